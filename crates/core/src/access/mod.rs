@@ -1,0 +1,222 @@
+//! Who may do what: folders, grants, levels, and the one decision about them.
+//!
+//! Aim: an auditor can say in one sentence why somebody holds a level. A grant gives a level to a
+//! person or a group on a folder or a credential; it flows down the tree; a closed folder stops
+//! what comes from above; the highest level that reaches you counts. Denials were refused: with
+//! them, nobody can tell what removing a grant does without reading all the others.
+//!
+//! [`plain`] is the definition, written to be read. PostgreSQL computes the same thing from a
+//! table of sources per folder, and property tests in the store hold the two together. Whatever
+//! computed the [`Reach`], only [`Reach::allow`] turns it into an [`Allowed`], and everything that
+//! needs a level takes that value as an argument.
+
+mod explain;
+pub mod plain;
+
+use std::marker::PhantomData;
+
+use chrono::{DateTime, Utc};
+use serde::{Deserialize, Serialize};
+use uuid::Uuid;
+
+pub use explain::{Stop, Way, explain};
+
+/// What somebody may do with a credential or a folder. Each level includes those below it.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Level {
+    /// Knows it is there and may ask.
+    List,
+    /// May work with it without seeing it.
+    Use,
+    /// May see it.
+    Reveal,
+    /// May change it.
+    Edit,
+    /// May grant, set gates and upkeep, remove.
+    Steward,
+}
+
+impl Level {
+    /// All levels, lowest first.
+    pub const ALL: [Self; 5] = [Self::List, Self::Use, Self::Reveal, Self::Edit, Self::Steward];
+
+    /// The number that stands for the level in the database: 1 to 5.
+    #[must_use]
+    pub const fn number(self) -> i16 {
+        match self {
+            Self::List => 1,
+            Self::Use => 2,
+            Self::Reveal => 3,
+            Self::Edit => 4,
+            Self::Steward => 5,
+        }
+    }
+
+    /// The level of a number; anything outside 1 to 5 is none.
+    #[must_use]
+    pub fn from_number(number: i16) -> Option<Self> {
+        Self::ALL.into_iter().find(|level| level.number() == number)
+    }
+
+    /// The word for it.
+    #[must_use]
+    pub const fn word(self) -> &'static str {
+        match self {
+            Self::List => "list",
+            Self::Use => "use",
+            Self::Reveal => "reveal",
+            Self::Edit => "edit",
+            Self::Steward => "steward",
+        }
+    }
+}
+
+impl std::fmt::Display for Level {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.write_str(self.word())
+    }
+}
+
+impl std::str::FromStr for Level {
+    type Err = String;
+
+    fn from_str(text: &str) -> Result<Self, String> {
+        Self::ALL
+            .into_iter()
+            .find(|level| level.word() == text)
+            .ok_or_else(|| format!("`{text}` is no level; the levels are list, use, reveal, edit and steward"))
+    }
+}
+
+/// A level at compile time.
+pub trait AtLeast {
+    /// The level that must be held.
+    const LEVEL: Level;
+}
+
+/// Marks for [`Allowed`], one a level.
+pub mod mark {
+    use super::{AtLeast, Level};
+
+    macro_rules! mark {
+        ($($name:ident),*) => {$(
+            #[doc = concat!("The level `", stringify!($name), "` at compile time.")]
+            #[derive(Debug)]
+            pub struct $name;
+            impl AtLeast for $name {
+                const LEVEL: Level = Level::$name;
+            }
+        )*};
+    }
+    mark!(List, Use, Reveal, Edit, Steward);
+}
+
+/// What reaches somebody on one target, as read from the store or computed by [`plain`].
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Reach {
+    /// Who.
+    pub subject: Uuid,
+    /// The credential or folder.
+    pub target: Uuid,
+    /// The highest level of a grant that reaches the subject and has not ended.
+    pub level: Option<Level>,
+}
+
+/// Proof that a subject holds at least `L` on a target. Only [`Reach::allow`] makes one.
+#[derive(Debug)]
+pub struct Allowed<L: AtLeast> {
+    subject: Uuid,
+    target: Uuid,
+    held: Level,
+    mark: PhantomData<L>,
+}
+
+impl<L: AtLeast> Allowed<L> {
+    /// Who holds the level.
+    #[must_use]
+    pub const fn subject(&self) -> Uuid {
+        self.subject
+    }
+
+    /// On what.
+    #[must_use]
+    pub const fn target(&self) -> Uuid {
+        self.target
+    }
+
+    /// The level really held, which may be higher than what was asked.
+    #[must_use]
+    pub const fn held(&self) -> Level {
+        self.held
+    }
+}
+
+/// Why access is refused.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, thiserror::Error)]
+pub enum Denied {
+    /// Nothing reaches the subject: for them the target does not exist.
+    #[error("there is no such thing, or no grant reaches you")]
+    Unknown,
+    /// Something reaches the subject, but not enough.
+    #[error("this needs the level `{needed}`; you hold `{held}`")]
+    TooLow {
+        /// What would be needed.
+        needed: Level,
+        /// What is held.
+        held: Level,
+    },
+}
+
+impl Reach {
+    /// The one decision about levels: demands at least `L`.
+    ///
+    /// # Errors
+    /// [`Denied::Unknown`] when nothing reaches the subject, so that the answer does not tell
+    /// whether the target exists; [`Denied::TooLow`] otherwise.
+    pub fn allow<L: AtLeast>(self) -> Result<Allowed<L>, Denied> {
+        match self.level {
+            None => Err(Denied::Unknown),
+            Some(held) if held < L::LEVEL => Err(Denied::TooLow { needed: L::LEVEL, held }),
+            Some(held) => Ok(Allowed { subject: self.subject, target: self.target, held, mark: PhantomData }),
+        }
+    }
+}
+
+/// Whether something that may end at a time still counts at `now`. The end itself is outside.
+#[must_use]
+pub fn in_force(ends_at: Option<DateTime<Utc>>, now: DateTime<Utc>) -> bool {
+    ends_at.is_none_or(|end| now < end)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn reach(level: Option<Level>) -> Reach {
+        Reach { subject: Uuid::nil(), target: Uuid::nil(), level }
+    }
+
+    #[test]
+    fn a_level_includes_those_below_and_not_those_above() {
+        for held in Level::ALL {
+            assert_eq!(reach(Some(held)).allow::<mark::Reveal>().is_ok(), held >= Level::Reveal);
+            assert_eq!(reach(Some(held)).allow::<mark::Steward>().is_ok(), held == Level::Steward);
+        }
+    }
+
+    #[test]
+    fn what_no_grant_reaches_does_not_exist() {
+        assert_eq!(reach(None).allow::<mark::List>().unwrap_err(), Denied::Unknown);
+    }
+
+    #[test]
+    fn words_and_numbers_go_there_and_back() {
+        for level in Level::ALL {
+            assert_eq!(Level::from_number(level.number()), Some(level));
+            assert_eq!(level.word().parse(), Ok(level));
+        }
+        assert_eq!(Level::from_number(0), None);
+        assert!("owner".parse::<Level>().is_err());
+    }
+}

@@ -1,0 +1,175 @@
+//! Names and paths, parsed once at the border.
+//!
+//! A name is what a person reads in a list, so anything that could make two different names look
+//! alike or break a line (control characters, direction marks) is refused rather than repaired.
+
+use std::fmt;
+
+/// The longest name of anything, in characters.
+pub const LONGEST_NAME: usize = 200;
+/// The longest note, reason or comment, in characters.
+pub const LONGEST_NOTE: usize = 10_000;
+/// The longest non-secret or secret field, in bytes.
+pub const LONGEST_FIELD: usize = 65_536;
+
+/// A name that can stand in a list and in a path.
+#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub struct Name(String);
+
+/// Why a text is no name.
+#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+pub enum NameProblem {
+    /// Nothing but white space.
+    #[error("the name is empty")]
+    Empty,
+    /// More than [`LONGEST_NAME`] characters.
+    #[error("the name has {0} characters; at most {LONGEST_NAME} are possible")]
+    TooLong(usize),
+    /// A control character, a line break included.
+    #[error("the name holds a control character at position {0}")]
+    Control(usize),
+    /// A mark that changes the direction of the text or cannot be seen.
+    #[error("the name holds an invisible or direction-changing mark at position {0}")]
+    Invisible(usize),
+    /// A slash separates folders in a path.
+    #[error("the name holds a slash, which separates folders in a path")]
+    Slash,
+    /// `.` and `..` mean something else to every reader.
+    #[error("the name consists of dots alone")]
+    Dots,
+}
+
+impl Name {
+    /// Reads a name; white space around it is dropped.
+    ///
+    /// # Errors
+    /// [`NameProblem`] says what is wrong and where, counting characters from 1.
+    pub fn parse(text: &str) -> Result<Self, NameProblem> {
+        let text = text.trim();
+        if text.is_empty() {
+            return Err(NameProblem::Empty);
+        }
+        let length = text.chars().count();
+        if length > LONGEST_NAME {
+            return Err(NameProblem::TooLong(length));
+        }
+        for (at, c) in text.chars().enumerate() {
+            if c.is_control() {
+                return Err(NameProblem::Control(at + 1));
+            }
+            if is_invisible(c) {
+                return Err(NameProblem::Invisible(at + 1));
+            }
+            if c == '/' {
+                return Err(NameProblem::Slash);
+            }
+        }
+        if text.chars().all(|c| c == '.') {
+            return Err(NameProblem::Dots);
+        }
+        Ok(Self(text.to_owned()))
+    }
+
+    /// The name as text.
+    #[must_use]
+    pub fn as_str(&self) -> &str {
+        &self.0
+    }
+
+    /// The name as an owned text.
+    #[must_use]
+    pub fn into_string(self) -> String {
+        self.0
+    }
+}
+
+impl fmt::Display for Name {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(&self.0)
+    }
+}
+
+/// Zero-width and bidirectional marks (Unicode UAX 9 and general category Cf as far as it matters).
+fn is_invisible(c: char) -> bool {
+    matches!(c, '\u{00AD}' | '\u{061C}' | '\u{180E}' | '\u{200B}'..='\u{200F}' | '\u{2028}'..='\u{202E}'
+        | '\u{2060}'..='\u{206F}' | '\u{FEFF}' | '\u{FFF9}'..='\u{FFFB}' | '\u{E0000}'..='\u{E007F}')
+}
+
+/// Checks a text of several lines (a note, a reason): no control characters but tab and line feed.
+///
+/// # Errors
+/// A sentence that says what is wrong.
+pub fn check_note(text: &str) -> Result<(), String> {
+    let length = text.chars().count();
+    if length > LONGEST_NOTE {
+        return Err(format!("the text has {length} characters; at most {LONGEST_NOTE} are possible"));
+    }
+    match text.chars().position(|c| c.is_control() && c != '\n' && c != '\t') {
+        Some(at) => Err(format!("the text holds a control character at position {}", at + 1)),
+        None => Ok(()),
+    }
+}
+
+/// Checks a field of one line: no control characters, no line break, bounded.
+///
+/// # Errors
+/// A sentence that says what is wrong; it never repeats the value.
+pub fn check_line(text: &str) -> Result<(), String> {
+    if text.len() > LONGEST_FIELD {
+        return Err(format!("the value has {} bytes; at most {LONGEST_FIELD} are possible", text.len()));
+    }
+    match text.chars().position(char::is_control) {
+        Some(at) => Err(format!("the value holds a control character at position {}", at + 1)),
+        None => Ok(()),
+    }
+}
+
+/// Splits a path such as `/Pumping/North ridge` into its names.
+///
+/// # Errors
+/// [`NameProblem`] of the first part that is no name; `/` alone has no parts.
+pub fn parse_path(path: &str) -> Result<Vec<Name>, NameProblem> {
+    path.split('/').filter(|part| !part.trim().is_empty()).map(Name::parse).collect()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+
+    #[test]
+    fn names_that_could_mislead_are_refused() {
+        assert_eq!(Name::parse(" \t "), Err(NameProblem::Empty));
+        assert_eq!(Name::parse("a\u{7}b"), Err(NameProblem::Control(2)));
+        assert_eq!(Name::parse("pump\u{202E}gpj"), Err(NameProblem::Invisible(5)));
+        assert_eq!(Name::parse("a/b"), Err(NameProblem::Slash));
+        assert_eq!(Name::parse(".."), Err(NameProblem::Dots));
+        assert_eq!(Name::parse(&"x".repeat(201)), Err(NameProblem::TooLong(201)));
+    }
+
+    #[test]
+    fn a_path_is_its_names() {
+        let names = parse_path("/Pumping/North ridge").unwrap();
+        assert_eq!(names.iter().map(Name::as_str).collect::<Vec<_>>(), ["Pumping", "North ridge"]);
+        assert!(parse_path("/").unwrap().is_empty());
+        assert!(parse_path("/a/..").is_err());
+    }
+
+    #[test]
+    fn lines_and_notes_have_bounds() {
+        assert!(check_note("two\nlines").is_ok());
+        assert!(check_note("bell\u{7}").is_err());
+        assert!(check_line("two\nlines").is_err());
+        assert!(check_line(&"x".repeat(LONGEST_FIELD + 1)).is_err());
+    }
+
+    proptest! {
+        #[test]
+        fn whatever_parses_is_trimmed_and_survives_a_second_parse(text in "\\PC{0,250}") {
+            if let Ok(name) = Name::parse(&text) {
+                prop_assert_eq!(name.as_str().trim(), name.as_str());
+                prop_assert_eq!(Name::parse(name.as_str()), Ok(name));
+            }
+        }
+    }
+}

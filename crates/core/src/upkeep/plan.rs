@@ -1,0 +1,351 @@
+//! Upkeep plans: when to check, when to rotate, inside which hours (RFC 5545 RRULE, IANA zones).
+
+use chrono::{DateTime, Datelike as _, Days, NaiveDate, NaiveTime, TimeDelta, TimeZone as _, Timelike as _, Utc};
+use serde::{Deserialize, Serialize};
+use sha2::{Digest, Sha256};
+use uuid::Uuid;
+
+/// The most often that a rule may fire.
+const LEAST_GAP: TimeDelta = TimeDelta::minutes(5);
+/// Checks that fall due together are spread over this long.
+const CHECK_SPREAD: TimeDelta = TimeDelta::minutes(10);
+/// How far ahead a rule is searched for its next time.
+const HORIZON_YEARS: u64 = 10;
+
+/// What to do when a check finds a password out of step.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum OutOfStep {
+    /// Say so.
+    Tell,
+    /// Rotate it, with the operator.
+    Rotate,
+    /// Both.
+    Both,
+}
+
+impl OutOfStep {
+    /// The word for it.
+    #[must_use]
+    pub const fn word(self) -> &'static str {
+        match self {
+            Self::Tell => "tell",
+            Self::Rotate => "rotate",
+            Self::Both => "both",
+        }
+    }
+
+    /// Whether a rotation follows.
+    #[must_use]
+    pub const fn rotates(self) -> bool {
+        !matches!(self, Self::Tell)
+    }
+}
+
+impl std::str::FromStr for OutOfStep {
+    type Err = String;
+
+    fn from_str(text: &str) -> Result<Self, String> {
+        [Self::Tell, Self::Rotate, Self::Both].into_iter().find(|what| what.word() == text).ok_or_else(|| format!("`{text}` is none of tell, rotate and both"))
+    }
+}
+
+/// The hours of the day in which rotations may run, local to the plan; may go over midnight.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Hours {
+    /// From this time on.
+    pub from: NaiveTime,
+    /// Until before this time. Equal to `from`: the whole day.
+    pub to: NaiveTime,
+}
+
+/// When something happens again and again.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Recurrence {
+    /// By an RFC 5545 recurrence rule.
+    Rule(String),
+    /// So many days after the last time.
+    EveryDays(u16),
+}
+
+/// An upkeep plan, parsed and checked.
+#[derive(Clone, Debug)]
+pub struct Plan {
+    /// When to check.
+    pub check: Option<String>,
+    /// What to do when out of step.
+    pub out_of_step: OutOfStep,
+    /// When to rotate.
+    pub rotate: Option<Recurrence>,
+    /// Inside which hours.
+    pub hours: Option<Hours>,
+    /// In which time zone.
+    pub zone: chrono_tz::Tz,
+    /// The day from which the rules count.
+    pub anchor: NaiveDate,
+}
+
+/// Why a plan cannot be used.
+#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+pub enum PlanProblem {
+    /// No such zone.
+    #[error("`{0}` is no time zone; write one such as Europe/London")]
+    Zone(String),
+    /// Not RFC 5545.
+    #[error("this is no recurrence rule: {0}; write one such as FREQ=WEEKLY;BYDAY=MO;BYHOUR=2")]
+    Rule(String),
+    /// Never happens.
+    #[error("this rule never happens within the next {HORIZON_YEARS} years")]
+    Never,
+    /// Happens all the time.
+    #[error("this rule happens more often than every 5 minutes")]
+    TooOften,
+    /// Days out of bounds.
+    #[error("every 1 to 3650 days is possible; {0} is not")]
+    Days(u16),
+    /// Not a time of day.
+    #[error("`{0}` is no time of day; write one such as 01:30")]
+    Time(String),
+    /// Nothing to do.
+    #[error("the plan neither checks nor rotates")]
+    Empty,
+}
+
+impl Hours {
+    /// Reads two times such as `22:00` and `04:30`.
+    ///
+    /// # Errors
+    /// [`PlanProblem::Time`].
+    pub fn parse(from: &str, to: &str) -> Result<Self, PlanProblem> {
+        let time = |text: &str| NaiveTime::parse_from_str(text, "%H:%M").map_err(|_| PlanProblem::Time(text.chars().take(40).collect()));
+        Ok(Self { from: time(from)?, to: time(to)? })
+    }
+
+    fn seconds(&self) -> i64 {
+        let span = (self.to - self.from).num_seconds();
+        if span <= 0 { span + 86_400 } else { span }
+    }
+}
+
+/// Reads the name of a time zone.
+fn zone(name: &str) -> Result<chrono_tz::Tz, PlanProblem> {
+    name.parse().map_err(|_| PlanProblem::Zone(name.chars().take(60).collect()))
+}
+
+impl Plan {
+    /// Checks a plan as written and parses it.
+    ///
+    /// # Errors
+    /// [`PlanProblem`].
+    pub fn parse(
+        check: Option<&str>,
+        out_of_step: OutOfStep,
+        rotate: Option<Recurrence>,
+        hours: Option<Hours>,
+        zone_name: &str,
+        anchor: NaiveDate,
+    ) -> Result<Self, PlanProblem> {
+        let plan = Self { check: check.map(str::to_owned), out_of_step, rotate, hours, zone: zone(zone_name)?, anchor };
+        if plan.check.is_none() && plan.rotate.is_none() {
+            return Err(PlanProblem::Empty);
+        }
+        let start = plan.local(anchor, NaiveTime::MIN);
+        if let Some(rule) = &plan.check {
+            plan.examine(rule, start)?;
+        }
+        match &plan.rotate {
+            Some(Recurrence::Rule(rule)) => plan.examine(rule, start)?,
+            Some(Recurrence::EveryDays(days)) if !(1..=3650).contains(days) => return Err(PlanProblem::Days(*days)),
+            _ => {}
+        }
+        Ok(plan)
+    }
+
+    /// A rule must happen, and not all the time.
+    fn examine(&self, rule: &str, from: DateTime<Utc>) -> Result<(), PlanProblem> {
+        let mut times = self.occurrences(rule, from, 60)?.into_iter();
+        let mut before = times.next().ok_or(PlanProblem::Never)?;
+        for time in times {
+            if time - before < LEAST_GAP {
+                return Err(PlanProblem::TooOften);
+            }
+            before = time;
+        }
+        Ok(())
+    }
+
+    /// The next times of a rule strictly after `after`.
+    fn occurrences(&self, rule: &str, after: DateTime<Utc>, most: u16) -> Result<Vec<DateTime<Utc>>, PlanProblem> {
+        let shorten = |error: rrule::RRuleError| PlanProblem::Rule(error.to_string().chars().filter(|c| !c.is_control()).take(160).collect());
+        if rule.len() > 500 || rule.chars().any(char::is_control) {
+            return Err(PlanProblem::Rule("it is too long or holds a line break".into()));
+        }
+        let parsed: rrule::RRule<rrule::Unvalidated> = rule.parse().map_err(shorten)?;
+        if matches!(parsed.get_freq(), rrule::Frequency::Secondly) {
+            return Err(PlanProblem::TooOften);
+        }
+        let zone = rrule::Tz::Tz(self.zone);
+        let start = self.local(self.anchor, NaiveTime::MIN).with_timezone(&zone);
+        if parsed.get_until().is_some_and(|until| *until < start) {
+            return Err(PlanProblem::Never);
+        }
+        let after = (after + TimeDelta::seconds(1)).with_timezone(&zone);
+        let horizon = after.clone() + Days::new(366 * HORIZON_YEARS);
+        let set = parsed.build(start).map_err(shorten)?.after(after).before(horizon);
+        Ok(set.all(most).dates.into_iter().map(|time| time.with_timezone(&Utc)).collect())
+    }
+
+    /// A local day and time as an instant. A time that a clock change skips moves one hour on; one
+    /// that happens twice is the first.
+    fn local(&self, day: NaiveDate, time: NaiveTime) -> DateTime<Utc> {
+        let naive = day.and_time(time);
+        let found = self.zone.from_local_datetime(&naive).earliest().or_else(|| self.zone.from_local_datetime(&(naive + TimeDelta::hours(1))).earliest());
+        found.map_or_else(|| naive.and_utc(), |time| time.with_timezone(&Utc))
+    }
+
+    /// When to check a credential next, after `now`.
+    #[must_use]
+    pub fn next_check(&self, credential: Uuid, now: DateTime<Utc>) -> Option<DateTime<Utc>> {
+        let shift = spread(credential, CHECK_SPREAD.num_seconds());
+        // An occurrence just past whose spread time is still to come counts.
+        let next = self.occurrences(self.check.as_ref()?, now - shift, 1).ok()?;
+        next.first().map(|time| *time + shift)
+    }
+
+    /// When to rotate a credential next, after `now`, given when it last was.
+    #[must_use]
+    pub fn next_rotation(&self, credential: Uuid, last: DateTime<Utc>, now: DateTime<Utc>) -> Option<DateTime<Utc>> {
+        match self.rotate.as_ref()? {
+            Recurrence::Rule(rule) => {
+                let shift = self.hours.map_or_else(|| spread(credential, CHECK_SPREAD.num_seconds()), |_| TimeDelta::zero());
+                let next = *self.occurrences(rule, now - shift, 1).ok()?.first()?;
+                Some(self.within_hours(credential, next + shift))
+            }
+            Recurrence::EveryDays(days) => {
+                // A last time in the future is a clock that jumped; it must not put rotation off for years.
+                let due = last.min(now) + TimeDelta::days(i64::from(*days));
+                Some(self.within_hours(credential, due.max(now)))
+            }
+        }
+    }
+
+    /// The credential's own moment inside the hours, at or after `due`.
+    fn within_hours(&self, credential: Uuid, due: DateTime<Utc>) -> DateTime<Utc> {
+        let Some(hours) = self.hours else { return due };
+        let shift = spread(credential, hours.seconds());
+        let mut day = due.with_timezone(&self.zone).date_naive().pred_opt().unwrap_or(self.anchor);
+        for _ in 0..4 {
+            let own = self.local(day, hours.from) + shift;
+            if own >= due {
+                return own;
+            }
+            day = day.succ_opt().unwrap_or(day);
+        }
+        due
+    }
+
+    /// Whether rotations may run at `now`.
+    #[must_use]
+    pub fn open_at(&self, now: DateTime<Utc>) -> bool {
+        let Some(hours) = self.hours else { return true };
+        let local = now.with_timezone(&self.zone);
+        let Some(time) = NaiveTime::from_hms_opt(local.hour(), local.minute(), local.second()) else { return false };
+        if hours.from < hours.to { hours.from <= time && time < hours.to } else { time >= hours.from || time < hours.to }
+    }
+}
+
+/// A stable shift between zero and `span` seconds, so that ten thousand things do not fall due in
+/// the same second and each keeps its own moment.
+#[must_use]
+pub fn spread(credential: Uuid, span: i64) -> TimeDelta {
+    let hash = Sha256::digest(credential.as_bytes());
+    let number = hash.iter().take(8).fold(0_u64, |sum, byte| sum << 8 | u64::from(*byte));
+    let span = u64::try_from(span.max(1)).unwrap_or(1);
+    TimeDelta::seconds(i64::try_from(number % span).unwrap_or(0))
+}
+
+/// The day of a moment in UTC, as an anchor.
+#[must_use]
+pub fn day_of(now: DateTime<Utc>) -> NaiveDate {
+    NaiveDate::from_ymd_opt(now.year(), now.month(), now.day()).unwrap_or_default()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+
+    fn at(text: &str) -> DateTime<Utc> {
+        text.parse().unwrap()
+    }
+
+    fn plan(check: Option<&str>, rotate: Option<Recurrence>, hours: Option<(&str, &str)>) -> Result<Plan, PlanProblem> {
+        let hours = hours.map(|(from, to)| Hours::parse(from, to).unwrap());
+        Plan::parse(check, OutOfStep::Tell, rotate, hours, "Europe/London", NaiveDate::from_ymd_opt(2026, 1, 5).unwrap())
+    }
+
+    #[test]
+    fn a_rule_fires_at_its_local_time_before_and_after_the_clocks_change() {
+        let plan = plan(Some("FREQ=DAILY;BYHOUR=2;BYMINUTE=0;BYSECOND=0"), None, None).unwrap();
+        let shift = spread(Uuid::nil(), 600);
+        assert_eq!(plan.next_check(Uuid::nil(), at("2026-01-10T12:00:00Z")), Some(at("2026-01-11T02:00:00Z") + shift));
+        assert_eq!(plan.next_check(Uuid::nil(), at("2026-07-10T12:00:00Z")), Some(at("2026-07-11T01:00:00Z") + shift));
+    }
+
+    #[test]
+    fn rules_that_never_or_always_fire_are_refused() {
+        assert_eq!(plan(Some("FREQ=YEARLY;BYMONTH=2;BYMONTHDAY=30"), None, None).unwrap_err(), PlanProblem::Never);
+        assert_eq!(plan(Some("FREQ=SECONDLY"), None, None).unwrap_err(), PlanProblem::TooOften);
+        assert_eq!(plan(Some("FREQ=MINUTELY"), None, None).unwrap_err(), PlanProblem::TooOften);
+        assert_eq!(plan(Some("FREQ=DAILY;BYMINUTE=0,1,2"), None, None).unwrap_err(), PlanProblem::TooOften);
+        assert_eq!(plan(Some("FREQ=DAILY;UNTIL=20200101T000000Z"), None, None).unwrap_err(), PlanProblem::Never);
+        assert!(matches!(plan(Some("every day"), None, None), Err(PlanProblem::Rule(_))));
+        assert!(matches!(plan(Some("FREQ=DAILY\nRRULE:FREQ=SECONDLY"), None, None), Err(PlanProblem::Rule(_))));
+        assert_eq!(plan(None, None, None).unwrap_err(), PlanProblem::Empty);
+        assert_eq!(plan(None, Some(Recurrence::EveryDays(0)), None).unwrap_err(), PlanProblem::Days(0));
+    }
+
+    #[test]
+    fn hours_may_go_over_midnight() {
+        let plan = plan(None, Some(Recurrence::EveryDays(30)), Some(("22:00", "04:00"))).unwrap();
+        assert!(plan.open_at(at("2026-01-10T23:00:00Z")));
+        assert!(plan.open_at(at("2026-01-10T03:59:00Z")));
+        assert!(!plan.open_at(at("2026-01-10T04:00:00Z")));
+        assert!(!plan.open_at(at("2026-01-10T12:00:00Z")));
+    }
+
+    #[test]
+    fn a_clock_that_jumped_forward_and_back_does_not_put_a_rotation_off() {
+        let plan = plan(None, Some(Recurrence::EveryDays(30)), None).unwrap();
+        let next = plan.next_rotation(Uuid::nil(), at("2099-01-01T00:00:00Z"), at("2026-01-10T00:00:00Z")).unwrap();
+        assert_eq!(next, at("2026-02-09T00:00:00Z"));
+    }
+
+    #[test]
+    fn words_for_bad_times_and_zones() {
+        assert!(Hours::parse("25:00", "04:00").is_err());
+        let bad = Plan::parse(None, OutOfStep::Tell, Some(Recurrence::EveryDays(3)), None, "Atlantis/Centre", NaiveDate::default());
+        assert_eq!(bad.unwrap_err(), PlanProblem::Zone("Atlantis/Centre".into()));
+    }
+
+    proptest! {
+        #[test]
+        fn a_rotation_falls_after_now_and_inside_its_hours(credential in any::<u128>(), days in 1u16..90, from in 0u32..24, to in 0u32..24, last in -4_000_000i64..0, now in 0i64..40_000_000) {
+            let hours = Hours { from: NaiveTime::from_hms_opt(from, 0, 0).unwrap(), to: NaiveTime::from_hms_opt(to, 30, 0).unwrap() };
+            let plan = Plan { hours: Some(hours), ..plan(None, Some(Recurrence::EveryDays(days)), None).unwrap() };
+            let now = at("2026-01-05T00:00:00Z") + TimeDelta::seconds(now);
+            let next = plan.next_rotation(Uuid::from_u128(credential), now + TimeDelta::seconds(last), now).unwrap();
+            prop_assert!(next >= now);
+            // Around a clock change the moment may be an hour off; the worker asks `open_at` again before it starts.
+            let change = [at("2026-03-29T01:00:00Z"), at("2026-10-25T01:00:00Z"), at("2027-03-28T01:00:00Z")].iter().any(|c| (next - *c).abs() < TimeDelta::hours(26));
+            prop_assert!(change || plan.open_at(next), "{}", next);
+        }
+
+        #[test]
+        fn a_spread_is_stable_and_bounded(credential in any::<u128>(), span in 1i64..100_000) {
+            let shift = spread(Uuid::from_u128(credential), span);
+            prop_assert_eq!(shift, spread(Uuid::from_u128(credential), span));
+            prop_assert!(shift >= TimeDelta::zero() && shift < TimeDelta::seconds(span));
+        }
+    }
+}

@@ -1,0 +1,330 @@
+//! Keys, and the boxes they close.
+
+use aes_gcm::aead::{Aead, Payload};
+use aes_gcm::{Aes256Gcm, KeyInit, Nonce};
+use hmac::{Hmac, Mac};
+use rand::CryptoRng;
+use sha2::Sha256;
+use uuid::Uuid;
+use zeroize::{Zeroize, ZeroizeOnDrop};
+
+use crate::secret::Secret;
+
+const NONCE: usize = 12;
+
+/// 32 bytes of key, wiped on drop.
+#[derive(Clone, Zeroize, ZeroizeOnDrop)]
+pub struct Key([u8; 32]);
+
+impl std::fmt::Debug for Key {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.write_str("Key(…)")
+    }
+}
+
+/// A sealed value: nonce, ciphertext and tag.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Sealed(pub Vec<u8>);
+
+/// A key sealed under another key.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct WrappedKey(pub Vec<u8>);
+
+/// Where a secret version lives; all of it is associated data.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Place<'a> {
+    /// The organisation.
+    pub organisation: Uuid,
+    /// The credential.
+    pub credential: Uuid,
+    /// The name of the field.
+    pub field: &'a str,
+    /// The number of the version, from 1.
+    pub version: i32,
+}
+
+/// Why a box stays closed.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, thiserror::Error)]
+pub enum SealProblem {
+    /// Wrong key, wrong place or changed bytes; which of them cannot be told.
+    #[error("the value does not open here: its bytes, its key or its place have changed")]
+    Refused,
+    /// The pass is for another credential.
+    #[error("the pass is for another credential")]
+    OtherCredential,
+}
+
+impl Key {
+    /// A new random key.
+    pub fn generate(rng: &mut dyn CryptoRng) -> Self {
+        let mut bytes = [0; 32];
+        rng.fill_bytes(&mut bytes);
+        Self(bytes)
+    }
+
+    /// A key of given bytes.
+    #[must_use]
+    pub const fn from_bytes(bytes: [u8; 32]) -> Self {
+        Self(bytes)
+    }
+
+    /// The bytes, for a key file or for wrapping.
+    #[must_use]
+    pub const fn expose_key(&self) -> &[u8; 32] {
+        &self.0
+    }
+
+    /// A key derived from this one for another purpose (HMAC-SHA-256 as the PRF of RFC 5869's
+    /// expand step with a single block).
+    #[must_use]
+    pub fn derive(&self, purpose: &str) -> Self {
+        Self(self.mac(&[b"jexlin derive\0", purpose.as_bytes(), b"\x01"]))
+    }
+
+    /// HMAC-SHA-256 over the parts, one after the other.
+    #[must_use]
+    pub fn mac(&self, parts: &[&[u8]]) -> [u8; 32] {
+        // HMAC takes keys of any length, so this cannot fail for 32 bytes.
+        let Ok(mut mac) = <Hmac<Sha256> as hmac::KeyInit>::new_from_slice(&self.0) else { return [0; 32] };
+        for part in parts {
+            mac.update(part);
+        }
+        mac.finalize().into_bytes().into()
+    }
+
+    /// Seals bytes under this key with a fresh random nonce.
+    ///
+    /// # Errors
+    /// [`SealProblem::Refused`] only for inputs of more than 64 GiB.
+    pub fn seal(&self, rng: &mut dyn CryptoRng, aad: &[u8], plain: &[u8]) -> Result<Vec<u8>, SealProblem> {
+        let mut nonce = [0; NONCE];
+        rng.fill_bytes(&mut nonce);
+        let cipher = Aes256Gcm::new(&self.0.into());
+        let sealed = cipher.encrypt(&Nonce::from(nonce), Payload { msg: plain, aad }).map_err(|_| SealProblem::Refused)?;
+        Ok([nonce.as_slice(), &sealed].concat())
+    }
+
+    /// Opens what [`Key::seal`] sealed with the same associated data.
+    ///
+    /// # Errors
+    /// [`SealProblem::Refused`].
+    pub fn open(&self, aad: &[u8], sealed: &[u8]) -> Result<Secret, SealProblem> {
+        let (nonce, rest) = sealed.split_first_chunk::<NONCE>().ok_or(SealProblem::Refused)?;
+        let cipher = Aes256Gcm::new(&self.0.into());
+        cipher.decrypt(&Nonce::from(*nonce), Payload { msg: rest, aad }).map(Secret::from_bytes).map_err(|_| SealProblem::Refused)
+    }
+
+    /// Wraps another key.
+    pub(super) fn wrap(&self, rng: &mut dyn CryptoRng, aad: &[u8], key: &Self) -> Result<WrappedKey, SealProblem> {
+        self.seal(rng, aad, &key.0).map(WrappedKey)
+    }
+
+    /// Unwraps a key.
+    pub(super) fn unwrap_key(&self, aad: &[u8], wrapped: &WrappedKey) -> Result<Self, SealProblem> {
+        let plain = self.open(aad, &wrapped.0)?;
+        plain.expose_secret().try_into().map(Self).map_err(|_| SealProblem::Refused)
+    }
+}
+
+/// Length-prefixed parts, so that no two different lists give the same bytes.
+fn bind(purpose: &str, parts: &[&[u8]]) -> Vec<u8> {
+    let mut out = Vec::with_capacity(96);
+    for part in std::iter::once(&purpose.as_bytes()).chain(parts) {
+        out.extend_from_slice(&(part.len() as u64).to_be_bytes());
+        out.extend_from_slice(part);
+    }
+    out
+}
+
+/// The key of one organisation.
+#[derive(Clone, Debug)]
+pub struct OrganisationKey(Key);
+
+impl OrganisationKey {
+    /// A new one, and the same wrapped under the root key.
+    ///
+    /// # Errors
+    /// [`SealProblem`], which does not happen for keys.
+    pub fn generate(rng: &mut dyn CryptoRng, root: &super::RootKey, organisation: Uuid) -> Result<(Self, WrappedKey), SealProblem> {
+        let key = Key::generate(rng);
+        let wrapped = root.key().wrap(rng, &Self::place(organisation), &key)?;
+        Ok((Self(key), wrapped))
+    }
+
+    /// Unwraps it with the root key.
+    ///
+    /// # Errors
+    /// [`SealProblem::Refused`] when this is not the root key it was wrapped under.
+    pub fn unwrap_with(root: &super::RootKey, organisation: Uuid, wrapped: &WrappedKey) -> Result<Self, SealProblem> {
+        root.key().unwrap_key(&Self::place(organisation), wrapped).map(Self)
+    }
+
+    fn place(organisation: Uuid) -> Vec<u8> {
+        bind("jexlin organisation key", &[organisation.as_bytes()])
+    }
+
+    /// A new data key for a credential, and the same wrapped.
+    ///
+    /// # Errors
+    /// [`SealProblem`], which does not happen for keys.
+    pub fn generate_data_key(&self, rng: &mut dyn CryptoRng, organisation: Uuid, credential: Uuid) -> Result<(DataKey, WrappedKey), SealProblem> {
+        let key = Key::generate(rng);
+        let wrapped = self.0.wrap(rng, &Self::data_place(organisation, credential), &key)?;
+        Ok((DataKey(key), wrapped))
+    }
+
+    /// Unwraps the data key of a credential. It can seal; opening takes [`super::open`] and a pass.
+    ///
+    /// # Errors
+    /// [`SealProblem::Refused`].
+    pub fn unwrap_data_key(&self, organisation: Uuid, credential: Uuid, wrapped: &WrappedKey) -> Result<DataKey, SealProblem> {
+        self.0.unwrap_key(&Self::data_place(organisation, credential), wrapped).map(DataKey)
+    }
+
+    /// Moves a data key from this organisation key to a new one; no secret is touched.
+    ///
+    /// # Errors
+    /// [`SealProblem::Refused`].
+    pub fn rewrap(&self, to: &Self, rng: &mut dyn CryptoRng, organisation: Uuid, credential: Uuid, wrapped: &WrappedKey) -> Result<WrappedKey, SealProblem> {
+        let place = Self::data_place(organisation, credential);
+        let key = self.0.unwrap_key(&place, wrapped)?;
+        to.0.wrap(rng, &place, &key)
+    }
+
+    fn data_place(organisation: Uuid, credential: Uuid) -> Vec<u8> {
+        bind("jexlin data key", &[organisation.as_bytes(), credential.as_bytes()])
+    }
+
+    /// The key of the audit log's MACs.
+    #[must_use]
+    pub fn audit_mac_key(&self) -> Key {
+        self.0.derive("audit mac 1")
+    }
+
+    /// Seals the audit log's signing key.
+    ///
+    /// # Errors
+    /// [`SealProblem`], which does not happen for keys.
+    pub fn seal_signing_key(&self, rng: &mut dyn CryptoRng, organisation: Uuid, seed: &[u8; 32]) -> Result<Sealed, SealProblem> {
+        self.0.seal(rng, &bind("jexlin audit signing key", &[organisation.as_bytes()]), seed).map(Sealed)
+    }
+
+    /// Opens the audit log's signing key.
+    ///
+    /// # Errors
+    /// [`SealProblem::Refused`].
+    pub fn open_signing_key(&self, organisation: Uuid, sealed: &Sealed) -> Result<Secret, SealProblem> {
+        self.0.open(&bind("jexlin audit signing key", &[organisation.as_bytes()]), &sealed.0)
+    }
+}
+
+/// The key of one credential. Anybody may seal with it; only [`super::open`] opens.
+#[derive(Clone, Debug)]
+pub struct DataKey(Key);
+
+impl DataKey {
+    /// Seals one version of one field.
+    ///
+    /// # Errors
+    /// [`SealProblem`], which does not happen for values within the limits of a field.
+    pub fn seal(&self, rng: &mut dyn CryptoRng, place: &Place<'_>, plain: &Secret) -> Result<Sealed, SealProblem> {
+        self.0.seal(rng, &place.bytes(), plain.expose_secret()).map(Sealed)
+    }
+
+    pub(super) fn open(&self, place: &Place<'_>, sealed: &Sealed) -> Result<Secret, SealProblem> {
+        self.0.open(&place.bytes(), &sealed.0)
+    }
+}
+
+impl Place<'_> {
+    fn bytes(&self) -> Vec<u8> {
+        bind("jexlin secret version", &[self.organisation.as_bytes(), self.credential.as_bytes(), self.field.as_bytes(), &self.version.to_be_bytes()])
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::super::RootKey;
+    use super::*;
+    use proptest::prelude::*;
+
+    struct Test(Uuid);
+    impl super::super::sealed::Sealed for Test {}
+    impl super::super::Pass for Test {
+        fn credential(&self) -> Uuid {
+            self.0
+        }
+    }
+
+    fn id(n: u128) -> Uuid {
+        Uuid::from_u128(n)
+    }
+
+    #[test]
+    fn a_value_moved_to_another_row_field_version_or_organisation_does_not_open() {
+        let mut rng = rand::rng();
+        let root = RootKey::generate(&mut rng);
+        let (key, _) = OrganisationKey::generate(&mut rng, &root, id(1)).unwrap();
+        let (data, wrapped) = key.generate_data_key(&mut rng, id(1), id(2)).unwrap();
+        let place = Place { organisation: id(1), credential: id(2), field: "password", version: 3 };
+        let sealed = data.seal(&mut rng, &place, &Secret::from_text("winter-tide-41".into())).unwrap();
+        let opened = super::super::open(&Test(id(2)), &key, &wrapped, &place, &sealed).unwrap();
+        assert_eq!(opened.expose_secret(), b"winter-tide-41");
+        for moved in
+            [Place { credential: id(9), ..place }, Place { field: "note", ..place }, Place { version: 4, ..place }, Place { organisation: id(9), ..place }]
+        {
+            assert!(data.open(&moved, &sealed).is_err(), "{moved:?}");
+            let pass = Test(moved.credential);
+            assert!(super::super::open(&pass, &key, &wrapped, &moved, &sealed).is_err(), "{moved:?}");
+        }
+        assert_eq!(super::super::open(&Test(id(9)), &key, &wrapped, &place, &sealed).unwrap_err(), SealProblem::OtherCredential);
+    }
+
+    #[test]
+    fn another_root_key_opens_nothing() {
+        let mut rng = rand::rng();
+        let root = RootKey::generate(&mut rng);
+        let (_, wrapped) = OrganisationKey::generate(&mut rng, &root, id(1)).unwrap();
+        assert!(OrganisationKey::unwrap_with(&RootKey::generate(&mut rng), id(1), &wrapped).is_err());
+    }
+
+    #[test]
+    fn a_wrapped_key_does_not_serve_another_credential_or_organisation() {
+        let mut rng = rand::rng();
+        let root = RootKey::generate(&mut rng);
+        let (key, wrapped_organisation) = OrganisationKey::generate(&mut rng, &root, id(1)).unwrap();
+        let (_, wrapped) = key.generate_data_key(&mut rng, id(1), id(2)).unwrap();
+        assert!(key.unwrap_data_key(id(1), id(3), &wrapped).is_err());
+        assert!(key.unwrap_data_key(id(2), id(2), &wrapped).is_err());
+        assert!(OrganisationKey::unwrap_with(&root, id(2), &wrapped_organisation).is_err());
+    }
+
+    #[test]
+    fn rewrapping_keeps_every_secret() {
+        let mut rng = rand::rng();
+        let root = RootKey::generate(&mut rng);
+        let (old, _) = OrganisationKey::generate(&mut rng, &root, id(1)).unwrap();
+        let (new, _) = OrganisationKey::generate(&mut rng, &root, id(1)).unwrap();
+        let (data, wrapped) = old.generate_data_key(&mut rng, id(1), id(2)).unwrap();
+        let place = Place { organisation: id(1), credential: id(2), field: "password", version: 1 };
+        let sealed = data.seal(&mut rng, &place, &Secret::from_text("kept".into())).unwrap();
+        let wrapped = old.rewrap(&new, &mut rng, id(1), id(2), &wrapped).unwrap();
+        assert!(super::super::open(&Test(id(2)), &old, &wrapped, &place, &sealed).is_err());
+        assert_eq!(super::super::open(&Test(id(2)), &new, &wrapped, &place, &sealed).unwrap().expose_secret(), b"kept");
+    }
+
+    proptest! {
+        #[test]
+        fn any_changed_byte_is_refused(plain in prop::collection::vec(any::<u8>(), 0..80), at in any::<prop::sample::Index>(), flip in 1u8..) {
+            let mut rng = rand::rng();
+            let key = Key::generate(&mut rng);
+            let mut sealed = key.seal(&mut rng, b"here", &plain).unwrap();
+            let opened = key.open(b"here", &sealed).unwrap();
+            prop_assert_eq!(opened.expose_secret(), plain.as_slice());
+            prop_assert!(key.open(b"there", &sealed).is_err());
+            let at = at.index(sealed.len());
+            sealed[at] ^= flip;
+            prop_assert!(key.open(b"here", &sealed).is_err());
+        }
+    }
+}
