@@ -1,1 +1,35 @@
-//! x
+//! The records: PostgreSQL through Diesel, and nothing else writes SQL.
+//!
+//! Everything happens in a [`Tx`], which is bound to one organisation from its first statement:
+//! row-level security shows nothing of any other (promise 5), and a transaction that forgot its
+//! organisation would see no row at all. The action and its audit event commit together
+//! (promise 3): [`Tx::record`] puts the event in, [`Tx::commit_recorded`] makes both durable and
+//! returns the [`Receipt`] without which a [`Withheld`] secret cannot be read (promise 1).
+
+mod access;
+mod audit;
+mod credentials;
+mod error;
+mod folders;
+mod gates;
+mod live;
+mod people;
+pub mod schema;
+mod sessions;
+mod tx;
+mod upkeep;
+
+pub use access::{GrantRow, GrantView, Subject, Target, WorldPart};
+pub use audit::{EventFilter, EventRow, ExportChunk, SealOutcome, Sealer};
+pub use credentials::{CredentialChange, CredentialListing, CredentialRow, DeviceRow, ListQuery, SealedVersion, VersionRow};
+pub use error::StoreError;
+pub use folders::{FolderRow, VisibleFolder};
+pub use gates::{ApproverRow, CheckoutRow, CheckoutView, GateRow, GateView, RequestRow, RequestView};
+pub use live::{LiveNews, listen};
+pub use people::{GroupRow, MemberRow, OrganisationRow, PersonRow, PolicyRow};
+pub use sessions::{SessionRow, Throttle};
+pub use tx::{Receipt, Store, Tx, Withheld, migrate};
+pub use upkeep::{JobFilter, JobRow, JobView, LeasedJob, PlanRow, StateRow, UpkeepView};
+
+/// The result of everything here.
+pub type Result<T> = std::result::Result<T, StoreError>;

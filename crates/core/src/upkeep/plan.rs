@@ -190,7 +190,7 @@ impl Plan {
             return Err(PlanProblem::Never);
         }
         let after = (after + TimeDelta::seconds(1)).with_timezone(&zone);
-        let horizon = after.clone() + Days::new(366 * HORIZON_YEARS);
+        let horizon = after + Days::new(366 * HORIZON_YEARS);
         let set = parsed.build(start).map_err(shorten)?.after(after).before(horizon);
         Ok(set.all(most).dates.into_iter().map(|time| time.with_timezone(&Utc)).collect())
     }

@@ -1,0 +1,43 @@
+# A whole Linux host in namespaces of its own: run by `unshare`, never by hand.
+# Arguments: folder, name, address, port, and where the accounts are listed ("user password" lines).
+set -eu
+folder=$1 name=$2 address=$3 port=$4 accounts=$5
+mount --make-rprivate /
+if [ ! -d "$folder/etc" ]; then
+    rm -rf "$folder/etc.new"
+    cp -a /etc "$folder/etc.new"
+    fresh=1
+else
+    fresh=0
+fi
+if [ "$fresh" = 1 ]; then mount --bind "$folder/etc.new" /etc; else mount --bind "$folder/etc" /etc; fi
+hostname "$name"
+mkdir -p /run/sshd
+if [ "$fresh" = 1 ]; then
+    # A wrong password is answered at once; nothing else of PAM is changed.
+    sed -i 's/^\(auth.*pam_unix\.so\).*/\1 nullok nodelay/' /etc/pam.d/common-auth
+    rm -f /etc/ssh/sshd_config.d/*.conf
+    while read -r user password; do
+        [ -n "$user" ] || continue
+        [ "$user" = root ] || useradd -M -N -d /tmp -s /bin/bash "$user"
+        printf '%s:%s\n' "$user" "$password" | chpasswd
+    done < "$accounts"
+    ssh-keygen -q -t ed25519 -N '' -C "$name" -f /etc/ssh/jexlin_host_key
+    cat > /etc/ssh/sshd_config <<CONFIG
+Port $port
+ListenAddress $address
+HostKey /etc/ssh/jexlin_host_key
+PidFile none
+UsePAM yes
+PermitRootLogin yes
+PasswordAuthentication yes
+KbdInteractiveAuthentication no
+StrictModes no
+PrintMotd no
+PrintLastLog no
+MaxStartups 200
+MaxSessions 200
+CONFIG
+    mv "$folder/etc.new" "$folder/etc"
+fi
+exec /usr/sbin/sshd -D -e -p "$port" -o "ListenAddress=$address"

@@ -1,0 +1,1 @@
+DO $$ BEGIN RAISE EXCEPTION 'the first migration is not taken back; restore a backup instead'; END $$;

@@ -1,0 +1,250 @@
+//! Grants, and the fast form of the question who may do what.
+
+use chrono::{DateTime, Utc};
+use diesel::prelude::*;
+use diesel::sql_types;
+use diesel_async::RunQueryDsl;
+use jexlin_core::access::plain::{Folder, Grant, World};
+use jexlin_core::access::{Level, Reach};
+use uuid::Uuid;
+
+use crate::schema::{access_grant, credential, gate_of, level_on_credential, level_on_folder};
+use crate::{Result, StoreError, Tx};
+
+/// A grant.
+#[derive(Clone, Debug, Queryable, Selectable, Insertable)]
+#[diesel(table_name = access_grant)]
+#[allow(missing_docs, reason = "the columns are described in the migration")]
+pub struct GrantRow {
+    pub id: Uuid,
+    pub organisation: Uuid,
+    pub folder_id: Option<Uuid>,
+    pub credential_id: Option<Uuid>,
+    pub person_id: Option<Uuid>,
+    pub group_id: Option<Uuid>,
+    pub held: i16,
+    pub ends_at: Option<DateTime<Utc>>,
+    pub note: String,
+    pub created_at: DateTime<Utc>,
+    pub created_by: Option<Uuid>,
+}
+
+/// What a grant stands on.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Target {
+    /// A folder and, as it flows, what is below.
+    Folder(Uuid),
+    /// One credential.
+    Credential(Uuid),
+}
+
+/// Whom a grant is for.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Subject {
+    /// A person.
+    Person(Uuid),
+    /// A group.
+    Group(Uuid),
+}
+
+/// A grant with the names that people know.
+#[derive(Clone, Debug, QueryableByName)]
+#[allow(missing_docs, reason = "the columns are described in the migration")]
+pub struct GrantView {
+    #[diesel(sql_type = sql_types::Uuid)]
+    pub id: Uuid,
+    #[diesel(sql_type = sql_types::Nullable<sql_types::Uuid>)]
+    pub folder_id: Option<Uuid>,
+    #[diesel(sql_type = sql_types::Nullable<sql_types::Uuid>)]
+    pub credential_id: Option<Uuid>,
+    #[diesel(sql_type = sql_types::Nullable<sql_types::Uuid>)]
+    pub person_id: Option<Uuid>,
+    #[diesel(sql_type = sql_types::Nullable<sql_types::Uuid>)]
+    pub group_id: Option<Uuid>,
+    #[diesel(sql_type = sql_types::SmallInt)]
+    pub held: i16,
+    #[diesel(sql_type = sql_types::Nullable<sql_types::Timestamptz>)]
+    pub ends_at: Option<DateTime<Utc>>,
+    #[diesel(sql_type = sql_types::Text)]
+    pub note: String,
+    /// The path of the folder, or of the credential's folder and its name.
+    #[diesel(sql_type = sql_types::Text)]
+    pub place: String,
+    #[diesel(sql_type = sql_types::Text)]
+    pub subject_name: String,
+}
+
+/// The part of the world that access to one target depends on, with names for the ways.
+#[derive(Clone, Debug, Default)]
+pub struct WorldPart {
+    /// For the plain definition.
+    pub world: World,
+    /// Names of folders, groups and the target.
+    pub names: std::collections::BTreeMap<Uuid, String>,
+}
+
+const VIEW: &str = "SELECT g.id, g.folder_id, g.credential_id, g.person_id, g.group_id, g.held, g.ends_at, g.note,
+    coalesce(path_of(g.folder_id), path_of(c.folder_id) || '/' || c.name, '') AS place, coalesce(p.display_name, pg.name, '') AS subject_name
+    FROM access_grant g LEFT JOIN credential c ON c.id = g.credential_id
+    LEFT JOIN person p ON p.id = g.person_id LEFT JOIN people_group pg ON pg.id = g.group_id ";
+
+impl Tx {
+    /// What reaches a person on a credential that is not removed.
+    ///
+    /// # Errors
+    /// [`StoreError`].
+    pub async fn reach_credential(&mut self, person: Uuid, id: Uuid, now: DateTime<Utc>) -> Result<Reach> {
+        Ok(self.reach_and_gate(person, id, now).await?.0)
+    }
+
+    /// The same, and the gate that counts, in one round trip.
+    ///
+    /// # Errors
+    /// [`StoreError`].
+    pub async fn reach_and_gate(&mut self, person: Uuid, id: Uuid, now: DateTime<Utc>) -> Result<(Reach, Option<Uuid>)> {
+        let query = credential::table
+            .find(id)
+            .filter(credential::removed_at.is_null())
+            .select((level_on_credential(person, credential::id, now), gate_of(credential::id)));
+        let found: Option<(Option<i16>, Option<Uuid>)> = query.first(self.conn()).await.optional()?;
+        let (level, gate) = found.unwrap_or_default();
+        Ok((Reach { subject: person, target: id, level: level.and_then(Level::from_number) }, gate))
+    }
+
+    /// What reaches a person on a folder that is not removed.
+    ///
+    /// # Errors
+    /// [`StoreError`].
+    pub async fn reach_folder(&mut self, person: Uuid, id: Uuid, now: DateTime<Utc>) -> Result<Reach> {
+        use crate::schema::folder;
+        let query = folder::table.find(id).filter(folder::removed_at.is_null()).select(level_on_folder(person, folder::id, now));
+        let found: Option<Option<i16>> = query.first(self.conn()).await.optional()?;
+        Ok(Reach { subject: person, target: id, level: found.flatten().and_then(Level::from_number) })
+    }
+
+    /// Adds a grant.
+    ///
+    /// # Errors
+    /// [`StoreError::Conflict`] when the same subject has one on the same target.
+    pub async fn add_grant(&mut self, row: &GrantRow) -> Result<()> {
+        diesel::insert_into(access_grant::table).values(row).execute(self.conn()).await?;
+        Ok(())
+    }
+
+    /// A grant.
+    ///
+    /// # Errors
+    /// [`StoreError::NotFound`].
+    pub async fn grant(&mut self, id: Uuid) -> Result<GrantView> {
+        let sql = format!("{VIEW} WHERE g.id = $1");
+        Ok(diesel::sql_query(sql).bind::<sql_types::Uuid, _>(id).get_result(self.conn()).await?)
+    }
+
+    /// The grants that stand on a target.
+    ///
+    /// # Errors
+    /// [`StoreError`].
+    pub async fn grants_on(&mut self, target: Target) -> Result<Vec<GrantView>> {
+        let (column, id) = match target {
+            Target::Folder(id) => ("folder_id", id),
+            Target::Credential(id) => ("credential_id", id),
+        };
+        let sql = format!("{VIEW} WHERE g.{column} = $1 ORDER BY g.held DESC, subject_name, g.id");
+        Ok(diesel::sql_query(sql).bind::<sql_types::Uuid, _>(id).load(self.conn()).await?)
+    }
+
+    /// The grants that reach a credential or a folder from where it is, its own included.
+    ///
+    /// # Errors
+    /// [`StoreError`].
+    pub async fn grants_reaching(&mut self, target: Target) -> Result<Vec<GrantView>> {
+        let sql = match target {
+            Target::Credential(_) => format!(
+                "{VIEW} WHERE g.credential_id = $1 OR g.folder_id IN (SELECT s.source_id FROM folder_source s JOIN credential t ON t.folder_id = s.folder_id WHERE t.id = $1)
+                 ORDER BY g.held DESC, subject_name, g.id"
+            ),
+            Target::Folder(_) => format!(
+                "{VIEW} WHERE g.folder_id IN (SELECT s.source_id FROM folder_source s WHERE s.folder_id = $1) ORDER BY g.held DESC, subject_name, g.id"
+            ),
+        };
+        let (Target::Folder(id) | Target::Credential(id)) = target;
+        Ok(diesel::sql_query(sql).bind::<sql_types::Uuid, _>(id).load(self.conn()).await?)
+    }
+
+    /// Takes a grant away.
+    ///
+    /// # Errors
+    /// [`StoreError::NotFound`].
+    pub async fn remove_grant(&mut self, id: Uuid) -> Result<()> {
+        let count = diesel::delete(access_grant::table.find(id)).execute(self.conn()).await?;
+        if count == 1 { Ok(()) } else { Err(StoreError::NotFound) }
+    }
+
+    /// How many stewards a folder has of its own or from above, not counting one grant. Used to
+    /// keep the last one.
+    ///
+    /// # Errors
+    /// [`StoreError`].
+    pub async fn stewards_without(&mut self, target: Target, without: Uuid, now: DateTime<Utc>) -> Result<usize> {
+        let reaching = self.grants_reaching(target).await?;
+        let steward = Level::Steward.number();
+        Ok(reaching.iter().filter(|grant| grant.id != without && grant.held == steward && grant.ends_at.is_none_or(|end| now < end)).count())
+    }
+
+    /// All that access to a target depends on: the folders above it, the grants on them, and the
+    /// groups.
+    ///
+    /// # Errors
+    /// [`StoreError`].
+    pub async fn world_around(&mut self, target: Target) -> Result<WorldPart> {
+        let mut part = WorldPart::default();
+        let mut next = match target {
+            Target::Folder(id) => Some(id),
+            Target::Credential(id) => {
+                let row = self.credential(id).await?;
+                part.world.credentials.insert(id, row.folder_id);
+                part.names.insert(id, row.name);
+                Some(row.folder_id)
+            }
+        };
+        while let Some(id) = next {
+            let row = self.folder(id).await?;
+            part.names.insert(id, self.path_of(id).await?);
+            part.world.folders.insert(id, Folder { parent: row.parent_id, closed: row.closed });
+            next = row.parent_id.filter(|parent| !part.world.folders.contains_key(parent));
+        }
+        let places: Vec<Uuid> = part.world.folders.keys().chain(part.world.credentials.keys()).copied().collect();
+        let query =
+            access_grant::table.filter(access_grant::folder_id.eq_any(&places).or(access_grant::credential_id.eq_any(&places))).select(GrantRow::as_select());
+        part.world.grants = query.load(self.conn()).await?.iter().filter_map(GrantRow::to_plain).collect();
+        for member in self.members(None).await? {
+            part.world.groups.entry(member.group_id).or_default().insert(member.member);
+        }
+        for group in self.groups(None, i64::MAX).await? {
+            part.names.insert(group.id, group.name);
+        }
+        Ok(part)
+    }
+
+    /// All grants, for the plain definition of access.
+    ///
+    /// # Errors
+    /// [`StoreError`].
+    pub async fn all_grants(&mut self) -> Result<Vec<GrantRow>> {
+        Ok(access_grant::table.select(GrantRow::as_select()).load(self.conn()).await?)
+    }
+}
+
+impl GrantRow {
+    /// The grant as the plain definition sees it.
+    #[must_use]
+    pub fn to_plain(&self) -> Option<Grant> {
+        Some(Grant {
+            id: self.id,
+            subject: self.person_id.or(self.group_id)?,
+            target: self.folder_id.or(self.credential_id)?,
+            level: Level::from_number(self.held)?,
+            ends_at: self.ends_at,
+        })
+    }
+}

@@ -1,0 +1,364 @@
+//! The audit log: events in the action's own transaction, and the sealer that gives them their
+//! places in the tree.
+//!
+//! Sequence numbers are given out before commit, so a lower one can become visible later. The
+//! sealer therefore seals what is visible, in the order of the numbers, remembers the gaps, and
+//! looks into them again; the order of the leaves is the order of the log. What it remembers is
+//! a cache: a sealer that starts afresh, or finds that another service has sealed meanwhile, looks
+//! through the whole log once.
+
+use std::collections::{BTreeMap, BTreeSet};
+
+use chrono::{DateTime, Utc};
+use diesel::prelude::*;
+use diesel_async::RunQueryDsl;
+use jexlin_core::audit::{Event, Frontier, Hash, Signer};
+use jexlin_core::vault::Key;
+use uuid::Uuid;
+
+use crate::schema::{audit_checkpoint, audit_event, audit_frontier, audit_leaf};
+use crate::{Result, StoreError, Tx};
+
+/// An event with its place in the tree.
+#[derive(Clone, Debug)]
+pub struct EventRow {
+    /// Its number in the order of insertion.
+    pub seq: i64,
+    /// Its place in the tree, once sealed.
+    pub leaf: Option<i64>,
+    /// The event.
+    pub event: Event,
+}
+
+/// Which events to list.
+#[derive(Clone, Debug, Default)]
+#[allow(missing_docs, reason = "each narrows by what its name says")]
+pub struct EventFilter {
+    pub action: Option<String>,
+    pub actor: Option<Uuid>,
+    pub target: Option<Uuid>,
+    pub outcome: Option<String>,
+    pub since: Option<DateTime<Utc>>,
+    pub until: Option<DateTime<Utc>>,
+    /// Words found in the names of actor and target.
+    pub find: Option<String>,
+    /// Only events with a lower number: newest first.
+    pub before: Option<i64>,
+    pub most: i64,
+}
+
+/// One stretch of an export.
+#[derive(Clone, Debug)]
+pub struct ExportChunk {
+    /// Place, leaf hash, and the event if its row is there.
+    pub leaves: Vec<(i64, Vec<u8>, Option<Event>)>,
+}
+
+/// What one round of sealing did.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct SealOutcome {
+    /// How many events got a place.
+    pub sealed: usize,
+    /// Events whose MAC is wrong: somebody put them in past the service. They get no place.
+    pub strays: Vec<Uuid>,
+}
+
+#[derive(Queryable, Selectable)]
+#[diesel(table_name = audit_event)]
+struct Raw {
+    seq: i64,
+    id: Uuid,
+    organisation: Uuid,
+    at: DateTime<Utc>,
+    action: String,
+    actor: Option<Uuid>,
+    actor_name: String,
+    target: Option<Uuid>,
+    target_kind: String,
+    target_name: String,
+    origin: String,
+    outcome: String,
+    detail: serde_json::Value,
+    mac: Vec<u8>,
+}
+
+impl Raw {
+    fn to_event(&self) -> Event {
+        let mut event = Event::new(self.id, self.organisation, self.at, &self.action);
+        event.actor = self.actor.map(|id| id.to_string()).unwrap_or_default();
+        event.actor_name.clone_from(&self.actor_name);
+        event.target = self.target.map(|id| id.to_string()).unwrap_or_default();
+        event.target_kind.clone_from(&self.target_kind);
+        event.target_name.clone_from(&self.target_name);
+        event.origin.clone_from(&self.origin);
+        // An outcome that nobody wrote is no reason to hide the row: the hash will tell.
+        event.outcome = self.outcome.parse().unwrap_or(jexlin_core::audit::Outcome::Failed);
+        event.detail = serde_json::from_value(self.detail.clone()).unwrap_or_default();
+        event
+    }
+}
+
+/// What an event is authenticated with, in the transaction that inserts it.
+fn mac_of(key: &Key, event: &Event) -> [u8; 32] {
+    key.mac(&[b"jexlin audit event\0", &event.canonical()])
+}
+
+impl Tx {
+    /// Records an event in this transaction; it commits with the action or not at all.
+    ///
+    /// # Errors
+    /// [`StoreError`].
+    pub async fn record(&mut self, event: &Event, key: &Key) -> Result<()> {
+        let mac = mac_of(key, event);
+        let at: DateTime<Utc> = event.at.parse().map_err(|_| StoreError::Broken("an event without a time".into()))?;
+        let id: Uuid = event.id.parse().map_err(|_| StoreError::Broken("an event without an identifier".into()))?;
+        let detail = serde_json::to_value(&event.detail).map_err(|error| StoreError::Broken(error.to_string()))?;
+        diesel::insert_into(audit_event::table)
+            .values((
+                audit_event::id.eq(id),
+                audit_event::organisation.eq(self.organisation()),
+                audit_event::at.eq(at),
+                audit_event::action.eq(&event.action),
+                audit_event::actor.eq(event.actor.parse::<Uuid>().ok()),
+                audit_event::actor_name.eq(&event.actor_name),
+                audit_event::target.eq(event.target.parse::<Uuid>().ok()),
+                audit_event::target_kind.eq(&event.target_kind),
+                audit_event::target_name.eq(&event.target_name),
+                audit_event::origin.eq(&event.origin),
+                audit_event::outcome.eq(event.outcome.word()),
+                audit_event::detail.eq(detail),
+                audit_event::mac.eq(mac.as_slice()),
+            ))
+            .execute(self.conn())
+            .await?;
+        self.mark_recorded();
+        Ok(())
+    }
+
+    /// Lists events, newest first.
+    ///
+    /// # Errors
+    /// [`StoreError`].
+    pub async fn events(&mut self, filter: &EventFilter) -> Result<Vec<EventRow>> {
+        let mut query = audit_event::table
+            .left_join(audit_leaf::table.on(audit_leaf::event_id.eq(audit_event::id)))
+            .order(audit_event::seq.desc())
+            .limit(filter.most)
+            .select((Raw::as_select(), audit_leaf::leaf.nullable()))
+            .into_boxed();
+        if let Some(action) = &filter.action {
+            // `credential` finds `credential.reveal` and its like.
+            let below = format!("{}.%", action.replace('\\', "\\\\").replace('%', "\\%").replace('_', "\\_"));
+            query = query.filter(audit_event::action.eq(action.clone()).or(audit_event::action.like(below)));
+        }
+        if let Some(actor) = filter.actor {
+            query = query.filter(audit_event::actor.eq(actor));
+        }
+        if let Some(target) = filter.target {
+            query = query.filter(audit_event::target.eq(target));
+        }
+        if let Some(outcome) = &filter.outcome {
+            query = query.filter(audit_event::outcome.eq(outcome.clone()));
+        }
+        if let Some(since) = filter.since {
+            query = query.filter(audit_event::at.ge(since));
+        }
+        if let Some(until) = filter.until {
+            query = query.filter(audit_event::at.lt(until));
+        }
+        if let Some(find) = &filter.find {
+            let text = format!("%{}%", find.replace('\\', "\\\\").replace('%', "\\%").replace('_', "\\_"));
+            query = query.filter(audit_event::actor_name.ilike(text.clone()).or(audit_event::target_name.ilike(text)));
+        }
+        if let Some(before) = filter.before {
+            query = query.filter(audit_event::seq.lt(before));
+        }
+        let rows: Vec<(Raw, Option<i64>)> = query.load(self.conn()).await?;
+        Ok(rows.iter().map(|(raw, leaf)| EventRow { seq: raw.seq, leaf: *leaf, event: raw.to_event() }).collect())
+    }
+
+    /// A stretch of the log in the order of the tree.
+    ///
+    /// # Errors
+    /// [`StoreError`].
+    pub async fn export_leaves(&mut self, from: i64, most: i64) -> Result<ExportChunk> {
+        let rows: Vec<(i64, Vec<u8>, Option<Raw>)> = audit_leaf::table
+            .left_join(audit_event::table.on(audit_event::id.eq(audit_leaf::event_id)))
+            .filter(audit_leaf::leaf.ge(from))
+            .order(audit_leaf::leaf)
+            .limit(most)
+            .select((audit_leaf::leaf, audit_leaf::hash, Option::<Raw>::as_select()))
+            .load(self.conn())
+            .await?;
+        Ok(ExportChunk { leaves: rows.into_iter().map(|(leaf, hash, raw)| (leaf, hash, raw.map(|raw| raw.to_event()))).collect() })
+    }
+
+    /// Events without a place whose MAC is wrong: the sealer will never take them.
+    ///
+    /// # Errors
+    /// [`StoreError`].
+    pub async fn stray_events(&mut self, key: &Key) -> Result<Vec<Event>> {
+        Ok(self
+            .unsealed(None)
+            .await?
+            .iter()
+            .map(|raw| (raw.to_event(), &raw.mac))
+            .filter(|(event, mac)| mac_of(key, event).as_slice() != mac.as_slice())
+            .map(|(event, _)| event)
+            .collect())
+    }
+
+    async fn unsealed(&mut self, among: Option<(i64, Vec<i64>)>) -> Result<Vec<Raw>> {
+        let sealed = audit_leaf::table.filter(audit_leaf::event_id.eq(audit_event::id));
+        let mut query =
+            audit_event::table.filter(diesel::dsl::not(diesel::dsl::exists(sealed))).order(audit_event::seq).limit(5000).select(Raw::as_select()).into_boxed();
+        if let Some((above, gaps)) = among {
+            query = query.filter(audit_event::seq.gt(above).or(audit_event::seq.eq_any(gaps)));
+        }
+        Ok(query.load(self.conn()).await?)
+    }
+
+    /// The signed checkpoints, oldest first; after a size, at most so many.
+    ///
+    /// # Errors
+    /// [`StoreError`].
+    pub async fn checkpoints(&mut self, after: i64, most: i64) -> Result<Vec<(i64, String)>> {
+        let query = audit_checkpoint::table
+            .filter(audit_checkpoint::size.gt(after))
+            .order(audit_checkpoint::size)
+            .limit(most)
+            .select((audit_checkpoint::size, audit_checkpoint::note));
+        Ok(query.load(self.conn()).await?)
+    }
+
+    /// The newest signed checkpoint.
+    ///
+    /// # Errors
+    /// [`StoreError`].
+    pub async fn last_checkpoint(&mut self) -> Result<Option<String>> {
+        let query = audit_checkpoint::table.order(audit_checkpoint::size.desc()).select(audit_checkpoint::note);
+        Ok(query.first(self.conn()).await.optional()?)
+    }
+
+    /// The first `size` leaf hashes.
+    ///
+    /// # Errors
+    /// [`StoreError`].
+    pub async fn leaf_hashes(&mut self, size: i64) -> Result<Vec<Hash>> {
+        let query = audit_leaf::table.filter(audit_leaf::leaf.lt(size)).order(audit_leaf::leaf).select(audit_leaf::hash);
+        let rows: Vec<Vec<u8>> = query.load(self.conn()).await?;
+        rows.into_iter().map(|row| row.try_into().map_err(|_| StoreError::Broken("a leaf hash has not 32 bytes".into()))).collect()
+    }
+
+    /// The place of an event in the tree.
+    ///
+    /// # Errors
+    /// [`StoreError::NotFound`] when it is not sealed.
+    pub async fn leaf_of(&mut self, event: Uuid) -> Result<i64> {
+        Ok(audit_leaf::table.filter(audit_leaf::event_id.eq(event)).select(audit_leaf::leaf).first(self.conn()).await?)
+    }
+}
+
+/// What a sealer remembers between its rounds.
+#[derive(Debug, Default)]
+pub struct Sealer {
+    size: Option<u64>,
+    highest: i64,
+    gaps: BTreeMap<i64, u32>,
+    strays: BTreeSet<Uuid>,
+}
+
+/// How many rounds a gap is looked into before it is taken for a transaction that was rolled back.
+/// At five rounds a second this is longer than any transaction of the service lives; the next
+/// sealer to start looks again all the same.
+const GAP_ROUNDS: u32 = 3000;
+
+impl Sealer {
+    /// One round: gives places to what is visible and signs a checkpoint when there is news. Two
+    /// sealers on one log wait for each other.
+    ///
+    /// # Errors
+    /// [`StoreError`]; then nothing was sealed.
+    pub async fn seal(&mut self, mut tx: Tx, key: &Key, signer: &Signer, now: DateTime<Utc>) -> Result<SealOutcome> {
+        let mut frontier = Self::load_frontier(&mut tx).await?;
+        let fresh = self.size != Some(frontier.size());
+        let among = if fresh { None } else { Some((self.highest, self.gaps.keys().copied().collect())) };
+        let rows = tx.unsealed(among).await?;
+        let mut outcome = SealOutcome::default();
+        let mut leaves = vec![];
+        for raw in &rows {
+            let event = raw.to_event();
+            if mac_of(key, &event).as_slice() != raw.mac.as_slice() {
+                if self.strays.insert(raw.id) {
+                    outcome.strays.push(raw.id);
+                }
+                continue;
+            }
+            let hash = event.leaf();
+            leaves.push((
+                audit_leaf::organisation.eq(tx.organisation()),
+                audit_leaf::leaf.eq(i64::try_from(frontier.size()).unwrap_or(i64::MAX)),
+                audit_leaf::event_id.eq(raw.id),
+                audit_leaf::hash.eq(hash.to_vec()),
+            ));
+            frontier.append(hash);
+        }
+        outcome.sealed = leaves.len();
+        if !leaves.is_empty() {
+            for chunk in leaves.chunks(1000) {
+                diesel::insert_into(audit_leaf::table).values(chunk).execute(tx.conn()).await?;
+            }
+            let organisation = tx.organisation();
+            let size = i64::try_from(frontier.size()).unwrap_or(i64::MAX);
+            let note = signer.sign(frontier.size(), frontier.root());
+            diesel::insert_into(audit_checkpoint::table)
+                .values((
+                    audit_checkpoint::organisation.eq(organisation),
+                    audit_checkpoint::size.eq(size),
+                    audit_checkpoint::note.eq(note),
+                    audit_checkpoint::made_at.eq(now),
+                ))
+                .execute(tx.conn())
+                .await?;
+            diesel::update(audit_frontier::table.find(organisation))
+                .set((audit_frontier::size.eq(size), audit_frontier::roots.eq(frontier.roots().concat())))
+                .execute(tx.conn())
+                .await?;
+        }
+        tx.commit().await?;
+        self.remember(fresh, &rows, frontier.size());
+        Ok(outcome)
+    }
+
+    async fn load_frontier(tx: &mut Tx) -> Result<Frontier> {
+        let organisation = tx.organisation();
+        diesel::insert_into(audit_frontier::table)
+            .values((audit_frontier::organisation.eq(organisation), audit_frontier::size.eq(0_i64), audit_frontier::roots.eq(Vec::<u8>::new())))
+            .on_conflict_do_nothing()
+            .execute(tx.conn())
+            .await?;
+        let query = audit_frontier::table.find(organisation).select((audit_frontier::size, audit_frontier::roots)).for_update();
+        let (size, roots): (i64, Vec<u8>) = query.first(tx.conn()).await?;
+        let roots = roots.chunks(32).filter_map(|root| root.try_into().ok()).collect();
+        Frontier::restore(u64::try_from(size).unwrap_or(0), roots).ok_or_else(|| StoreError::Broken("the audit log's frontier does not fit its size".into()))
+    }
+
+    fn remember(&mut self, fresh: bool, rows: &[Raw], size: u64) {
+        self.size = Some(size);
+        if fresh {
+            self.gaps.clear();
+            self.highest = rows.first().map_or(self.highest, |raw| self.highest.max(raw.seq - 1));
+        }
+        for raw in rows {
+            for gap in (self.highest + 1)..raw.seq {
+                self.gaps.insert(gap, 0);
+            }
+            self.highest = self.highest.max(raw.seq);
+            self.gaps.remove(&raw.seq);
+        }
+        for rounds in self.gaps.values_mut() {
+            *rounds += 1;
+        }
+        self.gaps.retain(|_, rounds| *rounds < GAP_ROUNDS);
+    }
+}

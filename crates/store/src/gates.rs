@@ -1,0 +1,485 @@
+//! Gates, requests, checkouts.
+
+use chrono::{DateTime, Utc};
+use diesel::prelude::*;
+use diesel::sql_types;
+use diesel_async::RunQueryDsl;
+use jexlin_core::gate::{Checkout, Gate};
+use uuid::Uuid;
+
+use crate::people::one_row;
+use crate::schema::{checkout, gate, gate_approver, gate_of, request};
+use crate::{Result, Target, Tx};
+
+/// A gate.
+#[derive(Clone, Debug, Queryable, Selectable, Insertable)]
+#[diesel(table_name = gate)]
+#[allow(missing_docs, reason = "the columns are described in the migration")]
+pub struct GateRow {
+    pub id: Uuid,
+    pub organisation: Uuid,
+    pub folder_id: Option<Uuid>,
+    pub credential_id: Option<Uuid>,
+    pub needs_reason: bool,
+    pub needs_approval: bool,
+    pub longest_minutes: i32,
+    pub one_holder: bool,
+    pub rotate_on_return: bool,
+    pub version: i32,
+}
+
+/// Who may approve at a gate.
+#[derive(Clone, Debug, PartialEq, Eq, Queryable, Selectable, Insertable)]
+#[diesel(table_name = gate_approver)]
+#[allow(missing_docs, reason = "the columns are described in the migration")]
+pub struct ApproverRow {
+    pub organisation: Uuid,
+    pub gate_id: Uuid,
+    pub subject: Uuid,
+    pub subject_is_group: bool,
+}
+
+/// A gate with the place it stands at and its approvers.
+#[derive(Clone, Debug)]
+#[allow(missing_docs, reason = "the columns are described in the migration")]
+pub struct GateView {
+    pub gate: GateRow,
+    pub place: String,
+    pub approvers: Vec<ApproverRow>,
+}
+
+/// A request.
+#[derive(Clone, Debug, Queryable, Selectable, Insertable)]
+#[diesel(table_name = request)]
+#[allow(missing_docs, reason = "the columns are described in the migration")]
+pub struct RequestRow {
+    pub id: Uuid,
+    pub organisation: Uuid,
+    pub credential_id: Uuid,
+    pub gate_id: Uuid,
+    pub person_id: Uuid,
+    pub reason: String,
+    pub minutes: i32,
+    pub state: String,
+    pub asked_at: DateTime<Utc>,
+    pub expires_at: DateTime<Utc>,
+    pub decided_at: Option<DateTime<Utc>>,
+    pub decided_by: Option<Uuid>,
+    pub comment: String,
+    pub checkout_id: Option<Uuid>,
+}
+
+/// A request with the names that people know.
+#[derive(Clone, Debug, QueryableByName)]
+#[allow(missing_docs, reason = "the columns are described in the migration")]
+pub struct RequestView {
+    #[diesel(sql_type = sql_types::Uuid)]
+    pub id: Uuid,
+    #[diesel(sql_type = sql_types::Uuid)]
+    pub credential_id: Uuid,
+    #[diesel(sql_type = sql_types::Text)]
+    pub credential_name: String,
+    #[diesel(sql_type = sql_types::Text)]
+    pub place: String,
+    #[diesel(sql_type = sql_types::Uuid)]
+    pub person_id: Uuid,
+    #[diesel(sql_type = sql_types::Text)]
+    pub person_name: String,
+    #[diesel(sql_type = sql_types::Text)]
+    pub reason: String,
+    #[diesel(sql_type = sql_types::Int4)]
+    pub minutes: i32,
+    #[diesel(sql_type = sql_types::Text)]
+    pub state: String,
+    #[diesel(sql_type = sql_types::Timestamptz)]
+    pub asked_at: DateTime<Utc>,
+    #[diesel(sql_type = sql_types::Timestamptz)]
+    pub expires_at: DateTime<Utc>,
+    #[diesel(sql_type = sql_types::Nullable<sql_types::Timestamptz>)]
+    pub decided_at: Option<DateTime<Utc>>,
+    #[diesel(sql_type = sql_types::Nullable<sql_types::Text>)]
+    pub decided_by_name: Option<String>,
+    #[diesel(sql_type = sql_types::Text)]
+    pub comment: String,
+    #[diesel(sql_type = sql_types::Nullable<sql_types::Uuid>)]
+    pub checkout_id: Option<Uuid>,
+    /// Whether the one who looks is an approver of the gate and somebody else than the asker.
+    #[diesel(sql_type = sql_types::Bool)]
+    pub may_decide: bool,
+}
+
+/// A checkout.
+#[derive(Clone, Debug, Queryable, Selectable, Insertable)]
+#[diesel(table_name = checkout)]
+#[allow(missing_docs, reason = "the columns are described in the migration")]
+pub struct CheckoutRow {
+    pub id: Uuid,
+    pub organisation: Uuid,
+    pub credential_id: Uuid,
+    pub person_id: Uuid,
+    pub request_id: Option<Uuid>,
+    pub reason: String,
+    pub starts_at: DateTime<Utc>,
+    pub ends_at: DateTime<Utc>,
+    pub ended_at: Option<DateTime<Utc>>,
+    pub ended_how: Option<String>,
+    pub rotate_on_return: bool,
+    pub one_holder: bool,
+}
+
+/// A checkout with the names that people know.
+#[derive(Clone, Debug, QueryableByName)]
+#[allow(missing_docs, reason = "the columns are described in the migration")]
+pub struct CheckoutView {
+    #[diesel(sql_type = sql_types::Uuid)]
+    pub id: Uuid,
+    #[diesel(sql_type = sql_types::Uuid)]
+    pub credential_id: Uuid,
+    #[diesel(sql_type = sql_types::Text)]
+    pub credential_name: String,
+    #[diesel(sql_type = sql_types::Text)]
+    pub place: String,
+    #[diesel(sql_type = sql_types::Uuid)]
+    pub person_id: Uuid,
+    #[diesel(sql_type = sql_types::Text)]
+    pub person_name: String,
+    #[diesel(sql_type = sql_types::Text)]
+    pub reason: String,
+    #[diesel(sql_type = sql_types::Timestamptz)]
+    pub starts_at: DateTime<Utc>,
+    #[diesel(sql_type = sql_types::Timestamptz)]
+    pub ends_at: DateTime<Utc>,
+    #[diesel(sql_type = sql_types::Nullable<sql_types::Timestamptz>)]
+    pub ended_at: Option<DateTime<Utc>>,
+    #[diesel(sql_type = sql_types::Nullable<sql_types::Text>)]
+    pub ended_how: Option<String>,
+    #[diesel(sql_type = sql_types::Bool)]
+    pub rotate_on_return: bool,
+}
+
+impl GateRow {
+    /// The gate as core knows it.
+    #[must_use]
+    pub const fn to_core(&self) -> Gate {
+        Gate {
+            id: self.id,
+            needs_reason: self.needs_reason,
+            needs_approval: self.needs_approval,
+            longest_minutes: self.longest_minutes,
+            one_holder: self.one_holder,
+            rotate_on_return: self.rotate_on_return,
+        }
+    }
+}
+
+impl CheckoutRow {
+    /// The checkout as core knows it.
+    #[must_use]
+    pub const fn to_core(&self) -> Checkout {
+        Checkout {
+            id: self.id,
+            credential: self.credential_id,
+            person: self.person_id,
+            starts_at: self.starts_at,
+            ends_at: self.ends_at,
+            ended_at: self.ended_at,
+            rotate_on_return: self.rotate_on_return,
+        }
+    }
+}
+
+const REQUESTS: &str = "SELECT r.id, r.credential_id, c.name AS credential_name, coalesce(path_of(c.folder_id), '') AS place, r.person_id, p.display_name AS person_name,
+    r.reason, r.minutes, r.state, r.asked_at, r.expires_at, r.decided_at, d.display_name AS decided_by_name, r.comment, r.checkout_id,
+    (r.person_id <> $1 AND EXISTS (SELECT FROM gate_approver a WHERE a.gate_id = r.gate_id AND a.subject = ANY ((SELECT subjects_of($1))::uuid[]))) AS may_decide
+    FROM request r JOIN credential c ON c.id = r.credential_id JOIN person p ON p.id = r.person_id LEFT JOIN person d ON d.id = r.decided_by";
+const CHECKOUTS: &str =
+    "SELECT k.id, k.credential_id, c.name AS credential_name, coalesce(path_of(c.folder_id), '') AS place, k.person_id, p.display_name AS person_name,
+    k.reason, k.starts_at, k.ends_at, k.ended_at, k.ended_how, k.rotate_on_return
+    FROM checkout k JOIN credential c ON c.id = k.credential_id JOIN person p ON p.id = k.person_id";
+
+impl Tx {
+    /// Sets the gate of a place, with its approvers.
+    ///
+    /// # Errors
+    /// [`crate::StoreError::Conflict`] when the place has one.
+    pub async fn add_gate(&mut self, row: &GateRow, approvers: &[ApproverRow]) -> Result<()> {
+        diesel::insert_into(gate::table).values(row).execute(self.conn()).await?;
+        diesel::insert_into(gate_approver::table).values(approvers).execute(self.conn()).await?;
+        Ok(())
+    }
+
+    /// Writes a gate and its approvers back, if nobody else has in the meantime.
+    ///
+    /// # Errors
+    /// [`crate::StoreError::Stale`].
+    pub async fn change_gate(&mut self, row: &GateRow, approvers: &[ApproverRow]) -> Result<()> {
+        let query = diesel::update(gate::table.find(row.id).filter(gate::version.eq(row.version))).set((
+            gate::needs_reason.eq(row.needs_reason),
+            gate::needs_approval.eq(row.needs_approval),
+            gate::longest_minutes.eq(row.longest_minutes),
+            gate::one_holder.eq(row.one_holder),
+            gate::rotate_on_return.eq(row.rotate_on_return),
+            gate::version.eq(row.version + 1),
+        ));
+        one_row(query.execute(self.conn()).await?)?;
+        diesel::delete(gate_approver::table.filter(gate_approver::gate_id.eq(row.id))).execute(self.conn()).await?;
+        diesel::insert_into(gate_approver::table).values(approvers).execute(self.conn()).await?;
+        Ok(())
+    }
+
+    /// Removes a gate.
+    ///
+    /// # Errors
+    /// [`crate::StoreError::Stale`].
+    pub async fn remove_gate(&mut self, id: Uuid, version: i32) -> Result<()> {
+        one_row(diesel::delete(gate::table.find(id).filter(gate::version.eq(version))).execute(self.conn()).await?)
+    }
+
+    /// A gate.
+    ///
+    /// # Errors
+    /// [`crate::StoreError::NotFound`].
+    pub async fn gate(&mut self, id: Uuid) -> Result<GateRow> {
+        Ok(gate::table.find(id).select(GateRow::as_select()).first(self.conn()).await?)
+    }
+
+    /// A gate with its place and approvers.
+    ///
+    /// # Errors
+    /// [`crate::StoreError::NotFound`].
+    pub async fn gate_view(&mut self, id: Uuid) -> Result<GateView> {
+        let row = self.gate(id).await?;
+        let approvers = gate_approver::table.filter(gate_approver::gate_id.eq(id)).select(ApproverRow::as_select()).load(self.conn()).await?;
+        let place = match (row.folder_id, row.credential_id) {
+            (Some(folder), _) => self.path_of(folder).await?,
+            (None, Some(credential)) => {
+                let credential = self.credential(credential).await?;
+                format!("{}/{}", self.path_of(credential.folder_id).await?, credential.name)
+            }
+            (None, None) => String::new(),
+        };
+        Ok(GateView { gate: row, place, approvers })
+    }
+
+    /// All gates.
+    ///
+    /// # Errors
+    /// [`crate::StoreError`].
+    pub async fn gates(&mut self) -> Result<Vec<GateRow>> {
+        Ok(gate::table.order(gate::id).select(GateRow::as_select()).load(self.conn()).await?)
+    }
+
+    /// The gate that counts for a credential.
+    ///
+    /// # Errors
+    /// [`crate::StoreError`].
+    pub async fn gate_of(&mut self, credential: Uuid) -> Result<Option<GateRow>> {
+        let id: Option<Uuid> = diesel::select(gate_of(credential)).get_result(self.conn()).await?;
+        match id {
+            Some(id) => self.gate(id).await.map(Some),
+            None => Ok(None),
+        }
+    }
+
+    /// The gate of exactly this place.
+    ///
+    /// # Errors
+    /// [`crate::StoreError`].
+    pub async fn gate_at(&mut self, target: Target) -> Result<Option<GateRow>> {
+        let query = gate::table.select(GateRow::as_select()).into_boxed();
+        let query = match target {
+            Target::Folder(id) => query.filter(gate::folder_id.eq(id)),
+            Target::Credential(id) => query.filter(gate::credential_id.eq(id)),
+        };
+        Ok(query.first(self.conn()).await.optional()?)
+    }
+
+    /// Whether somebody is an approver of a gate, directly or through a group.
+    ///
+    /// # Errors
+    /// [`crate::StoreError`].
+    pub async fn is_approver(&mut self, gate: Uuid, person: Uuid) -> Result<bool> {
+        let subjects = self.subjects_of(person).await?;
+        let count: i64 = gate_approver::table
+            .filter(gate_approver::gate_id.eq(gate))
+            .filter(gate_approver::subject.eq_any(subjects))
+            .count()
+            .get_result(self.conn())
+            .await?;
+        Ok(count > 0)
+    }
+
+    /// Adds a request.
+    ///
+    /// # Errors
+    /// [`crate::StoreError`].
+    pub async fn add_request(&mut self, row: &RequestRow) -> Result<()> {
+        diesel::insert_into(request::table).values(row).execute(self.conn()).await?;
+        Ok(())
+    }
+
+    /// A request, kept from changes until the transaction ends.
+    ///
+    /// # Errors
+    /// [`crate::StoreError::NotFound`].
+    pub async fn request_locked(&mut self, id: Uuid) -> Result<RequestRow> {
+        Ok(request::table.find(id).select(RequestRow::as_select()).for_update().first(self.conn()).await?)
+    }
+
+    /// Writes a request back; it must be locked.
+    ///
+    /// # Errors
+    /// [`crate::StoreError`].
+    pub async fn change_request(&mut self, row: &RequestRow) -> Result<()> {
+        let query = diesel::update(request::table.find(row.id)).set((
+            request::state.eq(&row.state),
+            request::decided_at.eq(row.decided_at),
+            request::decided_by.eq(row.decided_by),
+            request::comment.eq(&row.comment),
+            request::checkout_id.eq(row.checkout_id),
+        ));
+        one_row(query.execute(self.conn()).await?)
+    }
+
+    /// A request as somebody sees it.
+    ///
+    /// # Errors
+    /// [`crate::StoreError::NotFound`].
+    pub async fn request_view(&mut self, viewer: Uuid, id: Uuid) -> Result<RequestView> {
+        let sql = format!("{REQUESTS} WHERE r.id = $2");
+        Ok(diesel::sql_query(sql).bind::<sql_types::Uuid, _>(viewer).bind::<sql_types::Uuid, _>(id).get_result(self.conn()).await?)
+    }
+
+    /// The requests that concern somebody: their own, and those they may decide; newest first.
+    /// `state` narrows them down; `credential` to one credential.
+    ///
+    /// # Errors
+    /// [`crate::StoreError`].
+    pub async fn requests(
+        &mut self,
+        viewer: Uuid,
+        state: Option<&str>,
+        credential: Option<Uuid>,
+        before: Option<(DateTime<Utc>, Uuid)>,
+        most: i64,
+    ) -> Result<Vec<RequestView>> {
+        let (before_at, before_id) = before.unwrap_or((DateTime::<Utc>::MAX_UTC, Uuid::max()));
+        let before_at = before_at.min(DateTime::from_timestamp(32_503_680_000, 0).unwrap_or(DateTime::<Utc>::MAX_UTC));
+        let sql = format!(
+            "SELECT * FROM ({REQUESTS} WHERE ($2::text IS NULL OR r.state = $2) AND ($3::uuid IS NULL OR r.credential_id = $3) AND (r.asked_at, r.id) < ($4, $5)) q
+             WHERE q.person_id = $1 OR q.may_decide ORDER BY q.asked_at DESC, q.id DESC LIMIT $6"
+        );
+        let query = diesel::sql_query(sql)
+            .bind::<sql_types::Uuid, _>(viewer)
+            .bind::<sql_types::Nullable<sql_types::Text>, _>(state)
+            .bind::<sql_types::Nullable<sql_types::Uuid>, _>(credential)
+            .bind::<sql_types::Timestamptz, _>(before_at)
+            .bind::<sql_types::Uuid, _>(before_id)
+            .bind::<sql_types::BigInt, _>(most);
+        Ok(query.load(self.conn()).await?)
+    }
+
+    /// The requests whose time is over and that nobody has settled.
+    ///
+    /// # Errors
+    /// [`crate::StoreError`].
+    pub async fn overdue_requests(&mut self, now: DateTime<Utc>, most: i64) -> Result<Vec<RequestRow>> {
+        let query = request::table
+            .filter(request::state.eq("waiting").or(request::state.eq("approved").and(request::checkout_id.is_null())))
+            .filter(request::expires_at.le(now))
+            .limit(most)
+            .for_update()
+            .skip_locked()
+            .select(RequestRow::as_select());
+        Ok(query.load(self.conn()).await?)
+    }
+
+    /// Adds a checkout.
+    ///
+    /// # Errors
+    /// [`crate::StoreError::Conflict`] when only one may hold it and somebody does.
+    pub async fn add_checkout(&mut self, row: &CheckoutRow) -> Result<()> {
+        diesel::insert_into(checkout::table).values(row).execute(self.conn()).await?;
+        Ok(())
+    }
+
+    /// A checkout, kept from changes until the transaction ends.
+    ///
+    /// # Errors
+    /// [`crate::StoreError::NotFound`].
+    pub async fn checkout_locked(&mut self, id: Uuid) -> Result<CheckoutRow> {
+        Ok(checkout::table.find(id).select(CheckoutRow::as_select()).for_update().first(self.conn()).await?)
+    }
+
+    /// Ends a checkout; it must be locked.
+    ///
+    /// # Errors
+    /// [`crate::StoreError`].
+    pub async fn end_checkout(&mut self, id: Uuid, now: DateTime<Utc>, how: &str) -> Result<()> {
+        let query =
+            diesel::update(checkout::table.find(id).filter(checkout::ended_at.is_null())).set((checkout::ended_at.eq(now), checkout::ended_how.eq(how)));
+        one_row(query.execute(self.conn()).await?)
+    }
+
+    /// The open checkouts of a credential.
+    ///
+    /// # Errors
+    /// [`crate::StoreError`].
+    pub async fn open_checkouts(&mut self, credential: Uuid) -> Result<Vec<CheckoutRow>> {
+        let query = checkout::table.filter(checkout::credential_id.eq(credential)).filter(checkout::ended_at.is_null()).select(CheckoutRow::as_select());
+        Ok(query.load(self.conn()).await?)
+    }
+
+    /// A checkout with the names that people know.
+    ///
+    /// # Errors
+    /// [`crate::StoreError::NotFound`].
+    pub async fn checkout_view(&mut self, id: Uuid) -> Result<CheckoutView> {
+        let sql = format!("{CHECKOUTS} WHERE k.id = $1");
+        Ok(diesel::sql_query(sql).bind::<sql_types::Uuid, _>(id).get_result(self.conn()).await?)
+    }
+
+    /// Somebody's checkouts, newest first; the open ones alone when asked so. For a credential,
+    /// everybody's.
+    ///
+    /// # Errors
+    /// [`crate::StoreError`].
+    pub async fn checkouts(
+        &mut self,
+        person: Option<Uuid>,
+        credential: Option<Uuid>,
+        open: bool,
+        before: Option<(DateTime<Utc>, Uuid)>,
+        most: i64,
+    ) -> Result<Vec<CheckoutView>> {
+        let (before_at, before_id) = before.unwrap_or((DateTime::<Utc>::MAX_UTC, Uuid::max()));
+        let before_at = before_at.min(DateTime::from_timestamp(32_503_680_000, 0).unwrap_or(DateTime::<Utc>::MAX_UTC));
+        let sql = format!(
+            "{CHECKOUTS} WHERE ($1::uuid IS NULL OR k.person_id = $1) AND ($2::uuid IS NULL OR k.credential_id = $2) AND (NOT $3 OR k.ended_at IS NULL)
+             AND (k.starts_at, k.id) < ($4, $5) ORDER BY k.starts_at DESC, k.id DESC LIMIT $6"
+        );
+        let query = diesel::sql_query(sql)
+            .bind::<sql_types::Nullable<sql_types::Uuid>, _>(person)
+            .bind::<sql_types::Nullable<sql_types::Uuid>, _>(credential)
+            .bind::<sql_types::Bool, _>(open)
+            .bind::<sql_types::Timestamptz, _>(before_at)
+            .bind::<sql_types::Uuid, _>(before_id)
+            .bind::<sql_types::BigInt, _>(most);
+        Ok(query.load(self.conn()).await?)
+    }
+
+    /// The checkouts whose time is over and that nobody has ended.
+    ///
+    /// # Errors
+    /// [`crate::StoreError`].
+    pub async fn overdue_checkouts(&mut self, now: DateTime<Utc>, most: i64) -> Result<Vec<CheckoutRow>> {
+        let query = checkout::table
+            .filter(checkout::ended_at.is_null())
+            .filter(checkout::ends_at.le(now))
+            .limit(most)
+            .for_update()
+            .skip_locked()
+            .select(CheckoutRow::as_select());
+        Ok(query.load(self.conn()).await?)
+    }
+}

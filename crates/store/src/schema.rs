@@ -1,0 +1,81 @@
+//! The tables, as the migrations make them.
+
+#![allow(missing_docs, reason = "the columns are described where the migration makes them")]
+
+diesel::table! { organisation (id) { id -> Uuid, name -> Text, wrapped_key -> Binary, log_origin -> Text, log_key_sealed -> Binary, log_verifier -> Text, created_at -> Timestamptz, } }
+diesel::table! { person (id) { id -> Uuid, organisation -> Uuid, sign_in_name -> Text, display_name -> Text, password_phc -> Nullable<Text>, state -> Text, duties -> Array<Text>, created_at -> Timestamptz, version -> Int4, } }
+diesel::table! { session (id) { id -> Uuid, organisation -> Uuid, person_id -> Uuid, token_hash -> Binary, channel -> Text, created_at -> Timestamptz, last_used_at -> Timestamptz, ends_at -> Timestamptz, ended_at -> Nullable<Timestamptz>, } }
+diesel::table! { throttle (organisation, key) { organisation -> Uuid, key -> Text, failures -> Int4, last_failure_at -> Timestamptz, } }
+diesel::table! { people_group (id) { id -> Uuid, organisation -> Uuid, name -> Text, created_at -> Timestamptz, version -> Int4, } }
+diesel::table! { group_member (group_id, member) { organisation -> Uuid, group_id -> Uuid, member -> Uuid, member_is_group -> Bool, } }
+diesel::table! { folder (id) { id -> Uuid, organisation -> Uuid, parent_id -> Nullable<Uuid>, name -> Text, closed -> Bool, created_at -> Timestamptz, created_by -> Nullable<Uuid>, removed_at -> Nullable<Timestamptz>, version -> Int4, } }
+diesel::table! { device (id) { id -> Uuid, organisation -> Uuid, folder_id -> Uuid, name -> Text, connector -> Text, address -> Text, port -> Int4, host_key -> Nullable<Text>, operator_id -> Nullable<Uuid>, created_at -> Timestamptz, removed_at -> Nullable<Timestamptz>, version -> Int4, } }
+diesel::table! { credential (id) { id -> Uuid, organisation -> Uuid, folder_id -> Uuid, kind -> Text, name -> Text, fields -> Jsonb, device_id -> Nullable<Uuid>, data_key -> Binary, created_at -> Timestamptz, created_by -> Nullable<Uuid>, changed_at -> Timestamptz, changed_by -> Nullable<Uuid>, removed_at -> Nullable<Timestamptz>, version -> Int4, } }
+diesel::table! { secret_version (credential_id, field, number) { organisation -> Uuid, credential_id -> Uuid, field -> Text, number -> Int4, state -> Text, sealed -> Binary, made_at -> Timestamptz, made_by -> Nullable<Uuid>, made_how -> Text, } }
+diesel::table! { access_grant (id) { id -> Uuid, organisation -> Uuid, folder_id -> Nullable<Uuid>, credential_id -> Nullable<Uuid>, person_id -> Nullable<Uuid>, group_id -> Nullable<Uuid>, held -> Int2, ends_at -> Nullable<Timestamptz>, note -> Text, created_at -> Timestamptz, created_by -> Nullable<Uuid>, } }
+diesel::table! { password_policy (id) { id -> Uuid, organisation -> Uuid, name -> Text, rules -> Jsonb, is_default -> Bool, version -> Int4, } }
+diesel::table! { upkeep_plan (id) { id -> Uuid, organisation -> Uuid, folder_id -> Nullable<Uuid>, credential_id -> Nullable<Uuid>, check_rule -> Nullable<Text>, out_of_step -> Text, rotate_rule -> Nullable<Text>, rotate_days -> Nullable<Int4>, hours_from -> Nullable<Text>, hours_to -> Nullable<Text>, time_zone -> Text, policy_id -> Nullable<Uuid>, anchor -> Date, version -> Int4, } }
+diesel::table! { upkeep_state (credential_id) { credential_id -> Uuid, organisation -> Uuid, stale -> Bool, next_check_at -> Nullable<Timestamptz>, next_rotation_at -> Nullable<Timestamptz>, checked_at -> Nullable<Timestamptz>, check_outcome -> Nullable<Text>, rotated_at -> Nullable<Timestamptz>, rotation_outcome -> Nullable<Text>, } }
+diesel::table! { failed_login (credential_id, at) { organisation -> Uuid, credential_id -> Uuid, at -> Timestamptz, } }
+diesel::table! { job (id) { id -> Uuid, organisation -> Uuid, credential_id -> Uuid, device_id -> Uuid, task -> Text, way -> Text, state -> Text, step -> Text, outcome -> Nullable<Text>, message -> Text, asked_by -> Nullable<Uuid>, cause -> Text, queued_at -> Timestamptz, not_before -> Timestamptz, started_at -> Nullable<Timestamptz>, finished_at -> Nullable<Timestamptz>, attempts -> Int4, leased_by -> Nullable<Uuid>, leased_until -> Nullable<Timestamptz>, } }
+diesel::table! { gate (id) { id -> Uuid, organisation -> Uuid, folder_id -> Nullable<Uuid>, credential_id -> Nullable<Uuid>, needs_reason -> Bool, needs_approval -> Bool, longest_minutes -> Int4, one_holder -> Bool, rotate_on_return -> Bool, version -> Int4, } }
+diesel::table! { gate_approver (gate_id, subject) { organisation -> Uuid, gate_id -> Uuid, subject -> Uuid, subject_is_group -> Bool, } }
+diesel::table! { request (id) { id -> Uuid, organisation -> Uuid, credential_id -> Uuid, gate_id -> Uuid, person_id -> Uuid, reason -> Text, minutes -> Int4, state -> Text, asked_at -> Timestamptz, expires_at -> Timestamptz, decided_at -> Nullable<Timestamptz>, decided_by -> Nullable<Uuid>, comment -> Text, checkout_id -> Nullable<Uuid>, } }
+diesel::table! { checkout (id) { id -> Uuid, organisation -> Uuid, credential_id -> Uuid, person_id -> Uuid, request_id -> Nullable<Uuid>, reason -> Text, starts_at -> Timestamptz, ends_at -> Timestamptz, ended_at -> Nullable<Timestamptz>, ended_how -> Nullable<Text>, rotate_on_return -> Bool, one_holder -> Bool, } }
+diesel::table! { audit_event (id) { seq -> Int8, id -> Uuid, organisation -> Uuid, at -> Timestamptz, action -> Text, actor -> Nullable<Uuid>, actor_name -> Text, target -> Nullable<Uuid>, target_kind -> Text, target_name -> Text, origin -> Text, outcome -> Text, detail -> Jsonb, mac -> Binary, } }
+diesel::table! { audit_leaf (organisation, leaf) { organisation -> Uuid, leaf -> Int8, event_id -> Uuid, hash -> Binary, } }
+diesel::table! { audit_checkpoint (organisation, size) { organisation -> Uuid, size -> Int8, note -> Text, made_at -> Timestamptz, } }
+diesel::table! { audit_frontier (organisation) { organisation -> Uuid, size -> Int8, roots -> Binary, } }
+
+diesel::allow_tables_to_appear_in_same_query!(
+    organisation,
+    person,
+    session,
+    throttle,
+    people_group,
+    group_member,
+    folder,
+    device,
+    credential,
+    secret_version,
+    access_grant,
+    password_policy,
+    upkeep_plan,
+    upkeep_state,
+    failed_login,
+    job,
+    gate,
+    gate_approver,
+    request,
+    checkout,
+    audit_event,
+    audit_leaf,
+    audit_checkpoint,
+    audit_frontier,
+);
+
+#[diesel::declare_sql_function]
+extern "SQL" {
+    /// The level that reaches a person on a credential.
+    fn level_on_credential(
+        person: diesel::sql_types::Uuid,
+        credential: diesel::sql_types::Uuid,
+        at: diesel::sql_types::Timestamptz,
+    ) -> diesel::sql_types::Nullable<diesel::sql_types::SmallInt>;
+    /// The level that reaches a person on a folder.
+    fn level_on_folder(
+        person: diesel::sql_types::Uuid,
+        folder: diesel::sql_types::Uuid,
+        at: diesel::sql_types::Timestamptz,
+    ) -> diesel::sql_types::Nullable<diesel::sql_types::SmallInt>;
+    /// The gate that counts for a credential.
+    fn gate_of(credential: diesel::sql_types::Uuid) -> diesel::sql_types::Nullable<diesel::sql_types::Uuid>;
+    /// The upkeep plan that counts for a credential.
+    fn plan_of(credential: diesel::sql_types::Uuid) -> diesel::sql_types::Nullable<diesel::sql_types::Uuid>;
+    /// The path of a folder.
+    fn path_of(folder: diesel::sql_types::Uuid) -> diesel::sql_types::Nullable<diesel::sql_types::Text>;
+    /// Small letters.
+    fn lower(text: diesel::sql_types::Text) -> diesel::sql_types::Text;
+    /// The groups of a person, and the person.
+    fn subjects_of(person: diesel::sql_types::Uuid) -> diesel::sql_types::Array<diesel::sql_types::Uuid>;
+}

@@ -1,0 +1,124 @@
+//! Sessions and the throttle of sign-ins.
+
+use chrono::{DateTime, Utc};
+use diesel::prelude::*;
+use diesel_async::RunQueryDsl;
+use uuid::Uuid;
+
+use crate::schema::{person, session, throttle};
+use crate::{PersonRow, Result, Tx};
+
+/// A session.
+#[derive(Clone, Debug, Queryable, Selectable, Insertable)]
+#[diesel(table_name = session)]
+#[allow(missing_docs, reason = "the columns are described in the migration")]
+pub struct SessionRow {
+    pub id: Uuid,
+    pub organisation: Uuid,
+    pub person_id: Uuid,
+    pub token_hash: Vec<u8>,
+    pub channel: String,
+    pub created_at: DateTime<Utc>,
+    pub last_used_at: DateTime<Utc>,
+    pub ends_at: DateTime<Utc>,
+    pub ended_at: Option<DateTime<Utc>>,
+}
+
+/// Failed sign-ins of one person or one address.
+#[derive(Clone, Debug, PartialEq, Eq, Queryable, Selectable)]
+#[diesel(table_name = throttle)]
+#[allow(missing_docs, reason = "the columns are described in the migration")]
+pub struct Throttle {
+    pub failures: i32,
+    pub last_failure_at: DateTime<Utc>,
+}
+
+impl Tx {
+    /// Adds a session.
+    ///
+    /// # Errors
+    /// [`crate::StoreError`].
+    pub async fn add_session(&mut self, row: &SessionRow) -> Result<()> {
+        diesel::insert_into(session::table).values(row).execute(self.conn()).await?;
+        Ok(())
+    }
+
+    /// The session of a token and its person.
+    ///
+    /// # Errors
+    /// [`crate::StoreError`].
+    pub async fn session_by_token(&mut self, hash: &[u8]) -> Result<Option<(SessionRow, PersonRow)>> {
+        let query = session::table
+            .inner_join(person::table.on(person::id.eq(session::person_id)))
+            .filter(session::token_hash.eq(hash))
+            .select((SessionRow::as_select(), PersonRow::as_select()));
+        Ok(query.first(self.conn()).await.optional()?)
+    }
+
+    /// Notes that a session is in use.
+    ///
+    /// # Errors
+    /// [`crate::StoreError`].
+    pub async fn touch_session(&mut self, id: Uuid, now: DateTime<Utc>) -> Result<()> {
+        diesel::update(session::table.find(id)).set(session::last_used_at.eq(now)).execute(self.conn()).await?;
+        Ok(())
+    }
+
+    /// Ends one session.
+    ///
+    /// # Errors
+    /// [`crate::StoreError`].
+    pub async fn end_session(&mut self, id: Uuid, now: DateTime<Utc>) -> Result<()> {
+        diesel::update(session::table.find(id)).set(session::ended_at.eq(now)).execute(self.conn()).await?;
+        Ok(())
+    }
+
+    /// Ends all sessions of a person but one.
+    ///
+    /// # Errors
+    /// [`crate::StoreError`].
+    pub async fn end_sessions_of(&mut self, person: Uuid, but: Option<Uuid>, now: DateTime<Utc>) -> Result<usize> {
+        let query = diesel::update(
+            session::table.filter(session::person_id.eq(person)).filter(session::ended_at.is_null()).filter(session::id.ne(but.unwrap_or_default())),
+        )
+        .set(session::ended_at.eq(now));
+        Ok(query.execute(self.conn()).await?)
+    }
+
+    /// The failed sign-ins noted under a key. With `lock`, the row is held until the transaction
+    /// ends, so that attempts at the same moment count one after the other.
+    ///
+    /// # Errors
+    /// [`crate::StoreError`].
+    pub async fn throttle(&mut self, key: &str) -> Result<Option<Throttle>> {
+        let organisation = self.organisation();
+        let query = throttle::table.find((organisation, key)).select(Throttle::as_select()).for_update();
+        Ok(query.first(self.conn()).await.optional()?)
+    }
+
+    /// Notes a failed sign-in.
+    ///
+    /// # Errors
+    /// [`crate::StoreError`].
+    pub async fn note_failure(&mut self, key: &str, failures: i32, now: DateTime<Utc>) -> Result<()> {
+        let organisation = self.organisation();
+        diesel::insert_into(throttle::table)
+            .values((throttle::organisation.eq(organisation), throttle::key.eq(key), throttle::failures.eq(failures), throttle::last_failure_at.eq(now)))
+            .on_conflict((throttle::organisation, throttle::key))
+            .do_update()
+            .set((throttle::failures.eq(failures), throttle::last_failure_at.eq(now)))
+            .execute(self.conn())
+            .await?;
+        Ok(())
+    }
+
+    /// Forgets the failed sign-ins under a key.
+    ///
+    /// # Errors
+    /// [`crate::StoreError`].
+    pub async fn forget_failures(&mut self, key: &str) -> Result<()> {
+        let organisation = self.organisation();
+        diesel::delete(throttle::table.find((organisation, key))).execute(self.conn()).await?;
+        Ok(())
+    }
+}

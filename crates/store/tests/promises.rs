@@ -1,0 +1,197 @@
+//! Tests that try to break the promises kept by the records themselves.
+
+mod rig;
+
+use jexlin_core::audit::{Event, Signer};
+use jexlin_store::{Sealer, Store, StoreError};
+use uuid::Uuid;
+
+use rig::{at, folder, mac_key, organisation, world};
+
+fn store() -> Store {
+    Store::open(&world().1.service, 4).expect("a store")
+}
+
+fn event(organisation: Uuid, n: i64) -> Event {
+    Event::new(Uuid::now_v7(), organisation, at(n), "credential.reveal")
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn another_organisations_rows_do_not_exist() {
+    let store = store();
+    let (one, person) = organisation(&store).await;
+    let (two, _) = organisation(&store).await;
+    let id = Uuid::now_v7();
+    let mut tx = store.begin(one).await.unwrap();
+    tx.add_folder(&folder(one, id, None, false)).await.unwrap();
+    tx.commit().await.unwrap();
+    let mut tx = store.begin(two).await.unwrap();
+    assert!(matches!(tx.folder(id).await, Err(StoreError::NotFound)));
+    assert!(matches!(tx.person(person).await, Err(StoreError::NotFound)));
+    let row = folder(one, Uuid::now_v7(), None, false);
+    assert!(tx.add_folder(&row).await.is_err(), "a row for another organisation is refused");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_query_that_forgets_its_organisation_sees_nothing() {
+    let store = store();
+    organisation(&store).await;
+    let (_, database) = world();
+    let tables = ["person", "organisation", "folder", "credential", "secret_version", "audit_event", "session", "job"];
+    let (client, connection) = tokio_postgres::connect(&database.service, tokio_postgres::NoTls).await.unwrap();
+    tokio::spawn(connection);
+    for table in tables {
+        let count: i64 = client.query_one(&format!("SELECT count(*) FROM {table}"), &[]).await.unwrap().get(0);
+        assert_eq!(count, 0, "{table}");
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn every_table_with_an_organisation_is_behind_row_level_security() {
+    let (cluster, database) = world();
+    let open = cluster
+        .psql(&database.name, "SELECT relname FROM pg_class WHERE relkind = 'r' AND relnamespace = 'public'::regnamespace AND NOT relrowsecurity AND relname NOT LIKE '__diesel%'")
+        .unwrap();
+    assert_eq!(open, "");
+    let owned = cluster.psql(&database.name, "SELECT count(*) FROM pg_class WHERE relowner = 'jexlin_service'::regrole").unwrap();
+    assert_eq!(owned, "0");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn the_audit_log_takes_no_update_delete_or_truncate_from_anybody() {
+    let store = store();
+    let (org, _) = organisation(&store).await;
+    let mut tx = store.begin(org).await.unwrap();
+    tx.record(&event(org, 0), &mac_key()).await.unwrap();
+    tx.commit_recorded().await.unwrap();
+    let (cluster, database) = world();
+    for table in ["audit_event", "audit_leaf", "audit_checkpoint"] {
+        for sql in [format!("UPDATE {table} SET organisation = organisation"), format!("DELETE FROM {table}"), format!("TRUNCATE {table}")] {
+            let error = cluster.psql(&database.name, &sql).unwrap_err().to_string();
+            assert!(error.contains("insert-only"), "{sql}: {error}");
+            let (client, connection) = tokio_postgres::connect(&database.service, tokio_postgres::NoTls).await.unwrap();
+            tokio::spawn(connection);
+            let error = client.batch_execute(&sql).await.unwrap_err();
+            assert!(error.as_db_error().is_some_and(|error| error.message().contains("permission denied")), "{sql}");
+        }
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_secret_version_is_never_overwritten_or_deleted() {
+    let (cluster, database) = world();
+    let store = store();
+    let (org, _) = organisation(&store).await;
+    let (folder_id, id) = (Uuid::now_v7(), Uuid::now_v7());
+    let mut tx = store.begin(org).await.unwrap();
+    tx.add_folder(&folder(org, folder_id, None, false)).await.unwrap();
+    tx.commit().await.unwrap();
+    cluster
+        .psql(&database.name, &format!(
+            "INSERT INTO credential (id, organisation, folder_id, kind, name, fields, data_key, created_at, changed_at) VALUES ('{id}', '{org}', '{folder_id}', 'login', 'x', '{{}}', '', now(), now());
+             INSERT INTO secret_version (organisation, credential_id, field, number, state, sealed, made_at, made_how) VALUES ('{org}', '{id}', 'password', 1, 'current', '\\x01', now(), 'typed')"
+        ))
+        .unwrap();
+    for sql in
+        [format!("DELETE FROM secret_version WHERE credential_id = '{id}'"), format!("UPDATE secret_version SET sealed = '\\x02' WHERE credential_id = '{id}'")]
+    {
+        assert!(cluster.psql(&database.name, &sql).unwrap_err().to_string().contains("never"), "{sql}");
+    }
+    cluster.psql(&database.name, &format!("UPDATE secret_version SET state = 'previous' WHERE credential_id = '{id}'")).unwrap();
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn nothing_commits_as_recorded_without_an_event_and_no_receipt_serves_another_transaction() {
+    let store = store();
+    let (org, _) = organisation(&store).await;
+    let tx = store.begin(org).await.unwrap();
+    assert!(matches!(tx.commit_recorded().await, Err(StoreError::Broken(_))));
+    let mut tx = store.begin(org).await.unwrap();
+    tx.record(&event(org, 0), &mac_key()).await.unwrap();
+    drop(tx);
+    let mut tx = store.begin(org).await.unwrap();
+    let events = tx.events(&jexlin_store::EventFilter { most: 10, ..Default::default() }).await.unwrap();
+    assert!(events.is_empty(), "a transaction that was dropped leaves no event");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn events_that_commit_out_of_order_are_all_sealed_once() {
+    let store = store();
+    let (org, _) = organisation(&store).await;
+    let signer = Signer::new("osmere.example/test", &[1; 32]);
+    let mut sealer = Sealer::default();
+    let mut early = store.begin(org).await.unwrap();
+    early.record(&event(org, 1), &mac_key()).await.unwrap();
+    let mut late = store.begin(org).await.unwrap();
+    late.record(&event(org, 2), &mac_key()).await.unwrap();
+    late.commit_recorded().await.unwrap();
+    let first = sealer.seal(store.begin(org).await.unwrap(), &mac_key(), &signer, at(3)).await.unwrap();
+    assert_eq!(first.sealed, 1);
+    early.commit_recorded().await.unwrap();
+    let second = sealer.seal(store.begin(org).await.unwrap(), &mac_key(), &signer, at(4)).await.unwrap();
+    assert_eq!(second.sealed, 1, "the gap was looked into");
+    let mut other = Sealer::default();
+    assert_eq!(other.seal(store.begin(org).await.unwrap(), &mac_key(), &signer, at(5)).await.unwrap().sealed, 0, "another service seals nothing twice");
+    let mut tx = store.begin(org).await.unwrap();
+    assert_eq!(tx.leaf_hashes(10).await.unwrap().len(), 2);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn two_sealers_at_once_make_one_log() {
+    let store = store();
+    let (org, _) = organisation(&store).await;
+    let mut tasks = vec![];
+    for writer in 0..3 {
+        let store = store.clone();
+        tasks.push(tokio::spawn(async move {
+            for n in 0..20 {
+                let mut tx = store.begin(org).await.unwrap();
+                tx.record(&event(org, writer * 100 + n), &mac_key()).await.unwrap();
+                tx.commit_recorded().await.unwrap();
+            }
+        }));
+    }
+    for _ in 0..2 {
+        let store = store.clone();
+        tasks.push(tokio::spawn(async move {
+            let mut sealer = Sealer::default();
+            let signer = Signer::new("osmere.example/test", &[1; 32]);
+            for n in 0..30 {
+                sealer.seal(store.begin(org).await.unwrap(), &mac_key(), &signer, at(n)).await.unwrap();
+            }
+        }));
+    }
+    for task in tasks {
+        task.await.unwrap();
+    }
+    let signer = Signer::new("osmere.example/test", &[1; 32]);
+    Sealer::default().seal(store.begin(org).await.unwrap(), &mac_key(), &signer, at(99)).await.unwrap();
+    let mut tx = store.begin(org).await.unwrap();
+    let hashes = tx.leaf_hashes(1000).await.unwrap();
+    assert_eq!(hashes.len(), 60);
+    let last = tx.last_checkpoint().await.unwrap().unwrap();
+    let opened = signer.verifier().open(&last).unwrap();
+    assert_eq!((opened.size, opened.root), (60, jexlin_core::audit::root_of(&hashes)));
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn an_event_put_in_past_the_service_gets_no_place() {
+    let store = store();
+    let (org, _) = organisation(&store).await;
+    let (cluster, database) = world();
+    cluster
+        .psql(
+            &database.name,
+            &format!(
+                "INSERT INTO audit_event (id, organisation, at, action, actor_name, target_kind, target_name, origin, outcome, detail, mac)
+             VALUES (gen_random_uuid(), '{org}', now(), 'credential.reveal', 'Nobody', '', '', '', 'done', '{{}}', '\\x00')"
+            ),
+        )
+        .unwrap();
+    let signer = Signer::new("osmere.example/test", &[1; 32]);
+    let mut sealer = Sealer::default();
+    let outcome = sealer.seal(store.begin(org).await.unwrap(), &mac_key(), &signer, at(1)).await.unwrap();
+    assert_eq!((outcome.sealed, outcome.strays.len()), (0, 1));
+    let mut tx = store.begin(org).await.unwrap();
+    assert_eq!(tx.stray_events(&mac_key()).await.unwrap().len(), 1);
+}

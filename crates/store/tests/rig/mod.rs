@@ -1,0 +1,78 @@
+//! One cluster per test program, one database for all of its tests, one organisation per test.
+
+use std::sync::OnceLock;
+
+use chrono::{DateTime, Utc};
+use jexlin_core::vault::{Key, OrganisationKey, RootKey};
+use jexlin_standins::cluster::{Care, Cluster, Database};
+use jexlin_store::{FolderRow, OrganisationRow, PersonRow, Store, Tx};
+use uuid::Uuid;
+
+static CLUSTER: OnceLock<(Cluster, Database)> = OnceLock::new();
+
+/// The cluster and the migrated database.
+pub fn world() -> &'static (Cluster, Database) {
+    CLUSTER.get_or_init(|| {
+        let cluster = Cluster::temporary(Care::Fast).expect("a cluster");
+        let database = cluster.database("records").expect("a database");
+        let owner = database.owner.clone();
+        // A runtime of its own, since tests call this from inside theirs.
+        let migrated = std::thread::spawn(move || tokio::runtime::Runtime::new().expect("a runtime").block_on(jexlin_store::migrate(&owner)));
+        migrated.join().expect("a thread").expect("migrations");
+        (cluster, database)
+    })
+}
+
+/// The moment at which the tests live.
+pub fn at(seconds: i64) -> DateTime<Utc> {
+    DateTime::from_timestamp(1_770_000_000 + seconds, 0).expect("a time")
+}
+
+/// A new organisation with one person in it.
+pub async fn organisation(store: &Store) -> (Uuid, Uuid) {
+    let (id, person) = (Uuid::now_v7(), Uuid::now_v7());
+    let mut rng = rand::rng();
+    let root = RootKey::generate(&mut rng);
+    let (_, wrapped) = OrganisationKey::generate(&mut rng, &root, id).expect("a key");
+    let mut tx = store.begin(id).await.expect("a transaction");
+    let row = OrganisationRow {
+        id,
+        name: format!("Osmere {id}"),
+        wrapped_key: wrapped.0,
+        log_origin: format!("osmere.example/{id}"),
+        log_key_sealed: vec![],
+        log_verifier: String::new(),
+        created_at: at(0),
+    };
+    tx.add_organisation(&row).await.expect("an organisation");
+    add_person(&mut tx, person).await;
+    tx.commit().await.expect("a commit");
+    (id, person)
+}
+
+/// Adds a person to the transaction's organisation.
+pub async fn add_person(tx: &mut Tx, id: Uuid) {
+    let row = PersonRow {
+        id,
+        organisation: tx.organisation(),
+        sign_in_name: id.to_string(),
+        display_name: "Ines Calder".into(),
+        password_phc: None,
+        state: "active".into(),
+        duties: vec![],
+        created_at: at(0),
+        version: 1,
+    };
+    tx.add_person(&row).await.expect("a person");
+}
+
+/// A folder row.
+pub fn folder(organisation: Uuid, id: Uuid, parent: Option<Uuid>, closed: bool) -> FolderRow {
+    FolderRow { id, organisation, parent_id: parent, name: id.to_string(), closed, created_at: at(0), created_by: None, removed_at: None, version: 1 }
+}
+
+/// A key for the MACs of tests.
+#[allow(dead_code, reason = "not every test program records events")]
+pub fn mac_key() -> Key {
+    Key::from_bytes([3; 32])
+}
