@@ -272,6 +272,8 @@ pub struct Sealer {
 /// At five rounds a second this is longer than any transaction of the service lives; the next
 /// sealer to start looks again all the same.
 const GAP_ROUNDS: u32 = 3000;
+/// How far below the highest number a sealer that starts afresh expects transactions under way.
+const GAPS_AT_START: i64 = 1000;
 
 impl Sealer {
     /// One round: gives places to what is visible and signs a checkpoint when there is news. Two
@@ -282,6 +284,9 @@ impl Sealer {
     pub async fn seal(&mut self, mut tx: Tx, key: &Key, signer: &Signer, now: DateTime<Utc>) -> Result<SealOutcome> {
         let mut frontier = Self::load_frontier(&mut tx).await?;
         let fresh = self.size != Some(frontier.size());
+        if fresh {
+            self.look_around(&mut tx).await?;
+        }
         let among = if fresh { None } else { Some((self.highest, self.gaps.keys().copied().collect())) };
         let rows = tx.unsealed(among).await?;
         let mut outcome = SealOutcome::default();
@@ -326,7 +331,7 @@ impl Sealer {
                 .await?;
         }
         tx.commit().await?;
-        self.remember(fresh, &rows, frontier.size());
+        self.remember(&rows, frontier.size());
         Ok(outcome)
     }
 
@@ -343,12 +348,19 @@ impl Sealer {
         Frontier::restore(u64::try_from(size).unwrap_or(0), roots).ok_or_else(|| StoreError::Broken("the audit log's frontier does not fit its size".into()))
     }
 
-    fn remember(&mut self, fresh: bool, rows: &[Raw], size: u64) {
+    /// What a sealer that starts afresh must know: the highest number, and which of the numbers
+    /// just below are not to be seen yet.
+    async fn look_around(&mut self, tx: &mut Tx) -> Result<()> {
+        let highest: Option<i64> = audit_event::table.select(diesel::dsl::max(audit_event::seq)).first(tx.conn()).await?;
+        self.highest = highest.unwrap_or(0);
+        let from = (self.highest - GAPS_AT_START).max(0);
+        let seen: BTreeSet<i64> = audit_event::table.filter(audit_event::seq.gt(from)).select(audit_event::seq).load(tx.conn()).await?.into_iter().collect();
+        self.gaps = ((from + 1)..=self.highest).filter(|number| !seen.contains(number)).map(|number| (number, 0)).collect();
+        Ok(())
+    }
+
+    fn remember(&mut self, rows: &[Raw], size: u64) {
         self.size = Some(size);
-        if fresh {
-            self.gaps.clear();
-            self.highest = rows.first().map_or(self.highest, |raw| self.highest.max(raw.seq - 1));
-        }
         for raw in rows {
             for gap in (self.highest + 1)..raw.seq {
                 self.gaps.insert(gap, 0);
