@@ -210,8 +210,12 @@ impl Tx {
 
     async fn unsealed(&mut self, among: Option<(i64, Vec<i64>)>) -> Result<Vec<Raw>> {
         let sealed = audit_leaf::table.filter(audit_leaf::event_id.eq(audit_event::id));
-        let mut query =
-            audit_event::table.filter(diesel::dsl::not(diesel::dsl::exists(sealed))).order(audit_event::seq).limit(5000).select(Raw::as_select()).into_boxed();
+        let mut query = audit_event::table
+            .filter(diesel::dsl::not(diesel::dsl::exists(sealed)))
+            .order(audit_event::seq)
+            .limit(i64::try_from(MOST_PER_ROUND).unwrap_or(i64::MAX))
+            .select(Raw::as_select())
+            .into_boxed();
         if let Some((above, gaps)) = among {
             query = query.filter(audit_event::seq.gt(above).or(audit_event::seq.eq_any(gaps)));
         }
@@ -272,6 +276,8 @@ pub struct Sealer {
 /// At five rounds a second this is longer than any transaction of the service lives; the next
 /// sealer to start looks again all the same.
 const GAP_ROUNDS: u32 = 3000;
+/// How many events a round looks at.
+const MOST_PER_ROUND: usize = 5000;
 /// How far below the highest number a sealer that starts afresh expects transactions under way.
 const GAPS_AT_START: i64 = 1000;
 
@@ -332,6 +338,10 @@ impl Sealer {
         }
         tx.commit().await?;
         self.remember(&rows, frontier.size());
+        if fresh && rows.len() == MOST_PER_ROUND {
+            // There is more below what was looked at: the next round looks afresh as well.
+            self.size = None;
+        }
         Ok(outcome)
     }
 

@@ -1,0 +1,160 @@
+//! Gates, requests, checkouts.
+
+use chrono::{DateTime, Utc};
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+use uuid::Uuid;
+
+/// A gate.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Gate {
+    /// Identifier.
+    pub id: Uuid,
+    /// `folder` or `credential`: what it stands at.
+    pub target_sort: String,
+    /// What it stands at.
+    pub target: Uuid,
+    /// The path of what it stands at.
+    pub place: String,
+    /// A reason must be given.
+    pub needs_reason: bool,
+    /// One of the approvers must approve.
+    pub needs_approval: bool,
+    /// Who may approve.
+    pub approvers: Vec<crate::Member>,
+    /// The longest time of a checkout, in minutes.
+    pub longest_minutes: i32,
+    /// Only one person at a time holds a checkout.
+    pub one_holder: bool,
+    /// The password is rotated when the checkout ends.
+    pub rotate_on_return: bool,
+    /// For `If-Match`.
+    pub version: i32,
+}
+
+/// Sets or changes a gate.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct NewGate {
+    /// At a folder.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub folder: Option<Uuid>,
+    /// At a credential.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub credential: Option<Uuid>,
+    /// A reason must be given.
+    #[serde(default)]
+    pub needs_reason: bool,
+    /// People who may approve; none and no groups: no approval is needed.
+    #[serde(default)]
+    pub approver_people: Vec<Uuid>,
+    /// Groups who may approve.
+    #[serde(default)]
+    pub approver_groups: Vec<Uuid>,
+    /// The longest time of a checkout, in minutes.
+    pub longest_minutes: i32,
+    /// Only one person at a time holds a checkout.
+    #[serde(default)]
+    pub one_holder: bool,
+    /// The password is rotated when the checkout ends.
+    #[serde(default)]
+    pub rotate_on_return: bool,
+}
+
+/// A request.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Request {
+    /// Identifier.
+    pub id: Uuid,
+    /// The credential.
+    pub credential: Uuid,
+    /// Its path.
+    pub credential_path: String,
+    /// Who asks.
+    pub person: Uuid,
+    /// Their name.
+    pub person_name: String,
+    /// Why.
+    pub reason: String,
+    /// For how long, in minutes.
+    pub minutes: i32,
+    /// `waiting`, `approved`, `refused`, `withdrawn` or `expired`.
+    pub state: String,
+    /// When it was asked.
+    pub asked_at: DateTime<Utc>,
+    /// When it expires unanswered, or unused once approved.
+    pub expires_at: DateTime<Utc>,
+    /// When it was decided.
+    pub decided_at: Option<DateTime<Utc>>,
+    /// By whom.
+    pub decided_by: Option<String>,
+    /// What they said.
+    pub comment: String,
+    /// The checkout that came of it.
+    pub checkout: Option<Uuid>,
+    /// Whether the one who looks may approve or refuse it.
+    pub may_decide: bool,
+}
+
+/// Asks to pass a gate.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct NewRequest {
+    /// The credential.
+    pub credential: Uuid,
+    /// Why.
+    #[serde(default)]
+    pub reason: String,
+    /// For how long, in minutes.
+    pub minutes: i32,
+}
+
+/// A decision on a request.
+#[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
+pub struct Decide {
+    /// What to tell the one who asked.
+    #[serde(default)]
+    pub comment: String,
+}
+
+/// A checkout.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Checkout {
+    /// Identifier.
+    pub id: Uuid,
+    /// The credential.
+    pub credential: Uuid,
+    /// Its path.
+    pub credential_path: String,
+    /// Who holds it.
+    pub person: Uuid,
+    /// Their name.
+    pub person_name: String,
+    /// Why.
+    pub reason: String,
+    /// Since when.
+    pub starts_at: DateTime<Utc>,
+    /// Until when.
+    pub ends_at: DateTime<Utc>,
+    /// When it was ended, if it was.
+    pub ended_at: Option<DateTime<Utc>>,
+    /// `check-in`, `time` or `recalled`.
+    pub ended_how: Option<String>,
+    /// Whether the password is rotated when it ends.
+    pub rotate_on_return: bool,
+}
+
+/// Takes a checkout: with an approved request, or, where no approval is needed, with a reason.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct NewCheckout {
+    /// The approved request.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub request: Option<Uuid>,
+    /// The credential, where no approval is needed.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub credential: Option<Uuid>,
+    /// Why, where no approval is needed.
+    #[serde(default)]
+    pub reason: String,
+    /// For how long, where no approval is needed.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub minutes: Option<i32>,
+}

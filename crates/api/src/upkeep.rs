@@ -1,0 +1,135 @@
+//! Upkeep plans, jobs, and what upkeep knows.
+
+use chrono::{DateTime, Utc};
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+use uuid::Uuid;
+
+/// An upkeep plan.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Plan {
+    /// Identifier.
+    pub id: Uuid,
+    /// `folder` or `credential`: what it is set on.
+    pub target_sort: String,
+    /// What it is set on.
+    pub target: Uuid,
+    /// The path of what it is set on.
+    pub place: String,
+    /// What it demands.
+    #[serde(flatten)]
+    pub rules: PlanRules,
+    /// For `If-Match`.
+    pub version: i32,
+}
+
+/// What an upkeep plan demands.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct PlanRules {
+    /// When to check: an RFC 5545 recurrence rule.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub check: Option<String>,
+    /// What to do when out of step: `tell`, `rotate` or `both`.
+    pub out_of_step: String,
+    /// When to rotate: an RFC 5545 recurrence rule.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub rotate: Option<String>,
+    /// Or so many days after the last rotation.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub rotate_days: Option<u16>,
+    /// The hours of the day in which rotations run: from, such as `22:00`.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub hours_from: Option<String>,
+    /// Until, such as `04:00`.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub hours_to: Option<String>,
+    /// The time zone, such as `Europe/London`.
+    pub time_zone: String,
+    /// The password policy; the default one when left out.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub policy: Option<Uuid>,
+}
+
+/// Sets an upkeep plan. Exactly one of `folder` and `credential`.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct NewPlan {
+    /// On a folder.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub folder: Option<Uuid>,
+    /// On a credential.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub credential: Option<Uuid>,
+    /// What it demands.
+    #[serde(flatten)]
+    pub rules: PlanRules,
+}
+
+/// What upkeep knows of an account.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Upkeep {
+    /// The credential.
+    pub credential: Uuid,
+    /// Its path.
+    pub credential_path: String,
+    /// The device.
+    pub device: String,
+    /// When it is checked next.
+    pub next_check_at: Option<DateTime<Utc>>,
+    /// When it is rotated next.
+    pub next_rotation_at: Option<DateTime<Utc>>,
+    /// When it was last checked.
+    pub checked_at: Option<DateTime<Utc>>,
+    /// `in step`, `out of step`, `locked out` or `unreachable`.
+    pub check_outcome: Option<String>,
+    /// When it was last rotated.
+    pub rotated_at: Option<DateTime<Utc>>,
+    /// `done`, `refused`, `in doubt` or `unreachable`.
+    pub rotation_outcome: Option<String>,
+}
+
+/// A job.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Job {
+    /// Identifier.
+    pub id: Uuid,
+    /// The credential.
+    pub credential: Uuid,
+    /// Its path.
+    pub credential_path: String,
+    /// The device.
+    pub device: String,
+    /// `check` or `rotation`.
+    pub task: String,
+    /// `operator` or `self`: who changes the password on the device.
+    pub way: String,
+    /// `queued`, `running`, `done` or `failed`.
+    pub state: String,
+    /// What it is doing, while it runs.
+    pub step: String,
+    /// What came of it.
+    pub outcome: Option<String>,
+    /// More about it, in words.
+    pub message: String,
+    /// Who asked for it; nobody for the plan.
+    pub asked_by: Option<String>,
+    /// `asked`, `plan`, `out-of-step` or `return`.
+    pub cause: String,
+    /// When it was queued.
+    pub queued_at: DateTime<Utc>,
+    /// When it may run.
+    pub not_before: DateTime<Utc>,
+    /// When it began.
+    pub started_at: Option<DateTime<Utc>>,
+    /// When it ended.
+    pub finished_at: Option<DateTime<Utc>>,
+    /// How often it was begun.
+    pub attempts: i32,
+}
+
+/// Asks for a job now.
+#[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
+pub struct NewJob {
+    /// `operator` or `self`; the operator when left out and the device has one.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub way: Option<String>,
+}
