@@ -1,1 +1,91 @@
-fn main() {}
+//! `jexlind`: the service. `jexlind migrate` brings the database up to date and ends; `jexlind`
+//! alone serves. The configuration is in the environment; `docs/operations.md` lists it.
+
+use std::io::Write as _;
+
+use jexlind::app::App;
+use jexlind::clock::Clock;
+use jexlind::config::Config;
+use rocket::figment::Figment;
+
+fn main() -> std::process::ExitCode {
+    tracing_subscriber::fmt()
+        .with_env_filter(tracing_subscriber::EnvFilter::try_from_env("JEXLIN_LOG").unwrap_or_else(|_| tracing_subscriber::EnvFilter::new("info,rocket=off")))
+        .with_writer(std::io::stderr)
+        .init();
+    let runtime = match tokio::runtime::Builder::new_multi_thread().enable_all().build() {
+        Ok(runtime) => runtime,
+        Err(error) => {
+            tracing::error!("no runtime: {error}");
+            return std::process::ExitCode::FAILURE;
+        }
+    };
+    let outcome = match std::env::args().nth(1).as_deref() {
+        Some("migrate") => runtime.block_on(migrate()),
+        Some("openapi") => say(&jexlind::routes::openapi()),
+        None => runtime.block_on(serve()),
+        Some(other) => Err(format!("`{other}` is nothing that the service does; it serves when called alone, and knows `migrate` and `openapi`")),
+    };
+    match outcome {
+        Ok(()) => std::process::ExitCode::SUCCESS,
+        Err(why) => {
+            tracing::error!("{why}");
+            std::process::ExitCode::FAILURE
+        }
+    }
+}
+
+fn say(text: &str) -> Result<(), String> {
+    writeln!(std::io::stdout(), "{text}").map_err(|error| error.to_string())
+}
+
+async fn migrate() -> Result<(), String> {
+    let url = std::env::var("JEXLIN_OWNER_DATABASE").map_err(|_| "JEXLIN_OWNER_DATABASE is not set: migrations run as the owner of the tables".to_owned())?;
+    let done = jexlin_store::migrate(&url).await.map_err(|error| error.to_string())?;
+    say(&format!("{} migrations applied", done.len()))
+}
+
+/// Rocket's own configuration, of which nothing is left to the environment.
+fn figment(config: &Config) -> Figment {
+    Figment::from(rocket::Config::release_default())
+        .merge(("address", &config.address))
+        .merge(("port", config.port))
+        .merge(("log_level", "off"))
+        .merge(("cli_colors", false))
+        .merge(("ident", false))
+        .merge(("ip_header", false))
+        .merge(("keep_alive", 30))
+}
+
+async fn serve() -> Result<(), String> {
+    let config = Config::from_environment()?;
+    std::fs::create_dir_all(&config.folder).map_err(|error| format!("{}: {error}", config.folder.display()))?;
+    let app = App::new(config.clone(), Clock::Machine)?;
+    // The database may come later than the service: wait for it, and say so.
+    let mut told = false;
+    let offered = loop {
+        match app.offer_setup().await {
+            Ok(offered) => break offered,
+            Err(why) if !told => {
+                tracing::warn!("waiting for the database: {why}");
+                told = true;
+            }
+            Err(_) => {}
+        }
+        tokio::time::sleep(std::time::Duration::from_secs(1)).await;
+    };
+    if let Some(path) = offered {
+        tracing::info!("not set up yet; the set-up code is in {}", path.display());
+    } else if !app.keyring.is_open() {
+        tracing::info!("the vault is locked; open it with `jexlin unlock` or in the console");
+    }
+    jexlind::work::start(&app);
+    let address = config.address.clone();
+    let rocket = jexlind::rocket(app, figment(&config)).attach(rocket::fairing::AdHoc::on_liftoff("address", move |rocket| {
+        Box::pin(async move {
+            // Tests start the service on port 0 and read this line.
+            let _ = say(&format!("listening on http://{address}:{}", rocket.config().port));
+        })
+    }));
+    rocket.launch().await.map(|_| ()).map_err(|error| format!("the service cannot start: {error}"))
+}

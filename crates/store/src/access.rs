@@ -74,6 +74,17 @@ pub struct GrantView {
     pub subject_name: String,
 }
 
+/// What stands between a person and a credential.
+#[derive(Clone, Debug)]
+pub struct Approach {
+    /// What reaches them.
+    pub reach: Reach,
+    /// The gate that counts.
+    pub gate: Option<Uuid>,
+    /// The credential's name.
+    pub name: String,
+}
+
 /// The part of the world that access to one target depends on, with names for the ways.
 #[derive(Clone, Debug, Default)]
 pub struct WorldPart {
@@ -94,21 +105,22 @@ impl Tx {
     /// # Errors
     /// [`StoreError`].
     pub async fn reach_credential(&mut self, person: Uuid, id: Uuid, now: DateTime<Utc>) -> Result<Reach> {
-        Ok(self.reach_and_gate(person, id, now).await?.0)
+        Ok(self.approach(person, id, now).await?.reach)
     }
 
-    /// The same, and the gate that counts, in one round trip.
+    /// The same, with the gate that counts and the credential's name, in one round trip.
     ///
     /// # Errors
     /// [`StoreError`].
-    pub async fn reach_and_gate(&mut self, person: Uuid, id: Uuid, now: DateTime<Utc>) -> Result<(Reach, Option<Uuid>)> {
-        let query = credential::table
-            .find(id)
-            .filter(credential::removed_at.is_null())
-            .select((level_on_credential(person, credential::id, now), gate_of(credential::id)));
-        let found: Option<(Option<i16>, Option<Uuid>)> = query.first(self.conn()).await.optional()?;
-        let (level, gate) = found.unwrap_or_default();
-        Ok((Reach { subject: person, target: id, level: level.and_then(Level::from_number) }, gate))
+    pub async fn approach(&mut self, person: Uuid, id: Uuid, now: DateTime<Utc>) -> Result<Approach> {
+        let query = credential::table.find(id).filter(credential::removed_at.is_null()).select((
+            level_on_credential(person, credential::id, now),
+            gate_of(credential::id),
+            credential::name,
+        ));
+        let found: Option<(Option<i16>, Option<Uuid>, String)> = query.first(self.conn()).await.optional()?;
+        let (level, gate, name) = found.unwrap_or_default();
+        Ok(Approach { reach: Reach { subject: person, target: id, level: level.and_then(Level::from_number) }, gate, name })
     }
 
     /// What reaches a person on a folder that is not removed.

@@ -19,7 +19,7 @@ mod sessions;
 mod tx;
 mod upkeep;
 
-pub use access::{GrantRow, GrantView, Subject, Target, WorldPart};
+pub use access::{Approach, GrantRow, GrantView, Subject, Target, WorldPart};
 pub use audit::{EventFilter, EventRow, ExportChunk, SealOutcome, Sealer};
 pub use credentials::{CredentialChange, CredentialListing, CredentialRow, DeviceRow, ListQuery, SealedVersion, VersionRow};
 pub use error::StoreError;

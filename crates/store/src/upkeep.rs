@@ -366,6 +366,16 @@ impl Tx {
         Ok(())
     }
 
+    /// Whether a job is queued or running for a credential.
+    ///
+    /// # Errors
+    /// [`crate::StoreError`].
+    pub async fn job_under_way(&mut self, credential: Uuid) -> Result<bool> {
+        let query = job::table.filter(job::credential_id.eq(credential)).filter(job::state.eq_any(["queued", "running"])).count();
+        let count: i64 = query.get_result(self.conn()).await?;
+        Ok(count > 0)
+    }
+
     /// Leases the next job that may run. Jobs that a worker left running are taken over when their
     /// lease is over. No device gets more than `most_per_device` jobs at a time.
     ///
@@ -401,12 +411,14 @@ impl Tx {
         Ok(Some(LeasedJob { row, lease }))
     }
 
-    /// Notes the step a job is at, and makes sure that the lease is still this worker's.
+    /// Notes the step a job is at, makes sure that the lease is still this worker's, and holds it
+    /// on until the given time.
     ///
     /// # Errors
     /// [`crate::StoreError::Stale`] when another worker has the job.
-    pub async fn job_step(&mut self, id: Uuid, worker: Uuid, step: &str) -> Result<()> {
-        let query = diesel::update(job::table.find(id).filter(job::leased_by.eq(worker)).filter(job::state.eq("running"))).set(job::step.eq(step));
+    pub async fn job_step(&mut self, id: Uuid, worker: Uuid, step: &str, until: DateTime<Utc>) -> Result<()> {
+        let query = diesel::update(job::table.find(id).filter(job::leased_by.eq(worker)).filter(job::state.eq("running")))
+            .set((job::step.eq(step), job::leased_until.eq(until)));
         one_row(query.execute(self.conn()).await?)
     }
 

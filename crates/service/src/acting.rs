@@ -1,0 +1,323 @@
+//! Who acts: a session, one transaction in one organisation, and what they mean to do.
+//!
+//! A route that names [`Acting`] cannot run without a session. It says first what it intends, so
+//! that a refusal anywhere later is recorded as such; and it ends with [`Acting::done`], which
+//! commits the action and its audit event together (promise 3), or with [`Acting::seen`] where
+//! nothing of worth was touched.
+
+use std::collections::BTreeMap;
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+
+use chrono::{DateTime, TimeDelta, Utc};
+use jexlin_core::audit::{Event, Outcome};
+use jexlin_core::vault::sign_in::read_token;
+use jexlin_store::{PersonRow, Receipt, SessionRow, Tx};
+use rocket::fairing::{Fairing, Info, Kind};
+use rocket::http::Method;
+use rocket::outcome::Outcome as Guard;
+use rocket::request::{FromRequest, Request};
+use rocket::{Response, State};
+use uuid::Uuid;
+
+use crate::app::App;
+use crate::keyring::OpenKeys;
+use crate::problem::{Answer, Fault};
+
+/// The cookie of the console's session.
+pub const COOKIE: &str = "jexlin_session";
+/// The header that only the console's own scripts can set on a request with that cookie.
+pub const CONSOLE_HEADER: &str = "Jexlin-Console";
+
+/// What somebody means to do.
+#[derive(Clone, Debug, Default)]
+pub struct Intent {
+    action: String,
+    target_kind: String,
+    target: Option<Uuid>,
+    target_name: String,
+    detail: BTreeMap<String, String>,
+}
+
+/// Who acts, kept for the record of a refusal.
+#[derive(Clone, Debug)]
+struct Actor {
+    organisation: Uuid,
+    person: Option<Uuid>,
+    name: String,
+    origin: String,
+}
+
+#[derive(Debug, Default)]
+struct Slot {
+    actor: Option<Actor>,
+    intent: Option<Intent>,
+}
+
+type SharedSlot = Arc<Mutex<Slot>>;
+
+fn slot(request: &Request<'_>) -> SharedSlot {
+    Arc::clone(request.local_cache(SharedSlot::default))
+}
+
+/// The fault that a request ended with, for the record.
+pub fn last_fault<'r>(request: &'r Request<'_>) -> MutexGuard<'r, Option<Fault>> {
+    request.local_cache(|| Mutex::new(None::<Fault>)).lock().unwrap_or_else(PoisonError::into_inner)
+}
+
+/// Somebody with a session.
+#[derive(Debug)]
+pub struct Acting {
+    /// The shared parts.
+    pub app: App,
+    /// The open keys of their organisation.
+    pub keys: Arc<OpenKeys>,
+    /// Who.
+    pub person: PersonRow,
+    /// Their session.
+    pub session: SessionRow,
+    /// When the request came.
+    pub now: DateTime<Utc>,
+    origin: String,
+    tx: Option<Tx>,
+    slot: SharedSlot,
+}
+
+fn token_of(request: &Request<'_>) -> Answer<String> {
+    if let Some(header) = request.headers().get_one("Authorization") {
+        return header.strip_prefix("Bearer ").map(str::to_owned).ok_or_else(|| Fault::signed_out("The Authorization header has no bearer token."));
+    }
+    let Some(cookie) = request.cookies().get(COOKIE) else { return Err(Fault::signed_out("This needs a session.")) };
+    let safe = matches!(request.method(), Method::Get | Method::Head | Method::Options);
+    if !safe && request.headers().get_one(CONSOLE_HEADER).is_none() {
+        return Err(Fault::forbidden("A request with the console's cookie did not come from the console.", "Use the console, or a bearer token."));
+    }
+    Ok(cookie.value().to_owned())
+}
+
+/// From where a request comes.
+#[must_use]
+pub fn origin_of(request: &Request<'_>) -> String {
+    request.client_ip().map(|address| address.to_string()).unwrap_or_default()
+}
+
+impl Acting {
+    async fn of_request(request: &Request<'_>) -> Answer<Self> {
+        let app = request.guard::<&State<App>>().await.succeeded().ok_or_else(|| Fault::internal("no app"))?.inner().clone();
+        if !app.keyring.is_open() {
+            return Err(Fault::locked());
+        }
+        let (organisation, hash) = read_token(&token_of(request)?).ok_or_else(|| Fault::signed_out("The token is not one of ours."))?;
+        let now = app.clock.now();
+        let mut tx = app.store.begin(organisation).await?;
+        let Some((session, person)) = tx.session_by_token(&hash).await? else {
+            return Err(Fault::signed_out("The session is unknown."));
+        };
+        let idle = TimeDelta::minutes(app.config.idle_minutes);
+        if session.ended_at.is_some() || now >= session.ends_at || now - session.last_used_at >= idle {
+            return Err(Fault::signed_out("The session has ended."));
+        }
+        if person.state != "active" {
+            return Err(Fault::signed_out("The person may no longer sign in."));
+        }
+        // Once a minute is enough to tell idleness, and spares a write on every call.
+        if now - session.last_used_at >= TimeDelta::minutes(1) {
+            tx.touch_session(session.id, now).await?;
+        }
+        let keys = app.keyring.keys(&app.store, organisation).await?;
+        let (slot, origin) = (slot(request), origin_of(request));
+        if let Ok(mut slot) = slot.lock() {
+            slot.actor = Some(Actor { organisation, person: Some(person.id), name: person.display_name.clone(), origin: origin.clone() });
+        }
+        Ok(Self { app, keys, person, session, now, origin, tx: Some(tx), slot })
+    }
+
+    /// Says what is meant to be done, before anything can refuse it.
+    pub fn intends(&mut self, action: &str, target_kind: &str, target: Option<Uuid>, target_name: &str) {
+        if let Ok(mut slot) = self.slot.lock() {
+            slot.intent = Some(Intent {
+                action: action.to_owned(),
+                target_kind: target_kind.to_owned(),
+                target,
+                target_name: target_name.chars().take(200).collect(),
+                detail: BTreeMap::new(),
+            });
+        }
+    }
+
+    /// Adds to what is recorded, also of a refusal.
+    pub fn noting(&mut self, name: &str, value: impl Into<String>) {
+        if let Ok(mut slot) = self.slot.lock()
+            && let Some(intent) = &mut slot.intent
+        {
+            intent.detail.insert(name.to_owned(), value.into());
+        }
+    }
+
+    /// The name of the target, once it is known.
+    pub fn naming(&mut self, target: Uuid, name: &str) {
+        if let Ok(mut slot) = self.slot.lock()
+            && let Some(intent) = &mut slot.intent
+        {
+            intent.target = Some(target);
+            name.clone_into(&mut intent.target_name);
+        }
+    }
+
+    /// The organisation.
+    #[must_use]
+    pub const fn organisation(&self) -> Uuid {
+        self.person.organisation
+    }
+
+    /// The transaction.
+    ///
+    /// # Errors
+    /// When it was committed already.
+    pub fn tx(&mut self) -> Answer<&mut Tx> {
+        self.tx.as_mut().ok_or_else(|| Fault::internal("the transaction is over"))
+    }
+
+    /// Demands a duty.
+    ///
+    /// # Errors
+    /// When it is not held.
+    pub fn duty(&self, duty: &str) -> Answer<()> {
+        if self.person.duties.iter().any(|held| held == duty) { Ok(()) } else { Err(Fault::needs_duty(duty)) }
+    }
+
+    /// Records the event of what was intended, in the transaction, without committing.
+    ///
+    /// # Errors
+    /// [`Fault`].
+    pub async fn record(&mut self) -> Answer<Uuid> {
+        let id = Uuid::now_v7();
+        let intent = self.slot.lock().ok().and_then(|slot| slot.intent.clone()).ok_or_else(|| Fault::internal("nothing was intended"))?;
+        let actor =
+            Actor { organisation: self.organisation(), person: Some(self.person.id), name: self.person.display_name.clone(), origin: self.origin.clone() };
+        let event = event_of(id, &actor, &intent, self.now);
+        let keys = Arc::clone(&self.keys);
+        self.tx()?.record(&event, &keys.mac).await?;
+        Ok(id)
+    }
+
+    /// Commits the action together with its event; returns the event and the receipt.
+    ///
+    /// # Errors
+    /// [`Fault`]; then nothing was done.
+    pub async fn done(&mut self) -> Answer<(Uuid, Receipt)> {
+        let id = self.record().await?;
+        let tx = self.tx.take().ok_or_else(|| Fault::internal("the transaction is over"))?;
+        Ok((id, tx.commit_recorded().await?))
+    }
+
+    /// Ends the transaction where nothing of worth was touched.
+    ///
+    /// # Errors
+    /// [`Fault`].
+    pub async fn seen(&mut self) -> Answer<()> {
+        if let Some(tx) = self.tx.take() {
+            tx.commit().await?;
+        }
+        Ok(())
+    }
+
+    /// Begins anew after [`Acting::done`], to read what became of it.
+    ///
+    /// # Errors
+    /// [`Fault`].
+    pub async fn again(&mut self) -> Answer<()> {
+        self.tx = Some(self.app.store.begin(self.organisation()).await?);
+        Ok(())
+    }
+}
+
+fn event_of(id: Uuid, actor: &Actor, intent: &Intent, now: DateTime<Utc>) -> Event {
+    let mut event = Event::new(id, actor.organisation, now, &intent.action);
+    event.actor = actor.person.map(|id| id.to_string()).unwrap_or_default();
+    event.actor_name.clone_from(&actor.name);
+    event.origin.clone_from(&actor.origin);
+    event.target = intent.target.map(|id| id.to_string()).unwrap_or_default();
+    event.target_kind.clone_from(&intent.target_kind);
+    event.target_name.clone_from(&intent.target_name);
+    event.detail.clone_from(&intent.detail);
+    event
+}
+
+#[rocket::async_trait]
+impl<'r> FromRequest<'r> for Acting {
+    type Error = ();
+
+    async fn from_request(request: &'r Request<'_>) -> Guard<Self, (rocket::http::Status, ()), rocket::http::Status> {
+        match Self::of_request(request).await {
+            Ok(acting) => Guard::Success(acting),
+            Err(fault) => {
+                // The catcher answers with this.
+                *last_fault(request) = Some(fault);
+                Guard::Error((rocket::http::Status::Unauthorized, ()))
+            }
+        }
+    }
+}
+
+/// Records refusals: a request that said what it intended and was answered with a refusal.
+#[derive(Debug)]
+pub struct Refusals;
+
+#[rocket::async_trait]
+impl Fairing for Refusals {
+    fn info(&self) -> Info {
+        Info { name: "refusals", kind: Kind::Response }
+    }
+
+    async fn on_response<'r>(&self, request: &'r Request<'_>, response: &mut Response<'r>) {
+        if response.status().code < 400 {
+            return;
+        }
+        let Some(fault) = last_fault(request).clone().filter(Fault::is_refusal) else { return };
+        let (actor, intent) = match slot(request).lock() {
+            Ok(slot) => (slot.actor.clone(), slot.intent.clone()),
+            Err(_) => return,
+        };
+        let (Some(actor), Some(intent), Some(app)) = (actor, intent, request.rocket().state::<App>()) else { return };
+        if let Err(error) = record_refusal(app, &actor, intent, &fault).await {
+            tracing::error!(request = %crate::headers::request_id(request), "a refusal could not be recorded: {}", error.detail());
+        }
+    }
+}
+
+async fn record_refusal(app: &App, actor: &Actor, mut intent: Intent, fault: &Fault) -> Answer<()> {
+    intent.detail.insert("refused".into(), fault.code.to_owned());
+    let mut event = event_of(Uuid::now_v7(), actor, &intent, app.clock.now());
+    event.outcome = Outcome::Refused;
+    let keys = app.keyring.keys(&app.store, actor.organisation).await?;
+    let mut tx = app.store.begin(actor.organisation).await?;
+    tx.record(&event, &keys.mac).await?;
+    tx.commit_recorded().await?;
+    Ok(())
+}
+
+/// Notes who tries to do what before there is a session, for the record of a refusal.
+pub fn stranger_intends(request_slot: &StrangerSlot, organisation: Uuid, name: &str, action: &str) {
+    if let Ok(mut slot) = request_slot.slot.lock() {
+        let name: String = name.chars().filter(|c| !c.is_control()).take(200).collect();
+        slot.actor = Some(Actor { organisation, person: None, name: String::new(), origin: request_slot.origin.clone() });
+        slot.intent = Some(Intent { action: action.to_owned(), target_kind: "person".into(), target: None, target_name: name, detail: BTreeMap::new() });
+    }
+}
+
+/// A request of somebody without a session.
+#[derive(Debug)]
+pub struct StrangerSlot {
+    slot: SharedSlot,
+    /// From where it comes.
+    pub origin: String,
+}
+
+#[rocket::async_trait]
+impl<'r> FromRequest<'r> for StrangerSlot {
+    type Error = std::convert::Infallible;
+
+    async fn from_request(request: &'r Request<'_>) -> Guard<Self, (rocket::http::Status, Self::Error), rocket::http::Status> {
+        Guard::Success(Self { slot: slot(request), origin: origin_of(request) })
+    }
+}

@@ -1,0 +1,102 @@
+//! What the routes and workers of one process share. Nothing here matters to another process
+//! (promise 10): all of it can be made anew from the configuration and the database.
+
+use std::sync::Arc;
+
+use jexlin_core::secret::Secret;
+use jexlin_devices::ssh::Ssh;
+use jexlin_store::{LiveNews, Store};
+use rand::SeedableRng as _;
+use rand::rngs::{StdRng, SysRng};
+use tokio::sync::{Mutex, Notify, broadcast};
+use uuid::Uuid;
+
+use crate::clock::Clock;
+use crate::config::Config;
+use crate::keyring::{self, Keyring};
+
+/// The shared parts.
+#[derive(Clone, Debug)]
+pub struct App {
+    /// The configuration.
+    pub config: Arc<Config>,
+    /// The records.
+    pub store: Store,
+    /// The open keys.
+    pub keyring: Keyring,
+    /// The time.
+    pub clock: Clock,
+    /// The SSH connector, with the operators' connections.
+    pub ssh: Arc<Ssh>,
+    /// Live news.
+    pub news: broadcast::Sender<LiveNews>,
+    /// Wakes the runners.
+    pub wake: Arc<Notify>,
+    /// Argon2 takes memory; so many verifications at a time.
+    pub hashing: Arc<tokio::sync::Semaphore>,
+    /// Set-up and unlocking happen one at a time.
+    pub opening: Arc<Mutex<Opening>>,
+    /// This process among those on the database.
+    pub worker: Uuid,
+}
+
+/// What is known about opening the vault.
+#[derive(Debug, Default)]
+pub struct Opening {
+    /// The set-up code, while there is no organisation.
+    pub code: Option<Secret>,
+    /// Refused tries to open the vault, told in the audit log once it is open.
+    pub refused: u32,
+}
+
+impl App {
+    /// Puts the parts together; connects to nothing yet.
+    ///
+    /// # Errors
+    /// A sentence.
+    pub fn new(config: Config, clock: Clock) -> Result<Self, String> {
+        let store = Store::open(&config.database, config.connections).map_err(|error| error.to_string())?;
+        let keyring = Keyring::default();
+        if let Some(root) = keyring::root_key_from_manager(config.credentials.as_deref())? {
+            keyring.open(root);
+        }
+        Ok(Self {
+            store,
+            keyring,
+            clock,
+            ssh: Arc::default(),
+            news: broadcast::channel(1024).0,
+            wake: Arc::default(),
+            hashing: Arc::new(tokio::sync::Semaphore::new(2)),
+            opening: Arc::default(),
+            worker: Uuid::now_v7(),
+            config: Arc::new(config),
+        })
+    }
+
+    /// A generator seeded from the kernel, for one use.
+    ///
+    /// # Errors
+    /// When the kernel gives no randomness.
+    pub fn rng(&self) -> Result<StdRng, crate::problem::Fault> {
+        StdRng::try_from_rng(&mut SysRng).map_err(|error| crate::problem::Fault::internal(format!("no randomness: {error}")))
+    }
+
+    /// Writes a set-up code into the service's folder when there is no organisation yet, and
+    /// returns where.
+    ///
+    /// # Errors
+    /// A sentence.
+    pub async fn offer_setup(&self) -> Result<Option<std::path::PathBuf>, String> {
+        if !self.store.organisations().await.map_err(|error| error.to_string())?.is_empty() {
+            return Ok(None);
+        }
+        let mut rng = self.rng().map_err(|fault| fault.detail().to_owned())?;
+        let policy = jexlin_core::policy::PasswordPolicy { length: 24, shortest: 24, symbols_least: 0, symbols: String::new(), ..Default::default() };
+        let code = policy.generate(&mut rng).map_err(|problem| problem.to_string())?;
+        let path = self.config.folder.join("setup-code");
+        keyring::write_private(&path, code.expose_secret_text().unwrap_or_default()).map_err(|error| format!("the set-up code cannot be written: {error}"))?;
+        self.opening.lock().await.code = Some(code);
+        Ok(Some(path))
+    }
+}

@@ -1,0 +1,63 @@
+//! The configuration, from the environment; `docs/operations.md` lists it.
+
+use std::env;
+use std::path::PathBuf;
+
+/// The configuration.
+#[derive(Clone, Debug)]
+pub struct Config {
+    /// `JEXLIN_DATABASE`: the database, as the role that owns nothing.
+    pub database: String,
+    /// `JEXLIN_CONNECTIONS`: how many connections to it.
+    pub connections: usize,
+    /// `JEXLIN_FOLDER`: where the root key file and the set-up code are.
+    pub folder: PathBuf,
+    /// `JEXLIN_CONSOLE`: where the built console is.
+    pub console: Option<PathBuf>,
+    /// `JEXLIN_ADDRESS`.
+    pub address: String,
+    /// `JEXLIN_PORT`; 0 takes a free one.
+    pub port: u16,
+    /// `JEXLIN_SECURE_COOKIES`: `yes` behind TLS.
+    pub secure_cookies: bool,
+    /// `JEXLIN_IDLE_MINUTES`: a session ends after so long without use.
+    pub idle_minutes: i64,
+    /// `JEXLIN_SESSION_HOURS`: a session ends after so long at the latest.
+    pub session_hours: i64,
+    /// `JEXLIN_RUNNERS`: how many jobs run at a time.
+    pub runners: usize,
+    /// `JEXLIN_PER_DEVICE`: how many jobs run at a time on one device.
+    pub per_device: i64,
+    /// `CREDENTIALS_DIRECTORY`: where the service manager puts `jexlin-root-key`.
+    pub credentials: Option<PathBuf>,
+}
+
+fn number<T: std::str::FromStr>(name: &str, default: T) -> Result<T, String> {
+    match env::var(name) {
+        Err(_) => Ok(default),
+        Ok(text) => text.parse().map_err(|_| format!("{name} is not a number that fits: {text}")),
+    }
+}
+
+impl Config {
+    /// Reads the environment.
+    ///
+    /// # Errors
+    /// A sentence that names the variable.
+    pub fn from_environment() -> Result<Self, String> {
+        Ok(Self {
+            database: env::var("JEXLIN_DATABASE").map_err(|_| "JEXLIN_DATABASE is not set: where is the database?".to_owned())?,
+            connections: number("JEXLIN_CONNECTIONS", 24)?,
+            folder: env::var("JEXLIN_FOLDER").map_err(|_| "JEXLIN_FOLDER is not set: where shall the root key file be?".to_owned())?.into(),
+            console: env::var("JEXLIN_CONSOLE").ok().map(PathBuf::from),
+            address: env::var("JEXLIN_ADDRESS").unwrap_or_else(|_| "127.0.0.1".into()),
+            port: number("JEXLIN_PORT", 8470)?,
+            secure_cookies: env::var("JEXLIN_SECURE_COOKIES").is_ok_and(|text| text == "yes"),
+            idle_minutes: number("JEXLIN_IDLE_MINUTES", 30)?,
+            session_hours: number("JEXLIN_SESSION_HOURS", 12)?,
+            runners: number("JEXLIN_RUNNERS", 8)?,
+            per_device: number("JEXLIN_PER_DEVICE", 4)?,
+            credentials: env::var("CREDENTIALS_DIRECTORY").ok().map(PathBuf::from),
+        })
+    }
+}

@@ -1,0 +1,213 @@
+//! Grants, and the explanation of a level.
+
+use jexlin_api::{Explanation, Grant, NewGrant, Page, Way};
+use jexlin_core::access::{Level, Stop, explain as explain_ways, in_force, mark};
+use jexlin_core::names::check_note;
+use jexlin_store::{GrantRow, GrantView, Target};
+use rocket::{Route, delete, get, post, routes};
+use uuid::Uuid;
+
+use super::exchange::{Body, Sent, id, maybe_id};
+use super::folders::allow_folder;
+use super::vault::allow_credential;
+use crate::acting::Acting;
+use crate::problem::{Answer, Fault};
+
+pub fn routes() -> Vec<Route> {
+    routes![list, add, remove, explain]
+}
+
+/// Exactly one of a folder and a credential.
+pub fn target_of(folder: Option<Uuid>, credential: Option<Uuid>) -> Answer<Target> {
+    match (folder, credential) {
+        (Some(folder), None) => Ok(Target::Folder(folder)),
+        (None, Some(credential)) => Ok(Target::Credential(credential)),
+        _ => Err(Fault::field("folder", "name exactly one of `folder` and `credential`")),
+    }
+}
+
+/// Demands `steward` on a folder or credential; returns its path.
+pub async fn allow_steward(acting: &mut Acting, target: Target) -> Answer<String> {
+    match target {
+        Target::Folder(folder) => {
+            allow_folder::<mark::Steward>(acting, folder).await?;
+            Ok(acting.tx()?.path_of(folder).await?)
+        }
+        Target::Credential(credential) => {
+            allow_credential::<mark::Steward>(acting, credential).await?;
+            place_of(acting, credential).await
+        }
+    }
+}
+
+/// The path of a credential.
+pub async fn place_of(acting: &mut Acting, credential: Uuid) -> Answer<String> {
+    let row = acting.tx()?.credential(credential).await?;
+    Ok(format!("{}/{}", acting.tx()?.path_of(row.folder_id).await?, row.name))
+}
+
+/// The identifier and the word for what it is.
+pub fn sort_of(target: Target) -> (Uuid, &'static str) {
+    match target {
+        Target::Folder(id) => (id, "folder"),
+        Target::Credential(id) => (id, "credential"),
+    }
+}
+
+fn show(row: GrantView) -> Grant {
+    Grant {
+        id: row.id,
+        target_sort: if row.folder_id.is_some() { "folder" } else { "credential" }.into(),
+        target: row.folder_id.or(row.credential_id).unwrap_or_default(),
+        place: row.place,
+        subject_sort: if row.person_id.is_some() { "person" } else { "group" }.into(),
+        subject: row.person_id.or(row.group_id).unwrap_or_default(),
+        subject_name: row.subject_name,
+        level: Level::from_number(row.held).unwrap_or(Level::List),
+        ends_at: row.ends_at,
+        note: row.note,
+    }
+}
+
+/// The grants that reach a folder or a credential, its own and those from above. For stewards.
+#[utoipa::path(context_path = "", params(("folder" = Option<String>, Query), ("credential" = Option<String>, Query)), responses((status = 200, body = Page<Grant>)))]
+#[get("/api/v1/grants?<folder>&<credential>")]
+pub async fn list(mut acting: Acting, folder: Option<&str>, credential: Option<&str>) -> Answer<Sent<Page<Grant>>> {
+    let target = target_of(maybe_id(folder)?, maybe_id(credential)?)?;
+    let (id, sort) = sort_of(target);
+    acting.intends("grant.list", sort, Some(id), "");
+    let place = allow_steward(&mut acting, target).await?;
+    acting.naming(id, &place);
+    let rows = acting.tx()?.grants_reaching(target).await?;
+    acting.done().await?;
+    Ok(Sent(Page { items: rows.into_iter().map(show).collect(), next: None }))
+}
+
+/// Grants a level.
+#[utoipa::path(context_path = "", request_body = NewGrant, responses((status = 200, body = Grant)))]
+#[post("/api/v1/grants", data = "<body>")]
+pub async fn add(mut acting: Acting, body: Body<NewGrant>) -> Answer<Sent<Grant>> {
+    let Body(body) = body;
+    let target = target_of(body.folder, body.credential)?;
+    let (target_id, sort) = sort_of(target);
+    acting.intends("grant.add", sort, Some(target_id), "");
+    acting.noting("level", body.level.word());
+    let place = allow_steward(&mut acting, target).await?;
+    acting.naming(target_id, &place);
+    check_note(&body.note).map_err(|problem| Fault::field("note", problem))?;
+    if !in_force(body.ends_at, acting.now) {
+        return Err(Fault::field("ends_at", "this time is past: the grant would give nothing"));
+    }
+    let name = match (body.person, body.group) {
+        (Some(person), None) => {
+            let row = acting.tx()?.person(person).await.map_err(|_| Fault::unknown("person"))?;
+            if row.state == "left" || row.state == "suspended" {
+                return Err(Fault::field("person", format!("{} is {}: nothing can be granted to them", row.display_name, row.state)));
+            }
+            row.display_name
+        }
+        (None, Some(group)) => acting.tx()?.group(group).await.map_err(|_| Fault::unknown("group"))?.name,
+        _ => return Err(Fault::field("person", "name exactly one of `person` and `group`")),
+    };
+    acting.noting("to", name);
+    let row = GrantRow {
+        id: Uuid::now_v7(),
+        organisation: acting.organisation(),
+        folder_id: body.folder,
+        credential_id: body.credential,
+        person_id: body.person,
+        group_id: body.group,
+        held: body.level.number(),
+        ends_at: body.ends_at,
+        note: body.note,
+        created_at: acting.now,
+        created_by: Some(acting.person.id),
+    };
+    if let Some(end) = row.ends_at {
+        acting.noting("ends_at", end.to_rfc3339());
+    }
+    acting.tx()?.add_grant(&row).await?;
+    let shown = show(acting.tx()?.grant(row.id).await?);
+    acting.done().await?;
+    Ok(Sent(shown))
+}
+
+/// Takes a grant away. The last steward of a folder stays.
+#[utoipa::path(context_path = "", responses((status = 200)))]
+#[delete("/api/v1/grants/<grant>")]
+pub async fn remove(mut acting: Acting, grant: &str) -> Answer<()> {
+    let grant_id = id(grant)?;
+    acting.intends("grant.remove", "grant", Some(grant_id), "");
+    let row = acting.tx()?.grant(grant_id).await.map_err(|_| Fault::unknown("grant"))?;
+    let target = target_of(row.folder_id, row.credential_id)?;
+    let (target_id, sort) = sort_of(target);
+    acting.intends("grant.remove", sort, Some(target_id), "");
+    let place = allow_steward(&mut acting, target).await?;
+    acting.naming(target_id, &place);
+    acting.noting("from", row.subject_name.clone());
+    acting.noting("level", Level::from_number(row.held).map_or("", Level::word));
+    let now = acting.now;
+    if row.held == Level::Steward.number() && acting.tx()?.stewards_without(target, grant_id, now).await? == 0 {
+        return Err(Fault::conflict(
+            "last-steward",
+            "This is the last steward: nobody could grant anything here any more.",
+            "Grant `steward` to somebody else first.",
+        ));
+    }
+    acting.tx()?.remove_grant(grant_id).await?;
+    acting.done().await?;
+    Ok(())
+}
+
+/// By which ways a person holds a level on a credential, or why not. For oneself, for stewards of
+/// the credential, and with the duty `audit`.
+#[utoipa::path(context_path = "", params(("person" = String, Query), ("credential" = String, Query)), responses((status = 200, body = Explanation)))]
+#[get("/api/v1/explain?<person>&<credential>")]
+pub async fn explain(mut acting: Acting, person: &str, credential: &str) -> Answer<Sent<Explanation>> {
+    let (person, credential) = (id(person)?, id(credential)?);
+    acting.intends("access.explain", "credential", Some(credential), "");
+    let (asker, now) = (acting.person.id, acting.now);
+    if acting.duty("audit").is_err() {
+        if person == asker {
+            allow_credential::<mark::List>(&mut acting, credential).await?;
+        } else {
+            allow_credential::<mark::Steward>(&mut acting, credential).await?;
+        }
+    }
+    let who = acting.tx()?.person(person).await.map_err(|_| Fault::unknown("person"))?;
+    let place = place_of(&mut acting, credential).await.map_err(|_| Fault::unknown("credential"))?;
+    acting.naming(credential, &place);
+    acting.noting("person", who.display_name.clone());
+    let part = acting.tx()?.world_around(Target::Credential(credential)).await?;
+    let level = part.world.level(person, credential, now);
+    let name = |id: &Uuid| part.names.get(id).cloned().unwrap_or_else(|| id.to_string());
+    let ways: Vec<Way> = explain_ways(&part.world, person, credential, now)
+        .into_iter()
+        .map(|way| Way {
+            grant: way.grant,
+            level: way.level,
+            stands_on: if way.stands_on == credential { "the credential itself".into() } else { name(&way.stands_on) },
+            through: way.through.iter().map(name).collect(),
+            stopped: way.stopped.map(|stop| match stop {
+                Stop::Ended(end) => format!("it ended at {}", end.format("%Y-%m-%d %H:%M UTC")),
+                Stop::Closed(folder) => format!("{} is closed to grants from above", name(&folder)),
+            }),
+        })
+        .collect();
+    acting.done().await?;
+    let sentence = sentence(&who.display_name, &who.state, level, &ways);
+    Ok(Sent(Explanation { person: who.display_name, credential: place, level, sentence, ways }))
+}
+
+fn sentence(who: &str, state: &str, level: Option<Level>, ways: &[Way]) -> String {
+    let inactive = if state == "active" { String::new() } else { format!(" They are {state} and cannot sign in.") };
+    let counted = ways.iter().find(|way| way.stopped.is_none());
+    match (level, counted) {
+        (Some(level), Some(way)) => {
+            let through = if way.through.is_empty() { String::new() } else { format!(" through {}", way.through.join(", in ")) };
+            format!("{who} holds `{level}` by a grant on {}{through}.{inactive}", way.stands_on)
+        }
+        _ if ways.is_empty() => format!("{who} holds nothing here: no grant names them or a group of theirs.{inactive}"),
+        _ => format!("{who} holds nothing here: every grant that would reach them has ended or is stopped.{inactive}"),
+    }
+}

@@ -1,0 +1,145 @@
+//! How bodies, versions and cursors are read and written.
+
+use base64::Engine as _;
+use base64::engine::general_purpose::URL_SAFE_NO_PAD;
+use jexlin_api::Page;
+use rocket::data::{Data, FromData, Outcome as DataOutcome, ToByteUnit as _};
+use rocket::http::{ContentType, Status};
+use rocket::outcome::Outcome;
+use rocket::request::{FromRequest, Request};
+use rocket::response::{self, Responder, Response};
+use serde::Serialize;
+use serde::de::DeserializeOwned;
+
+use crate::problem::{Answer, Fault};
+
+/// The largest body, in bytes.
+pub const MOST_BODY: u64 = 1024 * 1024;
+/// The longest page.
+pub const MOST_ITEMS: i64 = 500;
+
+/// A JSON body.
+#[derive(Debug)]
+pub struct Body<T>(pub T);
+
+#[rocket::async_trait]
+impl<'r, T: DeserializeOwned> FromData<'r> for Body<T> {
+    type Error = ();
+
+    async fn from_data(request: &'r Request<'_>, data: Data<'r>) -> DataOutcome<'r, Self> {
+        match read_body(data).await {
+            Ok(body) => DataOutcome::Success(Self(body)),
+            Err(fault) => {
+                *crate::acting::last_fault(request) = Some(fault);
+                DataOutcome::Error((Status::BadRequest, ()))
+            }
+        }
+    }
+}
+
+async fn read_body<T: DeserializeOwned>(data: Data<'_>) -> Answer<T> {
+    let bytes = data.open(MOST_BODY.bytes()).into_bytes().await.map_err(|error| Fault::malformed(format!("The body was cut off: {error}.")))?;
+    if !bytes.is_complete() {
+        return Err(Fault::malformed(format!("The body is longer than {MOST_BODY} bytes.")));
+    }
+    let text = std::str::from_utf8(&bytes).map_err(|_| Fault::malformed("The body is not valid UTF-8."))?;
+    // The words of a JSON error can quote a value, and a value can be a secret: only the place is told.
+    serde_json::from_str(text).map_err(|error| match error.classify() {
+        serde_json::error::Category::Data => {
+            Fault::malformed(format!("The body does not have the expected form, near line {} column {}.", error.line(), error.column()))
+        }
+        _ => Fault::malformed(format!("The body is no JSON, near line {} column {}.", error.line(), error.column())),
+    })
+}
+
+/// The version that a change is based on.
+#[derive(Clone, Copy, Debug)]
+pub struct IfMatch(pub i32);
+
+#[rocket::async_trait]
+impl<'r> FromRequest<'r> for IfMatch {
+    type Error = ();
+
+    async fn from_request(request: &'r Request<'_>) -> Outcome<Self, (Status, ()), Status> {
+        let version = request.headers().get_one("If-Match").and_then(|text| text.trim().trim_matches('"').parse().ok());
+        version.map_or_else(
+            || {
+                *crate::acting::last_fault(request) = Some(Fault::needs_version());
+                Outcome::Error((Status::PreconditionRequired, ()))
+            },
+            |version| Outcome::Success(Self(version)),
+        )
+    }
+}
+
+/// JSON with the version as ETag.
+#[derive(Debug)]
+pub struct Versioned<T>(pub i32, pub T);
+
+impl<'r, T: Serialize> Responder<'r, 'static> for Versioned<T> {
+    fn respond_to(self, request: &'r Request<'_>) -> response::Result<'static> {
+        let mut response = Sent(self.1).respond_to(request)?;
+        response.set_raw_header("ETag", format!("\"{}\"", self.0));
+        Ok(response)
+    }
+}
+
+/// JSON.
+#[derive(Debug)]
+pub struct Sent<T>(pub T);
+
+impl<'r, T: Serialize> Responder<'r, 'static> for Sent<T> {
+    fn respond_to(self, _: &'r Request<'_>) -> response::Result<'static> {
+        let text = serde_json::to_string(&self.0).map_err(|_| Status::InternalServerError)?;
+        Response::build().header(ContentType::JSON).sized_body(text.len(), std::io::Cursor::new(text)).ok()
+    }
+}
+
+/// Where a page begins, and how long it is.
+#[derive(Clone, Debug)]
+pub struct Paging<K> {
+    /// The key after which it begins.
+    pub after: Option<K>,
+    /// At most so many items.
+    pub most: i64,
+}
+
+/// Reads the cursor and the limit of a list.
+///
+/// # Errors
+/// When the cursor is not one of ours.
+pub fn paging<K: DeserializeOwned>(cursor: Option<&str>, limit: Option<i64>) -> Answer<Paging<K>> {
+    let after = match cursor.filter(|text| !text.is_empty()) {
+        None => None,
+        Some(text) => {
+            let bytes = URL_SAFE_NO_PAD.decode(text).map_err(|_| Fault::malformed("The cursor is not one of ours."))?;
+            Some(serde_json::from_slice(&bytes).map_err(|_| Fault::malformed("The cursor is not one of ours."))?)
+        }
+    };
+    Ok(Paging { after, most: limit.unwrap_or(100).clamp(1, MOST_ITEMS) })
+}
+
+/// Makes a page of rows, of which one more than `most` was asked for.
+pub fn page<R, T, K: Serialize>(mut rows: Vec<R>, most: i64, key: impl Fn(&R) -> K, show: impl Fn(R) -> T) -> Page<T> {
+    let most = usize::try_from(most).unwrap_or(1);
+    let more = rows.len() > most;
+    rows.truncate(most);
+    let next = rows.last().filter(|_| more).and_then(|row| serde_json::to_vec(&key(row)).ok()).map(|bytes| URL_SAFE_NO_PAD.encode(bytes));
+    Page { items: rows.into_iter().map(show).collect(), next }
+}
+
+/// Reads an identifier that a query names.
+///
+/// # Errors
+/// When it is none.
+pub fn id(text: &str) -> Answer<uuid::Uuid> {
+    text.parse().map_err(|_| Fault::malformed("An identifier in the address is no UUID."))
+}
+
+/// Reads an identifier that a query may name.
+///
+/// # Errors
+/// When it is there and none.
+pub fn maybe_id(text: Option<&str>) -> Answer<Option<uuid::Uuid>> {
+    text.filter(|text| !text.is_empty()).map(id).transpose()
+}

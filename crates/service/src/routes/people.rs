@@ -1,0 +1,323 @@
+//! People, groups, password policies.
+
+use std::collections::BTreeMap;
+
+use jexlin_api::{ChangePerson, Generated, Group, Member, NewGroup, NewPasswordPolicy, NewPerson, Page, PasswordPolicy, Person, SecretText};
+use jexlin_core::names::Name;
+use jexlin_core::vault::sign_in::{check_password, hash_password};
+use jexlin_store::{GroupRow, MemberRow, PersonRow, PolicyRow};
+use rocket::{Route, delete, get, patch, post, put, routes};
+use uuid::Uuid;
+
+use super::door::{DUTIES, secret};
+use super::exchange::{Body, IfMatch, Sent, Versioned, id, page, paging};
+use crate::acting::Acting;
+use crate::problem::{Answer, Fault};
+
+pub fn routes() -> Vec<Route> {
+    routes![list, add, read, change, groups, add_group, rename_group, remove_group, add_member, remove_member, policies, add_policy, change_policy, generate]
+}
+
+/// Parses a name of the field `name`, or says what is wrong with it.
+pub fn named(field: &str, text: &str) -> Answer<String> {
+    Name::parse(text).map(Name::into_string).map_err(|problem| Fault::field(field, problem.to_string()))
+}
+
+fn show(row: PersonRow) -> Person {
+    Person { id: row.id, sign_in_name: row.sign_in_name, display_name: row.display_name, state: row.state, duties: row.duties, version: row.version }
+}
+
+fn duties(wanted: &[String]) -> Answer<Vec<String>> {
+    match wanted.iter().find(|duty| !DUTIES.contains(&duty.as_str())) {
+        Some(_) => Err(Fault::field("duties", format!("the duties are {}", DUTIES.join(", ")))),
+        None => Ok(DUTIES.iter().filter(|duty| wanted.iter().any(|wanted| wanted == *duty)).map(|duty| (*duty).to_owned()).collect()),
+    }
+}
+
+/// The people of the organisation. Everybody may know their colleagues' names, to share with them.
+#[utoipa::path(context_path = "", params(("cursor" = Option<String>, Query), ("limit" = Option<i64>, Query)), responses((status = 200, body = Page<Person>)))]
+#[get("/api/v1/people?<cursor>&<limit>")]
+pub async fn list(mut acting: Acting, cursor: Option<&str>, limit: Option<i64>) -> Answer<Sent<Page<Person>>> {
+    let paging = paging::<String>(cursor, limit)?;
+    let rows = acting.tx()?.people(paging.after.as_deref(), paging.most + 1).await?;
+    acting.seen().await?;
+    Ok(Sent(page(rows, paging.most, |row| row.sign_in_name.clone(), show)))
+}
+
+/// Adds a person.
+#[utoipa::path(context_path = "", request_body = NewPerson, responses((status = 200, body = Person)))]
+#[post("/api/v1/people", data = "<body>")]
+pub async fn add(mut acting: Acting, body: Body<NewPerson>) -> Answer<Versioned<Person>> {
+    let Body(body) = body;
+    acting.intends("person.add", "person", None, &body.sign_in_name);
+    acting.duty("people")?;
+    let password_phc = match &body.password {
+        None => None,
+        Some(password) => {
+            let password = secret(password);
+            check_password(&password).map_err(|problem| Fault::field("password", problem))?;
+            Some(hash_password(&mut acting.app.rng()?, &password).map_err(Fault::internal)?)
+        }
+    };
+    let row = PersonRow {
+        id: Uuid::now_v7(),
+        organisation: acting.organisation(),
+        sign_in_name: named("sign_in_name", &body.sign_in_name)?,
+        display_name: named("display_name", &body.display_name)?,
+        state: if password_phc.is_some() { "active" } else { "invited" }.into(),
+        password_phc,
+        duties: duties(&body.duties)?,
+        created_at: acting.now,
+        version: 1,
+    };
+    acting.tx()?.add_person(&row).await?;
+    acting.naming(row.id, &row.sign_in_name);
+    acting.noting("state", row.state.clone());
+    acting.noting("duties", row.duties.join(", "));
+    acting.done().await?;
+    Ok(Versioned(1, show(row)))
+}
+
+/// One person.
+#[utoipa::path(context_path = "", responses((status = 200, body = Person)))]
+#[get("/api/v1/people/<person>")]
+pub async fn read(mut acting: Acting, person: &str) -> Answer<Versioned<Person>> {
+    let row = acting.tx()?.person(id(person)?).await?;
+    acting.seen().await?;
+    Ok(Versioned(row.version, show(row)))
+}
+
+/// Changes a person: name, state, duties, password.
+#[utoipa::path(context_path = "", request_body = ChangePerson, responses((status = 200, body = Person)))]
+#[patch("/api/v1/people/<person>", data = "<body>")]
+pub async fn change(mut acting: Acting, person: &str, version: IfMatch, body: Body<ChangePerson>) -> Answer<Versioned<Person>> {
+    let Body(body) = body;
+    let target = id(person)?;
+    acting.intends("person.change", "person", Some(target), "");
+    let mut row = acting.tx()?.person(target).await?;
+    acting.naming(target, &row.sign_in_name);
+    acting.duty("people")?;
+    if target == acting.person.id && (body.state.is_some() || body.duties.is_some()) {
+        return Err(Fault::forbidden("Nobody changes their own state or duties.", "Ask another holder of the duty `people`."));
+    }
+    if let Some(name) = &body.display_name {
+        row.display_name = named("display_name", name)?;
+        acting.noting("display_name", row.display_name.clone());
+    }
+    if let Some(wanted) = &body.duties {
+        row.duties = duties(wanted)?;
+        acting.noting("duties", row.duties.join(", "));
+    }
+    if let Some(password) = &body.password {
+        let password = secret(password);
+        check_password(&password).map_err(|problem| Fault::field("password", problem))?;
+        row.password_phc = Some(hash_password(&mut acting.app.rng()?, &password).map_err(Fault::internal)?);
+        if row.state == "invited" {
+            row.state = "active".into();
+        }
+        acting.noting("password", "set");
+    }
+    if let Some(state) = &body.state {
+        if !["active", "suspended", "left"].contains(&state.as_str()) {
+            return Err(Fault::field("state", "it is active, suspended or left"));
+        }
+        if state == "active" && row.password_phc.is_none() {
+            return Err(Fault::field("state", "set a password first"));
+        }
+        row.state.clone_from(state);
+        acting.noting("state", state.clone());
+    }
+    row.version = version.0;
+    let now = acting.now;
+    acting.tx()?.change_person(&row).await?;
+    if row.state != "active" || body.password.is_some() {
+        acting.tx()?.end_sessions_of(target, None, now).await?;
+    }
+    acting.done().await?;
+    row.version += 1;
+    Ok(Versioned(row.version, show(row)))
+}
+
+/// Names of people and groups by identifier.
+pub async fn names(acting: &mut Acting) -> Answer<BTreeMap<Uuid, String>> {
+    let people = acting.tx()?.people(None, i64::MAX).await?;
+    let groups = acting.tx()?.groups(None, i64::MAX).await?;
+    Ok(people.into_iter().map(|row| (row.id, row.display_name)).chain(groups.into_iter().map(|row| (row.id, row.name))).collect())
+}
+
+/// A subject as the interface shows it.
+pub fn member(id: Uuid, is_group: bool, names: &BTreeMap<Uuid, String>) -> Member {
+    Member { id, sort: if is_group { "group" } else { "person" }.into(), name: names.get(&id).cloned().unwrap_or_default() }
+}
+
+async fn show_group(acting: &mut Acting, row: GroupRow) -> Answer<Group> {
+    let names = names(acting).await?;
+    let mut members: Vec<Member> = acting.tx()?.members(Some(row.id)).await?.iter().map(|row| member(row.member, row.member_is_group, &names)).collect();
+    members.sort_by(|a, b| a.name.cmp(&b.name));
+    Ok(Group { id: row.id, name: row.name, members, version: row.version })
+}
+
+/// The groups.
+#[utoipa::path(context_path = "", params(("cursor" = Option<String>, Query), ("limit" = Option<i64>, Query)), responses((status = 200, body = Page<Group>)))]
+#[get("/api/v1/groups?<cursor>&<limit>")]
+pub async fn groups(mut acting: Acting, cursor: Option<&str>, limit: Option<i64>) -> Answer<Sent<Page<Group>>> {
+    let paging = paging::<String>(cursor, limit)?;
+    let rows = acting.tx()?.groups(paging.after.as_deref(), paging.most + 1).await?;
+    let names = names(&mut acting).await?;
+    let mut members: BTreeMap<Uuid, Vec<Member>> = BTreeMap::new();
+    for row in acting.tx()?.members(None).await? {
+        members.entry(row.group_id).or_default().push(member(row.member, row.member_is_group, &names));
+    }
+    acting.seen().await?;
+    let show = |row: GroupRow| {
+        let mut members = members.get(&row.id).cloned().unwrap_or_default();
+        members.sort_by(|a, b| a.name.cmp(&b.name));
+        Group { id: row.id, name: row.name, members, version: row.version }
+    };
+    Ok(Sent(page(rows, paging.most, |row| row.name.clone(), show)))
+}
+
+/// Adds a group.
+#[utoipa::path(context_path = "", request_body = NewGroup, responses((status = 200, body = Group)))]
+#[post("/api/v1/groups", data = "<body>")]
+pub async fn add_group(mut acting: Acting, body: Body<NewGroup>) -> Answer<Versioned<Group>> {
+    acting.intends("group.add", "group", None, &body.0.name);
+    acting.duty("people")?;
+    let row = GroupRow { id: Uuid::now_v7(), organisation: acting.organisation(), name: named("name", &body.0.name)?, created_at: acting.now, version: 1 };
+    acting.tx()?.add_group(&row).await?;
+    acting.naming(row.id, &row.name);
+    acting.done().await?;
+    Ok(Versioned(1, Group { id: row.id, name: row.name, members: vec![], version: 1 }))
+}
+
+/// Renames a group.
+#[utoipa::path(context_path = "", request_body = NewGroup, responses((status = 200, body = Group)))]
+#[patch("/api/v1/groups/<group>", data = "<body>")]
+pub async fn rename_group(mut acting: Acting, group: &str, version: IfMatch, body: Body<NewGroup>) -> Answer<Versioned<Group>> {
+    let target = id(group)?;
+    acting.intends("group.rename", "group", Some(target), "");
+    let mut row = acting.tx()?.group(target).await?;
+    acting.naming(target, &row.name);
+    acting.duty("people")?;
+    row.name = named("name", &body.0.name)?;
+    acting.noting("name", row.name.clone());
+    acting.tx()?.rename_group(target, &row.name, version.0).await?;
+    row.version = version.0 + 1;
+    let shown = show_group(&mut acting, row).await?;
+    acting.done().await?;
+    Ok(Versioned(shown.version, shown))
+}
+
+/// Removes a group; grants to it end.
+#[utoipa::path(context_path = "", responses((status = 200)))]
+#[delete("/api/v1/groups/<group>")]
+pub async fn remove_group(mut acting: Acting, group: &str, version: IfMatch) -> Answer<()> {
+    let target = id(group)?;
+    acting.intends("group.remove", "group", Some(target), "");
+    let row = acting.tx()?.group(target).await?;
+    acting.naming(target, &row.name);
+    acting.duty("people")?;
+    acting.tx()?.remove_group(target, version.0).await?;
+    acting.done().await?;
+    Ok(())
+}
+
+/// Puts a person or a group into a group.
+#[utoipa::path(context_path = "", responses((status = 200, body = Group)))]
+#[put("/api/v1/groups/<group>/members/<subject>")]
+pub async fn add_member(mut acting: Acting, group: &str, subject: &str) -> Answer<Versioned<Group>> {
+    let (target, subject) = (id(group)?, id(subject)?);
+    acting.intends("group.join", "group", Some(target), "");
+    let row = acting.tx()?.group(target).await?;
+    acting.naming(target, &row.name);
+    acting.duty("people")?;
+    let (name, is_group) = match acting.tx()?.person(subject).await {
+        Ok(person) => (person.display_name, false),
+        Err(_) => (acting.tx()?.group(subject).await.map_err(|_| Fault::unknown("person or group"))?.name, true),
+    };
+    if subject == target {
+        return Err(Fault::field("member", "a group is no member of itself"));
+    }
+    acting.noting("member", name);
+    let organisation = acting.organisation();
+    acting.tx()?.add_member(&MemberRow { organisation, group_id: target, member: subject, member_is_group: is_group }).await?;
+    let shown = show_group(&mut acting, row).await?;
+    acting.done().await?;
+    Ok(Versioned(shown.version, shown))
+}
+
+/// Takes a person or a group out of a group.
+#[utoipa::path(context_path = "", responses((status = 200, body = Group)))]
+#[delete("/api/v1/groups/<group>/members/<subject>")]
+pub async fn remove_member(mut acting: Acting, group: &str, subject: &str) -> Answer<Versioned<Group>> {
+    let (target, subject) = (id(group)?, id(subject)?);
+    acting.intends("group.leave", "group", Some(target), "");
+    let row = acting.tx()?.group(target).await?;
+    acting.naming(target, &row.name);
+    acting.duty("people")?;
+    let name = names(&mut acting).await?.remove(&subject).unwrap_or_default();
+    acting.noting("member", name);
+    acting.tx()?.remove_member(target, subject).await?;
+    let shown = show_group(&mut acting, row).await?;
+    acting.done().await?;
+    Ok(Versioned(shown.version, shown))
+}
+
+fn show_policy(row: PolicyRow) -> Answer<PasswordPolicy> {
+    let rules = serde_json::from_value(row.rules).map_err(|error| Fault::internal(format!("policy {}: {error}", row.id)))?;
+    Ok(PasswordPolicy { id: row.id, name: row.name, is_default: row.is_default, rules, version: row.version })
+}
+
+/// The password policies.
+#[utoipa::path(context_path = "", responses((status = 200, body = Page<PasswordPolicy>)))]
+#[get("/api/v1/password-policies")]
+pub async fn policies(mut acting: Acting) -> Answer<Sent<Page<PasswordPolicy>>> {
+    let rows = acting.tx()?.policies().await?;
+    acting.seen().await?;
+    Ok(Sent(Page { items: rows.into_iter().map(show_policy).collect::<Answer<_>>()?, next: None }))
+}
+
+/// Adds a password policy.
+#[utoipa::path(context_path = "", request_body = NewPasswordPolicy, responses((status = 200, body = PasswordPolicy)))]
+#[post("/api/v1/password-policies", data = "<body>")]
+pub async fn add_policy(mut acting: Acting, body: Body<NewPasswordPolicy>) -> Answer<Versioned<PasswordPolicy>> {
+    acting.intends("policy.add", "password-policy", None, &body.0.name);
+    acting.duty("policy")?;
+    body.0.rules.check().map_err(|problem| Fault::field("rules", problem.to_string()))?;
+    let rules = serde_json::to_value(&body.0.rules).map_err(|error| Fault::internal(error.to_string()))?;
+    let row = PolicyRow { id: Uuid::now_v7(), organisation: acting.organisation(), name: named("name", &body.0.name)?, rules, is_default: false, version: 1 };
+    acting.tx()?.add_policy(&row).await?;
+    acting.naming(row.id, &row.name);
+    acting.done().await?;
+    Ok(Versioned(1, show_policy(row)?))
+}
+
+/// Changes a password policy.
+#[utoipa::path(context_path = "", request_body = NewPasswordPolicy, responses((status = 200, body = PasswordPolicy)))]
+#[put("/api/v1/password-policies/<policy>", data = "<body>")]
+pub async fn change_policy(mut acting: Acting, policy: &str, version: IfMatch, body: Body<NewPasswordPolicy>) -> Answer<Versioned<PasswordPolicy>> {
+    let target = id(policy)?;
+    acting.intends("policy.change", "password-policy", Some(target), &body.0.name);
+    acting.duty("policy")?;
+    body.0.rules.check().map_err(|problem| Fault::field("rules", problem.to_string()))?;
+    let mut row = acting.tx()?.policy(Some(target)).await?;
+    row.name = named("name", &body.0.name)?;
+    row.rules = serde_json::to_value(&body.0.rules).map_err(|error| Fault::internal(error.to_string()))?;
+    row.version = version.0;
+    acting.tx()?.change_policy(&row).await?;
+    acting.noting("rules", row.rules.to_string());
+    acting.done().await?;
+    row.version += 1;
+    Ok(Versioned(row.version, show_policy(row)?))
+}
+
+/// Generates a password by a policy, the default one when none is named, and stores it nowhere.
+#[utoipa::path(context_path = "", params(("policy" = Option<String>, Query)), responses((status = 200, body = Generated)))]
+#[post("/api/v1/generate?<policy>")]
+pub async fn generate(mut acting: Acting, policy: Option<&str>) -> Answer<Sent<Generated>> {
+    let row = acting.tx()?.policy(super::exchange::maybe_id(policy)?).await?;
+    acting.seen().await?;
+    let made = show_policy(row)?.rules.generate(&mut acting.app.rng()?).map_err(|problem| Fault::field("policy", problem.to_string()))?;
+    let text = made.expose_secret_text().map_err(|error| Fault::internal(error.to_string()))?;
+    Ok(Sent(Generated { password: SecretText::new(text.to_owned()) }))
+}

@@ -1,0 +1,87 @@
+//! The workers: the sealer, the scheduler, the runners of jobs, and the ear for live news.
+//!
+//! Any number of services run them on one database (promise 10): the sealer holds the frontier's
+//! row, the scheduler skips rows that another has locked, and jobs are leased.
+
+mod run;
+mod schedule;
+mod seal;
+
+use std::time::Duration;
+
+use chrono::{DateTime, Utc};
+use jexlin_store::{CheckoutRow, StoreError, Tx};
+use uuid::Uuid;
+
+use crate::app::App;
+use crate::problem::Answer;
+
+pub use run::run_one;
+pub use schedule::schedule_once;
+pub use seal::Seals;
+
+/// Starts all workers of this process. They run until it ends.
+pub fn start(app: &App) {
+    tokio::spawn(seal::forever(app.clone()));
+    tokio::spawn(schedule::forever(app.clone()));
+    tokio::spawn(hear(app.clone()));
+    for _ in 0..app.config.runners {
+        tokio::spawn(run::forever(app.clone()));
+    }
+}
+
+/// Listens for news of this and other services; tries again for ever.
+async fn hear(app: App) {
+    loop {
+        if let Err(why) = jexlin_store::listen(&app.config.database, &app.news).await {
+            tracing::warn!("live news are interrupted: {why}");
+        }
+        tokio::time::sleep(Duration::from_secs(2)).await;
+    }
+}
+
+/// The organisations that work can be done for: none while the vault is locked.
+async fn organisations(app: &App) -> Vec<Uuid> {
+    if !app.keyring.is_open() {
+        return vec![];
+    }
+    match app.store.organisations().await {
+        Ok(all) => all.into_iter().map(|(id, _)| id).collect(),
+        Err(error) => {
+            tracing::warn!("no work: {error}");
+            vec![]
+        }
+    }
+}
+
+/// Queues the rotation that a checkout's end asks for, if its gate said so and the credential is
+/// on a device. Whether one was queued.
+///
+/// # Errors
+/// [`crate::problem::Fault`].
+pub async fn rotate_on_return(tx: &mut Tx, checkout: &CheckoutRow, now: DateTime<Utc>) -> Answer<bool> {
+    if !checkout.rotate_on_return {
+        return Ok(false);
+    }
+    let Ok(credential) = tx.credential(checkout.credential_id).await else { return Ok(false) };
+    let Some(device) = credential.device_id else { return Ok(false) };
+    queue(tx, credential.id, device, "rotation", "return", now).await
+}
+
+/// Queues a job unless one is under way. Whether it was queued.
+async fn queue(tx: &mut Tx, credential: Uuid, device: Uuid, task: &str, cause: &str, now: DateTime<Utc>) -> Answer<bool> {
+    let way = if tx.device(device).await?.operator_id.is_some() { "operator" } else { "self" };
+    let organisation = tx.organisation();
+    let job = crate::routes::queued(organisation, credential, device, task, way, cause, None, now);
+    // A conflict would end the transaction: look first. The row of the credential is held, so that
+    // nobody queues another in between.
+    tx.credential_locked(credential).await?;
+    if tx.job_under_way(credential).await? {
+        return Ok(false);
+    }
+    match tx.add_job(&job).await {
+        Ok(()) => Ok(true),
+        Err(StoreError::Conflict(_)) => Ok(false),
+        Err(error) => Err(error.into()),
+    }
+}

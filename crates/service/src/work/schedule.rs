@@ -1,0 +1,163 @@
+//! The scheduler: works out what is due, queues it, and ends what has run out.
+
+use std::time::Duration;
+
+use chrono::{DateTime, Utc};
+use jexlin_core::audit::Event;
+use jexlin_core::gate::CheckoutEnd;
+use jexlin_store::{StateRow, Tx};
+use uuid::Uuid;
+
+use super::{queue, rotate_on_return};
+use crate::app::App;
+use crate::keyring::OpenKeys;
+use crate::problem::Answer;
+use crate::routes::parse_plan;
+
+const PAUSE: Duration = Duration::from_millis(500);
+/// So many rows a round and transaction.
+const BATCH: i64 = 200;
+
+pub(super) async fn forever(app: App) {
+    loop {
+        if let Err(fault) = schedule_once(&app).await {
+            tracing::warn!("the scheduler waits: {}", fault.detail());
+            tokio::time::sleep(Duration::from_secs(1)).await;
+        }
+        tokio::time::sleep(PAUSE).await;
+    }
+}
+
+/// One round over all organisations.
+///
+/// # Errors
+/// [`crate::problem::Fault`] of the first organisation that could not be worked on.
+pub async fn schedule_once(app: &App) -> Answer<()> {
+    for organisation in super::organisations(app).await {
+        let keys = app.keyring.keys(&app.store, organisation).await?;
+        plan(app, organisation).await?;
+        if due(app, organisation).await? > 0 {
+            app.wake.notify_waiters();
+        }
+        if end_checkouts(app, organisation, &keys).await? > 0 {
+            app.wake.notify_waiters();
+        }
+        expire_requests(app, organisation, &keys).await?;
+    }
+    Ok(())
+}
+
+/// Works out the due times of credentials whose plan, place or last job changed.
+async fn plan(app: &App, organisation: Uuid) -> Answer<()> {
+    loop {
+        let mut tx = app.store.begin(organisation).await?;
+        let stale = tx.stale_states(BATCH).await?;
+        let count = stale.len();
+        let now = app.clock.now();
+        for state in stale {
+            let (check, rotation) = times(&mut tx, &state, now).await?;
+            tx.set_due(state.credential_id, check, rotation).await?;
+        }
+        tx.commit().await?;
+        if i64::try_from(count).unwrap_or(0) < BATCH {
+            return Ok(());
+        }
+    }
+}
+
+type Times = (Option<DateTime<Utc>>, Option<DateTime<Utc>>);
+
+async fn times(tx: &mut Tx, state: &StateRow, now: DateTime<Utc>) -> Answer<Times> {
+    let Ok(credential) = tx.credential(state.credential_id).await else { return Ok((None, None)) };
+    if credential.device_id.is_none() {
+        return Ok((None, None));
+    }
+    let Some(row) = tx.plan_of(credential.id).await? else { return Ok((None, None)) };
+    let Ok(plan) = parse_plan(&row) else {
+        tracing::error!(plan = %row.id, "a stored upkeep plan cannot be read; it is left out");
+        return Ok((None, None));
+    };
+    // A password that was never rotated is as old as the credential.
+    let last = state.rotated_at.unwrap_or(credential.created_at);
+    Ok((plan.next_check(credential.id, now), plan.next_rotation(credential.id, last, now)))
+}
+
+/// Queues what is due. How many jobs.
+async fn due(app: &App, organisation: Uuid) -> Answer<usize> {
+    let now = app.clock.now();
+    let mut tx = app.store.begin(organisation).await?;
+    let mut queued = 0;
+    for state in tx.due_states(now, BATCH).await? {
+        let Ok(credential) = tx.credential(state.credential_id).await else {
+            tx.set_due(state.credential_id, None, None).await?;
+            continue;
+        };
+        let Some(device) = credential.device_id else { continue };
+        let rotates = state.next_rotation_at.is_some_and(|at| at <= now);
+        let open = match tx.plan_of(credential.id).await? {
+            Some(row) => parse_plan(&row).is_ok_and(|plan| plan.open_at(now)),
+            None => false,
+        };
+        // A rotation outside its hours waits for them; a held credential is rotated on its return.
+        let held = !tx.open_checkouts(credential.id).await?.is_empty();
+        let task = if rotates && open && !held {
+            Some("rotation")
+        } else if state.next_check_at.is_some_and(|at| at <= now) {
+            Some("check")
+        } else {
+            None
+        };
+        if let Some(task) = task
+            && queue(&mut tx, credential.id, device, task, "plan", now).await?
+        {
+            queued += 1;
+        }
+        let (check, rotation) = times(&mut tx, &state, now).await?;
+        let keep = state.next_rotation_at.filter(|at| *at <= now && held && open);
+        tx.set_due(credential.id, check, keep.or(rotation)).await?;
+    }
+    tx.commit().await?;
+    Ok(queued)
+}
+
+/// Ends the checkouts whose time is over. How many.
+async fn end_checkouts(app: &App, organisation: Uuid, keys: &OpenKeys) -> Answer<usize> {
+    let now = app.clock.now();
+    let mut tx = app.store.begin(organisation).await?;
+    let overdue = tx.overdue_checkouts(now, BATCH).await?;
+    for row in &overdue {
+        tx.end_checkout(row.id, now, CheckoutEnd::Time.word()).await?;
+        let rotates = rotate_on_return(&mut tx, row, now).await?;
+        let view = tx.checkout_view(row.id).await?;
+        let mut event = Event::new(Uuid::now_v7(), organisation, now, "checkout.time-over");
+        event.target = row.credential_id.to_string();
+        event.target_kind = "credential".into();
+        event.target_name = view.credential_name;
+        event.detail.insert("checkout".into(), row.id.to_string());
+        event.detail.insert("holder".into(), view.person_name);
+        event.detail.insert("rotation".into(), if rotates { "queued" } else { "none" }.into());
+        tx.record(&event, &keys.mac).await?;
+    }
+    tx.commit().await?;
+    Ok(overdue.len())
+}
+
+/// Expires the requests that nobody answered or used in time.
+async fn expire_requests(app: &App, organisation: Uuid, keys: &OpenKeys) -> Answer<()> {
+    let now = app.clock.now();
+    let mut tx = app.store.begin(organisation).await?;
+    for mut row in tx.overdue_requests(now, BATCH).await? {
+        row.state = "expired".into();
+        tx.change_request(&row).await?;
+        let view = tx.request_view(row.person_id, row.id).await?;
+        let mut event = Event::new(Uuid::now_v7(), organisation, now, "request.expire");
+        event.target = row.credential_id.to_string();
+        event.target_kind = "credential".into();
+        event.target_name = view.credential_name;
+        event.detail.insert("request".into(), row.id.to_string());
+        event.detail.insert("asked_by".into(), view.person_name);
+        tx.record(&event, &keys.mac).await?;
+    }
+    tx.commit().await?;
+    Ok(())
+}

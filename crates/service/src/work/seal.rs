@@ -1,0 +1,48 @@
+//! The sealer's rounds.
+
+use std::collections::HashMap;
+use std::time::Duration;
+
+use jexlin_store::Sealer;
+use uuid::Uuid;
+
+use crate::app::App;
+use crate::problem::Answer;
+
+/// Between rounds; well under the second within which a checkpoint is promised.
+const PAUSE: Duration = Duration::from_millis(200);
+
+/// What the sealer of each organisation remembers.
+#[derive(Debug, Default)]
+pub struct Seals(HashMap<Uuid, Sealer>);
+
+impl Seals {
+    /// One round over all organisations. How many events got a place.
+    ///
+    /// # Errors
+    /// [`crate::problem::Fault`] of the first organisation that could not be sealed.
+    pub async fn once(&mut self, app: &App) -> Answer<usize> {
+        let mut sealed = 0;
+        for organisation in super::organisations(app).await {
+            let keys = app.keyring.keys(&app.store, organisation).await?;
+            let tx = app.store.begin(organisation).await?;
+            let outcome = self.0.entry(organisation).or_default().seal(tx, &keys.mac, &keys.signer, app.clock.now()).await?;
+            for stray in &outcome.strays {
+                tracing::error!(%organisation, event = %stray, "an event was put into the audit log past the service; it gets no place in the tree");
+            }
+            sealed += outcome.sealed;
+        }
+        Ok(sealed)
+    }
+}
+
+pub(super) async fn forever(app: App) {
+    let mut seals = Seals::default();
+    loop {
+        if let Err(fault) = seals.once(&app).await {
+            tracing::warn!("sealing waits: {}", fault.detail());
+            tokio::time::sleep(Duration::from_secs(1)).await;
+        }
+        tokio::time::sleep(PAUSE).await;
+    }
+}
