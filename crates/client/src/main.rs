@@ -1,1 +1,22 @@
-fn main() {}
+//! `jexlin`: the command line. It uses the network interface and nothing else.
+
+mod cli;
+mod find;
+mod link;
+mod output;
+mod run;
+mod secrets;
+mod trouble;
+
+use clap::Parser as _;
+
+fn main() -> std::process::ExitCode {
+    let cli = cli::Cli::parse();
+    match run::run(cli) {
+        Ok(()) => std::process::ExitCode::SUCCESS,
+        Err(trouble) => {
+            trouble.tell();
+            std::process::ExitCode::from(trouble.exit_code())
+        }
+    }
+}

@@ -1,0 +1,84 @@
+//! From the names that people know to the identifiers of the interface.
+
+use jexlin_api::{CredentialItem, Device, Folder, Group, Person, parse_path};
+use uuid::Uuid;
+
+use crate::link::Link;
+use crate::trouble::Trouble;
+
+/// A folder by its path or identifier.
+pub fn folder(link: &Link, path: &str) -> Result<Folder, Trouble> {
+    if let Ok(id) = path.parse::<Uuid>() {
+        return link.get(&format!("/api/v1/folders/{id}"));
+    }
+    let names = parse_path(path).map_err(|problem| Trouble::input(format!("{path}: {problem}."), "Write a path such as \"/Pumping/North ridge\"."))?;
+    let wanted = format!("/{}", names.iter().map(|name| name.as_str()).collect::<Vec<_>>().join("/")).to_lowercase();
+    let folders: Vec<Folder> = link.list("/api/v1/folders", None)?;
+    folders
+        .into_iter()
+        .find(|folder| folder.path.to_lowercase() == wanted)
+        .ok_or_else(|| Trouble::unknown(format!("There is no folder {path}, or no grant lets you know of it."), "See what there is: jexlin folder list"))
+}
+
+fn split(path: &str) -> Result<(String, String), Trouble> {
+    let names = parse_path(path).map_err(|problem| Trouble::input(format!("{path}: {problem}."), "Write a path such as \"/Pumping/North ridge/duty\"."))?;
+    match names.split_last() {
+        Some((name, folders)) if !folders.is_empty() => {
+            Ok((format!("/{}", folders.iter().map(|name| name.as_str()).collect::<Vec<_>>().join("/")), name.as_str().to_owned()))
+        }
+        _ => Err(Trouble::input(format!("{path} names no folder."), "Write the whole path, such as \"/Pumping/North ridge/duty\".")),
+    }
+}
+
+/// A credential by its path or identifier.
+pub fn credential(link: &Link, path: &str) -> Result<Uuid, Trouble> {
+    if let Ok(id) = path.parse::<Uuid>() {
+        return Ok(id);
+    }
+    let (place, name) = split(path)?;
+    let place = folder(link, &place)?;
+    let found: Vec<CredentialItem> = link.list(&format!("/api/v1/credentials?folder={}", place.id), None)?;
+    let wanted = name.to_lowercase();
+    found.into_iter().find(|item| item.name.to_lowercase() == wanted).map(|item| item.id).ok_or_else(|| {
+        Trouble::unknown(
+            format!("There is no credential {path}, or no grant lets you know of it."),
+            "See what there is: jexlin credential list, or jexlin find",
+        )
+    })
+}
+
+/// A device by its path or identifier.
+pub fn device(link: &Link, path: &str) -> Result<Uuid, Trouble> {
+    if let Ok(id) = path.parse::<Uuid>() {
+        return Ok(id);
+    }
+    let (place, name) = split(path)?;
+    let place = folder(link, &place)?;
+    let found: Vec<Device> = link.list(&format!("/api/v1/devices?folder={}", place.id), None)?;
+    let wanted = name.to_lowercase();
+    found
+        .into_iter()
+        .find(|device| device.name.to_lowercase() == wanted)
+        .map(|device| device.id)
+        .ok_or_else(|| Trouble::unknown(format!("There is no device {path}, or no grant lets you know of it."), "See what there is: jexlin device list"))
+}
+
+/// A person by sign-in name or identifier.
+pub fn person(link: &Link, name: &str) -> Result<Person, Trouble> {
+    let people: Vec<Person> = link.list("/api/v1/people", None)?;
+    let wanted = name.to_lowercase();
+    people
+        .into_iter()
+        .find(|person| person.sign_in_name.to_lowercase() == wanted || person.id.to_string() == wanted)
+        .ok_or_else(|| Trouble::unknown(format!("There is no person {name}."), "See who there is: jexlin people list"))
+}
+
+/// A group by name or identifier.
+pub fn group(link: &Link, name: &str) -> Result<Group, Trouble> {
+    let groups: Vec<Group> = link.list("/api/v1/groups", None)?;
+    let wanted = name.to_lowercase();
+    groups
+        .into_iter()
+        .find(|group| group.name.to_lowercase() == wanted || group.id.to_string() == wanted)
+        .ok_or_else(|| Trouble::unknown(format!("There is no group {name}."), "See what there is: jexlin group list"))
+}

@@ -1,0 +1,95 @@
+//! What is printed: a table for people, JSON or CSV for programs.
+
+use std::io::Write as _;
+
+use chrono::{DateTime, Utc};
+use comfy_table::{ContentArrangement, Table, presets};
+use serde::Serialize;
+use serde_json::Value;
+
+use crate::cli::Format;
+use crate::trouble::Trouble;
+
+/// A column: its heading, and the field of each item (a JSON pointer without its first slash).
+pub type Column = (&'static str, &'static str);
+
+fn broken(error: impl std::fmt::Display) -> Trouble {
+    Trouble::local(format!("The output cannot be written: {error}."))
+}
+
+/// Prints lines; a reader that closed early is no error.
+pub fn say(text: &str) -> Result<(), Trouble> {
+    match writeln!(std::io::stdout(), "{text}") {
+        Err(error) if error.kind() != std::io::ErrorKind::BrokenPipe => Err(broken(error)),
+        _ => Ok(()),
+    }
+}
+
+fn cell(item: &Value, field: &str, people: bool) -> String {
+    match item.pointer(&format!("/{field}")) {
+        None | Some(Value::Null) => String::new(),
+        Some(Value::Bool(true)) if people => "yes".into(),
+        Some(Value::Bool(false)) if people => String::new(),
+        Some(Value::String(text)) if people && field.ends_with("_at") || field == "at" => {
+            match item.pointer(&format!("/{field}")).and_then(Value::as_str).map(str::parse::<DateTime<Utc>>) {
+                Some(Ok(time)) if people => time.format("%Y-%m-%d %H:%M").to_string(),
+                _ => item.pointer(&format!("/{field}")).and_then(Value::as_str).unwrap_or_default().to_owned(),
+            }
+        }
+        Some(Value::String(text)) => text.clone(),
+        Some(Value::Array(items)) => {
+            items.iter().map(|item| item.get("name").and_then(Value::as_str).or(item.as_str()).unwrap_or_default().to_owned()).collect::<Vec<_>>().join(", ")
+        }
+        Some(other) => other.to_string(),
+    }
+}
+
+/// Prints a list.
+pub fn list(format: Format, items: &[impl Serialize], columns: &[Column], none: &str) -> Result<(), Trouble> {
+    let items: Vec<Value> = items.iter().map(serde_json::to_value).collect::<Result<_, _>>().map_err(broken)?;
+    match format {
+        Format::Json => say(&serde_json::to_string_pretty(&items).map_err(broken)?),
+        Format::Csv => {
+            let mut writer = csv::Writer::from_writer(vec![]);
+            writer.write_record(columns.iter().map(|(heading, _)| *heading)).map_err(broken)?;
+            for item in &items {
+                writer.write_record(columns.iter().map(|(_, field)| cell(item, field, false))).map_err(broken)?;
+            }
+            let bytes = writer.into_inner().map_err(broken)?;
+            say(String::from_utf8_lossy(&bytes).trim_end())
+        }
+        Format::Table if items.is_empty() => {
+            eprintln!("{none}");
+            Ok(())
+        }
+        Format::Table => {
+            let mut table = Table::new();
+            table.load_preset(presets::NOTHING).set_content_arrangement(ContentArrangement::Dynamic);
+            table.set_header(columns.iter().map(|(heading, _)| heading.to_uppercase()));
+            for item in &items {
+                table.add_row(columns.iter().map(|(_, field)| cell(item, field, true)));
+            }
+            let text: Vec<String> = table.to_string().lines().map(|line| line.strip_prefix(' ').unwrap_or(line).trim_end().to_owned()).collect();
+            say(&text.join("\n"))
+        }
+    }
+}
+
+/// Prints one thing: a line a field.
+pub fn one(format: Format, item: &impl Serialize, fields: &[Column]) -> Result<(), Trouble> {
+    let item = serde_json::to_value(item).map_err(broken)?;
+    match format {
+        Format::Json => say(&serde_json::to_string_pretty(&item).map_err(broken)?),
+        Format::Csv => list(format, &[item], fields, ""),
+        Format::Table => {
+            let width = fields.iter().map(|(heading, _)| heading.chars().count()).max().unwrap_or(0);
+            for (heading, field) in fields {
+                let text = cell(&item, field, true);
+                if !text.is_empty() {
+                    say(&format!("{heading:<width$}  {text}"))?;
+                }
+            }
+            Ok(())
+        }
+    }
+}

@@ -1,0 +1,78 @@
+//! Errors in two lines: what failed, what to do now. The exit codes are part of the interface and
+//! are documented in `docs/client.md`.
+
+use jexlin_api::Problem;
+
+/// What went wrong.
+#[derive(Debug)]
+pub enum Trouble {
+    /// The service refused or failed.
+    Service(Box<Problem>),
+    /// The service cannot be reached.
+    Unreachable(String),
+    /// Something on this side.
+    Here {
+        /// What failed.
+        what: String,
+        /// What to do.
+        advice: String,
+        /// The exit code.
+        code: u8,
+    },
+}
+
+impl Trouble {
+    /// Something that was asked for does not exist.
+    pub fn unknown(what: impl Into<String>, advice: &str) -> Self {
+        Self::Here { what: what.into(), advice: advice.into(), code: 5 }
+    }
+
+    /// The input is not usable.
+    pub fn input(what: impl Into<String>, advice: &str) -> Self {
+        Self::Here { what: what.into(), advice: advice.into(), code: 7 }
+    }
+
+    /// A file or terminal did not do what it should.
+    pub fn local(what: impl Into<String>) -> Self {
+        Self::Here { what: what.into(), advice: "Check the file or terminal that is named, and try again.".into(), code: 1 }
+    }
+
+    /// What was to be proved, or a job that was waited for, failed.
+    pub fn failed(what: impl Into<String>, advice: &str) -> Self {
+        Self::Here { what: what.into(), advice: advice.into(), code: 9 }
+    }
+
+    /// The exit code.
+    pub fn exit_code(&self) -> u8 {
+        match self {
+            Self::Service(problem) => match problem.status {
+                401 | 429 => 3,
+                403 => 4,
+                404 => 5,
+                409 | 412 | 428 => 6,
+                400 | 413 | 422 => 7,
+                503 => 8,
+                _ => 1,
+            },
+            Self::Unreachable(_) => 8,
+            Self::Here { code, .. } => *code,
+        }
+    }
+
+    /// Says it on standard error.
+    pub fn tell(&self) {
+        let (what, advice) = match self {
+            Self::Service(problem) => (problem.detail.clone(), problem.advice.clone()),
+            Self::Unreachable(why) => {
+                (format!("The service cannot be reached: {why}."), "Check that it runs, and the address in --service or JEXLIN_SERVICE.".to_owned())
+            }
+            Self::Here { what, advice, .. } => (what.clone(), advice.clone()),
+        };
+        eprintln!("jexlin: {what}\n        {advice}");
+        if let Self::Service(problem) = self
+            && problem.status >= 500
+        {
+            eprintln!("        Request {}", problem.instance);
+        }
+    }
+}

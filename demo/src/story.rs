@@ -1,0 +1,243 @@
+//! What happened at Osmere Water in the last five months.
+
+use chrono::{TimeDelta, Utc};
+use jexlin_standins::odd::Wire;
+use rocket::http::Method;
+use serde_json::{Value, json};
+
+use crate::world::{World, split};
+use crate::{Demo, Outcome};
+
+const RIDGE: &str = "/Pumping/North ridge/duty";
+const GATEWAY: &str = "/Control room/gateway duty";
+
+fn text(value: &Value, field: &str) -> String {
+    value.get(field).and_then(Value::as_str).unwrap_or_default().to_owned()
+}
+
+fn version(value: &Value) -> i64 {
+    value.get("version").and_then(Value::as_i64).unwrap_or(1)
+}
+
+/// Tells the story from the first day to today.
+///
+/// # Errors
+/// Whatever a call was refused with.
+pub async fn tell(demo: &mut Demo, world: &World) -> Outcome<()> {
+    say("people and groups");
+    people(demo, world).await?;
+    demo.pass(TimeDelta::days(2)).await?;
+    say("folders, devices and credentials");
+    vault(demo, world).await?;
+    demo.pass(TimeDelta::days(1)).await?;
+    say("grants, gates and plans");
+    rules(demo).await?;
+    say("five months of checks and rotations on the demo's hosts");
+    months(demo).await?;
+    say("the last days");
+    last_days(demo).await?;
+    let behind = Utc::now() - demo.now();
+    demo.pass(behind.max(TimeDelta::zero())).await
+}
+
+fn say(what: &str) {
+    eprintln!("    {what}");
+}
+
+async fn people(demo: &mut Demo, world: &World) -> Outcome<()> {
+    for person in &world.people {
+        let body = json!({"sign_in_name": person.name, "display_name": person.display_name, "duties": person.duties, "password": demo.password});
+        let made = demo.post("ines", "/api/v1/people", body).await?;
+        demo.ids.insert(person.name.clone(), text(&made, "id"));
+    }
+    for person in &world.invited {
+        demo.post("ines", "/api/v1/people", json!({"sign_in_name": person.name, "display_name": person.display_name})).await?;
+    }
+    for group in &world.groups {
+        let made = demo.post("ines", "/api/v1/groups", json!({"name": group.name})).await?;
+        demo.ids.insert(group.name.clone(), text(&made, "id"));
+    }
+    for group in &world.groups {
+        for member in group.people.iter().chain(&group.groups) {
+            let path = format!("/api/v1/groups/{}/members/{}", demo.id(&group.name)?, demo.id(member)?);
+            demo.put("ines", &path).await?;
+        }
+    }
+    Ok(())
+}
+
+async fn credential(demo: &mut Demo, path: &str, mut body: Value) -> Outcome<()> {
+    let (folder, name) = split(path);
+    if let Some(fields) = body.as_object_mut() {
+        fields.insert("folder".into(), demo.id(folder)?.into());
+        fields.insert("name".into(), name.into());
+    }
+    let made = demo.post("ines", "/api/v1/credentials", body).await?;
+    demo.ids.insert(path.to_owned(), text(&made, "id"));
+    Ok(())
+}
+
+async fn vault(demo: &mut Demo, world: &World) -> Outcome<()> {
+    for path in &world.folders {
+        let (parent, name) = split(path);
+        let parent = if parent.is_empty() { Value::Null } else { demo.id(parent)?.into() };
+        let made = demo.post("ines", "/api/v1/folders", json!({"parent": parent, "name": name})).await?;
+        demo.ids.insert(path.clone(), text(&made, "id"));
+    }
+    for device in &world.devices {
+        let (folder, name) = split(&device.path);
+        let made = demo.post("ines", "/api/v1/devices", json!({"folder": demo.id(folder)?, "name": name, "address": device.address})).await?;
+        let id = text(&made, "id");
+        demo.ids.insert(device.path.clone(), id.clone());
+        let root = format!("{folder}/{name} root");
+        credential(demo, &root, json!({"kind": "device-admin", "fields": {"user_name": "root"}, "password": device.root, "device": id})).await?;
+        let operator = demo.id(&root)?;
+        demo.patch("ines", &format!("/api/v1/devices/{id}"), version(&made), json!({"operator": operator})).await?;
+    }
+    for account in &world.accounts {
+        let device = demo.id(&account.device)?;
+        credential(demo, &account.path, json!({"kind": "device-admin", "fields": {"user_name": account.user}, "password": account.password, "device": device}))
+            .await?;
+        demo.pass(TimeDelta::minutes(3)).await?;
+    }
+    for login in &world.logins {
+        let mut fields = json!({"user_name": login.user, "url": login.url});
+        if let (Some(fields), false) = (fields.as_object_mut(), login.note.is_empty()) {
+            fields.insert("note".into(), login.note.clone().into());
+        }
+        credential(demo, &login.path, json!({"kind": "login", "fields": fields})).await?;
+        demo.pass(TimeDelta::minutes(7)).await?;
+    }
+    Ok(())
+}
+
+async fn rules(demo: &mut Demo) -> Outcome<()> {
+    for (level, folder, group) in [
+        ("use", "/Pumping", "Operations"),
+        ("reveal", "/Pumping", "Duty engineers"),
+        ("reveal", "/Works", "Operations"),
+        ("reveal", "/Control room", "Operations"),
+        ("steward", "/Pumping", "Shift leads"),
+    ] {
+        let body = json!({"folder": demo.id(folder)?, "group": demo.id(group)?, "level": level});
+        demo.post("ines", "/api/v1/grants", body).await?;
+    }
+    let until = demo.now() + TimeDelta::days(40);
+    let body = json!({"credential": demo.id("/Control room/contractor")?, "person": demo.id("pim")?, "level": "reveal", "ends_at": until, "note": "fits the new gateway"});
+    demo.post("ines", "/api/v1/grants", body).await?;
+    let body = json!({"folder": demo.id("/Office")?, "person": demo.id("olena")?, "level": "list", "note": "yearly audit"});
+    demo.post("ines", "/api/v1/grants", body).await?;
+    let gate = |folder: String, group: String| json!({"folder": folder, "needs_reason": true, "approver_groups": [group], "longest_minutes": 120, "one_holder": true, "rotate_on_return": true});
+    let body = gate(demo.id("/Control room")?, demo.id("Shift leads")?);
+    demo.post("ines", "/api/v1/gates", body).await?;
+    let body = json!({"credential": demo.id(RIDGE)?, "needs_reason": true, "approver_groups": [demo.id("Shift leads")?], "longest_minutes": 60, "one_holder": true, "rotate_on_return": true});
+    demo.post("ines", "/api/v1/gates", body).await?;
+    let plan = |folder: String, days: u16| {
+        json!({"folder": folder, "check": "FREQ=WEEKLY;BYDAY=MO,TH;BYHOUR=3;BYMINUTE=0;BYSECOND=0", "out_of_step": "tell",
+            "rotate_days": days, "hours_from": "01:00", "hours_to": "04:00", "time_zone": "Europe/London"})
+    };
+    let body = plan(demo.id("/Pumping")?, 30);
+    demo.post("ines", "/api/v1/plans", body).await?;
+    let body = plan(demo.id("/Control room")?, 60);
+    demo.post("ines", "/api/v1/plans", body).await?;
+    let body = json!({"folder": demo.id("/Works")?, "check": "FREQ=WEEKLY;BYDAY=WE;BYHOUR=4;BYMINUTE=0;BYSECOND=0", "out_of_step": "tell", "time_zone": "Europe/London"});
+    demo.post("ines", "/api/v1/plans", body).await?;
+    demo.work().await
+}
+
+async fn reveal(demo: &mut Demo, who: &str, path: &str) -> Outcome<u16> {
+    let address = format!("/api/v1/credentials/{}/reveal", demo.id(path)?);
+    Ok(demo.try_as(who, Method::Post, &address, json!({})).await?.0.code)
+}
+
+async fn months(demo: &mut Demo) -> Outcome<()> {
+    let looks = [
+        ("marek", "/Pumping/Weir lane/duty"),
+        ("yusra", "/Pumping/Chapel rise/Pump controller"),
+        ("ines", "/Office/Ordering portal"),
+        ("marek", "/Works/Highfield/Filter controller"),
+        ("tomas", "/Works/Lower Osmere/Dosing controller"),
+        ("pim", "/Control room/contractor"),
+        ("olena", "/Office/Rainfall service"),
+    ];
+    for (day, (who, what)) in (0..146).zip(looks.iter().cycle()) {
+        demo.pass(TimeDelta::hours(19)).await?;
+        if day % 3 == 0 {
+            reveal(demo, who, what).await?;
+        }
+        if day % 17 == 4 {
+            demo.mistype(who).await?;
+        }
+        demo.pass(TimeDelta::hours(5)).await?;
+        if day == 60 {
+            let person = demo.id("dorrit")?;
+            demo.patch("petra", &format!("/api/v1/people/{person}"), 1, json!({"state": "left"})).await?;
+        }
+        if day == 110 {
+            let person = demo.id("sven")?;
+            demo.patch("petra", &format!("/api/v1/people/{person}"), 1, json!({"state": "suspended"})).await?;
+        }
+    }
+    Ok(())
+}
+
+async fn ask(demo: &mut Demo, who: &str, path: &str, reason: &str, minutes: i32) -> Outcome<String> {
+    let body = json!({"credential": demo.id(path)?, "reason": reason, "minutes": minutes});
+    Ok(text(&demo.post(who, "/api/v1/requests", body).await?, "id"))
+}
+
+async fn last_days(demo: &mut Demo) -> Outcome<()> {
+    // One request that nobody answered.
+    ask(demo, "yusra", GATEWAY, "look at the alarm forwarding", 30).await?;
+    demo.pass(TimeDelta::days(2)).await?;
+    // One that was refused, one that was withdrawn.
+    let refused = ask(demo, "marek", GATEWAY, "just checking something", 120).await?;
+    demo.post("tomas", &format!("/api/v1/requests/{refused}/refuse"), json!({"comment": "Say what for, and I will."})).await?;
+    let withdrawn = ask(demo, "marek", GATEWAY, "alarm forwarding to the weir lane pager", 60).await?;
+    demo.post("marek", &format!("/api/v1/requests/{withdrawn}/withdraw"), json!({})).await?;
+    demo.pass(TimeDelta::hours(20)).await?;
+    // The night when pump 3 stopped: asked, approved, seen, given back, rotated.
+    let night = ask(demo, "marek", RIDGE, "pump 3 has stopped and its controller does not answer", 60).await?;
+    demo.pass(TimeDelta::minutes(4)).await?;
+    demo.post("petra", &format!("/api/v1/requests/{night}/approve"), json!({"comment": "Call me when it runs."})).await?;
+    let held = demo.post("marek", "/api/v1/checkouts", json!({"request": night})).await?;
+    reveal(demo, "marek", RIDGE).await?;
+    demo.pass(TimeDelta::minutes(15)).await?;
+    demo.post("marek", &format!("/api/v1/checkouts/{}/check-in", text(&held, "id")), json!({})).await?;
+    demo.work().await?;
+    // Somebody who may not, tries.
+    reveal(demo, "pim", "/Control room/contractor").await?;
+    reveal(demo, "olena", "/Office/Ordering portal").await?;
+    demo.pass(TimeDelta::hours(6)).await?;
+    // The device says no: the account is gone from the host.
+    let plc = demo.id("/Works/Highfield/historian plc")?;
+    demo.post("ines", &format!("/api/v1/credentials/{plc}/rotate"), json!({})).await?;
+    demo.work().await?;
+    doubt(demo).await?;
+    let behind = Utc::now() - demo.now() - TimeDelta::minutes(45);
+    demo.pass(behind.max(TimeDelta::minutes(5))).await?;
+    // Now: one waits for an approver, one is approved and unused, one is held.
+    ask(demo, "yusra", RIDGE, "replace the level sensor at tank 2 after the storm", 45).await?;
+    let held = ask(demo, "marek", GATEWAY, "firmware of the alarm gateway, with the supplier on the phone", 90).await?;
+    demo.post("tomas", &format!("/api/v1/requests/{held}/approve"), json!({"comment": ""})).await?;
+    demo.post("marek", "/api/v1/checkouts", json!({"request": held})).await?;
+    demo.work().await
+}
+
+/// A rotation whose connection was lost in the middle, over a line that is down since.
+async fn doubt(demo: &mut Demo) -> Outcome<()> {
+    let wire = Wire::to("127.0.10.6", 22)?;
+    let (folder, operator) = (demo.id("/Pumping/Weir lane")?, demo.id("/Pumping/Weir lane/telemetry root")?);
+    let made = demo
+        .post("ines", "/api/v1/devices", json!({"folder": folder, "name": "radio link", "address": "127.0.0.1", "port": wire.port(), "operator": operator}))
+        .await?;
+    let body = json!({"kind": "device-admin", "fields": {"user_name": "duty", "note": "The same host over the radio link; for storms."}, "password": "Radio-link-2024", "device": text(&made, "id")});
+    credential(demo, "/Pumping/Weir lane/duty by radio", body).await?;
+    let id = demo.id("/Pumping/Weir lane/duty by radio")?;
+    // Enough to sign in and begin; the answer never arrives.
+    wire.cut_after(4300);
+    demo.post("ines", &format!("/api/v1/credentials/{id}/rotate"), json!({})).await?;
+    demo.work().await?;
+    wire.cut();
+    Ok(())
+}
