@@ -1,0 +1,281 @@
+// The network interface as the console uses it. The types mirror the OpenAPI document.
+
+export type Level = "list" | "use" | "reveal" | "edit" | "steward";
+export interface Page<T> {
+  items: T[];
+  next?: string;
+}
+export interface Status {
+  state: "ready" | "locked" | "needs-setup" | "no-database";
+  organisations: string[];
+}
+export interface Me {
+  id: string;
+  sign_in_name: string;
+  display_name: string;
+  duties: string[];
+  organisation: string;
+}
+export interface Folder {
+  id: string;
+  parent: string | null;
+  name: string;
+  path: string;
+  closed: boolean;
+  level: Level | null;
+  version: number;
+}
+export interface CredentialItem {
+  id: string;
+  name: string;
+  folder: string;
+  place: string;
+  kind: string;
+  user_name: string;
+  device: string | null;
+  check: string | null;
+  gated: boolean;
+  level: Level;
+}
+export interface Member {
+  id: string;
+  sort: "person" | "group";
+  name: string;
+}
+export interface Gate {
+  id: string;
+  target_sort: string;
+  target: string;
+  place: string;
+  needs_reason: boolean;
+  needs_approval: boolean;
+  approvers: Member[];
+  longest_minutes: number;
+  one_holder: boolean;
+  rotate_on_return: boolean;
+  version: number;
+}
+export interface Account {
+  credential: string;
+  credential_path: string;
+  device: string;
+  next_check_at: string | null;
+  next_rotation_at: string | null;
+  checked_at: string | null;
+  check_outcome: string | null;
+  rotated_at: string | null;
+  rotation_outcome: string | null;
+}
+export interface Credential {
+  id: string;
+  name: string;
+  folder: string;
+  place: string;
+  kind: string;
+  fields: Record<string, string>;
+  secret_fields: string[];
+  device: string | null;
+  device_name: string | null;
+  level: Level;
+  gate: Gate | null;
+  upkeep: Account | null;
+  created_at: string;
+  changed_at: string;
+  version: number;
+}
+export interface Kind {
+  name: string;
+  label: string;
+  fields: { name: string; label: string; holds: string; required: boolean }[];
+}
+export interface Version {
+  field: string;
+  number: number;
+  state: string;
+  made_at: string;
+  made_by: string | null;
+  made_how: string;
+}
+export interface Revealed {
+  field: string;
+  version: number;
+  value: string;
+}
+export interface Grant {
+  id: string;
+  target: string;
+  place: string;
+  subject_sort: string;
+  subject: string;
+  subject_name: string;
+  level: Level;
+  ends_at: string | null;
+  note: string;
+}
+export interface Explanation {
+  sentence: string;
+  ways: { grant: string; level: Level; stands_on: string; through: string[]; stopped: string | null }[];
+}
+export interface Person {
+  id: string;
+  sign_in_name: string;
+  display_name: string;
+  state: string;
+  duties: string[];
+  version: number;
+}
+export interface Group {
+  id: string;
+  name: string;
+  members: Member[];
+  version: number;
+}
+export interface Device {
+  id: string;
+  name: string;
+  folder: string;
+  place: string;
+  address: string;
+  port: number;
+  host_key: string | null;
+  operator: string | null;
+  accounts: number;
+  version: number;
+}
+export interface Plan {
+  id: string;
+  target_sort: string;
+  target: string;
+  place: string;
+  check?: string;
+  out_of_step: string;
+  rotate?: string;
+  rotate_days?: number;
+  hours_from?: string;
+  hours_to?: string;
+  time_zone: string;
+  version: number;
+}
+export interface Job {
+  id: string;
+  credential: string;
+  credential_path: string;
+  device: string;
+  task: string;
+  way: string;
+  state: "queued" | "running" | "done" | "failed";
+  step: string;
+  outcome: string | null;
+  message: string;
+  asked_by: string | null;
+  cause: string;
+  queued_at: string;
+  finished_at: string | null;
+}
+export interface Request {
+  id: string;
+  credential: string;
+  credential_path: string;
+  person: string;
+  person_name: string;
+  reason: string;
+  minutes: number;
+  state: string;
+  asked_at: string;
+  expires_at: string;
+  decided_by: string | null;
+  comment: string;
+  checkout: string | null;
+  may_decide: boolean;
+}
+export interface Checkout {
+  id: string;
+  credential: string;
+  credential_path: string;
+  person: string;
+  person_name: string;
+  reason: string;
+  starts_at: string;
+  ends_at: string;
+  ended_at: string | null;
+  ended_how: string | null;
+  rotate_on_return: boolean;
+}
+export interface AuditEvent {
+  id: string;
+  leaf: number | null;
+  at: string;
+  action: string;
+  actor_name: string;
+  target: string | null;
+  target_kind: string;
+  target_name: string;
+  origin: string;
+  outcome: string;
+  detail: Record<string, string>;
+}
+export interface Overview {
+  to_decide: Request[];
+  asked: Request[];
+  held: Checkout[];
+  troubled_jobs: Job[];
+  troubled_accounts: Account[];
+  due_soon: Account[];
+}
+
+/** Problem details (RFC 9457) as an error. */
+export class Problem extends Error {
+  constructor(
+    readonly code: string,
+    readonly status: number,
+    readonly detail: string,
+    readonly advice: string,
+    readonly fields: Record<string, string>,
+  ) {
+    super(detail);
+  }
+}
+
+async function call<T>(method: string, path: string, body?: unknown, version?: number): Promise<T> {
+  const headers: Record<string, string> = { "Jexlin-Console": "1" };
+  if (body !== undefined) headers["Content-Type"] = "application/json";
+  if (version !== undefined) headers["If-Match"] = `"${version}"`;
+  let response: Response;
+  try {
+    response = await fetch(`/api/v1${path}`, { method, headers, body: body === undefined ? undefined : JSON.stringify(body) });
+  } catch {
+    throw new Problem("away", 0, "The service cannot be reached.", "Check the network; what you typed is still here.", {});
+  }
+  const text = await response.text();
+  if (response.ok) return (text ? JSON.parse(text) : undefined) as T;
+  let said: { type?: string; detail?: string; advice?: string; fields?: Record<string, string> } = {};
+  try {
+    said = JSON.parse(text);
+  } catch {
+    // Not our service's words; the status says what there is to say.
+  }
+  const code = (said.type ?? "").replace("urn:jexlin:problem:", "");
+  const problem = new Problem(code, response.status, said.detail ?? `The service answered with status ${response.status}.`, said.advice ?? "Try again.", said.fields ?? {});
+  if (response.status === 401 && code === "signed-out") window.dispatchEvent(new Event("signed-out"));
+  throw problem;
+}
+
+export const api = {
+  get: <T>(path: string) => call<T>("GET", path),
+  post: <T>(path: string, body: unknown = {}) => call<T>("POST", path, body),
+  put: <T>(path: string, body?: unknown, version?: number) => call<T>("PUT", path, body, version),
+  patch: <T>(path: string, body: unknown, version: number) => call<T>("PATCH", path, body, version),
+  remove: (path: string, version?: number) => call<void>("DELETE", path, undefined, version),
+};
+
+/** All pages of a list, up to a bound that a page can show. */
+export async function all<T>(path: string, most = 5000): Promise<T[]> {
+  const items: T[] = [];
+  let cursor = "";
+  do {
+    const page: Page<T> = await api.get(`${path}${path.includes("?") ? "&" : "?"}limit=500&cursor=${cursor}`);
+    items.push(...page.items);
+    cursor = page.next ?? "";
+  } while (cursor && items.length < most);
+  return items;
+}

@@ -1,0 +1,94 @@
+// The first page: what waits for me, what I hold, what failed or is due.
+
+import { useQuery } from "@tanstack/react-query";
+import { Link } from "wouter";
+import { type Me, type Overview, api } from "../api";
+import { Act, Card, Empty, Left, State, Trouble, When } from "../parts";
+import { CredentialLink } from "./links";
+import { Decision } from "./requests";
+
+export function Home({ me }: { me: Me }) {
+  const overview = useQuery({ queryKey: ["overview"], queryFn: () => api.get<Overview>("/overview") });
+  if (overview.error) return <Trouble error={overview.error} />;
+  const data = overview.data;
+  if (!data) return <p role="status">Reading …</p>;
+  return (
+    <>
+      <h1 className="mb-3 text-xl font-semibold">Today, {me.display_name}</h1>
+      <div className="grid items-start gap-3 lg:grid-cols-2">
+        <Card title={`Waiting for your answer (${data.to_decide.length})`}>
+          {data.to_decide.length === 0 && <Empty>Nobody waits for you. Requests that you may approve appear here by themselves.</Empty>}
+          <ul className="flex flex-col gap-3">
+            {data.to_decide.map((request) => (
+              <li key={request.id} className="border-l-4 border-info pl-3">
+                <p>
+                  <strong>{request.person_name}</strong> asks for <CredentialLink id={request.credential} path={request.credential_path} /> for {request.minutes} minutes, since <When at={request.asked_at} />
+                </p>
+                <p className="quiet">“{request.reason}”</p>
+                <Decision request={request} />
+              </li>
+            ))}
+          </ul>
+        </Card>
+        <Card title={`You hold (${data.held.length})`}>
+          {data.held.length === 0 && <Empty>Nothing is checked out to you.</Empty>}
+          <ul className="flex flex-col gap-2">
+            {data.held.map((held) => (
+              <li key={held.id} className="flex flex-wrap items-center justify-between gap-2">
+                <span>
+                  <CredentialLink id={held.credential} path={held.credential_path} />
+                  <br />
+                  <span className="quiet">
+                    <Left until={held.ends_at} /> left{held.rotate_on_return && "; the password is rotated afterwards"}
+                  </span>
+                </span>
+                <Act label="Check in" run={() => api.post(`/checkouts/${held.id}/check-in`)} after={["overview", "checkouts", "credential"]} />
+              </li>
+            ))}
+          </ul>
+          {data.asked.length > 0 && <h3 className="mt-3 font-semibold">You asked for</h3>}
+          <ul className="flex flex-col gap-2">
+            {data.asked.map((request) => (
+              <li key={request.id} className="flex flex-wrap items-center justify-between gap-2">
+                <span>
+                  <State word={request.state} /> <CredentialLink id={request.credential} path={request.credential_path} />
+                  {request.comment && <span className="quiet"> “{request.comment}”</span>}
+                </span>
+                <span className="flex gap-2">
+                  {request.state === "approved" && <Act label="Check out" run={() => api.post("/checkouts", { request: request.id })} after={["overview", "credential"]} look="btn-sm btn-primary" />}
+                  <Act label="Withdraw" run={() => api.post(`/requests/${request.id}/withdraw`)} after={["overview", "requests"]} look="btn-sm btn-ghost" />
+                </span>
+              </li>
+            ))}
+          </ul>
+        </Card>
+        <Card title={`Failed or in doubt (${data.troubled_jobs.length})`} actions={<Link href="/upkeep" className="link">All jobs</Link>}>
+          {data.troubled_jobs.length === 0 && <Empty>No job failed lately on what you look after.</Empty>}
+          <ul className="flex flex-col gap-2">
+            {data.troubled_jobs.slice(0, 8).map((job) => (
+              <li key={job.id}>
+                <State word={job.outcome ?? job.state} /> {job.task} of <CredentialLink id={job.credential} path={job.credential_path} />, <When at={job.finished_at ?? job.queued_at} />
+                {job.message && <p className="quiet text-sm">{job.message}</p>}
+              </li>
+            ))}
+          </ul>
+        </Card>
+        <Card title="Not in step, and due within a day">
+          {data.troubled_accounts.length + data.due_soon.length === 0 && <Empty>Every account that was checked opens with its stored password, and no rotation is due within a day.</Empty>}
+          <ul className="flex flex-col gap-1">
+            {data.troubled_accounts.map((account) => (
+              <li key={account.credential}>
+                <State word={account.check_outcome} /> <CredentialLink id={account.credential} path={account.credential_path} />, checked <When at={account.checked_at} />
+              </li>
+            ))}
+            {data.due_soon.map((account) => (
+              <li key={`due ${account.credential}`}>
+                <State word="queued" /> rotation of <CredentialLink id={account.credential} path={account.credential_path} /> at <When at={account.next_rotation_at} />
+              </li>
+            ))}
+          </ul>
+        </Card>
+      </div>
+    </>
+  );
+}

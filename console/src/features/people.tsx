@@ -1,0 +1,105 @@
+// People and groups.
+
+import { useQuery } from "@tanstack/react-query";
+import { type Group, type Me, type Person, all, api } from "../api";
+import { Act, Card, Choice, Empty, Field, Fold, Form, State, Table, Trouble, text } from "../parts";
+
+const DUTIES = ["people", "folders", "policy", "audit"];
+
+export function People({ me }: { me: Me }) {
+  const people = useQuery({ queryKey: ["people"], queryFn: () => all<Person>("/people") });
+  const groups = useQuery({ queryKey: ["groups"], queryFn: () => all<Group>("/groups") });
+  const may = me.duties.includes("people");
+  const change = (person: Person, body: object) => () => api.patch(`/people/${person.id}`, body, person.version);
+  const members: [string, string][] = [
+    ...(people.data ?? []).map((person): [string, string] => [person.id, person.display_name]),
+    ...(groups.data ?? []).map((group): [string, string] => [group.id, `Group ${group.name}`]),
+  ];
+  return (
+    <div className="flex flex-col gap-3">
+      <h1 className="text-xl font-semibold">People</h1>
+      <Trouble error={people.error ?? groups.error} />
+      <div className="grid items-start gap-3 xl:grid-cols-[3fr_2fr]">
+        <Card title="People">
+          <Table label="People" heads={["Name", "Signs in as", "State", "Duties", ...(may ? ["Do"] : [])]}>
+            {people.data?.map((person) => (
+              <tr key={person.id}>
+                <td>{person.display_name}</td>
+                <td>{person.sign_in_name}</td>
+                <td><State word={person.state} /></td>
+                <td>{person.duties.join(", ")}</td>
+                {may && (
+                  <td>
+                    {person.id !== me.id && person.state === "active" && <Act label="Suspend" look="btn-xs" run={change(person, { state: "suspended" })} after={["people"]} confirm={`Suspend ${person.display_name}? All their sessions end at once.`} />}
+                    {person.state === "suspended" && <Act label="Let in again" look="btn-xs" run={change(person, { state: "active" })} after={["people"]} />}
+                  </td>
+                )}
+              </tr>
+            ))}
+          </Table>
+          {may && (
+            <Fold label="Add a person">
+              {(close) => (
+                <Form
+                  label="Add"
+                  after={["people"]}
+                  done={close}
+                  submit={(data) => api.post("/people", { sign_in_name: text(data, "name"), display_name: text(data, "display_name"), password: text(data, "password") || undefined, duties: DUTIES.filter((duty) => data.get(duty)) })}
+                >
+                  <Field label="Sign-in name" name="name" required />
+                  <Field label="Name" name="display_name" required />
+                  <Field label="First password" name="password" type="password" autoComplete="new-password" hint="At least 12 characters. Without one they are invited and cannot sign in yet." />
+                  <fieldset>
+                    <legend className="text-sm">Duties (none gives a look at a secret)</legend>
+                    {DUTIES.map((duty) => (
+                      <label key={duty} className="mr-3">
+                        <input type="checkbox" name={duty} className="checkbox checkbox-xs" /> {duty}
+                      </label>
+                    ))}
+                  </fieldset>
+                </Form>
+              )}
+            </Fold>
+          )}
+        </Card>
+        <Card title="Groups">
+          {groups.data?.length === 0 && <Empty>There are no groups yet. Granting to a group spares granting to each of its members.</Empty>}
+          <ul className="flex flex-col gap-2">
+            {groups.data?.map((group) => (
+              <li key={group.id}>
+                <strong>{group.name}</strong>
+                <ul className="flex flex-wrap gap-1">
+                  {group.members.map((member) => (
+                    <li key={member.id} className="flex items-center rounded border border-base-300 px-2">
+                      {member.sort === "group" && <span className="quiet mr-1">group</span>}
+                      {member.name}
+                      {may && <Act label="take out" look="btn-xs btn-ghost" run={() => api.remove(`/groups/${group.id}/members/${member.id}`)} after={["groups"]} confirm={`Take ${member.name} out of ${group.name}?`} />}
+                    </li>
+                  ))}
+                </ul>
+                {may && (
+                  <Fold label={`Put somebody into ${group.name}`}>
+                    {(close) => (
+                      <Form label="Put in" after={["groups"]} done={close} submit={(data) => api.put(`/groups/${group.id}/members/${text(data, "member")}`)}>
+                        <Choice label="Who" name="member" options={members} />
+                      </Form>
+                    )}
+                  </Fold>
+                )}
+              </li>
+            ))}
+          </ul>
+          {may && (
+            <Fold label="Add a group">
+              {(close) => (
+                <Form label="Add" after={["groups"]} done={close} submit={(data) => api.post("/groups", { name: text(data, "name") })}>
+                  <Field label="Name" name="name" required />
+                </Form>
+              )}
+            </Fold>
+          )}
+        </Card>
+      </div>
+    </div>
+  );
+}

@@ -1,0 +1,217 @@
+// Small parts that every page uses.
+
+import { useMutation, useQueryClient } from "@tanstack/react-query";
+import { type FormEvent, type ReactNode, useEffect, useId, useRef, useState } from "react";
+import { Problem } from "./api";
+
+/** A state as a word, a shape and a colour, never a colour alone. */
+const LOOKS: Record<string, [string, string]> = {
+  "in step": ["●", "text-success"],
+  done: ["●", "text-success"],
+  approved: ["●", "text-success"],
+  active: ["●", "text-success"],
+  "out of step": ["▲", "text-error"],
+  failed: ["▲", "text-error"],
+  refused: ["✕", "text-error"],
+  "in doubt": ["◆", "text-warning"],
+  unreachable: ["◇", "text-warning"],
+  "locked out": ["◆", "text-warning"],
+  waiting: ["◔", "text-info"],
+  queued: ["◔", "text-info"],
+  running: ["◑", "text-info"],
+  candidate: ["◑", "text-info"],
+  current: ["●", "text-success"],
+};
+
+export function State({ word }: { word: string | null | undefined }) {
+  if (!word) return <span className="quiet">not yet</span>;
+  const [shape, colour] = LOOKS[word] ?? ["○", "quiet"];
+  return (
+    <span className={`whitespace-nowrap ${colour}`}>
+      <span aria-hidden="true">{shape}</span> {word}
+    </span>
+  );
+}
+
+/** A moment, in the reader's own time zone. */
+export function When({ at }: { at: string | null | undefined }) {
+  if (!at) return <span className="quiet">–</span>;
+  const time = new Date(at);
+  const same = time.toDateString() === new Date().toDateString();
+  const day = time.toLocaleDateString(undefined, { day: "numeric", month: "short", year: time.getFullYear() === new Date().getFullYear() ? undefined : "numeric" });
+  const clock = time.toLocaleTimeString(undefined, { hour: "2-digit", minute: "2-digit" });
+  return (
+    <time dateTime={at} title={time.toLocaleString()} className="whitespace-nowrap tabular-nums">
+      {same ? clock : `${day}, ${clock}`}
+    </time>
+  );
+}
+
+/** How long is left until a moment; counts down by itself. */
+export function Left({ until }: { until: string }) {
+  const [now, setNow] = useState(Date.now());
+  useEffect(() => {
+    const timer = setInterval(() => setNow(Date.now()), 1000);
+    return () => clearInterval(timer);
+  }, []);
+  const seconds = Math.max(0, Math.round((Date.parse(until) - now) / 1000));
+  const hours = Math.floor(seconds / 3600);
+  const minutes = Math.floor(seconds / 60) % 60;
+  return <span className="tabular-nums">{hours > 0 ? `${hours} h ${minutes} min` : minutes > 0 ? `${minutes} min` : `${seconds} s`}</span>;
+}
+
+/** What went wrong, and what to do. */
+export function Trouble({ error }: { error: unknown }) {
+  if (!error) return null;
+  const problem = error instanceof Problem ? error : new Problem("", 0, String(error), "Try again.", {});
+  return (
+    <div role="alert" className="my-2 rounded border-l-4 border-error bg-base-200 px-3 py-2">
+      <p className="font-semibold">{problem.detail}</p>
+      <p>{problem.advice}</p>
+    </div>
+  );
+}
+
+/** An empty place that teaches the next step. */
+export function Empty({ children }: { children: ReactNode }) {
+  return <p className="quiet px-1 py-3">{children}</p>;
+}
+
+export function Card({ title, actions, children }: { title: string; actions?: ReactNode; children: ReactNode }) {
+  const id = useId();
+  return (
+    <section aria-labelledby={id} className="min-w-0 rounded-box border border-base-300 bg-base-100 p-3">
+      <div className="mb-1 flex flex-wrap items-baseline justify-between gap-2">
+        <h2 id={id} className="text-base font-semibold">
+          {title}
+        </h2>
+        {actions}
+      </div>
+      {children}
+    </section>
+  );
+}
+
+/** A button that waits for its own work and shows what went wrong. */
+export function Act({ label, run, after = [], look = "btn-sm", confirm }: { label: string; run: () => Promise<unknown>; after?: string[]; look?: string; confirm?: string }) {
+  const client = useQueryClient();
+  const work = useMutation({
+    mutationFn: run,
+    onSettled: () => Promise.all(after.map((key) => client.invalidateQueries({ queryKey: [key] }))),
+  });
+  const click = () => {
+    if (!confirm || window.confirm(confirm)) work.mutate();
+  };
+  return (
+    <span>
+      <button type="button" className={`btn ${look}`} onClick={click} disabled={work.isPending} aria-busy={work.isPending}>
+        {label}
+        {work.isPending && " …"}
+      </button>
+      <Trouble error={work.error} />
+    </span>
+  );
+}
+
+/** A form that keeps what was typed when it is refused. */
+export function Form({ submit, label, after = [], done, children }: { submit: (data: FormData) => Promise<unknown>; label: string; after?: string[]; done?: () => void; children: ReactNode }) {
+  const client = useQueryClient();
+  const form = useRef<HTMLFormElement>(null);
+  const work = useMutation({
+    mutationFn: submit,
+    onSuccess: async () => {
+      await Promise.all(after.map((key) => client.invalidateQueries({ queryKey: [key] })));
+      form.current?.reset();
+      done?.();
+    },
+  });
+  const send = (event: FormEvent<HTMLFormElement>) => {
+    event.preventDefault();
+    work.mutate(new FormData(event.currentTarget));
+  };
+  return (
+    <form ref={form} onSubmit={send} className="flex flex-col gap-2">
+      {children}
+      <Trouble error={work.error} />
+      <div>
+        <button type="submit" className="btn btn-primary btn-sm" disabled={work.isPending} aria-busy={work.isPending}>
+          {label}
+          {work.isPending && " …"}
+        </button>
+      </div>
+    </form>
+  );
+}
+
+export function Field({ label, name, hint, ...rest }: { label: string; name: string; hint?: string } & React.InputHTMLAttributes<HTMLInputElement>) {
+  const id = useId();
+  return (
+    <div>
+      <label htmlFor={id} className="block text-sm">
+        {label}
+      </label>
+      <input id={id} name={name} className="input input-sm w-full" aria-describedby={hint ? `${id}-hint` : undefined} autoComplete="off" {...rest} />
+      {hint && (
+        <p id={`${id}-hint`} className="quiet text-sm">
+          {hint}
+        </p>
+      )}
+    </div>
+  );
+}
+
+export function Choice({ label, name, options, ...rest }: { label: string; name: string; options: [string, string][] } & React.SelectHTMLAttributes<HTMLSelectElement>) {
+  const id = useId();
+  return (
+    <div>
+      <label htmlFor={id} className="block text-sm">
+        {label}
+      </label>
+      <select id={id} name={name} className="select select-sm w-full" {...rest}>
+        {options.map(([value, text]) => (
+          <option key={value} value={value}>
+            {text}
+          </option>
+        ))}
+      </select>
+    </div>
+  );
+}
+
+/** A part that unfolds. */
+export function Fold({ label, children }: { label: string; children: (close: () => void) => ReactNode }) {
+  const [open, setOpen] = useState(false);
+  return (
+    <div>
+      <button type="button" className="btn btn-ghost btn-sm" aria-expanded={open} onClick={() => setOpen(!open)}>
+        {open ? "▾" : "▸"} {label}
+      </button>
+      {open && <div className="mt-1 max-w-md rounded-box border border-base-300 bg-base-200 p-3">{children(() => setOpen(false))}</div>}
+    </div>
+  );
+}
+
+export function Table({ heads, children, label }: { heads: string[]; children: ReactNode; label: string }) {
+  return (
+    <div className="overflow-x-auto" role="region" aria-label={label} tabIndex={0}>
+      <table className="table table-sm">
+        <thead>
+          <tr>
+            {heads.map((head) => (
+              <th key={head} scope="col">
+                {head}
+              </th>
+            ))}
+          </tr>
+        </thead>
+        <tbody>{children}</tbody>
+      </table>
+    </div>
+  );
+}
+
+/** A text field's value out of form data. */
+export function text(data: FormData, name: string): string {
+  const value = data.get(name);
+  return typeof value === "string" ? value : "";
+}
