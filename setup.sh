@@ -35,7 +35,7 @@ build_console() {
     local stamp=console/node_modules/.jexlin-lock
     if ! cmp -s console/package-lock.json "$stamp"; then
         step "Fetching the console's packages"
-        (cd console && npm ci --no-audit --no-fund --loglevel=error)
+        (cd console && npm install --no-save --no-audit --no-fund --loglevel=error)
         cp console/package-lock.json "$stamp"
     fi
     if [ ! -f console/dist/index.html ] || [ -n "$(find console/src console/index.html console/vite.config.ts console/package-lock.json -newer console/dist/index.html -print -quit)" ]; then

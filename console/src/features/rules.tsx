@@ -5,6 +5,9 @@ import { useState } from "react";
 import { type Explanation, type Gate, type Grant, type Group, type Person, type Plan, all, api } from "../api";
 import { Act, Choice, Empty, Field, Form, Trouble, When, text } from "../parts";
 
+/** The reader's own time zone. */
+const OWN_ZONE = new Intl.DateTimeFormat().resolvedOptions().timeZone;
+
 interface Place {
   folder?: string;
   credential?: string;
@@ -112,7 +115,7 @@ export function PlanForm({ close, ...place }: Place & { close: () => void }) {
           <Field label="Rotate from" name="hours_from" type="time" defaultValue={present?.hours_from} />
           <Field label="to" name="hours_to" type="time" defaultValue={present?.hours_to} />
         </div>
-        <Field label="Time zone" name="time_zone" defaultValue={present?.time_zone ?? Intl.DateTimeFormat().resolvedOptions().timeZone} required />
+        <Field label="Time zone" name="time_zone" defaultValue={present?.time_zone ?? OWN_ZONE} required />
       </Form>
       {present && <Act label="Remove the plan" run={() => api.remove(`/plans/${present.id}`, present.version)} after={["plans", "upkeep"]} confirm="Remove this plan?" />}
     </>

@@ -1,1 +1,465 @@
-//! x
+//! The rig of the whole-product tests: a real service on a real database, driven by the real
+//! client and through the network interface.
+//!
+//! Panics here end the test that set something up and could not; that is what they are for.
+
+#![allow(clippy::expect_used, clippy::panic, reason = "what cannot be set up ends the test")]
+
+use std::fs;
+use std::io::{BufRead as _, BufReader, Write as _};
+use std::os::unix::fs::PermissionsExt as _;
+use std::path::{Path, PathBuf};
+use std::process::{Child, Command, Output, Stdio};
+use std::sync::OnceLock;
+use std::time::{Duration, Instant};
+
+use jexlin_standins::cluster::{Care, Cluster, Database, random_hex};
+use serde_json::{Value, json};
+
+/// Everybody's password.
+pub const PASSWORD: &str = "osmere-water-tests";
+/// The root key's passphrase.
+pub const PASSPHRASE: &str = "nine pumps and a weir";
+
+/// The cluster that a test program's tests share.
+///
+/// # Panics
+/// When it does not start.
+pub fn cluster() -> &'static Cluster {
+    static CLUSTER: OnceLock<Cluster> = OnceLock::new();
+    CLUSTER.get_or_init(|| Cluster::temporary(Care::Fast).expect("a cluster"))
+}
+
+/// A program of the workspace, as it was built before the tests.
+#[must_use]
+pub fn program(name: &str) -> PathBuf {
+    let own = std::env::current_exe().expect("this program");
+    let folder = own.parent().and_then(Path::parent).expect("the build's folder");
+    let path = folder.join(name);
+    assert!(path.exists(), "{} is not built; run ./test", path.display());
+    path
+}
+
+/// Waits until something is so, at most half a minute; fails the test otherwise.
+///
+/// # Panics
+/// When it never is.
+pub fn until<T>(what: &str, mut look: impl FnMut() -> Option<T>) -> T {
+    let begin = Instant::now();
+    while begin.elapsed() < Duration::from_secs(60) {
+        if let Some(found) = look() {
+            return found;
+        }
+        std::thread::sleep(Duration::from_millis(50));
+    }
+    panic!("still not so after a minute: {what}");
+}
+
+/// A running service with its own database and folder.
+pub struct Service {
+    /// The three ways into its database.
+    pub database: Database,
+    /// Its folder.
+    pub folder: PathBuf,
+    /// Where it listens.
+    pub url: String,
+    child: Option<Child>,
+    extra: Vec<(String, String)>,
+}
+
+/// The answer to a call.
+#[derive(Debug)]
+pub struct Answer {
+    /// The HTTP status.
+    pub status: u16,
+    /// The body.
+    pub body: Value,
+    /// The headers.
+    pub headers: Vec<(String, String)>,
+}
+
+impl Answer {
+    /// A text of the body.
+    #[must_use]
+    pub fn text(&self, field: &str) -> String {
+        self.body.get(field).and_then(Value::as_str).unwrap_or_default().to_owned()
+    }
+
+    /// The problem's code.
+    #[must_use]
+    pub fn code(&self) -> String {
+        self.text("type").replace("urn:jexlin:problem:", "")
+    }
+
+    /// The body of an answer that must be good.
+    ///
+    /// # Panics
+    /// When it is not.
+    #[must_use]
+    pub fn good(self) -> Value {
+        assert!(self.status < 400, "{} {}", self.status, self.body);
+        self.body
+    }
+
+    /// Asserts that this is the refusal that is meant.
+    ///
+    /// # Panics
+    /// When it is not.
+    pub fn refused(&self, status: u16, code: &str) {
+        assert_eq!((self.status, self.code().as_str()), (status, code), "{}", self.body);
+        assert!(!self.text("detail").is_empty() && !self.text("advice").is_empty(), "{}", self.body);
+    }
+}
+
+fn migrate(database: &Database) {
+    let done = Command::new(program("jexlind")).arg("migrate").env("JEXLIN_OWNER_DATABASE", &database.owner).output().expect("migrations");
+    assert!(done.status.success(), "{}", String::from_utf8_lossy(&done.stderr));
+}
+
+impl Service {
+    /// A service on a new database of the shared cluster, not set up yet.
+    ///
+    /// # Panics
+    /// When it does not start.
+    #[must_use]
+    pub fn bare() -> Self {
+        Self::on(cluster(), &[])
+    }
+
+    /// A service on a new database of a cluster, with more of its environment.
+    ///
+    /// # Panics
+    /// When it does not start.
+    #[must_use]
+    pub fn on(cluster: &Cluster, extra: &[(&str, &str)]) -> Self {
+        let name = format!("t{}", &random_hex().expect("randomness")[..12]);
+        let database = cluster.database(&name).expect("a database");
+        migrate(&database);
+        let folder = std::env::temp_dir().join(format!("jexlin-service-{}-{name}", std::process::id()));
+        fs::create_dir_all(&folder).expect("a folder");
+        let extra = extra.iter().map(|(name, value)| ((*name).to_owned(), (*value).to_owned())).collect();
+        let mut service = Self { database, folder, url: String::new(), child: None, extra };
+        service.start(&[]);
+        service
+    }
+
+    /// A second service on the same database and key file.
+    ///
+    /// # Panics
+    /// When it does not start.
+    #[must_use]
+    pub fn beside(&self) -> Self {
+        let folder = self.folder.join("beside");
+        fs::create_dir_all(&folder).expect("a folder");
+        fs::copy(self.folder.join("root-key.json"), folder.join("root-key.json")).expect("the key file");
+        let mut service = Self { database: self.database.clone(), folder, url: String::new(), child: None, extra: self.extra.clone() };
+        service.start(&[]);
+        service.unlock();
+        service
+    }
+
+    /// Starts it, with more of its environment for this time.
+    ///
+    /// # Panics
+    /// When it does not come up.
+    pub fn start(&mut self, extra: &[(&str, &str)]) {
+        let log = fs::OpenOptions::new().create(true).append(true).open(self.folder.join("log")).expect("a log");
+        let console = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../console/dist");
+        let mut command = Command::new(program("jexlind"));
+        command.env("JEXLIN_DATABASE", &self.database.service).env("JEXLIN_FOLDER", &self.folder).env("JEXLIN_PORT", "0").env("JEXLIN_CONSOLE", console);
+        command
+            .env("JEXLIN_CONNECTIONS", "12")
+            .env("JEXLIN_RUNNERS", "3")
+            .envs(self.extra.iter().cloned())
+            .envs(extra.iter().map(|(name, value)| (*name, *value)));
+        let mut child = command.stdin(Stdio::null()).stdout(Stdio::piped()).stderr(log).spawn().expect("the service");
+        let mut line = String::new();
+        BufReader::new(child.stdout.take().expect("its output")).read_line(&mut line).expect("its address");
+        self.url = line.trim().trim_start_matches("listening on ").to_owned();
+        assert!(self.url.starts_with("http"), "the service did not come up: {}", self.log());
+        self.child = Some(child);
+    }
+
+    /// Kills it with SIGKILL.
+    ///
+    /// # Panics
+    /// When it cannot be killed.
+    pub fn kill(&mut self) {
+        if let Some(mut child) = self.child.take() {
+            child.kill().expect("a kill");
+            child.wait().expect("an end");
+        }
+    }
+
+    /// The process.
+    #[must_use]
+    pub fn process(&self) -> u32 {
+        self.child.as_ref().map_or(0, Child::id)
+    }
+
+    /// What it logged.
+    #[must_use]
+    pub fn log(&self) -> String {
+        fs::read_to_string(self.folder.join("log")).unwrap_or_default()
+    }
+
+    /// A service that is set up, with `ines` as its administrator.
+    ///
+    /// # Panics
+    /// When it cannot be.
+    #[must_use]
+    pub fn ready() -> Self {
+        let service = Self::bare();
+        service.set_up();
+        service
+    }
+
+    /// Sets it up.
+    ///
+    /// # Panics
+    /// When it cannot be.
+    pub fn set_up(&self) {
+        let code = fs::read_to_string(self.folder.join("setup-code")).expect("a set-up code");
+        let body = json!({"code": code, "organisation": "Osmere Water", "sign_in_name": "ines", "display_name": "Ines Calder", "password": PASSWORD, "passphrase": PASSPHRASE});
+        let _ = self.call("POST", "/api/v1/setup", None, Some(&body), None).good();
+    }
+
+    /// Opens its vault.
+    ///
+    /// # Panics
+    /// When it stays closed.
+    pub fn unlock(&self) {
+        let _ = self.call("POST", "/api/v1/unlock", None, Some(&json!({"passphrase": PASSPHRASE})), None).good();
+    }
+
+    /// Any call.
+    ///
+    /// # Panics
+    /// When the service cannot be reached.
+    pub fn call(&self, method: &str, path: &str, token: Option<&str>, body: Option<&Value>, version: Option<i64>) -> Answer {
+        self.raw(method, path, token, body.map(Value::to_string).map(String::into_bytes), version).expect("the service")
+    }
+
+    /// Any call with any bytes; an error when the connection broke.
+    ///
+    /// # Errors
+    /// The connection's words.
+    pub fn raw(&self, method: &str, path: &str, token: Option<&str>, body: Option<Vec<u8>>, version: Option<i64>) -> Result<Answer, String> {
+        let agent = ureq::Agent::config_builder().http_status_as_error(false).timeout_global(Some(Duration::from_secs(60))).build().new_agent();
+        let mut request = ureq::http::Request::builder().method(method).uri(format!("{}{path}", self.url));
+        if let Some(token) = token {
+            request = request.header("Authorization", format!("Bearer {token}"));
+        }
+        if let Some(version) = version {
+            request = request.header("If-Match", format!("\"{version}\""));
+        }
+        let response = match body {
+            Some(body) => agent.run(request.header("Content-Type", "application/json").body(body).map_err(|error| error.to_string())?),
+            None => agent.run(request.body(()).map_err(|error| error.to_string())?),
+        };
+        let mut response = response.map_err(|error| error.to_string())?;
+        let headers = response.headers().iter().map(|(name, value)| (name.to_string(), value.to_str().unwrap_or_default().to_owned())).collect();
+        let status = response.status().as_u16();
+        let text = response.body_mut().read_to_string().map_err(|error| error.to_string())?;
+        let body = serde_json::from_str(&text).unwrap_or(Value::String(text));
+        Ok(Answer { status, body, headers })
+    }
+
+    /// Signs somebody in.
+    ///
+    /// # Panics
+    /// When they are refused.
+    #[must_use]
+    pub fn sign_in(&self, name: &str) -> Session<'_> {
+        let body = json!({"sign_in_name": name, "password": PASSWORD, "channel": "client"});
+        let answer = self.call("POST", "/api/v1/sign-in", None, Some(&body), None);
+        let token = answer.text("token");
+        let _ = answer.good();
+        Session { service: self, token }
+    }
+
+    /// The client with a session file of its own, for one person.
+    ///
+    /// # Panics
+    /// When they cannot sign in.
+    #[must_use]
+    pub fn client(&self, name: &str) -> Client {
+        let folder = self.folder.join(format!("client-{name}-{}", &random_hex().expect("randomness")[..6]));
+        fs::create_dir_all(&folder).expect("a folder");
+        let client = Client { folder, url: self.url.clone() };
+        client.good_with(&["sign-in", name, "--password-file", "-"], PASSWORD);
+        client
+    }
+
+    /// Runs SQL as the superuser, past everything.
+    ///
+    /// # Panics
+    /// When the database refuses.
+    pub fn sql(&self, sql: &str) -> String {
+        cluster().psql(&self.database.name, sql).expect("the database")
+    }
+}
+
+impl Drop for Service {
+    fn drop(&mut self) {
+        self.kill();
+        let _ = fs::remove_dir_all(&self.folder);
+    }
+}
+
+/// Somebody signed in.
+pub struct Session<'a> {
+    service: &'a Service,
+    /// Their token.
+    pub token: String,
+}
+
+impl Session<'_> {
+    /// Reads.
+    #[must_use]
+    pub fn get(&self, path: &str) -> Answer {
+        self.service.call("GET", path, Some(&self.token), None, None)
+    }
+
+    /// Sends.
+    #[must_use]
+    pub fn post(&self, path: &str, body: &Value) -> Answer {
+        self.service.call("POST", path, Some(&self.token), Some(body), None)
+    }
+
+    /// Changes.
+    #[must_use]
+    pub fn patch(&self, path: &str, version: i64, body: &Value) -> Answer {
+        self.service.call("PATCH", path, Some(&self.token), Some(body), Some(version))
+    }
+
+    /// Puts.
+    #[must_use]
+    pub fn put(&self, path: &str) -> Answer {
+        self.service.call("PUT", path, Some(&self.token), None, None)
+    }
+
+    /// Removes.
+    #[must_use]
+    pub fn delete(&self, path: &str, version: Option<i64>) -> Answer {
+        self.service.call("DELETE", path, Some(&self.token), None, version)
+    }
+
+    /// Sends what must be good; returns its identifier.
+    ///
+    /// # Panics
+    /// When it is refused.
+    #[must_use]
+    pub fn make(&self, path: &str, body: &Value) -> String {
+        self.post(path, body).good().get("id").and_then(Value::as_str).expect("an identifier").to_owned()
+    }
+
+    /// A folder at the top.
+    #[must_use]
+    pub fn folder(&self, name: &str) -> String {
+        self.make("/api/v1/folders", &json!({"name": name}))
+    }
+
+    /// A login with a typed password.
+    #[must_use]
+    pub fn login(&self, folder: &str, name: &str, password: &str) -> String {
+        self.make("/api/v1/credentials", &json!({"folder": folder, "kind": "login", "name": name, "password": password}))
+    }
+
+    /// A person who can sign in.
+    #[must_use]
+    pub fn person(&self, name: &str, duties: &[&str]) -> String {
+        self.make("/api/v1/people", &json!({"sign_in_name": name, "display_name": format!("{name} of Osmere"), "password": PASSWORD, "duties": duties}))
+    }
+
+    /// Reveals a credential's password.
+    #[must_use]
+    pub fn reveal(&self, credential: &str) -> Answer {
+        self.post(&format!("/api/v1/credentials/{credential}/reveal"), &json!({}))
+    }
+
+    /// The events of an action, newest first.
+    ///
+    /// # Panics
+    /// When the log cannot be read.
+    #[must_use]
+    pub fn events(&self, action: &str) -> Vec<Value> {
+        self.get(&format!("/api/v1/audit?action={action}&limit=200")).good().get("items").and_then(Value::as_array).expect("events").clone()
+    }
+
+    /// Waits until a job has settled: done, failed, or put back to be tried again.
+    ///
+    /// # Panics
+    /// When it never does.
+    #[must_use]
+    pub fn settled(&self, job: &str) -> Value {
+        until("a job that settles", || {
+            let job = self.get(&format!("/api/v1/jobs/{job}")).good();
+            let state = job.get("state").and_then(Value::as_str).unwrap_or_default().to_owned();
+            let put_back = state == "queued" && job.get("outcome").is_some_and(Value::is_string);
+            (state == "done" || state == "failed" || put_back).then_some(job)
+        })
+    }
+}
+
+/// The real client of one person.
+pub struct Client {
+    /// Where it keeps its session.
+    pub folder: PathBuf,
+    url: String,
+}
+
+impl Client {
+    /// Runs it.
+    ///
+    /// # Panics
+    /// When it cannot be run.
+    #[must_use]
+    pub fn run(&self, arguments: &[&str], input: &str) -> Output {
+        let mut command = Command::new(program("jexlin"));
+        command.args(arguments).env("JEXLIN_SESSION", self.folder.join("session.json")).env("JEXLIN_SERVICE", &self.url).env("COLUMNS", "160");
+        let mut child = command.current_dir(&self.folder).stdin(Stdio::piped()).stdout(Stdio::piped()).stderr(Stdio::piped()).spawn().expect("the client");
+        // A client that needs no input may have ended already.
+        let _ = child.stdin.take().expect("its input").write_all(input.as_bytes());
+        child.wait_with_output().expect("its end")
+    }
+
+    /// Runs what must succeed; returns what it printed.
+    ///
+    /// # Panics
+    /// When it fails.
+    #[must_use]
+    pub fn good(&self, arguments: &[&str]) -> String {
+        self.good_with(arguments, "")
+    }
+
+    /// The same with standard input.
+    ///
+    /// # Panics
+    /// When it fails.
+    pub fn good_with(&self, arguments: &[&str], input: &str) -> String {
+        let output = self.run(arguments, input);
+        assert!(output.status.success(), "jexlin {}: {}", arguments.join(" "), String::from_utf8_lossy(&output.stderr));
+        String::from_utf8_lossy(&output.stdout).trim_end().to_owned()
+    }
+
+    /// Runs what must fail; returns the exit code and both lines of the error.
+    ///
+    /// # Panics
+    /// When it succeeds.
+    #[must_use]
+    pub fn bad(&self, arguments: &[&str]) -> (i32, String) {
+        let output = self.run(arguments, "");
+        assert!(!output.status.success(), "jexlin {} succeeded", arguments.join(" "));
+        (output.status.code().unwrap_or(-1), String::from_utf8_lossy(&output.stderr).into_owned())
+    }
+
+    /// The permissions of the kept session.
+    ///
+    /// # Panics
+    /// When there is none.
+    #[must_use]
+    pub fn session_mode(&self) -> u32 {
+        fs::metadata(self.folder.join("session.json")).expect("a session").permissions().mode() & 0o777
+    }
+}
