@@ -17,6 +17,7 @@ const LOOKS: Record<string, [string, string]> = {
   unreachable: ["◇", "text-warning"],
   "locked out": ["◆", "text-warning"],
   waiting: ["◔", "text-info"],
+  due: ["◔", "text-info"],
   queued: ["◔", "text-info"],
   running: ["◑", "text-info"],
   candidate: ["◑", "text-info"],

@@ -150,6 +150,16 @@ async fn reveal(demo: &mut Demo, who: &str, path: &str) -> Outcome<u16> {
     Ok(demo.try_as(who, Method::Post, &address, json!({})).await?.0.code)
 }
 
+/// Lets the time pass to the next morning, with a look at every hour in which rotations may run.
+async fn night(demo: &mut Demo) -> Outcome<()> {
+    let midnight = (demo.now() + TimeDelta::days(1)).date_naive().and_time(chrono::NaiveTime::MIN).and_utc();
+    for hour in 0..5 {
+        let left = midnight + TimeDelta::minutes(hour * 60 + 50) - demo.now();
+        demo.pass(left.max(TimeDelta::zero())).await?;
+    }
+    demo.pass(TimeDelta::hours(3)).await
+}
+
 async fn months(demo: &mut Demo) -> Outcome<()> {
     let looks = [
         ("marek", "/Pumping/Weir lane/duty"),
@@ -161,14 +171,14 @@ async fn months(demo: &mut Demo) -> Outcome<()> {
         ("olena", "/Office/Rainfall service"),
     ];
     for (day, (who, what)) in (0..146).zip(looks.iter().cycle()) {
-        demo.pass(TimeDelta::hours(19)).await?;
+        night(demo).await?;
         if day % 3 == 0 {
             reveal(demo, who, what).await?;
         }
         if day % 17 == 4 {
             demo.mistype(who).await?;
         }
-        demo.pass(TimeDelta::hours(5)).await?;
+        demo.pass(TimeDelta::hours(2)).await?;
         if day == 60 {
             let person = demo.id("dorrit")?;
             demo.patch("petra", &format!("/api/v1/people/{person}"), 1, json!({"state": "left"})).await?;

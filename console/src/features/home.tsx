@@ -83,7 +83,7 @@ export function Home({ me }: { me: Me }) {
             ))}
             {data.due_soon.map((account) => (
               <li key={`due ${account.credential}`}>
-                <State word="queued" /> rotation of <CredentialLink id={account.credential} path={account.credential_path} /> at <When at={account.next_rotation_at} />
+                <State word="due" /> rotation of <CredentialLink id={account.credential} path={account.credential_path} /> at <When at={account.next_rotation_at} />
               </li>
             ))}
           </ul>

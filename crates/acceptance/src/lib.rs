@@ -173,8 +173,14 @@ impl Service {
             .envs(self.extra.iter().cloned())
             .envs(extra.iter().map(|(name, value)| (*name, *value)));
         let mut child = command.stdin(Stdio::null()).stdout(Stdio::piped()).stderr(log).spawn().expect("the service");
-        let mut line = String::new();
-        BufReader::new(child.stdout.take().expect("its output")).read_line(&mut line).expect("its address");
+        let (sender, receiver) = std::sync::mpsc::channel();
+        let output = child.stdout.take().expect("its output");
+        std::thread::spawn(move || {
+            let mut line = String::new();
+            let _ = BufReader::new(output).read_line(&mut line);
+            let _ = sender.send(line);
+        });
+        let line = receiver.recv_timeout(Duration::from_secs(60)).unwrap_or_default();
         self.url = line.trim().trim_start_matches("listening on ").to_owned();
         assert!(self.url.starts_with("http"), "the service did not come up: {}", self.log());
         self.child = Some(child);

@@ -214,6 +214,9 @@ impl Cluster {
     /// # Errors
     /// PostgreSQL's own words.
     pub fn database(&self, name: &str) -> io::Result<Database> {
+        // One at a time: two that make the roles at once would each think of another password.
+        static MAKING: std::sync::Mutex<()> = std::sync::Mutex::new(());
+        let _making = MAKING.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
         let mut passwords = vec![];
         for role in [OWNER, SERVICE] {
             let file = self.folder.join(role);

@@ -119,7 +119,9 @@ impl Rotation {
             (State::Applying, Heard::Refused(why)) => State::TryingCurrent { refusal: Some(why), answered: false },
             (State::Applying, _) => State::TryingCandidate { refusal: None },
             (State::TryingCandidate { .. }, Heard::Opened) => ended(Next::Promote),
-            (State::TryingCandidate { refusal: Some(_), .. }, _) => ended(Next::KeepBoth),
+            // Refused in words, and by the device's own answer not there: surely not applied.
+            (State::TryingCandidate { refusal: Some(why) }, Heard::Closed) => ended(Next::Discard { why, outcome: Out::Refused }),
+            (State::TryingCandidate { refusal: Some(_) }, _) => ended(Next::KeepBoth),
             (State::TryingCandidate { refusal: None }, heard) => State::TryingCurrent { refusal: None, answered: heard == Heard::Closed },
             (State::TryingCurrent { refusal: Some(why), .. }, Heard::Opened) => ended(Next::Discard { why, outcome: Out::Refused }),
             // Current opens, but a directory may accept an old password for a while: only when the
@@ -163,7 +165,8 @@ mod tests {
         let start = [Heard::Kept, Heard::Refused("disk full".into()), Heard::Closed];
         assert_eq!(run(Rotation::begin(false), &start), Next::TryCandidate);
         assert_eq!(run(Rotation::begin(false), &[&start[..], &[Heard::Opened]].concat()), Next::Promote);
-        assert_eq!(run(Rotation::begin(false), &[&start[..], &[Heard::Closed]].concat()), Next::KeepBoth);
+        assert!(matches!(run(Rotation::begin(false), &[&start[..], &[Heard::Closed]].concat()), Next::Discard { outcome: RotationOutcome::Refused, .. }));
+        assert_eq!(run(Rotation::begin(false), &[&start[..], &[Heard::NoAnswer]].concat()), Next::KeepBoth);
     }
 
     #[test]

@@ -1,0 +1,313 @@
+//! Checks and rotations on a real OpenSSH host, with the service killed and the line cut at every
+//! step: the account always opens with the vault's current password in the end.
+
+use std::sync::OnceLock;
+
+use jexlin_acceptance::{Service, Session, until};
+use jexlin_standins::host::Host;
+use jexlin_standins::odd::{self, Manner, Wire};
+use serde_json::{Value, json};
+
+const ACCOUNTS: [(&str, &str); 9] = [
+    ("root", "Ridge-root-1"),
+    ("duty", "North-ridge-2019"),
+    ("night", "Night-shift-2019"),
+    ("killed", "Killed-2019-a"),
+    ("cut", "Cut-2019-a"),
+    ("late", "Late-2019-a"),
+    ("pair", "Pair-2019-a"),
+    ("gated", "Gated-2019-a"),
+    ("planned", "Planned-2019-a"),
+];
+
+fn host() -> &'static Host {
+    static HOST: OnceLock<Host> = OnceLock::new();
+    HOST.get_or_init(|| Host::temporary("north-ridge-telemetry", &ACCOUNTS).expect("a host"))
+}
+
+/// A folder with the host as a device and its root as operator; returns folder and device.
+fn device(ines: &Session<'_>, port: u16) -> (String, String) {
+    let folder = ines.folder("Pumping");
+    let device = ines.make("/api/v1/devices", &json!({"folder": folder, "name": "telemetry", "address": "127.0.0.1", "port": port}));
+    let root = account(ines, &folder, &device, "root", "Ridge-root-1");
+    let _ = ines.patch(&format!("/api/v1/devices/{device}"), 1, &json!({"operator": root})).good();
+    (folder, device)
+}
+
+fn account(ines: &Session<'_>, folder: &str, device: &str, user: &str, password: &str) -> String {
+    ines.make(
+        "/api/v1/credentials",
+        &json!({"folder": folder, "kind": "device-admin", "name": user, "fields": {"user_name": user}, "password": password, "device": device}),
+    )
+}
+
+fn job(ines: &Session<'_>, credential: &str, task: &str, body: &Value) -> Value {
+    let job = ines.make(&format!("/api/v1/credentials/{credential}/{task}"), body);
+    ines.settled(&job)
+}
+
+fn opens(ines: &Session<'_>, credential: &str, user: &str) -> bool {
+    host().opens(user, &ines.reveal(credential).text("value")).unwrap()
+}
+
+#[test]
+fn a_check_and_a_rotation_both_ways_leave_device_and_vault_in_step() {
+    let service = Service::ready();
+    let ines = service.sign_in("ines");
+    let (folder, device) = device(&ines, host().port());
+    let duty = account(&ines, &folder, &device, "duty", "North-ridge-2019");
+    assert_eq!(job(&ines, &duty, "check", &json!({}))["outcome"], "in step");
+    let key = ines.get(&format!("/api/v1/devices/{device}")).text("host_key");
+    assert!(key.starts_with("ssh-ed25519 "), "pinned at first contact: {key}");
+    let rotated = job(&ines, &duty, "rotate", &json!({}));
+    assert_eq!((&rotated["outcome"], &rotated["way"]), (&json!("done"), &json!("operator")), "{rotated}");
+    assert!(opens(&ines, &duty, "duty"));
+    let itself = job(&ines, &duty, "rotate", &json!({"way": "self"}));
+    assert_eq!((&itself["outcome"], &itself["way"]), (&json!("done"), &json!("self")), "{itself}");
+    assert!(opens(&ines, &duty, "duty"));
+    let history = ines.get(&format!("/api/v1/credentials/{duty}/history")).good();
+    let states: Vec<_> = history["items"].as_array().unwrap().iter().map(|row| row["state"].as_str().unwrap().to_owned()).collect();
+    assert_eq!(states, ["current", "previous", "previous"]);
+    let actions: Vec<_> = ["upkeep.candidate", "upkeep.rotated", "device.pin-host-key", "upkeep.sign-in"].map(|action| ines.events(action).len()).into();
+    assert_eq!(actions[..3], [2, 2, 1]);
+    assert!(actions[3] >= 5, "every time a password left for the device: {actions:?}");
+    let client = service.client("ines");
+    assert!(client.good(&["upkeep", "check", "/Pumping/duty", "--wait"]).contains("in step"));
+}
+
+#[test]
+fn a_password_that_does_not_fit_is_found_and_the_lockout_budget_is_kept() {
+    let service = Service::ready();
+    let ines = service.sign_in("ines");
+    let (folder, device) = device(&ines, host().port());
+    let wrong = account(&ines, &folder, &device, "night", "Not-the-password-1");
+    for _ in 0..3 {
+        assert_eq!(job(&ines, &wrong, "check", &json!({}))["outcome"], "out of step");
+    }
+    let stopped = job(&ines, &wrong, "check", &json!({}));
+    assert_eq!(stopped["outcome"], "locked out");
+    assert!(stopped["message"].as_str().unwrap().contains("could lock the account"));
+    assert!(host().opens("night", "Night-shift-2019").unwrap());
+}
+
+#[test]
+fn a_device_that_refuses_keeps_its_password_and_is_quoted() {
+    let service = Service::ready();
+    let ines = service.sign_in("ines");
+    let (folder, device) = device(&ines, host().port());
+    let gone = account(&ines, &folder, &device, "no-such-account", "Gone-2019-a");
+    let refused = job(&ines, &gone, "rotate", &json!({}));
+    assert_eq!((&refused["state"], &refused["outcome"]), (&json!("failed"), &json!("refused")), "{refused}");
+    assert!(refused["message"].as_str().unwrap().contains("no-such-account"), "{refused}");
+    assert_eq!(ines.reveal(&gone).text("value"), "Gone-2019-a");
+}
+
+#[test]
+fn devices_that_hang_flood_or_are_off_fail_the_job_and_lose_nothing() {
+    let service = Service::ready();
+    let ines = service.sign_in("ines");
+    let folder = ines.folder("Odd");
+    let ports = [
+        ("babbles", odd::device(Manner::Babbles).unwrap()),
+        ("floods", odd::device(Manner::Floods).unwrap()),
+        ("hangs", odd::device(Manner::Hangs).unwrap()),
+        ("off", jexlin_standins::free_port().unwrap()),
+    ];
+    for (name, port) in ports {
+        let device = ines.make("/api/v1/devices", &json!({"folder": folder, "name": name, "address": "127.0.0.1", "port": port}));
+        let credential = ines.make(
+            "/api/v1/credentials",
+            &json!({"folder": folder, "kind": "device-admin", "name": name, "fields": {"user_name": "duty"}, "password": "Odd-2019-a", "device": device}),
+        );
+        let checked = job(&ines, &credential, "check", &json!({}));
+        assert_eq!(checked["outcome"], "unreachable", "{name}: {checked}");
+        let rotated = job(&ines, &credential, "rotate", &json!({"way": "self"}));
+        assert_eq!(rotated["outcome"], "unreachable", "{name}: {rotated}");
+        assert_eq!(ines.reveal(&credential).text("value"), "Odd-2019-a", "{name}");
+    }
+}
+
+#[test]
+fn a_changed_host_key_stops_the_job_until_a_steward_accepts_it() {
+    let service = Service::ready();
+    let ines = service.sign_in("ines");
+    let (folder, device) = device(&ines, host().port());
+    let duty = account(&ines, &folder, &device, "late", "Late-2019-a");
+    service
+        .sql(&format!("UPDATE device SET host_key = 'ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAA' WHERE id = '{device}'"));
+    let checked = job(&ines, &duty, "check", &json!({}));
+    assert_eq!(checked["outcome"], "unreachable");
+    assert!(checked["message"].as_str().unwrap().contains("host key has changed"), "{checked}");
+    let version = ines.get(&format!("/api/v1/devices/{device}")).good()["version"].as_i64().unwrap();
+    let _ = ines.patch(&format!("/api/v1/devices/{device}"), version, &json!({"accept_new_key": true})).good();
+    assert_eq!(job(&ines, &duty, "check", &json!({}))["outcome"], "in step");
+}
+
+/// The heart of promise 2. The service is held at each point of a rotation, killed with SIGKILL,
+/// and started again; whoever takes the job over must find out what the device has.
+#[test]
+fn killed_at_any_step_the_account_opens_with_the_vaults_current_password() {
+    let mut service = Service::ready();
+    let credential = {
+        let ines = service.sign_in("ines");
+        let (folder, device) = device(&ines, host().port());
+        account(&ines, &folder, &device, "killed", "Killed-2019-a")
+    };
+    for way in ["operator", "self"] {
+        for point in ["before-candidate", "after-candidate", "before-apply", "after-apply", "before-verify", "after-verify", "before-promote", "after-promote"]
+        {
+            service.kill();
+            let _ = std::fs::remove_file(service.folder.join("held"));
+            service.start(&[("JEXLIN_HOLD_AT", point)]);
+            service.unlock();
+            let ines = service.sign_in("ines");
+            // Each recovery may cost a failed login; sixteen of them in a minute are this test's own.
+            service.sql("DELETE FROM failed_login");
+            let job = ines.make(&format!("/api/v1/credentials/{credential}/rotate"), &json!({"way": way}));
+            drop(ines);
+            let held = service.folder.join("held");
+            until(&format!("held {point}"), || held.exists().then_some(()));
+            service.kill();
+            // The lease of the dead worker is over at once for the test.
+            service.sql("UPDATE job SET leased_until = now() - interval '1 second' WHERE state = 'running'");
+            service.start(&[]);
+            service.unlock();
+            let ines = service.sign_in("ines");
+            let settled = ines.settled(&job);
+            assert_ne!(settled["outcome"], "in doubt", "{way} {point}: {settled}");
+            assert!(opens(&ines, &credential, "killed"), "{way}, killed {point}: {settled}");
+            assert_eq!(
+                service.sql(&format!("SELECT count(*) FROM secret_version WHERE credential_id = '{credential}' AND state = 'candidate'")),
+                "0",
+                "{point}"
+            );
+        }
+    }
+}
+
+#[test]
+fn cut_at_any_byte_the_account_opens_with_the_vaults_current_password() {
+    let service = Service::ready();
+    let ines = service.sign_in("ines");
+    let wire = Wire::to("127.0.0.1", host().port()).unwrap();
+    let (folder, device) = device(&ines, wire.port());
+    let credential = account(&ines, &folder, &device, "cut", "Cut-2019-a");
+    for bytes in [0, 900, 2600, 3400, 4100, 4400, 4700, 5200, 6400, 7600, 8600, 9600] {
+        wire.cut_after(bytes);
+        let job = ines.make(&format!("/api/v1/credentials/{credential}/rotate"), &json!({}));
+        let _ = ines.settled(&job);
+        wire.mend();
+        // In doubt, it is tried again: at once when somebody asks.
+        let settled = until("a settled rotation", || {
+            let now = ines.get(&format!("/api/v1/jobs/{job}")).good();
+            if now["state"] == "queued" {
+                let _ = ines.post(&format!("/api/v1/credentials/{credential}/rotate"), &json!({}));
+                service.sql(&format!("DELETE FROM failed_login WHERE credential_id = '{credential}'"));
+                return None;
+            }
+            (now["state"] == "done" || now["state"] == "failed").then_some(now)
+        });
+        assert!(opens(&ines, &credential, "cut"), "cut after {bytes}: {settled}");
+    }
+}
+
+#[test]
+fn two_services_on_one_database_never_run_one_job_twice() {
+    let service = Service::ready();
+    let beside = service.beside();
+    let ines = service.sign_in("ines");
+    let (folder, device) = device(&ines, host().port());
+    let credential = account(&ines, &folder, &device, "pair", "Pair-2019-a");
+    for _ in 0..4 {
+        assert_eq!(job(&ines, &credential, "rotate", &json!({}))["outcome"], "done");
+    }
+    let attempts = service.sql("SELECT string_agg(attempts::text, ',') FROM job WHERE task = 'rotation'");
+    assert_eq!(attempts, "1,1,1,1");
+    assert_eq!(service.sql(&format!("SELECT count(*) FROM secret_version WHERE credential_id = '{credential}'")), "5");
+    assert!(opens(&ines, &credential, "pair"));
+    drop(beside);
+}
+
+#[test]
+fn a_plan_checks_and_rotates_by_itself_and_a_bad_one_is_refused_in_words() {
+    let service = Service::ready();
+    let ines = service.sign_in("ines");
+    let (folder, device) = device(&ines, host().port());
+    let credential = account(&ines, &folder, &device, "planned", "Not-in-step-2019");
+    for rule in ["FREQ=YEARLY;BYMONTH=2;BYMONTHDAY=30", "FREQ=MINUTELY", "every now and then", "FREQ=DAILY\nRRULE:FREQ=SECONDLY"] {
+        ines.post("/api/v1/plans", &json!({"folder": folder, "check": rule, "out_of_step": "tell", "time_zone": "Europe/London"})).refused(422, "bad-input");
+    }
+    ines.post("/api/v1/plans", &json!({"folder": folder, "check": "FREQ=DAILY", "out_of_step": "tell", "time_zone": "Atlantis/Centre"}))
+        .refused(422, "bad-input");
+    let _ = ines.make(
+        "/api/v1/plans",
+        &json!({"folder": folder, "check": "FREQ=DAILY;BYHOUR=3", "out_of_step": "both", "rotate_days": 30, "time_zone": "Europe/London"}),
+    );
+    until("due times", || ines.get(&format!("/api/v1/credentials/{credential}")).good()["upkeep"]["next_check_at"].is_string().then_some(()));
+    service.sql(&format!("UPDATE upkeep_state SET next_check_at = now() - interval '1 second' WHERE credential_id = '{credential}'"));
+    // Out of step, and the plan says to rotate: a second job follows by itself.
+    until("an account brought back in step", || {
+        (ines.get(&format!("/api/v1/credentials/{credential}")).good()["upkeep"]["rotation_outcome"] == "done").then_some(())
+    });
+    assert!(opens(&ines, &credential, "planned"));
+    let jobs = ines.get(&format!("/api/v1/jobs?credential={credential}")).good();
+    let causes: Vec<_> =
+        jobs["items"].as_array().unwrap().iter().map(|job| (job["task"].as_str().unwrap().to_owned(), job["cause"].as_str().unwrap().to_owned())).collect();
+    assert_eq!(causes, [("rotation".to_owned(), "out-of-step".to_owned()), ("check".to_owned(), "plan".to_owned())]);
+}
+
+#[test]
+fn a_gate_is_asked_approved_passed_and_closed_again_and_the_password_is_rotated() {
+    let service = Service::ready();
+    let ines = service.sign_in("ines");
+    let (folder, device) = device(&ines, host().port());
+    let credential = account(&ines, &folder, &device, "gated", "Gated-2019-a");
+    let (marek, tomas) = (ines.person("marek", &[]), ines.person("tomas", &[]));
+    for person in [&marek, &tomas] {
+        let _ = ines.make("/api/v1/grants", &json!({"folder": folder, "person": person, "level": "reveal"}));
+    }
+    let gate = json!({"credential": credential, "needs_reason": true, "approver_people": [tomas, marek], "longest_minutes": 60, "one_holder": true, "rotate_on_return": true});
+    ines.post("/api/v1/gates", &json!({"credential": credential, "longest_minutes": 0})).refused(422, "bad-input");
+    let _ = ines.make("/api/v1/gates", &gate);
+    let asker = service.client("marek");
+    let approver = service.client("tomas");
+    assert_eq!(asker.bad(&["reveal", "/Pumping/gated"]).0, 4);
+    assert_eq!(asker.bad(&["request", "ask", "/Pumping/gated", "--minutes", "30"]).0, 7, "a reason is wanted");
+    assert_eq!(asker.bad(&["request", "ask", "/Pumping/gated", "--minutes", "90", "--reason", "pump 3 stopped"]).0, 7, "more than the gate allows");
+    let asked: Value =
+        serde_json::from_str(&asker.good(&["-o", "json", "request", "ask", "/Pumping/gated", "--minutes", "30", "--reason", "pump 3 stopped"])).unwrap();
+    let request = asked["id"].as_str().unwrap();
+    assert_eq!(asker.bad(&["request", "approve", request]).0, 4, "nobody approves their own, approver or not");
+    assert_eq!(asker.bad(&["checkout", "take", "/Pumping/gated"]).0, 4, "not approved yet");
+    assert!(approver.good(&["request", "list", "--state", "waiting"]).contains("pump 3 stopped"));
+    let _ = approver.good(&["request", "approve", request, "--comment", "Call me when it runs."]);
+    let _ = asker.good(&["checkout", "take", "/Pumping/gated"]);
+    assert_eq!(asker.good(&["reveal", "/Pumping/gated"]), "Gated-2019-a");
+    assert_eq!(approver.bad(&["reveal", "/Pumping/gated"]).0, 4, "the checkout is marek's alone");
+    let _ = asker.good(&["checkout", "check-in", "/Pumping/gated"]);
+    assert_eq!(asker.bad(&["reveal", "/Pumping/gated"]).0, 4);
+    until("a rotation on return", || (ines.get(&format!("/api/v1/credentials/{credential}")).good()["upkeep"]["rotation_outcome"] == "done").then_some(()));
+    assert!(!host().opens("gated", "Gated-2019-a").unwrap());
+    // The same by time, without anybody giving it back.
+    let asked: Value =
+        serde_json::from_str(&asker.good(&["-o", "json", "request", "ask", "/Pumping/gated", "--minutes", "1", "--reason", "once more"])).unwrap();
+    let _ = approver.good(&["request", "approve", asked["id"].as_str().unwrap()]);
+    let _ = asker.good(&["checkout", "take", "/Pumping/gated"]);
+    service.sql("UPDATE checkout SET ends_at = now() WHERE ended_at IS NULL");
+    until("an end by time", || (service.sql("SELECT count(*) FROM checkout WHERE ended_how = 'time'") == "1").then_some(()));
+    assert_eq!(asker.bad(&["reveal", "/Pumping/gated"]).0, 4);
+    let refused: Value = serde_json::from_str(&asker.good(&["-o", "json", "request", "ask", "/Pumping/gated", "--reason", "again"])).unwrap();
+    let _ = approver.good(&["request", "refuse", refused["id"].as_str().unwrap(), "--comment", "Say what for."]);
+    assert_eq!(asker.bad(&["checkout", "take", "/Pumping/gated"]).0, 4);
+    for (action, least) in [
+        ("request.ask", 3),
+        ("request.approve", 3),
+        ("request.refuse", 1),
+        ("checkout.take", 2),
+        ("checkout.check-in", 1),
+        ("checkout.time-over", 1),
+        ("credential.reveal", 4),
+    ] {
+        assert!(ines.events(action).len() >= least, "{action}: {:?}", ines.events(action));
+    }
+}

@@ -1,0 +1,98 @@
+#!/usr/bin/env python3
+"""Takes the console's pictures from a running ./start: take.py URL OUT-FOLDER [NAME…].
+
+Drives Debian's chromium through chromedriver's WebDriver interface.
+"""
+import base64, json, subprocess, sys, tempfile, time, urllib.request
+
+url, out, wanted = sys.argv[1].rstrip("/"), sys.argv[2], sys.argv[3:]
+PORT = 9517
+PASSWORD = "osmere-water-demo"
+
+
+def call(method, path, body=None):
+    request = urllib.request.Request(f"http://127.0.0.1:{PORT}{path}", method=method, data=json.dumps(body or {}).encode() if method == "POST" else None)
+    request.add_header("Content-Type", "application/json")
+    return json.loads(urllib.request.urlopen(request, timeout=60).read())["value"]
+
+
+class Browser:
+    def __init__(self, dark=False, width=1280, height=800):
+        arguments = ["--headless=new", "--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run", "--disable-background-networking", "--disable-component-update", "--disable-sync",
+                     f"--window-size={width},{height}", f"--user-data-dir={tempfile.mkdtemp()}"] + (["--force-dark-mode"] if dark else [])
+        self.id = call("POST", "/session", {"capabilities": {"alwaysMatch": {"goog:chromeOptions": {"args": arguments, "binary": "/usr/bin/chromium"}}}})["sessionId"]
+        self.run("Emulation.setDeviceMetricsOverride", {"width": width, "height": height, "deviceScaleFactor": 1, "mobile": False})
+        if dark:
+            self.run("Emulation.setEmulatedMedia", {"features": [{"name": "prefers-color-scheme", "value": "dark"}]})
+
+    def run(self, command, parameters):
+        return call("POST", f"/session/{self.id}/goog/cdp/execute", {"cmd": command, "params": parameters})
+
+    def js(self, script, *arguments):
+        return call("POST", f"/session/{self.id}/execute/sync", {"script": script, "args": list(arguments)})
+
+    def go(self, path):
+        call("POST", f"/session/{self.id}/url", {"url": url + path})
+        time.sleep(1.2)
+
+    def fill(self, label, text):
+        self.js("""const label=[...document.querySelectorAll('label')].find(l=>l.textContent.startsWith(arguments[0]));const e=document.getElementById(label.htmlFor);
+        Object.getOwnPropertyDescriptor(e.constructor.prototype,'value').set.call(e,arguments[1]);e.dispatchEvent(new Event(e.tagName==='SELECT'?'change':'input',{bubbles:true}))""", label, text)
+
+    def press(self, text):
+        self.js("const b=[...document.querySelectorAll('button,a')].find(b=>b.textContent.trim().includes(arguments[0]));b.click()", text)
+        time.sleep(1.0)
+
+    def sign_in(self, name):
+        self.go("/")
+        self.fill("Sign-in name", name)
+        self.fill("Password", PASSWORD)
+        self.press("Sign in")
+        time.sleep(1.5)
+
+    def shot(self, name):
+        if not wanted or name in wanted:
+            with open(f"{out}/{name}.png", "wb") as file:
+                file.write(base64.b64decode(call("GET", f"/session/{self.id}/screenshot")))
+            print(name)
+
+    def close(self):
+        call("DELETE", f"/session/{self.id}")
+
+
+driver = subprocess.Popen(["chromedriver", f"--port={PORT}"], stdout=subprocess.DEVNULL)
+try:
+    time.sleep(1)
+    b = Browser()
+    b.go("/")
+    b.shot("sign-in")
+    b.sign_in("tomas")
+    b.shot("today")
+    b.close()
+    b = Browser()
+    b.sign_in("ines")
+    b.go("/vault")
+    b.press("Weir lane")
+    b.press("duty")
+    b.press("Reveal")
+    b.press("Access")
+    b.shot("vault")
+    b.go("/upkeep")
+    b.shot("upkeep")
+    b.go("/audit")
+    b.shot("audit")
+    b.go("/people")
+    b.shot("people")
+    b.close()
+    b = Browser(dark=True)
+    b.sign_in("yusra")
+    b.go("/requests")
+    b.shot("requests-dark")
+    b.close()
+    b = Browser(width=320, height=700)
+    b.sign_in("marek")
+    b.go("/vault")
+    b.shot("vault-narrow")
+    b.close()
+finally:
+    driver.terminate()
