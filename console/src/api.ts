@@ -256,7 +256,8 @@ async function call<T>(method: string, path: string, body?: unknown, version?: n
   }
   const code = (said.type ?? "").replace("urn:jexlin:problem:", "");
   const problem = new Problem(code, response.status, said.detail ?? `The service answered with status ${response.status}.`, said.advice ?? "Try again.", said.fields ?? {});
-  if (response.status === 401 && code === "signed-out") window.dispatchEvent(new Event("signed-out"));
+  // Asking who is signed in is how the door finds out; it needs no telling.
+  if (response.status === 401 && code === "signed-out" && path !== "/me") window.dispatchEvent(new Event("signed-out"));
   throw problem;
 }
 

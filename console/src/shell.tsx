@@ -1,6 +1,6 @@
 // The frame around every page: where one is, the command palette, signing out.
 
-import { useQuery, useQueryClient } from "@tanstack/react-query";
+import { useQuery } from "@tanstack/react-query";
 import { Command } from "cmdk";
 import { useEffect, useState } from "react";
 import { Link, Redirect, Route, Switch, useLocation } from "wouter";
@@ -61,7 +61,6 @@ function Palette({ open, close }: { open: boolean; close: () => void }) {
 }
 
 export function Shell({ me }: { me: Me }) {
-  const client = useQueryClient();
   const [location, go] = useLocation();
   const [palette, setPalette] = useState(false);
   useLive();
@@ -83,8 +82,8 @@ export function Shell({ me }: { me: Me }) {
   }, [go]);
   const leave = async () => {
     await api.post("/sign-out").catch(() => undefined);
-    client.clear();
     go("/");
+    window.dispatchEvent(new Event("signed-out"));
   };
   return (
     <div className="flex min-h-dvh flex-col">

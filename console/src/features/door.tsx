@@ -76,7 +76,6 @@ export function Door() {
     const gone = () => {
       client.removeQueries({ predicate: (query) => query.queryKey[0] !== "status" && query.queryKey[0] !== "me" });
       client.setQueryData(["me"], null);
-      void client.invalidateQueries({ queryKey: ["me"] });
     };
     window.addEventListener("signed-out", gone);
     return () => window.removeEventListener("signed-out", gone);

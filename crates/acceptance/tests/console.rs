@@ -37,7 +37,11 @@ impl Driver {
         let mut wanted = serde_json::Map::new();
         wanted.insert("goog:chromeOptions".into(), json!({"args": arguments, "binary": "/usr/bin/chromium"}));
         wanted.insert("goog:loggingPrefs".into(), json!({"browser": "ALL"}));
-        ClientBuilder::native().capabilities(wanted).connect(&format!("http://127.0.0.1:{}", self.1)).await.expect("a browser")
+        ClientBuilder::new(hyper_util::client::legacy::connect::HttpConnector::new())
+            .capabilities(wanted)
+            .connect(&format!("http://127.0.0.1:{}", self.1))
+            .await
+            .expect("a browser")
     }
 }
 
