@@ -1,1 +1,275 @@
-fn main() {}
+//! Measures speed, each figure beside a peer in the same run; never part of `./test`.
+//!
+//! `docs/performance.md` explains each figure. What cannot be set up ends the run.
+
+#![allow(
+    clippy::unwrap_used,
+    clippy::expect_used,
+    clippy::panic,
+    clippy::indexing_slicing,
+    clippy::cast_precision_loss,
+    reason = "a bench that cannot go on ends"
+)]
+
+use std::process::{Command, Stdio};
+use std::time::{Duration, Instant};
+
+use hdrhistogram::Histogram;
+use jexlin_acceptance::{PASSWORD, Service, until};
+use jexlin_standins::cluster::{Care, Cluster, programs};
+use jexlin_standins::host::Host;
+use serde_json::{Value, json};
+
+type Bench = (&'static str, fn());
+const ALL: [Bench; 4] = [("reveals", reveals), ("upkeep", upkeep), ("lists", lists), ("start", start)];
+
+fn main() {
+    let wanted: Vec<String> = std::env::args().skip(1).collect();
+    if wanted.iter().any(|name| name == "--list") {
+        ALL.iter().for_each(|(name, _)| println!("{name}"));
+        return;
+    }
+    for (name, run) in ALL {
+        if wanted.is_empty() || wanted.iter().any(|wanted| wanted == name) {
+            eprintln!("{name} …");
+            run();
+        }
+    }
+}
+
+/// Prints one figure.
+fn figure(name: &str, value: f64, unit: &str, peer: &str, peer_value: f64, aim: &str, met: bool) {
+    let machine = format!("{} cores", std::thread::available_parallelism().map_or(0, usize::from));
+    let ratio = if peer_value == 0.0 { Value::Null } else { json!((value / peer_value * 1000.0).round() / 1000.0) };
+    println!(
+        "{}",
+        json!({"name": name, "value": (value * 100.0).round() / 100.0, "unit": unit, "peer": peer, "peer_value": (peer_value * 100.0).round() / 100.0, "ratio": ratio,
+            "aim": aim, "met": met, "commit": std::env::var("JEXLIN_COMMIT").unwrap_or_default(), "machine": machine})
+    );
+}
+
+/// Calls per second and latencies of `work` on so many connections for so long.
+fn load(connections: usize, time: Duration, work: impl Fn(&ureq::Agent, usize) + Sync) -> (f64, Histogram<u64>) {
+    let begin = Instant::now();
+    let parts: Vec<Histogram<u64>> = std::thread::scope(|scope| {
+        let threads: Vec<_> = (0..connections)
+            .map(|number| {
+                let work = &work;
+                scope.spawn(move || {
+                    let agent = ureq::Agent::config_builder().http_status_as_error(true).build().new_agent();
+                    let mut times = Histogram::new(3).unwrap();
+                    while begin.elapsed() < time {
+                        let one = Instant::now();
+                        work(&agent, number);
+                        times.record(u64::try_from(one.elapsed().as_micros()).unwrap()).unwrap();
+                    }
+                    times
+                })
+            })
+            .collect();
+        threads.into_iter().map(|thread| thread.join().unwrap()).collect()
+    });
+    let mut all = Histogram::new(3).unwrap();
+    parts.iter().for_each(|part| all.add(part).unwrap());
+    (all.len() as f64 / begin.elapsed().as_secs_f64(), all)
+}
+
+/// Durable one-row inserts per second by pgbench at so many clients on the same cluster.
+fn pgbench(cluster: &Cluster, database: &str, clients: usize, script: &str) -> f64 {
+    let file = std::env::temp_dir().join(format!("jexlin-pgbench-{}", std::process::id()));
+    std::fs::write(&file, script).unwrap();
+    let out = Command::new(programs().unwrap().join("pgbench"))
+        .args(["-n", "-T", "6", "-j", "2", "-c", &clients.to_string(), "-M", "prepared", "-f"])
+        .arg(&file)
+        .arg(database)
+        .output()
+        .unwrap();
+    let text = String::from_utf8_lossy(&out.stdout).into_owned();
+    let _ = cluster;
+    text.lines()
+        .find_map(|line| line.strip_prefix("tps = "))
+        .and_then(|rest| rest.split(' ').next())
+        .and_then(|number| number.parse().ok())
+        .unwrap_or_else(|| panic!("pgbench: {text} {}", String::from_utf8_lossy(&out.stderr)))
+}
+
+fn service(cluster: &Cluster, extra: &[(&str, &str)]) -> Service {
+    let mut with = vec![("JEXLIN_CONNECTIONS", "32")];
+    with.extend_from_slice(extra);
+    let service = Service::on(cluster, &with);
+    service.set_up();
+    service
+}
+
+fn reveals() {
+    let cluster = Cluster::temporary(Care::Durable).unwrap();
+    let service = service(&cluster, &[]);
+    let ines = service.sign_in("ines");
+    let folder = ines.folder("Pumping");
+    let credentials: Vec<String> = (0..64).map(|n| ines.login(&folder, &format!("pump {n}"), "Winter-tide-41")).collect();
+    let bearer = format!("Bearer {}", ines.token);
+    cluster.psql(&service.database.name, "CREATE TABLE bench_row (id bigint GENERATED ALWAYS AS IDENTITY, at timestamptz, what text)").unwrap();
+    for connections in [1, 8, 32] {
+        let (rate, times) = load(connections, Duration::from_secs(6), |agent, number| {
+            let credential = &credentials[number % credentials.len()];
+            let url = format!("{}/api/v1/credentials/{credential}/reveal", service.url);
+            let text = agent.post(url).header("Authorization", &bearer).send("{}").unwrap().body_mut().read_to_string().unwrap();
+            assert!(text.contains("Winter-tide-41"));
+        });
+        let peer = pgbench(&cluster, &service.database.superuser, connections, "INSERT INTO bench_row (at, what) VALUES (now(), repeat('x', 300));");
+        figure(
+            &format!("audited reveals, {connections} connections"),
+            rate,
+            "1/s",
+            "pgbench durable one-row inserts",
+            peer,
+            "ratio at least 0.5 now, 1.0 later",
+            rate / peer >= 0.5,
+        );
+        let p99 = times.value_at_quantile(0.99) as f64 / 1000.0;
+        if connections == 8 {
+            figure("audited reveals p99, 8 connections", p99, "ms", "", 0.0, "below 20 ms", p99 < 20.0);
+        }
+    }
+}
+
+fn upkeep() {
+    let accounts: Vec<(String, String)> =
+        std::iter::once(("root".to_owned(), "Ridge-root-1".to_owned())).chain((0..200).map(|n| (format!("bench{n}"), format!("Bench-2019-{n}")))).collect();
+    let list: Vec<(&str, &str)> = accounts.iter().map(|(user, password)| (user.as_str(), password.as_str())).collect();
+    let host = Host::temporary("bench", &list).unwrap();
+    let cluster = Cluster::temporary(Care::Durable).unwrap();
+    let service = service(&cluster, &[("JEXLIN_RUNNERS", "4"), ("JEXLIN_PER_DEVICE", "4")]);
+    let ines = service.sign_in("ines");
+    let folder = ines.folder("Bench");
+    let device = ines.make("/api/v1/devices", &json!({"folder": folder, "name": "bench", "address": "127.0.0.1", "port": host.port()}));
+    let ids: Vec<String> = accounts
+        .iter()
+        .map(|(user, password)| {
+            ines.make(
+                "/api/v1/credentials",
+                &json!({"folder": folder, "kind": "device-admin", "name": user, "fields": {"user_name": user}, "password": password, "device": device}),
+            )
+        })
+        .collect();
+    let _ = ines.patch(&format!("/api/v1/devices/{device}"), 1, &json!({"operator": ids[0]})).good();
+    let ssh = "ssh -o StrictHostKeyChecking=no -o UserKnownHostsFile=/dev/null -o LogLevel=ERROR -o PreferredAuthentications=password";
+    // The peer changes the same accounts to what they have already, so that the vault stays right.
+    let script =
+        format!("seq 0 199 | xargs -P 4 -I N sh -c 'echo benchN:Bench-2019-N | sshpass -p Ridge-root-1 {ssh} -p {} root@127.0.0.1 chpasswd'", host.port());
+    let begin = Instant::now();
+    assert!(Command::new("sh").args(["-c", &script]).stdout(Stdio::null()).status().unwrap().success());
+    let peer = 200.0 / begin.elapsed().as_secs_f64() * 60.0;
+    for (task, word) in [("check", "in step"), ("rotate", "done")] {
+        let begin = Instant::now();
+        for id in &ids[1..] {
+            let _ = ines.post(&format!("/api/v1/credentials/{id}/{task}"), &json!({})).good();
+        }
+        let name = if task == "check" { "check" } else { "rotation" };
+        let sql = format!("SELECT count(*) FROM job WHERE task = '{name}' AND state IN ('done', 'failed')");
+        until("all jobs", || (cluster.psql(&service.database.name, &sql).unwrap() == "200").then_some(()));
+        let rate = 200.0 / begin.elapsed().as_secs_f64() * 60.0;
+        assert_eq!(cluster.psql(&service.database.name, &format!("SELECT count(*) FROM job WHERE task = '{name}' AND outcome = '{word}'")).unwrap(), "200");
+        figure(
+            &format!("{name}s over SSH, 200 accounts of one host"),
+            rate,
+            "1/min",
+            "a bare ssh loop of chpasswd, 4 at a time, no verification",
+            peer,
+            "ratio at least 1.0",
+            rate / peer >= 1.0,
+        );
+    }
+}
+
+fn memory(service: &Service) -> f64 {
+    let status = std::fs::read_to_string(format!("/proc/{}/status", service.process())).unwrap();
+    let kib: f64 = status.lines().find_map(|line| line.strip_prefix("VmRSS:")).unwrap().trim().trim_end_matches(" kB").parse().unwrap();
+    kib / 1024.0
+}
+
+/// So many credentials in folders of fifty, granted at the top to a group of groups.
+fn fill(cluster: &Cluster, service: &Service, top: &str, from: usize, to: usize) {
+    cluster
+        .psql(
+            &service.database.name,
+            &format!(
+                "SELECT set_config('jexlin.organisation', id::text, false) FROM organisation;
+                 INSERT INTO folder (id, organisation, parent_id, name, created_at) SELECT md5('folder' || n)::uuid, scope(), '{top}', 'station ' || n, now() FROM generate_series({from} / 50, {to} / 50 - 1) n;
+                 INSERT INTO folder_source SELECT scope(), md5('folder' || n)::uuid, s FROM generate_series({from} / 50, {to} / 50 - 1) n, unnest(ARRAY[md5('folder' || n)::uuid, '{top}'::uuid]) s;
+                 INSERT INTO credential (id, organisation, folder_id, kind, name, fields, data_key, created_at, changed_at)
+                 SELECT md5('credential' || n)::uuid, scope(), md5('folder' || n / 50)::uuid, 'login', 'pump ' || md5(n::text), jsonb_build_object('user_name', 'user' || n % 500), '', now(), now() FROM generate_series({from}, {to} - 1) n;
+                 ANALYZE"
+            ),
+        )
+        .unwrap();
+}
+
+fn lists() {
+    let cluster = Cluster::temporary(Care::Fast).unwrap();
+    let service = service(&cluster, &[]);
+    let ines = service.sign_in("ines");
+    let top = ines.folder("Pumping");
+    let marek = ines.person("marek", &[]);
+    let group = ines.make("/api/v1/groups", &json!({"name": "Duty engineers"}));
+    let _ = ines.put(&format!("/api/v1/groups/{group}/members/{marek}")).good();
+    let _ = ines.make("/api/v1/grants", &json!({"folder": top, "group": group, "level": "reveal"}));
+    let token =
+        service.call("POST", "/api/v1/sign-in", None, Some(&json!({"sign_in_name": "marek", "password": PASSWORD, "channel": "client"})), None).text("token");
+    let bearer = format!("Bearer {token}");
+    let at_rest = memory(&service);
+    let mut before = [0.0; 3];
+    for (size, from) in [(10_000, 0), (100_000, 10_000)] {
+        fill(&cluster, &service, &top, from, size);
+        let folder = cluster.psql(&service.database.name, "SELECT md5('folder7')::uuid").unwrap();
+        let asks = [
+            ("list of all", "/api/v1/credentials?limit=100".to_owned()),
+            ("list of a folder", format!("/api/v1/credentials?limit=100&folder={folder}")),
+            ("search of 4 letters", "/api/v1/credentials?limit=100&find=a1b2".to_owned()),
+        ];
+        let plain = [
+            "SELECT c.id, c.name, c.fields FROM credential c ORDER BY lower(c.name), c.id LIMIT 101;".to_owned(),
+            format!("SELECT c.id, c.name, c.fields FROM credential c WHERE c.folder_id = '{folder}' ORDER BY lower(c.name), c.id LIMIT 101;"),
+            "SELECT c.id, c.name, c.fields FROM credential c WHERE c.search LIKE '%a1b2%' ORDER BY lower(c.name), c.id LIMIT 101;".to_owned(),
+        ];
+        for (number, ((name, path), sql)) in asks.iter().zip(plain).enumerate() {
+            let (_, times) = load(8, Duration::from_secs(5), |agent, _| {
+                let _ = agent.get(format!("{}{path}", service.url)).header("Authorization", &bearer).call().unwrap().body_mut().read_to_string().unwrap();
+            });
+            let p99 = times.value_at_quantile(0.99) as f64 / 1000.0;
+            let mean = 8000.0 / pgbench(&cluster, &service.database.superuser, 8, &sql);
+            figure(
+                &format!("{name} p99 at {size} credentials, 8 connections"),
+                p99,
+                "ms",
+                "mean of the plain SQL without access control, 8 clients",
+                mean,
+                "told",
+                true,
+            );
+            if before[number] > 0.0 {
+                figure(&format!("{name}: p99 at 100000 over 10000"), p99 / before[number], "times", "", 0.0, "told", true);
+            }
+            before[number] = p99;
+        }
+    }
+    figure("service memory at rest", at_rest, "MiB", "", 0.0, "told", true);
+    figure("service memory after 100000 credentials listed and searched", memory(&service), "MiB", "", 0.0, "told", true);
+}
+
+fn start() {
+    let cluster = Cluster::temporary(Care::Durable).unwrap();
+    let mut service = service(&cluster, &[]);
+    let mut times = vec![];
+    for _ in 0..5 {
+        service.kill();
+        let begin = Instant::now();
+        service.start(&[]);
+        times.push(begin.elapsed().as_secs_f64() * 1000.0);
+    }
+    times.sort_by(f64::total_cmp);
+    let begin = Instant::now();
+    assert!(Command::new("true").status().unwrap().success());
+    let peer = begin.elapsed().as_secs_f64() * 1000.0;
+    figure("from exec to listening, median of 5", times[2], "ms", "exec of `true`", peer, "told", true);
+}

@@ -3,7 +3,7 @@
 //!
 //! Panics here end the test that set something up and could not; that is what they are for.
 
-#![allow(clippy::expect_used, clippy::panic, reason = "what cannot be set up ends the test")]
+#![allow(clippy::expect_used, clippy::panic, clippy::indexing_slicing, reason = "what cannot be set up ends the test")]
 
 use std::fs;
 use std::io::{BufRead as _, BufReader, Write as _};
@@ -34,9 +34,9 @@ pub fn cluster() -> &'static Cluster {
 #[must_use]
 pub fn program(name: &str) -> PathBuf {
     let own = std::env::current_exe().expect("this program");
-    let folder = own.parent().and_then(Path::parent).expect("the build's folder");
-    let path = folder.join(name);
-    assert!(path.exists(), "{} is not built; run ./test", path.display());
+    // Tests lie in `deps` beside the programs, the bench right beside them.
+    let path = own.ancestors().skip(1).take(2).map(|folder| folder.join(name)).find(|path| path.exists()).unwrap_or_default();
+    assert!(path.exists(), "{name} is not built; run ./test");
     path
 }
 

@@ -1,6 +1,8 @@
 //! The audit log proved by the client alone, and every way of tampering named; and a database that
 //! goes away, comes back, or is full.
 
+#![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, clippy::indexing_slicing, reason = "what cannot be set up ends the test")]
+
 use std::path::Path;
 
 use jexlin_acceptance::{Client, Service, until};

@@ -1,5 +1,7 @@
 //! The console in headless Chromium: the whole job once, and accessibility by axe in both themes.
 
+#![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, clippy::indexing_slicing, reason = "what cannot be set up ends the test")]
+
 use std::process::{Child, Command, Stdio};
 use std::time::Duration;
 

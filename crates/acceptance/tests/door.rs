@@ -1,5 +1,7 @@
 //! Set-up, the locked vault, signing in, sessions.
 
+#![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, clippy::indexing_slicing, reason = "what cannot be set up ends the test")]
+
 use jexlin_acceptance::{PASSPHRASE, PASSWORD, Service};
 use serde_json::json;
 

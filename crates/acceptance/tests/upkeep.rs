@@ -1,6 +1,8 @@
 //! Checks and rotations on a real OpenSSH host, with the service killed and the line cut at every
 //! step: the account always opens with the vault's current password in the end.
 
+#![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, clippy::indexing_slicing, reason = "what cannot be set up ends the test")]
+
 use std::sync::OnceLock;
 
 use jexlin_acceptance::{Service, Session, until};

@@ -1,5 +1,7 @@
 //! Folders, credentials, reveals, grants, through the network interface and the client.
 
+#![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, clippy::indexing_slicing, reason = "what cannot be set up ends the test")]
+
 use jexlin_acceptance::Service;
 use serde_json::{Value, json};
 

@@ -1,5 +1,7 @@
 //! The SSH connector against real OpenSSH hosts, and against devices that misbehave.
 
+#![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, clippy::indexing_slicing, reason = "what cannot be set up ends the test")]
+
 use std::sync::OnceLock;
 use std::time::Duration;
 

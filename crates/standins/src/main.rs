@@ -10,9 +10,12 @@ use jexlin_standins::cluster::{Care, Cluster};
 use jexlin_standins::host::Host;
 use jexlin_standins::is_root;
 
+/// A name, an address, and accounts with their first passwords.
+type DemoHost = (&'static str, &'static str, &'static [(&'static str, &'static str)]);
+
 /// The hosts of Osmere Water: name, address, accounts. The passwords are those of the first day;
 /// the demo rotates most of them.
-const HOSTS: [(&str, &str, &[(&str, &str)]); 4] = [
+const HOSTS: [DemoHost; 4] = [
     ("north-ridge-telemetry", "127.0.10.5", &[("root", "Ridge-root-first-day-1"), ("duty", "North-ridge-2019"), ("telemetry", "telemetry1")]),
     ("weir-lane-telemetry", "127.0.10.6", &[("root", "Weir-root-first-day-1"), ("duty", "Weir-lane-2019")]),
     ("works-historian", "127.0.10.7", &[("root", "Works-root-first-day-1"), ("reports", "Quarterly-Report-7"), ("duty", "North-ridge-2019")]),
