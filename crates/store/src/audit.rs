@@ -199,7 +199,7 @@ impl Tx {
     /// [`StoreError`].
     pub async fn stray_events(&mut self, key: &Key) -> Result<Vec<Event>> {
         Ok(self
-            .unsealed(None)
+            .without_leaf(None)
             .await?
             .iter()
             .map(|raw| (raw.to_event(), &raw.mac))
@@ -208,7 +208,7 @@ impl Tx {
             .collect())
     }
 
-    async fn unsealed(&mut self, among: Option<(i64, Vec<i64>)>) -> Result<Vec<Raw>> {
+    async fn without_leaf(&mut self, among: Option<(i64, Vec<i64>)>) -> Result<Vec<Raw>> {
         let sealed = audit_leaf::table.filter(audit_leaf::event_id.eq(audit_event::id));
         let mut query = audit_event::table
             .filter(diesel::dsl::not(diesel::dsl::exists(sealed)))
@@ -294,7 +294,7 @@ impl Sealer {
             self.look_around(&mut tx).await?;
         }
         let among = if fresh { None } else { Some((self.highest, self.gaps.keys().copied().collect())) };
-        let rows = tx.unsealed(among).await?;
+        let rows = tx.without_leaf(among).await?;
         let mut outcome = SealOutcome::default();
         let mut leaves = vec![];
         for raw in &rows {

@@ -153,16 +153,16 @@ impl Runner {
         let mut opened = vec![];
         for sealed in withheld {
             let pass = self.job.lease.pass(self.now()).map_err(lease_over)?;
-            opened.push(self.unseal(&pass, sealed.after(&receipt)?)?);
+            opened.push(self.open_version(&pass, sealed.after(&receipt)?)?);
         }
         let operator = match operator {
-            Some(sealed) => Some(self.unseal(&self.job.lease.operator_pass(self.now()).map_err(lease_over)?, sealed.after(&receipt)?)?),
+            Some(sealed) => Some(self.open_version(&self.job.lease.operator_pass(self.now()).map_err(lease_over)?, sealed.after(&receipt)?)?),
             None => None,
         };
         Ok((opened, operator))
     }
 
-    fn unseal(&self, pass: &impl Pass, sealed: SealedVersion) -> Answer<Opened> {
+    fn open_version(&self, pass: &impl Pass, sealed: SealedVersion) -> Answer<Opened> {
         let place = Place { organisation: self.credential.organisation, credential: sealed.credential, field: PASSWORD, version: sealed.number };
         let secret = open(pass, &self.keys.key, &WrappedKey(sealed.data_key), &place, &Sealed(sealed.sealed))?;
         Ok(Opened { secret, version: sealed.number })
