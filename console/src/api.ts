@@ -33,6 +33,7 @@ export interface CredentialItem {
   kind: string;
   user_name: string;
   device: string | null;
+  device_id: string | null;
   check: string | null;
   gated: boolean;
   level: Level;
@@ -142,6 +143,23 @@ export interface Device {
   accounts: number;
   version: number;
 }
+export interface PolicyRules {
+  length: number;
+  shortest: number;
+  lower: number;
+  upper: number;
+  digits: number;
+  symbols_least: number;
+  symbols: string;
+  no_look_alikes: boolean;
+}
+export interface PasswordPolicy {
+  id: string;
+  name: string;
+  is_default: boolean;
+  rules: PolicyRules;
+  version: number;
+}
 export interface Plan {
   id: string;
   target_sort: string;
@@ -154,6 +172,7 @@ export interface Plan {
   hours_from?: string;
   hours_to?: string;
   time_zone: string;
+  policy?: string;
   version: number;
 }
 export interface Job {

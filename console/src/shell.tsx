@@ -7,6 +7,7 @@ import { Link, Redirect, Route, Switch, useLocation } from "wouter";
 import { type CredentialItem, type Me, type Page, api } from "./api";
 import { Audit } from "./features/audit";
 import { Home } from "./features/home";
+import { Passwords } from "./features/passwords";
 import { People } from "./features/people";
 import { Requests } from "./features/requests";
 import { Upkeep } from "./features/upkeep";
@@ -24,7 +25,8 @@ const PLACES: Place[] = [
   { path: "/requests", label: "Requests", key: "3" },
   { path: "/upkeep", label: "Upkeep", key: "4" },
   { path: "/people", label: "People", key: "5" },
-  { path: "/audit", label: "Audit log", key: "6" },
+  { path: "/passwords", label: "Passwords", key: "6" },
+  { path: "/audit", label: "Audit log", key: "7" },
 ];
 
 function Palette({ open, close }: { open: boolean; close: () => void }) {
@@ -132,6 +134,9 @@ export function Shell({ me }: { me: Me }) {
           </Route>
           <Route path="/people">
             <People me={me} />
+          </Route>
+          <Route path="/passwords">
+            <Passwords me={me} />
           </Route>
           <Route path="/audit">
             <Audit />

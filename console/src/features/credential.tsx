@@ -97,7 +97,7 @@ function Secret({ it, me }: { it: Credential; me: Me }) {
           A gate stands here{gate.place !== `${it.place}/${it.name}` && `, set on ${gate.place}`}: {[gate.needs_reason && "a reason", gate.needs_approval && `an approval by ${gate.approvers.map((approver) => approver.name).join(" or ")}`, `at most ${gate.longest_minutes} minutes`, gate.one_holder && "one person at a time", gate.rotate_on_return && "rotated afterwards"].filter(Boolean).join(", ")}.
         </p>
       )}
-      {other && <p><State word="waiting" /> {other.person_name} holds it; <Left until={other.ends_at} /> left.</p>}
+      {other && <p><State word="waiting" /> {other.person_name} holds it; <Left until={other.ends_at} /> left.{atLeast(it.level, "steward") && <> <Act label="Recall" look="btn-xs" run={() => api.post(`/checkouts/${other.id}/recall`)} after={after} confirm={`Take it back from ${other.person_name}? Their time ends at once${other.rotate_on_return ? ", and the password is rotated" : ""}.`} /></>}</p>}
       {mine && <p className="font-medium">You hold it; <Left until={mine.ends_at} /> left.</p>}
       {request && <p><State word={request.state} /> your request{request.comment && `: “${request.comment}”`}</p>}
       <div className="mt-1 flex flex-wrap items-start gap-2">
@@ -252,6 +252,7 @@ export function Detail({ it, me }: { it: Credential; me: Me }) {
         <div className="flex flex-wrap gap-2">
           {atLeast(it.level, "use") && <Act label="Check now" run={() => api.post(`/credentials/${it.id}/check`)} after={after} />}
           {atLeast(it.level, "edit") && <Act label="Rotate now" run={() => api.post(`/credentials/${it.id}/rotate`, {})} after={after} confirm="Give the account a new generated password, on the device and in the vault?" />}
+          {atLeast(it.level, "edit") && <Act label="Rotate as itself" look="btn-sm btn-ghost" run={() => api.post(`/credentials/${it.id}/rotate`, { way: "self" })} after={after} confirm="Have the account change its own password at its own prompt, without the operator?" />}
         </div>
       )}
       {atLeast(it.level, "edit") && <Fold label="Edit">{(close) => <Edit it={it} close={close} />}</Fold>}

@@ -2,7 +2,7 @@
 
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
-import { type Explanation, type Gate, type Grant, type Group, type Person, type Plan, all, api } from "../api";
+import { type Explanation, type Gate, type Grant, type Group, type Person, type PasswordPolicy, type Plan, all, api } from "../api";
 import { Act, Choice, Empty, Field, Form, Trouble, When, text } from "../parts";
 
 /** The reader's own time zone. */
@@ -89,7 +89,8 @@ export function Explain({ credential, self }: { credential: string; self: string
 
 export function PlanForm({ close, ...place }: Place & { close: () => void }) {
   const plans = useQuery({ queryKey: ["plans"], queryFn: () => all<Plan>("/plans") });
-  if (!plans.data) return <p role="status">Reading …</p>;
+  const policies = useQuery({ queryKey: ["policies"], queryFn: () => all<PasswordPolicy>("/password-policies") });
+  if (!plans.data || !policies.data) return <p role="status">Reading …</p>;
   const present = plans.data.find((plan) => plan.target === target(place));
   const submit = (data: FormData) => {
     const rules = {
@@ -100,6 +101,7 @@ export function PlanForm({ close, ...place }: Place & { close: () => void }) {
       hours_from: text(data, "hours_from") || undefined,
       hours_to: text(data, "hours_to") || undefined,
       time_zone: text(data, "time_zone"),
+      policy: text(data, "policy") || undefined,
     };
     return present ? api.put(`/plans/${present.id}`, rules, present.version) : api.post("/plans", { ...place, ...rules });
   };
@@ -115,6 +117,7 @@ export function PlanForm({ close, ...place }: Place & { close: () => void }) {
           <Field label="Rotate from" name="hours_from" type="time" defaultValue={present?.hours_from} />
           <Field label="to" name="hours_to" type="time" defaultValue={present?.hours_to} />
         </div>
+        <Choice label="New passwords by the policy" name="policy" defaultValue={present?.policy ?? ""} options={[["", "the default"], ...policies.data.map((policy): [string, string] => [policy.id, policy.name])]} />
         <Field label="Time zone" name="time_zone" defaultValue={present?.time_zone ?? OWN_ZONE} required />
       </Form>
       {present && <Act label="Remove the plan" run={() => api.remove(`/plans/${present.id}`, present.version)} after={["plans", "upkeep"]} confirm="Remove this plan?" />}

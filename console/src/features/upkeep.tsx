@@ -3,6 +3,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { type Account, type Job, type Page, type Plan, all, api } from "../api";
 import { Act, Card, Empty, State, Table, Trouble, When } from "../parts";
+import { Devices } from "./devices";
 import { CredentialLink } from "./links";
 
 const CAUSES: Record<string, string> = { asked: "asked for", plan: "by the plan", "out-of-step": "was out of step", return: "after a checkout" };
@@ -79,6 +80,7 @@ export function Upkeep() {
         {jobs.data?.items.length === 0 && <Empty>No job has run yet.</Empty>}
         {jobs.data && jobs.data.items.length > 0 && <JobRows jobs={jobs.data.items} />}
       </Card>
+      <Devices />
       <Card title="Plans">
         {plans.data?.length === 0 && <Empty>There is no plan yet. Open a folder in the vault and set one: it counts for everything below.</Empty>}
         <ul>

@@ -101,6 +101,8 @@ pub struct CredentialItem {
     pub user_name: String,
     /// The name of its device.
     pub device: Option<String>,
+    /// Its identifier.
+    pub device_id: Option<Uuid>,
     /// What the last check found.
     pub check: Option<String>,
     /// Whether a gate stands before it.
@@ -286,7 +288,7 @@ pub struct ChangeDevice {
     /// A new address; the pinned host key is forgotten.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub address: Option<String>,
-    /// A new port.
+    /// A new port; the pinned host key is forgotten.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub port: Option<u16>,
     /// The credential that its accounts are changed with.

@@ -108,8 +108,8 @@ impl Acting {
         }
         let (organisation, hash) = read_token(&token_of(request)?).ok_or_else(|| Fault::signed_out("The token is not one of ours."))?;
         let now = app.clock.now();
-        let mut tx = app.store.begin(organisation).await?;
-        let Some((session, person)) = tx.session_by_token(&hash).await? else {
+        let (mut tx, found) = app.store.begin_with_session(organisation, &hash).await?;
+        let Some((session, person)) = found else {
             return Err(Fault::signed_out("The session is unknown."));
         };
         let idle = TimeDelta::minutes(app.config.idle_minutes);
@@ -185,29 +185,18 @@ impl Acting {
         if self.person.duties.iter().any(|held| held == duty) { Ok(()) } else { Err(Fault::needs_duty(duty)) }
     }
 
-    /// Records the event of what was intended, in the transaction, without committing.
-    ///
-    /// # Errors
-    /// [`Fault`].
-    pub async fn record(&mut self) -> Answer<Uuid> {
-        let id = Uuid::now_v7();
-        let intent = self.slot.lock().ok().and_then(|slot| slot.intent.clone()).ok_or_else(|| Fault::internal("nothing was intended"))?;
-        let actor =
-            Actor { organisation: self.organisation(), person: Some(self.person.id), name: self.person.display_name.clone(), origin: self.origin.clone() };
-        let event = event_of(id, &actor, &intent, self.now);
-        let keys = Arc::clone(&self.keys);
-        self.tx()?.record(&event, &keys.mac).await?;
-        Ok(id)
-    }
-
     /// Commits the action together with its event; returns the event and the receipt.
     ///
     /// # Errors
     /// [`Fault`]; then nothing was done.
     pub async fn done(&mut self) -> Answer<(Uuid, Receipt)> {
-        let id = self.record().await?;
+        let id = Uuid::now_v7();
+        let intent = self.slot.lock().ok().and_then(|slot| slot.intent.clone()).ok_or_else(|| Fault::internal("nothing was intended"))?;
+        let actor =
+            Actor { organisation: self.organisation(), person: Some(self.person.id), name: self.person.display_name.clone(), origin: self.origin.clone() };
+        let event = event_of(id, &actor, &intent, self.now);
         let tx = self.tx.take().ok_or_else(|| Fault::internal("the transaction is over"))?;
-        Ok((id, tx.commit_recorded().await?))
+        Ok((id, tx.commit_with(&event, &self.keys.mac).await?))
     }
 
     /// Ends the transaction where nothing of worth was touched.
@@ -287,12 +276,14 @@ impl Fairing for Refusals {
 
 async fn record_refusal(app: &App, actor: &Actor, mut intent: Intent, fault: &Fault) -> Answer<()> {
     intent.detail.insert("refused".into(), fault.code.to_owned());
-    let mut event = event_of(Uuid::now_v7(), actor, &intent, app.clock.now());
-    event.outcome = Outcome::Refused;
     let keys = app.keyring.keys(&app.store, actor.organisation).await?;
     let mut tx = app.store.begin(actor.organisation).await?;
-    tx.record(&event, &keys.mac).await?;
-    tx.commit_recorded().await?;
+    if let (Some(target), true) = (intent.target, intent.target_name.is_empty()) {
+        intent.target_name = tx.name_for_event(&intent.target_kind, target).await?.unwrap_or_default();
+    }
+    let mut event = event_of(Uuid::now_v7(), actor, &intent, app.clock.now());
+    event.outcome = Outcome::Refused;
+    tx.commit_with(&event, &keys.mac).await?;
     Ok(())
 }
 

@@ -13,15 +13,34 @@ pub enum Clock {
     Machine,
     /// Stands still until it is stepped; microseconds since 1970.
     Stepped(Arc<AtomicI64>),
+    /// The machine's, and as many seconds more or less as a file says: how a test lets the clock
+    /// of a whole service jump. In a release build there is none.
+    #[cfg(debug_assertions)]
+    Shifted(std::path::PathBuf),
 }
 
 impl Clock {
+    /// The machine's clock; in a debug build, shifted when `JEXLIN_CLOCK_SHIFT` names a file.
+    #[must_use]
+    pub fn of_the_machine() -> Self {
+        #[cfg(debug_assertions)]
+        if let Ok(file) = std::env::var("JEXLIN_CLOCK_SHIFT") {
+            return Self::Shifted(file.into());
+        }
+        Self::Machine
+    }
+
     /// Now, in microseconds as PostgreSQL keeps them.
     #[must_use]
     pub fn now(&self) -> DateTime<Utc> {
         match self {
             Self::Machine => Utc::now().trunc_subsecs(6),
             Self::Stepped(at) => DateTime::from_timestamp_micros(at.load(Ordering::SeqCst)).unwrap_or_default(),
+            #[cfg(debug_assertions)]
+            Self::Shifted(file) => {
+                let seconds = std::fs::read_to_string(file).ok().and_then(|text| text.trim().parse().ok()).unwrap_or(0);
+                (Utc::now() + chrono::TimeDelta::seconds(seconds)).trunc_subsecs(6)
+            }
         }
     }
 }

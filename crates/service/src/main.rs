@@ -60,7 +60,7 @@ fn figment(config: &Config) -> Figment {
 async fn serve() -> Result<(), String> {
     let config = Config::from_environment()?;
     std::fs::create_dir_all(&config.folder).map_err(|error| format!("{}: {error}", config.folder.display()))?;
-    let app = App::new(config.clone(), Clock::Machine)?;
+    let app = App::new(config.clone(), Clock::of_the_machine())?;
     // The database may come later than the service: wait for it, and say so.
     let mut told = false;
     let offered = loop {

@@ -8,8 +8,9 @@ use jexlin_core::access::plain::{Folder, Grant, World};
 use jexlin_core::access::{Level, Reach};
 use uuid::Uuid;
 
-use crate::schema::{access_grant, credential, gate_of, level_on_credential, level_on_folder};
-use crate::{Result, StoreError, Tx};
+use crate::sql::statement;
+use crate::schema::{access_grant, credential, gate_of, level_on_credential, level_on_folder, secret_version};
+use crate::{Result, SealedVersion, StoreError, Tx, Withheld};
 
 /// A grant.
 #[derive(Clone, Debug, Queryable, Selectable, Insertable)]
@@ -118,9 +119,45 @@ impl Tx {
             gate_of(credential::id),
             credential::name,
         ));
-        let found: Option<(Option<i16>, Option<Uuid>, String)> = query.first(self.conn()).await.optional()?;
+        let found: Option<(Option<i16>, Option<Uuid>, String)> = query.first(self.conn()?).await.optional()?;
         let (level, gate, name) = found.unwrap_or_default();
         Ok(Approach { reach: Reach { subject: person, target: id, level: level.and_then(Level::from_number) }, gate, name })
+    }
+
+    /// The same, with a version of a secret field that the way leads to: the current one, or one by
+    /// its number. Withheld until the receipt, whoever asks.
+    ///
+    /// # Errors
+    /// [`StoreError`].
+    pub async fn approach_secret(
+        &mut self,
+        person: Uuid,
+        id: Uuid,
+        now: DateTime<Utc>,
+        field: &str,
+        number: Option<i32>,
+    ) -> Result<(Approach, Option<Withheld<SealedVersion>>)> {
+        let wanted = secret_version::credential_id.eq(id).and(secret_version::field.eq(field));
+        let query = credential::table
+            .left_join(
+                secret_version::table.on(wanted.and(secret_version::number.nullable().eq(number).or(number.is_none().into_sql::<sql_types::Bool>().and(secret_version::state.eq("current"))).assume_not_null())),
+            )
+            .filter(credential::id.eq(id))
+            .filter(credential::removed_at.is_null())
+            .select((
+                level_on_credential(person, credential::id, now),
+                gate_of(credential::id),
+                credential::name,
+                credential::data_key,
+                secret_version::number.nullable(),
+                secret_version::sealed.nullable(),
+            ));
+        type Found = (Option<i16>, Option<Uuid>, String, Vec<u8>, Option<i32>, Option<Vec<u8>>);
+        let found: Option<Found> = query.first(self.conn()?).await.optional()?;
+        let (level, gate, name, data_key, number, sealed) = found.unwrap_or_default();
+        let approach = Approach { reach: Reach { subject: person, target: id, level: level.and_then(Level::from_number) }, gate, name };
+        let sealed = number.zip(sealed).map(|(number, sealed)| self.withhold(SealedVersion { credential: id, field: field.to_owned(), number, sealed, data_key }));
+        Ok((approach, sealed))
     }
 
     /// What reaches a person on a folder that is not removed.
@@ -130,7 +167,7 @@ impl Tx {
     pub async fn reach_folder(&mut self, person: Uuid, id: Uuid, now: DateTime<Utc>) -> Result<Reach> {
         use crate::schema::folder;
         let query = folder::table.find(id).filter(folder::removed_at.is_null()).select(level_on_folder(person, folder::id, now));
-        let found: Option<Option<i16>> = query.first(self.conn()).await.optional()?;
+        let found: Option<Option<i16>> = query.first(self.conn()?).await.optional()?;
         Ok(Reach { subject: person, target: id, level: found.flatten().and_then(Level::from_number) })
     }
 
@@ -139,7 +176,7 @@ impl Tx {
     /// # Errors
     /// [`StoreError::Conflict`] when the same subject has one on the same target.
     pub async fn add_grant(&mut self, row: &GrantRow) -> Result<()> {
-        diesel::insert_into(access_grant::table).values(row).execute(self.conn()).await?;
+        diesel::insert_into(access_grant::table).values(row).execute(self.conn()?).await?;
         Ok(())
     }
 
@@ -149,7 +186,7 @@ impl Tx {
     /// [`StoreError::NotFound`].
     pub async fn grant(&mut self, id: Uuid) -> Result<GrantView> {
         let sql = format!("{VIEW} WHERE g.id = $1");
-        Ok(diesel::sql_query(sql).bind::<sql_types::Uuid, _>(id).get_result(self.conn()).await?)
+        Ok(statement(sql).bind::<sql_types::Uuid, _>(id).get_result(self.conn()?).await?)
     }
 
     /// The grants that stand on a target.
@@ -162,7 +199,7 @@ impl Tx {
             Target::Credential(id) => ("credential_id", id),
         };
         let sql = format!("{VIEW} WHERE g.{column} = $1 ORDER BY g.held DESC, subject_name, g.id");
-        Ok(diesel::sql_query(sql).bind::<sql_types::Uuid, _>(id).load(self.conn()).await?)
+        Ok(statement(sql).bind::<sql_types::Uuid, _>(id).load(self.conn()?).await?)
     }
 
     /// The grants that reach a credential or a folder from where it is, its own included.
@@ -180,7 +217,7 @@ impl Tx {
             ),
         };
         let (Target::Folder(id) | Target::Credential(id)) = target;
-        Ok(diesel::sql_query(sql).bind::<sql_types::Uuid, _>(id).load(self.conn()).await?)
+        Ok(statement(sql).bind::<sql_types::Uuid, _>(id).load(self.conn()?).await?)
     }
 
     /// Takes a grant away.
@@ -188,7 +225,7 @@ impl Tx {
     /// # Errors
     /// [`StoreError::NotFound`].
     pub async fn remove_grant(&mut self, id: Uuid) -> Result<()> {
-        let count = diesel::delete(access_grant::table.find(id)).execute(self.conn()).await?;
+        let count = diesel::delete(access_grant::table.find(id)).execute(self.conn()?).await?;
         if count == 1 { Ok(()) } else { Err(StoreError::NotFound) }
     }
 
@@ -228,7 +265,7 @@ impl Tx {
         let places: Vec<Uuid> = part.world.folders.keys().chain(part.world.credentials.keys()).copied().collect();
         let query =
             access_grant::table.filter(access_grant::folder_id.eq_any(&places).or(access_grant::credential_id.eq_any(&places))).select(GrantRow::as_select());
-        part.world.grants = query.load(self.conn()).await?.iter().filter_map(GrantRow::to_plain).collect();
+        part.world.grants = query.load(self.conn()?).await?.iter().filter_map(GrantRow::to_plain).collect();
         for member in self.members(None).await? {
             part.world.groups.entry(member.group_id).or_default().insert(member.member);
         }
@@ -243,7 +280,7 @@ impl Tx {
     /// # Errors
     /// [`StoreError`].
     pub async fn all_grants(&mut self) -> Result<Vec<GrantRow>> {
-        Ok(access_grant::table.select(GrantRow::as_select()).load(self.conn()).await?)
+        Ok(access_grant::table.select(GrantRow::as_select()).load(self.conn()?).await?)
     }
 }
 

@@ -103,36 +103,74 @@ fn mac_of(key: &Key, event: &Event) -> [u8; 32] {
     key.mac(&[b"jexlin audit event\0", &event.canonical()])
 }
 
+/// An event as it goes into its table. With `DEFAULT` for what is missing the statement would have
+/// another text each time, and could not stay prepared.
+#[derive(Insertable)]
+#[diesel(table_name = audit_event, treat_none_as_default_value = false)]
+pub(crate) struct Inserted<'a> {
+    id: Uuid,
+    organisation: Uuid,
+    at: DateTime<Utc>,
+    action: &'a str,
+    actor: Option<Uuid>,
+    actor_name: &'a str,
+    target: Option<Uuid>,
+    target_kind: &'a str,
+    target_name: &'a str,
+    origin: &'a str,
+    outcome: &'a str,
+    detail: serde_json::Value,
+    mac: Vec<u8>,
+}
+
+/// The statement that records an event.
+pub(crate) fn insertion<'a>(event: &'a Event, key: &Key, organisation: Uuid) -> Result<Insertion<'a>> {
+    Ok(diesel::insert_into(audit_event::table).values(Inserted {
+        id: event.id.parse().map_err(|_| StoreError::Broken("an event without an identifier".into()))?,
+        organisation,
+        at: event.at.parse().map_err(|_| StoreError::Broken("an event without a time".into()))?,
+        action: &event.action,
+        actor: event.actor.parse().ok(),
+        actor_name: &event.actor_name,
+        target: event.target.parse().ok(),
+        target_kind: &event.target_kind,
+        target_name: &event.target_name,
+        origin: &event.origin,
+        outcome: event.outcome.word(),
+        detail: serde_json::to_value(&event.detail).map_err(|error| StoreError::Broken(error.to_string()))?,
+        mac: mac_of(key, event).to_vec(),
+    }))
+}
+
+type Insertion<'a> = diesel::query_builder::InsertStatement<audit_event::table, <Inserted<'a> as Insertable<audit_event::table>>::Values>;
+
 impl Tx {
     /// Records an event in this transaction; it commits with the action or not at all.
     ///
     /// # Errors
     /// [`StoreError`].
     pub async fn record(&mut self, event: &Event, key: &Key) -> Result<()> {
-        let mac = mac_of(key, event);
-        let at: DateTime<Utc> = event.at.parse().map_err(|_| StoreError::Broken("an event without a time".into()))?;
-        let id: Uuid = event.id.parse().map_err(|_| StoreError::Broken("an event without an identifier".into()))?;
-        let detail = serde_json::to_value(&event.detail).map_err(|error| StoreError::Broken(error.to_string()))?;
-        diesel::insert_into(audit_event::table)
-            .values((
-                audit_event::id.eq(id),
-                audit_event::organisation.eq(self.organisation()),
-                audit_event::at.eq(at),
-                audit_event::action.eq(&event.action),
-                audit_event::actor.eq(event.actor.parse::<Uuid>().ok()),
-                audit_event::actor_name.eq(&event.actor_name),
-                audit_event::target.eq(event.target.parse::<Uuid>().ok()),
-                audit_event::target_kind.eq(&event.target_kind),
-                audit_event::target_name.eq(&event.target_name),
-                audit_event::origin.eq(&event.origin),
-                audit_event::outcome.eq(event.outcome.word()),
-                audit_event::detail.eq(detail),
-                audit_event::mac.eq(mac.as_slice()),
-            ))
-            .execute(self.conn())
-            .await?;
+        let insert = insertion(event, key, self.organisation())?;
+        insert.execute(self.conn()?).await?;
         self.mark_recorded();
         Ok(())
+    }
+
+    /// The name of something that an event is about, for one who had no right to learn it and so
+    /// could not bring it along.
+    ///
+    /// # Errors
+    /// [`StoreError`].
+    pub async fn name_for_event(&mut self, kind: &str, id: Uuid) -> Result<Option<String>> {
+        use crate::schema::{credential, device, folder};
+        let conn = self.conn()?;
+        let name = match kind {
+            "credential" => credential::table.find(id).select(credential::name).first(conn).await,
+            "folder" => folder::table.find(id).select(folder::name).first(conn).await,
+            "device" => device::table.find(id).select(device::name).first(conn).await,
+            _ => return Ok(None),
+        };
+        Ok(name.optional()?)
     }
 
     /// Lists events, newest first.
@@ -173,7 +211,7 @@ impl Tx {
         if let Some(before) = filter.before {
             query = query.filter(audit_event::seq.lt(before));
         }
-        let rows: Vec<(Raw, Option<i64>)> = query.load(self.conn()).await?;
+        let rows: Vec<(Raw, Option<i64>)> = query.load(self.conn()?).await?;
         Ok(rows.iter().map(|(raw, leaf)| EventRow { seq: raw.seq, leaf: *leaf, event: raw.to_event() }).collect())
     }
 
@@ -188,7 +226,7 @@ impl Tx {
             .order(audit_leaf::leaf)
             .limit(most)
             .select((audit_leaf::leaf, audit_leaf::hash, Option::<Raw>::as_select()))
-            .load(self.conn())
+            .load(self.conn()?)
             .await?;
         Ok(ExportChunk { leaves: rows.into_iter().map(|(leaf, hash, raw)| (leaf, hash, raw.map(|raw| raw.to_event()))).collect() })
     }
@@ -219,7 +257,7 @@ impl Tx {
         if let Some((above, gaps)) = among {
             query = query.filter(audit_event::seq.gt(above).or(audit_event::seq.eq_any(gaps)));
         }
-        Ok(query.load(self.conn()).await?)
+        Ok(query.load(self.conn()?).await?)
     }
 
     /// The signed checkpoints, oldest first; after a size, at most so many.
@@ -232,7 +270,7 @@ impl Tx {
             .order(audit_checkpoint::size)
             .limit(most)
             .select((audit_checkpoint::size, audit_checkpoint::note));
-        Ok(query.load(self.conn()).await?)
+        Ok(query.load(self.conn()?).await?)
     }
 
     /// The newest signed checkpoint.
@@ -241,7 +279,7 @@ impl Tx {
     /// [`StoreError`].
     pub async fn last_checkpoint(&mut self) -> Result<Option<String>> {
         let query = audit_checkpoint::table.order(audit_checkpoint::size.desc()).select(audit_checkpoint::note);
-        Ok(query.first(self.conn()).await.optional()?)
+        Ok(query.first(self.conn()?).await.optional()?)
     }
 
     /// The first `size` leaf hashes.
@@ -250,7 +288,7 @@ impl Tx {
     /// [`StoreError`].
     pub async fn leaf_hashes(&mut self, size: i64) -> Result<Vec<Hash>> {
         let query = audit_leaf::table.filter(audit_leaf::leaf.lt(size)).order(audit_leaf::leaf).select(audit_leaf::hash);
-        let rows: Vec<Vec<u8>> = query.load(self.conn()).await?;
+        let rows: Vec<Vec<u8>> = query.load(self.conn()?).await?;
         rows.into_iter().map(|row| row.try_into().map_err(|_| StoreError::Broken("a leaf hash has not 32 bytes".into()))).collect()
     }
 
@@ -259,7 +297,7 @@ impl Tx {
     /// # Errors
     /// [`StoreError::NotFound`] when it is not sealed.
     pub async fn leaf_of(&mut self, event: Uuid) -> Result<i64> {
-        Ok(audit_leaf::table.filter(audit_leaf::event_id.eq(event)).select(audit_leaf::leaf).first(self.conn()).await?)
+        Ok(audit_leaf::table.filter(audit_leaf::event_id.eq(event)).select(audit_leaf::leaf).first(self.conn()?).await?)
     }
 }
 
@@ -317,7 +355,7 @@ impl Sealer {
         outcome.sealed = leaves.len();
         if !leaves.is_empty() {
             for chunk in leaves.chunks(1000) {
-                diesel::insert_into(audit_leaf::table).values(chunk).execute(tx.conn()).await?;
+                diesel::insert_into(audit_leaf::table).values(chunk).execute(tx.conn()?).await?;
             }
             let organisation = tx.organisation();
             let size = i64::try_from(frontier.size()).unwrap_or(i64::MAX);
@@ -329,11 +367,11 @@ impl Sealer {
                     audit_checkpoint::note.eq(note),
                     audit_checkpoint::made_at.eq(now),
                 ))
-                .execute(tx.conn())
+                .execute(tx.conn()?)
                 .await?;
             diesel::update(audit_frontier::table.find(organisation))
                 .set((audit_frontier::size.eq(size), audit_frontier::roots.eq(frontier.roots().concat())))
-                .execute(tx.conn())
+                .execute(tx.conn()?)
                 .await?;
         }
         tx.commit().await?;
@@ -350,10 +388,10 @@ impl Sealer {
         diesel::insert_into(audit_frontier::table)
             .values((audit_frontier::organisation.eq(organisation), audit_frontier::size.eq(0_i64), audit_frontier::roots.eq(Vec::<u8>::new())))
             .on_conflict_do_nothing()
-            .execute(tx.conn())
+            .execute(tx.conn()?)
             .await?;
         let query = audit_frontier::table.find(organisation).select((audit_frontier::size, audit_frontier::roots)).for_update();
-        let (size, roots): (i64, Vec<u8>) = query.first(tx.conn()).await?;
+        let (size, roots): (i64, Vec<u8>) = query.first(tx.conn()?).await?;
         let roots = roots.chunks(32).filter_map(|root| root.try_into().ok()).collect();
         Frontier::restore(u64::try_from(size).unwrap_or(0), roots).ok_or_else(|| StoreError::Broken("the audit log's frontier does not fit its size".into()))
     }
@@ -361,10 +399,10 @@ impl Sealer {
     /// What a sealer that starts afresh must know: the highest number, and which of the numbers
     /// just below are not to be seen yet.
     async fn look_around(&mut self, tx: &mut Tx) -> Result<()> {
-        let highest: Option<i64> = audit_event::table.select(diesel::dsl::max(audit_event::seq)).first(tx.conn()).await?;
+        let highest: Option<i64> = audit_event::table.select(diesel::dsl::max(audit_event::seq)).first(tx.conn()?).await?;
         self.highest = highest.unwrap_or(0);
         let from = (self.highest - GAPS_AT_START).max(0);
-        let seen: BTreeSet<i64> = audit_event::table.filter(audit_event::seq.gt(from)).select(audit_event::seq).load(tx.conn()).await?.into_iter().collect();
+        let seen: BTreeSet<i64> = audit_event::table.filter(audit_event::seq.gt(from)).select(audit_event::seq).load(tx.conn()?).await?.into_iter().collect();
         self.gaps = ((from + 1)..=self.highest).filter(|number| !seen.contains(number)).map(|number| (number, 0)).collect();
         Ok(())
     }

@@ -7,6 +7,7 @@ use diesel_async::RunQueryDsl;
 use uuid::Uuid;
 
 use crate::people::one_row;
+use crate::sql::statement;
 use crate::schema::{credential, device, lower, secret_version, upkeep_state};
 use crate::{Result, StoreError, Tx, Withheld};
 
@@ -135,7 +136,7 @@ impl Tx {
     /// # Errors
     /// [`StoreError::Conflict`] when the name is taken in its folder.
     pub async fn add_credential(&mut self, row: &CredentialRow) -> Result<()> {
-        diesel::insert_into(credential::table).values(row).execute(self.conn()).await?;
+        diesel::insert_into(credential::table).values(row).execute(self.conn()?).await?;
         self.follow_device(row.id, row.device_id).await
     }
 
@@ -148,10 +149,10 @@ impl Tx {
                 .on_conflict(upkeep_state::credential_id)
                 .do_update()
                 .set(upkeep_state::stale.eq(true))
-                .execute(self.conn())
+                .execute(self.conn()?)
                 .await?;
         } else {
-            diesel::update(upkeep_state::table.find(id)).set(upkeep_state::stale.eq(true)).execute(self.conn()).await?;
+            diesel::update(upkeep_state::table.find(id)).set(upkeep_state::stale.eq(true)).execute(self.conn()?).await?;
         }
         Ok(())
     }
@@ -162,7 +163,7 @@ impl Tx {
     /// [`StoreError::NotFound`].
     pub async fn credential(&mut self, id: Uuid) -> Result<CredentialRow> {
         let query = credential::table.find(id).filter(credential::removed_at.is_null()).select(CredentialRow::as_select());
-        Ok(query.first(self.conn()).await?)
+        Ok(query.first(self.conn()?).await?)
     }
 
     /// A credential, kept from changes until the transaction ends.
@@ -171,7 +172,7 @@ impl Tx {
     /// [`StoreError::NotFound`].
     pub async fn credential_locked(&mut self, id: Uuid) -> Result<CredentialRow> {
         let query = credential::table.find(id).filter(credential::removed_at.is_null()).select(CredentialRow::as_select()).for_update();
-        Ok(query.first(self.conn()).await?)
+        Ok(query.first(self.conn()?).await?)
     }
 
     /// Writes a credential back, if nobody else has in the meantime.
@@ -188,7 +189,7 @@ impl Tx {
             credential::changed_by.eq(change.by),
             credential::version.eq(change.version + 1),
         ));
-        one_row(query.execute(self.conn()).await?)?;
+        one_row(query.execute(self.conn()?).await?)?;
         self.follow_device(change.id, change.device_id).await
     }
 
@@ -201,9 +202,9 @@ impl Tx {
         use crate::schema::{checkout, job};
         self.credential_locked(id).await?;
         let active = ["queued", "running"];
-        let jobs: i64 = job::table.filter(job::credential_id.eq(id)).filter(job::state.eq_any(active)).count().get_result(self.conn()).await?;
-        let held: i64 = checkout::table.filter(checkout::credential_id.eq(id)).filter(checkout::ended_at.is_null()).count().get_result(self.conn()).await?;
-        let operates: i64 = device::table.filter(device::operator_id.eq(id)).filter(device::removed_at.is_null()).count().get_result(self.conn()).await?;
+        let jobs: i64 = job::table.filter(job::credential_id.eq(id)).filter(job::state.eq_any(active)).count().get_result(self.conn()?).await?;
+        let held: i64 = checkout::table.filter(checkout::credential_id.eq(id)).filter(checkout::ended_at.is_null()).count().get_result(self.conn()?).await?;
+        let operates: i64 = device::table.filter(device::operator_id.eq(id)).filter(device::removed_at.is_null()).count().get_result(self.conn()?).await?;
         for (count, why) in [(jobs, "job_under_way"), (held, "checked_out"), (operates, "is_operator")] {
             if count > 0 {
                 return Err(StoreError::Conflict(why.into()));
@@ -211,8 +212,8 @@ impl Tx {
         }
         let query = diesel::update(credential::table.find(id).filter(credential::version.eq(version)))
             .set((credential::removed_at.eq(now), credential::version.eq(version + 1)));
-        one_row(query.execute(self.conn()).await?)?;
-        diesel::update(upkeep_state::table.find(id)).set(upkeep_state::stale.eq(true)).execute(self.conn()).await?;
+        one_row(query.execute(self.conn()?).await?)?;
+        diesel::update(upkeep_state::table.find(id)).set(upkeep_state::stale.eq(true)).execute(self.conn()?).await?;
         Ok(())
     }
 
@@ -254,7 +255,7 @@ impl Tx {
                    gate_of(p.id) IS NOT NULL AS gated, path_of(p.folder_id) AS place
             FROM page p LEFT JOIN device d ON d.id = p.device_id LEFT JOIN upkeep_state u ON u.credential_id = p.id ORDER BY lower(p.name), p.id"
         );
-        let rows = diesel::sql_query(sql)
+        let rows = statement(sql)
             .bind::<sql_types::Uuid, _>(person)
             .bind::<sql_types::Timestamptz, _>(now)
             .bind::<sql_types::BigInt, _>(query.most)
@@ -262,7 +263,7 @@ impl Tx {
             .bind::<sql_types::Nullable<sql_types::Text>, _>(find)
             .bind::<sql_types::Text, _>(after_name.to_lowercase())
             .bind::<sql_types::Uuid, _>(after_id);
-        Ok(rows.load(self.conn()).await?)
+        Ok(rows.load(self.conn()?).await?)
     }
 
     /// Adds a version of a secret field as the given state. A former current one becomes previous
@@ -291,7 +292,7 @@ impl Tx {
                     .filter(secret_version::state.eq("current")),
             )
             .set(secret_version::state.eq("previous"))
-            .execute(self.conn())
+            .execute(self.conn()?)
             .await?;
         }
         diesel::insert_into(secret_version::table)
@@ -306,7 +307,7 @@ impl Tx {
                 secret_version::made_by.eq(by),
                 secret_version::made_how.eq(how),
             ))
-            .execute(self.conn())
+            .execute(self.conn()?)
             .await?;
         Ok(())
     }
@@ -320,7 +321,7 @@ impl Tx {
             .filter(secret_version::credential_id.eq(credential))
             .filter(secret_version::field.eq(field))
             .select(diesel::dsl::max(secret_version::number));
-        let last: Option<i32> = query.first(self.conn()).await?;
+        let last: Option<i32> = query.first(self.conn()?).await?;
         Ok(last.unwrap_or(0) + 1)
     }
 
@@ -333,8 +334,8 @@ impl Tx {
             secret_version::table
                 .filter(secret_version::credential_id.eq(credential).and(secret_version::field.eq(field.to_owned())).and(secret_version::state.eq(state)))
         };
-        diesel::update(of("current")).set(secret_version::state.eq("previous")).execute(self.conn()).await?;
-        let count = diesel::update(of("candidate")).set(secret_version::state.eq("current")).execute(self.conn()).await?;
+        diesel::update(of("current")).set(secret_version::state.eq("previous")).execute(self.conn()?).await?;
+        let count = diesel::update(of("candidate")).set(secret_version::state.eq("current")).execute(self.conn()?).await?;
         if count == 1 { Ok(()) } else { Err(StoreError::NotFound) }
     }
 
@@ -345,7 +346,7 @@ impl Tx {
     pub async fn discard_candidate(&mut self, credential: Uuid, field: &str) -> Result<()> {
         let of = secret_version::table
             .filter(secret_version::credential_id.eq(credential).and(secret_version::field.eq(field)).and(secret_version::state.eq("candidate")));
-        diesel::update(of).set(secret_version::state.eq("discarded")).execute(self.conn()).await?;
+        diesel::update(of).set(secret_version::state.eq("discarded")).execute(self.conn()?).await?;
         Ok(())
     }
 
@@ -358,7 +359,7 @@ impl Tx {
             .filter(secret_version::credential_id.eq(credential))
             .order((secret_version::field, secret_version::number.desc()))
             .select(VersionRow::as_select());
-        Ok(query.load(self.conn()).await?)
+        Ok(query.load(self.conn()?).await?)
     }
 
     /// A sealed version by its state, withheld until this transaction and its audit event are
@@ -373,22 +374,7 @@ impl Tx {
             .filter(secret_version::field.eq(field))
             .filter(secret_version::state.eq(state))
             .select((secret_version::number, secret_version::sealed, credential::data_key));
-        let (number, sealed, data_key): (i32, Vec<u8>, Vec<u8>) = query.first(self.conn()).await?;
-        Ok(self.withhold(SealedVersion { credential, field: field.to_owned(), number, sealed, data_key }))
-    }
-
-    /// A sealed version by its number, withheld likewise.
-    ///
-    /// # Errors
-    /// [`StoreError::NotFound`].
-    pub async fn sealed_by_number(&mut self, credential: Uuid, field: &str, number: i32) -> Result<Withheld<SealedVersion>> {
-        let query = secret_version::table
-            .inner_join(credential::table.on(credential::id.eq(secret_version::credential_id)))
-            .filter(secret_version::credential_id.eq(credential))
-            .filter(secret_version::field.eq(field))
-            .filter(secret_version::number.eq(number))
-            .select((secret_version::sealed, credential::data_key));
-        let (sealed, data_key): (Vec<u8>, Vec<u8>) = query.first(self.conn()).await?;
+        let (number, sealed, data_key): (i32, Vec<u8>, Vec<u8>) = query.first(self.conn()?).await?;
         Ok(self.withhold(SealedVersion { credential, field: field.to_owned(), number, sealed, data_key }))
     }
 
@@ -405,7 +391,7 @@ impl Tx {
     /// # Errors
     /// [`StoreError::Conflict`] when the name is taken in its folder.
     pub async fn add_device(&mut self, row: &DeviceRow) -> Result<()> {
-        diesel::insert_into(device::table).values(row).execute(self.conn()).await?;
+        diesel::insert_into(device::table).values(row).execute(self.conn()?).await?;
         Ok(())
     }
 
@@ -414,7 +400,7 @@ impl Tx {
     /// # Errors
     /// [`StoreError::NotFound`].
     pub async fn device(&mut self, id: Uuid) -> Result<DeviceRow> {
-        Ok(device::table.find(id).filter(device::removed_at.is_null()).select(DeviceRow::as_select()).first(self.conn()).await?)
+        Ok(device::table.find(id).filter(device::removed_at.is_null()).select(DeviceRow::as_select()).first(self.conn()?).await?)
     }
 
     /// The devices in folders that somebody holds a level on, by name.
@@ -442,7 +428,7 @@ impl Tx {
         if let Some(folder) = folder {
             query = query.filter(device::folder_id.eq(folder));
         }
-        Ok(query.load(self.conn()).await?)
+        Ok(query.load(self.conn()?).await?)
     }
 
     /// Writes a device back, if nobody else has in the meantime.
@@ -460,7 +446,7 @@ impl Tx {
             device::removed_at.eq(row.removed_at),
             device::version.eq(row.version + 1),
         ));
-        one_row(query.execute(self.conn()).await?)
+        one_row(query.execute(self.conn()?).await?)
     }
 
     /// Notes the host key met at first contact, unless one is pinned already.
@@ -470,7 +456,7 @@ impl Tx {
     pub async fn pin_host_key(&mut self, id: Uuid, key: &str) -> Result<bool> {
         let query =
             diesel::update(device::table.find(id).filter(device::host_key.is_null())).set((device::host_key.eq(key), device::version.eq(device::version + 1)));
-        Ok(query.execute(self.conn()).await? == 1)
+        Ok(query.execute(self.conn()?).await? == 1)
     }
 
     /// How many credentials that are not removed are on a device.
@@ -478,6 +464,6 @@ impl Tx {
     /// # Errors
     /// [`StoreError`].
     pub async fn accounts_on(&mut self, id: Uuid) -> Result<i64> {
-        Ok(credential::table.filter(credential::device_id.eq(id)).filter(credential::removed_at.is_null()).count().get_result(self.conn()).await?)
+        Ok(credential::table.filter(credential::device_id.eq(id)).filter(credential::removed_at.is_null()).count().get_result(self.conn()?).await?)
     }
 }

@@ -7,6 +7,7 @@ use diesel_async::RunQueryDsl;
 use uuid::Uuid;
 
 use crate::people::one_row;
+use crate::sql::statement;
 use crate::schema::{credential, device, folder, path_of};
 use crate::{Result, Tx};
 
@@ -58,19 +59,19 @@ impl Tx {
     /// [`crate::StoreError::Conflict`] when the name is taken there.
     pub async fn add_folder(&mut self, row: &FolderRow) -> Result<()> {
         self.lock_tree().await?;
-        diesel::insert_into(folder::table).values(row).execute(self.conn()).await?;
+        diesel::insert_into(folder::table).values(row).execute(self.conn()?).await?;
         self.refresh_sources(row.id).await
     }
 
     /// Moves of folders happen one after the other, so that two of them cannot make a ring.
     async fn lock_tree(&mut self) -> Result<()> {
         let sql = "SELECT pg_advisory_xact_lock(hashtextextended(scope()::text, 41))";
-        diesel::sql_query(sql).execute(self.conn()).await?;
+        statement(sql).execute(self.conn()?).await?;
         Ok(())
     }
 
     async fn refresh_sources(&mut self, id: Uuid) -> Result<()> {
-        diesel::sql_query("SELECT refresh_sources($1)").bind::<sql_types::Uuid, _>(id).execute(self.conn()).await?;
+        statement("SELECT refresh_sources($1)").bind::<sql_types::Uuid, _>(id).execute(self.conn()?).await?;
         Ok(())
     }
 
@@ -80,7 +81,7 @@ impl Tx {
     /// [`crate::StoreError::NotFound`].
     pub async fn folder(&mut self, id: Uuid) -> Result<FolderRow> {
         let query = folder::table.find(id).filter(folder::removed_at.is_null()).select(FolderRow::as_select());
-        Ok(query.first(self.conn()).await?)
+        Ok(query.first(self.conn()?).await?)
     }
 
     /// The path of a folder, such as `/Pumping/North ridge`.
@@ -88,7 +89,7 @@ impl Tx {
     /// # Errors
     /// [`crate::StoreError`].
     pub async fn path_of(&mut self, id: Uuid) -> Result<String> {
-        let path: Option<String> = diesel::select(path_of(id)).get_result(self.conn()).await?;
+        let path: Option<String> = diesel::select(path_of(id)).get_result(self.conn()?).await?;
         Ok(path.unwrap_or_default())
     }
 
@@ -98,10 +99,10 @@ impl Tx {
     /// [`crate::StoreError`].
     pub async fn would_ring(&mut self, id: Uuid, under: Uuid) -> Result<bool> {
         self.lock_tree().await?;
-        let rows: Vec<Id> = diesel::sql_query("SELECT s AS id FROM subtree_of($1) AS s WHERE s = $2")
+        let rows: Vec<Id> = statement("SELECT s AS id FROM subtree_of($1) AS s WHERE s = $2")
             .bind::<sql_types::Uuid, _>(id)
             .bind::<sql_types::Uuid, _>(under)
-            .load(self.conn())
+            .load(self.conn()?)
             .await?;
         Ok(rows.iter().any(|row| row.id == under))
     }
@@ -127,7 +128,7 @@ impl Tx {
             folder::removed_at.eq(row.removed_at),
             folder::version.eq(row.version + 1),
         ));
-        one_row(query.execute(self.conn()).await?)?;
+        one_row(query.execute(self.conn()?).await?)?;
         self.refresh_sources(row.id).await?;
         self.plan_again_below(row.id).await
     }
@@ -137,10 +138,10 @@ impl Tx {
     /// # Errors
     /// [`crate::StoreError`].
     pub async fn folder_is_empty(&mut self, id: Uuid) -> Result<bool> {
-        let folders: i64 = folder::table.filter(folder::parent_id.eq(id)).filter(folder::removed_at.is_null()).count().get_result(self.conn()).await?;
+        let folders: i64 = folder::table.filter(folder::parent_id.eq(id)).filter(folder::removed_at.is_null()).count().get_result(self.conn()?).await?;
         let credentials: i64 =
-            credential::table.filter(credential::folder_id.eq(id)).filter(credential::removed_at.is_null()).count().get_result(self.conn()).await?;
-        let devices: i64 = device::table.filter(device::folder_id.eq(id)).filter(device::removed_at.is_null()).count().get_result(self.conn()).await?;
+            credential::table.filter(credential::folder_id.eq(id)).filter(credential::removed_at.is_null()).count().get_result(self.conn()?).await?;
+        let devices: i64 = device::table.filter(device::folder_id.eq(id)).filter(device::removed_at.is_null()).count().get_result(self.conn()?).await?;
         Ok(folders + credentials + devices == 0)
     }
 
@@ -167,7 +168,7 @@ impl Tx {
             SELECT f.id, f.parent_id, f.name, f.closed, f.version, r.held
             FROM seen JOIN folder f ON f.id = seen.id LEFT JOIN reached r ON r.id = f.id
             WHERE f.removed_at IS NULL ORDER BY lower(f.name), f.id";
-        Ok(diesel::sql_query(sql).bind::<sql_types::Uuid, _>(person).bind::<sql_types::Timestamptz, _>(now).load(self.conn()).await?)
+        Ok(statement(sql).bind::<sql_types::Uuid, _>(person).bind::<sql_types::Timestamptz, _>(now).load(self.conn()?).await?)
     }
 
     /// A folder's child of a name.
@@ -184,7 +185,7 @@ impl Tx {
             Some(parent) => query.filter(folder::parent_id.eq(parent)),
             None => query.filter(folder::parent_id.is_null()),
         };
-        Ok(query.first(self.conn()).await.optional()?)
+        Ok(query.first(self.conn()?).await.optional()?)
     }
 
     /// All folders, for the plain definition of access.
@@ -192,6 +193,6 @@ impl Tx {
     /// # Errors
     /// [`crate::StoreError`].
     pub async fn all_folders(&mut self) -> Result<Vec<FolderRow>> {
-        Ok(folder::table.filter(folder::removed_at.is_null()).select(FolderRow::as_select()).load(self.conn()).await?)
+        Ok(folder::table.filter(folder::removed_at.is_null()).select(FolderRow::as_select()).load(self.conn()?).await?)
     }
 }

@@ -8,6 +8,7 @@ use jexlin_core::gate::{Checkout, Gate};
 use uuid::Uuid;
 
 use crate::people::one_row;
+use crate::sql::statement;
 use crate::schema::{checkout, gate, gate_approver, gate_of, request};
 use crate::{Result, Target, Tx};
 
@@ -203,8 +204,8 @@ impl Tx {
     /// # Errors
     /// [`crate::StoreError::Conflict`] when the place has one.
     pub async fn add_gate(&mut self, row: &GateRow, approvers: &[ApproverRow]) -> Result<()> {
-        diesel::insert_into(gate::table).values(row).execute(self.conn()).await?;
-        diesel::insert_into(gate_approver::table).values(approvers).execute(self.conn()).await?;
+        diesel::insert_into(gate::table).values(row).execute(self.conn()?).await?;
+        diesel::insert_into(gate_approver::table).values(approvers).execute(self.conn()?).await?;
         Ok(())
     }
 
@@ -221,9 +222,9 @@ impl Tx {
             gate::rotate_on_return.eq(row.rotate_on_return),
             gate::version.eq(row.version + 1),
         ));
-        one_row(query.execute(self.conn()).await?)?;
-        diesel::delete(gate_approver::table.filter(gate_approver::gate_id.eq(row.id))).execute(self.conn()).await?;
-        diesel::insert_into(gate_approver::table).values(approvers).execute(self.conn()).await?;
+        one_row(query.execute(self.conn()?).await?)?;
+        diesel::delete(gate_approver::table.filter(gate_approver::gate_id.eq(row.id))).execute(self.conn()?).await?;
+        diesel::insert_into(gate_approver::table).values(approvers).execute(self.conn()?).await?;
         Ok(())
     }
 
@@ -232,7 +233,7 @@ impl Tx {
     /// # Errors
     /// [`crate::StoreError::Stale`].
     pub async fn remove_gate(&mut self, id: Uuid, version: i32) -> Result<()> {
-        one_row(diesel::delete(gate::table.find(id).filter(gate::version.eq(version))).execute(self.conn()).await?)
+        one_row(diesel::delete(gate::table.find(id).filter(gate::version.eq(version))).execute(self.conn()?).await?)
     }
 
     /// A gate.
@@ -240,7 +241,7 @@ impl Tx {
     /// # Errors
     /// [`crate::StoreError::NotFound`].
     pub async fn gate(&mut self, id: Uuid) -> Result<GateRow> {
-        Ok(gate::table.find(id).select(GateRow::as_select()).first(self.conn()).await?)
+        Ok(gate::table.find(id).select(GateRow::as_select()).first(self.conn()?).await?)
     }
 
     /// A gate with its place and approvers.
@@ -249,7 +250,7 @@ impl Tx {
     /// [`crate::StoreError::NotFound`].
     pub async fn gate_view(&mut self, id: Uuid) -> Result<GateView> {
         let row = self.gate(id).await?;
-        let approvers = gate_approver::table.filter(gate_approver::gate_id.eq(id)).select(ApproverRow::as_select()).load(self.conn()).await?;
+        let approvers = gate_approver::table.filter(gate_approver::gate_id.eq(id)).select(ApproverRow::as_select()).load(self.conn()?).await?;
         let place = match (row.folder_id, row.credential_id) {
             (Some(folder), _) => self.path_of(folder).await?,
             (None, Some(credential)) => {
@@ -266,7 +267,7 @@ impl Tx {
     /// # Errors
     /// [`crate::StoreError`].
     pub async fn gates(&mut self) -> Result<Vec<GateRow>> {
-        Ok(gate::table.order(gate::id).select(GateRow::as_select()).load(self.conn()).await?)
+        Ok(gate::table.order(gate::id).select(GateRow::as_select()).load(self.conn()?).await?)
     }
 
     /// The gate that counts for a credential.
@@ -274,7 +275,7 @@ impl Tx {
     /// # Errors
     /// [`crate::StoreError`].
     pub async fn gate_of(&mut self, credential: Uuid) -> Result<Option<GateRow>> {
-        let id: Option<Uuid> = diesel::select(gate_of(credential)).get_result(self.conn()).await?;
+        let id: Option<Uuid> = diesel::select(gate_of(credential)).get_result(self.conn()?).await?;
         match id {
             Some(id) => self.gate(id).await.map(Some),
             None => Ok(None),
@@ -291,7 +292,7 @@ impl Tx {
             Target::Folder(id) => query.filter(gate::folder_id.eq(id)),
             Target::Credential(id) => query.filter(gate::credential_id.eq(id)),
         };
-        Ok(query.first(self.conn()).await.optional()?)
+        Ok(query.first(self.conn()?).await.optional()?)
     }
 
     /// Whether somebody is an approver of a gate, directly or through a group.
@@ -304,7 +305,7 @@ impl Tx {
             .filter(gate_approver::gate_id.eq(gate))
             .filter(gate_approver::subject.eq_any(subjects))
             .count()
-            .get_result(self.conn())
+            .get_result(self.conn()?)
             .await?;
         Ok(count > 0)
     }
@@ -314,7 +315,7 @@ impl Tx {
     /// # Errors
     /// [`crate::StoreError`].
     pub async fn add_request(&mut self, row: &RequestRow) -> Result<()> {
-        diesel::insert_into(request::table).values(row).execute(self.conn()).await?;
+        diesel::insert_into(request::table).values(row).execute(self.conn()?).await?;
         Ok(())
     }
 
@@ -323,7 +324,7 @@ impl Tx {
     /// # Errors
     /// [`crate::StoreError::NotFound`].
     pub async fn request_locked(&mut self, id: Uuid) -> Result<RequestRow> {
-        Ok(request::table.find(id).select(RequestRow::as_select()).for_update().first(self.conn()).await?)
+        Ok(request::table.find(id).select(RequestRow::as_select()).for_update().first(self.conn()?).await?)
     }
 
     /// Writes a request back; it must be locked.
@@ -338,7 +339,7 @@ impl Tx {
             request::comment.eq(&row.comment),
             request::checkout_id.eq(row.checkout_id),
         ));
-        one_row(query.execute(self.conn()).await?)
+        one_row(query.execute(self.conn()?).await?)
     }
 
     /// A request as somebody sees it.
@@ -347,7 +348,7 @@ impl Tx {
     /// [`crate::StoreError::NotFound`].
     pub async fn request_view(&mut self, viewer: Uuid, id: Uuid) -> Result<RequestView> {
         let sql = format!("{REQUESTS} WHERE r.id = $2");
-        Ok(diesel::sql_query(sql).bind::<sql_types::Uuid, _>(viewer).bind::<sql_types::Uuid, _>(id).get_result(self.conn()).await?)
+        Ok(statement(sql).bind::<sql_types::Uuid, _>(viewer).bind::<sql_types::Uuid, _>(id).get_result(self.conn()?).await?)
     }
 
     /// The requests that concern somebody: their own, and those they may decide; newest first.
@@ -369,14 +370,14 @@ impl Tx {
             "SELECT * FROM ({REQUESTS} WHERE ($2::text IS NULL OR r.state = $2) AND ($3::uuid IS NULL OR r.credential_id = $3) AND (r.asked_at, r.id) < ($4, $5)) q
              WHERE q.person_id = $1 OR q.may_decide ORDER BY q.asked_at DESC, q.id DESC LIMIT $6"
         );
-        let query = diesel::sql_query(sql)
+        let query = statement(sql)
             .bind::<sql_types::Uuid, _>(viewer)
-            .bind::<sql_types::Nullable<sql_types::Text>, _>(state)
+            .bind::<sql_types::Nullable<sql_types::Text>, _>(state.map(str::to_owned))
             .bind::<sql_types::Nullable<sql_types::Uuid>, _>(credential)
             .bind::<sql_types::Timestamptz, _>(before_at)
             .bind::<sql_types::Uuid, _>(before_id)
             .bind::<sql_types::BigInt, _>(most);
-        Ok(query.load(self.conn()).await?)
+        Ok(query.load(self.conn()?).await?)
     }
 
     /// The requests whose time is over and that nobody has settled.
@@ -391,7 +392,7 @@ impl Tx {
             .for_update()
             .skip_locked()
             .select(RequestRow::as_select());
-        Ok(query.load(self.conn()).await?)
+        Ok(query.load(self.conn()?).await?)
     }
 
     /// Adds a checkout.
@@ -399,7 +400,7 @@ impl Tx {
     /// # Errors
     /// [`crate::StoreError::Conflict`] when only one may hold it and somebody does.
     pub async fn add_checkout(&mut self, row: &CheckoutRow) -> Result<()> {
-        diesel::insert_into(checkout::table).values(row).execute(self.conn()).await?;
+        diesel::insert_into(checkout::table).values(row).execute(self.conn()?).await?;
         Ok(())
     }
 
@@ -408,7 +409,7 @@ impl Tx {
     /// # Errors
     /// [`crate::StoreError::NotFound`].
     pub async fn checkout_locked(&mut self, id: Uuid) -> Result<CheckoutRow> {
-        Ok(checkout::table.find(id).select(CheckoutRow::as_select()).for_update().first(self.conn()).await?)
+        Ok(checkout::table.find(id).select(CheckoutRow::as_select()).for_update().first(self.conn()?).await?)
     }
 
     /// Ends a checkout; it must be locked.
@@ -418,7 +419,7 @@ impl Tx {
     pub async fn end_checkout(&mut self, id: Uuid, now: DateTime<Utc>, how: &str) -> Result<()> {
         let query =
             diesel::update(checkout::table.find(id).filter(checkout::ended_at.is_null())).set((checkout::ended_at.eq(now), checkout::ended_how.eq(how)));
-        one_row(query.execute(self.conn()).await?)
+        one_row(query.execute(self.conn()?).await?)
     }
 
     /// The open checkouts of a credential.
@@ -427,7 +428,7 @@ impl Tx {
     /// [`crate::StoreError`].
     pub async fn open_checkouts(&mut self, credential: Uuid) -> Result<Vec<CheckoutRow>> {
         let query = checkout::table.filter(checkout::credential_id.eq(credential)).filter(checkout::ended_at.is_null()).select(CheckoutRow::as_select());
-        Ok(query.load(self.conn()).await?)
+        Ok(query.load(self.conn()?).await?)
     }
 
     /// A checkout with the names that people know.
@@ -436,7 +437,7 @@ impl Tx {
     /// [`crate::StoreError::NotFound`].
     pub async fn checkout_view(&mut self, id: Uuid) -> Result<CheckoutView> {
         let sql = format!("{CHECKOUTS} WHERE k.id = $1");
-        Ok(diesel::sql_query(sql).bind::<sql_types::Uuid, _>(id).get_result(self.conn()).await?)
+        Ok(statement(sql).bind::<sql_types::Uuid, _>(id).get_result(self.conn()?).await?)
     }
 
     /// Somebody's checkouts, newest first; the open ones alone when asked so. For a credential,
@@ -458,14 +459,14 @@ impl Tx {
             "{CHECKOUTS} WHERE ($1::uuid IS NULL OR k.person_id = $1) AND ($2::uuid IS NULL OR k.credential_id = $2) AND (NOT $3 OR k.ended_at IS NULL)
              AND (k.starts_at, k.id) < ($4, $5) ORDER BY k.starts_at DESC, k.id DESC LIMIT $6"
         );
-        let query = diesel::sql_query(sql)
+        let query = statement(sql)
             .bind::<sql_types::Nullable<sql_types::Uuid>, _>(person)
             .bind::<sql_types::Nullable<sql_types::Uuid>, _>(credential)
             .bind::<sql_types::Bool, _>(open)
             .bind::<sql_types::Timestamptz, _>(before_at)
             .bind::<sql_types::Uuid, _>(before_id)
             .bind::<sql_types::BigInt, _>(most);
-        Ok(query.load(self.conn()).await?)
+        Ok(query.load(self.conn()?).await?)
     }
 
     /// The checkouts whose time is over and that nobody has ended.
@@ -480,6 +481,6 @@ impl Tx {
             .for_update()
             .skip_locked()
             .select(CheckoutRow::as_select());
-        Ok(query.load(self.conn()).await?)
+        Ok(query.load(self.conn()?).await?)
     }
 }

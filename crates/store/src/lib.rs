@@ -16,6 +16,7 @@ mod live;
 mod people;
 pub mod schema;
 mod sessions;
+mod sql;
 mod tx;
 mod upkeep;
 

@@ -85,7 +85,7 @@ impl Tx {
     /// # Errors
     /// [`StoreError::Conflict`] when the name is taken.
     pub async fn add_organisation(&mut self, row: &OrganisationRow) -> Result<()> {
-        diesel::insert_into(organisation::table).values(row).execute(self.conn()).await?;
+        diesel::insert_into(organisation::table).values(row).execute(self.conn()?).await?;
         Ok(())
     }
 
@@ -94,7 +94,7 @@ impl Tx {
     /// # Errors
     /// [`StoreError`].
     pub async fn organisation_row(&mut self) -> Result<OrganisationRow> {
-        Ok(organisation::table.select(OrganisationRow::as_select()).first(self.conn()).await?)
+        Ok(organisation::table.select(OrganisationRow::as_select()).first(self.conn()?).await?)
     }
 
     /// Adds a person.
@@ -102,7 +102,7 @@ impl Tx {
     /// # Errors
     /// [`StoreError::Conflict`] when the sign-in name is taken.
     pub async fn add_person(&mut self, row: &PersonRow) -> Result<()> {
-        diesel::insert_into(person::table).values(row).execute(self.conn()).await?;
+        diesel::insert_into(person::table).values(row).execute(self.conn()?).await?;
         Ok(())
     }
 
@@ -111,7 +111,7 @@ impl Tx {
     /// # Errors
     /// [`StoreError::NotFound`].
     pub async fn person(&mut self, id: Uuid) -> Result<PersonRow> {
-        Ok(person::table.find(id).select(PersonRow::as_select()).first(self.conn()).await?)
+        Ok(person::table.find(id).select(PersonRow::as_select()).first(self.conn()?).await?)
     }
 
     /// The person of a sign-in name, in any case of letters.
@@ -120,7 +120,7 @@ impl Tx {
     /// [`StoreError`].
     pub async fn person_by_name(&mut self, name: &str) -> Result<Option<PersonRow>> {
         let query = person::table.filter(lower(person::sign_in_name).eq(lower(name))).select(PersonRow::as_select());
-        Ok(query.first(self.conn()).await.optional()?)
+        Ok(query.first(self.conn()?).await.optional()?)
     }
 
     /// All people after a sign-in name, in order.
@@ -132,7 +132,7 @@ impl Tx {
         if let Some(after) = after {
             query = query.filter(lower(person::sign_in_name).gt(lower(after)));
         }
-        Ok(query.load(self.conn()).await?)
+        Ok(query.load(self.conn()?).await?)
     }
 
     /// Writes a person back, if nobody else has in the meantime.
@@ -147,7 +147,7 @@ impl Tx {
             person::duties.eq(&row.duties),
             person::version.eq(row.version + 1),
         ));
-        one_row(query.execute(self.conn()).await?)
+        one_row(query.execute(self.conn()?).await?)
     }
 
     /// Adds a group.
@@ -155,7 +155,7 @@ impl Tx {
     /// # Errors
     /// [`StoreError::Conflict`] when the name is taken.
     pub async fn add_group(&mut self, row: &GroupRow) -> Result<()> {
-        diesel::insert_into(people_group::table).values(row).execute(self.conn()).await?;
+        diesel::insert_into(people_group::table).values(row).execute(self.conn()?).await?;
         Ok(())
     }
 
@@ -164,7 +164,7 @@ impl Tx {
     /// # Errors
     /// [`StoreError::NotFound`].
     pub async fn group(&mut self, id: Uuid) -> Result<GroupRow> {
-        Ok(people_group::table.find(id).select(GroupRow::as_select()).first(self.conn()).await?)
+        Ok(people_group::table.find(id).select(GroupRow::as_select()).first(self.conn()?).await?)
     }
 
     /// All groups after a name, in order.
@@ -176,7 +176,7 @@ impl Tx {
         if let Some(after) = after {
             query = query.filter(lower(people_group::name).gt(lower(after)));
         }
-        Ok(query.load(self.conn()).await?)
+        Ok(query.load(self.conn()?).await?)
     }
 
     /// Gives a group another name, if nobody else changed it in the meantime.
@@ -186,7 +186,7 @@ impl Tx {
     pub async fn rename_group(&mut self, id: Uuid, name: &str, version: i32) -> Result<()> {
         let query = diesel::update(people_group::table.find(id).filter(people_group::version.eq(version)))
             .set((people_group::name.eq(name), people_group::version.eq(version + 1)));
-        one_row(query.execute(self.conn()).await?)
+        one_row(query.execute(self.conn()?).await?)
     }
 
     /// Removes a group; grants to it and its places in other groups and gates go with it.
@@ -195,11 +195,11 @@ impl Tx {
     /// [`StoreError::Stale`].
     pub async fn remove_group(&mut self, id: Uuid, version: i32) -> Result<()> {
         use crate::schema::{access_grant, gate_approver};
-        diesel::delete(access_grant::table.filter(access_grant::group_id.eq(id))).execute(self.conn()).await?;
-        diesel::delete(group_member::table.filter(group_member::member.eq(id))).execute(self.conn()).await?;
-        diesel::delete(gate_approver::table.filter(gate_approver::subject.eq(id))).execute(self.conn()).await?;
+        diesel::delete(access_grant::table.filter(access_grant::group_id.eq(id))).execute(self.conn()?).await?;
+        diesel::delete(group_member::table.filter(group_member::member.eq(id))).execute(self.conn()?).await?;
+        diesel::delete(gate_approver::table.filter(gate_approver::subject.eq(id))).execute(self.conn()?).await?;
         let query = diesel::delete(people_group::table.find(id).filter(people_group::version.eq(version)));
-        one_row(query.execute(self.conn()).await?)
+        one_row(query.execute(self.conn()?).await?)
     }
 
     /// The members of a group, or of all groups.
@@ -211,7 +211,7 @@ impl Tx {
         if let Some(group) = group {
             query = query.filter(group_member::group_id.eq(group));
         }
-        Ok(query.load(self.conn()).await?)
+        Ok(query.load(self.conn()?).await?)
     }
 
     /// Puts somebody into a group; being there already is no error.
@@ -219,7 +219,7 @@ impl Tx {
     /// # Errors
     /// [`StoreError`].
     pub async fn add_member(&mut self, row: &MemberRow) -> Result<()> {
-        diesel::insert_into(group_member::table).values(row).on_conflict_do_nothing().execute(self.conn()).await?;
+        diesel::insert_into(group_member::table).values(row).on_conflict_do_nothing().execute(self.conn()?).await?;
         Ok(())
     }
 
@@ -228,7 +228,7 @@ impl Tx {
     /// # Errors
     /// [`StoreError::NotFound`] when they are not in it.
     pub async fn remove_member(&mut self, group: Uuid, member: Uuid) -> Result<()> {
-        let count = diesel::delete(group_member::table.find((group, member))).execute(self.conn()).await?;
+        let count = diesel::delete(group_member::table.find((group, member))).execute(self.conn()?).await?;
         if count == 1 { Ok(()) } else { Err(StoreError::NotFound) }
     }
 
@@ -237,7 +237,7 @@ impl Tx {
     /// # Errors
     /// [`StoreError`].
     pub async fn subjects_of(&mut self, person: Uuid) -> Result<Vec<Uuid>> {
-        Ok(diesel::select(crate::schema::subjects_of(person)).get_result(self.conn()).await?)
+        Ok(diesel::select(crate::schema::subjects_of(person)).get_result(self.conn()?).await?)
     }
 
     /// Adds a password policy.
@@ -245,7 +245,7 @@ impl Tx {
     /// # Errors
     /// [`StoreError::Conflict`] when the name is taken.
     pub async fn add_policy(&mut self, row: &PolicyRow) -> Result<()> {
-        diesel::insert_into(password_policy::table).values(row).execute(self.conn()).await?;
+        diesel::insert_into(password_policy::table).values(row).execute(self.conn()?).await?;
         Ok(())
     }
 
@@ -254,7 +254,7 @@ impl Tx {
     /// # Errors
     /// [`StoreError`].
     pub async fn policies(&mut self) -> Result<Vec<PolicyRow>> {
-        Ok(password_policy::table.select(PolicyRow::as_select()).order(lower(password_policy::name)).load(self.conn()).await?)
+        Ok(password_policy::table.select(PolicyRow::as_select()).order(lower(password_policy::name)).load(self.conn()?).await?)
     }
 
     /// A password policy; without an identifier, the default.
@@ -267,7 +267,7 @@ impl Tx {
             Some(id) => query.filter(password_policy::id.eq(id)),
             None => query.filter(password_policy::is_default.eq(true)),
         };
-        Ok(query.first(self.conn()).await?)
+        Ok(query.first(self.conn()?).await?)
     }
 
     /// Writes a policy back, if nobody else has in the meantime.
@@ -280,6 +280,6 @@ impl Tx {
             password_policy::rules.eq(&row.rules),
             password_policy::version.eq(row.version + 1),
         ));
-        one_row(query.execute(self.conn()).await?)
+        one_row(query.execute(self.conn()?).await?)
     }
 }

@@ -1,6 +1,8 @@
 //! Sessions and the throttle of sign-ins.
 
 use chrono::{DateTime, Utc};
+use diesel::dsl::AsSelect;
+use diesel::pg::Pg;
 use diesel::prelude::*;
 use diesel_async::RunQueryDsl;
 use uuid::Uuid;
@@ -33,13 +35,22 @@ pub struct Throttle {
     pub last_failure_at: DateTime<Utc>,
 }
 
+type SessionAndPerson = (AsSelect<SessionRow, Pg>, AsSelect<PersonRow, Pg>);
+
+/// The look for the session of a token and its person.
+#[diesel::dsl::auto_type(no_type_alias)]
+pub(crate) fn session_by_token<'a>(hash: &'a [u8]) -> _ {
+    let row: SessionAndPerson = (SessionRow::as_select(), PersonRow::as_select());
+    session::table.inner_join(person::table.on(person::id.eq(session::person_id))).filter(session::token_hash.eq(hash)).select(row)
+}
+
 impl Tx {
     /// Adds a session.
     ///
     /// # Errors
     /// [`crate::StoreError`].
     pub async fn add_session(&mut self, row: &SessionRow) -> Result<()> {
-        diesel::insert_into(session::table).values(row).execute(self.conn()).await?;
+        diesel::insert_into(session::table).values(row).execute(self.conn()?).await?;
         Ok(())
     }
 
@@ -48,11 +59,7 @@ impl Tx {
     /// # Errors
     /// [`crate::StoreError`].
     pub async fn session_by_token(&mut self, hash: &[u8]) -> Result<Option<(SessionRow, PersonRow)>> {
-        let query = session::table
-            .inner_join(person::table.on(person::id.eq(session::person_id)))
-            .filter(session::token_hash.eq(hash))
-            .select((SessionRow::as_select(), PersonRow::as_select()));
-        Ok(query.first(self.conn()).await.optional()?)
+        Ok(session_by_token(hash).first(self.conn()?).await.optional()?)
     }
 
     /// Notes that a session is in use.
@@ -60,7 +67,7 @@ impl Tx {
     /// # Errors
     /// [`crate::StoreError`].
     pub async fn touch_session(&mut self, id: Uuid, now: DateTime<Utc>) -> Result<()> {
-        diesel::update(session::table.find(id)).set(session::last_used_at.eq(now)).execute(self.conn()).await?;
+        diesel::update(session::table.find(id)).set(session::last_used_at.eq(now)).execute(self.conn()?).await?;
         Ok(())
     }
 
@@ -69,7 +76,7 @@ impl Tx {
     /// # Errors
     /// [`crate::StoreError`].
     pub async fn end_session(&mut self, id: Uuid, now: DateTime<Utc>) -> Result<()> {
-        diesel::update(session::table.find(id)).set(session::ended_at.eq(now)).execute(self.conn()).await?;
+        diesel::update(session::table.find(id)).set(session::ended_at.eq(now)).execute(self.conn()?).await?;
         Ok(())
     }
 
@@ -82,7 +89,7 @@ impl Tx {
             session::table.filter(session::person_id.eq(person)).filter(session::ended_at.is_null()).filter(session::id.ne(but.unwrap_or_default())),
         )
         .set(session::ended_at.eq(now));
-        Ok(query.execute(self.conn()).await?)
+        Ok(query.execute(self.conn()?).await?)
     }
 
     /// The failed sign-ins noted under a key. With `lock`, the row is held until the transaction
@@ -93,7 +100,7 @@ impl Tx {
     pub async fn throttle(&mut self, key: &str) -> Result<Option<Throttle>> {
         let organisation = self.organisation();
         let query = throttle::table.find((organisation, key)).select(Throttle::as_select()).for_update();
-        Ok(query.first(self.conn()).await.optional()?)
+        Ok(query.first(self.conn()?).await.optional()?)
     }
 
     /// Notes a failed sign-in.
@@ -107,7 +114,7 @@ impl Tx {
             .on_conflict((throttle::organisation, throttle::key))
             .do_update()
             .set((throttle::failures.eq(failures), throttle::last_failure_at.eq(now)))
-            .execute(self.conn())
+            .execute(self.conn()?)
             .await?;
         Ok(())
     }
@@ -118,7 +125,7 @@ impl Tx {
     /// [`crate::StoreError`].
     pub async fn forget_failures(&mut self, key: &str) -> Result<()> {
         let organisation = self.organisation();
-        diesel::delete(throttle::table.find((organisation, key))).execute(self.conn()).await?;
+        diesel::delete(throttle::table.find((organisation, key))).execute(self.conn()?).await?;
         Ok(())
     }
 }

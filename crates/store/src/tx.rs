@@ -3,21 +3,57 @@
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::time::Duration;
 
-use diesel_async::pooled_connection::deadpool::{Object, Pool};
-use diesel_async::pooled_connection::{AsyncDieselConnectionManager, ManagerConfig, RecyclingMethod};
-use diesel_async::{AnsiTransactionManager, AsyncConnection as _, AsyncMigrationHarness, AsyncPgConnection, TransactionManager as _};
+use deadpool::managed::{Manager, Metrics, Object, Pool, RecycleResult};
+use diesel_async::{AsyncConnection as _, AsyncMigrationHarness, AsyncPgConnection, RunQueryDsl as _, SimpleAsyncConnection as _};
 use diesel_migrations::{EmbeddedMigrations, MigrationHarness as _, embed_migrations};
+use futures_util::future::join;
+use jexlin_core::audit::Event;
+use jexlin_core::vault::Key;
 use uuid::Uuid;
 
-use crate::{Result, StoreError};
+use crate::sql::statement;
+use crate::{PersonRow, Result, SessionRow, StoreError};
 
 const MIGRATIONS: EmbeddedMigrations = embed_migrations!();
 static NUMBER: AtomicU64 = AtomicU64::new(1);
 
+/// Commits, unless a statement failed before or no audit event went in: the first is what
+/// PostgreSQL itself says of any statement in such a transaction, the second is the word that the
+/// trigger on the audit log leaves behind.
+const COMMIT_RECORDED: &str = "SELECT must_be_recorded(); COMMIT";
+const COMMIT: &str = "SELECT 1; COMMIT";
+
+/// Makes the pool's connections.
+struct Dial {
+    url: String,
+}
+
+/// One connection.
+struct Line {
+    conn: AsyncPgConnection,
+    /// Whether this connection has prepared the statement that records an event, so that its
+    /// commit may be sent along without waiting for the answer.
+    records: bool,
+}
+
+impl Manager for Dial {
+    type Type = Line;
+    type Error = diesel::ConnectionError;
+
+    async fn create(&self) -> std::result::Result<Line, Self::Error> {
+        Ok(Line { conn: AsyncPgConnection::establish(&self.url).await?, records: false })
+    }
+
+    async fn recycle(&self, _: &mut Line, _: &Metrics) -> RecycleResult<Self::Error> {
+        // Whether it still works shows at its next BEGIN.
+        Ok(())
+    }
+}
+
 /// The records of all organisations; every look goes through [`Store::begin`].
 #[derive(Clone)]
 pub struct Store {
-    pool: Pool<AsyncPgConnection>,
+    pool: Pool<Dial>,
 }
 
 impl std::fmt::Debug for Store {
@@ -26,10 +62,10 @@ impl std::fmt::Debug for Store {
     }
 }
 
-/// One transaction in one organisation. Dropped without a commit it leaves nothing behind: the pool
-/// closes a connection whose transaction is open instead of reusing it, and the server rolls back.
+/// One transaction in one organisation. Dropped without a commit it is rolled back.
 pub struct Tx {
-    conn: Object<AsyncPgConnection>,
+    /// Empty once the transaction is over.
+    line: Option<Object<Dial>>,
     organisation: Uuid,
     number: u64,
     recorded: bool,
@@ -38,6 +74,23 @@ pub struct Tx {
 impl std::fmt::Debug for Tx {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
         write!(f, "Tx({})", self.number)
+    }
+}
+
+impl Drop for Tx {
+    fn drop(&mut self) {
+        let Some(mut line) = self.line.take() else { return };
+        match tokio::runtime::Handle::try_current() {
+            Ok(runtime) => {
+                runtime.spawn(async move {
+                    if line.conn.batch_execute("ROLLBACK").await.is_err() {
+                        drop(Object::take(line));
+                    }
+                });
+            }
+            // Nobody to wait for an answer: the connection is closed, and the server rolls back.
+            Err(_) => drop(Object::take(line)),
+        }
     }
 }
 
@@ -72,10 +125,7 @@ impl Store {
     /// # Errors
     /// [`StoreError::Broken`] when the address makes no sense. Nothing is connected yet.
     pub fn open(url: &str, connections: usize) -> Result<Self> {
-        let mut config = ManagerConfig::default();
-        config.recycling_method = RecyclingMethod::Fast;
-        let manager = AsyncDieselConnectionManager::<AsyncPgConnection>::new_with_config(url, config);
-        let pool = Pool::builder(manager)
+        let pool = Pool::builder(Dial { url: url.to_owned() })
             .max_size(connections)
             .runtime(deadpool::Runtime::Tokio1)
             .wait_timeout(Some(Duration::from_secs(5)))
@@ -85,8 +135,12 @@ impl Store {
         Ok(Self { pool })
     }
 
-    async fn connection(&self) -> Result<Object<AsyncPgConnection>> {
+    async fn connection(&self) -> Result<Object<Dial>> {
         self.pool.get().await.map_err(|error| StoreError::Unavailable(error.to_string()))
+    }
+
+    fn started(&self, line: Object<Dial>, organisation: Uuid) -> Tx {
+        Tx { line: Some(line), organisation, number: NUMBER.fetch_add(1, Ordering::Relaxed), recorded: false }
     }
 
     /// Begins a transaction in an organisation.
@@ -94,21 +148,40 @@ impl Store {
     /// # Errors
     /// [`StoreError::Unavailable`] when the database does not answer.
     pub async fn begin(&self, organisation: Uuid) -> Result<Tx> {
-        // One round trip; a uuid cannot carry anything but itself into the statement.
-        let sql = format!("BEGIN; SET LOCAL jexlin.organisation = '{organisation}'");
         // After an outage the pool may hold connections that are dead; each is tried once.
         let tries = self.pool.status().size + 1;
         let mut last = StoreError::Unavailable("no connection".into());
         for _ in 0..tries {
-            let mut conn = self.connection().await?;
-            match AnsiTransactionManager::begin_transaction_sql(&mut *conn, &sql).await {
-                Ok(()) => return Ok(Tx { conn, organisation, number: NUMBER.fetch_add(1, Ordering::Relaxed), recorded: false }),
+            let mut line = self.connection().await?;
+            match line.conn.batch_execute(&begin_in(organisation)).await {
+                Ok(()) => return Ok(self.started(line, organisation)),
                 Err(error) => last = StoreError::Unavailable(error.to_string()),
             }
             // Taken out of the pool, so that it is closed and not handed out again.
-            drop(Object::take(conn));
+            drop(Object::take(line));
         }
         Err(last)
+    }
+
+    /// Begins a transaction in an organisation and looks for the session of a token and its
+    /// person, both on one way to the database and back.
+    ///
+    /// # Errors
+    /// [`StoreError::Unavailable`] when the database does not answer.
+    pub async fn begin_with_session(&self, organisation: Uuid, token_hash: &[u8]) -> Result<(Tx, Option<(SessionRow, PersonRow)>)> {
+        let line = self.connection().await?;
+        let begin = begin_in(organisation);
+        let (mut first, mut second) = (&line.conn, &line.conn);
+        let (begun, found) = join(first.batch_execute(&begin), crate::sessions::session_by_token(token_hash).first(&mut second)).await;
+        if begun.is_err() {
+            drop(Object::take(line));
+            let mut tx = self.begin(organisation).await?;
+            let found = tx.session_by_token(token_hash).await?;
+            return Ok((tx, found));
+        }
+        // From here on the transaction rolls back if the look failed.
+        let tx = self.started(line, organisation);
+        Ok((tx, diesel::OptionalExtension::optional(found)?))
     }
 
     /// The organisations that there are, by name.
@@ -117,7 +190,6 @@ impl Store {
     /// [`StoreError`].
     pub async fn organisations(&self) -> Result<Vec<(Uuid, String)>> {
         use diesel::QueryableByName;
-        use diesel_async::RunQueryDsl;
         #[derive(QueryableByName)]
         struct Row {
             #[diesel(sql_type = diesel::sql_types::Uuid)]
@@ -126,7 +198,7 @@ impl Store {
             name: String,
         }
         let mut tx = self.begin(Uuid::nil()).await?;
-        let rows: Vec<Row> = diesel::sql_query("SELECT id, name FROM organisations()").load(tx.conn()).await?;
+        let rows: Vec<Row> = statement("SELECT id, name FROM organisations()").load(tx.conn()?).await?;
         tx.commit().await?;
         Ok(rows.into_iter().map(|row| (row.id, row.name)).collect())
     }
@@ -144,8 +216,8 @@ impl Tx {
         self.organisation
     }
 
-    pub(crate) fn conn(&mut self) -> &mut AsyncPgConnection {
-        &mut self.conn
+    pub(crate) fn conn(&mut self) -> Result<&mut AsyncPgConnection> {
+        self.line.as_mut().map(|line| &mut line.conn).ok_or_else(over)
     }
 
     pub(crate) const fn mark_recorded(&mut self) {
@@ -161,7 +233,8 @@ impl Tx {
     /// # Errors
     /// [`StoreError`]; then nothing was done.
     pub async fn commit(mut self) -> Result<()> {
-        AnsiTransactionManager::commit_transaction(&mut *self.conn).await?;
+        self.conn()?.batch_execute(COMMIT).await?;
+        self.line = None;
         Ok(())
     }
 
@@ -173,9 +246,50 @@ impl Tx {
         if !self.recorded {
             return Err(StoreError::Broken("a transaction was to be committed without its audit event".into()));
         }
-        AnsiTransactionManager::commit_transaction(&mut *self.conn).await?;
+        self.conn()?.batch_execute(COMMIT_RECORDED).await?;
+        self.line = None;
         Ok(Receipt { number: self.number })
     }
+
+    /// [`Tx::record`] and [`Tx::commit_recorded`] on one way to the database and back.
+    ///
+    /// # Errors
+    /// [`StoreError`]; then nothing was done.
+    pub async fn commit_with(mut self, event: &Event, key: &Key) -> Result<Receipt> {
+        if !self.line.as_ref().is_some_and(|line| line.records) {
+            self.record(event, key).await?;
+            if let Some(line) = &mut self.line {
+                line.records = true;
+            }
+            return self.commit_recorded().await;
+        }
+        let insert = crate::audit::insertion(event, key, self.organisation)?;
+        let line = self.line.as_ref().ok_or_else(over)?;
+        // Should the insertion ever be sent behind the commit, the commit would be refused: it
+        // looks for the event itself.
+        let (mut first, mut second) = (&line.conn, &line.conn);
+        // Unconstrained: the runtime may otherwise have the insertion wait for its turn, and let the
+        // commit overtake it.
+        let insertion = tokio::task::unconstrained(insert.execute(&mut first));
+        let (inserted, committed) = join(insertion, second.batch_execute(COMMIT_RECORDED)).await;
+        // The commit's own answer counts: it is refused when the insertion failed.
+        if let Err(error) = committed {
+            inserted?;
+            return Err(error.into());
+        }
+        inserted?;
+        self.line = None;
+        Ok(Receipt { number: self.number })
+    }
+}
+
+/// A uuid cannot carry anything but itself into the statement.
+fn begin_in(organisation: Uuid) -> String {
+    format!("BEGIN; SET LOCAL jexlin.organisation = '{organisation}'")
+}
+
+fn over() -> StoreError {
+    StoreError::Broken("the transaction is over".into())
 }
 
 /// Applies the migrations with the owner's role.

@@ -8,6 +8,7 @@ use jexlin_core::upkeep::Lease;
 use uuid::Uuid;
 
 use crate::people::one_row;
+use crate::sql::statement;
 use crate::schema::{failed_login, job, plan_of, upkeep_plan, upkeep_state};
 use crate::{Result, Target, Tx};
 
@@ -172,7 +173,7 @@ impl Tx {
     /// # Errors
     /// [`crate::StoreError::Conflict`] when the place has one.
     pub async fn add_plan(&mut self, row: &PlanRow) -> Result<()> {
-        diesel::insert_into(upkeep_plan::table).values(row).execute(self.conn()).await?;
+        diesel::insert_into(upkeep_plan::table).values(row).execute(self.conn()?).await?;
         self.plan_again(row).await
     }
 
@@ -192,7 +193,7 @@ impl Tx {
             upkeep_plan::policy_id.eq(row.policy_id),
             upkeep_plan::version.eq(row.version + 1),
         ));
-        one_row(query.execute(self.conn()).await?)?;
+        one_row(query.execute(self.conn()?).await?)?;
         self.plan_again(row).await
     }
 
@@ -202,7 +203,7 @@ impl Tx {
     /// [`crate::StoreError::Stale`].
     pub async fn remove_plan(&mut self, row: &PlanRow) -> Result<()> {
         self.plan_again(row).await?;
-        one_row(diesel::delete(upkeep_plan::table.find(row.id).filter(upkeep_plan::version.eq(row.version))).execute(self.conn()).await?)
+        one_row(diesel::delete(upkeep_plan::table.find(row.id).filter(upkeep_plan::version.eq(row.version))).execute(self.conn()?).await?)
     }
 
     async fn plan_again(&mut self, row: &PlanRow) -> Result<()> {
@@ -210,7 +211,7 @@ impl Tx {
             return self.plan_again_below(folder).await;
         }
         if let Some(credential) = row.credential_id {
-            diesel::update(upkeep_state::table.find(credential)).set(upkeep_state::stale.eq(true)).execute(self.conn()).await?;
+            diesel::update(upkeep_state::table.find(credential)).set(upkeep_state::stale.eq(true)).execute(self.conn()?).await?;
         }
         Ok(())
     }
@@ -218,7 +219,7 @@ impl Tx {
     /// What is due below a folder is worked out anew.
     pub(crate) async fn plan_again_below(&mut self, folder: Uuid) -> Result<()> {
         let sql = "UPDATE upkeep_state u SET stale = true FROM credential c WHERE c.id = u.credential_id AND c.folder_id IN (SELECT subtree_of($1))";
-        diesel::sql_query(sql).bind::<sql_types::Uuid, _>(folder).execute(self.conn()).await?;
+        statement(sql).bind::<sql_types::Uuid, _>(folder).execute(self.conn()?).await?;
         Ok(())
     }
 
@@ -227,7 +228,7 @@ impl Tx {
     /// # Errors
     /// [`crate::StoreError::NotFound`].
     pub async fn plan(&mut self, id: Uuid) -> Result<PlanRow> {
-        Ok(upkeep_plan::table.find(id).select(PlanRow::as_select()).first(self.conn()).await?)
+        Ok(upkeep_plan::table.find(id).select(PlanRow::as_select()).first(self.conn()?).await?)
     }
 
     /// All plans.
@@ -235,7 +236,7 @@ impl Tx {
     /// # Errors
     /// [`crate::StoreError`].
     pub async fn plans(&mut self) -> Result<Vec<PlanRow>> {
-        Ok(upkeep_plan::table.order(upkeep_plan::id).select(PlanRow::as_select()).load(self.conn()).await?)
+        Ok(upkeep_plan::table.order(upkeep_plan::id).select(PlanRow::as_select()).load(self.conn()?).await?)
     }
 
     /// The plan of exactly this place.
@@ -248,7 +249,7 @@ impl Tx {
             Target::Folder(id) => query.filter(upkeep_plan::folder_id.eq(id)),
             Target::Credential(id) => query.filter(upkeep_plan::credential_id.eq(id)),
         };
-        Ok(query.first(self.conn()).await.optional()?)
+        Ok(query.first(self.conn()?).await.optional()?)
     }
 
     /// The plan that counts for a credential.
@@ -256,7 +257,7 @@ impl Tx {
     /// # Errors
     /// [`crate::StoreError`].
     pub async fn plan_of(&mut self, credential: Uuid) -> Result<Option<PlanRow>> {
-        let id: Option<Uuid> = diesel::select(plan_of(credential)).get_result(self.conn()).await?;
+        let id: Option<Uuid> = diesel::select(plan_of(credential)).get_result(self.conn()?).await?;
         match id {
             Some(id) => self.plan(id).await.map(Some),
             None => Ok(None),
@@ -268,7 +269,7 @@ impl Tx {
     /// # Errors
     /// [`crate::StoreError`].
     pub async fn upkeep_state(&mut self, credential: Uuid) -> Result<Option<StateRow>> {
-        Ok(upkeep_state::table.find(credential).select(StateRow::as_select()).first(self.conn()).await.optional()?)
+        Ok(upkeep_state::table.find(credential).select(StateRow::as_select()).first(self.conn()?).await.optional()?)
     }
 
     /// States whose due times must be worked out, kept until the transaction ends.
@@ -277,7 +278,7 @@ impl Tx {
     /// [`crate::StoreError`].
     pub async fn stale_states(&mut self, most: i64) -> Result<Vec<StateRow>> {
         let query = upkeep_state::table.filter(upkeep_state::stale.eq(true)).limit(most).for_update().skip_locked().select(StateRow::as_select());
-        Ok(query.load(self.conn()).await?)
+        Ok(query.load(self.conn()?).await?)
     }
 
     /// Writes the due times of a credential.
@@ -287,7 +288,7 @@ impl Tx {
     pub async fn set_due(&mut self, credential: Uuid, check: Option<DateTime<Utc>>, rotation: Option<DateTime<Utc>>) -> Result<()> {
         diesel::update(upkeep_state::table.find(credential))
             .set((upkeep_state::stale.eq(false), upkeep_state::next_check_at.eq(check), upkeep_state::next_rotation_at.eq(rotation)))
-            .execute(self.conn())
+            .execute(self.conn()?)
             .await?;
         Ok(())
     }
@@ -307,7 +308,7 @@ impl Tx {
             .for_update()
             .skip_locked()
             .select(StateRow::as_select());
-        Ok(query.load(self.conn()).await?)
+        Ok(query.load(self.conn()?).await?)
     }
 
     /// Notes what a check found, and has the next one worked out.
@@ -317,7 +318,7 @@ impl Tx {
     pub async fn note_check(&mut self, credential: Uuid, now: DateTime<Utc>, outcome: &str) -> Result<()> {
         diesel::update(upkeep_state::table.find(credential))
             .set((upkeep_state::checked_at.eq(now), upkeep_state::check_outcome.eq(outcome), upkeep_state::stale.eq(true)))
-            .execute(self.conn())
+            .execute(self.conn()?)
             .await?;
         Ok(())
     }
@@ -328,10 +329,10 @@ impl Tx {
     /// [`crate::StoreError`].
     pub async fn note_rotation(&mut self, credential: Uuid, now: DateTime<Utc>, outcome: &str) -> Result<()> {
         let state = upkeep_state::table.find(credential);
-        diesel::update(state).set((upkeep_state::rotation_outcome.eq(outcome), upkeep_state::stale.eq(true))).execute(self.conn()).await?;
+        diesel::update(state).set((upkeep_state::rotation_outcome.eq(outcome), upkeep_state::stale.eq(true))).execute(self.conn()?).await?;
         if outcome == "done" {
             let set = (upkeep_state::rotated_at.eq(now), upkeep_state::checked_at.eq(now), upkeep_state::check_outcome.eq("in step"));
-            diesel::update(state).set(set).execute(self.conn()).await?;
+            diesel::update(state).set(set).execute(self.conn()?).await?;
         }
         Ok(())
     }
@@ -348,13 +349,13 @@ impl Tx {
             FROM upkeep_state u JOIN credential c ON c.id = u.credential_id JOIN device d ON d.id = c.device_id
             WHERE c.removed_at IS NULL AND (lower(c.name), c.id) > ($3, $4) AND level_on_credential($1, c.id, $2) IS NOT NULL
             ORDER BY lower(c.name), c.id LIMIT $5";
-        let query = diesel::sql_query(sql)
+        let query = statement(sql)
             .bind::<sql_types::Uuid, _>(person)
             .bind::<sql_types::Timestamptz, _>(now)
             .bind::<sql_types::Text, _>(after_name.to_lowercase())
             .bind::<sql_types::Uuid, _>(after_id)
             .bind::<sql_types::BigInt, _>(most);
-        Ok(query.load(self.conn()).await?)
+        Ok(query.load(self.conn()?).await?)
     }
 
     /// Queues a job.
@@ -362,7 +363,7 @@ impl Tx {
     /// # Errors
     /// [`crate::StoreError::Conflict`] when one is under way for the same credential.
     pub async fn add_job(&mut self, row: &JobRow) -> Result<()> {
-        diesel::insert_into(job::table).values(row).execute(self.conn()).await?;
+        diesel::insert_into(job::table).values(row).execute(self.conn()?).await?;
         Ok(())
     }
 
@@ -372,7 +373,7 @@ impl Tx {
     /// [`crate::StoreError`].
     pub async fn job_under_way(&mut self, credential: Uuid) -> Result<bool> {
         let query = job::table.filter(job::credential_id.eq(credential)).filter(job::state.eq_any(["queued", "running"])).count();
-        let count: i64 = query.get_result(self.conn()).await?;
+        let count: i64 = query.get_result(self.conn()?).await?;
         Ok(count > 0)
     }
 
@@ -390,8 +391,8 @@ impl Tx {
         let sql = "SELECT j.id FROM job j WHERE ((j.state = 'queued' AND j.not_before <= $1) OR (j.state = 'running' AND j.leased_until <= $1))
               AND (SELECT count(*) FROM job r WHERE r.device_id = j.device_id AND r.state = 'running' AND r.leased_until > $1) < $2
             ORDER BY j.not_before, j.id LIMIT 1 FOR UPDATE OF j SKIP LOCKED";
-        let query = diesel::sql_query(sql).bind::<sql_types::Timestamptz, _>(now).bind::<sql_types::BigInt, _>(most_per_device);
-        let found: Option<Found> = query.get_result(self.conn()).await.optional()?;
+        let query = statement(sql).bind::<sql_types::Timestamptz, _>(now).bind::<sql_types::BigInt, _>(most_per_device);
+        let found: Option<Found> = query.get_result(self.conn()?).await.optional()?;
         let Some(Found { id }) = found else { return Ok(None) };
         let row: JobRow = diesel::update(job::table.find(id))
             .set((
@@ -404,7 +405,7 @@ impl Tx {
                     .sql(")")),
             ))
             .returning(JobRow::as_returning())
-            .get_result(self.conn())
+            .get_result(self.conn()?)
             .await?;
         let operator = self.device(row.device_id).await.ok().and_then(|device| device.operator_id);
         let lease = Lease { job: row.id, credential: row.credential_id, operator, until };
@@ -419,7 +420,7 @@ impl Tx {
     pub async fn job_step(&mut self, id: Uuid, worker: Uuid, step: &str, until: DateTime<Utc>) -> Result<()> {
         let query = diesel::update(job::table.find(id).filter(job::leased_by.eq(worker)).filter(job::state.eq("running")))
             .set((job::step.eq(step), job::leased_until.eq(until)));
-        one_row(query.execute(self.conn()).await?)
+        one_row(query.execute(self.conn()?).await?)
     }
 
     /// Ends a job that this worker leases.
@@ -436,7 +437,7 @@ impl Tx {
             job::leased_by.eq(None::<Uuid>),
             job::leased_until.eq(None::<DateTime<Utc>>),
         ));
-        one_row(query.execute(self.conn()).await?)
+        one_row(query.execute(self.conn()?).await?)
     }
 
     /// Puts a job back, to be tried again later.
@@ -453,7 +454,7 @@ impl Tx {
             job::leased_by.eq(None::<Uuid>),
             job::leased_until.eq(None::<DateTime<Utc>>),
         ));
-        one_row(query.execute(self.conn()).await?)
+        one_row(query.execute(self.conn()?).await?)
     }
 
     /// A job that waits is let run now.
@@ -464,7 +465,7 @@ impl Tx {
         let query = diesel::update(job::table.filter(job::credential_id.eq(credential)).filter(job::state.eq("queued")))
             .set(job::not_before.eq(now))
             .returning(job::id);
-        Ok(query.get_result(self.conn()).await.optional()?)
+        Ok(query.get_result(self.conn()?).await.optional()?)
     }
 
     /// A job with names.
@@ -473,7 +474,7 @@ impl Tx {
     /// [`crate::StoreError::NotFound`].
     pub async fn job_view(&mut self, id: Uuid) -> Result<JobView> {
         let sql = format!("{JOBS} WHERE j.id = $1");
-        Ok(diesel::sql_query(sql).bind::<sql_types::Uuid, _>(id).get_result(self.conn()).await?)
+        Ok(statement(sql).bind::<sql_types::Uuid, _>(id).get_result(self.conn()?).await?)
     }
 
     /// Jobs on what somebody holds a level on, newest first.
@@ -486,7 +487,7 @@ impl Tx {
             "{JOBS} WHERE ($3::uuid IS NULL OR j.credential_id = $3) AND ($4::text IS NULL OR j.state = $4) AND (j.queued_at, j.id) < ($5, $6)
              AND level_on_credential($1, j.credential_id, $2) IS NOT NULL ORDER BY j.queued_at DESC, j.id DESC LIMIT $7"
         );
-        let query = diesel::sql_query(sql)
+        let query = statement(sql)
             .bind::<sql_types::Uuid, _>(person)
             .bind::<sql_types::Timestamptz, _>(now)
             .bind::<sql_types::Nullable<sql_types::Uuid>, _>(filter.credential)
@@ -494,7 +495,7 @@ impl Tx {
             .bind::<sql_types::Timestamptz, _>(before_at)
             .bind::<sql_types::Uuid, _>(before_id)
             .bind::<sql_types::BigInt, _>(filter.most);
-        Ok(query.load(self.conn()).await?)
+        Ok(query.load(self.conn()?).await?)
     }
 
     /// When logins to an account failed lately, for the lockout budget.
@@ -503,7 +504,7 @@ impl Tx {
     /// [`crate::StoreError`].
     pub async fn failed_logins(&mut self, credential: Uuid, since: DateTime<Utc>) -> Result<Vec<DateTime<Utc>>> {
         let query = failed_login::table.filter(failed_login::credential_id.eq(credential)).filter(failed_login::at.gt(since)).select(failed_login::at);
-        Ok(query.load(self.conn()).await?)
+        Ok(query.load(self.conn()?).await?)
     }
 
     /// Notes a login that failed.
@@ -513,7 +514,7 @@ impl Tx {
     pub async fn note_failed_login(&mut self, credential: Uuid, now: DateTime<Utc>) -> Result<()> {
         let organisation = self.organisation();
         let values = (failed_login::organisation.eq(organisation), failed_login::credential_id.eq(credential), failed_login::at.eq(now));
-        diesel::insert_into(failed_login::table).values(values).execute(self.conn()).await?;
+        diesel::insert_into(failed_login::table).values(values).execute(self.conn()?).await?;
         Ok(())
     }
 }

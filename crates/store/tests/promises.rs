@@ -197,3 +197,51 @@ async fn an_event_put_in_past_the_service_gets_no_place() {
     let mut tx = store.begin(org).await.unwrap();
     assert_eq!(tx.stray_events(&mac_key()).await.unwrap().len(), 1);
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn the_commit_that_travels_with_its_event_keeps_both_or_neither() {
+    let store = Store::open(&world().1.service, 1).expect("a store");
+    let (org, _) = organisation(&store).await;
+    // One connection: from the second time on the event and the commit go out together.
+    for n in 0..3 {
+        let id = Uuid::now_v7();
+        let mut tx = store.begin(org).await.unwrap();
+        tx.add_folder(&folder(org, id, None, false)).await.unwrap();
+        tx.commit_with(&event(org, n), &mac_key()).await.unwrap();
+        let mut tx = store.begin(org).await.unwrap();
+        assert_eq!(tx.folder(id).await.unwrap().id, id);
+        let events = tx.events(&jexlin_store::EventFilter { most: 10, ..Default::default() }).await.unwrap();
+        assert_eq!(events.len(), usize::try_from(n).unwrap() + 1);
+    }
+    // The same event once more breaks a key of its table: nothing of the transaction stays.
+    let twice = event(org, 9);
+    store.begin(org).await.unwrap().commit_with(&twice, &mac_key()).await.unwrap();
+    let id = Uuid::now_v7();
+    let mut tx = store.begin(org).await.unwrap();
+    tx.add_folder(&folder(org, id, None, false)).await.unwrap();
+    assert!(tx.commit_with(&twice, &mac_key()).await.is_err());
+    let mut tx = store.begin(org).await.unwrap();
+    assert!(matches!(tx.folder(id).await, Err(StoreError::NotFound)));
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_failure_that_somebody_swallowed_does_not_commit() {
+    let store = store();
+    let (org, _) = organisation(&store).await;
+    let id = Uuid::now_v7();
+    let mut tx = store.begin(org).await.unwrap();
+    tx.add_folder(&folder(org, id, None, false)).await.unwrap();
+    assert!(tx.add_folder(&folder(org, id, None, false)).await.is_err(), "the same folder twice");
+    assert!(tx.commit().await.is_err(), "a broken transaction says that it committed nothing");
+    let mut tx = store.begin(org).await.unwrap();
+    assert!(matches!(tx.folder(id).await, Err(StoreError::NotFound)));
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn the_database_itself_refuses_a_recorded_commit_without_an_event() {
+    let (_, database) = world();
+    let (client, connection) = tokio_postgres::connect(&database.service, tokio_postgres::NoTls).await.unwrap();
+    tokio::spawn(connection);
+    let error = client.batch_execute("BEGIN; SELECT must_be_recorded(); COMMIT").await.unwrap_err();
+    assert!(error.as_db_error().is_some_and(|error| error.message().contains("no audit event")));
+}

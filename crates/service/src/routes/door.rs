@@ -186,13 +186,12 @@ pub async fn unlock(app: &State<App>, body: Body<Unlock>, stranger: StrangerSlot
         event.target_kind = "organisation".into();
         event.target_name = name;
         event.detail.insert("refused_before".into(), opening.refused.to_string());
-        let mut tx = app.store.begin(id).await?;
-        tx.record(&event, &keys.mac).await?;
-        tx.commit_recorded().await?;
+        let tx = app.store.begin(id).await?;
+        tx.commit_with(&event, &keys.mac).await?;
     }
     opening.refused = 0;
     drop(opening);
-    app.wake.notify_waiters();
+    app.wake.notify_one();
     Ok(status(app).await)
 }
 
@@ -301,8 +300,7 @@ pub async fn sign_in(app: &State<App>, body: Body<SignIn>, stranger: StrangerSlo
         tx.forget_failures(key).await?;
     }
     tx.add_session(&session).await?;
-    tx.record(&event, &keys.mac).await?;
-    tx.commit_recorded().await?;
+    tx.commit_with(&event, &keys.mac).await?;
 
     let token = SecretText::new(token.expose_secret_text().map_err(|error| Fault::internal(error.to_string()))?.to_owned());
     let token = if channel == "console" {

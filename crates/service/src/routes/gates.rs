@@ -460,7 +460,7 @@ async fn end(mut acting: Acting, checkout: &str, how: &str) -> Answer<Sent<Check
     acting.noting("rotation", if rotates { "queued" } else { "none" });
     let shown = show_checkout(acting.tx()?.checkout_view(checkout_id).await?);
     acting.done().await?;
-    acting.app.wake.notify_waiters();
+    acting.app.wake.notify_one();
     Ok(Sent(shown))
 }
 

@@ -304,7 +304,7 @@ async fn ask(mut acting: Acting, credential: &str, task: &str, wanted_way: Optio
     acting.noting("way", way);
     let shown = show_job(acting.tx()?.job_view(job).await?);
     acting.done().await?;
-    acting.app.wake.notify_waiters();
+    acting.app.wake.notify_one();
     Ok(Sent(shown))
 }
 

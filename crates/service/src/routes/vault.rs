@@ -62,6 +62,7 @@ fn show_item(row: CredentialListing) -> CredentialItem {
         kind: row.kind,
         user_name: row.fields.get("user_name").and_then(serde_json::Value::as_str).unwrap_or_default().to_owned(),
         device: row.device_name,
+        device_id: row.device_id,
         check: row.check_outcome,
         gated: row.gated,
         level: Level::from_number(row.held).unwrap_or(Level::List),
@@ -315,7 +316,7 @@ pub async fn reveal(mut acting: Acting, credential: &str, body: Body<Reveal>) ->
         return Err(Fault::field("field", "there is no such field"));
     }
     let (person, now) = (acting.person.id, acting.now);
-    let approach = acting.tx()?.approach(person, target, now).await?;
+    let (approach, withheld) = acting.tx()?.approach_secret(person, target, now, &field, body.0.version).await?;
     if approach.reach.level.is_none() {
         return Err(Fault::unknown("credential"));
     }
@@ -331,11 +332,7 @@ pub async fn reveal(mut acting: Acting, credential: &str, body: Body<Reveal>) ->
         }
     };
     let passed = gate::pass(&allowed, stands.as_ref(), held.as_ref(), now).map_err(|stopped| Fault::gate(&stopped))?;
-    let withheld = match body.0.version {
-        None => acting.tx()?.sealed_by_state(target, &field, "current").await,
-        Some(number) => acting.tx()?.sealed_by_number(target, &field, number).await,
-    }
-    .map_err(|_| Fault::unknown("field or version"))?;
+    let withheld = withheld.ok_or_else(|| Fault::unknown("field or version"))?;
     if let Some(number) = body.0.version {
         acting.noting("version", number.to_string());
     }
@@ -491,7 +488,7 @@ pub async fn change_device(mut acting: Acting, device: &str, version: IfMatch, b
         row.operator_id = Some(operator);
         acting.noting("operator", operator.to_string());
     }
-    if body.accept_new_key || body.address.is_some() {
+    if body.accept_new_key || body.address.is_some() || body.port.is_some() {
         row.host_key = None;
         acting.noting("host_key", "forgotten; the next contact pins anew");
     }

@@ -25,9 +25,7 @@ pub fn start(app: &App) {
     tokio::spawn(seal::forever(app.clone()));
     tokio::spawn(schedule::forever(app.clone()));
     tokio::spawn(hear(app.clone()));
-    for _ in 0..app.config.runners {
-        tokio::spawn(run::forever(app.clone()));
-    }
+    tokio::spawn(run::forever(app.clone()));
 }
 
 /// Listens for news of this and other services; tries again for ever.

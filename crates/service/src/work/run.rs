@@ -16,6 +16,7 @@ use jexlin_core::vault::{Pass, Place, Sealed, WrappedKey, open};
 use jexlin_devices::ssh::SignIn;
 use jexlin_devices::{Change, Endpoint, Met, Probe};
 use jexlin_store::{CredentialRow, LeasedJob, SealedVersion, Tx};
+use tokio::sync::Semaphore;
 use uuid::Uuid;
 
 use super::queue;
@@ -28,19 +29,34 @@ use crate::routes::parse_plan;
 /// How long a lease holds after each step. Longer than any step waits for a device.
 const LEASE: TimeDelta = TimeDelta::seconds(60);
 
+/// Leases jobs as long as there is a free place for one, and lets each run on its own.
 pub(super) async fn forever(app: App) {
+    let places = Arc::new(Semaphore::new(app.config.runners));
     loop {
-        match run_one(&app).await {
-            Ok(true) => continue,
-            Ok(false) => {}
+        let Ok(place) = Arc::clone(&places).acquire_owned().await else { return };
+        match lease(&app).await {
+            Ok(Found::Job(runner)) => {
+                let app = app.clone();
+                tokio::spawn(async move {
+                    if let Err(fault) = runner.run().await {
+                        tracing::warn!("a job was left for later: {}", fault.detail());
+                    }
+                    drop(place);
+                    // Another job of the same device may have waited for this one to end.
+                    app.wake.notify_one();
+                });
+                continue;
+            }
+            Ok(Found::Gone) => continue,
+            Ok(Found::Nothing) => {}
             Err(fault) => {
-                tracing::warn!("a job was left for later: {}", fault.detail());
+                tracing::warn!("no job can be taken: {}", fault.detail());
                 tokio::time::sleep(Duration::from_secs(1)).await;
             }
         }
-        let woken = app.wake.notified();
+        drop(place);
         // Other services queue too, and leases run out: look now and then without being woken.
-        let _ = tokio::time::timeout(Duration::from_millis(700), woken).await;
+        let _ = tokio::time::timeout(Duration::from_millis(700), app.wake.notified()).await;
     }
 }
 
@@ -49,6 +65,22 @@ pub(super) async fn forever(app: App) {
 /// # Errors
 /// [`Fault`]; the job stays leased and is taken over when the lease is over.
 pub async fn run_one(app: &App) -> Answer<bool> {
+    match lease(app).await? {
+        Found::Job(runner) => runner.run().await.map(|()| true),
+        Found::Gone => Ok(true),
+        Found::Nothing => Ok(false),
+    }
+}
+
+/// What a look for a job found.
+enum Found {
+    Job(Box<Runner>),
+    /// A job whose credential or device is gone; it is closed.
+    Gone,
+    Nothing,
+}
+
+async fn lease(app: &App) -> Answer<Found> {
     for organisation in super::organisations(app).await {
         let keys = app.keyring.keys(&app.store, organisation).await?;
         let now = app.clock.now();
@@ -63,30 +95,19 @@ pub async fn run_one(app: &App) -> Answer<bool> {
             _ => {
                 tx.finish_job(job.row.id, app.worker, "failed", "refused", "the credential or its device was removed", now).await?;
                 tx.commit().await?;
-                return Ok(true);
+                return Ok(Found::Gone);
             }
         };
-        tx.commit().await?;
         let operator = match job.lease.operator {
-            Some(id) => {
-                let mut tx = app.store.begin(organisation).await?;
-                let row = tx.credential(id).await?;
-                tx.commit().await?;
-                Some(row)
-            }
+            Some(id) => Some(tx.credential(id).await?),
             None => None,
         };
+        tx.commit().await?;
         let endpoint = Endpoint { address: device.address.clone(), port: u16::try_from(device.port).unwrap_or(0), host_key: device.host_key.clone() };
-        let mut runner =
-            Runner { app: app.clone(), keys, job, user: user_of(&credential), credential, operator, device: device.id, device_name: device.name, endpoint };
-        if runner.job.row.task == "check" {
-            runner.check().await?
-        } else {
-            runner.rotate().await?
-        }
-        return Ok(true);
+        let user = user_of(&credential);
+        return Ok(Found::Job(Box::new(Runner { app: app.clone(), keys, job, user, credential, operator, device: device.id, device_name: device.name, endpoint })));
     }
-    Ok(false)
+    Ok(Found::Nothing)
 }
 
 fn user_of(row: &CredentialRow) -> String {
@@ -112,6 +133,10 @@ struct Opened {
 }
 
 impl Runner {
+    async fn run(mut self: Box<Self>) -> Answer<()> {
+        if self.job.row.task == "check" { self.check().await } else { self.rotate().await }
+    }
+
     fn now(&self) -> DateTime<Utc> {
         self.app.clock.now()
     }
@@ -147,8 +172,7 @@ impl Runner {
         let mut event = self.event("upkeep.sign-in");
         event.detail.insert("step".into(), step.to_owned());
         event.detail.insert("with".into(), states.iter().chain(operator.is_some().then_some(&"operator")).copied().collect::<Vec<_>>().join(", "));
-        tx.record(&event, &self.keys.mac).await?;
-        let receipt = tx.commit_recorded().await?;
+        let receipt = tx.commit_with(&event, &self.keys.mac).await?;
         let lease_over = |_| Fault::internal("the lease of a job is over");
         let mut opened = vec![];
         for sealed in withheld {
@@ -233,8 +257,7 @@ impl Runner {
         if !message.is_empty() {
             event.detail.insert("message".into(), message);
         }
-        tx.record(&event, &self.keys.mac).await?;
-        tx.commit_recorded().await?;
+        tx.commit_with(&event, &self.keys.mac).await?;
         if follows {
             self.app.wake.notify_one();
         }
@@ -284,8 +307,7 @@ impl Runner {
         tx.add_version(credential, PASSWORD, number, "candidate", &sealed.0, now, None, "rotated").await?;
         let mut event = self.event("upkeep.candidate");
         event.detail.insert("version".into(), number.to_string());
-        tx.record(&event, &self.keys.mac).await?;
-        tx.commit_recorded().await?;
+        tx.commit_with(&event, &self.keys.mac).await?;
         fault::point("after-candidate").await;
         Ok(Heard::Kept)
     }
@@ -334,8 +356,7 @@ impl Runner {
         let outcome = RotationOutcome::Done;
         tx.finish_job(self.job.row.id, self.app.worker, "done", outcome.word(), "", now).await?;
         tx.note_rotation(self.credential.id, now, outcome.word()).await?;
-        tx.record(&self.rotated(outcome, ""), &self.keys.mac).await?;
-        tx.commit_recorded().await?;
+        tx.commit_with(&self.rotated(outcome, ""), &self.keys.mac).await?;
         fault::point("after-promote").await;
         Ok(())
     }
@@ -347,8 +368,7 @@ impl Runner {
         let why = if why.is_empty() { "the device still has the former password; nothing was changed".to_owned() } else { why };
         tx.finish_job(self.job.row.id, self.app.worker, "failed", outcome.word(), &why, now).await?;
         tx.note_rotation(self.credential.id, now, outcome.word()).await?;
-        tx.record(&self.rotated(outcome, &why), &self.keys.mac).await?;
-        tx.commit_recorded().await?;
+        tx.commit_with(&self.rotated(outcome, &why), &self.keys.mac).await?;
         Ok(())
     }
 
@@ -360,8 +380,7 @@ impl Runner {
         let mut tx = self.begin().await?;
         tx.retry_job(self.job.row.id, self.app.worker, outcome.word(), &message, again).await?;
         tx.note_rotation(self.credential.id, now, outcome.word()).await?;
-        tx.record(&self.rotated(outcome, &message), &self.keys.mac).await?;
-        tx.commit_recorded().await?;
+        tx.commit_with(&self.rotated(outcome, &message), &self.keys.mac).await?;
         Ok(())
     }
 
@@ -370,8 +389,7 @@ impl Runner {
         let mut tx = self.begin().await?;
         tx.finish_job(self.job.row.id, self.app.worker, "failed", outcome.word(), message, now).await?;
         tx.note_rotation(self.credential.id, now, outcome.word()).await?;
-        tx.record(&self.rotated(outcome, message), &self.keys.mac).await?;
-        tx.commit_recorded().await?;
+        tx.commit_with(&self.rotated(outcome, message), &self.keys.mac).await?;
         Ok(())
     }
 

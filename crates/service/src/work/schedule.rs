@@ -37,10 +37,10 @@ pub async fn schedule_once(app: &App) -> Answer<()> {
         let keys = app.keyring.keys(&app.store, organisation).await?;
         plan(app, organisation).await?;
         if due(app, organisation).await? > 0 {
-            app.wake.notify_waiters();
+            app.wake.notify_one();
         }
         if end_checkouts(app, organisation, &keys).await? > 0 {
-            app.wake.notify_waiters();
+            app.wake.notify_one();
         }
         expire_requests(app, organisation, &keys).await?;
     }

@@ -1,1 +1,1 @@
-DO $$ BEGIN RAISE EXCEPTION 'the first migration is not taken back; restore a backup instead'; END $$;
+DO $$ BEGIN RAISE EXCEPTION 'migrations are not taken back; restore a backup instead'; END $$;

@@ -1,0 +1,70 @@
+// Devices: where they are, how they prove who they are, and who changes their accounts.
+
+import { useQuery } from "@tanstack/react-query";
+import { type CredentialItem, type Device, all, api } from "../api";
+import { Act, Card, Choice, Empty, Field, Fold, Form, Table, Trouble, text } from "../parts";
+
+function Edit({ device, accounts, close }: { device: Device; accounts: CredentialItem[]; close: () => void }) {
+  const submit = (data: FormData) => {
+    const typed = { name: text(data, "name"), address: text(data, "address"), port: Number(text(data, "port")) };
+    const moved = typed.address !== device.address || typed.port !== device.port;
+    // An unchanged address is not sent: a new one forgets the host key.
+    return api.patch(`/devices/${device.id}`, { name: typed.name, ...(moved && { address: typed.address, port: typed.port }), operator: text(data, "operator") || undefined }, device.version);
+  };
+  return (
+    <>
+      <Form label="Save" submit={submit} after={["devices", "upkeep"]} done={close}>
+        <Field label="Name" name="name" defaultValue={device.name} required />
+        <Field label="Address" name="address" defaultValue={device.address} required hint="With a new address or port the host key is pinned anew at the next contact." />
+        <Field label="Port" name="port" type="number" min={1} max={65535} defaultValue={device.port} required />
+        <Choice label="Operator: the account that changes the others" name="operator" defaultValue={device.operator ?? ""} options={[["", device.operator ? "keep it" : "none: accounts change themselves"], ...accounts.map((account): [string, string] => [account.id, `${account.name} (${account.user_name})`])]} />
+      </Form>
+      <div className="mt-2 border-t border-base-300 pt-2">
+        <p className="quiet mb-1 break-all">Host key: {device.host_key ?? "none yet; it is pinned at the first contact"}</p>
+        {device.host_key && (
+          <Act
+            label="Accept a new host key"
+            run={() => api.patch(`/devices/${device.id}`, { accept_new_key: true }, device.version)}
+            after={["devices"]}
+            confirm={`Forget the pinned host key of ${device.name}? The next contact pins whatever key answers. Do this only when you know why the key changed.`}
+          />
+        )}
+      </div>
+      <div className="mt-2 border-t border-base-300 pt-2">
+        <Act label={`Remove ${device.name}`} run={() => api.remove(`/devices/${device.id}`, device.version)} after={["devices", "upkeep"]} confirm={`Remove ${device.name}?`} />
+      </div>
+    </>
+  );
+}
+
+export function Devices() {
+  const devices = useQuery({ queryKey: ["devices"], queryFn: () => all<Device>("/devices") });
+  const credentials = useQuery({ queryKey: ["credentials", "on devices"], queryFn: () => all<CredentialItem>("/credentials") });
+  const on = (device: Device) => (credentials.data ?? []).filter((item) => item.device_id === device.id);
+  return (
+    <Card title="Devices">
+      <Trouble error={devices.error ?? credentials.error} />
+      {devices.data?.length === 0 && <Empty>There is no device yet. Open a folder in the vault and choose “Add a device”.</Empty>}
+      {devices.data && devices.data.length > 0 && (
+        <Table label="Devices" heads={["Device", "Address", "Accounts", "Operator", "Host key", "Do"]}>
+          {devices.data.map((device) => (
+            <tr key={device.id} className="align-top">
+              <td>
+                {device.place}/{device.name}
+              </td>
+              <td className="font-mono">
+                {device.address}:{device.port}
+              </td>
+              <td className="tabular-nums">{device.accounts}</td>
+              <td>{device.operator ? (on(device).find((item) => item.id === device.operator)?.name ?? "set") : "none"}</td>
+              <td>{device.host_key ? "pinned" : "not met yet"}</td>
+              <td>
+                <Fold label="Change">{(close) => <Edit device={device} accounts={on(device)} close={close} />}</Fold>
+              </td>
+            </tr>
+          ))}
+        </Table>
+      )}
+    </Card>
+  );
+}
