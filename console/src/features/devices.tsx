@@ -2,7 +2,7 @@
 
 import { useQuery } from "@tanstack/react-query";
 import { type CredentialItem, type Device, all, api } from "../api";
-import { Act, Card, Choice, Empty, Field, Fold, Form, Table, Trouble, text } from "../parts";
+import { Act, Card, Choice, Empty, Field, Fold, Form, Trouble, text } from "../parts";
 
 function Edit({ device, accounts, close }: { device: Device; accounts: CredentialItem[]; close: () => void }) {
   const submit = (data: FormData) => {
@@ -46,24 +46,26 @@ export function Devices() {
       <Trouble error={devices.error ?? credentials.error} />
       {devices.data?.length === 0 && <Empty>There is no device yet. Open a folder in the vault and choose “Add a device”.</Empty>}
       {devices.data && devices.data.length > 0 && (
-        <Table label="Devices" heads={["Device", "Address", "Accounts", "Operator", "Host key", "Do"]}>
+        <ul className="flex flex-col divide-y divide-base-300">
           {devices.data.map((device) => (
-            <tr key={device.id} className="align-top">
-              <td>
-                {device.place}/{device.name}
-              </td>
-              <td className="font-mono">
-                {device.address}:{device.port}
-              </td>
-              <td className="tabular-nums">{device.accounts}</td>
-              <td>{device.operator ? (on(device).find((item) => item.id === device.operator)?.name ?? "set") : "none"}</td>
-              <td>{device.host_key ? "pinned" : "not met yet"}</td>
-              <td>
-                <Fold label="Change">{(close) => <Edit device={device} accounts={on(device)} close={close} />}</Fold>
-              </td>
-            </tr>
+            <li key={device.id} className="py-1.5">
+              <div className="flex flex-wrap items-baseline gap-x-4">
+                <strong>
+                  {device.place}/{device.name}
+                </strong>
+                <span className="font-mono">
+                  {device.address}:{device.port}
+                </span>
+                <span>
+                  {device.accounts} {device.accounts === 1 ? "account" : "accounts"}
+                </span>
+                <span className="quiet">{device.operator ? `operator: ${on(device).find((item) => item.id === device.operator)?.name ?? "set"}` : "no operator: accounts change themselves"}</span>
+                <span className="quiet">{device.host_key ? "host key pinned" : "not met yet"}</span>
+              </div>
+              <Fold label={`Change ${device.name}`}>{(close) => <Edit device={device} accounts={on(device)} close={close} />}</Fold>
+            </li>
           ))}
-        </Table>
+        </ul>
       )}
     </Card>
   );

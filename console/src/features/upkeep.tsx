@@ -76,10 +76,6 @@ export function Upkeep() {
           </Table>
         )}
       </Card>
-      <Card title="Jobs, newest first">
-        {jobs.data?.items.length === 0 && <Empty>No job has run yet.</Empty>}
-        {jobs.data && jobs.data.items.length > 0 && <JobRows jobs={jobs.data.items} />}
-      </Card>
       <Devices />
       <Card title="Plans">
         {plans.data?.length === 0 && <Empty>There is no plan yet. Open a folder in the vault and set one: it counts for everything below.</Empty>}
@@ -90,6 +86,10 @@ export function Upkeep() {
             </li>
           ))}
         </ul>
+      </Card>
+      <Card title="Jobs, newest first">
+        {jobs.data?.items.length === 0 && <Empty>No job has run yet.</Empty>}
+        {jobs.data && jobs.data.items.length > 0 && <JobRows jobs={jobs.data.items} />}
       </Card>
     </div>
   );

@@ -169,6 +169,7 @@ async fn an_administrator_adds_and_shares_and_every_page_is_accessible_in_both_t
             ("/requests", "Your checkouts"),
             ("/upkeep", "Plans"),
             ("/people", "Groups"),
+            ("/passwords", "Standard"),
             ("/audit", "Prove it"),
         ] {
             ines.0.goto(&format!("{}{path}", service.url)).await.unwrap();
@@ -192,4 +193,46 @@ async fn an_administrator_adds_and_shares_and_every_page_is_accessible_in_both_t
     let kept = ines.find("//label[starts-with(normalize-space(.), 'Name')]/following-sibling::input").await.prop("value").await.unwrap();
     assert_eq!(kept.as_deref(), Some("Sluice"), "what was typed stays");
     ines.0.close().await.unwrap();
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_steward_recalls_changes_a_device_and_makes_a_policy_in_the_console() {
+    let (service, credential) = world();
+    let ines = service.sign_in("ines");
+    let folder = ines.get(&format!("/api/v1/credentials/{credential}")).text("folder");
+    let device = ines.make("/api/v1/devices", &json!({"folder": folder, "name": "telemetry", "address": "127.0.0.9"}));
+    let request = service.sign_in("marek").make("/api/v1/requests", &json!({"credential": credential, "reason": "pump 3 has stopped", "minutes": 30}));
+    let _ = service.sign_in("tomas").post(&format!("/api/v1/requests/{request}/approve"), &json!({"comment": ""})).good();
+    let held = service.sign_in("marek").make("/api/v1/checkouts", &json!({"request": request}));
+    let driver = Driver::start();
+    let page = Page(driver.browser(&[]).await);
+    page.0.goto(&service.url).await.unwrap();
+    page.fill("Sign-in name", "ines").await;
+    page.fill("Password", PASSWORD).await;
+    page.press("Sign in").await;
+    page.sees("Today, Ines Calder").await;
+    page.0.goto(&format!("{}/vault/-/{credential}", service.url)).await.unwrap();
+    page.sees("holds it").await;
+    page.press("Recall").await;
+    page.0.accept_alert().await.unwrap();
+    page.find("//button[contains(., 'Ask for it')]").await;
+    let row = service.sign_in("marek").get("/api/v1/checkouts").good()["items"][0].clone();
+    assert_eq!((&row["id"], &row["ended_how"]), (&json!(held), &json!("recalled")));
+    page.0.goto(&format!("{}/upkeep", service.url)).await.unwrap();
+    page.press("Change telemetry").await;
+    let address = page.find("//label[starts-with(normalize-space(.), 'Address')]/following-sibling::input").await;
+    address.clear().await.unwrap();
+    address.send_keys("127.0.0.10").await.unwrap();
+    page.press("Save").await;
+    page.sees("127.0.0.10:22").await;
+    assert_eq!(ines.get(&format!("/api/v1/devices/{device}")).text("address"), "127.0.0.10");
+    page.0.goto(&format!("{}/passwords", service.url)).await.unwrap();
+    page.press("Generate").await;
+    assert_eq!(page.find("//output").await.text().await.unwrap().chars().count(), 20);
+    page.press("Add a policy").await;
+    page.fill("Name", "Telemetry units").await;
+    page.press("Add the policy").await;
+    page.sees("Telemetry units").await;
+    page.0.close().await.unwrap();
+    assert_eq!(ines.events("policy.add").len(), 1);
 }

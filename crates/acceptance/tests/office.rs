@@ -30,7 +30,8 @@ fn a_person_is_invited_given_duties_suspended_and_let_in_again() {
     // Nobody shuts the door behind themselves.
     let mine = ines.get(&format!("/api/v1/people/{me}")).good();
     ines.patch(&format!("/api/v1/people/{me}"), mine["version"].as_i64().unwrap(), &json!({"duties": []})).refused(403, "not-allowed");
-    assert_eq!(ines.events("person.add").len(), 1);
+    let added: Vec<_> = ines.events("person.add").iter().map(|event| event["outcome"].as_str().unwrap().to_owned()).collect();
+    assert_eq!(added, ["refused", "refused", "done"], "her own slip, Marek's try, and Marek himself");
     assert!(ines.events("person.change").len() >= 2);
 }
 
@@ -54,7 +55,7 @@ fn people_come_in_pages_that_leave_nobody_out_and_show_nobody_twice() {
     once.sort();
     once.dedup();
     assert_eq!((seen.len(), once.len()), (8, 8), "{seen:?}");
-    ines.get("/api/v1/people?cursor=nonsense").refused(422, "bad-input");
+    ines.get("/api/v1/people?cursor=nonsense").refused(400, "malformed");
 }
 
 #[test]
@@ -69,7 +70,7 @@ fn groups_hold_people_and_groups_but_never_themselves() {
     let _ = client.good(&["group", "join", "Duty engineers", "--person", "yusra"]);
     let _ = client.good(&["group", "join", "Pumping", "--group", "Duty engineers"]);
     let (code, words) = client.bad(&["group", "join", "Duty engineers", "--group", "Pumping"]);
-    assert_eq!(code, 6, "a ring of groups: {words}");
+    assert!(code == 7 && words.contains("is in Pumping already"), "a ring of groups: {words}");
     let listed = client.good(&["group", "list", "--output", "json"]);
     assert!(listed.contains("Duty engineers") && listed.contains("yusra"), "{listed}");
     let _ = client.good(&["group", "leave", "Duty engineers", "--person", "yusra"]);
@@ -141,7 +142,7 @@ fn a_steward_recalls_what_somebody_holds() {
     holder.reveal(&credential).refused(403, "gate");
     holder.post(&format!("/api/v1/checkouts/{held}/check-in"), &json!({})).refused(409, "checkout-ended");
     let event = &ines.events("checkout.recall")[0];
-    assert_eq!(event["target_name"], "duty");
+    assert_eq!(event["target_name"], "/Pumping/duty");
 }
 
 #[test]

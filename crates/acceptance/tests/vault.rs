@@ -27,7 +27,7 @@ fn an_engineer_reveals_what_is_shared_and_the_log_says_so_first() {
     let events = ines.events("credential.reveal");
     let outcomes: Vec<_> = events.iter().map(|event| (event["actor_name"].as_str().unwrap(), event["outcome"].as_str().unwrap())).collect();
     assert_eq!(outcomes, [("marek of Osmere", "done"), ("marek of Osmere", "refused"), ("marek of Osmere", "refused")]);
-    assert!(events.iter().all(|event| event["target_name"] == "Ridge pump"), "the log names what was refused, though the answer did not");
+    assert!(events.iter().all(|event| event["target_name"] == "/Pumping/Ridge pump"), "the log names what was refused, though the answer did not");
 }
 
 #[test]

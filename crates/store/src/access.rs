@@ -9,7 +9,7 @@ use jexlin_core::access::{Level, Reach};
 use uuid::Uuid;
 
 use crate::sql::statement;
-use crate::schema::{access_grant, credential, gate_of, level_on_credential, level_on_folder, secret_version};
+use crate::schema::{access_grant, credential, gate_of, level_on_credential, level_on_folder, path_of, secret_version};
 use crate::{Result, SealedVersion, StoreError, Tx, Withheld};
 
 /// A grant.
@@ -82,8 +82,8 @@ pub struct Approach {
     pub reach: Reach,
     /// The gate that counts.
     pub gate: Option<Uuid>,
-    /// The credential's name.
-    pub name: String,
+    /// Where the credential is: its folder's path and its name.
+    pub path: String,
 }
 
 /// The part of the world that access to one target depends on, with names for the ways.
@@ -109,7 +109,7 @@ impl Tx {
         Ok(self.approach(person, id, now).await?.reach)
     }
 
-    /// The same, with the gate that counts and the credential's name, in one round trip.
+    /// The same, with the gate that counts and where the credential is, in one round trip.
     ///
     /// # Errors
     /// [`StoreError`].
@@ -117,11 +117,11 @@ impl Tx {
         let query = credential::table.find(id).filter(credential::removed_at.is_null()).select((
             level_on_credential(person, credential::id, now),
             gate_of(credential::id),
-            credential::name,
+            path_of(credential::folder_id).assume_not_null().concat("/").concat(credential::name),
         ));
         let found: Option<(Option<i16>, Option<Uuid>, String)> = query.first(self.conn()?).await.optional()?;
-        let (level, gate, name) = found.unwrap_or_default();
-        Ok(Approach { reach: Reach { subject: person, target: id, level: level.and_then(Level::from_number) }, gate, name })
+        let (level, gate, path) = found.unwrap_or_default();
+        Ok(Approach { reach: Reach { subject: person, target: id, level: level.and_then(Level::from_number) }, gate, path })
     }
 
     /// The same, with a version of a secret field that the way leads to: the current one, or one by
@@ -147,15 +147,15 @@ impl Tx {
             .select((
                 level_on_credential(person, credential::id, now),
                 gate_of(credential::id),
-                credential::name,
+                path_of(credential::folder_id).assume_not_null().concat("/").concat(credential::name),
                 credential::data_key,
                 secret_version::number.nullable(),
                 secret_version::sealed.nullable(),
             ));
         type Found = (Option<i16>, Option<Uuid>, String, Vec<u8>, Option<i32>, Option<Vec<u8>>);
         let found: Option<Found> = query.first(self.conn()?).await.optional()?;
-        let (level, gate, name, data_key, number, sealed) = found.unwrap_or_default();
-        let approach = Approach { reach: Reach { subject: person, target: id, level: level.and_then(Level::from_number) }, gate, name };
+        let (level, gate, path, data_key, number, sealed) = found.unwrap_or_default();
+        let approach = Approach { reach: Reach { subject: person, target: id, level: level.and_then(Level::from_number) }, gate, path };
         let sealed = number.zip(sealed).map(|(number, sealed)| self.withhold(SealedVersion { credential: id, field: field.to_owned(), number, sealed, data_key }));
         Ok((approach, sealed))
     }

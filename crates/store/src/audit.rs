@@ -162,12 +162,12 @@ impl Tx {
     /// # Errors
     /// [`StoreError`].
     pub async fn name_for_event(&mut self, kind: &str, id: Uuid) -> Result<Option<String>> {
-        use crate::schema::{credential, device, folder};
+        use crate::schema::{credential, device, path_of};
         let conn = self.conn()?;
         let name = match kind {
-            "credential" => credential::table.find(id).select(credential::name).first(conn).await,
-            "folder" => folder::table.find(id).select(folder::name).first(conn).await,
-            "device" => device::table.find(id).select(device::name).first(conn).await,
+            "credential" => credential::table.find(id).select(path_of(credential::folder_id).assume_not_null().concat("/").concat(credential::name)).first(conn).await,
+            "folder" => return Ok(Some(self.path_of(id).await?).filter(|path| !path.is_empty())),
+            "device" => device::table.find(id).select(path_of(device::folder_id).assume_not_null().concat("/").concat(device::name)).first(conn).await,
             _ => return Ok(None),
         };
         Ok(name.optional()?)

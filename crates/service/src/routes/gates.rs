@@ -296,7 +296,7 @@ async fn settle(mut acting: Acting, request: &str, comment: &str, decision: Deci
     if view.person_id != person && !view.may_decide {
         return Err(Fault::unknown("request"));
     }
-    acting.intends(action, "credential", Some(view.credential_id), &view.credential_name);
+    acting.intends(action, "credential", Some(view.credential_id), &format!("{}/{}", view.place, view.credential_name));
     acting.noting("request", request_id.to_string());
     acting.noting("asked_by", view.person_name.clone());
     if !comment.is_empty() {
@@ -449,7 +449,7 @@ async fn end(mut acting: Acting, checkout: &str, how: &str) -> Answer<Sent<Check
         return Err(Fault::unknown("checkout"));
     }
     let name = acting.tx()?.checkout_view(checkout_id).await?;
-    acting.naming(row.credential_id, &name.credential_name);
+    acting.naming(row.credential_id, &format!("{}/{}", name.place, name.credential_name));
     acting.noting("checkout", checkout_id.to_string());
     if row.ended_at.is_some() {
         return Err(Fault::conflict("checkout-ended", "This checkout has ended already.", "There is nothing left to do."));

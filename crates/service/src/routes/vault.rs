@@ -31,7 +31,7 @@ pub async fn allow_credential<L: AtLeast>(acting: &mut Acting, credential: Uuid)
     let (person, now) = (acting.person.id, acting.now);
     let approach = acting.tx()?.approach(person, credential, now).await?;
     if approach.reach.level.is_some() {
-        acting.naming(credential, &approach.name);
+        acting.naming(credential, &approach.path);
     }
     approach.reach.allow::<L>().map_err(|denied| if approach.reach.level.is_none() { Fault::unknown("credential") } else { denied.into() })
 }
@@ -190,9 +190,8 @@ pub async fn add(mut acting: Acting, body: Body<NewCredential>) -> Answer<Versio
     let tx = acting.tx()?;
     tx.add_credential(&row).await?;
     tx.add_version(credential, PASSWORD, 1, "current", &sealed.0, now, Some(by), how).await?;
-    acting.naming(credential, &row.name);
     let shown = show(&mut acting, row, level).await?;
-    acting.noting("place", shown.place.clone());
+    acting.naming(credential, &format!("{}/{}", shown.place, shown.name));
     acting.noting("password", how);
     acting.done().await?;
     Ok(Versioned(1, shown))
@@ -320,7 +319,7 @@ pub async fn reveal(mut acting: Acting, credential: &str, body: Body<Reveal>) ->
     if approach.reach.level.is_none() {
         return Err(Fault::unknown("credential"));
     }
-    acting.naming(target, &approach.name);
+    acting.naming(target, &approach.path);
     acting.noting("field", field.clone());
     let allowed = approach.reach.allow::<mark::Reveal>()?;
     let (stands, held) = match approach.gate {

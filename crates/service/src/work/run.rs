@@ -102,10 +102,11 @@ async fn lease(app: &App) -> Answer<Found> {
             Some(id) => Some(tx.credential(id).await?),
             None => None,
         };
+        let path = format!("{}/{}", tx.path_of(credential.folder_id).await?, credential.name);
         tx.commit().await?;
         let endpoint = Endpoint { address: device.address.clone(), port: u16::try_from(device.port).unwrap_or(0), host_key: device.host_key.clone() };
         let user = user_of(&credential);
-        return Ok(Found::Job(Box::new(Runner { app: app.clone(), keys, job, user, credential, operator, device: device.id, device_name: device.name, endpoint })));
+        return Ok(Found::Job(Box::new(Runner { app: app.clone(), keys, job, user, path, credential, operator, device: device.id, device_name: device.name, endpoint })));
     }
     Ok(Found::Nothing)
 }
@@ -121,6 +122,7 @@ struct Runner {
     credential: CredentialRow,
     operator: Option<CredentialRow>,
     user: String,
+    path: String,
     device: Uuid,
     device_name: String,
     endpoint: Endpoint,
@@ -149,7 +151,7 @@ impl Runner {
         let mut event = Event::new(Uuid::now_v7(), self.credential.organisation, self.now(), action);
         event.target = self.credential.id.to_string();
         event.target_kind = "credential".into();
-        event.target_name.clone_from(&self.credential.name);
+        event.target_name.clone_from(&self.path);
         event.detail.insert("job".into(), self.job.row.id.to_string());
         event.detail.insert("device".into(), self.device_name.clone());
         event

@@ -132,7 +132,7 @@ async fn end_checkouts(app: &App, organisation: Uuid, keys: &OpenKeys) -> Answer
         let mut event = Event::new(Uuid::now_v7(), organisation, now, "checkout.time-over");
         event.target = row.credential_id.to_string();
         event.target_kind = "credential".into();
-        event.target_name = view.credential_name;
+        event.target_name = format!("{}/{}", view.place, view.credential_name);
         event.detail.insert("checkout".into(), row.id.to_string());
         event.detail.insert("holder".into(), view.person_name);
         event.detail.insert("rotation".into(), if rotates { "queued" } else { "none" }.into());
@@ -153,7 +153,7 @@ async fn expire_requests(app: &App, organisation: Uuid, keys: &OpenKeys) -> Answ
         let mut event = Event::new(Uuid::now_v7(), organisation, now, "request.expire");
         event.target = row.credential_id.to_string();
         event.target_kind = "credential".into();
-        event.target_name = view.credential_name;
+        event.target_name = format!("{}/{}", view.place, view.credential_name);
         event.detail.insert("request".into(), row.id.to_string());
         event.detail.insert("asked_by".into(), view.person_name);
         tx.record(&event, &keys.mac).await?;
