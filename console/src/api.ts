@@ -87,6 +87,7 @@ export interface Credential {
 export interface Kind {
   name: string;
   label: string;
+  generates: boolean;
   fields: { name: string; label: string; holds: string; required: boolean }[];
 }
 export interface Version {
@@ -96,6 +97,11 @@ export interface Version {
   made_at: string;
   made_by: string | null;
   made_how: string;
+}
+export interface OneTimeCode {
+  digits: string;
+  left: number;
+  period: number;
 }
 export interface Revealed {
   field: string;

@@ -216,3 +216,21 @@ export function text(data: FormData, name: string): string {
   const value = data.get(name);
   return typeof value === "string" ? value : "";
 }
+
+/** A field of several lines. */
+export function Lines({ label, name, hint, ...rest }: { label: string; name: string; hint?: string } & React.TextareaHTMLAttributes<HTMLTextAreaElement>) {
+  const id = useId();
+  return (
+    <div>
+      <label htmlFor={id} className="block text-sm">
+        {label}
+      </label>
+      <textarea id={id} name={name} rows={3} className="textarea textarea-sm w-full" aria-describedby={hint ? `${id}-hint` : undefined} autoComplete="off" {...rest} />
+      {hint && (
+        <p id={`${id}-hint`} className="quiet text-sm">
+          {hint}
+        </p>
+      )}
+    </div>
+  );
+}

@@ -108,6 +108,10 @@ async fn vault(demo: &mut Demo, world: &World) -> Outcome<()> {
         credential(demo, &login.path, json!({"kind": "login", "fields": fields})).await?;
         demo.pass(TimeDelta::minutes(7)).await?;
     }
+    for other in &world.others {
+        credential(demo, &other.path, other.body.clone()).await?;
+        demo.pass(TimeDelta::minutes(5)).await?;
+    }
     Ok(())
 }
 

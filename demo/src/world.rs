@@ -15,6 +15,7 @@ pub struct World {
     pub devices: Vec<Device>,
     pub accounts: Vec<Account>,
     pub logins: Vec<Login>,
+    pub others: Vec<Other>,
 }
 
 /// A person.
@@ -63,6 +64,14 @@ pub struct Login {
     pub user: String,
     pub url: String,
     pub note: String,
+}
+
+/// A credential of any kind, as the network interface takes it.
+#[derive(Debug, Deserialize)]
+#[allow(missing_docs, reason = "the names say what they are; world.json shows them")]
+pub struct Other {
+    pub path: String,
+    pub body: serde_json::Value,
 }
 
 /// A path as its folder and its last name.

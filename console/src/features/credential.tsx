@@ -1,10 +1,11 @@
 // One credential: what it is, its secret, its history, who reaches it, its jobs and events.
 
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { useEffect, useState } from "react";
-import { type AuditEvent, type Checkout, type Credential, type Device, type Folder, type Job, type Me, type Page, type Request, type Revealed, type Version, all, api } from "../api";
+import { Fragment, useEffect, useState } from "react";
+import { type AuditEvent, type Checkout, type Credential, type Device, type Folder, type Job, type Kind, type Me, type OneTimeCode, type Page, type Request, type Revealed, type Version, all, api } from "../api";
 import { Act, Card, Choice, Empty, Field, Fold, Form, Left, State, Table, Trouble, When, text } from "../parts";
 import { AuditRows } from "./audit";
+import { KindFields, MAIN, SEED, collect } from "./fields";
 import { atLeast } from "./folder";
 import { Explain, GateForm, Grants, PlanForm } from "./rules";
 import { JobRows } from "./upkeep";
@@ -43,7 +44,7 @@ function Shown({ shown, hide }: { shown: Revealed; hide: () => void }) {
   const tone = (letter: string) => (/\d/.test(letter) ? "text-info" : /[A-Za-z]/.test(letter) ? "" : "text-warning");
   return (
     <div className="my-2 rounded-box border border-base-300 bg-base-200 p-3">
-      <output aria-label="The secret" className="block font-mono text-2xl tracking-wide break-all" data-secret="shown">
+      <output aria-label="The secret" className="block font-mono text-2xl tracking-wide break-all whitespace-pre-wrap" data-secret="shown">
         {[...shown.value].map((letter, at) => (
           // The same letter can stand anywhere: its place is its identity.
           // oxlint-disable-next-line no-array-index-key
@@ -166,22 +167,65 @@ function History({ it }: { it: Credential }) {
 function Edit({ it, close }: { it: Credential; close: () => void }) {
   const devices = useQuery({ queryKey: ["devices"], queryFn: () => all<Device>("/devices") });
   const folders = useQuery({ queryKey: ["folders"], queryFn: () => all<Folder>("/folders", 50_000) });
+  const kinds = useQuery({ queryKey: ["kinds"], queryFn: () => all<Kind>("/kinds") });
+  const kind = kinds.data?.find((each) => each.name === it.kind);
+  if (!kind) return <Trouble error={kinds.error} />;
   const submit = (data: FormData) => {
-    const fields: Record<string, string> = {};
-    for (const name of ["user_name", "url", "note"]) if (text(data, name) !== (it.fields[name] ?? "")) fields[name] = text(data, name);
+    const { fields, password, secrets } = collect(data, kind, it.fields);
     const device = text(data, "device");
-    return api.patch(`/credentials/${it.id}`, { name: text(data, "name"), fields, password: text(data, "password") || undefined, folder: text(data, "folder") || undefined, device: device || undefined, no_device: !device }, it.version);
+    return api.patch(`/credentials/${it.id}`, { name: text(data, "name"), fields, password, secrets, folder: text(data, "folder") || undefined, device: device || undefined, no_device: !device }, it.version);
+  };
+  const hint = (field: Kind["fields"][number]) => {
+    if (field.name === MAIN && it.device) return "Left empty, it stays. A new one is for the vault alone: the device is not told. To change it there too, use Rotate now.";
+    return field.holds === "one-time-seed" ? "Left empty, it stays. The seed as base32, or the otpauth:// address that it came with." : "Left empty, it stays.";
   };
   return (
     <Form label="Save" submit={submit} after={["credential", "credentials", "history", "upkeep"]} done={close}>
       <Field label="Name" name="name" defaultValue={it.name} required />
-      <Field label="User name" name="user_name" defaultValue={it.fields.user_name} />
-      <Field label="URL" name="url" defaultValue={it.fields.url} />
-      <Field label="Note (not secret)" name="note" defaultValue={it.fields.note} />
-      <Field label="New password for the vault alone" name="password" type="password" autoComplete="new-password" hint="The device is not told. To change it there too, use Rotate now." />
-      {devices.data && <Choice label="Account of the device" name="device" defaultValue={it.device ?? ""} options={[["", "none"], ...devices.data.map((device): [string, string] => [device.id, `${device.place}/${device.name}`])]} />}
+      <KindFields kind={kind} present={it.fields} secretHint={hint} />
+      {devices.data && (it.device || kind.fields.some((field) => field.name === "user_name")) && <Choice label="Account of the device" name="device" defaultValue={it.device ?? ""} options={[["", "none"], ...devices.data.map((device): [string, string] => [device.id, `${device.place}/${device.name}`])]} />}
       {folders.data && <Choice label="Folder" name="folder" defaultValue={it.folder} options={folders.data.filter((folder) => atLeast(folder.level, "edit") || folder.id === it.folder).map((folder) => [folder.id, folder.path])} />}
     </Form>
+  );
+}
+
+/** The current one-time code, for everybody who may use the credential. It is asked for once, and
+ * again by a press: every look is in the audit log. */
+function Codes({ it }: { it: Credential }) {
+  const [code, setCode] = useState<OneTimeCode | null>(null);
+  const [left, setLeft] = useState(0);
+  const look = useMutation({
+    mutationFn: () => api.post<OneTimeCode>(`/credentials/${it.id}/code`),
+    onSuccess: (found) => {
+      setCode(found);
+      setLeft(found.left);
+    },
+  });
+  useEffect(() => {
+    if (!code) return;
+    const timer = setInterval(() => setLeft((before) => before - 1), 1000);
+    return () => clearInterval(timer);
+  }, [code]);
+  const fresh = left > 0 ? code : null;
+  return (
+    <div className="my-1 flex flex-wrap items-center gap-2">
+      {fresh && (
+        <>
+          <output aria-label="The one-time code" className="font-mono text-2xl tracking-widest">
+            {fresh.digits.replace(/^(.{3,4}?)(.{3,4})$/, "$1 $2")}
+          </output>
+          <progress className="progress progress-primary w-24" max={fresh.period} value={left} aria-label="Time left of this code" />
+          <span className="quiet tabular-nums">{left} s left</span>
+          <Act label="Copy" run={() => navigator.clipboard.writeText(fresh.digits)} />
+        </>
+      )}
+      {!fresh && (
+        <button type="button" className="btn btn-sm" onClick={() => look.mutate()} disabled={look.isPending}>
+          One-time code {look.isPending && "…"}
+        </button>
+      )}
+      <Trouble error={look.error} />
+    </div>
   );
 }
 
@@ -203,28 +247,35 @@ export function Detail({ it, me }: { it: Credential; me: Me }) {
   const stewards = atLeast(it.level, "steward");
   const after = ["jobs", "credential", "upkeep"];
   const upkeep = it.upkeep;
+  const kinds = useQuery({ queryKey: ["kinds"], queryFn: () => all<Kind>("/kinds") });
+  const kind = kinds.data?.find((each) => each.name === it.kind);
   const tabs = TABS.filter((each) => (each !== "History" || atLeast(it.level, "reveal")) && (each !== "Jobs" || it.device) && (each !== "Events" || stewards || me.duties.includes("audit")));
   return (
     <Card title={it.name} actions={<span className="quiet">{it.place}, you hold “{it.level}”</span>}>
       <dl className="grid grid-cols-[auto_1fr] gap-x-4 gap-y-0.5">
-        <dt className="quiet">User name</dt>
-        <dd className="font-mono break-all">{it.fields.user_name ?? "–"}</dd>
-        {it.fields.url && (
+        {kind && (
           <>
-            <dt className="quiet">URL</dt>
-            <dd className="break-all">
-              <a className="link" href={it.fields.url} rel="noreferrer noopener" target="_blank">
-                {it.fields.url}
-              </a>
-            </dd>
+            <dt className="quiet">Kind</dt>
+            <dd>{kind.label}</dd>
           </>
         )}
-        {it.fields.note && (
-          <>
-            <dt className="quiet">Note</dt>
-            <dd className="whitespace-pre-line">{it.fields.note}</dd>
-          </>
-        )}
+        {Object.entries(it.fields).map(([name, value]) => {
+          const field = kind?.fields.find((each) => each.name === name);
+          return (
+            <Fragment key={name}>
+              <dt className="quiet">{field?.label ?? name}</dt>
+              <dd className={field?.holds === "note" ? "whitespace-pre-line" : "break-all"}>
+                {field?.holds === "url" ? (
+                  <a className="link" href={value} rel="noreferrer noopener" target="_blank">
+                    {value}
+                  </a>
+                ) : (
+                  <span className={field?.holds === "text" ? "font-mono" : ""}>{value}</span>
+                )}
+              </dd>
+            </Fragment>
+          );
+        })}
         {it.device_name && (
           <>
             <dt className="quiet">Device</dt>
@@ -248,6 +299,7 @@ export function Detail({ it, me }: { it: Credential; me: Me }) {
         )}
       </dl>
       <Secret it={it} me={me} />
+      {it.secret_fields.includes(SEED) && atLeast(it.level, "use") && <Codes it={it} />}
       {it.device && (
         <div className="flex flex-wrap gap-2">
           {atLeast(it.level, "use") && <Act label="Check now" run={() => api.post(`/credentials/${it.id}/check`)} after={after} />}

@@ -67,7 +67,9 @@ pub struct Kind {
     pub name: String,
     /// Its label for people.
     pub label: String,
-    /// Its fields in the order of the form.
+    /// Whether a password is generated when none is given.
+    pub generates: bool,
+    /// Its fields, in the order of the form.
     pub fields: Vec<KindField>,
 }
 
@@ -78,7 +80,8 @@ pub struct KindField {
     pub name: String,
     /// Its label for people.
     pub label: String,
-    /// `text`, `secret`, `url` or `note`.
+    /// `text`, `url`, `note` and `date` are for all; `secret`, `secret-note` and `one-time-seed` take a
+    /// reveal.
     pub holds: String,
     /// Whether it must be there.
     pub required: bool,
@@ -160,9 +163,12 @@ pub struct NewCredential {
     /// The fields that are not secret.
     #[serde(default)]
     pub fields: BTreeMap<String, String>,
-    /// The password; left out, one is generated.
+    /// The main secret; left out, one is generated where the kind says so.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub password: Option<SecretText>,
+    /// The other secret fields.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub secrets: BTreeMap<String, SecretText>,
     /// The device that it is an account of.
     #[serde(default)]
     pub device: Option<Uuid>,
@@ -183,6 +189,9 @@ pub struct ChangeCredential {
     /// A new password for the vault alone; the device is not told.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub password: Option<SecretText>,
+    /// New values of other secret fields; the former ones stay in the history.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub secrets: BTreeMap<String, SecretText>,
     /// Generates a new password for the vault alone.
     #[serde(default)]
     pub generate: bool,
@@ -203,6 +212,19 @@ pub struct Reveal {
     /// Which version; the current one when left out.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub version: Option<i32>,
+}
+
+/// A one-time code (RFC 6238), after its audit event is durable.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct OneTimeCode {
+    /// The digits.
+    pub digits: SecretText,
+    /// So many seconds of it are left.
+    pub left: u16,
+    /// How long each code lives, in seconds.
+    pub period: u16,
+    /// The audit event.
+    pub event: Uuid,
 }
 
 /// A secret, after its audit event is durable.

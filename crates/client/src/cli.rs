@@ -145,6 +145,12 @@ pub enum Command {
         #[arg(long, value_name = "NUMBER")]
         version: Option<i32>,
     },
+    /// Print the current one-time code of a credential that you may use
+    #[command(after_help = "EXAMPLES\n  jexlin code \"/Office/Ordering portal\"")]
+    Code {
+        /// The credential
+        path: String,
+    },
     /// Make a password by a policy, and store it nowhere
     Generate {
         /// The policy's name [default: the default policy]
@@ -364,11 +370,13 @@ pub enum Credential {
     /// Add one; the password is generated unless it is typed
     #[command(after_help = "EXAMPLES
   jexlin credential add \"/Pumping/North ridge/duty\" --kind device-admin --user duty --device \"/Pumping/North ridge/telemetry\" --type-password
-  jexlin credential add \"/Office/Ordering portal\" --user office@osmere.example --url https://orders.example/")]
+  jexlin credential add \"/Office/Ordering portal\" --user office@osmere.example --url https://orders.example/
+  jexlin credential add \"/Office/Ordering portal\" --user office@osmere.example --secret-file one_time_seed=seed.txt
+  jexlin credential add \"/Control room/Historian licence\" --kind licence --set product=Historian --set expires=2027-03-31 --type-password")]
     Add {
         /// Its whole path
         path: String,
-        /// login or device-admin
+        /// Its kind; jexlin credential kinds lists them with their fields
         #[arg(long, default_value = "login")]
         kind: String,
         /// The user name
@@ -380,6 +388,12 @@ pub enum Credential {
         /// A note that is not secret
         #[arg(long)]
         note: Option<String>,
+        /// Any field that is not secret, as expires=2027-03-31; may be given several times
+        #[arg(long, value_name = "FIELD=VALUE")]
+        set: Vec<String>,
+        /// A secret field from a file, as one_time_seed=seed.txt, or - for standard input
+        #[arg(long, value_name = "FIELD=FILE")]
+        secret_file: Vec<String>,
         /// The device that it is an account of
         #[arg(long, value_name = "PATH")]
         device: Option<String>,
@@ -405,6 +419,12 @@ pub enum Credential {
         /// A note that is not secret
         #[arg(long)]
         note: Option<String>,
+        /// Any field that is not secret, as expires=2027-03-31; may be given several times
+        #[arg(long, value_name = "FIELD=VALUE")]
+        set: Vec<String>,
+        /// A secret field from a file, as one_time_seed=seed.txt, or - for standard input
+        #[arg(long, value_name = "FIELD=FILE")]
+        secret_file: Vec<String>,
         /// The device that it is an account of
         #[arg(long, value_name = "PATH")]
         device: Option<String>,

@@ -10,7 +10,7 @@ use jexlin_api::{
     AuditEvent, AuditKey, ChangeCredential, ChangeDevice, ChangeFolder, ChangePassword, ChangePerson, Checkout as CheckoutItem, Credential as CredentialItem,
     CredentialItem as Listed, Decide, Device as DeviceItem, Explanation, Folder as FolderItem, Gate as GateItem, Generated, Grant as GrantItem,
     Group as GroupItem, Job, Kind, Level, Me, NewCheckout, NewCredential, NewDevice, NewFolder, NewGate, NewGrant, NewGroup, NewJob, NewPasswordPolicy,
-    NewPerson, NewPlan, NewRequest, PasswordPolicy, Person, Plan as PlanItem, PlanRules, Request as RequestItem, Reveal, Revealed, Setup, SignIn, SignedIn,
+    NewPerson, NewPlan, NewRequest, OneTimeCode, PasswordPolicy, Person, Plan as PlanItem, PlanRules, Request as RequestItem, Reveal, Revealed, SecretText, Setup, SignIn, SignedIn,
     Status, Unlock, Upkeep as UpkeepItem, Version, parse_path, proof,
 };
 use serde_json::{Value, json};
@@ -71,6 +71,7 @@ pub fn run(cli: Cli) -> Done {
         Command::Folder(command) => run.folder(command),
         Command::Find { text } => run.listed(&format!("/api/v1/credentials?find={}", query(&text)), "Nothing that you may know of holds this text."),
         Command::Credential(command) => run.credential(*command),
+        Command::Code { path } => run.code(&path),
         Command::Reveal { path, field, version } => run.reveal(&path, field, version),
         Command::Generate { policy } => run.generate(policy),
         Command::Policy(command) => run.policy(command),
@@ -282,7 +283,7 @@ impl Run {
                 "The folder holds no credential that you may know of. Add one: jexlin credential add",
             ),
             Credential::Show { path } => self.show_credential(&self.link.get(&format!("/api/v1/credentials/{}", find::credential(&self.link, &path)?))?),
-            Credential::Add { path, kind, user, url, note, device, type_password, password } => {
+            Credential::Add { path, kind, user, url, note, set, secret_file, device, type_password, password } => {
                 let names = parse_path(&path)
                     .map_err(|problem| Trouble::input(format!("{path}: {problem}."), "Write a path such as \"/Pumping/North ridge/duty\"."))?;
                 let (name, folder) =
@@ -291,16 +292,25 @@ impl Run {
                 let device = device.map(|path| find::device(&self.link, &path)).transpose()?;
                 let typed = type_password || password.password_file.is_some();
                 let password = if typed { Some(secrets::read("Password to keep", password.password_file.as_deref(), true)?) } else { None };
-                let body = NewCredential { folder: folder.id, kind, name: name.as_str().to_owned(), fields: fields(user, url, note), password, device };
+                let body = NewCredential { folder: folder.id, kind, name: name.as_str().to_owned(), fields: fields(user, url, note, set)?, password, secrets: secret_files(secret_file)?, device };
                 self.show_credential(&self.link.post("/api/v1/credentials", &body)?)
             }
-            Credential::Edit { path, name, user, url, note, device, no_device, type_password, generate, if_version, password } => {
+            Credential::Edit { path, name, user, url, note, set, secret_file, device, no_device, type_password, generate, if_version, password } => {
                 let id = find::credential(&self.link, &path)?;
                 let present: CredentialItem = self.link.get(&format!("/api/v1/credentials/{id}"))?;
                 let device = device.map(|path| find::device(&self.link, &path)).transpose()?;
                 let typed = type_password || password.password_file.is_some();
                 let password = if typed { Some(secrets::read("New password to keep", password.password_file.as_deref(), true)?) } else { None };
-                let body = ChangeCredential { name, folder: None, fields: fields(user, url, note), password, generate, device, no_device };
+                let body = ChangeCredential {
+                    name,
+                    folder: None,
+                    fields: fields(user, url, note, set)?,
+                    password,
+                    secrets: secret_files(secret_file)?,
+                    generate,
+                    device,
+                    no_device,
+                };
                 self.show_credential(&self.link.change("PATCH", &format!("/api/v1/credentials/{id}"), &body, if_version.unwrap_or(present.version))?)
             }
             Credential::Move { path, to } => {
@@ -337,6 +347,19 @@ impl Run {
         let id = find::credential(&self.link, path)?;
         let shown: Revealed = self.link.post(&format!("/api/v1/credentials/{id}/reveal"), &Reveal { field: Some(field), version })?;
         if self.format == Format::Json { output::one(self.format, &shown, &[]) } else { say(shown.value.expose_secret()) }
+    }
+
+    /// The code goes to standard output, how long it lasts to standard error, so that a pipe gets
+    /// the code alone.
+    fn code(&self, path: &str) -> Done {
+        let id = find::credential(&self.link, path)?;
+        let code: OneTimeCode = self.link.post(&format!("/api/v1/credentials/{id}/code"), &serde_json::json!({}))?;
+        if self.format == Format::Json {
+            return output::one(self.format, &code, &[]);
+        }
+        say(code.digits.expose_secret())?;
+        eprintln!("Good for {} more seconds.", code.left);
+        Ok(())
     }
 
     fn policy_id(&self, name: &str) -> Result<PasswordPolicy, Trouble> {
@@ -758,8 +781,27 @@ fn with_detail(event: &AuditEvent, format: Format) -> Result<Value, Trouble> {
     Ok(value)
 }
 
-fn fields(user: Option<String>, url: Option<String>, note: Option<String>) -> BTreeMap<String, String> {
-    [("user_name", user), ("url", url), ("note", note)].into_iter().filter_map(|(name, value)| value.map(|value| (name.to_owned(), value))).collect()
+fn pair<'a>(text: &'a str, advice: &str) -> Result<(&'a str, &'a str), Trouble> {
+    text.split_once('=').ok_or_else(|| Trouble::input("A field is given without `=`.", advice))
+}
+
+fn fields(user: Option<String>, url: Option<String>, note: Option<String>, set: Vec<String>) -> Result<BTreeMap<String, String>, Trouble> {
+    let known = [("user_name", user), ("url", url), ("note", note)].into_iter().filter_map(|(name, value)| value.map(|value| (name.to_owned(), value)));
+    let mut all: BTreeMap<String, String> = known.collect();
+    for text in &set {
+        let (name, value) = pair(text, "Write FIELD=VALUE, as in expires=2027-03-31; jexlin credential kinds lists the fields.")?;
+        all.insert(name.to_owned(), value.to_owned());
+    }
+    Ok(all)
+}
+
+/// Secret fields from files, so that no secret is on the command line.
+fn secret_files(files: Vec<String>) -> Result<BTreeMap<String, SecretText>, Trouble> {
+    let read = |text: &String| {
+        let (name, file) = pair(text, "Write FIELD=FILE, as in one_time_seed=seed.txt, or FIELD=- for standard input.")?;
+        Ok((name.to_owned(), secrets::read(name, Some(Path::new(file)), false)?))
+    };
+    files.iter().map(read).collect()
 }
 
 fn verify(format: Format, file: &Path, key_file: &Path) -> Done {

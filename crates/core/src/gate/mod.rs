@@ -88,6 +88,18 @@ impl vault::Pass for Passed<mark::Reveal> {
     }
 }
 
+/// Opens the seed of one-time codes for somebody who may use it; [`vault::one_time::code_for`]
+/// alone makes one, and hands out a code only.
+#[derive(Debug)]
+pub(crate) struct ForCode<'a>(pub(crate) &'a Passed<mark::Use>);
+
+impl vault::sealed::Sealed for ForCode<'_> {}
+impl vault::Pass for ForCode<'_> {
+    fn credential(&self) -> Uuid {
+        self.0.credential
+    }
+}
+
 /// Why a gate stays closed.
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
 pub enum Stopped {

@@ -1,6 +1,6 @@
 //! Upkeep plans: when to check, when to rotate, inside which hours (RFC 5545 RRULE, IANA zones).
 
-use chrono::{DateTime, Datelike as _, Days, NaiveDate, NaiveTime, TimeDelta, TimeZone as _, Timelike as _, Utc};
+use chrono::{DateTime, Datelike as _, NaiveDate, NaiveTime, TimeDelta, TimeZone as _, Timelike as _, Utc};
 use serde::{Deserialize, Serialize};
 use sha2::{Digest, Sha256};
 use uuid::Uuid;
@@ -10,7 +10,7 @@ const LEAST_GAP: TimeDelta = TimeDelta::minutes(5);
 /// Checks that fall due together are spread over this long.
 const CHECK_SPREAD: TimeDelta = TimeDelta::minutes(10);
 /// How far ahead a rule is searched for its next time.
-const HORIZON_YEARS: u64 = 10;
+const HORIZON_YEARS: i64 = 10;
 
 /// What to do when a check finds a password out of step.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
@@ -189,8 +189,11 @@ impl Plan {
         if parsed.get_until().is_some_and(|until| *until < start) {
             return Err(PlanProblem::Never);
         }
-        let after = (after + TimeDelta::seconds(1)).with_timezone(&zone);
-        let horizon = after + Days::new(366 * HORIZON_YEARS);
+        // Instants, not days of the calendar: the same clock time so many days on may be one that a
+        // clock change skips or repeats.
+        let from = after.checked_add_signed(TimeDelta::seconds(1)).unwrap_or(after);
+        let horizon = from.checked_add_signed(TimeDelta::days(366 * HORIZON_YEARS)).unwrap_or(from).with_timezone(&zone);
+        let after = from.with_timezone(&zone);
         let set = parsed.build(start).map_err(shorten)?.after(after).before(horizon);
         Ok(set.all(most).dates.into_iter().map(|time| time.with_timezone(&Utc)).collect())
     }
@@ -290,6 +293,21 @@ mod tests {
         let shift = spread(Uuid::nil(), 600);
         assert_eq!(plan.next_check(Uuid::nil(), at("2026-01-10T12:00:00Z")), Some(at("2026-01-11T02:00:00Z") + shift));
         assert_eq!(plan.next_check(Uuid::nil(), at("2026-07-10T12:00:00Z")), Some(at("2026-07-11T01:00:00Z") + shift));
+    }
+
+    #[test]
+    fn no_moment_is_one_from_which_the_search_ends_in_a_gap_or_a_fold_of_the_clock() {
+        // The end of the search lies so many days on, at a clock time that may not exist or exist twice.
+        let plan = plan(Some("FREQ=DAILY;BYHOUR=2;BYMINUTE=0;BYSECOND=0"), None, None).unwrap();
+        for change in ["2036-03-30T01:00:00Z", "2036-10-26T01:00:00Z", "2026-03-29T01:00:00Z", "2026-10-25T01:00:00Z"] {
+            for back in [0, 366 * HORIZON_YEARS] {
+                for quarter in -12..12 {
+                    let now = at(change) - TimeDelta::days(back) + TimeDelta::minutes(15 * quarter);
+                    let next = plan.next_check(Uuid::nil(), now);
+                    assert!(next.is_some_and(|next| next > now || now < at("2026-01-05T00:00:00Z")), "{now}");
+                }
+            }
+        }
     }
 
     #[test]

@@ -16,6 +16,7 @@
 
 mod envelope;
 pub mod kinds;
+pub mod one_time;
 mod root;
 pub mod sign_in;
 

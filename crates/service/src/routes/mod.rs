@@ -63,6 +63,7 @@ pub use upkeep::{parse_plan, queued};
         vault::change,
         vault::remove,
         vault::reveal,
+        vault::code,
         vault::history,
         vault::devices,
         vault::add_device,

@@ -3,19 +3,19 @@
 use std::collections::BTreeMap;
 
 use jexlin_api::{
-    ChangeCredential, ChangeDevice, Credential, CredentialItem, Device, Kind, KindField, NewCredential, NewDevice, Page, Reveal, Revealed, SecretText, Version,
+    ChangeCredential, ChangeDevice, Credential, CredentialItem, Device, Kind, KindField, NewCredential, NewDevice, OneTimeCode, Page, Reveal, Revealed, SecretText, Version,
 };
 use jexlin_core::access::{Allowed, AtLeast, Level, mark};
-use jexlin_core::gate;
-use jexlin_core::names::{LONGEST_FIELD, check_line};
+use jexlin_core::gate::{self, Passed};
+use jexlin_core::names::LONGEST_FIELD;
 use jexlin_core::secret::Secret;
-use jexlin_core::vault::kinds::{self as core_kinds, FieldType, PASSWORD};
+use jexlin_core::vault::kinds::{self as core_kinds, PASSWORD};
+use jexlin_core::vault::one_time::{ONE_TIME_SEED, code_for};
 use jexlin_core::vault::{Place, Sealed, WrappedKey, open};
 use jexlin_store::{CredentialChange, CredentialListing, CredentialRow, DeviceRow, ListQuery};
 use rocket::{Route, delete, get, patch, post, routes};
 use uuid::Uuid;
 
-use super::door::secret;
 use super::exchange::{Body, IfMatch, Sent, Versioned, id, maybe_id, page, paging};
 use super::folders::allow_folder;
 use super::people::named;
@@ -23,7 +23,7 @@ use crate::acting::Acting;
 use crate::problem::{Answer, Fault};
 
 pub fn routes() -> Vec<Route> {
-    routes![kinds, list, add, read, change, remove, reveal, history, devices, add_device, read_device, change_device, remove_device]
+    routes![kinds, list, add, read, change, remove, reveal, code, history, devices, add_device, read_device, change_device, remove_device]
 }
 
 /// Demands a level on a credential, and notes its name for the record.
@@ -41,15 +41,9 @@ pub async fn allow_credential<L: AtLeast>(acting: &mut Acting, credential: Uuid)
 #[get("/api/v1/kinds")]
 pub async fn kinds(mut acting: Acting) -> Answer<Sent<Page<Kind>>> {
     acting.seen().await?;
-    let word = |holds| match holds {
-        FieldType::Text => "text",
-        FieldType::Secret => "secret",
-        FieldType::Url => "url",
-        FieldType::Note => "note",
-    };
     let field =
-        |field: &core_kinds::Field| KindField { name: field.name.into(), label: field.label.into(), holds: word(field.holds).into(), required: field.required };
-    let kind = |kind: core_kinds::Kind| Kind { name: kind.name.into(), label: kind.label.into(), fields: kind.fields.iter().map(field).collect() };
+        |field: &core_kinds::Field| KindField { name: field.name.into(), label: field.label.into(), holds: field.holds.word().into(), required: field.required };
+    let kind = |kind: core_kinds::Kind| Kind { name: kind.name.into(), label: kind.label.into(), generates: kind.generates, fields: kind.fields.iter().map(field).collect() };
     Ok(Sent(Page { items: core_kinds::BUILT_IN.into_iter().map(kind).collect(), next: None }))
 }
 
@@ -127,13 +121,19 @@ async fn show(acting: &mut Acting, row: CredentialRow, level: Level) -> Answer<C
     })
 }
 
-/// Checks a secret that somebody typed.
-fn check_typed(value: &SecretText) -> Answer<Secret> {
-    check_line(value.expose_secret()).map_err(|problem| Fault::field("password", problem))?;
-    if value.expose_secret().is_empty() {
-        return Err(Fault::field("password", "the password is empty; leave it out to have one generated"));
+/// Reads the secrets that somebody gave, by the kind; each problem is named by its field.
+fn read_secrets(kind: &core_kinds::Kind, password: Option<&SecretText>, others: &BTreeMap<String, SecretText>) -> Answer<Vec<(String, Secret)>> {
+    let given = password.map(|value| (PASSWORD.to_owned(), value)).into_iter().chain(others.iter().map(|(name, value)| (name.clone(), value)));
+    let (mut read, mut problems) = (vec![], BTreeMap::new());
+    for (name, value) in given {
+        match kind.read_secret(&name, value.expose_secret()) {
+            Ok(secret) => read.push((name, secret)),
+            Err(problem) => {
+                problems.insert(name, problem);
+            }
+        }
     }
-    Ok(secret(value))
+    if problems.is_empty() { Ok(read) } else { Err(Fault::fields(problems)) }
 }
 
 /// Makes a password by the default policy.
@@ -162,15 +162,19 @@ pub async fn add(mut acting: Acting, body: Body<NewCredential>) -> Answer<Versio
     if let Some(device) = body.device {
         check_device(&mut acting, device).await?;
     }
-    let (password, how) = match &body.password {
-        Some(typed) => (check_typed(typed)?, "typed"),
-        None => (generated(&mut acting).await?, "generated"),
-    };
+    let mut secrets: Vec<(String, Secret, &str)> =
+        read_secrets(&kind, body.password.as_ref(), &body.secrets)?.into_iter().map(|(name, value)| (name, value, "typed")).collect();
+    if !secrets.iter().any(|(name, ..)| name == PASSWORD) {
+        if !kind.generates {
+            let label = kind.field(PASSWORD).map_or("secret", |field| field.label).to_lowercase();
+            return Err(Fault::field(PASSWORD, format!("a {} needs its {label}; none can be generated", kind.label.to_lowercase())));
+        }
+        secrets.push((PASSWORD.to_owned(), generated(&mut acting).await?, "generated"));
+    }
     let (organisation, now, by) = (acting.organisation(), acting.now, acting.person.id);
     let credential = Uuid::now_v7();
     let mut rng = acting.app.rng()?;
     let (data_key, wrapped) = acting.keys.key.generate_data_key(&mut rng, organisation, credential)?;
-    let sealed = data_key.seal(&mut rng, &Place { organisation, credential, field: PASSWORD, version: 1 }, &password)?;
     let row = CredentialRow {
         id: credential,
         organisation,
@@ -189,10 +193,15 @@ pub async fn add(mut acting: Acting, body: Body<NewCredential>) -> Answer<Versio
     };
     let tx = acting.tx()?;
     tx.add_credential(&row).await?;
-    tx.add_version(credential, PASSWORD, 1, "current", &sealed.0, now, Some(by), how).await?;
+    for (field, value, how) in &secrets {
+        let sealed = data_key.seal(&mut rng, &Place { organisation, credential, field, version: 1 }, value)?;
+        tx.add_version(credential, field, 1, "current", &sealed.0, now, Some(by), how).await?;
+    }
     let shown = show(&mut acting, row, level).await?;
     acting.naming(credential, &format!("{}/{}", shown.place, shown.name));
-    acting.noting("password", how);
+    for (field, _, how) in &secrets {
+        acting.noting(field, *how);
+    }
     acting.done().await?;
     Ok(Versioned(1, shown))
 }
@@ -254,24 +263,28 @@ pub async fn change(mut acting: Acting, credential: &str, version: IfMatch, body
         acting.noting("device", "none");
     }
     let (now, by) = (acting.now, acting.person.id);
-    if body.password.is_some() || body.generate {
-        let (password, how) = match &body.password {
-            Some(typed) => (check_typed(typed)?, "typed"),
-            None => (generated(&mut acting).await?, "generated"),
-        };
-        if acting.tx()?.has_candidate(target).await? {
+    let mut secrets: Vec<(String, Secret, &str)> =
+        read_secrets(&kind, body.password.as_ref(), &body.secrets)?.into_iter().map(|(name, value)| (name, value, "typed")).collect();
+    if body.generate && body.password.is_none() {
+        if !kind.generates {
+            return Err(Fault::field("generate", format!("the secret of a {} comes from somebody else; none can be generated", kind.label.to_lowercase())));
+        }
+        secrets.push((PASSWORD.to_owned(), generated(&mut acting).await?, "generated"));
+    }
+    for (field, value, how) in &secrets {
+        if field == PASSWORD && acting.tx()?.has_candidate(target).await? {
             return Err(Fault::conflict(
                 "job-under-way",
                 "A rotation of this password is under way or in doubt.",
                 "Wait until it has ended; setting a password now could lose the one the device has.",
             ));
         }
-        let number = acting.tx()?.next_number(target, PASSWORD).await?;
-        let place = Place { organisation: row.organisation, credential: target, field: PASSWORD, version: number };
+        let number = acting.tx()?.next_number(target, field).await?;
+        let place = Place { organisation: row.organisation, credential: target, field, version: number };
         let data_key = acting.keys.key.unwrap_data_key(row.organisation, target, &WrappedKey(row.data_key.clone()))?;
-        let sealed = data_key.seal(&mut acting.app.rng()?, &place, &password)?;
-        acting.tx()?.add_version(target, PASSWORD, number, "current", &sealed.0, now, Some(by), how).await?;
-        acting.noting("password", how);
+        let sealed = data_key.seal(&mut acting.app.rng()?, &place, value)?;
+        acting.tx()?.add_version(target, field, number, "current", &sealed.0, now, Some(by), how).await?;
+        acting.noting(field, *how);
     }
     let change = CredentialChange {
         id: target,
@@ -322,15 +335,7 @@ pub async fn reveal(mut acting: Acting, credential: &str, body: Body<Reveal>) ->
     acting.naming(target, &approach.path);
     acting.noting("field", field.clone());
     let allowed = approach.reach.allow::<mark::Reveal>()?;
-    let (stands, held) = match approach.gate {
-        None => (None, None),
-        Some(gate) => {
-            let gate = acting.tx()?.gate(gate).await?.to_core();
-            let open = acting.tx()?.open_checkouts(target).await?;
-            (Some(gate), open.iter().find(|row| row.person_id == person && row.ends_at > now).map(jexlin_store::CheckoutRow::to_core))
-        }
-    };
-    let passed = gate::pass(&allowed, stands.as_ref(), held.as_ref(), now).map_err(|stopped| Fault::gate(&stopped))?;
+    let passed = through(&mut acting, &allowed, approach.gate).await?;
     let withheld = withheld.ok_or_else(|| Fault::unknown("field or version"))?;
     if let Some(number) = body.0.version {
         acting.noting("version", number.to_string());
@@ -345,6 +350,48 @@ pub async fn reveal(mut acting: Acting, credential: &str, body: Body<Reveal>) ->
     let plain = open(&passed, &acting.keys.key, &WrappedKey(sealed.data_key), &place, &Sealed(sealed.sealed))?;
     let text = plain.expose_secret_text().map_err(|error| Fault::internal(error.to_string()))?;
     Ok(Sent(Revealed { version: sealed.number, value: SecretText::new(text.to_owned()), event, field }))
+}
+
+/// The way through the gate, if one stands there.
+async fn through<L: AtLeast>(acting: &mut Acting, allowed: &Allowed<L>, gate: Option<Uuid>) -> Answer<Passed<L>> {
+    let (person, target, now) = (allowed.subject(), allowed.target(), acting.now);
+    let (stands, held) = match gate {
+        None => (None, None),
+        Some(gate) => {
+            let gate = acting.tx()?.gate(gate).await?.to_core();
+            let open = acting.tx()?.open_checkouts(target).await?;
+            (Some(gate), open.iter().find(|row| row.person_id == person && row.ends_at > now).map(jexlin_store::CheckoutRow::to_core))
+        }
+    };
+    gate::pass(allowed, stands.as_ref(), held.as_ref(), now).map_err(|stopped| Fault::gate(&stopped))
+}
+
+/// The current one-time code, for everybody who may use the credential. The seed itself takes a
+/// reveal.
+#[utoipa::path(context_path = "", responses((status = 200, body = OneTimeCode)))]
+#[post("/api/v1/credentials/<credential>/code")]
+pub async fn code(mut acting: Acting, credential: &str) -> Answer<Sent<OneTimeCode>> {
+    let target = id(credential)?;
+    acting.intends("credential.code", "credential", Some(target), "");
+    let (person, now) = (acting.person.id, acting.now);
+    let (approach, withheld) = acting.tx()?.approach_secret(person, target, now, ONE_TIME_SEED, None).await?;
+    if approach.reach.level.is_none() {
+        return Err(Fault::unknown("credential"));
+    }
+    acting.naming(target, &approach.path);
+    let allowed = approach.reach.allow::<mark::Use>()?;
+    let passed = through(&mut acting, &allowed, approach.gate).await?;
+    let withheld = withheld.ok_or_else(|| Fault::unknown("seed of one-time codes"))?;
+    if let Some(checkout) = passed.checkout() {
+        acting.noting("checkout", checkout.to_string());
+    }
+    let (event, receipt) = acting.done().await?;
+    let sealed = withheld.after(&receipt)?;
+    let place = Place { organisation: acting.organisation(), credential: target, field: ONE_TIME_SEED, version: sealed.number };
+    let seconds = u64::try_from(acting.app.clock.now().timestamp()).unwrap_or(0);
+    let code = code_for(&passed, &acting.keys.key, &WrappedKey(sealed.data_key), &place, &Sealed(sealed.sealed), seconds)?;
+    let digits = code.digits.expose_secret_text().map_err(|error| Fault::internal(error.to_string()))?;
+    Ok(Sent(OneTimeCode { digits: SecretText::new(digits.to_owned()), left: code.left, period: code.period, event }))
 }
 
 /// The versions of a credential's secrets, without their values.

@@ -22,10 +22,27 @@ pub use seal::Seals;
 
 /// Starts all workers of this process. They run until it ends.
 pub fn start(app: &App) {
-    tokio::spawn(seal::forever(app.clone()));
-    tokio::spawn(schedule::forever(app.clone()));
-    tokio::spawn(hear(app.clone()));
-    tokio::spawn(run::forever(app.clone()));
+    for_ever("sealer", app, seal::forever);
+    for_ever("scheduler", app, schedule::forever);
+    for_ever("ear for live news", app, hear);
+    for_ever("runner", app, run::forever);
+}
+
+/// Begins a worker anew when it ended, which none of them should: a defect in one round must not
+/// stop the work of all rounds to come.
+fn for_ever<F>(name: &'static str, app: &App, work: fn(App) -> F)
+where
+    F: Future<Output = ()> + Send + 'static,
+{
+    let app = app.clone();
+    tokio::spawn(async move {
+        loop {
+            if let Err(error) = tokio::spawn(work(app.clone())).await {
+                tracing::error!("the {name} broke off and begins anew: {error}");
+            }
+            tokio::time::sleep(Duration::from_secs(1)).await;
+        }
+    });
 }
 
 /// Listens for news of this and other services; tries again for ever.

@@ -1,0 +1,129 @@
+//! Kinds of credentials, their secret fields, and one-time codes.
+
+#![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, clippy::indexing_slicing, reason = "what cannot be set up ends the test")]
+
+use jexlin_acceptance::{Service, Session};
+use serde_json::{Value, json};
+
+const SEED: &str = "JBSWY3DPEHPK3PXPJBSWY3DPEHPK3PXP";
+
+fn add(ines: &Session<'_>, folder: &str, body: Value) -> jexlin_acceptance::Answer {
+    let mut body = body;
+    body["folder"] = json!(folder);
+    ines.post("/api/v1/credentials", &body)
+}
+
+#[test]
+fn every_kind_keeps_its_fields_and_its_main_secret_in_words_of_its_own() {
+    let service = Service::ready();
+    let ines = service.sign_in("ines");
+    let folder = ines.folder("Works");
+    let kinds = ines.get("/api/v1/kinds").good();
+    for kind in kinds["items"].as_array().unwrap() {
+        let (name, mut fields) = (kind["name"].as_str().unwrap(), serde_json::Map::new());
+        for field in kind["fields"].as_array().unwrap() {
+            let value = match field["holds"].as_str().unwrap() {
+                "text" | "note" => "North ridge",
+                "url" => "https://orders.example/",
+                "date" => "2027-03-31",
+                _ => continue,
+            };
+            fields.insert(field["name"].as_str().unwrap().to_owned(), json!(value));
+        }
+        let made = add(&ines, &folder, json!({"kind": name, "name": name, "fields": fields, "password": "Winter-tide-41"})).good();
+        assert_eq!(made["fields"], Value::Object(fields), "{name}");
+        assert_eq!(ines.reveal(made["id"].as_str().unwrap()).text("value"), "Winter-tide-41", "{name}");
+        let without = add(&ines, &folder, json!({"kind": name, "name": format!("{name} 2"), "fields": made["fields"]}));
+        if kind["generates"] == true {
+            assert!(without.status < 300, "{name}: {}", without.body);
+        } else {
+            without.refused(422, "bad-input");
+        }
+    }
+}
+
+#[test]
+fn a_note_of_several_lines_and_a_token_stay_as_they_were_typed() {
+    let service = Service::ready();
+    let client = service.client("ines");
+    let _ = client.good(&["folder", "add", "/Office"]);
+    let _ = client.good_with(&["credential", "add", "/Office/Safe", "--kind", "secure-note", "--password-file", "-"], "Left 41,\nright 7.");
+    assert_eq!(client.good(&["reveal", "/Office/Safe"]), "Left 41,\nright 7.");
+    let (code, words) = client.bad(&["credential", "add", "/Office/Feed", "--kind", "api-token", "--set", "expires=31.3.2027"]);
+    assert!(code == 7 && words.contains("2027-03-31"), "{words}");
+    let (code, words) = client.bad(&["credential", "add", "/Office/Feed", "--kind", "api-token"]);
+    assert!(code == 7 && words.contains("token"), "{words}");
+    let _ = client.good_with(&["credential", "add", "/Office/Feed", "--kind", "api-token", "--set", "expires=2027-03-31", "--password-file", "-"], "wf-7c1e");
+    assert!(client.good(&["credential", "show", "/Office/Feed", "--output", "json"]).contains("2027-03-31"));
+}
+
+#[test]
+fn a_code_is_for_everybody_who_may_use_it_and_the_seed_is_not() {
+    let service = Service::ready();
+    let ines = service.sign_in("ines");
+    let folder = ines.folder("Office");
+    let bank = add(&ines, &folder, json!({"kind": "login", "name": "Bank", "secrets": {"one_time_seed": SEED}})).good()["id"].as_str().unwrap().to_owned();
+    let plain = ines.login(&folder, "Portal", "Winter-tide-41");
+    let (petra, pim) = (ines.person("petra", &[]), ines.person("pim", &[]));
+    let _ = ines.make("/api/v1/grants", &json!({"folder": folder, "person": petra, "level": "use"}));
+    let _ = ines.make("/api/v1/grants", &json!({"folder": folder, "person": pim, "level": "list"}));
+    let path = format!("/api/v1/credentials/{bank}/code");
+    let user = service.sign_in("petra");
+    let code = user.post(&path, &json!({})).good();
+    let now = std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH).unwrap().as_secs();
+    let seed = jexlin_core::vault::one_time::Seed::parse(SEED).unwrap();
+    // The code may have changed between the answer and the comparison.
+    let near: Vec<String> = [now - 30, now].map(|at| seed.code_at(at).digits.expose_secret_text().unwrap().to_owned()).into();
+    assert!(near.contains(&code["digits"].as_str().unwrap().to_owned()), "{code}");
+    assert!(code["left"].as_u64().is_some_and(|left| (1..=30).contains(&left)));
+    user.post(&format!("/api/v1/credentials/{bank}/reveal"), &json!({"field": "one_time_seed"})).refused(403, "not-allowed");
+    service.sign_in("pim").post(&path, &json!({})).refused(403, "not-allowed");
+    user.post(&format!("/api/v1/credentials/{plain}/code"), &json!({})).refused(404, "unknown");
+    let seen: Vec<_> = ines.events("credential.code").iter().map(|event| event["outcome"].as_str().unwrap().to_owned()).collect();
+    assert_eq!(seen, ["refused", "refused", "done"]);
+    let client = service.client("petra");
+    let printed = client.good(&["code", "/Office/Bank"]);
+    assert!(printed.len() == 6 && printed.chars().all(|c| c.is_ascii_digit()), "{printed}");
+}
+
+#[test]
+fn a_code_behind_a_gate_needs_a_checkout() {
+    let service = Service::ready();
+    let ines = service.sign_in("ines");
+    let folder = ines.folder("Office");
+    let bank = add(&ines, &folder, json!({"kind": "login", "name": "Bank", "secrets": {"one_time_seed": SEED}})).good()["id"].as_str().unwrap().to_owned();
+    let gate = json!({"credential": bank, "needs_reason": true, "approver_people": [], "approver_groups": [], "longest_minutes": 60, "one_holder": true, "rotate_on_return": false});
+    let _ = ines.make("/api/v1/gates", &gate);
+    let path = format!("/api/v1/credentials/{bank}/code");
+    ines.post(&path, &json!({})).refused(403, "gate");
+    let _ = ines.make("/api/v1/checkouts", &json!({"credential": bank, "reason": "paying the mast hire", "minutes": 5}));
+    assert_eq!(ines.post(&path, &json!({})).good()["digits"].as_str().unwrap().len(), 6);
+}
+
+#[test]
+fn a_wrong_seed_is_named_changes_nothing_and_is_not_repeated() {
+    let service = Service::ready();
+    let ines = service.sign_in("ines");
+    let folder = ines.folder("Office");
+    let bank = add(&ines, &folder, json!({"kind": "login", "name": "Bank", "secrets": {"one_time_seed": SEED}})).good()["id"].as_str().unwrap().to_owned();
+    let path = format!("/api/v1/credentials/{bank}");
+    for (wrong, says) in [
+        ("otpauth://totp/x?secret=JBSWY3DPEHPK3PXP&digits=5", "`digits`"),
+        ("otpauth://totp/x?secret=JBSWY3DPEHPK3PXP&period=0", "`period`"),
+        ("otpauth://totp/x?secret=JBSWY3DPEHPK3PXP&algorithm=MD5", "`algorithm`"),
+        ("otpauth://hotp/x?secret=JBSWY3DPEHPK3PXP&counter=1", "count up"),
+        ("otpauth://totp/x", "no `secret`"),
+        ("not-a-seed-189", "base32"),
+    ] {
+        let answer = ines.patch(&path, 1, &json!({"secrets": {"one_time_seed": wrong}}));
+        let said = answer.body.to_string();
+        answer.refused(422, "bad-input");
+        assert!(said.contains(says) && !said.contains("PEHPK3PXP") && !said.contains("not-a-seed"), "{said}");
+    }
+    ines.patch(&path, 1, &json!({"secrets": {"url": "x"}})).refused(422, "bad-input");
+    let changed = ines.patch(&path, 1, &json!({"secrets": {"one_time_seed": "GEZDGNBVGY3TQOJQGEZDGNBVGY3TQOJQ"}})).good();
+    assert_eq!(changed["version"], 2);
+    let history = ines.get(&format!("{path}/history")).good();
+    let states: Vec<_> = history["items"].as_array().unwrap().iter().filter(|row| row["field"] == "one_time_seed").map(|row| row["state"].clone()).collect();
+    assert_eq!(states, ["current", "previous"]);
+}
