@@ -152,7 +152,8 @@ fn the_watch_shows_a_job_change_by_itself_and_only_to_those_who_may_know() {
     let ines = service.sign_in("ines");
     let folder = ines.folder("Pumping");
     let device = ines.make("/api/v1/devices", &json!({"folder": folder, "name": "telemetry", "address": "127.0.0.1", "port": host.port()}));
-    let body = json!({"folder": folder, "kind": "device-admin", "name": "duty", "fields": {"user_name": "duty"}, "password": "North-ridge-2019", "device": device});
+    let body =
+        json!({"folder": folder, "kind": "device-admin", "name": "duty", "fields": {"user_name": "duty"}, "password": "North-ridge-2019", "device": device});
     let credential = ines.make("/api/v1/credentials", &body);
     let _ = ines.person("pim", &[]);
     let watch = |name: &str| {

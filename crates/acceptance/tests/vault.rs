@@ -252,7 +252,9 @@ fn bad_input_gets_a_clear_answer_and_changes_nothing() {
     raw(b"{\"name\": \"\xff\xfe\"}").refused(400, "malformed");
     raw(b"{\"name\": ").refused(400, "malformed");
     raw(b"{\"name\": \"nul\\u0000\"}").refused(422, "bad-input");
-    raw(&vec![b' '; 2_000_000]).refused(400, "malformed");
+    let large = raw(&vec![b' '; 9_000_000]);
+    large.refused(400, "malformed");
+    assert!(large.text("detail").contains("longer than"), "the sender of a large body hears why: {}", large.body);
     ines.post("/api/v1/credentials", &json!({"folder": folder, "kind": "no-such-kind", "name": "x"})).refused(422, "bad-input");
     ines.post("/api/v1/credentials", &json!({"folder": "not-an-id", "kind": "login", "name": "x"})).refused(400, "malformed");
     let long = "p".repeat(70_000);

@@ -10,8 +10,8 @@ use jexlin_api::{
     AuditEvent, AuditKey, ChangeCredential, ChangeDevice, ChangeFolder, ChangePassword, ChangePerson, Checkout as CheckoutItem, Credential as CredentialItem,
     CredentialItem as Listed, Decide, Device as DeviceItem, Explanation, Folder as FolderItem, Gate as GateItem, Generated, Grant as GrantItem,
     Group as GroupItem, Job, Kind, Level, Me, NewCheckout, NewCredential, NewDevice, NewFolder, NewGate, NewGrant, NewGroup, NewJob, NewPasswordPolicy,
-    NewPerson, NewPlan, NewRequest, OneTimeCode, PasswordPolicy, Person, Plan as PlanItem, PlanRules, Request as RequestItem, Reveal, Revealed, SecretText, Setup, SignIn, SignedIn,
-    Status, Unlock, Upkeep as UpkeepItem, Version, parse_path, proof,
+    NewPerson, NewPlan, NewRequest, OneTimeCode, PasswordPolicy, Person, Plan as PlanItem, PlanRules, Request as RequestItem, Reveal, Revealed, SecretText,
+    Setup, SignIn, SignedIn, Status, Unlock, Upkeep as UpkeepItem, Version, parse_path, proof,
 };
 use serde_json::{Value, json};
 use uuid::Uuid;
@@ -292,7 +292,15 @@ impl Run {
                 let device = device.map(|path| find::device(&self.link, &path)).transpose()?;
                 let typed = type_password || password.password_file.is_some();
                 let password = if typed { Some(secrets::read("Password to keep", password.password_file.as_deref(), true)?) } else { None };
-                let body = NewCredential { folder: folder.id, kind, name: name.as_str().to_owned(), fields: fields(user, url, note, set)?, password, secrets: secret_files(secret_file)?, device };
+                let body = NewCredential {
+                    folder: folder.id,
+                    kind,
+                    name: name.as_str().to_owned(),
+                    fields: fields(user, url, note, set)?,
+                    password,
+                    secrets: secret_files(secret_file)?,
+                    device,
+                };
                 self.show_credential(&self.link.post("/api/v1/credentials", &body)?)
             }
             Credential::Edit { path, name, user, url, note, set, secret_file, device, no_device, type_password, generate, if_version, password } => {

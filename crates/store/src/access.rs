@@ -8,8 +8,8 @@ use jexlin_core::access::plain::{Folder, Grant, World};
 use jexlin_core::access::{Level, Reach};
 use uuid::Uuid;
 
-use crate::sql::statement;
 use crate::schema::{access_grant, credential, gate_of, level_on_credential, level_on_folder, path_of, secret_version};
+use crate::sql::statement;
 use crate::{Result, SealedVersion, StoreError, Tx, Withheld};
 
 /// A grant.
@@ -140,7 +140,13 @@ impl Tx {
         let wanted = secret_version::credential_id.eq(id).and(secret_version::field.eq(field));
         let query = credential::table
             .left_join(
-                secret_version::table.on(wanted.and(secret_version::number.nullable().eq(number).or(number.is_none().into_sql::<sql_types::Bool>().and(secret_version::state.eq("current"))).assume_not_null())),
+                secret_version::table.on(wanted.and(
+                    secret_version::number
+                        .nullable()
+                        .eq(number)
+                        .or(number.is_none().into_sql::<sql_types::Bool>().and(secret_version::state.eq("current")))
+                        .assume_not_null(),
+                )),
             )
             .filter(credential::id.eq(id))
             .filter(credential::removed_at.is_null())
@@ -156,7 +162,8 @@ impl Tx {
         let found: Option<Found> = query.first(self.conn()?).await.optional()?;
         let (level, gate, path, data_key, number, sealed) = found.unwrap_or_default();
         let approach = Approach { reach: Reach { subject: person, target: id, level: level.and_then(Level::from_number) }, gate, path };
-        let sealed = number.zip(sealed).map(|(number, sealed)| self.withhold(SealedVersion { credential: id, field: field.to_owned(), number, sealed, data_key }));
+        let sealed =
+            number.zip(sealed).map(|(number, sealed)| self.withhold(SealedVersion { credential: id, field: field.to_owned(), number, sealed, data_key }));
         Ok((approach, sealed))
     }
 

@@ -165,7 +165,9 @@ impl Tx {
         use crate::schema::{credential, device, path_of};
         let conn = self.conn()?;
         let name = match kind {
-            "credential" => credential::table.find(id).select(path_of(credential::folder_id).assume_not_null().concat("/").concat(credential::name)).first(conn).await,
+            "credential" => {
+                credential::table.find(id).select(path_of(credential::folder_id).assume_not_null().concat("/").concat(credential::name)).first(conn).await
+            }
             "folder" => return Ok(Some(self.path_of(id).await?).filter(|path| !path.is_empty())),
             "device" => device::table.find(id).select(path_of(device::folder_id).assume_not_null().concat("/").concat(device::name)).first(conn).await,
             _ => return Ok(None),

@@ -7,8 +7,8 @@ use diesel_async::RunQueryDsl;
 use uuid::Uuid;
 
 use crate::people::one_row;
-use crate::sql::statement;
 use crate::schema::{credential, device, lower, secret_version, upkeep_state};
+use crate::sql::statement;
 use crate::{Result, StoreError, Tx, Withheld};
 
 /// A credential without its secrets.

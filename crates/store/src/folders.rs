@@ -7,8 +7,8 @@ use diesel_async::RunQueryDsl;
 use uuid::Uuid;
 
 use crate::people::one_row;
-use crate::sql::statement;
 use crate::schema::{credential, device, folder, path_of};
+use crate::sql::statement;
 use crate::{Result, Tx};
 
 /// A folder.

@@ -8,8 +8,8 @@ use jexlin_core::gate::{Checkout, Gate};
 use uuid::Uuid;
 
 use crate::people::one_row;
-use crate::sql::statement;
 use crate::schema::{checkout, gate, gate_approver, gate_of, request};
+use crate::sql::statement;
 use crate::{Result, Target, Tx};
 
 /// A gate.

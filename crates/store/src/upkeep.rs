@@ -8,8 +8,8 @@ use jexlin_core::upkeep::Lease;
 use uuid::Uuid;
 
 use crate::people::one_row;
-use crate::sql::statement;
 use crate::schema::{failed_login, job, plan_of, upkeep_plan, upkeep_state};
+use crate::sql::statement;
 use crate::{Result, Target, Tx};
 
 /// An upkeep plan.

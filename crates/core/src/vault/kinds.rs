@@ -225,11 +225,7 @@ impl Kind {
 }
 
 fn check_date(value: &str) -> Result<(), String> {
-    if value.is_empty() || chrono::NaiveDate::parse_from_str(value, "%Y-%m-%d").is_ok() {
-        Ok(())
-    } else {
-        Err("a day is written as 2027-03-31".to_owned())
-    }
+    if value.is_empty() || chrono::NaiveDate::parse_from_str(value, "%Y-%m-%d").is_ok() { Ok(()) } else { Err("a day is written as 2027-03-31".to_owned()) }
 }
 
 /// Only schemes that open something harmless when clicked; a script is no address.
@@ -282,7 +278,9 @@ mod tests {
             Ok("otpauth://totp/?secret=JBSWY3DPEHPK3PXP&algorithm=SHA1&digits=6&period=30".into())
         );
         assert_eq!(text(SECURE_NOTE.read_secret(PASSWORD, "gate code 41\nkey under the stone")), Ok("gate code 41\nkey under the stone".into()));
-        for (kind, name, value) in [(LOGIN, PASSWORD, "two\nlines"), (LOGIN, PASSWORD, ""), (LOGIN, ONE_TIME_SEED, "18"), (LOGIN, "url", "x"), (API_TOKEN, PASSWORD, "")] {
+        for (kind, name, value) in
+            [(LOGIN, PASSWORD, "two\nlines"), (LOGIN, PASSWORD, ""), (LOGIN, ONE_TIME_SEED, "18"), (LOGIN, "url", "x"), (API_TOKEN, PASSWORD, "")]
+        {
             assert!(kind.read_secret(name, value).is_err(), "{} {name}", kind.name);
         }
         assert!(API_TOKEN.check_plain(&fields(&[("expires", "2027-02-30")])).is_err());

@@ -144,7 +144,14 @@ fn decode(text: &str) -> Result<Secret, SeedProblem> {
 /// # Errors
 /// [`SealProblem`] when the seed does not open; a seed that opens and is none is
 /// [`SealProblem::Refused`] too, since only this product writes them.
-pub fn code_for(passed: &Passed<mark::Use>, key: &OrganisationKey, wrapped: &WrappedKey, place: &Place<'_>, sealed: &Sealed, seconds: u64) -> Result<Code, SealProblem> {
+pub fn code_for(
+    passed: &Passed<mark::Use>,
+    key: &OrganisationKey,
+    wrapped: &WrappedKey,
+    place: &Place<'_>,
+    sealed: &Sealed,
+    seconds: u64,
+) -> Result<Code, SealProblem> {
     let plain = open(&ForCode(passed), key, wrapped, place, sealed)?;
     let text = plain.expose_secret_text().map_err(|_| SealProblem::Refused)?;
     Seed::parse(text).map(|seed| seed.code_at(seconds)).map_err(|_| SealProblem::Refused)
@@ -183,7 +190,11 @@ mod tests {
     #[test]
     fn what_people_type_is_forgiven() {
         let plain = Seed::parse("JBSWY3DPEHPK3PXPJBSWY3DPEHPK3PXP").unwrap();
-        for typed in ["jbsw y3dp ehpk 3pxp jbsw y3dp ehpk 3pxp", " JBSWY3DP-EHPK3PXP-JBSWY3DP-EHPK3PXP ", "OTPAUTH://totp/Osmere?secret=jbswy3dpehpk3pxpjbswy3dpehpk3pxp"] {
+        for typed in [
+            "jbsw y3dp ehpk 3pxp jbsw y3dp ehpk 3pxp",
+            " JBSWY3DP-EHPK3PXP-JBSWY3DP-EHPK3PXP ",
+            "OTPAUTH://totp/Osmere?secret=jbswy3dpehpk3pxpjbswy3dpehpk3pxp",
+        ] {
             assert_eq!(code(&Seed::parse(typed).unwrap(), 1000), code(&plain, 1000), "{typed}");
         }
         assert_eq!((plain.code_at(1000).left, plain.code_at(1000).period), (20, 30));

@@ -8,6 +8,7 @@ use rocket::http::{ContentType, Status};
 use rocket::outcome::Outcome;
 use rocket::request::{FromRequest, Request};
 use rocket::response::{self, Responder, Response};
+use rocket::tokio::io::{AsyncReadExt as _, copy, sink};
 use serde::Serialize;
 use serde::de::DeserializeOwned;
 
@@ -15,6 +16,8 @@ use crate::problem::{Answer, Fault};
 
 /// The largest body, in bytes.
 pub const MOST_BODY: u64 = 1024 * 1024;
+/// So much of a body that is too large is read and thrown away, so that its sender gets the answer.
+const MOST_DRAINED: u64 = 16 * MOST_BODY;
 /// The longest page.
 pub const MOST_ITEMS: i64 = 500;
 
@@ -38,8 +41,13 @@ impl<'r, T: DeserializeOwned> FromData<'r> for Body<T> {
 }
 
 async fn read_body<T: DeserializeOwned>(data: Data<'_>) -> Answer<T> {
-    let bytes = data.open(MOST_BODY.bytes()).into_bytes().await.map_err(|error| Fault::malformed(format!("The body was cut off: {error}.")))?;
-    if !bytes.is_complete() {
+    let cut_off = |error: std::io::Error| Fault::malformed(format!("The body was cut off: {error}."));
+    let mut stream = data.open(MOST_DRAINED.bytes());
+    let mut bytes = vec![];
+    (&mut stream).take(MOST_BODY + 1).read_to_end(&mut bytes).await.map_err(cut_off)?;
+    if u64::try_from(bytes.len()).unwrap_or(u64::MAX) > MOST_BODY {
+        // Whoever is still sending would hear of a broken line instead of this answer.
+        copy(&mut stream, &mut sink()).await.map_err(cut_off)?;
         return Err(Fault::malformed(format!("The body is longer than {MOST_BODY} bytes.")));
     }
     let text = std::str::from_utf8(&bytes).map_err(|_| Fault::malformed("The body is not valid UTF-8."))?;

@@ -241,7 +241,10 @@ pub async fn add_member(mut acting: Acting, group: &str, subject: &str) -> Answe
     if is_group && acting.tx()?.subjects_of(target).await?.contains(&subject) {
         // Two people who close a ring in the same moment are not seen here; rights are worked out
         // all the same, since a ring adds nothing to them.
-        return Err(Fault::field("member", format!("{} is in {name} already, directly or through other groups; a ring of groups grants nothing more", row.name)));
+        return Err(Fault::field(
+            "member",
+            format!("{} is in {name} already, directly or through other groups; a ring of groups grants nothing more", row.name),
+        ));
     }
     acting.noting("member", name);
     let organisation = acting.organisation();

@@ -3,7 +3,8 @@
 use std::collections::BTreeMap;
 
 use jexlin_api::{
-    ChangeCredential, ChangeDevice, Credential, CredentialItem, Device, Kind, KindField, NewCredential, NewDevice, OneTimeCode, Page, Reveal, Revealed, SecretText, Version,
+    ChangeCredential, ChangeDevice, Credential, CredentialItem, Device, Kind, KindField, NewCredential, NewDevice, OneTimeCode, Page, Reveal, Revealed,
+    SecretText, Version,
 };
 use jexlin_core::access::{Allowed, AtLeast, Level, mark};
 use jexlin_core::gate::{self, Passed};
@@ -41,9 +42,18 @@ pub async fn allow_credential<L: AtLeast>(acting: &mut Acting, credential: Uuid)
 #[get("/api/v1/kinds")]
 pub async fn kinds(mut acting: Acting) -> Answer<Sent<Page<Kind>>> {
     acting.seen().await?;
-    let field =
-        |field: &core_kinds::Field| KindField { name: field.name.into(), label: field.label.into(), holds: field.holds.word().into(), required: field.required };
-    let kind = |kind: core_kinds::Kind| Kind { name: kind.name.into(), label: kind.label.into(), generates: kind.generates, fields: kind.fields.iter().map(field).collect() };
+    let field = |field: &core_kinds::Field| KindField {
+        name: field.name.into(),
+        label: field.label.into(),
+        holds: field.holds.word().into(),
+        required: field.required,
+    };
+    let kind = |kind: core_kinds::Kind| Kind {
+        name: kind.name.into(),
+        label: kind.label.into(),
+        generates: kind.generates,
+        fields: kind.fields.iter().map(field).collect(),
+    };
     Ok(Sent(Page { items: core_kinds::BUILT_IN.into_iter().map(kind).collect(), next: None }))
 }
 

@@ -106,7 +106,18 @@ async fn lease(app: &App) -> Answer<Found> {
         tx.commit().await?;
         let endpoint = Endpoint { address: device.address.clone(), port: u16::try_from(device.port).unwrap_or(0), host_key: device.host_key.clone() };
         let user = user_of(&credential);
-        return Ok(Found::Job(Box::new(Runner { app: app.clone(), keys, job, user, path, credential, operator, device: device.id, device_name: device.name, endpoint })));
+        return Ok(Found::Job(Box::new(Runner {
+            app: app.clone(),
+            keys,
+            job,
+            user,
+            path,
+            credential,
+            operator,
+            device: device.id,
+            device_name: device.name,
+            endpoint,
+        })));
     }
     Ok(Found::Nothing)
 }
