@@ -144,14 +144,15 @@ export function Form({ submit, label, after = [], done, children }: { submit: (d
   );
 }
 
-export function Field({ label, name, hint, ...rest }: { label: string; name: string; hint?: string } & React.InputHTMLAttributes<HTMLInputElement>) {
+/** A label above an input, and a hint below it. */
+function Labelled({ label, hint, children }: { label: string; hint?: string; children: (id: string, describedBy: string | undefined) => ReactNode }) {
   const id = useId();
   return (
     <div>
       <label htmlFor={id} className="block text-sm">
         {label}
       </label>
-      <input id={id} name={name} className="input input-sm w-full" aria-describedby={hint ? `${id}-hint` : undefined} autoComplete="off" {...rest} />
+      {children(id, hint ? `${id}-hint` : undefined)}
       {hint && (
         <p id={`${id}-hint`} className="quiet text-sm">
           {hint}
@@ -161,21 +162,36 @@ export function Field({ label, name, hint, ...rest }: { label: string; name: str
   );
 }
 
-export function Choice({ label, name, options, ...rest }: { label: string; name: string; options: [string, string][] } & React.SelectHTMLAttributes<HTMLSelectElement>) {
-  const id = useId();
+export function Field({ label, hint, ...rest }: { label: string; name: string; hint?: string } & React.InputHTMLAttributes<HTMLInputElement>) {
   return (
-    <div>
-      <label htmlFor={id} className="block text-sm">
-        {label}
-      </label>
-      <select id={id} name={name} className="select select-sm w-full" {...rest}>
-        {options.map(([value, text]) => (
-          <option key={value} value={value}>
-            {text}
-          </option>
-        ))}
-      </select>
-    </div>
+    <Labelled label={label} hint={hint}>
+      {(id, describedBy) => <input id={id} className="input input-sm w-full" aria-describedby={describedBy} autoComplete="off" {...rest} />}
+    </Labelled>
+  );
+}
+
+/** A field of several lines. */
+export function Lines({ label, hint, ...rest }: { label: string; name: string; hint?: string } & React.TextareaHTMLAttributes<HTMLTextAreaElement>) {
+  return (
+    <Labelled label={label} hint={hint}>
+      {(id, describedBy) => <textarea id={id} rows={3} className="textarea textarea-sm w-full" aria-describedby={describedBy} autoComplete="off" {...rest} />}
+    </Labelled>
+  );
+}
+
+export function Choice({ label, options, ...rest }: { label: string; name: string; options: [string, string][] } & React.SelectHTMLAttributes<HTMLSelectElement>) {
+  return (
+    <Labelled label={label}>
+      {(id) => (
+        <select id={id} className="select select-sm w-full" {...rest}>
+          {options.map(([value, text]) => (
+            <option key={value} value={value}>
+              {text}
+            </option>
+          ))}
+        </select>
+      )}
+    </Labelled>
   );
 }
 
@@ -215,22 +231,4 @@ export function Table({ heads, children, label }: { heads: string[]; children: R
 export function text(data: FormData, name: string): string {
   const value = data.get(name);
   return typeof value === "string" ? value : "";
-}
-
-/** A field of several lines. */
-export function Lines({ label, name, hint, ...rest }: { label: string; name: string; hint?: string } & React.TextareaHTMLAttributes<HTMLTextAreaElement>) {
-  const id = useId();
-  return (
-    <div>
-      <label htmlFor={id} className="block text-sm">
-        {label}
-      </label>
-      <textarea id={id} name={name} rows={3} className="textarea textarea-sm w-full" aria-describedby={hint ? `${id}-hint` : undefined} autoComplete="off" {...rest} />
-      {hint && (
-        <p id={`${id}-hint`} className="quiet text-sm">
-          {hint}
-        </p>
-      )}
-    </div>
-  );
 }
