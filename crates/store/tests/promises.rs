@@ -245,3 +245,87 @@ async fn the_database_itself_refuses_a_recorded_commit_without_an_event() {
     let error = client.batch_execute("BEGIN; SELECT must_be_recorded(); COMMIT").await.unwrap_err();
     assert!(error.as_db_error().is_some_and(|error| error.message().contains("no audit event")));
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_search_finds_by_words_and_devices_and_only_what_grants_reach_in_one_organisation() {
+    use jexlin_store::{CredentialRow, DeviceRow, GrantRow, ListQuery};
+    let store = store();
+    let mut sides = vec![];
+    for _ in 0..2 {
+        let (org, person) = organisation(&store).await;
+        let (open, shut, device) = (Uuid::now_v7(), Uuid::now_v7(), Uuid::now_v7());
+        let mut tx = store.begin(org).await.unwrap();
+        for id in [open, shut] {
+            tx.add_folder(&folder(org, id, None, false)).await.unwrap();
+        }
+        let unit = DeviceRow {
+            id: device,
+            organisation: org,
+            folder_id: open,
+            name: "Telemetry 100%".into(),
+            connector: "ssh".into(),
+            address: "192.0.2.77".into(),
+            port: 22,
+            host_key: None,
+            operator_id: None,
+            created_at: at(0),
+            removed_at: None,
+            version: 1,
+        };
+        tx.add_device(&unit).await.unwrap();
+        for (name, place, on) in [("North ridge pump", open, None), ("duty", open, Some(device)), ("North ridge spare", shut, None)] {
+            let row = CredentialRow {
+                id: Uuid::now_v7(),
+                organisation: org,
+                folder_id: place,
+                kind: "login".into(),
+                name: name.into(),
+                fields: serde_json::json!({"user_name": "Operator"}),
+                device_id: on,
+                data_key: vec![],
+                created_at: at(0),
+                created_by: None,
+                changed_at: at(0),
+                changed_by: None,
+                removed_at: None,
+                version: 1,
+            };
+            tx.add_credential(&row).await.unwrap();
+        }
+        let grant = GrantRow {
+            id: Uuid::now_v7(),
+            organisation: org,
+            folder_id: Some(open),
+            credential_id: None,
+            person_id: Some(person),
+            group_id: None,
+            held: 1,
+            ends_at: None,
+            note: String::new(),
+            created_at: at(0),
+            created_by: None,
+        };
+        tx.add_grant(&grant).await.unwrap();
+        tx.commit().await.unwrap();
+        sides.push((org, person));
+    }
+    let (org, person) = sides[0];
+    let mut tx = store.begin(org).await.unwrap();
+    // Short texts go through the names, longer ones through the index: both find the same way.
+    for (text, wanted) in [
+        ("ri", vec!["North ridge pump"]),
+        ("ridge", vec!["North ridge pump"]),
+        ("OPERATOR", vec!["duty", "North ridge pump"]),
+        ("0.2.77", vec!["duty"]),
+        ("100%", vec!["duty"]),
+        ("r%p", vec![]),
+        ("n_rth", vec![]),
+        ("spare", vec![]),
+        ("", vec!["duty", "North ridge pump"]),
+    ] {
+        let query = ListQuery { find: Some(text.to_owned()).filter(|text| !text.is_empty()), most: 10, ..Default::default() };
+        let found: Vec<String> = tx.list_credentials(person, at(1), &query).await.unwrap().into_iter().map(|row| row.name).collect();
+        assert_eq!(found, wanted, "{text}");
+    }
+    assert!(tx.list_credentials(sides[1].1, at(1), &ListQuery { find: Some("ridge".into()), most: 10, ..Default::default() }).await.unwrap().is_empty());
+}
