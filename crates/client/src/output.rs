@@ -30,11 +30,8 @@ fn cell(item: &Value, field: &str, people: bool) -> String {
         None | Some(Value::Null) => String::new(),
         Some(Value::Bool(true)) if people => "yes".into(),
         Some(Value::Bool(false)) if people => String::new(),
-        Some(Value::String(text)) if people && field.ends_with("_at") || field == "at" => {
-            match item.pointer(&format!("/{field}")).and_then(Value::as_str).map(str::parse::<DateTime<Utc>>) {
-                Some(Ok(time)) if people => time.format("%Y-%m-%d %H:%M").to_string(),
-                _ => item.pointer(&format!("/{field}")).and_then(Value::as_str).unwrap_or_default().to_owned(),
-            }
+        Some(Value::String(text)) if people && (field == "at" || field.ends_with("_at")) => {
+            text.parse::<DateTime<Utc>>().map_or_else(|_| text.clone(), |time| time.format("%Y-%m-%d %H:%M").to_string())
         }
         Some(Value::String(text)) => text.clone(),
         Some(Value::Array(items)) => {
@@ -91,5 +88,24 @@ pub fn one(format: Format, item: &impl Serialize, fields: &[Column]) -> Result<(
             }
             Ok(())
         }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use serde_json::json;
+
+    #[test]
+    fn a_cell_is_written_for_its_reader() {
+        let item = json!({"name": "duty", "closed": true, "open": false, "asked_at": "2026-11-23T04:05:06Z", "broken_at": "soon", "port": 22,
+            "members": [{"name": "Marek Tull"}, {"name": "Shift leads"}], "duties": ["people", "audit"], "none": null, "gate": {"place": "/Pumping"}});
+        let people = |field| cell(&item, field, true);
+        let programs = |field| cell(&item, field, false);
+        assert_eq!((people("closed"), people("open"), programs("open")), ("yes".into(), String::new(), "false".into()));
+        assert_eq!((people("asked_at"), programs("asked_at")), ("2026-11-23 04:05".into(), "2026-11-23T04:05:06Z".into()));
+        assert_eq!((people("broken_at"), people("none"), people("nowhere")), ("soon".into(), String::new(), String::new()));
+        assert_eq!((people("members"), people("duties"), people("port")), ("Marek Tull, Shift leads".into(), "people, audit".into(), "22".into()));
+        assert_eq!(people("gate/place"), "/Pumping");
     }
 }

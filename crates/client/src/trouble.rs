@@ -76,3 +76,29 @@ impl Trouble {
         }
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    /// The table of `docs/client.md`, which scripts rely on.
+    #[test]
+    fn every_status_has_the_exit_code_that_is_documented() {
+        let code = |status: u16| {
+            let problem = Problem {
+                status,
+                ..serde_json::from_str(r#"{"type":"urn:jexlin:problem:x","title":"","status":0,"detail":"","advice":"","instance":""}"#).unwrap()
+            };
+            Trouble::Service(Box::new(problem)).exit_code()
+        };
+        let wanted = [(401, 3), (429, 3), (403, 4), (404, 5), (409, 6), (412, 6), (428, 6), (400, 7), (413, 7), (422, 7), (503, 8), (500, 1)];
+        for (status, exit) in wanted {
+            assert_eq!(code(status), exit, "{status}");
+        }
+        assert_eq!(Trouble::Unreachable(String::new()).exit_code(), 8);
+        assert_eq!(
+            [Trouble::unknown("", "").exit_code(), Trouble::input("", "").exit_code(), Trouble::local("").exit_code(), Trouble::failed("", "").exit_code()],
+            [5, 7, 1, 9]
+        );
+    }
+}

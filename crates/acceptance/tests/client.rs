@@ -1,0 +1,121 @@
+//! What the client prints, for people and for programs, and how it keeps its session.
+
+#![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, clippy::indexing_slicing, reason = "what cannot be set up ends the test")]
+
+use jexlin_acceptance::{Client, PASSWORD, Service};
+use serde_json::Value;
+
+/// A service with one of each thing, all made with the client.
+fn world() -> (Service, Client) {
+    let service = Service::ready();
+    let ines = service.client("ines");
+    for arguments in [
+        &["folder", "add", "/Pumping"][..],
+        &["group", "add", "Duty engineers"],
+        &["device", "add", "/Pumping/telemetry", "--address", "127.0.0.9"],
+        &["credential", "add", "/Pumping/duty", "--kind", "device-admin", "--user", "duty, by day", "--device", "/Pumping/telemetry"],
+        &["grant", "give", "reveal", "--folder", "/Pumping", "--group", "Duty engineers", "--note", "says \"always\""],
+        &["plan", "set", "--folder", "/Pumping", "--check", "FREQ=WEEKLY;BYDAY=MO;BYHOUR=3;BYMINUTE=0;BYSECOND=0", "--time-zone", "Europe/London"],
+        &["gate", "set", "--credential", "/Pumping/duty", "--reason", "--minutes", "60"],
+        &["checkout", "take", "/Pumping/duty", "--reason", "pump 3 stopped", "--minutes", "30"],
+    ] {
+        let _ = ines.good(arguments);
+    }
+    (service, ines)
+}
+
+#[test]
+fn every_list_says_the_same_to_people_and_to_programs() {
+    let (_service, ines) = world();
+    for list in [
+        &["people", "list"][..],
+        &["group", "list"],
+        &["folder", "list"],
+        &["device", "list"],
+        &["credential", "list"],
+        &["credential", "history", "/Pumping/duty"],
+        &["credential", "kinds"],
+        &["grant", "list", "--folder", "/Pumping"],
+        &["plan", "list"],
+        &["gate", "list"],
+        &["checkout", "list"],
+        &["policy", "list"],
+        &["upkeep", "list"],
+        &["audit", "list"],
+        &["find", "duty"],
+    ] {
+        let of = |format: &str| ines.good(&[list, &["--output", format]].concat());
+        let rows: Vec<Value> = serde_json::from_str(&of("json")).unwrap_or_else(|error| panic!("{list:?}: {error}"));
+        assert!(!rows.is_empty(), "{list:?} is empty");
+        let table = of("table");
+        assert!(table.lines().next().is_some_and(|head| head.chars().any(char::is_uppercase) && !head.chars().any(char::is_lowercase)), "{list:?}: {table}");
+        let written = of("csv");
+        let mut reader = csv::Reader::from_reader(written.as_bytes());
+        let columns = reader.headers().unwrap().len();
+        let records: Vec<_> = reader.records().collect::<Result<_, _>>().unwrap_or_else(|error| panic!("{list:?}: {error}"));
+        // The log grows by what is looked at in between.
+        assert!(records.len() == rows.len() || list[0] == "audit", "{list:?}");
+        assert!(records.iter().all(|record| record.len() == columns), "{list:?}");
+    }
+    let grants = ines.good(&["grant", "list", "--folder", "/Pumping", "--output", "csv"]);
+    assert!(grants.contains("says \"\"always\"\""), "quotes are kept: {grants}");
+}
+
+#[test]
+fn a_session_that_others_can_read_is_refused_and_signing_out_ends_it_everywhere() {
+    let (service, ines) = world();
+    assert_eq!(ines.session_mode(), 0o600);
+    let file = ines.folder.join("session.json");
+    let token = serde_json::from_str::<Value>(&std::fs::read_to_string(&file).unwrap()).unwrap()["token"].as_str().unwrap().to_owned();
+    std::fs::set_permissions(&file, std::os::unix::fs::PermissionsExt::from_mode(0o644)).unwrap();
+    let (code, words) = ines.bad(&["me"]);
+    assert!(code == 1 && words.contains("chmod 600"), "{words}");
+    std::fs::set_permissions(&file, std::os::unix::fs::PermissionsExt::from_mode(0o600)).unwrap();
+    let _ = ines.good(&["sign-out"]);
+    service.call("GET", "/api/v1/me", Some(&token), None, None).refused(401, "signed-out");
+    assert_eq!(ines.bad(&["me"]).0, 3);
+}
+
+#[test]
+fn a_changed_sign_in_password_counts_at_once_and_the_old_one_no_more() {
+    let (service, ines) = world();
+    std::fs::write(ines.folder.join("old"), PASSWORD).unwrap();
+    std::fs::write(ines.folder.join("new"), "osmere-water-tests-2").unwrap();
+    std::fs::write(ines.folder.join("short"), "short").unwrap();
+    assert_eq!(ines.bad(&["password", "--present-file", "old", "--new-file", "short"]).0, 7);
+    assert!(ines.bad(&["password", "--present-file", "new", "--new-file", "new"]).0 >= 3);
+    let _ = ines.good(&["password", "--present-file", "old", "--new-file", "new"]);
+    let (code, _) = ines.bad(&["sign-in", "ines", "--password-file", "old"]);
+    assert_eq!(code, 3);
+    let _ = ines.good(&["sign-in", "ines", "--password-file", "new"]);
+    let _ = service;
+}
+
+#[test]
+fn completions_are_made_for_the_usual_shells() {
+    let (_service, ines) = world();
+    for shell in ["bash", "zsh", "fish"] {
+        let script = ines.good(&["completions", shell]);
+        assert!(script.contains("jexlin") && script.contains("reveal"), "{shell}");
+    }
+}
+
+#[test]
+fn what_is_missing_or_mistyped_is_named_with_the_next_step() {
+    let (_service, ines) = world();
+    for (arguments, code, says) in [
+        (&["reveal", "/Pumping/nobody"][..], 5, "jexlin credential list"),
+        (&["reveal", "duty"], 7, "whole path"),
+        (&["folder", "add", "/Nowhere/Below"], 5, "jexlin folder list"),
+        (&["credential", "add", "/Pumping/x", "--kind", "no-such-kind"], 7, "kind"),
+        (&["credential", "edit", "/Pumping/duty", "--set", "expires"], 7, "FIELD=VALUE"),
+        (&["credential", "edit", "/Pumping/duty", "--name", "late", "--if-version", "7"], 6, "changed"),
+        (&["explain", "nobody", "/Pumping/duty"], 5, "jexlin people list"),
+        (&["checkout", "take", "/Pumping/duty", "--reason", "again", "--minutes", "6000"], 7, "minutes"),
+        (&["--service", "http://127.0.0.1:1", "status"], 8, "Check that it runs"),
+    ] {
+        let (exit, words) = ines.bad(arguments);
+        assert!(exit == code && words.contains(says), "{arguments:?}: {exit} {words}");
+        assert_eq!(words.lines().filter(|line| !line.contains("Request ")).count(), 2, "two lines: {words}");
+    }
+}
