@@ -259,18 +259,19 @@ export function Detail({ it, me }: { it: Credential; me: Me }) {
             <dd>{kind.label}</dd>
           </>
         )}
-        {Object.entries(it.fields).map(([name, value]) => {
-          const field = kind?.fields.find((each) => each.name === name);
+        {kind?.fields.map((field) => {
+          const value = it.fields[field.name];
+          if (!value) return null;
           return (
-            <Fragment key={name}>
-              <dt className="quiet">{field?.label ?? name}</dt>
-              <dd className={field?.holds === "note" ? "whitespace-pre-line" : "break-all"}>
-                {field?.holds === "url" ? (
+            <Fragment key={field.name}>
+              <dt className="quiet">{field.label}</dt>
+              <dd className={field.holds === "note" ? "whitespace-pre-line" : "break-all"}>
+                {field.holds === "url" ? (
                   <a className="link" href={value} rel="noreferrer noopener" target="_blank">
                     {value}
                   </a>
                 ) : (
-                  <span className={field?.holds === "text" ? "font-mono" : ""}>{value}</span>
+                  <span className={field.holds === "text" ? "font-mono" : ""}>{value}</span>
                 )}
               </dd>
             </Fragment>
