@@ -54,7 +54,10 @@ fn a_note_of_several_lines_and_a_token_stay_as_they_were_typed() {
     let (code, words) = client.bad(&["credential", "add", "/Office/Feed", "--kind", "api-token"]);
     assert!(code == 7 && words.contains("token"), "{words}");
     let _ = client.good_with(&["credential", "add", "/Office/Feed", "--kind", "api-token", "--set", "expires=2027-03-31", "--password-file", "-"], "wf-7c1e");
-    assert!(client.good(&["credential", "show", "/Office/Feed", "--output", "json"]).contains("2027-03-31"));
+    for format in ["table", "json"] {
+        assert!(client.good(&["credential", "show", "/Office/Feed", "--output", format]).contains("2027-03-31"), "{format}");
+    }
+    assert!(client.good(&["find", "offi"]).contains("Feed"), "a folder's name finds what is in it");
 }
 
 #[test]

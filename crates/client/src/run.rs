@@ -255,12 +255,18 @@ impl Run {
     }
 
     fn show_credential(&self, shown: &CredentialItem) -> Done {
-        let columns: [Column; 15] = [
+        let columns: [Column; 21] = [
             ("name", "name"),
             ("folder", "place"),
             ("kind", "kind"),
             ("user", "fields/user_name"),
             ("url", "fields/url"),
+            ("address", "fields/address"),
+            ("database", "fields/database"),
+            ("domain", "fields/domain"),
+            ("product", "fields/product"),
+            ("licensed to", "fields/licensed_to"),
+            ("expires", "fields/expires"),
             ("note", "fields/note"),
             ("secret fields", "secret_fields"),
             ("device", "device_name"),

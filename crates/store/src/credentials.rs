@@ -108,7 +108,7 @@ pub struct CredentialListing {
 pub struct ListQuery {
     /// Only in this folder.
     pub folder: Option<Uuid>,
-    /// Only those whose name, user name, URL, device or address hold this text.
+    /// Only those whose name, user name, URL, device, address or, across folders, folder hold this text.
     pub find: Option<String>,
     /// Only after this name and identifier, in order.
     pub after: Option<(String, Uuid)>,
@@ -238,7 +238,8 @@ impl Tx {
             // going through the names in their order is soon done.
             (None, Some(text)) if text.chars().count() >= SHORTEST_INDEXED + 2 => "$4::uuid IS NULL AND c.id IN (SELECT matching($5))",
             (None, Some(_)) => {
-                "$4::uuid IS NULL AND (c.search LIKE $5 OR c.device_id IN (SELECT v.id FROM device v WHERE lower(v.name || ' ' || v.address) LIKE $5))"
+                "$4::uuid IS NULL AND (c.search LIKE $5 OR c.device_id IN (SELECT v.id FROM device v WHERE lower(v.name || ' ' || v.address) LIKE $5)
+                                       OR c.folder_id IN (SELECT f.id FROM folder f WHERE lower(f.name) LIKE $5))"
             }
             (None, None) => "$4::uuid IS NULL",
         };

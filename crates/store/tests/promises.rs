@@ -255,8 +255,8 @@ async fn a_search_finds_by_words_and_devices_and_only_what_grants_reach_in_one_o
         let (org, person) = organisation(&store).await;
         let (open, shut, device) = (Uuid::now_v7(), Uuid::now_v7(), Uuid::now_v7());
         let mut tx = store.begin(org).await.unwrap();
-        for id in [open, shut] {
-            tx.add_folder(&folder(org, id, None, false)).await.unwrap();
+        for (id, name) in [(open, "Weir lane"), (shut, "Weir house")] {
+            tx.add_folder(&jexlin_store::FolderRow { name: name.into(), ..folder(org, id, None, false) }).await.unwrap();
         }
         let unit = DeviceRow {
             id: device,
@@ -321,6 +321,8 @@ async fn a_search_finds_by_words_and_devices_and_only_what_grants_reach_in_one_o
         ("r%p", vec![]),
         ("n_rth", vec![]),
         ("spare", vec![]),
+        ("we", vec!["duty", "North ridge pump"]),
+        ("weir", vec!["duty", "North ridge pump"]),
         ("", vec!["duty", "North ridge pump"]),
     ] {
         let query = ListQuery { find: Some(text.to_owned()).filter(|text| !text.is_empty()), most: 10, ..Default::default() };
