@@ -351,6 +351,12 @@ impl Session<'_> {
         self.service.call("DELETE", path, Some(&self.token), None, version)
     }
 
+    /// Any call.
+    #[must_use]
+    pub fn call(&self, method: &str, path: &str, body: Option<&Value>, version: Option<i64>) -> Answer {
+        self.service.call(method, path, Some(&self.token), body, version)
+    }
+
     /// Sends what must be good; returns its identifier.
     ///
     /// # Panics

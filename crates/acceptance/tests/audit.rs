@@ -128,7 +128,7 @@ fn only_the_duty_audit_reads_the_log_and_reading_is_recorded() {
     marek.get("/api/v1/audit/export").refused(403, "needs-duty");
     let listed = olena.good(&["--output", "csv", "audit", "list", "--action", "credential.reveal", "--most", "5"]);
     assert_eq!(listed.lines().count(), 6);
-    assert_eq!(olena.bad(&["reveal", "/Office/Portal"]).0, 5, "the duty gives no look at a secret");
+    assert_eq!(olena.bad(&["reveal", "/Office/Portal", "--pipe"]).0, 5, "the duty gives no look at a secret");
     assert!(!ines.events("audit.read").is_empty() && ines.events("audit.read").iter().any(|event| event["outcome"] == "refused"));
     let event = &ines.events("credential.reveal")[0]["id"];
     let proof = ines.get(&format!("/api/v1/audit/{}/proof", event.as_str().unwrap())).good();

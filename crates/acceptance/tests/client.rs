@@ -34,7 +34,7 @@ fn every_list_says_the_same_to_people_and_to_programs() {
         &["device", "list"],
         &["credential", "list"],
         &["credential", "history", "/Pumping/duty"],
-        &["credential", "kinds"],
+        &["kind", "list"],
         &["grant", "list", "--folder", "/Pumping"],
         &["plan", "list"],
         &["gate", "list"],
@@ -104,8 +104,8 @@ fn completions_are_made_for_the_usual_shells() {
 fn what_is_missing_or_mistyped_is_named_with_the_next_step() {
     let (_service, ines) = world();
     for (arguments, code, says) in [
-        (&["reveal", "/Pumping/nobody"][..], 5, "jexlin credential list"),
-        (&["reveal", "duty"], 7, "whole path"),
+        (&["reveal", "/Pumping/nobody", "--pipe"][..], 5, "jexlin credential list"),
+        (&["reveal", "duty", "--pipe"], 7, "whole path"),
         (&["folder", "add", "/Nowhere/Below"], 5, "jexlin folder list"),
         (&["credential", "add", "/Pumping/x", "--kind", "no-such-kind"], 7, "kind"),
         (&["credential", "edit", "/Pumping/duty", "--set", "expires"], 7, "FIELD=VALUE"),

@@ -273,7 +273,7 @@ fn a_gate_is_asked_approved_passed_and_closed_again_and_the_password_is_rotated(
     let _ = ines.make("/api/v1/gates", &gate);
     let asker = service.client("marek");
     let approver = service.client("tomas");
-    assert_eq!(asker.bad(&["reveal", "/Pumping/gated"]).0, 4);
+    assert_eq!(asker.bad(&["reveal", "/Pumping/gated", "--pipe"]).0, 4);
     assert_eq!(asker.bad(&["request", "ask", "/Pumping/gated", "--minutes", "30"]).0, 7, "a reason is wanted");
     assert_eq!(asker.bad(&["request", "ask", "/Pumping/gated", "--minutes", "90", "--reason", "pump 3 stopped"]).0, 7, "more than the gate allows");
     let asked: Value =
@@ -284,10 +284,10 @@ fn a_gate_is_asked_approved_passed_and_closed_again_and_the_password_is_rotated(
     assert!(approver.good(&["request", "list", "--state", "waiting"]).contains("pump 3 stopped"));
     let _ = approver.good(&["request", "approve", request, "--comment", "Call me when it runs."]);
     let _ = asker.good(&["checkout", "take", "/Pumping/gated"]);
-    assert_eq!(asker.good(&["reveal", "/Pumping/gated"]), "Gated-2019-a");
-    assert_eq!(approver.bad(&["reveal", "/Pumping/gated"]).0, 4, "the checkout is marek's alone");
+    assert_eq!(asker.good(&["reveal", "/Pumping/gated", "--pipe"]), "Gated-2019-a");
+    assert_eq!(approver.bad(&["reveal", "/Pumping/gated", "--pipe"]).0, 4, "the checkout is marek's alone");
     let _ = asker.good(&["checkout", "check-in", "/Pumping/gated"]);
-    assert_eq!(asker.bad(&["reveal", "/Pumping/gated"]).0, 4);
+    assert_eq!(asker.bad(&["reveal", "/Pumping/gated", "--pipe"]).0, 4);
     until("a rotation on return", || (ines.get(&format!("/api/v1/credentials/{credential}")).good()["upkeep"]["rotation_outcome"] == "done").then_some(()));
     assert!(!host().opens("gated", "Gated-2019-a").unwrap());
     // The same by time, without anybody giving it back.
@@ -297,7 +297,7 @@ fn a_gate_is_asked_approved_passed_and_closed_again_and_the_password_is_rotated(
     let _ = asker.good(&["checkout", "take", "/Pumping/gated"]);
     service.sql("UPDATE checkout SET ends_at = now() WHERE ended_at IS NULL");
     until("an end by time", || (service.sql("SELECT count(*) FROM checkout WHERE ended_how = 'time'") == "1").then_some(()));
-    assert_eq!(asker.bad(&["reveal", "/Pumping/gated"]).0, 4);
+    assert_eq!(asker.bad(&["reveal", "/Pumping/gated", "--pipe"]).0, 4);
     let refused: Value = serde_json::from_str(&asker.good(&["-o", "json", "request", "ask", "/Pumping/gated", "--reason", "again"])).unwrap();
     let _ = approver.good(&["request", "refuse", refused["id"].as_str().unwrap(), "--comment", "Say what for."]);
     assert_eq!(asker.bad(&["checkout", "take", "/Pumping/gated"]).0, 4);

@@ -196,14 +196,14 @@ fn the_client_does_the_whole_job_and_its_codes_and_words_are_clear() {
         &["credential", "add", "/Office/Portal", "--user", "office@osmere.example", "--url", "https://orders.example/", "--password-file", "-"],
         "Winter-tide-41\n",
     );
-    assert_eq!(client.good(&["reveal", "/Office/Portal"]), "Winter-tide-41");
+    assert_eq!(client.good(&["reveal", "/Office/Portal", "--pipe"]), "Winter-tide-41");
     let listed = client.good(&["credential", "list", "/Office"]);
     assert!(listed.contains("Portal") && listed.contains("office@osmere.example") && !listed.contains("Winter"), "{listed}");
     let csv = client.good(&["--output", "csv", "find", "orders"]);
-    assert_eq!(csv.lines().next(), Some("name,folder,user,device,check,gate,level"));
+    assert_eq!(csv.lines().next(), Some("name,folder,user,device,check,gate,level,tags,findings"));
     let json: Value = serde_json::from_str(&client.good(&["-o", "json", "credential", "show", "/Office/Portal"])).unwrap();
     assert_eq!(json["level"], "steward");
-    let (code, words) = client.bad(&["reveal", "/Office/Nothing"]);
+    let (code, words) = client.bad(&["reveal", "/Office/Nothing", "--pipe"]);
     assert_eq!((code, words.lines().count()), (5, 2), "{words}");
     let (code, _) = client.bad(&["credential", "edit", "/Office/Portal", "--name", "Portal two", "--if-version", "9"]);
     assert_eq!(code, 6);

@@ -6,6 +6,7 @@
 
 mod access;
 mod audit;
+mod bin;
 mod common;
 mod gate;
 mod people;
@@ -14,6 +15,7 @@ mod vault;
 
 pub use access::*;
 pub use audit::*;
+pub use bin::*;
 pub use common::*;
 pub use gate::*;
 pub use people::*;

@@ -169,3 +169,94 @@ pub struct Generated {
     /// The password.
     pub password: SecretText,
 }
+
+/// Tries rules, or a password against them; nothing is stored.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct TryPolicy {
+    /// Rules that need not be stored; those of `policy`, or of the default policy, when left out.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schema(value_type = Option<Object>)]
+    pub rules: Option<jexlin_core::policy::PasswordPolicy>,
+    /// A stored policy.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub policy: Option<Uuid>,
+    /// A password to look at.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub password: Option<SecretText>,
+    /// The name of the account that it would be for.
+    #[serde(default)]
+    pub user_name: String,
+}
+
+/// What trying came to.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Tried {
+    /// The entropy of what is generated, in whole bits.
+    pub bits: u32,
+    /// Passwords that were made by the rules and are stored nowhere.
+    pub samples: Vec<SecretText>,
+    /// What the given password lacks.
+    pub lacks: Vec<String>,
+    /// The strength of the given password, 0 to 4.
+    pub score: Option<u8>,
+}
+
+/// What a folder demands of the passwords in it and below.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct PasswordRule {
+    /// `advise`, `enforce` or `choose`.
+    pub mode: String,
+    /// The policies; for `advise` and `enforce` one.
+    pub policies: Vec<Uuid>,
+}
+
+/// What counts for a folder, and from where.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct PasswordRuleItem {
+    /// The folder that it stands on.
+    pub folder: Uuid,
+    /// Its path.
+    pub place: String,
+    /// What it demands.
+    #[serde(flatten)]
+    pub rule: PasswordRule,
+}
+
+/// What an organisation has set.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct SettingsItem {
+    /// What is set, with the defaults of what is not.
+    #[schema(value_type = Object)]
+    pub settings: jexlin_core::policy::settings::Settings,
+    /// For `If-Match`.
+    pub version: i32,
+}
+
+/// A tag, and how many credentials have it.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct TagItem {
+    /// The tag.
+    pub tag: String,
+    /// How many that the asker may know of.
+    pub times: i64,
+}
+
+/// A search that somebody saved for themselves.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct SavedSearch {
+    /// Identifier.
+    pub id: Uuid,
+    /// Its name.
+    pub name: String,
+    /// The parameters of the list, as in `GET /api/v1/credentials`.
+    pub filters: std::collections::BTreeMap<String, String>,
+}
+
+/// Saves a search.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct NewSavedSearch {
+    /// Its name.
+    pub name: String,
+    /// The parameters of the list.
+    pub filters: std::collections::BTreeMap<String, String>,
+}

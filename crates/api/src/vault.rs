@@ -71,6 +71,43 @@ pub struct Kind {
     pub generates: bool,
     /// Its fields, in the order of the form.
     pub fields: Vec<KindField>,
+    /// Whether it is one of the organisation's own.
+    pub own: bool,
+    /// Whether no new credential can be of it.
+    pub retired: bool,
+    /// For `If-Match`; it changes with the kind.
+    pub version: i32,
+}
+
+/// Adds a kind of the organisation's own.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct NewKind {
+    /// Its name in the interface: small letters, digits and `-`.
+    pub name: String,
+    /// Its label for people.
+    pub label: String,
+    /// Whether the main secret, in the field `password`, is generated when none is given.
+    #[serde(default)]
+    pub generates: bool,
+    /// Its fields, in the order of the form.
+    pub fields: Vec<KindField>,
+}
+
+/// Changes a kind of the organisation's own; what is left out stays.
+#[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
+pub struct ChangeKind {
+    /// A new label.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub label: Option<String>,
+    /// Whether the main secret is generated.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub generates: Option<bool>,
+    /// All fields anew. What credentials have in fields that are gone stays with them.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub fields: Option<Vec<KindField>>,
+    /// Retires it, so that no new credential can be of it, or takes that back.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub retired: Option<bool>,
 }
 
 /// A field of a kind.
@@ -80,11 +117,15 @@ pub struct KindField {
     pub name: String,
     /// Its label for people.
     pub label: String,
-    /// `text`, `url`, `note` and `date` are for all; `secret`, `secret-note` and `one-time-seed` take a
-    /// reveal.
+    /// `text`, `url` (one a line), `note`, `date` and `certificate` are for all; `secret`,
+    /// `secret-note`, `one-time-seed`, `ssh-key` and `private-key` take a reveal.
     pub holds: String,
     /// Whether it must be there.
+    #[serde(default)]
     pub required: bool,
+    /// What helps somebody who fills it in.
+    #[serde(default, skip_serializing_if = "String::is_empty")]
+    pub help: String,
 }
 
 /// A credential in a list.
@@ -113,6 +154,44 @@ pub struct CredentialItem {
     /// The level held.
     #[schema(value_type = String)]
     pub level: Level,
+    /// Its tags.
+    pub tags: Vec<String>,
+    /// Whether it is one of the asker's favourites.
+    pub favourite: bool,
+    /// What is wrong with it, as far as the asker may see its password.
+    pub findings: Vec<String>,
+    /// When it was last changed.
+    pub changed_at: DateTime<Utc>,
+    /// Whether it only resembles what was looked for.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub near: bool,
+}
+
+/// Something wrong with a credential.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct FindingItem {
+    /// `leaked`, `weak`, `reused`, `breaks-policy`, `expired`, `expires-soon`, `old` or `out-of-step`.
+    pub name: String,
+    /// More about it.
+    #[serde(skip_serializing_if = "String::is_empty", default)]
+    pub detail: String,
+    /// What to do.
+    pub advice: String,
+}
+
+/// A file that belongs to a credential.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Attachment {
+    /// Identifier.
+    pub id: Uuid,
+    /// Its name.
+    pub name: String,
+    /// Bytes.
+    pub size: i64,
+    /// When it was added.
+    pub made_at: DateTime<Utc>,
+    /// By whom.
+    pub made_by: Option<String>,
 }
 
 /// A credential without its secrets.
@@ -143,12 +222,40 @@ pub struct Credential {
     pub gate: Option<crate::Gate>,
     /// What upkeep knows, for an account of a device.
     pub upkeep: Option<crate::Upkeep>,
+    /// Fields that it has for itself alone, beside those of its kind.
+    pub extra: Vec<KindField>,
+    /// What may be known of fields without a reveal: the public half of a key, the names in a
+    /// certificate, whether codes count up.
+    pub facts: BTreeMap<String, BTreeMap<String, String>>,
+    /// Its tags.
+    pub tags: Vec<String>,
+    /// Whether it is one of the asker's favourites.
+    pub favourite: bool,
+    /// What is wrong with it, as far as the asker may see its password.
+    pub findings: Vec<FindingItem>,
+    /// The files that belong to it.
+    pub attachments: Vec<Attachment>,
     /// When it was made.
     pub created_at: DateTime<Utc>,
+    /// By whom.
+    pub created_by: Option<String>,
     /// When it was last changed.
     pub changed_at: DateTime<Utc>,
+    /// By whom.
+    pub changed_by: Option<String>,
     /// For `If-Match`.
     pub version: i32,
+}
+
+/// Who looked at or used a credential.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct UseItem {
+    /// Who.
+    pub person: String,
+    /// When last.
+    pub last_at: DateTime<Utc>,
+    /// How often.
+    pub times: i64,
 }
 
 /// Adds a credential.
@@ -172,6 +279,24 @@ pub struct NewCredential {
     /// The device that it is an account of.
     #[serde(default)]
     pub device: Option<Uuid>,
+    /// Fields that it has for itself alone, beside those of its kind.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub extra: Vec<KindField>,
+    /// Its tags.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub tags: Vec<String>,
+    /// The policy to generate by, where the folder lets people choose.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub policy: Option<Uuid>,
+    /// The sort of SSH key to make: `ed25519`, `ecdsa-p256`, `ecdsa-p384`, `rsa-3072` or `rsa-4096`.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub key: Option<String>,
+    /// Why; it stays with the values in the history.
+    #[serde(default, skip_serializing_if = "String::is_empty")]
+    pub why: String,
+    /// The version of the kind that the form was made by; another one is refused.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub kind_version: Option<i32>,
 }
 
 /// Changes a credential; what is left out stays.
@@ -201,6 +326,24 @@ pub struct ChangeCredential {
     /// Takes it off its device.
     #[serde(default)]
     pub no_device: bool,
+    /// Fields that it has for itself alone, beside those of its kind.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub extra: Option<Vec<KindField>>,
+    /// Its tags.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub tags: Option<Vec<String>>,
+    /// The policy to generate by, where the folder lets people choose.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub policy: Option<Uuid>,
+    /// The sort of SSH key to make: `ed25519`, `ecdsa-p256`, `ecdsa-p384`, `rsa-3072` or `rsa-4096`.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub key: Option<String>,
+    /// Why; it stays with the values in the history.
+    #[serde(default, skip_serializing_if = "String::is_empty")]
+    pub why: String,
+    /// The version of the kind that the form was made by; another one is refused.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub kind_version: Option<i32>,
 }
 
 /// Asks for a secret.
@@ -214,15 +357,45 @@ pub struct Reveal {
     pub version: Option<i32>,
 }
 
-/// A one-time code (RFC 6238), after its audit event is durable.
+/// Puts a former value back as the current one.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct PutBack {
+    /// Which field; `password` when left out.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub field: Option<String>,
+    /// Which version.
+    pub version: i32,
+    /// Why.
+    #[serde(default)]
+    pub why: String,
+}
+
+/// Copies a credential with its current values.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct CopyCredential {
+    /// Into which folder.
+    pub folder: Uuid,
+    /// Under which name; its own when left out.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub name: Option<String>,
+}
+
+/// A seed of one-time codes out of a picture; nothing is stored.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct SeedInPicture {
+    /// The `otpauth://` address.
+    pub address: SecretText,
+}
+
+/// A one-time code (RFC 6238 or RFC 4226), after its audit event is durable.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct OneTimeCode {
     /// The digits.
     pub digits: SecretText,
-    /// So many seconds of it are left.
-    pub left: u16,
-    /// How long each code lives, in seconds.
-    pub period: u16,
+    /// So many seconds of it are left; none where codes count up.
+    pub left: Option<u16>,
+    /// How long each code lives, in seconds; none where codes count up.
+    pub period: Option<u16>,
     /// The audit event.
     pub event: Uuid,
 }
@@ -253,8 +426,12 @@ pub struct Version {
     pub made_at: DateTime<Utc>,
     /// By whom; nobody for upkeep.
     pub made_by: Option<String>,
-    /// `typed`, `generated` or `rotated`.
+    /// `typed`, `generated`, `rotated`, `imported` or `restored`.
     pub made_how: String,
+    /// Why, if somebody said.
+    pub why: String,
+    /// What may be known of it without a reveal.
+    pub facts: BTreeMap<String, String>,
 }
 
 /// A device.

@@ -20,7 +20,8 @@ pub fn folder(link: &Link, path: &str) -> Result<Folder, Trouble> {
         .ok_or_else(|| Trouble::unknown(format!("There is no folder {path}, or no grant lets you know of it."), "See what there is: jexlin folder list"))
 }
 
-fn split(path: &str) -> Result<(String, String), Trouble> {
+/// The path of the folder, and the name in it.
+pub fn split(path: &str) -> Result<(String, String), Trouble> {
     let names = parse_path(path).map_err(|problem| Trouble::input(format!("{path}: {problem}."), "Write a path such as \"/Pumping/North ridge/duty\"."))?;
     match names.split_last() {
         Some((name, folders)) if !folders.is_empty() => {
@@ -28,6 +29,11 @@ fn split(path: &str) -> Result<(String, String), Trouble> {
         }
         _ => Err(Trouble::input(format!("{path} names no folder."), "Write the whole path, such as \"/Pumping/North ridge/duty\".")),
     }
+}
+
+/// The two sides of `NAME=VALUE`.
+pub fn pair<'a>(text: &'a str, advice: &str) -> Result<(&'a str, &'a str), Trouble> {
+    text.split_once('=').ok_or_else(|| Trouble::input("A field is given without `=`.", advice))
 }
 
 /// A credential by its path or identifier.

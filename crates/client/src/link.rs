@@ -95,21 +95,7 @@ impl Link {
             Some(text) => self.agent.run(request.body(text).map_err(broken)?).map_err(unreachable)?,
             None => self.agent.run(request.body(()).map_err(broken)?).map_err(unreachable)?,
         };
-        if response.status().as_u16() < 400 {
-            return Ok(response);
-        }
-        let status = response.status().as_u16();
-        let text = response.into_body().read_to_string().unwrap_or_default();
-        let problem = serde_json::from_str(&text).unwrap_or_else(|_| Problem {
-            kind: String::new(),
-            title: String::new(),
-            status,
-            detail: format!("The service answered with status {status} and no explanation."),
-            advice: "Check that the address is that of a Jexlin service.".into(),
-            instance: String::new(),
-            fields: std::collections::BTreeMap::new(),
-        });
-        Err(Trouble::Service(Box::new(problem)))
+        good(response)
     }
 
     fn call<T: DeserializeOwned>(&self, method: &str, path: &str, body: Option<&Value>, version: Option<i32>) -> Result<T, Trouble> {
@@ -117,6 +103,22 @@ impl Link {
         let text = response.into_body().with_config().limit(256 * 1024 * 1024).read_to_string().map_err(|error| Trouble::Unreachable(error.to_string()))?;
         let text = if text.is_empty() { "null" } else { &text };
         serde_json::from_str(text).map_err(|error| Trouble::local(format!("The service's answer cannot be read: {error}.")))
+    }
+
+    /// Sends bytes as they are.
+    pub fn send<T: DeserializeOwned>(&self, path: &str, bytes: impl std::io::Read + Send + 'static, length: Option<u64>) -> Result<T, Trouble> {
+        let mut request = ureq::http::Request::builder().method("POST").uri(format!("{}{path}", self.service)).header("Content-Type", "application/octet-stream");
+        if let Some(length) = length {
+            request = request.header("Content-Length", length.to_string());
+        }
+        if let Some(token) = &self.token {
+            request = request.header("Authorization", format!("Bearer {}", token.expose_secret()));
+        }
+        let broken = |error: ureq::http::Error| Trouble::input(format!("The address cannot be used: {error}."), "Check --service.");
+        let request = request.body(ureq::SendBody::from_owned_reader(bytes)).map_err(broken)?;
+        let response = self.agent.run(request).map_err(|error| Trouble::Unreachable(error.to_string()))?;
+        let text = good(response)?.into_body().read_to_string().map_err(|error| Trouble::Unreachable(error.to_string()))?;
+        serde_json::from_str(&text).map_err(|error| Trouble::local(format!("The service's answer cannot be read: {error}.")))
     }
 
     /// Reads.
@@ -188,6 +190,25 @@ impl Link {
         }
         Ok(())
     }
+}
+
+/// The answer, or the problem that it tells.
+fn good(response: ureq::http::Response<ureq::Body>) -> Result<ureq::http::Response<ureq::Body>, Trouble> {
+    if response.status().as_u16() < 400 {
+        return Ok(response);
+    }
+    let status = response.status().as_u16();
+    let text = response.into_body().read_to_string().unwrap_or_default();
+    let problem = serde_json::from_str(&text).unwrap_or_else(|_| Problem {
+        kind: String::new(),
+        title: String::new(),
+        status,
+        detail: format!("The service answered with status {status} and no explanation."),
+        advice: "Check that the address is that of a Jexlin service.".into(),
+        instance: String::new(),
+        fields: std::collections::BTreeMap::new(),
+    });
+    Err(Trouble::Service(Box::new(problem)))
 }
 
 fn value(body: &impl Serialize) -> Result<Value, Trouble> {

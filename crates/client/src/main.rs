@@ -1,8 +1,10 @@
 //! `jexlin`: the command line. It uses the network interface and nothing else.
 
 mod cli;
+mod clipboard;
 mod find;
 mod link;
+mod nouns;
 mod output;
 mod run;
 mod secrets;

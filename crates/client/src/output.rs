@@ -11,7 +11,7 @@ use crate::cli::Format;
 use crate::trouble::Trouble;
 
 /// A column: its heading, and the field of each item (a JSON pointer without its first slash).
-pub type Column = (&'static str, &'static str);
+pub type Column<'a> = (&'a str, &'a str);
 
 fn broken(error: impl std::fmt::Display) -> Trouble {
     Trouble::local(format!("The output cannot be written: {error}."))
@@ -30,19 +30,20 @@ fn cell(item: &Value, field: &str, people: bool) -> String {
         None | Some(Value::Null) => String::new(),
         Some(Value::Bool(true)) if people => "yes".into(),
         Some(Value::Bool(false)) if people => String::new(),
-        Some(Value::String(text)) if people && (field == "at" || field.ends_with("_at")) => {
+        Some(Value::String(text)) if people && (field == "at" || field.ends_with("_at") || field.ends_with("_from") || field.ends_with("/not_before") || field.ends_with("/not_after")) => {
             text.parse::<DateTime<Utc>>().map_or_else(|_| text.clone(), |time| time.format("%Y-%m-%d %H:%M").to_string())
         }
         Some(Value::String(text)) => text.clone(),
         Some(Value::Array(items)) => {
             items.iter().map(|item| item.get("name").and_then(Value::as_str).or(item.as_str()).unwrap_or_default().to_owned()).collect::<Vec<_>>().join(", ")
         }
+        Some(Value::Object(pairs)) => pairs.iter().map(|(name, value)| format!("{name}={}", value.as_str().unwrap_or_default())).collect::<Vec<_>>().join(", "),
         Some(other) => other.to_string(),
     }
 }
 
 /// Prints a list.
-pub fn list(format: Format, items: &[impl Serialize], columns: &[Column], none: &str) -> Result<(), Trouble> {
+pub fn list(format: Format, items: &[impl Serialize], columns: &[Column<'_>], none: &str) -> Result<(), Trouble> {
     let items: Vec<Value> = items.iter().map(serde_json::to_value).collect::<Result<_, _>>().map_err(broken)?;
     match format {
         Format::Json => say(&serde_json::to_string_pretty(&items).map_err(broken)?),
@@ -73,7 +74,7 @@ pub fn list(format: Format, items: &[impl Serialize], columns: &[Column], none: 
 }
 
 /// Prints one thing: a line a field.
-pub fn one(format: Format, item: &impl Serialize, fields: &[Column]) -> Result<(), Trouble> {
+pub fn one(format: Format, item: &impl Serialize, fields: &[Column<'_>]) -> Result<(), Trouble> {
     let item = serde_json::to_value(item).map_err(broken)?;
     match format {
         Format::Json => say(&serde_json::to_string_pretty(&item).map_err(broken)?),

@@ -8,6 +8,14 @@ use jexlin_api::SecretText;
 
 use crate::trouble::Trouble;
 
+/// A new file, readable to its owner alone.
+pub fn private_file(path: &Path) -> Result<std::fs::File, Trouble> {
+    use std::os::unix::fs::OpenOptionsExt as _;
+    let _ = std::fs::remove_file(path);
+    let made = std::fs::OpenOptions::new().write(true).create_new(true).mode(0o600).open(path);
+    made.map_err(|error| Trouble::local(format!("{} cannot be written: {error}.", path.display())))
+}
+
 /// Reads a secret: from a file, from standard input (`-`), or from a prompt.
 pub fn read(prompt: &str, file: Option<&Path>, twice: bool) -> Result<SecretText, Trouble> {
     let text = match file {

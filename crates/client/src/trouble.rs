@@ -42,6 +42,15 @@ impl Trouble {
         Self::Here { what: what.into(), advice: advice.into(), code: 9 }
     }
 
+    /// What failed, in one line.
+    pub fn what(&self) -> String {
+        match self {
+            Self::Service(problem) => problem.detail.clone(),
+            Self::Unreachable(why) => format!("the service cannot be reached: {why}"),
+            Self::Here { what, .. } => what.clone(),
+        }
+    }
+
     /// The exit code.
     pub fn exit_code(&self) -> u8 {
         match self {

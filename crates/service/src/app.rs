@@ -3,6 +3,7 @@
 
 use std::sync::Arc;
 
+use jexlin_core::policy::{About, PasswordPolicy};
 use jexlin_core::secret::Secret;
 use jexlin_devices::ssh::Ssh;
 use jexlin_store::{LiveNews, Store};
@@ -14,6 +15,8 @@ use uuid::Uuid;
 use crate::clock::Clock;
 use crate::config::Config;
 use crate::keyring::{self, Keyring};
+use crate::leaks::Leaks;
+use crate::routes::OpenFolders;
 
 /// The shared parts.
 #[derive(Clone, Debug)]
@@ -28,6 +31,10 @@ pub struct App {
     pub clock: Clock,
     /// The SSH connector, with the operators' connections.
     pub ssh: Arc<Ssh>,
+    /// The file of leaked passwords.
+    pub leaks: Leaks,
+    /// The open personal folders of this process.
+    pub personal: OpenFolders,
     /// Live news.
     pub news: broadcast::Sender<LiveNews>,
     /// Wakes the runners.
@@ -65,6 +72,8 @@ impl App {
             keyring,
             clock,
             ssh: Arc::default(),
+            leaks: Leaks::at(config.leaked.clone()),
+            personal: OpenFolders::default(),
             news: broadcast::channel(1024).0,
             wake: Arc::default(),
             hashing: Arc::new(tokio::sync::Semaphore::new(2)),
@@ -92,8 +101,8 @@ impl App {
             return Ok(None);
         }
         let mut rng = self.rng().map_err(|fault| fault.detail().to_owned())?;
-        let policy = jexlin_core::policy::PasswordPolicy { length: 24, shortest: 24, symbols_least: 0, symbols: String::new(), ..Default::default() };
-        let code = policy.generate(&mut rng).map_err(|problem| problem.to_string())?;
+        let policy = PasswordPolicy { length: 24, shortest: 24, symbols_least: 0, symbols: String::new(), ..Default::default() };
+        let code = policy.generate(&mut rng, About::default()).map_err(|problem| problem.to_string())?;
         let path = self.config.folder.join("setup-code");
         keyring::write_private(&path, code.expose_secret_text().unwrap_or_default()).map_err(|error| format!("the set-up code cannot be written: {error}"))?;
         self.opening.lock().await.code = Some(code);

@@ -28,6 +28,8 @@ pub struct Config {
     pub runners: usize,
     /// `JEXLIN_PER_DEVICE`: how many jobs run at a time on one device.
     pub per_device: i64,
+    /// `JEXLIN_LEAKED`: a file of leaked passwords, or a folder of its ranges.
+    pub leaked: Option<PathBuf>,
     /// `CREDENTIALS_DIRECTORY`: where the service manager puts `jexlin-root-key`.
     pub credentials: Option<PathBuf>,
 }
@@ -57,6 +59,7 @@ impl Config {
             session_hours: number("JEXLIN_SESSION_HOURS", 12)?,
             runners: number("JEXLIN_RUNNERS", 8)?,
             per_device: number("JEXLIN_PER_DEVICE", 4)?,
+            leaked: env::var("JEXLIN_LEAKED").ok().map(PathBuf::from),
             credentials: env::var("CREDENTIALS_DIRECTORY").ok().map(PathBuf::from),
         })
     }

@@ -112,6 +112,16 @@ impl Fault {
         Self::new(409, code, "Something is in the way", detail, advice)
     }
 
+    /// A rotation holds a candidate: setting a password now could lose the one the device has.
+    #[must_use]
+    pub fn rotating() -> Self {
+        Self::conflict(
+            "job-under-way",
+            "A rotation of this password is under way or in doubt.",
+            "Wait until it has ended; setting a password now could lose the one the device has.",
+        )
+    }
+
     /// `If-Match` is missing.
     #[must_use]
     pub fn needs_version() -> Self {
@@ -221,6 +231,12 @@ impl From<StoreError> for Fault {
                 "folder_name" => Self::conflict("name-taken", "There is a folder of this name in the same place.", "Choose another name or place."),
                 "credential_name" => Self::conflict("name-taken", "There is a credential of this name in the same folder.", "Choose another name or folder."),
                 "device_name" => Self::conflict("name-taken", "There is a device of this name in the same folder.", "Choose another name or folder."),
+                "kind_name" => Self::conflict("name-taken", "There is a kind of this name.", "Choose another."),
+                "saved_search_name" => Self::conflict("name-taken", "You have a saved search of this name.", "Choose another, or forget that one first."),
+                "attachment_name" => Self::conflict("name-taken", "There is an attachment of this name already.", "Choose another, or remove that one first."),
+                "has_accounts_elsewhere" => {
+                    Self::conflict("has-accounts", "Credentials elsewhere are accounts of a device in here.", "Take them off the device, or move the device out first.")
+                }
                 "password_policy_name" => Self::conflict("name-taken", "There is a password policy of this name.", "Choose another."),
                 "access_grant_once" => {
                     Self::conflict("already-granted", "They have a grant of their own there already.", "Take that one away first, or leave it.")

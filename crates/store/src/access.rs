@@ -157,13 +157,15 @@ impl Tx {
                 credential::data_key,
                 secret_version::number.nullable(),
                 secret_version::sealed.nullable(),
+                secret_version::facts.nullable(),
             ));
-        type Found = (Option<i16>, Option<Uuid>, String, Vec<u8>, Option<i32>, Option<Vec<u8>>);
+        type Found = (Option<i16>, Option<Uuid>, String, Vec<u8>, Option<i32>, Option<Vec<u8>>, Option<serde_json::Value>);
         let found: Option<Found> = query.first(self.conn()?).await.optional()?;
-        let (level, gate, path, data_key, number, sealed) = found.unwrap_or_default();
+        let (level, gate, path, data_key, number, sealed, facts) = found.unwrap_or_default();
         let approach = Approach { reach: Reach { subject: person, target: id, level: level.and_then(Level::from_number) }, gate, path };
+        let facts = facts.unwrap_or_default();
         let sealed =
-            number.zip(sealed).map(|(number, sealed)| self.withhold(SealedVersion { credential: id, field: field.to_owned(), number, sealed, data_key }));
+            number.zip(sealed).map(|(number, sealed)| self.withhold(SealedVersion { credential: id, field: field.to_owned(), number, sealed, data_key, facts }));
         Ok((approach, sealed))
     }
 

@@ -30,6 +30,9 @@ pub struct CredentialRow {
     pub changed_by: Option<Uuid>,
     pub removed_at: Option<DateTime<Utc>>,
     pub version: i32,
+    pub removal_id: Option<Uuid>,
+    pub extra: serde_json::Value,
+    pub tags: Vec<String>,
 }
 
 /// One version of a secret field, without its value.
@@ -43,6 +46,24 @@ pub struct VersionRow {
     pub made_at: DateTime<Utc>,
     pub made_by: Option<Uuid>,
     pub made_how: String,
+    pub why: String,
+    pub facts: serde_json::Value,
+}
+
+/// A new version of a secret field.
+#[derive(Clone, Debug)]
+#[allow(missing_docs, reason = "the columns are described in the migration")]
+pub struct NewVersion<'a> {
+    pub credential: Uuid,
+    pub field: &'a str,
+    pub number: i32,
+    pub state: &'a str,
+    pub sealed: &'a [u8],
+    pub now: DateTime<Utc>,
+    pub by: Option<Uuid>,
+    pub how: &'a str,
+    pub why: &'a str,
+    pub facts: serde_json::Value,
 }
 
 /// One version of a secret field, sealed, with the wrapped key that opens it.
@@ -54,6 +75,7 @@ pub struct SealedVersion {
     pub number: i32,
     pub sealed: Vec<u8>,
     pub data_key: Vec<u8>,
+    pub facts: serde_json::Value,
 }
 
 /// A device.
@@ -101,15 +123,73 @@ pub struct CredentialListing {
     pub gated: bool,
     #[diesel(sql_type = sql_types::Text)]
     pub place: String,
+    #[diesel(sql_type = sql_types::Array<sql_types::Text>)]
+    pub tags: Vec<String>,
+    #[diesel(sql_type = sql_types::Bool)]
+    pub favourite: bool,
+    /// In the core's words; empty for whoever may not see the password.
+    #[diesel(sql_type = sql_types::Array<sql_types::Text>)]
+    pub findings: Vec<String>,
+    #[diesel(sql_type = sql_types::Timestamptz)]
+    pub changed_at: DateTime<Utc>,
 }
 
-/// Which credentials to list.
+/// From where on something is a finding.
+#[derive(Clone, Copy, Debug, Default)]
+#[allow(missing_docs, reason = "the settings in the core describe them")]
+pub struct Thresholds {
+    pub weak_below: i32,
+    pub old_days: i32,
+    pub soon_days: i32,
+}
+
+/// A way of looking at what one reaches.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum View {
+    /// One's favourites.
+    Favourites,
+    /// What one is a steward of by a grant of one's own.
+    Mine,
+    /// The rest.
+    SharedWithMe,
+    /// What one has granted to somebody else.
+    SharedByMe,
+    /// What is one's own and nobody else reaches.
+    WithNobody,
+}
+
+/// Which credentials to list. Texts are parts, in any case.
 #[derive(Clone, Debug, Default)]
 pub struct ListQuery {
     /// Only in this folder.
     pub folder: Option<Uuid>,
-    /// Only those whose name, user name, URL, device, address or, across folders, folder hold this text.
-    pub find: Option<String>,
+    /// Only in this folder or below it.
+    pub below: Option<Uuid>,
+    /// Only those that hold each of these words anywhere that is not secret, or in the name of their
+    /// device or folder.
+    pub find: Vec<String>,
+    /// Words that are nearly like one of these do as well.
+    pub nearly: bool,
+    /// Only with this in their name.
+    pub name: Option<String>,
+    /// Only with this in their user name.
+    pub user_name: Option<String>,
+    /// Only of this kind.
+    pub kind: Option<String>,
+    /// Only with this tag.
+    pub tag: Option<String>,
+    /// Only with this in the name of their device.
+    pub device: Option<String>,
+    /// Only with this outcome of their last check.
+    pub check: Option<String>,
+    /// Only with this finding, or with `any`.
+    pub finding: Option<String>,
+    /// Only in this view.
+    pub view: Option<View>,
+    /// Only these.
+    pub only: Option<Vec<Uuid>>,
+    /// From where on something is a finding.
+    pub thresholds: Thresholds,
     /// Only after this name and identifier, in order.
     pub after: Option<(String, Uuid)>,
     /// At most so many.
@@ -126,12 +206,98 @@ pub struct CredentialChange<'a> {
     pub folder_id: Uuid,
     pub fields: &'a serde_json::Value,
     pub device_id: Option<Uuid>,
+    pub extra: &'a serde_json::Value,
+    pub tags: &'a [String],
     pub now: DateTime<Utc>,
     pub by: Option<Uuid>,
 }
 
 /// Texts of so many letters are looked up in the index.
 const SHORTEST_INDEXED: usize = 3;
+
+/// The conditions of a list and the values in them, from the tenth on.
+struct Conditions {
+    text: String,
+    values: Vec<Bound>,
+}
+
+enum Bound {
+    Text(String),
+    Ids(Vec<Uuid>),
+}
+
+impl Conditions {
+    fn of(query: &ListQuery) -> Self {
+        let mut this = Self { text: String::new(), values: vec![] };
+        if query.folder.is_some() {
+            this.text += " AND c.folder_id = $4";
+        }
+        if let Some(below) = query.below {
+            this.add(" AND c.folder_id IN (SELECT subtree_of(($?::uuid[])[1]))", Bound::Ids(vec![below]));
+        }
+        for word in &query.find {
+            // The index knows groups of three letters; with fewer nearly everything matches, and
+            // going through the names in their order is soon done. In one folder likewise.
+            if query.nearly {
+                this.add(" AND c.id IN (SELECT resembling($?))", Bound::Text(word.to_lowercase()));
+            } else if query.folder.is_none() && word.chars().count() >= SHORTEST_INDEXED {
+                this.add(" AND c.id IN (SELECT matching($?))", Bound::Text(part(word)));
+            } else {
+                this.add(
+                    " AND (c.search LIKE $? OR c.device_id IN (SELECT v.id FROM device v WHERE lower(v.name || ' ' || v.address) LIKE $?)
+                           OR c.folder_id IN (SELECT f.id FROM folder f WHERE lower(f.name) LIKE $?))",
+                    Bound::Text(part(word)),
+                );
+            }
+        }
+        for (condition, value) in [
+            (" AND lower(c.name) LIKE $?", query.name.as_deref().map(part)),
+            (" AND lower(coalesce(c.fields->>'user_name', '')) LIKE $?", query.user_name.as_deref().map(part)),
+            (" AND c.kind = $?", query.kind.clone()),
+            (" AND c.tags @> ARRAY[$?]", query.tag.clone()),
+            (" AND c.device_id IN (SELECT v.id FROM device v WHERE lower(v.name) LIKE $?)", query.device.as_deref().map(part)),
+            (" AND c.id IN (SELECT s.credential_id FROM upkeep_state s WHERE s.check_outcome = $?)", query.check.clone()),
+        ] {
+            if let Some(value) = value {
+                this.add(condition, Bound::Text(value));
+            }
+        }
+        if let Some(finding) = &query.finding {
+            this.add(
+                " AND greatest(r.held, m.held) >= 3 AND CASE WHEN $? = 'any' THEN cardinality(findings_of(c.id, $1, $2, $7, $8, $9)) > 0
+                  ELSE $? = ANY (findings_of(c.id, $1, $2, $7, $8, $9)) END",
+                Bound::Text(finding.clone()),
+            );
+        }
+        if let Some(only) = &query.only {
+            this.add(" AND c.id = ANY ($?)", Bound::Ids(only.clone()));
+        }
+        if let Some(view) = query.view {
+            let reach = "(g.ends_at IS NULL OR $2 < g.ends_at) AND (g.credential_id = c.id OR g.folder_id IN (SELECT s.source_id FROM folder_source s WHERE s.folder_id = c.folder_id))";
+            let mine = format!("EXISTS (SELECT FROM access_grant g WHERE g.person_id = $1 AND g.held = 5 AND {reach})");
+            let others = format!("EXISTS (SELECT FROM access_grant g WHERE g.person_id IS DISTINCT FROM $1 AND {reach})");
+            this.text += &match view {
+                View::Favourites => " AND c.id IN (SELECT v.credential_id FROM favourite v WHERE v.person_id = $1)".to_owned(),
+                View::Mine => format!(" AND {mine}"),
+                View::SharedWithMe => format!(" AND NOT {mine}"),
+                View::SharedByMe => format!(" AND EXISTS (SELECT FROM access_grant g WHERE g.created_by = $1 AND g.person_id IS DISTINCT FROM $1 AND {reach})"),
+                View::WithNobody => format!(" AND {mine} AND NOT {others}"),
+            };
+        }
+        this
+    }
+
+    fn add(&mut self, condition: &str, value: Bound) {
+        let number = format!("${}", self.values.len() + 10);
+        self.text += &condition.replace("$?", &number);
+        self.values.push(value);
+    }
+}
+
+/// A pattern that finds a text anywhere; its own signs stand for themselves.
+fn part(text: &str) -> String {
+    format!("%{}%", text.to_lowercase().replace('\\', "\\\\").replace('%', "\\%").replace('_', "\\_"))
+}
 
 impl Tx {
     /// Adds a credential.
@@ -188,6 +354,8 @@ impl Tx {
             credential::folder_id.eq(change.folder_id),
             credential::fields.eq(change.fields),
             credential::device_id.eq(change.device_id),
+            credential::extra.eq(change.extra),
+            credential::tags.eq(change.tags),
             credential::changed_at.eq(change.now),
             credential::changed_by.eq(change.by),
             credential::version.eq(change.version + 1),
@@ -196,12 +364,34 @@ impl Tx {
         self.follow_device(change.id, change.device_id).await
     }
 
+    /// Notes that a credential has changed, if nobody else has changed it in the meantime.
+    ///
+    /// # Errors
+    /// [`StoreError::Stale`].
+    pub async fn touch_credential(&mut self, id: Uuid, version: i32, now: DateTime<Utc>, by: Uuid) -> Result<()> {
+        let query = diesel::update(credential::table.find(id).filter(credential::version.eq(version))).set((
+            credential::changed_at.eq(now),
+            credential::changed_by.eq(by),
+            credential::version.eq(version + 1),
+        ));
+        one_row(query.execute(self.conn()?).await?)
+    }
+
+    /// Gives a new copy the extra fields and tags of what it was copied from.
+    ///
+    /// # Errors
+    /// [`StoreError`].
+    pub async fn label_copy(&mut self, id: Uuid, extra: &serde_json::Value, tags: &[String]) -> Result<()> {
+        diesel::update(credential::table.find(id)).set((credential::extra.eq(extra), credential::tags.eq(tags))).execute(self.conn()?).await?;
+        Ok(())
+    }
+
     /// Removes a credential; its versions stay. Refused while a job or a checkout is under way.
     ///
     /// # Errors
     /// [`StoreError::Stale`]; [`StoreError::Conflict`] with `job_under_way`, `checked_out` or
     /// `is_operator`.
-    pub async fn remove_credential(&mut self, id: Uuid, version: i32, now: DateTime<Utc>) -> Result<()> {
+    pub async fn remove_credential(&mut self, id: Uuid, version: i32, removal: Uuid, now: DateTime<Utc>) -> Result<()> {
         use crate::schema::{checkout, job};
         self.credential_locked(id).await?;
         let active = ["queued", "running"];
@@ -214,7 +404,7 @@ impl Tx {
             }
         }
         let query = diesel::update(credential::table.find(id).filter(credential::version.eq(version)))
-            .set((credential::removed_at.eq(now), credential::version.eq(version + 1)));
+            .set((credential::removed_at.eq(now), credential::removal_id.eq(removal), credential::version.eq(version + 1)));
         one_row(query.execute(self.conn()?).await?)?;
         diesel::update(upkeep_state::table.find(id)).set(upkeep_state::stale.eq(true)).execute(self.conn()?).await?;
         Ok(())
@@ -226,23 +416,9 @@ impl Tx {
     /// [`StoreError`].
     pub async fn list_credentials(&mut self, person: Uuid, now: DateTime<Utc>, query: &ListQuery) -> Result<Vec<CredentialListing>> {
         let (after_name, after_id) = query.after.clone().unwrap_or_default();
-        let find = query.find.as_deref().map(|text| format!("%{}%", text.to_lowercase().replace('\\', "\\\\").replace('%', "\\%").replace('_', "\\_")));
+        let conditions = Conditions::of(query);
         // The page is chosen before anything is looked up for it. The level of each candidate is
         // the highest of the grants on it and on the sources of its folder.
-        let conditions = match (query.folder, &find) {
-            (Some(_), None) => "c.folder_id = $4",
-            (Some(_), Some(_)) => {
-                "c.folder_id = $4 AND (c.search LIKE $5 OR c.device_id IN (SELECT v.id FROM device v WHERE lower(v.name || ' ' || v.address) LIKE $5))"
-            }
-            // The index knows groups of three letters; with fewer nearly everything matches, and
-            // going through the names in their order is soon done.
-            (None, Some(text)) if text.chars().count() >= SHORTEST_INDEXED + 2 => "$4::uuid IS NULL AND c.id IN (SELECT matching($5))",
-            (None, Some(_)) => {
-                "$4::uuid IS NULL AND (c.search LIKE $5 OR c.device_id IN (SELECT v.id FROM device v WHERE lower(v.name || ' ' || v.address) LIKE $5)
-                                       OR c.folder_id IN (SELECT f.id FROM folder f WHERE lower(f.name) LIKE $5))"
-            }
-            (None, None) => "$4::uuid IS NULL",
-        };
         let sql = format!(
             "WITH mine AS MATERIALIZED (
                 SELECT g.folder_id, g.credential_id, max(g.held) AS held FROM access_grant g
@@ -252,50 +428,72 @@ impl Tx {
                 SELECT s.folder_id AS id, max(m.held) AS held FROM mine m JOIN folder_source s ON s.source_id = m.folder_id
                 WHERE $4::uuid IS NULL OR s.folder_id = $4 GROUP BY 1
             ), page AS MATERIALIZED (
-                SELECT c.id, c.folder_id, c.kind, c.name, c.fields, c.device_id, greatest(r.held, m.held) AS held
+                SELECT c.id, c.folder_id, c.kind, c.name, c.fields, c.device_id, c.tags, c.changed_at, greatest(r.held, m.held) AS held
                 FROM credential c LEFT JOIN reached r ON r.id = c.folder_id LEFT JOIN mine m ON m.credential_id = c.id
-                WHERE c.organisation = (SELECT scope()) AND c.removed_at IS NULL AND ($5::text IS NULL OR true) AND {conditions}
-                  AND (lower(c.name), c.id) > ($6, $7) AND (r.held IS NOT NULL OR m.held IS NOT NULL)
+                WHERE c.organisation = (SELECT scope()) AND c.removed_at IS NULL AND (r.held IS NOT NULL OR m.held IS NOT NULL)
+                  AND (lower(c.name), c.id) > ($5, $6){}
                 ORDER BY lower(c.name), c.id LIMIT $3
             )
-            SELECT p.id, p.folder_id, p.kind, p.name, p.fields, p.held, p.device_id, d.name AS device_name, u.check_outcome,
-                   gate_of(p.id) IS NOT NULL AS gated, path_of(p.folder_id) AS place
-            FROM page p LEFT JOIN device d ON d.id = p.device_id LEFT JOIN upkeep_state u ON u.credential_id = p.id ORDER BY lower(p.name), p.id"
+            SELECT p.id, p.folder_id, p.kind, p.name, p.fields, p.held, p.device_id, p.tags, p.changed_at, d.name AS device_name, u.check_outcome,
+                   gate_of(p.id) IS NOT NULL AS gated, path_of(p.folder_id) AS place,
+                   EXISTS (SELECT FROM favourite v WHERE v.person_id = $1 AND v.credential_id = p.id) AS favourite,
+                   CASE WHEN p.held >= 3 THEN findings_of(p.id, $1, $2, $7, $8, $9) ELSE '{{}}' END AS findings
+            FROM page p LEFT JOIN device d ON d.id = p.device_id LEFT JOIN upkeep_state u ON u.credential_id = p.id ORDER BY lower(p.name), p.id",
+            conditions.text
         );
-        let rows = statement(sql)
+        let mut rows = statement(sql)
             .bind::<sql_types::Uuid, _>(person)
             .bind::<sql_types::Timestamptz, _>(now)
             .bind::<sql_types::BigInt, _>(query.most)
             .bind::<sql_types::Nullable<sql_types::Uuid>, _>(query.folder)
-            .bind::<sql_types::Nullable<sql_types::Text>, _>(find)
             .bind::<sql_types::Text, _>(after_name.to_lowercase())
-            .bind::<sql_types::Uuid, _>(after_id);
+            .bind::<sql_types::Uuid, _>(after_id)
+            .bind::<sql_types::Int4, _>(query.thresholds.weak_below)
+            .bind::<sql_types::Int4, _>(query.thresholds.old_days)
+            .bind::<sql_types::Int4, _>(query.thresholds.soon_days);
+        for value in conditions.values {
+            rows = match value {
+                Bound::Text(text) => rows.bind::<sql_types::Text, _>(text),
+                Bound::Ids(ids) => rows.bind::<sql_types::Array<sql_types::Uuid>, _>(ids),
+            };
+        }
         Ok(rows.load(self.conn()?).await?)
     }
 
-    /// Adds a version of a secret field as the given state. A former current one becomes previous
-    /// when the new one is current.
+    /// What is wrong with a credential, for somebody who may see its password.
+    ///
+    /// # Errors
+    /// [`StoreError`].
+    pub async fn findings_of(&mut self, credential: Uuid, viewer: Uuid, now: DateTime<Utc>, from: Thresholds) -> Result<Vec<String>> {
+        #[derive(QueryableByName)]
+        struct Row {
+            #[diesel(sql_type = sql_types::Array<sql_types::Text>)]
+            findings: Vec<String>,
+        }
+        let row: Row = statement("SELECT findings_of($1, $2, $3, $4, $5, $6) AS findings")
+            .bind::<sql_types::Uuid, _>(credential)
+            .bind::<sql_types::Uuid, _>(viewer)
+            .bind::<sql_types::Timestamptz, _>(now)
+            .bind::<sql_types::Int4, _>(from.weak_below)
+            .bind::<sql_types::Int4, _>(from.old_days)
+            .bind::<sql_types::Int4, _>(from.soon_days)
+            .get_result(self.conn()?)
+            .await?;
+        Ok(row.findings)
+    }
+
+    /// Adds a version of a secret field. A former current one becomes previous when the new one is
+    /// current.
     ///
     /// # Errors
     /// [`StoreError::Conflict`] when there is a candidate already.
-    #[allow(clippy::too_many_arguments, reason = "one row, column by column")]
-    pub async fn add_version(
-        &mut self,
-        credential: Uuid,
-        field: &str,
-        number: i32,
-        state: &str,
-        sealed: &[u8],
-        now: DateTime<Utc>,
-        by: Option<Uuid>,
-        how: &str,
-    ) -> Result<()> {
+    pub async fn add_version(&mut self, new: &NewVersion<'_>) -> Result<()> {
         let organisation = self.organisation();
-        if state == "current" {
+        if new.state == "current" {
             diesel::update(
                 secret_version::table
-                    .filter(secret_version::credential_id.eq(credential))
-                    .filter(secret_version::field.eq(field))
+                    .filter(secret_version::credential_id.eq(new.credential))
+                    .filter(secret_version::field.eq(new.field))
                     .filter(secret_version::state.eq("current")),
             )
             .set(secret_version::state.eq("previous"))
@@ -305,18 +503,45 @@ impl Tx {
         diesel::insert_into(secret_version::table)
             .values((
                 secret_version::organisation.eq(organisation),
-                secret_version::credential_id.eq(credential),
-                secret_version::field.eq(field),
-                secret_version::number.eq(number),
-                secret_version::state.eq(state),
-                secret_version::sealed.eq(sealed),
-                secret_version::made_at.eq(now),
-                secret_version::made_by.eq(by),
-                secret_version::made_how.eq(how),
+                secret_version::credential_id.eq(new.credential),
+                secret_version::field.eq(new.field),
+                secret_version::number.eq(new.number),
+                secret_version::state.eq(new.state),
+                secret_version::sealed.eq(new.sealed),
+                secret_version::made_at.eq(new.now),
+                secret_version::made_by.eq(new.by),
+                secret_version::made_how.eq(new.how),
+                secret_version::why.eq(new.why),
+                secret_version::facts.eq(&new.facts),
             ))
             .execute(self.conn()?)
             .await?;
         Ok(())
+    }
+
+    /// A sealed version by its number, for putting it back.
+    ///
+    /// # Errors
+    /// [`StoreError::NotFound`].
+    pub async fn sealed_version(&mut self, credential: Uuid, field: &str, number: i32) -> Result<(Vec<u8>, serde_json::Value)> {
+        let query = secret_version::table.find((credential, field.to_owned(), number)).select((secret_version::sealed, secret_version::facts));
+        Ok(query.first(self.conn()?).await?)
+    }
+
+    /// The number at which a seed that counts goes on, which is taken with this.
+    ///
+    /// # Errors
+    /// [`StoreError`].
+    pub async fn next_count(&mut self, credential: Uuid, number: i32, from: i64) -> Result<i64> {
+        use crate::schema::one_time_counter as counter;
+        let organisation = self.organisation();
+        let query = diesel::insert_into(counter::table)
+            .values((counter::organisation.eq(organisation), counter::credential_id.eq(credential), counter::number.eq(number), counter::counter.eq(from)))
+            .on_conflict((counter::credential_id, counter::number))
+            .do_update()
+            .set(counter::counter.eq(counter::counter + 1))
+            .returning(counter::counter);
+        Ok(query.get_result(self.conn()?).await?)
     }
 
     /// The number that the next version of a field gets.
@@ -380,9 +605,9 @@ impl Tx {
             .filter(secret_version::credential_id.eq(credential))
             .filter(secret_version::field.eq(field))
             .filter(secret_version::state.eq(state))
-            .select((secret_version::number, secret_version::sealed, credential::data_key));
-        let (number, sealed, data_key): (i32, Vec<u8>, Vec<u8>) = query.first(self.conn()?).await?;
-        Ok(self.withhold(SealedVersion { credential, field: field.to_owned(), number, sealed, data_key }))
+            .select((secret_version::number, secret_version::sealed, credential::data_key, secret_version::facts));
+        let (number, sealed, data_key, facts): (i32, Vec<u8>, Vec<u8>, serde_json::Value) = query.first(self.conn()?).await?;
+        Ok(self.withhold(SealedVersion { credential, field: field.to_owned(), number, sealed, data_key, facts }))
     }
 
     /// Whether a candidate is stored.

@@ -64,13 +64,13 @@ impl Tx {
     }
 
     /// Moves of folders happen one after the other, so that two of them cannot make a ring.
-    async fn lock_tree(&mut self) -> Result<()> {
+    pub(crate) async fn lock_tree(&mut self) -> Result<()> {
         let sql = "SELECT pg_advisory_xact_lock(hashtextextended(scope()::text, 41))";
         statement(sql).execute(self.conn()?).await?;
         Ok(())
     }
 
-    async fn refresh_sources(&mut self, id: Uuid) -> Result<()> {
+    pub(crate) async fn refresh_sources(&mut self, id: Uuid) -> Result<()> {
         statement("SELECT refresh_sources($1)").bind::<sql_types::Uuid, _>(id).execute(self.conn()?).await?;
         Ok(())
     }

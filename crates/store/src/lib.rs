@@ -7,28 +7,42 @@
 //! returns the [`Receipt`] without which a [`Withheld`] secret cannot be read (promise 1).
 
 mod access;
+mod attachments;
 mod audit;
+mod bin;
 mod credentials;
 mod error;
+mod findings;
 mod folders;
 mod gates;
+mod kinds;
 mod live;
+mod marks;
 mod people;
+mod personal;
 pub mod schema;
 mod sessions;
+mod settings;
 mod sql;
 mod tx;
 mod upkeep;
 
 pub use access::{Approach, GrantRow, GrantView, Subject, Target, WorldPart};
+pub use attachments::AttachmentRow;
 pub use audit::{EventFilter, EventRow, ExportChunk, SealOutcome, Sealer};
-pub use credentials::{CredentialChange, CredentialListing, CredentialRow, DeviceRow, ListQuery, SealedVersion, VersionRow};
+pub use bin::{RemovalRow, RemovalView};
+pub use credentials::{CredentialChange, CredentialListing, CredentialRow, DeviceRow, ListQuery, NewVersion, SealedVersion, Thresholds, VersionRow, View};
 pub use error::StoreError;
+pub use findings::{JudgementRow, RuleRow, ToJudge};
 pub use folders::{FolderRow, VisibleFolder};
 pub use gates::{ApproverRow, CheckoutRow, CheckoutView, GateRow, GateView, RequestRow, RequestView};
+pub use kinds::KindRow;
 pub use live::{LiveNews, listen};
+pub use marks::SavedSearchRow;
 pub use people::{GroupRow, MemberRow, OrganisationRow, PersonRow, PolicyRow};
+pub use personal::{PersonalFolderRow, PersonalItemRow};
 pub use sessions::{SessionRow, Throttle};
+pub use settings::SettingsRow;
 pub use tx::{Receipt, Store, Tx, Withheld, migrate};
 pub use upkeep::{JobFilter, JobRow, JobView, LeasedJob, PlanRow, StateRow, UpkeepView};
 

@@ -282,4 +282,21 @@ impl Tx {
         ));
         one_row(query.execute(self.conn()?).await?)
     }
+
+    /// Makes a policy the one that counts where no other is named.
+    ///
+    /// # Errors
+    /// [`StoreError`].
+    pub async fn make_policy_default(&mut self, id: Uuid) -> Result<()> {
+        diesel::update(password_policy::table.filter(password_policy::is_default)).set(password_policy::is_default.eq(false)).execute(self.conn()?).await?;
+        one_row(diesel::update(password_policy::table.find(id)).set(password_policy::is_default.eq(true)).execute(self.conn()?).await?)
+    }
+
+    /// Removes a policy.
+    ///
+    /// # Errors
+    /// [`StoreError::Stale`].
+    pub async fn remove_policy(&mut self, id: Uuid, version: i32) -> Result<()> {
+        one_row(diesel::delete(password_policy::table.find(id).filter(password_policy::version.eq(version))).execute(self.conn()?).await?)
+    }
 }

@@ -8,10 +8,10 @@ diesel::table! { session (id) { id -> Uuid, organisation -> Uuid, person_id -> U
 diesel::table! { throttle (organisation, key) { organisation -> Uuid, key -> Text, failures -> Int4, last_failure_at -> Timestamptz, } }
 diesel::table! { people_group (id) { id -> Uuid, organisation -> Uuid, name -> Text, created_at -> Timestamptz, version -> Int4, } }
 diesel::table! { group_member (group_id, member) { organisation -> Uuid, group_id -> Uuid, member -> Uuid, member_is_group -> Bool, } }
-diesel::table! { folder (id) { id -> Uuid, organisation -> Uuid, parent_id -> Nullable<Uuid>, name -> Text, closed -> Bool, created_at -> Timestamptz, created_by -> Nullable<Uuid>, removed_at -> Nullable<Timestamptz>, version -> Int4, } }
-diesel::table! { device (id) { id -> Uuid, organisation -> Uuid, folder_id -> Uuid, name -> Text, connector -> Text, address -> Text, port -> Int4, host_key -> Nullable<Text>, operator_id -> Nullable<Uuid>, created_at -> Timestamptz, removed_at -> Nullable<Timestamptz>, version -> Int4, } }
-diesel::table! { credential (id) { id -> Uuid, organisation -> Uuid, folder_id -> Uuid, kind -> Text, name -> Text, fields -> Jsonb, device_id -> Nullable<Uuid>, data_key -> Binary, created_at -> Timestamptz, created_by -> Nullable<Uuid>, changed_at -> Timestamptz, changed_by -> Nullable<Uuid>, removed_at -> Nullable<Timestamptz>, version -> Int4, } }
-diesel::table! { secret_version (credential_id, field, number) { organisation -> Uuid, credential_id -> Uuid, field -> Text, number -> Int4, state -> Text, sealed -> Binary, made_at -> Timestamptz, made_by -> Nullable<Uuid>, made_how -> Text, } }
+diesel::table! { folder (id) { id -> Uuid, organisation -> Uuid, parent_id -> Nullable<Uuid>, name -> Text, closed -> Bool, created_at -> Timestamptz, created_by -> Nullable<Uuid>, removed_at -> Nullable<Timestamptz>, version -> Int4, removal_id -> Nullable<Uuid>, } }
+diesel::table! { device (id) { id -> Uuid, organisation -> Uuid, folder_id -> Uuid, name -> Text, connector -> Text, address -> Text, port -> Int4, host_key -> Nullable<Text>, operator_id -> Nullable<Uuid>, created_at -> Timestamptz, removed_at -> Nullable<Timestamptz>, version -> Int4, removal_id -> Nullable<Uuid>, } }
+diesel::table! { credential (id) { id -> Uuid, organisation -> Uuid, folder_id -> Uuid, kind -> Text, name -> Text, fields -> Jsonb, device_id -> Nullable<Uuid>, data_key -> Binary, created_at -> Timestamptz, created_by -> Nullable<Uuid>, changed_at -> Timestamptz, changed_by -> Nullable<Uuid>, removed_at -> Nullable<Timestamptz>, version -> Int4, removal_id -> Nullable<Uuid>, purged_at -> Nullable<Timestamptz>, extra -> Jsonb, tags -> Array<Text>, } }
+diesel::table! { secret_version (credential_id, field, number) { organisation -> Uuid, credential_id -> Uuid, field -> Text, number -> Int4, state -> Text, sealed -> Binary, made_at -> Timestamptz, made_by -> Nullable<Uuid>, made_how -> Text, why -> Text, facts -> Jsonb, fingerprint -> Nullable<Binary>, } }
 diesel::table! { access_grant (id) { id -> Uuid, organisation -> Uuid, folder_id -> Nullable<Uuid>, credential_id -> Nullable<Uuid>, person_id -> Nullable<Uuid>, group_id -> Nullable<Uuid>, held -> Int2, ends_at -> Nullable<Timestamptz>, note -> Text, created_at -> Timestamptz, created_by -> Nullable<Uuid>, } }
 diesel::table! { password_policy (id) { id -> Uuid, organisation -> Uuid, name -> Text, rules -> Jsonb, is_default -> Bool, version -> Int4, } }
 diesel::table! { upkeep_plan (id) { id -> Uuid, organisation -> Uuid, folder_id -> Nullable<Uuid>, credential_id -> Nullable<Uuid>, check_rule -> Nullable<Text>, out_of_step -> Text, rotate_rule -> Nullable<Text>, rotate_days -> Nullable<Int4>, hours_from -> Nullable<Text>, hours_to -> Nullable<Text>, time_zone -> Text, policy_id -> Nullable<Uuid>, anchor -> Date, version -> Int4, } }
@@ -26,6 +26,18 @@ diesel::table! { audit_event (id) { seq -> Int8, id -> Uuid, organisation -> Uui
 diesel::table! { audit_leaf (organisation, leaf) { organisation -> Uuid, leaf -> Int8, event_id -> Uuid, hash -> Binary, } }
 diesel::table! { audit_checkpoint (organisation, size) { organisation -> Uuid, size -> Int8, note -> Text, made_at -> Timestamptz, } }
 diesel::table! { audit_frontier (organisation) { organisation -> Uuid, size -> Int8, roots -> Binary, } }
+diesel::table! { settings (organisation) { organisation -> Uuid, body -> Jsonb, version -> Int4, } }
+diesel::table! { one_time_counter (credential_id, number) { organisation -> Uuid, credential_id -> Uuid, number -> Int4, counter -> Int8, } }
+diesel::table! { removal (id) { id -> Uuid, organisation -> Uuid, sort -> Text, target -> Uuid, path -> Text, folder_id -> Uuid, credentials -> Int4, removed_at -> Timestamptz, removed_by -> Nullable<Uuid>, restored_at -> Nullable<Timestamptz>, purged_at -> Nullable<Timestamptz>, } }
+diesel::table! { kind (id) { id -> Uuid, organisation -> Uuid, name -> Text, label -> Text, fields -> Jsonb, generates -> Bool, retired_at -> Nullable<Timestamptz>, version -> Int4, } }
+diesel::table! { favourite (person_id, credential_id) { organisation -> Uuid, person_id -> Uuid, credential_id -> Uuid, } }
+diesel::table! { saved_search (id) { id -> Uuid, organisation -> Uuid, person_id -> Uuid, name -> Text, body -> Jsonb, } }
+diesel::table! { password_rule (folder_id) { folder_id -> Uuid, organisation -> Uuid, mode -> Text, policies -> Array<Uuid>, } }
+diesel::table! { judgement (credential_id) { credential_id -> Uuid, organisation -> Uuid, number -> Int4, score -> Int2, fingerprint -> Binary, lacks -> Array<Text>, leaked -> Int8, made_at -> Timestamptz, stale -> Bool, } }
+diesel::table! { attachment (id) { id -> Uuid, organisation -> Uuid, credential_id -> Uuid, name -> Text, size -> Int8, pieces -> Int4, made_at -> Timestamptz, made_by -> Nullable<Uuid>, } }
+diesel::table! { attachment_piece (attachment_id, number) { organisation -> Uuid, attachment_id -> Uuid, number -> Int4, sealed -> Binary, } }
+diesel::table! { personal_folder (person_id) { person_id -> Uuid, organisation -> Uuid, salt -> Binary, sealed_key -> Binary, made_at -> Timestamptz, version -> Int4, } }
+diesel::table! { personal_item (id) { id -> Uuid, organisation -> Uuid, person_id -> Uuid, sealed -> Binary, changed_at -> Timestamptz, version -> Int4, } }
 
 diesel::allow_tables_to_appear_in_same_query!(
     organisation,
@@ -52,6 +64,18 @@ diesel::allow_tables_to_appear_in_same_query!(
     audit_leaf,
     audit_checkpoint,
     audit_frontier,
+    settings,
+    one_time_counter,
+    removal,
+    kind,
+    favourite,
+    saved_search,
+    password_rule,
+    judgement,
+    attachment,
+    attachment_piece,
+    personal_folder,
+    personal_item,
 );
 
 #[diesel::declare_sql_function]

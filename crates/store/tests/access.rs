@@ -57,22 +57,7 @@ async fn build(store: &Store, recipe: &Recipe) -> (Uuid, Vec<Uuid>, World) {
     let mut places: Vec<(Uuid, bool)> = folders.iter().map(|id| (*id, true)).collect();
     for index in &recipe.credentials {
         let (id, folder_id) = (Uuid::now_v7(), folders[index.index(folders.len())]);
-        let row = CredentialRow {
-            id,
-            organisation: org,
-            folder_id,
-            kind: "login".into(),
-            name: id.to_string(),
-            fields: serde_json::json!({}),
-            device_id: None,
-            data_key: vec![],
-            created_at: at(0),
-            created_by: None,
-            changed_at: at(0),
-            changed_by: None,
-            removed_at: None,
-            version: 1,
-        };
+        let row = CredentialRow { id, ..rig::credential(org, folder_id, &id.to_string()) };
         tx.add_credential(&row).await.unwrap();
         plain.credentials.insert(id, folder_id);
         places.push((id, false));

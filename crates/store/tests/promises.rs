@@ -274,22 +274,7 @@ async fn a_search_finds_by_words_and_devices_and_only_what_grants_reach_in_one_o
         };
         tx.add_device(&unit).await.unwrap();
         for (name, place, on) in [("North ridge pump", open, None), ("duty", open, Some(device)), ("North ridge spare", shut, None)] {
-            let row = CredentialRow {
-                id: Uuid::now_v7(),
-                organisation: org,
-                folder_id: place,
-                kind: "login".into(),
-                name: name.into(),
-                fields: serde_json::json!({"user_name": "Operator"}),
-                device_id: on,
-                data_key: vec![],
-                created_at: at(0),
-                created_by: None,
-                changed_at: at(0),
-                changed_by: None,
-                removed_at: None,
-                version: 1,
-            };
+            let row = CredentialRow { device_id: on, ..rig::credential(org, place, name) };
             tx.add_credential(&row).await.unwrap();
         }
         let grant = GrantRow {
@@ -325,9 +310,9 @@ async fn a_search_finds_by_words_and_devices_and_only_what_grants_reach_in_one_o
         ("weir", vec!["duty", "North ridge pump"]),
         ("", vec!["duty", "North ridge pump"]),
     ] {
-        let query = ListQuery { find: Some(text.to_owned()).filter(|text| !text.is_empty()), most: 10, ..Default::default() };
+        let query = ListQuery { find: text.split_whitespace().map(str::to_owned).collect(), most: 10, ..Default::default() };
         let found: Vec<String> = tx.list_credentials(person, at(1), &query).await.unwrap().into_iter().map(|row| row.name).collect();
         assert_eq!(found, wanted, "{text}");
     }
-    assert!(tx.list_credentials(sides[1].1, at(1), &ListQuery { find: Some("ridge".into()), most: 10, ..Default::default() }).await.unwrap().is_empty());
+    assert!(tx.list_credentials(sides[1].1, at(1), &ListQuery { find: vec!["ridge".into()], most: 10, ..Default::default() }).await.unwrap().is_empty());
 }

@@ -1,23 +1,42 @@
-//! Password policies and the generator.
+//! Password policies, the generator, and what is wrong with a password.
 //!
-//! The generator draws every character uniformly from all allowed ones and throws away what breaks
-//! a rule, so that each allowed password is equally likely. Placing one character of each class
-//! first and filling up was refused: it favours some passwords over others.
+//! Everything here is said about a value that somebody else keeps: a policy tells what a password
+//! lacks, [`PasswordPolicy::generate`] makes one, [`judge`] tells how good one is without keeping
+//! any part of it.
+
+mod generate;
+mod judge;
+pub mod settings;
 
 use rand::CryptoRng;
 use serde::{Deserialize, Serialize};
 
 use crate::secret::Secret;
 
+pub use judge::{Finding, Judgement, judge, judge_sealed, sha1_of};
+
 const LOWER: &str = "abcdefghijklmnopqrstuvwxyz";
 const UPPER: &str = "ABCDEFGHIJKLMNOPQRSTUVWXYZ";
 const DIGITS: &str = "0123456789";
 /// Characters that read like others in many typefaces.
 const LOOK_ALIKES: &str = "0O1lI|5S2Z8B";
-/// The least entropy that a policy must promise, in bits.
-const LEAST_BITS: f64 = 48.0;
-/// A policy whose passwords are rarer than this among random texts is refused, not tried forever.
-const TRIES: usize = 20_000;
+/// The least entropy that a policy must promise, in bits, unless it sets another.
+const LEAST_BITS: u16 = 48;
+/// The longest password of all.
+pub const LONGEST: u16 = 255;
+
+/// What the first character of a password may be. Some devices take no digit or symbol there.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum First {
+    /// Anything.
+    #[default]
+    Any,
+    /// A letter.
+    Letter,
+    /// A letter or a digit.
+    LetterOrDigit,
+}
 
 /// What a password must look like.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
@@ -27,6 +46,9 @@ pub struct PasswordPolicy {
     pub length: u16,
     /// The fewest characters a typed password may have.
     pub shortest: u16,
+    /// The most characters a typed password may have, at most 255.
+    #[serde(default = "longest")]
+    pub longest: u16,
     /// At least so many of a to z.
     pub lower: u16,
     /// At least so many of A to Z.
@@ -37,14 +59,81 @@ pub struct PasswordPolicy {
     pub symbols_least: u16,
     /// The symbols that may occur; printable ASCII that is no letter, digit or space.
     pub symbols: String,
+    /// Typed passwords, too, have letters, digits and `symbols` and nothing else.
+    #[serde(default)]
+    pub only_these: bool,
+    /// Characters that never occur.
+    #[serde(default)]
+    pub forbidden: String,
+    /// What the first character may be.
+    #[serde(default)]
+    pub first: First,
     /// Generated passwords avoid characters that look alike.
     pub no_look_alikes: bool,
+    /// The same character at most so many times in a row; 0: any number.
+    #[serde(default)]
+    pub most_repeats: u16,
+    /// At most so many characters in alphabetical or numerical order, as in `abc` or `321`; 0: any number.
+    #[serde(default)]
+    pub most_in_sequence: u16,
+    /// The account's name is not in it.
+    #[serde(default)]
+    pub not_user_name: bool,
+    /// It is not one of so many former passwords of the same credential.
+    #[serde(default)]
+    pub not_last: u16,
+    /// A generated password is a phrase of so many words; 0: characters.
+    #[serde(default)]
+    pub words: u16,
+    /// What stands between the words of a phrase.
+    #[serde(default = "separator")]
+    pub separator: String,
+    /// The least entropy of what is generated, in bits; 0: 48.
+    #[serde(default)]
+    pub least_bits: u16,
+}
+
+const fn longest() -> u16 {
+    LONGEST
+}
+
+fn separator() -> String {
+    "-".into()
 }
 
 impl Default for PasswordPolicy {
     fn default() -> Self {
-        Self { length: 20, shortest: 14, lower: 1, upper: 1, digits: 1, symbols_least: 1, symbols: "-_.+=#@%".into(), no_look_alikes: true }
+        Self {
+            length: 20,
+            shortest: 14,
+            longest: LONGEST,
+            lower: 1,
+            upper: 1,
+            digits: 1,
+            symbols_least: 1,
+            symbols: "-_.+=#@%".into(),
+            only_these: false,
+            forbidden: String::new(),
+            first: First::Any,
+            no_look_alikes: true,
+            most_repeats: 0,
+            most_in_sequence: 0,
+            not_user_name: false,
+            not_last: 0,
+            words: 0,
+            separator: separator(),
+            least_bits: 0,
+        }
     }
+}
+
+/// What a policy needs to know about the credential that a password is for.
+#[derive(Clone, Copy, Debug, Default)]
+pub struct About<'a> {
+    /// The name of the account.
+    pub user_name: &'a str,
+    /// So many values ago it was this same password; none when it is new.
+    pub used_ago: Option<u16>,
 }
 
 /// Why a policy cannot be used.
@@ -54,24 +143,37 @@ pub enum PolicyProblem {
     #[error("{0}")]
     Impossible(String),
     /// What it yields could be guessed.
-    #[error("passwords of this policy have {0:.0} bits; at least {LEAST_BITS:.0} are needed: make them longer or allow more characters")]
-    TooWeak(f64),
+    #[error("passwords of this policy have {0:.0} bits; at least {1} are needed: make them longer or allow more characters")]
+    TooWeak(f64, u16),
+}
+
+fn impossible<T>(why: impl Into<String>) -> Result<T, PolicyProblem> {
+    Err(PolicyProblem::Impossible(why.into()))
 }
 
 impl PasswordPolicy {
-    fn alphabet(&self) -> Vec<char> {
-        let all = LOWER.chars().chain(UPPER.chars()).chain(DIGITS.chars()).chain(self.symbols.chars());
-        all.filter(|c| !(self.no_look_alikes && LOOK_ALIKES.contains(*c))).collect()
+    /// The characters of each class that may be generated: small, capital, digits, symbols.
+    fn classes(&self) -> [Vec<char>; 4] {
+        [LOWER, UPPER, DIGITS, &self.symbols].map(|class| {
+            class.chars().filter(|c| !(self.no_look_alikes && LOOK_ALIKES.contains(*c)) && !self.forbidden.contains(*c)).collect()
+        })
     }
 
-    /// Whether passwords can be made by this policy.
+    const fn least(&self) -> [u16; 4] {
+        [self.lower, self.upper, self.digits, self.symbols_least]
+    }
+
+    fn least_bits(&self) -> u16 {
+        if self.least_bits == 0 { LEAST_BITS } else { self.least_bits }
+    }
+
+    /// Whether passwords can be made by this policy, and how many bits of entropy they have.
     ///
     /// # Errors
     /// [`PolicyProblem`] says why not.
-    pub fn check(&self) -> Result<(), PolicyProblem> {
-        let impossible = |why: &str| Err(PolicyProblem::Impossible(why.to_owned()));
-        if !(1..=255).contains(&self.length) || self.shortest == 0 || self.shortest > self.length {
-            return impossible("the length is 1 to 255, and the shortest is at least 1 and no longer than the length");
+    pub fn check(&self) -> Result<f64, PolicyProblem> {
+        if !(1..=LONGEST).contains(&self.longest) || self.shortest == 0 || self.shortest > self.longest {
+            return impossible("typed passwords have 1 to 255 characters, and the shortest is no longer than the longest");
         }
         let mut seen = String::new();
         for c in self.symbols.chars() {
@@ -83,29 +185,73 @@ impl PasswordPolicy {
             }
             seen.push(c);
         }
-        if self.symbols_least > 0 && !self.alphabet().iter().any(|c| self.symbols.contains(*c)) {
-            return impossible("symbols are demanded but none is allowed");
+        if self.forbidden.chars().count() > 100 || self.forbidden.chars().any(char::is_control) {
+            return impossible("at most 100 characters are forbidden, none of them a control character");
         }
-        let least = u32::from(self.lower) + u32::from(self.upper) + u32::from(self.digits) + u32::from(self.symbols_least);
+        if self.not_last > 100 {
+            return impossible("at most the last 100 passwords are looked at");
+        }
+        let bits = if self.words > 0 { self.check_words()? } else { self.check_characters()? };
+        if bits < f64::from(self.least_bits()) {
+            return Err(PolicyProblem::TooWeak(bits, self.least_bits()));
+        }
+        Ok(bits)
+    }
+
+    fn check_characters(&self) -> Result<f64, PolicyProblem> {
+        if self.length < self.shortest || self.length > self.longest {
+            return impossible(format!("generated passwords have {} characters, which is not between the shortest and the longest", self.length));
+        }
+        let names = ["small letters", "capital letters", "digits", "symbols"];
+        for ((class, least), name) in self.classes().iter().zip(self.least()).zip(names) {
+            if least > 0 && class.is_empty() {
+                return impossible(format!("{name} are demanded but none is allowed"));
+            }
+        }
+        let least: u32 = self.least().into_iter().map(u32::from).sum();
         if least > u32::from(self.length) {
             return impossible("the least counts add up to more than the length");
         }
-        let alphabet = self.alphabet().len();
-        #[allow(clippy::cast_precision_loss, reason = "an alphabet has at most 94 characters")]
-        let bits = f64::from(self.length) * (alphabet as f64).log2();
-        if bits < LEAST_BITS {
-            return Err(PolicyProblem::TooWeak(bits));
-        }
-        Ok(())
+        generate::bits(self).map_or_else(|| impossible("no password can be made: every character is forbidden"), Ok)
     }
 
-    /// What a typed password lacks; empty when it complies. The sentences never repeat it.
+    fn check_words(&self) -> Result<f64, PolicyProblem> {
+        if self.words > 24 {
+            return impossible("a phrase has at most 24 words");
+        }
+        if self.separator.chars().count() > 3 || self.separator.chars().any(|c| c.is_control() || c.is_alphanumeric() || self.forbidden.contains(c)) {
+            return impossible("what stands between words is at most 3 characters, none of them a letter, a digit or forbidden");
+        }
+        let separators = usize::from(self.words - 1) * self.separator.chars().filter(|c| self.symbols.contains(*c)).count();
+        if usize::from(self.symbols_least) > separators {
+            return impossible(format!("a phrase of these words has {separators} symbols between them; {} are demanded", self.symbols_least));
+        }
+        if self.upper > self.words {
+            return impossible(format!("a phrase begins each of its {} words with a capital letter; {} are demanded", self.words, self.upper));
+        }
+        let words = generate::words(self);
+        if words.len() < 512 {
+            return impossible(format!("only {} words are left by what is forbidden; 512 are needed", words.len()));
+        }
+        let (shortest, longest) = generate::phrase_lengths(self, &words);
+        if shortest < usize::from(self.shortest) || longest > usize::from(self.longest) {
+            return impossible(format!("phrases of these words have {shortest} to {longest} characters, which is not between the shortest and the longest"));
+        }
+        #[allow(clippy::cast_precision_loss, reason = "there are 2048 words at most")]
+        let each = (words.len() as f64).log2();
+        Ok(f64::from(self.words) * each + f64::from(self.digits) * 10_f64.log2())
+    }
+
+    /// What a password lacks; empty when it complies. The sentences never repeat it.
     #[must_use]
-    pub fn lacks(&self, password: &str) -> Vec<String> {
+    pub fn lacks(&self, password: &str, about: About<'_>) -> Vec<String> {
         let mut lacks = vec![];
         let length = password.chars().count();
         if length < usize::from(self.shortest) {
             lacks.push(format!("it has {length} characters; at least {} are needed", self.shortest));
+        }
+        if length > usize::from(self.longest) {
+            lacks.push(format!("it has {length} characters; at most {} are possible", self.longest));
         }
         let classes: [(&str, u16, &str); 4] = [
             ("small letters", self.lower, LOWER),
@@ -119,41 +265,65 @@ impl PasswordPolicy {
                 lacks.push(format!("it has {count} {name}; at least {least} are needed"));
             }
         }
+        if self.only_these && password.chars().any(|c| !c.is_ascii_alphanumeric() && !self.symbols.contains(c)) {
+            lacks.push("it has a character that is not among the allowed ones".into());
+        }
+        if password.chars().any(|c| self.forbidden.contains(c)) {
+            lacks.push("it has a forbidden character".into());
+        }
+        if let Some(first) = password.chars().next() {
+            match self.first {
+                First::Letter if !first.is_alphabetic() => lacks.push("it does not begin with a letter".into()),
+                First::LetterOrDigit if !first.is_alphanumeric() => lacks.push("it does not begin with a letter or a digit".into()),
+                _ => {}
+            }
+        }
+        if self.most_repeats > 0 && longest_run(password, |a, b| a == b) > usize::from(self.most_repeats) {
+            lacks.push(format!("it has the same character more than {} times in a row", self.most_repeats));
+        }
+        let up = |a: char, b: char| follows(a, b);
+        let down = |a: char, b: char| follows(b, a);
+        if self.most_in_sequence > 0 && longest_run(password, up).max(longest_run(password, down)) > usize::from(self.most_in_sequence) {
+            lacks.push(format!("it has more than {} characters in alphabetical or numerical order", self.most_in_sequence));
+        }
+        let user = about.user_name.trim().to_lowercase();
+        if self.not_user_name && user.chars().count() >= 3 && password.to_lowercase().contains(&user) {
+            lacks.push("it contains the account's name".into());
+        }
+        if let Some(ago) = about.used_ago
+            && ago <= self.not_last
+        {
+            lacks.push(format!("it was used before: it is one of the last {} passwords", self.not_last));
+        }
         lacks
     }
 
-    /// Makes a password, uniform over all of the policy's length and alphabet that comply.
+    /// Makes a password, uniform over all that the policy allows.
     ///
     /// # Errors
     /// [`PolicyProblem`] when the policy cannot be met.
-    pub fn generate(&self, rng: &mut dyn CryptoRng) -> Result<Secret, PolicyProblem> {
+    pub fn generate(&self, rng: &mut dyn CryptoRng, about: About<'_>) -> Result<Secret, PolicyProblem> {
         self.check()?;
-        let alphabet = self.alphabet();
-        for _ in 0..TRIES {
-            let mut text = String::with_capacity(usize::from(self.length));
-            for _ in 0..self.length {
-                text.push(draw(rng, &alphabet));
-            }
-            if self.lacks(&text).is_empty() {
-                return Ok(Secret::from_text(text));
-            }
-        }
-        Err(PolicyProblem::Impossible("so few texts of this length meet the least counts that none was found; lower a count or add length".to_owned()))
+        generate::generate(self, rng, about)
     }
 }
 
-/// One element, each equally likely: numbers past the last full multiple are drawn again.
-fn draw(rng: &mut dyn CryptoRng, from: &[char]) -> char {
-    let count = u32::try_from(from.len()).unwrap_or(u32::MAX).max(1);
-    let bound = u32::MAX - u32::MAX % count;
-    loop {
-        let number = rng.next_u32();
-        if number < bound
-            && let Some(c) = from.get((number % count) as usize)
-        {
-            return *c;
-        }
+/// Whether a character comes right after another in the alphabet or among the digits.
+fn follows(a: char, b: char) -> bool {
+    let (a, b) = (a.to_ascii_lowercase(), b.to_ascii_lowercase());
+    let same_sort = (a.is_ascii_lowercase() && b.is_ascii_lowercase()) || (a.is_ascii_digit() && b.is_ascii_digit());
+    same_sort && u32::from(b) == u32::from(a) + 1
+}
+
+/// The longest stretch in which each character goes on from the one before.
+fn longest_run(text: &str, goes_on: impl Fn(char, char) -> bool) -> usize {
+    let (mut longest, mut run, mut before) = (0, 0, None);
+    for c in text.chars() {
+        run = if before.is_some_and(|before| goes_on(before, c)) { run + 1 } else { 1 };
+        longest = longest.max(run);
+        before = Some(c);
     }
+    longest
 }
 
 #[cfg(test)]
@@ -163,14 +333,22 @@ mod tests {
     use rand::SeedableRng as _;
     use std::collections::BTreeMap;
 
+    fn only(text: &str) -> PasswordPolicy {
+        PasswordPolicy { symbols: text.into(), lower: 0, upper: 0, digits: 0, symbols_least: 0, no_look_alikes: false, shortest: 1, ..Default::default() }
+    }
+
+    fn made(policy: &PasswordPolicy, rng: &mut dyn CryptoRng) -> String {
+        generate::generate(policy, rng, About::default()).unwrap().expose_secret_text().unwrap().to_owned()
+    }
+
     #[test]
     fn every_character_is_equally_likely() {
-        let policy = PasswordPolicy { length: 16, shortest: 8, lower: 0, upper: 0, digits: 0, symbols_least: 0, symbols: String::new(), no_look_alikes: false };
+        let policy = PasswordPolicy { length: 16, ..only("") };
         let mut rng = rand::rngs::StdRng::seed_from_u64(41);
         let mut counts = BTreeMap::new();
         let rounds = 4_000;
         for _ in 0..rounds {
-            for c in policy.generate(&mut rng).unwrap().expose_secret_text().unwrap().chars() {
+            for c in made(&policy, &mut rng).chars() {
                 *counts.entry(c).or_insert(0_i32) += 1;
             }
         }
@@ -181,18 +359,41 @@ mod tests {
         assert!(chi < 118.0, "{chi}");
     }
 
+    /// A world so small that every password of it can be counted: three characters of two small
+    /// letters, one digit and one symbol, under rules that cut in all the ways there are.
     #[test]
-    fn what_complies_is_as_likely_with_its_class_at_any_place() {
-        let policy = PasswordPolicy { length: 10, shortest: 8, digits: 1, lower: 0, upper: 0, symbols_least: 0, symbols: String::new(), no_look_alikes: false };
-        let mut rng = rand::rngs::StdRng::seed_from_u64(7);
-        let mut at = [0_i32; 10];
-        for _ in 0..5_000 {
-            for (n, c) in policy.generate(&mut rng).unwrap().expose_secret_text().unwrap().chars().enumerate() {
-                at[n] += i32::from(c.is_ascii_digit());
+    fn every_password_that_the_policy_allows_is_equally_likely_and_no_other_comes() {
+        let forbidden: String = LOWER.chars().skip(2).chain(UPPER.chars()).chain(DIGITS.chars().filter(|c| *c != '7')).collect();
+        let policy =
+            PasswordPolicy { length: 4, shortest: 4, lower: 1, digits: 1, forbidden, first: First::LetterOrDigit, most_repeats: 2, most_in_sequence: 0, ..only("-") };
+        let alphabet = ['a', 'b', '7', '-'];
+        let mut allowed = BTreeMap::new();
+        for n in 0..256_usize {
+            let text: String = (0..4).map(|at| alphabet[n >> (2 * at) & 3]).collect();
+            if policy.lacks(&text, About::default()).is_empty() {
+                allowed.insert(text, 0_i32);
             }
         }
-        let mean = f64::from(at.iter().sum::<i32>()) / 10.0;
-        assert!(at.iter().all(|n| (f64::from(*n) - mean).abs() < 5.0 * mean.sqrt()), "{at:?}");
+        assert!(allowed.len() > 60 && allowed.len() < 200, "{}", allowed.len());
+        let mut rng = rand::rngs::StdRng::seed_from_u64(5);
+        let rounds = 200 * i32::try_from(allowed.len()).unwrap();
+        for _ in 0..rounds {
+            *allowed.get_mut(&made(&policy, &mut rng)).expect("only what is allowed") += 1;
+        }
+        let chi: f64 = allowed.values().map(|n| (f64::from(*n) - 200.0).powi(2) / 200.0).sum();
+        let freedom = f64::from(i32::try_from(allowed.len()).unwrap() - 1);
+        // Mean and spread of chi-squared; five times the spread does not come by chance.
+        assert!(chi < freedom + 5.0 * (2.0 * freedom).sqrt(), "{chi} at {freedom} degrees of freedom");
+    }
+
+    #[test]
+    fn a_policy_that_hardly_any_text_meets_is_met_all_the_same() {
+        let pin = PasswordPolicy { length: 40, shortest: 40, digits: 38, symbols_least: 2, ..only("-") };
+        let text = made(&pin, &mut rand::rng());
+        assert!(pin.lacks(&text, About::default()).is_empty(), "{text}");
+        let long = PasswordPolicy { length: 255, shortest: 255, lower: 60, upper: 60, digits: 60, symbols_least: 60, ..PasswordPolicy::default() };
+        assert!(long.check().unwrap() > 1000.0);
+        assert_eq!(made(&long, &mut rand::rng()).len(), 255);
     }
 
     #[test]
@@ -202,29 +403,106 @@ mod tests {
         for bad in [
             PasswordPolicy { length: 0, ..good.clone() },
             PasswordPolicy { length: 300, ..good.clone() },
+            PasswordPolicy { longest: 300, ..good.clone() },
             PasswordPolicy { shortest: 30, ..good.clone() },
+            PasswordPolicy { shortest: 0, ..good.clone() },
             PasswordPolicy { lower: 30, ..good.clone() },
             PasswordPolicy { symbols: String::new(), ..good.clone() },
             PasswordPolicy { symbols: "a".into(), ..good.clone() },
             PasswordPolicy { symbols: "--".into(), ..good.clone() },
             PasswordPolicy { symbols: "§".into(), ..good.clone() },
             PasswordPolicy { length: 6, shortest: 6, ..good.clone() },
-            PasswordPolicy { length: 40, digits: 40, lower: 0, upper: 0, symbols_least: 0, ..good },
+            PasswordPolicy { least_bits: 250, ..good.clone() },
+            PasswordPolicy { forbidden: DIGITS.into(), ..good.clone() },
+            PasswordPolicy { forbidden: [LOWER, UPPER, DIGITS].concat(), ..only("") },
+            PasswordPolicy { words: 30, ..good.clone() },
+            PasswordPolicy { words: 3, ..good.clone() },
+            PasswordPolicy { words: 5, separator: "a".into(), ..good.clone() },
+            PasswordPolicy { words: 5, separator: "~".into(), ..good.clone() },
+            PasswordPolicy { words: 5, forbidden: "aeiou".into(), symbols_least: 0, ..good.clone() },
+            PasswordPolicy { words: 2, upper: 3, symbols_least: 0, shortest: 5, ..good },
         ] {
-            let why = bad.generate(&mut rand::rng()).unwrap_err();
+            let why = bad.generate(&mut rand::rng(), About::default()).unwrap_err();
             assert!(!why.to_string().is_empty(), "{bad:?}");
         }
     }
 
+    #[test]
+    fn what_a_typed_password_lacks_is_said_and_the_password_is_not() {
+        let policy = PasswordPolicy {
+            shortest: 8,
+            longest: 12,
+            only_these: true,
+            forbidden: "q".into(),
+            first: First::Letter,
+            most_repeats: 2,
+            most_in_sequence: 3,
+            not_user_name: true,
+            not_last: 3,
+            lower: 0,
+            upper: 0,
+            digits: 0,
+            symbols_least: 0,
+            ..PasswordPolicy::default()
+        };
+        let about = About { user_name: "Marek", used_ago: None };
+        for (text, about, words) in [
+            ("short", about, "8 are needed"),
+            ("much-too-long-for-it", about, "12 are possible"),
+            ("with~tilde", about, "not among the allowed"),
+            ("quicksand", about, "forbidden"),
+            ("-hyphen-first", about, "begin with a letter"),
+            ("baaa-sheep", about, "2 times in a row"),
+            ("tree-cdef-t", about, "3 characters in"),
+            ("tree-9876-t", about, "3 characters in"),
+            ("xmarekx-41", about, "account's name"),
+            ("good-old-41", About { used_ago: Some(3), ..about }, "used before"),
+        ] {
+            let lacks = policy.lacks(text, about);
+            assert!(lacks.iter().any(|why| why.contains(words)), "{text}: {lacks:?}");
+            assert!(!lacks.concat().contains(text), "{text}");
+        }
+        assert!(policy.lacks("good-old-41", About { used_ago: Some(4), ..about }).is_empty());
+        assert!(policy.lacks("tree-cde-t", about).is_empty());
+    }
+
+    #[test]
+    fn phrases_are_of_words_and_meet_their_own_rules() {
+        let policy = PasswordPolicy { words: 6, shortest: 20, upper: 6, digits: 2, symbols_least: 5, lower: 6, most_repeats: 2, ..PasswordPolicy::default() };
+        assert!((policy.check().unwrap() - 6.0 * 11.0 - 2.0 * 10_f64.log2()).abs() < 1.0);
+        for _ in 0..50 {
+            let made = policy.generate(&mut rand::rng(), About::default()).unwrap();
+            let text = made.expose_secret_text().unwrap();
+            assert!(policy.lacks(text, About::default()).is_empty(), "{text}");
+            assert_eq!(text.split('-').count(), 6, "{text}");
+        }
+    }
+
+    #[test]
+    fn rules_that_were_stored_before_there_were_more_of_them_are_still_read() {
+        let stored = r#"{"length":20,"shortest":14,"lower":1,"upper":1,"digits":1,"symbols_least":1,"symbols":"-_.+=#@%","no_look_alikes":true}"#;
+        assert_eq!(serde_json::from_str::<PasswordPolicy>(stored).unwrap(), PasswordPolicy::default());
+    }
+
     proptest! {
         #[test]
-        fn what_is_generated_complies(length in 12u16..60, lower in 0u16..3, upper in 0u16..3, digits in 0u16..3, symbols in 0u16..3, plain in any::<bool>()) {
-            let policy = PasswordPolicy { length, shortest: 8, lower, upper, digits, symbols_least: symbols, symbols: "-_.+".into(), no_look_alikes: plain };
-            let made = policy.generate(&mut rand::rng()).unwrap();
+        fn what_is_generated_complies(length in 14u16..60, least in prop::array::uniform4(0u16..4), plain: bool, repeats in 0u16..3, sequence in 0u16..4, first in 0usize..3, forbidden in "[a-dx-z0-3]{0,4}") {
+            let first = [First::Any, First::Letter, First::LetterOrDigit][first];
+            let policy = PasswordPolicy { length, shortest: 8, lower: least[0], upper: least[1], digits: least[2], symbols_least: least[3], symbols: "-_.+".into(),
+                no_look_alikes: plain, most_repeats: repeats, most_in_sequence: if sequence == 1 { 2 } else { sequence }, first, forbidden: forbidden.clone(), only_these: true, not_user_name: true, ..PasswordPolicy::default() };
+            let about = About { user_name: "abc", used_ago: None };
+            let made = policy.generate(&mut rand::rng(), about).unwrap();
             let text = made.expose_secret_text().unwrap();
             prop_assert_eq!(text.chars().count(), usize::from(length));
-            prop_assert!(policy.lacks(text).is_empty());
+            prop_assert!(policy.lacks(text, about).is_empty());
             prop_assert!(!plain || !text.chars().any(|c| LOOK_ALIKES.contains(c)));
+            prop_assert!(!text.chars().any(|c| forbidden.contains(c)));
+        }
+
+        #[test]
+        fn more_length_never_means_less_entropy(length in 14u16..100, least in prop::array::uniform4(0u16..3)) {
+            let policy = |length| PasswordPolicy { length, shortest: 8, lower: least[0], upper: least[1], digits: least[2], symbols_least: least[3], ..PasswordPolicy::default() };
+            prop_assert!(policy(length + 1).check().unwrap() > policy(length).check().unwrap());
         }
     }
 }

@@ -43,6 +43,22 @@ pub struct Place<'a> {
     pub version: i32,
 }
 
+/// Where a piece of an attachment lives; all of it is associated data, so that no piece can be left
+/// out, moved or put elsewhere unseen.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct PiecePlace {
+    /// The organisation.
+    pub organisation: Uuid,
+    /// The credential.
+    pub credential: Uuid,
+    /// The attachment.
+    pub attachment: Uuid,
+    /// The number of the piece, from 0.
+    pub number: i32,
+    /// Whether it is the last one.
+    pub last: bool,
+}
+
 /// Why a box stays closed.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, thiserror::Error)]
 pub enum SealProblem {
@@ -127,7 +143,7 @@ impl Key {
 }
 
 /// Length-prefixed parts, so that no two different lists give the same bytes.
-fn bind(purpose: &str, parts: &[&[u8]]) -> Vec<u8> {
+pub(super) fn bind(purpose: &str, parts: &[&[u8]]) -> Vec<u8> {
     let mut out = Vec::with_capacity(96);
     for part in std::iter::once(&purpose.as_bytes()).chain(parts) {
         out.extend_from_slice(&(part.len() as u64).to_be_bytes());
@@ -201,6 +217,12 @@ impl OrganisationKey {
         self.0.derive("audit mac 1")
     }
 
+    /// The key of the fingerprints that find reuse.
+    #[must_use]
+    pub fn fingerprint_key(&self) -> Key {
+        self.0.derive("reuse fingerprint 1")
+    }
+
     /// Seals the audit log's signing key.
     ///
     /// # Errors
@@ -231,8 +253,30 @@ impl DataKey {
         self.0.seal(rng, &place.bytes(), plain.expose_secret()).map(Sealed)
     }
 
-    pub(super) fn open(&self, place: &Place<'_>, sealed: &Sealed) -> Result<Secret, SealProblem> {
+    pub(crate) fn open(&self, place: &Place<'_>, sealed: &Sealed) -> Result<Secret, SealProblem> {
         self.0.open(&place.bytes(), &sealed.0)
+    }
+}
+
+impl DataKey {
+    /// Seals one piece of an attachment.
+    ///
+    /// # Errors
+    /// [`SealProblem`], which does not happen for pieces of any sensible size.
+    pub fn seal_piece(&self, rng: &mut dyn CryptoRng, place: &PiecePlace, plain: &[u8]) -> Result<Sealed, SealProblem> {
+        self.0.seal(rng, &place.bytes(), plain).map(Sealed)
+    }
+
+    pub(super) fn open_piece(&self, place: &PiecePlace, sealed: &Sealed) -> Result<Secret, SealProblem> {
+        self.0.open(&place.bytes(), &sealed.0)
+    }
+}
+
+impl PiecePlace {
+    fn bytes(&self) -> Vec<u8> {
+        let parts: [&[u8]; 5] =
+            [self.organisation.as_bytes(), self.credential.as_bytes(), self.attachment.as_bytes(), &self.number.to_be_bytes(), &[u8::from(self.last)]];
+        bind("jexlin attachment piece", &parts)
     }
 }
 
@@ -278,6 +322,38 @@ mod tests {
             assert!(super::super::open(&pass, &key, &wrapped, &moved, &sealed).is_err(), "{moved:?}");
         }
         assert_eq!(super::super::open(&Test(id(9)), &key, &wrapped, &place, &sealed).unwrap_err(), SealProblem::OtherCredential);
+    }
+
+    #[test]
+    fn a_piece_of_an_attachment_moved_cut_off_or_of_another_does_not_open() {
+        let mut rng = rand::rng();
+        let root = RootKey::generate(&mut rng);
+        let (key, _) = OrganisationKey::generate(&mut rng, &root, id(1)).unwrap();
+        let (data, wrapped) = key.generate_data_key(&mut rng, id(1), id(2)).unwrap();
+        let place = PiecePlace { organisation: id(1), credential: id(2), attachment: id(5), number: 0, last: false };
+        let sealed = data.seal_piece(&mut rng, &place, b"drawing").unwrap();
+        let open = |place: &PiecePlace| super::super::open_piece(&Test(id(2)), &key, &wrapped, place, &sealed);
+        assert_eq!(open(&place).unwrap().expose_secret(), b"drawing");
+        for moved in [PiecePlace { attachment: id(6), ..place }, PiecePlace { number: 1, ..place }, PiecePlace { last: true, ..place }] {
+            assert_eq!(open(&moved).unwrap_err(), SealProblem::Refused, "{moved:?}");
+        }
+        assert_eq!(open(&PiecePlace { credential: id(3), ..place }).unwrap_err(), SealProblem::OtherCredential);
+    }
+
+    #[test]
+    fn a_former_version_is_put_back_without_being_seen_and_only_in_its_own_field() {
+        let mut rng = rand::rng();
+        let root = RootKey::generate(&mut rng);
+        let (key, _) = OrganisationKey::generate(&mut rng, &root, id(1)).unwrap();
+        let (data, wrapped) = key.generate_data_key(&mut rng, id(1), id(2)).unwrap();
+        let from = Place { organisation: id(1), credential: id(2), field: "password", version: 1 };
+        let to = Place { version: 4, ..from };
+        let sealed = data.seal(&mut rng, &from, &Secret::from_text("winter-tide-41".into())).unwrap();
+        let again = super::super::put_back(&mut rng, &key, &wrapped, &from, &to, &sealed).unwrap();
+        let opened = super::super::open(&Test(id(2)), &key, &wrapped, &to, &again).unwrap();
+        assert_eq!(opened.expose_secret(), b"winter-tide-41");
+        let elsewhere = Place { field: "note", ..to };
+        assert!(super::super::put_back(&mut rng, &key, &wrapped, &from, &elsewhere, &sealed).is_err());
     }
 
     #[test]

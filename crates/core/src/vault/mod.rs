@@ -14,15 +14,19 @@
 //! A secret opens only with a [`Pass`], which `gate` and `upkeep` alone can make, and only for the
 //! credential that the pass names (promise 4).
 
+pub mod certificates;
 mod envelope;
 pub mod kinds;
 pub mod one_time;
+pub mod personal;
+pub mod pictures;
 mod root;
 pub mod sign_in;
+pub mod ssh_keys;
 
 use uuid::Uuid;
 
-pub use envelope::{DataKey, Key, OrganisationKey, Place, SealProblem, Sealed, WrappedKey};
+pub use envelope::{DataKey, Key, OrganisationKey, PiecePlace, Place, SealProblem, Sealed, WrappedKey};
 pub use root::{RootKey, RootKeyProblem};
 
 use crate::secret::Secret;
@@ -37,6 +41,36 @@ pub trait Pass: sealed::Sealed {
 pub(crate) mod sealed {
     /// Keeps [`super::Pass`] inside this crate.
     pub trait Sealed {}
+}
+
+/// Opens one piece of an attachment.
+///
+/// # Errors
+/// As [`open`].
+pub fn open_piece(pass: &impl Pass, key: &OrganisationKey, wrapped: &WrappedKey, place: &PiecePlace, sealed: &Sealed) -> Result<Secret, SealProblem> {
+    if pass.credential() != place.credential {
+        return Err(SealProblem::OtherCredential);
+    }
+    key.unwrap_data_key(place.organisation, place.credential, wrapped)?.open_piece(place, sealed)
+}
+
+/// Seals a former version anew as a later one of the same field. Nobody sees it: no pass is needed.
+///
+/// # Errors
+/// [`SealProblem`] when it does not open, or the two are not of the same field.
+pub fn put_back(
+    rng: &mut dyn rand::CryptoRng,
+    key: &OrganisationKey,
+    wrapped: &WrappedKey,
+    from: &Place<'_>,
+    to: &Place<'_>,
+    sealed: &Sealed,
+) -> Result<Sealed, SealProblem> {
+    if (from.organisation, from.credential, from.field) != (to.organisation, to.credential, to.field) {
+        return Err(SealProblem::OtherCredential);
+    }
+    let data_key = key.unwrap_data_key(from.organisation, from.credential, wrapped)?;
+    data_key.seal(rng, to, &data_key.open(from, sealed)?)
 }
 
 /// Opens one version of one secret field.

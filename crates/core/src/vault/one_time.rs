@@ -1,8 +1,8 @@
-//! One-time codes by RFC 6238, from seeds that are kept like any other secret.
+//! One-time codes by the time (RFC 6238) or by counting (RFC 4226), from seeds that are kept like
+//! any other secret.
 //!
-//! A seed comes as an `otpauth://totp/` address or as base32 alone, and is kept as such an address
-//! in one spelling. Whoever may use a credential gets the current code; the seed itself takes a
-//! reveal.
+//! A seed comes as an `otpauth://` address or as base32 alone, and is kept as such an address in one
+//! spelling. Whoever may use a credential gets the current code; the seed itself takes a reveal.
 
 use std::borrow::Cow;
 
@@ -12,10 +12,15 @@ use url::Url;
 use crate::access::mark;
 use crate::gate::{ForCode, Passed};
 use crate::secret::Secret;
+use crate::vault::kinds::Facts;
 use crate::vault::{OrganisationKey, Place, SealProblem, Sealed, WrappedKey, open};
 
 /// The field in which a seed is kept.
 pub const ONE_TIME_SEED: &str = "one_time_seed";
+/// The fact about a seed whose codes count up: from where.
+pub const COUNTER: &str = "counter";
+/// From further up no code is counted: the number must fit into the records.
+const MOST_COUNT: u64 = 1 << 62;
 
 /// Why a seed is none. No message repeats what was given.
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
@@ -23,11 +28,11 @@ pub enum SeedProblem {
     /// Neither an address nor base32.
     #[error("a seed is an otpauth:// address, or letters A to Z and digits 2 to 7 (base32)")]
     NotASeed,
-    /// The address counts instead of looking at the time.
-    #[error("codes that count up (otpauth://hotp) are not kept yet; only those that go by the time (otpauth://totp)")]
-    Counted,
+    /// An address that counts does not say from where.
+    #[error("the `counter` of an otpauth://hotp/ address is missing, or no number")]
+    Counter,
     /// The address is of another type.
-    #[error("an otpauth address begins with otpauth://totp/")]
+    #[error("an otpauth address begins with otpauth://totp/ or otpauth://hotp/")]
     UnknownType,
     /// There is no seed in the address.
     #[error("the otpauth address has no `secret`")]
@@ -56,6 +61,8 @@ pub struct Seed {
     algorithm: Algorithm,
     digits: u8,
     period: u16,
+    /// From where codes count up; none where they go by the time.
+    counter: Option<u64>,
     label: String,
 }
 
@@ -64,29 +71,39 @@ pub struct Seed {
 pub struct Code {
     /// The digits.
     pub digits: Secret,
-    /// So many seconds of it are left, at least 1.
-    pub left: u16,
-    /// How long each code lives, in seconds.
-    pub period: u16,
+    /// So many seconds of it are left, at least 1; none where codes count up.
+    pub left: Option<u16>,
+    /// How long each code lives, in seconds; none where codes count up.
+    pub period: Option<u16>,
 }
 
 impl Seed {
-    /// Reads a seed from an `otpauth://totp/` address or base32; spaces and small letters are
-    /// forgiven, since people type these.
+    /// Reads a seed from an `otpauth://` address or base32; spaces and small letters are forgiven,
+    /// since people type these.
     ///
     /// # Errors
     /// [`SeedProblem`] names the part that is wrong.
     pub fn parse(text: &str) -> Result<Self, SeedProblem> {
-        let text = text.trim();
-        if !text.to_ascii_lowercase().starts_with("otpauth:") {
-            return Ok(Self { bytes: decode(text)?, algorithm: Algorithm::SHA1, digits: 6, period: 30, label: String::new() });
+        if text.trim().to_ascii_lowercase().starts_with("otpauth:") {
+            return Self::parse_address(text);
         }
-        let address = Url::parse(text).map_err(|_| SeedProblem::NotASeed)?;
-        match address.host_str().map(str::to_ascii_lowercase).as_deref() {
-            Some("totp") => {}
-            Some("hotp") => return Err(SeedProblem::Counted),
+        Ok(Self { bytes: decode(text)?, algorithm: Algorithm::SHA1, digits: 6, period: 30, counter: None, label: String::new() })
+    }
+
+    /// Reads a seed from an `otpauth://` address alone.
+    ///
+    /// # Errors
+    /// [`SeedProblem`] names the part that is wrong.
+    pub fn parse_address(text: &str) -> Result<Self, SeedProblem> {
+        let address = Url::parse(text.trim()).map_err(|_| SeedProblem::NotASeed)?;
+        if address.scheme() != "otpauth" {
+            return Err(SeedProblem::NotASeed);
+        }
+        let counted = match address.host_str().map(str::to_ascii_lowercase).as_deref() {
+            Some("totp") => false,
+            Some("hotp") => true,
             _ => return Err(SeedProblem::UnknownType),
-        }
+        };
         let part = |name: &'static str| -> Result<Option<Cow<'_, str>>, SeedProblem> {
             let mut found = address.query_pairs().filter(|(key, _)| key == name).map(|(_, value)| value);
             let first = found.next();
@@ -107,25 +124,47 @@ impl Seed {
         if !(1..=300).contains(&period) {
             return Err(SeedProblem::Period);
         }
+        let counter = part("counter")?.map(|text| text.parse().map_err(|_| SeedProblem::Counter)).transpose()?;
+        if counted && counter.is_none_or(|from| from > MOST_COUNT) {
+            return Err(SeedProblem::Counter);
+        }
         let label = address.path().trim_start_matches('/').chars().take(200).collect();
-        Ok(Self { bytes, algorithm, digits, period, label })
+        Ok(Self { bytes, algorithm, digits, period, counter: counter.filter(|_| counted), label })
     }
 
     /// The one spelling in which it is kept.
     #[must_use]
     pub fn to_address(&self) -> Secret {
         let Encoded::Encoded(encoded) = Encoded::Raw(self.bytes.expose_secret().to_vec()).to_encoded() else { return Secret::from_text(String::new()) };
-        let text = format!("otpauth://totp/{}?secret={encoded}&algorithm={}&digits={}&period={}", self.label, self.algorithm, self.digits, self.period);
-        Secret::from_text(text)
+        let (sort, last) = match self.counter {
+            None => ("totp", format!("period={}", self.period)),
+            Some(from) => ("hotp", format!("counter={from}")),
+        };
+        Secret::from_text(format!("otpauth://{sort}/{}?secret={encoded}&algorithm={}&digits={}&{last}", self.label, self.algorithm, self.digits))
     }
 
-    /// The code at a time, in seconds since 1970.
+    /// What may be known of it without a reveal: `digits`, and `period` or, where codes count up,
+    /// `counter`, from where.
     #[must_use]
-    pub fn code_at(&self, seconds: u64) -> Code {
+    pub fn facts(&self) -> Facts {
+        let (name, value) = self.counter.map_or_else(|| ("period", self.period.to_string()), |from| (COUNTER, from.to_string()));
+        Facts::from([("digits".to_owned(), self.digits.to_string()), (name.to_owned(), value)])
+    }
+
+    fn code(&self, moment: u64, step: u64) -> Secret {
+        let totp = TOTP::new_unchecked(self.algorithm, usize::from(self.digits), 0, step, self.bytes.expose_secret().to_vec());
+        Secret::from_text(totp.generate(moment))
+    }
+
+    /// The code at a time, in seconds since 1970; of a seed that counts, the one at `count`.
+    #[must_use]
+    pub fn code_at(&self, seconds: u64, count: u64) -> Code {
+        if self.counter.is_some() {
+            return Code { digits: self.code(count, 1), left: None, period: None };
+        }
         let period = u64::from(self.period);
-        let totp = TOTP::new_unchecked(self.algorithm, usize::from(self.digits), 0, period, self.bytes.expose_secret().to_vec());
         let left = u16::try_from(period - seconds % period).unwrap_or(self.period);
-        Code { digits: Secret::from_text(totp.generate(seconds)), left, period: self.period }
+        Code { digits: self.code(seconds, period), left: Some(left), period: Some(self.period) }
     }
 }
 
@@ -151,10 +190,11 @@ pub fn code_for(
     place: &Place<'_>,
     sealed: &Sealed,
     seconds: u64,
+    count: u64,
 ) -> Result<Code, SealProblem> {
     let plain = open(&ForCode(passed), key, wrapped, place, sealed)?;
     let text = plain.expose_secret_text().map_err(|_| SealProblem::Refused)?;
-    Seed::parse(text).map(|seed| seed.code_at(seconds)).map_err(|_| SealProblem::Refused)
+    Seed::parse(text).map(|seed| seed.code_at(seconds, count)).map_err(|_| SealProblem::Refused)
 }
 
 #[cfg(test)]
@@ -163,7 +203,7 @@ mod tests {
     use proptest::prelude::*;
 
     fn code(seed: &Seed, seconds: u64) -> String {
-        seed.code_at(seconds).digits.expose_secret_text().unwrap().to_owned()
+        seed.code_at(seconds, 0).digits.expose_secret_text().unwrap().to_owned()
     }
 
     /// Appendix B of RFC 6238: eight digits of the seeds that it names, at the times that it names.
@@ -187,6 +227,20 @@ mod tests {
         }
     }
 
+    /// Appendix D of RFC 4226.
+    #[test]
+    fn the_codes_that_count_are_those_of_the_standard() {
+        let secret = Encoded::Raw(b"12345678901234567890".to_vec()).to_encoded();
+        let seed = Seed::parse(&format!("otpauth://hotp/x?secret={secret}&counter=7")).unwrap();
+        let wanted = ["755224", "287082", "359152", "969429", "338314", "254676", "287922", "162583", "399871", "520489"];
+        for (count, wanted) in (0..).zip(wanted) {
+            let code = seed.code_at(1_234_567_890, count);
+            assert_eq!((code.digits.expose_secret_text().unwrap(), code.left), (wanted, None));
+        }
+        assert_eq!(seed.facts()[COUNTER], "7");
+        assert_eq!(Seed::parse(seed.to_address().expose_secret_text().unwrap()).unwrap().facts(), seed.facts());
+    }
+
     #[test]
     fn what_people_type_is_forgiven() {
         let plain = Seed::parse("JBSWY3DPEHPK3PXPJBSWY3DPEHPK3PXP").unwrap();
@@ -197,8 +251,8 @@ mod tests {
         ] {
             assert_eq!(code(&Seed::parse(typed).unwrap(), 1000), code(&plain, 1000), "{typed}");
         }
-        assert_eq!((plain.code_at(1000).left, plain.code_at(1000).period), (20, 30));
-        assert_eq!(plain.code_at(1020).left, 30);
+        assert_eq!((plain.code_at(1000, 0).left, plain.code_at(1000, 0).period), (Some(20), Some(30)));
+        assert_eq!(plain.code_at(1020, 0).left, Some(30));
     }
 
     #[test]
@@ -213,7 +267,12 @@ mod tests {
         }
         assert_eq!(with("&secret=JBSWY3DPEHPK3PXP"), SeedProblem::Twice("secret"));
         assert_eq!(Seed::parse("otpauth://totp/x").unwrap_err(), SeedProblem::NoSecret);
-        assert_eq!(Seed::parse("otpauth://hotp/x?secret=JBSWY3DPEHPK3PXP&counter=1").unwrap_err(), SeedProblem::Counted);
+        for counter in ["", "&counter=", "&counter=-1", "&counter=x", "&counter=99999999999999999999", "&counter=9223372036854775807"] {
+            let address = format!("otpauth://hotp/x?secret=JBSWY3DPEHPK3PXP{counter}");
+            assert_eq!(Seed::parse(&address).unwrap_err(), SeedProblem::Counter, "{counter}");
+        }
+        assert_eq!(Seed::parse_address("JBSWY3DPEHPK3PXP").unwrap_err(), SeedProblem::NotASeed);
+        assert_eq!(Seed::parse_address("https://totp/x?secret=JBSWY3DPEHPK3PXP").unwrap_err(), SeedProblem::NotASeed);
         assert_eq!(Seed::parse("otpauth://xotp/x?secret=JBSWY3DPEHPK3PXP").unwrap_err(), SeedProblem::UnknownType);
         assert_eq!(Seed::parse("JBSWY3DP").unwrap_err(), SeedProblem::TooShort(5));
         for none in ["", "not base32!", "otpauth:", "189"] {
@@ -225,7 +284,7 @@ mod tests {
         #[test]
         fn keeping_a_seed_changes_no_code(bytes in proptest::collection::vec(any::<u8>(), 10..64), digits in 6_u8..=8, period in 1_u16..=300, algorithm in 0..3_usize, seconds in 0_u64..20_000_000_000) {
             let algorithm = [Algorithm::SHA1, Algorithm::SHA256, Algorithm::SHA512][algorithm];
-            let seed = Seed { bytes: Secret::from_bytes(bytes), algorithm, digits, period, label: "Osmere%20Water:duty".into() };
+            let seed = Seed { bytes: Secret::from_bytes(bytes), algorithm, digits, period, counter: None, label: "Osmere%20Water:duty".into() };
             let again = Seed::parse(seed.to_address().expose_secret_text().unwrap()).unwrap();
             prop_assert_eq!(code(&again, seconds), code(&seed, seconds));
             prop_assert_eq!(again.label, seed.label);

@@ -331,6 +331,7 @@ pub async fn sign_out(mut acting: Acting, cookies: &CookieJar<'_>) -> Answer<()>
     acting.intends("session.sign-out", "person", Some(person), &name);
     acting.tx()?.end_session(session, now).await?;
     acting.done().await?;
+    acting.app.personal.close(session);
     cookies.remove(Cookie::build(COOKIE).path("/"));
     Ok(())
 }

@@ -8,6 +8,7 @@ use jexlin_store::{FolderRow, GrantRow, VisibleFolder};
 use rocket::{Route, delete, get, patch, post, routes};
 use uuid::Uuid;
 
+use super::bin::removal;
 use super::exchange::{Body, IfMatch, Sent, Versioned, id};
 use super::people::named;
 use crate::acting::Acting;
@@ -164,6 +165,7 @@ pub async fn change(mut acting: Acting, folder: &str, version: IfMatch, body: Bo
         }
         check_depth(&mut acting, parent).await?;
         row.parent_id = Some(parent);
+        acting.tx()?.judge_all_again(Some(target)).await?;
         let to = acting.tx()?.path_of(parent).await?;
         acting.noting("moved_to", to);
     } else if body.to_top {
@@ -190,22 +192,26 @@ pub async fn change(mut acting: Acting, folder: &str, version: IfMatch, body: Bo
     Ok(Versioned(shown.version, shown))
 }
 
-/// Removes an empty folder.
-#[utoipa::path(context_path = "", responses((status = 200)))]
-#[delete("/api/v1/folders/<folder>")]
-pub async fn remove(mut acting: Acting, folder: &str, version: IfMatch) -> Answer<()> {
+/// Moves an empty folder to the bin, or, with `contents`, one with all that is in it, as one act.
+#[utoipa::path(context_path = "", params(("contents" = Option<bool>, Query)), responses((status = 200)))]
+#[delete("/api/v1/folders/<folder>?<contents>")]
+pub async fn remove(mut acting: Acting, folder: &str, version: IfMatch, contents: Option<bool>) -> Answer<Sent<Uuid>> {
     let target = id(folder)?;
     acting.intends("folder.remove", "folder", Some(target), "");
     allow_folder::<mark::Steward>(&mut acting, target).await?;
     let mut row = acting.tx()?.folder(target).await?;
     let path = acting.tx()?.path_of(target).await?;
     acting.naming(target, &path);
-    if !acting.tx()?.folder_is_empty(target).await? {
-        return Err(Fault::conflict("not-empty", "The folder is not empty.", "Move or remove what is in it first."));
+    if contents != Some(true) && !acting.tx()?.folder_is_empty(target).await? {
+        return Err(Fault::conflict("not-empty", "The folder is not empty.", "Remove it with all that is in it (--with-contents), or move that out first."));
     }
-    row.removed_at = Some(acting.now);
     row.version = version.0;
+    let going = removal(&acting, "folder", target, path, target, 0);
+    acting.tx()?.add_removal(&going).await?;
+    // Its version says whether somebody else was here; what is in it goes with it.
     acting.tx()?.change_folder(&row).await?;
+    let credentials = acting.tx()?.remove_folder_tree(&going).await?;
+    acting.noting("credentials", credentials.to_string());
     acting.done().await?;
-    Ok(())
+    Ok(Sent(going.id))
 }

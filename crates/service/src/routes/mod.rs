@@ -1,15 +1,23 @@
 //! The network interface: one file per part of the product, each route thin.
 
 mod access;
+mod attachments;
 mod audit;
+mod bin;
 mod console;
+mod devices;
 mod door;
 mod exchange;
 mod folders;
 mod gates;
+mod kinds;
 mod live;
+mod marks;
 mod overview;
 mod people;
+mod personal;
+mod policies;
+mod secrets;
 mod upkeep;
 mod vault;
 
@@ -20,6 +28,7 @@ use utoipa::OpenApi as _;
 use crate::problem::Fault;
 
 pub use exchange::MOST_BODY;
+pub use personal::OpenFolders;
 pub use upkeep::{parse_plan, queued};
 
 /// The document that describes the interface, made from the code.
@@ -47,29 +56,69 @@ pub use upkeep::{parse_plan, queued};
         people::remove_group,
         people::add_member,
         people::remove_member,
-        people::policies,
-        people::add_policy,
-        people::change_policy,
-        people::generate,
+        policies::policies,
+        policies::add_policy,
+        policies::change_policy,
+        policies::make_default,
+        policies::remove_policy,
+        policies::generate,
+        policies::try_policy,
+        policies::password_rule,
+        policies::set_password_rule,
+        policies::remove_password_rule,
+        policies::settings,
+        policies::change_settings,
         folders::list,
         folders::add,
         folders::read,
         folders::change,
         folders::remove,
-        vault::kinds,
+        kinds::list,
+        kinds::add,
+        kinds::change,
+        kinds::remove,
         vault::list,
         vault::add,
         vault::read,
         vault::change,
         vault::remove,
-        vault::reveal,
-        vault::code,
-        vault::history,
-        vault::devices,
-        vault::add_device,
-        vault::read_device,
-        vault::change_device,
-        vault::remove_device,
+        secrets::reveal,
+        secrets::code,
+        secrets::history,
+        secrets::put_back,
+        secrets::copy,
+        secrets::read_picture,
+        attachments::list,
+        attachments::add,
+        attachments::read,
+        attachments::remove,
+        marks::mark_favourite,
+        marks::unmark_favourite,
+        marks::tags,
+        marks::searches,
+        marks::save_search,
+        marks::forget_search,
+        marks::uses,
+        bin::list,
+        bin::put_back,
+        bin::purge,
+        personal::state,
+        personal::create,
+        personal::open_folder,
+        personal::lock,
+        personal::protect,
+        personal::list,
+        personal::add,
+        personal::change,
+        personal::remove,
+        personal::reveal,
+        personal::take_out,
+        personal::move_in,
+        devices::devices,
+        devices::add_device,
+        devices::read_device,
+        devices::change_device,
+        devices::remove_device,
         access::list,
         access::add,
         access::remove,
@@ -127,6 +176,14 @@ pub fn all() -> Vec<Route> {
         people::routes(),
         folders::routes(),
         vault::routes(),
+        secrets::routes(),
+        kinds::routes(),
+        attachments::routes(),
+        marks::routes(),
+        bin::routes(),
+        personal::routes(),
+        policies::routes(),
+        devices::routes(),
         access::routes(),
         upkeep::routes(),
         gates::routes(),
@@ -144,6 +201,14 @@ pub fn all() -> Vec<Route> {
 fn caught(status: Status, request: &Request<'_>) -> Fault {
     let known = crate::acting::last_fault(request).clone();
     known.unwrap_or_else(|| Fault::of_status(status))
+}
+
+/// The kind of a name, for the workers.
+///
+/// # Errors
+/// [`Fault`].
+pub async fn kind(tx: &mut jexlin_store::Tx, name: &str) -> crate::problem::Answer<Option<jexlin_core::vault::kinds::Kind>> {
+    Ok(kinds::find(tx, name).await?.map(|known| known.kind))
 }
 
 /// What answers when no route does.

@@ -1,11 +1,11 @@
-//! People, groups, password policies.
+//! People and groups.
 
 use std::collections::BTreeMap;
 
-use jexlin_api::{ChangePerson, Generated, Group, Member, NewGroup, NewPasswordPolicy, NewPerson, Page, PasswordPolicy, Person, SecretText};
+use jexlin_api::{ChangePerson, Group, Member, NewGroup, NewPerson, Page, Person};
 use jexlin_core::names::Name;
 use jexlin_core::vault::sign_in::{check_password, hash_password};
-use jexlin_store::{GroupRow, MemberRow, PersonRow, PolicyRow};
+use jexlin_store::{GroupRow, MemberRow, PersonRow};
 use rocket::{Route, delete, get, patch, post, put, routes};
 use uuid::Uuid;
 
@@ -15,7 +15,7 @@ use crate::acting::Acting;
 use crate::problem::{Answer, Fault};
 
 pub fn routes() -> Vec<Route> {
-    routes![list, add, read, change, groups, add_group, rename_group, remove_group, add_member, remove_member, policies, add_policy, change_policy, generate]
+    routes![list, add, read, change, groups, add_group, rename_group, remove_group, add_member, remove_member]
 }
 
 /// Parses a name of the field `name`, or says what is wrong with it.
@@ -269,63 +269,4 @@ pub async fn remove_member(mut acting: Acting, group: &str, subject: &str) -> An
     let shown = show_group(&mut acting, row).await?;
     acting.done().await?;
     Ok(Versioned(shown.version, shown))
-}
-
-fn show_policy(row: PolicyRow) -> Answer<PasswordPolicy> {
-    let rules = serde_json::from_value(row.rules).map_err(|error| Fault::internal(format!("policy {}: {error}", row.id)))?;
-    Ok(PasswordPolicy { id: row.id, name: row.name, is_default: row.is_default, rules, version: row.version })
-}
-
-/// The password policies.
-#[utoipa::path(context_path = "", responses((status = 200, body = Page<PasswordPolicy>)))]
-#[get("/api/v1/password-policies")]
-pub async fn policies(mut acting: Acting) -> Answer<Sent<Page<PasswordPolicy>>> {
-    let rows = acting.tx()?.policies().await?;
-    acting.seen().await?;
-    Ok(Sent(Page { items: rows.into_iter().map(show_policy).collect::<Answer<_>>()?, next: None }))
-}
-
-/// Adds a password policy.
-#[utoipa::path(context_path = "", request_body = NewPasswordPolicy, responses((status = 200, body = PasswordPolicy)))]
-#[post("/api/v1/password-policies", data = "<body>")]
-pub async fn add_policy(mut acting: Acting, body: Body<NewPasswordPolicy>) -> Answer<Versioned<PasswordPolicy>> {
-    acting.intends("policy.add", "password-policy", None, &body.0.name);
-    acting.duty("policy")?;
-    body.0.rules.check().map_err(|problem| Fault::field("rules", problem.to_string()))?;
-    let rules = serde_json::to_value(&body.0.rules).map_err(|error| Fault::internal(error.to_string()))?;
-    let row = PolicyRow { id: Uuid::now_v7(), organisation: acting.organisation(), name: named("name", &body.0.name)?, rules, is_default: false, version: 1 };
-    acting.tx()?.add_policy(&row).await?;
-    acting.naming(row.id, &row.name);
-    acting.done().await?;
-    Ok(Versioned(1, show_policy(row)?))
-}
-
-/// Changes a password policy.
-#[utoipa::path(context_path = "", request_body = NewPasswordPolicy, responses((status = 200, body = PasswordPolicy)))]
-#[put("/api/v1/password-policies/<policy>", data = "<body>")]
-pub async fn change_policy(mut acting: Acting, policy: &str, version: IfMatch, body: Body<NewPasswordPolicy>) -> Answer<Versioned<PasswordPolicy>> {
-    let target = id(policy)?;
-    acting.intends("policy.change", "password-policy", Some(target), &body.0.name);
-    acting.duty("policy")?;
-    body.0.rules.check().map_err(|problem| Fault::field("rules", problem.to_string()))?;
-    let mut row = acting.tx()?.policy(Some(target)).await?;
-    row.name = named("name", &body.0.name)?;
-    row.rules = serde_json::to_value(&body.0.rules).map_err(|error| Fault::internal(error.to_string()))?;
-    row.version = version.0;
-    acting.tx()?.change_policy(&row).await?;
-    acting.noting("rules", row.rules.to_string());
-    acting.done().await?;
-    row.version += 1;
-    Ok(Versioned(row.version, show_policy(row)?))
-}
-
-/// Generates a password by a policy, the default one when none is named, and stores it nowhere.
-#[utoipa::path(context_path = "", params(("policy" = Option<String>, Query)), responses((status = 200, body = Generated)))]
-#[post("/api/v1/generate?<policy>")]
-pub async fn generate(mut acting: Acting, policy: Option<&str>) -> Answer<Sent<Generated>> {
-    let row = acting.tx()?.policy(super::exchange::maybe_id(policy)?).await?;
-    acting.seen().await?;
-    let made = show_policy(row)?.rules.generate(&mut acting.app.rng()?).map_err(|problem| Fault::field("policy", problem.to_string()))?;
-    let text = made.expose_secret_text().map_err(|error| Fault::internal(error.to_string()))?;
-    Ok(Sent(Generated { password: SecretText::new(text.to_owned()) }))
 }

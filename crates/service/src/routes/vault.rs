@@ -1,31 +1,40 @@
-//! Credentials, reveals, history, devices.
+//! Credentials.
 
 use std::collections::BTreeMap;
 
-use jexlin_api::{
-    ChangeCredential, ChangeDevice, Credential, CredentialItem, Device, Kind, KindField, NewCredential, NewDevice, OneTimeCode, Page, Reveal, Revealed,
-    SecretText, Version,
-};
+use jexlin_api::{ChangeCredential, Credential, CredentialItem, FindingItem, NewCredential, Page, SecretText};
 use jexlin_core::access::{Allowed, AtLeast, Level, mark};
-use jexlin_core::gate::{self, Passed};
-use jexlin_core::names::LONGEST_FIELD;
+use jexlin_core::names::check_note;
+use jexlin_core::policy::{About, Finding};
 use jexlin_core::secret::Secret;
-use jexlin_core::vault::kinds::{self as core_kinds, PASSWORD};
-use jexlin_core::vault::one_time::{ONE_TIME_SEED, code_for};
-use jexlin_core::vault::{Place, Sealed, WrappedKey, open};
-use jexlin_store::{CredentialChange, CredentialListing, CredentialRow, DeviceRow, ListQuery};
-use rocket::{Route, delete, get, patch, post, routes};
+use jexlin_core::vault::kinds::{Facts, Field, FieldType, Given, Kind, PASSWORD};
+use jexlin_core::vault::ssh_keys::SshKey;
+use jexlin_core::vault::{Place, WrappedKey};
+use jexlin_store::{CredentialChange, CredentialListing, CredentialRow, ListQuery, NewVersion, Tx, View};
+use rocket::{FromForm, Route, delete, get, patch, post, routes};
 use uuid::Uuid;
 
+use super::bin::removal;
 use super::exchange::{Body, IfMatch, Sent, Versioned, id, maybe_id, page, paging};
 use super::folders::allow_folder;
+use super::kinds::{self, read_fields, show_fields};
+use super::marks::read_tags;
 use super::people::named;
 use crate::acting::Acting;
+use crate::judging::{self, Rule};
 use crate::problem::{Answer, Fault};
 
 pub fn routes() -> Vec<Route> {
-    routes![kinds, list, add, read, change, remove, reveal, code, history, devices, add_device, read_device, change_device, remove_device]
+    routes![list, add, read, change, remove]
 }
+
+/// The parameters by which a list of credentials can be narrowed, and a search be saved.
+pub const FILTERS: [&str; 10] = ["folder", "below", "find", "name", "user", "kind", "tag", "device", "check", "finding"];
+/// The most words of one search, and the longest of them.
+const MOST_WORDS: usize = 6;
+const LONGEST_WORD: usize = 60;
+/// So many of the latest or most often used are shown.
+const MOST_USED: i64 = 50;
 
 /// Demands a level on a credential, and notes its name for the record.
 pub async fn allow_credential<L: AtLeast>(acting: &mut Acting, credential: Uuid) -> Answer<Allowed<L>> {
@@ -37,27 +46,7 @@ pub async fn allow_credential<L: AtLeast>(acting: &mut Acting, credential: Uuid)
     approach.reach.allow::<L>().map_err(|denied| if approach.reach.level.is_none() { Fault::unknown("credential") } else { denied.into() })
 }
 
-/// The kinds of credentials.
-#[utoipa::path(context_path = "", responses((status = 200, body = Page<Kind>)))]
-#[get("/api/v1/kinds")]
-pub async fn kinds(mut acting: Acting) -> Answer<Sent<Page<Kind>>> {
-    acting.seen().await?;
-    let field = |field: &core_kinds::Field| KindField {
-        name: field.name.into(),
-        label: field.label.into(),
-        holds: field.holds.word().into(),
-        required: field.required,
-    };
-    let kind = |kind: core_kinds::Kind| Kind {
-        name: kind.name.into(),
-        label: kind.label.into(),
-        generates: kind.generates,
-        fields: kind.fields.iter().map(field).collect(),
-    };
-    Ok(Sent(Page { items: core_kinds::BUILT_IN.into_iter().map(kind).collect(), next: None }))
-}
-
-fn show_item(row: CredentialListing) -> CredentialItem {
+fn show_item(row: CredentialListing, near: bool) -> CredentialItem {
     CredentialItem {
         id: row.id,
         name: row.name,
@@ -70,74 +59,205 @@ fn show_item(row: CredentialListing) -> CredentialItem {
         check: row.check_outcome,
         gated: row.gated,
         level: Level::from_number(row.held).unwrap_or(Level::List),
+        tags: row.tags,
+        favourite: row.favourite,
+        findings: row.findings,
+        changed_at: row.changed_at,
+        near,
     }
 }
 
-/// The credentials that the asker may know of: all, those of a folder, or those that hold a text.
-#[utoipa::path(context_path = "", params(("folder" = Option<String>, Query), ("find" = Option<String>, Query), ("cursor" = Option<String>, Query), ("limit" = Option<i64>, Query)), responses((status = 200, body = Page<CredentialItem>)))]
-#[get("/api/v1/credentials?<folder>&<find>&<cursor>&<limit>")]
-pub async fn list(
-    mut acting: Acting,
-    folder: Option<&str>,
-    find: Option<&str>,
-    cursor: Option<&str>,
-    limit: Option<i64>,
-) -> Answer<Sent<Page<CredentialItem>>> {
+/// How a list of credentials is narrowed.
+#[derive(Debug, FromForm)]
+pub struct Narrowed<'r> {
+    folder: Option<&'r str>,
+    below: Option<&'r str>,
+    find: Option<&'r str>,
+    name: Option<&'r str>,
+    user: Option<&'r str>,
+    kind: Option<&'r str>,
+    tag: Option<&'r str>,
+    device: Option<&'r str>,
+    check: Option<&'r str>,
+    finding: Option<&'r str>,
+    view: Option<&'r str>,
+}
+
+fn typed(text: Option<&str>) -> Option<String> {
+    text.map(str::trim).filter(|text| !text.is_empty()).map(|text| text.chars().take(LONGEST_WORD).collect())
+}
+
+/// The credentials that the asker may know of, narrowed as they like. `find` looks in everything that
+/// is not secret, word by word; when nothing holds all words, what resembles them comes back with
+/// `near` set. `view` is `favourites`, `recent`, `most-used`, `mine`, `shared-with-me`,
+/// `shared-by-me` or `with-nobody`.
+#[utoipa::path(context_path = "", params(
+    ("folder" = Option<String>, Query), ("below" = Option<String>, Query), ("find" = Option<String>, Query), ("name" = Option<String>, Query),
+    ("user" = Option<String>, Query), ("kind" = Option<String>, Query), ("tag" = Option<String>, Query), ("device" = Option<String>, Query),
+    ("check" = Option<String>, Query), ("finding" = Option<String>, Query), ("view" = Option<String>, Query), ("cursor" = Option<String>, Query),
+    ("limit" = Option<i64>, Query)
+), responses((status = 200, body = Page<CredentialItem>)))]
+#[get("/api/v1/credentials?<cursor>&<limit>&<narrowed..>")]
+pub async fn list(mut acting: Acting, narrowed: Narrowed<'_>, cursor: Option<&str>, limit: Option<i64>) -> Answer<Sent<Page<CredentialItem>>> {
     let paging = paging::<(String, Uuid)>(cursor, limit)?;
-    let find = find.map(str::trim).filter(|text| !text.is_empty()).map(|text| text.chars().take(100).collect());
-    let query = ListQuery { folder: maybe_id(folder)?, find, after: paging.after, most: paging.most + 1 };
+    let words = narrowed.find.unwrap_or_default().split(|c: char| c.is_whitespace() || c == '/').filter(|word| !word.is_empty());
+    let finding = typed(narrowed.finding);
+    if finding.as_deref().is_some_and(|word| word != "any" && Finding::find(word).is_none()) {
+        return Err(Fault::field("finding", format!("it is any, {}", Finding::ALL.map(Finding::word).join(", "))));
+    }
     let (person, now) = (acting.person.id, acting.now);
-    let rows = acting.tx()?.list_credentials(person, now, &query).await?;
+    let below = maybe_id(narrowed.below)?;
+    let mut query = ListQuery {
+        folder: maybe_id(narrowed.folder)?,
+        below,
+        find: words.take(MOST_WORDS).map(|word| word.chars().take(LONGEST_WORD).collect()).collect(),
+        nearly: false,
+        name: typed(narrowed.name),
+        user_name: typed(narrowed.user),
+        kind: typed(narrowed.kind),
+        tag: typed(narrowed.tag).map(|tag| tag.to_lowercase()),
+        device: typed(narrowed.device),
+        check: typed(narrowed.check),
+        finding,
+        view: None,
+        only: None,
+        thresholds: judging::thresholds(acting.tx()?).await?,
+        after: paging.after,
+        most: paging.most + 1,
+    };
+    let mut used: Option<Vec<Uuid>> = None;
+    match narrowed.view.filter(|view| !view.is_empty()) {
+        None => {}
+        Some("favourites") => query.view = Some(View::Favourites),
+        Some("mine") => query.view = Some(View::Mine),
+        Some("shared-with-me") => query.view = Some(View::SharedWithMe),
+        Some("shared-by-me") => query.view = Some(View::SharedByMe),
+        Some("with-nobody") => query.view = Some(View::WithNobody),
+        Some(view @ ("recent" | "most-used")) => {
+            let ids = acting.tx()?.used_by(person, view == "most-used", MOST_USED).await?;
+            query.only = Some(ids.clone());
+            used = Some(ids);
+        }
+        Some(_) => return Err(Fault::field("view", "it is favourites, recent, most-used, mine, shared-with-me, shared-by-me or with-nobody")),
+    }
+    let mut rows = acting.tx()?.list_credentials(person, now, &query).await?;
+    let near = rows.is_empty() && !query.find.is_empty() && query.after.is_none();
+    if near {
+        query.nearly = true;
+        rows = acting.tx()?.list_credentials(person, now, &query).await?;
+    }
     acting.seen().await?;
-    Ok(Sent(page(rows, paging.most, |row| (row.name.clone(), row.id), show_item)))
+    if let Some(order) = used {
+        // These come in their own order, and are few.
+        rows.sort_by_key(|row| order.iter().position(|id| *id == row.id));
+        return Ok(Sent(Page { items: rows.into_iter().map(|row| show_item(row, false)).collect(), next: None }));
+    }
+    Ok(Sent(page(rows, paging.most, |row| (row.name.clone(), row.id), |row| show_item(row, near))))
 }
 
 fn fields_of(row: &CredentialRow) -> BTreeMap<String, String> {
     serde_json::from_value(row.fields.clone()).unwrap_or_default()
 }
 
-async fn show(acting: &mut Acting, row: CredentialRow, level: Level) -> Answer<Credential> {
+fn extra_of(row: &CredentialRow) -> Vec<Field> {
+    serde_json::from_value(row.extra.clone()).unwrap_or_default()
+}
+
+/// The kind of a credential, with the fields that it has for itself alone.
+pub async fn kind_of(tx: &mut Tx, row: &CredentialRow) -> Answer<Kind> {
+    let known = kinds::find(tx, &row.kind).await?.ok_or_else(|| Fault::internal("a credential of no kind"))?;
+    let mut kind = known.kind;
+    // The kind may have got a field of the same name since; then that one counts.
+    let own: Vec<Field> = extra_of(row).into_iter().filter(|field| kind.field(&field.name).is_none()).collect();
+    kind.fields.extend(own);
+    Ok(kind)
+}
+
+async fn findings(acting: &mut Acting, row: &CredentialRow) -> Answer<Vec<FindingItem>> {
+    let (person, now) = (acting.person.id, acting.now);
+    let from = judging::thresholds(acting.tx()?).await?;
+    let words = acting.tx()?.findings_of(row.id, person, now, from).await?;
+    let lacks = acting.tx()?.judgement(row.id).await?.map(|row| row.lacks).unwrap_or_default();
+    let show = |word: &String| {
+        let finding = Finding::find(word)?;
+        let detail = if finding == Finding::BreaksPolicy { lacks.join("; ") } else { String::new() };
+        Some(FindingItem { name: word.clone(), detail, advice: finding.advice().into() })
+    };
+    Ok(words.iter().filter_map(show).collect())
+}
+
+/// Shows a credential without its secrets.
+pub async fn show(acting: &mut Acting, row: CredentialRow, level: Level) -> Answer<Credential> {
+    let kind = kind_of(acting.tx()?, &row).await?;
+    let fields = fields_of(&row);
+    let mut facts: BTreeMap<String, Facts> = kind.facts(&fields);
     let tx = acting.tx()?;
     let place = tx.path_of(row.folder_id).await?;
-    let mut secret_fields: Vec<String> =
-        tx.versions(row.id).await?.into_iter().filter(|version| version.state == "current").map(|version| version.field).collect();
-    secret_fields.dedup();
+    let current: Vec<_> = tx.versions(row.id).await?.into_iter().filter(|version| version.state == "current").collect();
+    for version in &current {
+        let known: Facts = serde_json::from_value(version.facts.clone()).unwrap_or_default();
+        if !known.is_empty() {
+            facts.insert(version.field.clone(), known);
+        }
+    }
     let device_name = match row.device_id {
         Some(device) => Some(tx.device(device).await?.name),
         None => None,
     };
     let state = if row.device_id.is_some() { tx.upkeep_state(row.id).await? } else { None };
     let upkeep = state.map(|state| super::upkeep::show_state(state, &place, &row.name, device_name.as_deref()));
-    let gate = match tx.gate_of(row.id).await? {
+    let mut people = [None, None];
+    for (shown, person) in people.iter_mut().zip([row.created_by, row.changed_by]) {
+        if let Some(person) = person {
+            *shown = tx.person(person).await.ok().map(|person| person.display_name);
+        }
+    }
+    let [created_by, changed_by] = people;
+    let person = acting.person.id;
+    let favourite = acting.tx()?.is_favourite(person, row.id).await?;
+    let gate = match acting.tx()?.gate_of(row.id).await? {
         Some(gate) => Some(super::gates::show_gate(acting, gate.id).await?),
         None => None,
     };
+    let findings = if level >= Level::Reveal { findings(acting, &row).await? } else { vec![] };
+    let attachments = super::attachments::of(acting, row.id).await?;
     Ok(Credential {
-        fields: fields_of(&row),
+        extra: show_fields(&extra_of(&row)),
+        fields,
+        facts,
         id: row.id,
         name: row.name,
         folder: row.folder_id,
         place,
         kind: row.kind,
-        secret_fields,
+        secret_fields: current.into_iter().map(|version| version.field).collect(),
         device: row.device_id,
         device_name,
         level,
         gate,
         upkeep,
+        tags: row.tags,
+        favourite,
+        findings,
+        attachments,
         created_at: row.created_at,
+        created_by,
         changed_at: row.changed_at,
+        changed_by,
         version: row.version,
     })
 }
 
+/// A new value of a secret field, and how it came: `typed` or `generated`.
+pub type NewSecret = (String, Given, &'static str);
+
 /// Reads the secrets that somebody gave, by the kind; each problem is named by its field.
-fn read_secrets(kind: &core_kinds::Kind, password: Option<&SecretText>, others: &BTreeMap<String, SecretText>) -> Answer<Vec<(String, Secret)>> {
+fn read_secrets(kind: &Kind, password: Option<&SecretText>, others: &BTreeMap<String, SecretText>) -> Answer<Vec<NewSecret>> {
     let given = password.map(|value| (PASSWORD.to_owned(), value)).into_iter().chain(others.iter().map(|(name, value)| (name.clone(), value)));
     let (mut read, mut problems) = (vec![], BTreeMap::new());
     for (name, value) in given {
         match kind.read_secret(&name, value.expose_secret()) {
-            Ok(secret) => read.push((name, secret)),
+            Ok(secret) => read.push((name, secret, "typed")),
             Err(problem) => {
                 problems.insert(name, problem);
             }
@@ -146,11 +266,23 @@ fn read_secrets(kind: &core_kinds::Kind, password: Option<&SecretText>, others: 
     if problems.is_empty() { Ok(read) } else { Err(Fault::fields(problems)) }
 }
 
-/// Makes a password by the default policy.
-async fn generated(acting: &mut Acting) -> Answer<Secret> {
-    let row = acting.tx()?.policy(None).await?;
-    let policy: jexlin_core::policy::PasswordPolicy = serde_json::from_value(row.rules).map_err(|error| Fault::internal(error.to_string()))?;
-    policy.generate(&mut acting.app.rng()?).map_err(|problem| Fault::field("policy", problem.to_string()))
+/// Makes a password by what counts.
+pub fn generated(acting: &Acting, rule: &Rule, user_name: &str) -> Answer<Secret> {
+    let about = About { user_name, used_ago: None };
+    rule.policy.generate(&mut acting.app.rng()?, about).map_err(|problem| Fault::field("policy", format!("the policy “{}” cannot be met: {problem}", rule.name)))
+}
+
+/// Makes the main secret of a kind: a password by what counts, or a key.
+fn make_main(acting: &Acting, kind: &Kind, rule: &Rule, user_name: &str, sort: Option<&str>) -> Answer<Given> {
+    if kind.field(PASSWORD).is_some_and(|field| field.holds == FieldType::SshKey) {
+        let key = SshKey::generate(&mut acting.app.rng()?, sort.unwrap_or("ed25519"), user_name).map_err(|problem| Fault::field("key", problem.to_string()))?;
+        return Ok(Given { facts: key.facts(), value: key.into_text() });
+    }
+    Ok(Given { value: generated(acting, rule, user_name)?, facts: Facts::new() })
+}
+
+fn user_of(fields: &BTreeMap<String, String>) -> &str {
+    fields.get("user_name").map_or("", String::as_str)
 }
 
 /// Whether accounts may be put on a device: its stewards and editors decide.
@@ -160,39 +292,63 @@ async fn check_device(acting: &mut Acting, device: Uuid) -> Answer<()> {
     Ok(())
 }
 
-/// Adds a credential.
-#[utoipa::path(context_path = "", request_body = NewCredential, responses((status = 200, body = Credential)))]
-#[post("/api/v1/credentials", data = "<body>")]
-pub async fn add(mut acting: Acting, body: Body<NewCredential>) -> Answer<Versioned<Credential>> {
-    let Body(body) = body;
-    acting.intends("credential.add", "credential", None, &body.name);
-    let kind = core_kinds::Kind::find(&body.kind).ok_or_else(|| Fault::field("kind", "there is no such kind; see `jexlin kinds`"))?;
-    kind.check_plain(&body.fields).map_err(Fault::fields)?;
-    let level = allow_folder::<mark::Edit>(&mut acting, body.folder).await?.held();
-    if let Some(device) = body.device {
-        check_device(&mut acting, device).await?;
-    }
-    let mut secrets: Vec<(String, Secret, &str)> =
-        read_secrets(&kind, body.password.as_ref(), &body.secrets)?.into_iter().map(|(name, value)| (name, value, "typed")).collect();
-    if !secrets.iter().any(|(name, ..)| name == PASSWORD) {
-        if !kind.generates {
-            let label = kind.field(PASSWORD).map_or("secret", |field| field.label).to_lowercase();
-            return Err(Fault::field(PASSWORD, format!("a {} needs its {label}; none can be generated", kind.label.to_lowercase())));
+fn changed_kind(kind: &Kind) -> Fault {
+    Fault::conflict(
+        "kind-changed",
+        format!("Somebody has changed what a {} has for fields since the form was opened.", kind.label.to_lowercase()),
+        "Open the form again; copy what you typed first.",
+    )
+}
+
+fn to_json<T: serde::Serialize>(value: &T) -> Answer<serde_json::Value> {
+    serde_json::to_value(value).map_err(|error| Fault::internal(error.to_string()))
+}
+
+/// Keeps new values of secret fields, judged where there is something to judge. Their numbers go on
+/// from what is there.
+async fn keep_secrets(acting: &mut Acting, kind: &Kind, row: &CredentialRow, secrets: &[NewSecret], why: &str, rule: &Rule) -> Answer<()> {
+    let (organisation, credential, now, by) = (row.organisation, row.id, acting.now, acting.person.id);
+    let data_key = acting.keys.key.unwrap_data_key(organisation, credential, &WrappedKey(row.data_key.clone()))?;
+    let mut rng = acting.app.rng()?;
+    for (field, given, how) in secrets {
+        let number = acting.tx()?.next_number(credential, field).await?;
+        let sealed = data_key.seal(&mut rng, &Place { organisation, credential, field, version: number }, &given.value)?;
+        let facts = to_json(&given.facts)?;
+        let new = NewVersion { credential, field, number, state: "current", sealed: &sealed.0, now, by: Some(by), how, why, facts };
+        acting.tx()?.add_version(&new).await?;
+        acting.noting(field, *how);
+        if field == PASSWORD {
+            let (app, keys) = (acting.app.clone(), acting.keys.clone());
+            judging::admit_and_keep(acting.tx()?, &app, &keys, kind, row, number, &given.value, rule).await?;
         }
-        secrets.push((PASSWORD.to_owned(), generated(&mut acting).await?, "generated"));
     }
+    if !why.is_empty() {
+        acting.noting("why", why);
+    }
+    Ok(())
+}
+
+/// Adds a credential whose parts have been read; for what brings things in.
+pub async fn keep_new(acting: &mut Acting, kind: &Kind, folder: Uuid, name: &str, fields: &BTreeMap<String, String>, secrets: Vec<NewSecret>) -> Answer<Uuid> {
+    let rule = judging::rule_for(acting.tx()?, folder, None).await?;
+    let row = new_row(acting, kind, folder, name, fields, None)?;
+    acting.tx()?.add_credential(&row).await?;
+    keep_secrets(acting, kind, &row, &secrets, "", &rule).await?;
+    Ok(row.id)
+}
+
+fn new_row(acting: &Acting, kind: &Kind, folder: Uuid, name: &str, fields: &BTreeMap<String, String>, device: Option<Uuid>) -> Answer<CredentialRow> {
     let (organisation, now, by) = (acting.organisation(), acting.now, acting.person.id);
     let credential = Uuid::now_v7();
-    let mut rng = acting.app.rng()?;
-    let (data_key, wrapped) = acting.keys.key.generate_data_key(&mut rng, organisation, credential)?;
-    let row = CredentialRow {
+    let (_, wrapped) = acting.keys.key.generate_data_key(&mut acting.app.rng()?, organisation, credential)?;
+    Ok(CredentialRow {
         id: credential,
         organisation,
-        folder_id: body.folder,
-        kind: body.kind,
-        name: named("name", &body.name)?,
-        fields: serde_json::to_value(&body.fields).map_err(|error| Fault::internal(error.to_string()))?,
-        device_id: body.device,
+        folder_id: folder,
+        kind: kind.name.clone(),
+        name: named("name", name)?,
+        fields: to_json(fields)?,
+        device_id: device,
         data_key: wrapped.0,
         created_at: now,
         created_by: Some(by),
@@ -200,18 +356,57 @@ pub async fn add(mut acting: Acting, body: Body<NewCredential>) -> Answer<Versio
         changed_by: Some(by),
         removed_at: None,
         version: 1,
-    };
-    let tx = acting.tx()?;
-    tx.add_credential(&row).await?;
-    for (field, value, how) in &secrets {
-        let sealed = data_key.seal(&mut rng, &Place { organisation, credential, field, version: 1 }, value)?;
-        tx.add_version(credential, field, 1, "current", &sealed.0, now, Some(by), how).await?;
+        removal_id: None,
+        extra: serde_json::json!([]),
+        tags: vec![],
+    })
+}
+
+/// Adds a credential.
+#[utoipa::path(context_path = "", request_body = NewCredential, responses((status = 200, body = Credential)))]
+#[post("/api/v1/credentials", data = "<body>")]
+pub async fn add(mut acting: Acting, body: Body<NewCredential>) -> Answer<Versioned<Credential>> {
+    let Body(body) = body;
+    acting.intends("credential.add", "credential", None, &body.name);
+    let known = kinds::find(acting.tx()?, &body.kind).await?.ok_or_else(|| Fault::field("kind", "there is no such kind; see `jexlin kind list`"))?;
+    if known.retired || (!known.own && judging::settings(acting.tx()?).await?.0.only_own_kinds) {
+        return Err(Fault::field("kind", "no new credential can be of this kind any more; see `jexlin kind list`"));
     }
+    if body.kind_version.is_some_and(|version| version != known.version) {
+        return Err(changed_kind(&known.kind));
+    }
+    let extra = read_fields(&body.extra)?;
+    let kind = known.kind.with_extra(&extra).map_err(|problem| Fault::field("extra", problem))?;
+    check_note(&body.why).map_err(|problem| Fault::field("why", problem))?;
+    let mut fields = body.fields;
+    kind.check_plain(&fields, &BTreeMap::new()).map_err(Fault::fields)?;
+    kind.complete(&mut fields);
+    let level = allow_folder::<mark::Edit>(&mut acting, body.folder).await?.held();
+    if let Some(device) = body.device {
+        check_device(&mut acting, device).await?;
+    }
+    let rule = judging::rule_for(acting.tx()?, body.folder, body.policy).await?;
+    let mut secrets = read_secrets(&kind, body.password.as_ref(), &body.secrets)?;
+    if let (Some(main), false) = (kind.field(PASSWORD), secrets.iter().any(|(name, ..)| name == PASSWORD)) {
+        if kind.generates {
+            secrets.push((PASSWORD.to_owned(), make_main(&acting, &kind, &rule, user_of(&fields), body.key.as_deref())?, "generated"));
+        } else if main.required {
+            let label = main.label.to_lowercase();
+            return Err(Fault::field(PASSWORD, format!("a {} needs its {label}; none can be generated", kind.label.to_lowercase())));
+        }
+    }
+    for field in kind.fields.iter().filter(|field| field.required && field.holds.is_secret() && field.name != PASSWORD) {
+        if !secrets.iter().any(|(name, ..)| *name == field.name) {
+            return Err(Fault::field(&field.name, "this field is required"));
+        }
+    }
+    let mut row = new_row(&acting, &kind, body.folder, &body.name, &fields, body.device)?;
+    row.extra = to_json(&extra)?;
+    row.tags = read_tags(&body.tags)?;
+    acting.tx()?.add_credential(&row).await?;
+    keep_secrets(&mut acting, &kind, &row, &secrets, &body.why, &rule).await?;
     let shown = show(&mut acting, row, level).await?;
-    acting.naming(credential, &format!("{}/{}", shown.place, shown.name));
-    for (field, _, how) in &secrets {
-        acting.noting(field, *how);
-    }
+    acting.naming(shown.id, &format!("{}/{}", shown.place, shown.name));
     acting.done().await?;
     Ok(Versioned(1, shown))
 }
@@ -228,7 +423,7 @@ pub async fn read(mut acting: Acting, credential: &str) -> Answer<Versioned<Cred
     Ok(Versioned(shown.version, shown))
 }
 
-/// Changes a credential: name, place, fields, device, or the password in the vault.
+/// Changes a credential: name, place, fields, tags, device, or secrets in the vault.
 #[utoipa::path(context_path = "", request_body = ChangeCredential, responses((status = 200, body = Credential)))]
 #[patch("/api/v1/credentials/<credential>", data = "<body>")]
 pub async fn change(mut acting: Acting, credential: &str, version: IfMatch, body: Body<ChangeCredential>) -> Answer<Versioned<Credential>> {
@@ -240,6 +435,11 @@ pub async fn change(mut acting: Acting, credential: &str, version: IfMatch, body
     if row.version != version.0 {
         return Err(Fault::stale());
     }
+    let known = kinds::find(acting.tx()?, &row.kind).await?.ok_or_else(|| Fault::internal("a credential of no kind"))?;
+    if body.kind_version.is_some_and(|version| version != known.version) {
+        return Err(changed_kind(&known.kind));
+    }
+    check_note(&body.why).map_err(|problem| Fault::field("why", problem))?;
     if let Some(name) = &body.name {
         row.name = named("name", name)?;
         acting.noting("name", row.name.clone());
@@ -251,8 +451,10 @@ pub async fn change(mut acting: Acting, credential: &str, version: IfMatch, body
         row.folder_id = folder;
         let to = acting.tx()?.path_of(folder).await?;
         acting.noting("moved_to", to);
+        acting.tx()?.judge_again(target).await?;
     }
-    let mut fields = fields_of(&row);
+    let kept = fields_of(&row);
+    let mut fields = kept.clone();
     for (name, value) in &body.fields {
         if value.is_empty() {
             fields.remove(name);
@@ -261,9 +463,20 @@ pub async fn change(mut acting: Acting, credential: &str, version: IfMatch, body
         }
         acting.noting(&format!("field {}", name.chars().take(40).collect::<String>()), "changed");
     }
-    let kind = core_kinds::Kind::find(&row.kind).ok_or_else(|| Fault::internal("a credential of no kind"))?;
-    kind.check_plain(&fields).map_err(Fault::fields)?;
-    row.fields = serde_json::to_value(&fields).map_err(|error| Fault::internal(error.to_string()))?;
+    if let Some(extra) = &body.extra {
+        let extra = read_fields(extra)?;
+        known.kind.clone().with_extra(&extra).map_err(|problem| Fault::field("extra", problem))?;
+        row.extra = to_json(&extra)?;
+        acting.noting("extra fields", extra.iter().map(|field| field.name.as_str()).collect::<Vec<_>>().join(", "));
+    }
+    let kind = kind_of(acting.tx()?, &row).await?;
+    kind.check_plain(&fields, &kept).map_err(Fault::fields)?;
+    kind.complete(&mut fields);
+    row.fields = to_json(&fields)?;
+    if let Some(tags) = &body.tags {
+        row.tags = read_tags(tags)?;
+        acting.noting("tags", row.tags.join(", "));
+    }
     if let Some(device) = body.device {
         check_device(&mut acting, device).await?;
         row.device_id = Some(device);
@@ -272,30 +485,20 @@ pub async fn change(mut acting: Acting, credential: &str, version: IfMatch, body
         row.device_id = None;
         acting.noting("device", "none");
     }
-    let (now, by) = (acting.now, acting.person.id);
-    let mut secrets: Vec<(String, Secret, &str)> =
-        read_secrets(&kind, body.password.as_ref(), &body.secrets)?.into_iter().map(|(name, value)| (name, value, "typed")).collect();
+    let rule = judging::rule_for(acting.tx()?, row.folder_id, body.policy).await?;
+    let mut secrets = read_secrets(&kind, body.password.as_ref(), &body.secrets)?;
     if body.generate && body.password.is_none() {
         if !kind.generates {
             return Err(Fault::field("generate", format!("the secret of a {} comes from somebody else; none can be generated", kind.label.to_lowercase())));
         }
-        secrets.push((PASSWORD.to_owned(), generated(&mut acting).await?, "generated"));
+        secrets.push((PASSWORD.to_owned(), make_main(&acting, &kind, &rule, user_of(&fields), body.key.as_deref())?, "generated"));
     }
-    for (field, value, how) in &secrets {
-        if field == PASSWORD && acting.tx()?.has_candidate(target).await? {
-            return Err(Fault::conflict(
-                "job-under-way",
-                "A rotation of this password is under way or in doubt.",
-                "Wait until it has ended; setting a password now could lose the one the device has.",
-            ));
-        }
-        let number = acting.tx()?.next_number(target, field).await?;
-        let place = Place { organisation: row.organisation, credential: target, field, version: number };
-        let data_key = acting.keys.key.unwrap_data_key(row.organisation, target, &WrappedKey(row.data_key.clone()))?;
-        let sealed = data_key.seal(&mut acting.app.rng()?, &place, value)?;
-        acting.tx()?.add_version(target, field, number, "current", &sealed.0, now, Some(by), how).await?;
-        acting.noting(field, *how);
+    if secrets.iter().any(|(field, ..)| field == PASSWORD) && acting.tx()?.has_candidate(target).await? {
+        return Err(Fault::rotating());
     }
+    row.changed_at = acting.now;
+    row.changed_by = Some(acting.person.id);
+    keep_secrets(&mut acting, &kind, &row, &secrets, &body.why, &rule).await?;
     let change = CredentialChange {
         id: target,
         version: version.0,
@@ -303,274 +506,31 @@ pub async fn change(mut acting: Acting, credential: &str, version: IfMatch, body
         folder_id: row.folder_id,
         fields: &row.fields,
         device_id: row.device_id,
-        now,
-        by: Some(by),
+        extra: &row.extra,
+        tags: &row.tags,
+        now: row.changed_at,
+        by: row.changed_by,
     };
     acting.tx()?.change_credential(&change).await?;
     row.version += 1;
-    row.changed_at = now;
     let shown = show(&mut acting, row, allowed.held()).await?;
     acting.done().await?;
     Ok(Versioned(shown.version, shown))
 }
 
-/// Removes a credential. Its versions stay in the records.
+/// Moves a credential to the bin, from where it can be put back.
 #[utoipa::path(context_path = "", responses((status = 200)))]
 #[delete("/api/v1/credentials/<credential>")]
-pub async fn remove(mut acting: Acting, credential: &str, version: IfMatch) -> Answer<()> {
+pub async fn remove(mut acting: Acting, credential: &str, version: IfMatch) -> Answer<Sent<Uuid>> {
     let target = id(credential)?;
     acting.intends("credential.remove", "credential", Some(target), "");
     allow_credential::<mark::Steward>(&mut acting, target).await?;
     let now = acting.now;
-    acting.tx()?.remove_credential(target, version.0, now).await?;
+    let row = acting.tx()?.credential_locked(target).await?;
+    let path = format!("{}/{}", acting.tx()?.path_of(row.folder_id).await?, row.name);
+    let going = removal(&acting, "credential", target, path, row.folder_id, 1);
+    acting.tx()?.add_removal(&going).await?;
+    acting.tx()?.remove_credential(target, version.0, going.id, now).await?;
     acting.done().await?;
-    Ok(())
-}
-
-/// Shows a secret, once its audit event is durable.
-#[utoipa::path(context_path = "", request_body = Reveal, responses((status = 200, body = Revealed)))]
-#[post("/api/v1/credentials/<credential>/reveal", data = "<body>")]
-pub async fn reveal(mut acting: Acting, credential: &str, body: Body<Reveal>) -> Answer<Sent<Revealed>> {
-    let target = id(credential)?;
-    let field = body.0.field.unwrap_or_else(|| PASSWORD.to_owned());
-    acting.intends("credential.reveal", "credential", Some(target), "");
-    if field.len() > LONGEST_FIELD {
-        return Err(Fault::field("field", "there is no such field"));
-    }
-    let (person, now) = (acting.person.id, acting.now);
-    let (approach, withheld) = acting.tx()?.approach_secret(person, target, now, &field, body.0.version).await?;
-    if approach.reach.level.is_none() {
-        return Err(Fault::unknown("credential"));
-    }
-    acting.naming(target, &approach.path);
-    acting.noting("field", field.clone());
-    let allowed = approach.reach.allow::<mark::Reveal>()?;
-    let passed = through(&mut acting, &allowed, approach.gate).await?;
-    let withheld = withheld.ok_or_else(|| Fault::unknown("field or version"))?;
-    if let Some(number) = body.0.version {
-        acting.noting("version", number.to_string());
-    }
-    if let Some(checkout) = passed.checkout() {
-        acting.noting("checkout", checkout.to_string());
-    }
-    let (event, receipt) = acting.done().await?;
-    // From here on the event is durable.
-    let sealed = withheld.after(&receipt)?;
-    let place = Place { organisation: acting.organisation(), credential: target, field: &field, version: sealed.number };
-    let plain = open(&passed, &acting.keys.key, &WrappedKey(sealed.data_key), &place, &Sealed(sealed.sealed))?;
-    let text = plain.expose_secret_text().map_err(|error| Fault::internal(error.to_string()))?;
-    Ok(Sent(Revealed { version: sealed.number, value: SecretText::new(text.to_owned()), event, field }))
-}
-
-/// The way through the gate, if one stands there.
-async fn through<L: AtLeast>(acting: &mut Acting, allowed: &Allowed<L>, gate: Option<Uuid>) -> Answer<Passed<L>> {
-    let (person, target, now) = (allowed.subject(), allowed.target(), acting.now);
-    let (stands, held) = match gate {
-        None => (None, None),
-        Some(gate) => {
-            let gate = acting.tx()?.gate(gate).await?.to_core();
-            let open = acting.tx()?.open_checkouts(target).await?;
-            (Some(gate), open.iter().find(|row| row.person_id == person && row.ends_at > now).map(jexlin_store::CheckoutRow::to_core))
-        }
-    };
-    gate::pass(allowed, stands.as_ref(), held.as_ref(), now).map_err(|stopped| Fault::gate(&stopped))
-}
-
-/// The current one-time code, for everybody who may use the credential. The seed itself takes a
-/// reveal.
-#[utoipa::path(context_path = "", responses((status = 200, body = OneTimeCode)))]
-#[post("/api/v1/credentials/<credential>/code")]
-pub async fn code(mut acting: Acting, credential: &str) -> Answer<Sent<OneTimeCode>> {
-    let target = id(credential)?;
-    acting.intends("credential.code", "credential", Some(target), "");
-    let (person, now) = (acting.person.id, acting.now);
-    let (approach, withheld) = acting.tx()?.approach_secret(person, target, now, ONE_TIME_SEED, None).await?;
-    if approach.reach.level.is_none() {
-        return Err(Fault::unknown("credential"));
-    }
-    acting.naming(target, &approach.path);
-    let allowed = approach.reach.allow::<mark::Use>()?;
-    let passed = through(&mut acting, &allowed, approach.gate).await?;
-    let withheld = withheld.ok_or_else(|| Fault::unknown("seed of one-time codes"))?;
-    if let Some(checkout) = passed.checkout() {
-        acting.noting("checkout", checkout.to_string());
-    }
-    let (event, receipt) = acting.done().await?;
-    let sealed = withheld.after(&receipt)?;
-    let place = Place { organisation: acting.organisation(), credential: target, field: ONE_TIME_SEED, version: sealed.number };
-    let seconds = u64::try_from(acting.app.clock.now().timestamp()).unwrap_or(0);
-    let code = code_for(&passed, &acting.keys.key, &WrappedKey(sealed.data_key), &place, &Sealed(sealed.sealed), seconds)?;
-    let digits = code.digits.expose_secret_text().map_err(|error| Fault::internal(error.to_string()))?;
-    Ok(Sent(OneTimeCode { digits: SecretText::new(digits.to_owned()), left: code.left, period: code.period, event }))
-}
-
-/// The versions of a credential's secrets, without their values.
-#[utoipa::path(context_path = "", responses((status = 200, body = Page<Version>)))]
-#[get("/api/v1/credentials/<credential>/history")]
-pub async fn history(mut acting: Acting, credential: &str) -> Answer<Sent<Page<Version>>> {
-    let target = id(credential)?;
-    acting.intends("credential.history", "credential", Some(target), "");
-    allow_credential::<mark::Reveal>(&mut acting, target).await?;
-    let names = super::people::names(&mut acting).await?;
-    let rows = acting.tx()?.versions(target).await?;
-    acting.done().await?;
-    let show = |row: jexlin_store::VersionRow| Version {
-        field: row.field,
-        number: row.number,
-        state: row.state,
-        made_at: row.made_at,
-        made_by: row.made_by.and_then(|id| names.get(&id).cloned()),
-        made_how: row.made_how,
-    };
-    Ok(Sent(Page { items: rows.into_iter().map(show).collect(), next: None }))
-}
-
-async fn show_device(acting: &mut Acting, row: DeviceRow) -> Answer<Device> {
-    let place = acting.tx()?.path_of(row.folder_id).await?;
-    let accounts = acting.tx()?.accounts_on(row.id).await?;
-    Ok(Device {
-        id: row.id,
-        name: row.name,
-        folder: row.folder_id,
-        place,
-        connector: row.connector,
-        address: row.address,
-        port: u16::try_from(row.port).unwrap_or(0),
-        host_key: row.host_key,
-        operator: row.operator_id,
-        accounts,
-        version: row.version,
-    })
-}
-
-/// The devices in folders that the asker may know of.
-#[utoipa::path(context_path = "", params(("folder" = Option<String>, Query), ("cursor" = Option<String>, Query), ("limit" = Option<i64>, Query)), responses((status = 200, body = Page<Device>)))]
-#[get("/api/v1/devices?<folder>&<cursor>&<limit>")]
-pub async fn devices(mut acting: Acting, folder: Option<&str>, cursor: Option<&str>, limit: Option<i64>) -> Answer<Sent<Page<Device>>> {
-    let paging = paging::<(String, Uuid)>(cursor, limit)?;
-    let (person, now) = (acting.person.id, acting.now);
-    let folder = maybe_id(folder)?;
-    let rows = acting.tx()?.devices(person, now, folder, paging.after, paging.most + 1).await?;
-    let most = usize::try_from(paging.most).unwrap_or(1);
-    let mut shown = vec![];
-    for row in rows.iter().take(most) {
-        shown.push(show_device(&mut acting, row.clone()).await?);
-    }
-    acting.seen().await?;
-    let next = page(rows, paging.most, |row| (row.name.clone(), row.id), |_| ()).next;
-    Ok(Sent(Page { items: shown, next }))
-}
-
-fn check_address(address: &str) -> Answer<String> {
-    let text = address.trim();
-    let good = !text.is_empty() && text.len() <= 253 && text.chars().all(|c| c.is_ascii_alphanumeric() || matches!(c, '.' | '-' | ':' | '_'));
-    if good { Ok(text.to_owned()) } else { Err(Fault::field("address", "it is a host name or an IP address")) }
-}
-
-/// Whoever names an operator lets the device's jobs sign in with it: that takes `use` on it.
-async fn check_operator(acting: &mut Acting, operator: Uuid) -> Answer<()> {
-    let (person, now) = (acting.person.id, acting.now);
-    let reach = acting.tx()?.reach_credential(person, operator, now).await?;
-    reach.allow::<mark::Use>().map(|_| ()).map_err(|denied| if reach.level.is_none() { Fault::unknown("operator credential") } else { denied.into() })
-}
-
-/// Adds a device.
-#[utoipa::path(context_path = "", request_body = NewDevice, responses((status = 200, body = Device)))]
-#[post("/api/v1/devices", data = "<body>")]
-pub async fn add_device(mut acting: Acting, body: Body<NewDevice>) -> Answer<Versioned<Device>> {
-    let Body(body) = body;
-    acting.intends("device.add", "device", None, &body.name);
-    allow_folder::<mark::Edit>(&mut acting, body.folder).await?;
-    if let Some(operator) = body.operator {
-        check_operator(&mut acting, operator).await?;
-    }
-    let row = DeviceRow {
-        id: Uuid::now_v7(),
-        organisation: acting.organisation(),
-        folder_id: body.folder,
-        name: named("name", &body.name)?,
-        connector: "ssh".into(),
-        address: check_address(&body.address)?,
-        port: i32::from(body.port.unwrap_or(22)).max(1),
-        host_key: None,
-        operator_id: body.operator,
-        created_at: acting.now,
-        removed_at: None,
-        version: 1,
-    };
-    acting.tx()?.add_device(&row).await?;
-    acting.naming(row.id, &row.name);
-    acting.noting("address", format!("{} port {}", row.address, row.port));
-    let shown = show_device(&mut acting, row).await?;
-    acting.done().await?;
-    Ok(Versioned(1, shown))
-}
-
-/// One device.
-#[utoipa::path(context_path = "", responses((status = 200, body = Device)))]
-#[get("/api/v1/devices/<device>")]
-pub async fn read_device(mut acting: Acting, device: &str) -> Answer<Versioned<Device>> {
-    let row = acting.tx()?.device(id(device)?).await.map_err(|_| Fault::unknown("device"))?;
-    allow_folder::<mark::List>(&mut acting, row.folder_id).await.map_err(|_| Fault::unknown("device"))?;
-    let shown = show_device(&mut acting, row).await?;
-    acting.seen().await?;
-    Ok(Versioned(shown.version, shown))
-}
-
-/// Changes a device.
-#[utoipa::path(context_path = "", request_body = ChangeDevice, responses((status = 200, body = Device)))]
-#[patch("/api/v1/devices/<device>", data = "<body>")]
-pub async fn change_device(mut acting: Acting, device: &str, version: IfMatch, body: Body<ChangeDevice>) -> Answer<Versioned<Device>> {
-    let Body(body) = body;
-    let target = id(device)?;
-    acting.intends("device.change", "device", Some(target), "");
-    let mut row = acting.tx()?.device(target).await.map_err(|_| Fault::unknown("device"))?;
-    allow_folder::<mark::Steward>(&mut acting, row.folder_id).await?;
-    acting.naming(target, &row.name);
-    if let Some(name) = &body.name {
-        row.name = named("name", name)?;
-        acting.noting("name", row.name.clone());
-    }
-    if let Some(address) = &body.address {
-        row.address = check_address(address)?;
-        acting.noting("address", row.address.clone());
-    }
-    if let Some(port) = body.port {
-        row.port = i32::from(port).max(1);
-        acting.noting("port", row.port.to_string());
-    }
-    if let Some(operator) = body.operator {
-        check_operator(&mut acting, operator).await?;
-        row.operator_id = Some(operator);
-        acting.noting("operator", operator.to_string());
-    }
-    if body.accept_new_key || body.address.is_some() || body.port.is_some() {
-        row.host_key = None;
-        acting.noting("host_key", "forgotten; the next contact pins anew");
-    }
-    row.version = version.0;
-    acting.tx()?.change_device(&row).await?;
-    row.version += 1;
-    let shown = show_device(&mut acting, row).await?;
-    acting.done().await?;
-    Ok(Versioned(shown.version, shown))
-}
-
-/// Removes a device that has no accounts any more.
-#[utoipa::path(context_path = "", responses((status = 200)))]
-#[delete("/api/v1/devices/<device>")]
-pub async fn remove_device(mut acting: Acting, device: &str, version: IfMatch) -> Answer<()> {
-    let target = id(device)?;
-    acting.intends("device.remove", "device", Some(target), "");
-    let mut row = acting.tx()?.device(target).await.map_err(|_| Fault::unknown("device"))?;
-    allow_folder::<mark::Steward>(&mut acting, row.folder_id).await?;
-    acting.naming(target, &row.name);
-    if acting.tx()?.accounts_on(target).await? > 0 {
-        return Err(Fault::conflict("has-accounts", "Credentials are accounts of this device.", "Take them off the device or remove them first."));
-    }
-    row.removed_at = Some(acting.now);
-    row.version = version.0;
-    acting.tx()?.change_device(&row).await?;
-    acting.done().await?;
-    Ok(())
+    Ok(Sent(going.id))
 }

@@ -3,6 +3,7 @@
 //! Any number of services run them on one database (promise 10): the sealer holds the frontier's
 //! row, the scheduler skips rows that another has locked, and jobs are leased.
 
+mod judge;
 mod run;
 mod schedule;
 mod seal;
@@ -16,6 +17,7 @@ use uuid::Uuid;
 use crate::app::App;
 use crate::problem::Answer;
 
+pub use judge::judge_once;
 pub use run::run_one;
 pub use schedule::schedule_once;
 pub use seal::Seals;
@@ -24,6 +26,7 @@ pub use seal::Seals;
 pub fn start(app: &App) {
     for_ever("sealer", app, seal::forever);
     for_ever("scheduler", app, schedule::forever);
+    for_ever("judge", app, judge::forever);
     for_ever("ear for live news", app, hear);
     for_ever("runner", app, run::forever);
 }

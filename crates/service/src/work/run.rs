@@ -7,7 +7,7 @@ use std::time::Duration;
 
 use chrono::{DateTime, TimeDelta, Utc};
 use jexlin_core::audit::{Event, Outcome};
-use jexlin_core::policy::PasswordPolicy;
+use jexlin_core::policy::About;
 use jexlin_core::secret::Secret;
 use jexlin_core::upkeep::rotation::{Heard, Next, Rotation};
 use jexlin_core::upkeep::{BUDGET_PER_HOUR, CheckOutcome, RotationOutcome, back_off, budget_allows};
@@ -15,13 +15,14 @@ use jexlin_core::vault::kinds::PASSWORD;
 use jexlin_core::vault::{Pass, Place, Sealed, WrappedKey, open};
 use jexlin_devices::ssh::SignIn;
 use jexlin_devices::{Change, Endpoint, Met, Probe};
-use jexlin_store::{CredentialRow, LeasedJob, SealedVersion, Tx};
+use jexlin_store::{CredentialRow, LeasedJob, NewVersion, SealedVersion, Tx};
 use tokio::sync::Semaphore;
 use uuid::Uuid;
 
 use super::queue;
 use crate::app::App;
 use crate::fault;
+use crate::judging;
 use crate::keyring::OpenKeys;
 use crate::problem::{Answer, Fault};
 use crate::routes::parse_plan;
@@ -99,7 +100,8 @@ async fn lease(app: &App) -> Answer<Found> {
             }
         };
         let operator = match job.lease.operator {
-            Some(id) => Some(tx.credential(id).await?),
+            // One that is gone lets the job fail in words, instead of being met again and again.
+            Some(id) => tx.credential(id).await.ok(),
             None => None,
         };
         let path = format!("{}/{}", tx.path_of(credential.folder_id).await?, credential.name);
@@ -309,15 +311,30 @@ impl Runner {
         let (now, organisation, credential) = (self.now(), self.credential.organisation, self.credential.id);
         let mut tx = self.begin().await?;
         tx.job_step(self.job.row.id, self.app.worker, "making a new password", now + LEASE).await?;
-        let wanted = tx.plan_of(credential).await?.and_then(|plan| plan.policy_id);
-        let rules: PasswordPolicy = serde_json::from_value(tx.policy(wanted).await?.rules).map_err(|error| Fault::internal(error.to_string()))?;
-        let mut rng = self.app.rng()?;
-        let password = rules.generate(&mut rng).map_err(|problem| Fault::internal(problem.to_string()))?;
         let row = tx.credential_locked(credential).await?;
+        // The plan's own policy, else what counts in the folder.
+        let rules = match tx.plan_of(credential).await?.and_then(|plan| plan.policy_id) {
+            Some(policy) => serde_json::from_value(tx.policy(Some(policy)).await?.rules).map_err(|error| Fault::internal(error.to_string()))?,
+            None => judging::rule_for(&mut tx, row.folder_id, None).await?.policy,
+        };
+        let mut rng = self.app.rng()?;
+        let password = rules.generate(&mut rng, About { user_name: &self.user, used_ago: None }).map_err(|problem| Fault::internal(problem.to_string()))?;
         let number = tx.next_number(credential, PASSWORD).await?;
         let data_key = self.keys.key.unwrap_data_key(organisation, credential, &WrappedKey(row.data_key))?;
         let sealed = data_key.seal(&mut rng, &Place { organisation, credential, field: PASSWORD, version: number }, &password)?;
-        tx.add_version(credential, PASSWORD, number, "candidate", &sealed.0, now, None, "rotated").await?;
+        let new = NewVersion {
+            credential,
+            field: PASSWORD,
+            number,
+            state: "candidate",
+            sealed: &sealed.0,
+            now,
+            by: None,
+            how: "rotated",
+            why: "",
+            facts: serde_json::json!({}),
+        };
+        tx.add_version(&new).await?;
         let mut event = self.event("upkeep.candidate");
         event.detail.insert("version".into(), number.to_string());
         tx.commit_with(&event, &self.keys.mac).await?;
@@ -366,6 +383,7 @@ impl Runner {
         let now = self.now();
         let mut tx = self.begin().await?;
         tx.promote_candidate(self.credential.id, PASSWORD).await?;
+        tx.judge_again(self.credential.id).await?;
         let outcome = RotationOutcome::Done;
         tx.finish_job(self.job.row.id, self.app.worker, "done", outcome.word(), "", now).await?;
         tx.note_rotation(self.credential.id, now, outcome.word()).await?;

@@ -2,7 +2,7 @@
 
 use std::time::Duration;
 
-use chrono::{DateTime, Utc};
+use chrono::{DateTime, TimeDelta, Utc};
 use jexlin_core::audit::Event;
 use jexlin_core::gate::CheckoutEnd;
 use jexlin_store::{StateRow, Tx};
@@ -10,6 +10,7 @@ use uuid::Uuid;
 
 use super::{queue, rotate_on_return};
 use crate::app::App;
+use crate::judging;
 use crate::keyring::OpenKeys;
 use crate::problem::Answer;
 use crate::routes::parse_plan;
@@ -43,8 +44,33 @@ pub async fn schedule_once(app: &App) -> Answer<()> {
             app.wake.notify_one();
         }
         expire_requests(app, organisation, &keys).await?;
+        purge(app, organisation, &keys).await?;
     }
     Ok(())
+}
+
+/// Purges what has been in the bin for as long as the settings say, but for accounts of devices: the
+/// device could still have the password (promise 2). A steward purges those by hand.
+async fn purge(app: &App, organisation: Uuid, keys: &OpenKeys) -> Answer<()> {
+    let mut tx = app.store.begin(organisation).await?;
+    let (settings, _) = judging::settings(&mut tx).await?;
+    if settings.bin_days == 0 {
+        return Ok(tx.commit().await?);
+    }
+    let now = app.clock.now();
+    let due = tx.removals_to_purge(now - TimeDelta::days(settings.bin_days.into()), BATCH).await?;
+    for row in &due {
+        let count = tx.purge_removal(row.id, now).await?;
+        let mut event = Event::new(Uuid::now_v7(), organisation, now, "bin.purge");
+        event.target = row.target.to_string();
+        event.target_kind = "removal".into();
+        event.target_name.clone_from(&row.path);
+        event.detail.insert("sort".into(), row.sort.clone());
+        event.detail.insert("credentials".into(), count.to_string());
+        event.detail.insert("because".into(), format!("{} days in the bin", settings.bin_days));
+        tx.record(&event, &keys.mac).await?;
+    }
+    Ok(tx.commit().await?)
 }
 
 /// Works out the due times of credentials whose plan, place or last job changed.

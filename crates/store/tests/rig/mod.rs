@@ -5,7 +5,7 @@ use std::sync::OnceLock;
 use chrono::{DateTime, Utc};
 use jexlin_core::vault::{Key, OrganisationKey, RootKey};
 use jexlin_standins::cluster::{Care, Cluster, Database};
-use jexlin_store::{FolderRow, OrganisationRow, PersonRow, Store, Tx};
+use jexlin_store::{CredentialRow, FolderRow, OrganisationRow, PersonRow, Store, Tx};
 use uuid::Uuid;
 
 static CLUSTER: OnceLock<(Cluster, Database)> = OnceLock::new();
@@ -69,6 +69,30 @@ pub async fn add_person(tx: &mut Tx, id: Uuid) {
 /// A folder row.
 pub fn folder(organisation: Uuid, id: Uuid, parent: Option<Uuid>, closed: bool) -> FolderRow {
     FolderRow { id, organisation, parent_id: parent, name: id.to_string(), closed, created_at: at(0), created_by: None, removed_at: None, version: 1 }
+}
+
+/// A credential row without a device.
+#[allow(dead_code, reason = "not every test program keeps credentials")]
+pub fn credential(organisation: Uuid, folder_id: Uuid, name: &str) -> CredentialRow {
+    CredentialRow {
+        id: Uuid::now_v7(),
+        organisation,
+        folder_id,
+        kind: "login".into(),
+        name: name.into(),
+        fields: serde_json::json!({"user_name": "Operator"}),
+        device_id: None,
+        data_key: vec![],
+        created_at: at(0),
+        created_by: None,
+        changed_at: at(0),
+        changed_by: None,
+        removed_at: None,
+        version: 1,
+        removal_id: None,
+        extra: serde_json::json!([]),
+        tags: vec![],
+    }
 }
 
 /// A key for the MACs of tests.

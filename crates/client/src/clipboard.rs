@@ -1,0 +1,74 @@
+//! The clipboard: of X11 or Wayland, or of the terminal at the other end of a line by OSC 52.
+
+use std::io::{IsTerminal as _, Write as _};
+use std::time::Duration;
+
+use arboard::SetExtLinux as _;
+use base64::Engine as _;
+use base64::engine::general_purpose::STANDARD;
+
+use crate::trouble::Trouble;
+
+/// Terminals refuse longer sequences.
+const MOST_OSC: usize = 70_000;
+
+/// Puts a text into the clipboard, and takes it out again after a time. Returns when it is out.
+pub fn lend(text: &str, what: &str, seconds: u16) -> Result<(), Trouble> {
+    let display = std::env::var_os("WAYLAND_DISPLAY").map(|_| "Wayland").or_else(|| std::env::var_os("DISPLAY").map(|_| "X11"));
+    if let Some(way) = display {
+        match by_display(text, what, way, seconds) {
+            Ok(()) => return Ok(()),
+            Err(error) => eprintln!("The clipboard of {way} cannot be used ({error}); trying the terminal's."),
+        }
+    }
+    by_terminal(text, what, seconds)
+}
+
+fn by_display(text: &str, what: &str, way: &str, seconds: u16) -> Result<(), arboard::Error> {
+    let mut clipboard = arboard::Clipboard::new()?;
+    clipboard.set().exclude_from_history().text(text)?;
+    tell(what, &format!("{way}'s clipboard"), seconds);
+    // What was copied meanwhile by somebody else is left alone.
+    if clipboard.get_text().is_ok_and(|there| there == text) {
+        clipboard.clear()?;
+    }
+    eprintln!("The clipboard is cleared.");
+    Ok(())
+}
+
+fn by_terminal(text: &str, what: &str, seconds: u16) -> Result<(), Trouble> {
+    if !std::io::stderr().is_terminal() {
+        return Err(Trouble::local("There is no clipboard here: neither X11 nor Wayland, nor a terminal that could pass it on."));
+    }
+    if text.len() > MOST_OSC {
+        return Err(Trouble::local("It is too long for the terminal's clipboard."));
+    }
+    let send = |text: &str| write!(std::io::stderr(), "{}", sequence(text)).map_err(|error| Trouble::local(format!("The terminal cannot be written to: {error}.")));
+    send(text)?;
+    tell(what, "the terminal's clipboard (OSC 52; not every terminal takes it)", seconds);
+    send("")?;
+    eprintln!("The clipboard is cleared.");
+    Ok(())
+}
+
+/// The escape sequence that sets a terminal's clipboard, or, without a text, clears it.
+fn sequence(text: &str) -> String {
+    let body = if text.is_empty() { "!".to_owned() } else { STANDARD.encode(text) };
+    format!("\u{1b}]52;c;{body}\u{7}")
+}
+
+fn tell(what: &str, way: &str, seconds: u16) {
+    eprintln!("The {what} is in {way} for {seconds} seconds; wait here, or press Ctrl-C.");
+    std::thread::sleep(Duration::from_secs(seconds.into()));
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn the_sequence_is_what_terminals_know_and_clears_without_a_text() {
+        assert_eq!(sequence("Winter"), "\u{1b}]52;c;V2ludGVy\u{7}");
+        assert_eq!(sequence(""), "\u{1b}]52;c;!\u{7}");
+    }
+}

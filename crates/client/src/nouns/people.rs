@@ -1,0 +1,166 @@
+//! People and groups.
+
+use clap::Subcommand;
+use jexlin_api::{ChangePerson, NewGroup, NewPerson, Person, Group as GroupItem};
+use uuid::Uuid;
+
+use crate::cli::{FromFile, Who};
+use crate::find;
+use crate::output::{self, Column, say};
+use crate::run::{Done, Run};
+use crate::secrets;
+use crate::trouble::Trouble;
+
+/// People.
+#[derive(Debug, Subcommand)]
+pub enum People {
+    /// List them
+    List,
+    /// Add one; without a password they are invited and cannot sign in yet
+    #[command(after_help = "EXAMPLE\n  jexlin people add marek --display-name \"Marek Tull\" --with-password")]
+    Add {
+        /// The sign-in name
+        name: String,
+        /// The name for people
+        #[arg(long)]
+        display_name: String,
+        /// Ask for a first password
+        #[arg(long)]
+        with_password: bool,
+        /// Duties: people, folders, policy, audit
+        #[arg(long = "duty", value_name = "DUTY")]
+        duties: Vec<String>,
+        #[command(flatten)]
+        password: FromFile,
+    },
+    /// Change one
+    Change {
+        /// The sign-in name
+        name: String,
+        /// active, suspended or left
+        #[arg(long)]
+        state: Option<String>,
+        /// Another name for people
+        #[arg(long)]
+        display_name: Option<String>,
+        /// Duties, all of them anew
+        #[arg(long = "duty", value_name = "DUTY")]
+        duties: Option<Vec<String>>,
+        /// Ask for a new password
+        #[arg(long)]
+        with_password: bool,
+        #[command(flatten)]
+        password: FromFile,
+    },
+}
+
+/// Groups.
+#[derive(Debug, Subcommand)]
+pub enum Group {
+    /// List them with their members
+    List,
+    /// Add one
+    Add {
+        /// Its name
+        name: String,
+    },
+    /// Rename one
+    Rename {
+        /// Its name
+        name: String,
+        /// Its new name
+        new_name: String,
+    },
+    /// Remove one; grants to it end
+    Remove {
+        /// Its name
+        name: String,
+    },
+    /// Put somebody in
+    Join {
+        /// The group
+        name: String,
+        #[command(flatten)]
+        who: Who,
+    },
+    /// Take somebody out
+    Leave {
+        /// The group
+        name: String,
+        #[command(flatten)]
+        who: Who,
+    },
+}
+
+const PERSON: [Column; 5] = [("name", "sign_in_name"), ("display name", "display_name"), ("state", "state"), ("duties", "duties"), ("id", "id")];
+
+impl Run {
+    pub fn people(&self, command: People) -> Done {
+        match command {
+            People::List => output::list(self.format, &self.link.list::<Person>("/api/v1/people", None)?, &PERSON, "There is nobody."),
+            People::Add { name, display_name, with_password, duties, password } => {
+                let password = if with_password || password.password_file.is_some() {
+                    Some(secrets::read(&format!("First password of {name}"), password.password_file.as_deref(), true)?)
+                } else {
+                    None
+                };
+                let person: Person = self.link.post("/api/v1/people", &NewPerson { sign_in_name: name, display_name, password, duties })?;
+                output::one(self.format, &person, &PERSON)
+            }
+            People::Change { name, state, display_name, duties, with_password, password } => {
+                let person = find::person(&self.link, &name)?;
+                let password = if with_password || password.password_file.is_some() {
+                    Some(secrets::read(&format!("New password of {name}"), password.password_file.as_deref(), true)?)
+                } else {
+                    None
+                };
+                let person: Person = self.link.change(
+                    "PATCH",
+                    &format!("/api/v1/people/{}", person.id),
+                    &ChangePerson { display_name, state, duties, password },
+                    person.version,
+                )?;
+                output::one(self.format, &person, &PERSON)
+            }
+        }
+    }
+
+    pub fn subject(&self, who: &Who) -> Result<Uuid, Trouble> {
+        match (&who.person, &who.group) {
+            (Some(name), _) => Ok(find::person(&self.link, name)?.id),
+            (None, Some(name)) => Ok(find::group(&self.link, name)?.id),
+            (None, None) => Err(Trouble::input("Nobody is named.", "Name a person or a group.")),
+        }
+    }
+
+    pub fn group(&self, command: Group) -> Done {
+        let columns: [Column; 3] = [("name", "name"), ("members", "members"), ("id", "id")];
+        let shown = match command {
+            Group::List => {
+                return output::list(
+                    self.format,
+                    &self.link.list::<GroupItem>("/api/v1/groups", None)?,
+                    &columns,
+                    "There are no groups yet. Add one: jexlin group add NAME",
+                );
+            }
+            Group::Add { name } => self.link.post::<GroupItem>("/api/v1/groups", &NewGroup { name })?,
+            Group::Rename { name, new_name } => {
+                let group = find::group(&self.link, &name)?;
+                self.link.change("PATCH", &format!("/api/v1/groups/{}", group.id), &NewGroup { name: new_name }, group.version)?
+            }
+            Group::Remove { name } => {
+                let group = find::group(&self.link, &name)?;
+                self.link.delete(&format!("/api/v1/groups/{}", group.id), Some(group.version))?;
+                return say(&format!("The group {} is removed, and the grants to it have ended.", group.name));
+            }
+            Group::Join { name, who } => self.link.put(&format!("/api/v1/groups/{}/members/{}", find::group(&self.link, &name)?.id, self.subject(&who)?))?,
+            Group::Leave { name, who } => {
+                let group = find::group(&self.link, &name)?;
+                self.link.delete(&format!("/api/v1/groups/{}/members/{}", group.id, self.subject(&who)?), None)?;
+                find::group(&self.link, &name)?
+            }
+        };
+        output::one(self.format, &shown, &columns)
+    }
+}

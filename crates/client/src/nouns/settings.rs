@@ -1,0 +1,49 @@
+//! What an organisation has set.
+
+use clap::Subcommand;
+use jexlin_api::SettingsItem;
+use serde_json::Value;
+
+use crate::cli::Format;
+use crate::find::pair;
+use crate::output;
+use crate::run::{Done, Run};
+use crate::trouble::Trouble;
+
+/// What an organisation has set.
+#[derive(Debug, Subcommand)]
+pub enum Settings {
+    /// Show it
+    Show,
+    /// Change some of it
+    #[command(after_help = "EXAMPLE\n  jexlin settings change bin_days=60 weak_below=3\n\njexlin settings show lists the names.")]
+    Change {
+        /// What to set
+        #[arg(required = true, value_name = "NAME=VALUE")]
+        values: Vec<String>,
+    },
+}
+
+impl Run {
+    pub fn settings(&self, command: Settings) -> Done {
+        let mut present: SettingsItem = self.link.get("/api/v1/settings")?;
+        if let Settings::Change { values } = command {
+            let broken = |error: serde_json::Error| Trouble::local(error.to_string());
+            let mut body = serde_json::to_value(&present.settings).map_err(broken)?;
+            for text in &values {
+                let (name, value) = pair(text, "Write NAME=VALUE, as in bin_days=60; jexlin settings show lists the names.")?;
+                let Some(place) = body.get_mut(name) else {
+                    return Err(Trouble::input(format!("There is nothing called {name} to set."), "See what there is: jexlin settings show"));
+                };
+                *place = serde_json::from_str(value).unwrap_or_else(|_| Value::String(value.to_owned()));
+            }
+            present = self.link.change("PUT", "/api/v1/settings", &body, present.version)?;
+        }
+        if self.format == Format::Json {
+            return output::one(self.format, &present, &[]);
+        }
+        let value = serde_json::to_value(&present.settings).map_err(|error| Trouble::local(error.to_string()))?;
+        let rows: Vec<Value> = value.as_object().into_iter().flatten().map(|(name, value)| serde_json::json!({"name": name, "value": value})).collect();
+        output::list(self.format, &rows, &[("name", "name"), ("value", "value")], "Nothing is set.")
+    }
+}

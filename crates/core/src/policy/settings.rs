@@ -1,0 +1,80 @@
+//! What an organisation sets for all its folders.
+
+use serde::{Deserialize, Serialize};
+
+/// The settings of an organisation. What was never set has its default.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields, default)]
+pub struct Settings {
+    /// What is in the bin is purged after so many days; 0: never by itself.
+    pub bin_days: u16,
+    /// A password older than so many days is a finding; 0: none is.
+    pub old_days: u16,
+    /// A day in an `expires` field is a finding from so many days before.
+    pub expires_soon_days: u16,
+    /// A password whose strength is below this, 0 to 4, is a finding.
+    pub weak_below: u8,
+    /// The largest attachment, in MiB.
+    pub attachment_mib: u16,
+    /// The largest sum of all attachments, in MiB.
+    pub attachments_total_mib: u32,
+    /// New credentials are of the organisation's own kinds alone.
+    pub only_own_kinds: bool,
+    /// People may keep personal folders. When this is taken back, they can still take things out.
+    pub personal_folders: bool,
+    /// A revealed secret hides itself after so many seconds.
+    pub hide_seconds: u16,
+    /// The clipboard is cleared after so many seconds.
+    pub clipboard_seconds: u16,
+}
+
+impl Default for Settings {
+    fn default() -> Self {
+        Self {
+            bin_days: 30,
+            old_days: 365,
+            expires_soon_days: 30,
+            weak_below: 3,
+            attachment_mib: 25,
+            attachments_total_mib: 10_240,
+            only_own_kinds: false,
+            personal_folders: true,
+            hide_seconds: 30,
+            clipboard_seconds: 30,
+        }
+    }
+}
+
+impl Settings {
+    /// Whether the numbers can be meant.
+    ///
+    /// # Errors
+    /// The field, and a sentence.
+    pub fn check(&self) -> Result<(), (&'static str, String)> {
+        let within = |name: &'static str, value: u32, least: u32, most: u32| {
+            if (least..=most).contains(&value) { Ok(()) } else { Err((name, format!("{value} is not between {least} and {most}"))) }
+        };
+        within("bin_days", self.bin_days.into(), 0, 3650)?;
+        within("old_days", self.old_days.into(), 0, 3650)?;
+        within("expires_soon_days", self.expires_soon_days.into(), 0, 365)?;
+        within("weak_below", self.weak_below.into(), 0, 4)?;
+        within("attachment_mib", self.attachment_mib.into(), 0, 1024)?;
+        within("attachments_total_mib", self.attachments_total_mib, 0, 10_485_760)?;
+        within("hide_seconds", self.hide_seconds.into(), 5, 600)?;
+        within("clipboard_seconds", self.clipboard_seconds.into(), 5, 600)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn what_was_never_set_has_its_default_and_what_cannot_be_meant_is_named() {
+        assert_eq!(serde_json::from_str::<Settings>(r#"{"bin_days": 7}"#).unwrap(), Settings { bin_days: 7, ..Settings::default() });
+        assert!(serde_json::from_str::<Settings>(r#"{"bin_dyas": 7}"#).is_err());
+        assert!(Settings::default().check().is_ok());
+        assert_eq!(Settings { weak_below: 5, ..Settings::default() }.check().unwrap_err().0, "weak_below");
+        assert_eq!(Settings { hide_seconds: 0, ..Settings::default() }.check().unwrap_err().0, "hide_seconds");
+    }
+}

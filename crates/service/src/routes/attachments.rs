@@ -1,0 +1,207 @@
+//! Attachments: files that belong to a credential, sealed piece by piece as they stream in and
+//! opened piece by piece as they stream out.
+
+use std::io::ErrorKind;
+
+use jexlin_api::{Attachment, Page};
+use jexlin_core::access::mark;
+use jexlin_core::vault::{PiecePlace, Sealed, WrappedKey, open_piece};
+use jexlin_store::AttachmentRow;
+use rocket::data::{Data, ToByteUnit as _};
+use rocket::http::{ContentType, Status};
+use rocket::request::Request;
+use rocket::response::{self, Responder, Response};
+use rocket::tokio::io::{AsyncReadExt as _, AsyncWriteExt as _, DuplexStream, copy, duplex, sink};
+use rocket::{Route, delete, get, post, routes};
+use uuid::Uuid;
+
+use super::exchange::{Sent, id};
+use super::people::named;
+use super::secrets::through;
+use super::vault::allow_credential;
+use crate::acting::Acting;
+use crate::judging;
+use crate::problem::{Answer, Fault};
+
+pub fn routes() -> Vec<Route> {
+    routes![list, add, read, remove]
+}
+
+/// Bytes of a piece: what is in memory of an attachment at any time, twice.
+const PIECE: usize = 256 * 1024;
+const MIB: i64 = 1024 * 1024;
+
+fn show(row: AttachmentRow, by: Option<String>) -> Attachment {
+    Attachment { id: row.id, name: row.name, size: row.size, made_at: row.made_at, made_by: by }
+}
+
+/// The attachments of a credential.
+pub async fn of(acting: &mut Acting, credential: Uuid) -> Answer<Vec<Attachment>> {
+    let rows = acting.tx()?.attachments(credential).await?;
+    if rows.is_empty() {
+        return Ok(vec![]);
+    }
+    let names = super::people::names(acting).await?;
+    let by = |row: &AttachmentRow| row.made_by.and_then(|person| names.get(&person).cloned());
+    Ok(rows.into_iter().map(|row| (by(&row), row)).map(|(by, row)| show(row, by)).collect())
+}
+
+/// The attachments of a credential, without their bytes.
+#[utoipa::path(context_path = "", responses((status = 200, body = Page<Attachment>)))]
+#[get("/api/v1/credentials/<credential>/attachments")]
+pub async fn list(mut acting: Acting, credential: &str) -> Answer<Sent<Page<Attachment>>> {
+    let target = id(credential)?;
+    allow_credential::<mark::List>(&mut acting, target).await?;
+    let items = of(&mut acting, target).await?;
+    acting.seen().await?;
+    Ok(Sent(Page { items, next: None }))
+}
+
+/// Adds an attachment: its bytes are the body. Cut off anywhere, nothing of it is kept.
+#[utoipa::path(context_path = "", params(("name" = String, Query)), request_body(content = Vec<u8>, content_type = "application/octet-stream"), responses((status = 200, body = Attachment)))]
+#[post("/api/v1/credentials/<credential>/attachments?<name>", data = "<data>")]
+pub async fn add(mut acting: Acting, credential: &str, name: &str, data: Data<'_>) -> Answer<Sent<Attachment>> {
+    let target = id(credential)?;
+    acting.intends("credential.attach", "credential", Some(target), "");
+    allow_credential::<mark::Edit>(&mut acting, target).await?;
+    let name = named("name", name)?;
+    acting.noting("attachment", name.clone());
+    let credential = acting.tx()?.credential_locked(target).await?;
+    let (settings, _) = judging::settings(acting.tx()?).await?;
+    let there = acting.tx()?.attachments_size().await?;
+    let most = i64::from(settings.attachment_mib) * MIB;
+    let room = i64::from(settings.attachments_total_mib) * MIB - there;
+    let row = AttachmentRow {
+        id: Uuid::now_v7(),
+        organisation: credential.organisation,
+        credential_id: target,
+        name,
+        size: 0,
+        pieces: 0,
+        made_at: acting.now,
+        made_by: Some(acting.person.id),
+    };
+    acting.tx()?.add_attachment(&row).await?;
+    let data_key = acting.keys.key.unwrap_data_key(credential.organisation, target, &WrappedKey(credential.data_key))?;
+    let cut_off = |error: std::io::Error| Fault::malformed(format!("The file was cut off on its way: {error}."));
+    // Read on a little past the limit, so that the sender hears this answer and not a broken line.
+    let mut stream = data.open((u64::try_from(most).unwrap_or(0) * 2 + 1_048_576).bytes());
+    let (mut size, mut number) = (0_i64, 0_i32);
+    let mut piece = vec![0; PIECE];
+    let mut ahead = fill(&mut stream, &mut piece).await.map_err(cut_off)?;
+    loop {
+        size += i64::try_from(ahead).unwrap_or(i64::MAX);
+        if size > most || size > room {
+            copy(&mut stream, &mut sink()).await.map_err(cut_off)?;
+            return Err(if size > most {
+                Fault::field("file", format!("it is larger than {} MiB, the most that the settings allow", settings.attachment_mib))
+            } else {
+                Fault::field("file", "all attachments together would be larger than the settings allow")
+            });
+        }
+        let now = piece.get(..ahead).unwrap_or_default().to_vec();
+        // A full piece may be the last one: only the next look tells.
+        ahead = if ahead == PIECE { fill(&mut stream, &mut piece).await.map_err(cut_off)? } else { 0 };
+        let place = PiecePlace { organisation: row.organisation, credential: target, attachment: row.id, number, last: ahead == 0 };
+        let sealed = data_key.seal_piece(&mut acting.app.rng()?, &place, &now)?;
+        acting.tx()?.add_piece(row.id, number, &sealed.0).await?;
+        number += 1;
+        if ahead == 0 {
+            break;
+        }
+    }
+    acting.tx()?.finish_attachment(row.id, size, number).await?;
+    acting.noting("bytes", size.to_string());
+    let by = Some(acting.person.display_name.clone());
+    acting.done().await?;
+    Ok(Sent(show(AttachmentRow { size, pieces: number, ..row }, by)))
+}
+
+async fn fill(stream: &mut (impl rocket::tokio::io::AsyncRead + Unpin), piece: &mut [u8]) -> std::io::Result<usize> {
+    let mut filled = 0;
+    while let Some(rest) = piece.get_mut(filled..).filter(|rest| !rest.is_empty()) {
+        match stream.read(rest).await {
+            Ok(0) => break,
+            Ok(count) => filled += count,
+            Err(error) if error.kind() == ErrorKind::Interrupted => {}
+            Err(error) => return Err(error),
+        }
+    }
+    Ok(filled)
+}
+
+/// The bytes of an attachment on their way. Their number is said ahead, so that what breaks off is
+/// seen to have broken off.
+#[derive(Debug)]
+pub struct File {
+    stream: DuplexStream,
+    size: i64,
+    name: String,
+}
+
+impl<'r> Responder<'r, 'static> for File {
+    fn respond_to(self, _: &'r Request<'_>) -> response::Result<'static> {
+        let name: String = self.name.bytes().map(|byte| if byte.is_ascii_alphanumeric() { char::from(byte).to_string() } else { format!("%{byte:02X}") }).collect();
+        Response::build()
+            .status(Status::Ok)
+            .header(ContentType::Binary)
+            .raw_header("Content-Disposition", format!("attachment; filename*=UTF-8''{name}"))
+            .raw_header("Content-Length", self.size.to_string())
+            .streamed_body(self.stream)
+            .ok()
+    }
+}
+
+/// The bytes of an attachment, once the event of the look is durable. It takes what a reveal takes.
+#[utoipa::path(context_path = "", responses((status = 200, body = Vec<u8>, content_type = "application/octet-stream")))]
+#[get("/api/v1/credentials/<credential>/attachments/<attachment>")]
+pub async fn read(mut acting: Acting, credential: &str, attachment: &str) -> Answer<File> {
+    let (target, file) = (id(credential)?, id(attachment)?);
+    acting.intends("credential.reveal", "credential", Some(target), "");
+    let allowed = allow_credential::<mark::Reveal>(&mut acting, target).await?;
+    let gate = acting.tx()?.gate_of(target).await?.map(|gate| gate.id);
+    let passed = through(&mut acting, &allowed, gate).await?;
+    let row = acting.tx()?.attachment(target, file).await.map_err(|_| Fault::unknown("attachment"))?;
+    acting.noting("attachment", row.name.clone());
+    let withheld = acting.tx()?.key_of_pieces(target).await?;
+    let (_, receipt) = acting.done().await?;
+    let wrapped = WrappedKey(withheld.after(&receipt)?);
+    let (mut writer, stream) = duplex(PIECE);
+    let (store, keys) = (acting.app.store.clone(), acting.keys.clone());
+    let (organisation, pieces) = (row.organisation, row.pieces);
+    rocket::tokio::spawn(async move {
+        let copied: Answer<()> = async {
+            for number in 0..pieces {
+                let mut tx = store.begin(organisation).await?;
+                let sealed = tx.piece(file, number).await?;
+                tx.commit().await?;
+                let place = PiecePlace { organisation, credential: target, attachment: file, number, last: number + 1 == pieces };
+                let plain = open_piece(&passed, &keys.key, &wrapped, &place, &Sealed(sealed))?;
+                if writer.write_all(plain.expose_secret()).await.is_err() {
+                    // Whoever asked has gone.
+                    break;
+                }
+            }
+            Ok(())
+        }
+        .await;
+        if let Err(fault) = copied {
+            tracing::error!("an attachment broke off: {}", fault.detail());
+        }
+    });
+    Ok(File { stream, size: row.size, name: row.name })
+}
+
+/// Removes an attachment for good.
+#[utoipa::path(context_path = "", responses((status = 200)))]
+#[delete("/api/v1/credentials/<credential>/attachments/<attachment>")]
+pub async fn remove(mut acting: Acting, credential: &str, attachment: &str) -> Answer<()> {
+    let (target, file) = (id(credential)?, id(attachment)?);
+    acting.intends("credential.detach", "credential", Some(target), "");
+    allow_credential::<mark::Edit>(&mut acting, target).await?;
+    let row = acting.tx()?.attachment(target, file).await.map_err(|_| Fault::unknown("attachment"))?;
+    acting.noting("attachment", row.name);
+    acting.tx()?.remove_attachment(file).await?;
+    acting.done().await?;
+    Ok(())
+}

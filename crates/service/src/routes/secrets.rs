@@ -1,0 +1,243 @@
+//! What takes a reveal or a use: secrets, one-time codes, the history and what is put back from it.
+
+use std::collections::BTreeMap;
+
+use jexlin_api::{Credential, CopyCredential, OneTimeCode, Page, PutBack, Reveal, Revealed, SecretText, SeedInPicture, Version};
+use jexlin_core::access::{Allowed, AtLeast, mark};
+use jexlin_core::gate::{self, Passed};
+use jexlin_core::names::{LONGEST_FIELD, check_note};
+use jexlin_core::vault::kinds::{Given, PASSWORD};
+use jexlin_core::vault::one_time::{COUNTER, ONE_TIME_SEED, code_for};
+use jexlin_core::vault::{Place, Sealed, WrappedKey, open, pictures, put_back as reseal};
+use jexlin_store::{Approach, NewVersion, SealedVersion, Withheld};
+use rocket::data::{Data, ToByteUnit as _};
+use rocket::{Route, get, post, routes};
+use uuid::Uuid;
+
+use super::exchange::{Body, Sent, Versioned, id};
+use super::folders::allow_folder;
+use super::people::named;
+use super::vault::{allow_credential, keep_new, kind_of, show};
+use crate::acting::Acting;
+use crate::problem::{Answer, Fault};
+
+pub fn routes() -> Vec<Route> {
+    routes![reveal, code, history, put_back, copy, read_picture]
+}
+
+/// The way through the gate, if one stands there.
+pub async fn through<L: AtLeast>(acting: &mut Acting, allowed: &Allowed<L>, gate: Option<Uuid>) -> Answer<Passed<L>> {
+    let (person, target, now) = (allowed.subject(), allowed.target(), acting.now);
+    let (stands, held) = match gate {
+        None => (None, None),
+        Some(gate) => {
+            let gate = acting.tx()?.gate(gate).await?.to_core();
+            let open = acting.tx()?.open_checkouts(target).await?;
+            (Some(gate), open.iter().find(|row| row.person_id == person && row.ends_at > now).map(jexlin_store::CheckoutRow::to_core))
+        }
+    };
+    gate::pass(allowed, stands.as_ref(), held.as_ref(), now).map_err(|stopped| Fault::gate(&stopped))
+}
+
+/// Approaches a value of a secret field: the level, then the gate, then the value, still withheld.
+async fn approach<L: AtLeast>(acting: &mut Acting, target: Uuid, field: &str, number: Option<i32>) -> Answer<(Passed<L>, Option<Withheld<SealedVersion>>)> {
+    let (person, now) = (acting.person.id, acting.now);
+    let (Approach { reach, gate, path }, withheld) = acting.tx()?.approach_secret(person, target, now, field, number).await?;
+    if reach.level.is_none() {
+        return Err(Fault::unknown("credential"));
+    }
+    acting.naming(target, &path);
+    let allowed = reach.allow::<L>()?;
+    let passed = through(acting, &allowed, gate).await?;
+    if let Some(checkout) = passed.checkout() {
+        acting.noting("checkout", checkout.to_string());
+    }
+    Ok((passed, withheld))
+}
+
+/// Shows a secret, once its audit event is durable.
+#[utoipa::path(context_path = "", request_body = Reveal, responses((status = 200, body = Revealed)))]
+#[post("/api/v1/credentials/<credential>/reveal", data = "<body>")]
+pub async fn reveal(mut acting: Acting, credential: &str, body: Body<Reveal>) -> Answer<Sent<Revealed>> {
+    let target = id(credential)?;
+    let field = body.0.field.unwrap_or_else(|| PASSWORD.to_owned());
+    acting.intends("credential.reveal", "credential", Some(target), "");
+    if field.len() > LONGEST_FIELD {
+        return Err(Fault::field("field", "there is no such field"));
+    }
+    acting.noting("field", field.clone());
+    if let Some(number) = body.0.version {
+        acting.noting("version", number.to_string());
+    }
+    let (passed, withheld) = approach::<mark::Reveal>(&mut acting, target, &field, body.0.version).await?;
+    let withheld = withheld.ok_or_else(|| Fault::unknown("field or version"))?;
+    let (event, receipt) = acting.done().await?;
+    // From here on the event is durable.
+    let sealed = withheld.after(&receipt)?;
+    let place = Place { organisation: acting.organisation(), credential: target, field: &field, version: sealed.number };
+    let plain = open(&passed, &acting.keys.key, &WrappedKey(sealed.data_key), &place, &Sealed(sealed.sealed))?;
+    let text = plain.expose_secret_text().map_err(|error| Fault::internal(error.to_string()))?;
+    Ok(Sent(Revealed { version: sealed.number, value: SecretText::new(text.to_owned()), event, field }))
+}
+
+/// The current one-time code, for everybody who may use the credential. The seed itself takes a
+/// reveal. Where codes count up, each look takes the next one.
+#[utoipa::path(context_path = "", responses((status = 200, body = OneTimeCode)))]
+#[post("/api/v1/credentials/<credential>/code")]
+pub async fn code(mut acting: Acting, credential: &str) -> Answer<Sent<OneTimeCode>> {
+    let target = id(credential)?;
+    acting.intends("credential.code", "credential", Some(target), "");
+    let (passed, withheld) = approach::<mark::Use>(&mut acting, target, ONE_TIME_SEED, None).await?;
+    let withheld = withheld.ok_or_else(|| Fault::unknown("seed of one-time codes"))?;
+    let current = acting.tx()?.versions(target).await?.into_iter().find(|row| row.field == ONE_TIME_SEED && row.state == "current");
+    let counted = current.and_then(|row| Some((row.number, row.facts.get(COUNTER)?.as_str()?.parse::<i64>().ok()?)));
+    let count = match counted {
+        Some((number, from)) => acting.tx()?.next_count(target, number, from).await?,
+        None => 0,
+    };
+    if counted.is_some() {
+        acting.noting("count", count.to_string());
+    }
+    let (event, receipt) = acting.done().await?;
+    let sealed = withheld.after(&receipt)?;
+    let place = Place { organisation: acting.organisation(), credential: target, field: ONE_TIME_SEED, version: sealed.number };
+    let seconds = u64::try_from(acting.app.clock.now().timestamp()).unwrap_or(0);
+    let count = u64::try_from(count).unwrap_or(0);
+    let code = code_for(&passed, &acting.keys.key, &WrappedKey(sealed.data_key), &place, &Sealed(sealed.sealed), seconds, count)?;
+    let digits = code.digits.expose_secret_text().map_err(|error| Fault::internal(error.to_string()))?;
+    Ok(Sent(OneTimeCode { digits: SecretText::new(digits.to_owned()), left: code.left, period: code.period, event }))
+}
+
+fn facts(value: serde_json::Value) -> BTreeMap<String, String> {
+    serde_json::from_value(value).unwrap_or_default()
+}
+
+/// The versions of a credential's secrets, without their values.
+#[utoipa::path(context_path = "", responses((status = 200, body = Page<Version>)))]
+#[get("/api/v1/credentials/<credential>/history")]
+pub async fn history(mut acting: Acting, credential: &str) -> Answer<Sent<Page<Version>>> {
+    let target = id(credential)?;
+    acting.intends("credential.history", "credential", Some(target), "");
+    allow_credential::<mark::Reveal>(&mut acting, target).await?;
+    let names = super::people::names(&mut acting).await?;
+    let rows = acting.tx()?.versions(target).await?;
+    acting.done().await?;
+    let show = |row: jexlin_store::VersionRow| Version {
+        field: row.field,
+        number: row.number,
+        state: row.state,
+        made_at: row.made_at,
+        made_by: row.made_by.and_then(|id| names.get(&id).cloned()),
+        made_how: row.made_how,
+        why: row.why,
+        facts: facts(row.facts),
+    };
+    Ok(Sent(Page { items: rows.into_iter().map(show).collect(), next: None }))
+}
+
+/// Puts a former value back as the current one of the vault; the device, if there is one, is not
+/// told. Nobody sees the value: it takes `edit`.
+#[utoipa::path(context_path = "", request_body = PutBack, responses((status = 200, body = Credential)))]
+#[post("/api/v1/credentials/<credential>/put-back", data = "<body>")]
+pub async fn put_back(mut acting: Acting, credential: &str, body: Body<PutBack>) -> Answer<Versioned<Credential>> {
+    let Body(body) = body;
+    let target = id(credential)?;
+    let field = body.field.unwrap_or_else(|| PASSWORD.to_owned());
+    acting.intends("credential.put-back", "credential", Some(target), "");
+    let allowed = allow_credential::<mark::Edit>(&mut acting, target).await?;
+    check_note(&body.why).map_err(|problem| Fault::field("why", problem))?;
+    acting.noting("field", field.clone());
+    acting.noting("version", body.version.to_string());
+    if !body.why.is_empty() {
+        acting.noting("why", body.why.clone());
+    }
+    let mut row = acting.tx()?.credential_locked(target).await?;
+    let versions = acting.tx()?.versions(target).await?;
+    let wanted = versions.iter().find(|version| version.field == field && version.number == body.version).ok_or_else(|| Fault::unknown("field or version"))?;
+    if wanted.state == "current" {
+        return Err(Fault::field("version", "this is the current value already"));
+    }
+    if field == PASSWORD && acting.tx()?.has_candidate(target).await? {
+        return Err(Fault::rotating());
+    }
+    let (sealed, facts) = acting.tx()?.sealed_version(target, &field, body.version).await?;
+    let (organisation, now, by) = (row.organisation, acting.now, acting.person.id);
+    let number = acting.tx()?.next_number(target, &field).await?;
+    let from = Place { organisation, credential: target, field: &field, version: body.version };
+    let to = Place { version: number, ..from };
+    let wrapped = WrappedKey(row.data_key.clone());
+    let again = reseal(&mut acting.app.rng()?, &acting.keys.key, &wrapped, &from, &to, &Sealed(sealed))?;
+    let new = NewVersion { credential: target, field: &field, number, state: "current", sealed: &again.0, now, by: Some(by), how: "restored", why: &body.why, facts };
+    acting.tx()?.add_version(&new).await?;
+    acting.tx()?.touch_credential(target, row.version, now, by).await?;
+    if field == PASSWORD {
+        // What the rules say of it is found out without opening it here.
+        acting.tx()?.judge_again(target).await?;
+    }
+    row.version += 1;
+    row.changed_at = now;
+    row.changed_by = Some(by);
+    let shown = show(&mut acting, row, allowed.held()).await?;
+    acting.done().await?;
+    Ok(Versioned(shown.version, shown))
+}
+
+/// Copies a credential with its current values into a folder. Whoever may reveal it and edit there
+/// could do so by hand; this leaves one event, and no value on any screen.
+#[utoipa::path(context_path = "", request_body = CopyCredential, responses((status = 200, body = Credential)))]
+#[post("/api/v1/credentials/<credential>/copy", data = "<body>")]
+pub async fn copy(mut acting: Acting, credential: &str, body: Body<CopyCredential>) -> Answer<Versioned<Credential>> {
+    let Body(body) = body;
+    let target = id(credential)?;
+    acting.intends("credential.copy", "credential", Some(target), "");
+    let level = allow_folder::<mark::Edit>(&mut acting, body.folder).await?.held();
+    let allowed = allow_credential::<mark::Reveal>(&mut acting, target).await?;
+    let gate = acting.tx()?.gate_of(target).await?.map(|gate| gate.id);
+    let passed = through(&mut acting, &allowed, gate).await?;
+    let row = acting.tx()?.credential(target).await?;
+    let name = named("name", body.name.as_deref().unwrap_or(&row.name))?;
+    let to = acting.tx()?.path_of(body.folder).await?;
+    acting.noting("copied_to", format!("{to}/{name}"));
+    let versions = acting.tx()?.versions(target).await?;
+    let mut withheld = vec![];
+    for version in versions.into_iter().filter(|version| version.state == "current") {
+        let sealed = acting.tx()?.sealed_by_state(target, &version.field, "current").await?;
+        withheld.push((version, sealed));
+    }
+    let (_, receipt) = acting.done().await?;
+    let mut given = vec![];
+    for (version, sealed) in withheld {
+        let sealed = sealed.after(&receipt)?;
+        let place = Place { organisation: acting.organisation(), credential: target, field: &version.field, version: version.number };
+        let value = open(&passed, &acting.keys.key, &WrappedKey(sealed.data_key), &place, &Sealed(sealed.sealed))?;
+        given.push((version.field, Given { value, facts: facts(version.facts) }, "typed"));
+    }
+    acting.again().await?;
+    acting.intends("credential.add", "credential", None, &name);
+    acting.noting("copy_of", target.to_string());
+    let kind = kind_of(acting.tx()?, &row).await?;
+    let fields = serde_json::from_value(row.fields.clone()).unwrap_or_default();
+    let made = keep_new(&mut acting, &kind, body.folder, &name, &fields, given).await?;
+    acting.tx()?.label_copy(made, &row.extra, &row.tags).await?;
+    let kept = acting.tx()?.credential(made).await?;
+    let shown = show(&mut acting, kept, level).await?;
+    acting.naming(made, &format!("{}/{}", shown.place, shown.name));
+    acting.done().await?;
+    Ok(Versioned(shown.version, shown))
+}
+
+/// Reads the seed of one-time codes out of a QR picture (PNG or JPEG), the body. Nothing is stored.
+#[utoipa::path(context_path = "", request_body(content = Vec<u8>, content_type = "image/png"), responses((status = 200, body = SeedInPicture)))]
+#[post("/api/v1/read-picture", data = "<data>")]
+pub async fn read_picture(mut acting: Acting, data: Data<'_>) -> Answer<Sent<SeedInPicture>> {
+    acting.seen().await?;
+    let limit = pictures::MOST_BYTES;
+    let bytes = data.open((limit + 1).bytes()).into_bytes().await.map_err(|error| Fault::malformed(format!("The picture was cut off: {error}.")))?.into_inner();
+    let read = rocket::tokio::task::spawn_blocking(move || {
+        let bytes = zeroize::Zeroizing::new(bytes);
+        pictures::read_seed(&bytes)
+    });
+    let address = read.await.map_err(|error| Fault::internal(error.to_string()))?.map_err(|problem| Fault::field("picture", problem))?;
+    let text = address.expose_secret_text().map_err(|error| Fault::internal(error.to_string()))?;
+    Ok(Sent(SeedInPicture { address: SecretText::new(text.to_owned()) }))
+}

@@ -1,0 +1,65 @@
+//! Judges again what rules, folders or the file of leaked passwords have changed for.
+
+use std::collections::HashMap;
+use std::time::Duration;
+
+use jexlin_core::audit::Event;
+use jexlin_core::vault::kinds::PASSWORD;
+use uuid::Uuid;
+
+use crate::app::App;
+use crate::judging;
+use crate::problem::Answer;
+
+/// So many passwords a round and transaction.
+const BATCH: i64 = 100;
+const PAUSE: Duration = Duration::from_millis(700);
+
+pub(super) async fn forever(app: App) {
+    let mut stamps = HashMap::new();
+    loop {
+        if let Err(fault) = judge_once(&app, &mut stamps).await {
+            tracing::warn!("judging waits: {}", fault.detail());
+            tokio::time::sleep(Duration::from_secs(1)).await;
+        }
+        tokio::time::sleep(PAUSE).await;
+    }
+}
+
+/// One round over all organisations. `stamps` is what was last seen of the file of leaked passwords
+/// in each. How many were judged.
+///
+/// # Errors
+/// [`crate::problem::Fault`].
+pub async fn judge_once(app: &App, stamps: &mut HashMap<Uuid, String>) -> Answer<usize> {
+    let mut done = 0;
+    for organisation in super::organisations(app).await {
+        let stamp = app.leaks.stamp();
+        if stamps.get(&organisation) != Some(&stamp) {
+            let mut tx = app.store.begin(organisation).await?;
+            if tx.note("leaked passwords", &stamp).await? {
+                tx.judge_all_again(None).await?;
+            }
+            tx.commit().await?;
+            stamps.insert(organisation, stamp);
+        }
+        let keys = app.keyring.keys(&app.store, organisation).await?;
+        loop {
+            let mut tx = app.store.begin(organisation).await?;
+            let stale = tx.to_judge(PASSWORD, BATCH).await?;
+            if stale.is_empty() {
+                tx.commit().await?;
+                break;
+            }
+            for it in &stale {
+                judging::again(&mut tx, app, &keys, it).await?;
+            }
+            // Values were opened here, though nothing of them left: the log says so.
+            let mut event = Event::new(Uuid::now_v7(), organisation, app.clock.now(), "vault.judge");
+            event.detail.insert("passwords".into(), stale.len().to_string());
+            tx.commit_with(&event, &keys.mac).await?;
+            done += stale.len();
+        }
+    }
+    Ok(done)
+}

@@ -1,0 +1,124 @@
+//! Attachments, piece by piece.
+
+use chrono::{DateTime, Utc};
+use diesel::prelude::*;
+use diesel::sql_types;
+use diesel_async::RunQueryDsl;
+use uuid::Uuid;
+
+use crate::schema::{attachment, attachment_piece, credential};
+use crate::sql::statement;
+use crate::{Result, StoreError, Tx, Withheld};
+
+/// An attachment without its bytes.
+#[derive(Clone, Debug, Queryable, Selectable, Insertable)]
+#[diesel(table_name = attachment)]
+#[allow(missing_docs, reason = "the columns are described in the migration")]
+pub struct AttachmentRow {
+    pub id: Uuid,
+    pub organisation: Uuid,
+    pub credential_id: Uuid,
+    pub name: String,
+    pub size: i64,
+    pub pieces: i32,
+    pub made_at: DateTime<Utc>,
+    pub made_by: Option<Uuid>,
+}
+
+impl Tx {
+    /// Adds an attachment, its size not known yet.
+    ///
+    /// # Errors
+    /// [`StoreError::Conflict`] when the credential has one of this name.
+    pub async fn add_attachment(&mut self, row: &AttachmentRow) -> Result<()> {
+        diesel::insert_into(attachment::table).values(row).execute(self.conn()?).await?;
+        Ok(())
+    }
+
+    /// Adds its next piece.
+    ///
+    /// # Errors
+    /// [`StoreError`].
+    pub async fn add_piece(&mut self, id: Uuid, number: i32, sealed: &[u8]) -> Result<()> {
+        let organisation = self.organisation();
+        diesel::insert_into(attachment_piece::table)
+            .values((
+                attachment_piece::organisation.eq(organisation),
+                attachment_piece::attachment_id.eq(id),
+                attachment_piece::number.eq(number),
+                attachment_piece::sealed.eq(sealed),
+            ))
+            .execute(self.conn()?)
+            .await?;
+        Ok(())
+    }
+
+    /// Notes how large it came to be.
+    ///
+    /// # Errors
+    /// [`StoreError`].
+    pub async fn finish_attachment(&mut self, id: Uuid, size: i64, pieces: i32) -> Result<()> {
+        diesel::update(attachment::table.find(id)).set((attachment::size.eq(size), attachment::pieces.eq(pieces))).execute(self.conn()?).await?;
+        Ok(())
+    }
+
+    /// The attachments of a credential, by name.
+    ///
+    /// # Errors
+    /// [`StoreError`].
+    pub async fn attachments(&mut self, credential: Uuid) -> Result<Vec<AttachmentRow>> {
+        let query = attachment::table.filter(attachment::credential_id.eq(credential)).order(attachment::name).select(AttachmentRow::as_select());
+        Ok(query.load(self.conn()?).await?)
+    }
+
+    /// One attachment of a credential.
+    ///
+    /// # Errors
+    /// [`StoreError::NotFound`].
+    pub async fn attachment(&mut self, credential: Uuid, id: Uuid) -> Result<AttachmentRow> {
+        let query = attachment::table.find(id).filter(attachment::credential_id.eq(credential)).select(AttachmentRow::as_select());
+        Ok(query.first(self.conn()?).await?)
+    }
+
+    /// The wrapped key that opens the pieces of a credential's attachments, withheld until the event
+    /// of the look is durable.
+    ///
+    /// # Errors
+    /// [`StoreError::NotFound`].
+    pub async fn key_of_pieces(&mut self, credential: Uuid) -> Result<Withheld<Vec<u8>>> {
+        let key: Vec<u8> = credential::table.find(credential).select(credential::data_key).first(self.conn()?).await?;
+        Ok(self.withhold(key))
+    }
+
+    /// One sealed piece.
+    ///
+    /// # Errors
+    /// [`StoreError::NotFound`] when it has been removed meanwhile.
+    pub async fn piece(&mut self, id: Uuid, number: i32) -> Result<Vec<u8>> {
+        Ok(attachment_piece::table.find((id, number)).select(attachment_piece::sealed).first(self.conn()?).await?)
+    }
+
+    /// Removes an attachment for good.
+    ///
+    /// # Errors
+    /// [`StoreError::NotFound`].
+    pub async fn remove_attachment(&mut self, id: Uuid) -> Result<()> {
+        if diesel::delete(attachment::table.find(id)).execute(self.conn()?).await? == 1 { Ok(()) } else { Err(StoreError::NotFound) }
+    }
+
+    /// The bytes of all attachments of the organisation together; no other is added until the
+    /// transaction ends, so that two at once cannot pass the limit.
+    ///
+    /// # Errors
+    /// [`StoreError`].
+    pub async fn attachments_size(&mut self) -> Result<i64> {
+        #[derive(QueryableByName)]
+        struct Row {
+            #[diesel(sql_type = sql_types::BigInt)]
+            size: i64,
+        }
+        statement("SELECT pg_advisory_xact_lock(hashtextextended(scope()::text, 42))").execute(self.conn()?).await?;
+        let row: Row = statement("SELECT coalesce(sum(size), 0)::bigint AS size FROM attachment").get_result(self.conn()?).await?;
+        Ok(row.size)
+    }
+}

@@ -1,0 +1,60 @@
+//! What an organisation has set.
+
+use diesel::prelude::*;
+use diesel::sql_types;
+use diesel_async::RunQueryDsl;
+use uuid::Uuid;
+
+use crate::people::one_row;
+use crate::schema::settings;
+use crate::sql::statement;
+use crate::{Result, Tx};
+
+/// What an organisation has set; version 0 when nothing was ever set.
+#[derive(Clone, Debug, Queryable, Selectable, Insertable)]
+#[diesel(table_name = settings)]
+#[allow(missing_docs, reason = "the columns are described in the migration")]
+pub struct SettingsRow {
+    pub organisation: Uuid,
+    pub body: serde_json::Value,
+    pub version: i32,
+}
+
+impl Tx {
+    /// What is set.
+    ///
+    /// # Errors
+    /// [`crate::StoreError`].
+    pub async fn settings(&mut self) -> Result<SettingsRow> {
+        let found = settings::table.select(SettingsRow::as_select()).first(self.conn()?).await.optional()?;
+        Ok(found.unwrap_or(SettingsRow { organisation: self.organisation(), body: serde_json::json!({}), version: 0 }))
+    }
+
+    /// Sets it, if nobody else has in the meantime.
+    ///
+    /// # Errors
+    /// [`crate::StoreError::Stale`].
+    pub async fn change_settings(&mut self, row: &SettingsRow) -> Result<()> {
+        let query = diesel::insert_into(settings::table)
+            .values((settings::organisation.eq(row.organisation), settings::body.eq(&row.body), settings::version.eq(row.version + 1)))
+            .on_conflict(settings::organisation)
+            .do_nothing();
+        if row.version == 0 {
+            return one_row(query.execute(self.conn()?).await?);
+        }
+        let query = diesel::update(settings::table.filter(settings::version.eq(row.version)))
+            .set((settings::body.eq(&row.body), settings::version.eq(row.version + 1)));
+        one_row(query.execute(self.conn()?).await?)
+    }
+
+    /// Notes a value under a name. Whether it was another before.
+    ///
+    /// # Errors
+    /// [`crate::StoreError`].
+    pub async fn note(&mut self, name: &str, value: &str) -> Result<bool> {
+        let sql = "INSERT INTO noted AS n (organisation, name, value) VALUES (scope(), $1, $2)
+             ON CONFLICT (organisation, name) DO UPDATE SET value = excluded.value WHERE n.value <> excluded.value";
+        let query = statement(sql).bind::<sql_types::Text, _>(name.to_owned()).bind::<sql_types::Text, _>(value.to_owned());
+        Ok(query.execute(self.conn()?).await? > 0)
+    }
+}
