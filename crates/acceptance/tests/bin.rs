@@ -115,8 +115,9 @@ fn what_has_been_in_the_bin_long_enough_is_purged_but_not_the_account_of_a_devic
     let versions = |service: &Service, id: &str| service.sql(&format!("SELECT count(*) FROM secret_version WHERE credential_id = '{id}'")).trim().to_owned();
     assert_eq!(versions(&service, &plain), "1");
     service.kill();
-    let days = (31 * 24 * 3600).to_string();
-    service.start(&[("JEXLIN_CLOCK_SHIFT", &days)]);
+    let shift = service.folder.join("shift");
+    std::fs::write(&shift, (31 * 24 * 3600).to_string()).unwrap();
+    service.start(&[("JEXLIN_CLOCK_SHIFT", shift.to_str().unwrap())]);
     service.unlock();
     until("the purge", || (versions(&service, &plain) == "0").then_some(()));
     assert_eq!(versions(&service, &account), "1", "the device could still have this password");

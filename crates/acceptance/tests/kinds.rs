@@ -166,3 +166,120 @@ fn a_wrong_seed_is_named_changes_nothing_and_is_not_repeated() {
     let states: Vec<_> = history["items"].as_array().unwrap().iter().filter(|row| row["field"] == "one_time_seed").map(|row| row["state"].clone()).collect();
     assert_eq!(states, ["current", "previous"]);
 }
+
+#[test]
+fn keys_are_read_made_and_known_by_their_public_half() {
+    let service = Service::ready();
+    let (ines, client) = (service.sign_in("ines"), service.client("ines"));
+    let folder = ines.folder("Works");
+    for (sort, algorithm) in [("ed25519", "ssh-ed25519"), ("p256", "ecdsa-sha2-nistp256"), ("p384", "ecdsa-sha2-nistp384"), ("rsa", "ssh-rsa")] {
+        let made = add(&ines, &folder, json!({"kind": "ssh-key", "name": sort, "password": openssl_key(sort)})).good();
+        let facts = &made["facts"]["password"];
+        assert_eq!(facts["algorithm"], algorithm);
+        // OpenSSH itself says the same of what is kept.
+        let kept = ines.reveal(made["id"].as_str().unwrap()).text("value");
+        let file = service.folder.join(sort);
+        std::fs::write(&file, &kept).unwrap();
+        std::fs::set_permissions(&file, std::os::unix::fs::PermissionsExt::from_mode(0o600)).unwrap();
+        let said = std::process::Command::new("ssh-keygen").args(["-y", "-f", file.to_str().unwrap()]).output().unwrap();
+        let public = String::from_utf8(said.stdout).unwrap();
+        let blob = |line: &str| line.split(' ').nth(1).unwrap_or_default().trim().to_owned();
+        assert_eq!(blob(&public), blob(facts["public_key"].as_str().unwrap()), "{sort}");
+    }
+    add(&ines, &folder, json!({"kind": "ssh-key", "name": "odd", "password": openssl_key("p521")})).refused(422, "bad-input");
+    let shown = client.good(&["credential", "add", "/Works/Deploy key", "--kind", "ssh-key", "--user", "deploy", "--key-sort", "ecdsa-p256"]);
+    assert!(shown.contains("ecdsa-sha2-nistp256") && shown.contains("SHA256:"), "{shown}");
+    assert!(client.bad(&["credential", "add", "/Works/x", "--kind", "ssh-key", "--key-sort", "dsa"]).1.contains("ed25519"));
+    // Whoever may only know of it sees the public half, and not the private one.
+    let pim = ines.person("pim", &[]);
+    let _ = ines.make("/api/v1/grants", &json!({"folder": folder, "person": pim, "level": "list"}));
+    let pim = service.client("pim");
+    assert!(pim.good(&["credential", "show", "/Works/ed25519"]).contains("ssh-ed25519 AAAA"));
+    assert_eq!(pim.bad(&["reveal", "/Works/ed25519", "--pipe"]).0, 4);
+}
+
+#[test]
+fn a_certificate_shows_whose_it_is_and_enters_its_last_day() {
+    let service = Service::ready();
+    let ines = service.sign_in("ines");
+    let folder = ines.folder("Works");
+    let key = openssl_key("p256");
+    let made = add(&ines, &folder, json!({"kind": "certificate", "name": "weir", "fields": {"certificate": WEIR}, "password": key})).good();
+    assert_eq!((made["fields"]["expires"].as_str(), made["facts"]["certificate"]["names"].as_str()), (Some("2027-03-30"), Some("weir.osmere.example, scada.osmere.example, 192.0.2.41")));
+    let cut = &WEIR[..WEIR.len() / 2];
+    add(&ines, &folder, json!({"kind": "certificate", "name": "cut", "fields": {"certificate": cut}, "password": key})).refused(422, "bad-input");
+    add(&ines, &folder, json!({"kind": "certificate", "name": "both", "fields": {"certificate": format!("{WEIR}{key}")}, "password": key})).refused(422, "bad-input");
+}
+
+#[test]
+fn codes_that_count_are_handed_out_once_each_even_to_two_at_once() {
+    let service = Service::ready();
+    let ines = service.sign_in("ines");
+    let folder = ines.folder("Office");
+    let seed = "otpauth://hotp/Bank?secret=GEZDGNBVGY3TQOJQGEZDGNBVGY3TQOJQ&counter=0";
+    let bank = add(&ines, &folder, json!({"kind": "login", "name": "Bank", "secrets": {"one_time_seed": seed}})).good();
+    assert_eq!(bank["facts"]["one_time_seed"]["counter"], "0");
+    let path = format!("/api/v1/credentials/{}/code", bank["id"].as_str().unwrap());
+    let mut codes: Vec<String> = std::thread::scope(|scope| {
+        let asked: Vec<_> = (0..6).map(|_| scope.spawn(|| ines.post(&path, &json!({})).good()["digits"].as_str().unwrap().to_owned())).collect();
+        asked.into_iter().map(|each| each.join().unwrap()).collect()
+    });
+    codes.sort();
+    // Appendix D of RFC 4226, the first six.
+    let mut wanted = ["755224", "287082", "359152", "969429", "338314", "254676"].map(str::to_owned).to_vec();
+    wanted.sort();
+    assert_eq!(codes, wanted);
+    assert_eq!(ines.post(&path, &json!({})).good()["left"], Value::Null);
+}
+
+#[test]
+fn a_seed_comes_from_a_picture_and_nothing_else_does() {
+    let service = Service::ready();
+    let client = service.client("ines");
+    let _ = client.good(&["folder", "add", "/Office"]);
+    let data = concat!(env!("CARGO_MANIFEST_DIR"), "/../core/src/vault/testdata");
+    let _ = client.good(&["credential", "add", "/Office/Bank", "--seed-picture", &format!("{data}/seed.png")]);
+    assert_eq!(client.good(&["code", "/Office/Bank", "--pipe"]).len(), 6);
+    for (picture, words) in [("blank.png", "no QR code"), ("other.png", "something else"), ("weir.pem", "neither PNG nor JPEG")] {
+        let (code, said) = client.bad(&["credential", "add", "/Office/x", "--seed-picture", &format!("{data}/{picture}")]);
+        assert!(code == 7 && said.contains(words), "{said}");
+    }
+    assert_eq!(client.good(&["credential", "list", "--output", "csv"]).lines().count(), 2, "nothing half-done is left");
+}
+
+#[test]
+fn a_kind_of_ones_own_lives_changes_and_retires_without_losing_anything() {
+    let service = Service::ready();
+    let (ines, client) = (service.sign_in("ines"), service.client("ines"));
+    let folder = ines.folder("Works");
+    let _ = client.good(&["kind", "add", "valve-code", "--label", "Valve code", "--field", "valve=text", "--field", "pager=text", "--field", "password=secret", "--required", "valve", "--generates", "--field-help", "valve=As on its plate"]);
+    for (arguments, words) in [
+        (&["kind", "add", "login", "--label", "Login", "--field", "a=text"][..], "built-in"),
+        (&["kind", "add", "valve-code", "--label", "Again", "--field", "a=text"], "kind of this name"),
+        (&["kind", "add", "x", "--label", "X", "--field", "a=colour"], "holds text"),
+        (&["kind", "add", "x", "--label", "X"], "at least one field"),
+    ] {
+        assert!(client.bad(arguments).1.contains(words), "{arguments:?}");
+    }
+    let (code, said) = client.bad(&["credential", "add", "/Works/Main", "--kind", "valve-code"]);
+    assert!(code == 7 && said.contains("valve: this field is required"), "{said}");
+    let _ = client.good(&["credential", "add", "/Works/Main", "--kind", "valve-code", "--set", "valve=V-41", "--set", "pager=77", "--extra", "floor=text", "--set", "floor=2"]);
+    assert!(client.good(&["find", "V-41"]).contains("Main"), "fields of an own kind are found");
+    // The kind changes under an open form: nothing is lost, and the form is told.
+    let known = ines.get("/api/v1/kinds").good()["items"][0].clone();
+    assert_eq!((known["name"].as_str(), known["version"].as_i64(), known["fields"][0]["help"].as_str()), (Some("valve-code"), Some(1), Some("As on its plate")));
+    let _ = client.good(&["kind", "change", "valve-code", "--field", "valve=text", "--field", "password=secret", "--required", "valve"]);
+    add(&ines, &folder, json!({"kind": "valve-code", "name": "Late", "fields": {"valve": "V-42"}, "kind_version": 1})).refused(409, "kind-changed");
+    let shown = client.good(&["credential", "show", "/Works/Main"]);
+    assert!(shown.contains("77") && shown.contains("floor"), "{shown}");
+    let _ = client.good(&["credential", "edit", "/Works/Main", "--set", "valve=V-43"]);
+    assert_eq!(client.bad(&["credential", "edit", "/Works/Main", "--set", "pager=78"]).0, 7);
+    assert!(client.bad(&["kind", "remove", "valve-code"]).1.contains("Retire it"));
+    let _ = client.good(&["kind", "retire", "valve-code"]);
+    assert!(client.bad(&["credential", "add", "/Works/x", "--kind", "valve-code", "--set", "valve=V-44"]).1.contains("any more"));
+    assert_eq!(client.good(&["reveal", "/Works/Main", "--pipe"]).len(), 20);
+    let _ = client.good(&["kind", "bring-back", "valve-code"]);
+    let _ = client.good(&["credential", "add", "/Works/Spare", "--kind", "valve-code", "--set", "valve=V-44"]);
+    let done: Vec<_> = ines.events("kind").iter().filter(|event| event["outcome"] == "done").map(|event| event["action"].as_str().unwrap().to_owned()).collect();
+    assert_eq!(done, ["kind.change", "kind.change", "kind.change", "kind.add"]);
+}

@@ -163,7 +163,9 @@ fn leaked_and_old_passwords_are_found_once_the_file_or_the_day_has_come() {
     std::fs::write(&file, others.replace("FFFFFF", &format!("{}:7\nFFFFFF", sha1("Tx9-mmQ4-vWb7-Lp2d")))).unwrap();
     until("the new file", || (findings(&ines, &id) == ["leaked"]).then_some(()));
     service.kill();
-    service.start(&[("JEXLIN_CLOCK_SHIFT", &(366 * 24 * 3600).to_string())]);
+    let shift = folder.join("shift");
+    std::fs::write(&shift, (366 * 24 * 3600).to_string()).unwrap();
+    service.start(&[("JEXLIN_CLOCK_SHIFT", shift.to_str().unwrap())]);
     service.unlock();
     let ines = service.sign_in("ines");
     assert_eq!(findings(&ines, &id), ["leaked", "old"]);
