@@ -37,6 +37,23 @@ export interface CredentialItem {
   check: string | null;
   gated: boolean;
   level: Level;
+  tags: string[];
+  favourite: boolean;
+  findings: string[];
+  changed_at: string;
+  near?: boolean;
+}
+export interface Finding {
+  name: string;
+  detail?: string;
+  advice: string;
+}
+export interface Attachment {
+  id: string;
+  name: string;
+  size: number;
+  made_at: string;
+  made_by: string | null;
 }
 export interface Member {
   id: string;
@@ -80,15 +97,82 @@ export interface Credential {
   level: Level;
   gate: Gate | null;
   upkeep: Account | null;
+  extra: KindField[];
+  facts: Record<string, Record<string, string>>;
+  tags: string[];
+  favourite: boolean;
+  findings: Finding[];
+  attachments: Attachment[];
   created_at: string;
+  created_by: string | null;
   changed_at: string;
+  changed_by: string | null;
   version: number;
+}
+export interface KindField {
+  name: string;
+  label: string;
+  holds: string;
+  required: boolean;
+  help?: string;
 }
 export interface Kind {
   name: string;
   label: string;
   generates: boolean;
-  fields: { name: string; label: string; holds: string; required: boolean }[];
+  fields: KindField[];
+  own: boolean;
+  retired: boolean;
+  version: number;
+}
+export interface UseItem {
+  person: string;
+  last_at: string;
+  times: number;
+}
+export interface Removed {
+  id: string;
+  sort: string;
+  path: string;
+  credentials: number;
+  removed_at: string;
+  removed_by: string | null;
+  purged_from: string | null;
+}
+export interface PasswordRule {
+  folder: string;
+  place: string;
+  mode: "advise" | "enforce" | "choose";
+  policies: string[];
+}
+export interface Tried {
+  bits: number;
+  samples: string[];
+  lacks: string[];
+  score: number | null;
+}
+export interface Settings {
+  settings: Record<string, number | boolean>;
+  version: number;
+}
+export interface SavedSearch {
+  id: string;
+  name: string;
+  filters: Record<string, string>;
+}
+export interface PersonalState {
+  allowed: boolean;
+  exists: boolean;
+  open: boolean;
+}
+export interface PersonalThing {
+  id: string;
+  name: string;
+  user_name: string;
+  url: string;
+  note: string;
+  changed_at: string;
+  version: number;
 }
 export interface Version {
   field: string;
@@ -97,11 +181,12 @@ export interface Version {
   made_at: string;
   made_by: string | null;
   made_how: string;
+  why: string;
 }
 export interface OneTimeCode {
   digits: string;
-  left: number;
-  period: number;
+  left: number | null;
+  period: number | null;
 }
 export interface Revealed {
   field: string;
@@ -158,6 +243,17 @@ export interface PolicyRules {
   symbols_least: number;
   symbols: string;
   no_look_alikes: boolean;
+  longest: number;
+  only_these: boolean;
+  forbidden: string;
+  first: string;
+  most_repeats: number;
+  most_in_sequence: number;
+  not_user_name: boolean;
+  not_last: number;
+  words: number;
+  separator: string;
+  least_bits: number;
 }
 export interface PasswordPolicy {
   id: string;
@@ -263,11 +359,12 @@ export class Problem extends Error {
 
 async function call<T>(method: string, path: string, body?: unknown, version?: number): Promise<T> {
   const headers: Record<string, string> = { "Jexlin-Console": "1" };
-  if (body !== undefined) headers["Content-Type"] = "application/json";
+  const bytes = body instanceof Blob;
+  if (body !== undefined) headers["Content-Type"] = bytes ? "application/octet-stream" : "application/json";
   if (version !== undefined) headers["If-Match"] = `"${version}"`;
   let response: Response;
   try {
-    response = await fetch(`/api/v1${path}`, { method, headers, body: body === undefined ? undefined : JSON.stringify(body) });
+    response = await fetch(`/api/v1${path}`, { method, headers, body: body === undefined ? undefined : bytes ? body : JSON.stringify(body) });
   } catch {
     throw new Problem("away", 0, "The service cannot be reached.", "Check the network; what you typed is still here.", {});
   }
@@ -291,7 +388,7 @@ export const api = {
   post: <T>(path: string, body: unknown = {}) => call<T>("POST", path, body),
   put: <T>(path: string, body?: unknown, version?: number) => call<T>("PUT", path, body, version),
   patch: <T>(path: string, body: unknown, version: number) => call<T>("PATCH", path, body, version),
-  remove: (path: string, version?: number) => call<void>("DELETE", path, undefined, version),
+  remove: (path: string, version?: number) => call<string>("DELETE", path, undefined, version),
 };
 
 /** All pages of a list, up to a bound that a page can show. */

@@ -17,10 +17,16 @@ export function useLive(): void {
       for (const key of keys) void client.invalidateQueries({ queryKey: [key] });
     };
     for (const [topic, keys] of Object.entries(SHOWS)) source.addEventListener(topic, () => again(keys));
+    // What a part of a page did without a form.
+    const asked = (event: Event) => again((event as CustomEvent<string[]>).detail);
+    window.addEventListener("again", asked);
     const everything = () => again(Object.values(SHOWS).flat());
     // After a break, what was missed is unknown.
     source.addEventListener("hello", everything);
     source.addEventListener("all", everything);
-    return () => source.close();
+    return () => {
+      window.removeEventListener("again", asked);
+      source.close();
+    };
   }, [client]);
 }

@@ -21,6 +21,14 @@ const LOOKS: Record<string, [string, string]> = {
   queued: ["◔", "text-info"],
   running: ["◑", "text-info"],
   candidate: ["◑", "text-info"],
+  leaked: ["▲", "text-error"],
+  weak: ["▲", "text-error"],
+  "out-of-step": ["▲", "text-error"],
+  reused: ["◆", "text-warning"],
+  expired: ["▲", "text-error"],
+  "breaks-policy": ["◆", "text-warning"],
+  "expires-soon": ["◔", "text-warning"],
+  old: ["◔", "text-warning"],
   current: ["●", "text-success"],
 };
 
@@ -29,7 +37,7 @@ export function State({ word }: { word: string | null | undefined }) {
   const [shape, colour] = LOOKS[word] ?? ["○", "quiet"];
   return (
     <span className={`whitespace-nowrap ${colour}`}>
-      <span aria-hidden="true">{shape}</span> {word}
+      <span aria-hidden="true">{shape}</span> {word.replaceAll("-", " ")}
     </span>
   );
 }
@@ -231,4 +239,88 @@ export function Table({ heads, children, label }: { heads: string[]; children: R
 export function text(data: FormData, name: string): string {
   const value = data.get(name);
   return typeof value === "string" ? value : "";
+}
+
+/** A question before something is done, with what it would change. */
+export function Ask({ title, children, label, run, close, after = [] }: { title: string; children: ReactNode; label: string; run: () => Promise<unknown>; close: () => void; after?: string[] }) {
+  const box = useRef<HTMLDialogElement>(null);
+  const id = useId();
+  const client = useQueryClient();
+  const work = useMutation({
+    mutationFn: run,
+    onSuccess: async () => {
+      await Promise.all(after.map((key) => client.invalidateQueries({ queryKey: [key] })));
+      close();
+    },
+  });
+  useEffect(() => box.current?.showModal(), []);
+  return (
+    <dialog ref={box} aria-labelledby={id} onClose={close} className="m-auto w-[min(34rem,94vw)] rounded-box border border-base-300 bg-base-100 p-4 text-base-content backdrop:bg-black/40">
+      <h2 id={id} className="mb-2 text-base font-semibold">
+        {title}
+      </h2>
+      {children}
+      <Trouble error={work.error} />
+      <div className="mt-3 flex gap-2">
+        <button type="button" className="btn btn-primary btn-sm" onClick={() => work.mutate()} disabled={work.isPending}>
+          {label}
+        </button>
+        <button type="button" className="btn btn-sm" onClick={close}>
+          Leave it
+        </button>
+      </div>
+    </dialog>
+  );
+}
+
+interface Said {
+  text: string;
+  undo?: () => Promise<unknown>;
+}
+
+/** Says what was done, with a way back where there is one. */
+export function told(text: string, undo?: () => Promise<unknown>): void {
+  window.dispatchEvent(new CustomEvent<Said>("told", { detail: { text, undo } }));
+}
+
+/** Where what was done is said. */
+export function Told() {
+  const client = useQueryClient();
+  const [said, setSaid] = useState<Said | null>(null);
+  useEffect(() => {
+    let timer = 0;
+    const hear = (event: Event) => {
+      setSaid((event as CustomEvent<Said>).detail);
+      clearTimeout(timer);
+      timer = window.setTimeout(() => setSaid(null), 15_000);
+    };
+    window.addEventListener("told", hear);
+    return () => window.removeEventListener("told", hear);
+  }, []);
+  const undo = async () => {
+    const back = said?.undo;
+    setSaid(null);
+    if (!back) return;
+    try {
+      await back();
+      told("Undone.");
+    } catch (error) {
+      told(error instanceof Problem ? `${error.detail} ${error.advice}` : String(error));
+    }
+    await client.invalidateQueries();
+  };
+  return (
+    <div role="status" className="fixed inset-x-0 bottom-3 z-20 flex justify-center">
+      {said && (
+        <p className="flex items-center gap-3 rounded-box bg-neutral px-4 py-2 text-neutral-content shadow-lg">
+          {said.text}
+          {said.undo && (
+            <button type="button" className="link font-semibold" onClick={() => void undo()}>
+              Undo
+            </button>
+          )}
+        </p>
+      )}
+    </div>
+  );
 }

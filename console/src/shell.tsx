@@ -6,13 +6,17 @@ import { useEffect, useState } from "react";
 import { Link, Redirect, Route, Switch, useLocation } from "wouter";
 import { type CredentialItem, type Me, type Page, api } from "./api";
 import { Audit } from "./features/audit";
+import { Bin } from "./features/bin";
 import { Home } from "./features/home";
+import { Organisation } from "./features/organisation";
 import { Passwords } from "./features/passwords";
 import { People } from "./features/people";
+import { Personal } from "./features/personal";
 import { Requests } from "./features/requests";
 import { Upkeep } from "./features/upkeep";
 import { Vault } from "./features/vault";
 import { useLive } from "./live";
+import { Told } from "./parts";
 
 interface Place {
   path: string;
@@ -27,6 +31,9 @@ const PLACES: Place[] = [
   { path: "/people", label: "People", key: "5" },
   { path: "/passwords", label: "Passwords", key: "6" },
   { path: "/audit", label: "Audit log", key: "7" },
+  { path: "/personal", label: "My own", key: "8" },
+  { path: "/bin", label: "Bin", key: "9" },
+  { path: "/organisation", label: "Settings", key: "0" },
 ];
 
 function Palette({ open, close }: { open: boolean; close: () => void }) {
@@ -120,6 +127,7 @@ export function Shell({ me }: { me: Me }) {
         </div>
       </header>
       <Palette open={palette} close={() => setPalette(false)} />
+      <Told />
       <main id="content" className="flex min-h-0 grow flex-col p-3">
         <Switch>
           <Route path="/">
@@ -137,6 +145,15 @@ export function Shell({ me }: { me: Me }) {
           </Route>
           <Route path="/passwords">
             <Passwords me={me} />
+          </Route>
+          <Route path="/personal">
+            <Personal />
+          </Route>
+          <Route path="/bin">
+            <Bin />
+          </Route>
+          <Route path="/organisation">
+            <Organisation me={me} />
           </Route>
           <Route path="/audit">
             <Audit />

@@ -1,230 +1,100 @@
-// One credential: what it is, its secret, its history, who reaches it, its jobs and events.
+// One credential: what it is, its secrets, its history, who reaches it, its jobs and events.
 
-import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { Fragment, useEffect, useState } from "react";
-import { type AuditEvent, type Checkout, type Credential, type Device, type Folder, type Job, type Kind, type Me, type OneTimeCode, type Page, type Request, type Revealed, type Version, all, api } from "../api";
-import { Act, Card, Choice, Empty, Field, Fold, Form, Left, State, Table, Trouble, When, text } from "../parts";
+import { useQuery } from "@tanstack/react-query";
+import { Fragment, useEffect, useRef, useState } from "react";
+import { useLocation } from "wouter";
+import { type AuditEvent, type Credential, type Device, type Job, type Kind, type Me, type Page, type Request, type Revealed, type UseItem, all, api } from "../api";
+import { Act, Card, Empty, Fold, State, Table, Trouble, When, told } from "../parts";
 import { AuditRows } from "./audit";
-import { KindFields, MAIN, SEED, collect } from "./fields";
-import { atLeast } from "./folder";
-import { Explain, GateForm, Grants, PlanForm } from "./rules";
+import { EditCredential } from "./edit";
+import { MAIN, SEED, fieldsOf } from "./fields";
+import { atLeast } from "./levels";
+import { History } from "./history";
 import { JobRows } from "./upkeep";
+import { Explain, GateForm, Grants, PlanForm } from "./rules";
+import { Codes, Secret, lend, useTimes } from "./secret";
 
-/** A secret hides itself again after so many seconds. */
-const SHOWN_FOR = 30;
-/** The clipboard is cleared after so many seconds. */
-const COPIED_FOR = 30;
+/** What may be known of a key or certificate without a reveal. */
+const FACTS: Record<string, string> = { algorithm: "Algorithm", fingerprint: "Fingerprint", public_key: "Public key", bits: "Bits", protected: "Has a passphrase", subject: "Subject", issuer: "Issuer", names: "Names", not_before: "Good from", not_after: "Good until", serial: "Serial", key: "Key", above: "Certificates above it" };
 
-const SPELT: Record<string, string> = { "0": "zero", O: "capital O", o: "small o", "1": "one", l: "small L", I: "capital i", i: "small i", "-": "hyphen", _: "underscore", ".": "full stop", "+": "plus", "=": "equals", "#": "hash", "@": "at", "%": "per cent", " ": "space" };
-
-function spell(value: string): string {
-  return [...value].map((letter) => SPELT[letter] ?? (/[A-Z]/.test(letter) ? `capital ${letter}` : letter)).join(", ");
+function Facts({ it }: { it: Credential }) {
+  const shown = Object.entries(it.facts).filter(([field]) => field !== SEED);
+  return shown.flatMap(([field, facts]) =>
+    Object.keys(FACTS)
+      .filter((name) => facts[name])
+      .map((name) => (
+        <Fragment key={`${field} ${name}`}>
+          <dt className="quiet">{FACTS[name]}</dt>
+          <dd className="font-mono text-sm break-all">{name.startsWith("not_") ? <When at={facts[name]} /> : facts[name]}</dd>
+        </Fragment>
+      )),
+  );
 }
 
-function Shown({ shown, hide }: { shown: Revealed; hide: () => void }) {
-  const [left, setLeft] = useState(SHOWN_FOR);
-  const [spelt, setSpelt] = useState(false);
-  const [copied, setCopied] = useState("");
-  useEffect(() => {
-    const timer = setInterval(() => setLeft((before) => before - 1), 1000);
-    return () => clearInterval(timer);
-  }, []);
-  useEffect(() => {
-    if (left <= 0) hide();
-  }, [left, hide]);
-  const copy = async () => {
+function Findings({ it }: { it: Credential }) {
+  if (it.findings.length === 0) return null;
+  return (
+    <ul aria-label="Findings" className="my-2 flex flex-col gap-1 border-l-4 border-warning pl-3">
+      {it.findings.map((finding) => (
+        <li key={finding.name}>
+          <State word={finding.name} />
+          {finding.detail && <>: {finding.detail}</>} <span className="quiet">{finding.advice}</span>
+        </li>
+      ))}
+    </ul>
+  );
+}
+
+function size(bytes: number): string {
+  if (bytes < 1024) return `${bytes} bytes`;
+  return bytes < 1024 * 1024 ? `${(bytes / 1024).toFixed(1)} KiB` : `${(bytes / 1024 / 1024).toFixed(1)} MiB`;
+}
+
+function Attachments({ it }: { it: Credential }) {
+  const [problem, setProblem] = useState<unknown>(null);
+  const [busy, setBusy] = useState("");
+  const edits = atLeast(it.level, "edit");
+  const client = useRef<HTMLInputElement>(null);
+  const add = async (file: File) => {
+    setProblem(null);
+    setBusy(`Sending ${file.name} …`);
     try {
-      await navigator.clipboard.writeText(shown.value);
-      setCopied(`Copied; the clipboard is cleared in ${COPIED_FOR} seconds.`);
-      setTimeout(() => void navigator.clipboard.writeText("").catch(() => undefined), COPIED_FOR * 1000);
-    } catch {
-      setCopied("This browser does not let the console use the clipboard.");
+      await api.post(`/credentials/${it.id}/attachments?name=${encodeURIComponent(file.name)}`, file);
+      window.dispatchEvent(new CustomEvent("again", { detail: ["credential"] }));
+    } catch (error) {
+      setProblem(error);
     }
-  };
-  const tone = (letter: string) => (/\d/.test(letter) ? "text-info" : /[A-Za-z]/.test(letter) ? "" : "text-warning");
-  return (
-    <div className="my-2 rounded-box border border-base-300 bg-base-200 p-3">
-      <output aria-label="The secret" className="block font-mono text-2xl tracking-wide break-all whitespace-pre-wrap" data-secret="shown">
-        {[...shown.value].map((letter, at) => (
-          // The same letter can stand anywhere: its place is its identity.
-          // oxlint-disable-next-line no-array-index-key
-          <span key={at} className={tone(letter)}>
-            {letter}
-          </span>
-        ))}
-      </output>
-      {spelt && <p className="mt-1">{spell(shown.value)}</p>}
-      <div className="mt-2 flex flex-wrap items-center gap-2">
-        <button type="button" className="btn btn-sm" onClick={() => void copy()}>
-          Copy
-        </button>
-        <button type="button" className="btn btn-sm" aria-pressed={spelt} onClick={() => setSpelt(!spelt)}>
-          Spell it
-        </button>
-        <button type="button" className="btn btn-sm" onClick={hide}>
-          Hide
-        </button>
-        <span className="quiet tabular-nums">hides itself in {left} s</span>
-        <span role="status">{copied}</span>
-      </div>
-    </div>
-  );
-}
-
-/** The way to the secret: what it costs is said before it is asked for. */
-function Secret({ it, me }: { it: Credential; me: Me }) {
-  const client = useQueryClient();
-  const [shown, setShown] = useState<Revealed | null>(null);
-  const held = useQuery({ queryKey: ["checkouts", it.id], queryFn: () => api.get<Page<Checkout>>(`/checkouts?open=true&credential=${it.id}`), enabled: Boolean(it.gate) });
-  const asked = useQuery({ queryKey: ["requests", "of", it.id], queryFn: () => api.get<Page<Request>>(`/requests?limit=20&credential=${it.id}`), enabled: Boolean(it.gate) });
-  const reveal = useMutation({
-    mutationFn: () => api.post<Revealed>(`/credentials/${it.id}/reveal`, {}),
-    onSuccess: setShown,
-  });
-  const mine = held.data?.items.find((each) => each.person === me.id);
-  const other = held.data?.items.find((each) => each.person !== me.id);
-  const request = asked.data?.items.find((each) => each.person === me.id && (each.state === "waiting" || (each.state === "approved" && !each.checkout)));
-  const after = ["checkouts", "requests", "overview", "credential"];
-  if (shown) return <Shown shown={shown} hide={() => setShown(null)} />;
-  const may = atLeast(it.level, "reveal");
-  const gate = it.gate;
-  return (
-    <div className="my-2">
-      <p className="font-mono text-xl tracking-widest" aria-label="The secret is hidden">
-        ••••••••••••
-      </p>
-      {gate && (
-        <p className="quiet">
-          A gate stands here{gate.place !== `${it.place}/${it.name}` && `, set on ${gate.place}`}: {[gate.needs_reason && "a reason", gate.needs_approval && `an approval by ${gate.approvers.map((approver) => approver.name).join(" or ")}`, `at most ${gate.longest_minutes} minutes`, gate.one_holder && "one person at a time", gate.rotate_on_return && "rotated afterwards"].filter(Boolean).join(", ")}.
-        </p>
-      )}
-      {other && <p><State word="waiting" /> {other.person_name} holds it; <Left until={other.ends_at} /> left.{atLeast(it.level, "steward") && <> <Act label="Recall" look="btn-xs" run={() => api.post(`/checkouts/${other.id}/recall`)} after={after} confirm={`Take it back from ${other.person_name}? Their time ends at once${other.rotate_on_return ? ", and the password is rotated" : ""}.`} /></>}</p>}
-      {mine && <p className="font-medium">You hold it; <Left until={mine.ends_at} /> left.</p>}
-      {request && <p><State word={request.state} /> your request{request.comment && `: “${request.comment}”`}</p>}
-      <div className="mt-1 flex flex-wrap items-start gap-2">
-        {may && (!gate || mine) && (
-          <button type="button" className="btn btn-primary btn-sm" onClick={() => reveal.mutate()} disabled={reveal.isPending}>
-            Reveal {reveal.isPending && "…"}
-          </button>
-        )}
-        {mine && <Act label="Check in" run={() => api.post(`/checkouts/${mine.id}/check-in`)} after={after} />}
-        {request?.state === "approved" && !mine && <Act label="Check out" look="btn-sm btn-primary" run={() => api.post("/checkouts", { request: request.id })} after={after} />}
-        {request && !mine && <Act label="Withdraw" look="btn-sm btn-ghost" run={() => api.post(`/requests/${request.id}/withdraw`)} after={after} />}
-      </div>
-      {gate && !mine && !request && (
-        <Form
-          label={gate.needs_approval ? "Ask for it" : "Check out"}
-          after={after}
-          submit={(data) => {
-            const body = { credential: it.id, reason: text(data, "reason"), minutes: Number(text(data, "minutes")) };
-            return gate.needs_approval ? api.post("/requests", body) : api.post("/checkouts", body);
-          }}
-        >
-          <Field label="Reason" name="reason" required={gate.needs_reason} />
-          <Field label="Minutes" name="minutes" type="number" min={1} max={gate.longest_minutes} defaultValue={Math.min(30, gate.longest_minutes)} />
-        </Form>
-      )}
-      {!may && !gate && <Empty>You hold “{it.level}” here, which does not show it. A steward of the folder can grant “reveal”.</Empty>}
-      <Trouble error={reveal.error} />
-      {reveal.error && <button type="button" className="link" onClick={() => void client.invalidateQueries({ queryKey: ["credential", it.id] })}>Look again</button>}
-    </div>
-  );
-}
-
-function History({ it }: { it: Credential }) {
-  const [shown, setShown] = useState<Revealed | null>(null);
-  const versions = useQuery({ queryKey: ["history", it.id], queryFn: () => all<Version>(`/credentials/${it.id}/history`) });
-  const look = useMutation({ mutationFn: (version: Version) => api.post<Revealed>(`/credentials/${it.id}/reveal`, { field: version.field, version: version.number }), onSuccess: setShown });
-  return (
-    <>
-      <Trouble error={versions.error ?? look.error} />
-      {shown && (
-        <>
-          <p>Version {shown.version}:</p>
-          <Shown shown={shown} hide={() => setShown(null)} />
-        </>
-      )}
-      <Table label="Versions" heads={["Version", "State", "Made", "By", "How", "Look"]}>
-        {versions.data?.map((version) => (
-          <tr key={`${version.field} ${version.number}`}>
-            <td className="tabular-nums">{version.number}</td>
-            <td><State word={version.state} /></td>
-            <td><When at={version.made_at} /></td>
-            <td>{version.made_by ?? "upkeep"}</td>
-            <td>{version.made_how}</td>
-            <td>
-              <button type="button" className="btn btn-xs" onClick={() => look.mutate(version)}>
-                Reveal
-              </button>
-            </td>
-          </tr>
-        ))}
-      </Table>
-    </>
-  );
-}
-
-function Edit({ it, close }: { it: Credential; close: () => void }) {
-  const devices = useQuery({ queryKey: ["devices"], queryFn: () => all<Device>("/devices") });
-  const folders = useQuery({ queryKey: ["folders"], queryFn: () => all<Folder>("/folders", 50_000) });
-  const kinds = useQuery({ queryKey: ["kinds"], queryFn: () => all<Kind>("/kinds") });
-  const kind = kinds.data?.find((each) => each.name === it.kind);
-  if (!kind) return <Trouble error={kinds.error} />;
-  const submit = (data: FormData) => {
-    const { fields, password, secrets } = collect(data, kind, it.fields);
-    const device = text(data, "device");
-    return api.patch(`/credentials/${it.id}`, { name: text(data, "name"), fields, password, secrets, folder: text(data, "folder") || undefined, device: device || undefined, no_device: !device }, it.version);
-  };
-  const hint = (field: Kind["fields"][number]) => {
-    if (field.name === MAIN && it.device) return "Left empty, it stays. A new one is for the vault alone: the device is not told. To change it there too, use Rotate now.";
-    return field.holds === "one-time-seed" ? "Left empty, it stays. The seed as base32, or the otpauth:// address that it came with." : "Left empty, it stays.";
+    setBusy("");
+    if (client.current) client.current.value = "";
   };
   return (
-    <Form label="Save" submit={submit} after={["credential", "credentials", "history", "upkeep"]} done={close}>
-      <Field label="Name" name="name" defaultValue={it.name} required />
-      <KindFields kind={kind} present={it.fields} secretHint={hint} />
-      {devices.data && (it.device || kind.fields.some((field) => field.name === "user_name")) && <Choice label="Account of the device" name="device" defaultValue={it.device ?? ""} options={[["", "none"], ...devices.data.map((device): [string, string] => [device.id, `${device.place}/${device.name}`])]} />}
-      {folders.data && <Choice label="Folder" name="folder" defaultValue={it.folder} options={folders.data.filter((folder) => atLeast(folder.level, "edit") || folder.id === it.folder).map((folder) => [folder.id, folder.path])} />}
-    </Form>
-  );
-}
-
-/** The current one-time code, for everybody who may use the credential. It is asked for once, and
- * again by a press: every look is in the audit log. */
-function Codes({ it }: { it: Credential }) {
-  const [code, setCode] = useState<OneTimeCode | null>(null);
-  const [left, setLeft] = useState(0);
-  const look = useMutation({
-    mutationFn: () => api.post<OneTimeCode>(`/credentials/${it.id}/code`),
-    onSuccess: (found) => {
-      setCode(found);
-      setLeft(found.left);
-    },
-  });
-  useEffect(() => {
-    if (!code) return;
-    const timer = setInterval(() => setLeft((before) => before - 1), 1000);
-    return () => clearInterval(timer);
-  }, [code]);
-  const fresh = left > 0 ? code : null;
-  return (
-    <div className="my-1 flex flex-wrap items-center gap-2">
-      {fresh && (
-        <>
-          <output aria-label="The one-time code" className="font-mono text-2xl tracking-widest">
-            {fresh.digits.replace(/^(.{3,4}?)(.{3,4})$/, "$1 $2")}
-          </output>
-          <progress className="progress progress-primary w-24" max={fresh.period} value={left} aria-label="Time left of this code" />
-          <span className="quiet tabular-nums">{left} s left</span>
-          <Act label="Copy" run={() => navigator.clipboard.writeText(fresh.digits)} />
-        </>
+    <div className="mt-1">
+      {it.attachments.length > 0 && (
+        <ul aria-label="Attachments">
+          {it.attachments.map((each) => (
+            <li key={each.id} className="flex flex-wrap items-baseline gap-x-3">
+              {atLeast(it.level, "reveal") ? (
+                <a className="link" href={`/api/v1/credentials/${it.id}/attachments/${each.id}`} download={each.name}>
+                  {each.name}
+                </a>
+              ) : (
+                each.name
+              )}
+              <span className="quiet text-sm">
+                {size(each.size)}, <When at={each.made_at} /> by {each.made_by ?? "somebody"}
+              </span>
+              {edits && <Act label="Remove" look="btn-xs btn-ghost" run={() => api.remove(`/credentials/${it.id}/attachments/${each.id}`)} after={["credential"]} confirm={`Remove ${each.name} for good?`} />}
+            </li>
+          ))}
+        </ul>
       )}
-      {!fresh && (
-        <button type="button" className="btn btn-sm" onClick={() => look.mutate()} disabled={look.isPending}>
-          One-time code {look.isPending && "…"}
-        </button>
+      {edits && (
+        <label className="text-sm">
+          Add a file: <input ref={client} type="file" className="text-sm" onChange={(event) => event.target.files?.[0] && void add(event.target.files[0])} />
+        </label>
       )}
-      <Trouble error={look.error} />
+      {busy && <p role="status">{busy}</p>}
+      <Trouble error={problem} />
     </div>
   );
 }
@@ -240,43 +110,166 @@ function Events({ it }: { it: Credential }) {
   return events.data ? <AuditRows events={events.data.items} /> : <Trouble error={events.error} />;
 }
 
-const TABS = ["History", "Access", "Jobs", "Events"] as const;
+function Uses({ it }: { it: Credential }) {
+  const uses = useQuery({ queryKey: ["uses", it.id], queryFn: () => all<UseItem>(`/credentials/${it.id}/uses`) });
+  if (uses.data?.length === 0) return <Empty>Nobody has looked at it or used it.</Empty>;
+  return (
+    <>
+      <Trouble error={uses.error} />
+      <Table label="Who used it" heads={["Person", "Last", "Times"]}>
+        {uses.data?.map((use) => (
+          <tr key={use.person}>
+            <td>{use.person}</td>
+            <td><When at={use.last_at} /></td>
+            <td className="tabular-nums">{use.times}</td>
+          </tr>
+        ))}
+      </Table>
+    </>
+  );
+}
+
+function Asked({ it }: { it: Credential }) {
+  const asked = useQuery({ queryKey: ["requests", "of", it.id], queryFn: () => api.get<Page<Request>>(`/requests?limit=20&credential=${it.id}`) });
+  if (asked.data?.items.length === 0) return <Empty>Nobody has asked for it, as far as you may know.</Empty>;
+  return (
+    <>
+      <Trouble error={asked.error} />
+      <Table label="Requests" heads={["State", "Who", "When", "Reason", "Answer"]}>
+        {asked.data?.items.map((request) => (
+          <tr key={request.id}>
+            <td><State word={request.state} /></td>
+            <td>{request.person_name}</td>
+            <td><When at={request.asked_at} /></td>
+            <td>{request.reason}</td>
+            <td>{[request.decided_by, request.comment].filter(Boolean).join(": ")}</td>
+          </tr>
+        ))}
+      </Table>
+    </>
+  );
+}
+
+/** The line that connects to what the credential is for. */
+async function line(it: Credential): Promise<string> {
+  const user = it.fields.user_name ?? "";
+  if (it.device) {
+    const device = await api.get<Device>(`/devices/${it.device}`);
+    return `ssh -p ${device.port} ${user}@${device.address}`;
+  }
+  return it.fields.url?.split("\n")[0] ?? it.fields.address ?? "";
+}
+
+/** One key each, when nothing is being typed. */
+function useKeys(): void {
+  useEffect(() => {
+    const pressed = (event: KeyboardEvent) => {
+      const typing = event.target instanceof HTMLElement && event.target.closest("input, textarea, select, dialog, [contenteditable]");
+      if (typing || event.ctrlKey || event.metaKey || event.altKey) return;
+      document.querySelector<HTMLButtonElement>(`button[data-key="${CSS.escape(event.key.toLowerCase())}"]:not(:disabled)`)?.click();
+    };
+    window.addEventListener("keydown", pressed);
+    return () => window.removeEventListener("keydown", pressed);
+  }, []);
+}
+
+function Copying({ it }: { it: Credential }) {
+  const times = useTimes();
+  const open = atLeast(it.level, "reveal") && !it.gate;
+  const secret = async () => {
+    const shown = await api.post<Revealed>(`/credentials/${it.id}/reveal`, { field: MAIN });
+    await lend("secret", shown.value, times.clipboard);
+  };
+  const safely = (run: () => Promise<void>) => () => void run().catch((error) => told(error.detail ?? String(error)));
+  const button = (key: string, label: string, run: () => Promise<void>) => (
+    <button type="button" className="btn btn-xs" data-key={key} onClick={safely(run)}>
+      {label} <kbd className="kbd kbd-xs">{key.toUpperCase()}</kbd>
+    </button>
+  );
+  return (
+    <div className="flex flex-wrap gap-1" aria-label="Copy" role="group">
+      {open && it.secret_fields.includes(MAIN) && button("c", "Copy secret", secret)}
+      {it.fields.user_name && button("u", "Copy user name", () => lend("user name", it.fields.user_name ?? "", times.clipboard))}
+      {(it.device || it.fields.url || it.fields.address) && button("l", "Copy line", async () => lend("connection line", await line(it), times.clipboard))}
+    </div>
+  );
+}
+
+const TABS = ["History", "Access", "Uses", "Requests", "Jobs", "Events"] as const;
 
 export function Detail({ it, me }: { it: Credential; me: Me }) {
+  const [, go] = useLocation();
   const [tab, setTab] = useState<(typeof TABS)[number] | null>(null);
+  useKeys();
   const stewards = atLeast(it.level, "steward");
   const after = ["jobs", "credential", "upkeep"];
   const upkeep = it.upkeep;
   const kinds = useQuery({ queryKey: ["kinds"], queryFn: () => all<Kind>("/kinds") });
   const kind = kinds.data?.find((each) => each.name === it.kind);
-  const tabs = TABS.filter((each) => (each !== "History" || atLeast(it.level, "reveal")) && (each !== "Jobs" || it.device) && (each !== "Events" || stewards || me.duties.includes("audit")));
+  const fields = fieldsOf(kind, it);
+  const label = (name: string) => fields.find((field) => field.name === name)?.label ?? name;
+  const sees = stewards || me.duties.includes("audit");
+  const tabs = TABS.filter((each) => (each !== "History" || atLeast(it.level, "reveal")) && (each !== "Jobs" || it.device) && (each !== "Requests" || it.gate) && ((each !== "Events" && each !== "Uses") || sees));
+  const remove = async () => {
+    const removal = await api.remove(`/credentials/${it.id}`, it.version);
+    go(`/vault/${it.folder}`);
+    told(`${it.name} is in the bin.`, () => api.post(`/bin/${removal}/put-back`));
+  };
+  const favourite = it.favourite ? () => api.remove(`/credentials/${it.id}/favourite`) : () => api.put(`/credentials/${it.id}/favourite`);
   return (
-    <Card title={it.name} actions={<span className="quiet">{it.place}, you hold “{it.level}”</span>}>
+    <Card
+      title={it.name}
+      actions={
+        <span className="flex items-baseline gap-2">
+          <span className="quiet">
+            {it.place}, you hold “{it.level}”
+          </span>
+          <Act label={it.favourite ? "★ favourite" : "☆ make it a favourite"} look="btn-xs btn-ghost" run={favourite} after={["credential", "credentials"]} />
+        </span>
+      }
+    >
+      <Findings it={it} />
       <dl className="grid grid-cols-[auto_1fr] gap-x-4 gap-y-0.5">
         {kind && (
           <>
             <dt className="quiet">Kind</dt>
-            <dd>{kind.label}</dd>
+            <dd>
+              {kind.label}
+              {kind.retired && kind.own && " (retired)"}
+            </dd>
           </>
         )}
-        {kind?.fields.map((field) => {
+        {fields.map((field) => {
           const value = it.fields[field.name];
-          if (!value) return null;
+          if (!value || field.holds === "certificate") return null;
           return (
             <Fragment key={field.name}>
               <dt className="quiet">{field.label}</dt>
               <dd className={field.holds === "note" ? "whitespace-pre-line" : "break-all"}>
-                {field.holds === "url" ? (
-                  <a className="link" href={value} rel="noreferrer noopener" target="_blank">
-                    {value}
-                  </a>
-                ) : (
-                  <span className={field.holds === "text" ? "font-mono" : ""}>{value}</span>
-                )}
+                {field.holds === "url"
+                  ? value.split("\n").map((address) => (
+                      <a key={address} className="link block" href={address} rel="noreferrer noopener" target="_blank">
+                        {address}
+                      </a>
+                    ))
+                  : <span className={field.holds === "text" ? "font-mono" : ""}>{value}</span>}
               </dd>
             </Fragment>
           );
         })}
+        <Facts it={it} />
+        {it.tags.length > 0 && (
+          <>
+            <dt className="quiet">Tags</dt>
+            <dd className="flex flex-wrap gap-1">
+              {it.tags.map((tag) => (
+                <span key={tag} className="rounded bg-base-300 px-2">
+                  {tag}
+                </span>
+              ))}
+            </dd>
+          </>
+        )}
         {it.device_name && (
           <>
             <dt className="quiet">Device</dt>
@@ -298,22 +291,28 @@ export function Detail({ it, me }: { it: Credential; me: Me }) {
             <dd><When at={upkeep.next_rotation_at} /></dd>
           </>
         )}
+        <dt className="quiet">Made</dt>
+        <dd>
+          <When at={it.created_at} /> by {it.created_by ?? "upkeep"}; changed <When at={it.changed_at} /> by {it.changed_by ?? "upkeep"}
+        </dd>
       </dl>
-      <Secret it={it} me={me} />
+      <Secret it={it} me={me} label={label} />
       {it.secret_fields.includes(SEED) && atLeast(it.level, "use") && <Codes it={it} />}
+      <Copying it={it} />
+      <Attachments it={it} />
       {it.device && (
-        <div className="flex flex-wrap gap-2">
+        <div className="mt-2 flex flex-wrap gap-2">
           {atLeast(it.level, "use") && <Act label="Check now" run={() => api.post(`/credentials/${it.id}/check`)} after={after} />}
           {atLeast(it.level, "edit") && <Act label="Rotate now" run={() => api.post(`/credentials/${it.id}/rotate`, {})} after={after} confirm="Give the account a new generated password, on the device and in the vault?" />}
           {atLeast(it.level, "edit") && <Act label="Rotate as itself" look="btn-sm btn-ghost" run={() => api.post(`/credentials/${it.id}/rotate`, { way: "self" })} after={after} confirm="Have the account change its own password at its own prompt, without the operator?" />}
         </div>
       )}
-      {atLeast(it.level, "edit") && <Fold label="Edit">{(close) => <Edit it={it} close={close} />}</Fold>}
+      {atLeast(it.level, "edit") && <Fold label="Edit">{(close) => kind && <EditCredential it={it} kind={kind} close={close} />}</Fold>}
       {stewards && (
         <>
           <Fold label="Gate of its own">{(close) => <GateForm credential={it.id} close={close} />}</Fold>
           {it.device && <Fold label="Upkeep plan of its own">{(close) => <PlanForm credential={it.id} close={close} />}</Fold>}
-          <Fold label="Remove">{() => <Act label={`Remove ${it.name}`} run={() => api.remove(`/credentials/${it.id}`, it.version)} after={["credentials", "credential"]} confirm={`Remove ${it.name}? Its versions stay in the records.`} />}</Fold>
+          <Act label="Remove" look="btn-sm btn-ghost" run={remove} after={["credentials", "bin"]} confirm={`Move ${it.name} to the bin? It can be put back from there.`} />
         </>
       )}
       <div role="tablist" aria-label="More about it" className="mt-2 flex gap-1 border-t border-base-300 pt-2">
@@ -323,7 +322,9 @@ export function Detail({ it, me }: { it: Credential; me: Me }) {
           </button>
         ))}
       </div>
-      {tab === "History" && <History it={it} />}
+      {tab === "History" && <History it={it} label={label} />}
+      {tab === "Uses" && <Uses it={it} />}
+      {tab === "Requests" && <Asked it={it} />}
       {tab === "Access" && (
         <div className="flex flex-col gap-3">
           <Explain credential={it.id} self={me.id} />

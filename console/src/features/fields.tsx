@@ -1,40 +1,96 @@
 // The fields of a credential by its kind: one form for all kinds.
 
-import type { Kind } from "../api";
-import { Field, Lines, text } from "../parts";
+import { useMutation } from "@tanstack/react-query";
+import { useState } from "react";
+import { type Credential, type Kind, type KindField, api } from "../api";
+import { Field, Lines, Trouble, text } from "../parts";
 
 export const MAIN = "password";
 export const SEED = "one_time_seed";
+/** What the short form asks for: name, address, user name, and a generated password. */
+const SHORT = ["user_name", "url", "address"];
+
+const SECRETS = ["secret", "secret-note", "one-time-seed", "ssh-key", "private-key"];
 
 export function isSecret(holds: string): boolean {
-  return holds === "secret" || holds === "secret-note" || holds === "one-time-seed";
+  return SECRETS.includes(holds);
+}
+
+/** Types of fields, for those who define their own. */
+export const TYPES: [string, string][] = [
+  ["text", "one line, not secret"],
+  ["url", "URLs, one a line"],
+  ["note", "several lines, not secret"],
+  ["date", "a day"],
+  ["certificate", "a certificate (PEM)"],
+  ["secret", "one line, secret"],
+  ["secret-note", "several lines, secret"],
+  ["ssh-key", "an SSH private key"],
+  ["private-key", "a private key (PEM)"],
+  ["one-time-seed", "a seed of one-time codes"],
+];
+
+/** The fields of a credential: those of its kind, then its own. */
+export function fieldsOf(kind: Kind | undefined, it?: Pick<Credential, "extra" | "fields">): KindField[] {
+  const known = [...(kind?.fields ?? []), ...(it?.extra ?? [])];
+  const lost = Object.keys(it?.fields ?? {}).filter((name) => !known.some((field) => field.name === name));
+  return [...known, ...lost.map((name) => ({ name, label: name, holds: "note", required: false, help: "Its kind has no such field any more; what is in it stays." }))];
 }
 
 /** What the fields of a form came to: plain ones, the main secret, the other secrets. */
-export function collect(data: FormData, kind: Kind, present: Record<string, string> = {}): { fields: Record<string, string>; password?: string; secrets: Record<string, string> } {
-  const fields: Record<string, string> = {};
+export function collect(data: FormData, fields: KindField[], present: Record<string, string> = {}): { fields: Record<string, string>; password?: string; secrets: Record<string, string> } {
+  const plain: Record<string, string> = {};
   const secrets: Record<string, string> = {};
-  for (const field of kind.fields) {
-    const value = text(data, field.name);
+  for (const field of fields) {
+    if (!data.has(field.name)) continue;
+    const value = text(data, field.name).replaceAll("\r\n", "\n");
     if (isSecret(field.holds)) {
       if (value && field.name !== MAIN) secrets[field.name] = value;
-    } else if (value !== (present[field.name] ?? "")) fields[field.name] = value;
+    } else if (value !== (present[field.name] ?? "")) plain[field.name] = value;
   }
-  return { fields, password: text(data, MAIN) || undefined, secrets };
+  return { fields: plain, password: text(data, MAIN).replaceAll("\r\n", "\n") || undefined, secrets };
 }
 
-/** The inputs of a kind's fields. Of a credential that exists, secrets are never filled in. */
-export function KindFields({ kind, present, secretHint }: { kind: Kind; present?: Record<string, string>; secretHint: (field: Kind["fields"][number]) => string | undefined }) {
+/** A seed of one-time codes: typed, pasted, or out of a picture. */
+function SeedField({ field, hint }: { field: KindField; hint?: string }) {
+  const [seed, setSeed] = useState("");
+  const read = useMutation({ mutationFn: (file: File) => api.post<{ address: string }>("/read-picture", file), onSuccess: (found) => setSeed(found.address) });
+  return (
+    <div>
+      <Field label={field.label} name={field.name} type="password" autoComplete="new-password" value={seed} onChange={(event) => setSeed(event.target.value)} hint={hint ?? "The seed as base32, or the otpauth:// address that it came with."} />
+      <label className="quiet text-sm">
+        or a picture of its QR code:{" "}
+        <input type="file" accept="image/png,image/jpeg" className="text-sm" onChange={(event) => event.target.files?.[0] && read.mutate(event.target.files[0])} />
+      </label>
+      {read.isSuccess && seed && <p role="status">The picture was read; save to keep its seed.</p>}
+      <Trouble error={read.error} />
+    </div>
+  );
+}
+
+/** The inputs of fields. Of a credential that exists, secrets are never filled in. */
+export function Inputs({ fields, present, generates, short, secretHint }: { fields: KindField[]; present?: Record<string, string>; generates: boolean; short?: boolean; secretHint?: (field: KindField) => string | undefined }) {
   return (
     <>
-      {kind.fields.map((field) => {
-        const shared = { name: field.name, label: field.label };
-        const required = field.required && !present && !(field.name === MAIN && kind.generates);
-        if (field.holds === "secret-note") return <Lines key={field.name} {...shared} required={required} hint={secretHint(field)} spellCheck={false} />;
-        if (isSecret(field.holds)) return <Field key={field.name} {...shared} type="password" autoComplete="new-password" required={required} hint={secretHint(field)} />;
-        if (field.holds === "note") return <Lines key={field.name} {...shared} label={`${field.label} (not secret)`} defaultValue={present?.[field.name]} />;
-        return <Field key={field.name} {...shared} type={field.holds === "date" ? "date" : "text"} required={field.required} defaultValue={present?.[field.name]} />;
+      {fields.map((field) => {
+        const needed = field.required && !(isSecret(field.holds) && (present || (field.name === MAIN && generates)));
+        if (short && !SHORT.includes(field.name) && !needed) return null;
+        const hint = (isSecret(field.holds) && secretHint?.(field)) || field.help || undefined;
+        const shared = { name: field.name, label: field.label, hint, required: needed };
+        if (field.holds === "one-time-seed") return <SeedField key={field.name} field={field} hint={hint} />;
+        if (["secret-note", "ssh-key", "private-key"].includes(field.holds)) return <Lines key={field.name} {...shared} spellCheck={false} />;
+        if (isSecret(field.holds)) return <Field key={field.name} {...shared} type="password" autoComplete="new-password" />;
+        if (field.holds === "note" || field.holds === "certificate") return <Lines key={field.name} {...shared} label={`${field.label} (not secret)`} defaultValue={present?.[field.name]} />;
+        if (field.holds === "url") return <Lines key={field.name} {...shared} rows={2} hint={hint ?? "One a line."} defaultValue={present?.[field.name]} />;
+        return <Field key={field.name} {...shared} type={field.holds === "date" ? "date" : "text"} defaultValue={present?.[field.name]} />;
       })}
     </>
   );
+}
+
+/** Tags as people type them: with commas or spaces between. */
+export function tagsOf(data: FormData): string[] {
+  return text(data, "tags")
+    .split(/[,\s]+/)
+    .filter(Boolean);
 }

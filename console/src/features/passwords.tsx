@@ -1,19 +1,29 @@
 // Password policies, and a generator for passwords that are used elsewhere.
 
 import { useMutation, useQuery } from "@tanstack/react-query";
-import { useState } from "react";
-import { type Me, type PasswordPolicy, type PolicyRules, all, api } from "../api";
+import { useRef, useState } from "react";
+import { type Me, type PasswordPolicy, type PolicyRules, type Tried, all, api } from "../api";
 import { Act, Card, Choice, Field, Fold, Form, Trouble, text } from "../parts";
+import { lend, useTimes } from "./secret";
 
 const NUMBERS: [keyof PolicyRules, string][] = [
-  ["length", "Characters of a generated password"],
   ["shortest", "Fewest characters of a typed one"],
+  ["longest", "Most characters of a typed one"],
   ["lower", "Least of a to z"],
   ["upper", "Least of A to Z"],
   ["digits", "Least of 0 to 9"],
   ["symbols_least", "Least of the symbols"],
+  ["most_repeats", "The same character in a row, at most (0: any)"],
+  ["most_in_sequence", "Characters in order, as abc, at most (0: any)"],
+  ["not_last", "None of so many former ones"],
+  ["least_bits", "Least entropy in bits (0: 48)"],
 ];
-const PLAIN: PolicyRules = { length: 20, shortest: 14, lower: 1, upper: 1, digits: 1, symbols_least: 1, symbols: "-_.+=#@%", no_look_alikes: true };
+const TICKS: [keyof PolicyRules, string][] = [
+  ["no_look_alikes", "No characters that look like others (0 and O, 1 and l), where they are generated"],
+  ["only_these", "Letters, digits and these symbols alone, typed ones too"],
+  ["not_user_name", "The account’s name is not in it"],
+];
+const PLAIN: PolicyRules = { length: 20, shortest: 14, longest: 255, lower: 1, upper: 1, digits: 1, symbols_least: 1, symbols: "-_.+=#@%", only_these: false, forbidden: "", first: "any", no_look_alikes: true, most_repeats: 0, most_in_sequence: 0, not_user_name: false, not_last: 0, words: 0, separator: "-", least_bits: 0 };
 
 /** What a policy demands, in words. */
 function words(rules: PolicyRules): string {
@@ -23,34 +33,106 @@ function words(rules: PolicyRules): string {
     [rules.digits, "0–9"],
     [rules.symbols_least, rules.symbols],
   ].filter(([count]) => count !== 0);
-  return `${rules.length} characters, typed ones at least ${rules.shortest}; at least ${least.map(([count, of]) => `${count} of ${of}`).join(", ") || "nothing in particular"}${rules.no_look_alikes ? "; nothing that looks like something else" : ""}`;
+  const parts = [
+    rules.words > 0 ? `phrases of ${rules.words} words with “${rules.separator}” between` : `${rules.length} characters`,
+    `typed ones ${rules.shortest} to ${rules.longest}`,
+    least.length > 0 && `at least ${least.map(([count, of]) => `${count} of ${of}`).join(", ")}`,
+    rules.only_these && "nothing but letters, digits and these symbols",
+    rules.forbidden && `never ${rules.forbidden}`,
+    rules.first !== "any" && `begins with a ${rules.first.replaceAll("-", " ")}`,
+    rules.no_look_alikes && "nothing that looks like something else",
+    rules.most_repeats > 0 && `a character at most ${rules.most_repeats} times in a row`,
+    rules.most_in_sequence > 0 && `at most ${rules.most_in_sequence} in order`,
+    rules.not_user_name && "not the account’s name",
+    rules.not_last > 0 && `none of the last ${rules.not_last}`,
+  ];
+  return parts.filter(Boolean).join("; ");
+}
+
+function rulesOf(data: FormData): PolicyRules {
+  const numbers = Object.fromEntries([...NUMBERS.map(([name]) => name), "length", "words"].map((name) => [name, Number(text(data, name))]));
+  const ticks = Object.fromEntries(TICKS.map(([name]) => [name, data.get(name) === "on"]));
+  return { ...PLAIN, ...numbers, ...ticks, symbols: text(data, "symbols"), forbidden: text(data, "forbidden"), first: text(data, "first"), separator: text(data, "separator") };
+}
+
+/** What rules make, and what a password lacks by them, before anything is stored. */
+function Trying({ tried }: { tried: Tried }) {
+  return (
+    <div role="status" className="rounded-box border border-base-300 bg-base-100 p-2">
+      {tried.score === null ? (
+        <ul className="font-mono">
+          {tried.samples.map((sample) => (
+            <li key={sample} className="break-all">
+              {sample}
+            </li>
+          ))}
+        </ul>
+      ) : (
+        <>
+          {tried.lacks.length === 0 ? <p>It complies.</p> : tried.lacks.map((lack) => <p key={lack}>It does not comply: {lack}.</p>)}
+          <p>Its strength is {tried.score} of 4.</p>
+        </>
+      )}
+      <p className="quiet">{tried.bits} bits of entropy each; nothing is stored.</p>
+    </div>
+  );
 }
 
 function PolicyForm({ present, close }: { present?: PasswordPolicy; close: () => void }) {
   const rules = present?.rules ?? PLAIN;
+  const form = useRef<HTMLDivElement>(null);
+  const [phrases, setPhrases] = useState(rules.words > 0);
   const submit = (data: FormData) => {
-    const numbers = Object.fromEntries(NUMBERS.map(([name]) => [name, Number(text(data, name))]));
-    const body = { name: text(data, "name"), rules: { ...numbers, symbols: text(data, "symbols"), no_look_alikes: data.get("no_look_alikes") === "on" } };
+    const body = { name: text(data, "name"), rules: rulesOf(data) };
     return present ? api.put(`/password-policies/${present.id}`, body, present.version) : api.post("/password-policies", body);
   };
+  const tried = useMutation({
+    mutationFn: () => {
+      const data = new FormData(form.current?.closest("form") ?? undefined);
+      return api.post<Tried>("/password-policies/try", { rules: rulesOf(data), password: text(data, "candidate") || undefined });
+    },
+  });
   return (
-    <Form label={present ? "Change the policy" : "Add the policy"} submit={submit} after={["policies"]} done={close}>
+    <Form label={present ? "Change the policy" : "Add the policy"} submit={submit} after={["policies", "credentials"]} done={close}>
       <Field label="Name" name="name" defaultValue={present?.name} required />
-      <div className="grid grid-cols-2 gap-2">
+      <Choice label="Generated passwords are" name="sort" value={phrases ? "words" : "characters"} onChange={(event) => setPhrases(event.target.value === "words")} options={[["characters", "made of characters"], ["words", "phrases of words"]]} />
+      <div ref={form} className="grid grid-cols-2 gap-2">
+        {phrases ? (
+          <>
+            <Field label="Words" name="words" type="number" min={1} max={24} defaultValue={String(rules.words || 6)} required />
+            <Field label="Between the words" name="separator" defaultValue={rules.separator} />
+            <input type="hidden" name="length" value={rules.length} />
+          </>
+        ) : (
+          <Field label="Characters" name="length" type="number" min={1} max={255} defaultValue={String(rules.length)} required />
+        )}
         {NUMBERS.map(([name, label]) => (
           <Field key={name} label={label} name={name} type="number" min={0} max={255} defaultValue={String(rules[name])} required />
         ))}
+        <Field label="Symbols that may occur" name="symbols" defaultValue={rules.symbols} />
+        <Field label="Characters that never occur" name="forbidden" defaultValue={rules.forbidden} />
+        <Choice label="It begins with" name="first" defaultValue={rules.first} options={[["any", "anything"], ["letter", "a letter"], ["letter-or-digit", "a letter or digit"]]} />
       </div>
-      <Field label="Symbols that may occur" name="symbols" defaultValue={rules.symbols} />
-      <label>
-        <input type="checkbox" name="no_look_alikes" defaultChecked={rules.no_look_alikes} className="checkbox checkbox-xs" /> No characters that look like others (0 and O, 1 and l)
-      </label>
+      {TICKS.map(([name, label]) => (
+        <label key={name}>
+          <input type="checkbox" name={name} defaultChecked={Boolean(rules[name])} className="checkbox checkbox-xs" /> {label}
+        </label>
+      ))}
+      <div className="flex items-end gap-2">
+        <Field label="A password to try (empty: samples)" name="candidate" type="password" autoComplete="off" />
+        <button type="button" className="btn btn-sm" onClick={() => tried.mutate()} disabled={tried.isPending}>
+          Try
+        </button>
+      </div>
+      <Trouble error={tried.error} />
+      {tried.data && <Trying tried={tried.data} />}
     </Form>
   );
 }
 
 function Generator({ policies }: { policies: PasswordPolicy[] }) {
   const [policy, setPolicy] = useState("");
+  const times = useTimes();
   const made = useMutation({ mutationFn: () => api.post<{ password: string }>(`/generate?policy=${policy}`) });
   return (
     <div className="max-w-md">
@@ -59,7 +141,7 @@ function Generator({ policies }: { policies: PasswordPolicy[] }) {
         <button type="button" className="btn btn-primary btn-sm" onClick={() => made.mutate()} disabled={made.isPending}>
           Generate
         </button>
-        {made.data && <Act label="Copy" run={() => navigator.clipboard.writeText(made.data.password)} />}
+        {made.data && <Act label="Copy" run={() => lend("password", made.data.password, times.clipboard)} />}
         {made.data && (
           <button type="button" className="btn btn-sm" onClick={() => made.reset()}>
             Hide
@@ -85,7 +167,7 @@ export function Passwords({ me }: { me: Me }) {
       <Trouble error={policies.error} />
       <div className="grid items-start gap-3 xl:grid-cols-[3fr_2fr]">
         <Card title="Password policies">
-          <p className="quiet">What the generator makes: for new credentials by the default policy, in rotations by the one that the upkeep plan names.</p>
+          <p className="quiet">What the generator makes: for new credentials by the default policy, in folders by the one that the folder names, in rotations by the one that the upkeep plan names.</p>
           <ul className="mt-2 flex flex-col gap-2">
             {policies.data?.map((policy) => (
               <li key={policy.id}>
@@ -93,6 +175,12 @@ export function Passwords({ me }: { me: Me }) {
                 {policy.is_default && <span className="badge badge-sm ml-2">default</span>}
                 <p>{words(policy.rules)}</p>
                 {may && <Fold label={`Change ${policy.name}`}>{(close) => <PolicyForm present={policy} close={close} />}</Fold>}
+                {may && !policy.is_default && (
+                  <span className="flex gap-2">
+                    <Act label={`Make ${policy.name} the default`} look="btn-xs" run={() => api.post(`/password-policies/${policy.id}/default`)} after={["policies"]} />
+                    <Act label={`Remove ${policy.name}`} look="btn-xs btn-ghost" run={() => api.remove(`/password-policies/${policy.id}`, policy.version)} after={["policies"]} confirm={`Remove the policy ${policy.name}?`} />
+                  </span>
+                )}
               </li>
             ))}
           </ul>

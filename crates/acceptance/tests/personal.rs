@@ -49,6 +49,18 @@ fn only_the_owner_opens_it_and_the_database_tells_nothing() {
 }
 
 #[test]
+fn guessing_the_passphrase_is_slowed_down() {
+    let service = Service::ready();
+    let ines = service.sign_in("ines");
+    opened(&ines);
+    let wrong = json!({"passphrase": "tide tables by head"});
+    let answers: Vec<u16> = (0..12).map(|_| ines.post("/api/v1/personal/open", &wrong).status).collect();
+    assert!(answers.starts_with(&[403, 403]) && answers.ends_with(&[429, 429]), "{answers:?}");
+    // Signing in is another door.
+    let _ = service.sign_in("ines");
+}
+
+#[test]
 fn a_restart_closes_it_and_a_new_passphrase_keeps_what_is_in_it() {
     let mut service = Service::ready();
     let client = service.client("ines");

@@ -221,7 +221,7 @@ fn wait_after(failures: i32, last: DateTime<Utc>, now: DateTime<Utc>) -> Option<
     (left > 0).then_some(left)
 }
 
-async fn check_throttle(tx: &mut Tx, keys: &[String; 2], now: DateTime<Utc>) -> Answer<()> {
+pub(super) async fn check_throttle(tx: &mut Tx, keys: &[String], now: DateTime<Utc>) -> Answer<()> {
     for (key, factor) in keys.iter().zip([1, 4]) {
         if let Some(throttle) = tx.throttle(key).await?
             && let Some(seconds) = wait_after(throttle.failures / factor, throttle.last_failure_at, now)

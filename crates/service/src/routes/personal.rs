@@ -15,7 +15,7 @@ use rocket::{Route, delete, get, patch, post, put, routes};
 use uuid::Uuid;
 
 use super::bin::removal;
-use super::door::secret;
+use super::door::{check_throttle, secret};
 use super::exchange::{Body, IfMatch, Sent, Versioned, id};
 use super::folders::allow_folder;
 use super::secrets::through;
@@ -124,6 +124,13 @@ pub async fn open_folder(mut acting: Acting, body: Body<Passphrase>) -> Answer<(
     acting.intends("personal.open", "personal-folder", None, "");
     let (organisation, person, now) = (acting.organisation(), acting.person.id, acting.now);
     let row = acting.tx()?.personal_folder(person).await?.ok_or_else(folder_missing)?;
+    // Noted beforehand and taken back by a success, as at the door.
+    let tries = format!("personal:{person}");
+    let mut tx = acting.app.store.begin(organisation).await?;
+    check_throttle(&mut tx, std::slice::from_ref(&tries), now).await?;
+    let failures = tx.throttle(&tries).await?.map_or(0, |throttle| throttle.failures);
+    tx.note_failure(&tries, failures.saturating_add(1), now).await?;
+    tx.commit().await?;
     // Argon2 takes memory: so many at a time.
     let _place = acting.app.hashing.clone().acquire_owned().await.map_err(|_| Fault::internal("no place to hash"))?;
     let protected = Protected { salt: row.salt, sealed_key: row.sealed_key };
@@ -131,6 +138,7 @@ pub async fn open_folder(mut acting: Acting, body: Body<Passphrase>) -> Answer<(
     let Ok(key) = opened else {
         return Err(Fault::forbidden("The passphrase does not open your personal folder.", "Check it; nobody can recover a forgotten one."));
     };
+    acting.tx()?.forget_failures(&tries).await?;
     acting.done().await?;
     acting.app.personal.put(acting.session.id, key, now);
     Ok(())

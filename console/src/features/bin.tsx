@@ -1,0 +1,38 @@
+// The bin: what was removed, put back in one step or purged.
+
+import { useQuery } from "@tanstack/react-query";
+import { type Removed, all, api } from "../api";
+import { Act, Card, Empty, Table, Trouble, When } from "../parts";
+
+export function Bin() {
+  const bin = useQuery({ queryKey: ["bin"], queryFn: () => all<Removed>("/bin") });
+  const after = ["bin", "folders", "credentials", "devices"];
+  return (
+    <div className="flex flex-col gap-3">
+      <h1 className="text-xl font-semibold">Bin</h1>
+      <Trouble error={bin.error} />
+      <Card title="What was removed">
+        <p className="quiet mb-2">Of the folders that you are a steward of. What was removed together comes back together.</p>
+        {bin.data?.length === 0 && <Empty>The bin is empty. What you remove from the vault waits here before it is purged.</Empty>}
+        {bin.data && bin.data.length > 0 && (
+          <Table label="In the bin" heads={["What", "Sort", "Credentials", "Removed", "By", "Purged by itself", "Do"]}>
+            {bin.data.map((removed) => (
+              <tr key={removed.id}>
+                <td className="font-medium">{removed.path}</td>
+                <td>{removed.sort}</td>
+                <td className="tabular-nums">{removed.credentials}</td>
+                <td><When at={removed.removed_at} /></td>
+                <td>{removed.removed_by ?? "upkeep"}</td>
+                <td>{removed.purged_from ? <When at={removed.purged_from} /> : "never"}</td>
+                <td className="whitespace-nowrap">
+                  <Act label="Put back" look="btn-xs" run={() => api.post(`/bin/${removed.id}/put-back`)} after={after} />{" "}
+                  <Act label="Purge" look="btn-xs btn-ghost" run={() => api.remove(`/bin/${removed.id}`)} after={after} confirm={`${removed.path} with ${removed.credentials} credentials, all former values and attachments would be gone for good. Nothing brings it back. Purge it?`} />
+                </td>
+              </tr>
+            ))}
+          </Table>
+        )}
+      </Card>
+    </div>
+  );
+}

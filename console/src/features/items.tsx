@@ -1,0 +1,229 @@
+// The list of credentials: narrowed by every column, many at a time, saved as a search.
+
+import { useInfiniteQuery, useQuery } from "@tanstack/react-query";
+import { useVirtualizer } from "@tanstack/react-virtual";
+import { type KeyboardEvent, useRef, useState } from "react";
+import { Link } from "wouter";
+import { type Credential, type CredentialItem, type Kind, type Page, type SavedSearch, all, api } from "../api";
+import { Act, Choice, Empty, Field, Fold, Form, State, Trouble, text, told } from "../parts";
+import { drag, each, useCut } from "./moving";
+
+const VIEWS: [string, string][] = [
+  ["", "Everything I may know of"],
+  ["favourites", "My favourites"],
+  ["recent", "Used by me lately"],
+  ["most-used", "Most used by me"],
+  ["mine", "Mine to steward"],
+  ["shared-with-me", "Shared with me"],
+  ["shared-by-me", "Shared by me"],
+  ["with-nobody", "Shared with nobody"],
+];
+const FINDINGS: [string, string][] = [["", "whatever"], ["any", "anything wrong"], ["leaked", "leaked"], ["out-of-step", "out of step"], ["weak", "weak"], ["reused", "reused"], ["expired", "expired"], ["breaks-policy", "breaks its policy"], ["expires-soon", "expires soon"], ["old", "old"]];
+const CHECKS: [string, string][] = [["", "whatever"], ["in step", "in step"], ["out of step", "out of step"], ["locked out", "locked out"], ["unreachable", "unreachable"]];
+
+type Filters = Record<string, string>;
+
+function Filter({ filters, set, view, setView }: { filters: Filters; set: (filters: Filters) => void; view: string; setView: (view: string) => void }) {
+  const kinds = useQuery({ queryKey: ["kinds"], queryFn: () => all<Kind>("/kinds") });
+  const tags = useQuery({ queryKey: ["tags"], queryFn: () => all<{ tag: string; times: number }>("/tags") });
+  const searches = useQuery({ queryKey: ["searches"], queryFn: () => all<SavedSearch>("/searches") });
+  const change = (name: string) => (event: { target: { value: string } }) => set({ ...filters, [name]: event.target.value });
+  const used = Object.fromEntries(Object.entries(filters).filter(([, value]) => value));
+  return (
+    <div className="flex flex-col gap-2">
+      <Choice label="Show" name="view" value={view} onChange={(event) => setView(event.target.value)} options={VIEWS} />
+      {searches.data && searches.data.length > 0 && (
+        <div>
+          <p className="text-sm">Saved searches</p>
+          {searches.data.map((search) => (
+            <span key={search.id} className="mr-2 inline-flex items-baseline">
+              <button type="button" className="link" onClick={() => set(search.filters)}>
+                {search.name}
+              </button>
+              <Act label={`Forget ${search.name}`} look="btn-xs btn-ghost" run={() => api.remove(`/searches/${search.id}`)} after={["searches"]} />
+            </span>
+          ))}
+        </div>
+      )}
+      <div className="grid grid-cols-2 gap-2">
+        <Field label="Name" name="name" value={filters.name ?? ""} onChange={change("name")} />
+        <Field label="User name" name="user" value={filters.user ?? ""} onChange={change("user")} />
+        <Field label="Device" name="device" value={filters.device ?? ""} onChange={change("device")} />
+        <Choice label="Kind" name="kind" value={filters.kind ?? ""} onChange={change("kind")} options={[["", "any"], ...(kinds.data ?? []).map((kind): [string, string] => [kind.name, kind.label])]} />
+        <Choice label="Tag" name="tag" value={filters.tag ?? ""} onChange={change("tag")} options={[["", "any"], ...(tags.data ?? []).map((tag): [string, string] => [tag.tag, `${tag.tag} (${tag.times})`])]} />
+        <Choice label="Last check" name="check" value={filters.check ?? ""} onChange={change("check")} options={CHECKS} />
+        <Choice label="Finding" name="finding" value={filters.finding ?? ""} onChange={change("finding")} options={FINDINGS} />
+      </div>
+      {Object.keys(used).length > 0 && (
+        <Form label="Save this search" after={["searches"]} submit={(data) => api.post("/searches", { name: text(data, "saved"), filters: used })}>
+          <Field label="Under the name" name="saved" required />
+        </Form>
+      )}
+    </div>
+  );
+}
+
+/** What can be done with many at a time: one result for each that failed. */
+function Bulk({ chosen, clear }: { chosen: CredentialItem[]; clear: () => void }) {
+  const [failed, setFailed] = useState<string[]>([]);
+  const [tag, setTag] = useState("");
+  const [, setCut] = useCut();
+  const run = (done: string, act: (item: CredentialItem) => Promise<unknown>, undo?: () => Promise<unknown>) => async () => {
+    const bad = await each(chosen, act);
+    setFailed(bad);
+    told(`${chosen.length - bad.length} of ${chosen.length} ${done}.`, undo);
+    if (bad.length === 0) clear();
+  };
+  const removals: string[] = [];
+  const version = async (item: CredentialItem) => api.get<Credential>(`/credentials/${item.id}`);
+  const after = ["credentials", "credential", "tags", "bin"];
+  const remove = run(
+    "are in the bin",
+    async (item) => {
+      removals.push(await api.remove(`/credentials/${item.id}`, (await version(item)).version));
+    },
+    async () => {
+      for (const removal of removals) await api.post(`/bin/${removal}/put-back`);
+    },
+  );
+  const addTag = run(`have the tag ${tag}`, async (item) => {
+    const it = await version(item);
+    return api.patch(`/credentials/${item.id}`, { tags: [...it.tags, tag] }, it.version);
+  });
+  return (
+    <div className="my-1 rounded-box border border-base-300 bg-base-200 p-2" role="group" aria-label="Selected">
+      <p>
+        {chosen.length} selected{" "}
+        <button type="button" className="link" onClick={clear}>
+          none
+        </button>
+      </p>
+      <div className="flex flex-wrap items-end gap-2">
+        <button type="button" className="btn btn-sm" onClick={() => setCut({ items: chosen })}>
+          Cut
+        </button>
+        <Act label="Remove" run={remove} after={after} confirm={`Move ${chosen.length} to the bin?`} />
+        <Act label="Favourite" run={run("are favourites", (item) => api.put(`/credentials/${item.id}/favourite`))} after={after} />
+        <Field label="Tag" name="bulk-tag" value={tag} onChange={(event) => setTag(event.target.value)} />
+        {tag && <Act label="Give the tag" run={addTag} after={after} />}
+      </div>
+      {failed.length > 0 && (
+        <ul role="alert" className="mt-1 border-l-4 border-error pl-2">
+          {failed.map((why) => (
+            <li key={why}>{why}</li>
+          ))}
+        </ul>
+      )}
+    </div>
+  );
+}
+
+export function Items({ folder, open }: { folder: string | undefined; open: string | undefined }) {
+  const [find, setFind] = useState("");
+  // A link from the first page or the palette may name a finding.
+  const [filters, setFilters] = useState<Filters>(() => Object.fromEntries(new URLSearchParams(window.location.search)));
+  const [view, setView] = useState("");
+  const [chosen, setChosen] = useState<Map<string, CredentialItem>>(new Map());
+  const [, setCut] = useCut();
+  const box = useRef<HTMLDivElement>(null);
+  const query = new URLSearchParams({ limit: "200", ...Object.fromEntries(Object.entries(filters).filter(([, value]) => value)), ...(find && { find }), ...(view && { view }), ...(folder && !filters.below && { folder }) }).toString();
+  const pages = useInfiniteQuery({
+    queryKey: ["credentials", query],
+    initialPageParam: "",
+    queryFn: ({ pageParam }) => api.get<Page<CredentialItem>>(`/credentials?${query}&cursor=${pageParam}`),
+    getNextPageParam: (page) => page.next,
+  });
+  const items = pages.data?.pages.flatMap((page) => page.items) ?? [];
+  const rows = useVirtualizer({
+    count: items.length,
+    getScrollElement: () => box.current,
+    estimateSize: () => 50,
+    overscan: 12,
+    onChange: (instance) => {
+      const last = instance.getVirtualItems().at(-1);
+      if (last && last.index >= items.length - 20 && pages.hasNextPage && !pages.isFetchingNextPage) void pages.fetchNextPage();
+    },
+  });
+  const choose = (item: CredentialItem) => {
+    const next = new Map(chosen);
+    if (!next.delete(item.id)) next.set(item.id, item);
+    setChosen(next);
+  };
+  const load = (item: CredentialItem) => ({ items: chosen.has(item.id) ? [...chosen.values()] : [item] });
+  const pressed = (event: KeyboardEvent<HTMLElement>, item: CredentialItem) => {
+    const move = event.key === "ArrowDown" ? "nextElementSibling" : event.key === "ArrowUp" ? "previousElementSibling" : null;
+    const next = move && event.currentTarget.parentElement?.[move]?.querySelector("a");
+    if (next instanceof HTMLElement) {
+      event.preventDefault();
+      next.focus();
+    }
+    if (event.key === " ") {
+      event.preventDefault();
+      choose(item);
+    }
+    if ((event.ctrlKey || event.metaKey) && event.key === "x") setCut(load(item));
+  };
+  const narrowed = find || view || Object.values(filters).some(Boolean);
+  return (
+    <div className="flex min-h-0 flex-col">
+      <Field label={folder ? "Find in this folder" : "Find in all folders"} name="find" value={find} onChange={(event) => setFind(event.target.value)} />
+      <Fold label={narrowed ? "Narrowed" : "Narrow"}>{() => <Filter filters={filters} set={setFilters} view={view} setView={setView} />}</Fold>
+      {narrowed && (
+        <button
+          type="button"
+          className="link self-start text-sm"
+          onClick={() => {
+            setFind("");
+            setFilters({});
+            setView("");
+          }}
+        >
+          Show everything again
+        </button>
+      )}
+      {chosen.size > 0 && <Bulk chosen={[...chosen.values()]} clear={() => setChosen(new Map())} />}
+      <Trouble error={pages.error} />
+      {pages.isSuccess && items.length === 0 && <Empty>{narrowed ? "Nothing here fits, nor resembles it." : "Nothing here that you may know of. If you may change this folder, add a credential in it."}</Empty>}
+      {items[0]?.near && <p className="quiet text-sm">Nothing holds this; what resembles it:</p>}
+      <div ref={box} className="mt-1 max-h-[70dvh] min-h-40 overflow-y-auto">
+        <ul className="relative" style={{ height: `${rows.getTotalSize()}px` }}>
+          {rows.getVirtualItems().map((row) => {
+            const item = items[row.index];
+            if (!item) return null;
+            return (
+              <li key={item.id} className="absolute inset-x-0 flex items-center" style={{ top: `${row.start}px`, height: `${row.size}px` }}>
+                <input type="checkbox" className="checkbox checkbox-xs ml-1 shrink-0" aria-label={`Select ${item.name}`} checked={chosen.has(item.id)} onChange={() => choose(item)} />
+                <Link
+                  href={`/vault/${folder ?? item.folder}/${item.id}`}
+                  draggable
+                  onDragStart={() => drag.begin(load(item))}
+                  onKeyDown={(event) => pressed(event, item)}
+                  aria-current={item.id === open ? "true" : undefined}
+                  className={`block h-full min-w-0 grow rounded px-2 py-1 ${item.id === open ? "bg-base-300" : "hover:bg-base-200"}`}
+                >
+                  <span className="flex justify-between gap-2">
+                    <span className="truncate font-medium">
+                      {item.favourite && <span title="a favourite">★ </span>}
+                      {item.name}
+                    </span>
+                    <span className="flex shrink-0 gap-2">
+                      {item.findings[0] && <State word={item.findings[0]} />}
+                      {item.gated && <span title="a gate stands before it">⌸ gate</span>}
+                      {item.device && !item.findings.includes("out-of-step") && <State word={item.check} />}
+                    </span>
+                  </span>
+                  <span className="quiet block truncate text-sm">
+                    {item.user_name || "no user name"}
+                    {item.device && ` on ${item.device}`}
+                    {!folder && `, in ${item.place}`}
+                    {item.tags.map((tag) => ` #${tag}`)}
+                  </span>
+                </Link>
+              </li>
+            );
+          })}
+        </ul>
+      </div>
+    </div>
+  );
+}

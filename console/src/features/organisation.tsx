@@ -1,0 +1,143 @@
+// What the organisation has set for everybody, and its own kinds of credentials.
+
+import { useQuery } from "@tanstack/react-query";
+import { useState } from "react";
+import { type Kind, type KindField, type Me, type Settings, all, api } from "../api";
+import { Act, Card, Choice, Empty, Field, Fold, Form, Trouble, text } from "../parts";
+import { TYPES } from "./fields";
+
+const LABELS: Record<string, string> = {
+  bin_days: "What is in the bin is purged after days (0: never by itself)",
+  old_days: "A password is old after days (0: never)",
+  expires_soon_days: "An end is near from days before it",
+  weak_below: "A strength below this, of 0 to 4, is weak",
+  attachment_mib: "The largest attachment, in MiB",
+  attachments_total_mib: "All attachments together, in MiB",
+  hide_seconds: "A revealed secret hides itself after seconds",
+  clipboard_seconds: "The clipboard is cleared after seconds",
+  only_own_kinds: "New credentials are of our own kinds alone",
+  personal_folders: "People may keep personal folders",
+};
+
+function SettingsCard({ me }: { me: Me }) {
+  const settings = useQuery({ queryKey: ["settings"], queryFn: () => api.get<Settings>("/settings") });
+  const may = me.duties.includes("policy");
+  const present = settings.data;
+  if (!present) return <Trouble error={settings.error} />;
+  const submit = (data: FormData) => {
+    const body = Object.fromEntries(Object.entries(present.settings).map(([name, value]) => [name, typeof value === "boolean" ? data.get(name) === "on" : Number(text(data, name))]));
+    return api.put("/settings", body, present.version);
+  };
+  return (
+    <Card title="For everybody">
+      {!may && <p className="quiet">Changing this takes the duty “policy”.</p>}
+      <Form key={present.version} label="Save the settings" submit={submit} after={["settings", "kinds", "personal", "credentials"]}>
+        <fieldset disabled={!may} className="flex flex-col gap-2">
+          <legend className="sr-only">Settings</legend>
+          {Object.entries(present.settings).map(([name, value]) =>
+            typeof value === "boolean" ? (
+              <label key={name}>
+                <input type="checkbox" name={name} defaultChecked={value} className="checkbox checkbox-xs" /> {LABELS[name] ?? name}
+              </label>
+            ) : (
+              <Field key={name} label={LABELS[name] ?? name} name={name} type="number" min={0} defaultValue={String(value)} required />
+            ),
+          )}
+        </fieldset>
+      </Form>
+    </Card>
+  );
+}
+
+function KindForm({ present, close }: { present?: Kind; close: () => void }) {
+  const [fields, setFields] = useState<KindField[]>(present?.fields ?? [{ name: "password", label: "Password", holds: "secret", required: true }]);
+  const change = (at: number, part: Partial<KindField>) => setFields(fields.map((field, n) => (n === at ? { ...field, ...part } : field)));
+  const swap = (at: number) => setFields(fields.map((field, n) => (n === at ? fields[at - 1] : n === at - 1 ? fields[at] : field) ?? field));
+  const submit = (data: FormData) => {
+    const body = { label: text(data, "label"), generates: data.get("generates") === "on", fields };
+    return present ? api.patch(`/kinds/${present.name}`, body, present.version) : api.post("/kinds", { ...body, name: text(data, "name") });
+  };
+  return (
+    <Form label={present ? "Change the kind" : "Add the kind"} submit={submit} after={["kinds"]} done={close}>
+      <Field label="Label" name="label" defaultValue={present?.label} required />
+      {!present && <Field label="Name in the interface" name="name" hint="Small letters, digits and hyphens." required />}
+      <ol className="flex flex-col gap-2">
+        {fields.map((field, at) => (
+          // A field may be renamed while it is typed: its place is its identity.
+          // oxlint-disable-next-line no-array-index-key
+          <li key={at} className="rounded-box border border-base-300 bg-base-100 p-2">
+            <div className="grid grid-cols-2 gap-2">
+              <Field label={`Label of field ${at + 1}`} name="" value={field.label} onChange={(event) => change(at, { label: event.target.value })} />
+              <Field label={`Name of field ${at + 1}`} name="" value={field.name} onChange={(event) => change(at, { name: event.target.value })} />
+              <Choice label={`Field ${at + 1} holds`} name="" value={field.holds} onChange={(event) => change(at, { holds: event.target.value })} options={TYPES} />
+              <Field label={`Help for field ${at + 1}`} name="" value={field.help ?? ""} onChange={(event) => change(at, { help: event.target.value })} />
+            </div>
+            <label>
+              <input type="checkbox" checked={field.required} onChange={(event) => change(at, { required: event.target.checked })} className="checkbox checkbox-xs" /> required
+            </label>{" "}
+            {at > 0 && (
+              <button type="button" className="btn btn-xs" onClick={() => swap(at)}>
+                Move field {at + 1} up
+              </button>
+            )}{" "}
+            <button type="button" className="btn btn-xs" onClick={() => setFields(fields.filter((_, n) => n !== at))}>
+              Drop field {at + 1}
+            </button>
+          </li>
+        ))}
+      </ol>
+      <button type="button" className="btn btn-sm self-start" onClick={() => setFields([...fields, { name: `field_${fields.length + 1}`, label: "", holds: "text", required: false }])}>
+        Another field
+      </button>
+      <label>
+        <input type="checkbox" name="generates" defaultChecked={present?.generates ?? true} className="checkbox checkbox-xs" /> Generate the field “password” when none is typed
+      </label>
+    </Form>
+  );
+}
+
+export function Organisation({ me }: { me: Me }) {
+  const kinds = useQuery({ queryKey: ["kinds"], queryFn: () => all<Kind>("/kinds") });
+  const may = me.duties.includes("policy");
+  const own = kinds.data?.filter((kind) => kind.own) ?? [];
+  const said = (kind: Kind) => kind.fields.map((field) => `${field.label}${field.required ? "*" : ""}`).join(", ");
+  return (
+    <div className="flex flex-col gap-3">
+      <h1 className="text-xl font-semibold">Settings of {me.organisation}</h1>
+      <Trouble error={kinds.error} />
+      <div className="grid items-start gap-3 xl:grid-cols-[2fr_3fr]">
+        <SettingsCard me={me} />
+        <Card title="Kinds of credentials">
+          {own.length === 0 && <Empty>There are no kinds of your own yet. Add one for what the built-in kinds do not fit.</Empty>}
+          <ul className="flex flex-col gap-2">
+            {own.map((kind) => (
+              <li key={kind.name}>
+                <strong>{kind.label}</strong> <span className="quiet">{kind.name}</span>
+                {kind.retired && <span className="badge badge-sm ml-2">retired</span>}
+                <p>{said(kind)}</p>
+                {may && (
+                  <div className="flex flex-wrap gap-2">
+                    <Act label={kind.retired ? `Bring ${kind.label} back` : `Retire ${kind.label}`} look="btn-xs" run={() => api.patch(`/kinds/${kind.name}`, { retired: !kind.retired }, kind.version)} after={["kinds"]} />
+                    <Act label={`Remove ${kind.label}`} look="btn-xs btn-ghost" run={() => api.remove(`/kinds/${kind.name}`, kind.version)} after={["kinds"]} confirm={`Remove the kind ${kind.label}?`} />
+                  </div>
+                )}
+                {may && <Fold label={`Change ${kind.label}`}>{(close) => <KindForm key={kind.version} present={kind} close={close} />}</Fold>}
+              </li>
+            ))}
+          </ul>
+          {may && <Fold label="Add a kind">{(close) => <KindForm close={close} />}</Fold>}
+          <h3 className="mt-3 font-semibold">Built-in</h3>
+          <ul>
+            {kinds.data
+              ?.filter((kind) => !kind.own)
+              .map((kind) => (
+                <li key={kind.name} className="py-0.5">
+                  {kind.label}: <span className="quiet">{said(kind)}</span>
+                </li>
+              ))}
+          </ul>
+        </Card>
+      </div>
+    </div>
+  );
+}
