@@ -12,21 +12,36 @@ const SHOWS: Record<string, string[]> = {
 export function useLive(): void {
   const client = useQueryClient();
   useEffect(() => {
-    const source = new EventSource("/api/v1/live");
+    let source: EventSource | undefined;
     const again = (keys: string[]) => {
       for (const key of keys) void client.invalidateQueries({ queryKey: [key] });
     };
-    for (const [topic, keys] of Object.entries(SHOWS)) source.addEventListener(topic, () => again(keys));
+    const everything = () => again(Object.values(SHOWS).flat());
+    const open = () => {
+      source?.close();
+      source = new EventSource("/api/v1/live");
+      for (const [topic, keys] of Object.entries(SHOWS)) source.addEventListener(topic, () => again(keys));
+      // After a break, what was missed is unknown.
+      source.addEventListener("hello", everything);
+      source.addEventListener("all", everything);
+    };
+    // A browser keeps pages that one has left, and opens only a few lines to one service: a page that
+    // nobody sees must not hold one.
+    const leave = () => source?.close();
+    const back = (event: PageTransitionEvent) => {
+      if (event.persisted) open();
+    };
     // What a part of a page did without a form.
     const asked = (event: Event) => again((event as CustomEvent<string[]>).detail);
+    open();
+    window.addEventListener("pagehide", leave);
+    window.addEventListener("pageshow", back);
     window.addEventListener("again", asked);
-    const everything = () => again(Object.values(SHOWS).flat());
-    // After a break, what was missed is unknown.
-    source.addEventListener("hello", everything);
-    source.addEventListener("all", everything);
     return () => {
+      window.removeEventListener("pagehide", leave);
+      window.removeEventListener("pageshow", back);
       window.removeEventListener("again", asked);
-      source.close();
+      leave();
     };
   }, [client]);
 }

@@ -16,7 +16,7 @@ use chrono::{DateTime, TimeDelta, Utc};
 use jexlind::app::App;
 use jexlind::clock::Clock;
 use jexlind::config::Config;
-use jexlind::work::{Seals, run_one, schedule_once};
+use jexlind::work::{Seals, judge_once, run_one, schedule_once};
 use rocket::http::{ContentType, Header, Method, Status};
 use rocket::local::asynchronous::Client;
 use serde_json::{Value, json};
@@ -30,6 +30,7 @@ pub struct Demo {
     app: App,
     at: Arc<AtomicI64>,
     seals: Seals,
+    stamps: HashMap<uuid::Uuid, String>,
     password: String,
     tokens: HashMap<String, String>,
     /// Identifiers by path or name.
@@ -67,6 +68,7 @@ impl Demo {
                 break;
             }
         }
+        judge_once(&self.app, &mut self.stamps).await.map_err(|fault| fault.detail().to_owned())?;
         self.seals.once(&self.app).await.map_err(|fault| fault.detail().to_owned())?;
         Ok(())
     }
@@ -114,10 +116,7 @@ impl Demo {
     /// # Errors
     /// When it is refused.
     pub async fn post(&mut self, name: &str, path: &str, body: Value) -> Outcome<Value> {
-        match self.try_as(name, Method::Post, path, body).await? {
-            (status, answer) if status.code < 400 => Ok(answer),
-            (status, answer) => Err(format!("{name}: {path}: {status}: {answer}").into()),
-        }
+        good(name, path, self.try_as(name, Method::Post, path, body).await?)
     }
 
     /// A change of something with a version that must succeed.
@@ -126,10 +125,37 @@ impl Demo {
     /// When it is refused.
     pub async fn patch(&mut self, name: &str, path: &str, version: i64, body: Value) -> Outcome<Value> {
         let token = self.token(name).await?;
-        match self.send(Method::Patch, path, Some(&body), Some(&token), Some(version)).await? {
-            (status, answer) if status.code < 400 => Ok(answer),
-            (status, answer) => Err(format!("{name}: {path}: {status}: {answer}").into()),
-        }
+        good(name, path, self.send(Method::Patch, path, Some(&body), Some(&token), Some(version)).await?)
+    }
+
+    /// The same, of what is given anew as a whole.
+    ///
+    /// # Errors
+    /// When it is refused.
+    pub async fn change(&mut self, name: &str, path: &str, version: i64, body: Value) -> Outcome<Value> {
+        let token = self.token(name).await?;
+        good(name, path, self.send(Method::Put, path, Some(&body), Some(&token), Some(version)).await?)
+    }
+
+    /// Removes something that must be there.
+    ///
+    /// # Errors
+    /// When it is refused.
+    pub async fn remove(&mut self, name: &str, path: &str, version: i64) -> Outcome<Value> {
+        let token = self.token(name).await?;
+        good(name, path, self.send(Method::Delete, path, None, Some(&token), Some(version)).await?)
+    }
+
+    /// Sends a file.
+    ///
+    /// # Errors
+    /// When it is refused.
+    pub async fn upload(&mut self, name: &str, path: &str, bytes: &[u8]) -> Outcome<()> {
+        let token = self.token(name).await?;
+        self.at.fetch_add(2_000_000, Ordering::SeqCst);
+        let request = self.client.post(path.to_owned()).header(ContentType::Binary).remote("127.0.0.1:40000".parse()?);
+        let response = request.header(Header::new("Authorization", format!("Bearer {token}"))).body(bytes).dispatch().await;
+        if response.status().code < 400 { Ok(()) } else { Err(format!("{name}: {path}: {}", response.status()).into()) }
     }
 
     /// Puts something there that must fit.
@@ -137,10 +163,7 @@ impl Demo {
     /// # Errors
     /// When it is refused.
     pub async fn put(&mut self, name: &str, path: &str) -> Outcome<Value> {
-        match self.try_as(name, Method::Put, path, Value::Null).await? {
-            (status, answer) if status.code < 400 => Ok(answer),
-            (status, answer) => Err(format!("{name}: {path}: {status}: {answer}").into()),
-        }
+        good(name, path, self.try_as(name, Method::Put, path, Value::Null).await?)
     }
 
     /// A sign-in with a wrong password, as everybody mistypes now and then.
@@ -159,6 +182,11 @@ impl Demo {
     pub fn id(&self, name: &str) -> Outcome<String> {
         self.ids.get(name).cloned().ok_or_else(|| format!("the story has no {name}").into())
     }
+}
+
+/// The body of an answer that must be good.
+fn good(name: &str, path: &str, (status, answer): (Status, Value)) -> Outcome<Value> {
+    if status.code < 400 { Ok(answer) } else { Err(format!("{name}: {path}: {status}: {answer}").into()) }
 }
 
 fn main() -> Outcome<()> {
@@ -183,7 +211,7 @@ async fn make() -> Outcome<()> {
         rocket::figment::Figment::from(rocket::Config { log_level: rocket::config::LogLevel::Off, ..rocket::Config::release_default() }),
     ))
     .await?;
-    let mut demo = Demo { client, app, at, seals: Seals::default(), password, tokens: HashMap::new(), ids: HashMap::new() };
+    let mut demo = Demo { client, app, at, seals: Seals::default(), stamps: HashMap::new(), password, tokens: HashMap::new(), ids: HashMap::new() };
     let body = json!({"code": code, "organisation": world.organisation, "sign_in_name": world.administrator.name, "display_name": world.administrator.display_name,
         "password": demo.password, "passphrase": passphrase});
     let (status, answer) = demo.send(Method::Post, "/api/v1/setup", Some(&body), None, None).await?;

@@ -32,6 +32,8 @@ pub async fn tell(demo: &mut Demo, world: &World) -> Outcome<()> {
     demo.pass(TimeDelta::days(1)).await?;
     say("grants, gates and plans");
     rules(demo).await?;
+    say("kinds, policies, tags, what people keep for themselves");
+    daily(demo).await?;
     say("five months of checks and rotations on the demo's hosts");
     months(demo).await?;
     say("the last days");
@@ -149,6 +151,46 @@ async fn rules(demo: &mut Demo) -> Outcome<()> {
     demo.work().await
 }
 
+/// What an office does to its vault in the first weeks.
+async fn daily(demo: &mut Demo) -> Outcome<()> {
+    let field = |name: &str, label: &str, holds: &str, required: bool, help: &str| json!({"name": name, "label": label, "holds": holds, "required": required, "help": help});
+    let body = json!({"name": "valve-code", "label": "Valve code", "generates": true, "fields": [
+        field("valve", "Valve", "text", true, "As on its brass plate"), field("floor", "Floor", "text", false, ""), field("password", "Code", "secret", true, "")]});
+    demo.post("ines", "/api/v1/kinds", body).await?;
+    credential(demo, "/Works/Lower Osmere/Main valve", json!({"kind": "valve-code", "fields": {"valve": "V-41", "floor": "Lower gallery"}, "tags": ["storm"]})).await?;
+    let phrases = demo
+        .post("ines", "/api/v1/password-policies", json!({"name": "Phrases for people", "rules": {"length": 20, "shortest": 20, "lower": 0, "upper": 0, "digits": 1, "symbols_least": 0, "symbols": "-", "no_look_alikes": true, "words": 5, "separator": "-"}}))
+        .await?;
+    let plain = demo
+        .post("ines", "/api/v1/password-policies", json!({"name": "Pump controllers", "rules": {"length": 16, "shortest": 12, "lower": 1, "upper": 1, "digits": 1, "symbols_least": 0, "symbols": "", "only_these": true, "first": "letter", "no_look_alikes": true, "not_user_name": true, "most_repeats": 2}}))
+        .await?;
+    let folder = demo.id("/Office")?;
+    demo.change("ines", &format!("/api/v1/folders/{folder}/password-rule"), 0, json!({"mode": "advise", "policies": [text(&phrases, "id")]})).await?;
+    let folder = demo.id("/Pumping/Mill race")?;
+    demo.change("ines", &format!("/api/v1/folders/{folder}/password-rule"), 0, json!({"mode": "enforce", "policies": [text(&plain, "id")]})).await?;
+    // A value that was replaced, and one that was put back since the portal never took it.
+    let portal = format!("/api/v1/credentials/{}", demo.id("/Office/Postal franking")?);
+    demo.patch("ines", &portal, 1, json!({"generate": true, "why": "Sven has left the office", "tags": ["office hours"]})).await?;
+    let portal = format!("/api/v1/credentials/{}", demo.id("/Office/Rainfall service")?);
+    demo.patch("ines", &portal, 1, json!({"password": "Rain-gauge-nine-77", "why": "the service asked for it"})).await?;
+    demo.pass(TimeDelta::minutes(30)).await?;
+    demo.post("ines", &format!("{portal}/put-back"), json!({"version": 1, "why": "the service never took the new one"})).await?;
+    let drawings = format!("/api/v1/credentials/{}/attachments?name=dosing-hall.svg", demo.id("/Works/Dosing hall drawings")?);
+    demo.upload("ines", &drawings, include_bytes!("../../console/public/mark.svg")).await?;
+    // What people keep for themselves.
+    for (who, path) in [("marek", "/Pumping/Weir lane/duty"), ("marek", RIDGE), ("ines", "/Office/Bank portal")] {
+        let id = demo.id(path)?;
+        demo.put(who, &format!("/api/v1/credentials/{id}/favourite")).await?;
+    }
+    demo.post("ines", "/api/v1/searches", json!({"name": "Anything wrong in the office", "filters": {"below": demo.id("/Office")?, "finding": "any"}})).await?;
+    demo.post("marek", "/api/v1/personal", json!({"passphrase": "tide tables by heart"})).await?;
+    demo.post("marek", "/api/v1/personal/items", json!({"name": "Canteen card", "user_name": "marek", "password": "Soup-on-Tuesdays"})).await?;
+    // Removed by mistake, and not yet missed.
+    let old = "/Office/Old fax gateway";
+    credential(demo, old, json!({"kind": "login", "fields": {"user_name": "fax"}})).await?;
+    Ok(())
+}
+
 async fn reveal(demo: &mut Demo, who: &str, path: &str) -> Outcome<u16> {
     let address = format!("/api/v1/credentials/{}/reveal", demo.id(path)?);
     Ok(demo.try_as(who, Method::Post, &address, json!({})).await?.0.code)
@@ -230,6 +272,8 @@ async fn last_days(demo: &mut Demo) -> Outcome<()> {
     doubt(demo).await?;
     let behind = Utc::now() - demo.now() - TimeDelta::minutes(45);
     demo.pass(behind.max(TimeDelta::minutes(5))).await?;
+    let old = demo.id("/Office/Old fax gateway")?;
+    demo.remove("ines", &format!("/api/v1/credentials/{old}"), 1).await?;
     // Now: one waits for an approver, one is approved and unused, one is held.
     ask(demo, "yusra", RIDGE, "replace the level sensor at tank 2 after the storm", 45).await?;
     let held = ask(demo, "marek", GATEWAY, "firmware of the alarm gateway, with the supplier on the phone", 90).await?;

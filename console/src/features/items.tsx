@@ -192,7 +192,7 @@ export function Items({ folder, open }: { folder: string | undefined; open: stri
             if (!item) return null;
             return (
               <li key={item.id} className="absolute inset-x-0 flex items-center" style={{ top: `${row.start}px`, height: `${row.size}px` }}>
-                <input type="checkbox" className="checkbox checkbox-xs ml-1 shrink-0" aria-label={`Select ${item.name}`} checked={chosen.has(item.id)} onChange={() => choose(item)} />
+                <input type="checkbox" className="checkbox m-1 size-[24px] shrink-0" aria-label={`Select ${item.name}`} checked={chosen.has(item.id)} onChange={() => choose(item)} />
                 <Link
                   href={`/vault/${folder ?? item.folder}/${item.id}`}
                   draggable

@@ -5,6 +5,8 @@
 
 #![allow(clippy::expect_used, clippy::panic, clippy::indexing_slicing, reason = "what cannot be set up ends the test")]
 
+pub mod browser;
+
 use std::fs;
 use std::io::{BufRead as _, BufReader, Write as _};
 use std::os::unix::fs::PermissionsExt as _;

@@ -2,97 +2,9 @@
 
 #![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, clippy::indexing_slicing, reason = "what cannot be set up ends the test")]
 
-use std::process::{Child, Command, Stdio};
-use std::time::Duration;
-
-use fantoccini::{Client, ClientBuilder, Locator};
+use jexlin_acceptance::browser::{Driver, Page};
 use jexlin_acceptance::{PASSWORD, Service};
-use serde_json::{Value, json};
-
-struct Driver(Child, u16);
-
-impl Driver {
-    fn start() -> Self {
-        let port = jexlin_standins::free_port().unwrap();
-        let child = Command::new("chromedriver").arg(format!("--port={port}")).stdout(Stdio::null()).stderr(Stdio::null()).spawn().expect("chromedriver");
-        jexlin_standins::wait_for_port("127.0.0.1", port).unwrap();
-        Self(child, port)
-    }
-
-    async fn browser(&self, more: &[&str]) -> Client {
-        let folder = std::env::temp_dir().join(format!("jexlin-browser-{}-{}", std::process::id(), jexlin_standins::free_port().unwrap()));
-        let mut arguments: Vec<String> = [
-            "--headless=new",
-            "--no-sandbox",
-            "--disable-gpu",
-            "--disable-quic",
-            "--no-first-run",
-            "--disable-background-networking",
-            "--disable-component-update",
-            "--disable-sync",
-            "--window-size=1280,800",
-        ]
-        .map(str::to_owned)
-        .into();
-        arguments.push(format!("--user-data-dir={}", folder.display()));
-        arguments.extend(more.iter().map(|argument| (*argument).to_owned()));
-        let mut wanted = serde_json::Map::new();
-        wanted.insert("goog:chromeOptions".into(), json!({"args": arguments, "binary": "/usr/bin/chromium"}));
-        wanted.insert("goog:loggingPrefs".into(), json!({"browser": "ALL"}));
-        ClientBuilder::new(hyper_util::client::legacy::connect::HttpConnector::new())
-            .capabilities(wanted)
-            .connect(&format!("http://127.0.0.1:{}", self.1))
-            .await
-            .expect("a browser")
-    }
-}
-
-impl Drop for Driver {
-    fn drop(&mut self) {
-        let _ = self.0.kill();
-        let _ = self.0.wait();
-    }
-}
-
-/// A browser with somebody signed in.
-struct Page(Client);
-
-impl Page {
-    async fn find(&self, xpath: &str) -> fantoccini::elements::Element {
-        self.0.wait().at_most(Duration::from_secs(20)).for_element(Locator::XPath(xpath)).await.unwrap_or_else(|error| panic!("{xpath}: {error}"))
-    }
-
-    async fn press(&self, text: &str) {
-        let xpath = format!("//button[contains(normalize-space(.), \"{text}\") and not(@disabled)] | //a[contains(normalize-space(.), \"{text}\")]");
-        self.find(&xpath).await.click().await.unwrap_or_else(|error| panic!("{text}: {error}"));
-    }
-
-    async fn fill(&self, label: &str, text: &str) {
-        let field = self.find(&format!("//label[starts-with(normalize-space(.), \"{label}\")]/following-sibling::input")).await;
-        field.send_keys(text).await.unwrap();
-    }
-
-    async fn sees(&self, text: &str) {
-        self.find(&format!("//*[contains(normalize-space(.), \"{text}\")]")).await;
-    }
-
-    async fn sign_in(&self, service: &Service, name: &str) {
-        self.0.goto(&service.url).await.unwrap();
-        self.fill("Sign-in name", name).await;
-        self.fill("Password", PASSWORD).await;
-        self.press("Sign in").await;
-        self.sees(&format!("Today, {name}")).await;
-    }
-
-    /// Nothing that axe can find against WCAG 2.2 AA.
-    async fn accessible(&self, what: &str) {
-        let axe = std::fs::read_to_string(concat!(env!("CARGO_MANIFEST_DIR"), "/../../console/node_modules/axe-core/axe.min.js")).unwrap();
-        self.0.execute(&format!("{axe}; window.axe = axe;"), vec![]).await.unwrap();
-        let run = "const done = arguments[arguments.length - 1]; axe.run(document, {runOnly: ['wcag2a', 'wcag2aa', 'wcag21a', 'wcag21aa', 'wcag22aa']}).then(r => done(r.violations.map(v => v.id + ': ' + v.nodes.slice(0, 3).map(n => n.html + ' ' + n.failureSummary).join(' | '))))";
-        let found = self.0.execute_async(run, vec![]).await.unwrap();
-        assert_eq!(found, Value::Array(vec![]), "{what}");
-    }
-}
+use serde_json::json;
 
 fn world() -> (Service, String) {
     let service = Service::ready();
@@ -171,6 +83,9 @@ async fn an_administrator_adds_and_shares_and_every_page_is_accessible_in_both_t
             ("/people", "Groups"),
             ("/passwords", "Standard"),
             ("/audit", "Prove it"),
+            ("/bin", "The bin is empty"),
+            ("/personal", "cannot be recovered by anybody"),
+            ("/organisation", "Kinds of credentials"),
         ] {
             ines.0.goto(&format!("{}{path}", service.url)).await.unwrap();
             ines.sees(shows).await;
@@ -179,18 +94,15 @@ async fn an_administrator_adds_and_shares_and_every_page_is_accessible_in_both_t
         ines.0.close().await.unwrap();
     }
     let ines = Page(driver.browser(&[]).await);
-    ines.0.goto(&service.url).await.unwrap();
-    ines.fill("Sign-in name", "ines").await;
-    ines.fill("Password", PASSWORD).await;
-    ines.press("Sign in").await;
+    ines.sign_in(&service, "ines").await;
     ines.press("Vault").await;
     ines.press("Pumping").await;
     ines.press("Add a credential").await;
     ines.fill("Name", "Sluice").await;
-    ines.fill("URL", "javascript:alert(1)").await;
+    ines.fill("URLs", "javascript:alert(1)").await;
     ines.press("Add the credential").await;
     ines.sees("a URL begins with").await;
-    let kept = ines.find("//label[starts-with(normalize-space(.), 'Name')]/following-sibling::input").await.prop("value").await.unwrap();
+    let kept = ines.find("//label[starts-with(normalize-space(.), 'Name')]/following-sibling::*[self::input or self::textarea]").await.prop("value").await.unwrap();
     assert_eq!(kept.as_deref(), Some("Sluice"), "what was typed stays");
     ines.0.close().await.unwrap();
 }
@@ -206,11 +118,7 @@ async fn a_steward_recalls_changes_a_device_and_makes_a_policy_in_the_console() 
     let held = service.sign_in("marek").make("/api/v1/checkouts", &json!({"request": request}));
     let driver = Driver::start();
     let page = Page(driver.browser(&[]).await);
-    page.0.goto(&service.url).await.unwrap();
-    page.fill("Sign-in name", "ines").await;
-    page.fill("Password", PASSWORD).await;
-    page.press("Sign in").await;
-    page.sees("Today, Ines Calder").await;
+    page.sign_in(&service, "ines").await;
     page.0.goto(&format!("{}/vault/-/{credential}", service.url)).await.unwrap();
     page.sees("holds it").await;
     page.press("Recall").await;
@@ -220,7 +128,7 @@ async fn a_steward_recalls_changes_a_device_and_makes_a_policy_in_the_console() 
     assert_eq!((&row["id"], &row["ended_how"]), (&json!(held), &json!("recalled")));
     page.0.goto(&format!("{}/upkeep", service.url)).await.unwrap();
     page.press("Change telemetry").await;
-    let address = page.find("//label[starts-with(normalize-space(.), 'Address')]/following-sibling::input").await;
+    let address = page.find("//label[starts-with(normalize-space(.), 'Address')]/following-sibling::*[self::input or self::textarea]").await;
     address.clear().await.unwrap();
     address.send_keys("127.0.0.10").await.unwrap();
     page.press("Save").await;
@@ -235,4 +143,131 @@ async fn a_steward_recalls_changes_a_device_and_makes_a_policy_in_the_console() 
     page.sees("Telemetry units").await;
     page.0.close().await.unwrap();
     assert_eq!(ines.events("policy.add").len(), 1);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn an_engineers_day_in_the_vault() {
+    let service = Service::ready();
+    let ines = service.sign_in("ines");
+    let office = ines.folder("Office");
+    let _ = ines.folder("Archive");
+    let weak = ines.login(&office, "Franking", "summer2019");
+    let portal = ines.login(&office, "Ordering portal", "Winter-tide-41");
+    let driver = Driver::start();
+    let page = Page(driver.browser(&[]).await);
+    page.sign_in(&service, "ines").await;
+    // The short form: a name and an address are enough.
+    page.0.goto(&format!("{}/vault/{office}", service.url)).await.unwrap();
+    page.press("Add a credential").await;
+    page.fill("Name", "Rainfall").await;
+    page.fill("URLs", "https://rainfall.example/").await;
+    page.press("Add the credential").await;
+    page.press("Rainfall").await;
+    page.sees("https://rainfall.example/").await;
+    page.accessible("a credential").await;
+    // What is wrong, and what to do.
+    page.0.goto(&format!("{}/vault/{office}/{weak}", service.url)).await.unwrap();
+    page.sees("Have a new one generated").await;
+    page.press("make it a favourite").await;
+    page.find("//button[contains(., '★ favourite')]").await;
+    page.press("Edit").await;
+    page.find("//input[@name='generate']").await.click().await.unwrap();
+    page.fill("Why", "it could be guessed").await;
+    page.press("Save").await;
+    page.press("History").await;
+    page.sees("it could be guessed").await;
+    assert_eq!(ines.get(&format!("/api/v1/credentials/{weak}")).good()["findings"], json!([]));
+    page.press("Put back").await;
+    page.sees("becomes the current value").await;
+    page.accessible("the question before putting back").await;
+    page.press("Put it back").await;
+    page.sees("restored").await;
+    assert_eq!(ines.reveal(&weak).text("value"), "summer2019");
+    // One key each: the letter shows it.
+    page.0.goto(&format!("{}/vault/{office}/{portal}", service.url)).await.unwrap();
+    page.find("//button[@data-key='r']").await;
+    page.find("//body").await.send_keys("r").await.unwrap();
+    let shown = page.find("//*[@data-secret='shown']").await.text().await.unwrap();
+    assert_eq!(shown.replace('\n', ""), "Winter-tide-41");
+    // Many at a time, cut and pasted into another folder, after a look at whose access changes.
+    for name in ["Franking", "Ordering portal"] {
+        page.find(&format!("//input[@aria-label='Select {name}']")).await.click().await.unwrap();
+    }
+    page.sees("2 selected").await;
+    page.accessible("a selection").await;
+    page.press("Cut").await;
+    page.find("//nav[@aria-label='Folders']//a[normalize-space(.)='Archive']").await.send_keys("\u{e009}v").await.unwrap();
+    page.sees("Move 2 credentials into /Archive?").await;
+    page.sees("Nobody gains or loses").await;
+    page.find("//dialog//button[contains(., 'Move')]").await.click().await.unwrap();
+    page.sees("are in /Archive now").await;
+    // Removed, and back by one press.
+    page.0.goto(&format!("{}/vault/-/{portal}", service.url)).await.unwrap();
+    page.press("Remove").await;
+    page.0.accept_alert().await.unwrap();
+    page.sees("is in the bin").await;
+    page.find("//div[@role='status']//button[contains(., 'Undo')]").await.click().await.unwrap();
+    page.sees("Undone").await;
+    assert_eq!(ines.get(&format!("/api/v1/credentials/{portal}")).text("place"), "/Archive");
+    let _ = ines.delete(&format!("/api/v1/credentials/{portal}"), Some(ines.get(&format!("/api/v1/credentials/{portal}")).good()["version"].as_i64().unwrap())).good();
+    page.0.goto(&format!("{}/bin", service.url)).await.unwrap();
+    page.sees("/Archive/Ordering portal").await;
+    page.accessible("the bin").await;
+    page.press("Put back").await;
+    page.sees("The bin is empty").await;
+    page.0.close().await.unwrap();
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn kinds_settings_policies_and_ones_own_folder_in_the_console() {
+    let service = Service::ready();
+    let ines = service.sign_in("ines");
+    let works = ines.folder("Works");
+    let driver = Driver::start();
+    let page = Page(driver.browser(&[]).await);
+    page.sign_in(&service, "ines").await;
+    page.0.goto(&format!("{}/organisation", service.url)).await.unwrap();
+    page.press("Add a kind").await;
+    page.fill("Label", "Valve code").await;
+    page.fill("Name in the interface", "valve-code").await;
+    page.press("Another field").await;
+    page.fill("Label of field 2", "Valve").await;
+    page.accessible("the form of a kind").await;
+    page.press("Add the kind").await;
+    page.sees("Retire Valve code").await;
+    let days = page.find("//label[starts-with(normalize-space(.), 'What is in the bin')]/following-sibling::input").await;
+    days.clear().await.unwrap();
+    days.send_keys("60").await.unwrap();
+    page.press("Save the settings").await;
+    jexlin_acceptance::until("the settings", || (ines.get("/api/v1/settings").good()["settings"]["bin_days"] == 60).then_some(()));
+    page.0.goto(&format!("{}/passwords", service.url)).await.unwrap();
+    page.press("Change Standard").await;
+    page.press("Try").await;
+    page.sees("bits of entropy each").await;
+    page.accessible("the form of a policy").await;
+    page.0.goto(&format!("{}/vault/{works}", service.url)).await.unwrap();
+    page.press("Passwords in here").await;
+    page.find("//input[@name='policy']").await.click().await.unwrap();
+    page.press("Set it").await;
+    jexlin_acceptance::until("the rule", || ines.get(&format!("/api/v1/folders/{works}/password-rule")).good()["mode"].is_string().then_some(()));
+    page.0.goto(&format!("{}/personal", service.url)).await.unwrap();
+    page.fill("Passphrase", "tide tables by heart").await;
+    page.fill("The same again", "tide tables by head").await;
+    page.press("Make my folder").await;
+    page.sees("The two are not the same").await;
+    page.find("//input[@name='again']").await.clear().await.unwrap();
+    page.fill("The same again", "tide tables by heart").await;
+    page.press("Make my folder").await;
+    page.press("Add something").await;
+    page.fill("Name", "Canteen card").await;
+    page.fill("Password", "Soup-on-Tuesdays").await;
+    page.press("Add it").await;
+    page.press("Reveal Canteen card").await;
+    let shown = page.find("//*[@data-secret='shown']").await.text().await.unwrap();
+    assert_eq!(shown.replace('\n', ""), "Soup-on-Tuesdays");
+    page.accessible("one's own folder").await;
+    page.press("Lock").await;
+    page.sees("Open it").await;
+    assert!(!page.0.source().await.unwrap().contains("Canteen"));
+    page.0.close().await.unwrap();
 }

@@ -84,6 +84,8 @@ pub fn one(format: Format, item: &impl Serialize, fields: &[Column<'_>]) -> Resu
             for (heading, field) in fields {
                 let text = cell(&item, field, true);
                 if !text.is_empty() {
+                    // What has several lines stays in its column.
+                    let text = text.trim_end().replace('\n', &format!("\n{:width$}  ", ""));
                     say(&format!("{heading:<width$}  {text}"))?;
                 }
             }

@@ -279,8 +279,8 @@ impl Run {
             ("changed", "changed_at"),
             ("version", "version"),
         ];
-        // What a kind of the organisation's own has is shown like the rest.
-        let mut fields: Vec<(String, String)> = shown.fields.keys().map(|name| (capital(name).to_lowercase(), format!("fields/{name}"))).collect();
+        // What a kind of the organisation's own has is shown like the rest; of a certificate, what it says.
+        let mut fields: Vec<(String, String)> = shown.fields.keys().filter(|name| !shown.facts.contains_key(*name)).map(|name| (capital(name).to_lowercase(), format!("fields/{name}"))).collect();
         for (field, facts) in &shown.facts {
             let of = if field == "password" { String::new() } else { format!("{} ", capital(field).to_lowercase()) };
             fields.extend(facts.keys().map(|fact| (format!("{of}{}", capital(fact).to_lowercase()), format!("facts/{field}/{fact}"))));

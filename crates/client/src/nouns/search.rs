@@ -77,7 +77,7 @@ pub enum Search {
 impl Run {
     /// The filters by their names in the interface.
     pub fn filters(&self, narrow: Narrow) -> Result<BTreeMap<String, String>, Trouble> {
-        let below = narrow.below.map(|path| find::folder(&self.link, &path)).transpose()?.map(|folder| folder.id.to_string());
+        let below = narrow.below.filter(|path| path.trim() != "/").map(|path| find::folder(&self.link, &path)).transpose()?.map(|folder| folder.id.to_string());
         let all = [
             ("find", narrow.find),
             ("below", below),

@@ -197,7 +197,7 @@ END $$;
 
 -- Like `matching`, forgiving slips of typing: what resembles a word of it, by groups of three letters.
 CREATE FUNCTION resembling(typed text) RETURNS SETOF uuid LANGUAGE plpgsql STABLE SECURITY DEFINER SET search_path = public
-    SET pg_trgm.word_similarity_threshold = 0.45 ROWS 50 AS $$
+    SET pg_trgm.word_similarity_threshold = 0.5 ROWS 50 AS $$
 BEGIN
     RETURN QUERY
         (SELECT c.id FROM credential c WHERE c.organisation = scope() AND c.removed_at IS NULL AND typed <% c.search
