@@ -101,8 +101,9 @@ export function Card({ title, actions, children }: { title: string; actions?: Re
   );
 }
 
-/** A button that waits for its own work and shows what went wrong. */
-export function Act({ label, run, after = [], look = "btn-sm", confirm }: { label: string; run: () => Promise<unknown>; after?: string[]; look?: string; confirm?: string }) {
+/** A button that waits for its own work and shows what went wrong. `of` says to a screen reader which
+ * thing it is for, where many stand below each other. */
+export function Act({ label, of, run, after = [], look = "btn-sm", confirm }: { label: string; of?: string; run: () => Promise<unknown>; after?: string[]; look?: string; confirm?: string }) {
   const client = useQueryClient();
   const work = useMutation({
     mutationFn: run,
@@ -113,7 +114,7 @@ export function Act({ label, run, after = [], look = "btn-sm", confirm }: { labe
   };
   return (
     <span>
-      <button type="button" className={`btn ${look}`} onClick={click} disabled={work.isPending} aria-busy={work.isPending}>
+      <button type="button" className={`btn ${look}`} aria-label={of && `${label} ${of}`} onClick={click} disabled={work.isPending} aria-busy={work.isPending}>
         {label}
         {work.isPending && " …"}
       </button>

@@ -38,7 +38,7 @@ function Findings({ it }: { it: Credential }) {
       {it.findings.map((finding) => (
         <li key={finding.name}>
           <State word={finding.name} />
-          {finding.detail && <>: {finding.detail}</>} <span className="quiet">{finding.advice}</span>
+          {finding.detail && <>: {finding.detail}</>}. <span className="quiet">{finding.advice}</span>
         </li>
       ))}
     </ul>
@@ -90,7 +90,7 @@ function Attachments({ it }: { it: Credential }) {
       )}
       {edits && (
         <label className="text-sm">
-          Add a file: <input ref={client} type="file" className="text-sm" onChange={(event) => event.target.files?.[0] && void add(event.target.files[0])} />
+          Add a file: <input ref={client} type="file" className="file-input file-input-sm" onChange={(event) => event.target.files?.[0] && void add(event.target.files[0])} />
         </label>
       )}
       {busy && <p role="status">{busy}</p>}

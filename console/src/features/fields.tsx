@@ -60,7 +60,7 @@ function SeedField({ field, hint }: { field: KindField; hint?: string }) {
       <Field label={field.label} name={field.name} type="password" autoComplete="new-password" value={seed} onChange={(event) => setSeed(event.target.value)} hint={hint ?? "The seed as base32, or the otpauth:// address that it came with."} />
       <label className="quiet text-sm">
         or a picture of its QR code:{" "}
-        <input type="file" accept="image/png,image/jpeg" className="text-sm" onChange={(event) => event.target.files?.[0] && read.mutate(event.target.files[0])} />
+        <input type="file" accept="image/png,image/jpeg" className="file-input file-input-sm" onChange={(event) => event.target.files?.[0] && read.mutate(event.target.files[0])} />
       </label>
       {read.isSuccess && seed && <p role="status">The picture was read; save to keep its seed.</p>}
       <Trouble error={read.error} />
@@ -88,9 +88,10 @@ export function Inputs({ fields, present, generates, short, secretHint }: { fiel
   );
 }
 
-/** Tags as people type them: with commas or spaces between. */
+/** Tags as people type them: with commas between. */
 export function tagsOf(data: FormData): string[] {
   return text(data, "tags")
-    .split(/[,\s]+/)
+    .split(",")
+    .map((tag) => tag.trim())
     .filter(Boolean);
 }

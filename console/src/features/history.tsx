@@ -42,16 +42,17 @@ export function History({ it, label }: { it: Credential; label: (field: string) 
           <Field label="Why" name="why" value={why} onChange={(event) => setWhy(event.target.value)} />
         </Ask>
       )}
-      <Table label="Versions" heads={["Field", "Version", "State", "Made", "By", "How", "Why", "Look"]}>
+      <Table label="Versions" heads={["Field", "Version", "State", "Made", "How", "Look"]}>
         {versions.data?.map((version) => (
           <tr key={`${version.field} ${version.number}`}>
             <td>{label(version.field)}</td>
             <td className="tabular-nums">{version.number}</td>
             <td><State word={version.state} /></td>
             <td><When at={version.made_at} /></td>
-            <td>{version.made_by ?? "upkeep"}</td>
-            <td>{version.made_how}</td>
-            <td>{version.why}</td>
+            <td>
+              {version.made_how} by {version.made_by ?? "upkeep"}
+              {version.why && <p className="quiet">{version.why}</p>}
+            </td>
             <td className="whitespace-nowrap">
               <button type="button" className="btn btn-xs" onClick={() => look.mutate(version)}>
                 Reveal

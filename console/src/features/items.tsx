@@ -36,11 +36,11 @@ function Filter({ filters, set, view, setView }: { filters: Filters; set: (filte
         <div>
           <p className="text-sm">Saved searches</p>
           {searches.data.map((search) => (
-            <span key={search.id} className="mr-2 inline-flex items-baseline">
-              <button type="button" className="link" onClick={() => set(search.filters)}>
+            <span key={search.id} className="flex items-baseline justify-between gap-2">
+              <button type="button" className="link text-left" onClick={() => set(search.filters)}>
                 {search.name}
               </button>
-              <Act label={`Forget ${search.name}`} look="btn-xs btn-ghost" run={() => api.remove(`/searches/${search.id}`)} after={["searches"]} />
+              <Act label="Forget" of={search.name} look="btn-xs btn-ghost" run={() => api.remove(`/searches/${search.id}`)} after={["searches"]} />
             </span>
           ))}
         </div>

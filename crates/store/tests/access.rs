@@ -124,18 +124,26 @@ async fn compare(store: &Store, recipe: &Recipe) {
         }
         let seen: BTreeSet<Uuid> = tx.visible_folders(person, now).await.unwrap().iter().map(|folder| folder.id).collect();
         assert_eq!(seen, plain.visible_folders(person, now), "the folders seen");
-        let mut listed = vec![];
-        let mut after = None;
-        loop {
-            let page = tx.list_credentials(person, now, &ListQuery { after, most: 3, ..ListQuery::default() }).await.unwrap();
-            let Some(last) = page.last() else { break };
-            after = Some((last.name.clone(), last.id));
-            listed.extend(page.iter().map(|row| (row.id, Level::from_number(row.held))));
-        }
         let mut expected: Vec<_> = plain.credentials.keys().map(|id| (*id, plain.level(person, *id, now))).filter(|(_, level)| level.is_some()).collect();
-        listed.sort();
         expected.sort();
-        assert_eq!(listed, expected, "the list over all pages");
+        // Folder by folder, name by name, and with a condition that everything meets.
+        let ways = [
+            ListQuery { many_folders: Some(1000), ..ListQuery::default() },
+            ListQuery { many_folders: Some(1), ..ListQuery::default() },
+            ListQuery { kind: Some("login".into()), ..ListQuery::default() },
+        ];
+        for way in ways {
+            let mut listed = vec![];
+            let mut after = None;
+            loop {
+                let page = tx.list_credentials(person, now, &ListQuery { after, most: 3, ..way.clone() }).await.unwrap();
+                let Some(last) = page.last() else { break };
+                after = Some((last.name.clone(), last.id));
+                listed.extend(page.iter().map(|row| (row.id, Level::from_number(row.held))));
+            }
+            listed.sort();
+            assert_eq!(listed, expected, "the list over all pages: {way:?}");
+        }
         let part = match plain.credentials.keys().next() {
             Some(id) => Some((*id, tx.world_around(jexlin_store::Target::Credential(*id)).await.unwrap())),
             None => None,

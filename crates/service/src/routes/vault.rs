@@ -122,6 +122,7 @@ pub async fn list(mut acting: Acting, narrowed: Narrowed<'_>, cursor: Option<&st
         view: None,
         only: None,
         thresholds: judging::thresholds(acting.tx()?).await?,
+        many_folders: None,
         after: paging.after,
         most: paging.most + 1,
     };
