@@ -277,11 +277,12 @@ export function Ask({ title, children, label, run, close, after = [] }: { title:
 interface Said {
   text: string;
   undo?: () => Promise<unknown>;
+  label: string;
 }
 
 /** Says what was done, with a way back where there is one. */
-export function told(text: string, undo?: () => Promise<unknown>): void {
-  window.dispatchEvent(new CustomEvent<Said>("told", { detail: { text, undo } }));
+export function told(text: string, undo?: () => Promise<unknown>, label = "Undo"): void {
+  window.dispatchEvent(new CustomEvent<Said>("told", { detail: { text, undo, label } }));
 }
 
 /** Where what was done is said. */
@@ -304,7 +305,7 @@ export function Told() {
     if (!back) return;
     try {
       await back();
-      told("Undone.");
+      told(said.label === "Undo" ? "Undone." : "Done.");
     } catch (error) {
       told(error instanceof Problem ? `${error.detail} ${error.advice}` : String(error));
     }
@@ -317,7 +318,7 @@ export function Told() {
           {said.text}
           {said.undo && (
             <button type="button" className="link font-semibold" onClick={() => void undo()}>
-              Undo
+              {said.label}
             </button>
           )}
         </p>

@@ -157,7 +157,8 @@ async fn daily(demo: &mut Demo) -> Outcome<()> {
     let body = json!({"name": "valve-code", "label": "Valve code", "generates": true, "fields": [
         field("valve", "Valve", "text", true, "As on its brass plate"), field("floor", "Floor", "text", false, ""), field("password", "Code", "secret", true, "")]});
     demo.post("ines", "/api/v1/kinds", body).await?;
-    credential(demo, "/Works/Lower Osmere/Main valve", json!({"kind": "valve-code", "fields": {"valve": "V-41", "floor": "Lower gallery"}, "tags": ["storm"]})).await?;
+    credential(demo, "/Works/Lower Osmere/Main valve", json!({"kind": "valve-code", "fields": {"valve": "V-41", "floor": "Lower gallery"}, "tags": ["storm"]}))
+        .await?;
     let phrases = demo
         .post("ines", "/api/v1/password-policies", json!({"name": "Phrases for people", "rules": {"length": 20, "shortest": 20, "lower": 0, "upper": 0, "digits": 1, "symbols_least": 0, "symbols": "-", "no_look_alikes": true, "words": 5, "separator": "-"}}))
         .await?;

@@ -6,7 +6,7 @@ import { useLocation } from "wouter";
 import { type AuditEvent, type Credential, type Device, type Job, type Kind, type Me, type Page, type Request, type Revealed, type UseItem, all, api } from "../api";
 import { Act, Card, Empty, Fold, State, Table, Trouble, When, told } from "../parts";
 import { AuditRows } from "./audit";
-import { EditCredential } from "./edit";
+import { CopyForm, EditCredential, MoveIn } from "./edit";
 import { MAIN, SEED, fieldsOf } from "./fields";
 import { atLeast } from "./levels";
 import { History } from "./history";
@@ -308,8 +308,10 @@ export function Detail({ it, me }: { it: Credential; me: Me }) {
         </div>
       )}
       {atLeast(it.level, "edit") && <Fold label="Edit">{(close) => kind && <EditCredential it={it} kind={kind} close={close} />}</Fold>}
+      {atLeast(it.level, "reveal") && <Fold label="Copy into a folder">{(close) => <CopyForm it={it} close={close} />}</Fold>}
       {stewards && (
         <>
+          {!it.device && it.secret_fields.includes(MAIN) && <Fold label="Into my own folder">{(close) => <MoveIn it={it} close={close} />}</Fold>}
           <Fold label="Gate of its own">{(close) => <GateForm credential={it.id} close={close} />}</Fold>
           {it.device && <Fold label="Upkeep plan of its own">{(close) => <PlanForm credential={it.id} close={close} />}</Fold>}
           <Act label="Remove" look="btn-sm btn-ghost" run={remove} after={["credentials", "bin"]} confirm={`Move ${it.name} to the bin? It can be put back from there.`} />

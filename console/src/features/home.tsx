@@ -2,10 +2,32 @@
 
 import { useQuery } from "@tanstack/react-query";
 import { Link } from "wouter";
-import { type Me, type Overview, api } from "../api";
+import { type CredentialItem, type Me, type Overview, type Page, api } from "../api";
 import { Act, Card, Empty, Left, State, Trouble, When } from "../parts";
 import { CredentialLink } from "./links";
 import { Decision } from "./requests";
+
+/** What is wrong with what one may see. */
+function Wrong() {
+  const found = useQuery({ queryKey: ["credentials", "wrong"], queryFn: () => api.get<Page<CredentialItem>>("/credentials?finding=any&limit=6") });
+  const items = found.data?.items ?? [];
+  return (
+    <Card title="Something wrong with" actions={<Link href="/vault?finding=any" className="link">All findings</Link>}>
+      <Trouble error={found.error} />
+      {found.isSuccess && items.length === 0 && <Empty>Nothing is weak, reused, leaked, expired or old, as far as you may see.</Empty>}
+      <ul className="flex flex-col gap-1">
+        {items.map((item) => (
+          <li key={item.id} className="flex flex-wrap gap-x-3">
+            <CredentialLink id={item.id} path={`${item.place}/${item.name}`} />
+            {item.findings.map((finding) => (
+              <State key={finding} word={finding} />
+            ))}
+          </li>
+        ))}
+      </ul>
+    </Card>
+  );
+}
 
 export function Home({ me }: { me: Me }) {
   const overview = useQuery({ queryKey: ["overview"], queryFn: () => api.get<Overview>("/overview") });
@@ -88,6 +110,7 @@ export function Home({ me }: { me: Me }) {
             ))}
           </ul>
         </Card>
+        <Wrong />
       </div>
     </>
   );

@@ -28,10 +28,11 @@ export async function lend(what: string, value: string, seconds: number): Promis
   }
   const clear = () => navigator.clipboard.writeText("").catch(() => undefined);
   const timer = setTimeout(() => void clear(), seconds * 1000);
-  told(`The ${what} is in the clipboard for ${seconds} seconds.`, async () => {
+  const now = async () => {
     clearTimeout(timer);
     await clear();
-  });
+  };
+  told(`The ${what} is in the clipboard for ${seconds} seconds.`, now, "Clear it now");
 }
 
 export function Shown({ shown, hide, other }: { shown: Revealed; hide: () => void; other?: string }) {

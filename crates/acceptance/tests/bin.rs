@@ -53,7 +53,17 @@ fn a_folder_goes_with_all_that_is_in_it_and_comes_back_as_one() {
         let _ = client.good(&["folder", "add", path]);
     }
     let _ = client.good(&["device", "add", "/Pumping/North ridge/telemetry", "--address", "127.0.0.9"]);
-    let _ = client.good(&["credential", "add", "/Pumping/North ridge/duty", "--kind", "device-admin", "--user", "duty", "--device", "/Pumping/North ridge/telemetry"]);
+    let _ = client.good(&[
+        "credential",
+        "add",
+        "/Pumping/North ridge/duty",
+        "--kind",
+        "device-admin",
+        "--user",
+        "duty",
+        "--device",
+        "/Pumping/North ridge/telemetry",
+    ]);
     let (code, words) = client.bad(&["folder", "remove", "/Pumping"]);
     assert!(code == 6 && words.contains("--with-contents"), "{words}");
     // A device elsewhere is changed with something in it: the folder stays whole.
@@ -97,7 +107,8 @@ fn what_is_purged_is_gone_and_nothing_under_way_can_be() {
     assert_eq!(ines.events("bin.purge").iter().filter(|event| event["outcome"] == "done").count(), 1);
     // No other way deletes a version, not even for the owner of the tables.
     let other = ines.login(&folder, "Feed", "Winter-tide-43");
-    let refused = std::panic::catch_unwind(std::panic::AssertUnwindSafe(|| service.sql(&format!("DELETE FROM secret_version WHERE credential_id = '{other}'"))));
+    let refused =
+        std::panic::catch_unwind(std::panic::AssertUnwindSafe(|| service.sql(&format!("DELETE FROM secret_version WHERE credential_id = '{other}'"))));
     assert!(refused.is_err());
 }
 
@@ -108,7 +119,8 @@ fn what_has_been_in_the_bin_long_enough_is_purged_but_not_the_account_of_a_devic
     let folder = ines.folder("Pumping");
     let plain = ines.login(&folder, "Portal", "Winter-tide-41");
     let device = ines.make("/api/v1/devices", &json!({"folder": folder, "name": "telemetry", "address": "127.0.0.9"}));
-    let account = ines.make("/api/v1/credentials", &json!({"folder": folder, "kind": "device-admin", "name": "duty", "fields": {"user_name": "duty"}, "device": device}));
+    let account =
+        ines.make("/api/v1/credentials", &json!({"folder": folder, "kind": "device-admin", "name": "duty", "fields": {"user_name": "duty"}, "device": device}));
     for id in [&plain, &account] {
         let _ = ines.delete(&format!("/api/v1/credentials/{id}"), Some(1)).good();
     }
@@ -154,7 +166,10 @@ fn a_former_value_is_put_back_with_its_reason_and_without_being_seen() {
     let _ = other.post(&back, &json!({"version": 1, "why": "the portal never took it"})).good();
     assert_eq!(ines.reveal(&id).text("value"), "Winter-tide-41");
     let history = items(&ines, &format!("{path}/history"));
-    let rows: Vec<_> = history.iter().map(|row| (row["number"].as_i64().unwrap(), text(row, "state"), text(row, "made_how"), text(row, "made_by"), text(row, "why"))).collect();
+    let rows: Vec<_> = history
+        .iter()
+        .map(|row| (row["number"].as_i64().unwrap(), text(row, "state"), text(row, "made_how"), text(row, "made_by"), text(row, "why")))
+        .collect();
     assert_eq!(rows[0], (3, "current".into(), "restored".into(), "marek of Osmere".into(), "the portal never took it".into()));
     assert_eq!(rows[1], (2, "previous".into(), "typed".into(), "Ines Calder".into(), "the portal asked for it".into()));
     let event = &ines.events("credential.put-back")[0];

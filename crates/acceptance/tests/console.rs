@@ -102,7 +102,8 @@ async fn an_administrator_adds_and_shares_and_every_page_is_accessible_in_both_t
     ines.fill("URLs", "javascript:alert(1)").await;
     ines.press("Add the credential").await;
     ines.sees("a URL begins with").await;
-    let kept = ines.find("//label[starts-with(normalize-space(.), 'Name')]/following-sibling::*[self::input or self::textarea]").await.prop("value").await.unwrap();
+    let kept =
+        ines.find("//label[starts-with(normalize-space(.), 'Name')]/following-sibling::*[self::input or self::textarea]").await.prop("value").await.unwrap();
     assert_eq!(kept.as_deref(), Some("Sluice"), "what was typed stays");
     ines.0.close().await.unwrap();
 }
@@ -209,7 +210,9 @@ async fn an_engineers_day_in_the_vault() {
     page.find("//div[@role='status']//button[contains(., 'Undo')]").await.click().await.unwrap();
     page.sees("Undone").await;
     assert_eq!(ines.get(&format!("/api/v1/credentials/{portal}")).text("place"), "/Archive");
-    let _ = ines.delete(&format!("/api/v1/credentials/{portal}"), Some(ines.get(&format!("/api/v1/credentials/{portal}")).good()["version"].as_i64().unwrap())).good();
+    let _ = ines
+        .delete(&format!("/api/v1/credentials/{portal}"), Some(ines.get(&format!("/api/v1/credentials/{portal}")).good()["version"].as_i64().unwrap()))
+        .good();
     page.0.goto(&format!("{}/bin", service.url)).await.unwrap();
     page.sees("/Archive/Ordering portal").await;
     page.accessible("the bin").await;

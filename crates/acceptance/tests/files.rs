@@ -61,7 +61,8 @@ fn an_attachment_takes_what_a_reveal_takes_and_every_look_is_recorded() {
     let gate = json!({"credential": id, "needs_reason": true, "approver_people": [], "approver_groups": [], "longest_minutes": 60, "one_holder": true, "rotate_on_return": false});
     let _ = ines.make("/api/v1/gates", &gate);
     service.sign_in("pim").get(&path).refused(403, "gate");
-    let seen: Vec<_> = ines.events("credential.reveal").iter().filter(|event| event["outcome"] == "done").map(|event| event["detail"]["attachment"].clone()).collect();
+    let seen: Vec<_> =
+        ines.events("credential.reveal").iter().filter(|event| event["outcome"] == "done").map(|event| event["detail"]["attachment"].clone()).collect();
     assert_eq!(seen, [json!("plan.pdf")]);
 }
 

@@ -205,10 +205,14 @@ fn a_certificate_shows_whose_it_is_and_enters_its_last_day() {
     let folder = ines.folder("Works");
     let key = openssl_key("p256");
     let made = add(&ines, &folder, json!({"kind": "certificate", "name": "weir", "fields": {"certificate": WEIR}, "password": key})).good();
-    assert_eq!((made["fields"]["expires"].as_str(), made["facts"]["certificate"]["names"].as_str()), (Some("2027-03-30"), Some("weir.osmere.example, scada.osmere.example, 192.0.2.41")));
+    assert_eq!(
+        (made["fields"]["expires"].as_str(), made["facts"]["certificate"]["names"].as_str()),
+        (Some("2027-03-30"), Some("weir.osmere.example, scada.osmere.example, 192.0.2.41"))
+    );
     let cut = &WEIR[..WEIR.len() / 2];
     add(&ines, &folder, json!({"kind": "certificate", "name": "cut", "fields": {"certificate": cut}, "password": key})).refused(422, "bad-input");
-    add(&ines, &folder, json!({"kind": "certificate", "name": "both", "fields": {"certificate": format!("{WEIR}{key}")}, "password": key})).refused(422, "bad-input");
+    add(&ines, &folder, json!({"kind": "certificate", "name": "both", "fields": {"certificate": format!("{WEIR}{key}")}, "password": key}))
+        .refused(422, "bad-input");
 }
 
 #[test]
@@ -252,7 +256,24 @@ fn a_kind_of_ones_own_lives_changes_and_retires_without_losing_anything() {
     let service = Service::ready();
     let (ines, client) = (service.sign_in("ines"), service.client("ines"));
     let folder = ines.folder("Works");
-    let _ = client.good(&["kind", "add", "valve-code", "--label", "Valve code", "--field", "valve=text", "--field", "pager=text", "--field", "password=secret", "--required", "valve", "--generates", "--field-help", "valve=As on its plate"]);
+    let _ = client.good(&[
+        "kind",
+        "add",
+        "valve-code",
+        "--label",
+        "Valve code",
+        "--field",
+        "valve=text",
+        "--field",
+        "pager=text",
+        "--field",
+        "password=secret",
+        "--required",
+        "valve",
+        "--generates",
+        "--field-help",
+        "valve=As on its plate",
+    ]);
     for (arguments, words) in [
         (&["kind", "add", "login", "--label", "Login", "--field", "a=text"][..], "built-in"),
         (&["kind", "add", "valve-code", "--label", "Again", "--field", "a=text"], "kind of this name"),
@@ -263,11 +284,28 @@ fn a_kind_of_ones_own_lives_changes_and_retires_without_losing_anything() {
     }
     let (code, said) = client.bad(&["credential", "add", "/Works/Main", "--kind", "valve-code"]);
     assert!(code == 7 && said.contains("valve: this field is required"), "{said}");
-    let _ = client.good(&["credential", "add", "/Works/Main", "--kind", "valve-code", "--set", "valve=V-41", "--set", "pager=77", "--extra", "floor=text", "--set", "floor=2"]);
+    let _ = client.good(&[
+        "credential",
+        "add",
+        "/Works/Main",
+        "--kind",
+        "valve-code",
+        "--set",
+        "valve=V-41",
+        "--set",
+        "pager=77",
+        "--extra",
+        "floor=text",
+        "--set",
+        "floor=2",
+    ]);
     assert!(client.good(&["find", "V-41"]).contains("Main"), "fields of an own kind are found");
     // The kind changes under an open form: nothing is lost, and the form is told.
     let known = ines.get("/api/v1/kinds").good()["items"][0].clone();
-    assert_eq!((known["name"].as_str(), known["version"].as_i64(), known["fields"][0]["help"].as_str()), (Some("valve-code"), Some(1), Some("As on its plate")));
+    assert_eq!(
+        (known["name"].as_str(), known["version"].as_i64(), known["fields"][0]["help"].as_str()),
+        (Some("valve-code"), Some(1), Some("As on its plate"))
+    );
     let _ = client.good(&["kind", "change", "valve-code", "--field", "valve=text", "--field", "password=secret", "--required", "valve"]);
     add(&ines, &folder, json!({"kind": "valve-code", "name": "Late", "fields": {"valve": "V-42"}, "kind_version": 1})).refused(409, "kind-changed");
     let shown = client.good(&["credential", "show", "/Works/Main"]);
@@ -280,6 +318,7 @@ fn a_kind_of_ones_own_lives_changes_and_retires_without_losing_anything() {
     assert_eq!(client.good(&["reveal", "/Works/Main", "--pipe"]).len(), 20);
     let _ = client.good(&["kind", "bring-back", "valve-code"]);
     let _ = client.good(&["credential", "add", "/Works/Spare", "--kind", "valve-code", "--set", "valve=V-44"]);
-    let done: Vec<_> = ines.events("kind").iter().filter(|event| event["outcome"] == "done").map(|event| event["action"].as_str().unwrap().to_owned()).collect();
+    let done: Vec<_> =
+        ines.events("kind").iter().filter(|event| event["outcome"] == "done").map(|event| event["action"].as_str().unwrap().to_owned()).collect();
     assert_eq!(done, ["kind.change", "kind.change", "kind.change", "kind.add"]);
 }

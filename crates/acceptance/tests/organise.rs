@@ -23,7 +23,8 @@ fn world(service: &Service) -> (String, String) {
     ] {
         let _ = ines.make("/api/v1/credentials", &json!({"folder": folder, "kind": "login", "name": name, "fields": fields, "tags": tags}));
     }
-    let _ = ines.make("/api/v1/credentials", &json!({"folder": pumps, "kind": "device-admin", "name": "root", "fields": {"user_name": "root"}, "device": device}));
+    let _ =
+        ines.make("/api/v1/credentials", &json!({"folder": pumps, "kind": "device-admin", "name": "root", "fields": {"user_name": "root"}, "device": device}));
     (pumps, office)
 }
 
@@ -125,7 +126,10 @@ fn many_are_moved_at_once_with_one_result_each_and_a_failure_stops_nothing() {
     let moved = client.run(&["credential", "move", "/Office/Franking", "/Office/Nothing", "/Pumping/Ridge feed", "/Archive"], "");
     let said = String::from_utf8_lossy(&moved.stdout).into_owned();
     assert_eq!(moved.status.code(), Some(5), "{said}");
-    assert!(said.contains("is now /Archive/Franking") && said.contains("There is no credential /Office/Nothing") && said.contains("is now /Archive/Ridge feed"), "{said}");
+    assert!(
+        said.contains("is now /Archive/Franking") && said.contains("There is no credential /Office/Nothing") && said.contains("is now /Archive/Ridge feed"),
+        "{said}"
+    );
     let _ = client.good(&["credential", "tag", "/Archive/Franking", "/Archive/Ridge feed", "--add", "old"]);
     assert_eq!(client.good(&["credential", "list", "--tag", "old", "--output", "csv"]).lines().count(), 3);
     let _ = client.good(&["credential", "tag", "/Archive/Franking", "--take-away", "OLD"]);

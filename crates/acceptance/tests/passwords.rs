@@ -6,7 +6,8 @@ use jexlin_acceptance::{Service, Session, cluster, until};
 use serde_json::{Value, json};
 
 fn rules(change: Value) -> Value {
-    let mut rules = json!({"length": 20, "shortest": 14, "lower": 1, "upper": 1, "digits": 1, "symbols_least": 1, "symbols": "-_.+=#@%", "no_look_alikes": true});
+    let mut rules =
+        json!({"length": 20, "shortest": 14, "lower": 1, "upper": 1, "digits": 1, "symbols_least": 1, "symbols": "-_.+=#@%", "no_look_alikes": true});
     for (name, value) in change.as_object().unwrap() {
         rules[name] = value.clone();
     }
@@ -41,7 +42,11 @@ fn a_folder_enforces_advises_or_lets_people_choose() {
     let ines = service.sign_in("ines");
     let (pumps, below) = (ines.folder("Pumping"), ines.folder("Office"));
     let ridge = ines.make("/api/v1/folders", &json!({"parent": pumps, "name": "North ridge"}));
-    let plain = policy(&ines, "Pump controllers", json!({"length": 16, "shortest": 12, "symbols": "", "symbols_least": 0, "only_these": true, "first": "letter", "not_user_name": true, "not_last": 2}));
+    let plain = policy(
+        &ines,
+        "Pump controllers",
+        json!({"length": 16, "shortest": 12, "symbols": "", "symbols_least": 0, "only_these": true, "first": "letter", "not_user_name": true, "not_last": 2}),
+    );
     let phrases = policy(&ines, "Phrases", json!({"words": 6, "shortest": 20, "symbols_least": 0, "upper": 0, "digits": 0, "lower": 0}));
     demand(&ines, &pumps, "sometimes", &[&plain]).refused(422, "bad-input");
     demand(&ines, &pumps, "enforce", &[&plain, &phrases]).refused(422, "bad-input");
@@ -57,7 +62,8 @@ fn a_folder_enforces_advises_or_lets_people_choose() {
     assert!(value.len() == 16 && value.chars().all(|c| c.is_ascii_alphanumeric()) && value.starts_with(|c: char| c.is_ascii_alphabetic()), "{value}");
     // One of the last two is refused, the one before them is not.
     let path = format!("/api/v1/credentials/{}", made["id"].as_str().unwrap());
-    for (version, password, status) in [(1, "Abcdefgh1234".to_owned(), 200), (2, value.clone(), 422), (2, "Bcdefghi2345".into(), 200), (3, value.clone(), 200)] {
+    for (version, password, status) in [(1, "Abcdefgh1234".to_owned(), 200), (2, value.clone(), 422), (2, "Bcdefghi2345".into(), 200), (3, value.clone(), 200)]
+    {
         assert_eq!(ines.patch(&path, version, &json!({"password": password})).status, status, "version {version}");
     }
     // Somebody may choose among the named ones, and no other.
@@ -116,7 +122,10 @@ fn findings_follow_every_change_and_tell_what_to_do() {
     assert_eq!((findings(&ines, &twin), findings(&ines, &other)), (vec!["reused".to_owned()], vec!["reused".to_owned()]));
     let _ = ines.patch(&format!("/api/v1/credentials/{other}"), 1, &json!({"generate": true})).good();
     assert!(findings(&ines, &twin).is_empty() && findings(&ines, &other).is_empty());
-    let token = ines.make("/api/v1/credentials", &json!({"folder": folder, "kind": "api-token", "name": "Feed", "fields": {"expires": "2020-01-31"}, "password": "wf-7c1e-22aa-91b0-77de"}));
+    let token = ines.make(
+        "/api/v1/credentials",
+        &json!({"folder": folder, "kind": "api-token", "name": "Feed", "fields": {"expires": "2020-01-31"}, "password": "wf-7c1e-22aa-91b0-77de"}),
+    );
     assert!(findings(&ines, &token).contains(&"expired".to_owned()));
     // A stricter policy is found out about without anybody touching a password.
     let standard = ines.get("/api/v1/password-policies").good()["items"][0].clone();

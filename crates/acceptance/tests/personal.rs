@@ -40,7 +40,9 @@ fn only_the_owner_opens_it_and_the_database_tells_nothing() {
     assert_eq!(again.post(&format!("{thing}/reveal"), &json!({})).text("value"), "Winter-tide-41");
     let _ = again.post("/api/v1/personal/lock", &json!({})).good();
     again.get("/api/v1/personal/items").refused(409, "personal-closed");
-    let everything = service.sql("SELECT string_agg(encode(sealed, 'escape'), ' ') FROM personal_item") + &service.sql("SELECT string_agg(detail::text || target_name, ' ') FROM audit_event") + &service.log();
+    let everything = service.sql("SELECT string_agg(encode(sealed, 'escape'), ' ') FROM personal_item")
+        + &service.sql("SELECT string_agg(detail::text || target_name, ' ') FROM audit_event")
+        + &service.log();
     for word in ["Canteen", "Winter-tide", PHRASE] {
         assert!(!everything.contains(word), "{word}");
     }

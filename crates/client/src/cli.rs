@@ -138,7 +138,9 @@ pub enum Command {
     #[command(subcommand)]
     Folder(Folder),
     /// Find credentials by anything that is not secret, their device or folder
-    #[command(after_help = "EXAMPLES\n  jexlin find weir\n  jexlin find ridge duty      each word must be somewhere\n  jexlin find dosign          slips of typing are forgiven when nothing else is found")]
+    #[command(
+        after_help = "EXAMPLES\n  jexlin find weir\n  jexlin find ridge duty      each word must be somewhere\n  jexlin find dosign          slips of typing are forgiven when nothing else is found"
+    )]
     Find {
         /// Words, or parts of words
         #[arg(required = true)]
@@ -272,3 +274,35 @@ pub struct SetupArgs {
     pub managed_key: bool,
 }
 
+#[cfg(test)]
+mod tests {
+    use clap::CommandFactory as _;
+
+    use super::*;
+
+    fn every(command: &clap::Command, path: &str, seen: &mut Vec<(String, clap::Command)>) {
+        let path = format!("{path} {}", command.get_name());
+        seen.push((path.trim().to_owned(), command.clone()));
+        for below in command.get_subcommands() {
+            every(below, &path, seen);
+        }
+    }
+
+    #[test]
+    fn every_command_and_option_says_what_it_is_and_none_takes_a_secret_from_the_command_line() {
+        Cli::command().debug_assert();
+        let mut seen = vec![];
+        every(&Cli::command(), "", &mut seen);
+        assert!(seen.len() > 60, "{}", seen.len());
+        for (path, command) in seen {
+            assert!(command.get_about().is_some(), "`{path}` says nothing");
+            for argument in command.get_arguments() {
+                assert!(argument.get_help().is_some(), "`{path}`: {} says nothing", argument.get_id());
+                let name = argument.get_id().as_str();
+                let secret = ["password", "passphrase", "secret", "seed", "token"].iter().any(|word| name.contains(word));
+                let flag = !argument.get_action().takes_values();
+                assert!(!secret || flag || name.ends_with("_file"), "`{path}`: {name} would take a secret from the command line");
+            }
+        }
+    }
+}

@@ -43,7 +43,8 @@ fn by_terminal(text: &str, what: &str, seconds: u16) -> Result<(), Trouble> {
     if text.len() > MOST_OSC {
         return Err(Trouble::local("It is too long for the terminal's clipboard."));
     }
-    let send = |text: &str| write!(std::io::stderr(), "{}", sequence(text)).map_err(|error| Trouble::local(format!("The terminal cannot be written to: {error}.")));
+    let send =
+        |text: &str| write!(std::io::stderr(), "{}", sequence(text)).map_err(|error| Trouble::local(format!("The terminal cannot be written to: {error}.")));
     send(text)?;
     tell(what, "the terminal's clipboard (OSC 52; not every terminal takes it)", seconds);
     send("")?;

@@ -107,7 +107,8 @@ impl Link {
 
     /// Sends bytes as they are.
     pub fn send<T: DeserializeOwned>(&self, path: &str, bytes: impl std::io::Read + Send + 'static, length: Option<u64>) -> Result<T, Trouble> {
-        let mut request = ureq::http::Request::builder().method("POST").uri(format!("{}{path}", self.service)).header("Content-Type", "application/octet-stream");
+        let mut request =
+            ureq::http::Request::builder().method("POST").uri(format!("{}{path}", self.service)).header("Content-Type", "application/octet-stream");
         if let Some(length) = length {
             request = request.header("Content-Length", length.to_string());
         }

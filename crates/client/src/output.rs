@@ -30,7 +30,10 @@ fn cell(item: &Value, field: &str, people: bool) -> String {
         None | Some(Value::Null) => String::new(),
         Some(Value::Bool(true)) if people => "yes".into(),
         Some(Value::Bool(false)) if people => String::new(),
-        Some(Value::String(text)) if people && (field == "at" || field.ends_with("_at") || field.ends_with("_from") || field.ends_with("/not_before") || field.ends_with("/not_after")) => {
+        Some(Value::String(text))
+            if people
+                && (field == "at" || field.ends_with("_at") || field.ends_with("_from") || field.ends_with("/not_before") || field.ends_with("/not_after")) =>
+        {
             text.parse::<DateTime<Utc>>().map_or_else(|_| text.clone(), |time| time.format("%Y-%m-%d %H:%M").to_string())
         }
         Some(Value::String(text)) => text.clone(),

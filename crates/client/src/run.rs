@@ -113,4 +113,3 @@ impl Run {
         say(&format!("Signed in to {} as {} until {}.", signed.me.organisation, signed.me.display_name, signed.ends_at.format("%Y-%m-%d %H:%M UTC")))
     }
 }
-

@@ -123,7 +123,16 @@ pub async fn keep(tx: &mut Tx, credential: Uuid, number: i32, made_at: chrono::D
 /// # Errors
 /// [`Fault`] where the rule is enforced and it does not comply.
 #[allow(clippy::too_many_arguments, reason = "each is one thing that a judgement rests on")]
-pub async fn admit_and_keep(tx: &mut Tx, app: &App, keys: &OpenKeys, kind: &Kind, row: &CredentialRow, number: i32, password: &Secret, rule: &Rule) -> Answer<()> {
+pub async fn admit_and_keep(
+    tx: &mut Tx,
+    app: &App,
+    keys: &OpenKeys,
+    kind: &Kind,
+    row: &CredentialRow,
+    number: i32,
+    password: &Secret,
+    rule: &Rule,
+) -> Answer<()> {
     if !is_judged(kind) {
         return Ok(());
     }

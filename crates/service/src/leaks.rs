@@ -120,7 +120,13 @@ mod tests {
                 write!(file, "{}{count}{end}", hash(n)).expect("a line");
             }
             for n in 0..501 {
-                let wanted = if n % 2 == 0 { 0 } else if counts { u64::from(n) } else { 1 };
+                let wanted = if n % 2 == 0 {
+                    0
+                } else if counts {
+                    u64::from(n)
+                } else {
+                    1
+                };
                 assert_eq!(look_up(&path, &hash(n)).expect("a look"), wanted, "{name} {n}");
             }
         }

@@ -234,9 +234,11 @@ impl From<StoreError> for Fault {
                 "kind_name" => Self::conflict("name-taken", "There is a kind of this name.", "Choose another."),
                 "saved_search_name" => Self::conflict("name-taken", "You have a saved search of this name.", "Choose another, or forget that one first."),
                 "attachment_name" => Self::conflict("name-taken", "There is an attachment of this name already.", "Choose another, or remove that one first."),
-                "has_accounts_elsewhere" => {
-                    Self::conflict("has-accounts", "Credentials elsewhere are accounts of a device in here.", "Take them off the device, or move the device out first.")
-                }
+                "has_accounts_elsewhere" => Self::conflict(
+                    "has-accounts",
+                    "Credentials elsewhere are accounts of a device in here.",
+                    "Take them off the device, or move the device out first.",
+                ),
                 "password_policy_name" => Self::conflict("name-taken", "There is a password policy of this name.", "Choose another."),
                 "access_grant_once" => {
                     Self::conflict("already-granted", "They have a grant of their own there already.", "Take that one away first, or leave it.")

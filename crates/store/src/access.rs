@@ -164,8 +164,9 @@ impl Tx {
         let (level, gate, path, data_key, number, sealed, facts) = found.unwrap_or_default();
         let approach = Approach { reach: Reach { subject: person, target: id, level: level.and_then(Level::from_number) }, gate, path };
         let facts = facts.unwrap_or_default();
-        let sealed =
-            number.zip(sealed).map(|(number, sealed)| self.withhold(SealedVersion { credential: id, field: field.to_owned(), number, sealed, data_key, facts }));
+        let sealed = number
+            .zip(sealed)
+            .map(|(number, sealed)| self.withhold(SealedVersion { credential: id, field: field.to_owned(), number, sealed, data_key, facts }));
         Ok((approach, sealed))
     }
 

@@ -57,12 +57,8 @@ impl Tx {
     /// # Errors
     /// [`StoreError::NotFound`].
     pub async fn removal(&mut self, id: Uuid) -> Result<RemovalRow> {
-        let query = removal::table
-            .find(id)
-            .filter(removal::restored_at.is_null())
-            .filter(removal::purged_at.is_null())
-            .select(RemovalRow::as_select())
-            .for_update();
+        let query =
+            removal::table.find(id).filter(removal::restored_at.is_null()).filter(removal::purged_at.is_null()).select(RemovalRow::as_select()).for_update();
         Ok(query.first(self.conn()?).await?)
     }
 
@@ -106,7 +102,9 @@ impl Tx {
                 "is_operator",
             ),
             (
-                format!("SELECT count(*) AS count FROM credential c JOIN device d ON d.id = c.device_id WHERE c.removed_at IS NULL AND d.removed_at IS NULL AND d.folder_id IN {inside} AND c.folder_id NOT IN {inside}"),
+                format!(
+                    "SELECT count(*) AS count FROM credential c JOIN device d ON d.id = c.device_id WHERE c.removed_at IS NULL AND d.removed_at IS NULL AND d.folder_id IN {inside} AND c.folder_id NOT IN {inside}"
+                ),
                 "has_accounts_elsewhere",
             ),
         ] {
@@ -119,10 +117,8 @@ impl Tx {
         for (at, table) in ["credential", "device", "folder"].into_iter().enumerate() {
             let place = if table == "folder" { "id" } else { "folder_id" };
             let sql = format!("UPDATE {table} SET removed_at = $2, removal_id = $3, version = version + 1 WHERE removed_at IS NULL AND {place} IN {inside}");
-            let query = statement(sql)
-                .bind::<sql_types::Uuid, _>(row.target)
-                .bind::<sql_types::Timestamptz, _>(row.removed_at)
-                .bind::<sql_types::Uuid, _>(row.id);
+            let query =
+                statement(sql).bind::<sql_types::Uuid, _>(row.target).bind::<sql_types::Timestamptz, _>(row.removed_at).bind::<sql_types::Uuid, _>(row.id);
             let done = query.execute(self.conn()?).await?;
             if let Some(count) = counts.get_mut(at) {
                 *count = done;
@@ -143,10 +139,22 @@ impl Tx {
     pub async fn restore_removal(&mut self, row: &RemovalRow, now: DateTime<Utc>) -> Result<()> {
         self.lock_tree().await?;
         for (sql, why) in [
-            ("SELECT count(*) AS count FROM folder f JOIN folder p ON p.id = f.parent_id WHERE f.removal_id = $1 AND p.removed_at IS NOT NULL AND p.removal_id IS DISTINCT FROM $1", "folder_removed"),
-            ("SELECT count(*) AS count FROM credential c JOIN folder p ON p.id = c.folder_id WHERE c.removal_id = $1 AND p.removed_at IS NOT NULL AND p.removal_id IS DISTINCT FROM $1", "folder_removed"),
-            ("SELECT count(*) AS count FROM device d JOIN folder p ON p.id = d.folder_id WHERE d.removal_id = $1 AND p.removed_at IS NOT NULL AND p.removal_id IS DISTINCT FROM $1", "folder_removed"),
-            ("SELECT count(*) AS count FROM credential c JOIN device d ON d.id = c.device_id WHERE c.removal_id = $1 AND d.removed_at IS NOT NULL AND d.removal_id IS DISTINCT FROM $1", "device_removed"),
+            (
+                "SELECT count(*) AS count FROM folder f JOIN folder p ON p.id = f.parent_id WHERE f.removal_id = $1 AND p.removed_at IS NOT NULL AND p.removal_id IS DISTINCT FROM $1",
+                "folder_removed",
+            ),
+            (
+                "SELECT count(*) AS count FROM credential c JOIN folder p ON p.id = c.folder_id WHERE c.removal_id = $1 AND p.removed_at IS NOT NULL AND p.removal_id IS DISTINCT FROM $1",
+                "folder_removed",
+            ),
+            (
+                "SELECT count(*) AS count FROM device d JOIN folder p ON p.id = d.folder_id WHERE d.removal_id = $1 AND p.removed_at IS NOT NULL AND p.removal_id IS DISTINCT FROM $1",
+                "folder_removed",
+            ),
+            (
+                "SELECT count(*) AS count FROM credential c JOIN device d ON d.id = c.device_id WHERE c.removal_id = $1 AND d.removed_at IS NOT NULL AND d.removal_id IS DISTINCT FROM $1",
+                "device_removed",
+            ),
         ] {
             let found: Count = statement(sql).bind::<sql_types::Uuid, _>(row.id).get_result(self.conn()?).await?;
             if found.count > 0 {
@@ -175,9 +183,18 @@ impl Tx {
     /// [`StoreError`].
     pub async fn purge_stopped(&mut self, id: Uuid, devices_count: bool) -> Result<Option<&'static str>> {
         for (sql, why) in [
-            ("SELECT count(*) AS count FROM job j JOIN credential c ON c.id = j.credential_id WHERE c.removal_id = $1 AND j.state IN ('queued', 'running')", "job_under_way"),
-            ("SELECT count(*) AS count FROM secret_version v JOIN credential c ON c.id = v.credential_id WHERE c.removal_id = $1 AND v.state = 'candidate'", "job_under_way"),
-            ("SELECT count(*) AS count FROM checkout k JOIN credential c ON c.id = k.credential_id WHERE c.removal_id = $1 AND k.ended_at IS NULL", "checked_out"),
+            (
+                "SELECT count(*) AS count FROM job j JOIN credential c ON c.id = j.credential_id WHERE c.removal_id = $1 AND j.state IN ('queued', 'running')",
+                "job_under_way",
+            ),
+            (
+                "SELECT count(*) AS count FROM secret_version v JOIN credential c ON c.id = v.credential_id WHERE c.removal_id = $1 AND v.state = 'candidate'",
+                "job_under_way",
+            ),
+            (
+                "SELECT count(*) AS count FROM checkout k JOIN credential c ON c.id = k.credential_id WHERE c.removal_id = $1 AND k.ended_at IS NULL",
+                "checked_out",
+            ),
             ("SELECT count(*) AS count FROM credential c JOIN device d ON d.id = c.device_id WHERE c.removal_id = $1 AND d.removed_at IS NULL", "on_device"),
         ] {
             if why == "on_device" && !devices_count {

@@ -191,7 +191,7 @@ pub struct ListQuery {
     /// From where on something is a finding.
     pub thresholds: Thresholds,
     /// Whoever reaches so many folders has all names gone through in order for a page of everything,
-    /// instead of what is in each folder; 600 when left out. It changes how long that takes, and
+    /// instead of what is in each folder; left out, it is weighed. It changes how long that takes, and
     /// nothing else.
     pub many_folders: Option<i32>,
     /// Only after this name and identifier, in order.
@@ -216,8 +216,6 @@ pub struct CredentialChange<'a> {
     pub by: Option<Uuid>,
 }
 
-/// From so many reached folders on, a page is found sooner by going through all names.
-const MANY_FOLDERS: i32 = 600;
 /// Texts of so many letters are looked up in the index.
 const SHORTEST_INDEXED: usize = 3;
 
@@ -269,8 +267,13 @@ impl Conditions {
             }
         }
         if let Some(finding) = &query.finding {
+            // What could be wrong at all is narrowed down first: asking of each takes longer.
             this.add(
-                " AND greatest(r.held, m.held) >= 3 AND CASE WHEN $? = 'any' THEN cardinality(findings_of(c.id, $1, $2, $7, $8, $9)) > 0
+                " AND (c.fields ? 'expires' OR c.id IN (SELECT s.credential_id FROM upkeep_state s WHERE s.check_outcome = 'out of step')
+                       OR c.id IN (SELECT j.credential_id FROM judgement j
+                                   WHERE j.score < $7 OR j.leaked > 0 OR cardinality(j.lacks) > 0 OR ($8 > 0 AND j.made_at < $2 - make_interval(days => $8))
+                                      OR EXISTS (SELECT FROM judgement o WHERE o.organisation = j.organisation AND o.fingerprint = j.fingerprint AND o.credential_id <> j.credential_id)))
+                  AND greatest(r.held, m.held) >= 3 AND CASE WHEN $? = 'any' THEN cardinality(findings_of(c.id, $1, $2, $7, $8, $9)) > 0
                   ELSE $? = ANY (findings_of(c.id, $1, $2, $7, $8, $9)) END",
                 Bound::Text(finding.clone()),
             );
@@ -409,8 +412,11 @@ impl Tx {
                 return Err(StoreError::Conflict(why.into()));
             }
         }
-        let query = diesel::update(credential::table.find(id).filter(credential::version.eq(version)))
-            .set((credential::removed_at.eq(now), credential::removal_id.eq(removal), credential::version.eq(version + 1)));
+        let query = diesel::update(credential::table.find(id).filter(credential::version.eq(version))).set((
+            credential::removed_at.eq(now),
+            credential::removal_id.eq(removal),
+            credential::version.eq(version + 1),
+        ));
         one_row(query.execute(self.conn()?).await?)?;
         diesel::update(upkeep_state::table.find(id)).set(upkeep_state::stale.eq(true)).execute(self.conn()?).await?;
         Ok(())
@@ -445,7 +451,7 @@ impl Tx {
                     SELECT c.id, c.folder_id, c.kind, c.name, c.fields, c.device_id, c.tags, c.changed_at, greatest(r.held, m.held) AS held
                     FROM credential c LEFT JOIN reached r ON r.id = c.folder_id LEFT JOIN mine m ON m.credential_id = c.id
                     WHERE c.organisation = (SELECT scope()) AND c.removed_at IS NULL AND (r.held IS NOT NULL OR m.held IS NOT NULL)
-                      AND (lower(c.name), c.id) > ($5, $6) AND $10 > 0{}
+                      AND (lower(c.name), c.id) > ($5, $6) AND coalesce($10, 1) > 0{}
                     ORDER BY lower(c.name), c.id LIMIT $3
                 )",
                 conditions.text
@@ -453,8 +459,15 @@ impl Tx {
         };
         // What `findings_of` says of one is said here of a whole page at once.
         let sql = format!(
-            "WITH {chosen}, places AS MATERIALIZED (
-                SELECT f.folder_id, path_of(f.folder_id) AS place, gate_above(f.folder_id) AS gated FROM (SELECT DISTINCT folder_id FROM page) f
+            "WITH RECURSIVE {chosen}, up(folder_id, id, parent_id, name, depth) AS (
+                SELECT f.id, f.id, f.parent_id, f.name, 0 FROM (SELECT DISTINCT p.folder_id FROM page p) v
+                CROSS JOIN LATERAL (SELECT * FROM folder f WHERE f.id = v.folder_id OFFSET 0) f
+                UNION ALL
+                SELECT up.folder_id, f.id, f.parent_id, f.name, up.depth + 1 FROM up
+                CROSS JOIN LATERAL (SELECT * FROM folder f WHERE f.id = up.parent_id OFFSET 0) f WHERE up.depth < 1000
+            ), places AS MATERIALIZED (
+                SELECT up.folder_id, string_agg('/' || up.name, '' ORDER BY up.depth DESC) AS place, bool_or(g.id IS NOT NULL) AS gated
+                FROM up LEFT JOIN gate g ON g.folder_id = up.id AND g.credential_id IS NULL GROUP BY 1
             )
             SELECT p.id, p.folder_id, p.kind, p.name, p.fields, p.held, p.device_id, p.tags, p.changed_at, d.name AS device_name, u.check_outcome,
                    l.gated OR EXISTS (SELECT FROM gate g WHERE g.credential_id = p.id) AS gated, l.place,
@@ -485,7 +498,7 @@ impl Tx {
             .bind::<sql_types::Int4, _>(query.thresholds.weak_below)
             .bind::<sql_types::Int4, _>(query.thresholds.old_days)
             .bind::<sql_types::Int4, _>(query.thresholds.soon_days)
-            .bind::<sql_types::Int4, _>(query.many_folders.unwrap_or(MANY_FOLDERS));
+            .bind::<sql_types::Nullable<sql_types::Int4>, _>(query.many_folders);
         for value in conditions.values {
             rows = match value {
                 Bound::Text(text) => rows.bind::<sql_types::Text, _>(text),

@@ -130,14 +130,8 @@ impl Tx {
     /// # Errors
     /// [`crate::StoreError`].
     pub async fn to_judge(&mut self, field: &str, most: i64) -> Result<Vec<ToJudge>> {
-        let stale: Vec<Uuid> = judgement::table
-            .filter(judgement::stale)
-            .limit(most)
-            .for_update()
-            .skip_locked()
-            .select(judgement::credential_id)
-            .load(self.conn()?)
-            .await?;
+        let stale: Vec<Uuid> =
+            judgement::table.filter(judgement::stale).limit(most).for_update().skip_locked().select(judgement::credential_id).load(self.conn()?).await?;
         type Found = (Uuid, Uuid, String, String, serde_json::Value, serde_json::Value, Vec<u8>, i32, Vec<u8>, DateTime<Utc>);
         let found: Vec<Found> = credential::table
             .inner_join(secret_version::table.on(secret_version::credential_id.eq(credential::id)))

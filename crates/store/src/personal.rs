@@ -98,10 +98,9 @@ impl Tx {
     /// # Errors
     /// [`crate::StoreError::Stale`].
     pub async fn change_personal_item(&mut self, row: &PersonalItemRow) -> Result<()> {
-        let query = diesel::update(
-            personal_item::table.find(row.id).filter(personal_item::person_id.eq(row.person_id)).filter(personal_item::version.eq(row.version)),
-        )
-        .set((personal_item::sealed.eq(&row.sealed), personal_item::changed_at.eq(row.changed_at), personal_item::version.eq(row.version + 1)));
+        let query =
+            diesel::update(personal_item::table.find(row.id).filter(personal_item::person_id.eq(row.person_id)).filter(personal_item::version.eq(row.version)))
+                .set((personal_item::sealed.eq(&row.sealed), personal_item::changed_at.eq(row.changed_at), personal_item::version.eq(row.version + 1)));
         one_row(query.execute(self.conn()?).await?)
     }
 

@@ -33,9 +33,9 @@ impl Run {
     fn removed(&self, path: &str) -> Result<Removed, Trouble> {
         let wanted = format!("/{}", path.trim_matches('/')).to_lowercase();
         let all: Vec<Removed> = self.link.list("/api/v1/bin", None)?;
-        all.into_iter()
-            .find(|removed| removed.path.to_lowercase() == wanted || removed.id.to_string() == path)
-            .ok_or_else(|| Trouble::unknown(format!("There is no {path} in the bin, or you are no steward of where it was."), "See what is there: jexlin bin list"))
+        all.into_iter().find(|removed| removed.path.to_lowercase() == wanted || removed.id.to_string() == path).ok_or_else(|| {
+            Trouble::unknown(format!("There is no {path} in the bin, or you are no steward of where it was."), "See what is there: jexlin bin list")
+        })
     }
 
     pub fn bin(&self, command: Bin) -> Done {

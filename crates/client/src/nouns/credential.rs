@@ -280,7 +280,8 @@ impl Run {
             ("version", "version"),
         ];
         // What a kind of the organisation's own has is shown like the rest; of a certificate, what it says.
-        let mut fields: Vec<(String, String)> = shown.fields.keys().filter(|name| !shown.facts.contains_key(*name)).map(|name| (capital(name).to_lowercase(), format!("fields/{name}"))).collect();
+        let mut fields: Vec<(String, String)> =
+            shown.fields.keys().filter(|name| !shown.facts.contains_key(*name)).map(|name| (capital(name).to_lowercase(), format!("fields/{name}"))).collect();
         for (field, facts) in &shown.facts {
             let of = if field == "password" { String::new() } else { format!("{} ", capital(field).to_lowercase()) };
             fields.extend(facts.keys().map(|fact| (format!("{of}{}", capital(fact).to_lowercase()), format!("facts/{field}/{fact}"))));
@@ -373,7 +374,9 @@ impl Run {
     fn attachment(&self, path: &str, name: &str) -> Result<(Uuid, Attachment), Trouble> {
         let known = self.known(path)?;
         let found = known.attachments.into_iter().find(|attachment| attachment.name.to_lowercase() == name.to_lowercase());
-        found.map(|attachment| (known.id, attachment)).ok_or_else(|| Trouble::unknown(format!("{path} has no attachment {name}."), "See what it has: jexlin credential show"))
+        found
+            .map(|attachment| (known.id, attachment))
+            .ok_or_else(|| Trouble::unknown(format!("{path} has no attachment {name}."), "See what it has: jexlin credential show"))
     }
 
     fn fetch(&self, path: &str, name: &str, to: Option<PathBuf>) -> Done {
@@ -465,8 +468,15 @@ impl Run {
             }),
             Credential::History { path } => {
                 let rows: Vec<Version> = self.link.list(&format!("/api/v1/credentials/{}/history", find::credential(&self.link, &path)?), None)?;
-                let columns: [Column; 7] =
-                    [("field", "field"), ("version", "number"), ("state", "state"), ("made", "made_at"), ("by", "made_by"), ("how", "made_how"), ("why", "why")];
+                let columns: [Column; 7] = [
+                    ("field", "field"),
+                    ("version", "number"),
+                    ("state", "state"),
+                    ("made", "made_at"),
+                    ("by", "made_by"),
+                    ("how", "made_how"),
+                    ("why", "why"),
+                ];
                 output::list(self.format, &rows, &columns, "There is no history.")
             }
             Credential::Compare { path, one, other, field, pipe } => self.compare(&path, (one, other), &field, pipe),

@@ -1,7 +1,7 @@
 //! Devices.
 
 use clap::Subcommand;
-use jexlin_api::{ChangeDevice, NewDevice, Device as DeviceItem, parse_path};
+use jexlin_api::{ChangeDevice, Device as DeviceItem, NewDevice, parse_path};
 
 use crate::find;
 use crate::output::{self, Column, say};

@@ -1,7 +1,7 @@
 //! Folders.
 
 use clap::Subcommand;
-use jexlin_api::{PasswordPolicy, PasswordRule, PasswordRuleItem, ChangeFolder, NewFolder, Folder as FolderItem, parse_path};
+use jexlin_api::{ChangeFolder, Folder as FolderItem, NewFolder, PasswordPolicy, PasswordRule, PasswordRuleItem, parse_path};
 
 use crate::find;
 use crate::output::{self, Column, say};
@@ -129,7 +129,8 @@ impl Run {
             return say("No folder on the way demands anything: the default policy is advised.");
         };
         let all: Vec<PasswordPolicy> = self.link.list("/api/v1/password-policies", None)?;
-        let names: Vec<String> = shown.rule.policies.iter().filter_map(|id| all.iter().find(|policy| policy.id == *id)).map(|policy| policy.name.clone()).collect();
+        let names: Vec<String> =
+            shown.rule.policies.iter().filter_map(|id| all.iter().find(|policy| policy.id == *id)).map(|policy| policy.name.clone()).collect();
         let value = serde_json::json!({"mode": shown.rule.mode, "policies": names, "place": shown.place});
         output::one(self.format, &value, &[("mode", "mode"), ("policies", "policies"), ("set on", "place")])
     }

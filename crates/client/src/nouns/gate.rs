@@ -1,7 +1,7 @@
 //! Gates, requests and checkouts.
 
 use clap::{Args, Subcommand};
-use jexlin_api::{Decide, Me, NewCheckout, NewGate, NewRequest, Checkout as CheckoutItem, Gate as GateItem, Request as RequestItem};
+use jexlin_api::{Checkout as CheckoutItem, Decide, Gate as GateItem, Me, NewCheckout, NewGate, NewRequest, Request as RequestItem};
 use serde_json::json;
 use uuid::Uuid;
 

@@ -2,7 +2,7 @@
 
 use chrono::{DateTime, Utc};
 use clap::Subcommand;
-use jexlin_api::{Explanation, Level, NewGrant, Grant as GrantItem};
+use jexlin_api::{Explanation, Grant as GrantItem, Level, NewGrant};
 use uuid::Uuid;
 
 use crate::cli::{Format, Place, Who};

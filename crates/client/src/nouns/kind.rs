@@ -83,7 +83,8 @@ pub struct Fields {
 
 impl Fields {
     fn read(&self) -> Result<Vec<KindField>, Trouble> {
-        let named = |all: &[String], name: &str| all.iter().filter_map(|text| text.split_once('=')).find(|(of, _)| *of == name).map(|(_, text)| text.to_owned());
+        let named =
+            |all: &[String], name: &str| all.iter().filter_map(|text| text.split_once('=')).find(|(of, _)| *of == name).map(|(_, text)| text.to_owned());
         let read = |text: &String| {
             let (name, holds) = pair(text, "Write NAME=TYPE, as in valve=text; jexlin kind add --help lists the types.")?;
             let label = named(&self.labels, name).unwrap_or_else(|| capital(name));
@@ -111,7 +112,9 @@ const KIND: [Column; 6] = [("kind", "name"), ("label", "label"), ("own", "own"),
 impl Run {
     fn kind_item(&self, name: &str) -> Result<KindItem, Trouble> {
         let all: Vec<KindItem> = self.link.list("/api/v1/kinds", None)?;
-        all.into_iter().find(|kind| kind.name == name).ok_or_else(|| Trouble::unknown(format!("There is no kind {name}."), "See what there is: jexlin kind list"))
+        all.into_iter()
+            .find(|kind| kind.name == name)
+            .ok_or_else(|| Trouble::unknown(format!("There is no kind {name}."), "See what there is: jexlin kind list"))
     }
 
     fn change_kind(&self, name: &str, change: &ChangeKind) -> Done {

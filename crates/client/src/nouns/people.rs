@@ -1,7 +1,7 @@
 //! People and groups.
 
 use clap::Subcommand;
-use jexlin_api::{ChangePerson, NewGroup, NewPerson, Person, Group as GroupItem};
+use jexlin_api::{ChangePerson, Group as GroupItem, NewGroup, NewPerson, Person};
 use uuid::Uuid;
 
 use crate::cli::{FromFile, Who};

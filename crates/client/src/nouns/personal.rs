@@ -156,14 +156,17 @@ impl Run {
                 self.link.change::<Value>("PUT", "/api/v1/personal/passphrase", &body, 0)?;
                 say("The passphrase is changed.")
             }
-            Personal::List => output::list(self.format, &self.link.list::<PersonalThing>("/api/v1/personal/items", None)?, &THING, "Your personal folder is empty."),
+            Personal::List => {
+                output::list(self.format, &self.link.list::<PersonalThing>("/api/v1/personal/items", None)?, &THING, "Your personal folder is empty.")
+            }
             Personal::Add { name, fields } => {
                 let shown: PersonalThing = self.link.post("/api/v1/personal/items", &fields.read(Some(name))?)?;
                 output::one(self.format, &shown, &THING)
             }
             Personal::Edit { name, new_name, fields } => {
                 let present = self.thing(&name)?;
-                let shown: PersonalThing = self.link.change("PATCH", &format!("/api/v1/personal/items/{}", present.id), &fields.read(new_name)?, present.version)?;
+                let shown: PersonalThing =
+                    self.link.change("PATCH", &format!("/api/v1/personal/items/{}", present.id), &fields.read(new_name)?, present.version)?;
                 output::one(self.format, &shown, &THING)
             }
             Personal::Reveal { name, pipe } => {

@@ -108,7 +108,12 @@ impl Run {
     }
 
     pub fn tags(&self) -> Done {
-        output::list(self.format, &self.link.list::<TagItem>("/api/v1/tags", None)?, &[("tag", "tag"), ("credentials", "times")], "There are no tags yet. Add one: jexlin credential tag")
+        output::list(
+            self.format,
+            &self.link.list::<TagItem>("/api/v1/tags", None)?,
+            &[("tag", "tag"), ("credentials", "times")],
+            "There are no tags yet. Add one: jexlin credential tag",
+        )
     }
 
     fn saved(&self, name: &str) -> Result<SavedSearch, Trouble> {
@@ -121,9 +126,12 @@ impl Run {
     pub fn search(&self, command: Search) -> Done {
         let columns: [Column; 2] = [("name", "name"), ("filters", "filters")];
         match command {
-            Search::List => {
-                output::list(self.format, &self.link.list::<SavedSearch>("/api/v1/searches", None)?, &columns, "You have saved no search. Save one: jexlin search save")
-            }
+            Search::List => output::list(
+                self.format,
+                &self.link.list::<SavedSearch>("/api/v1/searches", None)?,
+                &columns,
+                "You have saved no search. Save one: jexlin search save",
+            ),
             Search::Save { title, narrow } => {
                 if narrow.view.is_some() {
                     return Err(Trouble::input("A view is not part of a saved search.", "Leave --view out; jexlin credential list --view shows one."));

@@ -113,7 +113,8 @@ impl Run {
         let known = || self.link.get::<CredentialItem>(&format!("/api/v1/credentials/{id}"));
         let (what, text) = match args.what {
             What::Secret => {
-                let shown: Revealed = self.link.post(&format!("/api/v1/credentials/{id}/reveal"), &Reveal { field: Some(args.field.clone()), version: None })?;
+                let shown: Revealed =
+                    self.link.post(&format!("/api/v1/credentials/{id}/reveal"), &Reveal { field: Some(args.field.clone()), version: None })?;
                 ("secret", shown.value.expose_secret().to_owned())
             }
             What::Code => {
@@ -129,7 +130,13 @@ impl Run {
                         let device: DeviceItem = self.link.get(&format!("/api/v1/devices/{device}"))?;
                         format!("ssh -p {} {user}@{}", device.port, device.address)
                     }
-                    None => known.fields.get("url").and_then(|urls| urls.lines().next()).or(known.fields.get("address").map(String::as_str)).unwrap_or_default().to_owned(),
+                    None => known
+                        .fields
+                        .get("url")
+                        .and_then(|urls| urls.lines().next())
+                        .or(known.fields.get("address").map(String::as_str))
+                        .unwrap_or_default()
+                        .to_owned(),
                 };
                 ("connection line", line)
             }

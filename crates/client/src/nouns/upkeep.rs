@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 
 use clap::{Args, Subcommand};
-use jexlin_api::{Job, NewJob, NewPlan, PlanRules, Plan as PlanItem, Upkeep as UpkeepItem};
+use jexlin_api::{Job, NewJob, NewPlan, Plan as PlanItem, PlanRules, Upkeep as UpkeepItem};
 use serde_json::json;
 use uuid::Uuid;
 

@@ -42,7 +42,8 @@ impl Ways {
         let mut ways = Self { counts: vec![], binomials, sizes, least };
         for class in (0..4).rev() {
             let after = counts.last().cloned().unwrap_or_default();
-            let row = (0..=positions).map(|n| ways.of_class(class, n, &after).into_iter().map(|(_, count)| count).fold(zero(), |sum, count| sum + count)).collect();
+            let row =
+                (0..=positions).map(|n| ways.of_class(class, n, &after).into_iter().map(|(_, count)| count).fold(zero(), |sum, count| sum + count)).collect();
             counts.push(row);
         }
         counts.reverse();

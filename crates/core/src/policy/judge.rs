@@ -35,8 +35,7 @@ pub enum Finding {
 
 impl Finding {
     /// All of them, the most urgent first.
-    pub const ALL: [Self; 8] =
-        [Self::Leaked, Self::OutOfStep, Self::Weak, Self::Reused, Self::Expired, Self::BreaksPolicy, Self::ExpiresSoon, Self::Old];
+    pub const ALL: [Self; 8] = [Self::Leaked, Self::OutOfStep, Self::Weak, Self::Reused, Self::Expired, Self::BreaksPolicy, Self::ExpiresSoon, Self::Old];
 
     /// Its name in the interface.
     #[must_use]

@@ -155,7 +155,8 @@ impl PasswordPolicy {
     /// The characters of each class that may be generated: small, capital, digits, symbols.
     fn classes(&self) -> [Vec<char>; 4] {
         [LOWER, UPPER, DIGITS, &self.symbols].map(|class| {
-            class.chars().filter(|c| !(self.no_look_alikes && LOOK_ALIKES.contains(*c)) && !self.forbidden.contains(*c)).collect()
+            let dropped = |c: char| self.forbidden.contains(c) || (self.no_look_alikes && LOOK_ALIKES.contains(c));
+            class.chars().filter(|c| !dropped(*c)).collect()
         })
     }
 
@@ -364,8 +365,17 @@ mod tests {
     #[test]
     fn every_password_that_the_policy_allows_is_equally_likely_and_no_other_comes() {
         let forbidden: String = LOWER.chars().skip(2).chain(UPPER.chars()).chain(DIGITS.chars().filter(|c| *c != '7')).collect();
-        let policy =
-            PasswordPolicy { length: 4, shortest: 4, lower: 1, digits: 1, forbidden, first: First::LetterOrDigit, most_repeats: 2, most_in_sequence: 0, ..only("-") };
+        let policy = PasswordPolicy {
+            length: 4,
+            shortest: 4,
+            lower: 1,
+            digits: 1,
+            forbidden,
+            first: First::LetterOrDigit,
+            most_repeats: 2,
+            most_in_sequence: 0,
+            ..only("-")
+        };
         let alphabet = ['a', 'b', '7', '-'];
         let mut allowed = BTreeMap::new();
         for n in 0..256_usize {

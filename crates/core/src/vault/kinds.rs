@@ -174,7 +174,12 @@ static BUILT_IN: LazyLock<Vec<Kind>> = LazyLock::new(|| {
             ],
         ),
         kind("secure-note", "Secure note", false, vec![field(PASSWORD, "Text", SecretNote, true), note()]),
-        kind("file", "File", false, vec![field("about", "What it is", Text, false), field("passphrase", "Passphrase of the file", Secret, false), expires(), note()]),
+        kind(
+            "file",
+            "File",
+            false,
+            vec![field("about", "What it is", Text, false), field("passphrase", "Passphrase of the file", Secret, false), expires(), note()],
+        ),
     ]
 });
 

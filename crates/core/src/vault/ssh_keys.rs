@@ -178,7 +178,9 @@ mod tests {
 
     #[test]
     fn every_sort_that_can_be_made_can_be_read() {
-        for (sort, algorithm) in [("ed25519", "ssh-ed25519"), ("ecdsa-p256", "ecdsa-sha2-nistp256"), ("ecdsa-p384", "ecdsa-sha2-nistp384"), ("rsa-3072", "ssh-rsa")] {
+        for (sort, algorithm) in
+            [("ed25519", "ssh-ed25519"), ("ecdsa-p256", "ecdsa-sha2-nistp256"), ("ecdsa-p384", "ecdsa-sha2-nistp384"), ("rsa-3072", "ssh-rsa")]
+        {
             let facts = SshKey::parse(&made(sort)).unwrap().facts();
             assert_eq!(facts["algorithm"], algorithm);
             assert!(facts["fingerprint"].starts_with("SHA256:") && facts["public_key"].ends_with(" osmere"), "{facts:?}");
@@ -209,6 +211,24 @@ mod tests {
         for cut in (0..text.trim_end().len()).step_by(7) {
             assert!(SshKey::parse(&text[..cut]).is_err(), "{cut}");
         }
+    }
+
+    #[test]
+    fn an_rsa_key_of_16384_bits_is_kept_and_a_larger_or_tiny_one_is_named() {
+        use ssh_key::Mpint;
+        use ssh_key::private::RsaPrivateKey;
+        use ssh_key::public::RsaPublicKey;
+        // The numbers are no real key: what is looked at is their size, and nothing opens with them.
+        let of = |bits: usize| {
+            let number = |bits: usize| Mpint::from_positive_bytes(&vec![0xff; bits / 8]);
+            let public = RsaPublicKey::new(Mpint::from_positive_bytes(&[1, 0, 1]), number(bits)).unwrap();
+            let private = RsaPrivateKey::new(number(bits), number(bits / 2), number(bits / 2), number(bits / 2)).unwrap();
+            let pair = RsaKeypair::new(public, private).unwrap();
+            PrivateKey::new(KeypairData::from(pair), "").unwrap().to_openssh(LineEnding::LF).unwrap()
+        };
+        assert_eq!(SshKey::parse(&of(16_384)).unwrap().facts()["bits"], "16384");
+        assert_eq!(SshKey::parse(&of(16_400)).unwrap_err(), SshKeyProblem::Bits(16_400));
+        assert_eq!(SshKey::parse(&of(512)).unwrap_err(), SshKeyProblem::Bits(512));
     }
 
     #[test]

@@ -141,7 +141,8 @@ pub struct File {
 
 impl<'r> Responder<'r, 'static> for File {
     fn respond_to(self, _: &'r Request<'_>) -> response::Result<'static> {
-        let name: String = self.name.bytes().map(|byte| if byte.is_ascii_alphanumeric() { char::from(byte).to_string() } else { format!("%{byte:02X}") }).collect();
+        let name: String =
+            self.name.bytes().map(|byte| if byte.is_ascii_alphanumeric() { char::from(byte).to_string() } else { format!("%{byte:02X}") }).collect();
         Response::build()
             .status(Status::Ok)
             .header(ContentType::Binary)

@@ -106,7 +106,9 @@ pub async fn purge(mut acting: Acting, removal: &str) -> Answer<()> {
     let now = acting.now;
     match acting.tx()?.purge_stopped(target, false).await? {
         None => {}
-        Some("checked_out") => return Err(Fault::conflict("held", "Somebody has it checked out.", "Wait until it is checked in, or have a steward recall it.")),
+        Some("checked_out") => {
+            return Err(Fault::conflict("held", "Somebody has it checked out.", "Wait until it is checked in, or have a steward recall it."));
+        }
         Some(_) => {
             return Err(Fault::conflict(
                 "job-under-way",

@@ -45,8 +45,12 @@ pub async fn find(tx: &mut Tx, name: &str) -> Answer<Option<Known>> {
 /// Reads fields that somebody defines.
 pub fn read_fields(fields: &[KindField]) -> Answer<Vec<Field>> {
     let read = |field: &KindField| {
-        let holds: FieldType = serde_json::from_value(field.holds.clone().into())
-            .map_err(|_| Fault::field("fields", format!("`{}` holds text, url, note, date, certificate, secret, secret-note, one-time-seed, ssh-key or private-key", field.name)))?;
+        let holds: FieldType = serde_json::from_value(field.holds.clone().into()).map_err(|_| {
+            Fault::field(
+                "fields",
+                format!("`{}` holds text, url, note, date, certificate, secret, secret-note, one-time-seed, ssh-key or private-key", field.name),
+            )
+        })?;
         Ok(Field { name: field.name.clone(), label: field.label.trim().to_owned(), holds, required: field.required, help: field.help.clone() })
     };
     fields.iter().map(read).collect()
@@ -122,7 +126,11 @@ pub async fn add(mut acting: Acting, body: Body<NewKind>) -> Answer<Versioned<Ki
 
 async fn own(acting: &mut Acting, name: &str) -> Answer<KindRow> {
     if core_kinds::Kind::find(name).is_some() {
-        return Err(Fault::conflict("built-in", "The built-in kinds are the same everywhere.", "Add a kind of your own, or set that only your own are offered."));
+        return Err(Fault::conflict(
+            "built-in",
+            "The built-in kinds are the same everywhere.",
+            "Add a kind of your own, or set that only your own are offered.",
+        ));
     }
     acting.tx()?.kind(name).await?.ok_or_else(|| Fault::unknown("kind"))
 }
@@ -175,7 +183,11 @@ pub async fn remove(mut acting: Acting, name: &str, version: IfMatch) -> Answer<
     acting.naming(row.id, &row.label);
     let used = acting.tx()?.credentials_of_kind(name).await?;
     if used > 0 {
-        return Err(Fault::conflict("in-use", format!("{used} credentials are of this kind, those in the bin included."), "Retire it instead: nothing new can be of it then, and nothing is lost."));
+        return Err(Fault::conflict(
+            "in-use",
+            format!("{used} credentials are of this kind, those in the bin included."),
+            "Retire it instead: nothing new can be of it then, and nothing is lost.",
+        ));
     }
     row.version = version.0;
     acting.tx()?.remove_kind(&row).await?;

@@ -28,9 +28,12 @@ pub fn routes() -> Vec<Route> {
     routes![state, create, open_folder, lock, protect, list, add, change, remove, reveal, take_out, move_in]
 }
 
+/// Open keys and when each was last used, by session.
+type OpenKeys = HashMap<Uuid, (PersonalKey, DateTime<Utc>)>;
+
 /// The open personal folders of this process, by session.
 #[derive(Clone, Default)]
-pub struct OpenFolders(Arc<Mutex<HashMap<Uuid, (PersonalKey, DateTime<Utc>)>>>);
+pub struct OpenFolders(Arc<Mutex<OpenKeys>>);
 
 impl std::fmt::Debug for OpenFolders {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
@@ -69,7 +72,11 @@ fn opened(acting: &Acting) -> Option<PersonalKey> {
 
 fn key(acting: &Acting) -> Answer<PersonalKey> {
     opened(acting).ok_or_else(|| {
-        Fault::conflict("personal-closed", "Your personal folder is not open in this session.", "Open it with its passphrase: jexlin personal open, or its page in the console.")
+        Fault::conflict(
+            "personal-closed",
+            "Your personal folder is not open in this session.",
+            "Open it with its passphrase: jexlin personal open, or its page in the console.",
+        )
     })
 }
 
@@ -82,7 +89,11 @@ async fn allowed(acting: &mut Acting) -> Answer<()> {
 }
 
 fn folder_missing() -> Fault {
-    Fault::conflict("no-personal-folder", "You have no personal folder yet.", "Make one with a passphrase of its own: jexlin personal create. Nobody can recover a forgotten one.")
+    Fault::conflict(
+        "no-personal-folder",
+        "You have no personal folder yet.",
+        "Make one with a passphrase of its own: jexlin personal create. Nobody can recover a forgotten one.",
+    )
 }
 
 /// How one's personal folder is.
@@ -316,7 +327,11 @@ pub async fn move_in(mut acting: Acting, body: Body<MoveIn>) -> Answer<Versioned
     let row = acting.tx()?.credential_locked(target).await?;
     let path = format!("{}/{}", acting.tx()?.path_of(row.folder_id).await?, row.name);
     if row.device_id.is_some() || !acting.tx()?.attachments(target).await?.is_empty() {
-        return Err(Fault::conflict("not-personal", "It is an account of a device or has attachments.", "Only a login by itself can be moved into a personal folder."));
+        return Err(Fault::conflict(
+            "not-personal",
+            "It is an account of a device or has attachments.",
+            "Only a login by itself can be moved into a personal folder.",
+        ));
     }
     // Whoever reaches it now and is not the owner loses it.
     let reaching = acting.tx()?.grants_reaching(Target::Credential(target)).await?;
@@ -333,7 +348,11 @@ pub async fn move_in(mut acting: Acting, body: Body<MoveIn>) -> Answer<Versioned
     let reach = acting.tx()?.reach_credential(person, target, now).await?.allow::<mark::Reveal>()?;
     debug_assert!(allowed.held() == Level::Steward);
     let passed = through(&mut acting, &reach, gate).await?;
-    let withheld = acting.tx()?.sealed_by_state(target, PASSWORD, "current").await.map_err(|_| Fault::conflict("not-personal", "It has no password.", "Only a login can be moved into a personal folder."))?;
+    let withheld = acting
+        .tx()?
+        .sealed_by_state(target, PASSWORD, "current")
+        .await
+        .map_err(|_| Fault::conflict("not-personal", "It has no password.", "Only a login can be moved into a personal folder."))?;
     let going = removal(&acting, "credential", target, path, row.folder_id, 1);
     acting.tx()?.add_removal(&going).await?;
     acting.tx()?.remove_credential(target, row.version, going.id, now).await?;
@@ -345,7 +364,16 @@ pub async fn move_in(mut acting: Acting, body: Body<MoveIn>) -> Answer<Versioned
     let mut item = PersonalItem::default();
     let text = |name: &str| Some(row.fields.get(name).and_then(serde_json::Value::as_str).unwrap_or_default().to_owned());
     let password = plain.expose_secret_text().map_err(|error| Fault::internal(error.to_string()))?;
-    fill(&mut item, NewPersonalThing { name: Some(row.name.clone()), user_name: text("user_name"), url: text("url"), note: text("note"), password: Some(SecretText::new(password.to_owned())) })?;
+    fill(
+        &mut item,
+        NewPersonalThing {
+            name: Some(row.name.clone()),
+            user_name: text("user_name"),
+            url: text("url"),
+            note: text("note"),
+            password: Some(SecretText::new(password.to_owned())),
+        },
+    )?;
     acting.again().await?;
     acting.intends("personal.add", "personal-folder", None, "");
     let kept = store(&mut acting, &key, &item).await?;

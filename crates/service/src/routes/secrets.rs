@@ -2,7 +2,7 @@
 
 use std::collections::BTreeMap;
 
-use jexlin_api::{Credential, CopyCredential, OneTimeCode, Page, PutBack, Reveal, Revealed, SecretText, SeedInPicture, Version};
+use jexlin_api::{CopyCredential, Credential, OneTimeCode, Page, PutBack, Reveal, Revealed, SecretText, SeedInPicture, Version};
 use jexlin_core::access::{Allowed, AtLeast, mark};
 use jexlin_core::gate::{self, Passed};
 use jexlin_core::names::{LONGEST_FIELD, check_note};
@@ -167,7 +167,8 @@ pub async fn put_back(mut acting: Acting, credential: &str, body: Body<PutBack>)
     let to = Place { version: number, ..from };
     let wrapped = WrappedKey(row.data_key.clone());
     let again = reseal(&mut acting.app.rng()?, &acting.keys.key, &wrapped, &from, &to, &Sealed(sealed))?;
-    let new = NewVersion { credential: target, field: &field, number, state: "current", sealed: &again.0, now, by: Some(by), how: "restored", why: &body.why, facts };
+    let new =
+        NewVersion { credential: target, field: &field, number, state: "current", sealed: &again.0, now, by: Some(by), how: "restored", why: &body.why, facts };
     acting.tx()?.add_version(&new).await?;
     acting.tx()?.touch_credential(target, row.version, now, by).await?;
     if field == PASSWORD {

@@ -270,7 +270,9 @@ fn read_secrets(kind: &Kind, password: Option<&SecretText>, others: &BTreeMap<St
 /// Makes a password by what counts.
 pub fn generated(acting: &Acting, rule: &Rule, user_name: &str) -> Answer<Secret> {
     let about = About { user_name, used_ago: None };
-    rule.policy.generate(&mut acting.app.rng()?, about).map_err(|problem| Fault::field("policy", format!("the policy “{}” cannot be met: {problem}", rule.name)))
+    rule.policy
+        .generate(&mut acting.app.rng()?, about)
+        .map_err(|problem| Fault::field("policy", format!("the policy “{}” cannot be met: {problem}", rule.name)))
 }
 
 /// Makes the main secret of a kind: a password by what counts, or a key.

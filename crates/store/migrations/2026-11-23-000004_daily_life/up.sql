@@ -195,22 +195,21 @@ BEGIN
     RETURN found;
 END $$;
 
--- Whether a gate stands on a folder or on one above it.
-CREATE FUNCTION gate_above(folder uuid) RETURNS boolean LANGUAGE plpgsql STABLE AS $$
-DECLARE
-    place uuid := folder;
+-- The same as before, with a look into the index for each group instead of reading all memberships.
+CREATE OR REPLACE FUNCTION subjects_of(person uuid) RETURNS uuid[] LANGUAGE plpgsql STABLE AS $$
 BEGIN
-    WHILE place IS NOT NULL LOOP
-        IF EXISTS (SELECT FROM gate g WHERE g.folder_id = place AND g.credential_id IS NULL) THEN RETURN true; END IF;
-        SELECT f.parent_id INTO place FROM folder f WHERE f.id = place;
-    END LOOP;
-    RETURN false;
+    RETURN (WITH RECURSIVE s(id) AS (
+        SELECT person
+        UNION
+        SELECT m.group_id FROM s CROSS JOIN LATERAL (SELECT g.group_id FROM group_member g WHERE g.member = s.id OFFSET 0) m
+    ) SELECT array_agg(id) FROM s);
 END $$;
 
 -- One page of all that somebody reaches, in the order of names, with the level held. Row-level
 -- security would keep the index from finding where a page begins; here the organisation is named
 -- instead. Whoever reaches few folders has theirs looked through; whoever reaches many finds a page
--- of them soon by going through the names in order: `many` says from how many on.
+-- of them soon by going through the names in order. `many` says from how many on; left out, it is
+-- where both take about as long, which grows with the square root of the number of folders.
 CREATE FUNCTION page_of_all(viewer uuid, at timestamptz, after_name text, after_id uuid, most bigint, many integer) RETURNS TABLE (found uuid, level smallint)
     LANGUAGE plpgsql STABLE SECURITY DEFINER SET search_path = public SET plan_cache_mode = force_custom_plan AS $$
 DECLARE
@@ -220,7 +219,11 @@ DECLARE
     singles uuid[];
     singles_held smallint[];
     few uuid[];
+    ids uuid[];
 BEGIN
+    IF many IS NULL THEN
+        SELECT greatest(16, sqrt(most * greatest(t.reltuples, 1) / 19))::integer INTO many FROM pg_class t WHERE t.oid = 'folder'::regclass;
+    END IF;
     SELECT array_agg(g.folder_id), array_agg(g.best) INTO folders, held FROM (
         SELECT a.folder_id, max(a.held) AS best FROM access_grant a
         WHERE a.organisation = scope() AND a.folder_id IS NOT NULL AND (a.person_id = viewer OR a.group_id = ANY (subjects)) AND (a.ends_at IS NULL OR at < a.ends_at)
@@ -233,26 +236,28 @@ BEGIN
     singles := coalesce(singles, '{}');
     SELECT array_agg(r.folder_id) INTO few FROM (SELECT DISTINCT s.folder_id FROM folder_source s WHERE s.source_id = ANY (folders) LIMIT many) r;
     few := coalesce(few, '{}');
+    IF cardinality(few) < many THEN
+        SELECT array_agg(x.id) INTO ids FROM (
+            SELECT c.id FROM credential c
+            WHERE c.organisation = scope() AND c.removed_at IS NULL AND c.folder_id = ANY (few) AND (lower(c.name), c.id) > (after_name, after_id)
+            ORDER BY lower(c.name), c.id LIMIT most) x;
+    ELSE
+        SELECT array_agg(x.id) INTO ids FROM (
+            SELECT c.id FROM credential c
+            WHERE c.organisation = scope() AND c.removed_at IS NULL AND (lower(c.name), c.id) > (after_name, after_id)
+              AND (SELECT true FROM folder_source s WHERE s.folder_id = c.folder_id AND s.source_id = ANY (folders) LIMIT 1)
+            ORDER BY lower(c.name), c.id LIMIT most) x;
+    END IF;
+    -- OFFSET 0 keeps the planner to one look into the index a row, where it would read whole tables.
     RETURN QUERY
         WITH page AS MATERIALIZED (
-            SELECT x.id, x.folder_id, x.ordered FROM (
-                (SELECT c.id, c.folder_id, lower(c.name) AS ordered FROM credential c
-                 WHERE cardinality(few) < many AND c.organisation = scope() AND c.removed_at IS NULL AND c.folder_id = ANY (few)
-                   AND (lower(c.name), c.id) > (after_name, after_id)
-                 ORDER BY lower(c.name), c.id LIMIT most)
-                UNION
-                (SELECT c.id, c.folder_id, lower(c.name) FROM credential c
-                 WHERE cardinality(few) >= many AND c.organisation = scope() AND c.removed_at IS NULL AND (lower(c.name), c.id) > (after_name, after_id)
-                   AND (SELECT true FROM folder_source s WHERE s.folder_id = c.folder_id AND s.source_id = ANY (folders) LIMIT 1)
-                 ORDER BY lower(c.name), c.id LIMIT most)
-                UNION
-                (SELECT c.id, c.folder_id, lower(c.name) FROM credential c
-                 WHERE c.id = ANY (singles) AND c.organisation = scope() AND c.removed_at IS NULL AND (lower(c.name), c.id) > (after_name, after_id)
-                 ORDER BY lower(c.name), c.id LIMIT most)
-            ) x ORDER BY x.ordered, x.id LIMIT most
+            SELECT c.id, c.folder_id FROM credential c
+            WHERE c.id = ANY (ids || singles) AND c.organisation = scope() AND c.removed_at IS NULL AND (lower(c.name), c.id) > (after_name, after_id)
+            ORDER BY lower(c.name), c.id LIMIT most
         ), by_folder AS (
-            SELECT s.folder_id, max(m.best) AS best FROM folder_source s JOIN unnest(folders, held) AS m(folder, best) ON m.folder = s.source_id
-            WHERE s.folder_id IN (SELECT p.folder_id FROM page p) GROUP BY 1
+            SELECT v.folder_id, max(m.best) AS best FROM (SELECT DISTINCT p.folder_id FROM page p) v
+            CROSS JOIN LATERAL (SELECT s.source_id FROM folder_source s WHERE s.folder_id = v.folder_id OFFSET 0) s
+            JOIN unnest(folders, held) AS m(folder, best) ON m.folder = s.source_id GROUP BY 1
         )
         SELECT p.id, greatest(f.best, o.best) FROM page p LEFT JOIN by_folder f ON f.folder_id = p.folder_id
         LEFT JOIN unnest(singles, singles_held) AS o(credential, best) ON o.credential = p.id;
