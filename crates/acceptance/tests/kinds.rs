@@ -242,10 +242,10 @@ fn a_seed_comes_from_a_picture_and_nothing_else_does() {
     let client = service.client("ines");
     let _ = client.good(&["folder", "add", "/Office"]);
     let data = concat!(env!("CARGO_MANIFEST_DIR"), "/../core/src/vault/testdata");
-    let _ = client.good(&["credential", "add", "/Office/Bank", "--seed-picture", &format!("{data}/seed.png")]);
+    let _ = client.good(&["credential", "add", "/Office/Bank", "--seed-picture-file", &format!("{data}/seed.png")]);
     assert_eq!(client.good(&["code", "/Office/Bank", "--pipe"]).len(), 6);
     for (picture, words) in [("blank.png", "no QR code"), ("other.png", "something else"), ("weir.pem", "neither PNG nor JPEG")] {
-        let (code, said) = client.bad(&["credential", "add", "/Office/x", "--seed-picture", &format!("{data}/{picture}")]);
+        let (code, said) = client.bad(&["credential", "add", "/Office/x", "--seed-picture-file", &format!("{data}/{picture}")]);
         assert!(code == 7 && said.contains(words), "{said}");
     }
     assert_eq!(client.good(&["credential", "list", "--output", "csv"]).lines().count(), 2, "nothing half-done is left");

@@ -46,7 +46,7 @@ pub struct Given {
     pub secret_file: Vec<String>,
     /// The seed of one-time codes from a QR picture (PNG or JPEG)
     #[arg(long, value_name = "FILE")]
-    pub seed_picture: Option<PathBuf>,
+    pub seed_picture_file: Option<PathBuf>,
     /// A field for this credential alone, as floor=text; may be given several times
     #[arg(long, value_name = "NAME=TYPE")]
     pub extra: Vec<String>,
@@ -315,7 +315,7 @@ impl Run {
 
     fn secrets_of(&self, given: &Given) -> Result<BTreeMap<String, SecretText>, Trouble> {
         let mut secrets = secret_files(&given.secret_file)?;
-        if let Some(picture) = &given.seed_picture {
+        if let Some(picture) = &given.seed_picture_file {
             let bytes = fs::read(picture).map_err(broken(picture))?;
             let length = bytes.len() as u64;
             let read: SeedInPicture = self.link.send("/api/v1/read-picture", std::io::Cursor::new(bytes), Some(length))?;
