@@ -311,6 +311,12 @@ impl Service {
 impl Drop for Service {
     fn drop(&mut self) {
         self.kill();
+        if std::thread::panicking() {
+            // What the service had to say is gone with its folder otherwise.
+            let log = self.log();
+            let last: Vec<&str> = log.lines().rev().take(20).collect();
+            eprintln!("the service's last words:\n{}", last.into_iter().rev().collect::<Vec<_>>().join("\n"));
+        }
         let _ = fs::remove_dir_all(&self.folder);
     }
 }

@@ -161,6 +161,9 @@ impl Tx {
                 return Err(StoreError::Conflict(why.into()));
             }
         }
+        // The credentials first, as everybody does who sets a value.
+        let held = "SELECT c.id FROM credential c WHERE c.removal_id = $1 ORDER BY c.id FOR UPDATE";
+        statement(held).bind::<sql_types::Uuid, _>(row.id).execute(self.conn()?).await?;
         let sql = "UPDATE upkeep_state u SET stale = true FROM credential c WHERE c.id = u.credential_id AND c.removal_id = $1";
         statement(sql).bind::<sql_types::Uuid, _>(row.id).execute(self.conn()?).await?;
         let sql = "UPDATE judgement j SET stale = true FROM credential c WHERE c.id = j.credential_id AND c.removal_id = $1";

@@ -33,7 +33,8 @@ impl From<DieselError> for StoreError {
             }
             DieselError::DatabaseError(_, info) => {
                 let message = info.message();
-                let passing = ["No space left", "terminating connection", "the database system is", "connection closed", "statement timeout"];
+                let passing =
+                    ["No space left", "terminating connection", "the database system is", "connection closed", "statement timeout", "deadlock detected"];
                 if passing.iter().any(|text| message.contains(text)) { Self::Unavailable(message.to_owned()) } else { Self::Broken(message.to_owned()) }
             }
             other => Self::Broken(other.to_string()),

@@ -130,8 +130,17 @@ impl Tx {
     /// # Errors
     /// [`crate::StoreError`].
     pub async fn to_judge(&mut self, field: &str, most: i64) -> Result<Vec<ToJudge>> {
-        let stale: Vec<Uuid> =
-            judgement::table.filter(judgement::stale).limit(most).for_update().skip_locked().select(judgement::credential_id).load(self.conn()?).await?;
+        let waiting: Vec<Uuid> = judgement::table.filter(judgement::stale).limit(most).select(judgement::credential_id).load(self.conn()?).await?;
+        // The credential first, as everybody does who sets a value: whoever sets one at this moment is
+        // left alone, and judges it themselves.
+        let stale: Vec<Uuid> = credential::table
+            .filter(credential::id.eq_any(waiting))
+            .order(credential::id)
+            .for_no_key_update()
+            .skip_locked()
+            .select(credential::id)
+            .load(self.conn()?)
+            .await?;
         type Found = (Uuid, Uuid, String, String, serde_json::Value, serde_json::Value, Vec<u8>, i32, Vec<u8>, DateTime<Utc>);
         let found: Vec<Found> = credential::table
             .inner_join(secret_version::table.on(secret_version::credential_id.eq(credential::id)))

@@ -382,6 +382,8 @@ impl Runner {
         fault::point("before-promote").await;
         let now = self.now();
         let mut tx = self.begin().await?;
+        // Whoever sets a value holds the credential first.
+        tx.credential_locked(self.credential.id).await?;
         tx.promote_candidate(self.credential.id, PASSWORD).await?;
         tx.judge_again(self.credential.id).await?;
         let outcome = RotationOutcome::Done;

@@ -88,11 +88,12 @@ BEGIN
        OR EXISTS (SELECT FROM secret_version v WHERE v.credential_id = wanted AND v.state = 'candidate') THEN
         RAISE EXCEPTION 'a job or a checkout is under way';
     END IF;
+    -- In the order in which judging locks them.
+    DELETE FROM judgement j WHERE j.credential_id = wanted;
     PERFORM set_config('jexlin.purging', wanted::text, true);
     DELETE FROM secret_version v WHERE v.credential_id = wanted;
     DELETE FROM attachment a WHERE a.credential_id = wanted;
     PERFORM set_config('jexlin.purging', '', true);
-    DELETE FROM judgement j WHERE j.credential_id = wanted;
     DELETE FROM favourite f WHERE f.credential_id = wanted;
     DELETE FROM one_time_counter o WHERE o.credential_id = wanted;
     DELETE FROM access_grant g WHERE g.credential_id = wanted;
