@@ -139,7 +139,7 @@ impl PersonalKey {
     ///
     /// # Errors
     /// [`SealProblem::Refused`] when it is another's, has been moved, or an older one was put back.
-    pub fn unseal(&self, id: Uuid, version: i32, sealed: &[u8]) -> Result<PersonalItem, SealProblem> {
+    pub fn open_item(&self, id: Uuid, version: i32, sealed: &[u8]) -> Result<PersonalItem, SealProblem> {
         let plain = self.key.open(&self.item_place(id, version), sealed)?;
         serde_json::from_slice(plain.expose_secret()).map_err(|_| SealProblem::Refused)
     }
@@ -188,10 +188,10 @@ mod tests {
         assert!(PersonalKey::open(id(1), id(2), &protected, &secret("tide tables by head")).is_err());
         assert!(PersonalKey::open(id(1), id(3), &protected, &secret("tide tables by heart")).is_err(), "another person");
         let open = PersonalKey::open(id(1), id(2), &protected, &secret("tide tables by heart")).unwrap();
-        assert_eq!(open.unseal(id(7), 1, &sealed).unwrap().password, "Winter-tide-41");
+        assert_eq!(open.open_item(id(7), 1, &sealed).unwrap().password, "Winter-tide-41");
         let other = open.protect(&mut rng, &secret("another long phrase")).unwrap();
         assert!(PersonalKey::open(id(1), id(2), &other, &secret("tide tables by heart")).is_err());
-        assert!(PersonalKey::open(id(1), id(2), &other, &secret("another long phrase")).unwrap().unseal(id(7), 1, &sealed).is_ok());
+        assert!(PersonalKey::open(id(1), id(2), &other, &secret("another long phrase")).unwrap().open_item(id(7), 1, &sealed).is_ok());
     }
 
     #[test]
@@ -199,7 +199,7 @@ mod tests {
         let mut rng = rand::rng();
         let (key, _) = PersonalKey::create(&mut rng, id(1), id(2), &secret("tide tables by heart")).unwrap();
         let sealed = key.seal(&mut rng, id(7), 2, &item()).unwrap();
-        assert!(key.unseal(id(8), 2, &sealed).is_err() && key.unseal(id(7), 3, &sealed).is_err());
+        assert!(key.open_item(id(8), 2, &sealed).is_err() && key.open_item(id(7), 3, &sealed).is_err());
         assert!(!sealed.windows(7).any(|bytes| bytes == b"Canteen"));
         assert_eq!(format!("{:?}", item()), "PersonalItem(…)");
     }

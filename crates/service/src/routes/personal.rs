@@ -202,7 +202,7 @@ pub async fn list(mut acting: Acting) -> Answer<Sent<Page<PersonalThing>>> {
     acting.seen().await?;
     let mut items = vec![];
     for row in &rows {
-        items.push(show(row, &key.unseal(row.id, row.version, &row.sealed)?));
+        items.push(show(row, &key.open_item(row.id, row.version, &row.sealed)?));
     }
     items.sort_by_key(|item| item.name.to_lowercase());
     Ok(Sent(Page { items, next: None }))
@@ -248,10 +248,10 @@ pub async fn add(mut acting: Acting, body: Body<NewPersonalThing>) -> Answer<Ver
     Ok(Versioned(1, show(&row, &item)))
 }
 
-async fn unsealed(acting: &mut Acting, thing: &str) -> Answer<(PersonalKey, PersonalItemRow, PersonalItem)> {
+async fn own_thing(acting: &mut Acting, thing: &str) -> Answer<(PersonalKey, PersonalItemRow, PersonalItem)> {
     let (target, key, person) = (id(thing)?, key(acting)?, acting.person.id);
     let row = acting.tx()?.personal_item(person, target).await.map_err(|_| Fault::unknown("thing in your personal folder"))?;
-    let item = key.unseal(row.id, row.version, &row.sealed)?;
+    let item = key.open_item(row.id, row.version, &row.sealed)?;
     Ok((key, row, item))
 }
 
@@ -261,7 +261,7 @@ async fn unsealed(acting: &mut Acting, thing: &str) -> Answer<(PersonalKey, Pers
 pub async fn change(mut acting: Acting, thing: &str, version: IfMatch, body: Body<NewPersonalThing>) -> Answer<Versioned<PersonalThing>> {
     acting.intends("personal.change", "personal-folder", None, "");
     allowed(&mut acting).await?;
-    let (key, mut row, mut item) = unsealed(&mut acting, thing).await?;
+    let (key, mut row, mut item) = own_thing(&mut acting, thing).await?;
     fill(&mut item, body.0)?;
     row.version = version.0;
     row.sealed = key.seal(&mut acting.app.rng()?, row.id, version.0 + 1, &item)?;
@@ -277,7 +277,7 @@ pub async fn change(mut acting: Acting, thing: &str, version: IfMatch, body: Bod
 #[delete("/api/v1/personal/items/<thing>")]
 pub async fn remove(mut acting: Acting, thing: &str, version: IfMatch) -> Answer<()> {
     acting.intends("personal.remove", "personal-folder", None, "");
-    let (_, row, _) = unsealed(&mut acting, thing).await?;
+    let (_, row, _) = own_thing(&mut acting, thing).await?;
     acting.tx()?.remove_personal_item(row.person_id, row.id, version.0).await?;
     acting.done().await?;
     Ok(())
@@ -288,7 +288,7 @@ pub async fn remove(mut acting: Acting, thing: &str, version: IfMatch) -> Answer
 #[post("/api/v1/personal/items/<thing>/reveal")]
 pub async fn reveal(mut acting: Acting, thing: &str) -> Answer<Sent<Revealed>> {
     acting.intends("personal.reveal", "personal-folder", None, "");
-    let (_, row, item) = unsealed(&mut acting, thing).await?;
+    let (_, row, item) = own_thing(&mut acting, thing).await?;
     let (event, _) = acting.done().await?;
     Ok(Sent(Revealed { field: PASSWORD.into(), version: row.version, value: SecretText::new(item.password.clone()), event }))
 }
@@ -300,7 +300,7 @@ pub async fn reveal(mut acting: Acting, thing: &str) -> Answer<Sent<Revealed>> {
 pub async fn take_out(mut acting: Acting, thing: &str, body: Body<TakeOut>) -> Answer<()> {
     acting.intends("personal.take-out", "credential", None, "");
     allow_folder::<mark::Edit>(&mut acting, body.0.folder).await?;
-    let (_, row, item) = unsealed(&mut acting, thing).await?;
+    let (_, row, item) = own_thing(&mut acting, thing).await?;
     let kind = Kind::find("login").ok_or_else(|| Fault::internal("no logins"))?;
     let fields = [("user_name", &item.user_name), ("url", &item.url), ("note", &item.note)];
     let fields = fields.into_iter().filter(|(_, value)| !value.is_empty()).map(|(name, value)| (name.to_owned(), value.clone())).collect();
