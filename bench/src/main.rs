@@ -239,6 +239,7 @@ fn lists() {
     let crew = cluster.psql(&service.database.name, "SELECT md5('group1999')::uuid").unwrap();
     let _ = ines.put(&format!("/api/v1/groups/{crew}/members/{pim}")).good();
     let few = format!("Bearer {}", service.sign_in("pim").token);
+    let organisation = cluster.psql(&service.database.name, "SELECT id FROM organisation").unwrap();
     let at_rest = memory(&service);
     let mut before = [0.0; 7];
     for (size, from) in [(10_000, 0), (100_000, 10_000), (1_000_000, 100_000)] {
@@ -254,13 +255,20 @@ fn lists() {
             ("search of 12 letters", "/api/v1/credentials?limit=100&find=c4ca4238a0b9".to_owned()),
             ("effective access of one person", format!("/api/v1/explain?person={marek}&credential={one}")),
         ];
-        let by_text =
-            |text: &str| format!("SELECT c.id, c.name, c.fields FROM credential c WHERE c.search LIKE '%{text}%' ORDER BY lower(c.name), c.id LIMIT 101;");
-        let all = "SELECT c.id, c.name, c.fields FROM credential c ORDER BY lower(c.name), c.id LIMIT 101;".to_owned();
+        let by_text = |text: &str| {
+            format!(
+                "SELECT c.id, c.name, c.fields FROM credential c WHERE c.organisation = '{organisation}' AND c.removed_at IS NULL AND c.search LIKE '%{text}%' ORDER BY lower(c.name), c.id LIMIT 101;"
+            )
+        };
+        let all = format!(
+            "SELECT c.id, c.name, c.fields FROM credential c WHERE c.organisation = '{organisation}' AND c.removed_at IS NULL ORDER BY lower(c.name), c.id LIMIT 101;"
+        );
         let plain = [
             all.clone(),
             all,
-            format!("SELECT c.id, c.name, c.fields FROM credential c WHERE c.folder_id = '{folder}' ORDER BY lower(c.name), c.id LIMIT 101;"),
+            format!(
+                "SELECT c.id, c.name, c.fields FROM credential c WHERE c.folder_id = '{folder}' AND c.removed_at IS NULL ORDER BY lower(c.name), c.id LIMIT 101;"
+            ),
             by_text("a1"),
             by_text("a1b2"),
             by_text("c4ca4238a0b9"),
@@ -268,9 +276,12 @@ fn lists() {
         ];
         for (number, ((name, path), sql)) in asks.iter().zip(plain).enumerate() {
             let who = if name.ends_with("few") { &few } else { &bearer };
-            let (_, times) = load(8, Duration::from_secs(5), |agent, _| {
+            let ask = |agent: &ureq::Agent, _: usize| {
                 let _ = agent.get(format!("{}{path}", service.url)).header("Authorization", who).call().unwrap().body_mut().read_to_string().unwrap();
-            });
+            };
+            // What was just filled is read from the disk once before anything counts.
+            let _ = load(8, Duration::from_secs(2), ask);
+            let (_, times) = load(8, Duration::from_secs(5), ask);
             let p99 = times.value_at_quantile(0.99) as f64 / 1000.0;
             let mean = 8000.0 / pgbench(&cluster, &service.database.superuser, 8, &sql);
             figure(

@@ -105,3 +105,59 @@ fn what_is_too_large_or_cut_off_on_its_way_leaves_nothing_behind() {
     let resident: u64 = status.lines().find(|line| line.starts_with("VmHWM")).unwrap().split_whitespace().nth(1).unwrap().parse().unwrap();
     assert!(resident < 300 * 1024, "{resident} KiB at most");
 }
+
+/// Sends the beginning of a file of 25 MiB and holds the line.
+fn half_sent(service: &Service, token: &str, credential: &str, name: &str) -> TcpStream {
+    let mut line = TcpStream::connect(service.url.trim_start_matches("http://")).unwrap();
+    let head = format!(
+        "POST /api/v1/credentials/{credential}/attachments?name={name} HTTP/1.1\r\nHost: osmere.example\r\nAuthorization: Bearer {token}\r\nContent-Type: application/octet-stream\r\nContent-Length: 26214400\r\n\r\n"
+    );
+    line.write_all(head.as_bytes()).unwrap();
+    line.write_all(&bytes(2 * 1024 * 1024)).unwrap();
+    let arrived = || (service.sql("SELECT count(*) FROM attachment_piece").trim() != "0").then_some(());
+    until("the first pieces", arrived);
+    line
+}
+
+#[test]
+fn a_slow_sender_holds_up_nobody_and_is_asked_again_at_the_end() {
+    let service = Service::ready();
+    let (ines, client) = (service.sign_in("ines"), service.client("ines"));
+    let folder = ines.folder("Works");
+    let id = ines.login(&folder, "Portal", "Winter-tide-41");
+    let petra = ines.person("petra", &[]);
+    let grant = ines.make("/api/v1/grants", &json!({"folder": folder, "person": petra, "level": "edit"}));
+    let session = service.sign_in("petra");
+    let mut line = half_sent(&service, &session.token, &id, "slow");
+    // Others attach meanwhile, change the credential, and see nothing of the half.
+    std::fs::write(client.folder.join("plan"), b"the plan").unwrap();
+    let _ = client.good(&["credential", "attach", "/Works/Portal", client.folder.join("plan").to_str().unwrap()]);
+    let _ = ines.patch(&format!("/api/v1/credentials/{id}"), 1, &json!({"fields": {"user_name": "marek"}})).good();
+    let listed = ines.get(&format!("/api/v1/credentials/{id}/attachments")).good();
+    assert_eq!(listed["items"].as_array().unwrap().len(), 1);
+    // Whoever may not add it any more when the last byte comes has added nothing.
+    let _ = ines.delete(&format!("/api/v1/grants/{grant}"), None).good();
+    line.write_all(&bytes(23 * 1024 * 1024)).unwrap();
+    let mut answer = [0; 400];
+    let read = line.read(&mut answer).unwrap();
+    assert!(String::from_utf8_lossy(&answer[..read]).starts_with("HTTP/1.1 404"), "{}", String::from_utf8_lossy(&answer[..read]));
+    until("it is cleared away", || (service.sql("SELECT count(*) FROM attachment").trim() == "1").then_some(()));
+    assert_eq!(ines.events("credential.attach").iter().filter(|event| event["outcome"] == "done").count(), 1);
+}
+
+#[test]
+fn what_was_on_its_way_when_the_service_ended_is_cleared_away() {
+    let mut service = Service::ready();
+    let ines = service.sign_in("ines");
+    let folder = ines.folder("Works");
+    let id = ines.login(&folder, "Portal", "Winter-tide-41");
+    let line = half_sent(&service, &ines.token, &id, "cut");
+    service.kill();
+    drop(line);
+    // As if that had been a while ago.
+    let _ = service.sql("UPDATE attachment SET heard_at = heard_at - interval '1 hour'");
+    service.start(&[]);
+    service.unlock();
+    until("it is cleared away", || (service.sql("SELECT count(*) FROM attachment").trim() == "0").then_some(()));
+    assert_eq!(service.sql("SELECT count(*) FROM attachment_piece").trim(), "0");
+}

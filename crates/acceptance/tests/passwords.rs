@@ -81,6 +81,45 @@ fn a_folder_enforces_advises_or_lets_people_choose() {
 }
 
 #[test]
+fn what_comes_to_an_enforcing_folder_without_being_typed_complies_as_well() {
+    let service = Service::ready();
+    let ines = service.sign_in("ines");
+    let (pumps, office) = (ines.folder("Pumping"), ines.folder("Office"));
+    let plain = policy(&ines, "Pump controllers", json!({"length": 16, "shortest": 12, "symbols": "", "symbols_least": 0, "only_these": true}));
+    let strict = policy(&ines, "Strict", json!({"length": 30, "shortest": 30}));
+    let weak = ines.login(&office, "Portal", "tide-41");
+    let shelf = ines.make("/api/v1/folders", &json!({"parent": office, "name": "Shelf"}));
+    let deep = ines.login(&shelf, "Old portal", "tide-42");
+    let there = ines.login(&pumps, "Ridge", "tide-43");
+    let _ = ines.patch(&format!("/api/v1/credentials/{there}"), 1, &json!({"password": "Abcdefgh1234"})).good();
+    let _ = demand(&ines, &pumps, "enforce", &[&plain]).good();
+    let before = service.sql("SELECT count(*) FROM secret_version");
+    let said = |answer: jexlin_acceptance::Answer| {
+        let words = answer.body.to_string();
+        answer.refused(422, "bad-input");
+        assert!(words.contains("Pump controllers") && !words.contains("tide-4"), "{words}");
+    };
+    // Put back, moved, moved with its folder, copied.
+    said(ines.post(&format!("/api/v1/credentials/{there}/put-back"), &json!({"version": 1})));
+    said(ines.patch(&format!("/api/v1/credentials/{weak}"), 1, &json!({"folder": pumps})));
+    said(ines.patch(&format!("/api/v1/folders/{shelf}"), 1, &json!({"parent": pumps})));
+    said(ines.post(&format!("/api/v1/credentials/{weak}/copy"), &json!({"folder": pumps})));
+    assert_eq!(service.sql("SELECT count(*) FROM secret_version"), before);
+    assert_eq!(ines.get(&format!("/api/v1/credentials/{deep}")).good()["place"], "/Office/Shelf");
+    assert_eq!(ines.reveal(&there).text("value"), "Abcdefgh1234");
+    // A new password on the way is what counts; a folder with a rule of its own keeps it.
+    let _ = ines.patch(&format!("/api/v1/credentials/{weak}"), 1, &json!({"folder": pumps, "password": "Bcdefghi2345"})).good();
+    let _ = demand(&ines, &shelf, "advise", &[&strict]).good();
+    let _ = ines.patch(&format!("/api/v1/folders/{shelf}"), 1, &json!({"parent": pumps})).good();
+    // Where people choose, any of the named ones will do.
+    let own = ines.login(&office, "Own", "Cdefghij3456");
+    let _ = demand(&ines, &pumps, "choose", &[&strict, &plain]).good();
+    let _ = ines.patch(&format!("/api/v1/credentials/{own}"), 1, &json!({"folder": pumps})).good();
+    assert_eq!(findings(&ines, &own).iter().find(|found| *found == "breaks-policy"), None);
+    assert!(ines.events("credential.copy").iter().all(|event| event["outcome"] != "done"));
+}
+
+#[test]
 fn rules_are_tried_before_they_are_stored_and_impossible_ones_say_why() {
     let service = Service::ready();
     let client = service.client("ines");

@@ -185,16 +185,31 @@ impl Acting {
         if self.person.duties.iter().any(|held| held == duty) { Ok(()) } else { Err(Fault::needs_duty(duty)) }
     }
 
+    /// Records what was intended so far in this transaction, which goes on with another intent: both
+    /// become durable, or neither.
+    ///
+    /// # Errors
+    /// [`Fault`].
+    pub async fn also(&mut self) -> Answer<()> {
+        let event = self.event(Uuid::now_v7())?;
+        let keys = Arc::clone(&self.keys);
+        Ok(self.tx()?.record(&event, &keys.mac).await?)
+    }
+
+    fn event(&self, id: Uuid) -> Answer<Event> {
+        let intent = self.slot.lock().ok().and_then(|slot| slot.intent.clone()).ok_or_else(|| Fault::internal("nothing was intended"))?;
+        let actor =
+            Actor { organisation: self.organisation(), person: Some(self.person.id), name: self.person.display_name.clone(), origin: self.origin.clone() };
+        Ok(event_of(id, &actor, &intent, self.now))
+    }
+
     /// Commits the action together with its event; returns the event and the receipt.
     ///
     /// # Errors
     /// [`Fault`]; then nothing was done.
     pub async fn done(&mut self) -> Answer<(Uuid, Receipt)> {
         let id = Uuid::now_v7();
-        let intent = self.slot.lock().ok().and_then(|slot| slot.intent.clone()).ok_or_else(|| Fault::internal("nothing was intended"))?;
-        let actor =
-            Actor { organisation: self.organisation(), person: Some(self.person.id), name: self.person.display_name.clone(), origin: self.origin.clone() };
-        let event = event_of(id, &actor, &intent, self.now);
+        let event = self.event(id)?;
         let tx = self.tx.take().ok_or_else(|| Fault::internal("the transaction is over"))?;
         Ok((id, tx.commit_with(&event, &self.keys.mac).await?))
     }

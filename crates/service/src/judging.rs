@@ -1,7 +1,7 @@
 //! What counts for a password where it is kept, and the judgement of it when it is set.
 
 use jexlin_core::policy::settings::Settings;
-use jexlin_core::policy::{About, Judgement, PasswordPolicy, judge, judge_sealed, sha1_of};
+use jexlin_core::policy::{About, Judgement, PasswordPolicy, judge, judge_sealed, lacks_sealed, sha1_of};
 use jexlin_core::secret::Secret;
 use jexlin_core::vault::kinds::{FieldType, Kind, PASSWORD};
 use jexlin_core::vault::{Place, Sealed, WrappedKey};
@@ -61,6 +61,42 @@ pub async fn rule_for(tx: &mut Tx, folder: Uuid, chosen: Option<Uuid>) -> Answer
         return Err(Fault::field("policy", "this policy is not among those that the folder lets people choose"));
     }
     rule_of(tx, chosen.or_else(|| policies.first().copied()), mode != "advise").await
+}
+
+/// All that count in a folder for what is there already: where people choose, any of them will do.
+async fn rules_for(tx: &mut Tx, folder: Uuid) -> Answer<Vec<Rule>> {
+    let mut rules = vec![];
+    if let Some(row) = tx.password_rule_for(folder).await?.filter(|row| row.mode == "choose") {
+        for policy in row.policies {
+            rules.push(rule_of(tx, Some(policy), true).await?);
+        }
+    } else {
+        rules.push(rule_for(tx, folder, None).await?);
+    }
+    Ok(rules)
+}
+
+/// What a password lacks by that of several policies which it is nearest to meeting: nothing, if it
+/// meets any.
+fn least_lacking(rules: &[Rule], mut lacks: impl FnMut(&PasswordPolicy) -> Answer<Vec<String>>) -> Answer<Vec<String>> {
+    let mut least: Option<Vec<String>> = None;
+    for rule in rules {
+        let lacks = lacks(&rule.policy)?;
+        if least.as_ref().is_none_or(|least| lacks.len() < least.len()) {
+            least = Some(lacks);
+        }
+    }
+    Ok(least.unwrap_or_default())
+}
+
+/// What a folder that insists says of what does not comply.
+fn demands(rules: &[Rule]) -> String {
+    let names: Vec<String> = rules.iter().map(|rule| format!("“{}”", rule.name)).collect();
+    if names.len() == 1 {
+        format!("the folder demands the policy {}", names.concat())
+    } else {
+        format!("the folder demands one of the policies {}", names.join(", "))
+    }
 }
 
 /// The default policy.
@@ -140,30 +176,94 @@ pub async fn admit_and_keep(
     keep(tx, row.id, number, row.changed_at, judged).await
 }
 
-/// Judges a stored password anew; nothing of it comes out but the hash to look it up by.
-///
-/// # Errors
-/// [`Fault`].
-pub async fn again(tx: &mut Tx, app: &App, keys: &OpenKeys, it: &ToJudge) -> Answer<()> {
+/// Judges a sealed password by what counts, without anything of it coming out but the hash to look it
+/// up by. None when passwords of its kind are not judged.
+async fn judged(tx: &mut Tx, app: &App, keys: &OpenKeys, it: &ToJudge, rules: &[Rule]) -> Answer<Option<Judgement>> {
     let organisation = tx.organisation();
     if !crate::routes::kind(tx, &it.kind).await?.is_some_and(|kind| is_judged(&kind)) {
-        return Ok(tx.forget_judgement(it.credential).await?);
+        return Ok(None);
     }
-    let rule = rule_for(tx, it.folder, None).await?;
     let place = Place { organisation, credential: it.credential, field: PASSWORD, version: it.number };
     let near = [it.name.as_str(), text(&it.fields, "user_name"), text(&it.fields, "url")];
     let (wrapped, sealed) = (WrappedKey(it.data_key.clone()), Sealed(it.sealed.clone()));
     let mut sha1 = [0; 20];
-    let open = |sha1: &mut [u8; 20], leaked: u64, about: About<'_>| {
-        judge_sealed(&keys.key, &wrapped, &place, &sealed, &near, Some((&rule.policy, about)), |hash| {
-            *sha1 = *hash;
-            leaked
-        })
-    };
-    // The first look gives the fingerprint and the hash, by which the rest is looked up.
-    let first = open(&mut sha1, 0, About::default())?;
-    let leaked = app.leaks.count(sha1).await;
-    let used_ago = tx.used_ago(it.credential, PASSWORD, &first.fingerprint, it.number).await?;
-    let judged = open(&mut sha1, leaked, About { user_name: text(&it.fields, "user_name"), used_ago })?;
+    let mut judgement = judge_sealed(&keys.key, &wrapped, &place, &sealed, &near, None, |hash| {
+        sha1 = *hash;
+        0
+    })?;
+    judgement.leaked = app.leaks.count(sha1).await;
+    let used_ago = tx.used_ago(it.credential, PASSWORD, &judgement.fingerprint, it.number).await?;
+    let about = About { user_name: text(&it.fields, "user_name"), used_ago };
+    judgement.lacks = least_lacking(rules, |policy| Ok(lacks_sealed(&keys.key, &wrapped, &place, &sealed, policy, about)?))?;
+    Ok(Some(judgement))
+}
+
+/// Judges a stored password anew.
+///
+/// # Errors
+/// [`Fault`].
+pub async fn again(tx: &mut Tx, app: &App, keys: &OpenKeys, it: &ToJudge) -> Answer<()> {
+    let rules = rules_for(tx, it.folder).await?;
+    match judged(tx, app, keys, it, &rules).await? {
+        Some(judged) => keep(tx, it.credential, it.number, it.made_at, judged).await,
+        None => Ok(tx.forget_judgement(it.credential).await?),
+    }
+}
+
+/// Judges a sealed password that comes to where it was not before (put back, copied, moved) by what
+/// counts there, and keeps the judgement.
+///
+/// # Errors
+/// [`Fault`] where a rule is enforced and it does not comply.
+pub async fn admit_sealed(tx: &mut Tx, app: &App, keys: &OpenKeys, it: &ToJudge) -> Answer<()> {
+    let rules = rules_for(tx, it.folder).await?;
+    let Some(judged) = judged(tx, app, keys, it, &rules).await? else { return Ok(tx.forget_judgement(it.credential).await?) };
+    if rules.iter().any(|rule| rule.enforced) && !judged.lacks.is_empty() {
+        return Err(Fault::field(PASSWORD, format!("{}: {}", demands(&rules), judged.lacks.join("; "))));
+    }
     keep(tx, it.credential, it.number, it.made_at, judged).await
+}
+
+/// Looks whether the passwords in a folder and below it that rules from above count for comply with
+/// what its new place enforces. Judging them in full is left to the worker.
+///
+/// # Errors
+/// [`Fault`] with how many do not.
+pub async fn admit_folder(tx: &mut Tx, keys: &OpenKeys, folder: Uuid, parent: Uuid) -> Answer<()> {
+    let rules = rules_for(tx, parent).await?;
+    if !rules.iter().any(|rule| rule.enforced) {
+        return Ok(());
+    }
+    let organisation = tx.organisation();
+    let (all, mut failing) = (tx.ruled_from_above(folder).await?, 0);
+    for some in all.chunks(500) {
+        for it in tx.to_judge_of(some, PASSWORD).await? {
+            if !crate::routes::kind(tx, &it.kind).await?.is_some_and(|kind| is_judged(&kind)) {
+                continue;
+            }
+            let place = Place { organisation, credential: it.credential, field: PASSWORD, version: it.number };
+            let about = About { user_name: text(&it.fields, "user_name"), used_ago: None };
+            let (wrapped, sealed) = (WrappedKey(it.data_key.clone()), Sealed(it.sealed.clone()));
+            let lacks = least_lacking(&rules, |policy| Ok(lacks_sealed(&keys.key, &wrapped, &place, &sealed, policy, about)?))?;
+            failing += usize::from(!lacks.is_empty());
+        }
+    }
+    match failing {
+        0 => Ok(()),
+        1 => Err(Fault::field("parent", format!("{}, and one password in what is moved does not comply", demands(&rules)))),
+        _ => Err(Fault::field("parent", format!("{}, and {failing} passwords in what is moved do not comply", demands(&rules)))),
+    }
+}
+
+/// What a rotation makes its password by: the plan's own policy, unless the folder insists on another.
+///
+/// # Errors
+/// [`Fault`].
+pub async fn rule_for_rotation(tx: &mut Tx, folder: Uuid, planned: Option<Uuid>) -> Answer<Rule> {
+    let chosen = match (planned, tx.password_rule_for(folder).await?) {
+        (Some(planned), Some(row)) if row.mode != "advise" => row.policies.contains(&planned).then_some(planned).or_else(|| row.policies.first().copied()),
+        (Some(planned), _) => Some(planned),
+        (None, row) => row.and_then(|row| row.policies.first().copied()),
+    };
+    rule_of(tx, chosen, true).await
 }

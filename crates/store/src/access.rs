@@ -250,12 +250,12 @@ impl Tx {
         Ok(reaching.iter().filter(|grant| grant.id != without && grant.held == steward && grant.ends_at.is_none_or(|end| now < end)).count())
     }
 
-    /// All that access to a target depends on: the folders above it, the grants on them, and the
-    /// groups.
+    /// All that the access of one person to a target depends on: the folders above it, the groups that
+    /// the person is in, and the grants that are for any of these.
     ///
     /// # Errors
     /// [`StoreError`].
-    pub async fn world_around(&mut self, target: Target) -> Result<WorldPart> {
+    pub async fn world_around(&mut self, person: Uuid, target: Target) -> Result<WorldPart> {
         let mut part = WorldPart::default();
         let mut next = match target {
             Target::Folder(id) => Some(id),
@@ -273,15 +273,29 @@ impl Tx {
             next = row.parent_id.filter(|parent| !part.world.folders.contains_key(parent));
         }
         let places: Vec<Uuid> = part.world.folders.keys().chain(part.world.credentials.keys()).copied().collect();
-        let query =
-            access_grant::table.filter(access_grant::folder_id.eq_any(&places).or(access_grant::credential_id.eq_any(&places))).select(GrantRow::as_select());
+        #[derive(QueryableByName)]
+        struct Membership {
+            #[diesel(sql_type = sql_types::Uuid)]
+            group_id: Uuid,
+            #[diesel(sql_type = sql_types::Uuid)]
+            member: Uuid,
+            #[diesel(sql_type = sql_types::Text)]
+            name: String,
+        }
+        let sql = "SELECT m.group_id, m.member, g.name FROM group_member m JOIN people_group g ON g.id = m.group_id
+             WHERE m.member = ANY ((SELECT subjects_of($1))::uuid[])";
+        let memberships: Vec<Membership> = statement(sql).bind::<sql_types::Uuid, _>(person).load(self.conn()?).await?;
+        let mut subjects = vec![person];
+        for membership in memberships {
+            part.world.groups.entry(membership.group_id).or_default().insert(membership.member);
+            part.names.insert(membership.group_id, membership.name);
+            subjects.push(membership.group_id);
+        }
+        let query = access_grant::table
+            .filter(access_grant::person_id.eq(person).or(access_grant::group_id.eq_any(&subjects)))
+            .filter(access_grant::folder_id.eq_any(&places).or(access_grant::credential_id.eq_any(&places)))
+            .select(GrantRow::as_select());
         part.world.grants = query.load(self.conn()?).await?.iter().filter_map(GrantRow::to_plain).collect();
-        for member in self.members(None).await? {
-            part.world.groups.entry(member.group_id).or_default().insert(member.member);
-        }
-        for group in self.groups(None, i64::MAX).await? {
-            part.names.insert(group.id, group.name);
-        }
         Ok(part)
     }
 

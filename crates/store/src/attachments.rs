@@ -26,7 +26,7 @@ pub struct AttachmentRow {
 }
 
 impl Tx {
-    /// Adds an attachment, its size not known yet.
+    /// Adds an attachment that is whole.
     ///
     /// # Errors
     /// [`StoreError::Conflict`] when the credential has one of this name.
@@ -35,10 +35,19 @@ impl Tx {
         Ok(())
     }
 
-    /// Adds its next piece.
+    /// Begins one whose pieces are on their way. Nobody sees it before [`Tx::finish_attachment`].
     ///
     /// # Errors
     /// [`StoreError`].
+    pub async fn begin_attachment(&mut self, row: &AttachmentRow) -> Result<()> {
+        diesel::insert_into(attachment::table).values((row, attachment::heard_at.eq(row.made_at))).execute(self.conn()?).await?;
+        Ok(())
+    }
+
+    /// Adds its next piece.
+    ///
+    /// # Errors
+    /// [`StoreError`], also when it was given up meanwhile.
     pub async fn add_piece(&mut self, id: Uuid, number: i32, sealed: &[u8]) -> Result<()> {
         let organisation = self.organisation();
         diesel::insert_into(attachment_piece::table)
@@ -53,13 +62,44 @@ impl Tx {
         Ok(())
     }
 
-    /// Notes how large it came to be.
+    /// Notes that a piece of it came at this time.
+    ///
+    /// # Errors
+    /// [`StoreError::NotFound`] when it was given up meanwhile.
+    pub async fn heard_of_attachment(&mut self, id: Uuid, now: DateTime<Utc>) -> Result<()> {
+        let query = diesel::update(attachment::table.find(id).filter(attachment::heard_at.is_not_null())).set(attachment::heard_at.eq(now));
+        if query.execute(self.conn()?).await? == 1 { Ok(()) } else { Err(StoreError::NotFound) }
+    }
+
+    /// All its pieces are there: from now on it is seen.
+    ///
+    /// # Errors
+    /// [`StoreError::Conflict`] when the credential has one of this name by now;
+    /// [`StoreError::NotFound`] when it was given up meanwhile.
+    pub async fn finish_attachment(&mut self, id: Uuid, size: i64, pieces: i32) -> Result<()> {
+        let query = diesel::update(attachment::table.find(id).filter(attachment::heard_at.is_not_null())).set((
+            attachment::size.eq(size),
+            attachment::pieces.eq(pieces),
+            attachment::heard_at.eq(None::<DateTime<Utc>>),
+        ));
+        if query.execute(self.conn()?).await? == 1 { Ok(()) } else { Err(StoreError::NotFound) }
+    }
+
+    /// Gives up one whose pieces do not come any more.
     ///
     /// # Errors
     /// [`StoreError`].
-    pub async fn finish_attachment(&mut self, id: Uuid, size: i64, pieces: i32) -> Result<()> {
-        diesel::update(attachment::table.find(id)).set((attachment::size.eq(size), attachment::pieces.eq(pieces))).execute(self.conn()?).await?;
+    pub async fn give_up_attachment(&mut self, id: Uuid) -> Result<()> {
+        diesel::delete(attachment::table.find(id).filter(attachment::heard_at.is_not_null())).execute(self.conn()?).await?;
         Ok(())
+    }
+
+    /// Gives up all of which nothing was heard since a time. How many.
+    ///
+    /// # Errors
+    /// [`StoreError`].
+    pub async fn give_up_attachments(&mut self, since: DateTime<Utc>) -> Result<usize> {
+        Ok(diesel::delete(attachment::table.filter(attachment::heard_at.lt(since))).execute(self.conn()?).await?)
     }
 
     /// The attachments of a credential, by name.
@@ -67,7 +107,11 @@ impl Tx {
     /// # Errors
     /// [`StoreError`].
     pub async fn attachments(&mut self, credential: Uuid) -> Result<Vec<AttachmentRow>> {
-        let query = attachment::table.filter(attachment::credential_id.eq(credential)).order(attachment::name).select(AttachmentRow::as_select());
+        let query = attachment::table
+            .filter(attachment::credential_id.eq(credential))
+            .filter(attachment::heard_at.is_null())
+            .order(attachment::name)
+            .select(AttachmentRow::as_select());
         Ok(query.load(self.conn()?).await?)
     }
 
@@ -76,7 +120,11 @@ impl Tx {
     /// # Errors
     /// [`StoreError::NotFound`].
     pub async fn attachment(&mut self, credential: Uuid, id: Uuid) -> Result<AttachmentRow> {
-        let query = attachment::table.find(id).filter(attachment::credential_id.eq(credential)).select(AttachmentRow::as_select());
+        let query = attachment::table
+            .find(id)
+            .filter(attachment::credential_id.eq(credential))
+            .filter(attachment::heard_at.is_null())
+            .select(AttachmentRow::as_select());
         Ok(query.first(self.conn()?).await?)
     }
 
@@ -106,7 +154,7 @@ impl Tx {
         if diesel::delete(attachment::table.find(id)).execute(self.conn()?).await? == 1 { Ok(()) } else { Err(StoreError::NotFound) }
     }
 
-    /// The bytes of all attachments of the organisation together; no other is added until the
+    /// The bytes of all attachments of the organisation together; no other becomes whole until the
     /// transaction ends, so that two at once cannot pass the limit.
     ///
     /// # Errors

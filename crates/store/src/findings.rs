@@ -141,10 +141,22 @@ impl Tx {
             .select(credential::id)
             .load(self.conn()?)
             .await?;
+        let found = self.to_judge_of(&stale, field).await?;
+        // Without a current value there is nothing to judge.
+        let gone: Vec<Uuid> = stale.into_iter().filter(|id| !found.iter().any(|row| row.credential == *id)).collect();
+        diesel::delete(judgement::table.filter(judgement::credential_id.eq_any(gone))).execute(self.conn()?).await?;
+        Ok(found)
+    }
+
+    /// The current values of a field of these credentials, sealed, with what a judgement rests on.
+    ///
+    /// # Errors
+    /// [`crate::StoreError`].
+    pub async fn to_judge_of(&mut self, credentials: &[Uuid], field: &str) -> Result<Vec<ToJudge>> {
         type Found = (Uuid, Uuid, String, String, serde_json::Value, serde_json::Value, Vec<u8>, i32, Vec<u8>, DateTime<Utc>);
         let found: Vec<Found> = credential::table
             .inner_join(secret_version::table.on(secret_version::credential_id.eq(credential::id)))
-            .filter(credential::id.eq_any(&stale))
+            .filter(credential::id.eq_any(credentials))
             .filter(credential::purged_at.is_null())
             .filter(secret_version::field.eq(field))
             .filter(secret_version::state.eq("current"))
@@ -162,9 +174,6 @@ impl Tx {
             ))
             .load(self.conn()?)
             .await?;
-        // Without a current value there is nothing to judge.
-        let gone: Vec<Uuid> = stale.into_iter().filter(|id| !found.iter().any(|row| row.0 == *id)).collect();
-        diesel::delete(judgement::table.filter(judgement::credential_id.eq_any(gone))).execute(self.conn()?).await?;
         let row = |(credential, folder, kind, name, fields, extra, data_key, number, sealed, made_at): Found| ToJudge {
             credential,
             folder,
@@ -178,6 +187,27 @@ impl Tx {
             made_at,
         };
         Ok(found.into_iter().map(row).collect())
+    }
+
+    /// The credentials in a folder and below it for which what counts comes from above it: a folder
+    /// with a rule of its own keeps it wherever it goes.
+    ///
+    /// # Errors
+    /// [`crate::StoreError`].
+    pub async fn ruled_from_above(&mut self, folder: Uuid) -> Result<Vec<Uuid>> {
+        #[derive(QueryableByName)]
+        struct Row {
+            #[diesel(sql_type = sql_types::Uuid)]
+            id: Uuid,
+        }
+        let sql = "WITH RECURSIVE down(id) AS (
+                SELECT f.id FROM folder f WHERE f.id = $1 AND NOT EXISTS (SELECT FROM password_rule r WHERE r.folder_id = f.id)
+                UNION ALL
+                SELECT f.id FROM down JOIN folder f ON f.parent_id = down.id
+                WHERE f.removed_at IS NULL AND NOT EXISTS (SELECT FROM password_rule r WHERE r.folder_id = f.id)
+             ) SELECT c.id FROM down JOIN credential c ON c.folder_id = down.id WHERE c.removed_at IS NULL ORDER BY c.id";
+        let rows: Vec<Row> = statement(sql).bind::<sql_types::Uuid, _>(folder).load(self.conn()?).await?;
+        Ok(rows.into_iter().map(|row| row.id).collect())
     }
 
     /// What counts for the passwords in a folder: its own rule, else that of the nearest above.

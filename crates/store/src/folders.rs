@@ -115,6 +115,25 @@ impl Tx {
         Ok(self.path_of(id).await?.matches('/').count())
     }
 
+    /// How many folders are below each other in it, itself counted.
+    ///
+    /// # Errors
+    /// [`crate::StoreError`].
+    pub async fn height_of(&mut self, id: Uuid) -> Result<usize> {
+        #[derive(QueryableByName)]
+        struct Row {
+            #[diesel(sql_type = sql_types::Integer)]
+            height: i32,
+        }
+        let sql = "WITH RECURSIVE down(id, height) AS (
+                SELECT $1::uuid, 1
+                UNION ALL
+                SELECT f.id, down.height + 1 FROM down JOIN folder f ON f.parent_id = down.id WHERE f.removed_at IS NULL AND down.height < 1000
+             ) SELECT max(height) AS height FROM down";
+        let row: Row = statement(sql).bind::<sql_types::Uuid, _>(id).get_result(self.conn()?).await?;
+        Ok(usize::try_from(row.height).unwrap_or(0))
+    }
+
     /// Writes a folder back, if nobody else has in the meantime.
     ///
     /// # Errors

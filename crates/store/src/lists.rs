@@ -4,10 +4,11 @@ use chrono::{DateTime, Utc};
 use diesel::prelude::*;
 use diesel::sql_types;
 use diesel_async::RunQueryDsl;
+use serde::Serialize;
 use uuid::Uuid;
 
 use crate::sql::statement;
-use crate::{Result, Tx};
+use crate::{Result, StoreError, Tx};
 
 /// A credential in a list.
 #[derive(Clone, Debug, QueryableByName)]
@@ -80,7 +81,7 @@ pub struct ListQuery {
     /// Only those that hold each of these words anywhere that is not secret, or in the name of their
     /// device or folder.
     pub find: Vec<String>,
-    /// Words that are nearly like one of these do as well.
+    /// Whatever resembles these words instead, the nearest first; there is one page of it.
     pub nearly: bool,
     /// Only with this in their name.
     pub name: Option<String>,
@@ -112,90 +113,71 @@ pub struct ListQuery {
     pub most: i64,
 }
 
-/// Texts of so many letters are looked up in the index.
-const SHORTEST_INDEXED: usize = 3;
-
-/// The conditions of a list and the values in them, from the eleventh on.
-struct Conditions {
-    text: String,
-    values: Vec<Bound>,
+/// What `page_of` is told to look for; the migration says what each is.
+#[derive(Serialize)]
+struct Wanted<'a> {
+    #[serde(skip_serializing_if = "Option::is_none")]
+    folder: Option<Uuid>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    below: Option<Uuid>,
+    words: Vec<String>,
+    nearly: Vec<String>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    name: Option<String>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    user_name: Option<String>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    device: Option<String>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    kind: Option<&'a str>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    tag: Option<&'a str>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    check: Option<&'a str>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    finding: Option<&'a str>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    view: Option<&'static str>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    only: Option<&'a [Uuid]>,
+    weak_below: i32,
+    old_days: i32,
+    soon_days: i32,
 }
 
-enum Bound {
-    Text(String),
-    Ids(Vec<Uuid>),
-}
-
-impl Conditions {
-    fn of(query: &ListQuery) -> Self {
-        let mut this = Self { text: String::new(), values: vec![] };
-        if query.folder.is_some() {
-            this.text += " AND c.folder_id = $4";
+impl View {
+    const fn word(self) -> &'static str {
+        match self {
+            Self::Favourites => "favourites",
+            Self::Mine => "mine",
+            Self::SharedWithMe => "shared-with-me",
+            Self::SharedByMe => "shared-by-me",
+            Self::WithNobody => "with-nobody",
         }
-        if let Some(below) = query.below {
-            this.add(" AND c.folder_id IN (SELECT subtree_of(($?::uuid[])[1]))", Bound::Ids(vec![below]));
-        }
-        for word in &query.find {
-            // The index knows groups of three letters; with fewer nearly everything matches, and
-            // going through the names in their order is soon done. In one folder likewise.
-            if query.nearly {
-                this.add(" AND c.id IN (SELECT resembling($?))", Bound::Text(word.to_lowercase()));
-            } else if query.folder.is_none() && word.chars().count() >= SHORTEST_INDEXED {
-                this.add(" AND c.id IN (SELECT matching($?))", Bound::Text(part(word)));
-            } else {
-                this.add(
-                    " AND (c.search LIKE $? OR c.device_id IN (SELECT v.id FROM device v WHERE lower(v.name || ' ' || v.address) LIKE $?)
-                           OR c.folder_id IN (SELECT f.id FROM folder f WHERE lower(f.name) LIKE $?))",
-                    Bound::Text(part(word)),
-                );
-            }
-        }
-        for (condition, value) in [
-            (" AND lower(c.name) LIKE $?", query.name.as_deref().map(part)),
-            (" AND lower(coalesce(c.fields->>'user_name', '')) LIKE $?", query.user_name.as_deref().map(part)),
-            (" AND c.kind = $?", query.kind.clone()),
-            (" AND c.tags @> ARRAY[$?]", query.tag.clone()),
-            (" AND c.device_id IN (SELECT v.id FROM device v WHERE lower(v.name) LIKE $?)", query.device.as_deref().map(part)),
-            (" AND c.id IN (SELECT s.credential_id FROM upkeep_state s WHERE s.check_outcome = $?)", query.check.clone()),
-        ] {
-            if let Some(value) = value {
-                this.add(condition, Bound::Text(value));
-            }
-        }
-        if let Some(finding) = &query.finding {
-            // What could be wrong at all is narrowed down first: asking of each takes longer.
-            this.add(
-                " AND (c.fields ? 'expires' OR c.id IN (SELECT s.credential_id FROM upkeep_state s WHERE s.check_outcome = 'out of step')
-                       OR c.id IN (SELECT j.credential_id FROM judgement j
-                                   WHERE j.score < $7 OR j.leaked > 0 OR cardinality(j.lacks) > 0 OR ($8 > 0 AND j.made_at < $2 - make_interval(days => $8))
-                                      OR EXISTS (SELECT FROM judgement o WHERE o.organisation = j.organisation AND o.fingerprint = j.fingerprint AND o.credential_id <> j.credential_id)))
-                  AND greatest(r.held, m.held) >= 3 AND CASE WHEN $? = 'any' THEN cardinality(findings_of(c.id, $1, $2, $7, $8, $9)) > 0
-                  ELSE $? = ANY (findings_of(c.id, $1, $2, $7, $8, $9)) END",
-                Bound::Text(finding.clone()),
-            );
-        }
-        if let Some(only) = &query.only {
-            this.add(" AND c.id = ANY ($?)", Bound::Ids(only.clone()));
-        }
-        if let Some(view) = query.view {
-            let reach = "(g.ends_at IS NULL OR $2 < g.ends_at) AND (g.credential_id = c.id OR g.folder_id IN (SELECT s.source_id FROM folder_source s WHERE s.folder_id = c.folder_id))";
-            let mine = format!("EXISTS (SELECT FROM access_grant g WHERE g.person_id = $1 AND g.held = 5 AND {reach})");
-            let others = format!("EXISTS (SELECT FROM access_grant g WHERE g.person_id IS DISTINCT FROM $1 AND {reach})");
-            this.text += &match view {
-                View::Favourites => " AND c.id IN (SELECT v.credential_id FROM favourite v WHERE v.person_id = $1)".to_owned(),
-                View::Mine => format!(" AND {mine}"),
-                View::SharedWithMe => format!(" AND NOT {mine}"),
-                View::SharedByMe => format!(" AND EXISTS (SELECT FROM access_grant g WHERE g.created_by = $1 AND g.person_id IS DISTINCT FROM $1 AND {reach})"),
-                View::WithNobody => format!(" AND {mine} AND NOT {others}"),
-            };
-        }
-        this
     }
+}
 
-    fn add(&mut self, condition: &str, value: Bound) {
-        let number = format!("${}", self.values.len() + 11);
-        self.text += &condition.replace("$?", &number);
-        self.values.push(value);
+impl ListQuery {
+    fn wanted(&self) -> Wanted<'_> {
+        let part = |text: &Option<String>| text.as_deref().map(part);
+        Wanted {
+            folder: self.folder,
+            below: self.below,
+            words: if self.nearly { vec![] } else { self.find.iter().map(|word| crate::lists::part(word)).collect() },
+            nearly: if self.nearly { self.find.iter().map(|word| word.to_lowercase()).collect() } else { vec![] },
+            name: part(&self.name),
+            user_name: part(&self.user_name),
+            device: part(&self.device),
+            kind: self.kind.as_deref(),
+            tag: self.tag.as_deref(),
+            check: self.check.as_deref(),
+            finding: self.finding.as_deref(),
+            view: self.view.map(View::word),
+            only: self.only.as_deref(),
+            weak_below: self.thresholds.weak_below,
+            old_days: self.thresholds.old_days,
+            soon_days: self.thresholds.soon_days,
+        }
     }
 }
 
@@ -211,38 +193,12 @@ impl Tx {
     /// [`StoreError`].
     pub async fn list_credentials(&mut self, person: Uuid, now: DateTime<Utc>, query: &ListQuery) -> Result<Vec<CredentialListing>> {
         let (after_name, after_id) = query.after.clone().unwrap_or_default();
-        let conditions = Conditions::of(query);
-        // The page is chosen before anything is looked up for it. The level of each candidate is
-        // the highest of the grants on it and on the sources of its folder.
-        let chosen = if conditions.text.is_empty() {
-            // Everything: the page is found through the index.
-            "page AS MATERIALIZED (
-                SELECT c.id, c.folder_id, c.kind, c.name, c.fields, c.device_id, c.tags, c.changed_at, a.level AS held
-                FROM page_of_all($1, $2, $5, $6, $3, $10) a JOIN credential c ON c.id = a.found WHERE $4::uuid IS NULL
-            )"
-            .to_owned()
-        } else {
-            format!(
-                "mine AS MATERIALIZED (
-                    SELECT g.folder_id, g.credential_id, max(g.held) AS held FROM access_grant g
-                    WHERE (g.person_id = $1 OR g.group_id = ANY ((SELECT subjects_of($1))::uuid[])) AND (g.ends_at IS NULL OR $2 < g.ends_at)
-                    GROUP BY 1, 2
-                ), reached AS MATERIALIZED (
-                    SELECT s.folder_id AS id, max(m.held) AS held FROM mine m JOIN folder_source s ON s.source_id = m.folder_id
-                    WHERE $4::uuid IS NULL OR s.folder_id = $4 GROUP BY 1
-                ), page AS MATERIALIZED (
-                    SELECT c.id, c.folder_id, c.kind, c.name, c.fields, c.device_id, c.tags, c.changed_at, greatest(r.held, m.held) AS held
-                    FROM credential c LEFT JOIN reached r ON r.id = c.folder_id LEFT JOIN mine m ON m.credential_id = c.id
-                    WHERE c.organisation = (SELECT scope()) AND c.removed_at IS NULL AND (r.held IS NOT NULL OR m.held IS NOT NULL)
-                      AND (lower(c.name), c.id) > ($5, $6) AND coalesce($10, 1) > 0{}
-                    ORDER BY lower(c.name), c.id LIMIT $3
-                )",
-                conditions.text
-            )
-        };
+        let wanted = serde_json::to_value(query.wanted()).map_err(|error| StoreError::Broken(error.to_string()))?;
         // What `findings_of` says of one is said here of a whole page at once.
-        let sql = format!(
-            "WITH RECURSIVE {chosen}, up(folder_id, id, parent_id, name, depth) AS (
+        let sql = "WITH RECURSIVE page AS MATERIALIZED (
+                SELECT c.id, c.folder_id, c.kind, c.name, c.fields, c.device_id, c.tags, c.changed_at, a.level AS held, a.place AS number
+                FROM page_of($1, $2, $4, $5, $3, $9, $10) a JOIN credential c ON c.id = a.found
+            ), up(folder_id, id, parent_id, name, depth) AS (
                 SELECT f.id, f.id, f.parent_id, f.name, 0 FROM (SELECT DISTINCT p.folder_id FROM page p) v
                 CROSS JOIN LATERAL (SELECT * FROM folder f WHERE f.id = v.folder_id OFFSET 0) f
                 UNION ALL
@@ -255,39 +211,32 @@ impl Tx {
             SELECT p.id, p.folder_id, p.kind, p.name, p.fields, p.held, p.device_id, p.tags, p.changed_at, d.name AS device_name, u.check_outcome,
                    l.gated OR EXISTS (SELECT FROM gate g WHERE g.credential_id = p.id) AS gated, l.place,
                    EXISTS (SELECT FROM favourite v WHERE v.person_id = $1 AND v.credential_id = p.id) AS favourite,
-                   CASE WHEN p.held < 3 THEN '{{}}'::text[] ELSE array_remove(ARRAY[
+                   CASE WHEN p.held < 3 THEN '{}'::text[] ELSE array_remove(ARRAY[
                        CASE WHEN j.leaked > 0 THEN 'leaked' END,
                        CASE WHEN u.check_outcome = 'out of step' THEN 'out-of-step' END,
-                       CASE WHEN j.score < $7 THEN 'weak' END,
+                       CASE WHEN j.score < $6 THEN 'weak' END,
                        CASE WHEN EXISTS (SELECT FROM judgement o JOIN credential c ON c.id = o.credential_id
                                          WHERE o.organisation = j.organisation AND o.fingerprint = j.fingerprint AND o.credential_id <> p.id AND c.removed_at IS NULL
                                            AND level_on_credential($1, c.id, $2) >= 3) THEN 'reused' END,
                        CASE WHEN x.ends < $2::date THEN 'expired' END,
                        CASE WHEN cardinality(j.lacks) > 0 THEN 'breaks-policy' END,
-                       CASE WHEN x.ends >= $2::date AND x.ends < $2::date + $9 THEN 'expires-soon' END,
-                       CASE WHEN $8 > 0 AND j.made_at < $2 - make_interval(days => $8) THEN 'old' END], NULL) END AS findings
+                       CASE WHEN x.ends >= $2::date AND x.ends < $2::date + $8 THEN 'expires-soon' END,
+                       CASE WHEN $7 > 0 AND j.made_at < $2 - make_interval(days => $7) THEN 'old' END], NULL) END AS findings
             FROM page p JOIN places l ON l.folder_id = p.folder_id LEFT JOIN device d ON d.id = p.device_id LEFT JOIN upkeep_state u ON u.credential_id = p.id
             LEFT JOIN judgement j ON j.credential_id = p.id
-            CROSS JOIN LATERAL (SELECT CASE WHEN p.fields->>'expires' ~ '^[0-9]{{4}}-[0-9]{{2}}-[0-9]{{2}}$' THEN to_date(p.fields->>'expires', 'YYYY-MM-DD') END AS ends) x
-            ORDER BY lower(p.name), p.id"
-        );
-        let mut rows = statement(sql)
+            CROSS JOIN LATERAL (SELECT CASE WHEN p.fields->>'expires' ~ '^[0-9]{4}-[0-9]{2}-[0-9]{2}$' THEN to_date(p.fields->>'expires', 'YYYY-MM-DD') END AS ends) x
+            ORDER BY p.number";
+        let rows = statement(sql)
             .bind::<sql_types::Uuid, _>(person)
             .bind::<sql_types::Timestamptz, _>(now)
             .bind::<sql_types::BigInt, _>(query.most)
-            .bind::<sql_types::Nullable<sql_types::Uuid>, _>(query.folder)
             .bind::<sql_types::Text, _>(after_name.to_lowercase())
             .bind::<sql_types::Uuid, _>(after_id)
             .bind::<sql_types::Int4, _>(query.thresholds.weak_below)
             .bind::<sql_types::Int4, _>(query.thresholds.old_days)
             .bind::<sql_types::Int4, _>(query.thresholds.soon_days)
-            .bind::<sql_types::Nullable<sql_types::Int4>, _>(query.many_folders);
-        for value in conditions.values {
-            rows = match value {
-                Bound::Text(text) => rows.bind::<sql_types::Text, _>(text),
-                Bound::Ids(ids) => rows.bind::<sql_types::Array<sql_types::Uuid>, _>(ids),
-            };
-        }
+            .bind::<sql_types::Nullable<sql_types::Int4>, _>(query.many_folders)
+            .bind::<sql_types::Jsonb, _>(wanted);
         Ok(rows.load(self.conn()?).await?)
     }
 

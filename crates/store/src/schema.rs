@@ -34,7 +34,7 @@ diesel::table! { favourite (person_id, credential_id) { organisation -> Uuid, pe
 diesel::table! { saved_search (id) { id -> Uuid, organisation -> Uuid, person_id -> Uuid, name -> Text, body -> Jsonb, } }
 diesel::table! { password_rule (folder_id) { folder_id -> Uuid, organisation -> Uuid, mode -> Text, policies -> Array<Uuid>, } }
 diesel::table! { judgement (credential_id) { credential_id -> Uuid, organisation -> Uuid, number -> Int4, score -> Int2, fingerprint -> Binary, lacks -> Array<Text>, leaked -> Int8, made_at -> Timestamptz, stale -> Bool, } }
-diesel::table! { attachment (id) { id -> Uuid, organisation -> Uuid, credential_id -> Uuid, name -> Text, size -> Int8, pieces -> Int4, made_at -> Timestamptz, made_by -> Nullable<Uuid>, } }
+diesel::table! { attachment (id) { id -> Uuid, organisation -> Uuid, credential_id -> Uuid, name -> Text, size -> Int8, pieces -> Int4, made_at -> Timestamptz, made_by -> Nullable<Uuid>, heard_at -> Nullable<Timestamptz>, } }
 diesel::table! { attachment_piece (attachment_id, number) { organisation -> Uuid, attachment_id -> Uuid, number -> Int4, sealed -> Binary, } }
 diesel::table! { personal_folder (person_id) { person_id -> Uuid, organisation -> Uuid, salt -> Binary, sealed_key -> Binary, made_at -> Timestamptz, version -> Int4, } }
 diesel::table! { personal_item (id) { id -> Uuid, organisation -> Uuid, person_id -> Uuid, sealed -> Binary, changed_at -> Timestamptz, version -> Int4, } }

@@ -145,7 +145,7 @@ async fn compare(store: &Store, recipe: &Recipe) {
             assert_eq!(listed, expected, "the list over all pages: {way:?}");
         }
         let part = match plain.credentials.keys().next() {
-            Some(id) => Some((*id, tx.world_around(jexlin_store::Target::Credential(*id)).await.unwrap())),
+            Some(id) => Some((*id, tx.world_around(person, jexlin_store::Target::Credential(*id)).await.unwrap())),
             None => None,
         };
         if let Some((id, part)) = part {

@@ -132,6 +132,22 @@ pub fn judge_sealed(
     Ok(judge(&password, near, policy, leaks(&sha1_of(&password)), &key.fingerprint_key()))
 }
 
+/// What a sealed password lacks by a policy, and nothing else of it.
+///
+/// # Errors
+/// [`SealProblem`] when it does not open.
+pub fn lacks_sealed(
+    key: &OrganisationKey,
+    wrapped: &WrappedKey,
+    place: &Place<'_>,
+    sealed: &Sealed,
+    policy: &PasswordPolicy,
+    about: About<'_>,
+) -> Result<Vec<String>, SealProblem> {
+    let password = key.unwrap_data_key(place.organisation, place.credential, wrapped)?.open(place, sealed)?;
+    Ok(policy.lacks(password.expose_secret_text().unwrap_or_default(), about))
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

@@ -73,6 +73,45 @@ pub fn put_back(
     data_key.seal(rng, to, &data_key.open(from, sealed)?)
 }
 
+/// Seals a value of one credential for another of the same organisation. Nobody sees it, but whoever
+/// reaches the other one could: it takes the pass of a reveal.
+///
+/// # Errors
+/// As [`open`]; [`SealProblem::OtherCredential`] also across organisations.
+pub fn copy(
+    pass: &impl Pass,
+    rng: &mut dyn rand::CryptoRng,
+    key: &OrganisationKey,
+    (wrapped, from): (&WrappedKey, &Place<'_>),
+    (other_wrapped, to): (&WrappedKey, &Place<'_>),
+    sealed: &Sealed,
+) -> Result<Sealed, SealProblem> {
+    if from.organisation != to.organisation {
+        return Err(SealProblem::OtherCredential);
+    }
+    let value = open(pass, key, wrapped, from, sealed)?;
+    key.unwrap_data_key(to.organisation, to.credential, other_wrapped)?.seal(rng, to, &value)
+}
+
+/// [`copy`] for one piece of an attachment.
+///
+/// # Errors
+/// As [`copy`].
+pub fn copy_piece(
+    pass: &impl Pass,
+    rng: &mut dyn rand::CryptoRng,
+    key: &OrganisationKey,
+    (wrapped, from): (&WrappedKey, &PiecePlace),
+    (other_wrapped, to): (&WrappedKey, &PiecePlace),
+    sealed: &Sealed,
+) -> Result<Sealed, SealProblem> {
+    if from.organisation != to.organisation {
+        return Err(SealProblem::OtherCredential);
+    }
+    let plain = open_piece(pass, key, wrapped, from, sealed)?;
+    key.unwrap_data_key(to.organisation, to.credential, other_wrapped)?.seal_piece(rng, to, plain.expose_secret())
+}
+
 /// Opens one version of one secret field.
 ///
 /// # Errors

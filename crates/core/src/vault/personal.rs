@@ -12,7 +12,7 @@ use uuid::Uuid;
 use zeroize::{Zeroize, Zeroizing};
 
 use super::envelope::bind;
-use super::{Key, SealProblem};
+use super::{Key, OrganisationKey, Pass, Place, SealProblem, Sealed, WrappedKey};
 use crate::names::{Name, check_line, check_note};
 use crate::secret::Secret;
 
@@ -133,6 +133,30 @@ impl PersonalKey {
     pub fn seal(&self, rng: &mut dyn CryptoRng, id: Uuid, version: i32, item: &PersonalItem) -> Result<Vec<u8>, SealProblem> {
         let text = Zeroizing::new(serde_json::to_vec(item).map_err(|_| SealProblem::Refused)?);
         self.key.seal(rng, &self.item_place(id, version), &text)
+    }
+
+    /// Seals an item with the value of a shared field as its password. Nobody sees the value here, but
+    /// the owner could from now on: it takes the pass of a reveal.
+    ///
+    /// # Errors
+    /// As [`super::open`].
+    #[allow(clippy::too_many_arguments, reason = "two places, each with its key")]
+    pub fn take_in(
+        &self,
+        rng: &mut dyn CryptoRng,
+        id: Uuid,
+        item: &mut PersonalItem,
+        pass: &impl Pass,
+        key: &OrganisationKey,
+        wrapped: &WrappedKey,
+        place: &Place<'_>,
+        sealed: &Sealed,
+    ) -> Result<Vec<u8>, SealProblem> {
+        let value = super::open(pass, key, wrapped, place, sealed)?;
+        value.expose_secret_text().map_err(|_| SealProblem::Refused)?.clone_into(&mut item.password);
+        let kept = self.seal(rng, id, 1, item);
+        item.password.zeroize();
+        kept
     }
 
     /// Opens an item.

@@ -178,7 +178,7 @@ pub async fn explain(mut acting: Acting, person: &str, credential: &str) -> Answ
     let place = place_of(&mut acting, credential).await.map_err(|_| Fault::unknown("credential"))?;
     acting.naming(credential, &place);
     acting.noting("person", who.display_name.clone());
-    let part = acting.tx()?.world_around(Target::Credential(credential)).await?;
+    let part = acting.tx()?.world_around(person, Target::Credential(credential)).await?;
     let level = part.world.level(person, credential, now);
     let name = |id: &Uuid| part.names.get(id).cloned().unwrap_or_else(|| id.to_string());
     let ways: Vec<Way> = explain_ways(&part.world, person, credential, now)

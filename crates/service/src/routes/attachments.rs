@@ -2,18 +2,22 @@
 //! opened piece by piece as they stream out.
 
 use std::io::ErrorKind;
+use std::time::Duration;
 
 use jexlin_api::{Attachment, Page};
 use jexlin_core::access::mark;
-use jexlin_core::vault::{PiecePlace, Sealed, WrappedKey, open_piece};
-use jexlin_store::AttachmentRow;
+use jexlin_core::policy::settings::Settings;
+use jexlin_core::vault::{DataKey, Pass, PiecePlace, Sealed, WrappedKey, copy_piece, open_piece};
+use jexlin_store::{AttachmentRow, CredentialRow, StoreError};
 use rocket::data::{Data, ToByteUnit as _};
 use rocket::http::{ContentType, Status};
 use rocket::request::Request;
 use rocket::response::{self, Responder, Response};
 use rocket::tokio::io::{AsyncReadExt as _, AsyncWriteExt as _, DuplexStream, copy, duplex, sink};
+use rocket::tokio::time::timeout;
 use rocket::{Route, delete, get, post, routes};
 use uuid::Uuid;
+use zeroize::Zeroizing;
 
 use super::exchange::{Sent, id};
 use super::people::named;
@@ -66,14 +70,15 @@ pub async fn add(mut acting: Acting, credential: &str, name: &str, data: Data<'_
     allow_credential::<mark::Edit>(&mut acting, target).await?;
     let name = named("name", name)?;
     acting.noting("attachment", name.clone());
-    let credential = acting.tx()?.credential_locked(target).await?;
+    let data_key = acting.tx()?.credential(target).await?.data_key;
+    let data_key = acting.keys.key.unwrap_data_key(acting.organisation(), target, &WrappedKey(data_key))?;
+    if acting.tx()?.attachments(target).await?.iter().any(|there| there.name.to_lowercase() == name.to_lowercase()) {
+        return Err(name_taken());
+    }
     let (settings, _) = judging::settings(acting.tx()?).await?;
-    let there = acting.tx()?.attachments_size().await?;
-    let most = i64::from(settings.attachment_mib) * MIB;
-    let room = i64::from(settings.attachments_total_mib) * MIB - there;
     let row = AttachmentRow {
         id: Uuid::now_v7(),
-        organisation: credential.organisation,
+        organisation: acting.organisation(),
         credential_id: target,
         name,
         size: 0,
@@ -81,9 +86,40 @@ pub async fn add(mut acting: Acting, credential: &str, name: &str, data: Data<'_
         made_at: acting.now,
         made_by: Some(acting.person.id),
     };
-    acting.tx()?.add_attachment(&row).await?;
-    let data_key = acting.keys.key.unwrap_data_key(credential.organisation, target, &WrappedKey(credential.data_key))?;
+    acting.tx()?.begin_attachment(&row).await?;
+    acting.seen().await?;
+    // A sender may take its time: no transaction is open while the pieces come, and nobody waits.
+    let arrived = arrive(&acting, &row, &data_key, &settings, data).await;
+    let whole = match arrived {
+        Ok((size, pieces)) => finish(&mut acting, &row, size, pieces, &settings).await.map(|()| (size, pieces)),
+        Err(fault) => Err(fault),
+    };
+    match whole {
+        Ok((size, pieces)) => Ok(Sent(show(AttachmentRow { size, pieces, ..row }, Some(acting.person.display_name.clone())))),
+        Err(fault) => {
+            // Should this fail as well, the worker clears it away.
+            if let Ok(mut tx) = acting.app.store.begin(row.organisation).await
+                && tx.give_up_attachment(row.id).await.is_ok()
+            {
+                let _ = tx.commit().await;
+            }
+            Err(fault)
+        }
+    }
+}
+
+fn name_taken() -> Fault {
+    Fault::conflict("name-taken", "The credential has an attachment of this name.", "Give it another name, or remove the one that is there first.")
+}
+
+fn too_much() -> Fault {
+    Fault::field("file", "all attachments together would be larger than the settings allow")
+}
+
+/// Seals the pieces as they come. The number of bytes and of pieces.
+async fn arrive(acting: &Acting, row: &AttachmentRow, data_key: &DataKey, settings: &Settings, data: Data<'_>) -> Answer<(i64, i32)> {
     let cut_off = |error: std::io::Error| Fault::malformed(format!("The file was cut off on its way: {error}."));
+    let most = i64::from(settings.attachment_mib) * MIB;
     // Read on a little past the limit, so that the sender hears this answer and not a broken line.
     let mut stream = data.open((u64::try_from(most).unwrap_or(0) * 2 + 1_048_576).bytes());
     let (mut size, mut number) = (0_i64, 0_i32);
@@ -91,36 +127,81 @@ pub async fn add(mut acting: Acting, credential: &str, name: &str, data: Data<'_
     let mut ahead = fill(&mut stream, &mut piece).await.map_err(cut_off)?;
     loop {
         size += i64::try_from(ahead).unwrap_or(i64::MAX);
-        if size > most || size > room {
+        if size > most {
             copy(&mut stream, &mut sink()).await.map_err(cut_off)?;
-            return Err(if size > most {
-                Fault::field("file", format!("it is larger than {} MiB, the most that the settings allow", settings.attachment_mib))
-            } else {
-                Fault::field("file", "all attachments together would be larger than the settings allow")
-            });
+            return Err(Fault::field("file", format!("it is larger than {} MiB, the most that the settings allow", settings.attachment_mib)));
         }
-        let now = piece.get(..ahead).unwrap_or_default().to_vec();
+        let now = Zeroizing::new(piece.get(..ahead).unwrap_or_default().to_vec());
         // A full piece may be the last one: only the next look tells.
         ahead = if ahead == PIECE { fill(&mut stream, &mut piece).await.map_err(cut_off)? } else { 0 };
-        let place = PiecePlace { organisation: row.organisation, credential: target, attachment: row.id, number, last: ahead == 0 };
+        let place = PiecePlace { organisation: row.organisation, credential: row.credential_id, attachment: row.id, number, last: ahead == 0 };
         let sealed = data_key.seal_piece(&mut acting.app.rng()?, &place, &now)?;
-        acting.tx()?.add_piece(row.id, number, &sealed.0).await?;
+        let mut tx = acting.app.store.begin(row.organisation).await?;
+        tx.heard_of_attachment(row.id, acting.app.clock.now()).await.map_err(|_| Fault::malformed("The file took too long on its way and was given up."))?;
+        tx.add_piece(row.id, number, &sealed.0).await?;
+        tx.commit().await?;
         number += 1;
         if ahead == 0 {
-            break;
+            return Ok((size, number));
         }
     }
-    acting.tx()?.finish_attachment(row.id, size, number).await?;
-    acting.noting("bytes", size.to_string());
-    let by = Some(acting.person.display_name.clone());
-    acting.done().await?;
-    Ok(Sent(show(AttachmentRow { size, pieces: number, ..row }, by)))
 }
+
+/// Makes it seen, if whoever sent it may still add it and there is still room.
+async fn finish(acting: &mut Acting, row: &AttachmentRow, size: i64, pieces: i32, settings: &Settings) -> Answer<()> {
+    acting.again().await?;
+    allow_credential::<mark::Edit>(acting, row.credential_id).await?;
+    let _held = acting.tx()?.credential_locked(row.credential_id).await?;
+    if acting.tx()?.attachments_size().await? + size > i64::from(settings.attachments_total_mib) * MIB {
+        return Err(too_much());
+    }
+    acting.tx()?.finish_attachment(row.id, size, pieces).await.map_err(|error| match error {
+        StoreError::Conflict(_) => name_taken(),
+        StoreError::NotFound => Fault::malformed("The file took too long on its way and was given up."),
+        other => other.into(),
+    })?;
+    acting.noting("bytes", size.to_string());
+    acting.done().await?;
+    Ok(())
+}
+
+/// Copies the attachments of a credential to another, piece by piece; nothing of them comes out.
+pub async fn copy_all(acting: &mut Acting, pass: &impl Pass, from: &CredentialRow, to: &CredentialRow) -> Answer<()> {
+    let all = acting.tx()?.attachments(from.id).await?;
+    if all.is_empty() {
+        return Ok(());
+    }
+    let (settings, _) = judging::settings(acting.tx()?).await?;
+    let more: i64 = all.iter().map(|row| row.size).sum();
+    if acting.tx()?.attachments_size().await? + more > i64::from(settings.attachments_total_mib) * MIB {
+        return Err(too_much());
+    }
+    let organisation = acting.organisation();
+    let (from_key, to_key) = (WrappedKey(from.data_key.clone()), WrappedKey(to.data_key.clone()));
+    for there in all {
+        let new =
+            AttachmentRow { id: Uuid::now_v7(), credential_id: to.id, made_at: acting.now, made_by: Some(acting.person.id), name: there.name.clone(), ..there };
+        acting.tx()?.add_attachment(&new).await?;
+        for number in 0..there.pieces {
+            let last = number + 1 == there.pieces;
+            let old_place = PiecePlace { organisation, credential: from.id, attachment: there.id, number, last };
+            let new_place = PiecePlace { organisation, credential: to.id, attachment: new.id, number, last };
+            let sealed = Sealed(acting.tx()?.piece(there.id, number).await?);
+            let again = copy_piece(pass, &mut acting.app.rng()?, &acting.keys.key, (&from_key, &old_place), (&to_key, &new_place), &sealed)?;
+            acting.tx()?.add_piece(new.id, number, &again.0).await?;
+        }
+    }
+    Ok(())
+}
+
+/// How long a sender may stand still before the file is given up.
+const STILL: Duration = Duration::from_secs(60);
 
 async fn fill(stream: &mut (impl rocket::tokio::io::AsyncRead + Unpin), piece: &mut [u8]) -> std::io::Result<usize> {
     let mut filled = 0;
     while let Some(rest) = piece.get_mut(filled..).filter(|rest| !rest.is_empty()) {
-        match stream.read(rest).await {
+        let read = timeout(STILL, stream.read(rest)).await.map_err(|_| std::io::Error::new(ErrorKind::TimedOut, "nothing came for a minute"))?;
+        match read {
             Ok(0) => break,
             Ok(count) => filled += count,
             Err(error) if error.kind() == ErrorKind::Interrupted => {}

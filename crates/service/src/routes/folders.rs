@@ -12,6 +12,7 @@ use super::bin::removal;
 use super::exchange::{Body, IfMatch, Sent, Versioned, id};
 use super::people::named;
 use crate::acting::Acting;
+use crate::judging;
 use crate::problem::{Answer, Fault};
 
 /// The deepest that folders may be in each other.
@@ -92,7 +93,7 @@ pub async fn add(mut acting: Acting, body: Body<NewFolder>) -> Answer<Versioned<
     match body.parent {
         Some(parent) => {
             allow_folder::<mark::Edit>(&mut acting, parent).await?;
-            check_depth(&mut acting, parent).await?;
+            check_depth(&mut acting, parent, 1).await?;
         }
         None => acting.duty("folders")?,
     }
@@ -120,8 +121,8 @@ pub async fn add(mut acting: Acting, body: Body<NewFolder>) -> Answer<Versioned<
     Ok(Versioned(1, shown))
 }
 
-async fn check_depth(acting: &mut Acting, parent: Uuid) -> Answer<()> {
-    if acting.tx()?.depth_of(parent).await? >= DEEPEST {
+async fn check_depth(acting: &mut Acting, parent: Uuid, height: usize) -> Answer<()> {
+    if acting.tx()?.depth_of(parent).await? + height > DEEPEST {
         return Err(Fault::field("parent", format!("folders can be {DEEPEST} deep in each other and no deeper")));
     }
     Ok(())
@@ -163,7 +164,10 @@ pub async fn change(mut acting: Acting, folder: &str, version: IfMatch, body: Bo
         if acting.tx()?.would_ring(target, parent).await? {
             return Err(Fault::field("parent", "a folder cannot be moved into itself or into what is below it"));
         }
-        check_depth(&mut acting, parent).await?;
+        let height = acting.tx()?.height_of(target).await?;
+        check_depth(&mut acting, parent, height).await?;
+        let keys = acting.keys.clone();
+        judging::admit_folder(acting.tx()?, &keys, target, parent).await?;
         row.parent_id = Some(parent);
         acting.tx()?.judge_all_again(Some(target)).await?;
         let to = acting.tx()?.path_of(parent).await?;
@@ -171,6 +175,7 @@ pub async fn change(mut acting: Acting, folder: &str, version: IfMatch, body: Bo
     } else if body.to_top {
         acting.duty("folders")?;
         row.parent_id = None;
+        acting.tx()?.judge_all_again(Some(target)).await?;
         acting.noting("moved_to", "/");
     }
     if let Some(closed) = body.closed {

@@ -9,7 +9,7 @@ use jexlin_api::{MoveIn, NewPersonalThing, Page, Passphrase, PersonalState, Pers
 use jexlin_core::access::{Level, mark};
 use jexlin_core::vault::kinds::{Kind, PASSWORD};
 use jexlin_core::vault::personal::{PersonalItem, PersonalKey, Protected, check_passphrase};
-use jexlin_core::vault::{Place, Sealed, WrappedKey, open};
+use jexlin_core::vault::{Place, Sealed, WrappedKey};
 use jexlin_store::{PersonalFolderRow, PersonalItemRow, Target};
 use rocket::{Route, delete, get, patch, post, put, routes};
 use uuid::Uuid;
@@ -108,6 +108,14 @@ pub async fn state(mut acting: Acting) -> Answer<Sent<PersonalState>> {
     Ok(Sent(PersonalState { allowed, exists, open }))
 }
 
+/// Argon2id takes memory and time: so many at once, and not on a thread that answers others.
+async fn hashing<T: Send + 'static>(acting: &Acting, work: impl FnOnce() -> T + Send + 'static) -> Answer<T> {
+    let place = acting.app.hashing.clone().acquire_owned().await.map_err(|error| Fault::internal(error.to_string()))?;
+    let done = rocket::tokio::task::spawn_blocking(work).await.map_err(|error| Fault::internal(error.to_string()));
+    drop(place);
+    done
+}
+
 /// Makes one's personal folder, and opens it. Nobody can recover a forgotten passphrase.
 #[utoipa::path(context_path = "", request_body = Passphrase, responses((status = 200)))]
 #[post("/api/v1/personal", data = "<body>")]
@@ -120,7 +128,8 @@ pub async fn create(mut acting: Acting, body: Body<Passphrase>) -> Answer<()> {
     }
     let passphrase = secret(&body.0.passphrase);
     check_passphrase(&passphrase).map_err(|problem| Fault::field("passphrase", problem))?;
-    let (key, protected) = PersonalKey::create(&mut acting.app.rng()?, organisation, person, &passphrase)?;
+    let mut rng = acting.app.rng()?;
+    let (key, protected) = hashing(&acting, move || PersonalKey::create(&mut rng, organisation, person, &passphrase)).await??;
     let row = PersonalFolderRow { person_id: person, organisation, salt: protected.salt, sealed_key: protected.sealed_key, made_at: now, version: 1 };
     acting.tx()?.add_personal_folder(&row).await?;
     acting.done().await?;
@@ -142,11 +151,9 @@ pub async fn open_folder(mut acting: Acting, body: Body<Passphrase>) -> Answer<(
     let failures = tx.throttle(&tries).await?.map_or(0, |throttle| throttle.failures);
     tx.note_failure(&tries, failures.saturating_add(1), now).await?;
     tx.commit().await?;
-    // Argon2 takes memory: so many at a time.
-    let _place = acting.app.hashing.clone().acquire_owned().await.map_err(|_| Fault::internal("no place to hash"))?;
     let protected = Protected { salt: row.salt, sealed_key: row.sealed_key };
-    let opened = PersonalKey::open(organisation, person, &protected, &secret(&body.0.passphrase));
-    let Ok(key) = opened else {
+    let passphrase = secret(&body.0.passphrase);
+    let Ok(key) = hashing(&acting, move || PersonalKey::open(organisation, person, &protected, &passphrase)).await? else {
         return Err(Fault::forbidden("The passphrase does not open your personal folder.", "Check it; nobody can recover a forgotten one."));
     };
     acting.tx()?.forget_failures(&tries).await?;
@@ -174,7 +181,8 @@ pub async fn protect(mut acting: Acting, body: Body<Passphrase>) -> Answer<()> {
     check_passphrase(&passphrase).map_err(|problem| Fault::field("passphrase", problem))?;
     let person = acting.person.id;
     let mut row = acting.tx()?.personal_folder(person).await?.ok_or_else(folder_missing)?;
-    let protected = key.protect(&mut acting.app.rng()?, &passphrase)?;
+    let mut rng = acting.app.rng()?;
+    let protected = hashing(&acting, move || key.protect(&mut rng, &passphrase)).await??;
     (row.salt, row.sealed_key) = (protected.salt, protected.sealed_key);
     acting.tx()?.protect_personal_folder(&row).await?;
     acting.done().await?;
@@ -348,35 +356,22 @@ pub async fn move_in(mut acting: Acting, body: Body<MoveIn>) -> Answer<Versioned
     let reach = acting.tx()?.reach_credential(person, target, now).await?.allow::<mark::Reveal>()?;
     debug_assert!(allowed.held() == Level::Steward);
     let passed = through(&mut acting, &reach, gate).await?;
-    let withheld = acting
-        .tx()?
-        .sealed_by_state(target, PASSWORD, "current")
-        .await
-        .map_err(|_| Fault::conflict("not-personal", "It has no password.", "Only a login can be moved into a personal folder."))?;
+    let current = acting.tx()?.versions(target).await?.into_iter().find(|version| version.field == PASSWORD && version.state == "current");
+    let number = current.ok_or_else(|| Fault::conflict("not-personal", "It has no password.", "Only a login can be moved into a personal folder."))?.number;
+    let (sealed, _) = acting.tx()?.sealed_version(target, PASSWORD, number).await?;
+    let place = Place { organisation: acting.organisation(), credential: target, field: PASSWORD, version: number };
+    let mut item = PersonalItem::default();
+    let text = |name: &str| Some(row.fields.get(name).and_then(serde_json::Value::as_str).unwrap_or_default().to_owned());
+    let given = NewPersonalThing { name: Some(row.name.clone()), user_name: text("user_name"), url: text("url"), note: text("note"), password: None };
+    fill(&mut item, given)?;
+    let thing = Uuid::now_v7();
+    let (wrapped, sealed) = (WrappedKey(row.data_key.clone()), Sealed(sealed));
+    let sealed = key.take_in(&mut acting.app.rng()?, thing, &mut item, &passed, &acting.keys.key, &wrapped, &place, &sealed)?;
+    let kept = PersonalItemRow { id: thing, organisation: acting.organisation(), person_id: person, sealed, changed_at: now, version: 1 };
+    acting.tx()?.add_personal_item(&kept).await?;
     let going = removal(&acting, "credential", target, path, row.folder_id, 1);
     acting.tx()?.add_removal(&going).await?;
     acting.tx()?.remove_credential(target, row.version, going.id, now).await?;
-    // The thing goes in under its own event, after that of the look (promise 1).
-    let (_, receipt) = acting.done().await?;
-    let sealed = withheld.after(&receipt)?;
-    let place = Place { organisation: acting.organisation(), credential: target, field: PASSWORD, version: sealed.number };
-    let plain = open(&passed, &acting.keys.key, &WrappedKey(sealed.data_key), &place, &Sealed(sealed.sealed))?;
-    let mut item = PersonalItem::default();
-    let text = |name: &str| Some(row.fields.get(name).and_then(serde_json::Value::as_str).unwrap_or_default().to_owned());
-    let password = plain.expose_secret_text().map_err(|error| Fault::internal(error.to_string()))?;
-    fill(
-        &mut item,
-        NewPersonalThing {
-            name: Some(row.name.clone()),
-            user_name: text("user_name"),
-            url: text("url"),
-            note: text("note"),
-            password: Some(SecretText::new(password.to_owned())),
-        },
-    )?;
-    acting.again().await?;
-    acting.intends("personal.add", "personal-folder", None, "");
-    let kept = store(&mut acting, &key, &item).await?;
     acting.done().await?;
     Ok(Versioned(1, show(&kept, &item)))
 }

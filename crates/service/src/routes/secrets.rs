@@ -6,9 +6,9 @@ use jexlin_api::{CopyCredential, Credential, OneTimeCode, Page, PutBack, Reveal,
 use jexlin_core::access::{Allowed, AtLeast, mark};
 use jexlin_core::gate::{self, Passed};
 use jexlin_core::names::{LONGEST_FIELD, check_note};
-use jexlin_core::vault::kinds::{Given, PASSWORD};
+use jexlin_core::vault::kinds::PASSWORD;
 use jexlin_core::vault::one_time::{COUNTER, ONE_TIME_SEED, code_for};
-use jexlin_core::vault::{Place, Sealed, WrappedKey, open, pictures, put_back as reseal};
+use jexlin_core::vault::{Place, Sealed, WrappedKey, copy as reseal_copy, open, pictures, put_back as reseal};
 use jexlin_store::{Approach, NewVersion, SealedVersion, Withheld};
 use rocket::data::{Data, ToByteUnit as _};
 use rocket::{Route, get, post, routes};
@@ -19,6 +19,7 @@ use super::folders::allow_folder;
 use super::people::named;
 use super::vault::{allow_credential, keep_new, kind_of, show};
 use crate::acting::Acting;
+use crate::judging;
 use crate::problem::{Answer, Fault};
 
 pub fn routes() -> Vec<Route> {
@@ -172,8 +173,7 @@ pub async fn put_back(mut acting: Acting, credential: &str, body: Body<PutBack>)
     acting.tx()?.add_version(&new).await?;
     acting.tx()?.touch_credential(target, row.version, now, by).await?;
     if field == PASSWORD {
-        // What the rules say of it is found out without opening it here.
-        acting.tx()?.judge_again(target).await?;
+        judge_what_came(&mut acting, target).await?;
     }
     row.version += 1;
     row.changed_at = now;
@@ -184,7 +184,7 @@ pub async fn put_back(mut acting: Acting, credential: &str, body: Body<PutBack>)
 }
 
 /// Copies a credential with its current values into a folder. Whoever may reveal it and edit there
-/// could do so by hand; this leaves one event, and no value on any screen.
+/// could do so by hand; here no value comes out on the way.
 #[utoipa::path(context_path = "", request_body = CopyCredential, responses((status = 200, body = Credential)))]
 #[post("/api/v1/credentials/<credential>/copy", data = "<body>")]
 pub async fn copy(mut acting: Acting, credential: &str, body: Body<CopyCredential>) -> Answer<Versioned<Credential>> {
@@ -199,32 +199,55 @@ pub async fn copy(mut acting: Acting, credential: &str, body: Body<CopyCredentia
     let name = named("name", body.name.as_deref().unwrap_or(&row.name))?;
     let to = acting.tx()?.path_of(body.folder).await?;
     acting.noting("copied_to", format!("{to}/{name}"));
-    let versions = acting.tx()?.versions(target).await?;
-    let mut withheld = vec![];
-    for version in versions.into_iter().filter(|version| version.state == "current") {
-        let sealed = acting.tx()?.sealed_by_state(target, &version.field, "current").await?;
-        withheld.push((version, sealed));
-    }
-    let (_, receipt) = acting.done().await?;
-    let mut given = vec![];
-    for (version, sealed) in withheld {
-        let sealed = sealed.after(&receipt)?;
-        let place = Place { organisation: acting.organisation(), credential: target, field: &version.field, version: version.number };
-        let value = open(&passed, &acting.keys.key, &WrappedKey(sealed.data_key), &place, &Sealed(sealed.sealed))?;
-        given.push((version.field, Given { value, facts: facts(version.facts) }, "typed"));
-    }
-    acting.again().await?;
-    acting.intends("credential.add", "credential", None, &name);
-    acting.noting("copy_of", target.to_string());
     let kind = kind_of(acting.tx()?, &row).await?;
     let fields = serde_json::from_value(row.fields.clone()).unwrap_or_default();
-    let made = keep_new(&mut acting, &kind, body.folder, &name, &fields, given).await?;
+    // Its making is what is read again in the end; both are in the log, or neither.
+    let made = keep_new(&mut acting, &kind, body.folder, &name, &fields, vec![]).await?;
     acting.tx()?.label_copy(made, &row.extra, &row.tags).await?;
     let kept = acting.tx()?.credential(made).await?;
+    let (from_key, to_key) = (WrappedKey(row.data_key.clone()), WrappedKey(kept.data_key.clone()));
+    let (organisation, now, by) = (acting.organisation(), acting.now, acting.person.id);
+    let mut has_password = false;
+    for version in acting.tx()?.versions(target).await?.into_iter().filter(|version| version.state == "current") {
+        let (sealed, facts) = acting.tx()?.sealed_version(target, &version.field, version.number).await?;
+        let from = Place { organisation, credential: target, field: &version.field, version: version.number };
+        let to = Place { credential: made, version: 1, ..from };
+        let again = reseal_copy(&passed, &mut acting.app.rng()?, &acting.keys.key, (&from_key, &from), (&to_key, &to), &Sealed(sealed))?;
+        let new = NewVersion {
+            credential: made,
+            field: &version.field,
+            number: 1,
+            state: "current",
+            sealed: &again.0,
+            now,
+            by: Some(by),
+            how: "typed",
+            why: "copied",
+            facts,
+        };
+        acting.tx()?.add_version(&new).await?;
+        has_password |= version.field == PASSWORD;
+    }
+    if has_password {
+        judge_what_came(&mut acting, made).await?;
+    }
+    super::attachments::copy_all(&mut acting, &passed, &row, &kept).await?;
+    acting.also().await?;
+    acting.intends("credential.add", "credential", None, &name);
+    acting.noting("copy_of", target.to_string());
     let shown = show(&mut acting, kept, level).await?;
     acting.naming(made, &format!("{}/{}", shown.place, shown.name));
     acting.done().await?;
     Ok(Versioned(shown.version, shown))
+}
+
+/// Judges a password that came sealed, and refuses it where the folder insists on another.
+async fn judge_what_came(acting: &mut Acting, target: Uuid) -> Answer<()> {
+    let (app, keys) = (acting.app.clone(), acting.keys.clone());
+    for it in acting.tx()?.to_judge_of(&[target], PASSWORD).await? {
+        judging::admit_sealed(acting.tx()?, &app, &keys, &it).await?;
+    }
+    Ok(())
 }
 
 /// Reads the seed of one-time codes out of a QR picture (PNG or JPEG), the body. Nothing is stored.

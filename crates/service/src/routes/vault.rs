@@ -153,7 +153,12 @@ pub async fn list(mut acting: Acting, narrowed: Narrowed<'_>, cursor: Option<&st
         rows.sort_by_key(|row| order.iter().position(|id| *id == row.id));
         return Ok(Sent(Page { items: rows.into_iter().map(|row| show_item(row, false)).collect(), next: None }));
     }
-    Ok(Sent(page(rows, paging.most, |row| (row.name.clone(), row.id), |row| show_item(row, near))))
+    if near {
+        // The nearest first: whoever does not find it here types it otherwise.
+        rows.truncate(usize::try_from(paging.most).unwrap_or(0));
+        return Ok(Sent(Page { items: rows.into_iter().map(|row| show_item(row, true)).collect(), next: None }));
+    }
+    Ok(Sent(page(rows, paging.most, |row| (row.name.clone(), row.id), |row| show_item(row, false))))
 }
 
 fn fields_of(row: &CredentialRow) -> BTreeMap<String, String> {
@@ -447,6 +452,7 @@ pub async fn change(mut acting: Acting, credential: &str, version: IfMatch, body
         row.name = named("name", name)?;
         acting.noting("name", row.name.clone());
     }
+    let mut moved = false;
     if let Some(folder) = body.folder.filter(|folder| *folder != row.folder_id) {
         // Moving changes who reaches it: it takes a steward here and an editor there.
         allow_credential::<mark::Steward>(&mut acting, target).await?;
@@ -454,7 +460,7 @@ pub async fn change(mut acting: Acting, credential: &str, version: IfMatch, body
         row.folder_id = folder;
         let to = acting.tx()?.path_of(folder).await?;
         acting.noting("moved_to", to);
-        acting.tx()?.judge_again(target).await?;
+        moved = true;
     }
     let kept = fields_of(&row);
     let mut fields = kept.clone();
@@ -502,6 +508,18 @@ pub async fn change(mut acting: Acting, credential: &str, version: IfMatch, body
     row.changed_at = acting.now;
     row.changed_by = Some(acting.person.id);
     keep_secrets(&mut acting, &kind, &row, &secrets, &body.why, &rule).await?;
+    if !secrets.iter().any(|(field, ..)| field == PASSWORD) && (moved || fields != kept || body.name.is_some()) {
+        // What it keeps is judged by what counts from now on, and where it comes to, also admitted.
+        let (app, keys) = (acting.app.clone(), acting.keys.clone());
+        for mut it in acting.tx()?.to_judge_of(&[target], PASSWORD).await? {
+            (it.folder, it.name, it.fields) = (row.folder_id, row.name.clone(), row.fields.clone());
+            if moved {
+                judging::admit_sealed(acting.tx()?, &app, &keys, &it).await?;
+            } else {
+                judging::again(acting.tx()?, &app, &keys, &it).await?;
+            }
+        }
+    }
     let change = CredentialChange {
         id: target,
         version: version.0,

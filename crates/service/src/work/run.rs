@@ -312,11 +312,8 @@ impl Runner {
         let mut tx = self.begin().await?;
         tx.job_step(self.job.row.id, self.app.worker, "making a new password", now + LEASE).await?;
         let row = tx.credential_locked(credential).await?;
-        // The plan's own policy, else what counts in the folder.
-        let rules = match tx.plan_of(credential).await?.and_then(|plan| plan.policy_id) {
-            Some(policy) => serde_json::from_value(tx.policy(Some(policy)).await?.rules).map_err(|error| Fault::internal(error.to_string()))?,
-            None => judging::rule_for(&mut tx, row.folder_id, None).await?.policy,
-        };
+        let planned = tx.plan_of(credential).await?.and_then(|plan| plan.policy_id);
+        let rules = judging::rule_for_rotation(&mut tx, row.folder_id, planned).await?.policy;
         let mut rng = self.app.rng()?;
         let password = rules.generate(&mut rng, About { user_name: &self.user, used_ago: None }).map_err(|problem| Fault::internal(problem.to_string()))?;
         let number = tx.next_number(credential, PASSWORD).await?;

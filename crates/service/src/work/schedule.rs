@@ -29,6 +29,10 @@ pub(super) async fn forever(app: App) {
     }
 }
 
+/// A file of which nothing was heard for so long does not come any more; its sender is cut off much
+/// earlier.
+const GIVEN_UP: TimeDelta = TimeDelta::minutes(10);
+
 /// One round over all organisations.
 ///
 /// # Errors
@@ -53,6 +57,8 @@ pub async fn schedule_once(app: &App) -> Answer<()> {
 /// device could still have the password (promise 2). A steward purges those by hand.
 async fn purge(app: &App, organisation: Uuid, keys: &OpenKeys) -> Answer<()> {
     let mut tx = app.store.begin(organisation).await?;
+    // Files that were on their way when a service ended are not known to anybody yet.
+    tx.give_up_attachments(app.clock.now() - GIVEN_UP).await?;
     let (settings, _) = judging::settings(&mut tx).await?;
     if settings.bin_days == 0 {
         return Ok(tx.commit().await?);
