@@ -15,13 +15,14 @@ use std::process::{Command, Stdio};
 use std::time::{Duration, Instant};
 
 use hdrhistogram::Histogram;
+use jexlin_acceptance::browser::{Driver, Page};
 use jexlin_acceptance::{PASSWORD, Service, until};
 use jexlin_standins::cluster::{Care, Cluster, programs};
 use jexlin_standins::host::Host;
 use serde_json::{Value, json};
 
 type Bench = (&'static str, fn());
-const ALL: [Bench; 4] = [("reveals", reveals), ("upkeep", upkeep), ("lists", lists), ("start", start)];
+const ALL: [Bench; 5] = [("reveals", reveals), ("upkeep", upkeep), ("lists", lists), ("console", console), ("start", start)];
 
 fn main() {
     let wanted: Vec<String> = std::env::args().skip(1).collect();
@@ -214,11 +215,12 @@ fn fill(cluster: &Cluster, service: &Service, top: &str, from: usize, to: usize)
                  SELECT md5('credential' || n)::uuid, scope(), md5('folder' || n / 50)::uuid, 'login', 'pump ' || md5(n::text), jsonb_build_object('user_name', 'user' || n % 500), '', now(), now() FROM generate_series({from}, {to} - 1) n;
                  INSERT INTO access_grant (id, organisation, folder_id, group_id, held, created_at)
                  SELECT md5('grant' || n)::uuid, scope(), md5('folder' || n * 2 / 5)::uuid, md5('group' || 1 + (n * 7919) % 2000)::uuid, 1 + n % 5, now()
-                 FROM generate_series({from} / 20, {to} / 20 - 1) n ON CONFLICT DO NOTHING;
-                 ANALYZE"
+                 FROM generate_series({from} / 20, {to} / 20 - 1) n ON CONFLICT DO NOTHING"
             ),
         )
         .unwrap();
+    // Otherwise the database does this by itself some time later, beside what is measured.
+    cluster.psql(&service.database.name, "VACUUM ANALYZE").unwrap();
 }
 
 fn lists() {
@@ -304,6 +306,75 @@ fn lists() {
     figure("service memory at rest", at_rest, "MiB", "", 0.0, "told", true);
     let after = memory(&service);
     figure("service memory after 1000000 credentials listed and searched", after, "MiB", "", 0.0, "below 200 MiB", after < 200.0);
+}
+
+/// Scrolls what a script finds by so many pixels a frame for three seconds, and tells how many frames
+/// were drawn and how many dropped, by the browser's own tracing.
+async fn scroll(driver: &Driver, page: &Page, what: &str, element: &str, rows: usize) {
+    let count = format!("return Math.round(parseFloat({element}.firstElementChild.style.height))");
+    let height = page.0.execute(&count, vec![]).await.unwrap().as_f64().unwrap();
+    let _ = driver.traced(&page.0).await;
+    let run = format!(
+        "const done = arguments[arguments.length - 1]; const box = {element}; box.scrollTop = 0; const begin = performance.now(); let frames = 0;
+         const step = (now) => {{ box.scrollTop += 90; frames += 1; now - begin < 3000 ? requestAnimationFrame(step) : done(frames); }}; requestAnimationFrame(step);"
+    );
+    let steps = page.0.execute_async(&run, vec![]).await.unwrap().as_f64().unwrap();
+    let names = driver.traced(&page.0).await;
+    let of = |wanted: &str| names.iter().filter(|name| *name == wanted).count() as f64;
+    let (drawn, dropped) = (of("DrawFrame"), of("DroppedFrame"));
+    assert!(drawn > 10.0, "nothing was traced: {drawn} frames, {steps} steps");
+    figure(
+        &format!("{what} of {rows} rows ({height:.0} pixels): frames dropped in 3 s of scrolling"),
+        dropped,
+        "frames",
+        "frames drawn",
+        drawn,
+        "0",
+        dropped == 0.0,
+    );
+}
+
+fn console() {
+    let cluster = Cluster::temporary(Care::Fast).unwrap();
+    let service = service(&cluster, &[]);
+    let ines = service.sign_in("ines");
+    let top = ines.folder("Pumping");
+    groups(&cluster, &service);
+    fill(&cluster, &service, &top, 0, 100_000);
+    let folders = 100_000;
+    cluster
+        .psql(
+            &service.database.name,
+            &format!(
+                "SELECT set_config('jexlin.organisation', id::text, false) FROM organisation;
+                 INSERT INTO folder (id, organisation, parent_id, name, created_at)
+                 SELECT md5('shelf' || n)::uuid, scope(), md5('folder' || n % 2000)::uuid, 'shelf ' || n, now() FROM generate_series(1, {folders}) n;
+                 INSERT INTO folder_source SELECT scope(), md5('shelf' || n)::uuid, s
+                 FROM generate_series(1, {folders}) n, unnest(ARRAY[md5('shelf' || n)::uuid, md5('folder' || n % 2000)::uuid, '{top}'::uuid]) s"
+            ),
+        )
+        .unwrap();
+    cluster.psql(&service.database.name, "VACUUM ANALYZE").unwrap();
+    let driver = Driver::start();
+    let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build().unwrap();
+    runtime.block_on(async {
+        let page = Page(driver.tracing_browser().await);
+        page.sign_in(&service, "ines").await;
+        page.0.goto(&format!("{}/vault", service.url)).await.unwrap();
+        page.sees("pump 0").await;
+        // Everything is fetched first, by scrolling to the end again and again.
+        let list = "[...document.querySelectorAll('input[type=checkbox]')].at(-1).closest('ul').parentElement";
+        let begin = Instant::now();
+        let mut rows = 0.0;
+        while rows < 100_000.0 * 50.0 && begin.elapsed() < Duration::from_secs(400) {
+            let fetch = format!("const box = {list}; box.scrollTop = box.scrollHeight; return parseFloat(box.firstElementChild.style.height)");
+            rows = page.0.execute(&fetch, vec![]).await.unwrap().as_f64().unwrap();
+        }
+        eprintln!("fetched {} rows in {:.0} s", rows / 50.0, begin.elapsed().as_secs_f64());
+        scroll(&driver, &page, "list", list, 100_000).await;
+        scroll(&driver, &page, "tree", "document.querySelector('nav[aria-label=Folders] ul').parentElement", folders + 2_001).await;
+        page.0.close().await.unwrap();
+    });
 }
 
 fn start() {

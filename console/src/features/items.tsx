@@ -2,7 +2,7 @@
 
 import { useInfiniteQuery, useQuery } from "@tanstack/react-query";
 import { useVirtualizer } from "@tanstack/react-virtual";
-import { type KeyboardEvent, useRef, useState } from "react";
+import { type KeyboardEvent, useMemo, useRef, useState } from "react";
 import { Link } from "wouter";
 import { type Credential, type CredentialItem, type Kind, type Page, type SavedSearch, all, api } from "../api";
 import { Act, Choice, Empty, Field, Fold, Form, State, Trouble, text, told } from "../parts";
@@ -132,8 +132,11 @@ export function Items({ folder, open }: { folder: string | undefined; open: stri
     initialPageParam: "",
     queryFn: ({ pageParam }) => api.get<Page<CredentialItem>>(`/credentials?${query}&cursor=${pageParam}`),
     getNextPageParam: (page) => page.next,
+    // Comparing a hundred thousand rows with what was there before takes longer than drawing the few
+    // that are seen.
+    structuralSharing: false,
   });
-  const items = pages.data?.pages.flatMap((page) => page.items) ?? [];
+  const items = useMemo(() => pages.data?.pages.flatMap((page) => page.items) ?? [], [pages.data]);
   const rows = useVirtualizer({
     count: items.length,
     getScrollElement: () => box.current,

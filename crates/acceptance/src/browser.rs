@@ -5,6 +5,7 @@
 use std::process::{Child, Command, Stdio};
 use std::time::Duration;
 
+use fantoccini::actions::{InputSource as _, MOUSE_BUTTON_LEFT, MouseActions, PointerAction};
 use fantoccini::{Client, ClientBuilder, Locator};
 use serde_json::{Value, json};
 
@@ -31,6 +32,46 @@ impl Driver {
     /// # Panics
     /// When it does not come up.
     pub async fn browser(&self, more: &[&str]) -> Client {
+        self.browser_with(more, json!({}), json!({"browser": "ALL"})).await
+    }
+
+    /// A fresh browser that traces what its compositor does with each frame.
+    ///
+    /// # Panics
+    /// When it does not come up.
+    pub async fn tracing_browser(&self) -> Client {
+        let categories = "devtools.timeline.frame,disabled-by-default-devtools.timeline.frame";
+        self.browser_with(
+            &[],
+            json!({"perfLoggingPrefs": {"traceCategories": categories, "enableNetwork": false, "enablePage": false}}),
+            json!({"performance": "ALL"}),
+        )
+        .await
+    }
+
+    /// What was traced since the last look: the names of the events, in their order.
+    ///
+    /// # Panics
+    /// When the driver does not answer.
+    pub async fn traced(&self, client: &Client) -> Vec<String> {
+        let session = client.session_id().await.unwrap().unwrap();
+        let url = format!("http://127.0.0.1:{}/session/{session}/se/log", self.1);
+        let text = ureq::post(url)
+            .header("Content-Type", "application/json")
+            .send("{\"type\": \"performance\"}")
+            .unwrap()
+            .body_mut()
+            .with_config()
+            .limit(512 << 20)
+            .read_to_string()
+            .unwrap();
+        let log: Value = serde_json::from_str(&text).unwrap();
+        let entries = log["value"].as_array().cloned().unwrap_or_default();
+        let message = |entry: &Value| serde_json::from_str::<Value>(entry["message"].as_str().unwrap_or_default()).unwrap_or_default();
+        entries.iter().map(|entry| message(entry)["message"]["params"]["name"].as_str().unwrap_or_default().to_owned()).collect()
+    }
+
+    async fn browser_with(&self, more: &[&str], options: Value, logs: Value) -> Client {
         let folder = std::env::temp_dir().join(format!("jexlin-browser-{}-{}", std::process::id(), jexlin_standins::free_port().unwrap()));
         let mut arguments: Vec<String> = [
             "--headless=new",
@@ -48,8 +89,12 @@ impl Driver {
         arguments.push(format!("--user-data-dir={}", folder.display()));
         arguments.extend(more.iter().map(|argument| (*argument).to_owned()));
         let mut wanted = serde_json::Map::new();
-        wanted.insert("goog:chromeOptions".into(), json!({"args": arguments, "binary": "/usr/bin/chromium"}));
-        wanted.insert("goog:loggingPrefs".into(), json!({"browser": "ALL"}));
+        let mut chrome = json!({"args": arguments, "binary": "/usr/bin/chromium"});
+        if let (Some(chrome), Some(options)) = (chrome.as_object_mut(), options.as_object()) {
+            chrome.extend(options.clone());
+        }
+        wanted.insert("goog:chromeOptions".into(), chrome);
+        wanted.insert("goog:loggingPrefs".into(), logs);
         ClientBuilder::new(hyper_util::client::legacy::connect::HttpConnector::new())
             .capabilities(wanted)
             .connect(&format!("http://127.0.0.1:{}", self.1))
@@ -84,6 +129,23 @@ impl Page {
     pub async fn press(&self, text: &str) {
         let xpath = format!("//button[contains(normalize-space(.), \"{text}\") and not(@disabled)] | //a[contains(normalize-space(.), \"{text}\")]");
         self.find(&xpath).await.click().await.unwrap_or_else(|error| panic!("{text}: {error}"));
+    }
+
+    /// Drags one thing onto another with the mouse, by XPath.
+    ///
+    /// # Panics
+    /// When one of them is not there.
+    pub async fn drag(&self, from: &str, to: &str) {
+        let (from, to) = (self.find(from).await, self.find(to).await);
+        // Over it twice: a browser tells a place of what is coming only when the mouse moves above it.
+        let mouse = MouseActions::new("mouse".into())
+            .then(PointerAction::MoveToElement { element: from, duration: None, x: 0.0, y: 0.0 })
+            .then(PointerAction::Down { button: MOUSE_BUTTON_LEFT })
+            .then(PointerAction::MoveBy { duration: None, x: 5.0, y: 5.0 })
+            .then(PointerAction::MoveToElement { element: to.clone(), duration: None, x: 0.0, y: 0.0 })
+            .then(PointerAction::MoveToElement { element: to, duration: None, x: 3.0, y: 1.0 })
+            .then(PointerAction::Up { button: MOUSE_BUTTON_LEFT });
+        self.0.perform_actions(mouse).await.unwrap();
     }
 
     /// Types into the field of a label.

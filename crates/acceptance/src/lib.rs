@@ -430,15 +430,22 @@ pub struct Client {
 }
 
 impl Client {
+    /// A program that finds this person's session, if it is the client or starts it.
+    #[must_use]
+    pub fn command(&self, program: &Path) -> Command {
+        let mut command = Command::new(program);
+        command.env("JEXLIN_SESSION", self.folder.join("session.json")).env("JEXLIN_SERVICE", &self.url).env("COLUMNS", "160").current_dir(&self.folder);
+        command
+    }
+
     /// Runs it.
     ///
     /// # Panics
     /// When it cannot be run.
     #[must_use]
     pub fn run(&self, arguments: &[&str], input: &str) -> Output {
-        let mut command = Command::new(program("jexlin"));
-        command.args(arguments).env("JEXLIN_SESSION", self.folder.join("session.json")).env("JEXLIN_SERVICE", &self.url).env("COLUMNS", "160");
-        let mut child = command.current_dir(&self.folder).stdin(Stdio::piped()).stdout(Stdio::piped()).stderr(Stdio::piped()).spawn().expect("the client");
+        let mut command = self.command(&program("jexlin"));
+        let mut child = command.args(arguments).stdin(Stdio::piped()).stdout(Stdio::piped()).stderr(Stdio::piped()).spawn().expect("the client");
         // A client that needs no input may have ended already.
         let _ = child.stdin.take().expect("its input").write_all(input.as_bytes());
         child.wait_with_output().expect("its end")

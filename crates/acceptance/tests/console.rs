@@ -202,6 +202,11 @@ async fn an_engineers_day_in_the_vault() {
     page.sees("Nobody gains or loses").await;
     page.find("//dialog//button[contains(., 'Move')]").await.click().await.unwrap();
     page.sees("are in /Archive now").await;
+    // By the mouse as well.
+    page.drag("//li//a[contains(., 'Rainfall')]", "//nav[@aria-label='Folders']//a[normalize-space(.)='Archive']").await;
+    page.sees("into /Archive?").await;
+    page.find("//dialog//button[contains(., 'Move')]").await.click().await.unwrap();
+    page.sees("Rainfall is in /Archive now").await;
     // Removed, and back by one press.
     page.0.goto(&format!("{}/vault/-/{portal}", service.url)).await.unwrap();
     page.press("Remove").await;

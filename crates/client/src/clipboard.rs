@@ -59,8 +59,13 @@ fn sequence(text: &str) -> String {
 }
 
 fn tell(what: &str, way: &str, seconds: u16) {
+    // Whoever presses Ctrl-C wants it out of the clipboard now, not left there.
+    let (sender, pressed) = std::sync::mpsc::channel();
+    let _ = ctrlc::set_handler(move || {
+        let _ = sender.send(());
+    });
     eprintln!("The {what} is in {way} for {seconds} seconds; wait here, or press Ctrl-C.");
-    std::thread::sleep(Duration::from_secs(seconds.into()));
+    let _ = pressed.recv_timeout(Duration::from_secs(seconds.into()));
 }
 
 #[cfg(test)]

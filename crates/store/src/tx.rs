@@ -130,6 +130,8 @@ impl Store {
     pub fn open(url: &str, connections: usize) -> Result<Self> {
         let pool = Pool::builder(Dial { url: url.to_owned() })
             .max_size(connections)
+            // The one that was used last has its plans and pages at hand.
+            .queue_mode(deadpool::managed::QueueMode::Lifo)
             .runtime(deadpool::Runtime::Tokio1)
             .wait_timeout(Some(Duration::from_secs(5)))
             .create_timeout(Some(Duration::from_secs(5)))
