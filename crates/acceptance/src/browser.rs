@@ -49,26 +49,23 @@ impl Driver {
         .await
     }
 
-    /// What was traced since the last look: the names of the events, in their order.
+    /// What was traced since the browser came up: the names of the events and their times in seconds.
+    /// The driver tells it once.
     ///
     /// # Panics
     /// When the driver does not answer.
-    pub async fn traced(&self, client: &Client) -> Vec<String> {
+    pub async fn traced(&self, client: &Client) -> Vec<(String, f64)> {
         let session = client.session_id().await.unwrap().unwrap();
         let url = format!("http://127.0.0.1:{}/session/{session}/se/log", self.1);
-        let text = ureq::post(url)
-            .header("Content-Type", "application/json")
-            .send("{\"type\": \"performance\"}")
-            .unwrap()
-            .body_mut()
-            .with_config()
-            .limit(512 << 20)
-            .read_to_string()
-            .unwrap();
+        let mut answer = ureq::post(url).header("Content-Type", "application/json").send("{\"type\": \"performance\"}").unwrap();
+        let text = answer.body_mut().with_config().limit(512 << 20).read_to_string().unwrap();
         let log: Value = serde_json::from_str(&text).unwrap();
-        let entries = log["value"].as_array().cloned().unwrap_or_default();
-        let message = |entry: &Value| serde_json::from_str::<Value>(entry["message"].as_str().unwrap_or_default()).unwrap_or_default();
-        entries.iter().map(|entry| message(entry)["message"]["params"]["name"].as_str().unwrap_or_default().to_owned()).collect()
+        let event = |entry: &Value| {
+            let message: Value = serde_json::from_str(entry["message"].as_str()?).ok()?;
+            let event = &message["message"]["params"];
+            Some((event["name"].as_str()?.to_owned(), event["ts"].as_f64()? / 1_000_000.0))
+        };
+        log["value"].as_array().into_iter().flatten().filter_map(event).collect()
     }
 
     async fn browser_with(&self, more: &[&str], options: Value, logs: Value) -> Client {

@@ -30,6 +30,12 @@ pub struct Grant {
     pub ends_at: Option<DateTime<Utc>>,
     /// Why it was given.
     pub note: String,
+    /// Of what is in the folder, only this kind.
+    pub only_kind: Option<String>,
+    /// Of what is in the folder, only what has this tag.
+    pub only_tag: Option<String>,
+    /// Whether former values may be seen as well, where values may.
+    pub history: bool,
 }
 
 /// Grants something. Exactly one of `folder` and `credential`, one of `person` and `group`.
@@ -56,6 +62,112 @@ pub struct NewGrant {
     /// Why.
     #[serde(default)]
     pub note: String,
+    /// Of what is in the folder, only this kind.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub only_kind: Option<String>,
+    /// Of what is in the folder, only what has this tag.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub only_tag: Option<String>,
+    /// Without a look at former values.
+    #[serde(default)]
+    pub without_history: bool,
+}
+
+/// A change whose preview is wanted. Exactly one of its parts is given.
+#[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct Change {
+    /// A new grant.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub grant: Option<NewGrant>,
+    /// A grant that is taken away.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub withdraw: Option<Uuid>,
+    /// Somebody who comes into a group.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub join: Option<Membership>,
+    /// Somebody who leaves a group.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub leave: Option<Membership>,
+    /// A folder that is moved, closed or opened.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub folder: Option<FolderChange>,
+    /// Credentials that are moved.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub credentials: Option<CredentialsMoved>,
+}
+
+/// A person or group in a group.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct Membership {
+    /// The group.
+    pub group: Uuid,
+    /// The person or group in it.
+    pub member: Uuid,
+}
+
+/// What changes about the place of a folder.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct FolderChange {
+    /// The folder.
+    pub id: Uuid,
+    /// Into this one.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub parent: Option<Uuid>,
+    /// To the top.
+    #[serde(default)]
+    pub to_top: bool,
+    /// Closed or opened.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub closed: Option<bool>,
+}
+
+/// Credentials and where they go.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct CredentialsMoved {
+    /// Which.
+    pub ids: Vec<Uuid>,
+    /// Into this folder.
+    pub to: Uuid,
+}
+
+/// Who would gain or lose what by a change.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Preview {
+    /// A sentence that says it.
+    pub sentence: String,
+    /// How many people gain something.
+    pub gaining: usize,
+    /// How many people lose something.
+    pub losing: usize,
+    /// What changes, by person; the first 500.
+    pub shifts: Vec<Shift>,
+    /// Whether there are more than these.
+    pub more: bool,
+}
+
+/// What changes for one person.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Shift {
+    /// Who.
+    pub person: Uuid,
+    /// Their name.
+    pub name: String,
+    /// `active`, `invited` or `suspended`.
+    pub state: String,
+    /// What they hold before.
+    #[schema(value_type = Option<String>)]
+    pub before: Option<Level>,
+    /// What they hold after.
+    #[schema(value_type = Option<String>)]
+    pub after: Option<Level>,
+    /// On how many credentials.
+    pub credentials: u64,
+    /// How many of these are under a gate.
+    pub gated: u64,
 }
 
 /// By which ways somebody holds a level on a credential, or why not.

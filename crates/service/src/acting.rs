@@ -225,6 +225,11 @@ impl Acting {
         Ok(())
     }
 
+    /// Takes back all that was done in this transaction.
+    pub fn undo(&mut self) {
+        self.tx = None;
+    }
+
     /// Begins anew after [`Acting::done`], to read what became of it.
     ///
     /// # Errors

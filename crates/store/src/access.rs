@@ -4,11 +4,11 @@ use chrono::{DateTime, Utc};
 use diesel::prelude::*;
 use diesel::sql_types;
 use diesel_async::RunQueryDsl;
-use jexlin_core::access::plain::{Folder, Grant, World};
+use jexlin_core::access::plain::{Credential, Folder, Grant, Only, World};
 use jexlin_core::access::{Level, Reach};
 use uuid::Uuid;
 
-use crate::schema::{access_grant, credential, gate_of, level_on_credential, level_on_folder, path_of, secret_version};
+use crate::schema::{access_grant, credential, gate_of, history_of, level_on_credential, level_on_folder, path_of, secret_version};
 use crate::sql::statement;
 use crate::{Result, SealedVersion, StoreError, Tx, Withheld};
 
@@ -28,6 +28,9 @@ pub struct GrantRow {
     pub note: String,
     pub created_at: DateTime<Utc>,
     pub created_by: Option<Uuid>,
+    pub only_kind: Option<String>,
+    pub only_tag: Option<String>,
+    pub history: bool,
 }
 
 /// What a grant stands on.
@@ -73,6 +76,12 @@ pub struct GrantView {
     pub place: String,
     #[diesel(sql_type = sql_types::Text)]
     pub subject_name: String,
+    #[diesel(sql_type = sql_types::Nullable<sql_types::Text>)]
+    pub only_kind: Option<String>,
+    #[diesel(sql_type = sql_types::Nullable<sql_types::Text>)]
+    pub only_tag: Option<String>,
+    #[diesel(sql_type = sql_types::Bool)]
+    pub history: bool,
 }
 
 /// What stands between a person and a credential.
@@ -95,7 +104,7 @@ pub struct WorldPart {
     pub names: std::collections::BTreeMap<Uuid, String>,
 }
 
-const VIEW: &str = "SELECT g.id, g.folder_id, g.credential_id, g.person_id, g.group_id, g.held, g.ends_at, g.note,
+const VIEW: &str = "SELECT g.id, g.folder_id, g.credential_id, g.person_id, g.group_id, g.held, g.ends_at, g.note, g.only_kind, g.only_tag, g.history,
     coalesce(path_of(g.folder_id), path_of(c.folder_id) || '/' || c.name, '') AS place, coalesce(p.display_name, pg.name, '') AS subject_name
     FROM access_grant g LEFT JOIN credential c ON c.id = g.credential_id
     LEFT JOIN person p ON p.id = g.person_id LEFT JOIN people_group pg ON pg.id = g.group_id ";
@@ -181,6 +190,14 @@ impl Tx {
         Ok(Reach { subject: person, target: id, level: found.flatten().and_then(Level::from_number) })
     }
 
+    /// Whether somebody who may see a credential's values may see former ones too.
+    ///
+    /// # Errors
+    /// [`StoreError`].
+    pub async fn may_see_history(&mut self, person: Uuid, credential: Uuid, now: DateTime<Utc>) -> Result<bool> {
+        Ok(diesel::select(history_of(person, credential, now)).get_result(self.conn()?).await?)
+    }
+
     /// Adds a grant.
     ///
     /// # Errors
@@ -247,7 +264,16 @@ impl Tx {
     pub async fn stewards_without(&mut self, target: Target, without: Uuid, now: DateTime<Utc>) -> Result<usize> {
         let reaching = self.grants_reaching(target).await?;
         let steward = Level::Steward.number();
-        Ok(reaching.iter().filter(|grant| grant.id != without && grant.held == steward && grant.ends_at.is_none_or(|end| now < end)).count())
+        Ok(reaching
+            .iter()
+            .filter(|grant| {
+                grant.id != without
+                    && grant.held == steward
+                    && grant.only_kind.is_none()
+                    && grant.only_tag.is_none()
+                    && grant.ends_at.is_none_or(|end| now < end)
+            })
+            .count())
     }
 
     /// All that the access of one person to a target depends on: the folders above it, the groups that
@@ -261,7 +287,7 @@ impl Tx {
             Target::Folder(id) => Some(id),
             Target::Credential(id) => {
                 let row = self.credential(id).await?;
-                part.world.credentials.insert(id, row.folder_id);
+                part.world.credentials.insert(id, Credential { folder: row.folder_id, kind: row.kind, tags: row.tags });
                 part.names.insert(id, row.name);
                 Some(row.folder_id)
             }
@@ -318,6 +344,7 @@ impl GrantRow {
             target: self.folder_id.or(self.credential_id)?,
             level: Level::from_number(self.held)?,
             ends_at: self.ends_at,
+            only: Only { kind: self.only_kind.clone(), tag: self.only_tag.clone() },
         })
     }
 }

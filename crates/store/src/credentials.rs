@@ -334,6 +334,15 @@ impl Tx {
         Ok(self.withhold(SealedVersion { credential, field: field.to_owned(), number, sealed, data_key, facts }))
     }
 
+    /// Puts credentials into a folder, for a look at what that would change.
+    ///
+    /// # Errors
+    /// [`StoreError::Conflict`] when a name is taken there.
+    pub async fn place_credentials(&mut self, ids: &[Uuid], folder: Uuid) -> Result<()> {
+        diesel::update(credential::table.filter(credential::id.eq_any(ids))).set(credential::folder_id.eq(folder)).execute(self.conn()?).await?;
+        Ok(())
+    }
+
     /// Whether a candidate is stored.
     ///
     /// # Errors

@@ -172,15 +172,20 @@ impl Tx {
     pub async fn visible_folders(&mut self, person: Uuid, now: DateTime<Utc>) -> Result<Vec<VisibleFolder>> {
         let sql = "
             WITH RECURSIVE mine AS MATERIALIZED (
-                SELECT g.folder_id, g.credential_id, max(g.held) AS held FROM access_grant g
+                SELECT g.folder_id, g.credential_id, g.only_kind, g.only_tag, max(g.held) AS held FROM access_grant g
                 WHERE (g.person_id = $1 OR g.group_id = ANY ((SELECT subjects_of($1))::uuid[])) AND (g.ends_at IS NULL OR $2 < g.ends_at)
-                GROUP BY 1, 2
+                GROUP BY 1, 2, 3, 4
             ), reached AS MATERIALIZED (
-                SELECT s.folder_id AS id, max(m.held) AS held FROM mine m JOIN folder_source s ON s.source_id = m.folder_id GROUP BY 1
+                SELECT s.folder_id AS id, max(m.held) AS held FROM mine m JOIN folder_source s ON s.source_id = m.folder_id
+                WHERE m.only_kind IS NULL AND m.only_tag IS NULL GROUP BY 1
             ), seen(id) AS (
                 SELECT id FROM reached
                 UNION
                 SELECT c.folder_id FROM mine m JOIN credential c ON c.id = m.credential_id WHERE c.removed_at IS NULL
+                UNION
+                SELECT c.folder_id FROM mine m JOIN folder_source s ON s.source_id = m.folder_id JOIN credential c ON c.folder_id = s.folder_id
+                WHERE (m.only_kind IS NOT NULL OR m.only_tag IS NOT NULL) AND c.removed_at IS NULL
+                  AND (m.only_kind IS NULL OR m.only_kind = c.kind) AND (m.only_tag IS NULL OR m.only_tag = ANY (c.tags))
                 UNION
                 SELECT f.parent_id FROM seen JOIN folder f ON f.id = seen.id WHERE f.parent_id IS NOT NULL
             )

@@ -12,7 +12,7 @@ diesel::table! { folder (id) { id -> Uuid, organisation -> Uuid, parent_id -> Nu
 diesel::table! { device (id) { id -> Uuid, organisation -> Uuid, folder_id -> Uuid, name -> Text, connector -> Text, address -> Text, port -> Int4, host_key -> Nullable<Text>, operator_id -> Nullable<Uuid>, created_at -> Timestamptz, removed_at -> Nullable<Timestamptz>, version -> Int4, removal_id -> Nullable<Uuid>, } }
 diesel::table! { credential (id) { id -> Uuid, organisation -> Uuid, folder_id -> Uuid, kind -> Text, name -> Text, fields -> Jsonb, device_id -> Nullable<Uuid>, data_key -> Binary, created_at -> Timestamptz, created_by -> Nullable<Uuid>, changed_at -> Timestamptz, changed_by -> Nullable<Uuid>, removed_at -> Nullable<Timestamptz>, version -> Int4, removal_id -> Nullable<Uuid>, purged_at -> Nullable<Timestamptz>, extra -> Jsonb, tags -> Array<Text>, } }
 diesel::table! { secret_version (credential_id, field, number) { organisation -> Uuid, credential_id -> Uuid, field -> Text, number -> Int4, state -> Text, sealed -> Binary, made_at -> Timestamptz, made_by -> Nullable<Uuid>, made_how -> Text, why -> Text, facts -> Jsonb, fingerprint -> Nullable<Binary>, } }
-diesel::table! { access_grant (id) { id -> Uuid, organisation -> Uuid, folder_id -> Nullable<Uuid>, credential_id -> Nullable<Uuid>, person_id -> Nullable<Uuid>, group_id -> Nullable<Uuid>, held -> Int2, ends_at -> Nullable<Timestamptz>, note -> Text, created_at -> Timestamptz, created_by -> Nullable<Uuid>, } }
+diesel::table! { access_grant (id) { id -> Uuid, organisation -> Uuid, folder_id -> Nullable<Uuid>, credential_id -> Nullable<Uuid>, person_id -> Nullable<Uuid>, group_id -> Nullable<Uuid>, held -> Int2, ends_at -> Nullable<Timestamptz>, note -> Text, created_at -> Timestamptz, created_by -> Nullable<Uuid>, only_kind -> Nullable<Text>, only_tag -> Nullable<Text>, history -> Bool, } }
 diesel::table! { password_policy (id) { id -> Uuid, organisation -> Uuid, name -> Text, rules -> Jsonb, is_default -> Bool, version -> Int4, } }
 diesel::table! { upkeep_plan (id) { id -> Uuid, organisation -> Uuid, folder_id -> Nullable<Uuid>, credential_id -> Nullable<Uuid>, check_rule -> Nullable<Text>, out_of_step -> Text, rotate_rule -> Nullable<Text>, rotate_days -> Nullable<Int4>, hours_from -> Nullable<Text>, hours_to -> Nullable<Text>, time_zone -> Text, policy_id -> Nullable<Uuid>, anchor -> Date, version -> Int4, } }
 diesel::table! { upkeep_state (credential_id) { credential_id -> Uuid, organisation -> Uuid, stale -> Bool, next_check_at -> Nullable<Timestamptz>, next_rotation_at -> Nullable<Timestamptz>, checked_at -> Nullable<Timestamptz>, check_outcome -> Nullable<Text>, rotated_at -> Nullable<Timestamptz>, rotation_outcome -> Nullable<Text>, } }
@@ -80,6 +80,8 @@ diesel::allow_tables_to_appear_in_same_query!(
 
 #[diesel::declare_sql_function]
 extern "SQL" {
+    /// Whether somebody who may see a credential's values may see former ones too.
+    fn history_of(person: diesel::sql_types::Uuid, credential: diesel::sql_types::Uuid, at: diesel::sql_types::Timestamptz) -> diesel::sql_types::Bool;
     /// The level that reaches a person on a credential.
     fn level_on_credential(
         person: diesel::sql_types::Uuid,

@@ -6,9 +6,10 @@ mod rig;
 
 use std::collections::BTreeSet;
 
-use jexlin_core::access::plain::{Folder, Grant, World};
+use jexlin_core::access::plain::{Credential, Folder, Grant, Only, World};
+use jexlin_core::access::preview::{Scene, preview};
 use jexlin_core::access::{Level, in_force};
-use jexlin_store::{CredentialRow, GrantRow, GroupRow, ListQuery, MemberRow, Store};
+use jexlin_store::{CredentialRow, GrantRow, GroupRow, ListQuery, MemberRow, Region, Store, Target};
 use proptest::prelude::*;
 use uuid::Uuid;
 
@@ -21,7 +22,7 @@ struct Recipe {
     credentials: Vec<prop::sample::Index>,
     groups: usize,
     members: Vec<(prop::sample::Index, prop::sample::Index)>,
-    grants: Vec<(prop::sample::Index, prop::sample::Index, usize, Option<i64>)>,
+    grants: Vec<(prop::sample::Index, prop::sample::Index, usize, Option<i64>, usize)>,
     moved: Option<(prop::sample::Index, prop::sample::Index)>,
 }
 
@@ -32,7 +33,7 @@ fn recipes() -> impl Strategy<Value = Recipe> {
         prop::collection::vec(index(), 0..8),
         0usize..5,
         prop::collection::vec((index(), index()), 0..10),
-        prop::collection::vec((index(), index(), 0usize..5, prop::option::weighted(0.4, -50i64..50)), 0..12),
+        prop::collection::vec((index(), index(), 0usize..5, prop::option::weighted(0.4, -50i64..50), 0usize..6), 0..12),
         prop::option::of((index(), index())),
     )
         .prop_map(|(folders, credentials, groups, members, grants, moved)| Recipe { folders, credentials, groups, members, grants, moved })
@@ -57,9 +58,10 @@ async fn build(store: &Store, recipe: &Recipe) -> (Uuid, Vec<Uuid>, World) {
     let mut places: Vec<(Uuid, bool)> = folders.iter().map(|id| (*id, true)).collect();
     for index in &recipe.credentials {
         let (id, folder_id) = (Uuid::now_v7(), folders[index.index(folders.len())]);
-        let row = CredentialRow { id, ..rig::credential(org, folder_id, &id.to_string()) };
+        let (kind, tags) = (["login", "ssh-key"][plain.credentials.len() % 2], [vec![], vec!["night".to_owned()]][plain.credentials.len() / 2 % 2].clone());
+        let row = CredentialRow { id, kind: kind.into(), tags: tags.clone(), ..rig::credential(org, folder_id, &id.to_string()) };
         tx.add_credential(&row).await.unwrap();
-        plain.credentials.insert(id, folder_id);
+        plain.credentials.insert(id, Credential { folder: folder_id, kind: kind.into(), tags });
         places.push((id, false));
     }
     let mut subjects: Vec<(Uuid, bool)> = people.iter().map(|id| (*id, false)).collect();
@@ -76,12 +78,20 @@ async fn build(store: &Store, recipe: &Recipe) -> (Uuid, Vec<Uuid>, World) {
         tx.add_member(&MemberRow { organisation: org, group_id: group, member, member_is_group }).await.unwrap();
         plain.groups.entry(group).or_default().insert(member);
     }
-    for (subject, place, level, ends) in &recipe.grants {
+    for (subject, place, level, ends, narrow) in &recipe.grants {
         let ((subject, is_group), (place, is_folder)) = (subjects[subject.index(subjects.len())], places[place.index(places.len())]);
         if plain.grants.iter().any(|grant| grant.subject == subject && grant.target == place) {
             continue;
         }
+        // Half of those on folders are narrowed.
+        let only = Only {
+            kind: (is_folder && matches!(narrow, 1 | 3)).then(|| "login".to_owned()),
+            tag: (is_folder && matches!(narrow, 2 | 3)).then(|| "night".to_owned()),
+        };
         let row = GrantRow {
+            only_kind: only.kind.clone(),
+            only_tag: only.tag.clone(),
+            history: true,
             id: Uuid::now_v7(),
             organisation: org,
             folder_id: is_folder.then_some(place),
@@ -95,7 +105,7 @@ async fn build(store: &Store, recipe: &Recipe) -> (Uuid, Vec<Uuid>, World) {
             created_by: None,
         };
         tx.add_grant(&row).await.unwrap();
-        plain.grants.push(Grant { id: row.id, subject, target: place, level: Level::ALL[*level], ends_at: row.ends_at });
+        plain.grants.push(Grant { id: row.id, subject, target: place, level: Level::ALL[*level], ends_at: row.ends_at, only });
     }
     if let Some((which, under)) = &recipe.moved {
         let (which, under) = (folders[which.index(folders.len())], folders[under.index(folders.len())]);
@@ -130,7 +140,8 @@ async fn compare(store: &Store, recipe: &Recipe) {
         let ways = [
             ListQuery { many_folders: Some(1000), ..ListQuery::default() },
             ListQuery { many_folders: Some(1), ..ListQuery::default() },
-            ListQuery { kind: Some("login".into()), ..ListQuery::default() },
+            ListQuery { find: vec!["-".into()], ..ListQuery::default() },
+            ListQuery { name: Some("-".into()), ..ListQuery::default() },
         ];
         for way in ways {
             let mut listed = vec![];
@@ -164,6 +175,174 @@ proptest! {
         runtime.block_on(async {
             let store = Store::open(&database.service, 2).unwrap();
             compare(&store, &recipe).await;
+        });
+    }
+}
+
+/// A change to preview, with numbers that pick among what is there.
+#[derive(Clone, Debug)]
+struct Turn {
+    sort: usize,
+    one: prop::sample::Index,
+    other: prop::sample::Index,
+    level: usize,
+    /// Credentials that get a gate, and folders.
+    gates: Vec<prop::sample::Index>,
+}
+
+fn turns() -> impl Strategy<Value = Turn> {
+    let index = any::<prop::sample::Index>;
+    (0usize..6, index(), index(), 0usize..5, prop::collection::vec(index(), 0..3)).prop_map(|(sort, one, other, level, gates)| Turn {
+        sort,
+        one,
+        other,
+        level,
+        gates,
+    })
+}
+
+/// Makes the change in the database and in the plain world; where it can touch something, and whom.
+async fn turn(tx: &mut jexlin_store::Tx, plain: &mut World, people: &[Uuid], turn: &Turn) -> Option<(Scene, Scene)> {
+    let now = at(0);
+    let folders: Vec<Uuid> = plain.folders.keys().copied().collect();
+    let groups: Vec<Uuid> = plain.groups.keys().copied().collect();
+    let credentials: Vec<Uuid> = plain.credentials.keys().copied().collect();
+    let folder = folders[turn.one.index(folders.len())];
+    let subjects: Vec<Uuid> = people.iter().chain(&groups).copied().collect();
+    let subject = subjects[turn.other.index(subjects.len())];
+    let (mut region, whom) = match turn.sort {
+        0 => (tx.region_of(Target::Folder(folder)).await.unwrap(), Some(tx.people_of(&[subject]).await.unwrap())),
+        1 => {
+            let grant = plain.grants.get(turn.one.index(plain.grants.len().max(1)))?.clone();
+            let target = if plain.folders.contains_key(&grant.target) { Target::Folder(grant.target) } else { Target::Credential(grant.target) };
+            (tx.region_of(target).await.unwrap(), Some(tx.people_of(&[grant.subject]).await.unwrap()))
+        }
+        2 | 3 => {
+            let group = *groups.get(turn.one.index(groups.len().max(1)))?;
+            (tx.region_of_group(group).await.unwrap(), Some(tx.people_of(&[subject]).await.unwrap()))
+        }
+        4 => (tx.region_below(folder).await.unwrap(), None),
+        _ => (Region { folders: vec![], credentials: credentials.iter().take(2).copied().collect() }, None),
+    };
+    let mut alone = tx.looked_at_alone(&region, now).await.unwrap();
+    tx.mark().await.unwrap();
+    match turn.sort {
+        0 => {
+            if plain.grants.iter().any(|grant| grant.subject == subject && grant.target == folder) {
+                return None;
+            }
+            let is_group = plain.groups.contains_key(&subject);
+            let row = GrantRow {
+                id: Uuid::now_v7(),
+                organisation: tx.organisation(),
+                folder_id: Some(folder),
+                credential_id: None,
+                person_id: (!is_group).then_some(subject),
+                group_id: is_group.then_some(subject),
+                held: Level::ALL[turn.level].number(),
+                ends_at: None,
+                note: String::new(),
+                created_at: now,
+                created_by: None,
+                only_kind: (turn.level == 2).then(|| "login".into()),
+                only_tag: None,
+                history: true,
+            };
+            tx.add_grant(&row).await.unwrap();
+            plain.grants.push(row.to_plain().unwrap());
+        }
+        1 => {
+            let grant = plain.grants.remove(turn.one.index(plain.grants.len()));
+            tx.remove_grant(grant.id).await.unwrap();
+        }
+        2 => {
+            let group = groups[turn.one.index(groups.len())];
+            if plain.groups[&group].contains(&subject) {
+                return None;
+            }
+            let row = MemberRow { organisation: tx.organisation(), group_id: group, member: subject, member_is_group: groups.contains(&subject) };
+            tx.add_member(&row).await.unwrap();
+            plain.groups.get_mut(&group).unwrap().insert(subject);
+        }
+        3 => {
+            let group = groups[turn.one.index(groups.len())];
+            if !plain.groups.get_mut(&group).unwrap().remove(&subject) {
+                return None;
+            }
+            tx.remove_member(group, subject).await.unwrap();
+        }
+        4 => {
+            let under = folders[turn.other.index(folders.len())];
+            let row = tx.folder(folder).await.unwrap();
+            let closed = turn.level % 2 == 0;
+            let parent = if plain.would_ring(folder, under) { row.parent_id } else { Some(under) };
+            tx.change_folder(&jexlin_store::FolderRow { parent_id: parent, closed, ..row }).await.unwrap();
+            *plain.folders.get_mut(&folder).unwrap() = Folder { parent, closed };
+        }
+        _ => {
+            let moved: Vec<Uuid> = credentials.iter().take(2).copied().collect();
+            tx.place_credentials(&moved, folder).await.unwrap();
+            for id in moved {
+                plain.credentials.get_mut(&id).unwrap().folder = folder;
+            }
+        }
+    }
+    alone.extend(tx.looked_at_alone(&region, now).await.unwrap());
+    region.credentials = alone;
+    let after = tx.scene(&region, whom.as_deref(), now).await.unwrap();
+    tx.back().await.unwrap();
+    let before = tx.scene(&region, whom.as_deref(), now).await.unwrap();
+    Some((before, after))
+}
+
+async fn previews(store: &Store, recipe: &Recipe, change: &Turn) {
+    let (org, people, mut plain) = build(store, recipe).await;
+    let mut tx = store.begin(org).await.unwrap();
+    // A gate stands before what is in its folder and below it, and before one credential.
+    let places: Vec<Uuid> = plain.folders.keys().chain(plain.credentials.keys()).copied().collect();
+    let mut gates = BTreeSet::new();
+    for gate in &change.gates {
+        let place = places[gate.index(places.len())];
+        if gates.insert(place) {
+            tx.add_gate(&rig::gate(org, plain.folders.contains_key(&place), place), &[]).await.unwrap();
+        }
+    }
+    let old = plain.clone();
+    let Some((before, after)) = turn(&mut tx, &mut plain, &people, change).await else { return };
+    let gated = |world: &World, credential: &Uuid| {
+        let mut next = world.credentials.get(credential).map(|credential| credential.folder);
+        let mut found = gates.contains(credential);
+        while let Some(folder) = next {
+            found |= gates.contains(&folder);
+            next = world.folders[&folder].parent;
+        }
+        u64::from(found)
+    };
+    let mut expected: std::collections::BTreeMap<(Uuid, Option<Level>, Option<Level>), (u64, u64)> = std::collections::BTreeMap::new();
+    for person in &people {
+        for credential in plain.credentials.keys() {
+            let levels = (old.level(*person, *credential, at(0)), plain.level(*person, *credential, at(0)));
+            if levels.0 != levels.1 {
+                let sum = expected.entry((*person, levels.0, levels.1)).or_default();
+                sum.0 += 1;
+                sum.1 += gated(&plain, credential);
+            }
+        }
+    }
+    let told: std::collections::BTreeMap<_, _> =
+        preview(&before, &after).into_iter().map(|shift| ((shift.person, shift.before, shift.after), (shift.credentials, shift.gated))).collect();
+    assert_eq!(told, expected, "{change:?}");
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig { cases: 120, ..ProptestConfig::default() })]
+    #[test]
+    fn a_preview_is_what_the_plain_definition_says_before_and_after(recipe in recipes(), change in turns()) {
+        let (_, database) = world();
+        let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build().unwrap();
+        runtime.block_on(async {
+            let store = Store::open(&database.service, 2).unwrap();
+            previews(&store, &recipe, &change).await;
         });
     }
 }

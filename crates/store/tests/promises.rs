@@ -289,6 +289,9 @@ async fn a_search_finds_by_words_and_devices_and_only_what_grants_reach_in_one_o
             note: String::new(),
             created_at: at(0),
             created_by: None,
+            only_kind: None,
+            only_tag: None,
+            history: true,
         };
         tx.add_grant(&grant).await.unwrap();
         tx.commit().await.unwrap();

@@ -6,8 +6,8 @@ use std::path::{Path, PathBuf};
 
 use clap::{Args, Subcommand};
 use jexlin_api::{
-    Attachment, ChangeCredential, CopyCredential, Credential as CredentialItem, KindField, NewCredential, PutBack, Reveal, Revealed, SecretText, SeedInPicture,
-    UseItem, Version,
+    Attachment, Change, ChangeCredential, CopyCredential, Credential as CredentialItem, CredentialsMoved, KindField, NewCredential, PutBack, Reveal, Revealed,
+    SecretText, SeedInPicture, UseItem, Version,
 };
 use serde_json::{Value, json};
 use uuid::Uuid;
@@ -132,6 +132,9 @@ pub enum Credential {
         /// Their paths, and at last the folder
         #[arg(required = true, num_args = 2.., value_name = "PATH")]
         paths: Vec<String>,
+        /// Change nothing; show who would gain or lose what
+        #[arg(long)]
+        preview: bool,
     },
     /// Copy one into a folder, with its current values
     Copy {
@@ -432,8 +435,12 @@ impl Run {
             Credential::Edit { path, name, given, no_device, generate, if_version } => {
                 self.edit_credential(&path, name, &given, no_device, generate, if_version)
             }
-            Credential::Move { mut paths } => {
+            Credential::Move { mut paths, preview } => {
                 let to = find::folder(&self.link, &paths.pop().unwrap_or_default())?;
+                if preview {
+                    let ids = paths.iter().map(|path| find::credential(&self.link, path)).collect::<Result<_, _>>()?;
+                    return self.preview(&Change { credentials: Some(CredentialsMoved { ids, to: to.id }), ..Change::default() });
+                }
                 self.each(&paths, |path| {
                     let present = self.known(path)?;
                     let body = ChangeCredential { folder: Some(to.id), ..Default::default() };

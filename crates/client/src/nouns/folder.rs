@@ -1,7 +1,7 @@
 //! Folders.
 
 use clap::Subcommand;
-use jexlin_api::{ChangeFolder, Folder as FolderItem, NewFolder, PasswordPolicy, PasswordRule, PasswordRuleItem, parse_path};
+use jexlin_api::{Change, ChangeFolder, Folder as FolderItem, FolderChange, NewFolder, PasswordPolicy, PasswordRule, PasswordRuleItem, parse_path};
 
 use crate::find;
 use crate::output::{self, Column, say};
@@ -35,16 +35,25 @@ pub enum Folder {
         path: String,
         /// The path of the folder to move it into; `/` for the top
         to: String,
+        /// Change nothing; show who would gain or lose what
+        #[arg(long)]
+        preview: bool,
     },
     /// Let no grant from above in
     Close {
         /// Its path
         path: String,
+        /// Change nothing; show who would gain or lose what
+        #[arg(long)]
+        preview: bool,
     },
     /// Let grants from above in again
     Open {
         /// Its path
         path: String,
+        /// Change nothing; show who would gain or lose what
+        #[arg(long)]
+        preview: bool,
     },
     /// Move one to the bin
     Remove {
@@ -97,10 +106,20 @@ impl Run {
                 self.link.post("/api/v1/folders", &NewFolder { parent, name: name.as_str().to_owned(), closed })?
             }
             Folder::Rename { path, name } => change(&path, ChangeFolder { name: Some(name), ..Default::default() })?,
-            Folder::Move { path, to } if to.trim() == "/" => change(&path, ChangeFolder { to_top: true, ..Default::default() })?,
-            Folder::Move { path, to } => change(&path, ChangeFolder { parent: Some(find::folder(&self.link, &to)?.id), ..Default::default() })?,
-            Folder::Close { path } => change(&path, ChangeFolder { closed: Some(true), ..Default::default() })?,
-            Folder::Open { path } => change(&path, ChangeFolder { closed: Some(false), ..Default::default() })?,
+            Folder::Move { path, to, preview: true } => {
+                let parent = if to.trim() == "/" { None } else { Some(find::folder(&self.link, &to)?.id) };
+                let folder = FolderChange { id: find::folder(&self.link, &path)?.id, parent, to_top: parent.is_none(), closed: None };
+                return self.preview(&Change { folder: Some(folder), ..Change::default() });
+            }
+            Folder::Close { ref path, preview: true } | Folder::Open { ref path, preview: true } => {
+                let closed = Some(matches!(command, Folder::Close { .. }));
+                let folder = FolderChange { id: find::folder(&self.link, path)?.id, parent: None, to_top: false, closed };
+                return self.preview(&Change { folder: Some(folder), ..Change::default() });
+            }
+            Folder::Move { path, to, .. } if to.trim() == "/" => change(&path, ChangeFolder { to_top: true, ..Default::default() })?,
+            Folder::Move { path, to, .. } => change(&path, ChangeFolder { parent: Some(find::folder(&self.link, &to)?.id), ..Default::default() })?,
+            Folder::Close { path, .. } => change(&path, ChangeFolder { closed: Some(true), ..Default::default() })?,
+            Folder::Open { path, .. } => change(&path, ChangeFolder { closed: Some(false), ..Default::default() })?,
             Folder::Remove { path, with_contents } => {
                 let folder = find::folder(&self.link, &path)?;
                 self.link.delete(&format!("/api/v1/folders/{}?contents={with_contents}", folder.id), Some(folder.version))?;

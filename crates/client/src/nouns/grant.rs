@@ -2,7 +2,7 @@
 
 use chrono::{DateTime, Utc};
 use clap::Subcommand;
-use jexlin_api::{Explanation, Grant as GrantItem, Level, NewGrant};
+use jexlin_api::{Change, Explanation, Grant as GrantItem, Level, NewGrant, Preview};
 use uuid::Uuid;
 
 use crate::cli::{Format, Place, Who};
@@ -22,6 +22,7 @@ pub enum Grant {
     /// Grant a level
     #[command(after_help = "EXAMPLES
   jexlin grant give reveal --folder /Pumping --group \"Duty engineers\"
+  jexlin grant give reveal --folder /Pumping --group Contractors --only-tag pumps --without-history --preview
   jexlin grant give use --credential \"/Control room/contractor\" --person pim --until 2026-12-01T17:00:00Z")]
     Give {
         /// list, use, reveal, edit or steward
@@ -36,15 +37,41 @@ pub enum Grant {
         /// Why
         #[arg(long, default_value = "")]
         note: String,
+        /// Of what is in the folder, only this kind
+        #[arg(long, value_name = "KIND")]
+        only_kind: Option<String>,
+        /// Of what is in the folder, only what has this tag
+        #[arg(long, value_name = "TAG")]
+        only_tag: Option<String>,
+        /// Without a look at former values
+        #[arg(long)]
+        without_history: bool,
+        /// Change nothing; show who would gain or lose what
+        #[arg(long)]
+        preview: bool,
     },
     /// Take a grant away
     Take {
         /// Its identifier, as `grant list` shows it
         grant: uuid::Uuid,
+        /// Change nothing; show who would gain or lose what
+        #[arg(long)]
+        preview: bool,
     },
 }
 
-const GRANT: [Column; 6] = [("level", "level"), ("to", "subject_name"), ("stands on", "place"), ("until", "ends_at"), ("note", "note"), ("id", "id")];
+const GRANT: [Column; 9] = [
+    ("level", "level"),
+    ("to", "subject_name"),
+    ("stands on", "place"),
+    ("only kind", "only_kind"),
+    ("only tag", "only_tag"),
+    ("history", "history"),
+    ("until", "ends_at"),
+    ("note", "note"),
+    ("id", "id"),
+];
+const SHIFT: [Column; 5] = [("who", "name"), ("before", "before"), ("after", "after"), ("credentials", "credentials"), ("under a gate", "gated")];
 
 impl Run {
     pub fn place(&self, place: &Place) -> Result<(Option<Uuid>, Option<Uuid>), Trouble> {
@@ -62,19 +89,44 @@ impl Run {
                 };
                 output::list(self.format, &self.link.list::<GrantItem>(&address, None)?, &GRANT, "No grant reaches this.")
             }
-            Grant::Give { level, place, who, until, note } => {
+            Grant::Give { level, place, who, until, note, only_kind, only_tag, without_history, preview } => {
                 let level: Level = level.parse().map_err(|problem: String| Trouble::input(format!("{problem}."), "Name one of them."))?;
                 let (folder, credential) = self.place(&place)?;
                 let person = who.person.as_ref().map(|name| find::person(&self.link, name)).transpose()?.map(|person| person.id);
                 let group = who.group.as_ref().map(|name| find::group(&self.link, name)).transpose()?.map(|group| group.id);
-                let shown: GrantItem = self.link.post("/api/v1/grants", &NewGrant { folder, credential, person, group, level, ends_at: until, note })?;
+                let new = NewGrant { folder, credential, person, group, level, ends_at: until, note, only_kind, only_tag, without_history };
+                if preview {
+                    return self.preview(&Change { grant: Some(new), ..Change::default() });
+                }
+                let shown: GrantItem = self.link.post("/api/v1/grants", &new)?;
                 output::one(self.format, &shown, &GRANT)
             }
-            Grant::Take { grant } => {
+            Grant::Take { grant, preview: true } => self.preview(&Change { withdraw: Some(grant), ..Change::default() }),
+            Grant::Take { grant, preview: false } => {
                 self.link.delete(&format!("/api/v1/grants/{grant}"), None)?;
                 say("The grant is taken away.")
             }
         }
+    }
+
+    /// Shows who would gain or lose what by a change, and makes none.
+    pub fn preview(&self, change: &Change) -> Done {
+        let shown: Preview = self.link.post("/api/v1/preview", change)?;
+        if self.format == Format::Table {
+            say(&shown.sentence)?;
+            if shown.shifts.is_empty() {
+                return Ok(());
+            }
+            say("")?;
+        }
+        output::list(self.format, &shown.shifts, &SHIFT, "")?;
+        if self.format == Format::Table {
+            if shown.more {
+                say("There are more than these.")?;
+            }
+            say("\nNothing has been changed.")?;
+        }
+        Ok(())
     }
 
     pub fn explain(&self, person: &str, path: &str) -> Done {

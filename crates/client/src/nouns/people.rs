@@ -1,7 +1,7 @@
 //! People and groups.
 
 use clap::Subcommand;
-use jexlin_api::{ChangePerson, Group as GroupItem, NewGroup, NewPerson, Person};
+use jexlin_api::{Change, ChangePerson, Group as GroupItem, Membership, NewGroup, NewPerson, Person};
 use uuid::Uuid;
 
 use crate::cli::{FromFile, Who};
@@ -82,6 +82,9 @@ pub enum Group {
         name: String,
         #[command(flatten)]
         who: Who,
+        /// Change nothing; show who would gain or lose what
+        #[arg(long)]
+        preview: bool,
     },
     /// Take somebody out
     Leave {
@@ -89,6 +92,9 @@ pub enum Group {
         name: String,
         #[command(flatten)]
         who: Who,
+        /// Change nothing; show who would gain or lose what
+        #[arg(long)]
+        preview: bool,
     },
 }
 
@@ -154,8 +160,18 @@ impl Run {
                 self.link.delete(&format!("/api/v1/groups/{}", group.id), Some(group.version))?;
                 return say(&format!("The group {} is removed, and the grants to it have ended.", group.name));
             }
-            Group::Join { name, who } => self.link.put(&format!("/api/v1/groups/{}/members/{}", find::group(&self.link, &name)?.id, self.subject(&who)?))?,
-            Group::Leave { name, who } => {
+            Group::Join { name, who, preview: true } => {
+                let join = Some(Membership { group: find::group(&self.link, &name)?.id, member: self.subject(&who)? });
+                return self.preview(&Change { join, ..Change::default() });
+            }
+            Group::Leave { name, who, preview: true } => {
+                let leave = Some(Membership { group: find::group(&self.link, &name)?.id, member: self.subject(&who)? });
+                return self.preview(&Change { leave, ..Change::default() });
+            }
+            Group::Join { name, who, .. } => {
+                self.link.put(&format!("/api/v1/groups/{}/members/{}", find::group(&self.link, &name)?.id, self.subject(&who)?))?
+            }
+            Group::Leave { name, who, .. } => {
                 let group = find::group(&self.link, &name)?;
                 self.link.delete(&format!("/api/v1/groups/{}/members/{}", group.id, self.subject(&who)?), None)?;
                 find::group(&self.link, &name)?

@@ -29,6 +29,8 @@ pub enum Stop {
     Ended(DateTime<Utc>),
     /// This closed folder lets nothing in from above.
     Closed(Uuid),
+    /// It is for a kind or a tag that the target has not.
+    Narrowed,
 }
 
 /// Every grant to the person or their groups on the target or above it, the ones that count first
@@ -43,6 +45,7 @@ pub fn explain(world: &World, person: Uuid, target: Uuid, now: DateTime<Utc>) ->
             let stopped = match (grant.ends_at, closed) {
                 (Some(end), _) if !in_force(grant.ends_at, now) => Some(Stop::Ended(end)),
                 (_, Some(folder)) if !reached.contains(&source) => Some(Stop::Closed(folder)),
+                _ if !world.means(grant, target) => Some(Stop::Narrowed),
                 _ => None,
             };
             ways.push(Way { grant: grant.id, level: grant.level, stands_on: source, through, stopped });
@@ -64,7 +67,7 @@ fn chain(world: &World, target: Uuid) -> Vec<(Uuid, Option<Uuid>)> {
         }
         out.push((id, closed));
         next = if let Some(folder) = world.credentials.get(&id) {
-            Some(*folder)
+            Some(folder.folder)
         } else {
             let folder = world.folders.get(&id);
             if closed.is_none() && folder.is_some_and(|folder| folder.closed) {
@@ -105,7 +108,7 @@ fn path(world: &World, person: Uuid, subject: Uuid) -> Option<Vec<Uuid>> {
 
 #[cfg(test)]
 mod tests {
-    use super::super::plain::{Folder, Grant};
+    use super::super::plain::{Credential, Folder, Grant, Only};
     use super::*;
 
     #[test]
@@ -115,18 +118,21 @@ mod tests {
         let mut world = World::default();
         world.folders.insert(id(1), Folder { parent: None, closed: false });
         world.folders.insert(id(2), Folder { parent: Some(id(1)), closed: true });
-        world.credentials.insert(id(9), id(2));
+        world.credentials.insert(id(9), Credential { folder: id(2), kind: "login".into(), ..Credential::default() });
         world.groups.insert(id(60), BTreeSet::from([id(50)]));
         world.groups.insert(id(61), BTreeSet::from([id(60)]));
-        let grant = |n, subject, target, level, ends_at| Grant { id: id(n), subject: id(subject), target: id(target), level, ends_at };
+        let grant = |n, subject, target, level, ends_at| Grant { id: id(n), subject: id(subject), target: id(target), level, ends_at, only: Only::default() };
         world.grants = vec![
             grant(100, 50, 1, Level::Steward, None),
             grant(101, 61, 2, Level::Reveal, None),
             grant(102, 50, 9, Level::Edit, Some(at(5))),
             grant(103, 99, 9, Level::Edit, None),
         ];
+        let keys = Only { kind: Some("ssh-key".into()), tag: None };
+        world.grants.push(Grant { only: keys, ..grant(104, 50, 2, Level::Steward, None) });
         let ways = explain(&world, id(50), id(9), at(10));
-        assert_eq!(ways.len(), 3);
+        assert_eq!(ways.len(), 4);
+        assert!(ways.iter().any(|way| way.grant == id(104) && way.stopped == Some(Stop::Narrowed)));
         assert_eq!((ways[0].grant, ways[0].stopped), (id(101), None));
         assert_eq!(ways[0].through, [id(60), id(61)]);
         assert!(ways.iter().any(|way| way.grant == id(100) && way.stopped == Some(Stop::Closed(id(2)))));

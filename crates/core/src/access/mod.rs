@@ -12,6 +12,7 @@
 
 mod explain;
 pub mod plain;
+pub mod preview;
 
 use std::marker::PhantomData;
 

@@ -16,6 +16,40 @@ pub struct Folder {
     pub closed: bool,
 }
 
+/// A credential, as far as grants look at it.
+#[derive(Clone, Debug, Default)]
+pub struct Credential {
+    /// Its folder.
+    pub folder: Uuid,
+    /// Its kind.
+    pub kind: String,
+    /// Its tags.
+    pub tags: Vec<String>,
+}
+
+/// What of a folder's credentials a grant is for: all, or those of a kind, with a tag, or both.
+#[derive(Clone, Debug, Default, PartialEq, Eq, PartialOrd, Ord)]
+pub struct Only {
+    /// Only this kind.
+    pub kind: Option<String>,
+    /// Only with this tag.
+    pub tag: Option<String>,
+}
+
+impl Only {
+    /// Whether it leaves nothing out.
+    #[must_use]
+    pub const fn is_all(&self) -> bool {
+        self.kind.is_none() && self.tag.is_none()
+    }
+
+    /// Whether a credential is meant.
+    #[must_use]
+    pub fn fits(&self, credential: &Credential) -> bool {
+        self.kind.as_ref().is_none_or(|kind| *kind == credential.kind) && self.tag.as_ref().is_none_or(|tag| credential.tags.contains(tag))
+    }
+}
+
 /// A grant.
 #[derive(Clone, Debug)]
 pub struct Grant {
@@ -29,6 +63,8 @@ pub struct Grant {
     pub level: Level,
     /// When it ends, if ever.
     pub ends_at: Option<DateTime<Utc>>,
+    /// What of a folder's credentials it is for. A narrowed one reaches no folder.
+    pub only: Only,
 }
 
 /// All that access depends on.
@@ -37,7 +73,7 @@ pub struct World {
     /// The folders.
     pub folders: BTreeMap<Uuid, Folder>,
     /// The credentials and the folder of each.
-    pub credentials: BTreeMap<Uuid, Uuid>,
+    pub credentials: BTreeMap<Uuid, Credential>,
     /// The members of each group: people and groups.
     pub groups: BTreeMap<Uuid, BTreeSet<Uuid>>,
     /// The grants.
@@ -66,7 +102,7 @@ impl World {
         let mut sources = vec![];
         let mut next = if let Some(folder) = self.credentials.get(&target) {
             sources.push(target);
-            Some(*folder)
+            Some(folder.folder)
         } else {
             Some(target)
         };
@@ -80,6 +116,12 @@ impl World {
         sources
     }
 
+    /// Whether a grant that stands above is for this target as well.
+    #[must_use]
+    pub fn means(&self, grant: &Grant, target: Uuid) -> bool {
+        grant.only.is_all() || self.credentials.get(&target).is_some_and(|credential| grant.only.fits(credential))
+    }
+
     /// The highest level that reaches a person on a target at a time.
     #[must_use]
     pub fn level(&self, person: Uuid, target: Uuid, now: DateTime<Utc>) -> Option<Level> {
@@ -87,7 +129,7 @@ impl World {
         let sources = self.sources_of(target);
         self.grants
             .iter()
-            .filter(|grant| subjects.contains(&grant.subject) && sources.contains(&grant.target))
+            .filter(|grant| subjects.contains(&grant.subject) && sources.contains(&grant.target) && self.means(grant, target))
             .filter(|grant| in_force(grant.ends_at, now))
             .map(|grant| grant.level)
             .max()
@@ -98,7 +140,7 @@ impl World {
     #[must_use]
     pub fn visible_folders(&self, person: Uuid, now: DateTime<Utc>) -> BTreeSet<Uuid> {
         let reached = self.folders.keys().filter(|id| self.level(person, **id, now).is_some()).copied();
-        let holding = self.credentials.iter().filter(|(id, _)| self.level(person, **id, now).is_some()).map(|(_, folder)| *folder);
+        let holding = self.credentials.iter().filter(|(id, _)| self.level(person, **id, now).is_some()).map(|(_, credential)| credential.folder);
         let mut seen = BTreeSet::new();
         for start in reached.chain(holding) {
             let mut next = Some(start);
@@ -149,14 +191,14 @@ mod tests {
         for (n, parent) in [(1, None), (2, Some(1)), (3, Some(2))] {
             world.folders.insert(id(n), Folder { parent: parent.map(id), closed: false });
         }
-        world.credentials.insert(id(100), id(3));
+        world.credentials.insert(id(100), Credential { folder: id(3), ..Credential::default() });
         world.groups.insert(id(60), BTreeSet::from([id(50)]));
         world.groups.insert(id(61), BTreeSet::from([id(60)]));
         world
     }
 
     fn grant(subject: u128, target: u128, level: Level) -> Grant {
-        Grant { id: id(subject * 1000 + target), subject: id(subject), target: id(target), level, ends_at: None }
+        Grant { id: id(subject * 1000 + target), subject: id(subject), target: id(target), level, ends_at: None, only: Only::default() }
     }
 
     #[test]

@@ -66,6 +66,9 @@ fn show(row: GrantView) -> Grant {
         level: Level::from_number(row.held).unwrap_or(Level::List),
         ends_at: row.ends_at,
         note: row.note,
+        only_kind: row.only_kind,
+        only_tag: row.only_tag,
+        history: row.history,
     }
 }
 
@@ -83,16 +86,13 @@ pub async fn list(mut acting: Acting, folder: Option<&str>, credential: Option<&
     Ok(Sent(Page { items: rows.into_iter().map(show).collect(), next: None }))
 }
 
-/// Grants a level.
-#[utoipa::path(context_path = "", request_body = NewGrant, responses((status = 200, body = Grant)))]
-#[post("/api/v1/grants", data = "<body>")]
-pub async fn add(mut acting: Acting, body: Body<NewGrant>) -> Answer<Sent<Grant>> {
-    let Body(body) = body;
+/// Grants a level, in the transaction that is under way.
+pub async fn give(acting: &mut Acting, body: NewGrant) -> Answer<GrantRow> {
     let target = target_of(body.folder, body.credential)?;
     let (target_id, sort) = sort_of(target);
     acting.intends("grant.add", sort, Some(target_id), "");
     acting.noting("level", body.level.word());
-    let place = allow_steward(&mut acting, target).await?;
+    let place = allow_steward(acting, target).await?;
     acting.naming(target_id, &place);
     check_note(&body.note).map_err(|problem| Fault::field("note", problem))?;
     if !in_force(body.ends_at, acting.now) {
@@ -110,6 +110,15 @@ pub async fn add(mut acting: Acting, body: Body<NewGrant>) -> Answer<Sent<Grant>
         _ => return Err(Fault::field("person", "name exactly one of `person` and `group`")),
     };
     acting.noting("to", name);
+    let (only_kind, only_tag) = narrowed(acting, target, body.only_kind, body.only_tag).await?;
+    for (name, value) in [("only_kind", &only_kind), ("only_tag", &only_tag)] {
+        if let Some(value) = value {
+            acting.noting(name, value.clone());
+        }
+    }
+    if body.without_history {
+        acting.noting("history", "no");
+    }
     let row = GrantRow {
         id: Uuid::now_v7(),
         organisation: acting.organisation(),
@@ -122,39 +131,71 @@ pub async fn add(mut acting: Acting, body: Body<NewGrant>) -> Answer<Sent<Grant>
         note: body.note,
         created_at: acting.now,
         created_by: Some(acting.person.id),
+        only_kind,
+        only_tag,
+        history: !body.without_history,
     };
     if let Some(end) = row.ends_at {
         acting.noting("ends_at", end.to_rfc3339());
     }
     acting.tx()?.add_grant(&row).await?;
+    Ok(row)
+}
+
+/// What a grant is narrowed to, checked.
+async fn narrowed(acting: &mut Acting, target: Target, kind: Option<String>, tag: Option<String>) -> Answer<(Option<String>, Option<String>)> {
+    let (kind, tag) = (kind.filter(|kind| !kind.is_empty()), tag.map(|tag| tag.trim().to_lowercase()).filter(|tag| !tag.is_empty()));
+    if matches!(target, Target::Credential(_)) && (kind.is_some() || tag.is_some()) {
+        return Err(Fault::field("only_kind", "a grant on one credential cannot be narrowed; narrow one on its folder"));
+    }
+    if let Some(kind) = &kind
+        && super::kind(acting.tx()?, kind).await?.is_none()
+    {
+        return Err(Fault::field("only_kind", "there is no such kind; see `jexlin kind list`"));
+    }
+    if let Some(tag) = &tag {
+        super::marks::read_tags(std::slice::from_ref(tag)).map_err(|_| Fault::field("only_tag", "this is no tag"))?;
+    }
+    Ok((kind, tag))
+}
+
+/// Grants a level.
+#[utoipa::path(context_path = "", request_body = NewGrant, responses((status = 200, body = Grant)))]
+#[post("/api/v1/grants", data = "<body>")]
+pub async fn add(mut acting: Acting, body: Body<NewGrant>) -> Answer<Sent<Grant>> {
+    let row = give(&mut acting, body.0).await?;
     let shown = show(acting.tx()?.grant(row.id).await?);
     acting.done().await?;
     Ok(Sent(shown))
 }
 
-/// Takes a grant away. The last steward of a folder stays.
-#[utoipa::path(context_path = "", responses((status = 200)))]
-#[delete("/api/v1/grants/<grant>")]
-pub async fn remove(mut acting: Acting, grant: &str) -> Answer<()> {
-    let grant_id = id(grant)?;
-    acting.intends("grant.remove", "grant", Some(grant_id), "");
-    let row = acting.tx()?.grant(grant_id).await.map_err(|_| Fault::unknown("grant"))?;
+/// Takes a grant away, in the transaction that is under way.
+pub async fn withdraw(acting: &mut Acting, grant: Uuid) -> Answer<()> {
+    acting.intends("grant.remove", "grant", Some(grant), "");
+    let row = acting.tx()?.grant(grant).await.map_err(|_| Fault::unknown("grant"))?;
     let target = target_of(row.folder_id, row.credential_id)?;
     let (target_id, sort) = sort_of(target);
     acting.intends("grant.remove", sort, Some(target_id), "");
-    let place = allow_steward(&mut acting, target).await?;
+    let place = allow_steward(acting, target).await?;
     acting.naming(target_id, &place);
     acting.noting("from", row.subject_name.clone());
     acting.noting("level", Level::from_number(row.held).map_or("", Level::word));
     let now = acting.now;
-    if row.held == Level::Steward.number() && acting.tx()?.stewards_without(target, grant_id, now).await? == 0 {
+    if row.held == Level::Steward.number() && acting.tx()?.stewards_without(target, grant, now).await? == 0 {
         return Err(Fault::conflict(
             "last-steward",
             "This is the last steward: nobody could grant anything here any more.",
             "Grant `steward` to somebody else first.",
         ));
     }
-    acting.tx()?.remove_grant(grant_id).await?;
+    Ok(acting.tx()?.remove_grant(grant).await?)
+}
+
+/// Takes a grant away. The last steward of a folder stays.
+#[utoipa::path(context_path = "", responses((status = 200)))]
+#[delete("/api/v1/grants/<grant>")]
+pub async fn remove(mut acting: Acting, grant: &str) -> Answer<()> {
+    withdraw(&mut acting, id(grant)?).await?;
     acting.done().await?;
     Ok(())
 }
@@ -190,6 +231,7 @@ pub async fn explain(mut acting: Acting, person: &str, credential: &str) -> Answ
             through: way.through.iter().map(name).collect(),
             stopped: way.stopped.map(|stop| match stop {
                 Stop::Ended(end) => format!("it ended at {}", end.format("%Y-%m-%d %H:%M UTC")),
+                Stop::Narrowed => "it is narrowed to a kind or a tag that this is not of".to_owned(),
                 Stop::Closed(folder) => format!("{} is closed to grants from above", name(&folder)),
             }),
         })

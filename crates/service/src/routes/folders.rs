@@ -112,6 +112,9 @@ pub async fn add(mut acting: Acting, body: Body<NewFolder>) -> Answer<Versioned<
             note: "made this folder".into(),
             created_at: acting.now,
             created_by: Some(acting.person.id),
+            only_kind: None,
+            only_tag: None,
+            history: true,
         };
         acting.tx()?.add_grant(&grant).await?;
     }
@@ -140,14 +143,10 @@ pub async fn read(mut acting: Acting, folder: &str) -> Answer<Versioned<Folder>>
     Ok(Versioned(shown.version, shown))
 }
 
-/// Renames, moves, closes or opens a folder.
-#[utoipa::path(context_path = "", request_body = ChangeFolder, responses((status = 200, body = Folder)))]
-#[patch("/api/v1/folders/<folder>", data = "<body>")]
-pub async fn change(mut acting: Acting, folder: &str, version: IfMatch, body: Body<ChangeFolder>) -> Answer<Versioned<Folder>> {
-    let Body(body) = body;
-    let target = id(folder)?;
+/// Renames, moves, closes or opens a folder, in the transaction that is under way.
+pub async fn alter(acting: &mut Acting, target: Uuid, version: Option<i32>, body: ChangeFolder) -> Answer<Folder> {
     acting.intends("folder.change", "folder", Some(target), "");
-    let allowed = allow_folder::<mark::Edit>(&mut acting, target).await?;
+    let allowed = allow_folder::<mark::Edit>(acting, target).await?;
     let mut row = acting.tx()?.folder(target).await?;
     let path = acting.tx()?.path_of(target).await?;
     acting.naming(target, &path);
@@ -157,15 +156,15 @@ pub async fn change(mut acting: Acting, folder: &str, version: IfMatch, body: Bo
     }
     // What changes who reaches what is for stewards.
     if (body.parent.is_some() || body.to_top || body.closed.is_some()) && allowed.held() < Level::Steward {
-        allow_folder::<mark::Steward>(&mut acting, target).await?;
+        allow_folder::<mark::Steward>(acting, target).await?;
     }
     if let Some(parent) = body.parent {
-        allow_folder::<mark::Steward>(&mut acting, parent).await?;
+        allow_folder::<mark::Steward>(acting, parent).await?;
         if acting.tx()?.would_ring(target, parent).await? {
             return Err(Fault::field("parent", "a folder cannot be moved into itself or into what is below it"));
         }
         let height = acting.tx()?.height_of(target).await?;
-        check_depth(&mut acting, parent, height).await?;
+        check_depth(acting, parent, height).await?;
         let keys = acting.keys.clone();
         judging::admit_folder(acting.tx()?, &keys, target, parent).await?;
         row.parent_id = Some(parent);
@@ -182,10 +181,10 @@ pub async fn change(mut acting: Acting, folder: &str, version: IfMatch, body: Bo
         row.closed = closed;
         acting.noting("closed", if closed { "yes" } else { "no" });
     }
-    row.version = version.0;
+    row.version = version.unwrap_or(row.version);
     acting.tx()?.change_folder(&row).await?;
     row.version += 1;
-    let shown = show(&mut acting, row).await?;
+    let shown = show(acting, row).await?;
     if shown.level != Some(Level::Steward) && allowed.held() == Level::Steward {
         return Err(Fault::conflict(
             "would-shut-you-out",
@@ -193,6 +192,14 @@ pub async fn change(mut acting: Acting, folder: &str, version: IfMatch, body: Bo
             "Grant yourself or a group of yours `steward` on the folder itself first.",
         ));
     }
+    Ok(shown)
+}
+
+/// Renames, moves, closes or opens a folder.
+#[utoipa::path(context_path = "", request_body = ChangeFolder, responses((status = 200, body = Folder)))]
+#[patch("/api/v1/folders/<folder>", data = "<body>")]
+pub async fn change(mut acting: Acting, folder: &str, version: IfMatch, body: Body<ChangeFolder>) -> Answer<Versioned<Folder>> {
+    let shown = alter(&mut acting, id(folder)?, Some(version.0), body.0).await?;
     acting.done().await?;
     Ok(Versioned(shown.version, shown))
 }

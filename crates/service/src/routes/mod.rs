@@ -17,6 +17,7 @@ mod overview;
 mod people;
 mod personal;
 mod policies;
+mod preview;
 mod secrets;
 mod upkeep;
 mod vault;
@@ -123,6 +124,7 @@ pub use upkeep::{parse_plan, queued};
         access::add,
         access::remove,
         access::explain,
+        preview::preview,
         upkeep::plans,
         upkeep::add_plan,
         upkeep::change_plan,
@@ -185,6 +187,7 @@ pub fn all() -> Vec<Route> {
         policies::routes(),
         devices::routes(),
         access::routes(),
+        preview::routes(),
         upkeep::routes(),
         gates::routes(),
         audit::routes(),

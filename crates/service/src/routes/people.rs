@@ -222,11 +222,8 @@ pub async fn remove_group(mut acting: Acting, group: &str, version: IfMatch) -> 
     Ok(())
 }
 
-/// Puts a person or a group into a group.
-#[utoipa::path(context_path = "", responses((status = 200, body = Group)))]
-#[put("/api/v1/groups/<group>/members/<subject>")]
-pub async fn add_member(mut acting: Acting, group: &str, subject: &str) -> Answer<Versioned<Group>> {
-    let (target, subject) = (id(group)?, id(subject)?);
+/// Puts a person or a group into a group, in the transaction that is under way.
+pub async fn join(acting: &mut Acting, target: Uuid, subject: Uuid) -> Answer<GroupRow> {
     acting.intends("group.join", "group", Some(target), "");
     let row = acting.tx()?.group(target).await?;
     acting.naming(target, &row.name);
@@ -249,6 +246,26 @@ pub async fn add_member(mut acting: Acting, group: &str, subject: &str) -> Answe
     acting.noting("member", name);
     let organisation = acting.organisation();
     acting.tx()?.add_member(&MemberRow { organisation, group_id: target, member: subject, member_is_group: is_group }).await?;
+    Ok(row)
+}
+
+/// Takes a person or a group out of a group, in the transaction that is under way.
+pub async fn leave(acting: &mut Acting, target: Uuid, subject: Uuid) -> Answer<GroupRow> {
+    acting.intends("group.leave", "group", Some(target), "");
+    let row = acting.tx()?.group(target).await?;
+    acting.naming(target, &row.name);
+    acting.duty("people")?;
+    let name = names(acting).await?.remove(&subject).unwrap_or_default();
+    acting.noting("member", name);
+    acting.tx()?.remove_member(target, subject).await?;
+    Ok(row)
+}
+
+/// Puts a person or a group into a group.
+#[utoipa::path(context_path = "", responses((status = 200, body = Group)))]
+#[put("/api/v1/groups/<group>/members/<subject>")]
+pub async fn add_member(mut acting: Acting, group: &str, subject: &str) -> Answer<Versioned<Group>> {
+    let row = join(&mut acting, id(group)?, id(subject)?).await?;
     let shown = show_group(&mut acting, row).await?;
     acting.done().await?;
     Ok(Versioned(shown.version, shown))
@@ -258,14 +275,7 @@ pub async fn add_member(mut acting: Acting, group: &str, subject: &str) -> Answe
 #[utoipa::path(context_path = "", responses((status = 200, body = Group)))]
 #[delete("/api/v1/groups/<group>/members/<subject>")]
 pub async fn remove_member(mut acting: Acting, group: &str, subject: &str) -> Answer<Versioned<Group>> {
-    let (target, subject) = (id(group)?, id(subject)?);
-    acting.intends("group.leave", "group", Some(target), "");
-    let row = acting.tx()?.group(target).await?;
-    acting.naming(target, &row.name);
-    acting.duty("people")?;
-    let name = names(&mut acting).await?.remove(&subject).unwrap_or_default();
-    acting.noting("member", name);
-    acting.tx()?.remove_member(target, subject).await?;
+    let row = leave(&mut acting, id(group)?, id(subject)?).await?;
     let shown = show_group(&mut acting, row).await?;
     acting.done().await?;
     Ok(Versioned(shown.version, shown))

@@ -71,6 +71,11 @@ pub async fn reveal(mut acting: Acting, credential: &str, body: Body<Reveal>) ->
         acting.noting("version", number.to_string());
     }
     let (passed, withheld) = approach::<mark::Reveal>(&mut acting, target, &field, body.0.version).await?;
+    if let Some(number) = body.0.version
+        && acting.tx()?.versions(target).await?.iter().any(|row| row.field == field && row.number == number && row.state != "current")
+    {
+        allow_history(&mut acting, target).await?;
+    }
     let withheld = withheld.ok_or_else(|| Fault::unknown("field or version"))?;
     let (event, receipt) = acting.done().await?;
     // From here on the event is durable.
@@ -113,6 +118,15 @@ fn facts(value: serde_json::Value) -> BTreeMap<String, String> {
     serde_json::from_value(value).unwrap_or_default()
 }
 
+/// Demands that former values may be seen: a grant can leave them out.
+async fn allow_history(acting: &mut Acting, target: Uuid) -> Answer<()> {
+    let (person, now) = (acting.person.id, acting.now);
+    if acting.tx()?.may_see_history(person, target, now).await? {
+        return Ok(());
+    }
+    Err(Fault::forbidden("Former values are not part of what was granted to you here.", "Ask a steward for a grant with the history of values."))
+}
+
 /// The versions of a credential's secrets, without their values.
 #[utoipa::path(context_path = "", responses((status = 200, body = Page<Version>)))]
 #[get("/api/v1/credentials/<credential>/history")]
@@ -120,6 +134,7 @@ pub async fn history(mut acting: Acting, credential: &str) -> Answer<Sent<Page<V
     let target = id(credential)?;
     acting.intends("credential.history", "credential", Some(target), "");
     allow_credential::<mark::Reveal>(&mut acting, target).await?;
+    allow_history(&mut acting, target).await?;
     let names = super::people::names(&mut acting).await?;
     let rows = acting.tx()?.versions(target).await?;
     acting.done().await?;
@@ -146,6 +161,7 @@ pub async fn put_back(mut acting: Acting, credential: &str, body: Body<PutBack>)
     let field = body.field.unwrap_or_else(|| PASSWORD.to_owned());
     acting.intends("credential.put-back", "credential", Some(target), "");
     let allowed = allow_credential::<mark::Edit>(&mut acting, target).await?;
+    allow_history(&mut acting, target).await?;
     check_note(&body.why).map_err(|problem| Fault::field("why", problem))?;
     acting.noting("field", field.clone());
     acting.noting("version", body.version.to_string());

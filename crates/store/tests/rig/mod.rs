@@ -5,7 +5,7 @@ use std::sync::OnceLock;
 use chrono::{DateTime, Utc};
 use jexlin_core::vault::{Key, OrganisationKey, RootKey};
 use jexlin_standins::cluster::{Care, Cluster, Database};
-use jexlin_store::{CredentialRow, FolderRow, OrganisationRow, PersonRow, Store, Tx};
+use jexlin_store::{CredentialRow, FolderRow, GateRow, OrganisationRow, PersonRow, Store, Tx};
 use uuid::Uuid;
 
 static CLUSTER: OnceLock<(Cluster, Database)> = OnceLock::new();
@@ -97,6 +97,21 @@ pub fn credential(organisation: Uuid, folder_id: Uuid, name: &str) -> Credential
 
 /// A key for the MACs of tests.
 #[allow(dead_code, reason = "not every test program records events")]
+pub fn gate(organisation: Uuid, on_folder: bool, place: Uuid) -> GateRow {
+    GateRow {
+        id: Uuid::now_v7(),
+        organisation,
+        folder_id: on_folder.then_some(place),
+        credential_id: (!on_folder).then_some(place),
+        needs_reason: true,
+        needs_approval: false,
+        longest_minutes: 60,
+        one_holder: false,
+        rotate_on_return: false,
+        version: 1,
+    }
+}
+
 pub fn mac_key() -> Key {
     Key::from_bytes([3; 32])
 }

@@ -1,0 +1,154 @@
+//! Previews: a change is made, looked at, and not kept.
+
+use std::collections::BTreeSet;
+
+use jexlin_api::{Change, ChangeFolder, Preview, Shift};
+use jexlin_core::access::preview::{Scene, preview as compare};
+use jexlin_core::access::{Level, mark};
+use jexlin_store::Region;
+use rocket::{Route, post, routes};
+use uuid::Uuid;
+
+use super::access::{give, target_of, withdraw};
+use super::exchange::{Body, Sent};
+use super::folders::{allow_folder, alter};
+use super::people::{join, leave};
+use super::vault::allow_credential;
+use crate::acting::Acting;
+use crate::problem::{Answer, Fault};
+
+pub fn routes() -> Vec<Route> {
+    routes![preview]
+}
+
+/// The most shifts in an answer.
+const MOST: usize = 500;
+/// The most credentials that are moved at once.
+const MOST_MOVED: usize = 1000;
+
+/// Where a change can touch something, and whom; nobody named is everybody who is reached there.
+struct Scope {
+    region: Region,
+    people: Option<Vec<Uuid>>,
+}
+
+async fn scope_of(acting: &mut Acting, change: &Change) -> Answer<Scope> {
+    let tx = acting.tx()?;
+    if let Some(grant) = &change.grant {
+        let region = tx.region_of(target_of(grant.folder, grant.credential)?).await?;
+        let subjects: Vec<Uuid> = grant.person.or(grant.group).into_iter().collect();
+        return Ok(Scope { region, people: Some(tx.people_of(&subjects).await?) });
+    }
+    if let Some(grant) = change.withdraw {
+        let row = tx.grant(grant).await.map_err(|_| Fault::unknown("grant"))?;
+        let region = tx.region_of(target_of(row.folder_id, row.credential_id)?).await?;
+        let subjects: Vec<Uuid> = row.person_id.or(row.group_id).into_iter().collect();
+        return Ok(Scope { region, people: Some(tx.people_of(&subjects).await?) });
+    }
+    if let Some(membership) = change.join.as_ref().or(change.leave.as_ref()) {
+        let region = tx.region_of_group(membership.group).await?;
+        return Ok(Scope { region, people: Some(tx.people_of(&[membership.member]).await?) });
+    }
+    if let Some(folder) = &change.folder {
+        return Ok(Scope { region: tx.region_below(folder.id).await?, people: None });
+    }
+    let credentials = change.credentials.as_ref().map(|moved| moved.ids.clone()).unwrap_or_default();
+    Ok(Scope { region: Region { folders: vec![], credentials }, people: None })
+}
+
+/// Makes the change, with all checks that it will meet.
+async fn make(acting: &mut Acting, change: Change) -> Answer<()> {
+    if let Some(grant) = change.grant {
+        give(acting, grant).await?;
+    } else if let Some(grant) = change.withdraw {
+        withdraw(acting, grant).await?;
+    } else if let Some(membership) = change.join {
+        join(acting, membership.group, membership.member).await?;
+    } else if let Some(membership) = change.leave {
+        leave(acting, membership.group, membership.member).await?;
+    } else if let Some(folder) = change.folder {
+        let body = ChangeFolder { name: None, parent: folder.parent, to_top: folder.to_top, closed: folder.closed };
+        alter(acting, folder.id, None, body).await?;
+    } else if let Some(moved) = change.credentials {
+        if moved.ids.len() > MOST_MOVED {
+            return Err(Fault::field("credentials", format!("at most {MOST_MOVED} at once")));
+        }
+        allow_folder::<mark::Edit>(acting, moved.to).await?;
+        for credential in &moved.ids {
+            allow_credential::<mark::Steward>(acting, *credential).await?;
+        }
+        acting.tx()?.place_credentials(&moved.ids, moved.to).await?;
+    }
+    Ok(())
+}
+
+/// Who would gain or lose what by a change: exactly, in persons and credentials, without names of
+/// credentials. It takes what the change takes, and changes nothing.
+#[utoipa::path(context_path = "", request_body = Change, responses((status = 200, body = Preview)))]
+#[post("/api/v1/preview", data = "<body>")]
+pub async fn preview(mut acting: Acting, body: Body<Change>) -> Answer<Sent<Preview>> {
+    let Body(change) = body;
+    let parts = [
+        change.grant.is_some(),
+        change.withdraw.is_some(),
+        change.join.is_some(),
+        change.leave.is_some(),
+        change.folder.is_some(),
+        change.credentials.is_some(),
+    ];
+    if parts.into_iter().filter(|part| *part).count() != 1 {
+        return Err(Fault::field("change", "name exactly one of grant, withdraw, join, leave, folder and credentials"));
+    }
+    let now = acting.now;
+    let Scope { mut region, people } = scope_of(&mut acting, &change).await?;
+    let mut alone = acting.tx()?.looked_at_alone(&region, now).await?;
+    acting.tx()?.mark().await?;
+    make(&mut acting, change).await?;
+    alone.extend(acting.tx()?.looked_at_alone(&region, now).await?);
+    region.credentials = alone;
+    let after = acting.tx()?.scene(&region, people.as_deref(), now).await?;
+    acting.tx()?.back().await?;
+    let before = acting.tx()?.scene(&region, people.as_deref(), now).await?;
+    let shown = show(&mut acting, &before, &after).await?;
+    acting.undo();
+    Ok(Sent(shown))
+}
+
+async fn show(acting: &mut Acting, before: &Scene, after: &Scene) -> Answer<Preview> {
+    let shifts = compare(before, after);
+    let people = |wanted: fn(Option<Level>, Option<Level>) -> bool| {
+        shifts.iter().filter(|shift| wanted(shift.before, shift.after)).map(|shift| shift.person).collect::<BTreeSet<_>>().len()
+    };
+    let (gaining, losing) = (people(|before, after| after > before), people(|before, after| after < before));
+    let more = shifts.len() > MOST;
+    let wanted: Vec<Uuid> = shifts.iter().take(MOST).map(|shift| shift.person).collect();
+    let rows = acting.tx()?.some_people(&wanted).await?;
+    let mut shown: Vec<Shift> = shifts
+        .iter()
+        .take(MOST)
+        .filter_map(|shift| {
+            let row = rows.iter().find(|row| row.id == shift.person)?;
+            Some(Shift {
+                person: shift.person,
+                name: row.display_name.clone(),
+                state: row.state.clone(),
+                before: shift.before,
+                after: shift.after,
+                credentials: shift.credentials,
+                gated: shift.gated,
+            })
+        })
+        .collect();
+    shown.sort_by_key(|shift| (shift.name.to_lowercase(), shift.before, shift.after));
+    let of = |count: usize, does: &str, do_: &str| match count {
+        1 => format!("1 person {does}"),
+        count => format!("{count} people {do_}"),
+    };
+    let sentence = match (gaining, losing) {
+        (0, 0) => "Nobody gains or loses anything.".to_owned(),
+        (gaining, 0) => format!("{}, nobody loses anything.", of(gaining, "gains something", "gain something")),
+        (0, losing) => format!("{}, nobody gains anything.", of(losing, "loses something", "lose something")),
+        (gaining, losing) => format!("{}, {}.", of(gaining, "gains something", "gain something"), of(losing, "loses something", "lose something")),
+    };
+    Ok(Preview { sentence, gaining, losing, shifts: shown, more })
+}
