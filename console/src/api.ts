@@ -203,6 +203,35 @@ export interface Grant {
   level: Level;
   ends_at: string | null;
   note: string;
+  only_kind: string | null;
+  only_tag: string | null;
+  history: boolean;
+}
+export interface NewGrant {
+  folder?: string;
+  credential?: string;
+  person?: string;
+  group?: string;
+  level: string;
+  ends_at?: string;
+  note: string;
+  only_kind?: string;
+  only_tag?: string;
+  without_history: boolean;
+}
+/** One of these. */
+export interface Change {
+  grant?: NewGrant;
+  withdraw?: string;
+  join?: { group: string; member: string };
+  leave?: { group: string; member: string };
+  folder?: { id: string; parent?: string; to_top?: boolean; closed?: boolean };
+  credentials?: { ids: string[]; to: string };
+}
+export interface Preview {
+  sentence: string;
+  shifts: { person: string; name: string; state: string; before: Level | null; after: Level | null; credentials: number; gated: number }[];
+  more: boolean;
 }
 export interface Explanation {
   sentence: string;

@@ -124,14 +124,14 @@ export function Act({ label, of, run, after = [], look = "btn-sm", confirm }: { 
 }
 
 /** A form that keeps what was typed when it is refused. */
-export function Form({ submit, label, after = [], done, children }: { submit: (data: FormData) => Promise<unknown>; label: string; after?: string[]; done?: () => void; children: ReactNode }) {
+export function Form({ submit, label, after = [], done, keep, children }: { submit: (data: FormData) => Promise<unknown>; label: string; after?: string[]; done?: () => void; keep?: boolean; children: ReactNode }) {
   const client = useQueryClient();
   const form = useRef<HTMLFormElement>(null);
   const work = useMutation({
     mutationFn: submit,
     onSuccess: async () => {
       await Promise.all(after.map((key) => client.invalidateQueries({ queryKey: [key] })));
-      form.current?.reset();
+      if (!keep) form.current?.reset();
       done?.();
     },
   });

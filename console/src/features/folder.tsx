@@ -7,6 +7,8 @@ import { type Folder, type Me, type PasswordPolicy, type PasswordRule, all, api 
 import { Act, Choice, Field, Fold, Form, Trouble, text, told } from "../parts";
 import { AddCredential } from "./edit";
 import { atLeast } from "./levels";
+import { MoveAsk } from "./moving";
+import { Considered } from "./preview";
 import { GateForm, Grants, PlanForm } from "./rules";
 
 /** What the folder demands of passwords. */
@@ -48,6 +50,7 @@ export function FolderTools({ me, here, folders }: { me: Me; here: Folder | unde
     go(here.parent ? `/vault/${here.parent}` : "/vault");
     told(`${here.path} is in the bin.`, () => api.post(`/bin/${removal}/put-back`));
   };
+  const [to, setTo] = useState<Folder | null>(null);
   const change = (body: object) => () => api.patch(`/folders/${here?.id}`, body, here?.version ?? 0);
   return (
     <div className="mt-2 flex flex-col gap-1 border-t border-base-300 pt-2">
@@ -84,11 +87,12 @@ export function FolderTools({ me, here, folders }: { me: Me; here: Folder | unde
                 <Form label="Rename" after={["folders", "credentials"]} done={close} submit={(data) => change({ name: text(data, "name") })()}>
                   <Field label="Name" name="name" defaultValue={here.name} required />
                 </Form>
-                <Form label="Move" after={["folders", "credentials"]} done={close} submit={(data) => change({ parent: text(data, "parent") })()}>
+                <Form label="Move …" keep submit={async (data) => setTo(folders.find((folder) => folder.id === text(data, "parent")) ?? null)}>
                   <Choice label="Into" name="parent" options={folders.filter((folder) => atLeast(folder.level, "steward")).map((folder) => [folder.id, folder.path])} />
                 </Form>
+                {to && <MoveAsk load={{ items: [], folder: here }} to={to} close={() => setTo(null)} />}
                 <div className="mt-2 flex gap-2">
-                  <Act label={here.closed ? "Let grants from above in" : "Let no grant from above in"} run={change({ closed: !here.closed })} after={["folders", "credentials"]} confirm={here.closed ? "Grants from above will reach everything in here again." : "Everybody who reaches this folder by a grant from above loses it."} />
+                  <Considered label={here.closed ? "Let grants from above in" : "Let no grant from above in"} title={here.closed ? `Let grants from above into ${here.path}?` : `Let no grant from above into ${here.path}?`} change={{ folder: { id: here.id, closed: !here.closed } }} run={change({ closed: !here.closed })} after={["folders", "credentials"]} />
                   <Act label="Remove" run={remove} after={["folders", "credentials", "bin"]} confirm={`Move ${here.path} and all that is in it to the bin? It can be put back from there, all of it in one step.`} />
                 </div>
               </>

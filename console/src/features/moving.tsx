@@ -1,10 +1,9 @@
 // Moving by drag and drop or by cutting and pasting, with a look at whose access would change.
 
-import { useQuery } from "@tanstack/react-query";
 import { useSyncExternalStore } from "react";
-import { type Credential, type CredentialItem, type Folder, type Grant, Problem, all, api } from "../api";
-import { Ask, Trouble, told } from "../parts";
-import { higher } from "./levels";
+import { type Credential, type CredentialItem, type Folder, Problem, api } from "../api";
+import { Ask, told } from "../parts";
+import { Shifts } from "./preview";
 
 /** What is on its way: credentials, or one folder. */
 export interface Load {
@@ -58,37 +57,9 @@ export async function each<T extends { name: string }>(things: T[], act: (thing:
   return failed;
 }
 
-/** The highest level that reaches each subject in a folder. */
-function levels(grants: Grant[]): Map<string, string> {
-  const held = new Map<string, string>();
-  for (const grant of grants) held.set(grant.subject_name, higher(held.get(grant.subject_name), grant.level));
-  return held;
-}
-
-/** Who would gain or lose what by a move from one folder to another. */
-function Changes({ from, to }: { from: string; to: string }) {
-  const [here, there] = [from, to].map((folder) => ({ queryKey: ["grants", folder], queryFn: () => all<Grant>(`/grants?folder=${folder}`), retry: false }));
-  const before = useQuery(here ?? { queryKey: ["none"] });
-  const after = useQuery(there ?? { queryKey: ["none"] });
-  if (before.error || after.error) return <p className="quiet">Who reaches the two folders is for their stewards to see; whoever reaches the new place reaches it then.</p>;
-  if (!before.data || !after.data) return <p role="status">Looking who reaches both …</p>;
-  const [old, now] = [levels(before.data as Grant[]), levels(after.data as Grant[])];
-  const names = [...new Set([...old.keys(), ...now.keys()])].filter((name) => old.get(name) !== now.get(name)).sort();
-  if (names.length === 0) return <p>Nobody gains or loses anything by it.</p>;
-  return (
-    <ul aria-label="Whose access changes">
-      {names.map((name) => (
-        <li key={name}>
-          <strong>{name}</strong>: {old.get(name) ?? "nothing"} → {now.get(name) ?? "nothing"}
-        </li>
-      ))}
-    </ul>
-  );
-}
-
 /** Asks before a move, and does it. */
 export function MoveAsk({ load, to, close }: { load: Load; to: Folder; close: () => void }) {
-  const from = load.folder ? load.folder.parent : load.items[0]?.folder;
+  const from = load.items[0]?.folder;
   const what = load.folder ? load.folder.path : load.items.length === 1 ? load.items[0]?.name : `${load.items.length} credentials`;
   const move = async () => {
     if (load.folder) {
@@ -106,7 +77,7 @@ export function MoveAsk({ load, to, close }: { load: Load; to: Folder; close: ()
   };
   return (
     <Ask title={`Move ${what} into ${to.path}?`} label="Move" run={move} close={close} after={["credentials", "credential", "folders"]}>
-      {from ? <Changes from={from} to={to.id} /> : <Trouble error={null} />}
+      <Shifts change={load.folder ? { folder: { id: load.folder.id, parent: to.id } } : { credentials: { ids: load.items.map((item) => item.id), to: to.id } }} />
     </Ask>
   );
 }

@@ -1,10 +1,24 @@
 // People and groups.
 
 import { useQuery } from "@tanstack/react-query";
+import { useState } from "react";
 import { type Group, type Me, type Person, all, api } from "../api";
 import { Act, Card, Choice, Empty, Field, Fold, Form, State, Table, Trouble, text } from "../parts";
+import { Considered } from "./preview";
 
 const DUTIES = ["people", "folders", "policy", "audit"];
+
+/** Puts somebody into a group, after a look at what that gives them. */
+function PutIn({ group, members }: { group: Group; members: [string, string][] }) {
+  const [member, setMember] = useState(members[0]?.[0] ?? "");
+  const name = members.find(([id]) => id === member)?.[1];
+  return (
+    <div className="flex flex-col gap-2">
+      <Choice label="Who" name="member" options={members} value={member} onChange={(event) => setMember(event.target.value)} />
+      <Considered label="Put in …" title={`Put ${name} into ${group.name}?`} change={{ join: { group: group.id, member } }} run={() => api.put(`/groups/${group.id}/members/${member}`)} after={["groups"]} />
+    </div>
+  );
+}
 
 export function People({ me }: { me: Me }) {
   const people = useQuery({ queryKey: ["people"], queryFn: () => all<Person>("/people") });
@@ -73,17 +87,13 @@ export function People({ me }: { me: Me }) {
                     <li key={member.id} className="flex items-center rounded border border-base-300 px-2">
                       {member.sort === "group" && <span className="quiet mr-1">group</span>}
                       {member.name}
-                      {may && <Act label="take out" look="btn-xs btn-ghost" run={() => api.remove(`/groups/${group.id}/members/${member.id}`)} after={["groups"]} confirm={`Take ${member.name} out of ${group.name}?`} />}
+                      {may && <Considered label="take out" of={`${member.name} of ${group.name}`} look="btn-xs btn-ghost" title={`Take ${member.name} out of ${group.name}?`} change={{ leave: { group: group.id, member: member.id } }} run={() => api.remove(`/groups/${group.id}/members/${member.id}`)} after={["groups"]} />}
                     </li>
                   ))}
                 </ul>
                 {may && (
                   <Fold label={`Put somebody into ${group.name}`}>
-                    {(close) => (
-                      <Form label="Put in" after={["groups"]} done={close} submit={(data) => api.put(`/groups/${group.id}/members/${text(data, "member")}`)}>
-                        <Choice label="Who" name="member" options={members} />
-                      </Form>
-                    )}
+                    {() => <PutIn group={group} members={members} />}
                   </Fold>
                 )}
               </li>

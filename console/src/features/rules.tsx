@@ -2,8 +2,9 @@
 
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
-import { type Explanation, type Gate, type Grant, type Group, type Person, type PasswordPolicy, type Plan, all, api } from "../api";
-import { Act, Choice, Empty, Field, Form, Trouble, When, text } from "../parts";
+import { type Explanation, type Gate, type Grant, type Group, type Kind, type NewGrant, type Person, type PasswordPolicy, type Plan, all, api } from "../api";
+import { Act, Ask, Choice, Empty, Field, Form, Trouble, When, text } from "../parts";
+import { Considered, Shifts } from "./preview";
 
 /** The reader's own time zone. */
 const OWN_ZONE = new Intl.DateTimeFormat().resolvedOptions().timeZone;
@@ -27,11 +28,23 @@ export function Grants(place: Place) {
   const { people, groups } = useSubjects();
   const own = target(place);
   const subjects: [string, string][] = [...groups.map((group): [string, string] => [`group ${group.id}`, `Group ${group.name}`]), ...people.filter((person) => person.state === "active").map((person): [string, string] => [`person ${person.id}`, person.display_name])];
-  const submit = (data: FormData) => {
+  const [asking, setAsking] = useState<NewGrant | null>(null);
+  const kinds = useQuery({ queryKey: ["kinds"], queryFn: () => all<Kind>("/kinds"), enabled: Boolean(place.folder) });
+  const submit = async (data: FormData) => {
     const [sort, id] = text(data, "subject").split(" ");
     const ends = text(data, "ends_at");
-    return api.post("/grants", { ...place, [sort === "group" ? "group" : "person"]: id, level: text(data, "level"), ends_at: ends ? new Date(ends).toISOString() : undefined, note: text(data, "note") });
+    setAsking({
+      ...place,
+      [sort === "group" ? "group" : "person"]: id,
+      level: text(data, "level"),
+      ends_at: ends ? new Date(ends).toISOString() : undefined,
+      note: text(data, "note"),
+      only_kind: text(data, "only_kind") || undefined,
+      only_tag: text(data, "only_tag") || undefined,
+      without_history: Boolean(data.get("without_history")),
+    });
   };
+  const named = subjects.find(([value]) => asking && value.endsWith(asking.person ?? asking.group ?? " "))?.[1];
   return (
     <div>
       <Trouble error={grants.error} />
@@ -42,20 +55,37 @@ export function Grants(place: Place) {
               <strong>{grant.level}</strong> to {grant.subject_name}
               <span className="quiet text-sm">
                 {grant.target === own ? "" : ` from ${grant.place}`}
+                {grant.only_kind && `, only of the kind ${grant.only_kind}`}
+                {grant.only_tag && `, only with #${grant.only_tag}`}
+                {!grant.history && ", without former values"}
                 {grant.ends_at && <>, until <When at={grant.ends_at} /></>}
                 {grant.note && `, “${grant.note}”`}
               </span>
             </span>
-            {grant.target === own && <Act label="Take away" look="btn-xs" run={() => api.remove(`/grants/${grant.id}`)} after={["grants"]} confirm={`Take ${grant.level} away from ${grant.subject_name}?`} />}
+            {grant.target === own && <Considered label="Take away" look="btn-xs" title={`Take ${grant.level} away from ${grant.subject_name}?`} change={{ withdraw: grant.id }} run={() => api.remove(`/grants/${grant.id}`)} after={["grants", "explain"]} />}
           </li>
         ))}
       </ul>
-      <Form label="Grant" submit={submit} after={["grants"]}>
+      <Form label="Grant …" submit={submit} keep>
         <Choice label="To" name="subject" options={subjects} />
         <Choice label="Level" name="level" options={[["list", "list: knows it is there, may ask"], ["use", "use: may work with it without seeing it"], ["reveal", "reveal: may see it"], ["edit", "edit: may change it"], ["steward", "steward: may grant, gate, plan, remove"]]} />
         <Field label="Until (empty: without end)" name="ends_at" type="datetime-local" />
+        {place.folder && (
+          <div className="grid grid-cols-2 gap-2">
+            <Choice label="Only of this kind" name="only_kind" options={[["", "any kind"], ...(kinds.data ?? []).map((kind): [string, string] => [kind.name, kind.label])]} />
+            <Field label="Only with this tag" name="only_tag" />
+          </div>
+        )}
+        <label className="text-sm">
+          <input type="checkbox" name="without_history" className="checkbox checkbox-xs" /> without a look at former values
+        </label>
         <Field label="Why" name="note" />
       </Form>
+      {asking && (
+        <Ask title={`Grant ${asking.level} to ${named ?? "them"}?`} label="Grant" run={() => api.post("/grants", asking)} close={() => setAsking(null)} after={["grants", "explain"]}>
+          <Shifts change={{ grant: asking }} />
+        </Ask>
+      )}
     </div>
   );
 }

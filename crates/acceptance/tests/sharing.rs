@@ -1,0 +1,116 @@
+//! Sharing: previews before changes, grants for a part of a folder, with or without former values.
+
+#![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, clippy::indexing_slicing, reason = "what cannot be set up ends the test")]
+
+use jexlin_acceptance::browser::{Driver, Page};
+use jexlin_acceptance::Service;
+use serde_json::json;
+
+#[test]
+fn a_preview_says_who_gains_and_loses_what_and_changes_nothing() {
+    let service = Service::ready();
+    let (ines, client) = (service.sign_in("ines"), service.client("ines"));
+    let pumps = ines.folder("Pumping");
+    let ridge = ines.make("/api/v1/folders", &json!({"parent": pumps, "name": "North ridge"}));
+    for n in 0..3 {
+        let _ = ines.login(&pumps, &format!("pump {n}"), "Winter-tide-41");
+    }
+    let duty = ines.login(&ridge, "duty", "Winter-tide-42");
+    let _ = ines.make("/api/v1/gates", &json!({"credential": duty, "needs_reason": true, "longest_minutes": 60}));
+    let (marek, petra) = (ines.person("marek", &[]), ines.person("petra", &[]));
+    let _ = client.good(&["group", "add", "Duty engineers"]);
+    let _ = client.good(&["group", "join", "Duty engineers", "--person", "marek"]);
+    // Petra holds a little of it already.
+    let _ = ines.make("/api/v1/grants", &json!({"folder": ridge, "person": petra, "level": "list"}));
+    let _ = client.good(&["group", "join", "Duty engineers", "--person", "petra"]);
+    let give = ["grant", "give", "use", "--folder", "/Pumping", "--group", "Duty engineers"];
+    let told = client.good(&[&give[..], &["--preview"]].concat());
+    assert!(told.contains("2 people gain something, nobody loses anything.") && told.contains("Nothing has been changed."), "{told}");
+    let shown = ines.post("/api/v1/preview", &json!({"grant": {"folder": pumps, "group": group(&ines), "level": "use"}})).good();
+    let of = |person: &str| -> Vec<_> {
+        let shifts = shown["shifts"].as_array().unwrap().iter().filter(|shift| shift["person"] == *person);
+        shifts.map(|shift| (shift["before"].clone(), shift["after"].clone(), shift["credentials"].clone(), shift["gated"].clone())).collect()
+    };
+    assert_eq!(of(&marek), [(json!(null), json!("use"), json!(4), json!(1))]);
+    assert_eq!(of(&petra), [(json!(null), json!("use"), json!(3), json!(0)), (json!("list"), json!("use"), json!(1), json!(1))]);
+    assert_eq!(service.client("marek").good(&["credential", "list"]), "");
+    assert_eq!(ines.events("grant.add").iter().filter(|event| event["outcome"] == "done").count(), 1, "only what was given is in the log");
+    let _ = client.good(&give);
+    // Leaving, moving and closing likewise.
+    let told = client.good(&["group", "leave", "Duty engineers", "--person", "marek", "--preview"]);
+    assert!(told.contains("1 person loses something"), "{told}");
+    assert_eq!(client.bad(&["folder", "close", "/Pumping/North ridge", "--preview"]).0, 6, "it would shut its own steward out");
+    let _ = client.good(&["grant", "give", "steward", "--folder", "/Pumping/North ridge", "--person", "ines"]);
+    let told = client.good(&["folder", "close", "/Pumping/North ridge", "--preview"]).to_lowercase();
+    assert!(told.contains("2 people lose something") && told.contains("marek") && told.contains("petra"), "{told}");
+    let _ = ines.folder("Archive");
+    let told = client.good(&["credential", "move", "/Pumping/pump 0", "/Archive", "--preview"]);
+    assert!(told.contains("2 people lose something"), "{told}");
+    let told = client.good(&["folder", "move", "/Pumping/North ridge", "/Archive", "--preview"]);
+    assert!(told.contains("2 people lose something") && client.good(&["folder", "list"]).contains("/Pumping/North ridge"), "{told}");
+    // A preview takes what the change takes.
+    let marek = service.client("marek");
+    assert_eq!(marek.bad(&["grant", "give", "use", "--folder", "/Pumping", "--person", "petra", "--preview"]).0, 4);
+    ines.post("/api/v1/preview", &json!({})).refused(422, "bad-input");
+}
+
+fn group(ines: &jexlin_acceptance::Session<'_>) -> String {
+    ines.get("/api/v1/groups").good()["items"][0]["id"].as_str().unwrap().to_owned()
+}
+
+#[test]
+fn a_grant_for_a_kind_or_a_tag_reaches_that_and_the_way_to_it_alone() {
+    let service = Service::ready();
+    let (ines, client) = (service.sign_in("ines"), service.client("ines"));
+    let pumps = ines.folder("Pumping");
+    let _ = ines.make("/api/v1/folders", &json!({"parent": pumps, "name": "Depot"}));
+    let ridge = ines.make("/api/v1/folders", &json!({"parent": pumps, "name": "North ridge"}));
+    let night = ines.login(&ridge, "Night duty", "Winter-tide-41");
+    let _ = ines.login(&ridge, "Other", "Winter-tide-42");
+    let _ = client.good(&["credential", "tag", "/Pumping/North ridge/Night duty", "--add", "night"]);
+    let pim = ines.person("pim", &[]);
+    assert_eq!(client.bad(&["grant", "give", "reveal", "--folder", "/Pumping", "--person", "pim", "--only-kind", "spoon"]).0, 7);
+    assert_eq!(client.bad(&["grant", "give", "reveal", "--credential", "/Pumping/North ridge/Other", "--person", "pim", "--only-tag", "night"]).0, 7);
+    let _ = client.good(&["grant", "give", "reveal", "--folder", "/Pumping", "--person", "pim", "--only-tag", "Night", "--without-history"]);
+    let (theirs, session) = (service.client("pim"), service.sign_in("pim"));
+    let listed = theirs.good(&["credential", "list"]);
+    assert!(listed.contains("Night duty") && !listed.contains("Other"), "{listed}");
+    let folders = theirs.good(&["folder", "list"]);
+    assert!(folders.contains("/Pumping/North ridge") && !folders.contains("Depot"), "{folders}");
+    assert_eq!(session.reveal(&night).text("value"), "Winter-tide-41");
+    // A new value, and the former one is not theirs to see; whoever has it all sees it.
+    let version = ines.get(&format!("/api/v1/credentials/{night}")).good()["version"].as_i64().unwrap();
+    let _ = ines.patch(&format!("/api/v1/credentials/{night}"), version, &json!({"password": "Winter-tide-43"})).good();
+    assert_eq!(session.reveal(&night).text("value"), "Winter-tide-43");
+    session.post(&format!("/api/v1/credentials/{night}/reveal"), &json!({"version": 1})).refused(403, "not-allowed");
+    session.get(&format!("/api/v1/credentials/{night}/history")).refused(403, "not-allowed");
+    assert_eq!(ines.post(&format!("/api/v1/credentials/{night}/reveal"), &json!({"version": 1})).text("value"), "Winter-tide-41");
+    // Without the tag it is gone for them, and explain says why.
+    let _ = client.good(&["credential", "tag", "/Pumping/North ridge/Night duty", "--take-away", "night"]);
+    session.get(&format!("/api/v1/credentials/{night}")).refused(404, "unknown");
+    let why = client.good(&["explain", "pim", "/Pumping/North ridge/Night duty"]);
+    assert!(why.contains("narrowed"), "{why}");
+    let _ = pim;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn the_console_asks_with_the_preview_before_it_shares() {
+    let service = Service::ready();
+    let ines = service.sign_in("ines");
+    let pumps = ines.folder("Pumping");
+    let _ = ines.login(&pumps, "Ridge", "Winter-tide-41");
+    let _ = ines.person("marek", &[]);
+    let driver = Driver::start();
+    let page = Page(driver.browser(&[]).await);
+    page.sign_in(&service, "ines").await;
+    page.0.goto(&format!("{}/vault/{pumps}", service.url)).await.unwrap();
+    page.press("Who may do what here").await;
+    page.find("//option[normalize-space(.)='Marek Holm' or contains(., 'marek') or contains(., 'Marek')]").await.click().await.unwrap();
+    page.press("Grant …").await;
+    page.sees("1 person gains something, nobody loses anything.").await;
+    page.accessible("the preview of a grant").await;
+    page.find("//dialog//button[normalize-space(.)='Grant']").await.click().await.unwrap();
+    page.find("//button[normalize-space(.)='Take away']").await;
+    assert_eq!(ines.events("grant.add").len(), 1);
+    page.0.close().await.unwrap();
+}
