@@ -315,6 +315,7 @@ fn lists() {
 async fn scroll(driver: &Driver, page: &Page, what: &str, element: &str, rows: usize) {
     let count = format!("return Math.round(parseFloat({element}.firstElementChild.style.height))");
     let height = page.0.execute(&count, vec![]).await.unwrap().as_f64().unwrap();
+    assert!(height > rows as f64 * 20.0, "{what}: {height} pixels are no {rows} rows");
     let run = format!(
         "const done = arguments[arguments.length - 1]; const box = {element}; box.scrollTop = 0; const begin = performance.now(); let frames = 0;
          const step = (now) => {{ box.scrollTop += 90; frames += 1; now - begin < 3000 ? requestAnimationFrame(step) : done(frames); }}; requestAnimationFrame(step);"
@@ -364,6 +365,7 @@ fn console() {
         page.sign_in(&service, "ines").await;
         page.0.goto(&format!("{}/vault", service.url)).await.unwrap();
         page.sees("pump 0").await;
+        page.find("//nav[@aria-label='Folders']//a[contains(., 'station')]").await;
         scroll(&driver, &page, "tree", "document.querySelector('nav[aria-label=Folders] ul').parentElement", folders + 2_001).await;
         page.0.close().await.unwrap();
         let page = Page(driver.tracing_browser().await);

@@ -17,6 +17,7 @@ const LABELS: Record<string, string> = {
   clipboard_seconds: "The clipboard is cleared after seconds",
   only_own_kinds: "New credentials are of our own kinds alone",
   personal_folders: "People may keep personal folders",
+  exports: "People may take out, protected, what they may see",
 };
 
 function SettingsCard({ me }: { me: Me }) {

@@ -2,8 +2,8 @@
 
 #![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, clippy::indexing_slicing, reason = "what cannot be set up ends the test")]
 
-use jexlin_acceptance::browser::{Driver, Page};
 use jexlin_acceptance::Service;
+use jexlin_acceptance::browser::{Driver, Page};
 use serde_json::json;
 
 #[test]

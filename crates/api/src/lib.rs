@@ -10,6 +10,7 @@ mod bin;
 mod common;
 mod gate;
 mod people;
+mod transfer;
 mod upkeep;
 mod vault;
 
@@ -19,6 +20,7 @@ pub use bin::*;
 pub use common::*;
 pub use gate::*;
 pub use people::*;
+pub use transfer::*;
 pub use upkeep::*;
 pub use vault::*;
 

@@ -18,6 +18,7 @@ use crate::nouns::policy::Policy;
 use crate::nouns::search::Search;
 use crate::nouns::secret::CopyArgs;
 use crate::nouns::settings::Settings;
+use crate::nouns::transfer::{ExportArgs, Import};
 use crate::nouns::upkeep::{Plan, Upkeep};
 
 /// How to print.
@@ -191,6 +192,11 @@ pub enum Command {
     /// The bin: what was removed, put back or purged
     #[command(subcommand)]
     Bin(Bin),
+    /// Bring in what exists
+    #[command(subcommand)]
+    Import(Import),
+    /// Take out what you may reveal, encrypted with age
+    Export(ExportArgs),
     /// Your personal folder, which nobody else can open
     #[command(subcommand)]
     Personal(Personal),

@@ -172,6 +172,16 @@ impl Link {
         std::io::copy(&mut reader, to).map(|_| ()).map_err(|error| Trouble::local(error.to_string()))
     }
 
+    /// Asks for a file that is taken out: its bytes, and how many are in it and left out of it.
+    pub fn take_out(&self, path: &str, body: &impl Serialize) -> Result<(Vec<u8>, String, String), Trouble> {
+        let body = serde_json::to_value(body).map_err(|error| Trouble::local(error.to_string()))?;
+        let response = self.request("POST", path, Some(&body), None)?;
+        let header = |name: &str| response.headers().get(name).and_then(|value| value.to_str().ok()).unwrap_or("0").to_owned();
+        let (taken, left_out) = (header("Jexlin-Taken"), header("Jexlin-Left-Out"));
+        let bytes = response.into_body().with_config().limit(1 << 30).read_to_vec().map_err(|error| Trouble::Unreachable(error.to_string()))?;
+        Ok((bytes, taken, left_out))
+    }
+
     /// Listens to live news: calls back with each event's name and data until told to stop.
     pub fn listen(&self, mut heard: impl FnMut(&str, &str) -> Result<bool, Trouble>) -> Result<(), Trouble> {
         let reader = BufReader::new(self.request("GET", "/api/v1/live", None, None)?.into_body().into_reader());

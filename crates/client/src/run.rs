@@ -63,6 +63,8 @@ pub fn run(cli: Cli) -> Done {
         Command::Search(command) => run.search(command),
         Command::Tags => run.tags(),
         Command::Bin(command) => run.bin(command),
+        Command::Import(command) => run.import(command),
+        Command::Export(args) => run.export(args),
         Command::Personal(command) => run.personal(command),
         Command::Settings(command) => run.settings(command),
         Command::Code { path, pipe } => run.code(&path, pipe),

@@ -29,5 +29,6 @@ pub mod gate;
 pub mod names;
 pub mod policy;
 pub mod secret;
+pub mod transfer;
 pub mod upkeep;
 pub mod vault;

@@ -35,6 +35,8 @@ pub struct App {
     pub leaks: Leaks,
     /// The open personal folders of this process.
     pub personal: OpenFolders,
+    /// How far imports are.
+    pub imports: crate::routes::imports::Imports,
     /// Live news.
     pub news: broadcast::Sender<LiveNews>,
     /// Wakes the runners.
@@ -74,6 +76,7 @@ impl App {
             ssh: Arc::default(),
             leaks: Leaks::at(config.leaked.clone()),
             personal: OpenFolders::default(),
+            imports: crate::routes::imports::Imports::default(),
             news: broadcast::channel(1024).0,
             wake: Arc::default(),
             hashing: Arc::new(tokio::sync::Semaphore::new(2)),

@@ -123,9 +123,9 @@ pub(crate) struct Inserted<'a> {
     mac: Vec<u8>,
 }
 
-/// The statement that records an event.
-pub(crate) fn insertion<'a>(event: &'a Event, key: &Key, organisation: Uuid) -> Result<Insertion<'a>> {
-    Ok(diesel::insert_into(audit_event::table).values(Inserted {
+/// An event as a row of its table.
+fn row<'a>(event: &'a Event, key: &Key, organisation: Uuid) -> Result<Inserted<'a>> {
+    Ok(Inserted {
         id: event.id.parse().map_err(|_| StoreError::Broken("an event without an identifier".into()))?,
         organisation,
         at: event.at.parse().map_err(|_| StoreError::Broken("an event without a time".into()))?,
@@ -139,7 +139,17 @@ pub(crate) fn insertion<'a>(event: &'a Event, key: &Key, organisation: Uuid) -> 
         outcome: event.outcome.word(),
         detail: serde_json::to_value(&event.detail).map_err(|error| StoreError::Broken(error.to_string()))?,
         mac: mac_of(key, event).to_vec(),
-    }))
+    })
+}
+
+/// The statement that records an event.
+pub(crate) fn insertion<'a>(event: &'a Event, key: &Key, organisation: Uuid) -> Result<Insertion<'a>> {
+    Ok(diesel::insert_into(audit_event::table).values(row(event, key, organisation)?))
+}
+
+/// What records many events at once.
+pub(crate) fn insertions<'a>(events: &'a [Event], key: &Key, organisation: Uuid) -> Result<Vec<Inserted<'a>>> {
+    events.iter().map(|event| row(event, key, organisation)).collect()
 }
 
 type Insertion<'a> = diesel::query_builder::InsertStatement<audit_event::table, <Inserted<'a> as Insertable<audit_event::table>>::Values>;

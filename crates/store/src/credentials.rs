@@ -343,6 +343,29 @@ impl Tx {
         Ok(())
     }
 
+    /// The current values of credentials, withheld until the event of the look is durable.
+    ///
+    /// # Errors
+    /// [`StoreError`].
+    pub async fn current_values(&mut self, ids: &[Uuid]) -> Result<Withheld<Vec<SealedVersion>>> {
+        let query = secret_version::table
+            .inner_join(credential::table.on(credential::id.eq(secret_version::credential_id)))
+            .filter(secret_version::credential_id.eq_any(ids))
+            .filter(secret_version::state.eq("current"))
+            .select((
+                secret_version::credential_id,
+                secret_version::field,
+                secret_version::number,
+                secret_version::sealed,
+                credential::data_key,
+                secret_version::facts,
+            ));
+        type Found = (Uuid, String, i32, Vec<u8>, Vec<u8>, serde_json::Value);
+        let rows: Vec<Found> = query.load(self.conn()?).await?;
+        let shown = |(credential, field, number, sealed, data_key, facts): Found| SealedVersion { credential, field, number, sealed, data_key, facts };
+        Ok(self.withhold(rows.into_iter().map(shown).collect()))
+    }
+
     /// Whether a candidate is stored.
     ///
     /// # Errors

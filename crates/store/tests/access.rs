@@ -274,7 +274,7 @@ async fn turn(tx: &mut jexlin_store::Tx, plain: &mut World, people: &[Uuid], tur
         4 => {
             let under = folders[turn.other.index(folders.len())];
             let row = tx.folder(folder).await.unwrap();
-            let closed = turn.level % 2 == 0;
+            let closed = turn.level.is_multiple_of(2);
             let parent = if plain.would_ring(folder, under) { row.parent_id } else { Some(under) };
             tx.change_folder(&jexlin_store::FolderRow { parent_id: parent, closed, ..row }).await.unwrap();
             *plain.folders.get_mut(&folder).unwrap() = Folder { parent, closed };
@@ -318,7 +318,7 @@ async fn previews(store: &Store, recipe: &Recipe, change: &Turn) {
         }
         u64::from(found)
     };
-    let mut expected: std::collections::BTreeMap<(Uuid, Option<Level>, Option<Level>), (u64, u64)> = std::collections::BTreeMap::new();
+    let mut expected: std::collections::BTreeMap<_, (u64, u64)> = std::collections::BTreeMap::new();
     for person in &people {
         for credential in plain.credentials.keys() {
             let levels = (old.level(*person, *credential, at(0)), plain.level(*person, *credential, at(0)));

@@ -14,4 +14,5 @@ pub mod policy;
 pub mod search;
 pub mod secret;
 pub mod settings;
+pub mod transfer;
 pub mod upkeep;

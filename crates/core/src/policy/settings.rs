@@ -22,6 +22,8 @@ pub struct Settings {
     pub only_own_kinds: bool,
     /// People may keep personal folders. When this is taken back, they can still take things out.
     pub personal_folders: bool,
+    /// People may take out, protected, what they may see.
+    pub exports: bool,
     /// A revealed secret hides itself after so many seconds.
     pub hide_seconds: u16,
     /// The clipboard is cleared after so many seconds.
@@ -39,6 +41,7 @@ impl Default for Settings {
             attachments_total_mib: 10_240,
             only_own_kinds: false,
             personal_folders: true,
+            exports: true,
             hide_seconds: 30,
             clipboard_seconds: 30,
         }

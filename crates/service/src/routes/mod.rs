@@ -8,8 +8,10 @@ mod console;
 mod devices;
 mod door;
 mod exchange;
+mod exports;
 mod folders;
 mod gates;
+pub mod imports;
 mod kinds;
 mod live;
 mod marks;
@@ -125,6 +127,11 @@ pub use upkeep::{parse_plan, queued};
         access::remove,
         access::explain,
         preview::preview,
+        imports::bring_in,
+        imports::progress,
+        imports::list,
+        imports::undo,
+        exports::take_out,
         upkeep::plans,
         upkeep::add_plan,
         upkeep::change_plan,
@@ -188,6 +195,8 @@ pub fn all() -> Vec<Route> {
         devices::routes(),
         access::routes(),
         preview::routes(),
+        imports::routes(),
+        exports::routes(),
         upkeep::routes(),
         gates::routes(),
         audit::routes(),

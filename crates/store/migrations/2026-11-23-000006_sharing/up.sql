@@ -268,3 +268,39 @@ BEGIN
         SELECT p.id, greatest(f.best, o.best, n.best), p.place FROM page p LEFT JOIN narrowed n ON n.id = p.id LEFT JOIN by_folder f ON f.folder_id = p.folder_id
         LEFT JOIN unnest(singles, singles_held) AS o(credential, best) ON o.credential = p.id;
 END $$;
+
+-- What was brought in at once, to be taken back at once.
+CREATE TABLE import (
+    id uuid PRIMARY KEY,
+    organisation uuid NOT NULL REFERENCES organisation,
+    name text NOT NULL,
+    folder_id uuid NOT NULL REFERENCES folder,
+    made_at timestamptz NOT NULL,
+    made_by uuid REFERENCES person,
+    added integer NOT NULL,
+    updated integer NOT NULL,
+    skipped integer NOT NULL,
+    undone_at timestamptz
+);
+CREATE INDEX import_made ON import (organisation, made_at DESC, id DESC);
+-- What it did to a credential: `former` is nothing for one that it added, else what it had before:
+-- its plain fields, its tags, the numbers of the secrets that were current, and the version after.
+CREATE TABLE import_row (
+    import_id uuid NOT NULL REFERENCES import,
+    organisation uuid NOT NULL REFERENCES organisation,
+    credential_id uuid NOT NULL REFERENCES credential,
+    former jsonb,
+    PRIMARY KEY (import_id, credential_id)
+);
+ALTER TABLE removal DROP CONSTRAINT removal_sort_check;
+ALTER TABLE removal ADD CONSTRAINT removal_sort_check CHECK (sort IN ('credential', 'device', 'folder', 'import'));
+DO $$
+DECLARE
+    t text;
+BEGIN
+    FOREACH t IN ARRAY ARRAY['import', 'import_row'] LOOP
+        EXECUTE format('ALTER TABLE %I ENABLE ROW LEVEL SECURITY', t);
+        EXECUTE format('CREATE POLICY inside ON %I USING (organisation = (SELECT scope())) WITH CHECK (organisation = (SELECT scope()))', t);
+        EXECUTE format('GRANT SELECT, INSERT, UPDATE ON %I TO jexlin_service', t);
+    END LOOP;
+END $$;

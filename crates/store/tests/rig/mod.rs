@@ -95,8 +95,8 @@ pub fn credential(organisation: Uuid, folder_id: Uuid, name: &str) -> Credential
     }
 }
 
-/// A key for the MACs of tests.
-#[allow(dead_code, reason = "not every test program records events")]
+/// A gate on a folder or a credential.
+#[allow(dead_code, reason = "not every test program sets gates")]
 pub fn gate(organisation: Uuid, on_folder: bool, place: Uuid) -> GateRow {
     GateRow {
         id: Uuid::now_v7(),
@@ -112,6 +112,8 @@ pub fn gate(organisation: Uuid, on_folder: bool, place: Uuid) -> GateRow {
     }
 }
 
+/// A key for the MACs of tests.
+#[allow(dead_code, reason = "not every test program records events")]
 pub fn mac_key() -> Key {
     Key::from_bytes([3; 32])
 }

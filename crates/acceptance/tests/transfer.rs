@@ -1,0 +1,174 @@
+//! Bringing in what exists and taking out what one may see, through the real client.
+
+#![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, clippy::indexing_slicing, reason = "what cannot be set up ends the test")]
+
+use jexlin_acceptance::{Client, Service};
+use serde_json::{Value, json};
+
+fn file(client: &Client, name: &str, text: &str) -> String {
+    let path = client.folder.join(name);
+    std::fs::write(&path, text).unwrap();
+    path.to_str().unwrap().to_owned()
+}
+
+const LOGINS: &str = "Title,User,Password,Website,Folder,Labels\nRidge duty,marek,Winter-tide-41,ridge.example,Pumps/North ridge,night\nFranking,,\"=Winter,\"\"42\",,,\n,petra,Winter-tide-43,https://portal.example/in,Pumps,\n";
+
+#[test]
+fn a_file_is_looked_at_first_brought_in_whole_and_taken_back_as_one() {
+    let service = Service::ready();
+    let (ines, client) = (service.sign_in("ines"), service.client("ines"));
+    let _ = ines.folder("Office");
+    let path = file(&client, "logins.csv", LOGINS);
+    let told = client.good(&["import", "file", &path, "--into", "/Office", "--preview"]);
+    assert!(
+        told.contains("3 added") && told.contains("2 folders made") && told.contains("Title → name") && told.contains("Nothing has been changed"),
+        "{told}"
+    );
+    assert_eq!(client.good(&["credential", "list"]), "");
+    let told = client.good(&["import", "file", &path, "--into", "/Office"]);
+    assert!(told.contains("3 added") && told.contains("destroy the file") && !told.contains("Winter"), "{told}");
+    assert_eq!(client.good(&["reveal", "/Office/Franking", "--pipe"]), "=Winter,\"42");
+    assert_eq!(client.good(&["reveal", "/Office/Pumps/North ridge/Ridge duty", "--pipe"]), "Winter-tide-41");
+    let shown = client.good(&["credential", "show", "/Office/Pumps/portal.example"]);
+    assert!(shown.contains("petra") && shown.contains("https://portal.example/in"), "{shown}");
+    // Each is in the log with the import that it came by, and in its history.
+    let events: Vec<Value> = ines.events("credential.add");
+    let import = ines.get("/api/v1/imports").good()["items"][0]["id"].as_str().unwrap().to_owned();
+    assert_eq!(events.iter().filter(|event| event["detail"]["import"] == *import).count(), 3);
+    assert!(client.good(&["credential", "history", "/Office/Franking"]).contains("imported"));
+    // Again: nothing is there twice.
+    let output = client.run(&["import", "file", &path, "--into", "/Office"], "");
+    let told = String::from_utf8_lossy(&output.stdout).into_owned();
+    assert!(told.contains("There was nothing to do") && told.contains("3 left as they are"), "{told}");
+    // A change of what is there, taken back as one.
+    let newer = file(&client, "newer.csv", "Title,Password,Notes\nFranking,Winter-tide-52,from the new site\nNew one,Winter-tide-53,\n");
+    let told = client.good(&["import", "file", &newer, "--into", "/Office", "--match", "update"]);
+    assert!(told.contains("1 added, 1 changed"), "{told}");
+    assert_eq!(client.good(&["reveal", "/Office/Franking", "--pipe"]), "Winter-tide-52");
+    let import = ines.get("/api/v1/imports").good()["items"][0]["id"].as_str().unwrap().to_owned();
+    let told = client.good(&["import", "undo", &import]);
+    assert!(told.contains("1 are in the bin, 1 are as they were"), "{told}");
+    assert_eq!(client.good(&["reveal", "/Office/Franking", "--pipe"]), "=Winter,\"42");
+    assert_eq!(client.bad(&["reveal", "/Office/New one", "--pipe"]).0, 5);
+    assert_eq!(client.bad(&["import", "undo", &import]).0, 6);
+    // From the bin it comes back as one, too.
+    assert!(client.good(&["bin", "list"]).contains("import of newer.csv"));
+    let removal = ines.get("/api/v1/bin").good()["items"][0]["id"].as_str().unwrap().to_owned();
+    let _ = client.good(&["bin", "put-back", &removal]);
+    assert_eq!(client.good(&["reveal", "/Office/New one", "--pipe"]), "Winter-tide-53");
+}
+
+#[test]
+fn what_is_wrong_is_told_by_its_row_and_nothing_is_half_done() {
+    let service = Service::ready();
+    let (ines, client) = (service.sign_in("ines"), service.client("ines"));
+    let office = ines.folder("Office");
+    let _ = ines.login(&office, "There", "Winter-tide-40");
+    let bad = file(
+        &client,
+        "bad.csv",
+        "name,password,url\ngood,Winter-tide-41,\n,,\nbad,Winter-tide-42,javascript://x\ngood,Winter-tide-43,\nempty,,\nthere,Winter-tide-44,\n",
+    );
+    let (code, _) = client.bad(&["import", "file", &bad, "--into", "/Office"]);
+    assert_eq!(code, 7);
+    let output = client.run(&["import", "file", &bad, "--into", "/Office"], "");
+    let told = String::from_utf8_lossy(&output.stdout).into_owned();
+    assert!(["4 ", "5 ", "6 "].iter().all(|line| told.contains(line)) && told.contains("has this name already") && told.contains("there is no"), "{told}");
+    assert_eq!(ines.get("/api/v1/credentials").good()["items"].as_array().unwrap().len(), 1);
+    let rest = client.folder.join("rest.csv");
+    let told = client.good(&["import", "file", &bad, "--into", "/Office", "--only-good", rest.to_str().unwrap()]);
+    assert!(told.contains("1 added") && told.contains("1 left as they are") && told.contains("3 rows not brought in"), "{told}");
+    let rest = std::fs::read_to_string(rest).unwrap();
+    assert!(rest.lines().count() == 4 && !rest.contains("Winter"), "{rest}");
+    let told = client.good(&["import", "file", &bad, "--into", "/Office", "--only-good", "--match", "duplicate"]);
+    assert!(told.contains("3 added"), "{told}");
+    assert!(client.good(&["credential", "list"]).contains("good (2)"));
+    // Files that are none.
+    for (name, text, why) in [
+        ("nul.csv", "name,password\na\0b,x\n", "row 2: there is a NUL"),
+        ("wide.csv", &",".repeat(5000), "5001 columns"),
+        ("none.xlsx", "PK\u{3}\u{4}", "no spreadsheet"),
+        ("none.json", "{\"version\": {\"major\": 1}}", "accounts"),
+    ] {
+        let path = file(&client, name, text);
+        let (code, words) = client.bad(&["import", "file", &path, "--into", "/Office"]);
+        assert!(code == 7 && words.contains(why), "{name}: {words}");
+    }
+    let path = file(&client, "one.csv", "name,password\nx,Winter-tide-41\n");
+    assert_eq!(client.bad(&["import", "file", &path, "--into", "/Office", "--kind", "spoon"]).0, 7);
+    assert_eq!(client.bad(&["import", "file", &path, "--into", "/Office", "--columns", "name"]).0, 7);
+    assert_eq!(client.bad(&["import", "file", &path, "--into", "/Office", "--match", "perhaps"]).0, 7);
+    // Whoever may not change the folder brings nothing in.
+    let pim = ines.person("pim", &[]);
+    let _ = ines.make("/api/v1/grants", &json!({"folder": office, "person": pim, "level": "reveal"}));
+    assert_eq!(service.client("pim").bad(&["import", "file", &path, "--into", "/Office"]).0, 4);
+}
+
+#[test]
+fn an_import_that_is_killed_leaves_nothing() {
+    let mut service = Service::ready();
+    let (ines, client) = (service.sign_in("ines"), service.client("ines"));
+    let _ = ines.folder("Office");
+    let mut text = String::from("name,user_name,password,folder\n");
+    for n in 0..6000 {
+        text += &format!("login {n},user {n},Winter-tide-{n},shelf {}\n", n % 40);
+    }
+    let path = file(&client, "many.csv", &text);
+    let mut importing = client.command(&jexlin_acceptance::program("jexlin"));
+    let mut importing =
+        importing.args(["import", "file", &path, "--into", "/Office"]).stdout(std::process::Stdio::null()).stderr(std::process::Stdio::null()).spawn().unwrap();
+    // Rows are on their way: the transaction holds locks on the table.
+    let under_way = "SELECT count(*) FROM pg_stat_activity WHERE backend_xid IS NOT NULL AND query ILIKE '%insert into%'";
+    jexlin_acceptance::until("the import under way", || (service.sql(under_way).trim() != "0").then_some(()));
+    service.kill();
+    assert!(!importing.wait().unwrap().success());
+    service.start(&[]);
+    service.unlock();
+    assert_eq!(service.sql("SELECT (SELECT count(*) FROM credential) + (SELECT count(*) FROM folder) + (SELECT count(*) FROM import)").trim(), "1");
+    let told = service.client("ines").good(&["import", "file", &path, "--into", "/Office"]);
+    assert!(told.contains("6000 added") && told.contains("40 folders made"), "{told}");
+    assert_eq!(service.sql("SELECT count(*) FROM audit_event WHERE action = 'credential.add'").trim(), "6000");
+}
+
+#[test]
+fn what_one_may_see_is_taken_out_protected_and_opens_with_its_key_alone() {
+    let service = Service::ready();
+    let (ines, client) = (service.sign_in("ines"), service.client("ines"));
+    let (office, pumps) = (ines.folder("Office"), ines.folder("Pumping"));
+    let _ = ines.login(&office, "Franking", "Winter-tide-41");
+    let gated = ines.login(&pumps, "Ridge", "Winter-tide-42");
+    let _ = ines.make("/api/v1/gates", &json!({"credential": gated, "needs_reason": true, "longest_minutes": 60}));
+    let pim = ines.person("pim", &[]);
+    let _ = ines.make("/api/v1/grants", &json!({"folder": office, "person": pim, "level": "reveal"}));
+    let _ = ines.make("/api/v1/grants", &json!({"folder": pumps, "person": pim, "level": "use"}));
+    std::fs::write(client.folder.join("pass"), "tide tables by heart").unwrap();
+    let out = client.folder.join("all.age");
+    let told = client.good(&["export", out.to_str().unwrap(), "--passphrase-file", client.folder.join("pass").to_str().unwrap()]);
+    assert!(told.contains("1 credentials are in") && told.contains("1 are left out"), "{told}");
+    let sealed = std::fs::read(&out).unwrap();
+    assert!(sealed.starts_with(b"age-encryption.org/v1") && !String::from_utf8_lossy(&sealed).contains("Winter"));
+    // Each credential that goes out is in the log, and what does not is not.
+    assert_eq!(ines.events("credential.export").len(), 1);
+    // Whoever may only use takes nothing out of there.
+    let theirs = service.client("pim");
+    std::fs::write(theirs.folder.join("pass"), "tide tables by heart").unwrap();
+    assert_eq!(theirs.bad(&["export", "mine.age", "--folder", "/Pumping", "--passphrase-file", "pass"]).0, 6);
+    assert_eq!(theirs.bad(&["export", "mine.age", "--recipient", "age1nobody"]).0, 7);
+    // Not encrypted: a duty, a reason, a fresh sign-in.
+    let (code, words) = theirs.bad(&["export", "mine.json", "--plain", "--reason", "moving"]);
+    assert!(code == 4 && words.contains("export"), "{words}");
+    assert_eq!(client.bad(&["export", "all.json", "--plain"]).0, 7);
+    let _ = client.good(&["export", "all.csv", "--as", "csv", "--plain", "--reason", "moving to the new site"]);
+    let plain = std::fs::read_to_string(client.folder.join("all.csv")).unwrap();
+    assert!(plain.contains("Franking") && plain.contains("Winter-tide-41") && !plain.contains("Winter-tide-42"), "{plain}");
+    assert!(ines.events("export.run").iter().any(|event| event["detail"]["reason"] == "moving to the new site"));
+    let _ = service.sql("UPDATE session SET created_at = created_at - interval '10 minutes'");
+    let (code, words) = client.bad(&["export", "all.json", "--plain", "--reason", "moving"]);
+    assert!(code == 4 && words.contains("sign-in"), "{words}");
+    // And in again, somewhere else.
+    let _ = ines.folder("Archive");
+    let _ = client.good(&["import", "file", "all.csv", "--into", "/Archive"]);
+    assert_eq!(client.good(&["reveal", "/Archive/Office/Franking", "--pipe"]), "Winter-tide-41");
+    let _ = client.good(&["settings", "change", "exports=false"]);
+    assert_eq!(client.bad(&["export", "all.age", "--passphrase-file", "pass"]).0, 4);
+}

@@ -1,0 +1,228 @@
+//! What the columns of a sheet are, and what a row of it comes to.
+
+use std::collections::BTreeMap;
+
+use zeroize::Zeroize;
+
+use super::{Row, Sheet};
+use crate::names::Name;
+use crate::vault::kinds::{FieldType, Given, Kind, PASSWORD};
+
+/// What a column is.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Column {
+    /// Nothing that is wanted.
+    Nothing,
+    /// The name.
+    Name,
+    /// The folder, as a path.
+    Folder,
+    /// The tags, apart by commas or semicolons.
+    Tags,
+    /// A field of the kind, by its name.
+    Field(String),
+}
+
+impl Column {
+    /// The word for it.
+    #[must_use]
+    pub fn word(&self) -> &str {
+        match self {
+            Self::Nothing => "-",
+            Self::Name => "name",
+            Self::Folder => "folder",
+            Self::Tags => "tags",
+            Self::Field(name) => name,
+        }
+    }
+
+    /// The column of a word: any other word is a field.
+    #[must_use]
+    pub fn of(word: &str) -> Self {
+        match word.trim() {
+            "" | "-" => Self::Nothing,
+            "name" => Self::Name,
+            "folder" => Self::Folder,
+            "tags" => Self::Tags,
+            field => Self::Field(field.to_owned()),
+        }
+    }
+}
+
+/// Heads as programs write them, in small letters and without signs between.
+const KNOWN: [(&str, &[&str]); 9] = [
+    ("name", &["name", "title", "label", "item", "itemname", "description", "entry", "system", "service", "bezeichnung", "nom"]),
+    ("folder", &["folder", "path", "group", "grouping", "category", "collection", "vault", "location", "ordner"]),
+    ("tags", &["tags", "tag", "labels", "keywords"]),
+    (
+        "user_name",
+        &["username", "user", "login", "loginname", "loginusername", "account", "accountname", "email", "mail", "signin", "benutzer", "benutzername"],
+    ),
+    (PASSWORD, &["password", "pass", "pwd", "secret", "loginpassword", "passwort", "kennwort", "passphrase", "token", "key", "apikey", "privatekey", "value"]),
+    ("url", &["url", "urls", "uri", "website", "web", "site", "address", "link", "loginuri", "webaddress", "hostname", "host"]),
+    ("note", &["note", "notes", "comment", "comments", "extra", "remark", "remarks", "notiz", "notizen"]),
+    ("one_time_seed", &["totp", "otp", "otpauth", "onetimeseed", "logintotp", "2fa", "seed", "otpsecret", "totpsecret"]),
+    ("expires", &["expires", "expiry", "expirydate", "validuntil", "expiration"]),
+];
+
+/// What the columns probably are: each thing once, by the heads, for the fields that a kind has.
+#[must_use]
+pub fn guess(heads: &[String], kind: &Kind) -> Vec<Column> {
+    let mut taken: Vec<Column> = vec![];
+    heads
+        .iter()
+        .map(|head| {
+            let plain: String = head.to_lowercase().chars().filter(|c| c.is_alphanumeric()).collect();
+            let own = kind.fields.iter().find(|field| field.name.replace('_', "") == plain || field.label.to_lowercase() == head.to_lowercase());
+            let known = KNOWN.iter().find(|(_, heads)| heads.contains(&plain.as_str())).map(|(word, _)| *word);
+            let found = match (own, known) {
+                (Some(field), _) => Column::Field(field.name.clone()),
+                (None, Some(word)) => Column::of(word),
+                (None, None) => Column::Nothing,
+            };
+            let fits = match &found {
+                Column::Field(name) => kind.field(name).is_some(),
+                _ => true,
+            };
+            if !fits || taken.contains(&found) {
+                return Column::Nothing;
+            }
+            taken.push(found.clone());
+            found
+        })
+        .collect()
+}
+
+/// What a row comes to.
+#[derive(Debug)]
+pub struct Thing {
+    /// Its name.
+    pub name: String,
+    /// Its folder, below the one that everything is brought into; empty for that one.
+    pub folder: Vec<String>,
+    /// Its tags.
+    pub tags: Vec<String>,
+    /// Its plain fields.
+    pub fields: BTreeMap<String, String>,
+    /// Its secret ones.
+    pub secrets: Vec<(String, Given)>,
+}
+
+impl Drop for Thing {
+    fn drop(&mut self) {
+        self.fields.values_mut().for_each(Zeroize::zeroize);
+    }
+}
+
+/// Reads a row by what its columns are.
+///
+/// # Errors
+/// The column's head and a sentence for each thing that is wrong, without a value.
+pub fn read_row(sheet: &Sheet, row: &Row, columns: &[Column], kind: &Kind) -> Result<Thing, Vec<(String, String)>> {
+    let mut thing = Thing { name: String::new(), folder: vec![], tags: vec![], fields: BTreeMap::new(), secrets: vec![] };
+    let mut problems = vec![];
+    let head = |number: usize| sheet.heads.get(number).cloned().unwrap_or_default();
+    let head_of = |wanted: &str| columns.iter().position(|column| column.word() == wanted).map_or_else(|| wanted.to_owned(), head);
+    for (number, (cell, column)) in row.cells.iter().zip(columns).enumerate() {
+        let text = cell.trim();
+        match column {
+            Column::Nothing => {}
+            _ if text.is_empty() => {}
+            Column::Name => match Name::parse(&text.replace('/', "-")) {
+                Ok(name) => thing.name = name.into_string(),
+                Err(problem) => problems.push((head(number), problem.to_string())),
+            },
+            Column::Folder => {
+                for part in text.split(['/', '\\']).map(str::trim).filter(|part| !part.is_empty()) {
+                    match Name::parse(part) {
+                        Ok(name) => thing.folder.push(name.into_string()),
+                        Err(problem) => problems.push((head(number), problem.to_string())),
+                    }
+                }
+            }
+            Column::Tags => thing.tags = text.split([',', ';', '\n']).map(|tag| tag.trim().to_lowercase()).filter(|tag| !tag.is_empty()).collect(),
+            Column::Field(name) => match kind.field(name).map(|field| field.holds) {
+                None => problems.push((head(number), format!("a {} has no field `{name}`", kind.label.to_lowercase()))),
+                // A password is what it is: no space of it is taken away.
+                Some(holds) if holds.is_secret() => match kind.read_secret(name, if holds == FieldType::Secret { cell } else { text }) {
+                    Ok(given) => thing.secrets.push((name.clone(), given)),
+                    Err(problem) => problems.push((head(number), problem)),
+                },
+                Some(FieldType::Url) => {
+                    let urls: Vec<String> =
+                        text.split_whitespace().map(|url| if url.contains("://") { url.to_owned() } else { format!("https://{url}") }).collect();
+                    thing.fields.insert(name.clone(), urls.join("\n"));
+                }
+                Some(_) => {
+                    thing.fields.insert(name.clone(), text.to_owned());
+                }
+            },
+        }
+    }
+    if thing.name.is_empty() && problems.is_empty() {
+        // Many programs write logins without a name; what it is for is name enough.
+        let host = thing.fields.get("url").and_then(|url| url.split("://").nth(1)).and_then(|rest| rest.split(['/', ':', '\n']).next()).map(str::to_owned);
+        match host.or_else(|| thing.fields.get("user_name").cloned()).map(|name| Name::parse(&name).map(Name::into_string)) {
+            Some(Ok(name)) => thing.name = name,
+            _ => problems.push((head_of("name"), "there is no name".to_owned())),
+        }
+    }
+    if let Err(found) = kind.check_plain(&thing.fields, &BTreeMap::new()) {
+        problems.extend(found.into_iter().map(|(field, problem)| (head_of(&field), problem)));
+    }
+    for field in kind.fields.iter().filter(|field| field.required && field.holds.is_secret()) {
+        let missing = !thing.secrets.iter().any(|(name, _)| *name == field.name);
+        if missing && !problems.iter().any(|(head, _)| *head == head_of(&field.name)) {
+            problems.push((head_of(&field.name), format!("there is no {}", field.label.to_lowercase())));
+        }
+    }
+    kind.complete(&mut thing.fields);
+    if problems.is_empty() { Ok(thing) } else { Err(problems) }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::super::Format;
+    use super::*;
+
+    fn login() -> Kind {
+        Kind::find("login").unwrap()
+    }
+
+    fn sheet(text: &str) -> Sheet {
+        Sheet::read(text.as_bytes(), Format::Separated).unwrap()
+    }
+
+    #[test]
+    fn heads_of_many_programs_are_guessed_and_each_thing_is_guessed_once() {
+        let heads = |text: &str| {
+            guess(&text.split(',').map(str::to_owned).collect::<Vec<_>>(), &login()).iter().map(|column| column.word().to_owned()).collect::<Vec<_>>()
+        };
+        assert_eq!(heads("Title,User Name,Password,URL,Notes"), ["name", "user_name", "password", "url", "note"]);
+        assert_eq!(
+            heads("grouping,name,login_uri,login_username,login_password,login_totp"),
+            ["folder", "name", "url", "user_name", "password", "one_time_seed"]
+        );
+        assert_eq!(heads("name,title,shoe size"), ["name", "-", "-"]);
+    }
+
+    #[test]
+    fn a_row_becomes_a_thing_or_says_what_is_wrong_with_it_by_its_head() {
+        let sheet = sheet(
+            "Title,User,Pass,Site,Group,Labels\nRidge,marek, Winter 41 ,ridge.example,Pumping/North ridge,\"Night, Pumps\"\n,x,Winter-41,https://depot.example:8443/in,,\n,,Winter-42,,,\nPortal,x,,javascript://alert,..,\n",
+        );
+        let columns = guess(&sheet.heads, &login());
+        let read = |number: usize| read_row(&sheet, &sheet.rows[number], &columns, &login());
+        let ridge = read(0).unwrap();
+        assert_eq!(
+            (ridge.name.as_str(), ridge.folder.as_slice(), ridge.tags.as_slice()),
+            ("Ridge", &["Pumping".to_owned(), "North ridge".to_owned()][..], &["night".to_owned(), "pumps".to_owned()][..])
+        );
+        assert_eq!(ridge.fields["url"], "https://ridge.example");
+        assert_eq!(ridge.secrets[0].1.value.expose_secret_text().unwrap(), " Winter 41 ");
+        assert_eq!(read(1).unwrap().name, "depot.example");
+        assert_eq!(read(2).unwrap_err(), [("Title".to_owned(), "there is no name".to_owned())]);
+        let wrong: Vec<String> = read(3).unwrap_err().into_iter().map(|(head, _)| head).collect();
+        assert!(wrong.contains(&"Site".to_owned()) && wrong.contains(&"Group".to_owned()), "{wrong:?}");
+    }
+}

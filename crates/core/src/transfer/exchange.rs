@@ -1,0 +1,332 @@
+//! The FIDO Alliance's Credential Exchange Format (CXF 1.0), as far as things of ours have a place in
+//! it, and CSV with the same columns.
+//!
+//! A header names the one who exports and has accounts; an account has items, and collections that
+//! name their items; an item has credentials of a type each. A login is a `basic-auth`, its seed a
+//! `totp`, its note a `note`; what has another kind here goes as `api-key` or `ssh-key` where the
+//! format knows that, else as `custom-fields`. Concealed values are `concealed-string`.
+
+#![allow(clippy::indexing_slicing, reason = "what a JSON value does not have is null, and never a panic")]
+
+use std::collections::BTreeMap;
+
+use base64::Engine as _;
+use base64::engine::general_purpose::URL_SAFE_NO_PAD;
+use serde_json::{Value, json};
+use sha2::{Digest as _, Sha256};
+use uuid::Uuid;
+use zeroize::Zeroize;
+
+use super::SheetProblem;
+use super::sheet::{MOST_ROWS, Row, Sheet};
+use crate::vault::kinds::PASSWORD;
+use crate::vault::one_time::ONE_TIME_SEED;
+
+/// A thing that is taken out, its secrets open. It wipes itself.
+#[derive(Debug, Default)]
+pub struct Exported {
+    /// Its identifier here.
+    pub id: Uuid,
+    /// Its name.
+    pub name: String,
+    /// Its folder's path.
+    pub folder: String,
+    /// Its kind.
+    pub kind: String,
+    /// Its tags.
+    pub tags: Vec<String>,
+    /// Its plain fields.
+    pub fields: BTreeMap<String, String>,
+    /// Its secret ones.
+    pub secrets: BTreeMap<String, String>,
+}
+
+impl Drop for Exported {
+    fn drop(&mut self) {
+        self.fields.values_mut().chain(self.secrets.values_mut()).for_each(Zeroize::zeroize);
+    }
+}
+
+const HEADS: [&str; 8] = ["name", "folder", "tags", "user_name", PASSWORD, "url", "note", ONE_TIME_SEED];
+
+/// A document of the format as a sheet.
+pub(super) fn read(text: &str) -> Result<Sheet, SheetProblem> {
+    let whole = |problem: &str| SheetProblem::Whole(problem.to_owned());
+    let document: Value =
+        serde_json::from_str(text).map_err(|error| SheetProblem::Whole(format!("it is no JSON (line {}, column {})", error.line(), error.column())))?;
+    if document["version"]["major"].as_u64().is_some_and(|major| major != 1) {
+        return Err(whole("it is of another version of the Credential Exchange Format than 1"));
+    }
+    let accounts = document["accounts"].as_array().ok_or_else(|| whole("it has no `accounts`: it is not in the Credential Exchange Format"))?;
+    let mut sheet = Sheet { heads: HEADS.map(str::to_owned).into(), ..Sheet::default() };
+    let (mut number, mut left_out) = (0, 0);
+    for account in accounts {
+        let mut places: BTreeMap<&str, String> = BTreeMap::new();
+        for collection in account["collections"].as_array().into_iter().flatten() {
+            collect(collection, "", &mut places);
+        }
+        for item in account["items"].as_array().into_iter().flatten() {
+            number += 1;
+            if sheet.rows.len() == MOST_ROWS {
+                return Err(SheetProblem::Whole(format!("there are more than {MOST_ROWS} items in it")));
+            }
+            let mut cells: BTreeMap<&str, String> = BTreeMap::new();
+            let text = |value: &Value| value.as_str().or_else(|| value["value"].as_str()).unwrap_or_default().to_owned();
+            cells.insert("name", text(&item["title"]));
+            cells.insert("folder", item["id"].as_str().and_then(|id| places.get(id)).cloned().unwrap_or_default());
+            let words = |value: &Value| value.as_array().into_iter().flatten().filter_map(Value::as_str).collect::<Vec<_>>().join("\n");
+            cells.insert("tags", words(&item["tags"]));
+            cells.insert("url", words(&item["scope"]["urls"]));
+            for credential in item["credentials"].as_array().into_iter().flatten() {
+                let mut set = |name: &'static str, value: String| {
+                    if !value.is_empty() {
+                        cells.insert(name, value);
+                    }
+                };
+                match credential["type"].as_str().unwrap_or_default() {
+                    "basic-auth" => {
+                        set("user_name", text(&credential["username"]));
+                        set(PASSWORD, text(&credential["password"]));
+                        set("url", words(&credential["urls"]));
+                    }
+                    "api-key" => {
+                        set("user_name", text(&credential["username"]));
+                        set(PASSWORD, text(&credential["key"]));
+                        set("url", text(&credential["url"]));
+                    }
+                    "totp" => {
+                        let part = |name: &str, default: &str| match &credential[name] {
+                            Value::Number(number) => number.to_string(),
+                            Value::String(text) => text.to_uppercase(),
+                            _ => default.to_owned(),
+                        };
+                        let (secret, period, digits) = (text(&credential["secret"]), part("period", "30"), part("digits", "6"));
+                        set(
+                            ONE_TIME_SEED,
+                            format!("otpauth://totp/seed?secret={secret}&period={period}&digits={digits}&algorithm={}", part("algorithm", "SHA1")),
+                        );
+                    }
+                    "note" => set("note", text(&credential["content"])),
+                    _ => left_out += 1,
+                }
+            }
+            if cells.get("name").is_some_and(|name| name.contains('\0')) {
+                return Err(SheetProblem::Row { line: number, problem: "there is a NUL character in it".to_owned() });
+            }
+            let row = HEADS.iter().map(|head| cells.remove(head).unwrap_or_default()).collect();
+            sheet.rows.push(Row { line: number, cells: row });
+            cells.values_mut().for_each(Zeroize::zeroize);
+        }
+    }
+    if left_out > 0 {
+        sheet.notes.push(format!("{left_out} parts of items are of sorts that have no place here, passkeys for example, and are left out"));
+    }
+    Ok(sheet)
+}
+
+/// Where the items of a collection and of those in it are, by their path.
+fn collect<'a>(collection: &'a Value, above: &str, places: &mut BTreeMap<&'a str, String>) {
+    let title = collection["title"].as_str().unwrap_or_default().replace('/', "-");
+    let path = if above.is_empty() { title } else { format!("{above}/{title}") };
+    for item in collection["items"].as_array().into_iter().flatten() {
+        if let Some(id) = item["item"].as_str() {
+            places.insert(id, path.clone());
+        }
+    }
+    // As deep as folders can be here, and no deeper.
+    if path.matches('/').count() < 50 {
+        for inner in collection["subCollections"].as_array().into_iter().flatten() {
+            collect(inner, &path, places);
+        }
+    }
+}
+
+fn plain(value: &str) -> Value {
+    json!({"fieldType": "string", "value": value})
+}
+
+fn concealed(value: &str) -> Value {
+    json!({"fieldType": "concealed-string", "value": value})
+}
+
+fn name_of(id: Uuid) -> String {
+    URL_SAFE_NO_PAD.encode(id.as_bytes())
+}
+
+/// What of a seed's address the format wants.
+fn totp(address: &str) -> Value {
+    let part = |name: &str| {
+        let query = address.split_once('?').map_or("", |(_, query)| query);
+        query.split('&').find_map(|part| part.strip_prefix(name)?.strip_prefix('=')).unwrap_or_default().to_owned()
+    };
+    let number = |name: &str, default: u64| part(name).parse().unwrap_or(default);
+    let algorithm = part("algorithm").to_lowercase();
+    json!({"type": "totp", "secret": part("secret"), "period": number("period", 30), "digits": number("digits", 6),
+        "algorithm": if algorithm.is_empty() { "sha1" } else { &algorithm }})
+}
+
+fn item(thing: &Exported) -> Value {
+    let mut credentials = vec![];
+    let mut rest: Vec<Value> = vec![];
+    let field = |name: &str| thing.fields.get(name).map_or("", String::as_str);
+    let urls: Vec<&str> = field("url").lines().filter(|url| !url.is_empty()).collect();
+    let main = thing.secrets.get(PASSWORD).map_or("", String::as_str);
+    match thing.kind.as_str() {
+        "api-token" => credentials.push(json!({"type": "api-key", "key": concealed(main), "username": plain(field("user_name"))})),
+        _ if !main.is_empty() || !field("user_name").is_empty() => {
+            credentials.push(json!({"type": "basic-auth", "username": plain(field("user_name")), "password": concealed(main)}));
+        }
+        _ => {}
+    }
+    if let Some(seed) = thing.secrets.get(ONE_TIME_SEED) {
+        credentials.push(totp(seed));
+    }
+    if !field("note").is_empty() {
+        credentials.push(json!({"type": "note", "content": plain(field("note"))}));
+    }
+    let known = ["user_name", "url", "note", PASSWORD, ONE_TIME_SEED];
+    rest.extend(
+        thing
+            .fields
+            .iter()
+            .filter(|(name, _)| !known.contains(&name.as_str()))
+            .map(|(name, value)| json!({"fieldType": "string", "label": name, "value": value})),
+    );
+    rest.extend(
+        thing
+            .secrets
+            .iter()
+            .filter(|(name, _)| !known.contains(&name.as_str()))
+            .map(|(name, value)| json!({"fieldType": "concealed-string", "label": name, "value": value})),
+    );
+    if !rest.is_empty() {
+        credentials.push(json!({"type": "custom-fields", "label": thing.kind, "fields": rest}));
+    }
+    json!({"id": name_of(thing.id), "title": thing.name, "scope": {"urls": urls, "androidApps": []}, "tags": thing.tags, "credentials": credentials})
+}
+
+/// A folder on its way into the document.
+#[derive(Default)]
+struct Branch<'a> {
+    items: Vec<Value>,
+    below: BTreeMap<&'a str, Branch<'a>>,
+}
+
+impl Branch<'_> {
+    fn collections(self, above: &str) -> Vec<Value> {
+        let of = |(name, branch): (&str, Branch<'_>)| {
+            let path = format!("{above}/{name}");
+            let id = URL_SAFE_NO_PAD.encode(Sha256::digest(&path));
+            let items = branch.items.clone();
+            json!({"id": id, "title": name, "items": items, "subCollections": branch.collections(&path)})
+        };
+        self.below.into_iter().map(of).collect()
+    }
+}
+
+/// Things as a document of the format.
+#[must_use]
+pub fn to_exchange(things: &[Exported], organisation: &str, at: i64) -> Vec<u8> {
+    let mut top = Branch::default();
+    for thing in things {
+        let mut branch = &mut top;
+        for name in thing.folder.split('/').filter(|name| !name.is_empty()) {
+            branch = branch.below.entry(name).or_default();
+        }
+        branch.items.push(json!({"item": name_of(thing.id)}));
+    }
+    let collections = top.collections("");
+    let account = json!({"id": name_of(Uuid::nil()), "username": organisation, "email": "", "collections": collections, "items": things.iter().map(item).collect::<Vec<_>>()});
+    let document =
+        json!({"version": {"major": 1, "minor": 0}, "exporterRpId": "jexlin", "exporterDisplayName": organisation, "timestamp": at, "accounts": [account]});
+    serde_json::to_vec_pretty(&document).unwrap_or_default()
+}
+
+/// Things as CSV (RFC 4180): the usual columns, then every other field that any of them has.
+#[must_use]
+pub fn to_csv(things: &[Exported]) -> Vec<u8> {
+    let mut more: Vec<&str> = vec![];
+    for name in things.iter().flat_map(|thing| thing.fields.keys().chain(thing.secrets.keys())) {
+        if !HEADS.contains(&name.as_str()) && !more.contains(&name.as_str()) {
+            more.push(name);
+        }
+    }
+    let heads: Vec<&str> = ["kind"].into_iter().chain(HEADS).chain(more).collect();
+    let mut writer = csv::Writer::from_writer(vec![]);
+    let _ = writer.write_record(&heads);
+    for thing in things {
+        let mut cells: Vec<String> = heads
+            .iter()
+            .map(|head| match *head {
+                "kind" => thing.kind.clone(),
+                "name" => thing.name.clone(),
+                "folder" => thing.folder.clone(),
+                "tags" => thing.tags.join(", "),
+                name => thing.secrets.get(name).or_else(|| thing.fields.get(name)).cloned().unwrap_or_default(),
+            })
+            .collect();
+        let _ = writer.write_record(&cells);
+        cells.iter_mut().for_each(Zeroize::zeroize);
+    }
+    writer.into_inner().unwrap_or_default()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::super::{Format, guess, read_row};
+    use super::*;
+    use crate::vault::kinds::Kind;
+
+    fn things() -> Vec<Exported> {
+        let map = |pairs: &[(&str, &str)]| pairs.iter().map(|(name, value)| ((*name).to_owned(), (*value).to_owned())).collect::<BTreeMap<_, _>>();
+        vec![
+            Exported {
+                id: Uuid::from_u128(1),
+                name: "Ridge, \"duty\"".into(),
+                folder: "/Pumping/North ridge".into(),
+                kind: "login".into(),
+                tags: vec!["night".into()],
+                fields: map(&[("user_name", "marek"), ("url", "https://ridge.example/\nhttps://two.example/"), ("note", "two\nlines")]),
+                secrets: map(&[(PASSWORD, "=Winter\"41"), (ONE_TIME_SEED, "otpauth://totp/x?secret=JBSWY3DPEHPK3PXP&period=60&digits=8&algorithm=SHA256")]),
+            },
+            Exported {
+                id: Uuid::from_u128(2),
+                name: "Depot".into(),
+                folder: "/Office".into(),
+                kind: "login".into(),
+                tags: vec![],
+                fields: BTreeMap::new(),
+                secrets: map(&[(PASSWORD, "Winter-42")]),
+            },
+        ]
+    }
+
+    #[test]
+    fn what_is_taken_out_can_be_brought_in_again_in_both_formats() {
+        let kind = Kind::find("login").unwrap();
+        for bytes in [to_exchange(&things(), "Osmere Water", 1_795_000_000), to_csv(&things())] {
+            let sheet = Sheet::read(&bytes, Format::of(&bytes)).unwrap();
+            let columns = guess(&sheet.heads, &kind);
+            let back: Vec<_> = sheet.rows.iter().map(|row| read_row(&sheet, row, &columns, &kind).unwrap()).collect();
+            assert_eq!((back[0].name.as_str(), back[0].folder.join("/").as_str()), ("Ridge, \"duty\"", "Pumping/North ridge"));
+            assert_eq!(back[0].fields["url"], "https://ridge.example/\nhttps://two.example/");
+            assert_eq!((back[0].fields["note"].as_str(), back[0].tags.as_slice()), ("two\nlines", &["night".to_owned()][..]));
+            let secret = |number: usize, name: &str| {
+                back[number].secrets.iter().find(|(field, _)| field == name).unwrap().1.value.expose_secret_text().unwrap().to_owned()
+            };
+            assert_eq!((secret(0, PASSWORD), secret(1, PASSWORD)), ("=Winter\"41".into(), "Winter-42".into()));
+            let seed = secret(0, ONE_TIME_SEED);
+            assert!(seed.contains("JBSWY3DPEHPK3PXP") && seed.contains("period=60") && seed.contains("digits=8") && seed.contains("SHA256"), "{seed}");
+        }
+    }
+
+    #[test]
+    fn other_documents_are_refused_and_what_has_no_place_is_told() {
+        let refused = |text: &str| read(text).unwrap_err().to_string();
+        assert!(refused("{\"items\": []}").contains("accounts"));
+        assert!(refused("{\"version\": {\"major\": 2}, \"accounts\": []}").contains("another version"));
+        assert!(refused("{").contains("no JSON"));
+        let sheet = read("{\"accounts\": [{\"items\": [{\"title\": \"a\", \"credentials\": [{\"type\": \"passkey\"}]}]}]}").unwrap();
+        assert!(sheet.notes[0].contains("1 parts") && sheet.rows.len() == 1, "{:?}", sheet.notes);
+    }
+}

@@ -1,0 +1,16 @@
+//! Bringing in what exists, and taking out what one may see.
+//!
+//! A file of any of the open formats becomes a [`Sheet`]: columns with heads, and rows of texts.
+//! [`guess`] says what each column probably is; a person may say otherwise; [`read_row`] then makes
+//! of each row a thing that can be stored, or says what is wrong with it. Nothing here keeps a text
+//! longer than it must: cells wipe themselves.
+
+mod columns;
+mod exchange;
+mod protect;
+mod sheet;
+
+pub use columns::{Column, Thing, guess, read_row};
+pub use exchange::{Exported, to_csv, to_exchange};
+pub use protect::{Protection, protect};
+pub use sheet::{Format, MOST_COLUMNS, MOST_ROWS, Row, Sheet, SheetProblem};

@@ -1,0 +1,442 @@
+//! Reading files of rows: CSV and TSV (RFC 4180 and what is called so), JSON Lines, XLSX (ECMA-376),
+//! and the FIDO Alliance's Credential Exchange Format.
+
+use std::io::Cursor;
+
+use calamine::{Data, Reader as _, Xlsx};
+use zeroize::Zeroize;
+
+use super::exchange;
+
+/// The most rows of one file.
+pub const MOST_ROWS: usize = 100_000;
+/// The most columns of one file.
+pub const MOST_COLUMNS: usize = 200;
+/// The most bytes of one cell.
+const MOST_CELL: usize = 100_000;
+/// The most bytes that a compressed file may become.
+const MOST_UNPACKED: u64 = 256 * 1024 * 1024;
+
+/// What a file is.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Format {
+    /// Separated by commas, semicolons, tabs or bars, whichever it turns out to be.
+    Separated,
+    /// One JSON object a line.
+    JsonLines,
+    /// A spreadsheet; its first sheet counts.
+    Xlsx,
+    /// The Credential Exchange Format, version 1, as JSON.
+    Exchange,
+}
+
+/// One row.
+#[derive(Clone, Debug, Default)]
+pub struct Row {
+    /// Where it begins in the file, counted from 1 as a text editor or a spreadsheet does.
+    pub line: usize,
+    /// Its cells, as many as there are columns.
+    pub cells: Vec<String>,
+}
+
+impl Drop for Row {
+    fn drop(&mut self) {
+        self.cells.iter_mut().for_each(Zeroize::zeroize);
+    }
+}
+
+/// What is in a file.
+#[derive(Clone, Debug, Default)]
+pub struct Sheet {
+    /// The heads of the columns.
+    pub heads: Vec<String>,
+    /// The rows.
+    pub rows: Vec<Row>,
+    /// What the reader should know: the encoding and the separator that were found, what was left out.
+    pub notes: Vec<String>,
+}
+
+/// Why a file cannot be read, with the row where that is known.
+#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+pub enum SheetProblem {
+    /// It is nothing that is known here.
+    #[error("{0}")]
+    Whole(String),
+    /// One row cannot be read.
+    #[error("row {line}: {problem}")]
+    Row {
+        /// Where.
+        line: usize,
+        /// What.
+        problem: String,
+    },
+}
+
+fn whole(problem: impl Into<String>) -> SheetProblem {
+    SheetProblem::Whole(problem.into())
+}
+
+impl Format {
+    /// What a file probably is, by its first bytes.
+    #[must_use]
+    pub fn of(bytes: &[u8]) -> Self {
+        if bytes.starts_with(b"PK\x03\x04") {
+            return Self::Xlsx;
+        }
+        let (text, _) = decode(bytes.get(..4096).unwrap_or(bytes));
+        let start = text.trim_start();
+        if start.starts_with('{') {
+            let first = start.lines().next().unwrap_or_default();
+            // A whole object on the first line is a row; one that goes on is a document.
+            let rows = serde_json::from_str::<serde_json::Value>(first).is_ok_and(|value| value.get("accounts").is_none() && value.get("version").is_none());
+            return if rows { Self::JsonLines } else { Self::Exchange };
+        }
+        Self::Separated
+    }
+
+    /// The word for it.
+    #[must_use]
+    pub const fn word(self) -> &'static str {
+        match self {
+            Self::Separated => "csv",
+            Self::JsonLines => "json-lines",
+            Self::Xlsx => "xlsx",
+            Self::Exchange => "exchange",
+        }
+    }
+
+    /// The format of a word.
+    #[must_use]
+    pub fn find(word: &str) -> Option<Self> {
+        [Self::Separated, Self::JsonLines, Self::Xlsx, Self::Exchange].into_iter().find(|format| format.word() == word)
+    }
+}
+
+/// The text of bytes, and the name of the encoding that was found: by its mark, else UTF-8, else the
+/// one that office programs of the West write.
+fn decode(bytes: &[u8]) -> (String, &'static str) {
+    if let Some((encoding, mark)) = encoding_rs::Encoding::for_bom(bytes) {
+        let (text, _) = encoding.decode_without_bom_handling(bytes.get(mark..).unwrap_or_default());
+        return (text.into_owned(), encoding.name());
+    }
+    match std::str::from_utf8(bytes) {
+        Ok(text) => (text.to_owned(), "UTF-8"),
+        // A cut at the end of what is looked at is no other encoding.
+        Err(error) if error.error_len().is_none() => (String::from_utf8_lossy(bytes).into_owned(), "UTF-8"),
+        Err(_) => (encoding_rs::WINDOWS_1252.decode_without_bom_handling(bytes).0.into_owned(), "windows-1252"),
+    }
+}
+
+impl Sheet {
+    /// Reads a file.
+    ///
+    /// # Errors
+    /// [`SheetProblem`], without a word of what is in the file.
+    pub fn read(bytes: &[u8], format: Format) -> Result<Self, SheetProblem> {
+        let sheet = match format {
+            Format::Xlsx => xlsx(bytes)?,
+            _ => {
+                let (mut text, encoding) = decode(bytes);
+                let sheet = match format {
+                    Format::JsonLines => json_lines(&text),
+                    Format::Exchange => exchange::read(&text),
+                    Format::Separated | Format::Xlsx => separated(&text),
+                };
+                text.zeroize();
+                let mut sheet = sheet?;
+                sheet.notes.insert(0, format!("read as {encoding}"));
+                sheet
+            }
+        };
+        if sheet.rows.is_empty() {
+            return Err(whole("there are no rows in it"));
+        }
+        Ok(sheet)
+    }
+
+    /// Adds a row, filled up or refused.
+    fn push(&mut self, line: usize, mut cells: Vec<String>) -> Result<(), SheetProblem> {
+        if cells.iter().all(|cell| cell.trim().is_empty()) {
+            return Ok(());
+        }
+        if self.rows.len() == MOST_ROWS {
+            return Err(whole(format!("there are more than {MOST_ROWS} rows in it; take it apart into several files")));
+        }
+        let problem = if cells.len() > self.heads.len() {
+            Some(format!("it has {} cells, and there are {} columns", cells.len(), self.heads.len()))
+        } else if cells.iter().any(|cell| cell.contains('\0')) {
+            Some("there is a NUL character in it".to_owned())
+        } else if cells.iter().any(|cell| cell.len() > MOST_CELL) {
+            Some(format!("a cell has more than {MOST_CELL} bytes"))
+        } else {
+            None
+        };
+        if let Some(problem) = problem {
+            return Err(SheetProblem::Row { line, problem });
+        }
+        cells.resize(self.heads.len(), String::new());
+        self.rows.push(Row { line, cells });
+        Ok(())
+    }
+
+    fn begin(heads: Vec<String>) -> Result<Self, SheetProblem> {
+        if heads.len() > MOST_COLUMNS {
+            return Err(whole(format!("it has {} columns; at most {MOST_COLUMNS} can be read", heads.len())));
+        }
+        if heads.iter().all(|head| head.trim().is_empty()) {
+            return Err(whole("the first row names no columns"));
+        }
+        Ok(Self { heads: heads.into_iter().map(|head| head.trim().to_owned()).collect(), ..Self::default() })
+    }
+}
+
+/// The separator that divides the first line into most cells, outside of quotes.
+fn separator(text: &str) -> u8 {
+    let mut counts = [(b',', 0_usize), (b';', 0), (b'\t', 0), (b'|', 0)];
+    let mut quoted = false;
+    for byte in text.bytes() {
+        match byte {
+            b'"' => quoted = !quoted,
+            b'\n' if !quoted => break,
+            _ if !quoted => counts.iter_mut().filter(|(sign, _)| *sign == byte).for_each(|(_, count)| *count += 1),
+            _ => {}
+        }
+    }
+    // The first of equals; without any there is one column.
+    counts.into_iter().rev().max_by_key(|(_, count)| *count).map_or(b',', |(sign, _)| sign)
+}
+
+fn separated(text: &str) -> Result<Sheet, SheetProblem> {
+    let sign = separator(text);
+    let mut reader = csv::ReaderBuilder::new().delimiter(sign).flexible(true).has_headers(false).from_reader(text.as_bytes());
+    let mut sheet: Option<Sheet> = None;
+    let mut record = csv::StringRecord::new();
+    // Where a record begins: behind the line ends that the reader passes over, in lines of an editor.
+    let (mut line, mut seen) = (1, 0);
+    let mut line_at = |byte: u64| {
+        let mut at = usize::try_from(byte).unwrap_or(0).max(seen);
+        while text.as_bytes().get(at).is_some_and(|byte| matches!(byte, b'\r' | b'\n')) {
+            at += 1;
+        }
+        line += text.as_bytes().get(seen..at).unwrap_or_default().iter().filter(|byte| **byte == b'\n').count();
+        seen = at;
+        line
+    };
+    loop {
+        let begin = reader.position().byte();
+        match reader.read_record(&mut record) {
+            Ok(false) => break,
+            Err(error) => return Err(SheetProblem::Row { line: line_at(begin), problem: error.to_string() }),
+            Ok(true) => {}
+        }
+        let line = line_at(begin);
+        let cells: Vec<String> = record.iter().map(str::to_owned).collect();
+        match &mut sheet {
+            None => sheet = Some(Sheet::begin(cells)?),
+            Some(sheet) => sheet.push(line, cells)?,
+        }
+    }
+    let mut sheet = sheet.ok_or_else(|| whole("there is nothing in it"))?;
+    let name = match sign {
+        b';' => "semicolons",
+        b'\t' => "tabs",
+        b'|' => "bars",
+        _ => "commas",
+    };
+    sheet.notes.push(format!("separated by {name}"));
+    Ok(sheet)
+}
+
+fn json_lines(text: &str) -> Result<Sheet, SheetProblem> {
+    let mut heads: Vec<String> = vec![];
+    let mut objects = vec![];
+    for (number, line) in text.lines().enumerate().filter(|(_, line)| !line.trim().is_empty()) {
+        let problem = |problem: String| SheetProblem::Row { line: number + 1, problem };
+        let object: serde_json::Map<String, serde_json::Value> =
+            serde_json::from_str(line).map_err(|error| problem(format!("it is no JSON object (column {})", error.column())))?;
+        for name in object.keys() {
+            if !heads.contains(name) {
+                heads.push(name.clone());
+            }
+        }
+        if heads.len() > MOST_COLUMNS {
+            return Err(whole(format!("it has more than {MOST_COLUMNS} columns")));
+        }
+        objects.push((number + 1, object));
+    }
+    let mut sheet = Sheet::begin(heads.clone())?;
+    for (line, mut object) in objects {
+        let mut cells = vec![];
+        for head in &heads {
+            cells.push(match object.remove(head) {
+                None | Some(serde_json::Value::Null) => String::new(),
+                Some(serde_json::Value::String(text)) => text,
+                Some(serde_json::Value::Array(list)) if list.iter().all(serde_json::Value::is_string) => {
+                    list.iter().filter_map(serde_json::Value::as_str).collect::<Vec<_>>().join("\n")
+                }
+                Some(serde_json::Value::Object(_) | serde_json::Value::Array(_)) => {
+                    return Err(SheetProblem::Row { line, problem: format!("`{head}` is neither a text nor a list of texts") });
+                }
+                Some(other) => other.to_string(),
+            });
+        }
+        sheet.push(line, cells)?;
+    }
+    Ok(sheet)
+}
+
+fn xlsx(bytes: &[u8]) -> Result<Sheet, SheetProblem> {
+    let broken = || whole("it is no spreadsheet that can be read (XLSX); save it again, or as CSV");
+    // What it says of its own sizes is not believed: it is unpacked up to the bound, and thrown away.
+    let mut archive = zip::ZipArchive::new(Cursor::new(bytes)).map_err(|_| broken())?;
+    let mut unpacked = 0;
+    for number in 0..archive.len() {
+        let mut file = archive.by_index(number).map_err(|_| broken())?;
+        let room = MOST_UNPACKED - unpacked;
+        unpacked += std::io::copy(&mut std::io::Read::take(&mut file, room + 1), &mut std::io::sink()).map_err(|_| broken())?;
+        if unpacked > MOST_UNPACKED {
+            return Err(whole("it would become larger than 256 MiB when it is unpacked; nobody's passwords are that many"));
+        }
+    }
+    let mut book: Xlsx<_> = Xlsx::new(Cursor::new(bytes)).map_err(|_| broken())?;
+    let name = book.sheet_names().first().cloned().ok_or_else(broken)?;
+    let range = book.worksheet_range(&name).map_err(|_| broken())?;
+    let formulas = book.worksheet_formula(&name).map_or(0, |formulas| formulas.used_cells().filter(|(.., formula)| !formula.is_empty()).count());
+    let merged: Vec<calamine::Dimensions> = book.merge_cells_by_sheet_name(&name).unwrap_or_default();
+    let begin = range.start().unwrap_or_default();
+    let text = |cell: &Data| match cell {
+        Data::Empty => String::new(),
+        Data::DateTime(day) => day.as_datetime().map_or_else(|| cell.to_string(), |at| at.date().to_string()),
+        other => other.to_string(),
+    };
+    let mut sheet: Option<Sheet> = None;
+    for (number, row) in range.rows().enumerate() {
+        let at = begin.0 + u32::try_from(number).unwrap_or(0);
+        let mut cells: Vec<String> = row.iter().map(text).collect();
+        // What is merged holds its text once; every cell of it means that text.
+        for area in merged.iter().filter(|area| area.start.0 <= at && at <= area.end.0) {
+            let source = range.get_value((area.start.0, area.start.1)).map(text).unwrap_or_default();
+            for column in area.start.1.max(begin.1)..=area.end.1 {
+                if let Some(cell) = usize::try_from(column - begin.1).ok().and_then(|column| cells.get_mut(column)) {
+                    cell.clone_from(&source);
+                }
+            }
+        }
+        match &mut sheet {
+            None => {
+                while cells.last().is_some_and(|cell| cell.trim().is_empty()) {
+                    cells.pop();
+                }
+                sheet = Some(Sheet::begin(cells)?);
+            }
+            Some(sheet) => {
+                let extra = cells.split_off(cells.len().min(sheet.heads.len()));
+                if extra.iter().any(|cell| !cell.trim().is_empty()) {
+                    cells.extend(extra);
+                }
+                sheet.push(usize::try_from(at).unwrap_or(0) + 1, cells)?;
+            }
+        }
+    }
+    let mut sheet = sheet.ok_or_else(|| whole("its first sheet is empty"))?;
+    sheet.notes.push(format!("the sheet “{name}”"));
+    if formulas > 0 {
+        sheet.notes.push(format!("{formulas} cells are formulas: what they came to when the file was saved counts"));
+    }
+    if book.sheet_names().len() > 1 {
+        sheet.notes.push(format!("{} other sheets are left out", book.sheet_names().len() - 1));
+    }
+    Ok(sheet)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+
+    fn read(text: &str) -> Sheet {
+        Sheet::read(text.as_bytes(), Format::of(text.as_bytes())).unwrap()
+    }
+
+    #[test]
+    fn separators_quotes_and_line_breaks_are_found_out() {
+        for sign in [",", ";", "\t", "|"] {
+            let sheet = read(&format!("name{sign}password\r\n\"a{sign}b\"{sign}\"two\nlines \"\"quoted\"\"\"\r\n\r\nc{sign}=1+1\r\n"));
+            assert_eq!(sheet.heads, ["name", "password"]);
+            assert_eq!(sheet.rows[0].cells, [format!("a{sign}b"), "two\nlines \"quoted\"".into()]);
+            // A formula is a text like any other, and the line is the one of the editor.
+            assert_eq!((sheet.rows[1].line, sheet.rows[1].cells[1].as_str()), (5, "=1+1"));
+        }
+    }
+
+    #[test]
+    fn encodings_are_found_out() {
+        let utf16: Vec<u8> = [0xFF, 0xFE].into_iter().chain("name,password\nPumpe Süd,x".encode_utf16().flat_map(u16::to_le_bytes)).collect();
+        let office = b"name;password\nPumpe S\xFCd;x";
+        let marked = b"\xEF\xBB\xBFname,password\nPumpe S\xC3\xBCd,x";
+        for (bytes, encoding) in [(&utf16[..], "UTF-16LE"), (office, "windows-1252"), (marked, "UTF-8")] {
+            let sheet = Sheet::read(bytes, Format::of(bytes)).unwrap();
+            assert_eq!((sheet.heads[0].as_str(), sheet.rows[0].cells[0].as_str()), ("name", "Pumpe Süd"));
+            assert!(sheet.notes[0].contains(encoding), "{:?}", sheet.notes);
+        }
+    }
+
+    #[test]
+    fn what_cannot_be_meant_is_refused_with_its_row() {
+        let refused = |bytes: &[u8]| Sheet::read(bytes, Format::of(bytes)).unwrap_err().to_string();
+        assert!(refused(b"name,password\nok,x\na,b\0c\n").starts_with("row 3: there is a NUL"));
+        assert!(refused(b"name,password\na,b,c\n").starts_with("row 2: it has 3 cells"));
+        assert!(refused(",".repeat(1_000_000).as_bytes()).contains("1000001 columns"));
+        assert!(refused(b"name\n").contains("no rows"));
+        assert!(refused(b"").contains("nothing"));
+        assert!(refused(b"PK\x03\x04 and no more").contains("no spreadsheet"));
+        assert!(refused(b"{\"name\": \"a\"}\n{\"name\": ").starts_with("row 2"));
+        assert!(refused(b"{\"name\": {\"first\": 1}}").contains("neither a text"));
+    }
+
+    #[test]
+    fn a_spreadsheet_that_blows_up_is_stopped() {
+        use std::io::Write as _;
+        let mut packed = zip::ZipWriter::new(Cursor::new(vec![]));
+        packed.start_file("xl/worksheets/sheet1.xml", zip::write::SimpleFileOptions::default()).unwrap();
+        let zeros = vec![b' '; 1 << 20];
+        for _ in 0..300 {
+            packed.write_all(&zeros).unwrap();
+        }
+        let bytes = packed.finish().unwrap().into_inner();
+        assert!(bytes.len() < 1 << 20);
+        assert!(Sheet::read(&bytes, Format::Xlsx).unwrap_err().to_string().contains("256 MiB"));
+    }
+
+    #[test]
+    fn json_lines_have_the_columns_of_all_rows() {
+        let sheet = read("{\"name\": \"a\", \"port\": 22}\n\n{\"name\": \"b\", \"urls\": [\"x\", \"y\"], \"gone\": null}\n");
+        assert_eq!(sheet.heads, ["name", "port", "gone", "urls"]);
+        assert_eq!(sheet.rows[0].cells, ["a", "22", "", ""]);
+        assert_eq!((sheet.rows[1].line, sheet.rows[1].cells[3].as_str()), (3, "x\ny"));
+    }
+
+    proptest! {
+        #[test]
+        fn what_is_written_as_csv_comes_back(rows in prop::collection::vec(prop::collection::vec("[^\0]{0,12}", 3), 1..8)) {
+            let mut writer = csv::Writer::from_writer(vec![]);
+            writer.write_record(["name", "user", "password"]).unwrap();
+            for row in &rows {
+                writer.write_record(row).unwrap();
+            }
+            let text = writer.into_inner().unwrap();
+            let expected: Vec<&Vec<String>> = rows.iter().filter(|row| row.iter().any(|cell| !cell.trim().is_empty())).collect();
+            match Sheet::read(&text, Format::Separated) {
+                Ok(sheet) => prop_assert_eq!(sheet.rows.iter().map(|row| &row.cells).collect::<Vec<_>>(), expected),
+                Err(_) => prop_assert!(expected.is_empty()),
+            }
+        }
+
+        #[test]
+        fn nothing_makes_the_readers_stumble(bytes in prop::collection::vec(any::<u8>(), 0..400)) {
+            for format in [Format::Separated, Format::JsonLines, Format::Xlsx, Format::Exchange] {
+                let _ = Sheet::read(&bytes, format);
+            }
+        }
+    }
+}

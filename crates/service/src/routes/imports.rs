@@ -1,0 +1,647 @@
+//! Bringing in what exists: a file is read in memory, looked through whole, and stored in one
+//! transaction or not at all.
+
+use std::collections::{BTreeMap, HashMap, HashSet};
+use std::sync::{Arc, Mutex};
+
+use jexlin_api::{ImportColumn, ImportItem, ImportOptions, ImportProblem, ImportProgress, ImportReport, ImportUndone, Page};
+use jexlin_core::access::mark;
+use jexlin_core::audit::Event;
+use jexlin_core::names::Name;
+use jexlin_core::transfer::{Column, Format, Sheet, Thing, guess, read_row};
+use jexlin_core::vault::kinds::{Kind, PASSWORD};
+use jexlin_core::vault::{Place, Sealed, WrappedKey, put_back as reseal};
+use jexlin_store::{CredentialChange, CredentialRow, FolderRow, ImportRow, ImportedRow, NewVersion};
+use rocket::data::{Data, ToByteUnit as _};
+use rocket::tokio::task::{block_in_place, spawn_blocking};
+use rocket::{Route, get, post, routes};
+use uuid::Uuid;
+use zeroize::Zeroizing;
+
+use super::bin::removal;
+use super::exchange::{Sent, id};
+use super::folders::allow_folder;
+use crate::acting::Acting;
+use crate::judging;
+use crate::problem::{Answer, Fault};
+
+/// The routes of this file.
+#[must_use]
+pub fn routes() -> Vec<Route> {
+    routes![bring_in, progress, list, undo]
+}
+
+/// The largest file.
+const MOST_MIB: u64 = 64;
+/// So many rows go to the database together.
+const BATCH: usize = 500;
+/// The most problems that are told.
+const MOST_PROBLEMS: usize = 1000;
+
+/// How far the imports of this process are.
+#[derive(Clone, Debug, Default)]
+pub struct Imports(Arc<Mutex<HashMap<Uuid, (Uuid, ImportProgress)>>>);
+
+impl Imports {
+    fn note(&self, import: Uuid, person: Uuid, progress: ImportProgress) {
+        if let Ok(mut all) = self.0.lock() {
+            all.insert(import, (person, progress));
+        }
+    }
+}
+
+/// Takes an import from the list of those under way when it ends, however it ends.
+struct UnderWay(Imports, Uuid);
+
+impl Drop for UnderWay {
+    fn drop(&mut self) {
+        if let Ok(mut all) = self.0.0.lock() {
+            all.remove(&self.1);
+        }
+    }
+}
+
+/// How far an import of one's own is.
+#[utoipa::path(context_path = "", responses((status = 200, body = ImportProgress)))]
+#[get("/api/v1/imports/<import>/progress")]
+pub async fn progress(mut acting: Acting, import: &str) -> Answer<Sent<ImportProgress>> {
+    let import = id(import)?;
+    acting.seen().await?;
+    let found = acting.app.imports.0.lock().ok().and_then(|all| all.get(&import).copied());
+    found.filter(|(person, _)| *person == acting.person.id).map(|(_, progress)| Sent(progress)).ok_or_else(|| Fault::unknown("import under way"))
+}
+
+/// What was done with a file that was read.
+enum Plan {
+    Add(Thing, Uuid),
+    Update(Thing, Box<CredentialRow>),
+}
+
+/// What was read of a file: the sheet, what its columns are, and each row.
+type Read = (Sheet, Vec<Column>, Vec<Result<Thing, Vec<(String, String)>>>);
+
+fn read(bytes: &[u8], format: Format, kind: &Kind, columns: Option<Vec<String>>) -> Result<Read, Fault> {
+    let sheet = Sheet::read(bytes, format).map_err(|problem| Fault::field("file", problem.to_string()))?;
+    let columns = match columns {
+        None => guess(&sheet.heads, kind),
+        Some(words) => {
+            if words.len() != sheet.heads.len() {
+                return Err(Fault::field("columns", format!("{} columns are named, and the file has {}", words.len(), sheet.heads.len())));
+            }
+            words.iter().map(|word| Column::of(word)).collect()
+        }
+    };
+    let rows = sheet.rows.iter().map(|row| read_row(&sheet, row, &columns, kind)).collect();
+    Ok((sheet, columns, rows))
+}
+
+/// Folders on the way: those that are there, by path below the top, and those that are made.
+struct Folders {
+    known: HashMap<String, Uuid>,
+    new: Vec<FolderRow>,
+}
+
+fn key_of(path: &[String]) -> String {
+    path.iter().map(|name| name.to_lowercase()).collect::<Vec<_>>().join("/")
+}
+
+async fn folders_below(acting: &mut Acting, top: Uuid) -> Answer<HashMap<String, Uuid>> {
+    let rows = acting.tx()?.folders_below(top).await?;
+    let by_id: HashMap<Uuid, &FolderRow> = rows.iter().map(|row| (row.id, row)).collect();
+    let mut known = HashMap::new();
+    for row in &rows {
+        let mut names = vec![];
+        let mut next = Some(row);
+        while let Some(at) = next.filter(|at| at.id != top) {
+            names.push(at.name.to_lowercase());
+            next = at.parent_id.and_then(|parent| by_id.get(&parent)).copied();
+        }
+        names.reverse();
+        known.insert(names.join("/"), row.id);
+    }
+    Ok(known)
+}
+
+impl Folders {
+    /// The folder of a path, made if it is not there.
+    fn place(&mut self, acting: &Acting, path: &[String]) -> Option<Uuid> {
+        if let Some(found) = self.known.get(&key_of(path)) {
+            return Some(*found);
+        }
+        let (name, above) = path.split_last()?;
+        let parent = self.place(acting, above)?;
+        let made = FolderRow {
+            id: Uuid::now_v7(),
+            organisation: acting.organisation(),
+            parent_id: Some(parent),
+            name: name.clone(),
+            closed: false,
+            created_at: acting.now,
+            created_by: Some(acting.person.id),
+            removed_at: None,
+            version: 1,
+        };
+        self.known.insert(key_of(path), made.id);
+        self.new.push(made.clone());
+        Some(made.id)
+    }
+}
+
+/// By what one that is there already is recognised.
+fn mark_of(key: &str, folder: Uuid, name: &str, fields: &BTreeMap<String, String>) -> Option<(Uuid, String)> {
+    let text = if key == "name" { Some(name) } else { fields.get(key).map(String::as_str) };
+    text.map(str::trim).filter(|text| !text.is_empty()).map(|text| (folder, text.to_lowercase()))
+}
+
+fn plain_fields(row: &CredentialRow) -> BTreeMap<String, String> {
+    serde_json::from_value(row.fields.clone()).unwrap_or_default()
+}
+
+/// Brings in a file: CSV, TSV, JSON Lines, XLSX or the Credential Exchange Format, the body. It is
+/// held in memory alone.
+#[utoipa::path(context_path = "", params(("options" = String, Query)), request_body(content = Vec<u8>, content_type = "application/octet-stream"), responses((status = 200, body = ImportReport)))]
+#[post("/api/v1/imports?<options>", data = "<data>")]
+pub async fn bring_in(mut acting: Acting, options: &str, data: Data<'_>) -> Answer<Sent<ImportReport>> {
+    let options: ImportOptions = serde_json::from_str(options).map_err(|_| Fault::field("options", "they do not have the expected form"))?;
+    acting.intends("import.run", "folder", Some(options.folder), "");
+    acting.noting("file", options.name.chars().take(120).collect::<String>());
+    allow_folder::<mark::Edit>(&mut acting, options.folder).await?;
+    let top = acting.tx()?.path_of(options.folder).await?;
+    acting.naming(options.folder, &top);
+    if !["name", "user_name", "url"].contains(&options.key.as_str()) {
+        return Err(Fault::field("key", "it is name, user_name or url"));
+    }
+    if !["skip", "update", "duplicate"].contains(&options.matching.as_str()) {
+        return Err(Fault::field("matching", "it is skip, update or duplicate"));
+    }
+    let known = super::kinds::find(acting.tx()?, &options.kind).await?;
+    let kind = known.filter(|known| !known.retired).ok_or_else(|| Fault::field("kind", "there is no such kind; see `jexlin kind list`"))?.kind;
+    let format = match options.format.as_deref().filter(|word| !word.is_empty()) {
+        None => None,
+        Some(word) => Some(Format::find(word).ok_or_else(|| Fault::field("format", "it is csv, json-lines, xlsx or exchange"))?),
+    };
+    let opened = data.open((MOST_MIB * 1024 * 1024 + 1).bytes()).into_bytes().await;
+    let bytes = Zeroizing::new(opened.map_err(|error| Fault::malformed(format!("The file was cut off on its way: {error}.")))?.into_inner());
+    if u64::try_from(bytes.len()).unwrap_or(u64::MAX) > MOST_MIB * 1024 * 1024 {
+        return Err(Fault::field("file", format!("it is larger than {MOST_MIB} MiB; take it apart into several files")));
+    }
+    let _under_way = UnderWay(acting.app.imports.clone(), options.id);
+    let (wanted, of_kind) = (options.columns.clone(), kind.clone());
+    let reading = spawn_blocking(move || {
+        let format = format.unwrap_or_else(|| Format::of(&bytes));
+        read(&bytes, format, &of_kind, wanted).map(|read| (format, read))
+    });
+    let (format, (sheet, columns, rows)) = reading.await.map_err(|error| Fault::internal(error.to_string()))??;
+    let mut report = ImportReport {
+        id: options.id,
+        done: false,
+        format: format.word().to_owned(),
+        notes: sheet.notes.clone(),
+        columns: sheet.heads.iter().zip(&columns).map(|(head, column)| ImportColumn { head: head.clone(), holds: column.word().to_owned() }).collect(),
+        rows: rows.len(),
+        added: 0,
+        updated: 0,
+        skipped: 0,
+        folders: 0,
+        problems: vec![],
+        sentence: String::new(),
+    };
+    let mut folders = Folders { known: folders_below(&mut acting, options.folder).await?, new: vec![] };
+    let plans = plan(&mut acting, &options, &kind, &sheet, rows, &mut folders, &mut report).await?;
+    report.folders = folders.new.len();
+    let stopped = options.preview || plans.is_empty() || (!report.problems.is_empty() && !options.only_good);
+    let bad = report.problems.iter().map(|problem| problem.line).collect::<HashSet<_>>().len();
+    let what = format!(
+        "{} added, {} changed, {} left as they are, {} folders made, {bad} rows not brought in",
+        report.added, report.updated, report.skipped, report.folders
+    );
+    report.problems.truncate(MOST_PROBLEMS);
+    if stopped {
+        report.sentence = if options.preview {
+            format!("It would be: {what}. Nothing has been changed.")
+        } else if plans.is_empty() {
+            format!("There was nothing to do: {what}.")
+        } else {
+            format!("Nothing has been changed, since {bad} of {} rows cannot be brought in.", report.rows)
+        };
+        if options.preview {
+            acting.undo();
+        } else {
+            acting.seen().await?;
+        }
+        return Ok(Sent(report));
+    }
+    store(&mut acting, &options, &kind, &folders, plans, &report).await?;
+    report.done = true;
+    report.sentence = format!("{what}. Now destroy the file: everybody who finds it has what is in it.");
+    let counts = [("added", report.added), ("updated", report.updated), ("skipped", report.skipped), ("not_brought_in", bad)];
+    counts.into_iter().for_each(|(name, count)| acting.noting(name, count.to_string()));
+    acting.noting("import", options.id.to_string());
+    acting.done().await?;
+    Ok(Sent(report))
+}
+
+/// What is to be done with each row; what cannot be is added to the report.
+async fn plan(
+    acting: &mut Acting,
+    options: &ImportOptions,
+    kind: &Kind,
+    sheet: &Sheet,
+    rows: Vec<Result<Thing, Vec<(String, String)>>>,
+    folders: &mut Folders,
+    report: &mut ImportReport,
+) -> Answer<Vec<Plan>> {
+    // Folders that are there are asked for once each; new ones take the right to what they are in.
+    let mut closed: HashMap<String, String> = HashMap::new();
+    let mut paths: HashSet<Vec<String>> = rows.iter().flatten().map(|thing| thing.folder.clone()).collect();
+    paths.insert(vec![]);
+    let mut places = HashMap::new();
+    let mut rules = HashMap::new();
+    let before = folders.known.clone();
+    for path in paths {
+        let mut nearest = path.as_slice();
+        while !before.contains_key(&key_of(nearest)) && !nearest.is_empty() {
+            nearest = nearest.split_last().map_or(&[], |(_, above)| above);
+        }
+        let there = before.get(&key_of(nearest)).copied().unwrap_or(options.folder);
+        if allow_folder::<mark::Edit>(acting, there).await.is_err() {
+            closed.insert(key_of(&path), "you may not change this folder".to_owned());
+            continue;
+        }
+        rules.insert(key_of(&path), judging::rule_for(acting.tx()?, there, None).await?);
+        if let Some(place) = folders.place(acting, &path) {
+            places.insert(key_of(&path), place);
+        }
+    }
+    let new: HashSet<Uuid> = folders.new.iter().map(|folder| folder.id).collect();
+    let old: Vec<Uuid> = places.values().filter(|place| !new.contains(place)).copied().collect();
+    let existing = acting.tx()?.credentials_in(&old).await?;
+    let mut names: HashSet<(Uuid, String)> = existing.iter().map(|row| (row.folder_id, row.name.to_lowercase())).collect();
+    let mut there: HashMap<(Uuid, String), CredentialRow> = HashMap::new();
+    for row in existing {
+        if let Some(mark) = mark_of(&options.key, row.folder_id, &row.name, &plain_fields(&row)) {
+            there.entry(mark).or_insert(row);
+        }
+    }
+    let name_head = report.columns.iter().find(|column| column.holds == "name").map_or_else(|| "name".to_owned(), |column| column.head.clone());
+    let mut plans = vec![];
+    for (read, row) in rows.into_iter().zip(&sheet.rows) {
+        let mut wrong = |column: &str, problem: String| report.problems.push(ImportProblem { line: row.line, column: column.to_owned(), problem });
+        let mut thing = match read {
+            Ok(thing) => thing,
+            Err(problems) => {
+                problems.into_iter().for_each(|(column, problem)| wrong(&column, problem));
+                continue;
+            }
+        };
+        let path = key_of(&thing.folder);
+        if let Some(why) = closed.get(&path) {
+            wrong("folder", why.clone());
+            continue;
+        }
+        let Some(place) = places.get(&path).copied() else { continue };
+        if let Some(rule) = rules.get(&path).filter(|rule| rule.enforced)
+            && let Some((_, given)) = thing.secrets.iter().find(|(field, _)| field == PASSWORD)
+        {
+            let user_name = thing.fields.get("user_name").map_or("", String::as_str);
+            let about = jexlin_core::policy::About { user_name, used_ago: None };
+            let lacks = rule.policy.lacks(given.value.expose_secret_text().unwrap_or_default(), about);
+            if !lacks.is_empty() {
+                wrong(PASSWORD, format!("the folder demands the policy “{}”: {}", rule.name, lacks.join("; ")));
+                continue;
+            }
+        }
+        let mark = mark_of(&options.key, place, &thing.name, &thing.fields);
+        let same = mark.as_ref().and_then(|mark| there.get(mark));
+        match (same, options.matching.as_str()) {
+            (Some(_), "skip") => {
+                report.skipped += 1;
+                continue;
+            }
+            (Some(row), "update") => {
+                if row.kind != kind.name {
+                    wrong(&name_head, format!("what is there is a {}, and not a {}", row.kind, kind.name));
+                    continue;
+                }
+                report.updated += 1;
+                plans.push(Plan::Update(thing, Box::new(row.clone())));
+                // A second row for the same one would undo the first.
+                if let Some(mark) = mark {
+                    there.remove(&mark);
+                }
+                continue;
+            }
+            _ => {}
+        }
+        if !names.insert((place, thing.name.to_lowercase())) {
+            if options.matching != "duplicate" {
+                wrong(&name_head, "something in the folder, or a row above, has this name already".to_owned());
+                continue;
+            }
+            let free = (2..10_000).map(|number| format!("{} ({number})", thing.name)).find(|name| names.insert((place, name.to_lowercase())));
+            match free.map(|name| Name::parse(&name).map(Name::into_string)) {
+                Some(Ok(name)) => thing.name = name,
+                _ => {
+                    wrong(&name_head, "there is no other name for it".to_owned());
+                    continue;
+                }
+            }
+        }
+        report.added += 1;
+        plans.push(Plan::Add(thing, place));
+    }
+    Ok(plans)
+}
+
+fn to_json<T: serde::Serialize>(value: &T) -> Answer<serde_json::Value> {
+    serde_json::to_value(value).map_err(|error| Fault::internal(error.to_string()))
+}
+
+fn event_for(acting: &Acting, import: Uuid, action: &str, target: Uuid, name: &str) -> Event {
+    let mut event = Event::new(Uuid::now_v7(), acting.organisation(), acting.now, action);
+    event.actor = acting.person.id.to_string();
+    event.actor_name.clone_from(&acting.person.display_name);
+    event.target = target.to_string();
+    event.target_kind = "credential".into();
+    name.clone_into(&mut event.target_name);
+    event.detail.insert("import".into(), import.to_string());
+    event
+}
+
+async fn store(acting: &mut Acting, options: &ImportOptions, kind: &Kind, folders: &Folders, plans: Vec<Plan>, report: &ImportReport) -> Answer<()> {
+    let (organisation, now, by, rows) = (acting.organisation(), acting.now, acting.person.id, plans.len());
+    for folder in &folders.new {
+        acting.tx()?.add_folder(folder).await?;
+    }
+    let mut paths: HashMap<Uuid, String> = HashMap::new();
+    let places: HashSet<Uuid> = plans
+        .iter()
+        .map(|plan| match plan {
+            Plan::Add(_, place) => *place,
+            Plan::Update(_, row) => row.folder_id,
+        })
+        .collect();
+    for place in places {
+        let path = acting.tx()?.path_of(place).await?;
+        paths.insert(place, path);
+    }
+    let path = |place: Uuid, name: &str| format!("{}/{name}", paths.get(&place).map_or("", String::as_str));
+    let (mut imported, mut done) = (vec![], 0);
+    let mut plans = plans.into_iter().peekable();
+    while plans.peek().is_some() {
+        let some: Vec<Plan> = plans.by_ref().take(BATCH).collect();
+        done += some.len();
+        let (mut new, mut secrets, mut events, mut changes) = (vec![], vec![], vec![], vec![]);
+        // Sealing a batch takes a while of computing: others are not kept waiting by it.
+        block_in_place(|| -> Answer<()> {
+            let mut rng = acting.app.rng()?;
+            for plan in some {
+                match plan {
+                    Plan::Update(thing, row) => changes.push((thing, row)),
+                    Plan::Add(thing, place) => {
+                        let credential = Uuid::now_v7();
+                        let (data_key, wrapped) = acting.keys.key.generate_data_key(&mut rng, organisation, credential)?;
+                        for (field, given) in &thing.secrets {
+                            let sealed = data_key.seal(&mut rng, &Place { organisation, credential, field, version: 1 }, &given.value)?;
+                            secrets.push((credential, field.clone(), sealed.0, to_json(&given.facts)?));
+                        }
+                        events.push(event_for(acting, options.id, "credential.add", credential, &path(place, &thing.name)));
+                        imported.push(ImportedRow { import_id: options.id, organisation, credential_id: credential, former: None });
+                        new.push(CredentialRow {
+                            id: credential,
+                            organisation,
+                            folder_id: place,
+                            kind: kind.name.clone(),
+                            name: thing.name.clone(),
+                            fields: to_json(&thing.fields)?,
+                            device_id: None,
+                            data_key: wrapped.0,
+                            created_at: now,
+                            created_by: Some(by),
+                            changed_at: now,
+                            changed_by: Some(by),
+                            removed_at: None,
+                            version: 1,
+                            removal_id: None,
+                            extra: serde_json::json!([]),
+                            tags: thing.tags.clone(),
+                        });
+                    }
+                }
+            }
+            Ok(())
+        })?;
+        if !new.is_empty() {
+            acting.tx()?.add_credentials(&new).await?;
+            let version = |(credential, field, sealed, facts): &'_ (Uuid, String, Vec<u8>, serde_json::Value)| {
+                (*credential, field.clone(), sealed.clone(), facts.clone())
+            };
+            let owned: Vec<_> = secrets.iter().map(version).collect();
+            let versions: Vec<NewVersion<'_>> = owned
+                .iter()
+                .map(|(credential, field, sealed, facts)| NewVersion {
+                    credential: *credential,
+                    field,
+                    number: 1,
+                    state: "current",
+                    sealed,
+                    now,
+                    by: Some(by),
+                    how: "imported",
+                    why: "",
+                    facts: facts.clone(),
+                })
+                .collect();
+            for some in versions.chunks(BATCH) {
+                acting.tx()?.add_first_versions(some).await?;
+            }
+        }
+        for (thing, row) in changes {
+            imported.push(update(acting, options.id, &thing, &row).await?);
+            events.push(event_for(acting, options.id, "credential.change", row.id, &path(row.folder_id, &row.name)));
+        }
+        let judged: Vec<Uuid> = new.iter().map(|row| row.id).collect();
+        acting.tx()?.judge_these_again(&judged).await?;
+        let keys = Arc::clone(&acting.keys);
+        acting.tx()?.record_all(&events, &keys.mac).await?;
+        acting.app.imports.note(options.id, by, ImportProgress { done, rows });
+    }
+    let count = |number: usize| i32::try_from(number).unwrap_or(i32::MAX);
+    let row = ImportRow {
+        id: options.id,
+        organisation,
+        name: options.name.chars().take(120).collect(),
+        folder_id: options.folder,
+        made_at: now,
+        made_by: Some(by),
+        added: count(report.added),
+        updated: count(report.updated),
+        skipped: count(report.skipped),
+        undone_at: None,
+    };
+    Ok(acting.tx()?.add_import(&row, &imported).await?)
+}
+
+/// Changes what is there to what a row says; what the row does not say stays.
+async fn update(acting: &mut Acting, import: Uuid, thing: &Thing, row: &CredentialRow) -> Answer<ImportedRow> {
+    let (now, by) = (acting.now, acting.person.id);
+    let row = {
+        let held = acting.tx()?.credential_locked(row.id).await?;
+        if held.version != row.version {
+            return Err(Fault::stale());
+        }
+        held
+    };
+    let mut fields = plain_fields(&row);
+    fields.extend(thing.fields.iter().map(|(name, value)| (name.clone(), value.clone())));
+    let tags = if thing.tags.is_empty() { row.tags.clone() } else { thing.tags.clone() };
+    let mut numbers = BTreeMap::new();
+    let versions = acting.tx()?.versions(row.id).await?;
+    if acting.tx()?.has_candidate(row.id).await? {
+        return Err(Fault::rotating());
+    }
+    let data_key = acting.keys.key.unwrap_data_key(row.organisation, row.id, &WrappedKey(row.data_key.clone()))?;
+    for (field, given) in &thing.secrets {
+        let former = versions.iter().find(|version| version.field == *field && version.state == "current").map(|version| version.number);
+        numbers.insert(field.clone(), former);
+        let number = acting.tx()?.next_number(row.id, field).await?;
+        let place = Place { organisation: row.organisation, credential: row.id, field, version: number };
+        let sealed = data_key.seal(&mut acting.app.rng()?, &place, &given.value)?;
+        let facts = to_json(&given.facts)?;
+        let new = NewVersion { credential: row.id, field, number, state: "current", sealed: &sealed.0, now, by: Some(by), how: "imported", why: "", facts };
+        acting.tx()?.add_version(&new).await?;
+    }
+    let kept = to_json(&fields)?;
+    let change = CredentialChange {
+        id: row.id,
+        version: row.version,
+        name: &row.name,
+        folder_id: row.folder_id,
+        fields: &kept,
+        device_id: row.device_id,
+        extra: &row.extra,
+        tags: &tags,
+        now,
+        by: Some(by),
+    };
+    acting.tx()?.change_credential(&change).await?;
+    acting.tx()?.judge_again(row.id).await?;
+    let former = serde_json::json!({"fields": row.fields, "tags": row.tags, "secrets": numbers, "version": row.version + 1});
+    Ok(ImportedRow { import_id: import, organisation: row.organisation, credential_id: row.id, former: Some(former) })
+}
+
+/// The imports into folders that the asker is an editor of, newest first.
+#[utoipa::path(context_path = "", responses((status = 200, body = Page<ImportItem>)))]
+#[get("/api/v1/imports")]
+pub async fn list(mut acting: Acting) -> Answer<Sent<Page<ImportItem>>> {
+    let names = super::people::names(&mut acting).await?;
+    let mut items = vec![];
+    for row in acting.tx()?.imports(200).await? {
+        if allow_folder::<mark::Edit>(&mut acting, row.folder_id).await.is_err() {
+            continue;
+        }
+        items.push(ImportItem {
+            id: row.id,
+            place: acting.tx()?.path_of(row.folder_id).await?,
+            name: row.name,
+            made_at: row.made_at,
+            made_by: row.made_by.and_then(|person| names.get(&person).cloned()),
+            added: row.added,
+            updated: row.updated,
+            skipped: row.skipped,
+            undone_at: row.undone_at,
+        });
+    }
+    acting.seen().await?;
+    Ok(Sent(Page { items, next: None }))
+}
+
+/// Takes an import back as one act: what it added goes to the bin, what it changed becomes what it
+/// was, unless somebody has changed it since.
+#[utoipa::path(context_path = "", responses((status = 200, body = ImportUndone)))]
+#[post("/api/v1/imports/<import>/undo")]
+pub async fn undo(mut acting: Acting, import: &str) -> Answer<Sent<ImportUndone>> {
+    let import = id(import)?;
+    acting.intends("import.undo", "folder", None, "");
+    let row = acting.tx()?.import_locked(import).await.map_err(|_| Fault::unknown("import"))?;
+    allow_folder::<mark::Steward>(&mut acting, row.folder_id).await?;
+    let path = acting.tx()?.path_of(row.folder_id).await?;
+    acting.naming(row.folder_id, &path);
+    acting.noting("import", import.to_string());
+    acting.noting("file", row.name.clone());
+    if row.undone_at.is_some() {
+        return Err(Fault::conflict("undone", "This import has been taken back already.", "What it had added is in the bin."));
+    }
+    let going = removal(&acting, "import", import, format!("{path} (import of {})", row.name), row.folder_id, row.added);
+    acting.tx()?.add_removal(&going).await?;
+    let removed = acting.tx()?.remove_imported(&going).await?;
+    let (mut restored, mut left) = (0, 0);
+    for change in acting.tx()?.import_changes(import).await? {
+        if restore(&mut acting, &change).await? {
+            restored += 1;
+        } else {
+            left += 1;
+        }
+    }
+    let now = acting.now;
+    acting.tx()?.import_undone(import, now).await?;
+    for (name, count) in [("removed", removed), ("restored", restored), ("left", left)] {
+        acting.noting(name, count.to_string());
+    }
+    acting.done().await?;
+    Ok(Sent(ImportUndone { removed, restored, left }))
+}
+
+/// Makes of a credential what it was before an import, if nobody has changed it since.
+async fn restore(acting: &mut Acting, change: &ImportedRow) -> Answer<bool> {
+    #[derive(serde::Deserialize)]
+    struct Former {
+        fields: serde_json::Value,
+        tags: Vec<String>,
+        secrets: BTreeMap<String, Option<i32>>,
+        version: i32,
+    }
+    let (now, by) = (acting.now, acting.person.id);
+    let Ok(row) = acting.tx()?.credential_locked(change.credential_id).await else { return Ok(false) };
+    let former: Former =
+        serde_json::from_value(change.former.clone().unwrap_or_default()).map_err(|error| Fault::internal(format!("a stored import: {error}")))?;
+    if row.version != former.version || row.removed_at.is_some() || acting.tx()?.has_candidate(row.id).await? {
+        return Ok(false);
+    }
+    for (field, number) in &former.secrets {
+        let Some(number) = number else { continue };
+        let (sealed, facts) = acting.tx()?.sealed_version(row.id, field, *number).await?;
+        let next = acting.tx()?.next_number(row.id, field).await?;
+        let from = Place { organisation: row.organisation, credential: row.id, field, version: *number };
+        let to = Place { version: next, ..from };
+        let again = reseal(&mut acting.app.rng()?, &acting.keys.key, &WrappedKey(row.data_key.clone()), &from, &to, &Sealed(sealed))?;
+        let new = NewVersion {
+            credential: row.id,
+            field,
+            number: next,
+            state: "current",
+            sealed: &again.0,
+            now,
+            by: Some(by),
+            how: "restored",
+            why: "import taken back",
+            facts,
+        };
+        acting.tx()?.add_version(&new).await?;
+    }
+    let change = CredentialChange {
+        id: row.id,
+        version: row.version,
+        name: &row.name,
+        folder_id: row.folder_id,
+        fields: &former.fields,
+        device_id: row.device_id,
+        extra: &row.extra,
+        tags: &former.tags,
+        now,
+        by: Some(by),
+    };
+    acting.tx()?.change_credential(&change).await?;
+    acting.tx()?.judge_again(row.id).await?;
+    Ok(true)
+}
