@@ -373,6 +373,49 @@ export interface Overview {
   due_soon: Account[];
 }
 
+export interface ImportOptions {
+  id: string;
+  name: string;
+  format?: string;
+  folder: string;
+  kind: string;
+  columns?: string[];
+  key: string;
+  matching: string;
+  only_good: boolean;
+  preview: boolean;
+}
+export interface ImportReport {
+  id: string;
+  done: boolean;
+  format: string;
+  notes: string[];
+  columns: { head: string; holds: string }[];
+  rows: number;
+  added: number;
+  updated: number;
+  skipped: number;
+  folders: number;
+  problems: { line: number; column: string; problem: string }[];
+  sentence: string;
+}
+export interface ImportItem {
+  id: string;
+  name: string;
+  place: string;
+  made_at: string;
+  made_by: string | null;
+  added: number;
+  updated: number;
+  skipped: number;
+  undone_at: string | null;
+}
+export interface ImportUndone {
+  removed: number;
+  restored: number;
+  left: number;
+}
+
 /** Problem details (RFC 9457) as an error. */
 export class Problem extends Error {
   constructor(
@@ -386,7 +429,7 @@ export class Problem extends Error {
   }
 }
 
-async function call<T>(method: string, path: string, body?: unknown, version?: number): Promise<T> {
+async function ask(method: string, path: string, body?: unknown, version?: number): Promise<Response> {
   const headers: Record<string, string> = { "Jexlin-Console": "1" };
   const bytes = body instanceof Blob;
   if (body !== undefined) headers["Content-Type"] = bytes ? "application/octet-stream" : "application/json";
@@ -397,11 +440,10 @@ async function call<T>(method: string, path: string, body?: unknown, version?: n
   } catch {
     throw new Problem("away", 0, "The service cannot be reached.", "Check the network; what you typed is still here.", {});
   }
-  const text = await response.text();
-  if (response.ok) return (text ? JSON.parse(text) : undefined) as T;
+  if (response.ok) return response;
   let said: { type?: string; detail?: string; advice?: string; fields?: Record<string, string> } = {};
   try {
-    said = JSON.parse(text);
+    said = JSON.parse(await response.text());
   } catch {
     // Not our service's words; the status says what there is to say.
   }
@@ -410,6 +452,17 @@ async function call<T>(method: string, path: string, body?: unknown, version?: n
   // Asking who is signed in is how the door finds out; it needs no telling.
   if (response.status === 401 && code === "signed-out" && path !== "/me") window.dispatchEvent(new Event("signed-out"));
   throw problem;
+}
+
+async function call<T>(method: string, path: string, body?: unknown, version?: number): Promise<T> {
+  const text = await (await ask(method, path, body, version)).text();
+  return (text ? JSON.parse(text) : undefined) as T;
+}
+
+/** A file of what one may see, with how much is in it and left out of it. */
+export async function takeOut(options: unknown): Promise<{ file: Blob; taken: string; leftOut: string }> {
+  const response = await ask("POST", "/export", options);
+  return { file: await response.blob(), taken: response.headers.get("Jexlin-Taken") ?? "0", leftOut: response.headers.get("Jexlin-Left-Out") ?? "0" };
 }
 
 export const api = {

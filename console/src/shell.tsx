@@ -13,6 +13,7 @@ import { Passwords } from "./features/passwords";
 import { People } from "./features/people";
 import { Personal } from "./features/personal";
 import { Requests } from "./features/requests";
+import { Transfer } from "./features/transfer";
 import { Upkeep } from "./features/upkeep";
 import { Vault } from "./features/vault";
 import { useLive } from "./live";
@@ -33,6 +34,7 @@ const PLACES: Place[] = [
   { path: "/audit", label: "Audit log", key: "7" },
   { path: "/personal", label: "My own", key: "8" },
   { path: "/bin", label: "Bin", key: "9" },
+  { path: "/transfer", label: "In and out", key: "-" },
   { path: "/organisation", label: "Settings", key: "0" },
 ];
 
@@ -151,6 +153,9 @@ export function Shell({ me }: { me: Me }) {
           </Route>
           <Route path="/bin">
             <Bin />
+          </Route>
+          <Route path="/transfer">
+            <Transfer me={me} />
           </Route>
           <Route path="/organisation">
             <Organisation me={me} />

@@ -114,3 +114,29 @@ async fn the_console_asks_with_the_preview_before_it_shares() {
     assert_eq!(ines.events("grant.add").len(), 1);
     page.0.close().await.unwrap();
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_file_is_brought_in_and_taken_back_in_the_console() {
+    let service = Service::ready();
+    let ines = service.sign_in("ines");
+    let _ = ines.folder("Office");
+    let file = service.client("ines").folder.join("logins.csv");
+    std::fs::write(&file, "Title,Login,Password\nFranking,petra,Winter-tide-41\nPortal,,\n").unwrap();
+    let driver = Driver::start();
+    let page = Page(driver.browser(&[]).await);
+    page.sign_in(&service, "ines").await;
+    page.press("In and out").await;
+    page.sees("Nothing has been brought in").await;
+    page.find("//input[@type='file']").await.send_keys(file.to_str().unwrap()).await.unwrap();
+    page.sees("there is no").await;
+    page.accessible("a file that was looked at").await;
+    page.find("//label[contains(., 'bring in what is right')]//input").await.click().await.unwrap();
+    page.press("Bring in 1").await;
+    page.sees("1 added").await;
+    page.sees("Now destroy the file").await;
+    page.find("//button[@aria-label='Take it back logins.csv']").await.click().await.unwrap();
+    page.0.accept_alert().await.unwrap();
+    page.sees("1 are in the bin").await;
+    assert_eq!(ines.get("/api/v1/credentials").good()["items"], json!([]));
+    page.0.close().await.unwrap();
+}

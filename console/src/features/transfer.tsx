@@ -1,0 +1,195 @@
+// Bringing in what exists, and taking out what one may see.
+
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useState } from "react";
+import { type Folder, type ImportItem, type ImportOptions, type ImportReport, type ImportUndone, type Kind, type Me, all, api, takeOut } from "../api";
+import { Act, Card, Choice, Empty, Field, Form, Table, Trouble, When, text, told } from "../parts";
+import { atLeast } from "./levels";
+
+const send = (file: File, options: ImportOptions) => api.post<ImportReport>(`/imports?options=${encodeURIComponent(JSON.stringify(options))}`, file);
+
+/** What would happen with the file, the columns to be set right, and the button. */
+function Look({ file, options, set, clear }: { file: File; options: ImportOptions; set: (options: ImportOptions) => void; clear: () => void }) {
+  const client = useQueryClient();
+  const kinds = useQuery({ queryKey: ["kinds"], queryFn: () => all<Kind>("/kinds") });
+  const preview = useQuery({ queryKey: ["import", file.name, file.lastModified, options], queryFn: () => send(file, { ...options, preview: true }), retry: false, gcTime: 0, placeholderData: (before) => before });
+  const bringIn = useMutation({
+    mutationFn: () => send(file, { ...options, id: crypto.randomUUID() }),
+    onSuccess: async (report) => {
+      told(report.sentence, report.done ? () => api.post(`/imports/${report.id}/undo`) : undefined, "Take it back");
+      await Promise.all(["imports", "credentials", "folders", "bin"].map((key) => client.invalidateQueries({ queryKey: [key] })));
+      if (report.done) clear();
+    },
+  });
+  const report = preview.data;
+  if (!report) return preview.error ? <Trouble error={preview.error} /> : <p role="status">Reading the file …</p>;
+  const fields = kinds.data?.find((kind) => kind.name === options.kind)?.fields ?? [];
+  const holds: [string, string][] = [["-", "left out"], ["name", "Name"], ["folder", "Folder"], ["tags", "Tags"], ...fields.map((field): [string, string] => [field.name, field.label])];
+  const column = (at: number, value: string) => set({ ...options, columns: report.columns.map((each, number) => (number === at ? value : each.holds)) });
+  const many = report.problems.length > 100;
+  return (
+    <div className="mt-2 flex flex-col gap-2 border-t border-base-300 pt-2">
+      <Trouble error={preview.error} />
+      <p className="quiet text-sm">
+        {report.rows} rows, {report.notes.join(", ")}
+      </p>
+      <fieldset>
+        <legend className="font-medium">What each column is</legend>
+        <div className="grid grid-cols-2 gap-2 lg:grid-cols-3">
+          {report.columns.map((each, at) => (
+            <Choice key={`${at} ${each.head}`} label={each.head || `column ${at + 1}`} name={`column-${at}`} value={each.holds} onChange={(event) => column(at, event.target.value)} options={holds} />
+          ))}
+        </div>
+      </fieldset>
+      <div className="grid grid-cols-2 gap-2">
+        <Choice label="One that is there already" name="matching" value={options.matching} onChange={(event) => set({ ...options, matching: event.target.value })} options={[["skip", "stays as it is"], ["update", "is changed"], ["duplicate", "is added a second time"]]} />
+        <Choice label="It is recognised by" name="key" value={options.key} onChange={(event) => set({ ...options, key: event.target.value })} options={[["name", "its name"], ["user_name", "its user name"], ["url", "its URL"]]} />
+      </div>
+      <p className="font-medium" role="status">
+        {report.sentence}
+      </p>
+      {report.problems.length > 0 && (
+        <>
+          <Table label="Rows that cannot be brought in" heads={["Line", "Column", "What is wrong"]}>
+            {report.problems.slice(0, 100).map((problem) => (
+              <tr key={`${problem.line} ${problem.column}`}>
+                <td className="tabular-nums">{problem.line}</td>
+                <td>{problem.column}</td>
+                <td>{problem.problem}</td>
+              </tr>
+            ))}
+          </Table>
+          {many && <p className="quiet text-sm">The first hundred are shown.</p>}
+          <label>
+            <input type="checkbox" className="checkbox checkbox-sm" checked={options.only_good} onChange={(event) => set({ ...options, only_good: event.target.checked })} /> bring in what is right, and leave these out
+          </label>
+        </>
+      )}
+      <Trouble error={bringIn.error} />
+      <div className="flex gap-2">
+        <button type="button" className="btn btn-primary btn-sm" disabled={bringIn.isPending || report.added + report.updated === 0 || (report.problems.length > 0 && !options.only_good)} onClick={() => bringIn.mutate()}>
+          {bringIn.isPending ? "Bringing it in …" : `Bring in ${report.added + report.updated}`}
+        </button>
+        <button type="button" className="btn btn-sm" onClick={clear}>
+          Leave it
+        </button>
+      </div>
+    </div>
+  );
+}
+
+function BringIn({ folders }: { folders: Folder[] }) {
+  const kinds = useQuery({ queryKey: ["kinds"], queryFn: () => all<Kind>("/kinds") });
+  const [file, setFile] = useState<File | null>(null);
+  const [options, setOptions] = useState<ImportOptions>({ id: "00000000-0000-0000-0000-000000000000", name: "", folder: "", kind: "login", key: "name", matching: "skip", only_good: false, preview: false });
+  const edits = folders.filter((folder) => atLeast(folder.level, "edit"));
+  const into = options.folder || (edits[0]?.id ?? "");
+  if (edits.length === 0) return <Empty>There is no folder that you may change.</Empty>;
+  return (
+    <div className="flex flex-col gap-2">
+      <p>CSV and its kin, JSON Lines, XLSX, or the Credential Exchange Format. The file is held in memory only, and nothing is changed before you say so.</p>
+      <div className="grid grid-cols-2 gap-2">
+        <Choice label="Into" name="into" value={into} onChange={(event) => setOptions({ ...options, folder: event.target.value })} options={edits.map((folder) => [folder.id, folder.path])} />
+        <Choice label="What they are" name="kind" value={options.kind} onChange={(event) => setOptions({ ...options, kind: event.target.value, columns: undefined })} options={(kinds.data ?? []).filter((kind) => !kind.retired).map((kind) => [kind.name, kind.label])} />
+      </div>
+      <Field
+        label="File"
+        name="file"
+        type="file"
+        accept=".csv,.tsv,.txt,.json,.jsonl,.xlsx"
+        onChange={(event) => {
+          const chosen = event.target.files?.[0] ?? null;
+          setFile(chosen);
+          setOptions({ ...options, name: chosen?.name ?? "", columns: undefined, only_good: false });
+        }}
+      />
+      {file && <Look file={file} options={{ ...options, folder: into }} set={setOptions} clear={() => setFile(null)} />}
+    </div>
+  );
+}
+
+function Imports() {
+  const imports = useQuery({ queryKey: ["imports"], queryFn: () => all<ImportItem>("/imports") });
+  const undo = (item: ImportItem) => async () => {
+    const undone = await api.post<ImportUndone>(`/imports/${item.id}/undo`);
+    told(`${undone.removed} are in the bin, ${undone.restored} are as they were, ${undone.left} were changed since and stay as they are.`);
+  };
+  if (imports.data?.length === 0) return <Empty>Nothing has been brought in where you may change things.</Empty>;
+  return (
+    <>
+      <Trouble error={imports.error} />
+      <Table label="Imports" heads={["When", "File", "Into", "By", "Added", "Changed", "Do"]}>
+        {imports.data?.map((item) => (
+          <tr key={item.id}>
+            <td><When at={item.made_at} /></td>
+            <td>{item.name}</td>
+            <td>{item.place}</td>
+            <td>{item.made_by}</td>
+            <td className="tabular-nums">{item.added}</td>
+            <td className="tabular-nums">{item.updated}</td>
+            <td>{item.undone_at ? <span className="quiet">taken back <When at={item.undone_at} /></span> : <Act label="Take it back" of={item.name} look="btn-xs" run={undo(item)} after={["imports", "credentials", "bin"]} confirm={`Move the ${item.added} that ${item.name} added to the bin, and make the ${item.updated} that it changed what they were?`} />}</td>
+          </tr>
+        ))}
+      </Table>
+    </>
+  );
+}
+
+function TakeOut({ me, folders }: { me: Me; folders: Folder[] }) {
+  const [way, setWay] = useState("recipients");
+  const ways: [string, string][] = [["recipients", "encrypted for keys of age"], ["passphrase", "encrypted by a passphrase"], ...(me.duties.includes("export") ? [["plain", "not encrypted"] as [string, string]] : [])];
+  const submit = async (data: FormData) => {
+    const out = await takeOut({
+      folder: text(data, "folder") || undefined,
+      format: text(data, "format"),
+      recipients: way === "recipients" ? text(data, "recipients").split(/\s+/).filter(Boolean) : [],
+      passphrase: way === "passphrase" ? text(data, "passphrase") : undefined,
+      plain: way === "plain",
+      reason: text(data, "reason"),
+    });
+    const link = document.createElement("a");
+    link.href = URL.createObjectURL(out.file);
+    link.download = `taken-out.${text(data, "format") === "csv" ? "csv" : "json"}${way === "plain" ? "" : ".age"}`;
+    link.click();
+    URL.revokeObjectURL(link.href);
+    told(`${out.taken} credentials are in the file.${out.leftOut === "0" ? "" : ` ${out.leftOut} are left out: gates stand before them.`}`);
+  };
+  return (
+    <Form label="Take out" submit={submit} keep>
+      <p>Everything that you may reveal. Each credential that goes out is in the audit log. Any age program opens the file.</p>
+      <div className="grid grid-cols-2 gap-2">
+        <Choice label="From" name="folder" options={[["", "everywhere"], ...folders.filter((folder) => folder.level).map((folder): [string, string] => [folder.id, folder.path])]} />
+        <Choice label="As" name="format" options={[["exchange", "Credential Exchange Format (JSON)"], ["csv", "CSV"]]} />
+      </div>
+      <Choice label="Protected" name="way" value={way} onChange={(event) => setWay(event.target.value)} options={ways} />
+      {way === "recipients" && <Field label="Recipients (age1…)" name="recipients" required />}
+      {way === "passphrase" && <Field label="Passphrase" name="passphrase" type="password" autoComplete="new-password" minLength={12} required hint="At least 12 characters. Without it nobody opens the file." />}
+      <Field label="Why" name="reason" required={way === "plain"} hint={way === "plain" ? "Whoever finds the file has everything in it. It takes a sign-in of the last five minutes." : undefined} />
+    </Form>
+  );
+}
+
+export function Transfer({ me }: { me: Me }) {
+  const folders = useQuery({ queryKey: ["folders"], queryFn: () => all<Folder>("/folders", 50_000) });
+  return (
+    <div className="flex flex-col gap-3">
+      <h1 className="text-xl font-semibold">In and out</h1>
+      <Trouble error={folders.error} />
+      {folders.data && (
+        <div className="grid items-start gap-3 xl:grid-cols-[3fr_2fr]">
+          <Card title="Bring in">
+            <BringIn folders={folders.data} />
+          </Card>
+          <div className="flex flex-col gap-3">
+            <Card title="Take out">
+              <TakeOut me={me} folders={folders.data} />
+            </Card>
+            <Card title="What was brought in">
+              <Imports />
+            </Card>
+          </div>
+        </div>
+      )}
+    </div>
+  );
+}
