@@ -2,7 +2,7 @@
 
 import { useInfiniteQuery, useQuery } from "@tanstack/react-query";
 import { useVirtualizer } from "@tanstack/react-virtual";
-import { type KeyboardEvent, useMemo, useRef, useState } from "react";
+import { type KeyboardEvent, memo, useCallback, useMemo, useRef, useState } from "react";
 import { Link } from "wouter";
 import { type Credential, type CredentialItem, type Kind, type Page, type SavedSearch, all, api } from "../api";
 import { Act, Choice, Empty, Field, Fold, Form, State, Trouble, text, told } from "../parts";
@@ -118,6 +118,54 @@ function Bulk({ chosen, clear }: { chosen: CredentialItem[]; clear: () => void }
   );
 }
 
+/** The height of a row. */
+const ROW = 50;
+
+interface RowProps {
+  item: CredentialItem;
+  start: number;
+  folder: string | undefined;
+  here: boolean;
+  chosen: boolean;
+  choose: (item: CredentialItem) => void;
+  load: (item: CredentialItem) => { items: CredentialItem[] };
+  pressed: (event: KeyboardEvent<HTMLElement>, item: CredentialItem) => void;
+}
+
+const Row = memo(function Row({ item, start, folder, here, chosen, choose, load, pressed }: RowProps) {
+  return (
+    <li className="absolute inset-x-0 flex items-center" style={{ top: `${start}px`, height: `${ROW}px` }}>
+      <input type="checkbox" className="checkbox m-1 size-[24px] shrink-0" aria-label={`Select ${item.name}`} checked={chosen} onChange={() => choose(item)} />
+      <Link
+        href={`/vault/${folder ?? item.folder}/${item.id}`}
+        draggable
+        onDragStart={() => drag.begin(load(item))}
+        onKeyDown={(event) => pressed(event, item)}
+        aria-current={here ? "true" : undefined}
+        className={`block h-full min-w-0 grow rounded px-2 py-1 ${here ? "bg-base-300" : "hover:bg-base-200"}`}
+      >
+        <span className="flex justify-between gap-2">
+          <span className="truncate font-medium">
+            {item.favourite && <span title="a favourite">★ </span>}
+            {item.name}
+          </span>
+          <span className="flex shrink-0 gap-2">
+            {item.findings[0] && <State word={item.findings[0]} />}
+            {item.gated && <span title="a gate stands before it">⌸ gate</span>}
+            {item.device && !item.findings.includes("out-of-step") && <State word={item.check} />}
+          </span>
+        </span>
+        <span className="quiet block truncate text-sm">
+          {item.user_name || "no user name"}
+          {item.device && ` on ${item.device}`}
+          {!folder && `, in ${item.place}`}
+          {item.tags.map((tag) => ` #${tag}`)}
+        </span>
+      </Link>
+    </li>
+  );
+});
+
 export function Items({ folder, open }: { folder: string | undefined; open: string | undefined }) {
   const [find, setFind] = useState("");
   // A link from the first page or the palette may name a finding.
@@ -140,32 +188,40 @@ export function Items({ folder, open }: { folder: string | undefined; open: stri
   const rows = useVirtualizer({
     count: items.length,
     getScrollElement: () => box.current,
-    estimateSize: () => 50,
+    estimateSize: () => ROW,
     overscan: 12,
     onChange: (instance) => {
       const last = instance.getVirtualItems().at(-1);
       if (last && last.index >= items.length - 20 && pages.hasNextPage && !pages.isFetchingNextPage) void pages.fetchNextPage();
     },
   });
-  const choose = (item: CredentialItem) => {
-    const next = new Map(chosen);
-    if (!next.delete(item.id)) next.set(item.id, item);
-    setChosen(next);
-  };
-  const load = (item: CredentialItem) => ({ items: chosen.has(item.id) ? [...chosen.values()] : [item] });
-  const pressed = (event: KeyboardEvent<HTMLElement>, item: CredentialItem) => {
-    const move = event.key === "ArrowDown" ? "nextElementSibling" : event.key === "ArrowUp" ? "previousElementSibling" : null;
-    const next = move && event.currentTarget.parentElement?.[move]?.querySelector("a");
-    if (next instanceof HTMLElement) {
-      event.preventDefault();
-      next.focus();
-    }
-    if (event.key === " ") {
-      event.preventDefault();
-      choose(item);
-    }
-    if ((event.ctrlKey || event.metaKey) && event.key === "x") setCut(load(item));
-  };
+  const latest = useRef(chosen);
+  latest.current = chosen;
+  // These never change, so that a row that was drawn is drawn again only when it has changed itself.
+  const choose = useCallback((item: CredentialItem) => {
+    setChosen((before) => {
+      const next = new Map(before);
+      if (!next.delete(item.id)) next.set(item.id, item);
+      return next;
+    });
+  }, []);
+  const load = useCallback((item: CredentialItem) => ({ items: latest.current.has(item.id) ? [...latest.current.values()] : [item] }), []);
+  const pressed = useCallback(
+    (event: KeyboardEvent<HTMLElement>, item: CredentialItem) => {
+      const move = event.key === "ArrowDown" ? "nextElementSibling" : event.key === "ArrowUp" ? "previousElementSibling" : null;
+      const next = move && event.currentTarget.parentElement?.[move]?.querySelector("a");
+      if (next instanceof HTMLElement) {
+        event.preventDefault();
+        next.focus();
+      }
+      if (event.key === " ") {
+        event.preventDefault();
+        choose(item);
+      }
+      if ((event.ctrlKey || event.metaKey) && event.key === "x") setCut(load(item));
+    },
+    [choose, load, setCut],
+  );
   const narrowed = find || view || Object.values(filters).some(Boolean);
   return (
     <div className="flex min-h-0 flex-col">
@@ -193,37 +249,7 @@ export function Items({ folder, open }: { folder: string | undefined; open: stri
           {rows.getVirtualItems().map((row) => {
             const item = items[row.index];
             if (!item) return null;
-            return (
-              <li key={item.id} className="absolute inset-x-0 flex items-center" style={{ top: `${row.start}px`, height: `${row.size}px` }}>
-                <input type="checkbox" className="checkbox m-1 size-[24px] shrink-0" aria-label={`Select ${item.name}`} checked={chosen.has(item.id)} onChange={() => choose(item)} />
-                <Link
-                  href={`/vault/${folder ?? item.folder}/${item.id}`}
-                  draggable
-                  onDragStart={() => drag.begin(load(item))}
-                  onKeyDown={(event) => pressed(event, item)}
-                  aria-current={item.id === open ? "true" : undefined}
-                  className={`block h-full min-w-0 grow rounded px-2 py-1 ${item.id === open ? "bg-base-300" : "hover:bg-base-200"}`}
-                >
-                  <span className="flex justify-between gap-2">
-                    <span className="truncate font-medium">
-                      {item.favourite && <span title="a favourite">★ </span>}
-                      {item.name}
-                    </span>
-                    <span className="flex shrink-0 gap-2">
-                      {item.findings[0] && <State word={item.findings[0]} />}
-                      {item.gated && <span title="a gate stands before it">⌸ gate</span>}
-                      {item.device && !item.findings.includes("out-of-step") && <State word={item.check} />}
-                    </span>
-                  </span>
-                  <span className="quiet block truncate text-sm">
-                    {item.user_name || "no user name"}
-                    {item.device && ` on ${item.device}`}
-                    {!folder && `, in ${item.place}`}
-                    {item.tags.map((tag) => ` #${tag}`)}
-                  </span>
-                </Link>
-              </li>
-            );
+            return <Row key={item.id} item={item} start={row.start} folder={folder} here={item.id === open} chosen={chosen.has(item.id)} choose={choose} load={load} pressed={pressed} />;
           })}
         </ul>
       </div>

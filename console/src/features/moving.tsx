@@ -14,6 +14,11 @@ export interface Load {
 let cut: Load | null = null;
 const listeners = new Set<() => void>();
 
+function putCut(load: Load | null): void {
+  cut = load;
+  for (const changed of listeners) changed();
+}
+
 /** What was cut and waits to be pasted. */
 export function useCut(): [Load | null, (load: Load | null) => void] {
   const now = useSyncExternalStore(
@@ -23,11 +28,7 @@ export function useCut(): [Load | null, (load: Load | null) => void] {
     },
     () => cut,
   );
-  const set = (load: Load | null) => {
-    cut = load;
-    for (const changed of listeners) changed();
-  };
-  return [now, set];
+  return [now, putCut];
 }
 
 /** What is being dragged. The browser lets only texts travel, and nobody else may read them. */
