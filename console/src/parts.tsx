@@ -114,7 +114,7 @@ export function Act({ label, of, run, after = [], look = "btn-sm", confirm }: { 
   };
   return (
     <span>
-      <button type="button" className={`btn ${look}`} aria-label={of && `${label} ${of}`} onClick={click} disabled={work.isPending} aria-busy={work.isPending}>
+      <button type="button" className={`btn ${look} whitespace-nowrap`} aria-label={of && `${label} ${of}`} onClick={click} disabled={work.isPending} aria-busy={work.isPending}>
         {label}
         {work.isPending && " …"}
       </button>

@@ -18,7 +18,7 @@ export function Shifts({ change }: { change: Change }) {
       <p className="font-medium">{sentence}</p>
       {shifts.length > 0 && (
         <div className="mt-1 max-h-60 overflow-y-auto" tabIndex={0} role="group" aria-label="Whose access changes">
-          <table className="table table-xs">
+          <table className="table table-sm">
             <thead>
               <tr>
                 <th scope="col">Who</th>
@@ -55,11 +55,11 @@ export function Considered({ label, of, title, change, run, after, look = "btn-s
   const [asking, setAsking] = useState(false);
   return (
     <>
-      <button type="button" className={`btn ${look}`} aria-label={of && `${label} ${of}`} onClick={() => setAsking(true)}>
+      <button type="button" className={`btn ${look} whitespace-nowrap`} aria-label={of && `${label} ${of}`} onClick={() => setAsking(true)}>
         {label}
       </button>
       {asking && (
-        <Ask title={title} label={label} run={run} close={() => setAsking(false)} after={after}>
+        <Ask title={title} label={label.charAt(0).toUpperCase() + label.slice(1).replace(" …", "")} run={run} close={() => setAsking(false)} after={after}>
           <Shifts change={change} />
         </Ask>
       )}

@@ -96,6 +96,7 @@ function BringIn({ folders }: { folders: Folder[] }) {
         label="File"
         name="file"
         type="file"
+        className="file-input file-input-sm w-full"
         accept=".csv,.tsv,.txt,.json,.jsonl,.xlsx"
         onChange={(event) => {
           const chosen = event.target.files?.[0] ?? null;
@@ -118,13 +119,17 @@ function Imports() {
   return (
     <>
       <Trouble error={imports.error} />
-      <Table label="Imports" heads={["When", "File", "Into", "By", "Added", "Changed", "Do"]}>
+      <Table label="Imports" heads={["File", "By", "Added", "Changed", "Do"]}>
         {imports.data?.map((item) => (
           <tr key={item.id}>
-            <td><When at={item.made_at} /></td>
-            <td>{item.name}</td>
-            <td>{item.place}</td>
-            <td>{item.made_by}</td>
+            <td>
+              {item.name}
+              <span className="quiet block text-sm">into {item.place}</span>
+            </td>
+            <td>
+              {item.made_by}
+              <span className="quiet block text-sm"><When at={item.made_at} /></span>
+            </td>
             <td className="tabular-nums">{item.added}</td>
             <td className="tabular-nums">{item.updated}</td>
             <td>{item.undone_at ? <span className="quiet">taken back <When at={item.undone_at} /></span> : <Act label="Take it back" of={item.name} look="btn-xs" run={undo(item)} after={["imports", "credentials", "bin"]} confirm={`Move the ${item.added} that ${item.name} added to the bin, and make the ${item.updated} that it changed what they were?`} />}</td>
@@ -159,7 +164,7 @@ function TakeOut({ me, folders }: { me: Me; folders: Folder[] }) {
       <p>Everything that you may reveal. Each credential that goes out is in the audit log. Any age program opens the file.</p>
       <div className="grid grid-cols-2 gap-2">
         <Choice label="From" name="folder" options={[["", "everywhere"], ...folders.filter((folder) => folder.level).map((folder): [string, string] => [folder.id, folder.path])]} />
-        <Choice label="As" name="format" options={[["exchange", "Credential Exchange Format (JSON)"], ["csv", "CSV"]]} />
+        <Choice label="As" name="format" options={[["exchange", "exchange format (JSON)"], ["csv", "CSV"]]} />
       </div>
       <Choice label="Protected" name="way" value={way} onChange={(event) => setWay(event.target.value)} options={ways} />
       {way === "recipients" && <Field label="Recipients (age1…)" name="recipients" required />}

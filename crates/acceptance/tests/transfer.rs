@@ -77,7 +77,7 @@ fn what_is_wrong_is_told_by_its_row_and_nothing_is_half_done() {
     assert_eq!(ines.get("/api/v1/credentials").good()["items"].as_array().unwrap().len(), 1);
     let rest = client.folder.join("rest.csv");
     let told = client.good(&["import", "file", &bad, "--into", "/Office", "--only-good", rest.to_str().unwrap()]);
-    assert!(told.contains("1 added") && told.contains("1 left as they are") && told.contains("3 rows not brought in"), "{told}");
+    assert!(told.contains("1 added") && told.contains("1 left as it is") && told.contains("3 rows not brought in"), "{told}");
     let rest = std::fs::read_to_string(rest).unwrap();
     assert!(rest.lines().count() == 4 && !rest.contains("Winter"), "{rest}");
     let told = client.good(&["import", "file", &bad, "--into", "/Office", "--only-good", "--match", "duplicate"]);

@@ -211,10 +211,15 @@ pub async fn bring_in(mut acting: Acting, options: &str, data: Data<'_>) -> Answ
     report.folders = folders.new.len();
     let stopped = options.preview || plans.is_empty() || (!report.problems.is_empty() && !options.only_good);
     let bad = report.problems.iter().map(|problem| problem.line).collect::<HashSet<_>>().len();
-    let what = format!(
-        "{} added, {} changed, {} left as they are, {} folders made, {bad} rows not brought in",
-        report.added, report.updated, report.skipped, report.folders
-    );
+    let of = |count: usize, one: &str, many: &str| if count == 1 { format!("1 {one}") } else { format!("{count} {many}") };
+    let what = [
+        of(report.added, "added", "added"),
+        of(report.updated, "changed", "changed"),
+        of(report.skipped, "left as it is", "left as they are"),
+        of(report.folders, "folder made", "folders made"),
+        of(bad, "row not brought in", "rows not brought in"),
+    ]
+    .join(", ");
     report.problems.truncate(MOST_PROBLEMS);
     if stopped {
         report.sentence = if options.preview {
