@@ -24,7 +24,8 @@ use jexlin_standins::host::Host;
 use serde_json::{Value, json};
 
 type Bench = (&'static str, fn());
-const ALL: [Bench; 5] = [("reveals", reveals), ("upkeep", upkeep), ("lists", lists), ("console", console), ("start", start)];
+const ALL: [Bench; 7] =
+    [("reveals", reveals), ("upkeep", upkeep), ("lists", lists), ("sharing", sharing), ("transfer", transfer), ("console", console), ("start", start)];
 
 fn main() {
     let wanted: Vec<String> = std::env::args().skip(1).collect();
@@ -308,6 +309,109 @@ fn lists() {
     figure("service memory at rest", at_rest, "MiB", "", 0.0, "told", true);
     let after = memory(&service);
     figure("service memory after 1000000 credentials listed and searched", after, "MiB", "", 0.0, "below 200 MiB", after < 200.0);
+}
+
+fn sharing() {
+    let cluster = Cluster::temporary(Care::Fast).unwrap();
+    let service = service(&cluster, &[]);
+    let ines = service.sign_in("ines");
+    let top = ines.folder("Pumping");
+    groups(&cluster, &service);
+    // A thousand people in one group, each in a crew of their own beside it.
+    let hands = ines.make("/api/v1/groups", &json!({"name": "All hands"}));
+    cluster
+        .psql(
+            &service.database.name,
+            &format!(
+                "SELECT set_config('jexlin.organisation', id::text, false) FROM organisation;
+                 INSERT INTO person (id, organisation, sign_in_name, display_name, state, duties, created_at)
+                 SELECT md5('hand' || n)::uuid, scope(), 'hand' || n, 'Hand ' || n, 'active', '{{}}', now() FROM generate_series(1, 1000) n;
+                 INSERT INTO group_member SELECT scope(), '{hands}', md5('hand' || n)::uuid, false FROM generate_series(1, 1000) n;
+                 INSERT INTO group_member SELECT scope(), md5('group' || n * 2)::uuid, md5('hand' || n)::uuid, false FROM generate_series(1, 1000) n"
+            ),
+        )
+        .unwrap();
+    let bearer = format!("Bearer {}", ines.token);
+    let mut before = [0.0; 2];
+    for (size, from) in [(10_000, 0), (100_000, 10_000), (1_000_000, 100_000)] {
+        fill(&cluster, &service, &top, from, size);
+        let crew = cluster.psql(&service.database.name, "SELECT md5('group5')::uuid").unwrap();
+        let asks = [
+            ("preview of a grant at the top to a group of 1000", json!({"grant": {"folder": top, "group": hands, "level": "use"}})),
+            ("preview of 1000 people who come into a group", json!({"join": {"group": crew, "member": hands}})),
+        ];
+        for (number, (name, change)) in asks.iter().enumerate() {
+            let ask = |agent: &ureq::Agent, _: usize| {
+                let url = format!("{}/api/v1/preview", service.url);
+                let text = agent.post(url).header("Authorization", &bearer).send(change.to_string()).unwrap().body_mut().read_to_string().unwrap();
+                assert!(text.contains("gain something"), "{text:.300}");
+            };
+            let _ = load(8, Duration::from_secs(1), ask);
+            let (_, times) = load(8, Duration::from_secs(8), ask);
+            let p99 = times.value_at_quantile(0.99) as f64 / 1000.0;
+            let count = "SELECT count(*) FROM credential c WHERE c.removed_at IS NULL;";
+            let mean = 8000.0 / pgbench(&cluster, &service.database.superuser, 8, count);
+            let met = size < 1_000_000 || p99 < 100.0;
+            let peer = "mean of counting all credentials in plain SQL, 8 clients";
+            figure(&format!("{name}, p99 at {size} credentials, 8 connections"), p99, "ms", peer, mean, "below 100 ms at 1000000", met);
+            if before[number] > 0.0 {
+                figure(&format!("{name}: p99 at {size} over 10000"), p99 / before[number], "times", "", 0.0, "told", true);
+            } else {
+                before[number] = p99;
+            }
+        }
+    }
+}
+
+fn transfer() {
+    let cluster = Cluster::temporary(Care::Durable).unwrap();
+    let service = service(&cluster, &[]);
+    let ines = service.sign_in("ines");
+    let office = ines.folder("Office");
+    let rows = 100_000;
+    let mut text = String::from("name,user_name,password,url,folder,tags\n");
+    for n in 0..rows {
+        text += &format!("login {n},user{},Winter-tide-{n}-q,https://host{n}.example/,shelf {},night\n", n % 500, n % 400);
+    }
+    let file = std::env::temp_dir().join(format!("jexlin-bench-{}.csv", std::process::id()));
+    std::fs::write(&file, &text).unwrap();
+    cluster.psql(&service.database.name, "CREATE TABLE bench_copy (name text, user_name text, password text, url text, folder text, tags text)").unwrap();
+    let begin = Instant::now();
+    cluster.psql(&service.database.name, &format!("\\copy bench_copy FROM '{}' CSV HEADER", file.display())).unwrap();
+    let peer = f64::from(rows) / begin.elapsed().as_secs_f64();
+    let options =
+        json!({"folder": office, "kind": "login", "key": "name", "matching": "skip", "name": "bench.csv", "id": "018f0000-0000-7000-8000-000000000001"});
+    let query: String =
+        options.to_string().bytes().map(|byte| if byte.is_ascii_alphanumeric() { char::from(byte).to_string() } else { format!("%{byte:02X}") }).collect();
+    let bearer = format!("Bearer {}", ines.token);
+    let agent = ureq::Agent::config_builder().http_status_as_error(true).build().new_agent();
+    let begin = Instant::now();
+    let url = format!("{}/api/v1/imports?options={query}", service.url);
+    let report = agent.post(url).header("Authorization", &bearer).send(text.as_bytes()).unwrap().body_mut().read_to_string().unwrap();
+    assert!(report.contains("\"added\":100000"), "{report:.400}");
+    let rate = f64::from(rows) / begin.elapsed().as_secs_f64();
+    figure(
+        "import of 100,000 rows of CSV, encrypted and audited",
+        rate,
+        "rows/s",
+        "COPY of the same bytes into a table without an index",
+        peer,
+        "5000 or more",
+        rate >= 5000.0,
+    );
+    let begin = Instant::now();
+    let body = json!({"format": "csv", "passphrase": "tide tables by heart"}).to_string();
+    let url = format!("{}/api/v1/export", service.url);
+    let mut answer = agent.post(url).header("Authorization", &bearer).send(body).unwrap();
+    assert_eq!(answer.headers().get("Jexlin-Taken").unwrap(), "100000");
+    let bytes = answer.body_mut().with_config().limit(1 << 30).read_to_vec().unwrap();
+    let rate = f64::from(rows) / begin.elapsed().as_secs_f64();
+    assert!(bytes.starts_with(b"age-encryption.org/v1"));
+    let begin = Instant::now();
+    cluster.psql(&service.database.name, &format!("\\copy bench_copy TO '{}' CSV HEADER", file.display())).unwrap();
+    let peer = f64::from(rows) / begin.elapsed().as_secs_f64();
+    figure("export of 100,000 credentials as CSV under age, each in the log", rate, "rows/s", "COPY of as many rows to a file", peer, "told", true);
+    let _ = std::fs::remove_file(file);
 }
 
 /// Scrolls what a script finds by so many pixels a frame for three seconds, and tells how many frames
