@@ -335,7 +335,7 @@ fn sharing() {
     let mut before = [0.0; 2];
     for (size, from) in [(10_000, 0), (100_000, 10_000), (1_000_000, 100_000)] {
         fill(&cluster, &service, &top, from, size);
-        let crew = cluster.psql(&service.database.name, "SELECT md5('group5')::uuid").unwrap();
+        let crew = cluster.psql(&service.database.name, "SELECT md5('group1')::uuid").unwrap();
         let asks = [
             ("preview of a grant at the top to a group of 1000", json!({"grant": {"folder": top, "group": hands, "level": "use"}})),
             ("preview of 1000 people who come into a group", json!({"join": {"group": crew, "member": hands}})),

@@ -48,6 +48,9 @@ fn everything_that_is_not_secret_is_found_word_by_word_and_slips_are_forgiven() 
     }
     let near = ines.get("/api/v1/credentials?find=ordring").good();
     assert_eq!((near["items"][0]["name"].as_str(), near["items"][0]["near"].as_bool()), (Some("Ordering portal"), Some(true)));
+    // Letters that changed places; the nearest comes first.
+    let near = ines.get("/api/v1/credentials?find=rigde%20fede").good();
+    assert_eq!((near["items"][0]["name"].as_str(), near["items"][0]["near"].as_bool()), (Some("Ridge feed"), Some(true)));
     // What somebody may not know of is not found, not even nearly.
     let marek = ines.person("marek", &[]);
     let _ = ines.make("/api/v1/grants", &json!({"folder": pumps, "person": marek, "level": "list"}));

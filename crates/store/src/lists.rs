@@ -4,6 +4,7 @@ use chrono::{DateTime, Utc};
 use diesel::prelude::*;
 use diesel::sql_types;
 use diesel_async::RunQueryDsl;
+use jexlin_core::access::{Level, Reach};
 use serde::Serialize;
 use uuid::Uuid;
 
@@ -45,6 +46,14 @@ pub struct CredentialListing {
     pub findings: Vec<String>,
     #[diesel(sql_type = sql_types::Timestamptz)]
     pub changed_at: DateTime<Utc>,
+}
+
+impl CredentialListing {
+    /// What reaches the one whose list it is in.
+    #[must_use]
+    pub fn reach(&self, viewer: Uuid) -> Reach {
+        Reach { subject: viewer, target: self.id, level: Level::from_number(self.held) }
+    }
 }
 
 /// From where on something is a finding.

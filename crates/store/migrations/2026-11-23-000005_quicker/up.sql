@@ -19,9 +19,10 @@ DROP FUNCTION page_of_all(uuid, timestamptz, text, uuid, bigint, integer);
 DROP FUNCTION matching(text);
 DROP FUNCTION resembling(text);
 
--- What resembles a text by groups of three letters, of this organisation, the nearest first.
+-- What resembles a text by groups of three letters, of this organisation. Two letters that changed
+-- places leave a word of five a third of its groups.
 CREATE FUNCTION resembling(typed text) RETURNS SETOF uuid LANGUAGE plpgsql STABLE SECURITY DEFINER SET search_path = public
-    SET pg_trgm.word_similarity_threshold = 0.5 ROWS 50 AS $$
+    SET pg_trgm.word_similarity_threshold = 0.3 ROWS 50 AS $$
 BEGIN
     RETURN QUERY
         (SELECT c.id FROM credential c WHERE c.organisation = scope() AND c.removed_at IS NULL AND typed <% c.search
@@ -29,7 +30,11 @@ BEGIN
         UNION
         (SELECT c.id FROM folder f JOIN credential c ON c.folder_id = f.id
          WHERE f.organisation = scope() AND f.removed_at IS NULL AND c.removed_at IS NULL AND typed <% lower(f.name)
-         ORDER BY word_similarity(typed, lower(f.name)) DESC, c.id LIMIT 500);
+         ORDER BY word_similarity(typed, lower(f.name)) DESC, c.id LIMIT 500)
+        UNION
+        (SELECT c.id FROM device v JOIN credential c ON c.device_id = v.id
+         WHERE v.organisation = scope() AND c.removed_at IS NULL AND typed <% lower(v.name || ' ' || v.address)
+         ORDER BY word_similarity(typed, lower(v.name || ' ' || v.address)) DESC, c.id LIMIT 500);
 END $$;
 REVOKE EXECUTE ON FUNCTION resembling(text) FROM PUBLIC;
 GRANT EXECUTE ON FUNCTION resembling(text) TO jexlin_service;

@@ -60,9 +60,11 @@ END $$;
 -- user_name, device (patterns), kind, tag, check, finding, view, only (identifiers), and the
 -- thresholds weak_below, old_days, soon_days. What is expensive to ask is asked of the rows in their
 -- order until the page is full.
--- Each narrowed grant is a condition of its own beside the folders that are reached.
+-- Each narrowed grant is a condition of its own beside the folders that are reached. Plans are made
+-- anew for each call: one for any grants would read all folders.
 CREATE FUNCTION page_of(viewer uuid, at timestamptz, after_name text, after_id uuid, most bigint, many integer, wanted jsonb)
-    RETURNS TABLE (found uuid, level smallint, place bigint) LANGUAGE plpgsql STABLE SECURITY DEFINER SET search_path = public AS $$
+    RETURNS TABLE (found uuid, level smallint, place bigint) LANGUAGE plpgsql STABLE SECURITY DEFINER SET search_path = public
+    SET plan_cache_mode = force_custom_plan AS $$
 DECLARE
     subjects uuid[] := subjects_of(viewer);
     least smallint := CASE WHEN wanted ? 'finding' THEN 3 ELSE 1 END;
@@ -122,9 +124,7 @@ BEGIN
         within := ARRAY(SELECT subtree_of((wanted->>'below')::uuid));
     END IF;
     IF within IS NULL THEN
-        -- Planned anew for these grants: a plan for any would read all folders. The rest is planned once
-        -- a connection.
-        EXECUTE 'SELECT array(SELECT DISTINCT s.folder_id FROM folder_source s WHERE s.source_id = ANY ($1) LIMIT $2)' INTO few USING counting, many;
+        few := ARRAY(SELECT DISTINCT s.folder_id FROM folder_source s WHERE s.source_id = ANY (counting) LIMIT many);
     ELSE
         few := ARRAY(SELECT DISTINCT w.id FROM unnest(within) AS w(id)
                      WHERE (SELECT true FROM folder_source s WHERE s.folder_id = w.id AND s.source_id = ANY (counting) LIMIT 1));
@@ -159,7 +159,8 @@ BEGIN
     END LOOP;
     FOR word IN SELECT jsonb_array_elements_text(wanted->'nearly') LOOP
         ids := CASE WHEN near = '' THEN ARRAY(SELECT resembling(word)) ELSE ARRAY(SELECT unnest(ids) INTERSECT SELECT resembling(word)) END;
-        near := near || format('greatest(word_similarity(%1$L, c.search), (SELECT word_similarity(%1$L, lower(f.name)) FROM folder f WHERE f.id = c.folder_id)) + ', word);
+        near := near || format('greatest(word_similarity(%1$L, c.search), (SELECT word_similarity(%1$L, lower(f.name)) FROM folder f WHERE f.id = c.folder_id),
+            (SELECT word_similarity(%1$L, lower(v.name || '' '' || v.address)) FROM device v WHERE v.id = c.device_id)) + ', word);
     END LOOP;
     IF near <> '' THEN
         cheap := cheap || format(' AND c.id = ANY (%L::uuid[])', ids);
