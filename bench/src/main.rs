@@ -246,7 +246,7 @@ fn lists() {
     let few = format!("Bearer {}", service.sign_in("pim").token);
     let organisation = cluster.psql(&service.database.name, "SELECT id FROM organisation").unwrap();
     let at_rest = memory(&service);
-    let mut before = [0.0; 7];
+    let mut before = [0.0; 9];
     for (size, from) in [(10_000, 0), (100_000, 10_000), (1_000_000, 100_000)] {
         fill(&cluster, &service, &top, from, size);
         let folder = cluster.psql(&service.database.name, "SELECT md5('folder7')::uuid").unwrap();
@@ -255,6 +255,8 @@ fn lists() {
             ("list of all", "/api/v1/credentials?limit=100".to_owned()),
             ("list of all, for somebody who reaches few", "/api/v1/credentials?limit=100".to_owned()),
             ("list of a folder", format!("/api/v1/credentials?limit=100&folder={folder}")),
+            ("tree", "/api/v1/folders".to_owned()),
+            ("tree, for somebody who reaches few", "/api/v1/folders".to_owned()),
             ("search of 2 letters", "/api/v1/credentials?limit=100&find=a1".to_owned()),
             ("search of 4 letters", "/api/v1/credentials?limit=100&find=a1b2".to_owned()),
             ("search of 12 letters", "/api/v1/credentials?limit=100&find=c4ca4238a0b9".to_owned()),
@@ -268,12 +270,15 @@ fn lists() {
         let all = format!(
             "SELECT c.id, c.name, c.fields FROM credential c WHERE c.organisation = '{organisation}' AND c.removed_at IS NULL ORDER BY lower(c.name), c.id LIMIT 101;"
         );
+        let folders = "SELECT f.id, f.parent_id, f.name FROM folder f WHERE f.removed_at IS NULL ORDER BY lower(f.name), f.id;";
         let plain = [
             all.clone(),
             all,
             format!(
                 "SELECT c.id, c.name, c.fields FROM credential c WHERE c.folder_id = '{folder}' AND c.removed_at IS NULL ORDER BY lower(c.name), c.id LIMIT 101;"
             ),
+            folders.to_owned(),
+            folders.to_owned(),
             by_text("a1"),
             by_text("a1b2"),
             by_text("c4ca4238a0b9"),
