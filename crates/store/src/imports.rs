@@ -139,6 +139,15 @@ impl Tx {
         Ok(())
     }
 
+    /// Has the planner look at the tables that have just grown.
+    ///
+    /// # Errors
+    /// [`StoreError`].
+    pub async fn note_growth(&mut self) -> Result<()> {
+        statement("SELECT note_growth()").execute(self.conn()?).await?;
+        Ok(())
+    }
+
     /// An import, held until the transaction ends.
     ///
     /// # Errors

@@ -35,6 +35,8 @@ pub fn routes() -> Vec<Route> {
 const MOST_MIB: u64 = 64;
 /// So many rows go to the database together.
 const BATCH: usize = 500;
+/// So many new rows change what the database should expect of its tables.
+const MANY: usize = 1000;
 /// The most problems that are told.
 const MOST_PROBLEMS: usize = 1000;
 
@@ -484,7 +486,11 @@ async fn store(acting: &mut Acting, options: &ImportOptions, kind: &Kind, folder
         skipped: count(report.skipped),
         undone_at: None,
     };
-    Ok(acting.tx()?.add_import(&row, &imported).await?)
+    acting.tx()?.add_import(&row, &imported).await?;
+    if rows > MANY {
+        acting.tx()?.note_growth().await?;
+    }
+    Ok(())
 }
 
 /// Changes what is there to what a row says; what the row does not say stays.
