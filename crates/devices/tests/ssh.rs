@@ -112,7 +112,8 @@ async fn wherever_the_wire_is_cut_the_answer_is_never_wrong() {
     let wire = Wire::to(host.address(), host.port()).unwrap();
     let near = Endpoint { address: "127.0.0.1".into(), port: wire.port(), host_key: None };
     let root = secret("Ridge-root-1");
-    let mut present = "Wired-account-1".to_owned();
+    // What was lost may come to its end on the host a moment after it was looked at.
+    let mut possible = vec!["Wired-account-1".to_owned()];
     for (n, bytes) in (0..14).map(|n| (n, 1200 + n * 450)) {
         wire.mend();
         wire.cut_after(bytes);
@@ -123,11 +124,11 @@ async fn wherever_the_wire_is_cut_the_answer_is_never_wrong() {
         match change {
             Change::Applied => assert!(changed, "said applied at {bytes}"),
             Change::Refused(_) | Change::NotReached(_) => assert!(!changed, "said not applied at {bytes}: {change:?}"),
-            Change::Lost(_) => {}
+            Change::Lost(_) => possible.push(wanted.clone()),
         }
         if changed {
-            present = wanted;
+            possible = vec![wanted];
         }
-        assert!(host.opens("wired", &present).unwrap());
+        assert!(possible.iter().any(|password| host.opens("wired", password).unwrap()), "none of what it can be, cut at {bytes}");
     }
 }
