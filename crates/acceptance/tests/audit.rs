@@ -110,6 +110,8 @@ fn a_leaf_rewritten_with_its_event_is_narrowed_down_and_a_log_cut_short_is_found
     tamper(&service, "UPDATE audit_leaf SET hash = decode(repeat('ab', 32), 'hex') WHERE leaf = 7");
     assert!(verify(&olena).unwrap_err().contains("event 7"));
     let (service, olena) = world();
+    // There must be something behind the twelfth leaf to cut off.
+    until("the log sealed", || (service.sql("SELECT count(*) > 13 FROM audit_leaf").trim() == "t").then_some(()));
     tamper(
         &service,
         "DELETE FROM audit_event e USING audit_leaf l WHERE l.event_id = e.id AND l.leaf > 12; DELETE FROM audit_leaf WHERE leaf > 12; UPDATE audit_frontier SET size = 99",
