@@ -23,9 +23,13 @@ export interface Folder {
   path: string;
   closed: boolean;
   level: Level | null;
+  own_grants: boolean;
+  shared: boolean;
   version: number;
 }
 export interface CredentialItem {
+  own_grants: boolean;
+  shared: boolean;
   id: string;
   name: string;
   folder: string;
@@ -227,6 +231,30 @@ export interface Change {
   leave?: { group: string; member: string };
   folder?: { id: string; parent?: string; to_top?: boolean; closed?: boolean };
   credentials?: { ids: string[]; to: string };
+  hand_over?: { from: string; to: string; below?: string; keep: boolean };
+}
+export interface AccessCompared {
+  changes: { line: number | null; sort: string; place: string; text: string }[];
+  count: number;
+  state: string;
+  preview: Preview;
+}
+export interface AccessMade {
+  count: number;
+}
+export interface Disorder {
+  sort: string;
+  id: string;
+  place: string;
+  subject_name: string;
+  level: Level | null;
+}
+export interface Mended {
+  withdrawn: number;
+  appointed: number;
+}
+export interface HandedOver {
+  places: string[];
 }
 export interface Preview {
   sentence: string;
@@ -463,6 +491,11 @@ async function call<T>(method: string, path: string, body?: unknown, version?: n
 export async function takeOut(options: unknown): Promise<{ file: Blob; taken: string; leftOut: string }> {
   const response = await ask("POST", "/export", options);
   return { file: await response.blob(), taken: response.headers.get("Jexlin-Taken") ?? "0", leftOut: response.headers.get("Jexlin-Left-Out") ?? "0" };
+}
+
+/** A file of text. */
+export async function takeText(path: string): Promise<Blob> {
+  return (await ask("GET", path)).blob();
 }
 
 export const api = {

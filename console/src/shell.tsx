@@ -5,6 +5,7 @@ import { Command } from "cmdk";
 import { useEffect, useState } from "react";
 import { Link, Redirect, Route, Switch, useLocation } from "wouter";
 import { type CredentialItem, type Me, type Page, api } from "./api";
+import { Access } from "./features/access";
 import { Audit } from "./features/audit";
 import { Bin } from "./features/bin";
 import { Home } from "./features/home";
@@ -30,6 +31,7 @@ const PLACES: Place[] = [
   { path: "/requests", label: "Requests", key: "3" },
   { path: "/upkeep", label: "Upkeep", key: "4" },
   { path: "/people", label: "People", key: "5" },
+  { path: "/access", label: "Access", key: "=" },
   { path: "/passwords", label: "Passwords", key: "6" },
   { path: "/audit", label: "Audit log", key: "7" },
   { path: "/personal", label: "My own", key: "8" },
@@ -144,6 +146,9 @@ export function Shell({ me }: { me: Me }) {
           </Route>
           <Route path="/people">
             <People me={me} />
+          </Route>
+          <Route path="/access">
+            <Access me={me} />
           </Route>
           <Route path="/passwords">
             <Passwords me={me} />

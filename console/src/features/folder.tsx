@@ -1,10 +1,10 @@
 // What can be done with a folder: add to it, share it, plan it, gate it.
 
-import { useQuery } from "@tanstack/react-query";
+import { useInfiniteQuery, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { useLocation } from "wouter";
-import { type Folder, type Me, type PasswordPolicy, type PasswordRule, all, api } from "../api";
-import { Act, Choice, Field, Fold, Form, Trouble, text, told } from "../parts";
+import { type AuditEvent, type Folder, type Me, type Page, type PasswordPolicy, type PasswordRule, type Settings, all, api } from "../api";
+import { Act, Choice, Empty, Field, Fold, Form, State, Trouble, When, text, told } from "../parts";
 import { AddCredential } from "./edit";
 import { atLeast } from "./levels";
 import { MoveAsk } from "./moving";
@@ -40,10 +40,43 @@ function RuleForm({ here, close }: { here: Folder; close: () => void }) {
   );
 }
 
+/** What happened here and below, as far down as the asker is a steward. */
+function FolderHistory({ folder }: { folder: string }) {
+  const events = useInfiniteQuery({
+    queryKey: ["folder-history", folder],
+    initialPageParam: "",
+    queryFn: ({ pageParam }) => api.get<Page<AuditEvent>>(`/folders/${folder}/history?limit=30&cursor=${pageParam}`),
+    getNextPageParam: (page) => page.next,
+  });
+  const rows = events.data?.pages.flatMap((page) => page.items) ?? [];
+  if (!events.isSuccess) return <Trouble error={events.error} />;
+  if (rows.length === 0) return <Empty>Nothing has happened here yet.</Empty>;
+  return (
+    <>
+      <ol className="max-h-96 overflow-y-auto" tabIndex={0} aria-label="What happened here">
+        {rows.map((event) => (
+          <li key={event.id} className="border-b border-base-300 py-1 text-sm">
+            <span className="quiet"><When at={event.at} /></span> {event.actor_name || "the service"}: <span className="font-mono">{event.action}</span>
+            {event.outcome !== "done" && <State word={event.outcome} />}
+            <span className="block break-words">{event.target_name}</span>
+          </li>
+        ))}
+      </ol>
+      {events.hasNextPage && (
+        <button type="button" className="btn btn-xs mt-1" onClick={() => void events.fetchNextPage()} disabled={events.isFetchingNextPage}>
+          Older
+        </button>
+      )}
+    </>
+  );
+}
+
 export function FolderTools({ me, here, folders }: { me: Me; here: Folder | undefined; folders: Folder[] }) {
   const [, go] = useLocation();
   const edits = atLeast(here?.level, "edit");
   const stewards = atLeast(here?.level, "steward");
+  const settings = useQuery({ queryKey: ["settings"], queryFn: () => api.get<Settings>("/settings") });
+  const adds = me.duties.includes("folders") || settings.data?.settings.adds_at_top === true;
   const remove = async () => {
     if (!here) return;
     const removal = await api.remove(`/folders/${here.id}?contents=true`, here.version);
@@ -55,7 +88,7 @@ export function FolderTools({ me, here, folders }: { me: Me; here: Folder | unde
   return (
     <div className="mt-2 flex flex-col gap-1 border-t border-base-300 pt-2">
       {here && edits && <Fold label="Add a credential">{(close) => <AddCredential here={here} close={close} />}</Fold>}
-      {(edits || me.duties.includes("folders")) && (
+      {(edits || adds) && (
         <Fold label={here && edits ? "Add a folder in here" : "Add a folder at the top"}>
           {(close) => (
             <Form label="Add the folder" after={["folders"]} done={close} submit={(data) => api.post("/folders", { parent: here && edits ? here.id : null, name: text(data, "name") })}>
@@ -78,6 +111,7 @@ export function FolderTools({ me, here, folders }: { me: Me; here: Folder | unde
       {here && stewards && (
         <>
           <Fold label="Who may do what here">{() => <Grants folder={here.id} />}</Fold>
+          <Fold label="What happened here">{() => <FolderHistory folder={here.id} />}</Fold>
           <Fold label="Upkeep plan">{(close) => <PlanForm folder={here.id} close={close} />}</Fold>
           <Fold label="Passwords in here">{(close) => <RuleForm here={here} close={close} />}</Fold>
           <Fold label="Gate">{(close) => <GateForm folder={here.id} close={close} />}</Fold>

@@ -152,6 +152,7 @@ const Row = memo(function Row({ item, start, folder, here, chosen, choose, load,
           <span className="flex shrink-0 gap-2">
             {item.findings[0] && <State word={item.findings[0]} />}
             {item.gated && <span title="a gate stands before it">⌸ gate</span>}
+            {item.shared && <span title={item.own_grants ? "shared: a grant stands on itself" : "shared: by a grant on a folder"}>{item.own_grants ? "◆" : "◇"}</span>}
             {item.device && !item.findings.includes("out-of-step") && <State word={item.check} />}
           </span>
         </span>

@@ -18,6 +18,9 @@ const LABELS: Record<string, string> = {
   only_own_kinds: "New credentials are of our own kinds alone",
   personal_folders: "People may keep personal folders",
   exports: "People may take out, protected, what they may see",
+  adds_at_top: "Everybody may add folders at the top",
+  shares: "Stewards may grant; otherwise it takes the duty “access” as well",
+  names_beyond: "People see the names of what they cannot open, and may ask for it",
 };
 
 function SettingsCard({ me }: { me: Me }) {

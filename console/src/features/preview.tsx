@@ -12,7 +12,11 @@ export function Shifts({ change }: { change: Change }) {
     return <p className="quiet">Whose access changes is for stewards to see.</p>;
   }
   if (!preview.data) return preview.error ? <Trouble error={preview.error} /> : <p role="status">Working out whose access changes …</p>;
-  const { sentence, shifts, more } = preview.data;
+  return <ShiftTable preview={preview.data} />;
+}
+
+/** What a preview says. */
+export function ShiftTable({ preview: { sentence, shifts, more } }: { preview: Preview }) {
   return (
     <div>
       <p className="font-medium">{sentence}</p>

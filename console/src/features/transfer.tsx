@@ -113,7 +113,7 @@ function Imports() {
   const imports = useQuery({ queryKey: ["imports"], queryFn: () => all<ImportItem>("/imports") });
   const undo = (item: ImportItem) => async () => {
     const undone = await api.post<ImportUndone>(`/imports/${item.id}/undo`);
-    told(`${undone.removed} are in the bin, ${undone.restored} are as they were, ${undone.left} were changed since and stay as they are.`);
+    told(`${undone.removed} are in the bin, ${undone.restored} are as they were, ${undone.left} stay as they are: changed since, or moved where you are no steward.`);
   };
   if (imports.data?.length === 0) return <Empty>Nothing has been brought in where you may change things.</Empty>;
   return (

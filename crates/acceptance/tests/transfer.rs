@@ -172,3 +172,47 @@ fn what_one_may_see_is_taken_out_protected_and_opens_with_its_key_alone() {
     let _ = client.good(&["settings", "change", "exports=false"]);
     assert_eq!(client.bad(&["export", "all.age", "--passphrase-file", "pass"]).0, 4);
 }
+
+#[test]
+fn taking_back_reaches_only_where_one_is_a_steward_now() {
+    let service = Service::ready();
+    let ines = service.sign_in("ines");
+    let (office, vault) = (ines.folder("Office"), ines.folder("Vault"));
+    let pim = ines.person("pim", &[]);
+    let _ = ines.make("/api/v1/grants", &json!({"folder": office, "person": pim, "level": "steward"}));
+    let theirs = service.client("pim");
+    let path = file(&theirs, "five.csv", "name,password,folder\na,Winter-tide-41,Open\nb,Winter-tide-42,Open\nc,Winter-tide-43,Shut\nd,Winter-tide-44,Gone\n");
+    let _ = theirs.good(&["import", "file", &path, "--into", "/Office"]);
+    // One is moved away by itself, one folder is moved, one is closed: none is in reach any more.
+    let place = |path: &str| {
+        let folders = ines.get("/api/v1/folders").good();
+        let name = path.rsplit('/').next().unwrap().to_owned();
+        let found = folders["items"].as_array().unwrap().iter().find(|it| it["name"] == *name).unwrap().clone();
+        (found["id"].as_str().unwrap().to_owned(), found["version"].as_i64().unwrap())
+    };
+    let all = ines.get("/api/v1/credentials").good()["items"].as_array().unwrap().clone();
+    let of = |name: &str| all.iter().find(|it| it["name"] == *name).unwrap().clone();
+    let a = of("a");
+    let _ = ines.patch(&format!("/api/v1/credentials/{}", a["id"].as_str().unwrap()), a["version"].as_i64().unwrap(), &json!({"folder": vault})).good();
+    let (gone, version) = place("/Office/Gone");
+    let _ = ines.patch(&format!("/api/v1/folders/{gone}"), version, &json!({"parent": vault})).good();
+    let (shut, version) = place("/Office/Shut");
+    let ines_id = ines.get("/api/v1/people").good()["items"].as_array().unwrap().iter().find(|it| it["name"] == "ines").unwrap()["id"].clone();
+    let _ = ines.make("/api/v1/grants", &json!({"folder": shut, "person": ines_id, "level": "steward"}));
+    let _ = ines.patch(&format!("/api/v1/folders/{shut}"), version, &json!({"closed": true})).good();
+    let import = ines.get("/api/v1/imports").good()["items"][0]["id"].as_str().unwrap().to_owned();
+    let told = theirs.good(&["import", "undo", &import]);
+    assert!(told.contains("1 are in the bin, 0 are as they were, 3 stay as they are"), "{told}");
+    for (path, value) in [("/Vault/a", "Winter-tide-41"), ("/Office/Shut/c", "Winter-tide-43"), ("/Vault/Gone/d", "Winter-tide-44")] {
+        assert_eq!(service.client("ines").good(&["reveal", path, "--pipe"]), value, "{path}");
+    }
+    // What is in the bin comes back only for a steward of where it lay, and that is closed now.
+    let (open, version) = place("/Office/Open");
+    let _ = ines.make("/api/v1/grants", &json!({"folder": open, "person": ines_id, "level": "steward"}));
+    let _ = ines.patch(&format!("/api/v1/folders/{open}"), version, &json!({"closed": true})).good();
+    assert!(!theirs.good(&["bin", "list"]).contains("five.csv"));
+    let removal = ines.get("/api/v1/bin").good()["items"][0]["id"].as_str().unwrap().to_owned();
+    assert_eq!(theirs.bad(&["bin", "put-back", &removal]).0, 5);
+    let _ = service.client("ines").good(&["bin", "put-back", &removal]);
+    assert_eq!(service.client("ines").good(&["reveal", "/Office/Open/b", "--pipe"]), "Winter-tide-42");
+}

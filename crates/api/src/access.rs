@@ -95,6 +95,9 @@ pub struct Change {
     /// Credentials that are moved.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub credentials: Option<CredentialsMoved>,
+    /// What one person is a steward of, handed over to another.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub hand_over: Option<HandOver>,
 }
 
 /// A person or group in a group.
@@ -200,4 +203,106 @@ pub struct Way {
     pub through: Vec<String>,
     /// Why it does not count, if it does not.
     pub stopped: Option<String>,
+}
+
+/// What would change if an access file were made so.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct AccessCompared {
+    /// The changes, in the order in which they would be made; the first 1,000.
+    pub changes: Vec<AccessChange>,
+    /// How many there are.
+    pub count: usize,
+    /// Stands for the present state of what the file is about; `apply` takes it as `expect`.
+    pub state: String,
+    /// Who would gain or lose what.
+    pub preview: Preview,
+}
+
+/// One change that an access file asks for.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct AccessChange {
+    /// The line of the file that says so.
+    pub line: Option<usize>,
+    /// `folder`, `credential`, `group` or `password-policy`.
+    pub sort: String,
+    /// Its path or name.
+    pub place: String,
+    /// The change in words.
+    pub text: String,
+}
+
+/// What came of making an access file so.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct AccessMade {
+    /// How many changes were made.
+    pub count: usize,
+}
+
+/// Something in the access that is out of order.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Disorder {
+    /// `no-steward`: no active person is a steward of the folder, nor of those below it that get
+    /// theirs from here. `left`: a grant to somebody who left. `ended`: a grant whose time is over.
+    /// `adds-nothing`: a grant that gives nothing which another one does not give as well.
+    pub sort: String,
+    /// The folder without a steward, or the grant.
+    pub id: Uuid,
+    /// The path of the folder, or of what the grant stands on.
+    pub place: String,
+    /// Whom the grant is for.
+    #[serde(default)]
+    pub subject_name: String,
+    /// What it gives.
+    #[schema(value_type = Option<String>)]
+    pub level: Option<Level>,
+    /// What to do.
+    pub advice: String,
+}
+
+/// Mends what is out of order, all of it or nothing.
+#[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields, default)]
+pub struct Mend {
+    /// Takes these grants away.
+    pub withdraw: Vec<Uuid>,
+    /// Makes a person or a group a steward of these folders that have none.
+    pub folders: Vec<Uuid>,
+    /// The person.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub person: Option<Uuid>,
+    /// The group.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub group: Option<Uuid>,
+}
+
+/// What came of mending.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Mended {
+    /// How many grants were taken away.
+    pub withdrawn: usize,
+    /// How many folders have a steward again.
+    pub appointed: usize,
+}
+
+/// Hands over what one person is a steward of, by grants that name them, to another.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct HandOver {
+    /// Whose it is.
+    pub from: Uuid,
+    /// Who gets it.
+    pub to: Uuid,
+    /// Only what stands on this folder, below it, or on credentials in it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub below: Option<Uuid>,
+    /// Whoever hands over keeps theirs as well.
+    #[serde(default)]
+    pub keep: bool,
+}
+
+/// What came of handing over.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct HandedOver {
+    /// The paths of what was handed over.
+    pub places: Vec<String>,
 }

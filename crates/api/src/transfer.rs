@@ -119,7 +119,7 @@ pub struct ImportUndone {
     pub removed: usize,
     /// How many are as they were before.
     pub restored: usize,
-    /// How many were changed by somebody since, and stay as they are.
+    /// How many stay as they are: changed since, or where the asker is no steward.
     pub left: usize,
 }
 

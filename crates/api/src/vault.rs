@@ -26,6 +26,10 @@ pub struct Folder {
     /// The level held; none when it is only on the path to something deeper.
     #[schema(value_type = Option<String>)]
     pub level: Option<Level>,
+    /// Whether a grant stands on itself.
+    pub own_grants: bool,
+    /// Whether a grant to somebody else than the asker reaches it.
+    pub shared: bool,
     /// For `If-Match`.
     pub version: i32,
 }
@@ -162,6 +166,10 @@ pub struct CredentialItem {
     pub findings: Vec<String>,
     /// When it was last changed.
     pub changed_at: DateTime<Utc>,
+    /// Whether a grant stands on itself.
+    pub own_grants: bool,
+    /// Whether a grant to somebody else than the asker reaches it.
+    pub shared: bool,
     /// Whether it only resembles what was looked for.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub near: bool,

@@ -4,6 +4,7 @@ use std::path::PathBuf;
 
 use clap::{Args, Parser, Subcommand, ValueEnum};
 
+use crate::nouns::access::{Access, HandOverArgs, Repair};
 use crate::nouns::audit::Audit;
 use crate::nouns::bin::Bin;
 use crate::nouns::credential::Credential;
@@ -223,6 +224,14 @@ pub enum Command {
         /// The credential
         path: String,
     },
+    /// Access as code: write it out, compare, make it so
+    #[command(subcommand)]
+    Access(Access),
+    /// What is out of order in the access, and mending it
+    #[command(subcommand)]
+    Repair(Repair),
+    /// Hand over what one person is a steward of to another
+    HandOver(HandOverArgs),
     /// Devices
     #[command(subcommand)]
     Device(Device),

@@ -80,6 +80,7 @@ pub struct Acting {
     origin: String,
     tx: Option<Tx>,
     slot: SharedSlot,
+    gathered: Vec<Event>,
 }
 
 fn token_of(request: &Request<'_>) -> Answer<String> {
@@ -128,7 +129,7 @@ impl Acting {
         if let Ok(mut slot) = slot.lock() {
             slot.actor = Some(Actor { organisation, person: Some(person.id), name: person.display_name.clone(), origin: origin.clone() });
         }
-        Ok(Self { app, keys, person, session, now, origin, tx: Some(tx), slot })
+        Ok(Self { app, keys, person, session, now, origin, tx: Some(tx), slot, gathered: vec![] })
     }
 
     /// Says what is meant to be done, before anything can refuse it.
@@ -196,6 +197,16 @@ impl Acting {
         Ok(self.tx()?.record(&event, &keys.mac).await?)
     }
 
+    /// Keeps what was intended so far, to be recorded together with all the rest by [`Acting::done`].
+    ///
+    /// # Errors
+    /// [`Fault`].
+    pub fn gather(&mut self) -> Answer<()> {
+        let event = self.event(Uuid::now_v7())?;
+        self.gathered.push(event);
+        Ok(())
+    }
+
     fn event(&self, id: Uuid) -> Answer<Event> {
         let intent = self.slot.lock().ok().and_then(|slot| slot.intent.clone()).ok_or_else(|| Fault::internal("nothing was intended"))?;
         let actor =
@@ -210,7 +221,10 @@ impl Acting {
     pub async fn done(&mut self) -> Answer<(Uuid, Receipt)> {
         let id = Uuid::now_v7();
         let event = self.event(id)?;
-        let tx = self.tx.take().ok_or_else(|| Fault::internal("the transaction is over"))?;
+        let mut tx = self.tx.take().ok_or_else(|| Fault::internal("the transaction is over"))?;
+        for some in std::mem::take(&mut self.gathered).chunks(2000) {
+            tx.record_all(some, &self.keys.mac).await?;
+        }
         Ok((id, tx.commit_with(&event, &self.keys.mac).await?))
     }
 

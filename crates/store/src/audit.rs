@@ -65,8 +65,8 @@ pub struct SealOutcome {
 
 #[derive(Queryable, Selectable)]
 #[diesel(table_name = audit_event)]
-struct Raw {
-    seq: i64,
+pub(crate) struct Raw {
+    pub(crate) seq: i64,
     id: Uuid,
     organisation: Uuid,
     at: DateTime<Utc>,
@@ -83,6 +83,10 @@ struct Raw {
 }
 
 impl Raw {
+    pub(crate) fn to_row(&self, leaf: Option<i64>) -> EventRow {
+        EventRow { seq: self.seq, leaf, event: self.to_event() }
+    }
+
     fn to_event(&self) -> Event {
         let mut event = Event::new(self.id, self.organisation, self.at, &self.action);
         event.actor = self.actor.map(|id| id.to_string()).unwrap_or_default();
@@ -224,7 +228,7 @@ impl Tx {
             query = query.filter(audit_event::seq.lt(before));
         }
         let rows: Vec<(Raw, Option<i64>)> = query.load(self.conn()?).await?;
-        Ok(rows.iter().map(|(raw, leaf)| EventRow { seq: raw.seq, leaf: *leaf, event: raw.to_event() }).collect())
+        Ok(rows.iter().map(|(raw, leaf)| raw.to_row(*leaf)).collect())
     }
 
     /// A stretch of the log in the order of the tree.

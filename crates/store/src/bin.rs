@@ -6,7 +6,7 @@ use diesel::sql_types;
 use diesel_async::RunQueryDsl;
 use uuid::Uuid;
 
-use crate::schema::{credential, device, folder, level_on_folder, person, removal, upkeep_state};
+use crate::schema::{credential, device, level_on_removed, person, removal, upkeep_state};
 use crate::sql::statement;
 use crate::{Result, StoreError, Tx};
 
@@ -37,9 +37,9 @@ pub struct RemovalView {
 }
 
 #[derive(QueryableByName)]
-struct Count {
+pub(crate) struct Count {
     #[diesel(sql_type = sql_types::BigInt)]
-    count: i64,
+    pub(crate) count: i64,
 }
 
 impl Tx {
@@ -71,7 +71,7 @@ impl Tx {
             .left_join(person::table.on(person::id.nullable().eq(removal::removed_by)))
             .filter(removal::restored_at.is_null())
             .filter(removal::purged_at.is_null())
-            .filter(level_on_folder(viewer, removal::folder_id, now).eq(jexlin_core::access::Level::Steward.number()))
+            .filter(level_on_removed(viewer, removal::id, now).eq(jexlin_core::access::Level::Steward.number()))
             .order((removal::removed_at.desc(), removal::id.desc()))
             .limit(most)
             .select((RemovalRow::as_select(), person::display_name.nullable()))
@@ -253,13 +253,12 @@ impl Tx {
         Ok(free)
     }
 
-    /// Whether a folder that is in the bin or not belongs to this organisation: where a removed
-    /// thing was.
+    /// Whether somebody is a steward of every place where what an act of removing took away was.
     ///
     /// # Errors
     /// [`StoreError`].
-    pub async fn steward_of_removed(&mut self, person: Uuid, row: &RemovalRow, now: DateTime<Utc>) -> Result<bool> {
-        let held: Option<i16> = folder::table.find(row.folder_id).select(level_on_folder(person, folder::id, now)).first(self.conn()?).await?;
+    pub async fn steward_of_removed(&mut self, person: Uuid, removed: Uuid, now: DateTime<Utc>) -> Result<bool> {
+        let held: Option<i16> = removal::table.find(removed).select(level_on_removed(person, removal::id, now)).first(self.conn()?).await?;
         Ok(held == Some(jexlin_core::access::Level::Steward.number()))
     }
 

@@ -44,6 +44,12 @@ pub struct VisibleFolder {
     /// The level held on it; none when it is only on the path to something deeper.
     #[diesel(sql_type = sql_types::Nullable<sql_types::SmallInt>)]
     pub held: Option<i16>,
+    /// A grant stands on itself.
+    #[diesel(sql_type = sql_types::Bool)]
+    pub own_grants: bool,
+    /// One of these is to somebody else.
+    #[diesel(sql_type = sql_types::Bool)]
+    pub to_others: bool,
 }
 
 #[derive(QueryableByName)]
@@ -188,9 +194,12 @@ impl Tx {
                   AND (m.only_kind IS NULL OR m.only_kind = c.kind) AND (m.only_tag IS NULL OR m.only_tag = ANY (c.tags))
                 UNION
                 SELECT f.parent_id FROM seen JOIN folder f ON f.id = seen.id WHERE f.parent_id IS NOT NULL
+            ), own AS MATERIALIZED (
+                SELECT g.folder_id AS id, bool_or(g.person_id IS DISTINCT FROM $1) AS to_others FROM access_grant g
+                WHERE g.folder_id IS NOT NULL AND (g.ends_at IS NULL OR $2 < g.ends_at) GROUP BY 1
             )
-            SELECT f.id, f.parent_id, f.name, f.closed, f.version, r.held
-            FROM seen JOIN folder f ON f.id = seen.id LEFT JOIN reached r ON r.id = f.id
+            SELECT f.id, f.parent_id, f.name, f.closed, f.version, r.held, own.id IS NOT NULL AS own_grants, coalesce(own.to_others, false) AS to_others
+            FROM seen JOIN folder f ON f.id = seen.id LEFT JOIN reached r ON r.id = f.id LEFT JOIN own ON own.id = f.id
             WHERE f.removed_at IS NULL ORDER BY lower(f.name), f.id";
         Ok(statement(sql).bind::<sql_types::Uuid, _>(person).bind::<sql_types::Timestamptz, _>(now).load(self.conn()?).await?)
     }

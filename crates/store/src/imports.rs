@@ -8,7 +8,8 @@ use jexlin_core::audit::Event;
 use jexlin_core::vault::Key;
 use uuid::Uuid;
 
-use crate::schema::{credential, folder, import, import_row, secret_version};
+use crate::bin::Count;
+use crate::schema::{credential, folder, import, import_row, removal, secret_version};
 use crate::sql::statement;
 use crate::{CredentialRow, FolderRow, NewVersion, RemovalRow, Result, StoreError, Tx};
 
@@ -183,34 +184,66 @@ impl Tx {
         Ok(())
     }
 
-    /// Moves what an import added, and is still there, to the bin as one act. How many.
+    /// Which of an import's credentials that are not in the bin lie where somebody is a steward now,
+    /// with how many there are in all.
     ///
     /// # Errors
-    /// [`StoreError::Conflict`] with `job_under_way` or `checked_out`.
-    pub async fn remove_imported(&mut self, row: &RemovalRow) -> Result<usize> {
-        let here =
-            "SELECT c.id FROM credential c JOIN import_row r ON r.credential_id = c.id WHERE r.import_id = $1 AND r.former IS NULL AND c.removed_at IS NULL";
-        statement(format!("SELECT c.id FROM credential c WHERE c.id IN ({here}) ORDER BY c.id FOR UPDATE"))
-            .bind::<sql_types::Uuid, _>(row.target)
-            .execute(self.conn()?)
-            .await?;
+    /// [`StoreError`].
+    pub async fn imported_in_reach(&mut self, import: Uuid, person: Uuid, now: DateTime<Utc>) -> Result<(Vec<Uuid>, usize)> {
         #[derive(QueryableByName)]
-        struct Count {
-            #[diesel(sql_type = sql_types::BigInt)]
-            count: i64,
+        struct Reached {
+            #[diesel(sql_type = sql_types::Uuid)]
+            id: Uuid,
+            #[diesel(sql_type = sql_types::Bool)]
+            reached: bool,
         }
+        // Held first: nobody moves one of them elsewhere from here on.
+        let sql = "WITH held AS MATERIALIZED (
+            SELECT c.id, c.folder_id FROM credential c JOIN import_row r ON r.credential_id = c.id
+            WHERE r.import_id = $1 AND c.removed_at IS NULL ORDER BY c.id FOR UPDATE OF c
+        ), place AS MATERIALIZED (
+            SELECT folder_id, level_on_folder($2, folder_id, $3) = $4 AS reached FROM (SELECT DISTINCT folder_id FROM held) AS its
+        ) SELECT held.id, coalesce(place.reached, false) AS reached FROM held JOIN place USING (folder_id)";
+        self.lock_tree().await?;
+        let found: Vec<Reached> = statement(sql)
+            .bind::<sql_types::Uuid, _>(import)
+            .bind::<sql_types::Uuid, _>(person)
+            .bind::<sql_types::Timestamptz, _>(now)
+            .bind::<sql_types::SmallInt, _>(jexlin_core::access::Level::Steward.number())
+            .load(self.conn()?)
+            .await?;
+        let all = found.len();
+        Ok((found.into_iter().filter(|it| it.reached).map(|it| it.id).collect(), all))
+    }
+
+    /// Moves those of `among` that an import added to the bin as one act. How many.
+    ///
+    /// # Errors
+    /// [`StoreError::Conflict`] with `job_under_way`, `checked_out` or `is_operator`.
+    pub async fn remove_imported(&mut self, row: &RemovalRow, among: &[Uuid]) -> Result<usize> {
+        let here = "SELECT c.id FROM credential c JOIN import_row r ON r.credential_id = c.id WHERE r.import_id = $1 AND r.former IS NULL AND c.removed_at IS NULL AND c.id = ANY($2)";
         for (sql, why) in [
             (format!("SELECT count(*) AS count FROM job j WHERE j.state IN ('queued', 'running') AND j.credential_id IN ({here})"), "job_under_way"),
             (format!("SELECT count(*) AS count FROM checkout k WHERE k.ended_at IS NULL AND k.credential_id IN ({here})"), "checked_out"),
             (format!("SELECT count(*) AS count FROM device d WHERE d.removed_at IS NULL AND d.operator_id IN ({here})"), "is_operator"),
         ] {
-            let found: Count = statement(sql).bind::<sql_types::Uuid, _>(row.target).get_result(self.conn()?).await?;
+            let query = statement(sql).bind::<sql_types::Uuid, _>(row.target).bind::<sql_types::Array<sql_types::Uuid>, _>(among.to_vec());
+            let found: Count = query.get_result(self.conn()?).await?;
             if found.count > 0 {
                 return Err(StoreError::Conflict(why.into()));
             }
         }
-        let sql = format!("UPDATE credential SET removed_at = $2, removal_id = $3, version = version + 1 WHERE id IN ({here})");
-        let query = statement(sql).bind::<sql_types::Uuid, _>(row.target).bind::<sql_types::Timestamptz, _>(row.removed_at).bind::<sql_types::Uuid, _>(row.id);
-        Ok(query.execute(self.conn()?).await?)
+        let sql = format!("UPDATE credential SET removed_at = $3, removal_id = $4, version = version + 1 WHERE id IN ({here})");
+        let query = statement(sql)
+            .bind::<sql_types::Uuid, _>(row.target)
+            .bind::<sql_types::Array<sql_types::Uuid>, _>(among.to_vec())
+            .bind::<sql_types::Timestamptz, _>(row.removed_at)
+            .bind::<sql_types::Uuid, _>(row.id);
+        let removed = query.execute(self.conn()?).await?;
+        let sql = "UPDATE upkeep_state u SET stale = true FROM credential c WHERE c.id = u.credential_id AND c.removal_id = $1";
+        statement(sql).bind::<sql_types::Uuid, _>(row.id).execute(self.conn()?).await?;
+        let credentials = i32::try_from(removed).unwrap_or(i32::MAX);
+        diesel::update(removal::table.find(row.id)).set(removal::credentials.eq(credentials)).execute(self.conn()?).await?;
+        Ok(removed)
     }
 }

@@ -46,6 +46,12 @@ pub struct CredentialListing {
     pub findings: Vec<String>,
     #[diesel(sql_type = sql_types::Timestamptz)]
     pub changed_at: DateTime<Utc>,
+    /// A grant stands on itself.
+    #[diesel(sql_type = sql_types::Bool)]
+    pub own_grants: bool,
+    /// A grant to somebody else reaches it.
+    #[diesel(sql_type = sql_types::Bool)]
+    pub shared: bool,
 }
 
 impl CredentialListing {
@@ -220,6 +226,10 @@ impl Tx {
             SELECT p.id, p.folder_id, p.kind, p.name, p.fields, p.held, p.device_id, p.tags, p.changed_at, d.name AS device_name, u.check_outcome,
                    l.gated OR EXISTS (SELECT FROM gate g WHERE g.credential_id = p.id) AS gated, l.place,
                    EXISTS (SELECT FROM favourite v WHERE v.person_id = $1 AND v.credential_id = p.id) AS favourite,
+                   w.others IS NOT NULL AS own_grants,
+                   coalesce(w.others, false) OR EXISTS (SELECT FROM folder_source s JOIN access_grant g ON g.folder_id = s.source_id
+                       WHERE s.folder_id = p.folder_id AND g.person_id IS DISTINCT FROM $1 AND (g.ends_at IS NULL OR $2 < g.ends_at)
+                         AND (g.only_kind IS NULL OR g.only_kind = p.kind) AND (g.only_tag IS NULL OR g.only_tag = ANY (p.tags))) AS shared,
                    CASE WHEN p.held < 3 THEN '{}'::text[] ELSE array_remove(ARRAY[
                        CASE WHEN j.leaked > 0 THEN 'leaked' END,
                        CASE WHEN u.check_outcome = 'out of step' THEN 'out-of-step' END,
@@ -233,6 +243,8 @@ impl Tx {
                        CASE WHEN $7 > 0 AND j.made_at < $2 - make_interval(days => $7) THEN 'old' END], NULL) END AS findings
             FROM page p JOIN places l ON l.folder_id = p.folder_id LEFT JOIN device d ON d.id = p.device_id LEFT JOIN upkeep_state u ON u.credential_id = p.id
             LEFT JOIN judgement j ON j.credential_id = p.id
+            CROSS JOIN LATERAL (SELECT bool_or(g.person_id IS DISTINCT FROM $1) AS others FROM access_grant g
+                                WHERE g.credential_id = p.id AND (g.ends_at IS NULL OR $2 < g.ends_at)) w
             CROSS JOIN LATERAL (SELECT CASE WHEN p.fields->>'expires' ~ '^[0-9]{4}-[0-9]{2}-[0-9]{2}$' THEN to_date(p.fields->>'expires', 'YYYY-MM-DD') END AS ends) x
             ORDER BY p.number";
         let rows = statement(sql)

@@ -98,6 +98,12 @@ extern "SQL" {
         folder: diesel::sql_types::Uuid,
         at: diesel::sql_types::Timestamptz,
     ) -> diesel::sql_types::Nullable<diesel::sql_types::SmallInt>;
+    /// The level that reaches a person on everything that an act of removing took away.
+    fn level_on_removed(
+        person: diesel::sql_types::Uuid,
+        removed: diesel::sql_types::Uuid,
+        at: diesel::sql_types::Timestamptz,
+    ) -> diesel::sql_types::Nullable<diesel::sql_types::SmallInt>;
     /// The gate that counts for a credential.
     fn gate_of(credential: diesel::sql_types::Uuid) -> diesel::sql_types::Nullable<diesel::sql_types::Uuid>;
     /// The upkeep plan that counts for a credential.

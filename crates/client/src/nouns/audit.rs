@@ -78,17 +78,7 @@ impl Run {
                     [("action", action), ("actor", actor), ("target", target), ("outcome", outcome), ("since", since), ("until", until), ("find", text)];
                 let address: String = filters.into_iter().filter_map(|(name, value)| value.map(|value| format!("{name}={}&", query(&value)))).collect();
                 let rows: Vec<AuditEvent> = self.link.list(&format!("/api/v1/audit?{}", address.trim_end_matches('&')), Some(most))?;
-                let rows: Vec<Value> = rows.iter().map(|event| with_detail(event, self.format)).collect::<Result<_, _>>()?;
-                let columns: [Column; 7] = [
-                    ("at", "at"),
-                    ("who", "actor_name"),
-                    ("action", "action"),
-                    ("outcome", "outcome"),
-                    ("on", "target_name"),
-                    ("from", "origin"),
-                    ("detail", "detail"),
-                ];
-                output::list(self.format, &rows, &columns, "There are no such events.")
+                self.show_events(&rows)
             }
             Audit::Key => {
                 let key: AuditKey = self.link.get("/api/v1/audit/key")?;
@@ -106,6 +96,21 @@ impl Run {
             }
             Audit::Verify { file, key_file } => verify(self.format, &file, &key_file),
         }
+    }
+
+    /// Shows events.
+    pub fn show_events(&self, rows: &[AuditEvent]) -> Done {
+        let rows: Vec<Value> = rows.iter().map(|event| with_detail(event, self.format)).collect::<Result<_, _>>()?;
+        let columns: [Column; 7] = [
+            ("at", "at"),
+            ("who", "actor_name"),
+            ("action", "action"),
+            ("outcome", "outcome"),
+            ("on", "target_name"),
+            ("from", "origin"),
+            ("detail", "detail"),
+        ];
+        output::list(self.format, &rows, &columns, "There are no such events.")
     }
 }
 

@@ -63,6 +63,14 @@ pub enum Folder {
         #[arg(long)]
         with_contents: bool,
     },
+    /// Show what happened to one and to all that is in it and below it, newest first; for its stewards
+    History {
+        /// Its path
+        path: String,
+        /// At most so many
+        #[arg(long, default_value_t = 50)]
+        most: usize,
+    },
     /// Say what a folder demands of passwords, or set it
     #[command(after_help = "EXAMPLES
   jexlin folder passwords /Pumping
@@ -88,7 +96,7 @@ pub enum Folder {
 
 impl Run {
     pub fn folder(&self, command: Folder) -> Done {
-        let columns: [Column; 3] = [("path", "path"), ("closed", "closed"), ("level", "level")];
+        let columns: [Column; 5] = [("path", "path"), ("level", "level"), ("closed", "closed"), ("own grants", "own_grants"), ("shared", "shared")];
         let change = |path: &str, body: ChangeFolder| -> Result<FolderItem, Trouble> {
             let folder = find::folder(&self.link, path)?;
             self.link.change("PATCH", &format!("/api/v1/folders/{}", folder.id), &body, folder.version)
@@ -124,6 +132,10 @@ impl Run {
                 let folder = find::folder(&self.link, &path)?;
                 self.link.delete(&format!("/api/v1/folders/{}?contents={with_contents}", folder.id), Some(folder.version))?;
                 return say(&format!("{} is in the bin. Put it back: jexlin bin put-back \"{}\"", folder.path, folder.path));
+            }
+            Folder::History { path, most } => {
+                let folder = find::folder(&self.link, &path)?;
+                return self.show_events(&self.link.list(&format!("/api/v1/folders/{}/history", folder.id), Some(most))?);
             }
             Folder::Passwords { path, advise, enforce, choose, nothing } => return self.folder_passwords(&path, advise, enforce, &choose, nothing),
         };

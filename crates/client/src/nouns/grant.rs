@@ -119,12 +119,18 @@ impl Run {
             }
             say("")?;
         }
-        output::list(self.format, &shown.shifts, &SHIFT, "")?;
+        self.show_shifts(&shown)?;
         if self.format == Format::Table {
-            if shown.more {
-                say("There are more than these.")?;
-            }
             say("\nNothing has been changed.")?;
+        }
+        Ok(())
+    }
+
+    /// Shows the shifts of a preview.
+    pub fn show_shifts(&self, shown: &Preview) -> Done {
+        output::list(self.format, &shown.shifts, &SHIFT, "")?;
+        if shown.more && self.format == Format::Table {
+            say("There are more than these.")?;
         }
         Ok(())
     }

@@ -1,5 +1,6 @@
 //! One file a noun: its commands, their options and what they do.
 
+pub mod access;
 pub mod audit;
 pub mod bin;
 pub mod credential;

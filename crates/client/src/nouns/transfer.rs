@@ -122,7 +122,7 @@ impl Run {
             Import::Undo { id } => {
                 let undone: ImportUndone = self.link.post(&format!("/api/v1/imports/{id}/undo"), &serde_json::json!({}))?;
                 say(&format!(
-                    "{} are in the bin, {} are as they were, {} were changed since and stay as they are.",
+                    "{} are in the bin, {} are as they were, {} stay as they are: changed since, or moved where you are no steward.",
                     undone.removed, undone.restored, undone.left
                 ))
             }

@@ -11,6 +11,7 @@
 //! needs a level takes that value as an argument.
 
 mod explain;
+pub mod file;
 pub mod plain;
 pub mod preview;
 

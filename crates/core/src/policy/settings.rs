@@ -24,6 +24,13 @@ pub struct Settings {
     pub personal_folders: bool,
     /// People may take out, protected, what they may see.
     pub exports: bool,
+    /// Everybody may add folders at the top. Otherwise it takes the duty `folders`.
+    pub adds_at_top: bool,
+    /// Stewards may grant what they are stewards of. Otherwise it takes the duty `access` as well.
+    pub shares: bool,
+    /// People see the names of what they cannot open, but for what is in closed folders, and may ask
+    /// its stewards for it.
+    pub names_beyond: bool,
     /// A revealed secret hides itself after so many seconds.
     pub hide_seconds: u16,
     /// The clipboard is cleared after so many seconds.
@@ -42,6 +49,9 @@ impl Default for Settings {
             only_own_kinds: false,
             personal_folders: true,
             exports: true,
+            adds_at_top: false,
+            shares: true,
+            names_beyond: false,
             hide_seconds: 30,
             clipboard_seconds: 30,
         }

@@ -11,6 +11,7 @@ use super::exchange::{Body, Sent, id, maybe_id};
 use super::folders::allow_folder;
 use super::vault::allow_credential;
 use crate::acting::Acting;
+use crate::judging;
 use crate::problem::{Answer, Fault};
 
 pub fn routes() -> Vec<Route> {
@@ -38,6 +39,15 @@ pub async fn allow_steward(acting: &mut Acting, target: Target) -> Answer<String
             place_of(acting, credential).await
         }
     }
+}
+
+/// Demands that the organisation lets stewards grant, or the duty `access`.
+pub async fn allow_sharing(acting: &mut Acting) -> Answer<()> {
+    let (settings, _) = judging::settings(acting.tx()?).await?;
+    if settings.shares || acting.duty("access").is_ok() {
+        return Ok(());
+    }
+    Err(Fault::forbidden("This organisation does not let stewards grant by themselves.", "Ask somebody with the duty `access`, who must be a steward here, too."))
 }
 
 /// The path of a credential.
@@ -94,6 +104,7 @@ pub async fn give(acting: &mut Acting, body: NewGrant) -> Answer<GrantRow> {
     acting.noting("level", body.level.word());
     let place = allow_steward(acting, target).await?;
     acting.naming(target_id, &place);
+    allow_sharing(acting).await?;
     check_note(&body.note).map_err(|problem| Fault::field("note", problem))?;
     if !in_force(body.ends_at, acting.now) {
         return Err(Fault::field("ends_at", "this time is past: the grant would give nothing"));

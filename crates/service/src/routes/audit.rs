@@ -20,7 +20,7 @@ use crate::acting::Acting;
 use crate::problem::{Answer, Fault};
 
 pub fn routes() -> Vec<Route> {
-    routes![list, key, proof, export]
+    routes![list, below, key, proof, export]
 }
 
 fn show(row: EventRow) -> AuditEvent {
@@ -99,6 +99,23 @@ pub async fn list(
         }
     }
     let rows = acting.tx()?.events(&filter).await?;
+    acting.done().await?;
+    Ok(Sent(page(rows, paging.most, |row| row.seq, show)))
+}
+
+/// What happened to a folder and to all that lies in it and below it, newest first, for its stewards:
+/// as far down as they are stewards.
+#[utoipa::path(context_path = "", params(("cursor" = Option<String>, Query), ("limit" = Option<i64>, Query)), responses((status = 200, body = Page<AuditEvent>)))]
+#[get("/api/v1/folders/<folder>/history?<cursor>&<limit>")]
+pub async fn below(mut acting: Acting, folder: &str, cursor: Option<&str>, limit: Option<i64>) -> Answer<Sent<Page<AuditEvent>>> {
+    let paging = paging::<i64>(cursor, limit)?;
+    let folder = id(folder)?;
+    acting.intends("audit.read", "folder", Some(folder), "");
+    super::folders::allow_folder::<mark::Steward>(&mut acting, folder).await?;
+    let path = acting.tx()?.path_of(folder).await?;
+    acting.naming(folder, &path);
+    let (person, now) = (acting.person.id, acting.now);
+    let rows = acting.tx()?.events_below(folder, person, now, paging.after, paging.most + 1).await?;
     acting.done().await?;
     Ok(Sent(page(rows, paging.most, |row| row.seq, show)))
 }

@@ -58,11 +58,11 @@ pub async fn list(mut acting: Acting, cursor: Option<&str>, limit: Option<i64>) 
     )))
 }
 
-/// Demands to be a steward of where it was.
+/// Demands to be a steward of all places where it was.
 async fn removed(acting: &mut Acting, target: Uuid) -> Answer<RemovalRow> {
     let (person, now) = (acting.person.id, acting.now);
     let row = acting.tx()?.removal(target).await.map_err(|_| Fault::unknown("thing in the bin"))?;
-    if !acting.tx()?.steward_of_removed(person, &row, now).await? {
+    if !acting.tx()?.steward_of_removed(person, target, now).await? {
         return Err(Fault::unknown("thing in the bin"));
     }
     acting.naming(row.target, &row.path);

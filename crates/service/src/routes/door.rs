@@ -20,7 +20,7 @@ use crate::keyring;
 use crate::problem::{Answer, Fault};
 
 /// The duties that there are.
-pub const DUTIES: [&str; 5] = ["people", "folders", "policy", "audit", "export"];
+pub const DUTIES: [&str; 6] = ["people", "folders", "access", "policy", "audit", "export"];
 /// After so many failures in a row, signing in has to wait.
 const FREE_FAILURES: i32 = 5;
 

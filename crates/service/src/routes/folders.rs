@@ -3,8 +3,8 @@
 use std::collections::BTreeMap;
 
 use jexlin_api::{ChangeFolder, Folder, NewFolder, Page};
-use jexlin_core::access::{Allowed, AtLeast, Level, mark};
-use jexlin_store::{FolderRow, GrantRow, VisibleFolder};
+use jexlin_core::access::{Allowed, AtLeast, Level, in_force, mark};
+use jexlin_store::{FolderRow, GrantRow, Target, VisibleFolder};
 use rocket::{Route, delete, get, patch, post, routes};
 use uuid::Uuid;
 
@@ -16,10 +16,16 @@ use crate::judging;
 use crate::problem::{Answer, Fault};
 
 /// The deepest that folders may be in each other.
-const DEEPEST: usize = 50;
+pub const DEEPEST: usize = 50;
 
 pub fn routes() -> Vec<Route> {
     routes![list, add, read, change, remove]
+}
+
+/// Demands to be one of those who may add folders at the top.
+pub async fn may_add_at_top(acting: &mut Acting) -> Answer<()> {
+    let (settings, _) = judging::settings(acting.tx()?).await?;
+    if settings.adds_at_top { Ok(()) } else { acting.duty("folders") }
 }
 
 /// Demands a level on a folder.
@@ -41,8 +47,23 @@ fn show_all(rows: Vec<VisibleFolder>) -> Vec<Folder> {
         names.reverse();
         format!("/{}", names.join("/"))
     };
+    let marks: BTreeMap<Uuid, (Option<Uuid>, bool)> =
+        rows.iter().map(|row| (row.id, (row.parent_id.filter(|_| !row.closed), row.to_others))).collect();
+    // What reaches somebody else from above does so until a closed folder stops it.
+    let shared = |id: Uuid| {
+        let mut next = marks.get(&id);
+        while let Some((above, to_others)) = next {
+            if *to_others {
+                return true;
+            }
+            next = above.and_then(|above| marks.get(&above));
+        }
+        false
+    };
     let show = |row: VisibleFolder| Folder {
         path: path(row.id),
+        own_grants: row.own_grants,
+        shared: shared(row.id),
         id: row.id,
         parent: row.parent_id,
         name: row.name,
@@ -59,7 +80,11 @@ async fn show(acting: &mut Acting, row: FolderRow) -> Answer<Folder> {
     let (person, now) = (acting.person.id, acting.now);
     let level = acting.tx()?.reach_folder(person, row.id, now).await?.level;
     let path = acting.tx()?.path_of(row.id).await?;
-    Ok(Folder { id: row.id, parent: row.parent_id, name: row.name, path, closed: row.closed, level, version: row.version })
+    let reaching = acting.tx()?.grants_reaching(Target::Folder(row.id)).await?;
+    let reaching: Vec<_> = reaching.into_iter().filter(|grant| in_force(grant.ends_at, now)).collect();
+    let (own_grants, shared) =
+        (reaching.iter().any(|grant| grant.folder_id == Some(row.id)), reaching.iter().any(|grant| grant.person_id != Some(person)));
+    Ok(Folder { id: row.id, parent: row.parent_id, name: row.name, path, closed: row.closed, level, own_grants, shared, version: row.version })
 }
 
 /// The folders that the asker may see, as one list in the order of their paths.
@@ -72,7 +97,7 @@ pub async fn list(mut acting: Acting) -> Answer<Sent<Page<Folder>>> {
     Ok(Sent(Page { items: show_all(rows), next: None }))
 }
 
-/// Adds a folder. At the top this takes the duty `folders`; whoever adds it there becomes its
+/// Adds a folder. At the top this takes the duty `folders`, unless the organisation lets everybody; whoever adds it there becomes its
 /// first steward.
 #[utoipa::path(context_path = "", request_body = NewFolder, responses((status = 200, body = Folder)))]
 #[post("/api/v1/folders", data = "<body>")]
@@ -95,7 +120,7 @@ pub async fn add(mut acting: Acting, body: Body<NewFolder>) -> Answer<Versioned<
             allow_folder::<mark::Edit>(&mut acting, parent).await?;
             check_depth(&mut acting, parent, 1).await?;
         }
-        None => acting.duty("folders")?,
+        None => may_add_at_top(&mut acting).await?,
     }
     acting.tx()?.add_folder(&row).await?;
     // A closed folder would shut its maker out, and a top one has nobody above it.
@@ -172,7 +197,7 @@ pub async fn alter(acting: &mut Acting, target: Uuid, version: Option<i32>, body
         let to = acting.tx()?.path_of(parent).await?;
         acting.noting("moved_to", to);
     } else if body.to_top {
-        acting.duty("folders")?;
+        may_add_at_top(acting).await?;
         row.parent_id = None;
         acting.tx()?.judge_all_again(Some(target)).await?;
         acting.noting("moved_to", "/");

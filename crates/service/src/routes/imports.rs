@@ -568,7 +568,8 @@ pub async fn list(mut acting: Acting) -> Answer<Sent<Page<ImportItem>>> {
 }
 
 /// Takes an import back as one act: what it added goes to the bin, what it changed becomes what it
-/// was, unless somebody has changed it since.
+/// was, unless somebody has changed it since. What lies where the asker is no steward, moved there or
+/// closed off since, is left alone.
 #[utoipa::path(context_path = "", responses((status = 200, body = ImportUndone)))]
 #[post("/api/v1/imports/<import>/undo")]
 pub async fn undo(mut acting: Acting, import: &str) -> Answer<Sent<ImportUndone>> {
@@ -585,16 +586,19 @@ pub async fn undo(mut acting: Acting, import: &str) -> Answer<Sent<ImportUndone>
     }
     let going = removal(&acting, "import", import, format!("{path} (import of {})", row.name), row.folder_id, row.added);
     acting.tx()?.add_removal(&going).await?;
-    let removed = acting.tx()?.remove_imported(&going).await?;
-    let (mut restored, mut left) = (0, 0);
-    for change in acting.tx()?.import_changes(import).await? {
-        if restore(&mut acting, &change).await? {
+    let (person, now) = (acting.person.id, acting.now);
+    let (reached, all) = acting.tx()?.imported_in_reach(import, person, now).await?;
+    let removed = acting.tx()?.remove_imported(&going, &reached).await?;
+    let changes = acting.tx()?.import_changes(import).await?;
+    let (mut restored, mut left) = (0, all - reached.len());
+    let reached: std::collections::HashSet<Uuid> = reached.into_iter().collect();
+    for change in changes.iter().filter(|change| reached.contains(&change.credential_id)) {
+        if restore(&mut acting, change).await? {
             restored += 1;
         } else {
             left += 1;
         }
     }
-    let now = acting.now;
     acting.tx()?.import_undone(import, now).await?;
     for (name, count) in [("removed", removed), ("restored", restored), ("left", left)] {
         acting.noting(name, count.to_string());

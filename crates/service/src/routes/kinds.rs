@@ -42,6 +42,12 @@ pub async fn find(tx: &mut Tx, name: &str) -> Answer<Option<Known>> {
     tx.kind(name).await?.map(of_row).transpose()
 }
 
+/// The names of all kinds, built-in or own.
+pub async fn all_names(tx: &mut Tx) -> Answer<std::collections::BTreeSet<String>> {
+    let own = tx.kinds().await?.into_iter().map(|row| row.name);
+    Ok(core_kinds::built_in().iter().map(|kind| kind.name.clone()).chain(own).collect())
+}
+
 /// Reads fields that somebody defines.
 pub fn read_fields(fields: &[KindField]) -> Answer<Vec<Field>> {
     let read = |field: &KindField| {

@@ -1,6 +1,7 @@
 //! The network interface: one file per part of the product, each route thin.
 
 mod access;
+mod access_file;
 mod attachments;
 mod audit;
 mod bin;
@@ -20,6 +21,7 @@ mod people;
 mod personal;
 mod policies;
 mod preview;
+mod repair;
 mod secrets;
 mod upkeep;
 mod vault;
@@ -127,6 +129,12 @@ pub use upkeep::{parse_plan, queued};
         access::remove,
         access::explain,
         preview::preview,
+        access_file::export,
+        access_file::compare,
+        access_file::apply,
+        repair::list,
+        repair::mend,
+        repair::hand_over,
         imports::bring_in,
         imports::progress,
         imports::list,
@@ -156,6 +164,7 @@ pub use upkeep::{parse_plan, queued};
         gates::check_in,
         gates::recall,
         audit::list,
+        audit::below,
         audit::key,
         audit::proof,
         audit::export,
@@ -195,6 +204,8 @@ pub fn all() -> Vec<Route> {
         devices::routes(),
         access::routes(),
         preview::routes(),
+        access_file::routes(),
+        repair::routes(),
         imports::routes(),
         exports::routes(),
         upkeep::routes(),

@@ -13,6 +13,7 @@ use super::access::{give, target_of, withdraw};
 use super::exchange::{Body, Sent};
 use super::folders::{allow_folder, alter};
 use super::people::{join, leave};
+use super::repair::give_over;
 use super::vault::allow_credential;
 use crate::acting::Acting;
 use crate::problem::{Answer, Fault};
@@ -52,6 +53,13 @@ async fn scope_of(acting: &mut Acting, change: &Change) -> Answer<Scope> {
     if let Some(folder) = &change.folder {
         return Ok(Scope { region: tx.region_below(folder.id).await?, people: None });
     }
+    if let Some(over) = &change.hand_over {
+        let rows = tx.grants_naming(over.from).await?;
+        let folders: Vec<Uuid> = rows.iter().filter_map(|row| row.folder_id).collect();
+        let credentials: Vec<Uuid> = rows.iter().filter_map(|row| row.credential_id).collect();
+        let region = tx.region_of_many(&folders, &credentials, &[], &[]).await?;
+        return Ok(Scope { region, people: Some(vec![over.from, over.to]) });
+    }
     let credentials = change.credentials.as_ref().map(|moved| moved.ids.clone()).unwrap_or_default();
     Ok(Scope { region: Region { folders: vec![], credentials }, people: None })
 }
@@ -69,6 +77,8 @@ async fn make(acting: &mut Acting, change: Change) -> Answer<()> {
     } else if let Some(folder) = change.folder {
         let body = ChangeFolder { name: None, parent: folder.parent, to_top: folder.to_top, closed: folder.closed };
         alter(acting, folder.id, None, body).await?;
+    } else if let Some(over) = change.hand_over {
+        give_over(acting, &over).await?;
     } else if let Some(moved) = change.credentials {
         if moved.ids.len() > MOST_MOVED {
             return Err(Fault::field("credentials", format!("at most {MOST_MOVED} at once")));
@@ -95,9 +105,10 @@ pub async fn preview(mut acting: Acting, body: Body<Change>) -> Answer<Sent<Prev
         change.leave.is_some(),
         change.folder.is_some(),
         change.credentials.is_some(),
+        change.hand_over.is_some(),
     ];
     if parts.into_iter().filter(|part| *part).count() != 1 {
-        return Err(Fault::field("change", "name exactly one of grant, withdraw, join, leave, folder and credentials"));
+        return Err(Fault::field("change", "name exactly one of grant, withdraw, join, leave, folder, credentials and hand_over"));
     }
     let now = acting.now;
     let Scope { mut region, people } = scope_of(&mut acting, &change).await?;
@@ -114,7 +125,7 @@ pub async fn preview(mut acting: Acting, body: Body<Change>) -> Answer<Sent<Prev
     Ok(Sent(shown))
 }
 
-async fn show(acting: &mut Acting, before: &Scene, after: &Scene) -> Answer<Preview> {
+pub async fn show(acting: &mut Acting, before: &Scene, after: &Scene) -> Answer<Preview> {
     let shifts = compare(before, after);
     let people = |wanted: fn(Option<Level>, Option<Level>) -> bool| {
         shifts.iter().filter(|shift| wanted(shift.before, shift.after)).map(|shift| shift.person).collect::<BTreeSet<_>>().len()

@@ -63,6 +63,8 @@ fn show_item(row: CredentialListing, near: bool) -> CredentialItem {
         favourite: row.favourite,
         findings: row.findings,
         changed_at: row.changed_at,
+        own_grants: row.own_grants,
+        shared: row.shared,
         near,
     }
 }

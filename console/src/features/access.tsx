@@ -1,0 +1,200 @@
+// Access as a whole: as code, in order, in other hands.
+
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useState } from "react";
+import { type AccessCompared, type AccessMade, type Disorder, type Folder, type HandedOver, type Me, type Mended, type Person, all, api, takeText } from "../api";
+import { Ask, Card, Choice, Empty, Field, Form, Table, Trouble, text, told } from "../parts";
+import { atLeast } from "./levels";
+import { ShiftTable, Shifts } from "./preview";
+
+const AFTER = ["repairs", "grants", "folders", "credentials", "groups", "gates", "policies", "password-rule"];
+
+/** What a file would change, and the button that makes it so. */
+function Compared({ file, clear }: { file: File; clear: () => void }) {
+  const client = useQueryClient();
+  const compared = useQuery({ queryKey: ["access-file", file.name, file.lastModified], queryFn: () => api.post<AccessCompared>("/access/compare", file), retry: false, gcTime: 0 });
+  const apply = useMutation({
+    mutationFn: (state: string) => api.post<AccessMade>(`/access/apply?expect=${state}`, file),
+    onSuccess: async (made) => {
+      told(made.count === 1 ? "1 change is made." : `${made.count} changes are made.`);
+      await Promise.all(AFTER.map((key) => client.invalidateQueries({ queryKey: [key] })));
+      clear();
+    },
+  });
+  if (!compared.data) return compared.error ? <Trouble error={compared.error} /> : <p role="status">Comparing …</p>;
+  const { changes, count, state, preview } = compared.data;
+  if (count === 0) return <p role="status">It is so already: there is nothing to change.</p>;
+  return (
+    <div className="flex flex-col gap-2 border-t border-base-300 pt-2">
+      <div className="max-h-80 overflow-y-auto" tabIndex={0} role="group" aria-label="What would change">
+        <Table label="What would change" heads={["Line", "Where", "What would change"]}>
+          {changes.map((change) => (
+            <tr key={`${change.sort} ${change.place} ${change.text}`}>
+              <td className="tabular-nums">{change.line}</td>
+              <td>{change.place}</td>
+              <td>{change.text}</td>
+            </tr>
+          ))}
+        </Table>
+      </div>
+      {count > changes.length && <p className="quiet text-sm">There are {count} changes; these are the first.</p>}
+      <ShiftTable preview={preview} />
+      <Trouble error={apply.error} />
+      <div className="flex gap-2">
+        <button type="button" className="btn btn-primary btn-sm" disabled={apply.isPending} onClick={() => apply.mutate(state)}>
+          {apply.isPending ? "Making it so …" : `Make it so: ${count === 1 ? "1 change" : `${count} changes`}`}
+        </button>
+        <button type="button" className="btn btn-sm" onClick={clear}>
+          Leave it
+        </button>
+      </div>
+    </div>
+  );
+}
+
+function AsCode({ folders }: { folders: Folder[] }) {
+  const [file, setFile] = useState<File | null>(null);
+  const stewarded = folders.filter((folder) => atLeast(folder.level, "steward"));
+  const write = async (data: FormData) => {
+    const below = text(data, "below");
+    const link = document.createElement("a");
+    link.href = URL.createObjectURL(await takeText(`/access${below ? `?below=${encodeURIComponent(below)}` : ""}`));
+    link.download = "access.toml";
+    link.click();
+    URL.revokeObjectURL(link.href);
+  };
+  if (stewarded.length === 0) return <Empty>There is no folder that you are a steward of.</Empty>;
+  return (
+    <div className="flex flex-col gap-2">
+      <p>Folders, groups, grants, gates and password policies as one text file. Change it with any editor, look at what it would change, and make it so: all of it, or nothing. What the file does not name is left alone.</p>
+      <Form label="Write the file" submit={write} keep>
+        <Choice label="Of" name="below" options={[["", "everything that I am a steward of, groups, policies"], ...stewarded.map((folder): [string, string] => [folder.path, folder.path])]} />
+      </Form>
+      <Field label="File to compare" name="access-file" type="file" className="file-input file-input-sm w-full" accept=".toml,.txt" onChange={(event) => setFile(event.target.files?.[0] ?? null)} />
+      {file && <Compared file={file} clear={() => setFile(null)} />}
+    </div>
+  );
+}
+
+const SORTS: Record<string, string> = { "no-steward": "has no steward who can sign in", left: "to somebody who left", ended: "its time is over", "adds-nothing": "gives nothing that another one does not give" };
+
+function OutOfOrder({ people }: { people: Person[] }) {
+  const client = useQueryClient();
+  const found = useQuery({ queryKey: ["repairs"], queryFn: () => all<Disorder>("/repairs") });
+  const [chosen, setChosen] = useState<Set<string>>(new Set());
+  const items = found.data ?? [];
+  const picked = items.filter((item) => chosen.has(item.id));
+  const folders = picked.filter((item) => item.sort === "no-steward");
+  const grants = picked.filter((item) => item.sort !== "no-steward");
+  const mend = async (body: object) => {
+    const mended = await api.post<Mended>("/repairs", body);
+    setChosen(new Set());
+    told(mended.appointed > 0 ? `${mended.appointed} folders have a steward again.` : `${mended.withdrawn} grants are taken away.`);
+    await Promise.all(AFTER.map((key) => client.invalidateQueries({ queryKey: [key] })));
+  };
+  const [dropping, setDropping] = useState(false);
+  const toggle = (id: string) => {
+    const next = new Set(chosen);
+    if (!next.delete(id)) next.add(id);
+    setChosen(next);
+  };
+  if (found.isSuccess && items.length === 0) return <Empty>All is in order: every folder has a steward, and every grant is of use.</Empty>;
+  return (
+    <>
+      <Trouble error={found.error} />
+      <Table label="What is out of order" heads={["", "Where", "For", "Level", "What"]}>
+        {items.map((item) => (
+          <tr key={item.id}>
+            <td>
+              <input type="checkbox" className="checkbox checkbox-sm" aria-label={`Choose ${item.place} ${item.subject_name}`} checked={chosen.has(item.id)} onChange={() => toggle(item.id)} />
+            </td>
+            <td>{item.place}</td>
+            <td>{item.subject_name}</td>
+            <td>{item.level}</td>
+            <td>{SORTS[item.sort] ?? item.sort}</td>
+          </tr>
+        ))}
+      </Table>
+      <div className="mt-2 flex flex-wrap items-end gap-2">
+        <button type="button" className="btn btn-sm" onClick={() => setChosen(new Set(items.filter((item) => item.sort !== "no-steward").map((item) => item.id)))}>
+          Choose all grants of no use
+        </button>
+        <button type="button" className="btn btn-sm" disabled={grants.length === 0} onClick={() => setDropping(true)}>
+          Take {grants.length} away …
+        </button>
+      </div>
+      {folders.length > 0 && (
+        <Form label={folders.length === 1 ? "Make them a steward" : `Make them a steward of ${folders.length}`} submit={(data) => mend({ folders: folders.map((item) => item.id), person: text(data, "person") })}>
+          <Choice label="Who" name="person" options={people.filter((person) => person.state === "active").map((person) => [person.id, person.display_name])} />
+        </Form>
+      )}
+      {dropping && (
+        <Ask title={`Take ${grants.length} grants away?`} label="Take them away" run={() => mend({ withdraw: grants.map((item) => item.id) })} close={() => setDropping(false)} after={[]}>
+          <p>They are of no use: nobody loses anything by it.</p>
+        </Ask>
+      )}
+    </>
+  );
+}
+
+function HandOver({ me, people, folders }: { me: Me; people: Person[]; folders: Folder[] }) {
+  const [asking, setAsking] = useState<{ from: string; to: string; below?: string; keep: boolean } | null>(null);
+  const name = (id: string) => people.find((person) => person.id === id)?.display_name ?? "";
+  const others = people.filter((person) => person.state === "active");
+  const run = async () => {
+    const done = await api.post<HandedOver>("/hand-over", asking);
+    told(`Handed over: ${done.places.join(", ")}.`);
+  };
+  return (
+    <>
+      <Form
+        label="Hand over …"
+        keep
+        submit={async (data) => setAsking({ from: text(data, "from"), to: text(data, "to"), below: text(data, "below") || undefined, keep: data.get("keep") === "on" })}
+      >
+        <p>What somebody is a steward of by a grant of their own.</p>
+        <div className="grid grid-cols-2 gap-2">
+          <Choice label="From" name="from" defaultValue={me.id} options={people.map((person) => [person.id, person.display_name])} />
+          <Choice label="To" name="to" options={others.map((person) => [person.id, person.display_name])} />
+        </div>
+        <Choice label="What" name="below" options={[["", "all of it"], ...folders.map((folder): [string, string] => [folder.id, folder.path])]} />
+        <label>
+          <input type="checkbox" name="keep" className="checkbox checkbox-xs" /> the first keeps theirs as well
+        </label>
+      </Form>
+      {asking && (
+        <Ask title={`Hand over from ${name(asking.from)} to ${name(asking.to)}?`} label="Hand over" run={run} close={() => setAsking(null)} after={AFTER}>
+          <Shifts change={{ hand_over: asking }} />
+        </Ask>
+      )}
+    </>
+  );
+}
+
+export function Access({ me }: { me: Me }) {
+  const folders = useQuery({ queryKey: ["folders"], queryFn: () => all<Folder>("/folders", 50_000) });
+  const people = useQuery({ queryKey: ["people"], queryFn: () => all<Person>("/people") });
+  return (
+    <div className="flex flex-col gap-3">
+      <h1 className="text-xl font-semibold">Access</h1>
+      <Trouble error={folders.error ?? people.error} />
+      {folders.data && people.data && (
+        <div className="grid items-start gap-3 xl:grid-cols-[3fr_2fr]">
+          <div className="flex flex-col gap-3">
+            {me.duties.includes("access") && (
+              <Card title="Out of order">
+                <OutOfOrder people={people.data} />
+              </Card>
+            )}
+            <Card title="As code">
+              <AsCode folders={folders.data} />
+            </Card>
+          </div>
+          <Card title="Hand over">
+            <HandOver me={me} people={people.data} folders={folders.data} />
+          </Card>
+        </div>
+      )}
+    </div>
+  );
+}

@@ -1,0 +1,612 @@
+//! Access as code: written out, compared, made so.
+
+use std::collections::{BTreeMap, BTreeSet, HashMap};
+
+use jexlin_api::{AccessChange, AccessCompared, AccessMade};
+use jexlin_core::access::Level;
+use jexlin_core::access::file::{self, Change, Demand, Document, Entry, GateTerms, GrantKey, Known, LARGEST, Lines, Spot, Terms, Who};
+use jexlin_core::names::parse_path;
+use jexlin_store::{ApproverRow, FolderRow, GateRow, GrantRow, GroupRow, MemberRow, PolicyRow, RuleRow};
+use rocket::data::ToByteUnit;
+use rocket::http::ContentType;
+use rocket::{Data, Route, get, post, routes};
+use uuid::Uuid;
+
+use super::access::allow_sharing;
+use super::exchange::Sent;
+use super::folders::{DEEPEST, may_add_at_top};
+use super::preview::show;
+use crate::acting::Acting;
+use crate::problem::{Answer, Fault};
+
+pub fn routes() -> Vec<Route> {
+    routes![export, compare, apply]
+}
+
+/// The most changes that an answer names one by one.
+const MOST: usize = 1000;
+
+/// The world as far as whoever acts may say something of it, by names and by identifiers.
+#[derive(Default)]
+struct World {
+    known: Known,
+    now: Document,
+    folders: HashMap<String, Uuid>,
+    credentials: HashMap<String, Uuid>,
+    people: HashMap<String, Uuid>,
+    groups: HashMap<String, Uuid>,
+    policies: HashMap<String, PolicyRow>,
+    grants: HashMap<(Spot, GrantKey), GrantRow>,
+    gates: HashMap<Spot, GateRow>,
+}
+
+impl World {
+    fn subject(&self, who: &Who) -> Answer<Uuid> {
+        let found = match who {
+            Who::Person(name) => self.people.get(name),
+            Who::Group(name) => self.groups.get(name),
+        };
+        found.copied().ok_or_else(|| Fault::internal(format!("{who} is not known")))
+    }
+
+    fn place(&self, spot: &Spot) -> Answer<Uuid> {
+        let found = match spot {
+            Spot::Folder(path) => self.folders.get(path),
+            Spot::Credential(path) => self.credentials.get(path),
+            Spot::Group(name) => self.groups.get(name),
+            Spot::Policy(_) => None,
+        };
+        found.copied().ok_or_else(|| Fault::internal(format!("{} is not known", spot.name())))
+    }
+}
+
+fn entry_of<'a>(document: &'a Document, spot: &Spot) -> Option<&'a Entry> {
+    if matches!(spot, Spot::Folder(_)) { document.folders.get(spot.name()) } else { document.credentials.get(spot.name()) }
+}
+
+/// Reads the world; of single credentials those that have something of their own, and those that
+/// `wanted` names.
+async fn world(acting: &mut Acting, wanted: &Document) -> Answer<World> {
+    let (me, now) = (acting.person.id, acting.now);
+    let mut world = World::default();
+    world.known.changes_groups = acting.duty("people").is_ok();
+    world.known.changes_policies = acting.duty("policy").is_ok();
+    world.known.adds_at_top = may_add_at_top(acting).await.is_ok();
+
+    let mut whos: HashMap<Uuid, Who> = HashMap::new();
+    for person in acting.tx()?.people(None, i64::MAX).await? {
+        whos.insert(person.id, Who::Person(person.sign_in_name.clone()));
+        world.people.insert(person.sign_in_name.clone(), person.id);
+        world.known.people.insert(person.sign_in_name, person.state);
+    }
+    for group in acting.tx()?.groups(None, i64::MAX).await? {
+        whos.insert(group.id, Who::Group(group.name.clone()));
+        world.known.groups.insert(group.name.clone(), BTreeSet::new());
+        world.groups.insert(group.name, group.id);
+    }
+    for member in acting.tx()?.members(None).await? {
+        if let (Some(Who::Group(group)), Some(who)) = (whos.get(&member.group_id), whos.get(&member.member))
+            && let Some(members) = world.known.groups.get_mut(group)
+        {
+            members.insert(who.clone());
+        }
+    }
+    if world.known.changes_groups {
+        world.now.groups = world.known.groups.clone();
+    } else {
+        // What one may not change is compared all the same, so that it can be refused.
+        world.now.groups = world.known.groups.iter().filter(|(name, _)| wanted.groups.contains_key(*name)).map(|(name, all)| (name.clone(), all.clone())).collect();
+    }
+    let mut policy_names: HashMap<Uuid, String> = HashMap::new();
+    for row in acting.tx()?.policies().await? {
+        let rules = serde_json::from_value(row.rules.clone()).map_err(|error| Fault::internal(format!("policy {}: {error}", row.id)))?;
+        policy_names.insert(row.id, row.name.clone());
+        world.known.policies.insert(row.name.clone());
+        if world.known.changes_policies || wanted.policies.contains_key(&row.name) {
+            world.now.policies.insert(row.name.clone(), rules);
+        }
+        world.policies.insert(row.name.clone(), row);
+    }
+    world.known.kinds = super::kinds::all_names(acting.tx()?).await?;
+
+    let rows = acting.tx()?.visible_folders(me, now).await?;
+    let by_id: HashMap<Uuid, (Option<Uuid>, String)> = rows.iter().map(|row| (row.id, (row.parent_id, row.name.clone()))).collect();
+    let path = |id: Uuid| {
+        let (mut names, mut next) = (vec![], Some(id));
+        while let Some((parent, name)) = next.and_then(|id| by_id.get(&id)) {
+            names.push(name.as_str());
+            next = *parent;
+        }
+        names.iter().rev().map(|name| format!("/{name}")).collect::<String>()
+    };
+    let mut spots: HashMap<Uuid, Spot> = HashMap::new();
+    let mut mine: HashMap<Uuid, String> = HashMap::new();
+    for row in &rows {
+        let (path, steward) = (path(row.id), row.held == Some(Level::Steward.number()));
+        world.known.folders.insert(row.id, (path.clone(), steward));
+        if steward {
+            spots.insert(row.id, Spot::Folder(path.clone()));
+            mine.insert(row.id, path.clone());
+            world.folders.insert(path.clone(), row.id);
+            world.now.folders.insert(path, Entry { id: Some(row.id), closed: row.closed, ..Entry::default() });
+        }
+    }
+    let named: Vec<(Uuid, String)> = wanted
+        .credentials
+        .keys()
+        .filter_map(|path| path.rsplit_once('/'))
+        .filter_map(|(folder, name)| Some((*world.folders.get(folder)?, name.to_owned())))
+        .collect();
+    for row in acting.tx()?.credentials_apart(&named).await? {
+        let Some(folder) = mine.get(&row.folder_id) else { continue };
+        let path = format!("{folder}/{}", row.name);
+        spots.insert(row.id, Spot::Credential(path.clone()));
+        world.known.credentials.insert(row.id, path.clone());
+        world.credentials.insert(path.clone(), row.id);
+        world.now.credentials.insert(path, Entry { id: Some(row.id), ..Entry::default() });
+    }
+    read_grants(acting, &mut world, &spots, &whos).await?;
+    read_rules(acting, &mut world, &spots, &whos, &policy_names).await?;
+    Ok(world)
+}
+
+fn entry_mut<'a>(document: &'a mut Document, spot: &Spot) -> Option<&'a mut Entry> {
+    if matches!(spot, Spot::Folder(_)) { document.folders.get_mut(spot.name()) } else { document.credentials.get_mut(spot.name()) }
+}
+
+async fn read_grants(acting: &mut Acting, world: &mut World, spots: &HashMap<Uuid, Spot>, whos: &HashMap<Uuid, Who>) -> Answer<()> {
+    for row in acting.tx()?.all_grants().await? {
+        let Some(spot) = row.folder_id.or(row.credential_id).and_then(|target| spots.get(&target)) else { continue };
+        let (Some(to), Some(level)) = (row.person_id.or(row.group_id).and_then(|id| whos.get(&id)), Level::from_number(row.held)) else { continue };
+        let key = GrantKey { to: to.clone(), kind: row.only_kind.clone(), tag: row.only_tag.clone() };
+        let terms = Terms { level, until: row.ends_at, note: row.note.trim().to_owned(), history: row.history };
+        if let Some(entry) = entry_mut(&mut world.now, spot) {
+            entry.grants.insert(key.clone(), terms);
+        }
+        world.grants.insert((spot.clone(), key), row);
+    }
+    Ok(())
+}
+
+async fn read_rules(
+    acting: &mut Acting,
+    world: &mut World,
+    spots: &HashMap<Uuid, Spot>,
+    whos: &HashMap<Uuid, Who>,
+    policy_names: &HashMap<Uuid, String>,
+) -> Answer<()> {
+    let mut approvers: HashMap<Uuid, BTreeSet<Who>> = HashMap::new();
+    for row in acting.tx()?.all_approvers().await? {
+        approvers.entry(row.gate_id).or_default().extend(whos.get(&row.subject).cloned());
+    }
+    for row in acting.tx()?.gates().await? {
+        let Some(spot) = row.folder_id.or(row.credential_id).and_then(|target| spots.get(&target)) else { continue };
+        if let Some(entry) = entry_mut(&mut world.now, spot) {
+            entry.gate = Some(GateTerms {
+                reason: row.needs_reason,
+                approvers: approvers.remove(&row.id).unwrap_or_default(),
+                minutes: row.longest_minutes,
+                one_holder: row.one_holder,
+                rotate: row.rotate_on_return,
+            });
+        }
+        world.gates.insert(spot.clone(), row);
+    }
+    for row in acting.tx()?.all_password_rules().await? {
+        let Some(spot) = spots.get(&row.folder_id) else { continue };
+        if let Some(entry) = entry_mut(&mut world.now, spot) {
+            let policies = row.policies.iter().filter_map(|id| policy_names.get(id).cloned()).collect();
+            entry.passwords = Some(Demand { mode: row.mode, policies });
+        }
+    }
+    Ok(())
+}
+
+/// Whether a path is a folder or in it.
+fn is_below(path: &str, top: &str) -> bool {
+    path.strip_prefix(top).is_some_and(|rest| rest.is_empty() || rest.starts_with('/'))
+}
+
+/// Access as code: the folders that the asker is a steward of, with their grants, gates and demands
+/// on passwords, and the credentials there that have something of their own; with the duty `people`
+/// the groups, with `policy` the password policies. With `below`, one folder and what is below it,
+/// alone.
+#[utoipa::path(context_path = "", params(("below" = Option<String>, Query)), responses((status = 200, body = String, content_type = "application/toml")))]
+#[get("/api/v1/access?<below>")]
+pub async fn export(mut acting: Acting, below: Option<&str>) -> Answer<(ContentType, String)> {
+    acting.intends("access.export", "folder", None, below.unwrap_or("/"));
+    let mut document = world(&mut acting, &Document::default()).await?.now;
+    document.credentials.retain(|_, entry| !entry.grants.is_empty() || entry.gate.is_some());
+    if let Some(top) = below.filter(|top| *top != "/" && !top.is_empty()) {
+        let top = parse_path(top).map_err(|problem| Fault::field("below", problem.to_string()))?;
+        let top: String = top.iter().map(|name| format!("/{}", name.as_str())).collect();
+        document.folders.retain(|path, _| is_below(path, &top));
+        document.credentials.retain(|path, _| is_below(path, &top));
+        document.groups.clear();
+        document.policies.clear();
+        if document.folders.is_empty() {
+            return Err(Fault::unknown("folder that you are a steward of"));
+        }
+    }
+    for (name, count) in [("folders", document.folders.len()), ("credentials", document.credentials.len()), ("groups", document.groups.len())] {
+        acting.noting(name, count.to_string());
+    }
+    acting.done().await?;
+    Ok((ContentType::new("application", "toml"), file::write(&document)))
+}
+
+/// A file that was brought, with all that is needed to make it so.
+struct Brought {
+    wanted: Document,
+    lines: Lines,
+    world: World,
+    changes: Vec<Change>,
+    /// Tells whether what the file is about has changed since.
+    state: String,
+}
+
+async fn brought(acting: &mut Acting, data: Data<'_>) -> Answer<Brought> {
+    let most = u64::try_from(LARGEST).unwrap_or(u64::MAX);
+    let opened = data.open((most + 1).bytes()).into_bytes().await;
+    let bytes = opened.map_err(|error| Fault::malformed(format!("The file was cut off on its way: {error}.")))?.into_inner();
+    let text = String::from_utf8(bytes).map_err(|_| Fault::field("file", "it is not UTF-8"))?;
+    let (wanted, lines) = file::read(&text).map_err(|problems| Fault::lines(&problems))?;
+    acting.tx()?.lock_access().await?;
+    let world = world(acting, &wanted).await?;
+    let problems = file::problems(&world.known, &world.now, &wanted, &lines, acting.now);
+    if !problems.is_empty() {
+        return Err(Fault::lines(&problems));
+    }
+    let changes = file::compare(&world.now, &wanted);
+    if changes.iter().any(|change| matches!(change, Change::Grant(..) | Change::Alter(..))) {
+        allow_sharing(acting).await?;
+    }
+    let state = world.now.named_in(&wanted).state();
+    Ok(Brought { wanted, lines, world, changes, state })
+}
+
+/// What would change if a file were made so, and who would gain or lose what. Nothing is changed.
+/// The body is the file.
+#[utoipa::path(context_path = "", request_body(content = String, content_type = "application/toml"), responses((status = 200, body = AccessCompared)))]
+#[post("/api/v1/access/compare", data = "<data>")]
+pub async fn compare(mut acting: Acting, data: Data<'_>) -> Answer<Sent<AccessCompared>> {
+    acting.intends("access.compare", "folder", None, "");
+    let mut brought = brought(&mut acting, data).await?;
+    let now = acting.now;
+    let (mut folders, mut credentials, mut groups, mut below) = (vec![], vec![], vec![], vec![]);
+    for change in &brought.changes {
+        let Ok(id) = brought.world.place(&change.spot()) else { continue };
+        match change {
+            Change::Grant(spot, _) | Change::Alter(spot, _) | Change::Withdraw(spot, _) => {
+                if matches!(spot, Spot::Folder(_)) { folders.push(id) } else { credentials.push(id) }
+            }
+            Change::Join(..) | Change::Leave(..) => groups.push(id),
+            Change::Close(..) => below.push(id),
+            _ => {}
+        }
+    }
+    for ids in [&mut folders, &mut credentials, &mut groups, &mut below] {
+        ids.sort_unstable();
+        ids.dedup();
+    }
+    let mut region = acting.tx()?.region_of_many(&folders, &credentials, &groups, &below).await?;
+    let mut alone = acting.tx()?.looked_at_alone(&region, now).await?;
+    acting.tx()?.mark().await?;
+    make(&mut acting, &mut brought).await?;
+    alone.extend(acting.tx()?.looked_at_alone(&region, now).await?);
+    region.credentials = alone;
+    let after = acting.tx()?.scene(&region, None, now).await?;
+    acting.tx()?.back().await?;
+    let before = acting.tx()?.scene(&region, None, now).await?;
+    let preview = show(&mut acting, &before, &after).await?;
+    acting.undo();
+    let shown = brought.changes.iter().take(MOST).map(|change| {
+        let spot = change.spot();
+        AccessChange {
+            line: change.line(&brought.lines),
+            sort: sort_of(&spot).into(),
+            place: spot.name().to_owned(),
+            text: change.words(&brought.world.now, &brought.wanted),
+        }
+    });
+    Ok(Sent(AccessCompared { changes: shown.collect(), count: brought.changes.len(), state: brought.state, preview }))
+}
+
+const fn sort_of(spot: &Spot) -> &'static str {
+    match spot {
+        Spot::Policy(_) => "password-policy",
+        Spot::Group(_) => "group",
+        Spot::Folder(_) => "folder",
+        Spot::Credential(_) => "credential",
+    }
+}
+
+/// Makes a file so, in one transaction: all of it or nothing. With `expect`, the state that a
+/// comparison told, only if nothing that the file is about has changed since.
+#[utoipa::path(context_path = "", params(("expect" = Option<String>, Query)), request_body(content = String, content_type = "application/toml"), responses((status = 200, body = AccessMade)))]
+#[post("/api/v1/access/apply?<expect>", data = "<data>")]
+pub async fn apply(mut acting: Acting, expect: Option<&str>, data: Data<'_>) -> Answer<Sent<AccessMade>> {
+    acting.intends("access.apply", "folder", None, "");
+    let mut brought = brought(&mut acting, data).await?;
+    if expect.is_some_and(|expect| expect != brought.state) {
+        return Err(Fault::stale());
+    }
+    let count = brought.changes.len();
+    if count == 0 {
+        acting.seen().await?;
+        return Ok(Sent(AccessMade { count }));
+    }
+    make(&mut acting, &mut brought).await?;
+    acting.intends("access.apply", "folder", None, "");
+    acting.noting("changes", count.to_string());
+    acting.noting("state", brought.state);
+    acting.done().await?;
+    Ok(Sent(AccessMade { count }))
+}
+
+/// What was gathered to be written at once.
+#[derive(Default)]
+struct Batch {
+    grants: Vec<GrantRow>,
+    altered: Vec<GrantRow>,
+    withdrawn: Vec<Uuid>,
+    joined: Vec<MemberRow>,
+    left: Vec<(Uuid, Uuid)>,
+    /// Folders where there could be no steward any more.
+    doubtful: Vec<Uuid>,
+    /// Folders that were closed.
+    closed: Vec<Uuid>,
+}
+
+impl Batch {
+    async fn write(&mut self, acting: &mut Acting) -> Answer<()> {
+        let tx = acting.tx()?;
+        tx.add_members(&std::mem::take(&mut self.joined)).await?;
+        tx.remove_members(&std::mem::take(&mut self.left)).await?;
+        tx.add_grants(&std::mem::take(&mut self.grants)).await?;
+        tx.alter_grants(&std::mem::take(&mut self.altered)).await?;
+        tx.remove_grants(&std::mem::take(&mut self.withdrawn)).await?;
+        Ok(())
+    }
+}
+
+/// Makes all changes, each with its event; refuses what nobody may do.
+async fn make(acting: &mut Acting, brought: &mut Brought) -> Answer<()> {
+    let (me, now) = (acting.person.id, acting.now);
+    let mut batch = Batch::default();
+    for change in &brought.changes {
+        match change {
+            Change::AddPolicy(_) | Change::ChangePolicy(_) | Change::SetDemand(_) | Change::RemoveDemand(_) => {
+                change_rules(acting, &mut brought.world, &brought.wanted, change).await?;
+            }
+            Change::AddGroup(name) => {
+                acting.intends("group.add", "group", None, name);
+                let name = super::people::named("name", name)?;
+                let row = GroupRow { id: Uuid::now_v7(), organisation: acting.organisation(), name: name.clone(), created_at: acting.now, version: 1 };
+                acting.tx()?.add_group(&row).await?;
+                acting.naming(row.id, &name);
+                brought.world.groups.insert(name, row.id);
+            }
+            Change::Join(group, who) | Change::Leave(group, who) => {
+                let (id, member) = (brought.world.place(&change.spot())?, brought.world.subject(who)?);
+                let joins = matches!(change, Change::Join(..));
+                acting.intends(if joins { "group.join" } else { "group.leave" }, "group", Some(id), group);
+                acting.noting("member", who.to_string());
+                if joins {
+                    let organisation = acting.organisation();
+                    batch.joined.push(MemberRow { organisation, group_id: id, member, member_is_group: matches!(who, Who::Group(_)) });
+                } else {
+                    batch.left.push((id, member));
+                }
+            }
+            Change::AddFolder(path) => add_folder(acting, &mut brought.world, path).await?,
+            Change::Close(path, closed) => {
+                let id = brought.world.place(&change.spot())?;
+                batch.write(acting).await?;
+                acting.intends("folder.change", "folder", Some(id), path);
+                acting.noting("closed", if *closed { "yes" } else { "no" });
+                let mut row = acting.tx()?.folder(id).await?;
+                row.closed = *closed;
+                acting.tx()?.change_folder(&row).await?;
+                if *closed {
+                    batch.closed.push(id);
+                    batch.doubtful.push(id);
+                }
+            }
+            Change::Grant(spot, key) | Change::Alter(spot, key) | Change::Withdraw(spot, key) => {
+                change_grant(acting, &brought.world, &brought.wanted, change, spot, key, &mut batch)?;
+            }
+            Change::SetGate(spot) | Change::RemoveGate(spot) => change_gate(acting, &brought.world, &brought.wanted, spot).await?,
+        }
+        acting.noting("by", "access file");
+        acting.gather()?;
+    }
+    batch.write(acting).await?;
+    acting.intends("access.apply", "folder", None, "");
+    let gone = acting.tx()?.without_steward(Some(&batch.doubtful), now).await?;
+    let path_of = |id: &Uuid| brought.world.folders.iter().find(|(_, its)| *its == id).map(|(path, _)| path.clone()).unwrap_or_default();
+    if let Some(first) = gone.first() {
+        return Err(Fault::conflict(
+            "last-steward",
+            format!("After this {} would have no steward: nobody could grant anything there any more.", path_of(first)),
+            "Grant `steward` to somebody there who can sign in. Nothing was changed.",
+        ));
+    }
+    for id in &batch.closed {
+        if acting.tx()?.reach_folder(me, *id, now).await?.level != Some(Level::Steward) {
+            return Err(Fault::conflict(
+                "would-shut-you-out",
+                format!("After this you would no longer be a steward of {}.", path_of(id)),
+                "Grant yourself or a group of yours `steward` on the folder itself. Nothing was changed.",
+            ));
+        }
+    }
+    Ok(())
+}
+
+async fn add_folder(acting: &mut Acting, world: &mut World, path: &str) -> Answer<()> {
+    acting.intends("folder.add", "folder", None, path);
+    let (parent, name) = path.rsplit_once('/').unwrap_or_default();
+    if path.matches('/').count() > DEEPEST {
+        return Err(Fault::field("file", format!("{path} is deeper than {DEEPEST} folders in each other")));
+    }
+    let row = FolderRow {
+        id: Uuid::now_v7(),
+        organisation: acting.organisation(),
+        parent_id: if parent.is_empty() { None } else { Some(world.place(&Spot::Folder(parent.to_owned()))?) },
+        name: super::people::named("name", name)?,
+        closed: false,
+        created_at: acting.now,
+        created_by: Some(acting.person.id),
+        removed_at: None,
+        version: 1,
+    };
+    acting.tx()?.add_folder(&row).await?;
+    acting.naming(row.id, path);
+    world.folders.insert(path.to_owned(), row.id);
+    Ok(())
+}
+
+fn change_grant(acting: &mut Acting, world: &World, wanted: &Document, change: &Change, spot: &Spot, key: &GrantKey, batch: &mut Batch) -> Answer<()> {
+    let id = world.place(spot)?;
+    let present = world.grants.get(&(spot.clone(), key.clone()));
+    let terms = entry_of(wanted, spot).and_then(|entry| entry.grants.get(key));
+    let action = match change {
+        Change::Grant(..) => "grant.add",
+        Change::Alter(..) => "grant.change",
+        _ => "grant.remove",
+    };
+    acting.intends(action, sort_of(spot), Some(id), spot.name());
+    acting.noting(if present.is_some() && terms.is_none() { "from" } else { "to" }, key.to.to_string());
+    for (name, value) in [("only_kind", &key.kind), ("only_tag", &key.tag)] {
+        if let Some(value) = value {
+            acting.noting(name, value.clone());
+        }
+    }
+    let was_steward = present.is_some_and(|row| row.held == Level::Steward.number());
+    if was_steward && matches!(spot, Spot::Folder(_)) && terms.is_none_or(|terms| terms.level < Level::Steward || terms.until.is_some()) {
+        batch.doubtful.push(id);
+    }
+    let Some(terms) = terms else {
+        let row = present.ok_or_else(|| Fault::internal("a grant to withdraw is not there"))?;
+        acting.noting("level", Level::from_number(row.held).map_or("", Level::word));
+        batch.withdrawn.push(row.id);
+        return Ok(());
+    };
+    acting.noting("level", terms.level.word());
+    if let Some(until) = terms.until {
+        acting.noting("ends_at", until.to_rfc3339());
+    }
+    if !terms.history {
+        acting.noting("history", "no");
+    }
+    let subject = world.subject(&key.to)?;
+    let person = matches!(key.to, Who::Person(_));
+    let folder = matches!(spot, Spot::Folder(_));
+    let row = GrantRow {
+        id: present.map_or_else(Uuid::now_v7, |row| row.id),
+        organisation: acting.organisation(),
+        folder_id: folder.then_some(id),
+        credential_id: (!folder).then_some(id),
+        person_id: person.then_some(subject),
+        group_id: (!person).then_some(subject),
+        held: terms.level.number(),
+        ends_at: terms.until,
+        note: terms.note.clone(),
+        created_at: acting.now,
+        created_by: Some(acting.person.id),
+        only_kind: key.kind.clone(),
+        only_tag: key.tag.clone(),
+        history: terms.history,
+    };
+    if present.is_some() { batch.altered.push(row) } else { batch.grants.push(row) }
+    Ok(())
+}
+
+async fn change_gate(acting: &mut Acting, world: &World, wanted: &Document, spot: &Spot) -> Answer<()> {
+    let id = world.place(spot)?;
+    let present = world.gates.get(spot);
+    let Some(terms) = entry_of(wanted, spot).and_then(|entry| entry.gate.as_ref()) else {
+        acting.intends("gate.remove", sort_of(spot), Some(id), spot.name());
+        let row = present.ok_or_else(|| Fault::internal("a gate to remove is not there"))?;
+        return Ok(acting.tx()?.remove_gate(row.id, row.version).await?);
+    };
+    acting.intends(if present.is_some() { "gate.change" } else { "gate.add" }, sort_of(spot), Some(id), spot.name());
+    let folder = matches!(spot, Spot::Folder(_));
+    let row = GateRow {
+        id: present.map_or_else(Uuid::now_v7, |row| row.id),
+        organisation: acting.organisation(),
+        folder_id: folder.then_some(id),
+        credential_id: (!folder).then_some(id),
+        needs_reason: terms.reason,
+        needs_approval: !terms.approvers.is_empty(),
+        longest_minutes: terms.minutes,
+        one_holder: terms.one_holder,
+        rotate_on_return: terms.rotate,
+        version: present.map_or(1, |row| row.version),
+    };
+    let mut approvers = vec![];
+    for who in &terms.approvers {
+        let subject_is_group = matches!(who, Who::Group(_));
+        approvers.push(ApproverRow { organisation: row.organisation, gate_id: row.id, subject: world.subject(who)?, subject_is_group });
+    }
+    if present.is_some() { acting.tx()?.change_gate(&row, &approvers).await? } else { acting.tx()?.add_gate(&row, &approvers).await? }
+    Ok(())
+}
+
+async fn change_rules(acting: &mut Acting, world: &mut World, wanted: &Document, change: &Change) -> Answer<()> {
+    match change {
+        Change::AddPolicy(name) | Change::ChangePolicy(name) => {
+            let policy = wanted.policies.get(name).ok_or_else(|| Fault::internal("a policy is not in the file"))?;
+            let rules = serde_json::to_value(policy).map_err(|error| Fault::internal(error.to_string()))?;
+            let row = match world.policies.get(name) {
+                Some(present) => PolicyRow { rules, ..present.clone() },
+                None => {
+                    let name = super::people::named("name", name)?;
+                    PolicyRow { id: Uuid::now_v7(), organisation: acting.organisation(), name, rules, is_default: false, version: 1 }
+                }
+            };
+            let present = world.policies.contains_key(name);
+            acting.intends(if present { "policy.change" } else { "policy.add" }, "password-policy", Some(row.id), name);
+            acting.noting("rules", row.rules.to_string());
+            if present {
+                acting.tx()?.change_policy(&row).await?;
+                acting.tx()?.judge_all_again(None).await?;
+            } else {
+                acting.tx()?.add_policy(&row).await?;
+            }
+            world.policies.insert(name.clone(), row);
+        }
+        other => {
+            let spot = other.spot();
+            let folder_id = world.place(&spot)?;
+            acting.intends("folder.password-rule", "folder", Some(folder_id), spot.name());
+            match entry_of(wanted, &spot).and_then(|entry| entry.passwords.as_ref()) {
+                None => {
+                    acting.noting("mode", "none of its own");
+                    acting.tx()?.remove_password_rule(folder_id).await?;
+                }
+                Some(demand) => {
+                    acting.noting("mode", demand.mode.clone());
+                    acting.noting("policies", demand.policies.join(", "));
+                    let policies: Vec<Uuid> = demand.policies.iter().filter_map(|name| world.policies.get(name)).map(|row| row.id).collect();
+                    let row = RuleRow { folder_id, organisation: acting.organisation(), mode: demand.mode.clone(), policies };
+                    acting.tx()?.set_password_rule(&row).await?;
+                }
+            }
+        }
+    }
+    Ok(())
+}
+
+/// The lines of a file that something is wrong with, for an answer: the sentence by its line.
+impl Fault {
+    fn lines(problems: &[file::Problem]) -> Self {
+        let said: BTreeMap<String, String> = problems
+            .iter()
+            .take(100)
+            .map(|problem| (problem.line.map_or_else(|| "file".to_owned(), |line| format!("line {line:>5}")), problem.text.clone()))
+            .collect();
+        Self::fields(said)
+    }
+}
