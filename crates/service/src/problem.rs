@@ -100,6 +100,25 @@ impl Fault {
         fault
     }
 
+    /// A file says what cannot be, each at a line.
+    #[must_use]
+    pub fn lines(problems: &[jexlin_core::access::file::Problem]) -> Self {
+        const MOST: usize = 20;
+        let place = |line: Option<usize>| line.map_or_else(|| "file".to_owned(), |line| format!("line {line}"));
+        let mut fields = BTreeMap::<String, String>::new();
+        for problem in problems {
+            let said = fields.entry(place(problem.line)).or_default();
+            *said = if said.is_empty() { problem.text.clone() } else { format!("{said}; {}", problem.text) };
+        }
+        let mut detail: Vec<String> = problems.iter().take(MOST).map(|problem| format!("{}: {}", place(problem.line), problem.text)).collect();
+        if problems.len() > MOST {
+            detail.push(format!("and {} more", problems.len() - MOST));
+        }
+        let mut fault = Self::new(422, "bad-input", "The input is not usable", detail.join("; "), "Correct what is named and send it again; nothing was changed.");
+        fault.fields = fields;
+        fault
+    }
+
     /// The body or a parameter cannot be read.
     #[must_use]
     pub fn malformed(detail: impl Into<String>) -> Self {

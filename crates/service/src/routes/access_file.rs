@@ -1,6 +1,6 @@
 //! Access as code: written out, compared, made so.
 
-use std::collections::{BTreeMap, BTreeSet, HashMap};
+use std::collections::{BTreeSet, HashMap};
 
 use jexlin_api::{AccessChange, AccessCompared, AccessMade};
 use jexlin_core::access::Level;
@@ -597,16 +597,4 @@ async fn change_rules(acting: &mut Acting, world: &mut World, wanted: &Document,
         }
     }
     Ok(())
-}
-
-/// The lines of a file that something is wrong with, for an answer: the sentence by its line.
-impl Fault {
-    fn lines(problems: &[file::Problem]) -> Self {
-        let said: BTreeMap<String, String> = problems
-            .iter()
-            .take(100)
-            .map(|problem| (problem.line.map_or_else(|| "file".to_owned(), |line| format!("line {line:>5}")), problem.text.clone()))
-            .collect();
-        Self::fields(said)
-    }
 }

@@ -267,7 +267,8 @@ pub fn problems(known: &Known, now: &Document, wanted: &Document, lines: &Lines,
                 }
             }
             Change::AddFolder(path) => {
-                let entry = &wanted.folders[path];
+                // One with an identifier is meant to be there: that it is not is said below.
+                let Some(entry) = wanted.folders.get(path).filter(|entry| entry.id.is_none()) else { continue };
                 let top = path.rfind('/') == Some(0);
                 if top && !known.adds_at_top {
                     say("to add a folder at the top takes the duty `folders`".into());
