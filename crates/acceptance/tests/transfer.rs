@@ -190,14 +190,14 @@ fn taking_back_reaches_only_where_one_is_a_steward_now() {
         let found = folders["items"].as_array().unwrap().iter().find(|it| it["name"] == *name).unwrap().clone();
         (found["id"].as_str().unwrap().to_owned(), found["version"].as_i64().unwrap())
     };
-    let all = ines.get("/api/v1/credentials").good()["items"].as_array().unwrap().clone();
-    let of = |name: &str| all.iter().find(|it| it["name"] == *name).unwrap().clone();
-    let a = of("a");
-    let _ = ines.patch(&format!("/api/v1/credentials/{}", a["id"].as_str().unwrap()), a["version"].as_i64().unwrap(), &json!({"folder": vault})).good();
+    let all = ines.get("/api/v1/credentials").good();
+    let a = all["items"].as_array().unwrap().iter().find(|it| it["name"] == "a").unwrap()["id"].as_str().unwrap().to_owned();
+    let version = ines.get(&format!("/api/v1/credentials/{a}")).good()["version"].as_i64().unwrap();
+    let _ = ines.patch(&format!("/api/v1/credentials/{a}"), version, &json!({"folder": vault})).good();
     let (gone, version) = place("/Office/Gone");
     let _ = ines.patch(&format!("/api/v1/folders/{gone}"), version, &json!({"parent": vault})).good();
     let (shut, version) = place("/Office/Shut");
-    let ines_id = ines.get("/api/v1/people").good()["items"].as_array().unwrap().iter().find(|it| it["name"] == "ines").unwrap()["id"].clone();
+    let ines_id = ines.get("/api/v1/people").good()["items"].as_array().unwrap().iter().find(|it| it["sign_in_name"] == "ines").unwrap()["id"].clone();
     let _ = ines.make("/api/v1/grants", &json!({"folder": shut, "person": ines_id, "level": "steward"}));
     let _ = ines.patch(&format!("/api/v1/folders/{shut}"), version, &json!({"closed": true})).good();
     let import = ines.get("/api/v1/imports").good()["items"][0]["id"].as_str().unwrap().to_owned();
