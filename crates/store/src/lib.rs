@@ -50,7 +50,7 @@ pub use marks::SavedSearchRow;
 pub use order::{CredentialPlace, IdleGrant, Orphan};
 pub use people::{GroupRow, MemberRow, OrganisationRow, PersonRow, PolicyRow};
 pub use personal::{PersonalFolderRow, PersonalItemRow};
-pub use preview::Region;
+pub use preview::{Differs, Region};
 pub use sessions::{SessionRow, Throttle};
 pub use settings::SettingsRow;
 pub use tx::{Receipt, Store, Tx, Withheld, migrate};

@@ -1,13 +1,14 @@
 //! The part of the world that a change can touch, read for a preview of it.
 
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::BTreeSet;
+use std::sync::Arc;
 
 use chrono::{DateTime, Utc};
 use diesel::prelude::*;
 use diesel::sql_types;
 use diesel_async::{RunQueryDsl, SimpleAsyncConnection as _};
 use jexlin_core::access::Level;
-use jexlin_core::access::preview::{Place, Scene};
+use jexlin_core::access::preview::{People, Place, Places, Scene};
 use uuid::Uuid;
 
 use crate::sql::statement;
@@ -32,6 +33,8 @@ struct Id {
 struct PlaceRow {
     #[diesel(sql_type = sql_types::Uuid)]
     id: Uuid,
+    #[diesel(sql_type = sql_types::Uuid)]
+    folder_id: Uuid,
     #[diesel(sql_type = sql_types::Array<sql_types::Uuid>)]
     sources: Vec<Uuid>,
     #[diesel(sql_type = sql_types::BigInt)]
@@ -54,23 +57,36 @@ struct Standing {
 struct Meant {
     #[diesel(sql_type = sql_types::Uuid)]
     person: Uuid,
-    #[diesel(sql_type = sql_types::Uuid)]
-    subject: Uuid,
+    #[diesel(sql_type = sql_types::Array<sql_types::Uuid>)]
+    subjects: Vec<Uuid>,
 }
 
-/// Whether a gate stands before a credential `c`: its own, or one of a folder above.
-const GATED: &str = "(c.folder_id IN (SELECT id FROM gated) OR EXISTS (SELECT FROM gate g WHERE g.credential_id = c.id))";
+impl Standing {
+    fn read(self) -> Option<(Uuid, Uuid, Level)> {
+        Some((self.subject, self.target, Level::from_number(self.held)?))
+    }
+}
+
+/// What of a scene a change can change; the rest is read once.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Differs {
+    /// Grants on these folders or credentials, none of them narrowed.
+    Grants(Vec<Uuid>),
+    /// Who is meant by whom.
+    People,
+    /// Anything.
+    Anything,
+}
+
 const GATED_FOLDERS: &str = "gated(id) AS (
         SELECT g.folder_id FROM gate g WHERE g.folder_id IS NOT NULL AND g.credential_id IS NULL
         UNION SELECT f.id FROM gated JOIN folder f ON f.parent_id = gated.id
     )";
-/// Grants that count at `$2`, the narrowed ones under an identifier of their own: what they reach is
-/// not all that is in a folder.
-const COUNTING: &str = "counting AS MATERIALIZED (
-        SELECT g.id, coalesce(g.person_id, g.group_id) AS subject, g.folder_id, g.credential_id, g.held, g.only_kind, g.only_tag,
-               g.only_kind IS NOT NULL OR g.only_tag IS NOT NULL AS narrowed
-        FROM access_grant g WHERE g.ends_at IS NULL OR $2 < g.ends_at
-    )";
+/// What a grant `g` stands on; a narrowed one has a place of its own, since what it reaches is not all
+/// that is in a folder.
+const STANDS_ON: &str = "CASE WHEN g.only_kind IS NOT NULL OR g.only_tag IS NOT NULL THEN g.id ELSE coalesce(g.folder_id, g.credential_id) END";
+
+type Grants = Vec<(Uuid, Uuid, Level)>;
 
 impl Tx {
     /// What grants on a target reach.
@@ -129,13 +145,12 @@ impl Tx {
     /// # Errors
     /// [`crate::StoreError`].
     pub async fn looked_at_alone(&mut self, region: &Region, now: DateTime<Utc>) -> Result<Vec<Uuid>> {
-        let sql = format!(
-            "WITH {COUNTING}
-             SELECT c.id FROM credential c WHERE c.id = ANY ($3)
-             UNION SELECT c.id FROM counting g JOIN credential c ON c.id = g.credential_id WHERE c.folder_id = ANY ($1)
-             UNION SELECT c.id FROM counting g JOIN folder_source s ON s.source_id = g.folder_id JOIN credential c ON c.folder_id = s.folder_id
-             WHERE g.narrowed AND s.folder_id = ANY ($1) AND (g.only_kind IS NULL OR g.only_kind = c.kind) AND (g.only_tag IS NULL OR g.only_tag = ANY (c.tags))"
-        );
+        let sql = "SELECT c.id FROM credential c WHERE c.id = ANY ($3)
+             UNION SELECT c.id FROM access_grant g JOIN credential c ON c.id = g.credential_id
+             WHERE g.credential_id IS NOT NULL AND (g.ends_at IS NULL OR $2 < g.ends_at) AND c.folder_id = ANY ($1)
+             UNION SELECT c.id FROM access_grant g JOIN folder_source s ON s.source_id = g.folder_id JOIN credential c ON c.folder_id = s.folder_id
+             WHERE (g.only_kind IS NOT NULL OR g.only_tag IS NOT NULL) AND (g.ends_at IS NULL OR $2 < g.ends_at) AND s.folder_id = ANY ($1)
+               AND (g.only_kind IS NULL OR g.only_kind = c.kind) AND (g.only_tag IS NULL OR g.only_tag = ANY (c.tags))";
         let rows: Vec<Id> = statement(sql)
             .bind::<sql_types::Array<sql_types::Uuid>, _>(region.folders.clone())
             .bind::<sql_types::Timestamptz, _>(now)
@@ -161,78 +176,155 @@ impl Tx {
         Ok(self.conn()?.batch_execute("ROLLBACK TO SAVEPOINT marked").await?)
     }
 
-    /// A region as it is now, its single credentials apart from their folders, for these people, or for everybody whom a grant there means.
+    /// A region as it is now, its single credentials apart from their folders, for these people, or for
+    /// everybody whom a grant there means.
     ///
     /// # Errors
     /// [`crate::StoreError`].
     pub async fn scene(&mut self, region: &Region, people: Option<&[Uuid]>, now: DateTime<Utc>) -> Result<Scene> {
-        let mut places = BTreeMap::new();
-        let sql = format!(
-            "WITH RECURSIVE {GATED_FOLDERS}, {COUNTING}
-             SELECT c.id, 1::bigint AS credentials, CASE WHEN {GATED} THEN 1 ELSE 0 END::bigint AS gated,
-                    c.id || array(SELECT s.source_id FROM folder_source s WHERE s.folder_id = c.folder_id)
-                    || array(SELECT g.id FROM counting g JOIN folder_source s ON s.source_id = g.folder_id
-                             WHERE g.narrowed AND s.folder_id = c.folder_id AND (g.only_kind IS NULL OR g.only_kind = c.kind)
-                               AND (g.only_tag IS NULL OR g.only_tag = ANY (c.tags))) AS sources
-             FROM credential c WHERE c.id = ANY ($1) AND c.removed_at IS NULL"
-        );
-        let single: Vec<PlaceRow> = statement(sql)
-            .bind::<sql_types::Array<sql_types::Uuid>, _>(region.credentials.clone())
-            .bind::<sql_types::Timestamptz, _>(now)
-            .load(self.conn()?)
-            .await?;
-        let sql = format!(
-            "WITH RECURSIVE {GATED_FOLDERS}
-             SELECT f.id, array(SELECT s.source_id FROM folder_source s WHERE s.folder_id = f.id) AS sources, n.credentials, n.gated
-             FROM unnest($1) AS f(id)
-             CROSS JOIN LATERAL (SELECT count(*) AS credentials, count(*) FILTER (WHERE {GATED}) AS gated FROM credential c
-                                 WHERE c.folder_id = f.id AND c.removed_at IS NULL AND c.id <> ALL ($2)) n
-             WHERE n.credentials > 0"
-        );
-        let alone: Vec<Uuid> = single.iter().map(|row| row.id).collect();
-        let folders: Vec<PlaceRow> = statement(sql)
-            .bind::<sql_types::Array<sql_types::Uuid>, _>(region.folders.clone())
-            .bind::<sql_types::Array<sql_types::Uuid>, _>(alone)
-            .load(self.conn()?)
-            .await?;
-        let mut sources = BTreeSet::new();
-        for row in single.into_iter().chain(folders) {
-            sources.extend(row.sources.iter().copied());
-            let count = |number: i64| u64::try_from(number).unwrap_or(0);
-            places.insert(row.id, Place { sources: row.sources, credentials: count(row.credentials), gated: count(row.gated) });
-        }
-        let sql = format!(
-            "WITH {COUNTING} SELECT g.subject, CASE WHEN g.narrowed THEN g.id ELSE coalesce(g.folder_id, g.credential_id) END AS target, g.held
-             FROM counting g WHERE CASE WHEN g.narrowed THEN g.id ELSE coalesce(g.folder_id, g.credential_id) END = ANY ($1)"
-        );
-        let standing: Vec<Standing> = statement(sql)
-            .bind::<sql_types::Array<sql_types::Uuid>, _>(sources.into_iter().collect::<Vec<_>>())
-            .bind::<sql_types::Timestamptz, _>(now)
-            .load(self.conn()?)
-            .await?;
-        let people = match people {
-            Some(people) => people.to_vec(),
+        let places = self.places(region, now).await?;
+        let (grants, people) = match people {
+            Some(people) => {
+                let people = self.meant(people).await?;
+                (self.grants_of(&people, None, now).await?, people)
+            }
             None => {
-                let subjects: BTreeSet<Uuid> = standing.iter().map(|grant| grant.subject).collect();
-                self.people_of(&subjects.into_iter().collect::<Vec<_>>()).await?
+                let grants = self.grants_at(&places, now).await?;
+                let subjects: BTreeSet<Uuid> = grants.iter().map(|(subject, ..)| *subject).collect();
+                let people = self.people_of(&subjects.into_iter().collect::<Vec<_>>()).await?;
+                (grants, self.meant(&people).await?)
             }
         };
-        let mut scene = Scene { places, ..Scene::default() };
+        Ok(Scene { places: Arc::new(places), grants, people: Arc::new(people) })
+    }
+
+    /// The scene before a change, when the change has been taken back again and `after` was read while
+    /// it was made.
+    ///
+    /// # Errors
+    /// [`crate::StoreError`].
+    pub async fn scene_before(&mut self, after: &mut Scene, region: &Region, people: Option<&[Uuid]>, differs: &Differs, now: DateTime<Utc>) -> Result<Scene> {
+        match (differs, people) {
+            (Differs::Grants(targets), Some(_)) => {
+                let mut grants: Grants = after.grants.iter().filter(|(_, target, _)| !targets.contains(target)).copied().collect();
+                grants.extend(self.grants_of(&after.people, Some(targets), now).await?);
+                Ok(Scene { places: Arc::clone(&after.places), grants, people: Arc::clone(&after.people) })
+            }
+            (Differs::People, Some(people)) => {
+                let before = self.meant(people).await?;
+                // Whom the change brings in or out changes which grants count, not the grants.
+                let mut all = before.clone();
+                for (person, subjects) in after.people.iter() {
+                    all.entry(*person).or_default().extend(subjects);
+                }
+                after.grants = self.grants_of(&all, None, now).await?;
+                Ok(Scene { places: Arc::clone(&after.places), grants: after.grants.clone(), people: Arc::new(before) })
+            }
+            _ => self.scene(region, people, now).await,
+        }
+    }
+
+    async fn places(&mut self, region: &Region, now: DateTime<Utc>) -> Result<Places> {
+        let sql = format!(
+            "WITH RECURSIVE {GATED_FOLDERS}
+             SELECT c.id, c.folder_id, 1::bigint AS credentials,
+                    CASE WHEN c.folder_id IN (SELECT id FROM gated) OR EXISTS (SELECT FROM gate g WHERE g.credential_id = c.id) THEN 1 ELSE 0 END::bigint AS gated,
+                    c.id || array(SELECT s.source_id FROM folder_source s WHERE s.folder_id = c.folder_id)
+                    || array(SELECT g.id FROM access_grant g JOIN folder_source s ON s.source_id = g.folder_id
+                             WHERE (g.only_kind IS NOT NULL OR g.only_tag IS NOT NULL) AND (g.ends_at IS NULL OR $2 < g.ends_at) AND s.folder_id = c.folder_id
+                               AND (g.only_kind IS NULL OR g.only_kind = c.kind) AND (g.only_tag IS NULL OR g.only_tag = ANY (c.tags))) AS sources
+             FROM credential c WHERE c.id = ANY ($1) AND c.removed_at IS NULL"
+        );
+        let single: Vec<PlaceRow> = if region.credentials.is_empty() {
+            vec![]
+        } else {
+            let query = statement(sql)
+                .bind::<sql_types::Array<sql_types::Uuid>, _>(region.credentials.clone())
+                .bind::<sql_types::Timestamptz, _>(now);
+            query.load(self.conn()?).await?
+        };
+        // What is directly in a folder is counted as it comes and goes; what has a gate of its own is
+        // counted here, and what is a place of its own is taken off again.
+        let sql = format!(
+            "WITH RECURSIVE {GATED_FOLDERS}, counted AS (
+                SELECT n.folder_id AS id, sum(n.credentials)::bigint AS credentials FROM folder_count n WHERE n.folder_id = ANY ($1) GROUP BY 1 HAVING sum(n.credentials) > 0
+             ), source AS (
+                SELECT s.folder_id AS id, array_agg(s.source_id) AS sources FROM folder_source s WHERE s.folder_id = ANY ($1) GROUP BY 1
+             ), own_gate AS (
+                SELECT c.folder_id AS id, count(*) AS gated FROM gate g JOIN credential c ON c.id = g.credential_id
+                WHERE c.removed_at IS NULL AND c.folder_id = ANY ($1) GROUP BY 1
+             )
+             SELECT counted.id, counted.id AS folder_id, source.sources, counted.credentials,
+                    CASE WHEN gated.id IS NOT NULL THEN counted.credentials ELSE coalesce(own_gate.gated, 0) END AS gated
+             FROM counted JOIN source USING (id) LEFT JOIN gated USING (id) LEFT JOIN own_gate USING (id)"
+        );
+        let folders: Vec<PlaceRow> = statement(sql).bind::<sql_types::Array<sql_types::Uuid>, _>(region.folders.clone()).load(self.conn()?).await?;
+        let count = |number: i64| u64::try_from(number).unwrap_or(0);
+        let mut places: Places = folders
+            .into_iter()
+            .map(|row| (row.id, Place { sources: row.sources, credentials: count(row.credentials), gated: count(row.gated) }))
+            .collect();
+        for row in &single {
+            if let Some(place) = places.get_mut(&row.folder_id) {
+                place.credentials = place.credentials.saturating_sub(1);
+                place.gated = place.gated.saturating_sub(count(row.gated));
+            }
+        }
+        places.extend(single.into_iter().map(|row| (row.id, Place { sources: row.sources, credentials: 1, gated: count(row.gated) })));
+        places.retain(|_, place| place.credentials > 0);
+        Ok(places)
+    }
+
+    /// The people with themselves and all groups that they are in.
+    async fn meant(&mut self, people: &[Uuid]) -> Result<People> {
         let sql = "WITH RECURSIVE up(person, subject) AS (
                 SELECT p, p FROM unnest($1) AS p
                 UNION SELECT up.person, m.group_id FROM up JOIN group_member m ON m.member = up.subject
-             ) SELECT person, subject FROM up";
-        let meant: Vec<Meant> = statement(sql).bind::<sql_types::Array<sql_types::Uuid>, _>(people).load(self.conn()?).await?;
-        let mut subjects = BTreeSet::new();
-        for row in meant {
-            subjects.insert(row.subject);
-            scene.people.entry(row.person).or_default().insert(row.subject);
+             ) SELECT person, array_agg(subject) AS subjects FROM up GROUP BY 1";
+        let rows: Vec<Meant> = statement(sql).bind::<sql_types::Array<sql_types::Uuid>, _>(people.to_vec()).load(self.conn()?).await?;
+        Ok(rows.into_iter().map(|row| (row.person, row.subjects.into_iter().collect())).collect())
+    }
+
+    /// The grants to these people and their groups; with `on`, those on these targets alone.
+    async fn grants_of(&mut self, people: &People, on: Option<&[Uuid]>, now: DateTime<Utc>) -> Result<Grants> {
+        let subjects: BTreeSet<Uuid> = people.values().flatten().copied().collect();
+        let sql = format!(
+            "SELECT coalesce(g.person_id, g.group_id) AS subject, {STANDS_ON} AS target, g.held FROM access_grant g
+             WHERE (g.ends_at IS NULL OR $2 < g.ends_at) AND (g.person_id = ANY ($1) OR g.group_id = ANY ($1))
+               AND ($3 OR g.folder_id = ANY ($4) OR g.credential_id = ANY ($4))"
+        );
+        let rows = statement(sql)
+            .bind::<sql_types::Array<sql_types::Uuid>, _>(subjects.into_iter().collect::<Vec<_>>())
+            .bind::<sql_types::Timestamptz, _>(now)
+            .bind::<sql_types::Bool, _>(on.is_none())
+            .bind::<sql_types::Array<sql_types::Uuid>, _>(on.unwrap_or_default().to_vec());
+        Ok(rows.load(self.conn()?).await?.into_iter().filter_map(Standing::read).collect())
+    }
+
+    /// The grants that reach these places.
+    async fn grants_at(&mut self, places: &Places, now: DateTime<Utc>) -> Result<Grants> {
+        let sources: BTreeSet<Uuid> = places.values().flat_map(|place| &place.sources).copied().collect();
+        let sql = format!(
+            "SELECT coalesce(g.person_id, g.group_id) AS subject, {STANDS_ON} AS target, g.held FROM access_grant g
+             WHERE (g.ends_at IS NULL OR $2 < g.ends_at) AND {STANDS_ON} = ANY ($1)"
+        );
+        let rows = statement(sql)
+            .bind::<sql_types::Array<sql_types::Uuid>, _>(sources.into_iter().collect::<Vec<_>>())
+            .bind::<sql_types::Timestamptz, _>(now);
+        Ok(rows.load(self.conn()?).await?.into_iter().filter_map(Standing::read).collect())
+    }
+
+    /// Makes one note of many about how many credentials lie in a folder. How many notes went.
+    ///
+    /// # Errors
+    /// [`crate::StoreError`].
+    pub async fn fold_counts(&mut self) -> Result<i64> {
+        #[derive(QueryableByName)]
+        struct Gone {
+            #[diesel(sql_type = sql_types::BigInt)]
+            gone: i64,
         }
-        scene.grants = standing
-            .into_iter()
-            .filter(|grant| subjects.contains(&grant.subject))
-            .filter_map(|grant| Some((grant.subject, grant.target, Level::from_number(grant.held)?)))
-            .collect();
-        Ok(scene)
+        let row: Gone = statement("SELECT fold_counts() AS gone").get_result(self.conn()?).await?;
+        Ok(row.gone)
     }
 }

@@ -9,7 +9,7 @@ use std::collections::BTreeSet;
 use jexlin_core::access::plain::{Credential, Folder, Grant, Only, World};
 use jexlin_core::access::preview::{Scene, preview};
 use jexlin_core::access::{Level, in_force};
-use jexlin_store::{CredentialRow, GrantRow, GroupRow, ListQuery, MemberRow, Region, Store, Target};
+use jexlin_store::{CredentialRow, GrantRow, GroupRow, ListQuery, MemberRow, Differs, Region, Store, Target};
 use proptest::prelude::*;
 use uuid::Uuid;
 
@@ -210,19 +210,20 @@ async fn turn(tx: &mut jexlin_store::Tx, plain: &mut World, people: &[Uuid], tur
     let folder = folders[turn.one.index(folders.len())];
     let subjects: Vec<Uuid> = people.iter().chain(&groups).copied().collect();
     let subject = subjects[turn.other.index(subjects.len())];
-    let (mut region, whom) = match turn.sort {
-        0 => (tx.region_of(Target::Folder(folder)).await.unwrap(), Some(tx.people_of(&[subject]).await.unwrap())),
+    let on = |target: Uuid, narrowed: bool| if narrowed { Differs::Anything } else { Differs::Grants(vec![target]) };
+    let (mut region, whom, differs) = match turn.sort {
+        0 => (tx.region_of(Target::Folder(folder)).await.unwrap(), Some(tx.people_of(&[subject]).await.unwrap()), on(folder, turn.level == 2)),
         1 => {
             let grant = plain.grants.get(turn.one.index(plain.grants.len().max(1)))?.clone();
             let target = if plain.folders.contains_key(&grant.target) { Target::Folder(grant.target) } else { Target::Credential(grant.target) };
-            (tx.region_of(target).await.unwrap(), Some(tx.people_of(&[grant.subject]).await.unwrap()))
+            (tx.region_of(target).await.unwrap(), Some(tx.people_of(&[grant.subject]).await.unwrap()), on(grant.target, !grant.only.is_all()))
         }
         2 | 3 => {
             let group = *groups.get(turn.one.index(groups.len().max(1)))?;
-            (tx.region_of_group(group).await.unwrap(), Some(tx.people_of(&[subject]).await.unwrap()))
+            (tx.region_of_group(group).await.unwrap(), Some(tx.people_of(&[subject]).await.unwrap()), Differs::People)
         }
-        4 => (tx.region_below(folder).await.unwrap(), None),
-        _ => (Region { folders: vec![], credentials: credentials.iter().take(2).copied().collect() }, None),
+        4 => (tx.region_below(folder).await.unwrap(), None, Differs::Anything),
+        _ => (Region { folders: vec![], credentials: credentials.iter().take(2).copied().collect() }, None, Differs::Anything),
     };
     let mut alone = tx.looked_at_alone(&region, now).await.unwrap();
     tx.mark().await.unwrap();
@@ -289,9 +290,9 @@ async fn turn(tx: &mut jexlin_store::Tx, plain: &mut World, people: &[Uuid], tur
     }
     alone.extend(tx.looked_at_alone(&region, now).await.unwrap());
     region.credentials = alone;
-    let after = tx.scene(&region, whom.as_deref(), now).await.unwrap();
+    let mut after = tx.scene(&region, whom.as_deref(), now).await.unwrap();
     tx.back().await.unwrap();
-    let before = tx.scene(&region, whom.as_deref(), now).await.unwrap();
+    let before = tx.scene_before(&mut after, &region, whom.as_deref(), &differs, now).await.unwrap();
     Some((before, after))
 }
 
@@ -343,6 +344,64 @@ proptest! {
         runtime.block_on(async {
             let store = Store::open(&database.service, 2).unwrap();
             previews(&store, &recipe, &change).await;
+        });
+    }
+}
+
+/// What is to be done with the credentials of some folders: which sort of thing, with which, where.
+fn comings() -> impl Strategy<Value = Vec<(u8, prop::sample::Index, prop::sample::Index)>> {
+    prop::collection::vec((0_u8..4, any::<prop::sample::Index>(), any::<prop::sample::Index>()), 1..40)
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig { cases: 20, ..ProptestConfig::default() })]
+    #[test]
+    fn what_is_noted_of_folders_is_how_many_credentials_lie_in_them(comings in comings()) {
+        let runtime = tokio::runtime::Builder::new_multi_thread().enable_all().build().unwrap();
+        runtime.block_on(async {
+            let store = Store::open(&rig::world().1.service, 2).unwrap();
+            let (org, person) = rig::organisation(&store).await;
+            let folders: Vec<Uuid> = (0..3).map(|_| Uuid::now_v7()).collect();
+            let mut tx = store.begin(org).await.unwrap();
+            for folder in &folders {
+                tx.add_folder(&rig::folder(org, *folder, None, false)).await.unwrap();
+            }
+            tx.commit().await.unwrap();
+            let mut there: Vec<(Uuid, usize)> = vec![];
+            for (number, (sort, which, to)) in comings.iter().enumerate() {
+                let mut tx = store.begin(org).await.unwrap();
+                let to = to.index(folders.len());
+                match sort {
+                    0 | 1 => {
+                        let row = rig::credential(org, folders[to], &format!("thing {number}"));
+                        there.push((row.id, to));
+                        tx.add_credentials(&[row]).await.unwrap();
+                    }
+                    2 if !there.is_empty() => {
+                        let which = which.index(there.len());
+                        tx.place_credentials(&[there[which].0], folders[to]).await.unwrap();
+                        there[which].1 = to;
+                    }
+                    _ => {
+                        // A whole folder goes to the bin and comes back.
+                        let removal = rig::removal(org, folders[to], person);
+                        tx.add_removal(&removal).await.unwrap();
+                        tx.remove_folder_tree(&removal).await.unwrap();
+                        tx.commit().await.unwrap();
+                        tx = store.begin(org).await.unwrap();
+                        tx.restore_removal(&removal, at(1)).await.unwrap();
+                        tx.fold_counts().await.unwrap();
+                    }
+                }
+                tx.commit().await.unwrap();
+            }
+            let mut tx = store.begin(org).await.unwrap();
+            let region = Region { folders: folders.clone(), credentials: vec![] };
+            let scene = tx.scene(&region, Some(&[]), at(0)).await.unwrap();
+            for (number, folder) in folders.iter().enumerate() {
+                let lies = there.iter().filter(|(_, at)| *at == number).count();
+                assert_eq!(scene.places.get(folder).map_or(0, |place| place.credentials), u64::try_from(lies).unwrap());
+            }
         });
     }
 }

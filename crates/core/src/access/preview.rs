@@ -8,6 +8,7 @@
 //! begins; the rest is counted together.
 
 use std::collections::{BTreeMap, BTreeSet, HashMap};
+use std::sync::Arc;
 
 use uuid::Uuid;
 
@@ -25,15 +26,21 @@ pub struct Place {
     pub gated: u64,
 }
 
+/// Places by what they are places of: a folder or a credential.
+pub type Places = BTreeMap<Uuid, Place>;
+/// Everybody concerned, with themselves and the groups that they are in, by way of groups too.
+pub type People = BTreeMap<Uuid, BTreeSet<Uuid>>;
+
 /// The part of the world that a change can touch, at one moment. Only grants in force are in it.
+/// What a change leaves as it is two scenes can share.
 #[derive(Clone, Debug, Default)]
 pub struct Scene {
-    /// By what they are places of: a folder or a credential.
-    pub places: BTreeMap<Uuid, Place>,
+    /// The places.
+    pub places: Arc<Places>,
     /// Subject, what it stands on, and what it gives.
     pub grants: Vec<(Uuid, Uuid, Level)>,
-    /// Everybody concerned, with themselves and the groups that they are in, by way of groups too.
-    pub people: BTreeMap<Uuid, BTreeSet<Uuid>>,
+    /// The people.
+    pub people: Arc<People>,
 }
 
 /// What changes for one person.
@@ -51,117 +58,193 @@ pub struct Shift {
     pub gated: u64,
 }
 
-/// What somebody is meant by: the best level by source.
-type Held = BTreeMap<Uuid, Level>;
+/// What somebody is meant by: the best level by source, in the order of sources.
+type Held = Vec<(u32, Level)>;
+/// What stands where, by subject.
+type Standing = HashMap<Uuid, Vec<(u32, Level)>>;
 
-/// A place before and after.
-struct Pair<'a> {
-    before: &'a [Uuid],
-    after: &'a [Uuid],
+/// A place before and after. Sources have numbers here: there are many places, and each is looked at
+/// for many people.
+struct Pair {
+    before: Vec<u32>,
+    after: Vec<u32>,
     credentials: u64,
     gated: u64,
+    /// Which of the sorts of places it is of.
+    sort: usize,
+}
+
+/// Places that have the same wide sources are alike for whoever no narrow grant means there.
+struct Sort {
+    before: Vec<u32>,
+    after: Vec<u32>,
+    credentials: u64,
+    gated: u64,
+}
+
+/// All places, and where each source reaches.
+struct Map {
+    numbers: HashMap<Uuid, u32>,
+    pairs: Vec<Pair>,
+    /// By source, the places that it reaches; none of wide ones.
+    at: Vec<Vec<usize>>,
+    wide: Vec<bool>,
+    sorts: Vec<Sort>,
 }
 
 /// Sources of more places than this are looked at for all these places together.
 const WIDE: usize = 64;
 
+impl Map {
+    fn of(before: &Scene, after: &Scene) -> Self {
+        let mut map = Self { numbers: HashMap::new(), pairs: vec![], at: vec![], wide: vec![], sorts: vec![] };
+        if Arc::ptr_eq(&before.places, &after.places) {
+            for place in after.places.values() {
+                let sources = map.numbered(&place.sources);
+                map.add(sources.clone(), sources, place);
+            }
+        } else {
+            let keys: BTreeSet<&Uuid> = before.places.keys().chain(after.places.keys()).collect();
+            for key in keys {
+                let (old, new) = (before.places.get(key), after.places.get(key));
+                let Some(counted) = new.or(old) else { continue };
+                let old = old.map(|place| map.numbered(&place.sources)).unwrap_or_default();
+                let new = new.map(|place| map.numbered(&place.sources)).unwrap_or_default();
+                map.add(old, new, counted);
+            }
+        }
+        map.wide = map.at.iter().map(|places| places.len() > WIDE).collect();
+        for (places, wide) in map.at.iter_mut().zip(&map.wide) {
+            if *wide {
+                places.clear();
+            }
+        }
+        let mut known: HashMap<(Vec<u32>, Vec<u32>), usize> = HashMap::new();
+        for pair in &mut map.pairs {
+            let wide_of = |sources: &[u32]| -> Vec<u32> { sources.iter().filter(|source| is(&map.wide, **source)).copied().collect() };
+            let key = (wide_of(&pair.before), wide_of(&pair.after));
+            pair.sort = *known.entry(key).or_insert_with_key(|key| {
+                map.sorts.push(Sort { before: key.0.clone(), after: key.1.clone(), credentials: 0, gated: 0 });
+                map.sorts.len() - 1
+            });
+            if let Some(sort) = map.sorts.get_mut(pair.sort) {
+                sort.credentials += pair.credentials;
+                sort.gated += pair.gated;
+            }
+        }
+        map
+    }
+
+    fn numbered(&mut self, sources: &[Uuid]) -> Vec<u32> {
+        let mut numbers: Vec<u32> = sources
+            .iter()
+            .map(|source| {
+                let next = u32::try_from(self.numbers.len()).unwrap_or(u32::MAX);
+                *self.numbers.entry(*source).or_insert(next)
+            })
+            .collect();
+        numbers.sort_unstable();
+        numbers.dedup();
+        numbers
+    }
+
+    fn add(&mut self, before: Vec<u32>, after: Vec<u32>, counted: &Place) {
+        self.at.resize(self.numbers.len(), vec![]);
+        for (at, source) in before.iter().chain(&after).enumerate() {
+            // What is a source before and after is one place all the same.
+            if at >= before.len() && before.binary_search(source).is_ok() {
+                continue;
+            }
+            if let Some(places) = usize::try_from(*source).ok().and_then(|source| self.at.get_mut(source)) {
+                places.push(self.pairs.len());
+            }
+        }
+        self.pairs.push(Pair { before, after, credentials: counted.credentials, gated: counted.gated, sort: 0 });
+    }
+
+    fn standing(&self, scene: &Scene) -> Standing {
+        let mut of = Standing::new();
+        for (subject, target, level) in &scene.grants {
+            if let Some(number) = self.numbers.get(target) {
+                of.entry(*subject).or_default().push((*number, *level));
+            }
+        }
+        of
+    }
+
+    fn compare(&self, old: &Held, new: &Held) -> Sums {
+        let mut touched: Vec<usize> = old
+            .iter()
+            .chain(new)
+            .filter_map(|(source, _)| usize::try_from(*source).ok().and_then(|source| self.at.get(source)))
+            .flatten()
+            .copied()
+            .collect();
+        touched.sort_unstable();
+        touched.dedup();
+        let mut sums = Sums::new();
+        let mut add = |levels: (Option<Level>, Option<Level>), credentials: u64, gated: u64| {
+            if levels.0 != levels.1 && credentials > 0 {
+                let sum = sums.entry(levels).or_default();
+                sum.0 += credentials;
+                sum.1 += gated;
+            }
+        };
+        let mut apart: HashMap<usize, (u64, u64)> = HashMap::new();
+        for pair in touched.into_iter().filter_map(|number| self.pairs.get(number)) {
+            add((best(old, &pair.before), best(new, &pair.after)), pair.credentials, pair.gated);
+            let sum = apart.entry(pair.sort).or_default();
+            sum.0 += pair.credentials;
+            sum.1 += pair.gated;
+        }
+        for (number, sort) in self.sorts.iter().enumerate() {
+            let (credentials, gated) = apart.get(&number).copied().unwrap_or_default();
+            add((best(old, &sort.before), best(new, &sort.after)), sort.credentials - credentials, sort.gated - gated);
+        }
+        sums
+    }
+}
+
+fn is(marks: &[bool], number: u32) -> bool {
+    usize::try_from(number).ok().and_then(|number| marks.get(number)).copied().unwrap_or(false)
+}
+
+/// The best level that somebody holds on any of some sources.
+fn best(held: &Held, sources: &[u32]) -> Option<Level> {
+    sources.iter().filter_map(|source| held.binary_search_by_key(source, |(number, _)| *number).ok().and_then(|at| held.get(at))).map(|(_, level)| *level).max()
+}
+
+/// What is held by way of any of some subjects.
+fn held(standing: &Standing, subjects: Option<&BTreeSet<Uuid>>) -> Held {
+    let mut held: Held = subjects.into_iter().flatten().filter_map(|subject| standing.get(subject)).flatten().copied().collect();
+    // The best of each source comes first, and is kept.
+    held.sort_unstable_by_key(|(source, level)| (*source, std::cmp::Reverse(*level)));
+    held.dedup_by_key(|(source, _)| *source);
+    held
+}
+
+type Sums = BTreeMap<(Option<Level>, Option<Level>), (u64, u64)>;
+
 /// What changes, by person, before and after. Places that are in one scene only count as reached by
 /// nothing in the other.
 #[must_use]
 pub fn preview(before: &Scene, after: &Scene) -> Vec<Shift> {
-    let keys: BTreeSet<Uuid> = before.places.keys().chain(after.places.keys()).copied().collect();
-    let pairs: Vec<Pair<'_>> = keys
-        .iter()
-        .filter_map(|key| {
-            let (old, new) = (before.places.get(key), after.places.get(key));
-            let counted = new.or(old)?;
-            Some(Pair {
-                before: old.map_or(&[], |place| &place.sources),
-                after: new.map_or(&[], |place| &place.sources),
-                credentials: counted.credentials,
-                gated: counted.gated,
-            })
-        })
-        .collect();
-    let mut at: HashMap<Uuid, Vec<usize>> = HashMap::new();
-    for (number, pair) in pairs.iter().enumerate() {
-        let sources: BTreeSet<&Uuid> = pair.before.iter().chain(pair.after).collect();
-        for source in sources {
-            at.entry(*source).or_default().push(number);
-        }
-    }
-    let wide: BTreeSet<Uuid> = at.iter().filter(|(_, places)| places.len() > WIDE).map(|(source, _)| *source).collect();
-    // Places that have the same wide sources are alike for whoever no narrow grant means there.
-    let wide_of = |sources: &[Uuid]| -> Vec<Uuid> { sources.iter().filter(|source| wide.contains(source)).copied().collect() };
-    let mut sorts = Sorts::new();
-    for pair in &pairs {
-        let sum = sorts.entry((wide_of(pair.before), wide_of(pair.after))).or_default();
-        sum.0 += pair.credentials;
-        sum.1 += pair.gated;
-    }
-
-    let standing = |scene: &Scene| {
-        let mut of: HashMap<Uuid, Vec<(Uuid, Level)>> = HashMap::new();
-        for (subject, target, level) in &scene.grants {
-            of.entry(*subject).or_default().push((*target, *level));
-        }
-        of
-    };
-    let (old_grants, new_grants) = (standing(before), standing(after));
-    let held = |grants: &HashMap<Uuid, Vec<(Uuid, Level)>>, subjects: Option<&BTreeSet<Uuid>>| {
-        let mut held = Held::new();
-        for (target, level) in subjects.into_iter().flatten().filter_map(|subject| grants.get(subject)).flatten() {
-            let best = held.entry(*target).or_insert(*level);
-            *best = (*best).max(*level);
-        }
-        held
-    };
+    let map = Map::of(before, after);
+    let (old_grants, new_grants) = (map.standing(before), map.standing(after));
     let people: BTreeSet<Uuid> = before.people.keys().chain(after.people.keys()).copied().collect();
-    let mut alike: BTreeMap<(Held, Held), Vec<Uuid>> = BTreeMap::new();
+    let mut alike: HashMap<(Held, Held), Vec<Uuid>> = HashMap::new();
     for person in people {
         let key = (held(&old_grants, before.people.get(&person)), held(&new_grants, after.people.get(&person)));
         alike.entry(key).or_default().push(person);
     }
-
     let mut shifts = vec![];
-    for ((old, new), people) in &alike {
-        for ((before, after), (credentials, gated)) in compare(old, new, &pairs, &at, &wide, &sorts) {
+    for ((old, new), people) in alike.iter().filter(|((old, new), _)| old != new || !Arc::ptr_eq(&before.places, &after.places)) {
+        for ((before, after), (credentials, gated)) in map.compare(old, new) {
             shifts.extend(people.iter().map(|person| Shift { person: *person, before, after, credentials, gated }));
         }
     }
     shifts.sort_unstable();
     shifts
-}
-
-/// How many credentials have these wide sources before and after, and how many of them are gated.
-type Sorts = HashMap<(Vec<Uuid>, Vec<Uuid>), (u64, u64)>;
-type Sums = BTreeMap<(Option<Level>, Option<Level>), (u64, u64)>;
-
-fn compare(old: &Held, new: &Held, pairs: &[Pair<'_>], at: &HashMap<Uuid, Vec<usize>>, wide: &BTreeSet<Uuid>, sorts: &Sorts) -> Sums {
-    let best = |held: &Held, sources: &[Uuid]| sources.iter().filter_map(|source| held.get(source)).max().copied();
-    let wide_of = |sources: &[Uuid]| -> Vec<Uuid> { sources.iter().filter(|source| wide.contains(source)).copied().collect() };
-    let touched: BTreeSet<usize> =
-        old.keys().chain(new.keys()).filter(|source| !wide.contains(source)).filter_map(|source| at.get(source)).flatten().copied().collect();
-    let mut sums = Sums::new();
-    let mut rest = sorts.clone();
-    let mut add = |levels: (Option<Level>, Option<Level>), credentials: u64, gated: u64| {
-        if levels.0 != levels.1 && credentials > 0 {
-            let sum = sums.entry(levels).or_default();
-            sum.0 += credentials;
-            sum.1 += gated;
-        }
-    };
-    for pair in touched.into_iter().filter_map(|number| pairs.get(number)) {
-        add((best(old, pair.before), best(new, pair.after)), pair.credentials, pair.gated);
-        if let Some(sum) = rest.get_mut(&(wide_of(pair.before), wide_of(pair.after))) {
-            sum.0 -= pair.credentials;
-            sum.1 -= pair.gated;
-        }
-    }
-    for ((before, after), (credentials, gated)) in rest {
-        add((best(old, &before), best(new, &after)), credentials, gated);
-    }
-    sums
 }
 
 #[cfg(test)]
@@ -211,14 +294,14 @@ mod tests {
             for n in 0..150_u128 {
                 let folder = 2 + n % 8;
                 let sources = if closed.contains(&folder) { vec![id(1000 + n), id(folder)] } else { vec![id(1000 + n), id(folder), id(1)] };
-                scene.places.insert(id(1000 + n), Place { sources, credentials: u64::try_from(n % 4).unwrap(), gated: u64::from(n % 4 == 3) });
+                Arc::make_mut(&mut scene.places).insert(id(1000 + n), Place { sources, credentials: u64::try_from(n % 4).unwrap(), gated: u64::from(n % 4 == 3) });
             }
             for (subject, target, level) in grants {
                 scene.grants.push((id(subject), id(if target == 9 { 1000 + subject } else { target }), Level::ALL[level]));
             }
             for (n, groups) in groups.iter().enumerate() {
                 let person = id(50 + u128::try_from(n).unwrap());
-                scene.people.insert(person, groups.iter().map(|group| id(*group)).chain([person]).collect());
+                Arc::make_mut(&mut scene.people).insert(person, groups.iter().map(|group| id(*group)).chain([person]).collect());
             }
             scene
         }
@@ -227,6 +310,14 @@ mod tests {
     proptest! {
         #[test]
         fn it_says_what_the_definition_says_for_every_person_and_every_credential(before in scene(), after in scene()) {
+            prop_assert_eq!(preview(&before, &after), plainly(&before, &after));
+        }
+
+        #[test]
+        fn what_two_scenes_share_is_as_if_each_had_it(before in scene(), after in scene()) {
+            let after = Scene { places: Arc::clone(&before.places), ..after };
+            prop_assert_eq!(preview(&before, &after), plainly(&before, &after));
+            let after = Scene { people: Arc::clone(&before.people), ..after };
             prop_assert_eq!(preview(&before, &after), plainly(&before, &after));
         }
 

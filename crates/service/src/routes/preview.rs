@@ -5,11 +5,11 @@ use std::collections::BTreeSet;
 use jexlin_api::{Change, ChangeFolder, Preview, Shift};
 use jexlin_core::access::preview::{Scene, preview as compare};
 use jexlin_core::access::{Level, mark};
-use jexlin_store::Region;
+use jexlin_store::{Differs, Region};
 use rocket::{Route, post, routes};
 use uuid::Uuid;
 
-use super::access::{give, target_of, withdraw};
+use super::access::{give, sort_of, target_of, withdraw};
 use super::exchange::{Body, Sent};
 use super::folders::{allow_folder, alter};
 use super::people::{join, leave};
@@ -31,37 +31,47 @@ const MOST_MOVED: usize = 1000;
 struct Scope {
     region: Region,
     people: Option<Vec<Uuid>>,
+    differs: Differs,
+}
+
+/// What a grant on a target changes of the scene; a narrowed one makes places of its own.
+fn of_grant(target: Uuid, narrowed: bool) -> Differs {
+    if narrowed { Differs::Anything } else { Differs::Grants(vec![target]) }
 }
 
 async fn scope_of(acting: &mut Acting, change: &Change) -> Answer<Scope> {
     let tx = acting.tx()?;
     if let Some(grant) = &change.grant {
-        let region = tx.region_of(target_of(grant.folder, grant.credential)?).await?;
+        let target = target_of(grant.folder, grant.credential)?;
+        let region = tx.region_of(target).await?;
         let subjects: Vec<Uuid> = grant.person.or(grant.group).into_iter().collect();
-        return Ok(Scope { region, people: Some(tx.people_of(&subjects).await?) });
+        let differs = of_grant(sort_of(target).0, grant.only_kind.is_some() || grant.only_tag.is_some());
+        return Ok(Scope { region, people: Some(tx.people_of(&subjects).await?), differs });
     }
     if let Some(grant) = change.withdraw {
         let row = tx.grant(grant).await.map_err(|_| Fault::unknown("grant"))?;
-        let region = tx.region_of(target_of(row.folder_id, row.credential_id)?).await?;
+        let target = target_of(row.folder_id, row.credential_id)?;
+        let region = tx.region_of(target).await?;
         let subjects: Vec<Uuid> = row.person_id.or(row.group_id).into_iter().collect();
-        return Ok(Scope { region, people: Some(tx.people_of(&subjects).await?) });
+        let differs = of_grant(sort_of(target).0, row.only_kind.is_some() || row.only_tag.is_some());
+        return Ok(Scope { region, people: Some(tx.people_of(&subjects).await?), differs });
     }
     if let Some(membership) = change.join.as_ref().or(change.leave.as_ref()) {
         let region = tx.region_of_group(membership.group).await?;
-        return Ok(Scope { region, people: Some(tx.people_of(&[membership.member]).await?) });
+        return Ok(Scope { region, people: Some(tx.people_of(&[membership.member]).await?), differs: Differs::People });
     }
     if let Some(folder) = &change.folder {
-        return Ok(Scope { region: tx.region_below(folder.id).await?, people: None });
+        return Ok(Scope { region: tx.region_below(folder.id).await?, people: None, differs: Differs::Anything });
     }
     if let Some(over) = &change.hand_over {
         let rows = tx.grants_naming(over.from).await?;
         let folders: Vec<Uuid> = rows.iter().filter_map(|row| row.folder_id).collect();
         let credentials: Vec<Uuid> = rows.iter().filter_map(|row| row.credential_id).collect();
         let region = tx.region_of_many(&folders, &credentials, &[], &[]).await?;
-        return Ok(Scope { region, people: Some(vec![over.from, over.to]) });
+        return Ok(Scope { region, people: Some(vec![over.from, over.to]), differs: Differs::Anything });
     }
     let credentials = change.credentials.as_ref().map(|moved| moved.ids.clone()).unwrap_or_default();
-    Ok(Scope { region: Region { folders: vec![], credentials }, people: None })
+    Ok(Scope { region: Region { folders: vec![], credentials }, people: None, differs: Differs::Anything })
 }
 
 /// Makes the change, with all checks that it will meet.
@@ -111,15 +121,18 @@ pub async fn preview(mut acting: Acting, body: Body<Change>) -> Answer<Sent<Prev
         return Err(Fault::field("change", "name exactly one of grant, withdraw, join, leave, folder, credentials and hand_over"));
     }
     let now = acting.now;
-    let Scope { mut region, people } = scope_of(&mut acting, &change).await?;
-    let mut alone = acting.tx()?.looked_at_alone(&region, now).await?;
-    acting.tx()?.mark().await?;
+    let Scope { mut region, people, differs } = scope_of(&mut acting, &change).await?;
+    let tx = acting.tx()?;
+    // A place of its own that only one of the scenes has stands with its folder in the other.
+    let mut alone = if differs == Differs::People { vec![] } else { tx.looked_at_alone(&region, now).await? };
+    tx.mark().await?;
     make(&mut acting, change).await?;
-    alone.extend(acting.tx()?.looked_at_alone(&region, now).await?);
+    let tx = acting.tx()?;
+    alone.extend(tx.looked_at_alone(&region, now).await?);
     region.credentials = alone;
-    let after = acting.tx()?.scene(&region, people.as_deref(), now).await?;
-    acting.tx()?.back().await?;
-    let before = acting.tx()?.scene(&region, people.as_deref(), now).await?;
+    let mut after = tx.scene(&region, people.as_deref(), now).await?;
+    tx.back().await?;
+    let before = tx.scene_before(&mut after, &region, people.as_deref(), &differs, now).await?;
     let shown = show(&mut acting, &before, &after).await?;
     acting.undo();
     Ok(Sent(shown))

@@ -16,12 +16,18 @@ use crate::problem::Answer;
 use crate::routes::parse_plan;
 
 const PAUSE: Duration = Duration::from_millis(500);
+/// Every so many rounds the notes of how many credentials lie where are made fewer.
+const ROUNDS: u32 = 600;
 /// So many rows a round and transaction.
 const BATCH: i64 = 200;
 
 pub(super) async fn forever(app: App) {
-    loop {
-        if let Err(fault) = schedule_once(&app).await {
+    for round in (0..ROUNDS).cycle() {
+        let mut done = schedule_once(&app).await;
+        if round == 0 && done.is_ok() {
+            done = fold(&app).await;
+        }
+        if let Err(fault) = done {
             tracing::warn!("the scheduler waits: {}", fault.detail());
             tokio::time::sleep(Duration::from_secs(1)).await;
         }
@@ -49,6 +55,16 @@ pub async fn schedule_once(app: &App) -> Answer<()> {
         }
         expire_requests(app, organisation, &keys).await?;
         purge(app, organisation, &keys).await?;
+    }
+    Ok(())
+}
+
+/// Makes one note of many about how many credentials lie in each folder.
+async fn fold(app: &App) -> Answer<()> {
+    for organisation in super::organisations(app).await {
+        let mut tx = app.store.begin(organisation).await?;
+        tx.fold_counts().await?;
+        tx.commit().await?;
     }
     Ok(())
 }

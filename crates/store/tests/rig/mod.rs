@@ -5,7 +5,7 @@ use std::sync::OnceLock;
 use chrono::{DateTime, Utc};
 use jexlin_core::vault::{Key, OrganisationKey, RootKey};
 use jexlin_standins::cluster::{Care, Cluster, Database};
-use jexlin_store::{CredentialRow, FolderRow, GateRow, OrganisationRow, PersonRow, Store, Tx};
+use jexlin_store::{CredentialRow, FolderRow, GateRow, OrganisationRow, PersonRow, RemovalRow, Store, Tx};
 use uuid::Uuid;
 
 static CLUSTER: OnceLock<(Cluster, Database)> = OnceLock::new();
@@ -92,6 +92,24 @@ pub fn credential(organisation: Uuid, folder_id: Uuid, name: &str) -> Credential
         removal_id: None,
         extra: serde_json::json!([]),
         tags: vec![],
+    }
+}
+
+/// The removal of a folder with all that is in it.
+#[allow(dead_code, reason = "not every test program removes things")]
+pub fn removal(organisation: Uuid, folder: Uuid, by: Uuid) -> RemovalRow {
+    RemovalRow {
+        id: Uuid::now_v7(),
+        organisation,
+        sort: "folder".into(),
+        target: folder,
+        path: "/somewhere".into(),
+        folder_id: folder,
+        credentials: 0,
+        removed_at: at(0),
+        removed_by: Some(by),
+        restored_at: None,
+        purged_at: None,
     }
 }
 
