@@ -24,8 +24,16 @@ use jexlin_standins::host::Host;
 use serde_json::{Value, json};
 
 type Bench = (&'static str, fn());
-const ALL: [Bench; 7] =
-    [("reveals", reveals), ("upkeep", upkeep), ("lists", lists), ("sharing", sharing), ("transfer", transfer), ("console", console), ("start", start)];
+const ALL: [Bench; 8] = [
+    ("reveals", reveals),
+    ("upkeep", upkeep),
+    ("lists", lists),
+    ("sharing", sharing),
+    ("access-file", access_file),
+    ("transfer", transfer),
+    ("console", console),
+    ("start", start),
+];
 
 fn main() {
     let wanted: Vec<String> = std::env::args().skip(1).collect();
@@ -366,6 +374,60 @@ fn sharing() {
             }
         }
     }
+}
+
+/// An access file of ten thousand changes: compared, made so, and made so again.
+fn access_file() {
+    let cluster = Cluster::temporary(Care::Durable).unwrap();
+    let service = service(&cluster, &[]);
+    let ines = service.sign_in("ines");
+    let top = ines.folder("Pumping");
+    groups(&cluster, &service);
+    fill(&cluster, &service, &top, 0, 200_000);
+    let bearer = format!("Bearer {}", ines.token);
+    let agent = ureq::Agent::config_builder().http_status_as_error(true).build().new_agent();
+    let begin = Instant::now();
+    let mut text = agent
+        .get(format!("{}/api/v1/access", service.url))
+        .header("Authorization", &bearer)
+        .call()
+        .unwrap()
+        .body_mut()
+        .with_config()
+        .limit(1 << 26)
+        .read_to_string()
+        .unwrap();
+    let written = begin.elapsed().as_secs_f64();
+    let places = text.matches("[folder.").count();
+    figure("access written as a file: folders", places as f64 / written, "folders/s", "", 0.0, "told", true);
+    // Half of the changes give something, half change what is there.
+    let mut changes = 0;
+    for (from, to) in [("grants = []", "grants = [{ to = \"person ines\", level = \"use\" }]"), ("grants = [\n", "grants = [\n  { to = \"person ines\", level = \"use\", note = \"more\" },\n")] {
+        changes += text.matches(from).count();
+        text = text.replace(from, to);
+    }
+    for (from, to) in [("level = \"list\"", "level = \"reveal\""), ("level = \"edit\"", "level = \"list\""), ("level = \"use\" },", "level = \"use\", history = false },")] {
+        let least = (10_000 - changes).min(text.matches(from).count());
+        text = text.replacen(from, to, least);
+        changes += least;
+    }
+    let send = |what: &str| {
+        let begin = Instant::now();
+        let url = format!("{}/api/v1/access/{what}", service.url);
+        let answer = agent.post(url).header("Authorization", &bearer).send(text.as_bytes()).unwrap().body_mut().with_config().limit(1 << 26).read_to_string().unwrap();
+        let answer: serde_json::Value = serde_json::from_str(&answer).unwrap();
+        (answer["count"].as_u64().unwrap(), begin.elapsed().as_secs_f64())
+    };
+    let (count, compared) = send("compare");
+    figure("an access file compared, its changes", count as f64 / compared, "changes/s", "", 0.0, "told", true);
+    let (count, made) = send("apply");
+    let begin = Instant::now();
+    let plain = format!("CREATE TABLE bench_grants AS SELECT * FROM access_grant LIMIT 0; INSERT INTO bench_grants SELECT * FROM access_grant LIMIT {count}");
+    cluster.psql(&service.database.name, &plain).unwrap();
+    let peer = count as f64 / begin.elapsed().as_secs_f64();
+    figure(&format!("an access file of {count} changes made so, audited"), count as f64 / made, "changes/s", "INSERT of as many rows without anything else", peer, "told", count >= 9_000);
+    let (count, again) = send("apply");
+    figure("the same file made so again: changes", count as f64, "changes", "seconds it took", again, "none", count == 0);
 }
 
 fn transfer() {

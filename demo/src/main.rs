@@ -166,6 +166,14 @@ impl Demo {
         good(name, path, self.try_as(name, Method::Put, path, Value::Null).await?)
     }
 
+    /// Reads.
+    ///
+    /// # Errors
+    /// When it is refused.
+    pub async fn get(&mut self, name: &str, path: &str) -> Outcome<Value> {
+        good(name, path, self.try_as(name, Method::Get, path, Value::Null).await?)
+    }
+
     /// A sign-in with a wrong password, as everybody mistypes now and then.
     ///
     /// # Errors

@@ -149,7 +149,34 @@ async fn rules(demo: &mut Demo) -> Outcome<()> {
     demo.post("ines", "/api/v1/plans", body).await?;
     let body = json!({"folder": demo.id("/Works")?, "check": "FREQ=WEEKLY;BYDAY=WE;BYHOUR=4;BYMINUTE=0;BYSECOND=0", "out_of_step": "tell", "time_zone": "Europe/London"});
     demo.post("ines", "/api/v1/plans", body).await?;
+    delegated(demo).await?;
     demo.work().await
+}
+
+/// What is somebody's own to keep in order: a works, the staff's files, an archive. And what was left
+/// behind: a grant from before the groups.
+async fn delegated(demo: &mut Demo) -> Outcome<()> {
+    let (marek, tomas, yusra, dorrit, petra) = (demo.id("marek")?, demo.id("tomas")?, demo.id("yusra")?, demo.id("dorrit")?, demo.id("petra")?);
+    let body = json!({"folder": demo.id("/Pumping/Weir lane")?, "person": marek, "level": "use", "note": "from before the groups"});
+    demo.post("ines", "/api/v1/grants", body).await?;
+    let body = json!({"folder": demo.id("/Works/Lower Osmere")?, "person": tomas, "level": "steward", "note": "runs the works"});
+    demo.post("ines", "/api/v1/grants", body).await?;
+    demo.post("tomas", "/api/v1/hand-over", json!({"from": tomas, "to": yusra})).await?;
+    let staff = demo.post("ines", "/api/v1/folders", json!({"parent": demo.id("/Office")?, "name": "Staff", "closed": true})).await?;
+    demo.ids.insert("/Office/Staff".into(), text(&staff, "id"));
+    demo.post("ines", "/api/v1/grants", json!({"folder": text(&staff, "id"), "person": petra, "level": "steward"})).await?;
+    credential(demo, "/Office/Staff/Payroll portal", json!({"kind": "login", "fields": {"user_name": "payroll@osmere.example", "url": "https://payroll.example/"}})).await?;
+    // An archive that its keeper has for themselves alone; two months on they leave.
+    let archive = demo.post("ines", "/api/v1/folders", json!({"name": "Archive"})).await?;
+    let archive = text(&archive, "id");
+    demo.ids.insert("/Archive".into(), archive.clone());
+    credential(demo, "/Archive/Old drawings server", json!({"kind": "login", "fields": {"user_name": "drawings", "url": "http://192.0.2.88/"}})).await?;
+    demo.post("ines", "/api/v1/grants", json!({"folder": archive, "person": dorrit, "level": "steward", "note": "keeps the archive"})).await?;
+    let reaching = demo.get("ines", &format!("/api/v1/grants?folder={archive}")).await?;
+    let ines = reaching["items"].as_array().into_iter().flatten().find(|grant| grant["subject_name"] == "Ines Calder").map(|grant| text(grant, "id"));
+    demo.remove("ines", &format!("/api/v1/grants/{}", ines.unwrap_or_default()), 1).await?;
+    // The rota for the storm season, as a file that somebody reviewed first.
+    demo.upload("ines", "/api/v1/access/apply", include_bytes!("../storm-season.toml")).await
 }
 
 /// What an office does to its vault in the first weeks.

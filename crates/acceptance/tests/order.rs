@@ -317,3 +317,54 @@ fn what_the_organisation_lets_people_do_is_switched() {
     let _ = theirs.good(&["grant", "take", &grant]);
     let _ = client.good(&["grant", "give", "use", "--folder", "/Office", "--person", "marek"]);
 }
+
+#[test]
+fn the_names_of_what_one_cannot_open_are_seen_and_asked_for_where_the_organisation_says_so() {
+    let service = Service::ready();
+    let (ines, client) = (service.sign_in("ines"), service.client("ines"));
+    let office = ines.folder("Office");
+    let staff = ines.make("/api/v1/folders", &json!({"parent": office, "name": "Staff", "closed": true}));
+    let inner = ines.make("/api/v1/folders", &json!({"parent": staff, "name": "Inner"}));
+    let portal = ines.login(&office, "Bank portal", "Winter-tide-41");
+    let hidden = ines.login(&inner, "Payroll portal", "Winter-tide-42");
+    let mine = ines.login(&office, "Parcel portal", "Winter-tide-43");
+    let pim = ines.person("pim", &[]);
+    let _ = ines.make("/api/v1/grants", &json!({"credential": mine, "person": pim, "level": "use"}));
+    let theirs = service.client("pim");
+    // Off, nothing is told: not even whether there is such a thing.
+    assert_eq!(theirs.bad(&["wish", "find", "portal"]).0, 4);
+    let session = service.sign_in("pim");
+    session.post("/api/v1/wishes", &json!({"credential": portal, "level": "use", "reason": "x"})).refused(403, "not-allowed");
+    let _ = client.good(&["settings", "change", "names_beyond=true"]);
+    let told = theirs.good(&["wish", "find", "portal"]);
+    assert!(told.contains("Bank portal") && !told.contains("Payroll") && !told.contains("Parcel"), "{told}");
+    assert_eq!(theirs.bad(&["wish", "find", "p"]).0, 7);
+    assert_eq!(theirs.good(&["credential", "list"]).lines().filter(|line| line.contains("Bank")).count(), 0);
+    session.post("/api/v1/wishes", &json!({"credential": hidden, "level": "use", "reason": "x"})).refused(404, "unknown");
+    session.post("/api/v1/wishes", &json!({"credential": mine, "level": "use", "reason": "x"})).refused(409, "within-reach");
+    session.post("/api/v1/wishes", &json!({"credential": portal, "level": "steward", "reason": "x"})).refused(422, "bad-input");
+    session.post("/api/v1/wishes", &json!({"credential": portal, "level": "use", "reason": " "})).refused(422, "bad-input");
+    let told = theirs.good(&["wish", "ask", "/Office/Bank portal", "--level", "reveal", "--reason", "paying the chlorine"]);
+    assert!(told.contains("waiting"), "{told}");
+    assert_eq!(theirs.bad(&["wish", "ask", "/Office/Bank portal", "--reason", "again"]).0, 6);
+    // A steward settles it, and nobody their own.
+    let wish = ines.get("/api/v1/wishes").good()["items"][0]["id"].as_str().unwrap().to_owned();
+    assert_eq!(theirs.bad(&["wish", "grant", &wish]).0, 4);
+    assert_eq!(client.bad(&["wish", "withdraw", &wish]).0, 4);
+    let told = client.good(&["wish", "grant", &wish, "--comment", "until spring"]);
+    assert!(told.contains("granted"), "{told}");
+    assert_eq!(theirs.good(&["reveal", "/Office/Bank portal", "--pipe"]), "Winter-tide-41");
+    assert_eq!(client.bad(&["wish", "refuse", &wish]).0, 6);
+    for action in ["wish.ask", "wish.grant", "grant.add"] {
+        assert!(ines.events(action).iter().any(|event| event["target_name"] == "/Office/Bank portal" && event["outcome"] == "done"), "{action}");
+    }
+    let stranger = ines.person("gil", &[]);
+    let gil = service.client("gil");
+    assert_eq!(gil.good(&["wish", "list"]), "");
+    assert_eq!(gil.bad(&["wish", "withdraw", &wish]).0, 5);
+    let _ = gil.good(&["wish", "ask", "/Office/Parcel portal", "--reason", "a parcel"]);
+    let wish = ines.get("/api/v1/wishes").good()["items"][0]["id"].as_str().unwrap().to_owned();
+    let _ = gil.good(&["wish", "withdraw", &wish]);
+    assert_eq!(client.bad(&["wish", "grant", &wish]).0, 6);
+    let _ = stranger;
+}

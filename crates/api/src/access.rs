@@ -306,3 +306,61 @@ pub struct HandedOver {
     /// The paths of what was handed over.
     pub places: Vec<String>,
 }
+
+/// Something of which the asker sees the name alone.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Beyond {
+    /// Identifier.
+    pub id: Uuid,
+    /// Its name.
+    pub name: String,
+    /// The path of its folder.
+    pub place: String,
+    /// Its kind.
+    pub kind: String,
+    /// Whether a wish of the asker's for it waits.
+    pub asked: bool,
+}
+
+/// Asks the stewards of something for a level on it.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct NewWish {
+    /// The credential.
+    pub credential: Uuid,
+    /// `list`, `use`, `reveal` or `edit`.
+    #[schema(value_type = String)]
+    pub level: Level,
+    /// What for.
+    pub reason: String,
+}
+
+/// A wish for a level on something.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Wish {
+    /// Identifier.
+    pub id: Uuid,
+    /// The credential.
+    pub credential: Uuid,
+    /// Its path.
+    pub place: String,
+    /// Who asked.
+    pub person: Uuid,
+    /// Their name.
+    pub person_name: String,
+    /// The level that is asked for.
+    #[schema(value_type = String)]
+    pub level: Level,
+    /// What for.
+    pub reason: String,
+    /// `waiting`, `granted`, `refused` or `withdrawn`.
+    pub state: String,
+    /// When it was asked.
+    pub asked_at: DateTime<Utc>,
+    /// Who settled it.
+    pub decided_by: Option<String>,
+    /// What they said.
+    pub comment: String,
+    /// Whether the asker of this list may settle it.
+    pub may_decide: bool,
+}

@@ -21,6 +21,7 @@ use crate::nouns::secret::CopyArgs;
 use crate::nouns::settings::Settings;
 use crate::nouns::transfer::{ExportArgs, Import};
 use crate::nouns::upkeep::{Plan, Upkeep};
+use crate::nouns::wish::Wish;
 
 /// How to print.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
@@ -230,6 +231,9 @@ pub enum Command {
     /// What is out of order in the access, and mending it
     #[command(subcommand)]
     Repair(Repair),
+    /// Wishes: ask for what you see the name of and no more
+    #[command(subcommand)]
+    Wish(Wish),
     /// Hand over what one person is a steward of to another
     HandOver(HandOverArgs),
     /// Devices

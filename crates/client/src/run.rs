@@ -76,6 +76,7 @@ pub fn run(cli: Cli) -> Done {
         Command::Explain { person, path } => run.explain(&person, &path),
         Command::Access(command) => run.access(command),
         Command::Repair(command) => run.repair(command),
+        Command::Wish(command) => run.wish(command),
         Command::HandOver(args) => run.hand_over(&args),
         Command::Device(command) => run.device(command),
         Command::Plan(command) => run.plan(command),

@@ -31,6 +31,7 @@ mod settings;
 mod sql;
 mod tx;
 mod upkeep;
+mod wishes;
 
 pub use access::{Approach, GrantRow, GrantView, Subject, Target, WorldPart};
 pub use attachments::AttachmentRow;
@@ -54,6 +55,7 @@ pub use preview::{Differs, Region};
 pub use sessions::{SessionRow, Throttle};
 pub use settings::SettingsRow;
 pub use tx::{Receipt, Store, Tx, Withheld, migrate};
+pub use wishes::{BeyondView, WishRow, WishView};
 pub use upkeep::{JobFilter, JobRow, JobView, LeasedJob, PlanRow, StateRow, UpkeepView};
 
 /// The result of everything here.

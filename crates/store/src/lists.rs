@@ -197,7 +197,7 @@ impl ListQuery {
 }
 
 /// A pattern that finds a text anywhere; its own signs stand for themselves.
-fn part(text: &str) -> String {
+pub(crate) fn part(text: &str) -> String {
     format!("%{}%", text.to_lowercase().replace('\\', "\\\\").replace('%', "\\%").replace('_', "\\_"))
 }
 

@@ -198,27 +198,30 @@ impl Tx {
         Ok(Scene { places: Arc::new(places), grants, people: Arc::new(people) })
     }
 
-    /// The scene before a change, when the change has been taken back again and `after` was read while
-    /// it was made.
+    /// The scene after a change that is made and is of this sort, when `before` was read before it. What
+    /// the change leaves as it is is not read again, so that nothing is held for long by a change that
+    /// is only looked at.
     ///
     /// # Errors
     /// [`crate::StoreError`].
-    pub async fn scene_before(&mut self, after: &mut Scene, region: &Region, people: Option<&[Uuid]>, differs: &Differs, now: DateTime<Utc>) -> Result<Scene> {
+    pub async fn scene_after(&mut self, before: &Scene, region: &Region, people: Option<&[Uuid]>, differs: &Differs, now: DateTime<Utc>) -> Result<Scene> {
         match (differs, people) {
             (Differs::Grants(targets), Some(_)) => {
-                let mut grants: Grants = after.grants.iter().filter(|(_, target, _)| !targets.contains(target)).copied().collect();
-                grants.extend(self.grants_of(&after.people, Some(targets), now).await?);
-                Ok(Scene { places: Arc::clone(&after.places), grants, people: Arc::clone(&after.people) })
+                let mut grants: Grants = before.grants.iter().filter(|(_, target, _)| !targets.contains(target)).copied().collect();
+                grants.extend(self.grants_of(&before.people, Some(targets), now).await?);
+                Ok(Scene { places: Arc::clone(&before.places), grants, people: Arc::clone(&before.people) })
             }
             (Differs::People, Some(people)) => {
-                let before = self.meant(people).await?;
+                let after = self.meant(people).await?;
                 // Whom the change brings in or out changes which grants count, not the grants.
-                let mut all = before.clone();
-                for (person, subjects) in after.people.iter() {
-                    all.entry(*person).or_default().extend(subjects);
+                let known: BTreeSet<Uuid> = before.people.values().flatten().copied().collect();
+                let mut others = after.clone();
+                for subjects in others.values_mut() {
+                    subjects.retain(|subject| !known.contains(subject));
                 }
-                after.grants = self.grants_of(&all, None, now).await?;
-                Ok(Scene { places: Arc::clone(&after.places), grants: after.grants.clone(), people: Arc::new(before) })
+                let mut grants = before.grants.clone();
+                grants.extend(self.grants_of(&others, None, now).await?);
+                Ok(Scene { places: Arc::clone(&before.places), grants, people: Arc::new(after) })
             }
             _ => self.scene(region, people, now).await,
         }

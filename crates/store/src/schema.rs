@@ -38,6 +38,7 @@ diesel::table! { attachment (id) { id -> Uuid, organisation -> Uuid, credential_
 diesel::table! { attachment_piece (attachment_id, number) { organisation -> Uuid, attachment_id -> Uuid, number -> Int4, sealed -> Binary, } }
 diesel::table! { personal_folder (person_id) { person_id -> Uuid, organisation -> Uuid, salt -> Binary, sealed_key -> Binary, made_at -> Timestamptz, version -> Int4, } }
 diesel::table! { personal_item (id) { id -> Uuid, organisation -> Uuid, person_id -> Uuid, sealed -> Binary, changed_at -> Timestamptz, version -> Int4, } }
+diesel::table! { wish (id) { id -> Uuid, organisation -> Uuid, credential_id -> Uuid, person_id -> Uuid, held -> Int2, reason -> Text, state -> Text, asked_at -> Timestamptz, decided_at -> Nullable<Timestamptz>, decided_by -> Nullable<Uuid>, comment -> Text, } }
 diesel::table! { import (id) { id -> Uuid, organisation -> Uuid, name -> Text, folder_id -> Uuid, made_at -> Timestamptz, made_by -> Nullable<Uuid>, added -> Int4, updated -> Int4, skipped -> Int4, undone_at -> Nullable<Timestamptz>, } }
 diesel::table! { import_row (import_id, credential_id) { import_id -> Uuid, organisation -> Uuid, credential_id -> Uuid, former -> Nullable<Jsonb>, } }
 
@@ -80,6 +81,7 @@ diesel::allow_tables_to_appear_in_same_query!(
     personal_item,
     import,
     import_row,
+    wish,
 );
 
 #[diesel::declare_sql_function]

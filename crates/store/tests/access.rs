@@ -225,7 +225,8 @@ async fn turn(tx: &mut jexlin_store::Tx, plain: &mut World, people: &[Uuid], tur
         4 => (tx.region_below(folder).await.unwrap(), None, Differs::Anything),
         _ => (Region { folders: vec![], credentials: credentials.iter().take(2).copied().collect() }, None, Differs::Anything),
     };
-    let mut alone = tx.looked_at_alone(&region, now).await.unwrap();
+    region.credentials = tx.looked_at_alone(&region, now).await.unwrap();
+    let before = tx.scene(&region, whom.as_deref(), now).await.unwrap();
     tx.mark().await.unwrap();
     match turn.sort {
         0 => {
@@ -288,11 +289,15 @@ async fn turn(tx: &mut jexlin_store::Tx, plain: &mut World, people: &[Uuid], tur
             }
         }
     }
-    alone.extend(tx.looked_at_alone(&region, now).await.unwrap());
-    region.credentials = alone;
-    let mut after = tx.scene(&region, whom.as_deref(), now).await.unwrap();
+    if differs != Differs::Anything {
+        let after = tx.scene_after(&before, &region, whom.as_deref(), &differs, now).await.unwrap();
+        return Some((before, after));
+    }
+    let more = tx.looked_at_alone(&region, now).await.unwrap();
+    region.credentials.extend(more);
+    let after = tx.scene(&region, whom.as_deref(), now).await.unwrap();
     tx.back().await.unwrap();
-    let before = tx.scene_before(&mut after, &region, whom.as_deref(), &differs, now).await.unwrap();
+    let before = tx.scene(&region, whom.as_deref(), now).await.unwrap();
     Some((before, after))
 }
 

@@ -17,3 +17,4 @@ pub mod secret;
 pub mod settings;
 pub mod transfer;
 pub mod upkeep;
+pub mod wish;

@@ -25,6 +25,7 @@ mod repair;
 mod secrets;
 mod upkeep;
 mod vault;
+mod wishes;
 
 use rocket::http::Status;
 use rocket::{Catcher, Request, Route, catchers as make_catchers, get, routes};
@@ -135,6 +136,12 @@ pub use upkeep::{parse_plan, queued};
         repair::list,
         repair::mend,
         repair::hand_over,
+        wishes::beyond,
+        wishes::list,
+        wishes::ask,
+        wishes::grant,
+        wishes::refuse,
+        wishes::withdraw,
         imports::bring_in,
         imports::progress,
         imports::list,
@@ -206,6 +213,7 @@ pub fn all() -> Vec<Route> {
         preview::routes(),
         access_file::routes(),
         repair::routes(),
+        wishes::routes(),
         imports::routes(),
         exports::routes(),
         upkeep::routes(),

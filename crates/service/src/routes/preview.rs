@@ -123,18 +123,29 @@ pub async fn preview(mut acting: Acting, body: Body<Change>) -> Answer<Sent<Prev
     let now = acting.now;
     let Scope { mut region, people, differs } = scope_of(&mut acting, &change).await?;
     let tx = acting.tx()?;
-    // A place of its own that only one of the scenes has stands with its folder in the other.
-    let mut alone = if differs == Differs::People { vec![] } else { tx.looked_at_alone(&region, now).await? };
-    tx.mark().await?;
-    make(&mut acting, change).await?;
-    let tx = acting.tx()?;
-    alone.extend(tx.looked_at_alone(&region, now).await?);
-    region.credentials = alone;
-    let mut after = tx.scene(&region, people.as_deref(), now).await?;
-    tx.back().await?;
-    let before = tx.scene_before(&mut after, &region, people.as_deref(), &differs, now).await?;
-    let shown = show(&mut acting, &before, &after).await?;
+    region.credentials = tx.looked_at_alone(&region, now).await?;
+    let whom = people.as_deref();
+    let (before, after) = if differs == Differs::Anything {
+        tx.mark().await?;
+        make(&mut acting, change).await?;
+        // What is a place of its own in one of the scenes is in the other.
+        let tx = acting.tx()?;
+        let more = tx.looked_at_alone(&region, now).await?;
+        region.credentials.extend(more);
+        let after = tx.scene(&region, whom, now).await?;
+        tx.back().await?;
+        (tx.scene(&region, whom, now).await?, after)
+    } else {
+        let before = tx.scene(&region, whom, now).await?;
+        make(&mut acting, change).await?;
+        let after = acting.tx()?.scene_after(&before, &region, whom, &differs, now).await?;
+        (before, after)
+    };
+    // Nothing is kept, and nobody waits for it any longer.
     acting.undo();
+    acting.again().await?;
+    let shown = show(&mut acting, &before, &after).await?;
+    acting.seen().await?;
     Ok(Sent(shown))
 }
 

@@ -69,3 +69,44 @@ REVOKE EXECUTE ON FUNCTION fold_counts() FROM PUBLIC;
 GRANT EXECUTE ON FUNCTION fold_counts() TO jexlin_service;
 
 CREATE INDEX access_grant_narrowed ON access_grant (folder_id) WHERE only_kind IS NOT NULL OR only_tag IS NOT NULL;
+
+-- A wish: somebody asks the stewards of something of which they see the name alone for a level on it.
+CREATE TABLE wish (
+    id uuid PRIMARY KEY,
+    organisation uuid NOT NULL REFERENCES organisation,
+    credential_id uuid NOT NULL REFERENCES credential,
+    person_id uuid NOT NULL REFERENCES person,
+    held smallint NOT NULL CHECK (held BETWEEN 1 AND 4),
+    reason text NOT NULL,
+    state text NOT NULL CHECK (state IN ('waiting', 'granted', 'refused', 'withdrawn')),
+    asked_at timestamptz NOT NULL,
+    decided_at timestamptz,
+    decided_by uuid REFERENCES person,
+    comment text NOT NULL DEFAULT ''
+);
+CREATE UNIQUE INDEX wish_once ON wish (credential_id, person_id) WHERE state = 'waiting';
+CREATE INDEX wish_recent ON wish (organisation, asked_at DESC, id DESC);
+ALTER TABLE wish ENABLE ROW LEVEL SECURITY;
+CREATE POLICY inside ON wish USING (organisation = (SELECT scope())) WITH CHECK (organisation = (SELECT scope()));
+GRANT SELECT, INSERT, UPDATE ON wish TO jexlin_service;
+
+-- Whether grants from far above reach a folder: neither it nor any above it is closed.
+CREATE FUNCTION open_to_the_top(folder uuid) RETURNS boolean LANGUAGE plpgsql STABLE AS $$
+BEGIN
+    RETURN EXISTS (SELECT FROM folder_source s JOIN folder f ON f.id = s.source_id WHERE s.folder_id = folder AND f.parent_id IS NULL AND NOT f.closed);
+END $$;
+
+-- The credentials of this organisation with a text in their name that somebody holds nothing on, in
+-- the order of names, but for what is in closed folders. The organisation is named for the sake of the
+-- index, as in `matching`.
+CREATE FUNCTION beyond(viewer uuid, at timestamptz, pattern text, after_name text, after_id uuid, most bigint) RETURNS SETOF uuid
+    LANGUAGE plpgsql STABLE SECURITY DEFINER SET search_path = public AS $$
+BEGIN
+    RETURN QUERY
+        SELECT c.id FROM credential c
+        WHERE c.organisation = scope() AND c.removed_at IS NULL AND c.search LIKE pattern AND lower(c.name) LIKE pattern AND (lower(c.name), c.id) > (after_name, after_id)
+          AND open_to_the_top(c.folder_id) AND level_on_credential(viewer, c.id, at) IS NULL
+        ORDER BY lower(c.name), c.id LIMIT most;
+END $$;
+REVOKE EXECUTE ON FUNCTION beyond(uuid, timestamptz, text, text, uuid, bigint) FROM PUBLIC;
+GRANT EXECUTE ON FUNCTION beyond(uuid, timestamptz, text, text, uuid, bigint) TO jexlin_service;
