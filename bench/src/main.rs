@@ -330,8 +330,9 @@ fn sharing() {
     let ines = service.sign_in("ines");
     let top = ines.folder("Pumping");
     groups(&cluster, &service);
-    // A thousand people in one group, each in a crew of their own beside it.
-    let hands = ines.make("/api/v1/groups", &json!({"name": "All hands"}));
+    // A thousand people in a group, each in a crew of their own beside it. There are eight such groups:
+    // nobody previews the very change that somebody else previews in the same moment.
+    let hands: Vec<String> = (0..8).map(|n| ines.make("/api/v1/groups", &json!({"name": format!("All hands {n}")}))).collect();
     cluster
         .psql(
             &service.database.name,
@@ -339,8 +340,9 @@ fn sharing() {
                 "SELECT set_config('jexlin.organisation', id::text, false) FROM organisation;
                  INSERT INTO person (id, organisation, sign_in_name, display_name, state, duties, created_at)
                  SELECT md5('hand' || n)::uuid, scope(), 'hand' || n, 'Hand ' || n, 'active', '{{}}', now() FROM generate_series(1, 1000) n;
-                 INSERT INTO group_member SELECT scope(), '{hands}', md5('hand' || n)::uuid, false FROM generate_series(1, 1000) n;
-                 INSERT INTO group_member SELECT scope(), md5('group' || n * 2)::uuid, md5('hand' || n)::uuid, false FROM generate_series(1, 1000) n"
+                 INSERT INTO group_member SELECT scope(), h, md5('hand' || n)::uuid, false FROM generate_series(1, 1000) n, unnest('{{{}}}'::uuid[]) h;
+                 INSERT INTO group_member SELECT scope(), md5('group' || n * 2)::uuid, md5('hand' || n)::uuid, false FROM generate_series(1, 1000) n",
+                hands.join(",")
             ),
         )
         .unwrap();
@@ -349,13 +351,16 @@ fn sharing() {
     for (size, from) in [(10_000, 0), (100_000, 10_000), (1_000_000, 100_000)] {
         fill(&cluster, &service, &top, from, size);
         let crew = cluster.psql(&service.database.name, "SELECT md5('group1')::uuid").unwrap();
-        let asks = [
-            ("preview of a grant at the top to a group of 1000", json!({"grant": {"folder": top, "group": hands, "level": "use"}})),
-            ("preview of 1000 people who come into a group", json!({"join": {"group": crew, "member": hands}})),
-        ];
-        for (number, (name, change)) in asks.iter().enumerate() {
-            let ask = |agent: &ureq::Agent, _: usize| {
+        let names = ["preview of a grant at the top to a group of 1000", "preview of 1000 people who come into a group"];
+        for (number, name) in names.iter().enumerate() {
+            let ask = |agent: &ureq::Agent, connection: usize| {
                 let url = format!("{}/api/v1/preview", service.url);
+                let hands = &hands[connection % 8];
+                let change = if number == 0 {
+                    json!({"grant": {"folder": top, "group": hands, "level": "use"}})
+                } else {
+                    json!({"join": {"group": crew, "member": hands}})
+                };
                 let text = agent.post(url).header("Authorization", &bearer).send(change.to_string()).unwrap().body_mut().read_to_string().unwrap();
                 assert!(text.contains("gain something"), "{text:.300}");
             };

@@ -249,6 +249,25 @@ export interface Disorder {
   subject_name: string;
   level: Level | null;
 }
+export interface Beyond {
+  id: string;
+  name: string;
+  place: string;
+  kind: string;
+  asked: boolean;
+}
+export interface Wish {
+  id: string;
+  place: string;
+  person_name: string;
+  level: Level;
+  reason: string;
+  state: string;
+  asked_at: string;
+  decided_by: string | null;
+  comment: string;
+  may_decide: boolean;
+}
 export interface Mended {
   withdrawn: number;
   appointed: number;

@@ -175,6 +175,16 @@ async fn delegated(demo: &mut Demo) -> Outcome<()> {
     let reaching = demo.get("ines", &format!("/api/v1/grants?folder={archive}")).await?;
     let ines = reaching["items"].as_array().into_iter().flatten().find(|grant| grant["subject_name"] == "Ines Calder").map(|grant| text(grant, "id"));
     demo.remove("ines", &format!("/api/v1/grants/{}", ines.unwrap_or_default()), 1).await?;
+    // Names may be seen by all; one wish was granted, one will wait.
+    let settings = demo.get("ines", "/api/v1/settings").await?;
+    let mut body = settings["settings"].clone();
+    if let Some(body) = body.as_object_mut() {
+        body.insert("names_beyond".into(), true.into());
+    }
+    demo.change("ines", "/api/v1/settings", version(&settings), body).await?;
+    let rain = demo.id("/Office/Rainfall service")?;
+    let wish = demo.post("yusra", "/api/v1/wishes", json!({"credential": rain, "level": "use", "reason": "forecasts for the storm rota"})).await?;
+    demo.post("ines", &format!("/api/v1/wishes/{}/grant", text(&wish, "id")), json!({"comment": "Good thinking."})).await?;
     // The rota for the storm season, as a file that somebody reviewed first.
     demo.upload("ines", "/api/v1/access/apply", include_bytes!("../storm-season.toml")).await
 }
@@ -320,6 +330,8 @@ async fn last_days(demo: &mut Demo) -> Outcome<()> {
     let old = demo.id("/Office/Old fax gateway")?;
     demo.remove("ines", &format!("/api/v1/credentials/{old}"), 1).await?;
     // Now: one waits for an approver, one is approved and unused, one is held.
+    let courier = demo.id("/Office/Courier account")?;
+    demo.post("marek", "/api/v1/wishes", json!({"credential": courier, "level": "reveal", "reason": "the pump seals come by courier on Friday"})).await?;
     ask(demo, "yusra", RIDGE, "replace the level sensor at tank 2 after the storm", 45).await?;
     let held = ask(demo, "marek", GATEWAY, "firmware of the alarm gateway, with the supplier on the phone", 90).await?;
     demo.post("tomas", &format!("/api/v1/requests/{held}/approve"), json!({"comment": ""})).await?;

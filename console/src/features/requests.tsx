@@ -5,6 +5,7 @@ import { useState } from "react";
 import { type Checkout, type Request, all, api } from "../api";
 import { Act, Card, Choice, Empty, Field, Left, State, Table, Trouble, When } from "../parts";
 import { CredentialLink } from "./links";
+import { Wishes } from "./wishes";
 
 /** Approve or refuse, with a comment. */
 export function Decision({ request }: { request: Request }) {
@@ -73,6 +74,7 @@ export function Requests() {
           </Table>
         )}
       </Card>
+      <Wishes />
       <Card title="Your checkouts">
         <Trouble error={checkouts.error} />
         {checkouts.data?.length === 0 && <Empty>You have not checked anything out yet.</Empty>}

@@ -57,6 +57,8 @@ pub struct Person {
     pub sign_in_name: String,
     /// The name for people.
     pub display_name: String,
+    /// `person`, or `client`: a program that signs in.
+    pub sort: String,
     /// `invited`, `active`, `suspended` or `left`.
     pub state: String,
     /// Administrative rights over the product: `people`, `folders`, `policy`, `audit`.
@@ -78,6 +80,25 @@ pub struct NewPerson {
     /// Duties.
     #[serde(default)]
     pub duties: Vec<String>,
+}
+
+/// Adds a client: a program that signs in.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct NewClient {
+    /// The name that it signs in with.
+    pub name: String,
+    /// The name for people.
+    pub display_name: String,
+}
+
+/// A client and its secret, which is told this once.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct ClientSecret {
+    /// The client.
+    pub client: Person,
+    /// Its secret.
+    pub secret: SecretText,
 }
 
 /// Changes a person; what is left out stays.

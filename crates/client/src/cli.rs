@@ -13,7 +13,7 @@ use crate::nouns::folder::Folder;
 use crate::nouns::gate::{Checkout, Gate, Request};
 use crate::nouns::grant::Grant;
 use crate::nouns::kind::Kind;
-use crate::nouns::people::{Group, People};
+use crate::nouns::people::{Client, Group, People};
 use crate::nouns::personal::Personal;
 use crate::nouns::policy::Policy;
 use crate::nouns::search::Search;
@@ -134,6 +134,9 @@ pub enum Command {
     /// People
     #[command(subcommand)]
     People(People),
+    /// Clients: programs that sign in
+    #[command(subcommand)]
+    Client(Client),
     /// Groups of people and groups
     #[command(subcommand)]
     Group(Group),

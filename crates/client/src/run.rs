@@ -55,6 +55,7 @@ pub fn run(cli: Cli) -> Done {
             say("Your password is changed; your other sessions have ended.")
         }
         Command::People(command) => run.people(command),
+        Command::Client(command) => run.clients(command),
         Command::Group(command) => run.group(command),
         Command::Folder(command) => run.folder(command),
         Command::Find { words } => run.find(&words.join(" ")),

@@ -109,7 +109,7 @@ impl Acting {
         }
         let (organisation, hash) = read_token(&token_of(request)?).ok_or_else(|| Fault::signed_out("The token is not one of ours."))?;
         let now = app.clock.now();
-        let (mut tx, found) = app.store.begin_with_session(organisation, &hash).await?;
+        let (tx, found) = app.store.begin_with_session(organisation, &hash).await?;
         let Some((session, person)) = found else {
             return Err(Fault::signed_out("The session is unknown."));
         };
@@ -121,8 +121,12 @@ impl Acting {
             return Err(Fault::signed_out("The person may no longer sign in."));
         }
         // Once a minute is enough to tell idleness, and spares a write on every call.
+        // It is durable at once: the request's own transaction may be long, and others would wait for
+        // it, or it may be taken back.
         if now - session.last_used_at >= TimeDelta::minutes(1) {
-            tx.touch_session(session.id, now).await?;
+            let mut touch = app.store.begin(organisation).await?;
+            touch.touch_session(session.id, now).await?;
+            touch.commit().await?;
         }
         let keys = app.keyring.keys(&app.store, organisation).await?;
         let (slot, origin) = (slot(request), origin_of(request));

@@ -36,6 +36,8 @@ pub struct PersonRow {
     pub duties: Vec<String>,
     pub created_at: DateTime<Utc>,
     pub version: i32,
+    pub sort: String,
+    pub secret_hash: Option<Vec<u8>>,
 }
 
 /// A group of people and groups.
@@ -151,6 +153,7 @@ impl Tx {
         let query = diesel::update(person::table.find(row.id).filter(person::version.eq(row.version))).set((
             person::display_name.eq(&row.display_name),
             person::password_phc.eq(&row.password_phc),
+            person::secret_hash.eq(&row.secret_hash),
             person::state.eq(&row.state),
             person::duties.eq(&row.duties),
             person::version.eq(row.version + 1),

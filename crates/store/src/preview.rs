@@ -1,6 +1,6 @@
 //! The part of the world that a change can touch, read for a preview of it.
 
-use std::collections::BTreeSet;
+use std::collections::{BTreeSet, HashMap};
 use std::sync::Arc;
 
 use chrono::{DateTime, Utc};
@@ -56,9 +56,9 @@ struct Standing {
 #[derive(QueryableByName)]
 struct Meant {
     #[diesel(sql_type = sql_types::Uuid)]
-    person: Uuid,
+    member: Uuid,
     #[diesel(sql_type = sql_types::Array<sql_types::Uuid>)]
-    subjects: Vec<Uuid>,
+    groups: Vec<Uuid>,
 }
 
 impl Standing {
@@ -145,11 +145,13 @@ impl Tx {
     /// # Errors
     /// [`crate::StoreError`].
     pub async fn looked_at_alone(&mut self, region: &Region, now: DateTime<Utc>) -> Result<Vec<Uuid>> {
-        let sql = "SELECT c.id FROM credential c WHERE c.id = ANY ($3)
+        // Folders come as rows: a long list in a condition would cost the planner more than the looking.
+        let sql = "WITH wanted AS MATERIALIZED (SELECT unnest($1) AS id)
+             SELECT c.id FROM credential c WHERE c.id = ANY ($3)
              UNION SELECT c.id FROM access_grant g JOIN credential c ON c.id = g.credential_id
-             WHERE g.credential_id IS NOT NULL AND (g.ends_at IS NULL OR $2 < g.ends_at) AND c.folder_id = ANY ($1)
+             WHERE g.credential_id IS NOT NULL AND (g.ends_at IS NULL OR $2 < g.ends_at) AND c.folder_id IN (SELECT id FROM wanted)
              UNION SELECT c.id FROM access_grant g JOIN folder_source s ON s.source_id = g.folder_id JOIN credential c ON c.folder_id = s.folder_id
-             WHERE (g.only_kind IS NOT NULL OR g.only_tag IS NOT NULL) AND (g.ends_at IS NULL OR $2 < g.ends_at) AND s.folder_id = ANY ($1)
+             WHERE (g.only_kind IS NOT NULL OR g.only_tag IS NOT NULL) AND (g.ends_at IS NULL OR $2 < g.ends_at) AND s.folder_id IN (SELECT id FROM wanted)
                AND (g.only_kind IS NULL OR g.only_kind = c.kind) AND (g.only_tag IS NULL OR g.only_tag = ANY (c.tags))";
         let rows: Vec<Id> = statement(sql)
             .bind::<sql_types::Array<sql_types::Uuid>, _>(region.folders.clone())
@@ -249,13 +251,14 @@ impl Tx {
         // What is directly in a folder is counted as it comes and goes; what has a gate of its own is
         // counted here, and what is a place of its own is taken off again.
         let sql = format!(
-            "WITH RECURSIVE {GATED_FOLDERS}, counted AS (
-                SELECT n.folder_id AS id, sum(n.credentials)::bigint AS credentials FROM folder_count n WHERE n.folder_id = ANY ($1) GROUP BY 1 HAVING sum(n.credentials) > 0
+            "WITH RECURSIVE {GATED_FOLDERS}, wanted AS MATERIALIZED (SELECT unnest($1) AS id), counted AS (
+                SELECT n.folder_id AS id, sum(n.credentials)::bigint AS credentials FROM folder_count n WHERE n.folder_id IN (SELECT id FROM wanted)
+                GROUP BY 1 HAVING sum(n.credentials) > 0
              ), source AS (
-                SELECT s.folder_id AS id, array_agg(s.source_id) AS sources FROM folder_source s WHERE s.folder_id = ANY ($1) GROUP BY 1
+                SELECT s.folder_id AS id, array_agg(s.source_id) AS sources FROM folder_source s WHERE s.folder_id IN (SELECT id FROM wanted) GROUP BY 1
              ), own_gate AS (
                 SELECT c.folder_id AS id, count(*) AS gated FROM gate g JOIN credential c ON c.id = g.credential_id
-                WHERE c.removed_at IS NULL AND c.folder_id = ANY ($1) GROUP BY 1
+                WHERE c.removed_at IS NULL AND c.folder_id IN (SELECT id FROM wanted) GROUP BY 1
              )
              SELECT counted.id, counted.id AS folder_id, source.sources, counted.credentials,
                     CASE WHEN gated.id IS NOT NULL THEN counted.credentials ELSE coalesce(own_gate.gated, 0) END AS gated
@@ -280,26 +283,35 @@ impl Tx {
 
     /// The people with themselves and all groups that they are in.
     async fn meant(&mut self, people: &[Uuid]) -> Result<People> {
-        let sql = "WITH RECURSIVE up(person, subject) AS (
-                SELECT p, p FROM unnest($1) AS p
-                UNION SELECT up.person, m.group_id FROM up JOIN group_member m ON m.member = up.subject
-             ) SELECT person, array_agg(subject) AS subjects FROM up GROUP BY 1";
+        // Thousands of people share their groups: the groups above each are gone through once here,
+        // where the database would do it for each of them.
+        let sql = "SELECT m.member, array_agg(m.group_id) AS groups FROM group_member m WHERE m.member_is_group OR m.member IN (SELECT unnest($1)) GROUP BY 1";
         let rows: Vec<Meant> = statement(sql).bind::<sql_types::Array<sql_types::Uuid>, _>(people.to_vec()).load(self.conn()?).await?;
-        Ok(rows.into_iter().map(|row| (row.person, row.subjects.into_iter().collect())).collect())
+        let direct: HashMap<Uuid, Vec<Uuid>> = rows.into_iter().map(|row| (row.member, row.groups)).collect();
+        Ok(people
+            .iter()
+            .map(|person| {
+                let (mut all, mut next) = (BTreeSet::from([*person]), vec![*person]);
+                while let Some(groups) = next.pop().map(|subject| direct.get(&subject)) {
+                    next.extend(groups.into_iter().flatten().filter(|group| all.insert(**group)));
+                }
+                (*person, all)
+            })
+            .collect())
     }
 
     /// The grants to these people and their groups; with `on`, those on these targets alone.
     async fn grants_of(&mut self, people: &People, on: Option<&[Uuid]>, now: DateTime<Utc>) -> Result<Grants> {
         let subjects: BTreeSet<Uuid> = people.values().flatten().copied().collect();
+        let on_these = if on.is_some() { "AND (g.folder_id = ANY ($3) OR g.credential_id = ANY ($3))" } else { "AND cardinality($3) = 0" };
         let sql = format!(
-            "SELECT coalesce(g.person_id, g.group_id) AS subject, {STANDS_ON} AS target, g.held FROM access_grant g
-             WHERE (g.ends_at IS NULL OR $2 < g.ends_at) AND (g.person_id = ANY ($1) OR g.group_id = ANY ($1))
-               AND ($3 OR g.folder_id = ANY ($4) OR g.credential_id = ANY ($4))"
+            "WITH wanted AS MATERIALIZED (SELECT unnest($1) AS id)
+             SELECT coalesce(g.person_id, g.group_id) AS subject, {STANDS_ON} AS target, g.held FROM access_grant g
+             WHERE (g.ends_at IS NULL OR $2 < g.ends_at) AND coalesce(g.person_id, g.group_id) IN (SELECT id FROM wanted) {on_these}"
         );
         let rows = statement(sql)
             .bind::<sql_types::Array<sql_types::Uuid>, _>(subjects.into_iter().collect::<Vec<_>>())
             .bind::<sql_types::Timestamptz, _>(now)
-            .bind::<sql_types::Bool, _>(on.is_none())
             .bind::<sql_types::Array<sql_types::Uuid>, _>(on.unwrap_or_default().to_vec());
         Ok(rows.load(self.conn()?).await?.into_iter().filter_map(Standing::read).collect())
     }
@@ -308,8 +320,9 @@ impl Tx {
     async fn grants_at(&mut self, places: &Places, now: DateTime<Utc>) -> Result<Grants> {
         let sources: BTreeSet<Uuid> = places.values().flat_map(|place| &place.sources).copied().collect();
         let sql = format!(
-            "SELECT coalesce(g.person_id, g.group_id) AS subject, {STANDS_ON} AS target, g.held FROM access_grant g
-             WHERE (g.ends_at IS NULL OR $2 < g.ends_at) AND {STANDS_ON} = ANY ($1)"
+            "WITH wanted AS MATERIALIZED (SELECT unnest($1) AS id)
+             SELECT coalesce(g.person_id, g.group_id) AS subject, {STANDS_ON} AS target, g.held FROM access_grant g
+             WHERE (g.ends_at IS NULL OR $2 < g.ends_at) AND {STANDS_ON} IN (SELECT id FROM wanted)"
         );
         let rows = statement(sql)
             .bind::<sql_types::Array<sql_types::Uuid>, _>(sources.into_iter().collect::<Vec<_>>())

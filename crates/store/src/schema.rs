@@ -3,7 +3,7 @@
 #![allow(missing_docs, reason = "the columns are described where the migration makes them")]
 
 diesel::table! { organisation (id) { id -> Uuid, name -> Text, wrapped_key -> Binary, log_origin -> Text, log_key_sealed -> Binary, log_verifier -> Text, created_at -> Timestamptz, } }
-diesel::table! { person (id) { id -> Uuid, organisation -> Uuid, sign_in_name -> Text, display_name -> Text, password_phc -> Nullable<Text>, state -> Text, duties -> Array<Text>, created_at -> Timestamptz, version -> Int4, } }
+diesel::table! { person (id) { id -> Uuid, organisation -> Uuid, sign_in_name -> Text, display_name -> Text, password_phc -> Nullable<Text>, state -> Text, duties -> Array<Text>, created_at -> Timestamptz, version -> Int4, sort -> Text, secret_hash -> Nullable<Binary>, } }
 diesel::table! { session (id) { id -> Uuid, organisation -> Uuid, person_id -> Uuid, token_hash -> Binary, channel -> Text, created_at -> Timestamptz, last_used_at -> Timestamptz, ends_at -> Timestamptz, ended_at -> Nullable<Timestamptz>, } }
 diesel::table! { throttle (organisation, key) { organisation -> Uuid, key -> Text, failures -> Int4, last_failure_at -> Timestamptz, } }
 diesel::table! { people_group (id) { id -> Uuid, organisation -> Uuid, name -> Text, created_at -> Timestamptz, version -> Int4, } }

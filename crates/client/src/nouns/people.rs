@@ -1,7 +1,7 @@
 //! People and groups.
 
 use clap::Subcommand;
-use jexlin_api::{Change, ChangePerson, Group as GroupItem, Membership, NewGroup, NewPerson, Person};
+use jexlin_api::{Change, ChangePerson, ClientSecret, Group as GroupItem, Membership, NewClient, NewGroup, NewPerson, Person};
 use uuid::Uuid;
 
 use crate::cli::{FromFile, Who};
@@ -27,7 +27,7 @@ pub enum People {
         /// Ask for a first password
         #[arg(long)]
         with_password: bool,
-        /// Duties: people, folders, policy, audit
+        /// Duties: people, folders, access, policy, audit, export
         #[arg(long = "duty", value_name = "DUTY")]
         duties: Vec<String>,
         #[command(flatten)]
@@ -51,6 +51,42 @@ pub enum People {
         with_password: bool,
         #[command(flatten)]
         password: FromFile,
+    },
+}
+
+/// Clients.
+#[derive(Debug, Subcommand)]
+pub enum Client {
+    /// List them
+    List,
+    /// Add one; its secret is written to a file, and told nowhere else
+    #[command(after_help = "EXAMPLE
+  jexlin client add backup-job --display-name \"Nightly backup\" --secret-to-file backup.secret
+  curl -u \"backup-job:$(cat backup.secret)\" -d grant_type=client_credentials http://127.0.0.1:8470/api/v1/oauth/token")]
+    Add {
+        /// The name that it signs in with
+        name: String,
+        /// The name for people
+        #[arg(long)]
+        display_name: String,
+        /// Where its secret is written to; the file must not be there yet
+        #[arg(long, value_name = "FILE")]
+        secret_to_file: std::path::PathBuf,
+    },
+    /// Give one another secret; the old one and its tokens are good for nothing any more
+    Renew {
+        /// Its name
+        name: String,
+        /// Where its secret is written to; the file must not be there yet
+        #[arg(long, value_name = "FILE")]
+        secret_to_file: std::path::PathBuf,
+    },
+    /// Suspend one, let it in again, or take it out for good
+    State {
+        /// Its name
+        name: String,
+        /// active, suspended or left
+        state: String,
     },
 }
 
@@ -98,9 +134,52 @@ pub enum Group {
     },
 }
 
-const PERSON: [Column; 5] = [("name", "sign_in_name"), ("display name", "display_name"), ("state", "state"), ("duties", "duties"), ("id", "id")];
+const PERSON: [Column; 6] = [("name", "sign_in_name"), ("display name", "display_name"), ("sort", "sort"), ("state", "state"), ("duties", "duties"), ("id", "id")];
+
+/// Writes a secret to a file of its owner's alone.
+fn keep_secret(path: &std::path::Path, secret: &str) -> Result<(), Trouble> {
+    let broken = |error: std::io::Error| Trouble::input(format!("{}: {error}.", path.display()), "Name a file that is not there yet, in a folder that is.");
+    let mut options = std::fs::OpenOptions::new();
+    options.write(true).create_new(true);
+    #[cfg(unix)]
+    std::os::unix::fs::OpenOptionsExt::mode(&mut options, 0o600);
+    std::io::Write::write_all(&mut options.open(path).map_err(broken)?, secret.as_bytes()).map_err(broken)
+}
 
 impl Run {
+    pub fn clients(&self, command: Client) -> Done {
+        let there = |path: &std::path::Path| {
+            if path.exists() { Err(Trouble::input(format!("{} is there already.", path.display()), "Name a file that is not there yet.")) } else { Ok(()) }
+        };
+        match command {
+            Client::List => {
+                let rows: Vec<Person> = self.link.list("/api/v1/people", None)?;
+                let clients: Vec<Person> = rows.into_iter().filter(|row| row.sort == "client").collect();
+                let columns: [Column; 4] = [("name", "sign_in_name"), ("display name", "display_name"), ("state", "state"), ("id", "id")];
+                output::list(self.format, &clients, &columns, "There are no clients.")
+            }
+            Client::Add { name, display_name, secret_to_file } => {
+                there(&secret_to_file)?;
+                let made: ClientSecret = self.link.post("/api/v1/clients", &NewClient { name: name.clone(), display_name })?;
+                keep_secret(&secret_to_file, made.secret.expose_secret())?;
+                say(&format!("{name} can sign in; its secret is in {}. Grant it what it needs: jexlin grant give use --person {name} …", secret_to_file.display()))
+            }
+            Client::Renew { name, secret_to_file } => {
+                there(&secret_to_file)?;
+                let client = find::person(&self.link, &name)?;
+                let made: ClientSecret = self.link.post(&format!("/api/v1/clients/{}/secret", client.id), &serde_json::json!({}))?;
+                keep_secret(&secret_to_file, made.secret.expose_secret())?;
+                say(&format!("The new secret of {name} is in {}; the old one is good for nothing any more.", secret_to_file.display()))
+            }
+            Client::State { name, state } => {
+                let client = find::person(&self.link, &name)?;
+                let body = ChangePerson { state: Some(state), ..ChangePerson::default() };
+                let shown: Person = self.link.change("PATCH", &format!("/api/v1/people/{}", client.id), &body, client.version)?;
+                output::one(self.format, &shown, &PERSON)
+            }
+        }
+    }
+
     pub fn people(&self, command: People) -> Done {
         match command {
             People::List => output::list(self.format, &self.link.list::<Person>("/api/v1/people", None)?, &PERSON, "There is nobody."),

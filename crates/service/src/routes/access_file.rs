@@ -43,7 +43,7 @@ struct World {
 impl World {
     fn subject(&self, who: &Who) -> Answer<Uuid> {
         let found = match who {
-            Who::Person(name) => self.people.get(name),
+            Who::Person(name) | Who::Client(name) => self.people.get(name),
             Who::Group(name) => self.groups.get(name),
         };
         found.copied().ok_or_else(|| Fault::internal(format!("{who} is not known")))
@@ -75,9 +75,11 @@ async fn world(acting: &mut Acting, wanted: &Document) -> Answer<World> {
 
     let mut whos: HashMap<Uuid, Who> = HashMap::new();
     for person in acting.tx()?.people(None, i64::MAX).await? {
-        whos.insert(person.id, Who::Person(person.sign_in_name.clone()));
-        world.people.insert(person.sign_in_name.clone(), person.id);
-        world.known.people.insert(person.sign_in_name, person.state);
+        let client = person.sort == "client";
+        let name = person.sign_in_name;
+        whos.insert(person.id, if client { Who::Client(name.clone()) } else { Who::Person(name.clone()) });
+        world.people.insert(name.clone(), person.id);
+        if client { &mut world.known.clients } else { &mut world.known.people }.insert(name, person.state);
     }
     for group in acting.tx()?.groups(None, i64::MAX).await? {
         whos.insert(group.id, Who::Group(group.name.clone()));
@@ -501,7 +503,7 @@ fn change_grant(acting: &mut Acting, world: &World, wanted: &Document, change: &
         acting.noting("history", "no");
     }
     let subject = world.subject(&key.to)?;
-    let person = matches!(key.to, Who::Person(_));
+    let person = !matches!(key.to, Who::Group(_));
     let folder = matches!(spot, Spot::Folder(_));
     let row = GrantRow {
         id: present.map_or_else(Uuid::now_v7, |row| row.id),

@@ -108,6 +108,8 @@ pub async fn setup(app: &State<App>, body: Body<Setup>, stranger: StrangerSlot) 
         duties: DUTIES.map(str::to_owned).to_vec(),
         created_at: now,
         version: 1,
+        sort: "person".into(),
+        secret_hash: None,
     };
     let mut tx = app.store.begin(organisation).await?;
     tx.add_organisation(&OrganisationRow {

@@ -5,6 +5,7 @@ mod access_file;
 mod attachments;
 mod audit;
 mod bin;
+mod clients;
 mod console;
 mod devices;
 mod door;
@@ -62,6 +63,9 @@ pub use upkeep::{parse_plan, queued};
         people::remove_group,
         people::add_member,
         people::remove_member,
+        clients::add,
+        clients::renew,
+        clients::token,
         policies::policies,
         policies::add_policy,
         policies::change_policy,
@@ -199,6 +203,7 @@ pub fn all() -> Vec<Route> {
     for part in [
         door::routes(),
         people::routes(),
+        clients::routes(),
         folders::routes(),
         vault::routes(),
         secrets::routes(),

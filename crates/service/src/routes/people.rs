@@ -23,8 +23,9 @@ pub fn named(field: &str, text: &str) -> Answer<String> {
     Name::parse(text).map(Name::into_string).map_err(|problem| Fault::field(field, problem.to_string()))
 }
 
-fn show(row: PersonRow) -> Person {
-    Person { id: row.id, sign_in_name: row.sign_in_name, display_name: row.display_name, state: row.state, duties: row.duties, version: row.version }
+/// A person or a client as the interface shows it.
+pub fn show(row: PersonRow) -> Person {
+    Person { id: row.id, sort: row.sort, sign_in_name: row.sign_in_name, display_name: row.display_name, state: row.state, duties: row.duties, version: row.version }
 }
 
 fn duties(wanted: &[String]) -> Answer<Vec<String>> {
@@ -69,6 +70,8 @@ pub async fn add(mut acting: Acting, body: Body<NewPerson>) -> Answer<Versioned<
         duties: duties(&body.duties)?,
         created_at: acting.now,
         version: 1,
+        sort: "person".into(),
+        secret_hash: None,
     };
     acting.tx()?.add_person(&row).await?;
     acting.naming(row.id, &row.sign_in_name);
@@ -108,6 +111,9 @@ pub async fn change(mut acting: Acting, person: &str, version: IfMatch, body: Bo
         row.duties = duties(wanted)?;
         acting.noting("duties", row.duties.join(", "));
     }
+    if row.sort == "client" && (body.password.is_some() || body.duties.as_ref().is_some_and(|duties| !duties.is_empty())) {
+        return Err(Fault::field("password", "a client has a secret instead, and no duties"));
+    }
     if let Some(password) = &body.password {
         let password = secret(password);
         check_password(&password).map_err(|problem| Fault::field("password", problem))?;
@@ -121,7 +127,7 @@ pub async fn change(mut acting: Acting, person: &str, version: IfMatch, body: Bo
         if !["active", "suspended", "left"].contains(&state.as_str()) {
             return Err(Fault::field("state", "it is active, suspended or left"));
         }
-        if state == "active" && row.password_phc.is_none() {
+        if state == "active" && row.password_phc.is_none() && row.sort != "client" {
             return Err(Fault::field("state", "set a password first"));
         }
         row.state.clone_from(state);

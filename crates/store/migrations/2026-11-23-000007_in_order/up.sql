@@ -110,3 +110,12 @@ BEGIN
 END $$;
 REVOKE EXECUTE ON FUNCTION beyond(uuid, timestamptz, text, text, uuid, bigint) FROM PUBLIC;
 GRANT EXECUTE ON FUNCTION beyond(uuid, timestamptz, text, text, uuid, bigint) TO jexlin_service;
+
+-- Clients are programs that sign in (RFC 6749, section 4.4): subjects of grants as people are, with a
+-- secret of which the hash alone is kept, in place of a password.
+ALTER TABLE person ADD COLUMN sort text NOT NULL DEFAULT 'person' CHECK (sort IN ('person', 'client'));
+ALTER TABLE person ADD COLUMN secret_hash bytea;
+ALTER TABLE person ADD CHECK (sort = 'client' OR secret_hash IS NULL);
+ALTER TABLE person ADD CHECK (sort = 'person' OR password_phc IS NULL);
+ALTER TABLE session DROP CONSTRAINT session_channel_check;
+ALTER TABLE session ADD CHECK (channel IN ('console', 'client', 'program'));

@@ -62,6 +62,8 @@ pub async fn add_person(tx: &mut Tx, id: Uuid) {
         duties: vec![],
         created_at: at(0),
         version: 1,
+        sort: "person".into(),
+        secret_hash: None,
     };
     tx.add_person(&row).await.expect("a person");
 }

@@ -211,6 +211,8 @@ pub struct Problem {
 pub struct Known {
     /// Sign-in names, and in which state the person is.
     pub people: BTreeMap<String, String>,
+    /// Names of clients, and in which state the client is.
+    pub clients: BTreeMap<String, String>,
     /// All groups with their members.
     pub groups: BTreeMap<String, BTreeSet<Who>>,
     /// Password policies.
@@ -307,7 +309,8 @@ pub fn problems(known: &Known, now: &Document, wanted: &Document, lines: &Lines,
 impl Known {
     fn check_who(&self, wanted: &Document, who: &Who, granted: bool) -> Option<String> {
         match who {
-            Who::Person(name) => match self.people.get(name).map(String::as_str) {
+            Who::Person(name) | Who::Client(name) => match (if matches!(who, Who::Person(_)) { &self.people } else { &self.clients }).get(name).map(String::as_str) {
+                None if matches!(who, Who::Client(_)) => Some(format!("there is no client {name:?}")),
                 None => Some(format!("there is nobody with the sign-in name {name:?}")),
                 Some("left") => Some(format!("{name} has left")),
                 Some("suspended") if granted => Some(format!("{name} is suspended: nothing can be granted to them")),

@@ -26,11 +26,13 @@ pub const FORMAT: u32 = 1;
 /// The largest file that is read, in bytes.
 pub const LARGEST: usize = 16 * 1024 * 1024;
 
-/// A person, by their sign-in name, or a group, by its name.
+/// A person or a client, by the name they sign in with, or a group, by its name.
 #[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub enum Who {
     /// A person.
     Person(String),
+    /// A client: a program that signs in.
+    Client(String),
     /// A group.
     Group(String),
 }
@@ -39,6 +41,7 @@ impl std::fmt::Display for Who {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
         match self {
             Self::Person(name) => write!(f, "person {name}"),
+            Self::Client(name) => write!(f, "client {name}"),
             Self::Group(name) => write!(f, "group {name}"),
         }
     }
@@ -50,8 +53,9 @@ impl std::str::FromStr for Who {
     fn from_str(text: &str) -> Result<Self, String> {
         match text.split_once(' ').map(|(sort, name)| (sort, name.trim())) {
             Some(("person", name)) if !name.is_empty() => Ok(Self::Person(name.to_owned())),
+            Some(("client", name)) if !name.is_empty() => Ok(Self::Client(name.to_owned())),
             Some(("group", name)) if !name.is_empty() => Ok(Self::Group(name.to_owned())),
-            _ => Err(format!("{text:?} is neither \"person NAME\" nor \"group NAME\"")),
+            _ => Err(format!("{text:?} is none of \"person NAME\", \"client NAME\" and \"group NAME\"")),
         }
     }
 }

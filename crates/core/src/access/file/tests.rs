@@ -6,9 +6,13 @@ fn name() -> impl Strategy<Value = String> {
 }
 
 fn who() -> impl Strategy<Value = Who> {
-    (any::<bool>(), name()).prop_map(|(person, name)| {
+    (0..3, name()).prop_map(|(sort, name)| {
         let name = name.trim().to_owned();
-        if person { Who::Person(name) } else { Who::Group(name) }
+        match sort {
+            0 => Who::Person(name),
+            1 => Who::Client(name),
+            _ => Who::Group(name),
+        }
     })
 }
 
@@ -188,8 +192,9 @@ fn each_slip_is_named_with_its_line() {
     for (from, to, says) in [
         ("members = [\"person marek\"", "memebrs = [\"person marek\"", "4: unknown field `memebrs`"),
         ("level = \"steward\" },\n  {", "level = \"owner\" },\n  {", "9: `owner` is no level"),
-        ("to = \"person marek\"", "to = \"marek\"", "9: \"marek\" is neither"),
+        ("to = \"person marek\"", "to = \"marek\"", "9: \"marek\" is none of"),
         ("to = \"person marek\"", "to = \"person ghost\"", "9: there is nobody with the sign-in name \"ghost\""),
+        ("to = \"person marek\"", "to = \"client marek\"", "9: there is no client \"marek\""),
         ("to = \"person marek\"", "to = \"person pim\"", "9: pim has left"),
         ("to = \"person marek\"", "to = \"person olena\"", "9: olena is suspended"),
         ("to = \"group Duty\"", "to = \"group Night\"", "10: there is no group \"Night\""),

@@ -1,0 +1,201 @@
+//! Clients: programs that sign in by the client credentials grant of OAuth 2.0 (RFC 6749, 4.4).
+
+use base64::Engine as _;
+use base64::engine::general_purpose::STANDARD;
+use chrono::TimeDelta;
+use jexlin_api::{ClientSecret, NewClient, SecretText};
+use jexlin_core::audit::{Event, Outcome};
+use jexlin_core::secret::Secret;
+use jexlin_core::vault::sign_in::{new_token, read_token};
+use jexlin_store::{PersonRow, SessionRow};
+use rocket::form::Form;
+use rocket::http::{ContentType, Header, Status};
+use rocket::request::{FromRequest, Outcome as Guard, Request};
+use rocket::response::{self, Responder, Response};
+use rocket::{FromForm, Route, State, post, routes};
+use uuid::Uuid;
+
+use super::door::check_throttle;
+use super::exchange::{Body, Sent, id};
+use super::people::{named, show};
+use crate::acting::{Acting, StrangerSlot, stranger_intends};
+use crate::app::App;
+use crate::problem::{Answer, Fault};
+
+pub fn routes() -> Vec<Route> {
+    routes![add, renew, token]
+}
+
+/// So long an access token is good, in minutes.
+const MINUTES: i64 = 60;
+
+fn text(secret: &Secret) -> Answer<SecretText> {
+    Ok(SecretText::new(secret.expose_secret_text().map_err(|error| Fault::internal(error.to_string()))?.to_owned()))
+}
+
+/// Adds a client. Its secret is in this answer alone.
+#[utoipa::path(context_path = "", request_body = NewClient, responses((status = 200, body = ClientSecret)))]
+#[post("/api/v1/clients", data = "<body>")]
+pub async fn add(mut acting: Acting, body: Body<NewClient>) -> Answer<Sent<ClientSecret>> {
+    let Body(body) = body;
+    acting.intends("client.add", "person", None, &body.name);
+    acting.duty("people")?;
+    let (secret, hash) = new_token(&mut acting.app.rng()?, acting.organisation());
+    let row = PersonRow {
+        id: Uuid::now_v7(),
+        organisation: acting.organisation(),
+        sign_in_name: named("name", &body.name)?,
+        display_name: named("display_name", &body.display_name)?,
+        password_phc: None,
+        state: "active".into(),
+        duties: vec![],
+        created_at: acting.now,
+        version: 1,
+        sort: "client".into(),
+        secret_hash: Some(hash.to_vec()),
+    };
+    acting.tx()?.add_person(&row).await?;
+    acting.naming(row.id, &row.sign_in_name);
+    acting.done().await?;
+    Ok(Sent(ClientSecret { client: show(row), secret: text(&secret)? }))
+}
+
+/// Gives a client another secret. The old one is good for nothing any more, and its tokens end.
+#[utoipa::path(context_path = "", responses((status = 200, body = ClientSecret)))]
+#[post("/api/v1/clients/<client>/secret")]
+pub async fn renew(mut acting: Acting, client: &str) -> Answer<Sent<ClientSecret>> {
+    let target = id(client)?;
+    acting.intends("client.secret", "person", Some(target), "");
+    acting.duty("people")?;
+    let mut row = acting.tx()?.person(target).await.map_err(|_| Fault::unknown("client"))?;
+    acting.naming(target, &row.sign_in_name);
+    if row.sort != "client" {
+        return Err(Fault::unknown("client"));
+    }
+    let (secret, hash) = new_token(&mut acting.app.rng()?, acting.organisation());
+    row.secret_hash = Some(hash.to_vec());
+    let now = acting.now;
+    acting.tx()?.change_person(&row).await?;
+    acting.tx()?.end_sessions_of(target, None, now).await?;
+    acting.done().await?;
+    row.version += 1;
+    Ok(Sent(ClientSecret { client: show(row), secret: text(&secret)? }))
+}
+
+/// What a client sends for a token.
+#[derive(Debug, FromForm)]
+pub struct Asked<'r> {
+    grant_type: &'r str,
+    client_id: Option<&'r str>,
+    client_secret: Option<&'r str>,
+}
+
+/// The name and secret of a client in the header `Authorization`, where clients are to put it.
+#[derive(Debug, Default)]
+pub struct Basic(Option<(String, String)>);
+
+#[rocket::async_trait]
+impl<'r> FromRequest<'r> for Basic {
+    type Error = std::convert::Infallible;
+
+    async fn from_request(request: &'r Request<'_>) -> Guard<Self, Self::Error> {
+        let read = || {
+            let encoded = request.headers().get_one("Authorization")?.strip_prefix("Basic ")?;
+            let text = String::from_utf8(STANDARD.decode(encoded).ok()?).ok()?;
+            let (name, secret) = text.split_once(':')?;
+            // RFC 6749, 2.3.1: both are encoded as in a form first.
+            let plain = |part: &str| url::form_urlencoded::parse(format!("x={part}").as_bytes()).next().map(|(_, value)| value.into_owned());
+            Some((plain(name)?, plain(secret)?))
+        };
+        Guard::Success(Self(read()))
+    }
+}
+
+/// An answer of the token endpoint, in the form of RFC 6749.
+#[derive(Debug)]
+pub struct Told {
+    status: u16,
+    body: serde_json::Value,
+}
+
+impl<'r> Responder<'r, 'static> for Told {
+    fn respond_to(self, request: &'r Request<'_>) -> response::Result<'static> {
+        let mut response = Response::build_from(self.body.to_string().respond_to(request)?);
+        response.status(Status::new(self.status)).header(ContentType::JSON).header(Header::new("Cache-Control", "no-store"));
+        if self.status == 401 {
+            response.header(Header::new("WWW-Authenticate", "Basic realm=\"jexlin\""));
+        }
+        response.ok()
+    }
+}
+
+fn refused(status: u16, error: &str, description: &str) -> Told {
+    Told { status, body: serde_json::json!({"error": error, "error_description": description}) }
+}
+
+/// A token for a client: the token endpoint of RFC 6749 for `grant_type=client_credentials`. Name and
+/// secret are in the header `Authorization` (Basic), or in the form.
+#[utoipa::path(context_path = "", request_body(content = Object, content_type = "application/x-www-form-urlencoded"), responses((status = 200, body = Object)))]
+#[post("/api/v1/oauth/token", data = "<form>")]
+pub async fn token(app: &State<App>, form: Form<Asked<'_>>, basic: Basic, stranger: StrangerSlot) -> Answer<Told> {
+    if !app.keyring.is_open() {
+        return Err(Fault::locked());
+    }
+    if form.grant_type != "client_credentials" {
+        return Ok(refused(400, "unsupported_grant_type", "grant_type is client_credentials"));
+    }
+    let given = basic.0.or_else(|| Some((form.client_id?.to_owned(), form.client_secret?.to_owned())));
+    let Some((name, secret)) = given else { return Ok(refused(401, "invalid_client", "name and secret of the client are missing")) };
+    let wrong = || refused(401, "invalid_client", "name and secret do not belong together, or the client may not sign in");
+    let Some((organisation, hash)) = read_token(&secret) else { return Ok(wrong()) };
+    if !app.store.organisations().await?.iter().any(|(id, _)| *id == organisation) {
+        return Ok(wrong());
+    }
+    let now = app.clock.now();
+    let mut tx = app.store.begin(organisation).await?;
+    let keys = [format!("person:{}", name.to_lowercase()), format!("address:{}", stranger.origin)];
+    check_throttle(&mut tx, &keys, now).await?;
+    let found = tx.person_by_name(&name.to_lowercase()).await?;
+    let person = found.filter(|row| row.sort == "client" && row.state == "active" && row.secret_hash.as_deref() == Some(&hash[..]));
+    let Some(person) = person else {
+        for key in &keys {
+            let failures = tx.throttle(key).await?.map_or(0, |throttle| throttle.failures);
+            tx.note_failure(key, failures.saturating_add(1), now).await?;
+        }
+        let mut event = Event::new(Uuid::now_v7(), organisation, now, "session.sign-in");
+        event.origin.clone_from(&stranger.origin);
+        event.target_kind = "person".into();
+        event.target_name = name.chars().filter(|c| !c.is_control()).take(200).collect();
+        event.outcome = Outcome::Refused;
+        event.detail.insert("channel".into(), "program".into());
+        let open = app.keyring.keys(&app.store, organisation).await?;
+        tx.commit_with(&event, &open.mac).await?;
+        return Ok(wrong());
+    };
+    stranger_intends(&stranger, organisation, &name, "session.sign-in");
+    let open = app.keyring.keys(&app.store, organisation).await?;
+    let (token, hash) = new_token(&mut app.rng()?, organisation);
+    let session = SessionRow {
+        id: Uuid::now_v7(),
+        organisation,
+        person_id: person.id,
+        token_hash: hash.to_vec(),
+        channel: "program".into(),
+        created_at: now,
+        last_used_at: now,
+        ends_at: now + TimeDelta::minutes(MINUTES),
+        ended_at: None,
+    };
+    let mut event = Event::new(Uuid::now_v7(), organisation, now, "session.sign-in");
+    event.actor = person.id.to_string();
+    event.actor_name.clone_from(&person.display_name);
+    event.origin.clone_from(&stranger.origin);
+    event.target = person.id.to_string();
+    event.target_kind = "person".into();
+    event.target_name.clone_from(&person.sign_in_name);
+    event.detail.insert("channel".into(), "program".into());
+    tx.add_session(&session).await?;
+    tx.commit_with(&event, &open.mac).await?;
+    let token = text(&token)?;
+    Ok(Told { status: 200, body: serde_json::json!({"access_token": token.expose_secret(), "token_type": "Bearer", "expires_in": MINUTES * 60}) })
+}
