@@ -286,6 +286,7 @@ export interface Explanation {
 }
 export interface Person {
   id: string;
+  sort: string;
   sign_in_name: string;
   display_name: string;
   state: string;

@@ -165,7 +165,12 @@ async fn delegated(demo: &mut Demo) -> Outcome<()> {
     let staff = demo.post("ines", "/api/v1/folders", json!({"parent": demo.id("/Office")?, "name": "Staff", "closed": true})).await?;
     demo.ids.insert("/Office/Staff".into(), text(&staff, "id"));
     demo.post("ines", "/api/v1/grants", json!({"folder": text(&staff, "id"), "person": petra, "level": "steward"})).await?;
-    credential(demo, "/Office/Staff/Payroll portal", json!({"kind": "login", "fields": {"user_name": "payroll@osmere.example", "url": "https://payroll.example/"}})).await?;
+    credential(
+        demo,
+        "/Office/Staff/Payroll portal",
+        json!({"kind": "login", "fields": {"user_name": "payroll@osmere.example", "url": "https://payroll.example/"}}),
+    )
+    .await?;
     // An archive that its keeper has for themselves alone; two months on they leave.
     let archive = demo.post("ines", "/api/v1/folders", json!({"name": "Archive"})).await?;
     let archive = text(&archive, "id");
@@ -173,11 +178,16 @@ async fn delegated(demo: &mut Demo) -> Outcome<()> {
     credential(demo, "/Archive/Old drawings server", json!({"kind": "login", "fields": {"user_name": "drawings", "url": "http://192.0.2.88/"}})).await?;
     demo.post("ines", "/api/v1/grants", json!({"folder": archive, "person": dorrit, "level": "steward", "note": "keeps the archive"})).await?;
     let reaching = demo.get("ines", &format!("/api/v1/grants?folder={archive}")).await?;
-    let ines = reaching["items"].as_array().into_iter().flatten().find(|grant| grant["subject_name"] == "Ines Calder").map(|grant| text(grant, "id"));
+    let grants = reaching.get("items").and_then(Value::as_array).into_iter().flatten();
+    let ines = grants.into_iter().find(|grant| text(grant, "subject_name") == "Ines Calder").map(|grant| text(grant, "id"));
     demo.remove("ines", &format!("/api/v1/grants/{}", ines.unwrap_or_default()), 1).await?;
+    // A program that fetches the historian's reports by night, and has no password in its script.
+    let program = demo.post("ines", "/api/v1/clients", json!({"name": "report-fetcher", "display_name": "Report fetcher"})).await?;
+    let (historian, program) = (demo.id("/Works/Highfield/historian reports")?, text(program.get("client").unwrap_or(&Value::Null), "id"));
+    demo.post("ines", "/api/v1/grants", json!({"credential": historian, "person": program, "level": "reveal", "note": "fetches the nightly reports"})).await?;
     // Names may be seen by all; one wish was granted, one will wait.
     let settings = demo.get("ines", "/api/v1/settings").await?;
-    let mut body = settings["settings"].clone();
+    let mut body = settings.get("settings").cloned().unwrap_or_default();
     if let Some(body) = body.as_object_mut() {
         body.insert("names_beyond".into(), true.into());
     }

@@ -20,6 +20,58 @@ function PutIn({ group, members }: { group: Group; members: [string, string][] }
   );
 }
 
+/** Programs that sign in. A secret is shown once. */
+function Clients({ may, people }: { may: boolean; people: Person[] }) {
+  const [shown, setShown] = useState<{ name: string; secret: string } | null>(null);
+  const clients = people.filter((person) => person.sort === "client");
+  const made = (answer: { client: Person; secret: string }) => setShown({ name: answer.client.sign_in_name, secret: answer.secret });
+  const state = (client: Person, next: string) => () => api.patch(`/people/${client.id}`, { state: next }, client.version);
+  return (
+    <Card title="Clients">
+      <p>Programs that sign in by themselves (OAuth 2.0, client credentials) and are granted things as people are.</p>
+      {shown && (
+        <div role="status" className="rounded-box border border-warning p-2">
+          <p>
+            The secret of {shown.name}, shown this once: <code className="font-mono break-all">{shown.secret}</code>
+          </p>
+          <button type="button" className="btn btn-xs mt-1" onClick={() => setShown(null)}>
+            I have put it where the program finds it
+          </button>
+        </div>
+      )}
+      {clients.length === 0 && <Empty>No program signs in yet.</Empty>}
+      {clients.length > 0 && (
+        <Table label="Clients" heads={may ? ["Name", "Signs in as", "State", "Do"] : ["Name", "Signs in as", "State"]}>
+          {clients.map((client) => (
+            <tr key={client.id}>
+              <td>{client.display_name}</td>
+              <td>{client.sign_in_name}</td>
+              <td><State word={client.state} /></td>
+              {may && (
+                <td className="flex flex-wrap gap-1">
+                  <Act label="New secret" of={`for ${client.sign_in_name}`} look="btn-xs" run={async () => made(await api.post(`/clients/${client.id}/secret`))} after={["people"]} confirm={`Give ${client.display_name} another secret? The present one and its tokens are good for nothing from then on.`} />
+                  {client.state === "active" && <Act label="Suspend" of={client.sign_in_name} look="btn-xs" run={state(client, "suspended")} after={["people"]} confirm={`Suspend ${client.display_name}? Its tokens end at once.`} />}
+                  {client.state === "suspended" && <Act label="Let in again" of={client.sign_in_name} look="btn-xs" run={state(client, "active")} after={["people"]} />}
+                </td>
+              )}
+            </tr>
+          ))}
+        </Table>
+      )}
+      {may && (
+        <Fold label="Add a client">
+          {(close) => (
+            <Form label="Add the client" after={["people"]} done={close} submit={async (data) => made(await api.post("/clients", { name: text(data, "name"), display_name: text(data, "display_name") }))}>
+              <Field label="Signs in as" name="name" required />
+              <Field label="Name" name="display_name" required />
+            </Form>
+          )}
+        </Fold>
+      )}
+    </Card>
+  );
+}
+
 export function People({ me }: { me: Me }) {
   const people = useQuery({ queryKey: ["people"], queryFn: () => all<Person>("/people") });
   const groups = useQuery({ queryKey: ["groups"], queryFn: () => all<Group>("/groups") });
@@ -36,7 +88,7 @@ export function People({ me }: { me: Me }) {
       <div className="grid items-start gap-3 xl:grid-cols-[3fr_2fr]">
         <Card title="People">
           <Table label="People" heads={["Name", "Signs in as", "State", "Duties", ...(may ? ["Do"] : [])]}>
-            {people.data?.map((person) => (
+            {people.data?.filter((person) => person.sort !== "client").map((person) => (
               <tr key={person.id}>
                 <td>{person.display_name}</td>
                 <td>{person.sign_in_name}</td>
@@ -76,6 +128,7 @@ export function People({ me }: { me: Me }) {
             </Fold>
           )}
         </Card>
+        <Clients may={may} people={people.data ?? []} />
         <Card title="Groups">
           {groups.data?.length === 0 && <Empty>There are no groups yet. Granting to a group spares granting to each of its members.</Empty>}
           <ul className="flex flex-col gap-2">

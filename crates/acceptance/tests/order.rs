@@ -2,6 +2,7 @@
 
 #![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, clippy::indexing_slicing, reason = "what cannot be set up ends the test")]
 
+use jexlin_acceptance::browser::{Driver, Page};
 use jexlin_acceptance::{Client, Service, Session};
 use serde_json::{Value, json};
 
@@ -42,7 +43,13 @@ fn access_is_written_compared_and_made_so_as_one() {
     // What is written compares as the same, and is the same when it is written again.
     let path = edited(&client, "access.toml", |text| text);
     let text = std::fs::read_to_string(&path).unwrap();
-    for part in ["[group.\"Leads\"]", "members = [\"person marek\"]", "[folder.\"/Pumping/North ridge\"]", "note = \"by rota\"", "[credential.\"/Pumping/North ridge/duty\"]"] {
+    for part in [
+        "[group.\"Leads\"]",
+        "members = [\"person marek\"]",
+        "[folder.\"/Pumping/North ridge\"]",
+        "note = \"by rota\"",
+        "[credential.\"/Pumping/North ridge/duty\"]",
+    ] {
         assert!(text.contains(part), "{part} in {text}");
     }
     assert!(!text.contains("Franking") && !text.contains("Winter"), "{text}");
@@ -164,7 +171,8 @@ fn of_two_files_made_so_at_once_the_second_sees_the_first() {
     let stale = service.raw("POST", &format!("/api/v1/access/apply?expect={expect}"), Some(&ines.token), Some(std::fs::read(&two).unwrap()), None).unwrap();
     stale.refused(412, "changed-meanwhile");
     let both = std::thread::scope(|scope| {
-        let all: Vec<_> = [&one, &two, &one, &two].into_iter().map(|path| scope.spawn(|| client.run(&["access", "apply", path, "--yes"], "").status.success())).collect();
+        let all: Vec<_> =
+            [&one, &two, &one, &two].into_iter().map(|path| scope.spawn(|| client.run(&["access", "apply", path, "--yes"], "").status.success())).collect();
         all.into_iter().all(|it| it.join().unwrap())
     });
     assert!(both);
@@ -367,4 +375,56 @@ fn the_names_of_what_one_cannot_open_are_seen_and_asked_for_where_the_organisati
     let _ = gil.good(&["wish", "withdraw", &wish]);
     assert_eq!(client.bad(&["wish", "grant", &wish]).0, 6);
     let _ = stranger;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn access_is_put_in_order_handed_over_and_made_so_by_a_file_in_the_console() {
+    let service = Service::ready();
+    let (ines, client) = (service.sign_in("ines"), service.client("ines"));
+    let (office, archive) = (ines.folder("Office"), ines.folder("Archive"));
+    let _ = ines.login(&office, "Franking", "Winter-tide-41");
+    let (pim, marek) = (ines.person("pim", &[]), ines.person("marek", &[]));
+    let me = id_of(&ines, "/api/v1/people", "sign_in_name", "ines");
+    for (folder, person, level) in [(&office, &pim, "use"), (&office, &marek, "steward"), (&archive, &marek, "steward")] {
+        let _ = ines.make("/api/v1/grants", &json!({"folder": folder, "person": person, "level": level}));
+    }
+    let mine = ines.get(&format!("/api/v1/grants?folder={archive}")).good();
+    let grant = mine["items"].as_array().unwrap().iter().find(|it| it["subject"] == *me).unwrap()["id"].as_str().unwrap().to_owned();
+    let _ = client.good(&["grant", "take", &grant]);
+    state(&ines, "pim", "left");
+    state(&ines, "marek", "suspended");
+
+    let driver = Driver::start();
+    let page = Page(driver.browser(&[]).await);
+    page.sign_in(&service, "ines").await;
+    page.press("Access").await;
+    page.sees("has no steward who can sign in").await;
+    page.sees("to somebody who left").await;
+    page.accessible("access out of order").await;
+    page.press("Choose all grants of no use").await;
+    page.press("Take 1 away …").await;
+    page.press("Take them away").await;
+    page.sees("1 grants are taken away").await;
+
+    // A file is compared before it is made so.
+    let file = edited(&client, "access.toml", |text| text.replace("to = \"person marek\", level = \"steward\"", "to = \"person marek\", level = \"use\""));
+    page.find("//input[@name='access-file']").await.send_keys(&file).await.unwrap();
+    page.sees("marek is suspended").await;
+    state(&ines, "marek", "active");
+    let file = edited(&client, "again.toml", |text| text.replace("to = \"person marek\", level = \"steward\"", "to = \"person marek\", level = \"use\""));
+    page.find("//input[@name='access-file']").await.send_keys(&file).await.unwrap();
+    page.sees("person marek has `steward`, gets `use`").await;
+    page.sees("1 person loses something").await;
+    page.accessible("an access file that was compared").await;
+    page.press("Make it so: 1 change").await;
+    page.sees("1 change is made").await;
+    assert!(client.good(&["explain", "marek", "/Office/Franking"]).contains("holds `use`"));
+    // Handing over asks with the preview.
+    page.find("//select[@name='to']/option[contains(., 'marek')]").await.click().await.unwrap();
+    page.press("Hand over …").await;
+    page.sees("1 person gains something, 1 person loses something").await;
+    page.press("Hand over").await;
+    page.sees("Handed over: /Office").await;
+    assert!(client.good(&["explain", "marek", "/Office/Franking"]).contains("holds `steward`"));
+    page.0.close().await.unwrap();
 }

@@ -87,7 +87,9 @@ fn what_is_wrong_at_the_token_endpoint_is_said_in_the_words_of_its_standard() {
     let version = made["client"]["version"].as_i64().unwrap();
     ines.patch(&format!("/api/v1/people/{id}"), version, &json!({"password": "a long enough password"})).refused(422, "bad-input");
     ines.patch(&format!("/api/v1/people/{id}"), version, &json!({"duties": ["audit"]})).refused(422, "bad-input");
-    service.call("POST", "/api/v1/sign-in", None, Some(&json!({"sign_in_name": "feed", "password": secret, "channel": "client"})), None).refused(401, "sign-in-refused");
+    service
+        .call("POST", "/api/v1/sign-in", None, Some(&json!({"sign_in_name": "feed", "password": secret, "channel": "client"})), None)
+        .refused(401, "sign-in-refused");
     let pim = ines.person("pim", &[]);
     ines.post(&format!("/api/v1/clients/{pim}/secret"), &json!({})).refused(404, "unknown");
     let theirs = service.sign_in("pim");

@@ -168,6 +168,12 @@ impl Acting {
         }
     }
 
+    /// From where the request came.
+    #[must_use]
+    pub fn origin(&self) -> &str {
+        &self.origin
+    }
+
     /// The organisation.
     #[must_use]
     pub const fn organisation(&self) -> Uuid {

@@ -114,7 +114,8 @@ impl Fault {
         if problems.len() > MOST {
             detail.push(format!("and {} more", problems.len() - MOST));
         }
-        let mut fault = Self::new(422, "bad-input", "The input is not usable", detail.join("; "), "Correct what is named and send it again; nothing was changed.");
+        let mut fault =
+            Self::new(422, "bad-input", "The input is not usable", detail.join("; "), "Correct what is named and send it again; nothing was changed.");
         fault.fields = fields;
         fault
     }

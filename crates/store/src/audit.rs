@@ -112,19 +112,19 @@ fn mac_of(key: &Key, event: &Event) -> [u8; 32] {
 #[derive(Insertable)]
 #[diesel(table_name = audit_event, treat_none_as_default_value = false)]
 pub(crate) struct Inserted<'a> {
-    id: Uuid,
-    organisation: Uuid,
-    at: DateTime<Utc>,
-    action: &'a str,
-    actor: Option<Uuid>,
-    actor_name: &'a str,
-    target: Option<Uuid>,
-    target_kind: &'a str,
-    target_name: &'a str,
-    origin: &'a str,
-    outcome: &'a str,
-    detail: serde_json::Value,
-    mac: Vec<u8>,
+    pub(crate) id: Uuid,
+    pub(crate) organisation: Uuid,
+    pub(crate) at: DateTime<Utc>,
+    pub(crate) action: &'a str,
+    pub(crate) actor: Option<Uuid>,
+    pub(crate) actor_name: &'a str,
+    pub(crate) target: Option<Uuid>,
+    pub(crate) target_kind: &'a str,
+    pub(crate) target_name: &'a str,
+    pub(crate) origin: &'a str,
+    pub(crate) outcome: &'a str,
+    pub(crate) detail: serde_json::Value,
+    pub(crate) mac: Vec<u8>,
 }
 
 /// An event as a row of its table.

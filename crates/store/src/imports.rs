@@ -9,7 +9,7 @@ use jexlin_core::vault::Key;
 use uuid::Uuid;
 
 use crate::bin::Count;
-use crate::schema::{credential, folder, import, import_row, removal, secret_version};
+use crate::schema::{credential, folder, import, import_row, removal};
 use crate::sql::statement;
 use crate::{CredentialRow, FolderRow, NewVersion, RemovalRow, Result, StoreError, Tx};
 
@@ -42,40 +42,54 @@ pub struct ImportedRow {
 }
 
 impl Tx {
-    /// Adds credentials that are on no device.
+    /// Adds new credentials that are on no device.
     ///
     /// # Errors
     /// [`StoreError::Conflict`] when a name is taken.
     pub async fn add_credentials(&mut self, rows: &[CredentialRow]) -> Result<()> {
-        diesel::insert_into(credential::table).values(rows).execute(self.conn()?).await?;
+        // Arrays, so that the statement is the same for any number of rows: to read one with a value for
+        // each column of each row takes the database longer than to insert them.
+        let sql =
+            "INSERT INTO credential (id, organisation, folder_id, kind, name, fields, data_key, created_at, created_by, changed_at, changed_by, extra, tags)
+             SELECT id, scope(), folder_id, kind, name, fields, data_key, at, by, at, by, extra, ARRAY(SELECT jsonb_array_elements_text(tags))
+             FROM unnest($1, $2, $3, $4, $5, $6, $7, $8, $9, $10) AS new(id, folder_id, kind, name, fields, data_key, at, by, extra, tags)";
+        let tags: Vec<serde_json::Value> = rows.iter().map(|row| serde_json::json!(row.tags)).collect();
+        let query = statement(sql)
+            .bind::<sql_types::Array<sql_types::Uuid>, _>(rows.iter().map(|row| row.id).collect::<Vec<_>>())
+            .bind::<sql_types::Array<sql_types::Uuid>, _>(rows.iter().map(|row| row.folder_id).collect::<Vec<_>>())
+            .bind::<sql_types::Array<sql_types::Text>, _>(rows.iter().map(|row| row.kind.clone()).collect::<Vec<_>>())
+            .bind::<sql_types::Array<sql_types::Text>, _>(rows.iter().map(|row| row.name.clone()).collect::<Vec<_>>())
+            .bind::<sql_types::Array<sql_types::Jsonb>, _>(rows.iter().map(|row| row.fields.clone()).collect::<Vec<_>>())
+            .bind::<sql_types::Array<sql_types::Binary>, _>(rows.iter().map(|row| row.data_key.clone()).collect::<Vec<_>>())
+            .bind::<sql_types::Array<sql_types::Timestamptz>, _>(rows.iter().map(|row| row.created_at).collect::<Vec<_>>())
+            .bind::<sql_types::Array<sql_types::Nullable<sql_types::Uuid>>, _>(rows.iter().map(|row| row.created_by).collect::<Vec<_>>())
+            .bind::<sql_types::Array<sql_types::Jsonb>, _>(rows.iter().map(|row| row.extra.clone()).collect::<Vec<_>>())
+            .bind::<sql_types::Array<sql_types::Jsonb>, _>(tags);
+        query.execute(self.conn()?).await?;
         Ok(())
     }
 
-    /// Adds the first versions of new credentials.
+    /// Adds versions of secret fields of new credentials.
     ///
     /// # Errors
     /// [`StoreError`].
     pub async fn add_first_versions(&mut self, all: &[NewVersion<'_>]) -> Result<()> {
-        let organisation = self.organisation();
-        let values: Vec<_> = all
-            .iter()
-            .map(|new| {
-                (
-                    secret_version::organisation.eq(organisation),
-                    secret_version::credential_id.eq(new.credential),
-                    secret_version::field.eq(new.field),
-                    secret_version::number.eq(new.number),
-                    secret_version::state.eq(new.state),
-                    secret_version::sealed.eq(new.sealed),
-                    secret_version::made_at.eq(new.now),
-                    secret_version::made_by.eq(new.by),
-                    secret_version::made_how.eq(new.how),
-                    secret_version::why.eq(new.why),
-                    secret_version::facts.eq(&new.facts),
-                )
-            })
-            .collect();
-        diesel::insert_into(secret_version::table).values(values).execute(self.conn()?).await?;
+        let sql = "INSERT INTO secret_version (organisation, credential_id, field, number, state, sealed, made_at, made_by, made_how, why, facts)
+             SELECT scope(), credential, field, number, state, sealed, at, by, how, why, facts
+             FROM unnest($1, $2, $3, $4, $5, $6, $7, $8, $9, $10) AS new(credential, field, number, state, sealed, at, by, how, why, facts)";
+        let text = |of: fn(&NewVersion<'_>) -> String| all.iter().map(of).collect::<Vec<_>>();
+        let query = statement(sql)
+            .bind::<sql_types::Array<sql_types::Uuid>, _>(all.iter().map(|new| new.credential).collect::<Vec<_>>())
+            .bind::<sql_types::Array<sql_types::Text>, _>(text(|new| new.field.to_owned()))
+            .bind::<sql_types::Array<sql_types::Int4>, _>(all.iter().map(|new| new.number).collect::<Vec<_>>())
+            .bind::<sql_types::Array<sql_types::Text>, _>(text(|new| new.state.to_owned()))
+            .bind::<sql_types::Array<sql_types::Binary>, _>(all.iter().map(|new| new.sealed.to_vec()).collect::<Vec<_>>())
+            .bind::<sql_types::Array<sql_types::Timestamptz>, _>(all.iter().map(|new| new.now).collect::<Vec<_>>())
+            .bind::<sql_types::Array<sql_types::Nullable<sql_types::Uuid>>, _>(all.iter().map(|new| new.by).collect::<Vec<_>>())
+            .bind::<sql_types::Array<sql_types::Text>, _>(text(|new| new.how.to_owned()))
+            .bind::<sql_types::Array<sql_types::Text>, _>(text(|new| new.why.to_owned()))
+            .bind::<sql_types::Array<sql_types::Jsonb>, _>(all.iter().map(|new| new.facts.clone()).collect::<Vec<_>>());
+        query.execute(self.conn()?).await?;
         Ok(())
     }
 
@@ -99,8 +113,26 @@ impl Tx {
         if events.is_empty() {
             return Ok(());
         }
-        let values = crate::audit::insertions(events, key, self.organisation())?;
-        diesel::insert_into(crate::schema::audit_event::table).values(values).execute(self.conn()?).await?;
+        let rows = crate::audit::insertions(events, key, self.organisation())?;
+        let sql = "INSERT INTO audit_event (id, organisation, at, action, actor, actor_name, target, target_kind, target_name, origin, outcome, detail, mac)
+             SELECT id, scope(), at, action, actor, actor_name, target, target_kind, target_name, origin, outcome, detail, mac
+             FROM unnest($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12)
+                  AS new(id, at, action, actor, actor_name, target, target_kind, target_name, origin, outcome, detail, mac)";
+        let text = |of: fn(&crate::audit::Inserted<'_>) -> String| rows.iter().map(of).collect::<Vec<_>>();
+        let query = statement(sql)
+            .bind::<sql_types::Array<sql_types::Uuid>, _>(rows.iter().map(|row| row.id).collect::<Vec<_>>())
+            .bind::<sql_types::Array<sql_types::Timestamptz>, _>(rows.iter().map(|row| row.at).collect::<Vec<_>>())
+            .bind::<sql_types::Array<sql_types::Text>, _>(text(|row| row.action.to_owned()))
+            .bind::<sql_types::Array<sql_types::Nullable<sql_types::Uuid>>, _>(rows.iter().map(|row| row.actor).collect::<Vec<_>>())
+            .bind::<sql_types::Array<sql_types::Text>, _>(text(|row| row.actor_name.to_owned()))
+            .bind::<sql_types::Array<sql_types::Nullable<sql_types::Uuid>>, _>(rows.iter().map(|row| row.target).collect::<Vec<_>>())
+            .bind::<sql_types::Array<sql_types::Text>, _>(text(|row| row.target_kind.to_owned()))
+            .bind::<sql_types::Array<sql_types::Text>, _>(text(|row| row.target_name.to_owned()))
+            .bind::<sql_types::Array<sql_types::Text>, _>(text(|row| row.origin.to_owned()))
+            .bind::<sql_types::Array<sql_types::Text>, _>(text(|row| row.outcome.to_owned()))
+            .bind::<sql_types::Array<sql_types::Jsonb>, _>(rows.iter().map(|row| row.detail.clone()).collect::<Vec<_>>())
+            .bind::<sql_types::Array<sql_types::Binary>, _>(rows.iter().map(|row| row.mac.clone()).collect::<Vec<_>>());
+        query.execute(self.conn()?).await?;
         self.mark_recorded();
         Ok(())
     }

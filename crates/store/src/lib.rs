@@ -55,8 +55,8 @@ pub use preview::{Differs, Region};
 pub use sessions::{SessionRow, Throttle};
 pub use settings::SettingsRow;
 pub use tx::{Receipt, Store, Tx, Withheld, migrate};
-pub use wishes::{BeyondView, WishRow, WishView};
 pub use upkeep::{JobFilter, JobRow, JobView, LeasedJob, PlanRow, StateRow, UpkeepView};
+pub use wishes::{BeyondView, WishRow, WishView};
 
 /// The result of everything here.
 pub type Result<T> = std::result::Result<T, StoreError>;

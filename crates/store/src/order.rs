@@ -7,9 +7,9 @@ use diesel::sql_types;
 use diesel_async::RunQueryDsl;
 use uuid::Uuid;
 
+use crate::access::VIEW;
 use crate::schema::{access_grant, audit_event, audit_leaf, gate_approver, group_member, password_rule};
 use crate::sql::statement;
-use crate::access::VIEW;
 use crate::{ApproverRow, EventRow, GrantRow, GrantView, MemberRow, Region, Result, RuleRow, Tx};
 
 /// A credential and where it is.
@@ -229,7 +229,8 @@ impl Tx {
     pub async fn orphans(&mut self, now: DateTime<Utc>) -> Result<Vec<Orphan>> {
         let all = self.without_steward(None, now).await?;
         // Below an open folder without a steward there is none either: grants flow in from above.
-        let sql = "SELECT f.id, path_of(f.id) AS place FROM folder f WHERE f.id = ANY ($1) AND (f.closed OR f.parent_id IS NULL) ORDER BY lower(path_of(f.id)), f.id";
+        let sql =
+            "SELECT f.id, path_of(f.id) AS place FROM folder f WHERE f.id = ANY ($1) AND (f.closed OR f.parent_id IS NULL) ORDER BY lower(path_of(f.id)), f.id";
         Ok(statement(sql).bind::<sql_types::Array<sql_types::Uuid>, _>(all).load(self.conn()?).await?)
     }
 

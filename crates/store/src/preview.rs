@@ -243,9 +243,7 @@ impl Tx {
         let single: Vec<PlaceRow> = if region.credentials.is_empty() {
             vec![]
         } else {
-            let query = statement(sql)
-                .bind::<sql_types::Array<sql_types::Uuid>, _>(region.credentials.clone())
-                .bind::<sql_types::Timestamptz, _>(now);
+            let query = statement(sql).bind::<sql_types::Array<sql_types::Uuid>, _>(region.credentials.clone()).bind::<sql_types::Timestamptz, _>(now);
             query.load(self.conn()?).await?
         };
         // What is directly in a folder is counted as it comes and goes; what has a gate of its own is
@@ -266,10 +264,8 @@ impl Tx {
         );
         let folders: Vec<PlaceRow> = statement(sql).bind::<sql_types::Array<sql_types::Uuid>, _>(region.folders.clone()).load(self.conn()?).await?;
         let count = |number: i64| u64::try_from(number).unwrap_or(0);
-        let mut places: Places = folders
-            .into_iter()
-            .map(|row| (row.id, Place { sources: row.sources, credentials: count(row.credentials), gated: count(row.gated) }))
-            .collect();
+        let mut places: Places =
+            folders.into_iter().map(|row| (row.id, Place { sources: row.sources, credentials: count(row.credentials), gated: count(row.gated) })).collect();
         for row in &single {
             if let Some(place) = places.get_mut(&row.folder_id) {
                 place.credentials = place.credentials.saturating_sub(1);
@@ -324,9 +320,7 @@ impl Tx {
              SELECT coalesce(g.person_id, g.group_id) AS subject, {STANDS_ON} AS target, g.held FROM access_grant g
              WHERE (g.ends_at IS NULL OR $2 < g.ends_at) AND {STANDS_ON} IN (SELECT id FROM wanted)"
         );
-        let rows = statement(sql)
-            .bind::<sql_types::Array<sql_types::Uuid>, _>(sources.into_iter().collect::<Vec<_>>())
-            .bind::<sql_types::Timestamptz, _>(now);
+        let rows = statement(sql).bind::<sql_types::Array<sql_types::Uuid>, _>(sources.into_iter().collect::<Vec<_>>()).bind::<sql_types::Timestamptz, _>(now);
         Ok(rows.load(self.conn()?).await?.into_iter().filter_map(Standing::read).collect())
     }
 

@@ -169,7 +169,8 @@ impl Tx {
     /// # Errors
     /// [`crate::StoreError`].
     pub async fn wishes(&mut self, viewer: Uuid, now: DateTime<Utc>, most: i64) -> Result<Vec<WishView>> {
-        let sql = format!("SELECT * FROM ({WISHES}) q WHERE q.person_id = $1 OR q.may_decide ORDER BY q.state <> 'waiting', q.asked_at DESC, q.id DESC LIMIT $3");
+        let sql =
+            format!("SELECT * FROM ({WISHES}) q WHERE q.person_id = $1 OR q.may_decide ORDER BY q.state <> 'waiting', q.asked_at DESC, q.id DESC LIMIT $3");
         let query = statement(sql).bind::<sql_types::Uuid, _>(viewer).bind::<sql_types::Timestamptz, _>(now).bind::<sql_types::BigInt, _>(most);
         Ok(query.load(self.conn()?).await?)
     }

@@ -9,7 +9,7 @@ use std::collections::BTreeSet;
 use jexlin_core::access::plain::{Credential, Folder, Grant, Only, World};
 use jexlin_core::access::preview::{Scene, preview};
 use jexlin_core::access::{Level, in_force};
-use jexlin_store::{CredentialRow, GrantRow, GroupRow, ListQuery, MemberRow, Differs, Region, Store, Target};
+use jexlin_store::{CredentialRow, Differs, GrantRow, GroupRow, ListQuery, MemberRow, Region, Store, Target};
 use proptest::prelude::*;
 use uuid::Uuid;
 

@@ -134,7 +134,8 @@ pub enum Group {
     },
 }
 
-const PERSON: [Column; 6] = [("name", "sign_in_name"), ("display name", "display_name"), ("sort", "sort"), ("state", "state"), ("duties", "duties"), ("id", "id")];
+const PERSON: [Column; 6] =
+    [("name", "sign_in_name"), ("display name", "display_name"), ("sort", "sort"), ("state", "state"), ("duties", "duties"), ("id", "id")];
 
 /// Writes a secret to a file of its owner's alone.
 fn keep_secret(path: &std::path::Path, secret: &str) -> Result<(), Trouble> {
@@ -162,7 +163,10 @@ impl Run {
                 there(&secret_to_file)?;
                 let made: ClientSecret = self.link.post("/api/v1/clients", &NewClient { name: name.clone(), display_name })?;
                 keep_secret(&secret_to_file, made.secret.expose_secret())?;
-                say(&format!("{name} can sign in; its secret is in {}. Grant it what it needs: jexlin grant give use --person {name} …", secret_to_file.display()))
+                say(&format!(
+                    "{name} can sign in; its secret is in {}. Grant it what it needs: jexlin grant give use --person {name} …",
+                    secret_to_file.display()
+                ))
             }
             Client::Renew { name, secret_to_file } => {
                 there(&secret_to_file)?;

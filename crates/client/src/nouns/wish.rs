@@ -83,8 +83,9 @@ impl Run {
                 let level: Level = level.parse().map_err(|problem: String| Trouble::input(format!("{problem}."), "Name one of them."))?;
                 let (folder, name) = find::split(&path)?;
                 let found = beyond(&name)?.into_iter().find(|item| item.name == name && item.place.trim_matches('/') == folder.trim_matches('/'));
-                let credential =
-                    found.ok_or_else(|| Trouble::unknown(format!("There is no {path} beyond what you see."), "Find it by a part of its name: jexlin wish find"))?.id;
+                let credential = found
+                    .ok_or_else(|| Trouble::unknown(format!("There is no {path} beyond what you see."), "Find it by a part of its name: jexlin wish find"))?
+                    .id;
                 self.link.post("/api/v1/wishes", &NewWish { credential, level, reason })?
             }
             Wish::Grant { id, comment } => self.link.post(&format!("/api/v1/wishes/{id}/grant"), &Decide { comment })?,

@@ -173,13 +173,8 @@ impl Map {
     }
 
     fn compare(&self, old: &Held, new: &Held) -> Sums {
-        let mut touched: Vec<usize> = old
-            .iter()
-            .chain(new)
-            .filter_map(|(source, _)| usize::try_from(*source).ok().and_then(|source| self.at.get(source)))
-            .flatten()
-            .copied()
-            .collect();
+        let mut touched: Vec<usize> =
+            old.iter().chain(new).filter_map(|(source, _)| usize::try_from(*source).ok().and_then(|source| self.at.get(source))).flatten().copied().collect();
         touched.sort_unstable();
         touched.dedup();
         let mut sums = Sums::new();

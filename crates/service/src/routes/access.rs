@@ -47,7 +47,10 @@ pub async fn allow_sharing(acting: &mut Acting) -> Answer<()> {
     if settings.shares || acting.duty("access").is_ok() {
         return Ok(());
     }
-    Err(Fault::forbidden("This organisation does not let stewards grant by themselves.", "Ask somebody with the duty `access`, who must be a steward here, too."))
+    Err(Fault::forbidden(
+        "This organisation does not let stewards grant by themselves.",
+        "Ask somebody with the duty `access`, who must be a steward here, too.",
+    ))
 }
 
 /// The path of a credential.

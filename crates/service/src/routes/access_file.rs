@@ -97,7 +97,8 @@ async fn world(acting: &mut Acting, wanted: &Document) -> Answer<World> {
         world.now.groups = world.known.groups.clone();
     } else {
         // What one may not change is compared all the same, so that it can be refused.
-        world.now.groups = world.known.groups.iter().filter(|(name, _)| wanted.groups.contains_key(*name)).map(|(name, all)| (name.clone(), all.clone())).collect();
+        world.now.groups =
+            world.known.groups.iter().filter(|(name, _)| wanted.groups.contains_key(*name)).map(|(name, all)| (name.clone(), all.clone())).collect();
     }
     let mut policy_names: HashMap<Uuid, String> = HashMap::new();
     for row in acting.tx()?.policies().await? {
@@ -280,7 +281,11 @@ pub async fn compare(mut acting: Acting, data: Data<'_>) -> Answer<Sent<AccessCo
         let Ok(id) = brought.world.place(&change.spot()) else { continue };
         match change {
             Change::Grant(spot, _) | Change::Alter(spot, _) | Change::Withdraw(spot, _) => {
-                if matches!(spot, Spot::Folder(_)) { folders.push(id) } else { credentials.push(id) }
+                if matches!(spot, Spot::Folder(_)) {
+                    folders.push(id)
+                } else {
+                    credentials.push(id)
+                }
             }
             Change::Join(..) | Change::Leave(..) => groups.push(id),
             Change::Close(..) => below.push(id),
@@ -521,7 +526,11 @@ fn change_grant(acting: &mut Acting, world: &World, wanted: &Document, change: &
         only_tag: key.tag.clone(),
         history: terms.history,
     };
-    if present.is_some() { batch.altered.push(row) } else { batch.grants.push(row) }
+    if present.is_some() {
+        batch.altered.push(row)
+    } else {
+        batch.grants.push(row)
+    }
     Ok(())
 }
 
@@ -552,7 +561,11 @@ async fn change_gate(acting: &mut Acting, world: &World, wanted: &Document, spot
         let subject_is_group = matches!(who, Who::Group(_));
         approvers.push(ApproverRow { organisation: row.organisation, gate_id: row.id, subject: world.subject(who)?, subject_is_group });
     }
-    if present.is_some() { acting.tx()?.change_gate(&row, &approvers).await? } else { acting.tx()?.add_gate(&row, &approvers).await? }
+    if present.is_some() {
+        acting.tx()?.change_gate(&row, &approvers).await?
+    } else {
+        acting.tx()?.add_gate(&row, &approvers).await?
+    }
     Ok(())
 }
 

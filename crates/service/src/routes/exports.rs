@@ -176,6 +176,7 @@ fn event_for(acting: &Acting, target: Uuid, name: &str, plain: bool) -> Event {
     let mut event = Event::new(Uuid::now_v7(), acting.organisation(), acting.now, "credential.export");
     event.actor = acting.person.id.to_string();
     event.actor_name.clone_from(&acting.person.display_name);
+    acting.origin().clone_into(&mut event.origin);
     event.target = target.to_string();
     event.target_kind = "credential".into();
     name.clone_into(&mut event.target_name);

@@ -47,8 +47,7 @@ fn show_all(rows: Vec<VisibleFolder>) -> Vec<Folder> {
         names.reverse();
         format!("/{}", names.join("/"))
     };
-    let marks: BTreeMap<Uuid, (Option<Uuid>, bool)> =
-        rows.iter().map(|row| (row.id, (row.parent_id.filter(|_| !row.closed), row.to_others))).collect();
+    let marks: BTreeMap<Uuid, (Option<Uuid>, bool)> = rows.iter().map(|row| (row.id, (row.parent_id.filter(|_| !row.closed), row.to_others))).collect();
     // What reaches somebody else from above does so until a closed folder stops it.
     let shared = |id: Uuid| {
         let mut next = marks.get(&id);
@@ -82,8 +81,7 @@ async fn show(acting: &mut Acting, row: FolderRow) -> Answer<Folder> {
     let path = acting.tx()?.path_of(row.id).await?;
     let reaching = acting.tx()?.grants_reaching(Target::Folder(row.id)).await?;
     let reaching: Vec<_> = reaching.into_iter().filter(|grant| in_force(grant.ends_at, now)).collect();
-    let (own_grants, shared) =
-        (reaching.iter().any(|grant| grant.folder_id == Some(row.id)), reaching.iter().any(|grant| grant.person_id != Some(person)));
+    let (own_grants, shared) = (reaching.iter().any(|grant| grant.folder_id == Some(row.id)), reaching.iter().any(|grant| grant.person_id != Some(person)));
     Ok(Folder { id: row.id, parent: row.parent_id, name: row.name, path, closed: row.closed, level, own_grants, shared, version: row.version })
 }
 

@@ -4,6 +4,7 @@
 use std::collections::{BTreeMap, HashMap, HashSet};
 use std::sync::{Arc, Mutex};
 
+use chrono::{DateTime, Utc};
 use jexlin_api::{ImportColumn, ImportItem, ImportOptions, ImportProblem, ImportProgress, ImportReport, ImportUndone, Page};
 use jexlin_core::access::mark;
 use jexlin_core::audit::Event;
@@ -13,7 +14,7 @@ use jexlin_core::vault::kinds::{Kind, PASSWORD};
 use jexlin_core::vault::{Place, Sealed, WrappedKey, put_back as reseal};
 use jexlin_store::{CredentialChange, CredentialRow, FolderRow, ImportRow, ImportedRow, NewVersion};
 use rocket::data::{Data, ToByteUnit as _};
-use rocket::tokio::task::{block_in_place, spawn_blocking};
+use rocket::tokio::task::spawn_blocking;
 use rocket::{Route, get, post, routes};
 use uuid::Uuid;
 use zeroize::Zeroizing;
@@ -22,7 +23,9 @@ use super::bin::removal;
 use super::exchange::{Sent, id};
 use super::folders::allow_folder;
 use crate::acting::Acting;
+use crate::app::App;
 use crate::judging;
+use crate::keyring::OpenKeys;
 use crate::problem::{Answer, Fault};
 
 /// The routes of this file.
@@ -34,7 +37,7 @@ pub fn routes() -> Vec<Route> {
 /// The largest file.
 const MOST_MIB: u64 = 64;
 /// So many rows go to the database together.
-const BATCH: usize = 500;
+const BATCH: usize = 1000;
 /// So many new rows change what the database should expect of its tables.
 const MANY: usize = 1000;
 /// The most problems that are told.
@@ -364,15 +367,88 @@ fn to_json<T: serde::Serialize>(value: &T) -> Answer<serde_json::Value> {
     serde_json::to_value(value).map_err(|error| Fault::internal(error.to_string()))
 }
 
-fn event_for(acting: &Acting, import: Uuid, action: &str, target: Uuid, name: &str) -> Event {
-    let mut event = Event::new(Uuid::now_v7(), acting.organisation(), acting.now, action);
-    event.actor = acting.person.id.to_string();
-    event.actor_name.clone_from(&acting.person.display_name);
-    event.target = target.to_string();
-    event.target_kind = "credential".into();
-    name.clone_into(&mut event.target_name);
-    event.detail.insert("import".into(), import.to_string());
-    event
+/// What sealing needs to know; it is done beside the transaction.
+struct Sealing {
+    app: App,
+    keys: Arc<OpenKeys>,
+    organisation: Uuid,
+    now: DateTime<Utc>,
+    by: Uuid,
+    by_name: String,
+    origin: String,
+    import: Uuid,
+    kind: String,
+    /// Of each folder that something goes into.
+    paths: HashMap<Uuid, String>,
+}
+
+/// A stretch of an import, ready to be kept.
+#[derive(Default)]
+struct Stretch {
+    rows: usize,
+    new: Vec<CredentialRow>,
+    /// Credential, field, value, facts.
+    secrets: Vec<(Uuid, String, Vec<u8>, serde_json::Value)>,
+    events: Vec<Event>,
+    changes: Vec<(Thing, Box<CredentialRow>)>,
+    imported: Vec<ImportedRow>,
+}
+
+impl Sealing {
+    fn event(&self, action: &str, target: Uuid, place: Uuid, name: &str) -> Event {
+        let mut event = Event::new(Uuid::now_v7(), self.organisation, self.now, action);
+        event.actor = self.by.to_string();
+        event.actor_name.clone_from(&self.by_name);
+        event.origin.clone_from(&self.origin);
+        event.target = target.to_string();
+        event.target_kind = "credential".into();
+        event.target_name = format!("{}/{name}", self.paths.get(&place).map_or("", String::as_str));
+        event.detail.insert("import".into(), self.import.to_string());
+        event
+    }
+
+    fn seal(&self, some: Vec<Plan>) -> Answer<Stretch> {
+        let mut sealed = Stretch { rows: some.len(), ..Stretch::default() };
+        let (mut rng, organisation) = (self.app.rng()?, self.organisation);
+        for plan in some {
+            match plan {
+                Plan::Update(thing, row) => {
+                    sealed.events.push(self.event("credential.change", row.id, row.folder_id, &row.name));
+                    sealed.changes.push((thing, row));
+                }
+                Plan::Add(thing, place) => {
+                    let credential = Uuid::now_v7();
+                    let (data_key, wrapped) = self.keys.key.generate_data_key(&mut rng, organisation, credential)?;
+                    for (field, given) in &thing.secrets {
+                        let value = data_key.seal(&mut rng, &Place { organisation, credential, field, version: 1 }, &given.value)?;
+                        sealed.secrets.push((credential, field.clone(), value.0, to_json(&given.facts)?));
+                    }
+                    sealed.events.push(self.event("credential.add", credential, place, &thing.name));
+                    sealed.imported.push(ImportedRow { import_id: self.import, organisation, credential_id: credential, former: None });
+                    sealed.new.push(CredentialRow {
+                        id: credential,
+                        organisation,
+                        folder_id: place,
+                        kind: self.kind.clone(),
+                        name: thing.name.clone(),
+                        fields: to_json(&thing.fields)?,
+                        device_id: None,
+                        data_key: wrapped.0,
+                        created_at: self.now,
+                        created_by: Some(self.by),
+                        changed_at: self.now,
+                        changed_by: Some(self.by),
+                        removed_at: None,
+                        version: 1,
+                        removal_id: None,
+                        extra: serde_json::json!([]),
+                        tags: thing.tags.clone(),
+                    });
+                }
+            }
+        }
+        Ok(sealed)
+    }
 }
 
 async fn store(acting: &mut Acting, options: &ImportOptions, kind: &Kind, folders: &Folders, plans: Vec<Plan>, report: &ImportReport) -> Answer<()> {
@@ -392,66 +468,42 @@ async fn store(acting: &mut Acting, options: &ImportOptions, kind: &Kind, folder
         let path = acting.tx()?.path_of(place).await?;
         paths.insert(place, path);
     }
-    let path = |place: Uuid, name: &str| format!("{}/{name}", paths.get(&place).map_or("", String::as_str));
+    let sealing = Arc::new(Sealing {
+        app: acting.app.clone(),
+        keys: Arc::clone(&acting.keys),
+        organisation,
+        now,
+        by,
+        by_name: acting.person.display_name.clone(),
+        origin: acting.origin().to_owned(),
+        import: options.id,
+        kind: kind.name.clone(),
+        paths,
+    });
     let (mut imported, mut done) = (vec![], 0);
-    let mut plans = plans.into_iter().peekable();
-    while plans.peek().is_some() {
+    let mut plans = plans.into_iter();
+    // While the database keeps one stretch the next is sealed.
+    let mut begin = || {
         let some: Vec<Plan> = plans.by_ref().take(BATCH).collect();
-        done += some.len();
-        let (mut new, mut secrets, mut events, mut changes) = (vec![], vec![], vec![], vec![]);
-        // Sealing a batch takes a while of computing: others are not kept waiting by it.
-        block_in_place(|| -> Answer<()> {
-            let mut rng = acting.app.rng()?;
-            for plan in some {
-                match plan {
-                    Plan::Update(thing, row) => changes.push((thing, row)),
-                    Plan::Add(thing, place) => {
-                        let credential = Uuid::now_v7();
-                        let (data_key, wrapped) = acting.keys.key.generate_data_key(&mut rng, organisation, credential)?;
-                        for (field, given) in &thing.secrets {
-                            let sealed = data_key.seal(&mut rng, &Place { organisation, credential, field, version: 1 }, &given.value)?;
-                            secrets.push((credential, field.clone(), sealed.0, to_json(&given.facts)?));
-                        }
-                        events.push(event_for(acting, options.id, "credential.add", credential, &path(place, &thing.name)));
-                        imported.push(ImportedRow { import_id: options.id, organisation, credential_id: credential, former: None });
-                        new.push(CredentialRow {
-                            id: credential,
-                            organisation,
-                            folder_id: place,
-                            kind: kind.name.clone(),
-                            name: thing.name.clone(),
-                            fields: to_json(&thing.fields)?,
-                            device_id: None,
-                            data_key: wrapped.0,
-                            created_at: now,
-                            created_by: Some(by),
-                            changed_at: now,
-                            changed_by: Some(by),
-                            removed_at: None,
-                            version: 1,
-                            removal_id: None,
-                            extra: serde_json::json!([]),
-                            tags: thing.tags.clone(),
-                        });
-                    }
-                }
-            }
-            Ok(())
-        })?;
-        if !new.is_empty() {
-            acting.tx()?.add_credentials(&new).await?;
-            let version = |(credential, field, sealed, facts): &'_ (Uuid, String, Vec<u8>, serde_json::Value)| {
-                (*credential, field.clone(), sealed.clone(), facts.clone())
-            };
-            let owned: Vec<_> = secrets.iter().map(version).collect();
-            let versions: Vec<NewVersion<'_>> = owned
+        let sealing = Arc::clone(&sealing);
+        (!some.is_empty()).then(|| spawn_blocking(move || sealing.seal(some)))
+    };
+    let mut next = begin();
+    while let Some(under_way) = next {
+        let sealed = under_way.await.map_err(|error| Fault::internal(error.to_string()))??;
+        next = begin();
+        done += sealed.rows;
+        if !sealed.new.is_empty() {
+            acting.tx()?.add_credentials(&sealed.new).await?;
+            let versions: Vec<NewVersion<'_>> = sealed
+                .secrets
                 .iter()
-                .map(|(credential, field, sealed, facts)| NewVersion {
+                .map(|(credential, field, value, facts)| NewVersion {
                     credential: *credential,
                     field,
                     number: 1,
                     state: "current",
-                    sealed,
+                    sealed: value,
                     now,
                     by: Some(by),
                     how: "imported",
@@ -459,18 +511,16 @@ async fn store(acting: &mut Acting, options: &ImportOptions, kind: &Kind, folder
                     facts: facts.clone(),
                 })
                 .collect();
-            for some in versions.chunks(BATCH) {
-                acting.tx()?.add_first_versions(some).await?;
-            }
+            acting.tx()?.add_first_versions(&versions).await?;
         }
-        for (thing, row) in changes {
+        imported.extend(sealed.imported);
+        for (thing, row) in sealed.changes {
             imported.push(update(acting, options.id, &thing, &row).await?);
-            events.push(event_for(acting, options.id, "credential.change", row.id, &path(row.folder_id, &row.name)));
         }
-        let judged: Vec<Uuid> = new.iter().map(|row| row.id).collect();
+        let judged: Vec<Uuid> = sealed.new.iter().map(|row| row.id).collect();
         acting.tx()?.judge_these_again(&judged).await?;
         let keys = Arc::clone(&acting.keys);
-        acting.tx()?.record_all(&events, &keys.mac).await?;
+        acting.tx()?.record_all(&sealed.events, &keys.mac).await?;
         acting.app.imports.note(options.id, by, ImportProgress { done, rows });
     }
     let count = |number: usize| i32::try_from(number).unwrap_or(i32::MAX);

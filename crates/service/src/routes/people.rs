@@ -25,7 +25,15 @@ pub fn named(field: &str, text: &str) -> Answer<String> {
 
 /// A person or a client as the interface shows it.
 pub fn show(row: PersonRow) -> Person {
-    Person { id: row.id, sort: row.sort, sign_in_name: row.sign_in_name, display_name: row.display_name, state: row.state, duties: row.duties, version: row.version }
+    Person {
+        id: row.id,
+        sort: row.sort,
+        sign_in_name: row.sign_in_name,
+        display_name: row.display_name,
+        state: row.state,
+        duties: row.duties,
+        version: row.version,
+    }
 }
 
 fn duties(wanted: &[String]) -> Answer<Vec<String>> {

@@ -25,7 +25,10 @@ async fn allowed(acting: &mut Acting) -> Answer<()> {
     if settings.names_beyond {
         return Ok(());
     }
-    Err(Fault::forbidden("This organisation shows nobody the names of what they cannot open.", "Ask an administrator what there is; the setting is `names_beyond`."))
+    Err(Fault::forbidden(
+        "This organisation shows nobody the names of what they cannot open.",
+        "Ask an administrator what there is; the setting is `names_beyond`.",
+    ))
 }
 
 fn show(view: WishView) -> Wish {

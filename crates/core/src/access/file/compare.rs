@@ -87,7 +87,8 @@ impl Change {
     /// The change in words, without what it is about.
     #[must_use]
     pub fn words(&self, now: &Document, wanted: &Document) -> String {
-        let terms = |document: &Document, spot: &Spot, key: &GrantKey| entry(document, spot).and_then(|entry| entry.grants.get(key)).map(given).unwrap_or_default();
+        let terms =
+            |document: &Document, spot: &Spot, key: &GrantKey| entry(document, spot).and_then(|entry| entry.grants.get(key)).map(given).unwrap_or_default();
         match self {
             Self::AddPolicy(_) => "a new password policy".into(),
             Self::ChangePolicy(_) => "what the policy demands changes".into(),
@@ -309,13 +310,15 @@ pub fn problems(known: &Known, now: &Document, wanted: &Document, lines: &Lines,
 impl Known {
     fn check_who(&self, wanted: &Document, who: &Who, granted: bool) -> Option<String> {
         match who {
-            Who::Person(name) | Who::Client(name) => match (if matches!(who, Who::Person(_)) { &self.people } else { &self.clients }).get(name).map(String::as_str) {
-                None if matches!(who, Who::Client(_)) => Some(format!("there is no client {name:?}")),
-                None => Some(format!("there is nobody with the sign-in name {name:?}")),
-                Some("left") => Some(format!("{name} has left")),
-                Some("suspended") if granted => Some(format!("{name} is suspended: nothing can be granted to them")),
-                Some(_) => None,
-            },
+            Who::Person(name) | Who::Client(name) => {
+                match (if matches!(who, Who::Person(_)) { &self.people } else { &self.clients }).get(name).map(String::as_str) {
+                    None if matches!(who, Who::Client(_)) => Some(format!("there is no client {name:?}")),
+                    None => Some(format!("there is nobody with the sign-in name {name:?}")),
+                    Some("left") => Some(format!("{name} has left")),
+                    Some("suspended") if granted => Some(format!("{name} is suspended: nothing can be granted to them")),
+                    Some(_) => None,
+                }
+            }
             Who::Group(name) => {
                 (!self.groups.contains_key(name) && !wanted.groups.contains_key(name)).then(|| format!("there is no group {name:?}, and the file makes none"))
             }
@@ -358,7 +361,10 @@ fn rings(known: &Known, wanted: &Document) -> impl Iterator<Item = (String, Stri
             for member in members(&group).into_iter().flatten() {
                 let Who::Group(inner) = member else { continue };
                 if inner == start {
-                    found.push((start.clone(), if group == *start { "a group is no member of itself".into() } else { format!("{start} would be in itself, by way of {group}") }));
+                    found.push((
+                        start.clone(),
+                        if group == *start { "a group is no member of itself".into() } else { format!("{start} would be in itself, by way of {group}") },
+                    ));
                 } else if seen.insert(inner.clone()) {
                     next.push(inner.clone());
                 }

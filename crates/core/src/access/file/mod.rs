@@ -420,7 +420,11 @@ pub fn read(text: &str) -> Result<(Document, Lines), Vec<Problem>> {
         let line = reading.line(at);
         reading.lines.spots.insert(spot.clone(), line);
         let entry = reading.entry(&spot, entry);
-        if folder { document.folders.insert(path, entry) } else { document.credentials.insert(path, entry) };
+        if folder {
+            document.folders.insert(path, entry)
+        } else {
+            document.credentials.insert(path, entry)
+        };
     }
     if reading.wrong.is_empty() {
         return Ok((document, reading.lines));

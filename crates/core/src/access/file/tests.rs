@@ -17,11 +17,8 @@ fn who() -> impl Strategy<Value = Who> {
 }
 
 fn terms() -> impl Strategy<Value = Terms> {
-    (0..5_usize, proptest::option::of(1_800_000_000_i64..1_900_000_000), "[a-z\n\t\"\\\\ä]{0,5}", any::<bool>()).prop_map(|(level, until, note, history)| Terms {
-        level: Level::ALL[level],
-        until: until.and_then(|at| DateTime::from_timestamp(at, 0)),
-        note: note.trim().to_owned(),
-        history,
+    (0..5_usize, proptest::option::of(1_800_000_000_i64..1_900_000_000), "[a-z\n\t\"\\\\ä]{0,5}", any::<bool>()).prop_map(|(level, until, note, history)| {
+        Terms { level: Level::ALL[level], until: until.and_then(|at| DateTime::from_timestamp(at, 0)), note: note.trim().to_owned(), history }
     })
 }
 
@@ -34,7 +31,13 @@ fn entry(folder: bool) -> impl Strategy<Value = Entry> {
     let gate = (any::<bool>(), proptest::collection::btree_set(who(), 0..3), 1..500_i32, any::<bool>(), any::<bool>())
         .prop_map(|(reason, approvers, minutes, one_holder, rotate)| GateTerms { reason, approvers, minutes, one_holder, rotate });
     let demand = proptest::collection::vec(name(), 1..3).prop_map(|policies| Demand { mode: "choose".into(), policies });
-    (proptest::option::of(any::<u128>()), any::<bool>(), proptest::collection::btree_map(key, terms(), 0..4), proptest::option::of(gate), proptest::option::of(demand))
+    (
+        proptest::option::of(any::<u128>()),
+        any::<bool>(),
+        proptest::collection::btree_map(key, terms(), 0..4),
+        proptest::option::of(gate),
+        proptest::option::of(demand),
+    )
         .prop_map(move |(id, closed, grants, gate, passwords)| Entry {
             id: id.map(Uuid::from_u128),
             closed: closed && folder,
@@ -170,7 +173,8 @@ fn a_good_file_has_no_problems_and_its_changes_have_words_and_lines() {
     assert_eq!(said(&known(), SMALL), Vec::<String>::new());
     let (wanted, lines) = read(SMALL).unwrap();
     let changes = compare(&now(), &wanted);
-    let words: Vec<String> = changes.iter().map(|change| format!("{} {}: {}", change.line(&lines).unwrap(), change.spot().name(), change.words(&now(), &wanted))).collect();
+    let words: Vec<String> =
+        changes.iter().map(|change| format!("{} {}: {}", change.line(&lines).unwrap(), change.spot().name(), change.words(&now(), &wanted))).collect();
     assert_eq!(
         words,
         [
@@ -201,7 +205,11 @@ fn each_slip_is_named_with_its_line() {
         ("2027-01-31T18:00:00Z", "2026-01-31T18:00:00Z", "10: the grant to group Duty has ended before it begins"),
         ("2027-01-31T18:00:00Z", "2027-01-31", "10: 2027-01-31 is no moment"),
         ("level = \"use\"", "level = \"use\", kind = \"spoon\"", "10: there is no kind \"spoon\""),
-        ("group Duty\", level = \"use\", until = 2027-01-31T18:00:00Z", "person marek\", level = \"use\"", "10: person marek is granted something here already, at line 9"),
+        (
+            "group Duty\", level = \"use\", until = 2027-01-31T18:00:00Z",
+            "person marek\", level = \"use\"",
+            "10: person marek is granted something here already, at line 9",
+        ),
         ("minutes = 60", "minutes = 0", "12: the longest time"),
         ("minutes = 60", "minutes = \"an hour\"", "12: invalid type"),
         ("[folder.\"/Pumping/Ridge\"]", "[folder.\"/Pumping/../Ridge\"]", "14: "),
