@@ -312,9 +312,9 @@ export function Told() {
     await client.invalidateQueries();
   };
   return (
-    <div role="status" className="fixed inset-x-0 bottom-3 z-20 flex justify-center">
+    <div role="status" className="pointer-events-none fixed inset-x-0 bottom-3 z-20 flex justify-center">
       {said && (
-        <p className="flex items-center gap-3 rounded-box bg-neutral px-4 py-2 text-neutral-content shadow-lg">
+        <p className="pointer-events-auto flex items-center gap-3 rounded-box bg-neutral px-4 py-2 text-neutral-content shadow-lg">
           {said.text}
           {said.undo && (
             <button type="button" className="link font-semibold" onClick={() => void undo()}>

@@ -420,6 +420,7 @@ async fn access_is_put_in_order_handed_over_and_made_so_by_a_file_in_the_console
     page.sees("1 change is made").await;
     assert!(client.good(&["explain", "marek", "/Office/Franking"]).contains("holds `use`"));
     // Handing over asks with the preview.
+    page.0.refresh().await.unwrap();
     page.find("//select[@name='to']/option[contains(., 'marek')]").await.click().await.unwrap();
     page.press("Hand over …").await;
     page.sees("1 person gains something, 1 person loses something").await;
