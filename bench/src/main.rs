@@ -393,6 +393,7 @@ fn access_file() {
     let service = service(&cluster, &[]);
     let ines = service.sign_in("ines");
     let top = ines.folder("Pumping");
+    let _ = ines.person("pim", &[]);
     groups(&cluster, &service);
     fill(&cluster, &service, &top, 0, 200_000);
     let bearer = format!("Bearer {}", ines.token);
@@ -414,8 +415,8 @@ fn access_file() {
     // Half of the changes give something, half change what is there.
     let mut changes = 0;
     for (from, to) in [
-        ("grants = []", "grants = [{ to = \"person ines\", level = \"use\" }]"),
-        ("grants = [\n", "grants = [\n  { to = \"person ines\", level = \"use\", note = \"more\" },\n"),
+        ("grants = []", "grants = [{ to = \"person pim\", level = \"use\" }]"),
+        ("grants = [\n", "grants = [\n  { to = \"person pim\", level = \"use\", note = \"more\" },\n"),
     ] {
         changes += text.matches(from).count();
         text = text.replace(from, to);

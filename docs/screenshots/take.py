@@ -56,6 +56,16 @@ class Browser:
                 file.write(base64.b64decode(call("GET", f"/session/{self.id}/screenshot")))
             print(name)
 
+    def attach(self, selector, path):
+        found = call("POST", f"/session/{self.id}/element", {"using": "css selector", "value": selector})
+        call("POST", f"/session/{self.id}/element/{list(found.values())[0]}/value", {"text": path})
+        time.sleep(1.5)
+
+    def token(self):
+        body = json.dumps({"sign_in_name": "ines", "password": PASSWORD, "channel": "client"}).encode()
+        request = urllib.request.Request(url + "/api/v1/sign-in", body, {"Content-Type": "application/json"})
+        return json.load(urllib.request.urlopen(request))["token"]
+
     def close(self):
         call("DELETE", f"/session/{self.id}")
 
@@ -75,7 +85,8 @@ try:
     b.press("Weir lane")
     b.press("duty")
     b.press("Reveal")
-    b.press("Access")
+    b.js("[...document.querySelectorAll('[role=tab]')].find(tab=>tab.textContent.trim()==='Access').click()")
+    time.sleep(1)
     b.shot("vault")
     b.go("/vault")
     b.press("Office")
@@ -88,19 +99,10 @@ try:
     b.press("History")
     b.js("document.querySelector('[role=tablist]').scrollIntoView()")
     b.shot("history")
-    b.go("/vault")
-    b.press("Works")
-    b.press("Deploy key")
-    b.shot("key")
     b.go("/bin")
     b.shot("bin")
     b.go("/organisation")
     b.shot("organisation")
-    b.go("/vault")
-    b.press("Office")
-    b.press("Bank portal")
-    b.press("One-time code")
-    b.shot("one-time-code")
     b.go("/upkeep")
     b.shot("upkeep")
     b.js("document.querySelectorAll('h2').forEach(h=>h.textContent==='Devices'&&h.scrollIntoView())")
@@ -117,13 +119,19 @@ try:
     b.js("document.querySelector(\"[aria-label^='take out Marek']\").click()")
     time.sleep(1)
     b.shot("preview")
+    b.go("/access")
+    request = urllib.request.Request(url + "/api/v1/access", headers={"Authorization": f"Bearer {b.token()}"})
+    text = urllib.request.urlopen(request).read().decode()
+    with tempfile.NamedTemporaryFile("w", suffix=".toml") as file:
+        file.write(text.replace('to = "group Storm watch", level = "use"', 'to = "group Storm watch", level = "reveal"').replace('members = ["person pim"]', 'members = ["person pim", "person yusra"]'))
+        file.flush()
+        b.attach("input[name=access-file]", file.name)
+    b.shot("access")
     b.go("/transfer")
     with tempfile.NamedTemporaryFile("w", suffix=".csv") as sheet:
         sheet.write("System,User,Kennwort,Web,Group\nDepot alarm,depot,Quiet-barrel-58,alarm.example,Depot\nTool store,,Grease-lantern-4,,Depot\nWeigh bridge,scales,,scales.example,Depot\n")
         sheet.flush()
-        found = call("POST", f"/session/{b.id}/element", {"using": "css selector", "value": "input[type=file]"})
-        call("POST", f"/session/{b.id}/element/{list(found.values())[0]}/value", {"text": sheet.name})
-        time.sleep(1.5)
+        b.attach("input[type=file]", sheet.name)
     b.shot("in-and-out")
     b.close()
     b = Browser(dark=True)

@@ -114,7 +114,9 @@ impl Acting {
             return Err(Fault::signed_out("The session is unknown."));
         };
         let idle = TimeDelta::minutes(app.config.idle_minutes);
-        if session.ended_at.is_some() || now >= session.ends_at || now - session.last_used_at >= idle {
+        // A program's token is short-lived instead, and a program may wait.
+        let idles = session.channel != "program" && now - session.last_used_at >= idle;
+        if session.ended_at.is_some() || now >= session.ends_at || idles {
             return Err(Fault::signed_out("The session has ended."));
         }
         if person.state != "active" {

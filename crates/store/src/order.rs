@@ -256,6 +256,9 @@ impl Tx {
                   AND (h.ends_at IS NULL OR ($1 < h.ends_at AND g.ends_at <= h.ends_at))
                   AND (h.only_kind IS NULL OR h.only_kind = g.only_kind OR h.only_kind = c.kind)
                   AND (h.only_tag IS NULL OR h.only_tag = g.only_tag OR h.only_tag = ANY (c.tags))
+                  -- Of two that say the same by way of groups in a ring, one stays.
+                  AND (h.id < g.id OR coalesce(h.person_id, h.group_id) = coalesce(g.person_id, g.group_id) OR NOT EXISTS (
+                        SELECT FROM up u WHERE u.subject = coalesce(h.person_id, h.group_id) AND u.above = coalesce(g.person_id, g.group_id)))
              ), idle AS MATERIALIZED (
                 SELECT g.id, CASE WHEN p.state = 'left' THEN 'left' WHEN g.ends_at <= $1 THEN 'ended' ELSE 'adds-nothing' END AS why
                 FROM access_grant g LEFT JOIN person p ON p.id = g.person_id

@@ -153,7 +153,7 @@ pub async fn token(app: &State<App>, form: Form<Asked<'_>>, basic: Basic, strang
     }
     let now = app.clock.now();
     let mut tx = app.store.begin(organisation).await?;
-    let keys = [format!("person:{}", name.to_lowercase()), format!("address:{}", stranger.origin)];
+    let keys = [format!("client:{}", name.to_lowercase()), format!("address:{}", stranger.origin)];
     check_throttle(&mut tx, &keys, now).await?;
     let found = tx.person_by_name(&name.to_lowercase()).await?;
     let person = found.filter(|row| row.sort == "client" && row.state == "active" && row.secret_hash.as_deref() == Some(&hash[..]));
