@@ -9,6 +9,7 @@ const LOOKS: Record<string, [string, string]> = {
   "in step": ["●", "text-success"],
   done: ["●", "text-success"],
   approved: ["●", "text-success"],
+  granted: ["●", "text-success"],
   active: ["●", "text-success"],
   "out of step": ["▲", "text-error"],
   failed: ["▲", "text-error"],

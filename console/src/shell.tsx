@@ -104,16 +104,16 @@ export function Shell({ me }: { me: Me }) {
         To the content
       </a>
       <header className="border-b border-base-300 bg-base-100">
-        <div className="flex flex-wrap items-center gap-x-4 gap-y-1 px-3 py-1.5">
+        <div className="flex flex-wrap items-center gap-x-2 gap-y-1 px-3 py-1.5">
           <Link href="/" className="flex items-center gap-2 font-semibold">
             <img src="/mark.svg" alt="" className="h-6 w-6" />
             {me.organisation}
           </Link>
-          <nav aria-label="Pages" className="flex flex-wrap gap-1">
+          <nav aria-label="Pages" className="flex flex-wrap">
             {places.map((place) => {
               const here = place.path === "/" ? location === "/" : location.startsWith(place.path);
               return (
-                <Link key={place.path} href={place.path} aria-current={here ? "page" : undefined} title={`Alt+${place.key}`} className={`rounded px-2 py-1 ${here ? "bg-primary text-primary-content" : "hover:bg-base-200"}`}>
+                <Link key={place.path} href={place.path} aria-current={here ? "page" : undefined} title={`Alt+${place.key}`} className={`rounded px-1.5 py-1 ${here ? "bg-primary text-primary-content" : "hover:bg-base-200"}`}>
                   {place.label}
                 </Link>
               );

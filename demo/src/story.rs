@@ -196,7 +196,14 @@ async fn delegated(demo: &mut Demo) -> Outcome<()> {
     let wish = demo.post("yusra", "/api/v1/wishes", json!({"credential": rain, "level": "use", "reason": "forecasts for the storm rota"})).await?;
     demo.post("ines", &format!("/api/v1/wishes/{}/grant", text(&wish, "id")), json!({"comment": "Good thinking."})).await?;
     // The rota for the storm season, as a file that somebody reviewed first.
-    demo.upload("ines", "/api/v1/access/apply", include_bytes!("../storm-season.toml")).await
+    demo.upload("ines", "/api/v1/access/apply", include_bytes!("../storm-season.toml")).await?;
+    let folders = demo.get("ines", "/api/v1/folders").await?;
+    let made = folders.get("items").and_then(Value::as_array).into_iter().flatten().find(|folder| text(folder, "name") == "Storm season");
+    demo.ids.insert("/Control room/Storm season".into(), made.map(|folder| text(folder, "id")).unwrap_or_default());
+    for (name, user) in [("Barrier pager", "pager"), ("Flood gauge portal", "gauges@osmere.example")] {
+        credential(demo, &format!("/Control room/Storm season/{name}"), json!({"kind": "login", "fields": {"user_name": user}})).await?;
+    }
+    Ok(())
 }
 
 /// What an office does to its vault in the first weeks.

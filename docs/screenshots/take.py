@@ -126,6 +126,7 @@ try:
         file.write(text.replace('to = "group Storm watch", level = "use"', 'to = "group Storm watch", level = "reveal"').replace('members = ["person pim"]', 'members = ["person pim", "person yusra"]'))
         file.flush()
         b.attach("input[name=access-file]", file.name)
+    b.js("[...document.querySelectorAll('h2')].forEach(h=>h.textContent==='As code'&&h.scrollIntoView())")
     b.shot("access")
     b.go("/transfer")
     with tempfile.NamedTemporaryFile("w", suffix=".csv") as sheet:

@@ -155,7 +155,7 @@ function HandOver({ me, people, folders }: { me: Me; people: Person[]; folders: 
         <p>What somebody is a steward of by a grant of their own.</p>
         <div className="grid grid-cols-2 gap-2">
           <Choice label="From" name="from" defaultValue={me.id} options={people.map((person) => [person.id, person.display_name])} />
-          <Choice label="To" name="to" options={others.map((person) => [person.id, person.display_name])} />
+          <Choice label="To" name="to" defaultValue={others.find((person) => person.id !== me.id)?.id} options={others.map((person) => [person.id, person.display_name])} />
         </div>
         <Choice label="What" name="below" options={[["", "all of it"], ...folders.map((folder): [string, string] => [folder.id, folder.path])]} />
         <label>

@@ -128,7 +128,6 @@ export function People({ me }: { me: Me }) {
             </Fold>
           )}
         </Card>
-        <Clients may={may} people={people.data ?? []} />
         <Card title="Groups">
           {groups.data?.length === 0 && <Empty>There are no groups yet. Granting to a group spares granting to each of its members.</Empty>}
           <ul className="flex flex-col gap-2">
@@ -162,6 +161,7 @@ export function People({ me }: { me: Me }) {
             </Fold>
           )}
         </Card>
+        <Clients may={may} people={people.data ?? []} />
       </div>
     </div>
   );

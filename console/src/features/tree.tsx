@@ -117,7 +117,7 @@ export function Tree({ folders, open }: { folders: Folder[]; open: string | unde
                 >
                   {folder.name}
                   {folder.closed && <span title="closed: grants from above stop here"> ⊘</span>}
-                  {folder.shared && <span className="quiet" title={folder.own_grants ? "shared: a grant stands on it" : "shared: by a grant from above"}>{folder.own_grants ? " ◆" : " ◇"}</span>}
+                  {folder.shared && <span className={folder.id === open ? "" : "quiet"} title={folder.own_grants ? "shared: a grant stands on it" : "shared: by a grant from above"}>{folder.own_grants ? " ◆" : " ◇"}</span>}
                 </Link>
               </li>
             );

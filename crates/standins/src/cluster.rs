@@ -189,7 +189,7 @@ impl Cluster {
     /// PostgreSQL's own words.
     pub fn psql(&self, database: &str, sql: &str) -> io::Result<String> {
         let mut command = Command::new("psql");
-        command.env("PGPASSWORD", &self.password).env("PGCONNECT_TIMEOUT", "5");
+        command.env("PGPASSWORD", &self.password).env("PGCONNECT_TIMEOUT", "60");
         command.args([
             "-h",
             &self.host(),
