@@ -426,6 +426,6 @@ async fn access_is_put_in_order_handed_over_and_made_so_by_a_file_in_the_console
     page.sees("1 person gains something, 1 person loses something").await;
     page.find("//button[normalize-space()='Hand over']").await.click().await.unwrap();
     page.sees("Handed over: /Office").await;
-    assert!(client.good(&["explain", "marek", "/Office/Franking"]).contains("holds `steward`"));
+    assert!(service.client("marek").good(&["explain", "marek", "/Office/Franking"]).contains("holds `steward`"));
     page.0.close().await.unwrap();
 }
