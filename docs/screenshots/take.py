@@ -123,7 +123,7 @@ try:
     request = urllib.request.Request(url + "/api/v1/access", headers={"Authorization": f"Bearer {b.token()}"})
     text = urllib.request.urlopen(request).read().decode()
     with tempfile.NamedTemporaryFile("w", suffix=".toml") as file:
-        file.write(text.replace('to = "group Storm watch", level = "use"', 'to = "group Storm watch", level = "reveal"').replace('members = ["person pim"]', 'members = ["person pim", "person yusra"]'))
+        file.write(text.replace('to = "group Contractors", level = "list"', 'to = "group Contractors", level = "use"').replace('members = ["person pim"]', 'members = ["person pim", "person yusra"]'))
         file.flush()
         b.attach("input[name=access-file]", file.name)
     b.js("[...document.querySelectorAll('h2')].forEach(h=>h.textContent==='As code'&&h.scrollIntoView())")
