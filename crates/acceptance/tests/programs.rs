@@ -90,6 +90,10 @@ fn what_is_wrong_at_the_token_endpoint_is_said_in_the_words_of_its_standard() {
     service
         .call("POST", "/api/v1/sign-in", None, Some(&json!({"sign_in_name": "feed", "password": secret, "channel": "client"})), None)
         .refused(401, "sign-in-refused");
+    // A program keeps no place in order for anybody.
+    let me = ines.get("/api/v1/me").good()["id"].clone();
+    let _ = ines.folder("Office");
+    ines.post("/api/v1/hand-over", &json!({"from": me, "to": id})).refused(422, "bad-input");
     let pim = ines.person("pim", &[]);
     ines.post(&format!("/api/v1/clients/{pim}/secret"), &json!({})).refused(404, "unknown");
     let theirs = service.sign_in("pim");

@@ -151,6 +151,7 @@ pub async fn token(app: &State<App>, form: Form<Asked<'_>>, basic: Basic, strang
     if !app.store.organisations().await?.iter().any(|(id, _)| *id == organisation) {
         return Ok(wrong());
     }
+    stranger_intends(&stranger, organisation, &name, "session.sign-in");
     let now = app.clock.now();
     let mut tx = app.store.begin(organisation).await?;
     let keys = [format!("client:{}", name.to_lowercase()), format!("address:{}", stranger.origin)];
@@ -172,7 +173,6 @@ pub async fn token(app: &State<App>, form: Form<Asked<'_>>, basic: Basic, strang
         tx.commit_with(&event, &open.mac).await?;
         return Ok(wrong());
     };
-    stranger_intends(&stranger, organisation, &name, "session.sign-in");
     let open = app.keyring.keys(&app.store, organisation).await?;
     let (token, hash) = new_token(&mut app.rng()?, organisation);
     let session = SessionRow {

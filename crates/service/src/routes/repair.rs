@@ -59,9 +59,13 @@ pub async fn list(mut acting: Acting) -> Answer<Sent<Page<Disorder>>> {
     Ok(Sent(Page { items, next: None }))
 }
 
-/// Somebody who can sign in.
+/// A person who can sign in. A program is nobody to keep a place in order, and whoever keeps its secret
+/// would get by it what the duty `access` gives nobody.
 async fn active(acting: &mut Acting, field: &str, person: Uuid) -> Answer<PersonRow> {
     let row = acting.tx()?.person(person).await.map_err(|_| Fault::unknown("person"))?;
+    if row.sort == "client" {
+        return Err(Fault::field(field, format!("{} is a program: name a person", row.display_name)));
+    }
     if row.state == "active" {
         return Ok(row);
     }
@@ -205,7 +209,8 @@ pub async fn give_over(acting: &mut Acting, body: &HandOver) -> Answer<Vec<Strin
         };
         let present = theirs.iter().find(same).filter(|grant| grant.held == Level::Steward.number() && in_force(grant.ends_at, now));
         let ends_at = present.map_or(row.ends_at, |grant| grant.ends_at.and_then(|end| row.ends_at.map(|other| end.max(other))));
-        let new = GrantRow { id: Uuid::now_v7(), person_id: Some(body.to), ends_at, created_at: now, created_by: Some(me), ..row.clone() };
+        let history = row.history || present.is_some_and(|grant| grant.history);
+        let new = GrantRow { id: Uuid::now_v7(), person_id: Some(body.to), history, ends_at, created_at: now, created_by: Some(me), ..row.clone() };
         acting.tx()?.put_grant(&new).await?;
         if !body.keep {
             said(acting, "grant.remove", "from", &from.display_name)?;
