@@ -4,7 +4,7 @@ use chrono::{DateTime, Utc};
 use diesel::prelude::*;
 use diesel::sql_types;
 use diesel_async::RunQueryDsl;
-use jexlin_core::access::plain::{Credential, Folder, Grant, Only, World};
+use jexlin_core::access::plain::{Grant, Only};
 use jexlin_core::access::{Level, Reach};
 use uuid::Uuid;
 
@@ -93,15 +93,6 @@ pub struct Approach {
     pub gate: Option<Uuid>,
     /// Where the credential is: its folder's path and its name.
     pub path: String,
-}
-
-/// The part of the world that access to one target depends on, with names for the ways.
-#[derive(Clone, Debug, Default)]
-pub struct WorldPart {
-    /// For the plain definition.
-    pub world: World,
-    /// Names of folders, groups and the target.
-    pub names: std::collections::BTreeMap<Uuid, String>,
 }
 
 pub(crate) const VIEW: &str =
@@ -275,55 +266,6 @@ impl Tx {
                     && grant.ends_at.is_none_or(|end| now < end)
             })
             .count())
-    }
-
-    /// All that the access of one person to a target depends on: the folders above it, the groups that
-    /// the person is in, and the grants that are for any of these.
-    ///
-    /// # Errors
-    /// [`StoreError`].
-    pub async fn world_around(&mut self, person: Uuid, target: Target) -> Result<WorldPart> {
-        let mut part = WorldPart::default();
-        let mut next = match target {
-            Target::Folder(id) => Some(id),
-            Target::Credential(id) => {
-                let row = self.credential(id).await?;
-                part.world.credentials.insert(id, Credential { folder: row.folder_id, kind: row.kind, tags: row.tags });
-                part.names.insert(id, row.name);
-                Some(row.folder_id)
-            }
-        };
-        while let Some(id) = next {
-            let row = self.folder(id).await?;
-            part.names.insert(id, self.path_of(id).await?);
-            part.world.folders.insert(id, Folder { parent: row.parent_id, closed: row.closed });
-            next = row.parent_id.filter(|parent| !part.world.folders.contains_key(parent));
-        }
-        let places: Vec<Uuid> = part.world.folders.keys().chain(part.world.credentials.keys()).copied().collect();
-        #[derive(QueryableByName)]
-        struct Membership {
-            #[diesel(sql_type = sql_types::Uuid)]
-            group_id: Uuid,
-            #[diesel(sql_type = sql_types::Uuid)]
-            member: Uuid,
-            #[diesel(sql_type = sql_types::Text)]
-            name: String,
-        }
-        let sql = "SELECT m.group_id, m.member, g.name FROM group_member m JOIN people_group g ON g.id = m.group_id
-             WHERE m.member = ANY ((SELECT subjects_of($1))::uuid[])";
-        let memberships: Vec<Membership> = statement(sql).bind::<sql_types::Uuid, _>(person).load(self.conn()?).await?;
-        let mut subjects = vec![person];
-        for membership in memberships {
-            part.world.groups.entry(membership.group_id).or_default().insert(membership.member);
-            part.names.insert(membership.group_id, membership.name);
-            subjects.push(membership.group_id);
-        }
-        let query = access_grant::table
-            .filter(access_grant::person_id.eq(person).or(access_grant::group_id.eq_any(&subjects)))
-            .filter(access_grant::folder_id.eq_any(&places).or(access_grant::credential_id.eq_any(&places)))
-            .select(GrantRow::as_select());
-        part.world.grants = query.load(self.conn()?).await?.iter().filter_map(GrantRow::to_plain).collect();
-        Ok(part)
     }
 
     /// All grants, for the plain definition of access.

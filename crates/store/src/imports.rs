@@ -142,7 +142,7 @@ impl Tx {
     /// # Errors
     /// [`StoreError`].
     pub async fn folders_below(&mut self, top: Uuid) -> Result<Vec<FolderRow>> {
-        let ids = self.region_below(top).await?.folders;
+        let ids = self.subtree(top).await?;
         let query = folder::table.filter(folder::id.eq_any(ids)).filter(folder::removed_at.is_null()).select(FolderRow::as_select());
         Ok(query.load(self.conn()?).await?)
     }

@@ -7,6 +7,7 @@
 //! returns the [`Receipt`] without which a [`Withheld`] secret cannot be read (promise 1).
 
 mod access;
+mod atlas;
 mod attachments;
 mod audit;
 mod bin;
@@ -24,7 +25,6 @@ mod marks;
 mod order;
 mod people;
 mod personal;
-mod preview;
 pub mod schema;
 mod sessions;
 mod settings;
@@ -33,7 +33,8 @@ mod tx;
 mod upkeep;
 mod wishes;
 
-pub use access::{Approach, GrantRow, GrantView, Subject, Target, WorldPart};
+pub use access::{Approach, GrantRow, GrantView, Subject, Target};
+pub use atlas::Around;
 pub use attachments::AttachmentRow;
 pub use audit::{EventFilter, EventRow, ExportChunk, SealOutcome, Sealer};
 pub use bin::{RemovalRow, RemovalView};
@@ -51,7 +52,6 @@ pub use marks::SavedSearchRow;
 pub use order::{CredentialPlace, IdleGrant, Orphan};
 pub use people::{GroupRow, MemberRow, OrganisationRow, PersonRow, PolicyRow};
 pub use personal::{PersonalFolderRow, PersonalItemRow};
-pub use preview::{Differs, Region};
 pub use sessions::{SessionRow, Throttle};
 pub use settings::SettingsRow;
 pub use tx::{Receipt, Store, Tx, Withheld, migrate};

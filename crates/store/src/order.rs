@@ -10,7 +10,7 @@ use uuid::Uuid;
 use crate::access::VIEW;
 use crate::schema::{access_grant, audit_event, audit_leaf, gate_approver, group_member, password_rule};
 use crate::sql::statement;
-use crate::{ApproverRow, EventRow, GrantRow, GrantView, MemberRow, Region, Result, RuleRow, Tx};
+use crate::{ApproverRow, EventRow, GrantRow, GrantView, MemberRow, Result, RuleRow, Tx};
 
 /// A credential and where it is.
 #[derive(Clone, Debug, QueryableByName)]
@@ -174,30 +174,6 @@ impl Tx {
         let query = statement(sql).bind::<sql_types::Array<sql_types::Uuid>, _>(groups).bind::<sql_types::Array<sql_types::Uuid>, _>(members);
         query.execute(self.conn()?).await?;
         Ok(())
-    }
-
-    /// What many changes together can touch: what grants on these folders and credentials reach, what
-    /// grants to these groups reach, what is below these folders.
-    ///
-    /// # Errors
-    /// [`crate::StoreError`].
-    pub async fn region_of_many(&mut self, folders: &[Uuid], credentials: &[Uuid], groups: &[Uuid], below: &[Uuid]) -> Result<Region> {
-        let sql = "WITH subjects AS MATERIALIZED (SELECT DISTINCT unnest(subjects_of(g)) AS id FROM unnest($2) AS g)
-             SELECT s.folder_id AS id FROM folder_source s WHERE s.source_id = ANY ($1)
-             UNION SELECT s.folder_id FROM subjects JOIN access_grant g ON g.group_id = subjects.id JOIN folder_source s ON s.source_id = g.folder_id
-             UNION SELECT subtree_of(f) FROM unnest($3) AS f";
-        let query = statement(sql)
-            .bind::<sql_types::Array<sql_types::Uuid>, _>(folders.to_vec())
-            .bind::<sql_types::Array<sql_types::Uuid>, _>(groups.to_vec())
-            .bind::<sql_types::Array<sql_types::Uuid>, _>(below.to_vec());
-        let places: Vec<Id> = query.load(self.conn()?).await?;
-        let sql = "WITH subjects AS MATERIALIZED (SELECT DISTINCT unnest(subjects_of(g)) AS id FROM unnest($1) AS g)
-             SELECT DISTINCT g.credential_id AS id FROM subjects JOIN access_grant g ON g.group_id = subjects.id WHERE g.credential_id IS NOT NULL";
-        let single: Vec<Id> = statement(sql).bind::<sql_types::Array<sql_types::Uuid>, _>(groups.to_vec()).load(self.conn()?).await?;
-        let mut alone: Vec<Uuid> = single.into_iter().map(|row| row.id).chain(credentials.iter().copied()).collect();
-        alone.sort_unstable();
-        alone.dedup();
-        Ok(Region { folders: places.into_iter().map(|row| row.id).collect(), credentials: alone })
     }
 
     /// Of these folders, or of all, those that no active person is a steward of.

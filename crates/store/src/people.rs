@@ -116,14 +116,6 @@ impl Tx {
         Ok(person::table.find(id).select(PersonRow::as_select()).first(self.conn()?).await?)
     }
 
-    /// These people.
-    ///
-    /// # Errors
-    /// [`StoreError`].
-    pub async fn some_people(&mut self, ids: &[Uuid]) -> Result<Vec<PersonRow>> {
-        Ok(person::table.filter(person::id.eq_any(ids)).select(PersonRow::as_select()).load(self.conn()?).await?)
-    }
-
     /// The person of a sign-in name, in any case of letters.
     ///
     /// # Errors

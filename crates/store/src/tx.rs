@@ -11,6 +11,7 @@ use jexlin_core::audit::Event;
 use jexlin_core::vault::Key;
 use uuid::Uuid;
 
+use crate::atlas::Atlases;
 use crate::sql::statement;
 use crate::{PersonRow, Result, SessionRow, StoreError};
 
@@ -57,6 +58,7 @@ impl Manager for Dial {
 #[derive(Clone)]
 pub struct Store {
     pool: Pool<Dial>,
+    atlases: Atlases,
 }
 
 impl std::fmt::Debug for Store {
@@ -72,6 +74,7 @@ pub struct Tx {
     organisation: Uuid,
     number: u64,
     recorded: bool,
+    atlases: Atlases,
 }
 
 impl std::fmt::Debug for Tx {
@@ -137,7 +140,7 @@ impl Store {
             .create_timeout(Some(Duration::from_secs(5)))
             .build()
             .map_err(|error| StoreError::Broken(error.to_string()))?;
-        Ok(Self { pool })
+        Ok(Self { pool, atlases: Atlases::default() })
     }
 
     async fn connection(&self) -> Result<Object<Dial>> {
@@ -145,7 +148,7 @@ impl Store {
     }
 
     fn started(&self, line: Object<Dial>, organisation: Uuid) -> Tx {
-        Tx { line: Some(line), organisation, number: NUMBER.fetch_add(1, Ordering::Relaxed), recorded: false }
+        Tx { line: Some(line), organisation, number: NUMBER.fetch_add(1, Ordering::Relaxed), recorded: false, atlases: self.atlases.clone() }
     }
 
     /// Begins a transaction in an organisation.
@@ -223,6 +226,10 @@ impl Tx {
 
     pub(crate) fn conn(&mut self) -> Result<&mut AsyncPgConnection> {
         self.line.as_mut().map(|line| &mut line.conn).ok_or_else(over)
+    }
+
+    pub(crate) const fn atlases(&self) -> &Atlases {
+        &self.atlases
     }
 
     pub(crate) const fn mark_recorded(&mut self) {

@@ -7,9 +7,9 @@ mod rig;
 use std::collections::BTreeSet;
 
 use jexlin_core::access::plain::{Credential, Folder, Grant, Only, World};
-use jexlin_core::access::preview::{Scene, preview};
+use jexlin_core::access::preview::{Beside, Moved, narrowings, preview};
 use jexlin_core::access::{Level, in_force};
-use jexlin_store::{CredentialRow, Differs, GrantRow, GroupRow, ListQuery, MemberRow, Region, Store, Target};
+use jexlin_store::{Around, CredentialRow, GrantRow, GroupRow, ListQuery, MemberRow, Store};
 use proptest::prelude::*;
 use uuid::Uuid;
 
@@ -155,12 +155,9 @@ async fn compare(store: &Store, recipe: &Recipe) {
             listed.sort();
             assert_eq!(listed, expected, "the list over all pages: {way:?}");
         }
-        let part = match plain.credentials.keys().next() {
-            Some(id) => Some((*id, tx.world_around(person, jexlin_store::Target::Credential(*id)).await.unwrap())),
-            None => None,
-        };
-        if let Some((id, part)) = part {
-            assert_eq!(part.world.level(person, id, now), plain.level(person, id, now), "the part of the world that explains");
+        if let Some(id) = plain.credentials.keys().next() {
+            let part = tx.around(person, *id).await.unwrap();
+            assert_eq!(part.world.level(person, *id, now), plain.level(person, *id, now), "the part of the world that explains");
         }
     }
     assert!(plain.grants.iter().all(|grant| grant.ends_at.is_none() || in_force(grant.ends_at, at(-60))));
@@ -201,8 +198,8 @@ fn turns() -> impl Strategy<Value = Turn> {
     })
 }
 
-/// Makes the change in the database and in the plain world; where it can touch something, and whom.
-async fn turn(tx: &mut jexlin_store::Tx, plain: &mut World, people: &[Uuid], turn: &Turn) -> Option<(Scene, Scene)> {
+/// Makes the change in the database and in the plain world; what it moves.
+async fn turn(tx: &mut jexlin_store::Tx, plain: &mut World, people: &[Uuid], turn: &Turn) -> Option<Vec<Uuid>> {
     let now = at(0);
     let folders: Vec<Uuid> = plain.folders.keys().copied().collect();
     let groups: Vec<Uuid> = plain.groups.keys().copied().collect();
@@ -210,24 +207,6 @@ async fn turn(tx: &mut jexlin_store::Tx, plain: &mut World, people: &[Uuid], tur
     let folder = folders[turn.one.index(folders.len())];
     let subjects: Vec<Uuid> = people.iter().chain(&groups).copied().collect();
     let subject = subjects[turn.other.index(subjects.len())];
-    let on = |target: Uuid, narrowed: bool| if narrowed { Differs::Anything } else { Differs::Grants(vec![target]) };
-    let (mut region, whom, differs) = match turn.sort {
-        0 => (tx.region_of(Target::Folder(folder)).await.unwrap(), Some(tx.people_of(&[subject]).await.unwrap()), on(folder, turn.level == 2)),
-        1 => {
-            let grant = plain.grants.get(turn.one.index(plain.grants.len().max(1)))?.clone();
-            let target = if plain.folders.contains_key(&grant.target) { Target::Folder(grant.target) } else { Target::Credential(grant.target) };
-            (tx.region_of(target).await.unwrap(), Some(tx.people_of(&[grant.subject]).await.unwrap()), on(grant.target, !grant.only.is_all()))
-        }
-        2 | 3 => {
-            let group = *groups.get(turn.one.index(groups.len().max(1)))?;
-            (tx.region_of_group(group).await.unwrap(), Some(tx.people_of(&[subject]).await.unwrap()), Differs::People)
-        }
-        4 => (tx.region_below(folder).await.unwrap(), None, Differs::Anything),
-        _ => (Region { folders: vec![], credentials: credentials.iter().take(2).copied().collect() }, None, Differs::Anything),
-    };
-    region.credentials = tx.looked_at_alone(&region, now).await.unwrap();
-    let before = tx.scene(&region, whom.as_deref(), now).await.unwrap();
-    tx.mark().await.unwrap();
     match turn.sort {
         0 => {
             if plain.grants.iter().any(|grant| grant.subject == subject && grant.target == folder) {
@@ -254,11 +233,15 @@ async fn turn(tx: &mut jexlin_store::Tx, plain: &mut World, people: &[Uuid], tur
             plain.grants.push(row.to_plain().unwrap());
         }
         1 => {
-            let grant = plain.grants.remove(turn.one.index(plain.grants.len()));
+            let which = turn.one.index(plain.grants.len().max(1));
+            if plain.grants.is_empty() {
+                return None;
+            }
+            let grant = plain.grants.remove(which);
             tx.remove_grant(grant.id).await.unwrap();
         }
         2 => {
-            let group = groups[turn.one.index(groups.len())];
+            let group = *groups.get(turn.one.index(groups.len().max(1)))?;
             if plain.groups[&group].contains(&subject) {
                 return None;
             }
@@ -267,7 +250,7 @@ async fn turn(tx: &mut jexlin_store::Tx, plain: &mut World, people: &[Uuid], tur
             plain.groups.get_mut(&group).unwrap().insert(subject);
         }
         3 => {
-            let group = groups[turn.one.index(groups.len())];
+            let group = *groups.get(turn.one.index(groups.len().max(1)))?;
             if !plain.groups.get_mut(&group).unwrap().remove(&subject) {
                 return None;
             }
@@ -289,16 +272,7 @@ async fn turn(tx: &mut jexlin_store::Tx, plain: &mut World, people: &[Uuid], tur
             }
         }
     }
-    if differs != Differs::Anything {
-        let after = tx.scene_after(&before, &region, whom.as_deref(), &differs, now).await.unwrap();
-        return Some((before, after));
-    }
-    let more = tx.looked_at_alone(&region, now).await.unwrap();
-    region.credentials.extend(more);
-    let after = tx.scene(&region, whom.as_deref(), now).await.unwrap();
-    tx.back().await.unwrap();
-    let before = tx.scene(&region, whom.as_deref(), now).await.unwrap();
-    Some((before, after))
+    Some(if turn.sort > 4 { credentials.into_iter().take(2).collect() } else { vec![] })
 }
 
 async fn previews(store: &Store, recipe: &Recipe, change: &Turn) {
@@ -314,7 +288,21 @@ async fn previews(store: &Store, recipe: &Recipe, change: &Turn) {
         }
     }
     let old = plain.clone();
-    let Some((before, after)) = turn(&mut tx, &mut plain, &people, change).await else { return };
+    let before = tx.atlas().await.unwrap();
+    let all: Vec<Uuid> = plain.credentials.keys().copied().collect();
+    let was = tx.single_entries(Some(&all)).await.unwrap();
+    let Some(moving) = turn(&mut tx, &mut plain, &people, change).await else { return };
+    let after = tx.atlas_after(&before).await.unwrap();
+    let mut beside = Beside::default();
+    for one in tx.single_entries(Some(&moving)).await.unwrap() {
+        let from = was.iter().find(|was| was.id == one.id).unwrap().credential.folder;
+        beside.moved.push(Moved { id: one.id, from, credential: one.credential, gate: one.gate });
+    }
+    if let Some(found) = narrowings(&before, &after, &beside.moved, at(0)) {
+        let apart: BTreeSet<Uuid> = before.singles().chain(after.singles()).chain(moving).collect();
+        beside.cells = tx.cells(&found, &apart.into_iter().collect::<Vec<_>>()).await.unwrap();
+        beside.onlys = found.onlys;
+    }
     let gated = |world: &World, credential: &Uuid| {
         let mut next = world.credentials.get(credential).map(|credential| credential.folder);
         let mut found = gates.contains(credential);
@@ -336,7 +324,7 @@ async fn previews(store: &Store, recipe: &Recipe, change: &Turn) {
         }
     }
     let told: std::collections::BTreeMap<_, _> =
-        preview(&before, &after).into_iter().map(|shift| ((shift.person, shift.before, shift.after), (shift.credentials, shift.gated))).collect();
+        preview(&before, &after, &beside, at(0)).into_iter().map(|shift| ((shift.person, shift.before, shift.after), (shift.credentials, shift.gated))).collect();
     assert_eq!(told, expected, "{change:?}");
 }
 
@@ -401,11 +389,89 @@ proptest! {
                 tx.commit().await.unwrap();
             }
             let mut tx = store.begin(org).await.unwrap();
-            let region = Region { folders: folders.clone(), credentials: vec![] };
-            let scene = tx.scene(&region, Some(&[]), at(0)).await.unwrap();
+            let atlas = tx.atlas().await.unwrap();
             for (number, folder) in folders.iter().enumerate() {
                 let lies = there.iter().filter(|(_, at)| *at == number).count();
-                assert_eq!(scene.places.get(folder).map_or(0, |place| place.credentials), u64::try_from(lies).unwrap());
+                assert_eq!(atlas.credentials_in(*folder), u64::try_from(lies).unwrap());
+            }
+        });
+    }
+}
+
+/// Which of three transactions does what next: which, what, and with which of what is there.
+fn doings() -> impl Strategy<Value = Vec<(usize, usize, Turn)>> {
+    prop::collection::vec((0_usize..3, 0_usize..5, turns()), 1..12)
+}
+
+/// All that an atlas says of these people and credentials.
+async fn said(tx: &mut jexlin_store::Tx, people: &[Uuid], plain: &World) -> Vec<(Uuid, Uuid, Option<Level>, u64, String)> {
+    let mut all = vec![];
+    for credential in plain.credentials.keys() {
+        for person in people {
+            let Around { world, atlas, place } = tx.around(*person, *credential).await.unwrap();
+            let folder = world.credentials[credential].folder;
+            all.push((*person, *credential, world.level(*person, *credential, at(0)), atlas.credentials_in(folder), place));
+        }
+    }
+    all
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig { cases: 30, ..ProptestConfig::default() })]
+    #[test]
+    fn the_atlas_that_is_kept_is_what_is_whoever_commits_when(recipe in recipes(), doings in doings()) {
+        let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build().unwrap();
+        runtime.block_on(async {
+            let store = Store::open(&rig::world().1.service, 6).unwrap();
+            let (org, people, mut plain) = build(&store, &recipe).await;
+            let mut open: Vec<Option<jexlin_store::Tx>> = vec![None, None, None];
+            for (which, what, change) in &doings {
+                let mut tx = match open[*which].take() {
+                    Some(tx) => tx,
+                    None => store.begin(org).await.unwrap(),
+                };
+                match what {
+                    // A change waits for whoever changes the same: one that has changed something commits first.
+                    0 | 1 => {
+                        for other in &mut open {
+                            if let Some(other) = other.take() {
+                                other.commit().await.unwrap();
+                            }
+                        }
+                        if *what == 0 {
+                            let _ = turn(&mut tx, &mut plain, &people, change).await;
+                            open[*which] = Some(tx);
+                        } else {
+                            // As a preview does: it sees its own change, and nobody else ever does.
+                            tx.commit().await.unwrap();
+                            let mut tx = store.begin(org).await.unwrap();
+                            let _ = turn(&mut tx, &mut plain.clone(), &people, change).await;
+                            tx.atlas().await.unwrap();
+                        }
+                    }
+                    2 => tx.commit().await.unwrap(),
+                    3 => {
+                        tx.fold_counts().await.unwrap();
+                        tx.commit().await.unwrap();
+                    }
+                    _ => {
+                        tx.atlas().await.unwrap();
+                        open[*which] = Some(tx);
+                    }
+                }
+            }
+            for tx in open.into_iter().flatten() {
+                tx.commit().await.unwrap();
+            }
+            let mut tx = store.begin(org).await.unwrap();
+            let kept = said(&mut tx, &people, &plain).await;
+            // Another service, which has kept nothing.
+            let anew = Store::open(&rig::world().1.service, 2).unwrap();
+            let mut tx = anew.begin(org).await.unwrap();
+            let made = said(&mut tx, &people, &plain).await;
+            assert_eq!(kept, made);
+            for (person, credential, level, ..) in made {
+                assert_eq!(plain.level(person, credential, at(0)), level);
             }
         });
     }

@@ -10,6 +10,7 @@
 //! computed the [`Reach`], only [`Reach::allow`] turns it into an [`Allowed`], and everything that
 //! needs a level takes that value as an argument.
 
+pub mod atlas;
 mod explain;
 pub mod file;
 pub mod plain;

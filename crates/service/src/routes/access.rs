@@ -3,7 +3,7 @@
 use jexlin_api::{Explanation, Grant, NewGrant, Page, Way};
 use jexlin_core::access::{Level, Stop, explain as explain_ways, in_force, mark};
 use jexlin_core::names::check_note;
-use jexlin_store::{GrantRow, GrantView, Target};
+use jexlin_store::{Around, GrantRow, GrantView, Target};
 use rocket::{Route, delete, get, post, routes};
 use uuid::Uuid;
 
@@ -101,6 +101,13 @@ pub async fn list(mut acting: Acting, folder: Option<&str>, credential: Option<&
 
 /// Grants a level, in the transaction that is under way.
 pub async fn give(acting: &mut Acting, body: NewGrant) -> Answer<GrantRow> {
+    let row = giving(acting, body).await?;
+    acting.tx()?.add_grant(&row).await?;
+    Ok(row)
+}
+
+/// The grant that is asked for, with all that could refuse it but its being there already.
+pub async fn giving(acting: &mut Acting, body: NewGrant) -> Answer<GrantRow> {
     let target = target_of(body.folder, body.credential)?;
     let (target_id, sort) = sort_of(target);
     acting.intends("grant.add", sort, Some(target_id), "");
@@ -152,7 +159,6 @@ pub async fn give(acting: &mut Acting, body: NewGrant) -> Answer<GrantRow> {
     if let Some(end) = row.ends_at {
         acting.noting("ends_at", end.to_rfc3339());
     }
-    acting.tx()?.add_grant(&row).await?;
     Ok(row)
 }
 
@@ -229,14 +235,13 @@ pub async fn explain(mut acting: Acting, person: &str, credential: &str) -> Answ
             allow_credential::<mark::Steward>(&mut acting, credential).await?;
         }
     }
-    let who = acting.tx()?.person(person).await.map_err(|_| Fault::unknown("person"))?;
-    let place = place_of(&mut acting, credential).await.map_err(|_| Fault::unknown("credential"))?;
+    let Around { world, atlas, place } = acting.tx()?.around(person, credential).await.map_err(|_| Fault::unknown("credential"))?;
+    let who = atlas.person(person).ok_or_else(|| Fault::unknown("person"))?;
     acting.naming(credential, &place);
-    acting.noting("person", who.display_name.clone());
-    let part = acting.tx()?.world_around(person, Target::Credential(credential)).await?;
-    let level = part.world.level(person, credential, now);
-    let name = |id: &Uuid| part.names.get(id).cloned().unwrap_or_else(|| id.to_string());
-    let ways: Vec<Way> = explain_ways(&part.world, person, credential, now)
+    acting.noting("person", who.name.clone());
+    let level = world.level(person, credential, now);
+    let name = |id: &Uuid| atlas.name(*id).unwrap_or_else(|| id.to_string());
+    let ways: Vec<Way> = explain_ways(&world, person, credential, now)
         .into_iter()
         .map(|way| Way {
             grant: way.grant,
@@ -251,8 +256,8 @@ pub async fn explain(mut acting: Acting, person: &str, credential: &str) -> Answ
         })
         .collect();
     acting.done().await?;
-    let sentence = sentence(&who.display_name, &who.state, level, &ways);
-    Ok(Sent(Explanation { person: who.display_name, credential: place, level, sentence, ways }))
+    let sentence = sentence(&who.name, &who.state, level, &ways);
+    Ok(Sent(Explanation { person: who.name.clone(), credential: place, level, sentence, ways }))
 }
 
 fn sentence(who: &str, state: &str, level: Option<Level>, ways: &[Way]) -> String {

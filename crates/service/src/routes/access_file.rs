@@ -15,7 +15,7 @@ use uuid::Uuid;
 use super::access::allow_sharing;
 use super::exchange::Sent;
 use super::folders::{DEEPEST, may_add_at_top};
-use super::preview::show;
+use super::preview::Looked;
 use crate::acting::Acting;
 use crate::problem::{Answer, Fault};
 
@@ -275,37 +275,9 @@ async fn brought(acting: &mut Acting, data: Data<'_>) -> Answer<Brought> {
 pub async fn compare(mut acting: Acting, data: Data<'_>) -> Answer<Sent<AccessCompared>> {
     acting.intends("access.compare", "folder", None, "");
     let mut brought = brought(&mut acting, data).await?;
-    let now = acting.now;
-    let (mut folders, mut credentials, mut groups, mut below) = (vec![], vec![], vec![], vec![]);
-    for change in &brought.changes {
-        let Ok(id) = brought.world.place(&change.spot()) else { continue };
-        match change {
-            Change::Grant(spot, _) | Change::Alter(spot, _) | Change::Withdraw(spot, _) => {
-                if matches!(spot, Spot::Folder(_)) {
-                    folders.push(id)
-                } else {
-                    credentials.push(id)
-                }
-            }
-            Change::Join(..) | Change::Leave(..) => groups.push(id),
-            Change::Close(..) => below.push(id),
-            _ => {}
-        }
-    }
-    for ids in [&mut folders, &mut credentials, &mut groups, &mut below] {
-        ids.sort_unstable();
-        ids.dedup();
-    }
-    let mut region = acting.tx()?.region_of_many(&folders, &credentials, &groups, &below).await?;
-    let mut alone = acting.tx()?.looked_at_alone(&region, now).await?;
-    acting.tx()?.mark().await?;
+    let looked = Looked::before(&mut acting, &[]).await?;
     make(&mut acting, &mut brought).await?;
-    alone.extend(acting.tx()?.looked_at_alone(&region, now).await?);
-    region.credentials = alone;
-    let after = acting.tx()?.scene(&region, None, now).await?;
-    acting.tx()?.back().await?;
-    let before = acting.tx()?.scene(&region, None, now).await?;
-    let preview = show(&mut acting, &before, &after).await?;
+    let preview = looked.after(&mut acting, None).await?;
     acting.undo();
     let shown = brought.changes.iter().take(MOST).map(|change| {
         let spot = change.spot();

@@ -238,6 +238,13 @@ pub async fn remove_group(mut acting: Acting, group: &str, version: IfMatch) -> 
 
 /// Puts a person or a group into a group, in the transaction that is under way.
 pub async fn join(acting: &mut Acting, target: Uuid, subject: Uuid) -> Answer<GroupRow> {
+    let (row, member) = joining(acting, target, subject).await?;
+    acting.tx()?.add_member(&member).await?;
+    Ok(row)
+}
+
+/// The group, and the membership that is asked for, with all that could refuse it.
+pub async fn joining(acting: &mut Acting, target: Uuid, subject: Uuid) -> Answer<(GroupRow, MemberRow)> {
     acting.intends("group.join", "group", Some(target), "");
     let row = acting.tx()?.group(target).await?;
     acting.naming(target, &row.name);
@@ -259,8 +266,7 @@ pub async fn join(acting: &mut Acting, target: Uuid, subject: Uuid) -> Answer<Gr
     }
     acting.noting("member", name);
     let organisation = acting.organisation();
-    acting.tx()?.add_member(&MemberRow { organisation, group_id: target, member: subject, member_is_group: is_group }).await?;
-    Ok(row)
+    Ok((row, MemberRow { organisation, group_id: target, member: subject, member_is_group: is_group }))
 }
 
 /// Takes a person or a group out of a group, in the transaction that is under way.

@@ -1,18 +1,19 @@
 //! Previews: a change is made, looked at, and not kept.
 
-use std::collections::BTreeSet;
+use std::collections::{BTreeSet, HashMap, HashSet};
 
 use jexlin_api::{Change, ChangeFolder, Preview, Shift};
-use jexlin_core::access::preview::{Scene, preview as compare};
+use jexlin_core::access::atlas::{Atlas, SingleEntry};
+use jexlin_core::access::preview::{Beside, Moved, narrowings, preview as compare};
 use jexlin_core::access::{Level, mark};
-use jexlin_store::{Differs, Region};
+use jexlin_store::StoreError;
 use rocket::{Route, post, routes};
 use uuid::Uuid;
 
-use super::access::{give, sort_of, target_of, withdraw};
+use super::access::{giving, withdraw};
 use super::exchange::{Body, Sent};
 use super::folders::{allow_folder, alter};
-use super::people::{join, leave};
+use super::people::{joining, leave};
 use super::repair::give_over;
 use super::vault::allow_credential;
 use crate::acting::Acting;
@@ -27,61 +28,20 @@ const MOST: usize = 500;
 /// The most credentials that are moved at once.
 const MOST_MOVED: usize = 1000;
 
-/// Where a change can touch something, and whom; nobody named is everybody who is reached there.
-struct Scope {
-    region: Region,
-    people: Option<Vec<Uuid>>,
-    differs: Differs,
-}
-
-/// What a grant on a target changes of the scene; a narrowed one makes places of its own.
-fn of_grant(target: Uuid, narrowed: bool) -> Differs {
-    if narrowed { Differs::Anything } else { Differs::Grants(vec![target]) }
-}
-
-async fn scope_of(acting: &mut Acting, change: &Change) -> Answer<Scope> {
-    let tx = acting.tx()?;
-    if let Some(grant) = &change.grant {
-        let target = target_of(grant.folder, grant.credential)?;
-        let region = tx.region_of(target).await?;
-        let subjects: Vec<Uuid> = grant.person.or(grant.group).into_iter().collect();
-        let differs = of_grant(sort_of(target).0, grant.only_kind.is_some() || grant.only_tag.is_some());
-        return Ok(Scope { region, people: Some(tx.people_of(&subjects).await?), differs });
-    }
-    if let Some(grant) = change.withdraw {
-        let row = tx.grant(grant).await.map_err(|_| Fault::unknown("grant"))?;
-        let target = target_of(row.folder_id, row.credential_id)?;
-        let region = tx.region_of(target).await?;
-        let subjects: Vec<Uuid> = row.person_id.or(row.group_id).into_iter().collect();
-        let differs = of_grant(sort_of(target).0, row.only_kind.is_some() || row.only_tag.is_some());
-        return Ok(Scope { region, people: Some(tx.people_of(&subjects).await?), differs });
-    }
-    if let Some(membership) = change.join.as_ref().or(change.leave.as_ref()) {
-        let region = tx.region_of_group(membership.group).await?;
-        return Ok(Scope { region, people: Some(tx.people_of(&[membership.member]).await?), differs: Differs::People });
-    }
-    if let Some(folder) = &change.folder {
-        return Ok(Scope { region: tx.region_below(folder.id).await?, people: None, differs: Differs::Anything });
-    }
-    if let Some(over) = &change.hand_over {
-        let rows = tx.grants_naming(over.from).await?;
-        let folders: Vec<Uuid> = rows.iter().filter_map(|row| row.folder_id).collect();
-        let credentials: Vec<Uuid> = rows.iter().filter_map(|row| row.credential_id).collect();
-        let region = tx.region_of_many(&folders, &credentials, &[], &[]).await?;
-        return Ok(Scope { region, people: Some(vec![over.from, over.to]), differs: Differs::Anything });
-    }
-    let credentials = change.credentials.as_ref().map(|moved| moved.ids.clone()).unwrap_or_default();
-    Ok(Scope { region: Region { folders: vec![], credentials }, people: None, differs: Differs::Anything })
-}
-
-/// Makes the change, with all checks that it will meet.
-async fn make(acting: &mut Acting, change: Change) -> Answer<()> {
+/// Makes the change, with all checks that it will meet. What is asked most, a grant on a folder or a
+/// membership, is made in the atlas alone, which is given back then.
+async fn make(acting: &mut Acting, change: Change, atlas: &Atlas) -> Answer<Option<Atlas>> {
     if let Some(grant) = change.grant {
-        give(acting, grant).await?;
+        let row = giving(acting, grant).await?;
+        if let (Some(_), Some(plain)) = (row.folder_id, row.to_plain()) {
+            return Ok(Some(atlas.with_grant(plain).ok_or_else(|| StoreError::Conflict("access_grant_once".into()))?));
+        }
+        acting.tx()?.add_grant(&row).await?;
     } else if let Some(grant) = change.withdraw {
         withdraw(acting, grant).await?;
     } else if let Some(membership) = change.join {
-        join(acting, membership.group, membership.member).await?;
+        let (_, row) = joining(acting, membership.group, membership.member).await?;
+        return Ok(Some(atlas.with_member(row.member, row.group_id)));
     } else if let Some(membership) = change.leave {
         leave(acting, membership.group, membership.member).await?;
     } else if let Some(folder) = change.folder {
@@ -99,7 +59,7 @@ async fn make(acting: &mut Acting, change: Change) -> Answer<()> {
         }
         acting.tx()?.place_credentials(&moved.ids, moved.to).await?;
     }
-    Ok(())
+    Ok(None)
 }
 
 /// Who would gain or lose what by a change: exactly, in persons and credentials, without names of
@@ -120,53 +80,67 @@ pub async fn preview(mut acting: Acting, body: Body<Change>) -> Answer<Sent<Prev
     if parts.into_iter().filter(|part| *part).count() != 1 {
         return Err(Fault::field("change", "name exactly one of grant, withdraw, join, leave, folder, credentials and hand_over"));
     }
-    let now = acting.now;
-    let Scope { mut region, people, differs } = scope_of(&mut acting, &change).await?;
-    let tx = acting.tx()?;
-    region.credentials = tx.looked_at_alone(&region, now).await?;
-    let whom = people.as_deref();
-    let (before, after) = if differs == Differs::Anything {
-        tx.mark().await?;
-        make(&mut acting, change).await?;
-        // What is a place of its own in one of the scenes is in the other.
-        let tx = acting.tx()?;
-        let more = tx.looked_at_alone(&region, now).await?;
-        region.credentials.extend(more);
-        let after = tx.scene(&region, whom, now).await?;
-        tx.back().await?;
-        (tx.scene(&region, whom, now).await?, after)
-    } else {
-        let before = tx.scene(&region, whom, now).await?;
-        make(&mut acting, change).await?;
-        let after = acting.tx()?.scene_after(&before, &region, whom, &differs, now).await?;
-        (before, after)
-    };
-    // Nothing is kept, and nobody waits for it any longer.
+    let moved = change.credentials.as_ref().map(|moved| moved.ids.clone()).unwrap_or_default();
+    let looked = Looked::before(&mut acting, &moved).await?;
+    let made = make(&mut acting, change, &looked.atlas).await?;
+    let shown = looked.after(&mut acting, made).await?;
+    // Nothing is kept.
     acting.undo();
-    acting.again().await?;
-    let shown = show(&mut acting, &before, &after).await?;
-    acting.seen().await?;
     Ok(Sent(shown))
 }
 
-pub async fn show(acting: &mut Acting, before: &Scene, after: &Scene) -> Answer<Preview> {
-    let shifts = compare(before, after);
+/// How everything is before a change that will be made and not kept.
+pub struct Looked {
+    atlas: Atlas,
+    moving: Vec<SingleEntry>,
+}
+
+impl Looked {
+    /// Looks before the change; `moving` are the credentials that it moves.
+    pub async fn before(acting: &mut Acting, moving: &[Uuid]) -> Answer<Self> {
+        let tx = acting.tx()?;
+        let atlas = tx.atlas().await?;
+        let moving = if moving.is_empty() { vec![] } else { tx.single_entries(Some(moving)).await? };
+        Ok(Self { atlas, moving })
+    }
+
+    /// Looks again with the change made, here or in an atlas alone, and says who gains and loses what.
+    pub async fn after(self, acting: &mut Acting, made: Option<Atlas>) -> Answer<Preview> {
+        let now = acting.now;
+        let tx = acting.tx()?;
+        let after = match made {
+            Some(after) => after,
+            None => tx.atlas_after(&self.atlas).await?,
+        };
+        let ids: Vec<Uuid> = self.moving.iter().map(|one| one.id).collect();
+        let there = if ids.is_empty() { vec![] } else { tx.single_entries(Some(&ids)).await? };
+        let from: HashMap<Uuid, Uuid> = self.moving.into_iter().map(|one| (one.id, one.credential.folder)).collect();
+        let moved = there.into_iter().filter_map(|one| Some(Moved { id: one.id, from: *from.get(&one.id)?, credential: one.credential, gate: one.gate }));
+        let mut beside = Beside { moved: moved.collect(), ..Beside::default() };
+        if let Some(narrowings) = narrowings(&self.atlas, &after, &beside.moved, now) {
+            let apart: BTreeSet<Uuid> = self.atlas.singles().chain(after.singles()).chain(ids).collect();
+            beside.cells = tx.cells(&narrowings, &apart.into_iter().collect::<Vec<_>>()).await?;
+            beside.onlys = narrowings.onlys;
+        }
+        Ok(show(&compare(&self.atlas, &after, &beside, now), &after))
+    }
+}
+
+fn show(shifts: &[jexlin_core::access::preview::Shift], atlas: &Atlas) -> Preview {
     let people = |wanted: fn(Option<Level>, Option<Level>) -> bool| {
-        shifts.iter().filter(|shift| wanted(shift.before, shift.after)).map(|shift| shift.person).collect::<BTreeSet<_>>().len()
+        shifts.iter().filter(|shift| wanted(shift.before, shift.after)).map(|shift| shift.person).collect::<HashSet<_>>().len()
     };
     let (gaining, losing) = (people(|before, after| after > before), people(|before, after| after < before));
     let more = shifts.len() > MOST;
-    let wanted: Vec<Uuid> = shifts.iter().take(MOST).map(|shift| shift.person).collect();
-    let rows = acting.tx()?.some_people(&wanted).await?;
     let mut shown: Vec<Shift> = shifts
         .iter()
         .take(MOST)
         .filter_map(|shift| {
-            let row = rows.iter().find(|row| row.id == shift.person)?;
+            let who = atlas.person(shift.person)?;
             Some(Shift {
                 person: shift.person,
-                name: row.display_name.clone(),
-                state: row.state.clone(),
+                name: who.name.clone(),
+                state: who.state.clone(),
                 before: shift.before,
                 after: shift.after,
                 credentials: shift.credentials,
@@ -174,7 +148,7 @@ pub async fn show(acting: &mut Acting, before: &Scene, after: &Scene) -> Answer<
             })
         })
         .collect();
-    shown.sort_by_key(|shift| (shift.name.to_lowercase(), shift.before, shift.after));
+    shown.sort_by_cached_key(|shift| (shift.name.to_lowercase(), shift.before, shift.after));
     let of = |count: usize, does: &str, do_: &str| match count {
         1 => format!("1 person {does}"),
         count => format!("{count} people {do_}"),
@@ -185,5 +159,5 @@ pub async fn show(acting: &mut Acting, before: &Scene, after: &Scene) -> Answer<
         (0, losing) => format!("{}, nobody gains anything.", of(losing, "loses something", "lose something")),
         (gaining, losing) => format!("{}, {}.", of(gaining, "gains something", "gain something"), of(losing, "loses something", "lose something")),
     };
-    Ok(Preview { sentence, gaining, losing, shifts: shown, more })
+    Preview { sentence, gaining, losing, shifts: shown, more }
 }

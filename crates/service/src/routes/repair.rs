@@ -172,10 +172,7 @@ pub async fn give_over(acting: &mut Acting, body: &HandOver) -> Answer<Vec<Strin
     allow_sharing(acting).await?;
     let within: Option<BTreeSet<Uuid>> = match body.below {
         None => None,
-        Some(top) => {
-            let region = acting.tx()?.region_below(top).await?;
-            Some(region.folders.into_iter().collect())
-        }
+        Some(top) => Some(acting.tx()?.subtree(top).await?.into_iter().collect()),
     };
     let theirs = acting.tx()?.grants_naming(body.to).await?;
     let mut places = vec![];
