@@ -182,9 +182,7 @@ impl Tx {
         let kept = self.atlases().of(self.organisation());
         let mut news = self.news(kept.as_ref().map(|kept| kept.snapshot.clone())).await?;
         let mut atlas = match kept {
-            Some(kept) if news.complete && kept.server == news.server && news.changed.ids.len() < MANY => {
-                self.follow(kept.atlas, &news.changed).await?
-            }
+            Some(kept) if news.complete && kept.server == news.server && news.changed.ids.len() < MANY => self.follow(kept.atlas, &news.changed).await?,
             _ => {
                 news.changed.ids.clear();
                 let atlas = self.whole().await?;
@@ -317,9 +315,14 @@ impl Tx {
     pub async fn single_entries(&mut self, ids: Option<&[Uuid]>) -> Result<Vec<SingleEntry>> {
         let sql = "SELECT c.id, c.folder_id, c.kind, c.tags, EXISTS (SELECT FROM gate g WHERE g.credential_id = c.id) AS gate
              FROM credential c WHERE c.removed_at IS NULL AND {some}";
-        let sql = if ids.is_some() { sql.to_owned() } else { sql.replace("{some}", "c.id IN (SELECT g.credential_id FROM access_grant g WHERE g.credential_id IS NOT NULL)") };
+        let sql = if ids.is_some() {
+            sql.to_owned()
+        } else {
+            sql.replace("{some}", "c.id IN (SELECT g.credential_id FROM access_grant g WHERE g.credential_id IS NOT NULL)")
+        };
         let rows: Vec<SingleLine> = some(&sql, "c.id", ids).load(self.conn()?).await?;
-        let entry = |row: SingleLine| SingleEntry { id: row.id, credential: Credential { folder: row.folder_id, kind: row.kind, tags: row.tags }, gate: row.gate };
+        let entry =
+            |row: SingleLine| SingleEntry { id: row.id, credential: Credential { folder: row.folder_id, kind: row.kind, tags: row.tags }, gate: row.gate };
         Ok(rows.into_iter().map(entry).collect())
     }
 

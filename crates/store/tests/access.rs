@@ -323,8 +323,10 @@ async fn previews(store: &Store, recipe: &Recipe, change: &Turn) {
             }
         }
     }
-    let told: std::collections::BTreeMap<_, _> =
-        preview(&before, &after, &beside, at(0)).into_iter().map(|shift| ((shift.person, shift.before, shift.after), (shift.credentials, shift.gated))).collect();
+    let told: std::collections::BTreeMap<_, _> = preview(&before, &after, &beside, at(0))
+        .into_iter()
+        .map(|shift| ((shift.person, shift.before, shift.after), (shift.credentials, shift.gated)))
+        .collect();
     assert_eq!(told, expected, "{change:?}");
 }
 

@@ -154,12 +154,7 @@ fn concerned(before: &Atlas, after: &Atlas, all: bool) -> Vec<(Uuid, Vec<Uuid>, 
         meant.into_iter().filter(counts).collect()
     };
     let (mut old, mut new) = (Meaning::of(&before.groups), Meaning::of(&after.groups));
-    people
-        .into_iter()
-        .map(|person| {
-            (person, old.subjects(person), (!Arc::ptr_eq(&before.groups, &after.groups)).then(|| new.subjects(person)))
-        })
-        .collect()
+    people.into_iter().map(|person| (person, old.subjects(person), (!Arc::ptr_eq(&before.groups, &after.groups)).then(|| new.subjects(person)))).collect()
 }
 
 fn differing<T: ?Sized>(old: &HashMap<Uuid, Arc<T>>, new: &HashMap<Uuid, Arc<T>>, same: fn(&Arc<T>, &Arc<T>) -> bool, into: &mut HashSet<Uuid>) {
