@@ -210,6 +210,20 @@ export interface Grant {
   only_kind: string | null;
   only_tag: string | null;
   history: boolean;
+  version: number;
+}
+export interface GrantTerms {
+  id: string;
+  to: { level?: string; ends_at?: string; without_end?: boolean; note?: string; history?: boolean };
+}
+export interface Reacher {
+  person: string;
+  name: string;
+  state: string;
+  level: Level;
+  stands_on: string;
+  through: string[];
+  others: number;
 }
 export interface NewGrant {
   folder?: string;
@@ -226,6 +240,7 @@ export interface NewGrant {
 /** One of these. */
 export interface Change {
   grant?: NewGrant;
+  terms?: GrantTerms;
   withdraw?: string;
   join?: { group: string; member: string };
   leave?: { group: string; member: string };
@@ -444,8 +459,12 @@ export interface ImportReport {
   updated: number;
   skipped: number;
   folders: number;
-  problems: { line: number; column: string; problem: string }[];
+  problems: { line: number; name: string; column: string; problem: string }[];
   sentence: string;
+}
+export interface ImportProgress {
+  done: number;
+  rows: number;
 }
 export interface ImportItem {
   id: string;

@@ -3,7 +3,7 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { type AccessCompared, type AccessMade, type Disorder, type Folder, type HandedOver, type Me, type Mended, type Person, all, api, takeText } from "../api";
-import { Ask, Card, Choice, Empty, Field, Form, Table, Trouble, text, told } from "../parts";
+import { Ask, Card, Choice, Empty, Field, Form, Table, Trouble, keepFile, text, told } from "../parts";
 import { atLeast } from "./levels";
 import { ShiftTable, Shifts } from "./preview";
 
@@ -57,11 +57,7 @@ function AsCode({ folders }: { folders: Folder[] }) {
   const stewarded = folders.filter((folder) => atLeast(folder.level, "steward"));
   const write = async (data: FormData) => {
     const below = text(data, "below");
-    const link = document.createElement("a");
-    link.href = URL.createObjectURL(await takeText(`/access${below ? `?below=${encodeURIComponent(below)}` : ""}`));
-    link.download = "access.toml";
-    link.click();
-    URL.revokeObjectURL(link.href);
+    keepFile(await takeText(`/access${below ? `?below=${encodeURIComponent(below)}` : ""}`), "access.toml");
   };
   if (stewarded.length === 0) return <Empty>There is no folder that you are a steward of.</Empty>;
   return (

@@ -11,8 +11,9 @@ import { MAIN, SEED, fieldsOf } from "./fields";
 import { atLeast } from "./levels";
 import { History } from "./history";
 import { JobRows } from "./upkeep";
-import { Explain, GateForm, Grants, PlanForm } from "./rules";
+import { GateForm, PlanForm } from "./rules";
 import { Codes, Secret, lend, useTimes } from "./secret";
+import { Explain, Grants, Reach } from "./sharing";
 
 /** What may be known of a key or certificate without a reveal. */
 const FACTS: Record<string, string> = { algorithm: "Algorithm", fingerprint: "Fingerprint", public_key: "Public key", bits: "Bits", protected: "Has a passphrase", subject: "Subject", issuer: "Issuer", names: "Names", not_before: "Good from", not_after: "Good until", serial: "Serial", key: "Key", above: "Certificates above it" };
@@ -330,6 +331,7 @@ export function Detail({ it, me }: { it: Credential; me: Me }) {
       {tab === "Access" && (
         <div className="flex flex-col gap-3">
           <Explain credential={it.id} self={me.id} />
+          {(stewards || me.duties.includes("audit")) && <Reach credential={it.id} />}
           {stewards && <Grants credential={it.id} />}
         </div>
       )}

@@ -9,7 +9,8 @@ import { AddCredential } from "./edit";
 import { atLeast } from "./levels";
 import { MoveAsk } from "./moving";
 import { Considered } from "./preview";
-import { GateForm, Grants, PlanForm } from "./rules";
+import { GateForm, PlanForm } from "./rules";
+import { Explain, Grants, Reach } from "./sharing";
 
 /** What the folder demands of passwords. */
 function RuleForm({ here, close }: { here: Folder; close: () => void }) {
@@ -107,6 +108,12 @@ export function FolderTools({ me, here, folders }: { me: Me; here: Folder | unde
             </Form>
           )}
         </Fold>
+      )}
+      {here && (stewards || me.duties.includes("audit")) && (
+        <>
+          <Reach folder={here.id} />
+          <Fold label="Why somebody reaches it, or not">{() => <Explain folder={here.id} self={me.id} />}</Fold>
+        </>
       )}
       {here && stewards && (
         <>

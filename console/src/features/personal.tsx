@@ -31,7 +31,9 @@ function Thing({ it, folders }: { it: PersonalThing; folders: Folder[] }) {
   return (
     <li className="border-b border-base-300 py-2">
       <p className="flex flex-wrap items-baseline justify-between gap-2">
-        <strong>{it.name}</strong>
+        <strong>
+          {it.name} <span title="personal: nobody else reaches it" aria-label="personal">◉</span>
+        </strong>
         <span className="quiet">
           {it.user_name} {it.url.split("\n")[0]}, changed <When at={it.changed_at} />
         </span>

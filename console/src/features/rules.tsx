@@ -1,121 +1,12 @@
-// Grants, plans and gates, of a folder or of a credential.
+// Plans and gates, of a folder or of a credential.
 
 import { useQuery } from "@tanstack/react-query";
-import { useState } from "react";
-import { type Explanation, type Gate, type Grant, type Group, type Kind, type NewGrant, type Person, type PasswordPolicy, type Plan, all, api } from "../api";
-import { Act, Ask, Choice, Empty, Field, Form, Trouble, When, text } from "../parts";
-import { Considered, Shifts } from "./preview";
+import { type Gate, type PasswordPolicy, type Plan, all, api } from "../api";
+import { Act, Choice, Empty, Field, Form, text } from "../parts";
+import { type Place, target, useSubjects } from "./sharing";
 
 /** The reader's own time zone. */
 const OWN_ZONE = new Intl.DateTimeFormat().resolvedOptions().timeZone;
-
-interface Place {
-  folder?: string;
-  credential?: string;
-}
-const asked = (place: Place) => (place.folder ? `folder=${place.folder}` : `credential=${place.credential}`);
-const target = (place: Place) => place.folder ?? place.credential;
-
-function useSubjects() {
-  const people = useQuery({ queryKey: ["people"], queryFn: () => all<Person>("/people") });
-  const groups = useQuery({ queryKey: ["groups"], queryFn: () => all<Group>("/groups") });
-  return { people: people.data ?? [], groups: groups.data ?? [] };
-}
-
-/** Who reaches this, and granting more. */
-export function Grants(place: Place) {
-  const grants = useQuery({ queryKey: ["grants", target(place)], queryFn: () => all<Grant>(`/grants?${asked(place)}`) });
-  const { people, groups } = useSubjects();
-  const own = target(place);
-  const subjects: [string, string][] = [...groups.map((group): [string, string] => [`group ${group.id}`, `Group ${group.name}`]), ...people.filter((person) => person.state === "active").map((person): [string, string] => [`person ${person.id}`, person.display_name])];
-  const [asking, setAsking] = useState<NewGrant | null>(null);
-  const kinds = useQuery({ queryKey: ["kinds"], queryFn: () => all<Kind>("/kinds"), enabled: Boolean(place.folder) });
-  const submit = async (data: FormData) => {
-    const [sort, id] = text(data, "subject").split(" ");
-    const ends = text(data, "ends_at");
-    setAsking({
-      ...place,
-      [sort === "group" ? "group" : "person"]: id,
-      level: text(data, "level"),
-      ends_at: ends ? new Date(ends).toISOString() : undefined,
-      note: text(data, "note"),
-      only_kind: text(data, "only_kind") || undefined,
-      only_tag: text(data, "only_tag") || undefined,
-      without_history: Boolean(data.get("without_history")),
-    });
-  };
-  const named = subjects.find(([value]) => asking && value.endsWith(asking.person ?? asking.group ?? " "))?.[1];
-  return (
-    <div>
-      <Trouble error={grants.error} />
-      <ul className="mb-2">
-        {grants.data?.map((grant) => (
-          <li key={grant.id} className="flex flex-wrap items-baseline justify-between gap-2 border-b border-base-300 py-1">
-            <span>
-              <strong>{grant.level}</strong> to {grant.subject_name}
-              <span className="quiet text-sm">
-                {grant.target === own ? "" : ` from ${grant.place}`}
-                {grant.only_kind && `, only of the kind ${grant.only_kind}`}
-                {grant.only_tag && `, only with #${grant.only_tag}`}
-                {!grant.history && ", without former values"}
-                {grant.ends_at && <>, until <When at={grant.ends_at} /></>}
-                {grant.note && `, “${grant.note}”`}
-              </span>
-            </span>
-            {grant.target === own && <Considered label="Take away" look="btn-xs" title={`Take ${grant.level} away from ${grant.subject_name}?`} change={{ withdraw: grant.id }} run={() => api.remove(`/grants/${grant.id}`)} after={["grants", "explain"]} />}
-          </li>
-        ))}
-      </ul>
-      <Form label="Grant …" submit={submit} keep>
-        <Choice label="To" name="subject" options={subjects} />
-        <Choice label="Level" name="level" options={[["list", "list: knows it is there, may ask"], ["use", "use: may work with it without seeing it"], ["reveal", "reveal: may see it"], ["edit", "edit: may change it"], ["steward", "steward: may grant, gate, plan, remove"]]} />
-        <Field label="Until (empty: without end)" name="ends_at" type="datetime-local" />
-        {place.folder && (
-          <div className="grid grid-cols-2 gap-2">
-            <Choice label="Only of this kind" name="only_kind" options={[["", "any kind"], ...(kinds.data ?? []).map((kind): [string, string] => [kind.name, kind.label])]} />
-            <Field label="Only with this tag" name="only_tag" />
-          </div>
-        )}
-        <label className="text-sm">
-          <input type="checkbox" name="without_history" className="checkbox checkbox-xs" /> without a look at former values
-        </label>
-        <Field label="Why" name="note" />
-      </Form>
-      {asking && (
-        <Ask title={`Grant ${asking.level} to ${named ?? "them"}?`} label="Grant" run={() => api.post("/grants", asking)} close={() => setAsking(null)} after={["grants", "explain"]}>
-          <Shifts change={{ grant: asking }} />
-        </Ask>
-      )}
-    </div>
-  );
-}
-
-/** Why somebody holds a level on a credential, or why not. */
-export function Explain({ credential, self }: { credential: string; self: string }) {
-  const { people } = useSubjects();
-  const [person, setPerson] = useState(self);
-  const explained = useQuery({ queryKey: ["explain", credential, person], queryFn: () => api.get<Explanation>(`/explain?person=${person}&credential=${credential}`), retry: false });
-  return (
-    <div>
-      <Choice label="Why does, or doesn't, this person reach it?" name="person" value={person} onChange={(event) => setPerson(event.target.value)} options={people.map((each) => [each.id, each.display_name])} />
-      <Trouble error={explained.error} />
-      {explained.data && (
-        <>
-          <p className="mt-1 font-medium">{explained.data.sentence}</p>
-          <ul className="list-disc pl-5">
-            {explained.data.ways.map((way) => (
-              <li key={way.grant} className={way.stopped ? "quiet" : ""}>
-                {way.level} on {way.stands_on}
-                {way.through.length > 0 && ` through ${way.through.join(", in ")}`}
-                {way.stopped && `; does not count: ${way.stopped}`}
-              </li>
-            ))}
-          </ul>
-        </>
-      )}
-    </div>
-  );
-}
 
 export function PlanForm({ close, ...place }: Place & { close: () => void }) {
   const plans = useQuery({ queryKey: ["plans"], queryFn: () => all<Plan>("/plans") });

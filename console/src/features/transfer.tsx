@@ -2,11 +2,30 @@
 
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
-import { type Folder, type ImportItem, type ImportOptions, type ImportReport, type ImportUndone, type Kind, type Me, all, api, takeOut } from "../api";
-import { Act, Card, Choice, Empty, Field, Form, Table, Trouble, When, text, told } from "../parts";
+import { type Folder, type ImportItem, type ImportOptions, type ImportProgress, type ImportReport, type ImportUndone, type Kind, type Me, all, api, takeOut } from "../api";
+import { Act, Card, Choice, Empty, Field, Form, Table, Trouble, When, keepFile, text, told } from "../parts";
 import { atLeast } from "./levels";
 
 const send = (file: File, options: ImportOptions) => api.post<ImportReport>(`/imports?options=${encodeURIComponent(JSON.stringify(options))}`, file);
+
+/** What was wrong with which row, as a file (RFC 4180); no value is in it. */
+function problemsOf(report: ImportReport): Blob {
+  const cell = (value: string | number) => `"${String(value).replaceAll('"', '""')}"`;
+  const lines = report.problems.map((it) => [it.line, it.name, it.column, it.problem].map(cell).join(","));
+  return new Blob([["line,name,column,problem", ...lines, ""].join("\r\n")], { type: "text/csv" });
+}
+
+/** How far an import is that is under way. */
+function Progress({ id }: { id: string }) {
+  const progress = useQuery({ queryKey: ["import-progress", id], queryFn: () => api.get<ImportProgress>(`/imports/${id}/progress`), refetchInterval: 500, retry: false, gcTime: 0 });
+  const { done, rows } = progress.data ?? { done: 0, rows: 0 };
+  return (
+    <p className="flex items-center gap-2" role="status">
+      <progress className="progress w-40" value={done} max={rows || undefined} aria-label="Rows brought in" />
+      {rows > 0 ? `${done} of ${rows} rows` : "Reading the file …"}
+    </p>
+  );
+}
 
 /** What would happen with the file, the columns to be set right, and the button. */
 function Look({ file, options, set, clear }: { file: File; options: ImportOptions; set: (options: ImportOptions) => void; clear: () => void }) {
@@ -14,7 +33,7 @@ function Look({ file, options, set, clear }: { file: File; options: ImportOption
   const kinds = useQuery({ queryKey: ["kinds"], queryFn: () => all<Kind>("/kinds") });
   const preview = useQuery({ queryKey: ["import", file.name, file.lastModified, options], queryFn: () => send(file, { ...options, preview: true }), retry: false, gcTime: 0, placeholderData: (before) => before });
   const bringIn = useMutation({
-    mutationFn: () => send(file, { ...options, id: crypto.randomUUID() }),
+    mutationFn: (id: string) => send(file, { ...options, id }),
     onSuccess: async (report) => {
       told(report.sentence, report.done ? () => api.post(`/imports/${report.id}/undo`) : undefined, "Take it back");
       await Promise.all(["imports", "credentials", "folders", "bin"].map((key) => client.invalidateQueries({ queryKey: [key] })));
@@ -24,7 +43,7 @@ function Look({ file, options, set, clear }: { file: File; options: ImportOption
   const report = preview.data;
   if (!report) return preview.error ? <Trouble error={preview.error} /> : <p role="status">Reading the file …</p>;
   const fields = kinds.data?.find((kind) => kind.name === options.kind)?.fields ?? [];
-  const holds: [string, string][] = [["-", "left out"], ["name", "Name"], ["folder", "Folder"], ["tags", "Tags"], ...fields.map((field): [string, string] => [field.name, field.label])];
+  const holds: [string, string][] = [["-", "left out"], ["name", "Name"], ["folder", "Folder"], ["tags", "Tags"], ["kind", "Kind"], ...fields.map((field): [string, string] => [field.name, field.label])];
   const column = (at: number, value: string) => set({ ...options, columns: report.columns.map((each, number) => (number === at ? value : each.holds)) });
   const many = report.problems.length > 100;
   return (
@@ -50,24 +69,31 @@ function Look({ file, options, set, clear }: { file: File; options: ImportOption
       </p>
       {report.problems.length > 0 && (
         <>
-          <Table label="Rows that cannot be brought in" heads={["Line", "Column", "What is wrong"]}>
+          <Table label="Rows that cannot be brought in" heads={["Line", "Name", "Column", "What is wrong"]}>
             {report.problems.slice(0, 100).map((problem) => (
               <tr key={`${problem.line} ${problem.column}`}>
                 <td className="tabular-nums">{problem.line}</td>
+                <td>{problem.name}</td>
                 <td>{problem.column}</td>
                 <td>{problem.problem}</td>
               </tr>
             ))}
           </Table>
-          {many && <p className="quiet text-sm">The first hundred are shown.</p>}
+          <p className="quiet text-sm">
+            {many && `These are the first hundred of ${report.problems.length}. `}
+            <button type="button" className="link" onClick={() => keepFile(problemsOf(report), "not-brought-in.csv")}>
+              Keep the list as a file
+            </button>
+          </p>
           <label>
             <input type="checkbox" className="checkbox checkbox-sm" checked={options.only_good} onChange={(event) => set({ ...options, only_good: event.target.checked })} /> bring in what is right, and leave these out
           </label>
         </>
       )}
+      {bringIn.isPending && <Progress id={bringIn.variables} />}
       <Trouble error={bringIn.error} />
       <div className="flex gap-2">
-        <button type="button" className="btn btn-primary btn-sm" disabled={bringIn.isPending || report.added + report.updated === 0 || (report.problems.length > 0 && !options.only_good)} onClick={() => bringIn.mutate()}>
+        <button type="button" className="btn btn-primary btn-sm" disabled={bringIn.isPending || report.added + report.updated === 0 || (report.problems.length > 0 && !options.only_good)} onClick={() => bringIn.mutate(crypto.randomUUID())}>
           {bringIn.isPending ? "Bringing it in …" : `Bring in ${report.added + report.updated}`}
         </button>
         <button type="button" className="btn btn-sm" onClick={clear}>
@@ -90,7 +116,7 @@ function BringIn({ folders }: { folders: Folder[] }) {
       <p>CSV and its kin, JSON Lines, XLSX, or the Credential Exchange Format. The file is held in memory only, and nothing is changed before you say so.</p>
       <div className="grid grid-cols-2 gap-2">
         <Choice label="Into" name="into" value={into} onChange={(event) => setOptions({ ...options, folder: event.target.value })} options={edits.map((folder) => [folder.id, folder.path])} />
-        <Choice label="What they are" name="kind" value={options.kind} onChange={(event) => setOptions({ ...options, kind: event.target.value, columns: undefined })} options={(kinds.data ?? []).filter((kind) => !kind.retired).map((kind) => [kind.name, kind.label])} />
+        <Choice label="What they are, where no column says it" name="kind" value={options.kind} onChange={(event) => setOptions({ ...options, kind: event.target.value, columns: undefined })} options={(kinds.data ?? []).filter((kind) => !kind.retired).map((kind) => [kind.name, kind.label])} />
       </div>
       <Field
         label="File"
@@ -152,11 +178,7 @@ function TakeOut({ me, folders }: { me: Me; folders: Folder[] }) {
       plain: way === "plain",
       reason: text(data, "reason"),
     });
-    const link = document.createElement("a");
-    link.href = URL.createObjectURL(out.file);
-    link.download = `taken-out.${text(data, "format") === "csv" ? "csv" : "json"}${way === "plain" ? "" : ".age"}`;
-    link.click();
-    URL.revokeObjectURL(link.href);
+    keepFile(out.file, `taken-out.${text(data, "format") === "csv" ? "csv" : "json"}${way === "plain" ? "" : ".age"}`);
     told(`${out.taken} credentials are in the file.${out.leftOut === "0" ? "" : ` ${out.leftOut} are left out: gates stand before them.`}`);
   };
   return (

@@ -36,6 +36,30 @@ pub struct Grant {
     pub only_tag: Option<String>,
     /// Whether former values may be seen as well, where values may.
     pub history: bool,
+    /// For `If-Match`.
+    pub version: i32,
+}
+
+/// Other terms of a grant that is there; what is left out stays.
+#[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct ChangeGrant {
+    /// What it gives.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schema(value_type = Option<String>)]
+    pub level: Option<Level>,
+    /// When it ends.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub ends_at: Option<DateTime<Utc>>,
+    /// It does not end any more.
+    #[serde(default)]
+    pub without_end: bool,
+    /// Why.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub note: Option<String>,
+    /// Whether former values may be seen as well.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub history: Option<bool>,
 }
 
 /// Grants something. Exactly one of `folder` and `credential`, one of `person` and `group`.
@@ -80,6 +104,9 @@ pub struct Change {
     /// A new grant.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub grant: Option<NewGrant>,
+    /// Other terms of a grant.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub terms: Option<GrantTerms>,
     /// A grant that is taken away.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub withdraw: Option<Uuid>,
@@ -98,6 +125,16 @@ pub struct Change {
     /// What one person is a steward of, handed over to another.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub hand_over: Option<HandOver>,
+}
+
+/// A grant and its other terms.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct GrantTerms {
+    /// The grant.
+    pub id: Uuid,
+    /// What becomes of it.
+    pub to: ChangeGrant,
 }
 
 /// A person or group in a group.
@@ -173,13 +210,33 @@ pub struct Shift {
     pub gated: u64,
 }
 
-/// By which ways somebody holds a level on a credential, or why not.
+/// Somebody who reaches a folder or a credential.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Reacher {
+    /// Who.
+    pub person: Uuid,
+    /// Their name.
+    pub name: String,
+    /// `active`, `invited` or `suspended`.
+    pub state: String,
+    /// What they hold.
+    #[schema(value_type = String)]
+    pub level: Level,
+    /// The place of the grant by which they hold it, or `the credential itself`.
+    pub stands_on: String,
+    /// The groups from the person to the grant's subject.
+    pub through: Vec<String>,
+    /// How many other grants reach them as well.
+    pub others: usize,
+}
+
+/// By which ways somebody holds a level on a folder or a credential, or why not.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct Explanation {
     /// The person's name.
     pub person: String,
-    /// The credential's path.
-    pub credential: String,
+    /// The path of the folder or the credential.
+    pub place: String,
     /// The level held.
     #[schema(value_type = Option<String>)]
     pub level: Option<Level>,

@@ -17,9 +17,9 @@ pub struct ImportOptions {
     pub format: Option<String>,
     /// Into this folder, and below it where a column names folders.
     pub folder: Uuid,
-    /// What the things are.
+    /// What the things are, where no column says it of each.
     pub kind: String,
-    /// What each column is: `name`, `folder`, `tags`, a field of the kind, or `-`; guessed when left out.
+    /// What each column is: `name`, `folder`, `tags`, `kind`, a field of the kind, or `-`; guessed when left out.
     pub columns: Option<Vec<String>>,
     /// What a thing that is there already is recognised by, in its folder: `name`, `user_name` or `url`.
     pub key: String,
@@ -54,7 +54,7 @@ pub struct ImportReport {
     pub skipped: usize,
     /// How many folders are made.
     pub folders: usize,
-    /// Every row that cannot be brought in, with its line in the file.
+    /// Everything that is wrong with rows that cannot be brought in, in the order of their lines.
     pub problems: Vec<ImportProblem>,
     /// A sentence that says it.
     pub sentence: String,
@@ -74,6 +74,8 @@ pub struct ImportColumn {
 pub struct ImportProblem {
     /// Its line.
     pub line: usize,
+    /// What the row calls itself: its name, else its URL or user name.
+    pub name: String,
     /// The head of the column.
     pub column: String,
     /// What is wrong.

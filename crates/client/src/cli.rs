@@ -220,12 +220,22 @@ pub enum Command {
     /// Grants: who may do what
     #[command(subcommand)]
     Grant(Grant),
-    /// Say by which way somebody holds a level on a credential, or why not
-    #[command(after_help = "EXAMPLE\n  jexlin explain marek \"/Pumping/North ridge/duty\"")]
+    /// Say by which way somebody holds a level on a folder or a credential, or why not
+    #[command(after_help = "EXAMPLES
+  jexlin explain marek \"/Pumping/North ridge/duty\"
+  jexlin explain pim /Pumping")]
     Explain {
         /// The person's sign-in name
         person: String,
-        /// The credential
+        /// The folder or the credential
+        path: String,
+    },
+    /// List everybody who reaches a folder or a credential, and by which way
+    #[command(after_help = "EXAMPLES
+  jexlin reach \"/Pumping/North ridge/duty\"
+  jexlin reach /Pumping -o csv")]
+    Reach {
+        /// The folder or the credential
         path: String,
     },
     /// Access as code: write it out, compare, make it so

@@ -53,6 +53,24 @@ pub fn credential(link: &Link, path: &str) -> Result<Uuid, Trouble> {
     })
 }
 
+/// A credential or a folder by its path or identifier, as the query of an address names it.
+pub fn folder_or_credential(link: &Link, path: &str) -> Result<String, Trouble> {
+    // An identifier does not tell what it is of.
+    let named = if path.parse::<Uuid>().is_ok() { None } else { credential(link, path).ok() };
+    if let Some(id) = named {
+        return Ok(format!("credential={id}"));
+    }
+    match folder(link, path) {
+        Ok(folder) => Ok(format!("folder={}", folder.id)),
+        Err(trouble) if trouble.exit_code() != 5 => Err(trouble),
+        Err(_) if path.parse::<Uuid>().is_ok() => Ok(format!("credential={path}")),
+        Err(_) => Err(Trouble::unknown(
+            format!("There is no folder and no credential {path}, or no grant lets you know of it."),
+            "See what there is: jexlin folder list, or jexlin find",
+        )),
+    }
+}
+
 /// A device by its path or identifier.
 pub fn device(link: &Link, path: &str) -> Result<Uuid, Trouble> {
     if let Ok(id) = path.parse::<Uuid>() {

@@ -75,6 +75,7 @@ pub fn run(cli: Cli) -> Done {
         Command::Policy(command) => run.policy(command),
         Command::Grant(command) => run.grant(command),
         Command::Explain { person, path } => run.explain(&person, &path),
+        Command::Reach { path } => run.reach(&path),
         Command::Access(command) => run.access(command),
         Command::Repair(command) => run.repair(command),
         Command::Wish(command) => run.wish(command),

@@ -82,6 +82,9 @@ pub struct GrantView {
     pub only_tag: Option<String>,
     #[diesel(sql_type = sql_types::Bool)]
     pub history: bool,
+    /// It changes with every change.
+    #[diesel(sql_type = sql_types::Integer)]
+    pub version: i32,
 }
 
 /// What stands between a person and a credential.
@@ -96,7 +99,7 @@ pub struct Approach {
 }
 
 pub(crate) const VIEW: &str =
-    "SELECT g.id, g.folder_id, g.credential_id, g.person_id, g.group_id, g.held, g.ends_at, g.note, g.only_kind, g.only_tag, g.history,
+    "SELECT g.id, g.folder_id, g.credential_id, g.person_id, g.group_id, g.held, g.ends_at, g.note, g.only_kind, g.only_tag, g.history, g.version,
     coalesce(path_of(g.folder_id), path_of(c.folder_id) || '/' || c.name, '') AS place, coalesce(p.display_name, pg.name, '') AS subject_name
     FROM access_grant g LEFT JOIN credential c ON c.id = g.credential_id
     LEFT JOIN person p ON p.id = g.person_id LEFT JOIN people_group pg ON pg.id = g.group_id ";

@@ -14,7 +14,7 @@ use jexlin_core::access::preview::{Cell, Narrowings};
 use uuid::Uuid;
 
 use crate::sql::{Sql, statement};
-use crate::{Result, Tx};
+use crate::{Result, Target, Tx};
 
 /// From this many changes on all is read again.
 const MANY: usize = 5000;
@@ -150,15 +150,31 @@ struct CellLine {
     own_gates: i64,
 }
 
-/// What access of somebody to something depends on.
+/// A folder or a credential, with all that access to it depends on.
 #[derive(Clone, Debug)]
-pub struct Around {
-    /// For the plain definition.
-    pub world: World,
-    /// The names of everything in it.
-    pub atlas: Atlas,
-    /// The path of the credential.
+pub struct Spot {
+    /// Which.
+    pub id: Uuid,
+    /// What it is and where, for a credential.
+    pub credential: Option<Credential>,
+    /// Its path.
     pub place: String,
+    /// Everything around it.
+    pub atlas: Atlas,
+}
+
+impl Spot {
+    /// The part of the plain world that one person's access to it depends on.
+    #[must_use]
+    pub fn around(&self, person: Uuid) -> World {
+        self.atlas.around(person, self.id, self.credential.as_ref())
+    }
+
+    /// Everybody who reaches it, with what they hold.
+    #[must_use]
+    pub fn reached_by(&self, now: DateTime<Utc>) -> Vec<(Uuid, Level)> {
+        self.atlas.reached_by(self.id, self.credential.as_ref(), now)
+    }
 }
 
 fn count(number: i64) -> u64 {
@@ -357,16 +373,23 @@ impl Tx {
         Ok(rows.into_iter().map(cell).collect())
     }
 
-    /// All that the access of one person to one credential depends on.
+    /// What a question about the access to something is about.
     ///
     /// # Errors
     /// [`crate::StoreError::NotFound`].
-    pub async fn around(&mut self, person: Uuid, credential: Uuid) -> Result<Around> {
+    pub async fn spot(&mut self, target: Target) -> Result<Spot> {
         let atlas = self.atlas().await?;
-        let row = self.credential(credential).await?;
-        let place = format!("{}/{}", atlas.name(row.folder_id).unwrap_or_default(), row.name);
-        let world = atlas.around(person, credential, &Credential { folder: row.folder_id, kind: row.kind, tags: row.tags });
-        Ok(Around { world, atlas, place })
+        match target {
+            Target::Credential(id) => {
+                let row = self.credential(id).await?;
+                let place = format!("{}/{}", atlas.name(row.folder_id).unwrap_or_default(), row.name);
+                Ok(Spot { id, credential: Some(Credential { folder: row.folder_id, kind: row.kind, tags: row.tags }), place, atlas })
+            }
+            Target::Folder(id) => {
+                let row = self.folder(id).await?;
+                Ok(Spot { id, credential: None, place: atlas.name(row.id).unwrap_or_default(), atlas })
+            }
+        }
     }
 
     /// A folder and all below it, whatever is closed there.

@@ -34,7 +34,7 @@ mod upkeep;
 mod wishes;
 
 pub use access::{Approach, GrantRow, GrantView, Subject, Target};
-pub use atlas::Around;
+pub use atlas::Spot;
 pub use attachments::AttachmentRow;
 pub use audit::{EventFilter, EventRow, ExportChunk, SealOutcome, Sealer};
 pub use bin::{RemovalRow, RemovalView};

@@ -130,6 +130,7 @@ impl Tx {
                     access_grant::ends_at.eq(row.ends_at),
                     access_grant::note.eq(&row.note),
                     access_grant::history.eq(row.history),
+                    access_grant::version.eq(access_grant::version + 1),
                 ))
                 .execute(self.conn()?)
                 .await?;

@@ -9,7 +9,7 @@ use std::collections::BTreeSet;
 use jexlin_core::access::plain::{Credential, Folder, Grant, Only, World};
 use jexlin_core::access::preview::{Beside, Moved, narrowings, preview};
 use jexlin_core::access::{Level, in_force};
-use jexlin_store::{Around, CredentialRow, GrantRow, GroupRow, ListQuery, MemberRow, Store};
+use jexlin_store::{CredentialRow, GrantRow, GroupRow, ListQuery, MemberRow, Store, Target};
 use proptest::prelude::*;
 use uuid::Uuid;
 
@@ -156,8 +156,10 @@ async fn compare(store: &Store, recipe: &Recipe) {
             assert_eq!(listed, expected, "the list over all pages: {way:?}");
         }
         if let Some(id) = plain.credentials.keys().next() {
-            let part = tx.around(person, *id).await.unwrap();
-            assert_eq!(part.world.level(person, *id, now), plain.level(person, *id, now), "the part of the world that explains");
+            let spot = tx.spot(Target::Credential(*id)).await.unwrap();
+            assert_eq!(spot.around(person).level(person, *id, now), plain.level(person, *id, now), "the part of the world that explains");
+            let reached = spot.reached_by(now).into_iter().find(|(reached, _)| *reached == person).map(|(_, level)| level);
+            assert_eq!(reached, plain.level(person, *id, now), "everybody who reaches it");
         }
     }
     assert!(plain.grants.iter().all(|grant| grant.ends_at.is_none() || in_force(grant.ends_at, at(-60))));
@@ -410,9 +412,9 @@ async fn said(tx: &mut jexlin_store::Tx, people: &[Uuid], plain: &World) -> Vec<
     let mut all = vec![];
     for credential in plain.credentials.keys() {
         for person in people {
-            let Around { world, atlas, place } = tx.around(*person, *credential).await.unwrap();
-            let folder = world.credentials[credential].folder;
-            all.push((*person, *credential, world.level(*person, *credential, at(0)), atlas.credentials_in(folder), place));
+            let spot = tx.spot(Target::Credential(*credential)).await.unwrap();
+            let (world, count) = (spot.around(*person), spot.atlas.credentials_in(spot.credential.as_ref().unwrap().folder));
+            all.push((*person, *credential, world.level(*person, *credential, at(0)), count, spot.place));
         }
     }
     all

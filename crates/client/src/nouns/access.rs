@@ -235,8 +235,7 @@ impl Run {
             return self.preview(&Change { hand_over: Some(body), ..Change::default() });
         }
         let done: HandedOver = self.link.post("/api/v1/hand-over", &body)?;
-        say(&format!("{} is a steward of these in place of {}:", args.to, args.from)
-            .replace("in place of", if args.keep { "together with" } else { "in place of" }))?;
+        say(&format!("{} is a steward of these {} {}:", args.to, if args.keep { "together with" } else { "in place of" }, args.from))?;
         done.places.iter().try_for_each(|place| say(&format!("  {place}")))
     }
 }

@@ -2,7 +2,7 @@
 
 use chrono::{DateTime, Utc};
 use clap::Subcommand;
-use jexlin_api::{Change, Explanation, Grant as GrantItem, Level, NewGrant, Preview};
+use jexlin_api::{Change, ChangeGrant, Explanation, Grant as GrantItem, GrantTerms, Level, NewGrant, Preview, Reacher};
 use uuid::Uuid;
 
 use crate::cli::{Format, Place, Who};
@@ -50,6 +50,32 @@ pub enum Grant {
         #[arg(long)]
         preview: bool,
     },
+    /// Give a grant other terms: what is not named stays
+    #[command(after_help = "EXAMPLES
+  jexlin grant change 0199c3a0-55d2-7a41-9d25-2f1b7a3cbb04 --level use --preview
+  jexlin grant change 0199c3a0-55d2-7a41-9d25-2f1b7a3cbb04 --until 2026-12-24T06:00:00Z --note \"until the shift ends\"")]
+    Change {
+        /// Its identifier, as `grant list` shows it
+        grant: Uuid,
+        /// list, use, reveal, edit or steward
+        #[arg(long)]
+        level: Option<String>,
+        /// It ends then
+        #[arg(long, value_name = "TIME")]
+        until: Option<DateTime<Utc>>,
+        /// It does not end any more
+        #[arg(long, conflicts_with = "until")]
+        without_end: bool,
+        /// Why
+        #[arg(long)]
+        note: Option<String>,
+        /// With a look at former values, or without: yes or no
+        #[arg(long, value_name = "YES-OR-NO", value_parser = yes_or_no)]
+        history: Option<bool>,
+        /// Change nothing; show who would gain or lose what
+        #[arg(long)]
+        preview: bool,
+    },
     /// Take a grant away
     Take {
         /// Its identifier, as `grant list` shows it
@@ -73,6 +99,21 @@ const GRANT: [Column; 9] = [
 ];
 const SHIFT: [Column; 5] = [("who", "name"), ("before", "before"), ("after", "after"), ("credentials", "credentials"), ("under a gate", "gated")];
 
+const REACHER: [Column; 6] =
+    [("level", "level"), ("who", "name"), ("state", "state"), ("by a grant on", "stands_on"), ("through", "through"), ("other grants", "others")];
+
+fn yes_or_no(text: &str) -> Result<bool, String> {
+    match text {
+        "yes" => Ok(true),
+        "no" => Ok(false),
+        _ => Err("say yes or no".into()),
+    }
+}
+
+fn level_of(word: &str) -> Result<Level, Trouble> {
+    word.parse().map_err(|problem: String| Trouble::input(format!("{problem}."), "Name one of them."))
+}
+
 impl Run {
     pub fn place(&self, place: &Place) -> Result<(Option<Uuid>, Option<Uuid>), Trouble> {
         let folder = place.folder.as_ref().map(|path| find::folder(&self.link, path)).transpose()?.map(|folder| folder.id);
@@ -90,7 +131,7 @@ impl Run {
                 output::list(self.format, &self.link.list::<GrantItem>(&address, None)?, &GRANT, "No grant reaches this.")
             }
             Grant::Give { level, place, who, until, note, only_kind, only_tag, without_history, preview } => {
-                let level: Level = level.parse().map_err(|problem: String| Trouble::input(format!("{problem}."), "Name one of them."))?;
+                let level = level_of(&level)?;
                 let (folder, credential) = self.place(&place)?;
                 let person = who.person.as_ref().map(|name| find::person(&self.link, name)).transpose()?.map(|person| person.id);
                 let group = who.group.as_ref().map(|name| find::group(&self.link, name)).transpose()?.map(|group| group.id);
@@ -99,6 +140,16 @@ impl Run {
                     return self.preview(&Change { grant: Some(new), ..Change::default() });
                 }
                 let shown: GrantItem = self.link.post("/api/v1/grants", &new)?;
+                output::one(self.format, &shown, &GRANT)
+            }
+            Grant::Change { grant, level, until, without_end, note, history, preview } => {
+                let to = ChangeGrant { level: level.as_deref().map(level_of).transpose()?, ends_at: until, without_end, note, history };
+                if preview {
+                    return self.preview(&Change { terms: Some(GrantTerms { id: grant, to }), ..Change::default() });
+                }
+                let address = format!("/api/v1/grants/{grant}");
+                let version = self.link.get::<GrantItem>(&address)?.version;
+                let shown: GrantItem = self.link.change("PATCH", &address, &to, version)?;
                 output::one(self.format, &shown, &GRANT)
             }
             Grant::Take { grant, preview: true } => self.preview(&Change { withdraw: Some(grant), ..Change::default() }),
@@ -135,11 +186,17 @@ impl Run {
         Ok(())
     }
 
+    pub fn reach(&self, path: &str) -> Done {
+        let place = find::folder_or_credential(&self.link, path)?;
+        let shown: Vec<Reacher> = self.link.list(&format!("/api/v1/reach?{place}"), None)?;
+        output::list(self.format, &shown, &REACHER, "Nobody reaches this.")
+    }
+
     pub fn explain(&self, person: &str, path: &str) -> Done {
-        let (person, credential) = (find::person(&self.link, person)?.id, find::credential(&self.link, path)?);
-        let shown: Explanation = self.link.get(&format!("/api/v1/explain?person={person}&credential={credential}"))?;
+        let (person, place) = (find::person(&self.link, person)?.id, find::folder_or_credential(&self.link, path)?);
+        let shown: Explanation = self.link.get(&format!("/api/v1/explain?person={person}&{place}"))?;
         if self.format != Format::Table {
-            return output::one(self.format, &shown, &[("person", "person"), ("credential", "credential"), ("level", "level"), ("sentence", "sentence")]);
+            return output::one(self.format, &shown, &[("person", "person"), ("place", "place"), ("level", "level"), ("sentence", "sentence")]);
         }
         say(&shown.sentence)?;
         if shown.ways.is_empty() {

@@ -43,10 +43,10 @@ pub struct FileArgs {
     /// Into this folder, and below it where a column names folders
     #[arg(long, value_name = "PATH")]
     into: String,
-    /// What the things are
+    /// What the things are, where no column says it of each
     #[arg(long, default_value = "login")]
     kind: String,
-    /// What each column is: name, folder, tags, a field of the kind, or - for nothing [default: guessed]
+    /// What each column is: name, folder, tags, kind, a field of the kind, or - for nothing [default: guessed]
     #[arg(long, value_name = "COLUMN", value_delimiter = ',')]
     columns: Option<Vec<String>>,
     /// csv, json-lines, xlsx or exchange [default: found out]
@@ -95,7 +95,9 @@ pub struct ExportArgs {
     reason: String,
 }
 
-const PROBLEM: [Column; 3] = [("line", "line"), ("column", "column"), ("what is wrong", "problem")];
+const PROBLEM: [Column; 4] = [("line", "line"), ("name", "name"), ("column", "column"), ("what is wrong", "problem")];
+/// So many problems are shown on a terminal; a file can have all.
+const SHOWN: usize = 100;
 
 impl Run {
     pub fn import(&self, command: Import) -> Done {
@@ -161,14 +163,17 @@ impl Run {
         say(&format!("{} rows, {}; columns: {}.", report.rows, report.notes.join(", "), columns.collect::<Vec<_>>().join(", ")))?;
         if !report.problems.is_empty() {
             say("")?;
-            output::list(self.format, &report.problems, &PROBLEM, "")?;
+            output::list(self.format, report.problems.get(..SHOWN).unwrap_or(&report.problems), &PROBLEM, "")?;
+            if report.problems.len() > SHOWN {
+                say(&format!("These are the first {SHOWN} of {}; --only-good FILE writes all to a file.", report.problems.len()))?;
+            }
             say("")?;
         }
         say(&report.sentence)?;
         if let Some(path) = args.only_good.filter(|path| path != Path::new("-") && !report.problems.is_empty()) {
             let mut writer = csv::Writer::from_writer(secrets::private_file(&path)?);
-            let wrote = writer.write_record(["line", "column", "problem"]).and_then(|()| {
-                report.problems.iter().try_for_each(|problem| writer.write_record([&problem.line.to_string(), &problem.column, &problem.problem]))
+            let wrote = writer.write_record(["line", "name", "column", "problem"]).and_then(|()| {
+                report.problems.iter().try_for_each(|it| writer.write_record([&it.line.to_string(), &it.name, &it.column, &it.problem]))
             });
             wrote.map_err(|error| Trouble::local(error.to_string()))?;
             say(&format!("What was not brought in is in {}.", path.display()))?;

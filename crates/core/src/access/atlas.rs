@@ -206,7 +206,7 @@ impl Tree {
         let above = std::iter::successors(self.node(number), |node| node.above.and_then(|above| self.node(above)));
         names.extend(above.take(self.nodes.len()).map(|node| node.name.as_str()));
         names.reverse();
-        names.join("/")
+        names.iter().flat_map(|name| ["/", name]).collect()
     }
 
     fn put(&mut self, asked: &[Uuid], entries: &[FolderEntry]) {
@@ -504,11 +504,43 @@ impl Atlas {
         reached.iter().filter_map(|number| self.tree.node(*number)).map(|node| node.id)
     }
 
-    /// The part of the plain world that the access of one person to one credential depends on.
+    /// Everybody whom a folder, or a credential, reaches, with the highest level that does: what the plain
+    /// definition gives for each person who has not left. In the order of identifiers.
     #[must_use]
-    pub fn around(&self, person: Uuid, id: Uuid, credential: &Credential) -> World {
+    pub fn reached_by(&self, target: Uuid, credential: Option<&Credential>, now: DateTime<Utc>) -> Vec<(Uuid, Level)> {
+        let folder = self.tree.number(credential.map_or(target, |credential| credential.folder));
+        let sources: HashSet<u32> = self.tree.sources(folder).collect();
+        let means = |standing: &Standing| match standing.flows {
+            Some(folder) => sources.contains(&folder),
+            None if standing.grant.only.is_all() => standing.grant.target == target,
+            None => {
+                credential.is_some_and(|it| standing.grant.only.fits(it)) && self.tree.number(standing.grant.target).is_some_and(|at| sources.contains(&at))
+            }
+        };
+        let mut held: HashMap<Uuid, u8> = HashMap::default();
+        for (subject, theirs) in &self.grants.by_subject {
+            if let Some(level) = theirs.iter().filter(|standing| standing.counts(now) && means(standing)).map(|standing| standing.level).max() {
+                held.insert(*subject, level);
+            }
+        }
+        let mut meaning = Meaning::of(&self.groups);
+        let people = self.groups.meant_by(held.keys().copied()).into_iter().filter(|id| self.person(*id).is_some_and(PersonEntry::counts));
+        let mut found: Vec<(Uuid, Level)> = people
+            .filter_map(|person| {
+                let best = meaning.subjects(person).iter().filter_map(|subject| held.get(subject)).max().copied();
+                Some((person, level_of(best?)?))
+            })
+            .collect();
+        found.sort_unstable();
+        found
+    }
+
+    /// The part of the plain world that the access of one person to a folder, or to one credential,
+    /// depends on.
+    #[must_use]
+    pub fn around(&self, person: Uuid, id: Uuid, credential: Option<&Credential>) -> World {
         let mut world = World::default();
-        let mut next = self.tree.number(credential.folder);
+        let mut next = self.tree.number(credential.map_or(id, |credential| credential.folder));
         while let Some(node) = next.and_then(|number| self.tree.node(number)) {
             let parent = node.above.and_then(|above| self.tree.node(above)).map(|above| above.id);
             if world.folders.insert(node.id, Folder { parent, closed: node.closed }).is_some() {
@@ -516,7 +548,9 @@ impl Atlas {
             }
             next = node.above;
         }
-        world.credentials.insert(id, credential.clone());
+        if let Some(credential) = credential {
+            world.credentials.insert(id, credential.clone());
+        }
         let subjects = Meaning::of(&self.groups).subjects(person);
         for member in &subjects {
             for group in self.groups.above.get(member).into_iter().flat_map(|groups| groups.iter()) {

@@ -352,8 +352,11 @@ impl<'a> Look<'a> {
     }
 }
 
+/// What makes moved credentials alike: their own grants, from where, to where, which narrowings fit.
+type Likeness = (Option<Uuid>, Option<u32>, Option<u32>, Vec<usize>);
+
 /// The moved credentials, those that are alike together.
-fn moved_together(before: &Atlas, after: &Atlas, beside: &Beside, now: DateTime<Utc>) -> Vec<(Option<Uuid>, Option<u32>, Option<u32>, Vec<usize>, (u64, u64))> {
+fn moved_together(before: &Atlas, after: &Atlas, beside: &Beside, now: DateTime<Utc>) -> BTreeMap<Likeness, (u64, u64)> {
     let owned: HashSet<Uuid> = [before, after]
         .into_iter()
         .flat_map(|atlas| atlas.grants.by_subject.values())
@@ -361,7 +364,7 @@ fn moved_together(before: &Atlas, after: &Atlas, beside: &Beside, now: DateTime<
         .filter(|standing| standing.flows.is_none() && standing.counts(now))
         .map(|standing| standing.grant.target)
         .collect();
-    let mut alike: BTreeMap<_, (u64, u64)> = BTreeMap::new();
+    let mut alike: BTreeMap<Likeness, (u64, u64)> = BTreeMap::new();
     for moved in &beside.moved {
         let own = owned.contains(&moved.id).then_some(moved.id);
         let (from, to) = (before.tree.number(moved.from), after.tree.number(moved.credential.folder));
@@ -369,7 +372,7 @@ fn moved_together(before: &Atlas, after: &Atlas, beside: &Beside, now: DateTime<
         sum.0 += 1;
         sum.1 += u64::from(moved.gate || to.is_some_and(|to| after.tree.under_gate(to)));
     }
-    alike.into_iter().map(|((own, from, to, fits), weight)| (own, from, to, fits, weight)).collect()
+    alike
 }
 
 fn fitting(onlys: &[Only], credential: &Credential) -> Vec<usize> {
@@ -380,7 +383,7 @@ fn fitting(onlys: &[Only], credential: &Credential) -> Vec<usize> {
 #[must_use]
 pub fn preview(before: &Atlas, after: &Atlas, beside: &Beside, now: DateTime<Utc>) -> Vec<Shift> {
     let cuts = Cuts::of(before, after, &beside.moved);
-    let moved = if beside.moved.is_empty() { vec![] } else { moved_together(before, after, beside, now) };
+    let moved = if beside.moved.is_empty() { BTreeMap::new() } else { moved_together(before, after, beside, now) };
     let ids: HashSet<Uuid> = beside.moved.iter().map(|moved| moved.id).collect();
     let mut look = Look {
         atlases: [before, after],
@@ -399,7 +402,7 @@ pub fn preview(before: &Atlas, after: &Atlas, beside: &Beside, now: DateTime<Utc
         look.gather(&old, new.as_ref().unwrap_or(&old));
         let mut sums = Sums::default();
         look.sweep(&mut sums);
-        for (own, from, to, fits, weight) in &moved {
+        for ((own, from, to, fits), weight) in &moved {
             let (both, _) = look.on(&Odd { own: *own, from: *from, to: *to, fits, weight: *weight });
             sums.add(both, *weight, 1);
         }
@@ -690,9 +693,13 @@ mod tests {
         #[test]
         fn the_part_around_somebody_and_something_gives_the_same_level(scene in scene()) {
             let atlas = scene.atlas();
-            for person in (200..205).map(id) {
-                for (id, credential) in scene.world.credentials.iter().take(12) {
-                    prop_assert_eq!(atlas.around(person, *id, credential).level(person, *id, now()), scene.world.level(person, *id, now()));
+            let credentials = scene.world.credentials.iter().take(12).map(|(id, credential)| (*id, Some(credential)));
+            for (target, credential) in credentials.chain(scene.world.folders.keys().map(|id| (*id, None))) {
+                let level = |person: Uuid| scene.world.level(person, target, now());
+                let plainly: Vec<(Uuid, Level)> = (200..205).map(id).filter_map(|person| Some((person, level(person)?))).collect();
+                prop_assert_eq!(atlas.reached_by(target, credential, now()), plainly);
+                for person in (200..205).map(id) {
+                    prop_assert_eq!(atlas.around(person, target, credential).level(person, target, now()), level(person));
                 }
             }
         }

@@ -19,6 +19,8 @@ pub enum Column {
     Folder,
     /// The tags, apart by commas or semicolons.
     Tags,
+    /// The kind, by its name or its label.
+    Kind,
     /// A field of the kind, by its name.
     Field(String),
 }
@@ -32,6 +34,7 @@ impl Column {
             Self::Name => "name",
             Self::Folder => "folder",
             Self::Tags => "tags",
+            Self::Kind => "kind",
             Self::Field(name) => name,
         }
     }
@@ -44,13 +47,16 @@ impl Column {
             "name" => Self::Name,
             "folder" => Self::Folder,
             "tags" => Self::Tags,
+            "kind" => Self::Kind,
             field => Self::Field(field.to_owned()),
         }
     }
 }
 
 /// Heads as programs write them, in small letters and without signs between.
-const KNOWN: [(&str, &[&str]); 9] = [
+const KNOWN: [(&str, &[&str]); 10] = [
+    // Not "type": other programs' words for what a thing is are not ours.
+    ("kind", &["kind"]),
     ("name", &["name", "title", "label", "item", "itemname", "description", "entry", "system", "service", "bezeichnung", "nom"]),
     ("folder", &["folder", "path", "group", "grouping", "category", "collection", "vault", "location", "ordner"]),
     ("tags", &["tags", "tag", "labels", "keywords"]),
@@ -65,15 +71,48 @@ const KNOWN: [(&str, &[&str]); 9] = [
     ("expires", &["expires", "expiry", "expirydate", "validuntil", "expiration"]),
 ];
 
-/// What the columns probably are: each thing once, by the heads, for the fields that a kind has.
+/// Of which kind things are.
+#[derive(Clone, Debug)]
+pub struct Kinds {
+    /// What a thing is of that does not say it.
+    pub unless_said: Kind,
+    /// What a thing may say that it is of.
+    pub known: Vec<Kind>,
+}
+
+impl Kinds {
+    /// The kind of a name or a label.
+    #[must_use]
+    pub fn find(&self, word: &str) -> Option<&Kind> {
+        let word = word.trim().to_lowercase();
+        self.known.iter().find(|kind| kind.name == word || kind.label.to_lowercase() == word)
+    }
+}
+
+impl From<Kind> for Kinds {
+    fn from(kind: Kind) -> Self {
+        Self { known: vec![kind.clone()], unless_said: kind }
+    }
+}
+
+fn plain(head: &str) -> String {
+    head.to_lowercase().chars().filter(|c| c.is_alphanumeric()).collect()
+}
+
+/// What the columns probably are: each thing once, by the heads, for the fields that a kind has; where
+/// a column says the kind of each row, that any kind has.
 #[must_use]
-pub fn guess(heads: &[String], kind: &Kind) -> Vec<Column> {
+pub fn guess(heads: &[String], kinds: &Kinds) -> Vec<Column> {
     let mut taken: Vec<Column> = vec![];
+    let several = heads.iter().any(|head| KNOWN.iter().any(|(word, heads)| *word == "kind" && heads.contains(&plain(head).as_str())));
+    let others = kinds.known.iter().filter(|_| several);
+    let all: Vec<&Kind> = std::iter::once(&kinds.unless_said).chain(others).collect();
     heads
         .iter()
         .map(|head| {
-            let plain: String = head.to_lowercase().chars().filter(|c| c.is_alphanumeric()).collect();
-            let own = kind.fields.iter().find(|field| field.name.replace('_', "") == plain || field.label.to_lowercase() == head.to_lowercase());
+            let plain = plain(head);
+            let mut fields = all.iter().flat_map(|kind| &kind.fields);
+            let own = fields.find(|field| field.name.replace('_', "") == plain || field.label.to_lowercase() == head.to_lowercase());
             let known = KNOWN.iter().find(|(_, heads)| heads.contains(&plain.as_str())).map(|(word, _)| *word);
             let found = match (own, known) {
                 (Some(field), _) => Column::Field(field.name.clone()),
@@ -81,7 +120,7 @@ pub fn guess(heads: &[String], kind: &Kind) -> Vec<Column> {
                 (None, None) => Column::Nothing,
             };
             let fits = match &found {
-                Column::Field(name) => kind.field(name).is_some(),
+                Column::Field(name) => all.iter().any(|kind| kind.field(name).is_some()),
                 _ => true,
             };
             if !fits || taken.contains(&found) {
@@ -96,6 +135,8 @@ pub fn guess(heads: &[String], kind: &Kind) -> Vec<Column> {
 /// What a row comes to.
 #[derive(Debug)]
 pub struct Thing {
+    /// Its kind, by name.
+    pub kind: String,
     /// Its name.
     pub name: String,
     /// Its folder, below the one that everything is brought into; empty for that one.
@@ -114,19 +155,34 @@ impl Drop for Thing {
     }
 }
 
+/// What a row calls itself, for somebody who looks for it; nothing secret.
+#[must_use]
+pub fn name_of<'a>(row: &'a Row, columns: &[Column]) -> &'a str {
+    let cell = |wanted: &Column| columns.iter().position(|column| column == wanted).and_then(|number| row.cells.get(number)).map(|cell| cell.trim());
+    let ways = [Column::Name, Column::Field("url".into()), Column::Field("user_name".into())];
+    ways.iter().filter_map(cell).find(|text| !text.is_empty()).unwrap_or_default()
+}
+
 /// Reads a row by what its columns are.
 ///
 /// # Errors
 /// The column's head and a sentence for each thing that is wrong, without a value.
-pub fn read_row(sheet: &Sheet, row: &Row, columns: &[Column], kind: &Kind) -> Result<Thing, Vec<(String, String)>> {
-    let mut thing = Thing { name: String::new(), folder: vec![], tags: vec![], fields: BTreeMap::new(), secrets: vec![] };
+pub fn read_row(sheet: &Sheet, row: &Row, columns: &[Column], kinds: &Kinds) -> Result<Thing, Vec<(String, String)>> {
+    let said = columns.iter().position(|column| *column == Column::Kind).and_then(|number| Some((number, row.cells.get(number)?.trim())));
+    let kind = match said.filter(|(_, word)| !word.is_empty()) {
+        None => &kinds.unless_said,
+        Some((number, word)) => kinds
+            .find(word)
+            .ok_or_else(|| vec![(sheet.heads.get(number).cloned().unwrap_or_default(), "there is no such kind; see `jexlin kind list`".to_owned())])?,
+    };
+    let mut thing = Thing { kind: kind.name.clone(), name: String::new(), folder: vec![], tags: vec![], fields: BTreeMap::new(), secrets: vec![] };
     let mut problems = vec![];
     let head = |number: usize| sheet.heads.get(number).cloned().unwrap_or_default();
     let head_of = |wanted: &str| columns.iter().position(|column| column.word() == wanted).map_or_else(|| wanted.to_owned(), head);
     for (number, (cell, column)) in row.cells.iter().zip(columns).enumerate() {
         let text = cell.trim();
         match column {
-            Column::Nothing => {}
+            Column::Nothing | Column::Kind => {}
             _ if text.is_empty() => {}
             Column::Name => match Name::parse(&text.replace('/', "-")) {
                 Ok(name) => thing.name = name.into_string(),
@@ -185,8 +241,12 @@ mod tests {
     use super::super::Format;
     use super::*;
 
-    fn login() -> Kind {
-        Kind::find("login").unwrap()
+    fn login() -> Kinds {
+        Kind::find("login").unwrap().into()
+    }
+
+    fn all() -> Kinds {
+        Kinds { known: crate::vault::kinds::built_in().to_vec(), ..login() }
     }
 
     fn sheet(text: &str) -> Sheet {
@@ -224,5 +284,24 @@ mod tests {
         assert_eq!(read(2).unwrap_err(), [("Title".to_owned(), "there is no name".to_owned())]);
         let wrong: Vec<String> = read(3).unwrap_err().into_iter().map(|(head, _)| head).collect();
         assert!(wrong.contains(&"Site".to_owned()) && wrong.contains(&"Group".to_owned()), "{wrong:?}");
+    }
+
+    #[test]
+    fn a_column_may_say_of_which_kind_each_is() {
+        let sheet = sheet(
+            "name,kind,user,password,product,server\nRidge,Device admin,root,Winter-41,,\nPlain,,,Winter-42,,\nPlans,licence,,ABC-1,Drawing board,\nSpoon,spoon,,x,,\nWrong,login,,Winter-43,Drawing board,\n",
+        );
+        let columns = guess(&sheet.heads, &all());
+        let words: Vec<&str> = columns.iter().map(Column::word).collect();
+        assert_eq!(words, ["name", "kind", "user_name", "password", "product", "-"]);
+        let read = |number: usize| read_row(&sheet, &sheet.rows[number], &columns, &all());
+        let kinds: Vec<String> = (0..3).map(|number| read(number).unwrap().kind.clone()).collect();
+        assert_eq!(kinds, ["device-admin", "login", "licence"]);
+        assert_eq!(read(2).unwrap().fields["product"], "Drawing board");
+        assert_eq!(read(3).unwrap_err(), [("kind".to_owned(), "there is no such kind; see `jexlin kind list`".to_owned())]);
+        assert_eq!(read(4).unwrap_err(), [("product".to_owned(), "a login has no field `product`".to_owned())]);
+        assert_eq!(name_of(&sheet.rows[3], &columns), "Spoon");
+        // Without such a column, the fields of the one kind count alone.
+        assert_eq!(guess(&["product".to_owned()], &all()), [Column::Nothing]);
     }
 }

@@ -10,7 +10,7 @@ mod exchange;
 mod protect;
 mod sheet;
 
-pub use columns::{Column, Thing, guess, read_row};
+pub use columns::{Column, Kinds, Thing, guess, name_of, read_row};
 pub use exchange::{Exported, to_csv, to_exchange};
 pub use protect::{Protection, protect};
 pub use sheet::{Format, MOST_COLUMNS, MOST_ROWS, Row, Sheet, SheetProblem};

@@ -1,10 +1,11 @@
 //! SSH private keys: read from OpenSSH's own form and from PKCS#8 (RFC 5958), made anew, and what
 //! may be known of them without a reveal.
 
-use pkcs8::DecodePrivateKey as _;
+use pkcs8::{DecodePrivateKey as _, EncodePrivateKey as _};
 use rand::CryptoRng;
 use ssh_key::private::{EcdsaKeypair, Ed25519Keypair, KeypairData, RsaKeypair};
 use ssh_key::{Algorithm, EcdsaCurve, HashAlg, LineEnding, PrivateKey};
+use zeroize::Zeroizing;
 
 use super::kinds::Facts;
 use crate::names::LONGEST_FIELD;
@@ -70,7 +71,7 @@ impl SshKey {
     /// # Errors
     /// [`SshKeyProblem::UnknownSort`].
     pub fn generate(rng: &mut dyn CryptoRng, sort: &str, comment: &str) -> Result<Self, SshKeyProblem> {
-        let mut key = match sort {
+        let key = match sort {
             "rsa-3072" | "rsa-4096" => {
                 let bits = if sort == "rsa-3072" { 3072 } else { 4096 };
                 let pair = RsaKeypair::random(rng, bits).map_err(|_| SshKeyProblem::NotMade)?;
@@ -78,8 +79,7 @@ impl SshKey {
             }
             _ => PrivateKey::random(rng, algorithm(sort)?).map_err(|_| SshKeyProblem::NotMade)?,
         };
-        key.set_comment(comment.chars().filter(|c| !c.is_control()).take(100).collect::<String>());
-        Self::of(key)
+        Self::with_comment(key, comment)
     }
 
     fn of(key: PrivateKey) -> Result<Self, SshKeyProblem> {
@@ -143,6 +143,40 @@ impl SshKey {
             facts.insert("protected".into(), "yes".into());
         }
         facts
+    }
+
+    /// Reads one in PKCS#8 (RFC 5958, DER), and gives it a comment.
+    ///
+    /// # Errors
+    /// [`SshKeyProblem`].
+    pub fn from_pkcs8(der: &[u8], comment: &str) -> Result<Self, SshKeyProblem> {
+        let document = pkcs8::SecretDocument::try_from(der).map_err(|_| SshKeyProblem::Damaged)?;
+        let pem = document.to_pem("PRIVATE KEY", pkcs8::LineEnding::LF).map_err(|_| SshKeyProblem::Damaged)?;
+        Self::with_comment(pkcs8_key(&pem)?, comment)?.checked()
+    }
+
+    fn with_comment(mut key: PrivateKey, comment: &str) -> Result<Self, SshKeyProblem> {
+        key.set_comment(comment.chars().filter(|c| !c.is_control()).take(100).collect::<String>());
+        Self::of(key)
+    }
+
+    /// Its comment.
+    #[must_use]
+    pub fn comment(&self) -> String {
+        self.key.comment().as_str_lossy().into_owned()
+    }
+
+    /// It in PKCS#8 (RFC 5958, DER); nothing for one with a passphrase.
+    #[must_use]
+    pub fn to_pkcs8(&self) -> Option<Zeroizing<Vec<u8>>> {
+        let document = match self.key.key_data() {
+            KeypairData::Ed25519(pair) => ed25519_dalek::SigningKey::from_bytes(&pair.private.to_bytes()).to_pkcs8_der().ok()?,
+            KeypairData::Ecdsa(EcdsaKeypair::NistP256 { private, .. }) => p256::SecretKey::from_slice(private.as_slice()).ok()?.to_pkcs8_der().ok()?,
+            KeypairData::Ecdsa(EcdsaKeypair::NistP384 { private, .. }) => p384::SecretKey::from_slice(private.as_slice()).ok()?.to_pkcs8_der().ok()?,
+            KeypairData::Rsa(pair) => rsa::RsaPrivateKey::try_from(pair).ok()?.to_pkcs8_der().ok()?,
+            _ => return None,
+        };
+        Some(Zeroizing::new(document.as_bytes().to_vec()))
     }
 
     /// The text in which it is kept: OpenSSH's form.

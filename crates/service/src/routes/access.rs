@@ -1,13 +1,16 @@
 //! Grants, and the explanation of a level.
 
-use jexlin_api::{Explanation, Grant, NewGrant, Page, Way};
+use std::collections::HashSet;
+
+use chrono::{DateTime, Utc};
+use jexlin_api::{ChangeGrant, Explanation, Grant, NewGrant, Page, Reacher, Way};
 use jexlin_core::access::{Level, Stop, explain as explain_ways, in_force, mark};
 use jexlin_core::names::check_note;
-use jexlin_store::{Around, GrantRow, GrantView, Target};
-use rocket::{Route, delete, get, post, routes};
+use jexlin_store::{GrantRow, GrantView, Spot, Target};
+use rocket::{Route, delete, get, patch, post, routes};
 use uuid::Uuid;
 
-use super::exchange::{Body, Sent, id, maybe_id};
+use super::exchange::{Body, IfMatch, Sent, Versioned, id, maybe_id, page, paging};
 use super::folders::allow_folder;
 use super::vault::allow_credential;
 use crate::acting::Acting;
@@ -15,7 +18,7 @@ use crate::judging;
 use crate::problem::{Answer, Fault};
 
 pub fn routes() -> Vec<Route> {
-    routes![list, add, remove, explain]
+    routes![list, read, add, change, remove, explain, reach]
 }
 
 /// Exactly one of a folder and a credential.
@@ -82,6 +85,7 @@ fn show(row: GrantView) -> Grant {
         only_kind: row.only_kind,
         only_tag: row.only_tag,
         history: row.history,
+        version: row.version,
     }
 }
 
@@ -97,6 +101,22 @@ pub async fn list(mut acting: Acting, folder: Option<&str>, credential: Option<&
     let rows = acting.tx()?.grants_reaching(target).await?;
     acting.done().await?;
     Ok(Sent(Page { items: rows.into_iter().map(show).collect(), next: None }))
+}
+
+/// A grant. For stewards of what it stands on.
+#[utoipa::path(context_path = "", responses((status = 200, body = Grant)))]
+#[get("/api/v1/grants/<grant>")]
+pub async fn read(mut acting: Acting, grant: &str) -> Answer<Versioned<Grant>> {
+    let grant = id(grant)?;
+    acting.intends("grant.list", "grant", Some(grant), "");
+    let row = acting.tx()?.grant(grant).await.map_err(|_| Fault::unknown("grant"))?;
+    let target = target_of(row.folder_id, row.credential_id)?;
+    let (target_id, sort) = sort_of(target);
+    acting.intends("grant.list", sort, Some(target_id), "");
+    allow_steward(&mut acting, target).await?;
+    acting.naming(target_id, &row.place);
+    acting.done().await?;
+    Ok(Versioned(row.version, show(row)))
 }
 
 /// Grants a level, in the transaction that is under way.
@@ -182,11 +202,88 @@ async fn narrowed(acting: &mut Acting, target: Target, kind: Option<String>, tag
 /// Grants a level.
 #[utoipa::path(context_path = "", request_body = NewGrant, responses((status = 200, body = Grant)))]
 #[post("/api/v1/grants", data = "<body>")]
-pub async fn add(mut acting: Acting, body: Body<NewGrant>) -> Answer<Sent<Grant>> {
+pub async fn add(mut acting: Acting, body: Body<NewGrant>) -> Answer<Versioned<Grant>> {
     let row = give(&mut acting, body.0).await?;
     let shown = show(acting.tx()?.grant(row.id).await?);
     acting.done().await?;
-    Ok(Sent(shown))
+    Ok(Versioned(shown.version, shown))
+}
+
+/// Demands that somebody else stays a steward when this grant does not make one any more.
+async fn keep_a_steward(acting: &mut Acting, target: Target, grant: Uuid) -> Answer<()> {
+    let now = acting.now;
+    if acting.tx()?.stewards_without(target, grant, now).await? > 0 {
+        return Ok(());
+    }
+    Err(Fault::conflict(
+        "last-steward",
+        "This is the last steward: nobody could grant anything here any more.",
+        "Grant `steward` to somebody else first.",
+    ))
+}
+
+/// Gives a grant other terms, in the transaction that is under way.
+pub async fn alter(acting: &mut Acting, grant: Uuid, version: Option<i32>, body: ChangeGrant) -> Answer<()> {
+    acting.intends("grant.change", "grant", Some(grant), "");
+    let mut row = acting.tx()?.some_grants(&[grant]).await?.pop().ok_or_else(|| Fault::unknown("grant"))?;
+    let view = acting.tx()?.grant(grant).await?;
+    let target = target_of(row.folder_id, row.credential_id)?;
+    let (target_id, sort) = sort_of(target);
+    acting.intends("grant.change", sort, Some(target_id), "");
+    let place = allow_steward(acting, target).await?;
+    acting.naming(target_id, &place);
+    acting.noting("to", view.subject_name.clone());
+    allow_sharing(acting).await?;
+    if version.is_some_and(|version| version != view.version) {
+        return Err(Fault::stale());
+    }
+    let level = body.level.map_or(row.held, Level::number);
+    if level > row.held
+        && let Some(person) = row.person_id
+    {
+        let person = acting.tx()?.person(person).await?;
+        if person.state == "left" || person.state == "suspended" {
+            return Err(Fault::field("level", format!("{} is {}: nothing more can be granted to them", person.display_name, person.state)));
+        }
+    }
+    let ends_at = if body.without_end { None } else { body.ends_at.or(row.ends_at) };
+    if body.without_end && body.ends_at.is_some() {
+        return Err(Fault::field("ends_at", "it ends then, or it does not end: say one of them"));
+    }
+    if body.ends_at.is_some() && !in_force(ends_at, acting.now) {
+        return Err(Fault::field("ends_at", "this time is past; take the grant away instead"));
+    }
+    let steward = Level::Steward.number();
+    if row.held == steward && (level != steward || (row.ends_at.is_none() && ends_at.is_some())) {
+        keep_a_steward(acting, target, grant).await?;
+    }
+    if let Some(note) = body.note {
+        check_note(&note).map_err(|problem| Fault::field("note", problem))?;
+        row.note = note;
+    }
+    let word = |level: i16| Level::from_number(level).map_or("", Level::word);
+    acting.noting("level", if level == row.held { word(level).to_owned() } else { format!("{} → {}", word(row.held), word(level)) });
+    let moment = |end: Option<DateTime<Utc>>| end.map_or_else(|| "none".to_owned(), |end| end.to_rfc3339());
+    if ends_at != row.ends_at {
+        acting.noting("ends_at", format!("{} → {}", moment(row.ends_at), moment(ends_at)));
+    }
+    if let Some(history) = body.history.filter(|history| *history != row.history) {
+        acting.noting("history", if history { "yes" } else { "no" });
+        row.history = history;
+    }
+    (row.held, row.ends_at) = (level, ends_at);
+    Ok(acting.tx()?.alter_grants(&[row]).await?)
+}
+
+/// Gives a grant other terms: level, end, note, former values. For whom and on what it is stays.
+#[utoipa::path(context_path = "", request_body = ChangeGrant, responses((status = 200, body = Grant)))]
+#[patch("/api/v1/grants/<grant>", data = "<body>")]
+pub async fn change(mut acting: Acting, grant: &str, version: IfMatch, body: Body<ChangeGrant>) -> Answer<Versioned<Grant>> {
+    let grant = id(grant)?;
+    alter(&mut acting, grant, Some(version.0), body.0).await?;
+    let shown = show(acting.tx()?.grant(grant).await?);
+    acting.done().await?;
+    Ok(Versioned(shown.version, shown))
 }
 
 /// Takes a grant away, in the transaction that is under way.
@@ -200,13 +297,8 @@ pub async fn withdraw(acting: &mut Acting, grant: Uuid) -> Answer<()> {
     acting.naming(target_id, &place);
     acting.noting("from", row.subject_name.clone());
     acting.noting("level", Level::from_number(row.held).map_or("", Level::word));
-    let now = acting.now;
-    if row.held == Level::Steward.number() && acting.tx()?.stewards_without(target, grant, now).await? == 0 {
-        return Err(Fault::conflict(
-            "last-steward",
-            "This is the last steward: nobody could grant anything here any more.",
-            "Grant `steward` to somebody else first.",
-        ));
+    if row.held == Level::Steward.number() {
+        keep_a_steward(acting, target, grant).await?;
     }
     Ok(acting.tx()?.remove_grant(grant).await?)
 }
@@ -220,44 +312,103 @@ pub async fn remove(mut acting: Acting, grant: &str) -> Answer<()> {
     Ok(())
 }
 
-/// By which ways a person holds a level on a credential, or why not. For oneself, for stewards of
-/// the credential, and with the duty `audit`.
-#[utoipa::path(context_path = "", params(("person" = String, Query), ("credential" = String, Query)), responses((status = 200, body = Explanation)))]
-#[get("/api/v1/explain?<person>&<credential>")]
-pub async fn explain(mut acting: Acting, person: &str, credential: &str) -> Answer<Sent<Explanation>> {
-    let (person, credential) = (id(person)?, id(credential)?);
-    acting.intends("access.explain", "credential", Some(credential), "");
-    let (asker, now) = (acting.person.id, acting.now);
+/// Looks at something whose access is asked about: for oneself, for its stewards, and with the duty
+/// `audit`.
+async fn spot(acting: &mut Acting, target: Target, for_oneself: bool) -> Answer<Spot> {
+    let (target_id, sort) = sort_of(target);
     if acting.duty("audit").is_err() {
-        if person == asker {
-            allow_credential::<mark::List>(&mut acting, credential).await?;
-        } else {
-            allow_credential::<mark::Steward>(&mut acting, credential).await?;
+        match target {
+            Target::Credential(credential) if for_oneself => drop(allow_credential::<mark::List>(acting, credential).await?),
+            Target::Folder(folder) if for_oneself => drop(allow_folder::<mark::List>(acting, folder).await?),
+            _ => drop(allow_steward(acting, target).await?),
         }
     }
-    let Around { world, atlas, place } = acting.tx()?.around(person, credential).await.map_err(|_| Fault::unknown("credential"))?;
-    let who = atlas.person(person).ok_or_else(|| Fault::unknown("person"))?;
-    acting.naming(credential, &place);
-    acting.noting("person", who.name.clone());
-    let level = world.level(person, credential, now);
-    let name = |id: &Uuid| atlas.name(*id).unwrap_or_else(|| id.to_string());
-    let ways: Vec<Way> = explain_ways(&world, person, credential, now)
-        .into_iter()
-        .map(|way| Way {
+    let spot = acting.tx()?.spot(target).await.map_err(|_| Fault::unknown(sort))?;
+    acting.naming(target_id, &spot.place);
+    Ok(spot)
+}
+
+fn way_of(spot: &Spot, way: &jexlin_core::access::Way) -> Way {
+    let name = |id: &Uuid| spot.atlas.name(*id).unwrap_or_else(|| id.to_string());
+        Way {
             grant: way.grant,
             level: way.level,
-            stands_on: if way.stands_on == credential { "the credential itself".into() } else { name(&way.stands_on) },
+            stands_on: if spot.credential.is_some() && way.stands_on == spot.id { "the credential itself".into() } else { name(&way.stands_on) },
             through: way.through.iter().map(name).collect(),
             stopped: way.stopped.map(|stop| match stop {
                 Stop::Ended(end) => format!("it ended at {}", end.format("%Y-%m-%d %H:%M UTC")),
                 Stop::Narrowed => "it is narrowed to a kind or a tag that this is not of".to_owned(),
                 Stop::Closed(folder) => format!("{} is closed to grants from above", name(&folder)),
             }),
-        })
-        .collect();
+        }
+}
+
+/// By which ways a person holds a level on a folder or a credential, or why not. For oneself, for
+/// stewards of it, and with the duty `audit`.
+#[utoipa::path(context_path = "", params(("person" = String, Query), ("folder" = Option<String>, Query), ("credential" = Option<String>, Query)), responses((status = 200, body = Explanation)))]
+#[get("/api/v1/explain?<person>&<folder>&<credential>")]
+pub async fn explain(mut acting: Acting, person: &str, folder: Option<&str>, credential: Option<&str>) -> Answer<Sent<Explanation>> {
+    let (person, target) = (id(person)?, target_of(maybe_id(folder)?, maybe_id(credential)?)?);
+    let (target_id, sort) = sort_of(target);
+    acting.intends("access.explain", sort, Some(target_id), "");
+    let (asker, now) = (acting.person.id, acting.now);
+    let spot = spot(&mut acting, target, person == asker).await?;
+    let who = spot.atlas.person(person).ok_or_else(|| Fault::unknown("person"))?;
+    acting.noting("person", who.name.clone());
+    let world = spot.around(person);
+    let level = world.level(person, target_id, now);
+    let ways: Vec<Way> = explain_ways(&world, person, target_id, now).iter().map(|way| way_of(&spot, way)).collect();
     acting.done().await?;
     let sentence = sentence(&who.name, &who.state, level, &ways);
-    Ok(Sent(Explanation { person: who.name.clone(), credential: place, level, sentence, ways }))
+    Ok(Sent(Explanation { person: who.name.clone(), place: spot.place.clone(), level, sentence, ways }))
+}
+
+/// Everybody who reaches a folder or a credential, the highest level first, and by which way. For its
+/// stewards, and with the duty `audit`.
+#[utoipa::path(
+    context_path = "",
+    params(("folder" = Option<String>, Query), ("credential" = Option<String>, Query), ("cursor" = Option<String>, Query), ("limit" = Option<i64>, Query)),
+    responses((status = 200, body = Page<Reacher>))
+)]
+#[get("/api/v1/reach?<folder>&<credential>&<cursor>&<limit>")]
+pub async fn reach(
+    mut acting: Acting,
+    folder: Option<&str>,
+    credential: Option<&str>,
+    cursor: Option<&str>,
+    limit: Option<i64>,
+) -> Answer<Sent<Page<Reacher>>> {
+    let target = target_of(maybe_id(folder)?, maybe_id(credential)?)?;
+    let paging = paging::<(i16, String, Uuid)>(cursor, limit)?;
+    let (target_id, sort) = sort_of(target);
+    acting.intends("access.reach", sort, Some(target_id), "");
+    let now = acting.now;
+    let spot = spot(&mut acting, target, false).await?;
+    acting.done().await?;
+    let entry = |(person, level): (Uuid, Level)| Some((-level.number(), spot.atlas.person(person)?.name.to_lowercase(), person, level));
+    let mut all: Vec<_> = spot.reached_by(now).into_iter().filter_map(entry).collect();
+    all.sort_unstable();
+    let most = usize::try_from(paging.most).unwrap_or(1) + 1;
+    let rows: Vec<_> =
+        all.into_iter().filter(|(level, name, person, _)| paging.after.as_ref().is_none_or(|(l, n, p)| (level, name, person) > (l, n, p))).take(most).collect();
+    let show = |(_, _, person, level): (i16, String, Uuid, Level)| {
+        let world = spot.around(person);
+        let found: Vec<Way> =
+            explain_ways(&world, person, target_id, now).iter().filter(|way| way.stopped.is_none()).map(|way| way_of(&spot, way)).collect();
+        let grants: HashSet<Uuid> = found.iter().map(|way| way.grant).collect();
+        let who = spot.atlas.person(person);
+        let first = found.into_iter().next();
+        Reacher {
+            person,
+            name: who.map(|who| who.name.clone()).unwrap_or_default(),
+            state: who.map(|who| who.state.clone()).unwrap_or_default(),
+            level,
+            stands_on: first.as_ref().map(|way| way.stands_on.clone()).unwrap_or_default(),
+            through: first.map(|way| way.through).unwrap_or_default(),
+            others: grants.len().saturating_sub(1),
+        }
+    };
+    Ok(Sent(page(rows, paging.most, |(level, name, person, _)| (*level, name.clone(), *person), show)))
 }
 
 fn sentence(who: &str, state: &str, level: Option<Level>, ways: &[Way]) -> String {

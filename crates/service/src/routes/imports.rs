@@ -9,8 +9,8 @@ use jexlin_api::{ImportColumn, ImportItem, ImportOptions, ImportProblem, ImportP
 use jexlin_core::access::mark;
 use jexlin_core::audit::Event;
 use jexlin_core::names::Name;
-use jexlin_core::transfer::{Column, Format, Sheet, Thing, guess, read_row};
-use jexlin_core::vault::kinds::{Kind, PASSWORD};
+use jexlin_core::transfer::{Column, Format, Kinds, Sheet, Thing, guess, name_of, read_row};
+use jexlin_core::vault::kinds::PASSWORD;
 use jexlin_core::vault::{Place, Sealed, WrappedKey, put_back as reseal};
 use jexlin_store::{CredentialChange, CredentialRow, FolderRow, ImportRow, ImportedRow, NewVersion};
 use rocket::data::{Data, ToByteUnit as _};
@@ -40,8 +40,6 @@ const MOST_MIB: u64 = 64;
 const BATCH: usize = 1000;
 /// So many new rows change what the database should expect of its tables.
 const MANY: usize = 1000;
-/// The most problems that are told.
-const MOST_PROBLEMS: usize = 1000;
 
 /// How far the imports of this process are.
 #[derive(Clone, Debug, Default)]
@@ -85,10 +83,10 @@ enum Plan {
 /// What was read of a file: the sheet, what its columns are, and each row.
 type Read = (Sheet, Vec<Column>, Vec<Result<Thing, Vec<(String, String)>>>);
 
-fn read(bytes: &[u8], format: Format, kind: &Kind, columns: Option<Vec<String>>) -> Result<Read, Fault> {
+fn read(bytes: &[u8], format: Format, kinds: &Kinds, columns: Option<Vec<String>>) -> Result<Read, Fault> {
     let sheet = Sheet::read(bytes, format).map_err(|problem| Fault::field("file", problem.to_string()))?;
     let columns = match columns {
-        None => guess(&sheet.heads, kind),
+        None => guess(&sheet.heads, kinds),
         Some(words) => {
             if words.len() != sheet.heads.len() {
                 return Err(Fault::field("columns", format!("{} columns are named, and the file has {}", words.len(), sheet.heads.len())));
@@ -96,7 +94,7 @@ fn read(bytes: &[u8], format: Format, kind: &Kind, columns: Option<Vec<String>>)
             words.iter().map(|word| Column::of(word)).collect()
         }
     };
-    let rows = sheet.rows.iter().map(|row| read_row(&sheet, row, &columns, kind)).collect();
+    let rows = sheet.rows.iter().map(|row| read_row(&sheet, row, &columns, kinds)).collect();
     Ok((sheet, columns, rows))
 }
 
@@ -179,8 +177,10 @@ pub async fn bring_in(mut acting: Acting, options: &str, data: Data<'_>) -> Answ
     if !["skip", "update", "duplicate"].contains(&options.matching.as_str()) {
         return Err(Fault::field("matching", "it is skip, update or duplicate"));
     }
-    let known = super::kinds::find(acting.tx()?, &options.kind).await?;
-    let kind = known.filter(|known| !known.retired).ok_or_else(|| Fault::field("kind", "there is no such kind; see `jexlin kind list`"))?.kind;
+    let kinds = super::kinds::in_use(acting.tx()?).await?;
+    let unless_said = kinds.iter().find(|kind| kind.name == options.kind).cloned();
+    let unless_said = unless_said.ok_or_else(|| Fault::field("kind", "there is no such kind; see `jexlin kind list`"))?;
+    let kinds = Kinds { unless_said, known: kinds };
     let format = match options.format.as_deref().filter(|word| !word.is_empty()) {
         None => None,
         Some(word) => Some(Format::find(word).ok_or_else(|| Fault::field("format", "it is csv, json-lines, xlsx or exchange"))?),
@@ -191,10 +191,10 @@ pub async fn bring_in(mut acting: Acting, options: &str, data: Data<'_>) -> Answ
         return Err(Fault::field("file", format!("it is larger than {MOST_MIB} MiB; take it apart into several files")));
     }
     let _under_way = UnderWay(acting.app.imports.clone(), options.id);
-    let (wanted, of_kind) = (options.columns.clone(), kind.clone());
+    let wanted = options.columns.clone();
     let reading = spawn_blocking(move || {
         let format = format.unwrap_or_else(|| Format::of(&bytes));
-        read(&bytes, format, &of_kind, wanted).map(|read| (format, read))
+        read(&bytes, format, &kinds, wanted).map(|read| (format, read))
     });
     let (format, (sheet, columns, rows)) = reading.await.map_err(|error| Fault::internal(error.to_string()))??;
     let mut report = ImportReport {
@@ -212,7 +212,7 @@ pub async fn bring_in(mut acting: Acting, options: &str, data: Data<'_>) -> Answ
         sentence: String::new(),
     };
     let mut folders = Folders { known: folders_below(&mut acting, options.folder).await?, new: vec![] };
-    let plans = plan(&mut acting, &options, &kind, &sheet, rows, &mut folders, &mut report).await?;
+    let plans = plan(&mut acting, &options, &columns, &sheet, rows, &mut folders, &mut report).await?;
     report.folders = folders.new.len();
     let stopped = options.preview || plans.is_empty() || (!report.problems.is_empty() && !options.only_good);
     let bad = report.problems.iter().map(|problem| problem.line).collect::<HashSet<_>>().len();
@@ -225,7 +225,6 @@ pub async fn bring_in(mut acting: Acting, options: &str, data: Data<'_>) -> Answ
         of(bad, "row not brought in", "rows not brought in"),
     ]
     .join(", ");
-    report.problems.truncate(MOST_PROBLEMS);
     if stopped {
         report.sentence = if options.preview {
             format!("It would be: {what}. Nothing has been changed.")
@@ -241,7 +240,7 @@ pub async fn bring_in(mut acting: Acting, options: &str, data: Data<'_>) -> Answ
         }
         return Ok(Sent(report));
     }
-    store(&mut acting, &options, &kind, &folders, plans, &report).await?;
+    store(&mut acting, &options, &folders, plans, &report).await?;
     report.done = true;
     report.sentence = format!("{what}. Now destroy the file: everybody who finds it has what is in it.");
     let counts = [("added", report.added), ("updated", report.updated), ("skipped", report.skipped), ("not_brought_in", bad)];
@@ -255,7 +254,7 @@ pub async fn bring_in(mut acting: Acting, options: &str, data: Data<'_>) -> Answ
 async fn plan(
     acting: &mut Acting,
     options: &ImportOptions,
-    kind: &Kind,
+    columns: &[Column],
     sheet: &Sheet,
     rows: Vec<Result<Thing, Vec<(String, String)>>>,
     folders: &mut Folders,
@@ -296,7 +295,9 @@ async fn plan(
     let name_head = report.columns.iter().find(|column| column.holds == "name").map_or_else(|| "name".to_owned(), |column| column.head.clone());
     let mut plans = vec![];
     for (read, row) in rows.into_iter().zip(&sheet.rows) {
-        let mut wrong = |column: &str, problem: String| report.problems.push(ImportProblem { line: row.line, column: column.to_owned(), problem });
+        let name: String = name_of(row, columns).chars().take(80).collect();
+        let mut wrong =
+            |column: &str, problem: String| report.problems.push(ImportProblem { line: row.line, name: name.clone(), column: column.to_owned(), problem });
         let mut thing = match read {
             Ok(thing) => thing,
             Err(problems) => {
@@ -329,8 +330,8 @@ async fn plan(
                 continue;
             }
             (Some(row), "update") => {
-                if row.kind != kind.name {
-                    wrong(&name_head, format!("what is there is a {}, and not a {}", row.kind, kind.name));
+                if row.kind != thing.kind {
+                    wrong(&name_head, format!("what is there is a {}, and not a {}", row.kind, thing.kind));
                     continue;
                 }
                 report.updated += 1;
@@ -377,7 +378,6 @@ struct Sealing {
     by_name: String,
     origin: String,
     import: Uuid,
-    kind: String,
     /// Of each folder that something goes into.
     paths: HashMap<Uuid, String>,
 }
@@ -429,7 +429,7 @@ impl Sealing {
                         id: credential,
                         organisation,
                         folder_id: place,
-                        kind: self.kind.clone(),
+                        kind: thing.kind.clone(),
                         name: thing.name.clone(),
                         fields: to_json(&thing.fields)?,
                         device_id: None,
@@ -451,7 +451,7 @@ impl Sealing {
     }
 }
 
-async fn store(acting: &mut Acting, options: &ImportOptions, kind: &Kind, folders: &Folders, plans: Vec<Plan>, report: &ImportReport) -> Answer<()> {
+async fn store(acting: &mut Acting, options: &ImportOptions, folders: &Folders, plans: Vec<Plan>, report: &ImportReport) -> Answer<()> {
     let (organisation, now, by, rows) = (acting.organisation(), acting.now, acting.person.id, plans.len());
     for folder in &folders.new {
         acting.tx()?.add_folder(folder).await?;
@@ -477,7 +477,6 @@ async fn store(acting: &mut Acting, options: &ImportOptions, kind: &Kind, folder
         by_name: acting.person.display_name.clone(),
         origin: acting.origin().to_owned(),
         import: options.id,
-        kind: kind.name.clone(),
         paths,
     });
     let (mut imported, mut done) = (vec![], 0);

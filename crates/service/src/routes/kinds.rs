@@ -42,6 +42,19 @@ pub async fn find(tx: &mut Tx, name: &str) -> Answer<Option<Known>> {
     tx.kind(name).await?.map(of_row).transpose()
 }
 
+/// All kinds, the organisation's own first.
+async fn all(tx: &mut Tx) -> Answer<Vec<Known>> {
+    let own = tx.kinds().await?;
+    let (settings, _) = judging::settings(tx).await?;
+    let built_in = core_kinds::built_in().iter().map(|kind| Ok(Known { kind: kind.clone(), own: false, retired: settings.only_own_kinds, version: 1 }));
+    own.into_iter().map(of_row).chain(built_in).collect()
+}
+
+/// The kinds that new credentials can be of.
+pub async fn in_use(tx: &mut Tx) -> Answer<Vec<core_kinds::Kind>> {
+    Ok(all(tx).await?.into_iter().filter(|known| !known.retired).map(|known| known.kind).collect())
+}
+
 /// The names of all kinds, built-in or own.
 pub async fn all_names(tx: &mut Tx) -> Answer<std::collections::BTreeSet<String>> {
     let own = tx.kinds().await?.into_iter().map(|row| row.name);
@@ -91,11 +104,8 @@ fn show(known: Known) -> Kind {
 #[utoipa::path(context_path = "", responses((status = 200, body = Page<Kind>)))]
 #[get("/api/v1/kinds")]
 pub async fn list(mut acting: Acting) -> Answer<Sent<Page<Kind>>> {
-    let own = acting.tx()?.kinds().await?;
-    let (settings, _) = judging::settings(acting.tx()?).await?;
+    let all = all(acting.tx()?).await?;
     acting.seen().await?;
-    let built_in = core_kinds::built_in().iter().map(|kind| Ok(Known { kind: kind.clone(), own: false, retired: settings.only_own_kinds, version: 1 }));
-    let all: Vec<Known> = own.into_iter().map(of_row).chain(built_in).collect::<Answer<_>>()?;
     Ok(Sent(Page { items: all.into_iter().map(show).collect(), next: None }))
 }
 

@@ -10,7 +10,7 @@ use jexlin_store::StoreError;
 use rocket::{Route, post, routes};
 use uuid::Uuid;
 
-use super::access::{giving, withdraw};
+use super::access::{alter as change_terms, giving, withdraw};
 use super::exchange::{Body, Sent};
 use super::folders::{allow_folder, alter};
 use super::people::{joining, leave};
@@ -37,6 +37,8 @@ async fn make(acting: &mut Acting, change: Change, atlas: &Atlas) -> Answer<Opti
             return Ok(Some(atlas.with_grant(plain).ok_or_else(|| StoreError::Conflict("access_grant_once".into()))?));
         }
         acting.tx()?.add_grant(&row).await?;
+    } else if let Some(terms) = change.terms {
+        change_terms(acting, terms.id, None, terms.to).await?;
     } else if let Some(grant) = change.withdraw {
         withdraw(acting, grant).await?;
     } else if let Some(membership) = change.join {
@@ -70,6 +72,7 @@ pub async fn preview(mut acting: Acting, body: Body<Change>) -> Answer<Sent<Prev
     let Body(change) = body;
     let parts = [
         change.grant.is_some(),
+        change.terms.is_some(),
         change.withdraw.is_some(),
         change.join.is_some(),
         change.leave.is_some(),
@@ -78,7 +81,7 @@ pub async fn preview(mut acting: Acting, body: Body<Change>) -> Answer<Sent<Prev
         change.hand_over.is_some(),
     ];
     if parts.into_iter().filter(|part| *part).count() != 1 {
-        return Err(Fault::field("change", "name exactly one of grant, withdraw, join, leave, folder, credentials and hand_over"));
+        return Err(Fault::field("change", "name exactly one of grant, terms, withdraw, join, leave, folder, credentials and hand_over"));
     }
     let moved = change.credentials.as_ref().map(|moved| moved.ids.clone()).unwrap_or_default();
     let looked = Looked::before(&mut acting, &moved).await?;

@@ -1,5 +1,9 @@
 -- Lists and searches that stay quick in a large vault; files that arrive without holding up others.
 
+-- Names of the extension's settings are known once it is loaded; where the migrations before this one
+-- were applied another day, nothing has loaded it yet.
+DO $$ BEGIN PERFORM show_limit(); END $$;
+
 -- When something of a file was heard last that is still on its way; nothing once it is whole.
 ALTER TABLE attachment ADD COLUMN heard_at timestamptz;
 DROP INDEX attachment_name;

@@ -1,0 +1,226 @@
+// Who may do what with a folder or a credential, who reaches it, and why.
+
+import { useQuery } from "@tanstack/react-query";
+import { useState } from "react";
+import { type Explanation, type Grant, type GrantTerms, type Group, type Kind, type NewGrant, type Person, type Reacher, all, api } from "../api";
+import { Ask, Choice, Empty, Field, Fold, Form, Table, Trouble, When, text } from "../parts";
+import { Considered, Shifts } from "./preview";
+
+/** One of these. */
+export interface Place {
+  folder?: string;
+  credential?: string;
+}
+const asked = (place: Place) => (place.folder ? `folder=${place.folder}` : `credential=${place.credential}`);
+export const target = (place: Place) => place.folder ?? place.credential;
+
+const AFTER = ["grants", "explain", "reach", "credentials", "folders"];
+const LEVELS: [string, string][] = [
+  ["list", "list: knows it is there, may ask"],
+  ["use", "use: may work with it without seeing it"],
+  ["reveal", "reveal: may see it"],
+  ["edit", "edit: may change it"],
+  ["steward", "steward: may grant, gate, plan, remove"],
+];
+
+export function useSubjects() {
+  const people = useQuery({ queryKey: ["people"], queryFn: () => all<Person>("/people") });
+  const groups = useQuery({ queryKey: ["groups"], queryFn: () => all<Group>("/groups") });
+  return { people: people.data ?? [], groups: groups.data ?? [] };
+}
+
+/** A moment as an input of the browser has it, in the reader's own time zone. */
+function local(at: string | null): string {
+  if (!at) return "";
+  const time = new Date(at);
+  return new Date(time.getTime() - time.getTimezoneOffset() * 60_000).toISOString().slice(0, 16);
+}
+
+/** Other terms for a grant that is there. */
+function Terms({ grant, done }: { grant: Grant; done: () => void }) {
+  const [asking, setAsking] = useState<GrantTerms | null>(null);
+  const submit = async (data: FormData) => {
+    const ends = text(data, "ends_at");
+    setAsking({
+      id: grant.id,
+      to: {
+        level: text(data, "level"),
+        ends_at: ends && ends !== local(grant.ends_at) ? new Date(ends).toISOString() : undefined,
+        without_end: !ends,
+        note: text(data, "note"),
+        history: !data.get("without_history"),
+      },
+    });
+  };
+  return (
+    <div className="w-full pb-2">
+      <Form label="Change …" submit={submit} keep>
+        <Choice label="Level" name="level" defaultValue={grant.level} options={LEVELS} />
+        <Field label="Until (empty: without end)" name="ends_at" type="datetime-local" defaultValue={local(grant.ends_at)} />
+        <label className="text-sm">
+          <input type="checkbox" name="without_history" defaultChecked={!grant.history} className="checkbox checkbox-xs" /> without a look at former values
+        </label>
+        <Field label="Why" name="note" defaultValue={grant.note} />
+      </Form>
+      {asking && (
+        <Ask
+          title={`Change what ${grant.subject_name} may do?`}
+          label="Change it"
+          run={async () => {
+            await api.patch(`/grants/${grant.id}`, asking.to, grant.version);
+            done();
+          }}
+          close={() => setAsking(null)}
+          after={AFTER}
+        >
+          <Shifts change={{ terms: asking }} />
+        </Ask>
+      )}
+    </div>
+  );
+}
+
+function GrantLine({ grant, own }: { grant: Grant; own: boolean }) {
+  const [changing, setChanging] = useState(false);
+  return (
+    <li className="flex flex-wrap items-baseline justify-between gap-2 border-b border-base-300 py-1">
+      <span>
+        <strong>{grant.level}</strong> to {grant.subject_name}
+        <span className="quiet text-sm">
+          {own ? "" : ` from ${grant.place}`}
+          {grant.only_kind && `, only of the kind ${grant.only_kind}`}
+          {grant.only_tag && `, only with #${grant.only_tag}`}
+          {!grant.history && ", without former values"}
+          {grant.ends_at && <>, until <When at={grant.ends_at} /></>}
+          {grant.note && `, “${grant.note}”`}
+        </span>
+      </span>
+      {own && (
+        <span className="flex gap-1">
+          <button type="button" className="btn btn-xs" aria-expanded={changing} aria-label={`Change ${grant.level} to ${grant.subject_name}`} onClick={() => setChanging(!changing)}>
+            Change
+          </button>
+          <Considered label="Take away" of={`${grant.level} from ${grant.subject_name}`} look="btn-xs" title={`Take ${grant.level} away from ${grant.subject_name}?`} change={{ withdraw: grant.id }} run={() => api.remove(`/grants/${grant.id}`)} after={AFTER} />
+        </span>
+      )}
+      {changing && <Terms grant={grant} done={() => setChanging(false)} />}
+    </li>
+  );
+}
+
+/** The grants that reach this, and granting more. */
+export function Grants(place: Place) {
+  const grants = useQuery({ queryKey: ["grants", target(place)], queryFn: () => all<Grant>(`/grants?${asked(place)}`) });
+  const { people, groups } = useSubjects();
+  const own = target(place);
+  const subjects: [string, string][] = [...groups.map((group): [string, string] => [`group ${group.id}`, `Group ${group.name}`]), ...people.filter((person) => person.state === "active").map((person): [string, string] => [`person ${person.id}`, person.display_name])];
+  const [asking, setAsking] = useState<NewGrant | null>(null);
+  const kinds = useQuery({ queryKey: ["kinds"], queryFn: () => all<Kind>("/kinds"), enabled: Boolean(place.folder) });
+  const submit = async (data: FormData) => {
+    const [sort, id] = text(data, "subject").split(" ");
+    const ends = text(data, "ends_at");
+    setAsking({
+      ...place,
+      [sort === "group" ? "group" : "person"]: id,
+      level: text(data, "level"),
+      ends_at: ends ? new Date(ends).toISOString() : undefined,
+      note: text(data, "note"),
+      only_kind: text(data, "only_kind") || undefined,
+      only_tag: text(data, "only_tag") || undefined,
+      without_history: Boolean(data.get("without_history")),
+    });
+  };
+  const named = subjects.find(([value]) => asking && value.endsWith(asking.person ?? asking.group ?? " "))?.[1];
+  return (
+    <div>
+      <Trouble error={grants.error} />
+      <ul className="mb-2">
+        {grants.data?.map((grant) => (
+          <GrantLine key={grant.id} grant={grant} own={grant.target === own} />
+        ))}
+      </ul>
+      <Form label="Grant …" submit={submit} keep>
+        <Choice label="To" name="subject" options={subjects} />
+        <Choice label="Level" name="level" options={LEVELS} />
+        <Field label="Until (empty: without end)" name="ends_at" type="datetime-local" />
+        {place.folder && (
+          <div className="grid grid-cols-2 gap-2">
+            <Choice label="Only of this kind" name="only_kind" options={[["", "any kind"], ...(kinds.data ?? []).map((kind): [string, string] => [kind.name, kind.label])]} />
+            <Field label="Only with this tag" name="only_tag" />
+          </div>
+        )}
+        <label className="text-sm">
+          <input type="checkbox" name="without_history" className="checkbox checkbox-xs" /> without a look at former values
+        </label>
+        <Field label="Why" name="note" />
+      </Form>
+      {asking && (
+        <Ask title={`Grant ${asking.level} to ${named ?? "them"}?`} label="Grant" run={() => api.post("/grants", asking)} close={() => setAsking(null)} after={AFTER}>
+          <Shifts change={{ grant: asking }} />
+        </Ask>
+      )}
+    </div>
+  );
+}
+
+/** Why somebody holds a level on something, or why not. */
+export function Explain({ self, ...place }: Place & { self: string }) {
+  const { people } = useSubjects();
+  const [person, setPerson] = useState(self);
+  const explained = useQuery({ queryKey: ["explain", target(place), person], queryFn: () => api.get<Explanation>(`/explain?person=${person}&${asked(place)}`), retry: false });
+  return (
+    <div>
+      <Choice label="Why does, or doesn't, this person reach it?" name="person" value={person} onChange={(event) => setPerson(event.target.value)} options={people.map((each) => [each.id, each.display_name])} />
+      <Trouble error={explained.error} />
+      {explained.data && (
+        <>
+          <p className="mt-1 font-medium">{explained.data.sentence}</p>
+          <ul className="list-disc pl-5">
+            {explained.data.ways.map((way) => (
+              <li key={way.grant} className={way.stopped ? "quiet" : ""}>
+                {way.level} on {way.stands_on}
+                {way.through.length > 0 && ` through ${way.through.join(", in ")}`}
+                {way.stopped && `; does not count: ${way.stopped}`}
+              </li>
+            ))}
+          </ul>
+        </>
+      )}
+    </div>
+  );
+}
+
+/** So many are shown; the client lists all. */
+const MOST_SHOWN = 500;
+
+function Everybody(place: Place) {
+  const reached = useQuery({ queryKey: ["reach", target(place)], queryFn: () => all<Reacher>(`/reach?${asked(place)}`, MOST_SHOWN) });
+  if (reached.data?.length === 0) return <Empty>Nobody reaches this.</Empty>;
+  return (
+    <>
+      <Trouble error={reached.error} />
+      <Table label="Everybody who reaches this" heads={["Who", "Level", "By"]}>
+        {reached.data?.map((it) => (
+          <tr key={it.person}>
+            <td>
+              {it.name}
+              {it.state !== "active" && <span className="quiet"> ({it.state})</span>}
+            </td>
+            <td>{it.level}</td>
+            <td>
+              {it.stands_on}
+              {it.through.length > 0 && ` through ${it.through.join(", in ")}`}
+              {it.others > 0 && <span className="quiet">, and {it.others === 1 ? "1 other grant" : `${it.others} other grants`}</span>}
+            </td>
+          </tr>
+        ))}
+      </Table>
+      {(reached.data?.length ?? 0) >= MOST_SHOWN && <p className="quiet text-sm">There may be more; the client lists all: jexlin reach.</p>}
+    </>
+  );
+}
+
+/** Everybody who reaches this, worked out when it is asked for. */
+export function Reach(place: Place) {
+  return <Fold label="Everybody who reaches this">{() => <Everybody {...place} />}</Fold>;
+}
