@@ -93,6 +93,90 @@ fn a_grant_for_a_kind_or_a_tag_reaches_that_and_the_way_to_it_alone() {
     let _ = pim;
 }
 
+#[test]
+fn a_grant_gets_other_terms_and_keeps_those_that_nobody_named() {
+    let service = Service::ready();
+    let (ines, client) = (service.sign_in("ines"), service.client("ines"));
+    let pumps = ines.folder("Pumping");
+    let _ = ines.login(&pumps, "Ridge", "Winter-tide-41");
+    let pim = ines.person("pim", &[]);
+    let grant = ines.make("/api/v1/grants", &json!({"folder": pumps, "person": pim, "level": "reveal", "note": "storm season"}));
+    let told = client.good(&["grant", "change", &grant, "--level", "use", "--preview"]);
+    assert!(told.contains("1 person loses something") && told.contains("reveal") && told.contains("Nothing has been changed"), "{told}");
+    assert!(client.good(&["explain", "pim", "/Pumping"]).contains("holds `reveal`"));
+    let told = client.good(&["grant", "change", &grant, "--level", "use", "--until", "2099-12-24T06:00:00Z", "--history", "no"]);
+    assert!(told.contains("use") && told.contains("2099") && told.contains("storm season"), "{told}");
+    assert!(client.good(&["explain", "pim", "/Pumping/Ridge"]).contains("holds `use`"));
+    let events = ines.events("grant.change");
+    assert_eq!((events.len(), events[0]["detail"]["level"].as_str(), events[0]["detail"]["history"].as_str()), (1, Some("reveal → use"), Some("no")));
+    let _ = client.good(&["grant", "change", &grant, "--without-end"]);
+    assert!(ines.get(&format!("/api/v1/grants/{grant}")).good()["ends_at"].is_null());
+    // Somebody has changed it meanwhile; an end that is past; no level; not a steward; not there.
+    let path = format!("/api/v1/grants/{grant}");
+    ines.patch(&path, 1, &json!({"level": "edit"})).refused(412, "changed-meanwhile");
+    assert_eq!(client.bad(&["grant", "change", &grant, "--until", "2020-01-01T00:00:00Z"]).0, 7);
+    assert_eq!(client.bad(&["grant", "change", &grant, "--level", "everything"]).0, 7);
+    let theirs = service.client("pim");
+    assert_eq!(theirs.bad(&["grant", "change", &grant, "--level", "steward"]).0, 4);
+    assert_eq!(client.bad(&["grant", "change", "018f0000-0000-7000-8000-000000000001", "--level", "use"]).0, 5);
+    // The last steward stays one, and does not end.
+    let own = ines.get(&format!("/api/v1/grants?folder={pumps}")).good()["items"].as_array().unwrap().clone();
+    let own = own.iter().find(|it| it["level"] == "steward").unwrap()["id"].as_str().unwrap().to_owned();
+    for terms in [&["--level", "edit"][..], &["--until", "2099-01-01T00:00:00Z"]] {
+        let (code, words) = client.bad(&[&["grant", "change", own.as_str()], terms].concat());
+        assert!(code == 6 && words.contains("last steward"), "{words}");
+    }
+    // Nothing more for somebody who is suspended; less is possible.
+    let version = ines.get(&format!("/api/v1/people/{pim}")).good()["version"].as_i64().unwrap();
+    let _ = ines.patch(&format!("/api/v1/people/{pim}"), version, &json!({"state": "suspended"})).good();
+    assert_eq!(client.bad(&["grant", "change", &grant, "--level", "reveal"]).0, 7);
+    let _ = client.good(&["grant", "change", &grant, "--level", "list"]);
+    assert!(ines.events("grant.change").iter().any(|event| event["outcome"] == "refused"));
+}
+
+#[test]
+fn everybody_who_reaches_something_is_told_with_the_way_to_stewards_and_auditors_alone() {
+    let service = Service::ready();
+    let (ines, client) = (service.sign_in("ines"), service.client("ines"));
+    let pumps = ines.folder("Pumping");
+    let ridge = ines.make("/api/v1/folders", &json!({"parent": pumps, "name": "North ridge"}));
+    let duty = ines.login(&ridge, "duty", "Winter-tide-41");
+    let (marek, pim) = (ines.person("marek", &[]), ines.person("pim", &[]));
+    let _ = ines.person("olena", &["audit"]);
+    let engineers = ines.make("/api/v1/groups", &json!({"name": "Duty engineers"}));
+    let _ = ines.put(&format!("/api/v1/groups/{engineers}/members/{marek}")).good();
+    let _ = ines.make("/api/v1/grants", &json!({"folder": pumps, "group": engineers, "level": "reveal"}));
+    let _ = ines.make("/api/v1/grants", &json!({"credential": duty, "person": pim, "level": "use"}));
+    let _ = ines.make("/api/v1/grants", &json!({"folder": pumps, "person": pim, "level": "list", "only_kind": "login"}));
+    let told = client.good(&["reach", "/Pumping/North ridge/duty", "-o", "csv"]);
+    let lines: Vec<&str> = told.lines().skip(1).collect();
+    assert_eq!(lines.len(), 3, "{told}");
+    assert!(lines[0].starts_with("steward,Ines") && lines[1].starts_with("reveal,marek") && lines[1].contains("/Pumping,Duty engineers"), "{told}");
+    assert!(lines[2].starts_with("use,pim") && lines[2].contains("the credential itself") && lines[2].ends_with(",1"), "{told}");
+    // What is narrowed reaches no folder.
+    let told = client.good(&["reach", "/Pumping"]);
+    assert!(told.contains("marek") && !told.contains("pim"), "{told}");
+    assert!(client.good(&["explain", "pim", "/Pumping"]).contains("holds nothing here"));
+    // Page by page it is the same.
+    let (mut names, mut cursor) = (vec![], String::new());
+    loop {
+        let page = ines.get(&format!("/api/v1/reach?credential={duty}&limit=1&cursor={cursor}")).good();
+        names.push(page["items"][0]["name"].as_str().unwrap().to_owned());
+        let Some(next) = page["next"].as_str() else { break };
+        next.clone_into(&mut cursor);
+    }
+    assert_eq!(names.len(), 3, "{names:?}");
+    let olena = service.sign_in("olena");
+    assert_eq!(olena.get(&format!("/api/v1/reach?folder={ridge}")).good()["items"].as_array().unwrap().len(), 2);
+    let marek_there = service.sign_in("marek");
+    marek_there.get(&format!("/api/v1/reach?credential={duty}")).refused(403, "not-allowed");
+    let _ = marek_there.get(&format!("/api/v1/explain?person={marek}&folder={ridge}")).good();
+    marek_there.get(&format!("/api/v1/explain?person={pim}&folder={ridge}")).refused(403, "not-allowed");
+    assert_eq!(service.client("marek").bad(&["reach", "/Nowhere/at all"]).0, 5);
+    let asked = ines.events("access.reach");
+    assert!(asked.iter().any(|event| event["target_name"] == "/Pumping/North ridge/duty") && asked.iter().any(|event| event["outcome"] == "refused"));
+}
+
 #[tokio::test(flavor = "multi_thread")]
 async fn the_console_asks_with_the_preview_before_it_shares() {
     let service = Service::ready();
@@ -112,6 +196,19 @@ async fn the_console_asks_with_the_preview_before_it_shares() {
     page.find("//dialog//button[normalize-space(.)='Grant']").await.click().await.unwrap();
     page.find("//button[normalize-space(.)='Take away']").await;
     assert_eq!(ines.events("grant.add").len(), 1);
+    // Other terms, seen first; then everybody who reaches it.
+    page.find("//button[starts-with(@aria-label, 'Change list to')]").await.click().await.unwrap();
+    page.find("//form[.//button[normalize-space(.)='Change …']]//option[@value='reveal']").await.click().await.unwrap();
+    page.press("Change …").await;
+    page.sees("1 person gains something, nobody loses anything.").await;
+    page.find("//dialog//button[normalize-space(.)='Change it']").await.click().await.unwrap();
+    page.find("//button[starts-with(@aria-label, 'Change reveal to')]").await;
+    assert_eq!(ines.events("grant.change").len(), 1);
+    page.find("//button[contains(., 'Everybody who reaches this')]").await.click().await.unwrap();
+    page.find("//div[@aria-label='Everybody who reaches this']//tr[contains(., 'marek')]/td[normalize-space(.)='reveal']").await;
+    page.find("//button[contains(., 'Why somebody reaches it')]").await.click().await.unwrap();
+    page.sees("holds `steward` by a grant on /Pumping.").await;
+    page.accessible("who reaches a folder, and why").await;
     page.0.close().await.unwrap();
 }
 
@@ -130,6 +227,8 @@ async fn a_file_is_brought_in_and_taken_back_in_the_console() {
     page.find("//input[@type='file']").await.send_keys(file.to_str().unwrap()).await.unwrap();
     page.sees("there is no").await;
     page.accessible("a file that was looked at").await;
+    page.find("//div[@aria-label='Rows that cannot be brought in']//tr[contains(., 'Portal')]").await;
+    page.find("//button[normalize-space(.)='Keep the list as a file']").await;
     page.find("//label[contains(., 'bring in what is right')]//input").await.click().await.unwrap();
     page.press("Bring in 1").await;
     page.sees("1 added").await;

@@ -104,30 +104,114 @@ fn what_is_wrong_is_told_by_its_row_and_nothing_is_half_done() {
     assert_eq!(service.client("pim").bad(&["import", "file", &path, "--into", "/Office"]).0, 4);
 }
 
+/// Has whatever inserts the nth row of a table stop there, before the row or at the commit.
+fn stop_at(service: &Service, table: &str, row: usize, at_commit: bool) {
+    let when = if at_commit { "CREATE CONSTRAINT TRIGGER stops AFTER" } else { "CREATE TRIGGER stops BEFORE" };
+    let deferred = if at_commit { "DEFERRABLE INITIALLY DEFERRED" } else { "" };
+    let _ = service.sql(&format!(
+        "CREATE SEQUENCE IF NOT EXISTS stop_row; SELECT setval('stop_row', 1, false);
+         CREATE OR REPLACE FUNCTION stop() RETURNS trigger LANGUAGE plpgsql SECURITY DEFINER SET search_path = public AS $$
+         BEGIN
+             IF nextval('stop_row') = {row} THEN PERFORM pg_sleep(3600); END IF;
+             RETURN NEW;
+         END $$;
+         {when} INSERT ON {table} {deferred} FOR EACH ROW EXECUTE FUNCTION stop()"
+    ));
+}
+
 #[test]
-fn an_import_that_is_killed_leaves_nothing() {
+fn an_import_that_is_cut_off_at_any_row_leaves_nothing() {
     let mut service = Service::ready();
     let (ines, client) = (service.sign_in("ines"), service.client("ines"));
     let _ = ines.folder("Office");
     let mut text = String::from("name,user_name,password,folder\n");
-    for n in 0..6000 {
+    for n in 0..2500 {
         text += &format!("login {n},user {n},Winter-tide-{n},shelf {}\n", n % 40);
     }
     let path = file(&client, "many.csv", &text);
-    let mut importing = client.command(&jexlin_acceptance::program("jexlin"));
-    let mut importing =
-        importing.args(["import", "file", &path, "--into", "/Office"]).stdout(std::process::Stdio::null()).stderr(std::process::Stdio::null()).spawn().unwrap();
-    // Rows are on their way: the transaction holds locks on the table.
-    let under_way = "SELECT count(*) FROM pg_stat_activity WHERE backend_xid IS NOT NULL AND query ILIKE '%insert into%'";
-    jexlin_acceptance::until("the import under way", || (service.sql(under_way).trim() != "0").then_some(()));
-    service.kill();
-    assert!(!importing.wait().unwrap().success());
-    service.start(&[]);
-    service.unlock();
-    assert_eq!(service.sql("SELECT (SELECT count(*) FROM credential) + (SELECT count(*) FROM folder) + (SELECT count(*) FROM import)").trim(), "1");
+    let spots = [
+        ("folder", 7, false),
+        ("credential", 1, false),
+        ("credential", 1000, false),
+        ("credential", 1001, false),
+        ("secret_version", 1700, false),
+        ("judgement", 2500, false),
+        ("audit_event", 1, false),
+        ("audit_event", 2500, false),
+        ("import", 1, false),
+        ("import_row", 2499, false),
+        // The event of the import itself, and the moment of the commit.
+        ("audit_event", 2501, false),
+        ("import", 1, true),
+    ];
+    for (number, (table, row, at_commit)) in spots.into_iter().enumerate() {
+        let client = service.client("ines");
+        stop_at(&service, table, row, at_commit);
+        let mut importing = client.command(&jexlin_acceptance::program("jexlin"));
+        let quiet = importing.args(["import", "file", &path, "--into", "/Office"]).stdout(std::process::Stdio::null()).stderr(std::process::Stdio::null());
+        let mut importing = quiet.spawn().unwrap();
+        let stopped = "SELECT count(*) FROM pg_stat_activity WHERE wait_event = 'PgSleep' AND datname = current_database()";
+        jexlin_acceptance::until("the row where it stops", || (service.sql(stopped).trim() == "1").then_some(()));
+        // The service is killed, or loses the database.
+        let killed = number % 2 == 0;
+        if killed {
+            service.kill();
+        }
+        let _ = service.sql("SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE wait_event = 'PgSleep' AND datname = current_database()");
+        assert!(!importing.wait().unwrap().success(), "{table} {row}");
+        let _ = service.sql(&format!("DROP TRIGGER stops ON {table}"));
+        if killed {
+            service.start(&[]);
+            service.unlock();
+        }
+        let left = "SELECT concat_ws(' ', (SELECT count(*) FROM credential), (SELECT count(*) FROM folder), (SELECT count(*) FROM import),
+            (SELECT count(*) FROM import_row), (SELECT count(*) FROM audit_event WHERE action IN ('credential.add', 'import.run') AND outcome = 'done'))";
+        assert_eq!(service.sql(left).trim(), "0 1 0 0 0", "{table} {row}");
+    }
     let told = service.client("ines").good(&["import", "file", &path, "--into", "/Office"]);
-    assert!(told.contains("6000 added") && told.contains("40 folders made"), "{told}");
-    assert_eq!(service.sql("SELECT count(*) FROM audit_event WHERE action = 'credential.add'").trim(), "6000");
+    assert!(told.contains("2500 added") && told.contains("40 folders made"), "{told}");
+    assert_eq!(service.sql("SELECT count(*) FROM audit_event WHERE action = 'credential.add'").trim(), "2500");
+}
+
+#[test]
+fn things_of_several_kinds_go_out_and_come_in_as_they_were() {
+    let service = Service::ready();
+    let (ines, client) = (service.sign_in("ines"), service.client("ines"));
+    let _ = ines.folder("Office");
+    let path = file(
+        &client,
+        "mixed.csv",
+        "name,kind,user,password,product,tags\nFranking,,marek,Winter-tide-41,,night\nPlans,Licence,,ABC-DEF-1,Drawing board,\nDepot radio,shared-key,,Winter-tide-42,,\nSpoon,spoon,,Winter-tide-43,,\n",
+    );
+    let told = client.run(&["import", "file", &path, "--into", "/Office", "--preview"], "");
+    let told = String::from_utf8_lossy(&told.stdout).into_owned();
+    assert!(told.contains("kind → kind") && told.contains("5     Spoon") && told.contains("there is no such kind"), "{told}");
+    let rest = client.folder.join("rest.csv");
+    let _ = client.good(&["import", "file", &path, "--into", "/Office", "--only-good", rest.to_str().unwrap()]);
+    assert_eq!(std::fs::read_to_string(rest).unwrap(), "line,name,column,problem\n5,Spoon,kind,there is no such kind; see `jexlin kind list`\n");
+    let _ = client.good(&["credential", "add", "/Office/weir key", "--kind", "ssh-key", "--user", "pump"]);
+    let key = client.good(&["reveal", "/Office/weir key", "--pipe"]);
+    for format in ["exchange", "csv"] {
+        let out = format!("all.{format}");
+        let _ = client.good(&["export", &out, "--as", format, "--plain", "--reason", "moving to the new site", "--folder", "/Office"]);
+        let text = std::fs::read_to_string(client.folder.join(&out)).unwrap();
+        // A program that knows the format and not us finds a key as keys are written there.
+        assert!(format == "csv" || (text.contains("\"ssh-key\"") && !text.contains("OPENSSH")), "{text}");
+        let _ = ines.folder(format);
+        let told = client.good(&["import", "file", &out, "--into", &format!("/{format}")]);
+        assert!(told.contains("4 added"), "{told}");
+        let place = |name: &str| format!("/{format}/Office/{name}");
+        for (name, kind) in [("Franking", "login"), ("Plans", "licence"), ("Depot radio", "shared-key"), ("weir key", "ssh-key")] {
+            assert!(client.good(&["credential", "show", &place(name)]).contains(kind), "{name}");
+        }
+        assert!(client.good(&["credential", "show", &place("Plans")]).contains("Drawing board"));
+        assert_eq!(client.good(&["reveal", &place("Depot radio"), "--pipe"]), "Winter-tide-42");
+        assert_eq!(client.good(&["reveal", &place("weir key"), "--pipe"]).len(), key.len());
+    }
+    // Where the organisation has switched them off, nothing of a built-in kind comes in either.
+    let _ = client.good(&["kind", "add", "valve-code", "--label", "Valve code", "--field", "password=secret"]);
+    let _ = client.good(&["settings", "change", "only_own_kinds=true"]);
+    assert_eq!(client.bad(&["import", "file", &path, "--into", "/Office"]).0, 7);
 }
 
 #[test]

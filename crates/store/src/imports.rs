@@ -31,7 +31,7 @@ pub struct ImportRow {
 }
 
 /// What an import did to a credential.
-#[derive(Clone, Debug, Queryable, Selectable, Insertable)]
+#[derive(Clone, Debug, Queryable, Selectable)]
 #[diesel(table_name = import_row)]
 #[allow(missing_docs, reason = "the columns are described in the migration")]
 pub struct ImportedRow {
@@ -166,13 +166,28 @@ impl Tx {
     /// [`StoreError`].
     pub async fn add_import(&mut self, row: &ImportRow, rows: &[ImportedRow]) -> Result<()> {
         diesel::insert_into(import::table).values(row).execute(self.conn()?).await?;
-        for some in rows.chunks(5000) {
-            diesel::insert_into(import_row::table).values(some).execute(self.conn()?).await?;
-        }
+        let sql = "INSERT INTO import_row (import_id, organisation, credential_id, former)
+             SELECT $1, scope(), credential, former FROM unnest($2, $3) AS new(credential, former)";
+        let query = statement(sql)
+            .bind::<sql_types::Uuid, _>(row.id)
+            .bind::<sql_types::Array<sql_types::Uuid>, _>(rows.iter().map(|row| row.credential_id).collect::<Vec<_>>())
+            .bind::<sql_types::Array<sql_types::Nullable<sql_types::Jsonb>>, _>(rows.iter().map(|row| row.former.clone()).collect::<Vec<_>>());
+        query.execute(self.conn()?).await?;
         Ok(())
     }
 
-    /// Has the planner look at the tables that have just grown.
+    /// Says that many rows will come in this transaction: the index of words keeps them beside it and
+    /// takes them in together, at [`Tx::note_growth`].
+    ///
+    /// # Errors
+    /// [`StoreError`].
+    pub async fn expect_growth(&mut self) -> Result<()> {
+        statement("SET LOCAL gin_pending_list_limit = '64MB'").execute(self.conn()?).await?;
+        Ok(())
+    }
+
+    /// Has the index of words take in what has come, and the planner look at the tables that have just
+    /// grown.
     ///
     /// # Errors
     /// [`StoreError`].

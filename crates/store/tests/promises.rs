@@ -319,3 +319,54 @@ async fn a_search_finds_by_words_and_devices_and_only_what_grants_reach_in_one_o
     }
     assert!(tx.list_credentials(sides[1].1, at(1), &ListQuery { find: vec!["ridge".into()], most: 10, ..Default::default() }).await.unwrap().is_empty());
 }
+
+#[test]
+fn a_database_that_stopped_at_any_version_can_be_brought_up_to_date() {
+    let database = world().0.database("earlier").unwrap();
+    let migrations = std::path::Path::new(env!("CARGO_MANIFEST_DIR")).join("migrations");
+    let mut folders: Vec<_> = std::fs::read_dir(migrations).unwrap().map(|entry| entry.unwrap().path()).collect();
+    folders.sort();
+    // Each in a session of its own, as if it came on another day.
+    for folder in &folders {
+        let mut psql = std::process::Command::new("psql");
+        psql.args(["-X", "-q", "-1", "-v", "ON_ERROR_STOP=1", "-d", &database.owner, "-f"]).arg(folder.join("up.sql"));
+        let output = psql.output().unwrap();
+        assert!(output.status.success(), "{}: {}", folder.display(), String::from_utf8_lossy(&output.stderr));
+    }
+    let versions = world().0.psql(&world().1.name, "SELECT count(*) FROM __diesel_schema_migrations").unwrap();
+    assert_eq!(versions, folders.len().to_string());
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_belongs_to_a_credential_cannot_name_another_organisation() {
+    let store = store();
+    let (one, _) = organisation(&store).await;
+    let (two, _) = organisation(&store).await;
+    let place = Uuid::now_v7();
+    let mut tx = store.begin(one).await.unwrap();
+    tx.add_folder(&folder(one, place, None, false)).await.unwrap();
+    let credential = rig::credential(one, place, "duty");
+    tx.add_credential(&credential).await.unwrap();
+    tx.commit().await.unwrap();
+    // Even the superuser, whom no row-level security holds back, cannot tie the two together.
+    let psql = |sql: String| world().0.psql(&world().1.name, &sql).map_err(|error| error.to_string());
+    let id = credential.id;
+    for (sql, why) in [
+        (
+            format!(
+                "INSERT INTO judgement (credential_id, organisation, number, score, fingerprint, lacks, leaked, made_at) VALUES ('{id}', '{two}', 1, 4, '', '{{}}', 0, now())"
+            ),
+            "judgement_credential",
+        ),
+        (
+            format!(
+                "INSERT INTO secret_version (organisation, credential_id, field, number, state, sealed, made_at, made_how) VALUES ('{two}', '{id}', 'password', 9, 'previous', '', now(), 'typed')"
+            ),
+            "secret_version_credential",
+        ),
+        (format!("UPDATE credential SET organisation = '{two}' WHERE id = '{id}'"), "credential"),
+    ] {
+        let refused = psql(sql).unwrap_err();
+        assert!(refused.contains("foreign key") && refused.contains(why), "{refused}");
+    }
+}

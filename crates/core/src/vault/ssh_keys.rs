@@ -163,7 +163,7 @@ impl SshKey {
     /// Its comment.
     #[must_use]
     pub fn comment(&self) -> String {
-        self.key.comment().as_str_lossy().into_owned()
+        self.key.comment().as_str_lossy().to_owned()
     }
 
     /// It in PKCS#8 (RFC 5958, DER); nothing for one with a passphrase.

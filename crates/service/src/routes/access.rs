@@ -215,11 +215,7 @@ async fn keep_a_steward(acting: &mut Acting, target: Target, grant: Uuid) -> Ans
     if acting.tx()?.stewards_without(target, grant, now).await? > 0 {
         return Ok(());
     }
-    Err(Fault::conflict(
-        "last-steward",
-        "This is the last steward: nobody could grant anything here any more.",
-        "Grant `steward` to somebody else first.",
-    ))
+    Err(Fault::conflict("last-steward", "This is the last steward: nobody could grant anything here any more.", "Grant `steward` to somebody else first."))
 }
 
 /// Gives a grant other terms, in the transaction that is under way.
@@ -318,9 +314,15 @@ async fn spot(acting: &mut Acting, target: Target, for_oneself: bool) -> Answer<
     let (target_id, sort) = sort_of(target);
     if acting.duty("audit").is_err() {
         match target {
-            Target::Credential(credential) if for_oneself => drop(allow_credential::<mark::List>(acting, credential).await?),
-            Target::Folder(folder) if for_oneself => drop(allow_folder::<mark::List>(acting, folder).await?),
-            _ => drop(allow_steward(acting, target).await?),
+            Target::Credential(credential) if for_oneself => {
+                allow_credential::<mark::List>(acting, credential).await?;
+            }
+            Target::Folder(folder) if for_oneself => {
+                allow_folder::<mark::List>(acting, folder).await?;
+            }
+            _ => {
+                allow_steward(acting, target).await?;
+            }
         }
     }
     let spot = acting.tx()?.spot(target).await.map_err(|_| Fault::unknown(sort))?;
@@ -330,17 +332,17 @@ async fn spot(acting: &mut Acting, target: Target, for_oneself: bool) -> Answer<
 
 fn way_of(spot: &Spot, way: &jexlin_core::access::Way) -> Way {
     let name = |id: &Uuid| spot.atlas.name(*id).unwrap_or_else(|| id.to_string());
-        Way {
-            grant: way.grant,
-            level: way.level,
-            stands_on: if spot.credential.is_some() && way.stands_on == spot.id { "the credential itself".into() } else { name(&way.stands_on) },
-            through: way.through.iter().map(name).collect(),
-            stopped: way.stopped.map(|stop| match stop {
-                Stop::Ended(end) => format!("it ended at {}", end.format("%Y-%m-%d %H:%M UTC")),
-                Stop::Narrowed => "it is narrowed to a kind or a tag that this is not of".to_owned(),
-                Stop::Closed(folder) => format!("{} is closed to grants from above", name(&folder)),
-            }),
-        }
+    Way {
+        grant: way.grant,
+        level: way.level,
+        stands_on: if spot.credential.is_some() && way.stands_on == spot.id { "the credential itself".into() } else { name(&way.stands_on) },
+        through: way.through.iter().map(name).collect(),
+        stopped: way.stopped.map(|stop| match stop {
+            Stop::Ended(end) => format!("it ended at {}", end.format("%Y-%m-%d %H:%M UTC")),
+            Stop::Narrowed => "it is narrowed to a kind or a tag that this is not of".to_owned(),
+            Stop::Closed(folder) => format!("{} is closed to grants from above", name(&folder)),
+        }),
+    }
 }
 
 /// By which ways a person holds a level on a folder or a credential, or why not. For oneself, for
@@ -393,8 +395,7 @@ pub async fn reach(
         all.into_iter().filter(|(level, name, person, _)| paging.after.as_ref().is_none_or(|(l, n, p)| (level, name, person) > (l, n, p))).take(most).collect();
     let show = |(_, _, person, level): (i16, String, Uuid, Level)| {
         let world = spot.around(person);
-        let found: Vec<Way> =
-            explain_ways(&world, person, target_id, now).iter().filter(|way| way.stopped.is_none()).map(|way| way_of(&spot, way)).collect();
+        let found: Vec<Way> = explain_ways(&world, person, target_id, now).iter().filter(|way| way.stopped.is_none()).map(|way| way_of(&spot, way)).collect();
         let grants: HashSet<Uuid> = found.iter().map(|way| way.grant).collect();
         let who = spot.atlas.person(person);
         let first = found.into_iter().next();

@@ -453,6 +453,9 @@ impl Sealing {
 
 async fn store(acting: &mut Acting, options: &ImportOptions, folders: &Folders, plans: Vec<Plan>, report: &ImportReport) -> Answer<()> {
     let (organisation, now, by, rows) = (acting.organisation(), acting.now, acting.person.id, plans.len());
+    if rows > MANY {
+        acting.tx()?.expect_growth().await?;
+    }
     for folder in &folders.new {
         acting.tx()?.add_folder(folder).await?;
     }

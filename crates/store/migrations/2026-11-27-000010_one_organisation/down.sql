@@ -1,0 +1,1 @@
+DO $$ BEGIN RAISE EXCEPTION 'migrations are not taken back; restore a backup instead'; END $$;
