@@ -206,14 +206,14 @@ export function Choice({ label, options, ...rest }: { label: string; name: strin
 }
 
 /** A part that unfolds. */
-export function Fold({ label, children }: { label: string; children: (close: () => void) => ReactNode }) {
+export function Fold({ label, wide, children }: { label: string; wide?: boolean; children: (close: () => void) => ReactNode }) {
   const [open, setOpen] = useState(false);
   return (
     <div>
       <button type="button" className="btn btn-ghost btn-sm" aria-expanded={open} onClick={() => setOpen(!open)}>
         {open ? "▾" : "▸"} {label}
       </button>
-      {open && <div className="mt-1 max-w-md rounded-box border border-base-300 bg-base-200 p-3">{children(() => setOpen(false))}</div>}
+      {open && <div className={`mt-1 rounded-box border border-base-300 bg-base-200 p-3 ${wide ? "" : "max-w-md"}`}>{children(() => setOpen(false))}</div>}
     </div>
   );
 }

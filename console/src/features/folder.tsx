@@ -4,7 +4,7 @@ import { useInfiniteQuery, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { useLocation } from "wouter";
 import { type AuditEvent, type Folder, type Me, type Page, type PasswordPolicy, type PasswordRule, type Settings, all, api } from "../api";
-import { Act, Choice, Empty, Field, Fold, Form, State, Trouble, When, text, told } from "../parts";
+import { Act, Card, Choice, Empty, Field, Fold, Form, State, Trouble, When, text, told } from "../parts";
 import { AddCredential } from "./edit";
 import { atLeast } from "./levels";
 import { MoveAsk } from "./moving";
@@ -72,20 +72,11 @@ function FolderHistory({ folder }: { folder: string }) {
   );
 }
 
-export function FolderTools({ me, here, folders }: { me: Me; here: Folder | undefined; folders: Folder[] }) {
-  const [, go] = useLocation();
+/** What can be added here. */
+export function FolderTools({ me, here }: { me: Me; here: Folder | undefined }) {
   const edits = atLeast(here?.level, "edit");
-  const stewards = atLeast(here?.level, "steward");
   const settings = useQuery({ queryKey: ["settings"], queryFn: () => api.get<Settings>("/settings") });
   const adds = me.duties.includes("folders") || settings.data?.settings.adds_at_top === true;
-  const remove = async () => {
-    if (!here) return;
-    const removal = await api.remove(`/folders/${here.id}?contents=true`, here.version);
-    go(here.parent ? `/vault/${here.parent}` : "/vault");
-    told(`${here.path} is in the bin.`, () => api.post(`/bin/${removal}/put-back`));
-  };
-  const [to, setTo] = useState<Folder | null>(null);
-  const change = (body: object) => () => api.patch(`/folders/${here?.id}`, body, here?.version ?? 0);
   return (
     <div className="mt-2 flex flex-col gap-1 border-t border-base-300 pt-2">
       {here && edits && <Fold label="Add a credential">{(close) => <AddCredential here={here} close={close} />}</Fold>}
@@ -109,13 +100,31 @@ export function FolderTools({ me, here, folders }: { me: Me; here: Folder | unde
           )}
         </Fold>
       )}
-      {here && (stewards || me.duties.includes("audit")) && (
-        <>
-          <Reach folder={here.id} />
-          <Fold label="Why somebody reaches it, or not">{() => <Explain folder={here.id} self={me.id} />}</Fold>
-        </>
-      )}
-      {here && stewards && (
+    </div>
+  );
+}
+
+/** What a folder is, who reaches it, and what its stewards set. */
+export function FolderDetail({ me, here, folders }: { me: Me; here: Folder; folders: Folder[] }) {
+  const [, go] = useLocation();
+  const stewards = atLeast(here.level, "steward");
+  const remove = async () => {
+    const removal = await api.remove(`/folders/${here.id}?contents=true`, here.version);
+    go(here.parent ? `/vault/${here.parent}` : "/vault");
+    told(`${here.path} is in the bin.`, () => api.post(`/bin/${removal}/put-back`));
+  };
+  const [to, setTo] = useState<Folder | null>(null);
+  const change = (body: object) => () => api.patch(`/folders/${here.id}`, body, here.version);
+  return (
+    <Card title={here.path}>
+      <p className="quiet mb-2">
+        {here.level ? `You hold “${here.level}” here.` : "It leads to what you may see."}
+        {here.closed && " ⊘ Closed: grants from above stop here."}
+        {here.shared && (here.own_grants ? " ◆ Shared: a grant stands on it." : " ◇ Shared: by a grant from above.")}
+      </p>
+      {(here.level || me.duties.includes("audit")) && <Fold label="Why somebody reaches it, or not">{() => <Explain folder={here.id} self={me.id} />}</Fold>}
+      {(stewards || me.duties.includes("audit")) && <Reach folder={here.id} />}
+      {stewards && (
         <>
           <Fold label="Who may do what here">{() => <Grants folder={here.id} />}</Fold>
           <Fold label="What happened here">{() => <FolderHistory folder={here.id} />}</Fold>
@@ -141,6 +150,6 @@ export function FolderTools({ me, here, folders }: { me: Me; here: Folder | unde
           </Fold>
         </>
       )}
-    </div>
+    </Card>
   );
 }

@@ -222,5 +222,5 @@ function Everybody(place: Place) {
 
 /** Everybody who reaches this, worked out when it is asked for. */
 export function Reach(place: Place) {
-  return <Fold label="Everybody who reaches this">{() => <Everybody {...place} />}</Fold>;
+  return <Fold label="Everybody who reaches this" wide>{() => <Everybody {...place} />}</Fold>;
 }

@@ -42,7 +42,11 @@ function Look({ file, options, set, clear }: { file: File; options: ImportOption
   });
   const report = preview.data;
   if (!report) return preview.error ? <Trouble error={preview.error} /> : <p role="status">Reading the file …</p>;
-  const fields = kinds.data?.find((kind) => kind.name === options.kind)?.fields ?? [];
+  // Where a column says the kind of each, a column may be a field of any of them.
+  const several = report.columns.some((column) => column.holds === "kind");
+  const known = (kinds.data ?? []).filter((kind) => kind.name === options.kind || (several && !kind.retired));
+  known.sort((one, other) => Number(other.name === options.kind) - Number(one.name === options.kind));
+  const fields = known.flatMap((kind) => kind.fields).filter((field, at, every) => every.findIndex((other) => other.name === field.name) === at);
   const holds: [string, string][] = [["-", "left out"], ["name", "Name"], ["folder", "Folder"], ["tags", "Tags"], ["kind", "Kind"], ...fields.map((field): [string, string] => [field.name, field.label])];
   const column = (at: number, value: string) => set({ ...options, columns: report.columns.map((each, number) => (number === at ? value : each.holds)) });
   const many = report.problems.length > 100;
@@ -96,7 +100,7 @@ function Look({ file, options, set, clear }: { file: File; options: ImportOption
         <button type="button" className="btn btn-primary btn-sm" disabled={bringIn.isPending || report.added + report.updated === 0 || (report.problems.length > 0 && !options.only_good)} onClick={() => bringIn.mutate(crypto.randomUUID())}>
           {bringIn.isPending ? "Bringing it in …" : `Bring in ${report.added + report.updated}`}
         </button>
-        <button type="button" className="btn btn-sm" onClick={clear}>
+        <button type="button" className="btn btn-sm" onClick={clear} disabled={bringIn.isPending}>
           Leave it
         </button>
       </div>

@@ -4,7 +4,7 @@ import { useQuery } from "@tanstack/react-query";
 import { type Credential, type Folder, type Me, all, api } from "../api";
 import { Card, Empty, Trouble } from "../parts";
 import { Detail } from "./credential";
-import { FolderTools } from "./folder";
+import { FolderDetail, FolderTools } from "./folder";
 import { Items } from "./items";
 import { Tree } from "./tree";
 
@@ -21,9 +21,9 @@ export function Vault({ me, folder: named, credential }: { me: Me; folder: strin
         <Card title="Folders">
           {folders.data?.length === 0 && <Empty>There is no folder that you may see yet.</Empty>}
           <Tree folders={folders.data ?? []} open={folder} />
-          <FolderTools me={me} here={here} folders={folders.data ?? []} />
+          <FolderTools me={me} here={here} />
         </Card>
-        <Card title={here ? here.path : "All credentials"}>
+        <Card title={here ? `In ${here.name}` : "All credentials"}>
           <Items folder={folder} open={credential} />
         </Card>
         <div className="min-w-0 md:col-span-2 xl:col-span-1">
@@ -32,6 +32,8 @@ export function Vault({ me, folder: named, credential }: { me: Me; folder: strin
               <Trouble error={one.error} />
               {one.data && <Detail key={one.data.id} me={me} it={one.data} />}
             </>
+          ) : here ? (
+            <FolderDetail key={here.id} me={me} here={here} folders={folders.data ?? []} />
           ) : (
             <Card title="Nothing is open">
               <Empty>Choose a credential from the list, or press Ctrl K and type a part of its name.</Empty>

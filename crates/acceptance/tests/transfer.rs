@@ -185,10 +185,10 @@ fn things_of_several_kinds_go_out_and_come_in_as_they_were() {
     );
     let told = client.run(&["import", "file", &path, "--into", "/Office", "--preview"], "");
     let told = String::from_utf8_lossy(&told.stdout).into_owned();
-    assert!(told.contains("kind → kind") && told.contains("5     Spoon") && told.contains("there is no such kind"), "{told}");
+    assert!(told.contains("kind → kind") && told.contains("5     Spoon") && told.contains("there is no kind of this name"), "{told}");
     let rest = client.folder.join("rest.csv");
     let _ = client.good(&["import", "file", &path, "--into", "/Office", "--only-good", rest.to_str().unwrap()]);
-    assert_eq!(std::fs::read_to_string(rest).unwrap(), "line,name,column,problem\n5,Spoon,kind,there is no such kind; see `jexlin kind list`\n");
+    assert_eq!(std::fs::read_to_string(rest).unwrap(), "line,name,column,problem\n5,Spoon,kind,there is no kind of this name\n");
     let _ = client.good(&["credential", "add", "/Office/weir key", "--kind", "ssh-key", "--user", "pump"]);
     let key = client.good(&["reveal", "/Office/weir key", "--pipe"]);
     for format in ["exchange", "csv"] {

@@ -245,7 +245,7 @@ pub enum Credential {
 }
 
 /// The columns of a list.
-pub const LISTED: [Column; 9] = [
+pub const LISTED: [Column; 11] = [
     ("name", "name"),
     ("folder", "place"),
     ("user", "user_name"),
@@ -253,6 +253,8 @@ pub const LISTED: [Column; 9] = [
     ("check", "check"),
     ("gate", "gated"),
     ("level", "level"),
+    ("own grants", "own_grants"),
+    ("shared", "shared"),
     ("tags", "tags"),
     ("findings", "findings"),
 ];

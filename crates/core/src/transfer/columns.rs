@@ -171,9 +171,9 @@ pub fn read_row(sheet: &Sheet, row: &Row, columns: &[Column], kinds: &Kinds) -> 
     let said = columns.iter().position(|column| *column == Column::Kind).and_then(|number| Some((number, row.cells.get(number)?.trim())));
     let kind = match said.filter(|(_, word)| !word.is_empty()) {
         None => &kinds.unless_said,
-        Some((number, word)) => kinds
-            .find(word)
-            .ok_or_else(|| vec![(sheet.heads.get(number).cloned().unwrap_or_default(), "there is no such kind; see `jexlin kind list`".to_owned())])?,
+        Some((number, word)) => {
+            kinds.find(word).ok_or_else(|| vec![(sheet.heads.get(number).cloned().unwrap_or_default(), "there is no kind of this name".to_owned())])?
+        }
     };
     let mut thing = Thing { kind: kind.name.clone(), name: String::new(), folder: vec![], tags: vec![], fields: BTreeMap::new(), secrets: vec![] };
     let mut problems = vec![];
@@ -298,7 +298,7 @@ mod tests {
         let kinds: Vec<String> = (0..3).map(|number| read(number).unwrap().kind.clone()).collect();
         assert_eq!(kinds, ["device-admin", "login", "licence"]);
         assert_eq!(read(2).unwrap().fields["product"], "Drawing board");
-        assert_eq!(read(3).unwrap_err(), [("kind".to_owned(), "there is no such kind; see `jexlin kind list`".to_owned())]);
+        assert_eq!(read(3).unwrap_err(), [("kind".to_owned(), "there is no kind of this name".to_owned())]);
         assert_eq!(read(4).unwrap_err(), [("product".to_owned(), "a login has no field `product`".to_owned())]);
         assert_eq!(name_of(&sheet.rows[3], &columns), "Spoon");
         // Without such a column, the fields of the one kind count alone.

@@ -218,13 +218,14 @@ pub async fn bring_in(mut acting: Acting, options: &str, data: Data<'_>) -> Answ
     let bad = report.problems.iter().map(|problem| problem.line).collect::<HashSet<_>>().len();
     let of = |count: usize, one: &str, many: &str| if count == 1 { format!("1 {one}") } else { format!("{count} {many}") };
     let what = [
-        of(report.added, "added", "added"),
-        of(report.updated, "changed", "changed"),
-        of(report.skipped, "left as it is", "left as they are"),
-        of(report.folders, "folder made", "folders made"),
-        of(bad, "row not brought in", "rows not brought in"),
-    ]
-    .join(", ");
+        (report.added, "added", "added"),
+        (report.updated, "changed", "changed"),
+        (report.skipped, "left as it is", "left as they are"),
+        (report.folders, "folder made", "folders made"),
+        (bad, "row not brought in", "rows not brought in"),
+    ];
+    let what: Vec<String> = what.into_iter().filter(|(count, ..)| *count > 0).map(|(count, one, many)| of(count, one, many)).collect();
+    let what = if what.is_empty() { "no rows".to_owned() } else { what.join(", ") };
     if stopped {
         report.sentence = if options.preview {
             format!("It would be: {what}. Nothing has been changed.")
