@@ -194,7 +194,7 @@ async fn the_console_asks_with_the_preview_before_it_shares() {
     page.sees("1 person gains something, nobody loses anything.").await;
     page.accessible("the preview of a grant").await;
     page.find("//dialog//button[normalize-space(.)='Grant']").await.click().await.unwrap();
-    page.find("//button[normalize-space(.)='Take away']").await;
+    page.find("//button[starts-with(@aria-label, 'Take away list from')]").await;
     assert_eq!(ines.events("grant.add").len(), 1);
     // Other terms, seen first; then everybody who reaches it.
     page.find("//button[starts-with(@aria-label, 'Change list to')]").await.click().await.unwrap();

@@ -261,7 +261,7 @@ impl From<StoreError> for Fault {
                 ),
                 "password_policy_name" => Self::conflict("name-taken", "There is a password policy of this name.", "Choose another."),
                 "access_grant_once" => {
-                    Self::conflict("already-granted", "They have a grant of their own there already.", "Take that one away first, or leave it.")
+                    Self::conflict("already-granted", "They have a grant of their own there already.", "Give that one other terms: `jexlin grant change`, or Change beside it.")
                 }
                 "upkeep_plan_place" => Self::conflict("already-planned", "There is an upkeep plan of its own there already.", "Change that one."),
                 "gate_place" => Self::conflict("already-gated", "There is a gate there already.", "Change that one."),

@@ -255,6 +255,9 @@ pub async fn alter(acting: &mut Acting, grant: Uuid, version: Option<i32>, body:
     }
     if let Some(note) = body.note {
         check_note(&note).map_err(|problem| Fault::field("note", problem))?;
+        if note != row.note {
+            acting.noting("note", note.clone());
+        }
         row.note = note;
     }
     let word = |level: i16| Level::from_number(level).map_or("", Level::word);
