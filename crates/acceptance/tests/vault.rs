@@ -200,7 +200,7 @@ fn the_client_does_the_whole_job_and_its_codes_and_words_are_clear() {
     let listed = client.good(&["credential", "list", "/Office"]);
     assert!(listed.contains("Portal") && listed.contains("office@osmere.example") && !listed.contains("Winter"), "{listed}");
     let csv = client.good(&["--output", "csv", "find", "orders"]);
-    assert_eq!(csv.lines().next(), Some("name,folder,user,device,check,gate,level,tags,findings"));
+    assert_eq!(csv.lines().next(), Some("name,folder,user,device,check,gate,level,own grants,shared,tags,findings"));
     let json: Value = serde_json::from_str(&client.good(&["-o", "json", "credential", "show", "/Office/Portal"])).unwrap();
     assert_eq!(json["level"], "steward");
     let (code, words) = client.bad(&["reveal", "/Office/Nothing", "--pipe"]);

@@ -260,9 +260,11 @@ impl From<StoreError> for Fault {
                     "Take them off the device, or move the device out first.",
                 ),
                 "password_policy_name" => Self::conflict("name-taken", "There is a password policy of this name.", "Choose another."),
-                "access_grant_once" => {
-                    Self::conflict("already-granted", "They have a grant of their own there already.", "Give that one other terms: `jexlin grant change`, or Change beside it.")
-                }
+                "access_grant_once" => Self::conflict(
+                    "already-granted",
+                    "They have a grant of their own there already.",
+                    "Give that one other terms: `jexlin grant change`, or Change beside it.",
+                ),
                 "upkeep_plan_place" => Self::conflict("already-planned", "There is an upkeep plan of its own there already.", "Change that one."),
                 "gate_place" => Self::conflict("already-gated", "There is a gate there already.", "Change that one."),
                 "job_one_at_a_time" | "job_under_way" => {
