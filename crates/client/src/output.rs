@@ -66,9 +66,11 @@ pub fn list(format: Format, items: &[impl Serialize], columns: &[Column<'_>], no
         Format::Table => {
             let mut table = Table::new();
             table.load_preset(presets::NOTHING).set_content_arrangement(ContentArrangement::Dynamic);
-            table.set_header(columns.iter().map(|(heading, _)| heading.to_uppercase()));
+            // A column in which nothing stands takes the room of those in which something does.
+            let columns = columns.iter().filter(|(_, field)| items.iter().any(|item| !cell(item, field, true).is_empty()));
+            table.set_header(columns.clone().map(|(heading, _)| heading.to_uppercase()));
             for item in &items {
-                table.add_row(columns.iter().map(|(_, field)| cell(item, field, true)));
+                table.add_row(columns.clone().map(|(_, field)| cell(item, field, true)));
             }
             let text: Vec<String> = table.to_string().lines().map(|line| line.strip_prefix(' ').unwrap_or(line).trim_end().to_owned()).collect();
             say(&text.join("\n"))
