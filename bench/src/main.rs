@@ -232,6 +232,7 @@ fn fill(cluster: &Cluster, service: &Service, top: &str, from: usize, to: usize)
         .unwrap();
     // Otherwise the database does this by itself some time later, beside what is measured.
     cluster.psql(&service.database.name, "VACUUM ANALYZE").unwrap();
+    cluster.psql(&service.database.name, "CHECKPOINT").unwrap();
 }
 
 fn lists() {
