@@ -3,7 +3,7 @@
 use std::io::Write as _;
 
 use chrono::{DateTime, Utc};
-use comfy_table::{ContentArrangement, Table, presets};
+use comfy_table::{ColumnConstraint, ContentArrangement, Table, presets};
 use serde::Serialize;
 use serde_json::Value;
 
@@ -71,6 +71,10 @@ pub fn list(format: Format, items: &[impl Serialize], columns: &[Column<'_>], no
             table.set_header(columns.clone().map(|(heading, _)| heading.to_uppercase()));
             for item in &items {
                 table.add_row(columns.clone().map(|(_, field)| cell(item, field, true)));
+            }
+            // An identifier is there to be copied: it is never broken into two lines.
+            if let Some(column) = columns.clone().position(|(_, field)| *field == "id").and_then(|at| table.column_mut(at)) {
+                column.set_constraint(ColumnConstraint::ContentWidth);
             }
             let text: Vec<String> = table.to_string().lines().map(|line| line.strip_prefix(' ').unwrap_or(line).trim_end().to_owned()).collect();
             say(&text.join("\n"))

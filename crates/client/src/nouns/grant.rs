@@ -2,7 +2,8 @@
 
 use chrono::{DateTime, Utc};
 use clap::Subcommand;
-use jexlin_api::{Change, ChangeGrant, Explanation, Grant as GrantItem, GrantTerms, Level, NewGrant, Preview, Reacher};
+use jexlin_api::{Change, ChangeGrant, Explanation, Grant as GrantItem, GrantTerms, Level, NewGrant, Preview, Reacher, Shift};
+use serde_json::json;
 use uuid::Uuid;
 
 use crate::cli::{Format, Place, Who};
@@ -179,8 +180,16 @@ impl Run {
 
     /// Shows the shifts of a preview.
     pub fn show_shifts(&self, shown: &Preview) -> Done {
-        output::list(self.format, &shown.shifts, &SHIFT, "")?;
-        if shown.more && self.format == Format::Table {
+        if self.format != Format::Table {
+            return output::list(self.format, &shown.shifts, &SHIFT, "");
+        }
+        let word = |level: Option<Level>| level.map_or("nothing", Level::word);
+        let row = |shift: &Shift| {
+            let name = if shift.state == "active" { shift.name.clone() } else { format!("{} ({})", shift.name, shift.state) };
+            json!({"name": name, "before": word(shift.before), "after": word(shift.after), "credentials": shift.credentials, "gated": shift.gated})
+        };
+        output::list(self.format, &shown.shifts.iter().map(row).collect::<Vec<_>>(), &SHIFT, "")?;
+        if shown.more {
             say("There are more than these.")?;
         }
         Ok(())

@@ -43,7 +43,9 @@ impl Run {
             return output::one(self.format, &present, &[]);
         }
         let value = serde_json::to_value(&present.settings).map_err(|error| Trouble::local(error.to_string()))?;
-        let rows: Vec<Value> = value.as_object().into_iter().flatten().map(|(name, value)| serde_json::json!({"name": name, "value": value})).collect();
+        // Off is a value, and not a gap.
+        let said = |value: &Value| if self.format == Format::Table && *value == Value::Bool(false) { Value::from("no") } else { value.clone() };
+        let rows: Vec<Value> = value.as_object().into_iter().flatten().map(|(name, value)| serde_json::json!({"name": name, "value": said(value)})).collect();
         output::list(self.format, &rows, &[("name", "name"), ("value", "value")], "Nothing is set.")
     }
 }
