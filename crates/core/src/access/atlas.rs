@@ -368,9 +368,11 @@ impl<'a> Meaning<'a> {
         Self { groups, known: HashMap::default() }
     }
 
-    /// Somebody and all groups that they are in, by way of groups too, in the order of identifiers.
-    pub(super) fn subjects(&mut self, person: Uuid) -> Vec<Uuid> {
-        let mut all = vec![person];
+    /// Fills in somebody and all groups that they are in, by way of groups too, in the order of
+    /// identifiers.
+    pub(super) fn subjects(&mut self, person: Uuid, all: &mut Vec<Uuid>) {
+        all.clear();
+        all.push(person);
         for group in self.groups.above.get(&person).into_iter().flat_map(|groups| groups.iter()) {
             let groups = self.groups;
             let above: &Vec<Uuid> = self.known.entry(*group).or_insert_with(|| {
@@ -384,7 +386,6 @@ impl<'a> Meaning<'a> {
         }
         all.sort_unstable();
         all.dedup();
-        all
     }
 }
 
@@ -525,9 +526,11 @@ impl Atlas {
         }
         let mut meaning = Meaning::of(&self.groups);
         let people = self.groups.meant_by(held.keys().copied()).into_iter().filter(|id| self.person(*id).is_some_and(PersonEntry::counts));
+        let mut subjects = vec![];
         let mut found: Vec<(Uuid, Level)> = people
             .filter_map(|person| {
-                let best = meaning.subjects(person).iter().filter_map(|subject| held.get(subject)).max().copied();
+                meaning.subjects(person, &mut subjects);
+                let best = subjects.iter().filter_map(|subject| held.get(subject)).max().copied();
                 Some((person, level_of(best?)?))
             })
             .collect();
@@ -551,7 +554,8 @@ impl Atlas {
         if let Some(credential) = credential {
             world.credentials.insert(id, credential.clone());
         }
-        let subjects = Meaning::of(&self.groups).subjects(person);
+        let mut subjects = vec![];
+        Meaning::of(&self.groups).subjects(person, &mut subjects);
         for member in &subjects {
             for group in self.groups.above.get(member).into_iter().flat_map(|groups| groups.iter()) {
                 world.groups.entry(*group).or_insert_with(BTreeSet::new).insert(*member);

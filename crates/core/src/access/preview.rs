@@ -133,28 +133,47 @@ impl Cuts {
     }
 }
 
-/// The people for whom a change can change anything, with what means them before, and after if that may
-/// be other.
-fn concerned(before: &Atlas, after: &Atlas, all: bool) -> Vec<(Uuid, Vec<Uuid>, Option<Vec<Uuid>>)> {
+/// The people for whom a change can change anything.
+fn concerned(before: &Atlas, after: &Atlas, all: bool) -> Vec<Uuid> {
     let counts = |person: &Uuid| after.person(*person).is_some_and(|person| person.counts());
-    let people: Vec<Uuid> = if all {
-        after.people.keys().filter(|person| counts(person)).copied().collect()
-    } else {
-        let mut subjects: HashSet<Uuid> = HashSet::default();
-        if !Arc::ptr_eq(&before.grants, &after.grants) {
-            differing(&before.grants.by_subject, &after.grants.by_subject, Arc::ptr_eq, &mut subjects);
-        }
-        if !Arc::ptr_eq(&before.groups, &after.groups) {
-            differing(&before.groups.above, &after.groups.above, Arc::ptr_eq, &mut subjects);
-        }
-        let mut meant = before.groups.meant_by(subjects.iter().copied());
-        if !Arc::ptr_eq(&before.groups, &after.groups) {
-            meant.extend(after.groups.meant_by(subjects));
-        }
-        meant.into_iter().filter(counts).collect()
-    };
-    let (mut old, mut new) = (Meaning::of(&before.groups), Meaning::of(&after.groups));
-    people.into_iter().map(|person| (person, old.subjects(person), (!Arc::ptr_eq(&before.groups, &after.groups)).then(|| new.subjects(person)))).collect()
+    if all {
+        return after.people.keys().filter(|person| counts(person)).copied().collect();
+    }
+    let mut subjects: HashSet<Uuid> = HashSet::default();
+    if !Arc::ptr_eq(&before.grants, &after.grants) {
+        differing(&before.grants.by_subject, &after.grants.by_subject, Arc::ptr_eq, &mut subjects);
+    }
+    if !Arc::ptr_eq(&before.groups, &after.groups) {
+        differing(&before.groups.above, &after.groups.above, Arc::ptr_eq, &mut subjects);
+    }
+    let mut meant = before.groups.meant_by(subjects.iter().copied());
+    if !Arc::ptr_eq(&before.groups, &after.groups) {
+        meant.extend(after.groups.meant_by(subjects));
+    }
+    meant.into_iter().filter(counts).collect()
+}
+
+/// By whom each of some people is meant, before and after, one after the other in the same room.
+struct Meant<'a> {
+    before: Meaning<'a>,
+    /// Nothing where the groups stay as they are.
+    after: Option<Meaning<'a>>,
+    old: Vec<Uuid>,
+    new: Vec<Uuid>,
+}
+
+impl<'a> Meant<'a> {
+    fn of(before: &'a Atlas, after: &'a Atlas) -> Self {
+        let other = !Arc::ptr_eq(&before.groups, &after.groups);
+        Self { before: Meaning::of(&before.groups), after: other.then(|| Meaning::of(&after.groups)), old: vec![], new: vec![] }
+    }
+
+    fn subjects(&mut self, person: Uuid) -> [&[Uuid]; 2] {
+        self.before.subjects(person, &mut self.old);
+        let Some(after) = &mut self.after else { return [&self.old, &self.old] };
+        after.subjects(person, &mut self.new);
+        [&self.old, &self.new]
+    }
 }
 
 fn differing<T: ?Sized>(old: &HashMap<Uuid, Arc<T>>, new: &HashMap<Uuid, Arc<T>>, same: fn(&Arc<T>, &Arc<T>) -> bool, into: &mut HashSet<Uuid>) {
@@ -174,8 +193,9 @@ pub fn narrowings(before: &Atlas, after: &Atlas, moved: &[Moved], now: DateTime<
     }
     let all = Cuts::of(before, after, moved).concern_all(moved);
     let (mut onlys, mut folders) = (BTreeSet::new(), BTreeSet::new());
-    for (_, old, new) in concerned(before, after, all) {
-        for (atlas, subjects) in [(before, &old), (after, new.as_ref().unwrap_or(&old))] {
+    let mut meant = Meant::of(before, after);
+    for person in concerned(before, after, all) {
+        for (atlas, subjects) in [before, after].into_iter().zip(meant.subjects(person)) {
             for standing in standings(atlas, subjects, now).filter(|standing| !standing.grant.only.is_all()) {
                 onlys.insert(standing.grant.only.clone());
                 folders.insert(standing.grant.target);
@@ -233,6 +253,8 @@ struct Look<'a> {
     narrow: Vec<(u32, usize, usize, u8)>,
     /// Where what is held changes: the place, and what is held there.
     marks: Vec<(u32, Both)>,
+    /// The stretches around a place: where each ends, and what is held in it.
+    open: Vec<(u32, Both)>,
 }
 
 impl<'a> Look<'a> {
@@ -305,7 +327,8 @@ impl<'a> Look<'a> {
             }
         }
         self.marks.sort_unstable();
-        let mut open: Vec<(u32, Both)> = vec![];
+        let open = &mut self.open;
+        open.clear();
         for (place, both) in &self.marks {
             while open.last().is_some_and(|(end, _)| end <= place) {
                 open.pop();
@@ -396,10 +419,13 @@ pub fn preview(before: &Atlas, after: &Atlas, beside: &Beside, now: DateTime<Utc
         own: BTreeMap::new(),
         narrow: vec![],
         marks: vec![],
+        open: vec![],
     };
     let mut shifts = vec![];
-    for (person, old, new) in concerned(before, after, cuts.concern_all(&beside.moved)) {
-        look.gather(&old, new.as_ref().unwrap_or(&old));
+    let mut meant = Meant::of(before, after);
+    for person in concerned(before, after, cuts.concern_all(&beside.moved)) {
+        let [old, new] = meant.subjects(person);
+        look.gather(old, new);
         let mut sums = Sums::default();
         look.sweep(&mut sums);
         for ((own, from, to, fits), weight) in &moved {
