@@ -246,12 +246,11 @@ async fn daily(demo: &mut Demo) -> Outcome<()> {
     let address = format!("/api/v1/imports?options={}", percent(&options.to_string()));
     demo.upload("ines", &address, include_bytes!("../office.csv")).await?;
     let (folder, petra) = (demo.id("/Office")?, demo.id("petra")?);
-    demo.post(
-        "ines",
-        "/api/v1/grants",
-        json!({"folder": folder, "person": petra, "level": "reveal", "only_tag": "counter", "without_history": true, "note": "stands in at the counter"}),
-    )
-    .await?;
+    let grant = json!({"folder": folder, "person": petra, "level": "edit", "only_tag": "counter", "without_history": true, "note": "stands in at the counter"});
+    let grant = demo.post("ines", "/api/v1/grants", grant).await?;
+    // More than it takes: she shall see, and not change.
+    let terms = json!({"level": "reveal", "ends_at": demo.now() + TimeDelta::days(300), "note": "stands in at the counter until spring"});
+    demo.patch("ines", &format!("/api/v1/grants/{}", text(&grant, "id")), version(&grant), terms).await?;
     // Removed by mistake, and not yet missed.
     let old = "/Office/Old fax gateway";
     credential(demo, old, json!({"kind": "login", "fields": {"user_name": "fax"}})).await?;
