@@ -52,6 +52,8 @@ impl Drop for Exported {
 }
 
 const HEADS: [&str; 8] = ["name", "folder", "tags", "user_name", PASSWORD, "url", "note", ONE_TIME_SEED];
+/// Columns that say something else of a thing than what is in a field of it.
+const NO_FIELDS: [&str; 4] = ["name", "folder", "tags", "kind"];
 /// The extension of an item that says of which kind it is here.
 const KIND: &str = "jexlin-kind";
 
@@ -127,7 +129,9 @@ impl Cells {
             "custom-fields" => {
                 for field in credential["fields"].as_array().into_iter().flatten() {
                     let label = text(&field["label"]);
-                    if label.is_empty() || !self.set(&label, text(&field["value"])) {
+                    // What somebody calls a field does not say where a thing lies or of which kind it is.
+                    let own = label.is_empty() || NO_FIELDS.contains(&label.to_lowercase().as_str());
+                    if own || !self.set(&label, text(&field["value"])) {
                         self.left_out += 1;
                     }
                 }
@@ -474,13 +478,14 @@ mod tests {
             item("depot", json!([{"type": "wifi", "ssid": {"value": "Depot"}, "passphrase": {"value": "Winter-41"}}])),
             item("plan", json!([{"type": "note", "content": {"value": "four words"}}])),
             item("portal", json!([{"type": "basic-auth", "username": {"value": "marek"}, "password": {"value": "Winter-42"}},
-                {"type": "api-key", "key": {"value": "second"}}, {"type": "custom-fields", "fields": [{"label": "Shelf", "value": "7"}]}])),
+                {"type": "api-key", "key": {"value": "second"}}, {"type": "custom-fields", "fields": [{"label": "Kind", "value": "heavy"}, {"label": "folder", "value": "blue"}, {"label": "Shelf", "value": "7"}]}])),
         ]}]});
         let sheet = read(&document.to_string()).unwrap();
-        assert!(sheet.notes[0].starts_with("1 parts") && sheet.heads.last().unwrap() == "Shelf", "{:?} {:?}", sheet.notes, sheet.heads);
+        assert!(sheet.notes[0].starts_with("3 parts") && sheet.heads.last().unwrap() == "Shelf", "{:?} {:?}", sheet.notes, sheet.heads);
         let things = back(document.to_string().as_bytes());
         let kinds: Vec<&str> = things.iter().map(|thing| thing.kind.as_str()).collect();
         assert_eq!(kinds, ["api-token", "shared-key", "secure-note", "login"]);
+        assert!(things[3].folder.is_empty(), "{:?}", things[3].folder);
         assert_eq!([0, 1, 2, 3].map(|number| secret_of(&things[number], PASSWORD)), ["abc", "Winter-41", "four words", "Winter-42"]);
         assert_eq!(things[1].fields["address"], "Depot");
     }
