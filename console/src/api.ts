@@ -87,6 +87,7 @@ export interface Account {
   check_outcome: string | null;
   rotated_at: string | null;
   rotation_outcome: string | null;
+  rotation_owed_at: string | null;
 }
 export interface Credential {
   id: string;
@@ -156,7 +157,7 @@ export interface Tried {
   score: number | null;
 }
 export interface Settings {
-  settings: Record<string, number | boolean>;
+  settings: Record<string, number | boolean | string[]>;
   version: number;
 }
 export interface SavedSearch {
@@ -314,6 +315,19 @@ export interface Group {
   members: Member[];
   version: number;
 }
+export interface DeviceIdentity {
+  kind: string;
+  fingerprint: string;
+  line: string;
+}
+export interface DeviceBinding {
+  credential: string;
+  credential_path: string;
+  role: string;
+  login: string;
+  confirmed_at: string;
+  suspended: string;
+}
 export interface Device {
   id: string;
   name: string;
@@ -321,9 +335,12 @@ export interface Device {
   place: string;
   address: string;
   port: number;
-  host_key: string | null;
+  identity: DeviceIdentity[];
+  bindings: DeviceBinding[];
   operator: string | null;
   accounts: number;
+  paused_at: string | null;
+  paused_why: string;
   version: number;
 }
 export interface PolicyRules {
@@ -434,6 +451,7 @@ export interface Overview {
   troubled_jobs: Job[];
   troubled_accounts: Account[];
   due_soon: Account[];
+  devices: Device[];
 }
 
 export interface ImportOptions {
@@ -539,7 +557,7 @@ export async function takeText(path: string): Promise<Blob> {
 
 export const api = {
   get: <T>(path: string) => call<T>("GET", path),
-  post: <T>(path: string, body: unknown = {}) => call<T>("POST", path, body),
+  post: <T>(path: string, body: unknown = {}, version?: number) => call<T>("POST", path, body, version),
   put: <T>(path: string, body?: unknown, version?: number) => call<T>("PUT", path, body, version),
   patch: <T>(path: string, body: unknown, version: number) => call<T>("PATCH", path, body, version),
   remove: (path: string, version?: number) => call<string>("DELETE", path, undefined, version),

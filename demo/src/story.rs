@@ -80,7 +80,23 @@ async fn credential(demo: &mut Demo, path: &str, mut body: Value) -> Outcome<()>
     Ok(())
 }
 
+/// What a device must prove is read, compared and confirmed before a password goes there.
+async fn confirm_identity(demo: &mut Demo, device: &str) -> Outcome<()> {
+    let path = format!("/api/v1/devices/{device}");
+    let shown = demo.post("ines", &format!("{path}/read-identity"), json!({})).await?;
+    let lines: Vec<Value> = shown["items"].as_array().into_iter().flatten().map(|identity| identity["line"].clone()).collect();
+    let present = demo.get("ines", &path).await?;
+    demo.patch("ines", &path, version(&present), json!({"identity": lines})).await.map(|_| ())
+}
+
 async fn vault(demo: &mut Demo, world: &World) -> Outcome<()> {
+    // The demo's hosts are on this machine.
+    let settings = demo.get("ines", "/api/v1/settings").await?;
+    let mut body = settings.get("settings").cloned().unwrap_or_default();
+    if let Some(fields) = body.as_object_mut() {
+        fields.insert("connect_to".into(), json!(["127.0.10.0/24 22", "127.0.0.1"]));
+    }
+    demo.change("ines", "/api/v1/settings", version(&settings), body).await?;
     for path in &world.folders {
         let (parent, name) = split(path);
         let parent = if parent.is_empty() { Value::Null } else { demo.id(parent)?.into() };
@@ -92,10 +108,12 @@ async fn vault(demo: &mut Demo, world: &World) -> Outcome<()> {
         let made = demo.post("ines", "/api/v1/devices", json!({"folder": demo.id(folder)?, "name": name, "address": device.address})).await?;
         let id = text(&made, "id");
         demo.ids.insert(device.path.clone(), id.clone());
+        confirm_identity(demo, &id).await?;
         let root = format!("{folder}/{name} root");
         credential(demo, &root, json!({"kind": "device-admin", "fields": {"user_name": "root"}, "password": device.root, "device": id})).await?;
         let operator = demo.id(&root)?;
-        demo.patch("ines", &format!("/api/v1/devices/{id}"), version(&made), json!({"operator": operator})).await?;
+        let present = demo.get("ines", &format!("/api/v1/devices/{id}")).await?;
+        demo.patch("ines", &format!("/api/v1/devices/{id}"), version(&present), json!({"operator": operator})).await?;
     }
     for account in &world.accounts {
         let device = demo.id(&account.device)?;
@@ -359,9 +377,11 @@ async fn last_days(demo: &mut Demo) -> Outcome<()> {
 async fn doubt(demo: &mut Demo) -> Outcome<()> {
     let wire = Wire::to("127.0.10.6", 22)?;
     let (folder, operator) = (demo.id("/Pumping/Weir lane")?, demo.id("/Pumping/Weir lane/telemetry root")?);
-    let made = demo
-        .post("ines", "/api/v1/devices", json!({"folder": folder, "name": "radio link", "address": "127.0.0.1", "port": wire.port(), "operator": operator}))
-        .await?;
+    let made = demo.post("ines", "/api/v1/devices", json!({"folder": folder, "name": "radio link", "address": "127.0.0.1", "port": wire.port()})).await?;
+    let link = text(&made, "id");
+    confirm_identity(demo, &link).await?;
+    let present = demo.get("ines", &format!("/api/v1/devices/{link}")).await?;
+    demo.patch("ines", &format!("/api/v1/devices/{link}"), version(&present), json!({"operator": operator})).await?;
     let body = json!({"kind": "device-admin", "fields": {"user_name": "duty", "note": "The same host over the radio link; for storms."}, "password": "Radio-link-2024", "device": text(&made, "id")});
     credential(demo, "/Pumping/Weir lane/duty by radio", body).await?;
     let id = demo.id("/Pumping/Weir lane/duty by radio")?;

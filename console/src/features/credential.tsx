@@ -288,6 +288,14 @@ export function Detail({ it, me }: { it: Credential; me: Me }) {
               <When at={upkeep.rotated_at} />
               {upkeep.rotation_outcome && upkeep.rotation_outcome !== "done" && <> (last try: <State word={upkeep.rotation_outcome} />)</>}
             </dd>
+            {upkeep.rotation_owed_at && (
+              <>
+                <dt className="quiet">Rotation owed</dt>
+                <dd>
+                  <State word="owed" /> since it was checked in, <When at={upkeep.rotation_owed_at} />
+                </dd>
+              </>
+            )}
             <dt className="quiet">Next rotation</dt>
             <dd><When at={upkeep.next_rotation_at} /></dd>
           </>

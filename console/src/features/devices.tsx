@@ -1,8 +1,13 @@
-// Devices: where they are, how they prove who they are, and who changes their accounts.
+// Devices: where they are, how they prove who they are, which passwords go to them, and who changes
+// their accounts.
 
 import { useQuery } from "@tanstack/react-query";
-import { type CredentialItem, type Device, all, api } from "../api";
-import { Act, Card, Choice, Empty, Field, Fold, Form, Trouble, text } from "../parts";
+import { useState } from "react";
+import { type CredentialItem, type Device, type DeviceIdentity, type Page, all, api } from "../api";
+import { Act, Card, Choice, Empty, Field, Fold, Form, Lines, State, Table, Trouble, When, text, told } from "../parts";
+import { CredentialLink } from "./links";
+
+const AFTER = ["devices", "upkeep", "overview"];
 
 function Edit({ device, accounts, operator, close }: { device: Device; accounts: CredentialItem[]; operator: CredentialItem | undefined; close: () => void }) {
   // The operator may be an account of another device, such as one that stands before this one.
@@ -10,31 +15,118 @@ function Edit({ device, accounts, operator, close }: { device: Device; accounts:
   const submit = (data: FormData) => {
     const typed = { name: text(data, "name"), address: text(data, "address"), port: Number(text(data, "port")) };
     const moved = typed.address !== device.address || typed.port !== device.port;
-    // An unchanged address is not sent: a new one forgets the host key.
-    return api.patch(`/devices/${device.id}`, { name: typed.name, ...(moved && { address: typed.address, port: typed.port }), operator: text(data, "operator") || undefined }, device.version);
+    const chosen = text(data, "operator");
+    // An unchanged address is not sent: a new one suspends the bindings.
+    return api.patch(`/devices/${device.id}`, { name: typed.name, ...(moved && { address: typed.address, port: typed.port }), ...(chosen === "none" ? { no_operator: true } : chosen && chosen !== device.operator && { operator: chosen }) }, device.version);
   };
   return (
     <>
-      <Form label="Save" submit={submit} after={["devices", "upkeep"]} done={close}>
+      <Form label="Save" submit={submit} after={AFTER} done={close}>
         <Field label="Name" name="name" defaultValue={device.name} required />
-        <Field label="Address" name="address" defaultValue={device.address} required hint="With a new address or port the host key is pinned anew at the next contact." />
+        <Field label="Address" name="address" defaultValue={device.address} required hint="A new address or port suspends the bindings until somebody who may see the passwords confirms them." />
         <Field label="Port" name="port" type="number" min={1} max={65535} defaultValue={device.port} required />
-        <Choice label="Operator: the account that changes the others" name="operator" defaultValue={device.operator ?? ""} options={[["", device.operator ? "keep it" : "none: accounts change themselves"], ...choices.map((account): [string, string] => [account.id, `${account.name} (${account.user_name})`])]} />
+        <Choice label="Operator: the account that changes the others" name="operator" defaultValue={device.operator ?? "none"} options={[["none", "None: accounts change themselves"], ...choices.map((account): [string, string] => [account.id, `${account.name} (${account.user_name})`])]} />
       </Form>
       <div className="mt-2 border-t border-base-300 pt-2">
-        <p className="quiet mb-1 break-all">Host key: {device.host_key ?? "none yet; it is pinned at the first contact"}</p>
-        {device.host_key && (
-          <Act
-            label="Accept a new host key"
-            run={() => api.patch(`/devices/${device.id}`, { accept_new_key: true }, device.version)}
-            after={["devices"]}
-            confirm={`Forget the pinned host key of ${device.name}? The next contact pins whatever key answers. Do this only when you know why the key changed.`}
-          />
+        <Act label={`Remove ${device.name}`} run={() => api.remove(`/devices/${device.id}`, device.version)} after={AFTER} confirm={`Remove ${device.name}?`} />
+      </div>
+    </>
+  );
+}
+
+/** What a device must prove before a password is sent to it, and what answers now. */
+function Identity({ device, close }: { device: Device; close: () => void }) {
+  const [shown, setShown] = useState<DeviceIdentity[]>();
+  const confirmed = (identity: DeviceIdentity) => device.identity.some((known) => known.fingerprint === identity.fingerprint);
+  const read = async () => setShown((await api.post<Page<DeviceIdentity>>(`/devices/${device.id}/read-identity`)).items);
+  const byHand = (data: FormData) => api.patch(`/devices/${device.id}`, { identity: text(data, "lines").split("\n").filter((line) => line.trim()) }, device.version);
+  return (
+    <div className="flex flex-col gap-2">
+      <p className="quiet">Compare a fingerprint with the device’s own before you confirm it, for example with ssh-keygen -l on its console.</p>
+      {device.identity.length === 0 && <p>Nobody has confirmed an identity yet; no password is sent.</p>}
+      <ul>
+        {device.identity.map((identity) => (
+          <li key={identity.line}>
+            <State word="confirmed" /> {identity.kind} <span className="font-mono break-all">{identity.fingerprint}</span>
+          </li>
+        ))}
+      </ul>
+      <Act label="Read who answers" run={read} />
+      {shown && (
+        <ul className="flex flex-col gap-1">
+          {shown.map((identity) => (
+            <li key={identity.line} className="flex flex-wrap items-center gap-2">
+              <span>
+                answers now: {identity.kind} <span className="font-mono break-all">{identity.fingerprint}</span>
+              </span>
+              {confirmed(identity) ? (
+                <State word="confirmed" />
+              ) : (
+                <Act label="Confirm this identity" look="btn-sm btn-primary" run={() => api.patch(`/devices/${device.id}`, { identity: [identity.line] }, device.version)} after={AFTER} confirm={`Passwords go to whatever proves ${identity.fingerprint}. Have you compared it with ${device.name} itself?`} />
+              )}
+            </li>
+          ))}
+        </ul>
+      )}
+      <Fold label="Enter an identity by hand">
+        {() => (
+          <Form label="Set the identity" submit={byHand} after={AFTER} done={close}>
+            <Lines label="Host keys, known_hosts lines, SSHFP records or SHA256 fingerprints, one a line" name="lines" rows={3} defaultValue={device.identity.map((identity) => identity.line).join("\n")} />
+          </Form>
         )}
-      </div>
-      <div className="mt-2 border-t border-base-300 pt-2">
-        <Act label={`Remove ${device.name}`} run={() => api.remove(`/devices/${device.id}`, device.version)} after={["devices", "upkeep"]} confirm={`Remove ${device.name}?`} />
-      </div>
+      </Fold>
+    </div>
+  );
+}
+
+function Bindings({ device }: { device: Device }) {
+  return (
+    <Table label={`Passwords that may be sent to ${device.name}`} heads={["Credential", "As", "User name", "Confirmed", "State"]}>
+      {device.bindings.map((binding) => (
+        <tr key={`${binding.credential} ${binding.role}`}>
+          <td>{binding.credential_path ? <CredentialLink id={binding.credential} path={binding.credential_path} /> : "one that you may not know of"}</td>
+          <td>{binding.role}</td>
+          <td>{binding.login}</td>
+          <td>
+            <When at={binding.confirmed_at} />
+          </td>
+          <td>{binding.suspended ? <><State word="suspended" /> {binding.suspended}</> : <State word="in force" />}</td>
+        </tr>
+      ))}
+    </Table>
+  );
+}
+
+/** What keeps passwords from a device, and the one step that mends it. */
+export function DeviceTrouble({ device }: { device: Device }) {
+  const suspended = device.bindings.filter((binding) => binding.suspended);
+  const confirm = async () => {
+    const done = await api.post<{ confirmed: number; left: number }>(`/devices/${device.id}/confirm-bindings`, undefined, device.version);
+    told(`${done.confirmed} confirmed${done.left > 0 ? `; ${done.left} left for somebody who may see the password` : ""}.`);
+  };
+  return (
+    <>
+      {device.identity.length === 0 && <p className="text-sm">Its identity is not confirmed: no password is sent.</p>}
+      {suspended.length > 0 && (
+        <div className="flex flex-wrap items-center gap-2">
+          <State word="suspended" />
+          <span>
+            {suspended.length} of {device.bindings.length} bindings are suspended.
+          </span>
+          {device.identity.length > 0 && (
+            <Act label="Confirm bindings" of={device.name} run={confirm} after={AFTER} confirm={`Passwords that you may see go to ${device.address} port ${device.port} again, once it proves its identity. Is that the right device?`} />
+          )}
+        </div>
+      )}
+      {device.paused_at && (
+        <div className="flex flex-wrap items-center gap-2">
+          <State word="paused" />
+          <span>
+            {device.paused_why}, since <When at={device.paused_at} />
+          </span>
+          <Act label="Resume" of={device.name} run={() => api.post(`/devices/${device.id}/resume`, undefined, device.version)} after={AFTER} />
+        </div>
+      )}
     </>
   );
 }
@@ -63,8 +155,11 @@ export function Devices() {
                   {device.accounts} {device.accounts === 1 ? "account" : "accounts"}
                 </span>
                 <span className="quiet">{device.operator ? `operator: ${operator(device)?.name ?? "one that you may not know of"}` : "no operator: accounts change themselves"}</span>
-                <span className="quiet">{device.host_key ? "host key pinned" : "not met yet"}</span>
+                <span className="quiet">{device.identity.length > 0 ? "identity confirmed" : "identity not confirmed"}</span>
               </div>
+              <DeviceTrouble device={device} />
+              <Fold label={`Identity of ${device.name}`}>{(close) => <Identity device={device} close={close} />}</Fold>
+              {device.bindings.length > 0 && <Fold label={`Bindings of ${device.name}`}>{() => <Bindings device={device} />}</Fold>}
               <Fold label={`Change ${device.name}`}>{(close) => <Edit device={device} accounts={on(device)} operator={operator(device)} close={close} />}</Fold>
             </li>
           ))}

@@ -4,6 +4,7 @@ import { useQuery } from "@tanstack/react-query";
 import { Link } from "wouter";
 import { type CredentialItem, type Me, type Overview, type Page, api } from "../api";
 import { Act, Card, Empty, Left, State, Trouble, When } from "../parts";
+import { DeviceTrouble } from "./devices";
 import { CredentialLink } from "./links";
 import { Decision } from "./requests";
 
@@ -110,6 +111,20 @@ export function Home({ me }: { me: Me }) {
             ))}
           </ul>
         </Card>
+        {data.devices.length > 0 && (
+          <Card title={`Devices that get no passwords (${data.devices.length})`} actions={<Link href="/upkeep" className="link">All devices</Link>}>
+            <ul className="flex flex-col gap-2">
+              {data.devices.map((device) => (
+                <li key={device.id}>
+                  <strong>
+                    {device.place}/{device.name}
+                  </strong>
+                  <DeviceTrouble device={device} />
+                </li>
+              ))}
+            </ul>
+          </Card>
+        )}
         <Wrong />
       </div>
     </>

@@ -3,7 +3,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { type Kind, type KindField, type Me, type Settings, all, api } from "../api";
-import { Act, Card, Choice, Empty, Field, Fold, Form, Trouble, text } from "../parts";
+import { Act, Card, Choice, Empty, Field, Fold, Form, Lines, Trouble, text } from "../parts";
 import { TYPES } from "./fields";
 
 const LABELS: Record<string, string> = {
@@ -20,6 +20,8 @@ const LABELS: Record<string, string> = {
   exports: "People may take out, protected, what they may see",
   adds_at_top: "Everybody may add folders at the top",
   shares: "Stewards may grant; otherwise it takes the duty “access” as well",
+  connect_to: "Where the service may connect to: a network and ports a line, such as 10.20.0.0/16 22. Empty: everywhere but this machine and link-local addresses",
+  trust_first_contact: "Trust devices at first contact: a password is sent to whatever answers at the address of a device without a confirmed identity",
   names_beyond: "People see the names of what they cannot open, and may ask for it",
 };
 
@@ -29,7 +31,7 @@ function SettingsCard({ me }: { me: Me }) {
   const present = settings.data;
   if (!present) return <Trouble error={settings.error} />;
   const submit = (data: FormData) => {
-    const body = Object.fromEntries(Object.entries(present.settings).map(([name, value]) => [name, typeof value === "boolean" ? data.get(name) === "on" : Number(text(data, name))]));
+    const body = Object.fromEntries(Object.entries(present.settings).map(([name, value]) => [name, typeof value === "boolean" ? data.get(name) === "on" : Array.isArray(value) ? text(data, name).split("\n").filter((line) => line.trim()) : Number(text(data, name))]));
     return api.put("/settings", body, present.version);
   };
   return (
@@ -43,6 +45,8 @@ function SettingsCard({ me }: { me: Me }) {
               <label key={name}>
                 <input type="checkbox" name={name} defaultChecked={value} className="checkbox checkbox-xs" /> {LABELS[name] ?? name}
               </label>
+            ) : Array.isArray(value) ? (
+              <Lines key={name} label={LABELS[name] ?? name} name={name} rows={3} defaultValue={value.join("\n")} />
             ) : (
               <Field key={name} label={LABELS[name] ?? name} name={name} type="number" min={0} defaultValue={String(value)} required />
             ),

@@ -18,7 +18,10 @@ export function JobRows({ jobs }: { jobs: Job[] }) {
           <td><CredentialLink id={job.credential} path={job.credential_path} /></td>
           <td aria-live="polite"><State word={job.state === "done" || job.state === "failed" ? (job.outcome ?? job.state) : job.outcome === "in doubt" && job.state === "queued" ? "in doubt" : job.state} /></td>
           <td>{CAUSES[job.cause] ?? job.cause}{job.asked_by && ` by ${job.asked_by}`}</td>
-          <td className="max-w-md">{job.step || job.message}</td>
+          <td className="max-w-md">
+            {job.step || job.message}
+            {job.state === "queued" && <Act label="Cancel" of={`${job.task} of ${job.credential_path}`} look="btn-xs btn-ghost" run={() => api.post(`/jobs/${job.id}/cancel`)} after={["jobs", "overview"]} />}
+          </td>
         </tr>
       ))}
     </Table>
@@ -67,7 +70,7 @@ export function Upkeep() {
                 <td>{account.device}</td>
                 <td><State word={account.check_outcome} /></td>
                 <td><When at={account.checked_at} /></td>
-                <td><When at={account.rotated_at} /></td>
+                <td><When at={account.rotated_at} />{account.rotation_owed_at && <State word="owed" />}</td>
                 <td><When at={account.next_check_at} /></td>
                 <td><When at={account.next_rotation_at} /></td>
                 <td><Act label="Check now" look="btn-xs" run={() => api.post(`/credentials/${account.credential}/check`)} after={["jobs"]} /></td>

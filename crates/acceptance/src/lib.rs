@@ -151,11 +151,20 @@ impl Service {
     /// When it does not start.
     #[must_use]
     pub fn beside(&self) -> Self {
+        self.beside_with(&[])
+    }
+
+    /// The same, with more of its environment.
+    ///
+    /// # Panics
+    /// When it does not start.
+    #[must_use]
+    pub fn beside_with(&self, extra: &[(&str, &str)]) -> Self {
         let folder = self.folder.join("beside");
         fs::create_dir_all(&folder).expect("a folder");
         fs::copy(self.folder.join("root-key.json"), folder.join("root-key.json")).expect("the key file");
         let mut service = Self { database: self.database.clone(), folder, url: String::new(), child: None, extra: self.extra.clone() };
-        service.start(&[]);
+        service.start(extra);
         service.unlock();
         service
     }
@@ -230,6 +239,20 @@ impl Service {
         let code = fs::read_to_string(self.folder.join("setup-code")).expect("a set-up code");
         let body = json!({"code": code, "organisation": "Osmere Water", "sign_in_name": "ines", "display_name": "Ines Calder", "password": PASSWORD, "passphrase": PASSPHRASE});
         let _ = self.call("POST", "/api/v1/setup", None, Some(&body), None).good();
+        // The devices of the tests are on this machine.
+        self.settings(&json!({"connect_to": ["127.0.0.0/8"], "trust_first_contact": true}));
+    }
+
+    /// Sets settings as if they had always been so, past the interface; what is left out has its
+    /// default.
+    ///
+    /// # Panics
+    /// When the database refuses.
+    pub fn settings(&self, body: &Value) {
+        let sql = format!(
+            "INSERT INTO settings (organisation, body) SELECT id, '{body}' FROM organisation ON CONFLICT (organisation) DO UPDATE SET body = excluded.body"
+        );
+        let _ = self.sql(&sql);
     }
 
     /// Opens its vault.

@@ -117,7 +117,7 @@ fn a_device_is_added_changed_given_an_operator_and_removed_when_nothing_is_on_it
     let path = format!("/api/v1/devices/{device}");
     ines.patch(&path, 1, &json!({"operator": device})).refused(404, "unknown");
     let changed = ines.patch(&path, 1, &json!({"operator": root, "address": "127.0.0.3"})).good();
-    assert_eq!((&changed["operator"], &changed["address"], &changed["host_key"]), (&json!(root), &json!("127.0.0.3"), &json!(null)));
+    assert_eq!((&changed["operator"], &changed["address"], &changed["identity"]), (&json!(root), &json!("127.0.0.3"), &json!([])));
     ines.patch(&path, 1, &json!({"name": "late"})).refused(412, "changed-meanwhile");
     ines.delete(&path, Some(2)).refused(409, "has-accounts");
     ines.delete(&format!("/api/v1/credentials/{root}"), Some(1)).refused(409, "is-operator");

@@ -59,8 +59,8 @@ fn a_check_and_a_rotation_both_ways_leave_device_and_vault_in_step() {
     let (folder, device) = device(&ines, host().port());
     let duty = account(&ines, &folder, &device, "duty", "North-ridge-2019");
     assert_eq!(job(&ines, &duty, "check", &json!({}))["outcome"], "in step");
-    let key = ines.get(&format!("/api/v1/devices/{device}")).text("host_key");
-    assert!(key.starts_with("ssh-ed25519 "), "pinned at first contact: {key}");
+    let shown = ines.get(&format!("/api/v1/devices/{device}")).good();
+    assert_eq!(shown["identity"][0]["kind"], "host-key", "noted at first contact: {shown}");
     let rotated = job(&ines, &duty, "rotate", &json!({}));
     assert_eq!((&rotated["outcome"], &rotated["way"]), (&json!("done"), &json!("operator")), "{rotated}");
     assert!(opens(&ines, &duty, "duty"));
@@ -70,7 +70,7 @@ fn a_check_and_a_rotation_both_ways_leave_device_and_vault_in_step() {
     let history = ines.get(&format!("/api/v1/credentials/{duty}/history")).good();
     let states: Vec<_> = history["items"].as_array().unwrap().iter().map(|row| row["state"].as_str().unwrap().to_owned()).collect();
     assert_eq!(states, ["current", "previous", "previous"]);
-    let actions: Vec<_> = ["upkeep.candidate", "upkeep.rotated", "device.pin-host-key", "upkeep.sign-in"].map(|action| ines.events(action).len()).into();
+    let actions: Vec<_> = ["upkeep.candidate", "upkeep.rotated", "device.trust-first-contact", "upkeep.sign-in"].map(|action| ines.events(action).len()).into();
     assert_eq!(actions[..3], [2, 2, 1]);
     assert!(actions[3] >= 5, "every time a password left for the device: {actions:?}");
     let client = service.client("ines");
@@ -130,18 +130,25 @@ fn devices_that_hang_flood_or_are_off_fail_the_job_and_lose_nothing() {
 }
 
 #[test]
-fn a_changed_host_key_stops_the_job_until_a_steward_accepts_it() {
+fn a_changed_host_key_stops_the_job_until_a_steward_confirms_it() {
     let service = Service::ready();
     let ines = service.sign_in("ines");
     let (folder, device) = device(&ines, host().port());
     let duty = account(&ines, &folder, &device, "late", "Late-2019-a");
-    service
-        .sql(&format!("UPDATE device SET host_key = 'ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAA' WHERE id = '{device}'"));
+    let other = "ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAA";
+    service.sql(&format!("UPDATE device SET identity = '{other}' WHERE id = '{device}'; UPDATE binding SET identity = '{other}' WHERE device_id = '{device}'"));
     let checked = job(&ines, &duty, "check", &json!({}));
     assert_eq!(checked["outcome"], "unreachable");
-    assert!(checked["message"].as_str().unwrap().contains("host key has changed"), "{checked}");
-    let version = ines.get(&format!("/api/v1/devices/{device}")).good()["version"].as_i64().unwrap();
-    let _ = ines.patch(&format!("/api/v1/devices/{device}"), version, &json!({"accept_new_key": true})).good();
+    assert!(checked["message"].as_str().unwrap().contains("did not prove its identity"), "{checked}");
+    let path = format!("/api/v1/devices/{device}");
+    let shown = ines.post(&format!("{path}/read-identity"), &json!({})).good();
+    let line = shown["items"][0]["line"].as_str().unwrap();
+    let version = ines.get(&path).good()["version"].as_i64().unwrap();
+    let changed = ines.patch(&path, version, &json!({"identity": [line]})).good();
+    assert!(changed["bindings"].as_array().unwrap().iter().all(|binding| binding["suspended"] != ""), "{changed}");
+    assert_eq!(job(&ines, &duty, "check", &json!({}))["outcome"], "unreachable", "the binding is suspended");
+    let confirmed = ines.call("POST", &format!("{path}/confirm-bindings"), None, Some(version + 1)).good();
+    assert_eq!((&confirmed["confirmed"], &confirmed["left"]), (&json!(3), &json!(0)), "{confirmed}");
     assert_eq!(job(&ines, &duty, "check", &json!({}))["outcome"], "in step");
 }
 
@@ -204,7 +211,7 @@ fn cut_at_any_byte_the_account_opens_with_the_vaults_current_password() {
             let now = ines.get(&format!("/api/v1/jobs/{job}")).good();
             if now["state"] == "queued" {
                 let _ = ines.post(&format!("/api/v1/credentials/{credential}/rotate"), &json!({}));
-                service.sql(&format!("DELETE FROM failed_login WHERE credential_id = '{credential}'"));
+                service.sql("DELETE FROM failed_login");
                 return None;
             }
             (now["state"] == "done" || now["state"] == "failed").then_some(now)
@@ -246,7 +253,7 @@ fn a_plan_checks_and_rotates_by_itself_and_a_bad_one_is_refused_in_words() {
         &json!({"folder": folder, "check": "FREQ=DAILY;BYHOUR=3", "out_of_step": "both", "rotate_days": 30, "time_zone": "Europe/London"}),
     );
     until("due times", || ines.get(&format!("/api/v1/credentials/{credential}")).good()["upkeep"]["next_check_at"].is_string().then_some(()));
-    service.sql(&format!("UPDATE upkeep_state SET next_check_at = now() - interval '1 second' WHERE credential_id = '{credential}'"));
+    service.sql(&format!("UPDATE account SET next_check_at = now() - interval '1 second' WHERE credential_id = '{credential}'"));
     // Out of step, and the plan says to rotate: a second job follows by itself.
     until("an account brought back in step", || {
         (ines.get(&format!("/api/v1/credentials/{credential}")).good()["upkeep"]["rotation_outcome"] == "done").then_some(())

@@ -71,4 +71,6 @@ pub struct Overview {
     pub troubled_accounts: Vec<crate::Upkeep>,
     /// Accounts due within a day.
     pub due_soon: Vec<crate::Upkeep>,
+    /// Devices that they are a steward of and that get no passwords: with suspended bindings, or paused.
+    pub devices: Vec<crate::Device>,
 }

@@ -85,6 +85,8 @@ pub struct Upkeep {
     pub rotated_at: Option<DateTime<Utc>>,
     /// `done`, `refused`, `in doubt` or `unreachable`.
     pub rotation_outcome: Option<String>,
+    /// Since when a rotation is owed that the end of a checkout asked for.
+    pub rotation_owed_at: Option<DateTime<Utc>>,
 }
 
 /// A job.

@@ -442,6 +442,34 @@ pub struct Version {
     pub facts: BTreeMap<String, String>,
 }
 
+/// One identity that a device may prove, or shows.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct DeviceIdentity {
+    /// `host-key`, `host-authority` or `fingerprint`.
+    pub kind: String,
+    /// Its SHA-256 fingerprint, as `ssh-keygen -l` prints it.
+    pub fingerprint: String,
+    /// What [`ChangeDevice::identity`] takes.
+    pub line: String,
+}
+
+/// A password that may be sent to a device.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct DeviceBinding {
+    /// The credential.
+    pub credential: Uuid,
+    /// Its path; empty for somebody who may not know of it.
+    pub credential_path: String,
+    /// `account` or `operator`.
+    pub role: String,
+    /// The login name.
+    pub login: String,
+    /// When somebody who could see the password confirmed it.
+    pub confirmed_at: DateTime<Utc>,
+    /// Why no password is sent; empty when the binding is in force.
+    pub suspended: String,
+}
+
 /// A device.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct Device {
@@ -459,12 +487,18 @@ pub struct Device {
     pub address: String,
     /// TCP port.
     pub port: u16,
-    /// The host key pinned at first contact.
-    pub host_key: Option<String>,
+    /// What it must prove before a password is sent to it; empty while nobody has confirmed it.
+    pub identity: Vec<DeviceIdentity>,
+    /// The passwords that may be sent to it.
+    pub bindings: Vec<DeviceBinding>,
     /// The credential that its accounts are changed with.
     pub operator: Option<Uuid>,
     /// How many credentials are its accounts.
     pub accounts: i64,
+    /// Since when no job uses its operator.
+    pub paused_at: Option<DateTime<Utc>>,
+    /// Why.
+    pub paused_why: String,
     /// For `If-Match`.
     pub version: i32,
 }
@@ -484,24 +518,55 @@ pub struct NewDevice {
     /// The credential that its accounts are changed with.
     #[serde(default)]
     pub operator: Option<Uuid>,
+    /// What it must prove: host keys, `known_hosts` lines, SSHFP records or SHA-256 fingerprints.
+    #[serde(default)]
+    pub identity: Vec<String>,
 }
 
-/// Changes a device; what is left out stays.
+/// Changes a device; what is left out stays. A new address, port or identity suspends its bindings.
 #[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
 pub struct ChangeDevice {
     /// A new name.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub name: Option<String>,
-    /// A new address; the pinned host key is forgotten.
+    /// A new address.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub address: Option<String>,
-    /// A new port; the pinned host key is forgotten.
+    /// A new port.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub port: Option<u16>,
     /// The credential that its accounts are changed with.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub operator: Option<Uuid>,
-    /// Forgets the pinned host key: the next contact pins anew.
+    /// It has no operator from now on.
     #[serde(default)]
-    pub accept_new_key: bool,
+    pub no_operator: bool,
+    /// What it must prove from now on; an empty list forgets what was confirmed.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub identity: Option<Vec<String>>,
+}
+
+/// What confirming bindings came to.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct BindingsConfirmed {
+    /// How many are confirmed now.
+    pub confirmed: usize,
+    /// How many are left for somebody who may see the password.
+    pub left: usize,
+    /// The device as it is now.
+    pub device: Device,
+}
+
+/// Where a credential may be used as an operator.
+#[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
+pub struct OperatorScope {
+    /// On these devices.
+    #[serde(default)]
+    pub devices: Vec<Uuid>,
+    /// On the devices in and below these folders.
+    #[serde(default)]
+    pub folders: Vec<Uuid>,
+    /// The paths of both; not read when it is sent.
+    #[serde(default)]
+    pub paths: Vec<String>,
 }

@@ -6,16 +6,7 @@
 
 pub mod ssh;
 
-/// Where a device is and what it must prove to be itself.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Endpoint {
-    /// Host name or address.
-    pub address: String,
-    /// TCP port.
-    pub port: u16,
-    /// The host key pinned at first contact, as an OpenSSH public key line; none before that.
-    pub host_key: Option<String>,
-}
+use jexlin_core::upkeep::identity::PresentedIdentity;
 
 /// What a login showed.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -39,13 +30,19 @@ pub enum Change {
     NotReached(String),
     /// The connection was lost after something may have been sent; why.
     Lost(String),
+    /// The device does not take the operator's password; nothing was sent for the account.
+    OperatorRefused,
+    /// The device does not take the account's own password; nothing else was sent.
+    AccountRefused,
+    /// The lease was over when everything was ready; nothing was sent for the account.
+    LeaseLost,
 }
 
-/// A result together with the host key that was met, to be pinned if none was.
+/// A result together with the identity that was met.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Met<T> {
     /// The result.
-    pub what: T,
-    /// The host key as an OpenSSH public key line, if the device got as far as showing it.
-    pub host_key: Option<String>,
+    pub result: T,
+    /// What the device showed, if it got as far as showing it.
+    pub presented: Option<PresentedIdentity>,
 }

@@ -209,6 +209,25 @@ impl Acting {
         Ok(self.tx()?.record(&event, &keys.mac).await?)
     }
 
+    /// Records another event in this transaction, on something else that the same act concerns.
+    ///
+    /// # Errors
+    /// [`Fault`].
+    pub async fn beside(&mut self, action: &str, target_kind: &str, target: Uuid, target_name: &str, detail: &[(&str, String)]) -> Answer<()> {
+        let actor =
+            Actor { organisation: self.organisation(), person: Some(self.person.id), name: self.person.display_name.clone(), origin: self.origin.clone() };
+        let intent = Intent {
+            action: action.to_owned(),
+            target_kind: target_kind.to_owned(),
+            target: Some(target),
+            target_name: target_name.chars().take(200).collect(),
+            detail: detail.iter().map(|(name, value)| ((*name).to_owned(), value.clone())).collect(),
+        };
+        let event = event_of(Uuid::now_v7(), &actor, &intent, self.now);
+        let keys = Arc::clone(&self.keys);
+        Ok(self.tx()?.record(&event, &keys.mac).await?)
+    }
+
     /// Keeps what was intended so far, to be recorded together with all the rest by [`Acting::done`].
     ///
     /// # Errors

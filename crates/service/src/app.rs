@@ -1,16 +1,18 @@
 //! What the routes and workers of one process share. Nothing here matters to another process
 //! (promise 10): all of it can be made anew from the configuration and the database.
 
+use std::net::SocketAddr;
 use std::sync::Arc;
+use std::sync::atomic::AtomicUsize;
+use std::time::Duration;
 
 use jexlin_core::policy::{About, PasswordPolicy};
 use jexlin_core::secret::Secret;
-use jexlin_devices::ssh::Ssh;
+use jexlin_devices::ssh::{Patience, Ssh};
 use jexlin_store::{LiveNews, Store};
 use rand::SeedableRng as _;
 use rand::rngs::{StdRng, SysRng};
 use tokio::sync::{Mutex, Notify, broadcast};
-use uuid::Uuid;
 
 use crate::clock::Clock;
 use crate::config::Config;
@@ -37,6 +39,8 @@ pub struct App {
     pub personal: OpenFolders,
     /// How far imports are.
     pub imports: crate::routes::imports::Imports,
+    /// Where no organisation's rule lets the service connect to: its own database.
+    pub never_connect_to: Arc<[SocketAddr]>,
     /// Live news.
     pub news: broadcast::Sender<LiveNews>,
     /// Wakes the runners.
@@ -45,8 +49,8 @@ pub struct App {
     pub hashing: Arc<tokio::sync::Semaphore>,
     /// Set-up and unlocking happen one at a time.
     pub opening: Arc<Mutex<Opening>>,
-    /// This process among those on the database.
-    pub worker: Uuid,
+    /// Which organisation's turn it is to have a job taken.
+    pub turn: Arc<AtomicUsize>,
 }
 
 /// What is known about opening the vault.
@@ -73,15 +77,20 @@ impl App {
             store,
             keyring,
             clock,
-            ssh: Arc::default(),
+            ssh: Arc::new(Ssh::new(Patience {
+                connect: Duration::from_secs(config.connect_seconds),
+                change: Duration::from_secs(config.change_seconds),
+                ..Patience::default()
+            })),
             leaks: Leaks::at(config.leaked.clone()),
             personal: OpenFolders::default(),
             imports: crate::routes::imports::Imports::default(),
+            never_connect_to: jexlin_store::addresses_of(&config.database).into(),
             news: broadcast::channel(1024).0,
             wake: Arc::default(),
             hashing: Arc::new(tokio::sync::Semaphore::new(2)),
             opening: Arc::default(),
-            worker: Uuid::now_v7(),
+            turn: Arc::default(),
             config: Arc::new(config),
         })
     }

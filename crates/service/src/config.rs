@@ -28,6 +28,10 @@ pub struct Config {
     pub runners: usize,
     /// `JEXLIN_PER_DEVICE`: how many jobs run at a time on one device.
     pub per_device: i64,
+    /// `JEXLIN_CONNECT_SECONDS`: how long to wait for a device to connect and sign in, 1 to 25.
+    pub connect_seconds: u64,
+    /// `JEXLIN_CHANGE_SECONDS`: how long to wait for a device to change a password, 1 to 25.
+    pub change_seconds: u64,
     /// `JEXLIN_LEAKED`: a file of leaked passwords, or a folder of its ranges.
     pub leaked: Option<PathBuf>,
     /// `CREDENTIALS_DIRECTORY`: where the service manager puts `jexlin-root-key`.
@@ -39,6 +43,12 @@ fn number<T: std::str::FromStr>(name: &str, default: T) -> Result<T, String> {
         Err(_) => Ok(default),
         Ok(text) => text.parse().map_err(|_| format!("{name} is not a number that fits: {text}")),
     }
+}
+
+/// A time that a device gets. A lease is longer than two of them together.
+fn seconds(name: &str, default: u64) -> Result<u64, String> {
+    let seconds = number(name, default)?;
+    if (1..=25).contains(&seconds) { Ok(seconds) } else { Err(format!("{name} is between 1 and 25, not {seconds}")) }
 }
 
 impl Config {
@@ -57,8 +67,10 @@ impl Config {
             secure_cookies: env::var("JEXLIN_SECURE_COOKIES").is_ok_and(|text| text == "yes"),
             idle_minutes: number("JEXLIN_IDLE_MINUTES", 30)?,
             session_hours: number("JEXLIN_SESSION_HOURS", 12)?,
-            runners: number("JEXLIN_RUNNERS", 8)?,
+            runners: number("JEXLIN_RUNNERS", 32)?,
             per_device: number("JEXLIN_PER_DEVICE", 4)?,
+            connect_seconds: seconds("JEXLIN_CONNECT_SECONDS", 15)?,
+            change_seconds: seconds("JEXLIN_CHANGE_SECONDS", 20)?,
             leaked: env::var("JEXLIN_LEAKED").ok().map(PathBuf::from),
             credentials: env::var("CREDENTIALS_DIRECTORY").ok().map(PathBuf::from),
         })

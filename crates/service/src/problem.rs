@@ -238,6 +238,14 @@ impl Fault {
     }
 }
 
+impl Fault {
+    /// A thing that one may not know of answers as if it did not exist, by the name that was asked for.
+    #[must_use]
+    pub fn hide(self, what: &str) -> Self {
+        if self.status == 404 { Self::unknown(what) } else { self }
+    }
+}
+
 impl From<StoreError> for Fault {
     fn from(error: StoreError) -> Self {
         match error {
@@ -275,6 +283,24 @@ impl From<StoreError> for Fault {
                     "Somebody holds this credential, and its gate lets only one person hold it at a time.",
                     "Ask the holder to check it in, or wait until their time is over.",
                 ),
+                "account_taken" => Self::conflict(
+                    "account-taken",
+                    "Another credential is the password of this account already.",
+                    "Take that one off the device first, or use it.",
+                ),
+                "rotation_owed" => Self::conflict(
+                    "rotation-owed",
+                    "A rotation is owed for this account since it was checked in.",
+                    "Wait until it is done, or rotate it now: `jexlin upkeep rotate`.",
+                ),
+                "must_rotate" => Self::conflict(
+                    "rotation-owed",
+                    "Somebody holds this credential, and its gate asks for a rotation when it is checked in.",
+                    "Have it checked in first, or recall it.",
+                ),
+                "job_running" => {
+                    Self::conflict("job-running", "This job is running or has ended; only one that waits can be cancelled.", "Wait until it has ended.")
+                }
                 "checked_out" => Self::conflict("held", "Somebody has this credential checked out.", "Wait, or have a steward recall it."),
                 "is_operator" => {
                     Self::conflict("is-operator", "A device is changed with this credential as its operator.", "Give the device another operator first.")

@@ -8,6 +8,7 @@
 pub mod cluster;
 pub mod host;
 pub mod odd;
+pub mod ssh_device;
 
 use std::io;
 use std::process::{Child, Command};

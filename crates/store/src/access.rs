@@ -104,6 +104,12 @@ pub(crate) const VIEW: &str =
     FROM access_grant g LEFT JOIN credential c ON c.id = g.credential_id
     LEFT JOIN person p ON p.id = g.person_id LEFT JOIN people_group pg ON pg.id = g.group_id ";
 
+/// What reaches somebody, as it was read.
+#[allow(clippy::disallowed_methods, reason = "the store reads what reaches somebody")]
+pub(crate) const fn read_reach(subject: Uuid, target: Uuid, level: Option<Level>) -> Reach {
+    Reach::from_store(subject, target, level)
+}
+
 impl Tx {
     /// What reaches a person on a credential that is not removed.
     ///
@@ -125,7 +131,7 @@ impl Tx {
         ));
         let found: Option<(Option<i16>, Option<Uuid>, String)> = query.first(self.conn()?).await.optional()?;
         let (level, gate, path) = found.unwrap_or_default();
-        Ok(Approach { reach: Reach { subject: person, target: id, level: level.and_then(Level::from_number) }, gate, path })
+        Ok(Approach { reach: read_reach(person, id, level.and_then(Level::from_number)), gate, path })
     }
 
     /// The same, with a version of a secret field that the way leads to: the current one, or one by
@@ -166,7 +172,7 @@ impl Tx {
         type Found = (Option<i16>, Option<Uuid>, String, Vec<u8>, Option<i32>, Option<Vec<u8>>, Option<serde_json::Value>);
         let found: Option<Found> = query.first(self.conn()?).await.optional()?;
         let (level, gate, path, data_key, number, sealed, facts) = found.unwrap_or_default();
-        let approach = Approach { reach: Reach { subject: person, target: id, level: level.and_then(Level::from_number) }, gate, path };
+        let approach = Approach { reach: read_reach(person, id, level.and_then(Level::from_number)), gate, path };
         let facts = facts.unwrap_or_default();
         let sealed = number
             .zip(sealed)
@@ -182,7 +188,7 @@ impl Tx {
         use crate::schema::folder;
         let query = folder::table.find(id).filter(folder::removed_at.is_null()).select(level_on_folder(person, folder::id, now));
         let found: Option<Option<i16>> = query.first(self.conn()?).await.optional()?;
-        Ok(Reach { subject: person, target: id, level: found.flatten().and_then(Level::from_number) })
+        Ok(read_reach(person, id, found.flatten().and_then(Level::from_number)))
     }
 
     /// Whether somebody who may see a credential's values may see former ones too.

@@ -6,7 +6,7 @@ use diesel::sql_types;
 use diesel_async::RunQueryDsl;
 use uuid::Uuid;
 
-use crate::schema::{credential, device, level_on_removed, person, removal, upkeep_state};
+use crate::schema::{credential, device, level_on_removed, person, removal};
 use crate::sql::statement;
 use crate::{Result, StoreError, Tx};
 
@@ -97,8 +97,11 @@ impl Tx {
         for (sql, why) in [
             (format!("SELECT count(*) AS count FROM job j WHERE j.state IN ('queued', 'running') AND j.credential_id IN ({here})"), "job_under_way"),
             (format!("SELECT count(*) AS count FROM checkout k WHERE k.ended_at IS NULL AND k.credential_id IN ({here})"), "checked_out"),
+            (format!("SELECT count(*) AS count FROM account a WHERE a.rotation_owed_at IS NOT NULL AND a.credential_id IN ({here})"), "rotation_owed"),
             (
-                format!("SELECT count(*) AS count FROM device d WHERE d.removed_at IS NULL AND d.operator_id IN ({here}) AND d.folder_id NOT IN {inside}"),
+                format!(
+                    "SELECT count(*) AS count FROM binding b JOIN device d ON d.id = b.device_id WHERE b.role = 'operator' AND d.removed_at IS NULL AND b.credential_id IN ({here}) AND d.folder_id NOT IN {inside}"
+                ),
                 "is_operator",
             ),
             (
@@ -124,7 +127,7 @@ impl Tx {
                 *count = done;
             }
         }
-        let sql = "UPDATE upkeep_state u SET stale = true FROM credential c WHERE c.id = u.credential_id AND c.removal_id = $1";
+        let sql = "UPDATE account a SET stale = true FROM credential c WHERE c.id = a.credential_id AND c.removal_id = $1";
         statement(sql).bind::<sql_types::Uuid, _>(row.id).execute(self.conn()?).await?;
         let credentials = i32::try_from(counts[0]).unwrap_or(i32::MAX);
         diesel::update(removal::table.find(row.id)).set(removal::credentials.eq(credentials)).execute(self.conn()?).await?;
@@ -164,7 +167,7 @@ impl Tx {
         // The credentials first, as everybody does who sets a value.
         let held = "SELECT c.id FROM credential c WHERE c.removal_id = $1 ORDER BY c.id FOR UPDATE";
         statement(held).bind::<sql_types::Uuid, _>(row.id).execute(self.conn()?).await?;
-        let sql = "UPDATE upkeep_state u SET stale = true FROM credential c WHERE c.id = u.credential_id AND c.removal_id = $1";
+        let sql = "UPDATE account a SET stale = true FROM credential c WHERE c.id = a.credential_id AND c.removal_id = $1";
         statement(sql).bind::<sql_types::Uuid, _>(row.id).execute(self.conn()?).await?;
         let sql = "UPDATE judgement j SET stale = true FROM credential c WHERE c.id = j.credential_id AND c.removal_id = $1";
         statement(sql).bind::<sql_types::Uuid, _>(row.id).execute(self.conn()?).await?;
@@ -180,7 +183,7 @@ impl Tx {
     }
 
     /// Why what an act of removing took away cannot be purged, if it cannot: `job_under_way`,
-    /// `checked_out`, or, when accounts of devices count, `on_device`.
+    /// `checked_out`, `rotation_owed`, or, when accounts of devices count, `on_device`.
     ///
     /// # Errors
     /// [`StoreError`].
@@ -198,7 +201,16 @@ impl Tx {
                 "SELECT count(*) AS count FROM checkout k JOIN credential c ON c.id = k.credential_id WHERE c.removal_id = $1 AND k.ended_at IS NULL",
                 "checked_out",
             ),
-            ("SELECT count(*) AS count FROM credential c JOIN device d ON d.id = c.device_id WHERE c.removal_id = $1 AND d.removed_at IS NULL", "on_device"),
+            (
+                "SELECT count(*) AS count FROM account a JOIN credential c ON c.id = a.credential_id WHERE c.removal_id = $1 AND a.rotation_owed_at IS NOT NULL",
+                "rotation_owed",
+            ),
+            // Also when the device itself is only in the bin: it comes back with its password.
+            ("SELECT count(*) AS count FROM account a JOIN credential c ON c.id = a.credential_id WHERE c.removal_id = $1", "on_device"),
+            (
+                "SELECT count(*) AS count FROM account a JOIN device d ON d.id = a.device_id WHERE d.removal_id = $1 AND a.credential_id IS NOT NULL",
+                "on_device",
+            ),
         ] {
             if why == "on_device" && !devices_count {
                 continue;
@@ -225,7 +237,6 @@ impl Tx {
                 .execute(self.conn()?)
                 .await?;
         }
-        diesel::update(upkeep_state::table.filter(upkeep_state::credential_id.eq_any(&all))).set(upkeep_state::stale.eq(true)).execute(self.conn()?).await?;
         diesel::update(removal::table.find(id)).set(removal::purged_at.eq(now)).execute(self.conn()?).await?;
         Ok(all.len())
     }

@@ -6,7 +6,7 @@ use diesel_async::RunQueryDsl;
 use uuid::Uuid;
 
 use crate::people::one_row;
-use crate::schema::{credential, device, secret_version, upkeep_state};
+use crate::schema::{account, binding, credential, device, secret_version};
 use crate::{Result, StoreError, Tx, Withheld};
 
 /// A credential without its secrets.
@@ -20,6 +20,8 @@ pub struct CredentialRow {
     pub kind: String,
     pub name: String,
     pub fields: serde_json::Value,
+    /// Follows the account; the database alone writes it.
+    #[diesel(skip_insertion)]
     pub device_id: Option<Uuid>,
     pub data_key: Vec<u8>,
     pub created_at: DateTime<Utc>,
@@ -85,7 +87,6 @@ pub struct CredentialChange<'a> {
     pub name: &'a str,
     pub folder_id: Uuid,
     pub fields: &'a serde_json::Value,
-    pub device_id: Option<Uuid>,
     pub extra: &'a serde_json::Value,
     pub tags: &'a [String],
     pub now: DateTime<Utc>,
@@ -99,23 +100,6 @@ impl Tx {
     /// [`StoreError::Conflict`] when the name is taken in its folder.
     pub async fn add_credential(&mut self, row: &CredentialRow) -> Result<()> {
         diesel::insert_into(credential::table).values(row).execute(self.conn()?).await?;
-        self.follow_device(row.id, row.device_id).await
-    }
-
-    /// A credential on a device has a state of upkeep; one without has none to be scheduled.
-    async fn follow_device(&mut self, id: Uuid, device: Option<Uuid>) -> Result<()> {
-        let organisation = self.organisation();
-        if device.is_some() {
-            diesel::insert_into(upkeep_state::table)
-                .values((upkeep_state::credential_id.eq(id), upkeep_state::organisation.eq(organisation), upkeep_state::stale.eq(true)))
-                .on_conflict(upkeep_state::credential_id)
-                .do_update()
-                .set(upkeep_state::stale.eq(true))
-                .execute(self.conn()?)
-                .await?;
-        } else {
-            diesel::update(upkeep_state::table.find(id)).set(upkeep_state::stale.eq(true)).execute(self.conn()?).await?;
-        }
         Ok(())
     }
 
@@ -146,7 +130,6 @@ impl Tx {
             credential::name.eq(change.name),
             credential::folder_id.eq(change.folder_id),
             credential::fields.eq(change.fields),
-            credential::device_id.eq(change.device_id),
             credential::extra.eq(change.extra),
             credential::tags.eq(change.tags),
             credential::changed_at.eq(change.now),
@@ -154,7 +137,7 @@ impl Tx {
             credential::version.eq(change.version + 1),
         ));
         one_row(query.execute(self.conn()?).await?)?;
-        self.follow_device(change.id, change.device_id).await
+        self.plan_again_for(change.id).await
     }
 
     /// Notes that a credential has changed, if nobody else has changed it in the meantime.
@@ -190,8 +173,15 @@ impl Tx {
         let active = ["queued", "running"];
         let jobs: i64 = job::table.filter(job::credential_id.eq(id)).filter(job::state.eq_any(active)).count().get_result(self.conn()?).await?;
         let held: i64 = checkout::table.filter(checkout::credential_id.eq(id)).filter(checkout::ended_at.is_null()).count().get_result(self.conn()?).await?;
-        let operates: i64 = device::table.filter(device::operator_id.eq(id)).filter(device::removed_at.is_null()).count().get_result(self.conn()?).await?;
-        for (count, why) in [(jobs, "job_under_way"), (held, "checked_out"), (operates, "is_operator")] {
+        let operates: i64 = binding::table
+            .inner_join(device::table.on(device::id.eq(binding::device_id)))
+            .filter(binding::credential_id.eq(id).and(binding::role.eq("operator")).and(device::removed_at.is_null()))
+            .count()
+            .get_result(self.conn()?)
+            .await?;
+        let owed: i64 =
+            account::table.filter(account::credential_id.eq(id)).filter(account::rotation_owed_at.is_not_null()).count().get_result(self.conn()?).await?;
+        for (count, why) in [(jobs, "job_under_way"), (held, "checked_out"), (operates, "is_operator"), (owed, "rotation_owed")] {
             if count > 0 {
                 return Err(StoreError::Conflict(why.into()));
             }
@@ -202,8 +192,7 @@ impl Tx {
             credential::version.eq(version + 1),
         ));
         one_row(query.execute(self.conn()?).await?)?;
-        diesel::update(upkeep_state::table.find(id)).set(upkeep_state::stale.eq(true)).execute(self.conn()?).await?;
-        Ok(())
+        self.plan_again_for(id).await
     }
 
     /// Adds a version of a secret field. A former current one becomes previous when the new one is
@@ -281,17 +270,16 @@ impl Tx {
         Ok(last.unwrap_or(0) + 1)
     }
 
-    /// The candidate becomes current, the current previous.
+    /// A stored version becomes current, the current one previous.
     ///
     /// # Errors
-    /// [`StoreError::NotFound`] when there is no candidate.
-    pub async fn promote_candidate(&mut self, credential: Uuid, field: &str) -> Result<()> {
-        let of = |state: &'static str| {
-            secret_version::table
-                .filter(secret_version::credential_id.eq(credential).and(secret_version::field.eq(field.to_owned())).and(secret_version::state.eq(state)))
-        };
-        diesel::update(of("current")).set(secret_version::state.eq("previous")).execute(self.conn()?).await?;
-        let count = diesel::update(of("candidate")).set(secret_version::state.eq("current")).execute(self.conn()?).await?;
+    /// [`StoreError::NotFound`] when there is no such version.
+    pub async fn promote_version(&mut self, credential: Uuid, field: &str, number: i32) -> Result<()> {
+        let current = secret_version::table
+            .filter(secret_version::credential_id.eq(credential).and(secret_version::field.eq(field.to_owned())).and(secret_version::state.eq("current")));
+        diesel::update(current).set(secret_version::state.eq("previous")).execute(self.conn()?).await?;
+        let wanted = secret_version::table.find((credential, field.to_owned(), number));
+        let count = diesel::update(wanted).set(secret_version::state.eq("current")).execute(self.conn()?).await?;
         if count == 1 { Ok(()) } else { Err(StoreError::NotFound) }
     }
 
@@ -306,6 +294,39 @@ impl Tx {
         Ok(())
     }
 
+    /// Marks a version as sent to a device, before it is sent; or takes the mark off.
+    ///
+    /// # Errors
+    /// [`StoreError`].
+    pub async fn mark_unanswered(&mut self, credential: Uuid, field: &str, number: i32, since: Option<DateTime<Utc>>) -> Result<()> {
+        let wanted = secret_version::table.find((credential, field.to_owned(), number));
+        diesel::update(wanted).set(secret_version::unanswered_at.eq(since)).execute(self.conn()?).await?;
+        Ok(())
+    }
+
+    /// The versions of a field that were sent to a device without an answer that was acted on.
+    ///
+    /// # Errors
+    /// [`StoreError`].
+    pub async fn unanswered_versions(&mut self, credential: Uuid, field: &str) -> Result<Vec<(i32, DateTime<Utc>)>> {
+        let query = secret_version::table
+            .filter(secret_version::credential_id.eq(credential).and(secret_version::field.eq(field)).and(secret_version::state.ne("current")))
+            .filter(secret_version::unanswered_at.is_not_null())
+            .select((secret_version::number, secret_version::unanswered_at.assume_not_null()));
+        Ok(query.load(self.conn()?).await?)
+    }
+
+    /// The candidate of a field: its number, and since when it was sent without an answer.
+    ///
+    /// # Errors
+    /// [`StoreError`].
+    pub async fn candidate(&mut self, credential: Uuid, field: &str) -> Result<Option<(i32, Option<DateTime<Utc>>)>> {
+        let query = secret_version::table
+            .filter(secret_version::credential_id.eq(credential).and(secret_version::field.eq(field)).and(secret_version::state.eq("candidate")))
+            .select((secret_version::number, secret_version::unanswered_at));
+        Ok(query.first(self.conn()?).await.optional()?)
+    }
+
     /// The versions of a credential's secret fields, newest first.
     ///
     /// # Errors
@@ -318,18 +339,22 @@ impl Tx {
         Ok(query.load(self.conn()?).await?)
     }
 
-    /// A sealed version by its state, withheld until this transaction and its audit event are
-    /// durable.
+    /// A sealed version by its number, or the current one; withheld until this transaction and its
+    /// audit event are durable.
     ///
     /// # Errors
     /// [`StoreError::NotFound`].
-    pub async fn sealed_by_state(&mut self, credential: Uuid, field: &str, state: &str) -> Result<Withheld<SealedVersion>> {
-        let query = secret_version::table
+    pub async fn sealed_for_job(&mut self, credential: Uuid, field: &str, number: Option<i32>) -> Result<Withheld<SealedVersion>> {
+        let mut query = secret_version::table
             .inner_join(credential::table.on(credential::id.eq(secret_version::credential_id)))
             .filter(secret_version::credential_id.eq(credential))
             .filter(secret_version::field.eq(field))
-            .filter(secret_version::state.eq(state))
-            .select((secret_version::number, secret_version::sealed, credential::data_key, secret_version::facts));
+            .select((secret_version::number, secret_version::sealed, credential::data_key, secret_version::facts))
+            .into_boxed();
+        query = match number {
+            Some(number) => query.filter(secret_version::number.eq(number)),
+            None => query.filter(secret_version::state.eq("current")),
+        };
         let (number, sealed, data_key, facts): (i32, Vec<u8>, Vec<u8>, serde_json::Value) = query.first(self.conn()?).await?;
         Ok(self.withhold(SealedVersion { credential, field: field.to_owned(), number, sealed, data_key, facts }))
     }

@@ -6,7 +6,7 @@ use diesel_async::RunQueryDsl;
 use uuid::Uuid;
 
 use crate::people::one_row;
-use crate::schema::{credential, device, lower};
+use crate::schema::{binding, credential, device, lower};
 use crate::{Result, Tx};
 
 /// A device.
@@ -21,11 +21,12 @@ pub struct DeviceRow {
     pub connector: String,
     pub address: String,
     pub port: i32,
-    pub host_key: Option<String>,
-    pub operator_id: Option<Uuid>,
+    pub identity: String,
     pub created_at: DateTime<Utc>,
     pub removed_at: Option<DateTime<Utc>>,
     pub version: i32,
+    pub paused_at: Option<DateTime<Utc>>,
+    pub paused_why: String,
 }
 
 impl Tx {
@@ -84,21 +85,39 @@ impl Tx {
             device::name.eq(&row.name),
             device::address.eq(&row.address),
             device::port.eq(row.port),
-            device::host_key.eq(&row.host_key),
-            device::operator_id.eq(row.operator_id),
+            device::identity.eq(&row.identity),
+            device::paused_at.eq(row.paused_at),
+            device::paused_why.eq(&row.paused_why),
             device::removed_at.eq(row.removed_at),
             device::version.eq(row.version + 1),
         ));
         one_row(query.execute(self.conn()?).await?)
     }
 
-    /// Notes the host key met at first contact, unless one is pinned already.
+    /// Notes the identity met at first contact, unless there is one already, and confirms the
+    /// bindings that were made before there was any.
     ///
     /// # Errors
     /// [`StoreError`].
-    pub async fn pin_host_key(&mut self, id: Uuid, key: &str) -> Result<bool> {
-        let query =
-            diesel::update(device::table.find(id).filter(device::host_key.is_null())).set((device::host_key.eq(key), device::version.eq(device::version + 1)));
+    pub async fn note_first_identity(&mut self, id: Uuid, identity: &str) -> Result<bool> {
+        let query = diesel::update(device::table.find(id).filter(device::identity.eq("")))
+            .set((device::identity.eq(identity), device::version.eq(device::version + 1)))
+            .returning((device::address, device::port));
+        let Some((address, port)) = query.get_result::<(String, i32)>(self.conn()?).await.optional()? else { return Ok(false) };
+        let of = binding::table.filter(binding::device_id.eq(id)).filter(binding::identity.eq(""));
+        diesel::update(of.filter(binding::address.eq(address)).filter(binding::port.eq(port)))
+            .set(binding::identity.eq(identity))
+            .execute(self.conn()?)
+            .await?;
+        Ok(true)
+    }
+
+    /// Leaves a device alone that refuses its operator. Whether it was not left alone before.
+    ///
+    /// # Errors
+    /// [`StoreError`].
+    pub async fn pause_device(&mut self, id: Uuid, now: DateTime<Utc>, why: &str) -> Result<bool> {
+        let query = diesel::update(device::table.find(id).filter(device::paused_at.is_null())).set((device::paused_at.eq(now), device::paused_why.eq(why)));
         Ok(query.execute(self.conn()?).await? == 1)
     }
 

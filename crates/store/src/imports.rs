@@ -272,7 +272,12 @@ impl Tx {
         for (sql, why) in [
             (format!("SELECT count(*) AS count FROM job j WHERE j.state IN ('queued', 'running') AND j.credential_id IN ({here})"), "job_under_way"),
             (format!("SELECT count(*) AS count FROM checkout k WHERE k.ended_at IS NULL AND k.credential_id IN ({here})"), "checked_out"),
-            (format!("SELECT count(*) AS count FROM device d WHERE d.removed_at IS NULL AND d.operator_id IN ({here})"), "is_operator"),
+            (
+                format!(
+                    "SELECT count(*) AS count FROM binding b JOIN device d ON d.id = b.device_id WHERE b.role = 'operator' AND d.removed_at IS NULL AND b.credential_id IN ({here})"
+                ),
+                "is_operator",
+            ),
         ] {
             let query = statement(sql).bind::<sql_types::Uuid, _>(row.target).bind::<sql_types::Array<sql_types::Uuid>, _>(among.to_vec());
             let found: Count = query.get_result(self.conn()?).await?;
@@ -287,7 +292,7 @@ impl Tx {
             .bind::<sql_types::Timestamptz, _>(row.removed_at)
             .bind::<sql_types::Uuid, _>(row.id);
         let removed = query.execute(self.conn()?).await?;
-        let sql = "UPDATE upkeep_state u SET stale = true FROM credential c WHERE c.id = u.credential_id AND c.removal_id = $1";
+        let sql = "UPDATE account a SET stale = true FROM credential c WHERE c.id = a.credential_id AND c.removal_id = $1";
         statement(sql).bind::<sql_types::Uuid, _>(row.id).execute(self.conn()?).await?;
         let credentials = i32::try_from(removed).unwrap_or(i32::MAX);
         diesel::update(removal::table.find(row.id)).set(removal::credentials.eq(credentials)).execute(self.conn()?).await?;

@@ -7,6 +7,7 @@
 //! returns the [`Receipt`] without which a [`Withheld`] secret cannot be read (promise 1).
 
 mod access;
+mod accounts;
 mod atlas;
 mod attachments;
 mod audit;
@@ -34,6 +35,7 @@ mod upkeep;
 mod wishes;
 
 pub use access::{Approach, GrantRow, GrantView, Subject, Target};
+pub use accounts::{AccountRow, BindingView, ScopeEntry};
 pub use atlas::Spot;
 pub use attachments::AttachmentRow;
 pub use audit::{EventFilter, EventRow, ExportChunk, SealOutcome, Sealer};
@@ -54,8 +56,8 @@ pub use people::{GroupRow, MemberRow, OrganisationRow, PersonRow, PolicyRow};
 pub use personal::{PersonalFolderRow, PersonalItemRow};
 pub use sessions::{SessionRow, Throttle};
 pub use settings::SettingsRow;
-pub use tx::{Receipt, Store, Tx, Withheld, migrate};
-pub use upkeep::{JobFilter, JobRow, JobView, LeasedJob, PlanRow, StateRow, UpkeepView};
+pub use tx::{Receipt, Store, Tx, Withheld, addresses_of, migrate};
+pub use upkeep::{JobFilter, JobRow, JobView, LeasedJob, PlanRow, UpkeepView};
 pub use wishes::{BeyondView, WishRow, WishView};
 
 /// The result of everything here.

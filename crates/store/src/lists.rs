@@ -58,7 +58,7 @@ impl CredentialListing {
     /// What reaches the one whose list it is in.
     #[must_use]
     pub fn reach(&self, viewer: Uuid) -> Reach {
-        Reach { subject: viewer, target: self.id, level: Level::from_number(self.held) }
+        crate::access::read_reach(viewer, self.id, Level::from_number(self.held))
     }
 }
 

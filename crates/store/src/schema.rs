@@ -9,15 +9,17 @@ diesel::table! { throttle (organisation, key) { organisation -> Uuid, key -> Tex
 diesel::table! { people_group (id) { id -> Uuid, organisation -> Uuid, name -> Text, created_at -> Timestamptz, version -> Int4, } }
 diesel::table! { group_member (group_id, member) { organisation -> Uuid, group_id -> Uuid, member -> Uuid, member_is_group -> Bool, } }
 diesel::table! { folder (id) { id -> Uuid, organisation -> Uuid, parent_id -> Nullable<Uuid>, name -> Text, closed -> Bool, created_at -> Timestamptz, created_by -> Nullable<Uuid>, removed_at -> Nullable<Timestamptz>, version -> Int4, removal_id -> Nullable<Uuid>, } }
-diesel::table! { device (id) { id -> Uuid, organisation -> Uuid, folder_id -> Uuid, name -> Text, connector -> Text, address -> Text, port -> Int4, host_key -> Nullable<Text>, operator_id -> Nullable<Uuid>, created_at -> Timestamptz, removed_at -> Nullable<Timestamptz>, version -> Int4, removal_id -> Nullable<Uuid>, } }
+diesel::table! { device (id) { id -> Uuid, organisation -> Uuid, folder_id -> Uuid, name -> Text, connector -> Text, address -> Text, port -> Int4, identity -> Text, created_at -> Timestamptz, removed_at -> Nullable<Timestamptz>, version -> Int4, removal_id -> Nullable<Uuid>, paused_at -> Nullable<Timestamptz>, paused_why -> Text, } }
 diesel::table! { credential (id) { id -> Uuid, organisation -> Uuid, folder_id -> Uuid, kind -> Text, name -> Text, fields -> Jsonb, device_id -> Nullable<Uuid>, data_key -> Binary, created_at -> Timestamptz, created_by -> Nullable<Uuid>, changed_at -> Timestamptz, changed_by -> Nullable<Uuid>, removed_at -> Nullable<Timestamptz>, version -> Int4, removal_id -> Nullable<Uuid>, purged_at -> Nullable<Timestamptz>, extra -> Jsonb, tags -> Array<Text>, } }
-diesel::table! { secret_version (credential_id, field, number) { organisation -> Uuid, credential_id -> Uuid, field -> Text, number -> Int4, state -> Text, sealed -> Binary, made_at -> Timestamptz, made_by -> Nullable<Uuid>, made_how -> Text, why -> Text, facts -> Jsonb, fingerprint -> Nullable<Binary>, } }
+diesel::table! { secret_version (credential_id, field, number) { organisation -> Uuid, credential_id -> Uuid, field -> Text, number -> Int4, state -> Text, sealed -> Binary, made_at -> Timestamptz, made_by -> Nullable<Uuid>, made_how -> Text, why -> Text, facts -> Jsonb, fingerprint -> Nullable<Binary>, unanswered_at -> Nullable<Timestamptz>, } }
 diesel::table! { access_grant (id) { id -> Uuid, organisation -> Uuid, folder_id -> Nullable<Uuid>, credential_id -> Nullable<Uuid>, person_id -> Nullable<Uuid>, group_id -> Nullable<Uuid>, held -> Int2, ends_at -> Nullable<Timestamptz>, note -> Text, created_at -> Timestamptz, created_by -> Nullable<Uuid>, only_kind -> Nullable<Text>, only_tag -> Nullable<Text>, history -> Bool, version -> Int4, } }
 diesel::table! { password_policy (id) { id -> Uuid, organisation -> Uuid, name -> Text, rules -> Jsonb, is_default -> Bool, version -> Int4, } }
-diesel::table! { upkeep_plan (id) { id -> Uuid, organisation -> Uuid, folder_id -> Nullable<Uuid>, credential_id -> Nullable<Uuid>, check_rule -> Nullable<Text>, out_of_step -> Text, rotate_rule -> Nullable<Text>, rotate_days -> Nullable<Int4>, hours_from -> Nullable<Text>, hours_to -> Nullable<Text>, time_zone -> Text, policy_id -> Nullable<Uuid>, anchor -> Date, version -> Int4, } }
-diesel::table! { upkeep_state (credential_id) { credential_id -> Uuid, organisation -> Uuid, stale -> Bool, next_check_at -> Nullable<Timestamptz>, next_rotation_at -> Nullable<Timestamptz>, checked_at -> Nullable<Timestamptz>, check_outcome -> Nullable<Text>, rotated_at -> Nullable<Timestamptz>, rotation_outcome -> Nullable<Text>, } }
-diesel::table! { failed_login (credential_id, at) { organisation -> Uuid, credential_id -> Uuid, at -> Timestamptz, } }
-diesel::table! { job (id) { id -> Uuid, organisation -> Uuid, credential_id -> Uuid, device_id -> Uuid, task -> Text, way -> Text, state -> Text, step -> Text, outcome -> Nullable<Text>, message -> Text, asked_by -> Nullable<Uuid>, cause -> Text, queued_at -> Timestamptz, not_before -> Timestamptz, started_at -> Nullable<Timestamptz>, finished_at -> Nullable<Timestamptz>, attempts -> Int4, leased_by -> Nullable<Uuid>, leased_until -> Nullable<Timestamptz>, } }
+diesel::table! { upkeep_plan (id) { id -> Uuid, organisation -> Uuid, folder_id -> Nullable<Uuid>, check_rule -> Nullable<Text>, out_of_step -> Text, rotate_rule -> Nullable<Text>, rotate_days -> Nullable<Int4>, hours_from -> Nullable<Text>, hours_to -> Nullable<Text>, time_zone -> Text, policy_id -> Nullable<Uuid>, anchor -> Date, version -> Int4, account_id -> Nullable<Uuid>, } }
+diesel::table! { account (id) { id -> Uuid, organisation -> Uuid, device_id -> Uuid, family -> Text, login -> Text, login_key -> Text, credential_id -> Nullable<Uuid>, created_at -> Timestamptz, stale -> Bool, next_check_at -> Nullable<Timestamptz>, next_rotation_at -> Nullable<Timestamptz>, checked_at -> Nullable<Timestamptz>, check_outcome -> Nullable<Text>, rotated_at -> Nullable<Timestamptz>, rotation_outcome -> Nullable<Text>, rotation_owed_at -> Nullable<Timestamptz>, owed_tries -> Int4, owed_next_at -> Nullable<Timestamptz>, } }
+diesel::table! { binding (device_id, credential_id, role) { organisation -> Uuid, credential_id -> Uuid, device_id -> Uuid, role -> Text, address -> Text, port -> Int4, identity -> Text, confirmed_at -> Timestamptz, confirmed_by -> Nullable<Uuid>, } }
+diesel::table! { operator_scope (credential_id) { organisation -> Uuid, credential_id -> Uuid, device_id -> Nullable<Uuid>, folder_id -> Nullable<Uuid>, } }
+diesel::table! { failed_login (account_id, at) { organisation -> Uuid, account_id -> Uuid, at -> Timestamptz, } }
+diesel::table! { job (id) { id -> Uuid, organisation -> Uuid, credential_id -> Uuid, device_id -> Uuid, task -> Text, way -> Text, state -> Text, step -> Text, outcome -> Nullable<Text>, message -> Text, asked_by -> Nullable<Uuid>, cause -> Text, queued_at -> Timestamptz, not_before -> Timestamptz, started_at -> Nullable<Timestamptz>, finished_at -> Nullable<Timestamptz>, attempts -> Int4, leased_until -> Nullable<Timestamptz>, account_id -> Uuid, fence -> Int8, faults -> Int4, } }
 diesel::table! { gate (id) { id -> Uuid, organisation -> Uuid, folder_id -> Nullable<Uuid>, credential_id -> Nullable<Uuid>, needs_reason -> Bool, needs_approval -> Bool, longest_minutes -> Int4, one_holder -> Bool, rotate_on_return -> Bool, version -> Int4, } }
 diesel::table! { gate_approver (gate_id, subject) { organisation -> Uuid, gate_id -> Uuid, subject -> Uuid, subject_is_group -> Bool, } }
 diesel::table! { request (id) { id -> Uuid, organisation -> Uuid, credential_id -> Uuid, gate_id -> Uuid, person_id -> Uuid, reason -> Text, minutes -> Int4, state -> Text, asked_at -> Timestamptz, expires_at -> Timestamptz, decided_at -> Nullable<Timestamptz>, decided_by -> Nullable<Uuid>, comment -> Text, checkout_id -> Nullable<Uuid>, } }
@@ -56,7 +58,9 @@ diesel::allow_tables_to_appear_in_same_query!(
     access_grant,
     password_policy,
     upkeep_plan,
-    upkeep_state,
+    account,
+    binding,
+    operator_scope,
     failed_login,
     job,
     gate,
@@ -108,8 +112,10 @@ extern "SQL" {
     ) -> diesel::sql_types::Nullable<diesel::sql_types::SmallInt>;
     /// The gate that counts for a credential.
     fn gate_of(credential: diesel::sql_types::Uuid) -> diesel::sql_types::Nullable<diesel::sql_types::Uuid>;
-    /// The upkeep plan that counts for a credential.
-    fn plan_of(credential: diesel::sql_types::Uuid) -> diesel::sql_types::Nullable<diesel::sql_types::Uuid>;
+    /// The upkeep plan that counts for an account.
+    fn plan_of(account: diesel::sql_types::Uuid) -> diesel::sql_types::Nullable<diesel::sql_types::Uuid>;
+    /// Whether a credential may be used as the operator of a device.
+    fn in_operator_scope(credential: diesel::sql_types::Uuid, device: diesel::sql_types::Uuid) -> diesel::sql_types::Bool;
     /// The path of a folder.
     fn path_of(folder: diesel::sql_types::Uuid) -> diesel::sql_types::Nullable<diesel::sql_types::Text>;
     /// Small letters.

@@ -1,5 +1,6 @@
 //! The pool, the transaction bound to one organisation, and the receipt of its commit.
 
+use std::net::{SocketAddr, ToSocketAddrs as _};
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::time::Duration;
 
@@ -302,6 +303,18 @@ fn begin_in(organisation: Uuid) -> String {
 
 fn over() -> StoreError {
     StoreError::Broken("the transaction is over".into())
+}
+
+/// The addresses of a database, so that nothing else connects to them.
+#[must_use]
+pub fn addresses_of(url: &str) -> Vec<SocketAddr> {
+    let Ok(config) = url.parse::<tokio_postgres::Config>() else { return vec![] };
+    let ports = config.get_ports();
+    let hosts = config.get_hosts().iter().enumerate().filter_map(|(at, host)| match host {
+        tokio_postgres::config::Host::Tcp(name) => Some((name.clone(), ports.get(at).or(ports.first()).copied().unwrap_or(5432))),
+        tokio_postgres::config::Host::Unix(_) => None,
+    });
+    hosts.filter_map(|(name, port)| (name.as_str(), port).to_socket_addrs().ok()).flatten().collect()
 }
 
 /// Applies the migrations with the owner's role.

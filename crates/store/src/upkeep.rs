@@ -8,9 +8,9 @@ use jexlin_core::upkeep::Lease;
 use uuid::Uuid;
 
 use crate::people::one_row;
-use crate::schema::{failed_login, job, plan_of, upkeep_plan, upkeep_state};
+use crate::schema::{account, job, plan_of, upkeep_plan};
 use crate::sql::statement;
-use crate::{Result, Target, Tx};
+use crate::{AccountRow, Result, Tx};
 
 /// An upkeep plan.
 #[derive(Clone, Debug, Queryable, Selectable, Insertable)]
@@ -20,7 +20,7 @@ pub struct PlanRow {
     pub id: Uuid,
     pub organisation: Uuid,
     pub folder_id: Option<Uuid>,
-    pub credential_id: Option<Uuid>,
+    pub account_id: Option<Uuid>,
     pub check_rule: Option<String>,
     pub out_of_step: String,
     pub rotate_rule: Option<String>,
@@ -31,20 +31,6 @@ pub struct PlanRow {
     pub policy_id: Option<Uuid>,
     pub anchor: NaiveDate,
     pub version: i32,
-}
-
-/// What upkeep knows of a credential on a device.
-#[derive(Clone, Debug, Default, Queryable, Selectable)]
-#[diesel(table_name = upkeep_state)]
-#[allow(missing_docs, reason = "the columns are described in the migration")]
-pub struct StateRow {
-    pub credential_id: Uuid,
-    pub next_check_at: Option<DateTime<Utc>>,
-    pub next_rotation_at: Option<DateTime<Utc>>,
-    pub checked_at: Option<DateTime<Utc>>,
-    pub check_outcome: Option<String>,
-    pub rotated_at: Option<DateTime<Utc>>,
-    pub rotation_outcome: Option<String>,
 }
 
 /// A job.
@@ -69,8 +55,10 @@ pub struct JobRow {
     pub started_at: Option<DateTime<Utc>>,
     pub finished_at: Option<DateTime<Utc>>,
     pub attempts: i32,
-    pub leased_by: Option<Uuid>,
     pub leased_until: Option<DateTime<Utc>>,
+    pub account_id: Uuid,
+    pub fence: i64,
+    pub faults: i32,
 }
 
 /// A job with the names that people know.
@@ -113,6 +101,9 @@ pub struct JobView {
     pub finished_at: Option<DateTime<Utc>>,
     #[diesel(sql_type = sql_types::Int4)]
     pub attempts: i32,
+    /// Whether the one who looks is a steward of the device.
+    #[diesel(sql_type = sql_types::Bool)]
+    pub for_steward: bool,
 }
 
 /// What upkeep knows, with names, for a list.
@@ -139,6 +130,8 @@ pub struct UpkeepView {
     pub rotated_at: Option<DateTime<Utc>>,
     #[diesel(sql_type = sql_types::Nullable<sql_types::Text>)]
     pub rotation_outcome: Option<String>,
+    #[diesel(sql_type = sql_types::Nullable<sql_types::Timestamptz>)]
+    pub rotation_owed_at: Option<DateTime<Utc>>,
 }
 
 /// Which jobs to list.
@@ -164,7 +157,8 @@ pub struct LeasedJob {
 }
 
 const JOBS: &str = "SELECT j.id, j.credential_id, c.name AS credential_name, coalesce(path_of(c.folder_id), '') AS place, d.name AS device_name, j.task, j.way, j.state, j.step,
-    j.outcome, j.message, p.display_name AS asked_by_name, j.cause, j.queued_at, j.not_before, j.started_at, j.finished_at, j.attempts
+    j.outcome, j.message, p.display_name AS asked_by_name, j.cause, j.queued_at, j.not_before, j.started_at, j.finished_at, j.attempts,
+    coalesce(level_on_folder($1, d.folder_id, $2) = 5, false) AS for_steward
     FROM job j JOIN credential c ON c.id = j.credential_id JOIN device d ON d.id = j.device_id LEFT JOIN person p ON p.id = j.asked_by";
 
 impl Tx {
@@ -210,16 +204,22 @@ impl Tx {
         if let Some(folder) = row.folder_id {
             return self.plan_again_below(folder).await;
         }
-        if let Some(credential) = row.credential_id {
-            diesel::update(upkeep_state::table.find(credential)).set(upkeep_state::stale.eq(true)).execute(self.conn()?).await?;
+        if let Some(of) = row.account_id {
+            diesel::update(account::table.find(of)).set(account::stale.eq(true)).execute(self.conn()?).await?;
         }
         Ok(())
     }
 
     /// What is due below a folder is worked out anew.
     pub(crate) async fn plan_again_below(&mut self, folder: Uuid) -> Result<()> {
-        let sql = "UPDATE upkeep_state u SET stale = true FROM credential c WHERE c.id = u.credential_id AND c.folder_id IN (SELECT subtree_of($1))";
+        let sql = "UPDATE account a SET stale = true FROM credential c WHERE c.id = a.credential_id AND c.folder_id IN (SELECT subtree_of($1))";
         statement(sql).bind::<sql_types::Uuid, _>(folder).execute(self.conn()?).await?;
+        Ok(())
+    }
+
+    /// What is due for a credential's account, if it has one, is worked out again.
+    pub(crate) async fn plan_again_for(&mut self, credential: Uuid) -> Result<()> {
+        diesel::update(account::table.filter(account::credential_id.eq(credential))).set(account::stale.eq(true)).execute(self.conn()?).await?;
         Ok(())
     }
 
@@ -239,75 +239,54 @@ impl Tx {
         Ok(upkeep_plan::table.order(upkeep_plan::id).select(PlanRow::as_select()).load(self.conn()?).await?)
     }
 
-    /// The plan of exactly this place.
+    /// The plan that counts for an account.
     ///
     /// # Errors
     /// [`crate::StoreError`].
-    pub async fn plan_at(&mut self, target: Target) -> Result<Option<PlanRow>> {
-        let query = upkeep_plan::table.select(PlanRow::as_select()).into_boxed();
-        let query = match target {
-            Target::Folder(id) => query.filter(upkeep_plan::folder_id.eq(id)),
-            Target::Credential(id) => query.filter(upkeep_plan::credential_id.eq(id)),
-        };
-        Ok(query.first(self.conn()?).await.optional()?)
-    }
-
-    /// The plan that counts for a credential.
-    ///
-    /// # Errors
-    /// [`crate::StoreError`].
-    pub async fn plan_of(&mut self, credential: Uuid) -> Result<Option<PlanRow>> {
-        let id: Option<Uuid> = diesel::select(plan_of(credential)).get_result(self.conn()?).await?;
+    pub async fn plan_of(&mut self, of: Uuid) -> Result<Option<PlanRow>> {
+        let id: Option<Uuid> = diesel::select(plan_of(of)).get_result(self.conn()?).await?;
         match id {
             Some(id) => self.plan(id).await.map(Some),
             None => Ok(None),
         }
     }
 
-    /// What upkeep knows of a credential.
+    /// Accounts whose due times must be worked out, kept until the transaction ends.
     ///
     /// # Errors
     /// [`crate::StoreError`].
-    pub async fn upkeep_state(&mut self, credential: Uuid) -> Result<Option<StateRow>> {
-        Ok(upkeep_state::table.find(credential).select(StateRow::as_select()).first(self.conn()?).await.optional()?)
-    }
-
-    /// States whose due times must be worked out, kept until the transaction ends.
-    ///
-    /// # Errors
-    /// [`crate::StoreError`].
-    pub async fn stale_states(&mut self, most: i64) -> Result<Vec<StateRow>> {
-        let query = upkeep_state::table.filter(upkeep_state::stale.eq(true)).limit(most).for_update().skip_locked().select(StateRow::as_select());
+    pub async fn stale_accounts(&mut self, most: i64) -> Result<Vec<AccountRow>> {
+        let query = account::table.filter(account::stale.eq(true)).limit(most).for_update().skip_locked().select(AccountRow::as_select());
         Ok(query.load(self.conn()?).await?)
     }
 
-    /// Writes the due times of a credential.
+    /// Writes the due times of an account.
     ///
     /// # Errors
     /// [`crate::StoreError`].
-    pub async fn set_due(&mut self, credential: Uuid, check: Option<DateTime<Utc>>, rotation: Option<DateTime<Utc>>) -> Result<()> {
-        diesel::update(upkeep_state::table.find(credential))
-            .set((upkeep_state::stale.eq(false), upkeep_state::next_check_at.eq(check), upkeep_state::next_rotation_at.eq(rotation)))
+    pub async fn set_due(&mut self, of: Uuid, check: Option<DateTime<Utc>>, rotation: Option<DateTime<Utc>>) -> Result<()> {
+        diesel::update(account::table.find(of))
+            .set((account::stale.eq(false), account::next_check_at.eq(check), account::next_rotation_at.eq(rotation)))
             .execute(self.conn()?)
             .await?;
         Ok(())
     }
 
-    /// States with a check or a rotation due, kept until the transaction ends. Those with a job
+    /// Accounts with a check or a rotation due, kept until the transaction ends. Those with a job
     /// under way are left for later.
     ///
     /// # Errors
     /// [`crate::StoreError`].
-    pub async fn due_states(&mut self, now: DateTime<Utc>, most: i64) -> Result<Vec<StateRow>> {
-        let busy = job::table.filter(job::credential_id.eq(upkeep_state::credential_id)).filter(job::state.eq_any(["queued", "running"]));
-        let query = upkeep_state::table
-            .filter(upkeep_state::stale.eq(false))
-            .filter(upkeep_state::next_check_at.le(now).or(upkeep_state::next_rotation_at.le(now)))
+    pub async fn due_accounts(&mut self, now: DateTime<Utc>, most: i64) -> Result<Vec<AccountRow>> {
+        let busy = job::table.filter(job::account_id.eq(account::id)).filter(job::state.eq_any(["queued", "running"]));
+        let query = account::table
+            .filter(account::stale.eq(false))
+            .filter(account::next_check_at.le(now).or(account::next_rotation_at.le(now)))
             .filter(diesel::dsl::not(diesel::dsl::exists(busy)))
             .limit(most)
             .for_update()
             .skip_locked()
-            .select(StateRow::as_select());
+            .select(AccountRow::as_select());
         Ok(query.load(self.conn()?).await?)
     }
 
@@ -315,23 +294,31 @@ impl Tx {
     ///
     /// # Errors
     /// [`crate::StoreError`].
-    pub async fn note_check(&mut self, credential: Uuid, now: DateTime<Utc>, outcome: &str) -> Result<()> {
-        diesel::update(upkeep_state::table.find(credential))
-            .set((upkeep_state::checked_at.eq(now), upkeep_state::check_outcome.eq(outcome), upkeep_state::stale.eq(true)))
+    pub async fn note_check(&mut self, of: Uuid, now: DateTime<Utc>, outcome: &str) -> Result<()> {
+        diesel::update(account::table.find(of))
+            .set((account::checked_at.eq(now), account::check_outcome.eq(outcome), account::stale.eq(true)))
             .execute(self.conn()?)
             .await?;
         Ok(())
     }
 
-    /// Notes what became of a rotation; one that was done has also proved the password.
+    /// Notes what became of a rotation. One that was done has also proved the password, and settles
+    /// a rotation that was owed.
     ///
     /// # Errors
     /// [`crate::StoreError`].
-    pub async fn note_rotation(&mut self, credential: Uuid, now: DateTime<Utc>, outcome: &str) -> Result<()> {
-        let state = upkeep_state::table.find(credential);
-        diesel::update(state).set((upkeep_state::rotation_outcome.eq(outcome), upkeep_state::stale.eq(true))).execute(self.conn()?).await?;
+    pub async fn note_rotation(&mut self, of: Uuid, now: DateTime<Utc>, outcome: &str) -> Result<()> {
+        let state = account::table.find(of);
+        diesel::update(state).set((account::rotation_outcome.eq(outcome), account::stale.eq(true))).execute(self.conn()?).await?;
         if outcome == "done" {
-            let set = (upkeep_state::rotated_at.eq(now), upkeep_state::checked_at.eq(now), upkeep_state::check_outcome.eq("in step"));
+            let set = (
+                account::rotated_at.eq(now),
+                account::checked_at.eq(now),
+                account::check_outcome.eq("in step"),
+                account::rotation_owed_at.eq(None::<DateTime<Utc>>),
+                account::owed_next_at.eq(None::<DateTime<Utc>>),
+                account::owed_tries.eq(0),
+            );
             diesel::update(state).set(set).execute(self.conn()?).await?;
         }
         Ok(())
@@ -344,9 +331,9 @@ impl Tx {
     pub async fn upkeep_views(&mut self, person: Uuid, now: DateTime<Utc>, after: Option<(String, Uuid)>, most: i64) -> Result<Vec<UpkeepView>> {
         let (after_name, after_id) = after.unwrap_or_default();
         let sql =
-            "SELECT u.credential_id, c.name AS credential_name, path_of(c.folder_id) AS place, d.name AS device_name, u.next_check_at, u.next_rotation_at,
-                u.checked_at, u.check_outcome, u.rotated_at, u.rotation_outcome
-            FROM upkeep_state u JOIN credential c ON c.id = u.credential_id JOIN device d ON d.id = c.device_id
+            "SELECT c.id AS credential_id, c.name AS credential_name, path_of(c.folder_id) AS place, d.name AS device_name, u.next_check_at, u.next_rotation_at,
+                u.checked_at, u.check_outcome, u.rotated_at, u.rotation_outcome, u.rotation_owed_at
+            FROM account u JOIN credential c ON c.id = u.credential_id JOIN device d ON d.id = u.device_id
             WHERE c.removed_at IS NULL AND (lower(c.name), c.id) > ($3, $4) AND level_on_credential($1, c.id, $2) IS NOT NULL
             ORDER BY lower(c.name), c.id LIMIT $5";
         let query = statement(sql)
@@ -367,38 +354,47 @@ impl Tx {
         Ok(())
     }
 
-    /// Whether a job is queued or running for a credential.
+    /// Whether a job is queued or running for an account.
     ///
     /// # Errors
     /// [`crate::StoreError`].
-    pub async fn job_under_way(&mut self, credential: Uuid) -> Result<bool> {
-        let query = job::table.filter(job::credential_id.eq(credential)).filter(job::state.eq_any(["queued", "running"])).count();
+    pub async fn job_under_way(&mut self, of: Uuid) -> Result<bool> {
+        let query = job::table.filter(job::account_id.eq(of)).filter(job::state.eq_any(["queued", "running"])).count();
         let count: i64 = query.get_result(self.conn()?).await?;
         Ok(count > 0)
     }
 
     /// Leases the next job that may run. Jobs that a worker left running are taken over when their
-    /// lease is over. No device gets more than `most_per_device` jobs at a time.
+    /// lease is over. Every lease has a higher token than the one before. No device gets more than
+    /// `most_per_device` jobs at a time, and nobody who asks for jobs more than `most_per_asker`; a
+    /// device that is paused gets none that needs its operator. What has the fewest running for the
+    /// same device comes first.
     ///
     /// # Errors
     /// [`crate::StoreError`].
-    pub async fn lease_job(&mut self, worker: Uuid, now: DateTime<Utc>, until: DateTime<Utc>, most_per_device: i64) -> Result<Option<LeasedJob>> {
+    pub async fn lease_job(&mut self, now: DateTime<Utc>, until: DateTime<Utc>, most_per_device: i64, most_per_asker: i64) -> Result<Option<LeasedJob>> {
         #[derive(QueryableByName)]
         struct Found {
             #[diesel(sql_type = sql_types::Uuid)]
             id: Uuid,
         }
-        let sql = "SELECT j.id FROM job j WHERE ((j.state = 'queued' AND j.not_before <= $1) OR (j.state = 'running' AND j.leased_until <= $1))
-              AND (SELECT count(*) FROM job r WHERE r.device_id = j.device_id AND r.state = 'running' AND r.leased_until > $1) < $2
-            ORDER BY j.not_before, j.id LIMIT 1 FOR UPDATE OF j SKIP LOCKED";
-        let query = statement(sql).bind::<sql_types::Timestamptz, _>(now).bind::<sql_types::BigInt, _>(most_per_device);
+        let sql = "SELECT j.id FROM job j JOIN device d ON d.id = j.device_id
+            CROSS JOIN LATERAL (SELECT count(*) FILTER (WHERE r.device_id = j.device_id) AS device, count(*) FILTER (WHERE r.asked_by = j.asked_by) AS asker
+                                FROM job r WHERE r.state = 'running' AND r.leased_until > $1 AND (r.device_id = j.device_id OR r.asked_by = j.asked_by)) busy
+            WHERE ((j.state = 'queued' AND j.not_before <= $1) OR (j.state = 'running' AND j.leased_until <= $1))
+              AND busy.device < $2 AND busy.asker < $3
+              AND (d.paused_at IS NULL OR j.task = 'check' OR j.way = 'self')
+            ORDER BY busy.device, j.not_before, j.id LIMIT 1 FOR UPDATE OF j SKIP LOCKED";
+        let query =
+            statement(sql).bind::<sql_types::Timestamptz, _>(now).bind::<sql_types::BigInt, _>(most_per_device).bind::<sql_types::BigInt, _>(most_per_asker);
         let found: Option<Found> = query.get_result(self.conn()?).await.optional()?;
         let Some(Found { id }) = found else { return Ok(None) };
         let row: JobRow = diesel::update(job::table.find(id))
             .set((
                 job::state.eq("running"),
-                job::leased_by.eq(worker),
                 job::leased_until.eq(until),
+                job::fence.eq(job::fence + 1),
+                job::faults.eq(job::faults + 1),
                 job::attempts.eq(job::attempts + 1),
                 job::started_at.eq(diesel::dsl::sql::<sql_types::Nullable<sql_types::Timestamptz>>("coalesce(started_at, ")
                     .bind::<sql_types::Timestamptz, _>(now)
@@ -407,74 +403,119 @@ impl Tx {
             .returning(JobRow::as_returning())
             .get_result(self.conn()?)
             .await?;
-        let operator = self.device(row.device_id).await.ok().and_then(|device| device.operator_id);
-        let lease = Lease { job: row.id, credential: row.credential_id, operator, until };
+        #[allow(clippy::disallowed_methods, reason = "the store hands out leases")]
+        let lease = Lease::from_store(row.id, row.fence, row.credential_id, row.device_id, until);
         Ok(Some(LeasedJob { row, lease }))
     }
 
-    /// Notes the step a job is at, makes sure that the lease is still this worker's, and holds it
-    /// on until the given time.
+    /// Makes sure that a lease is still the last one of its job, and holds it on until the given
+    /// time; nobody else can take the job before this transaction ends. Returns the lease as it is
+    /// then.
     ///
     /// # Errors
-    /// [`crate::StoreError::Stale`] when another worker has the job.
-    pub async fn job_step(&mut self, id: Uuid, worker: Uuid, step: &str, until: DateTime<Utc>) -> Result<()> {
-        let query = diesel::update(job::table.find(id).filter(job::leased_by.eq(worker)).filter(job::state.eq("running")))
-            .set((job::step.eq(step), job::leased_until.eq(until)));
-        one_row(query.execute(self.conn()?).await?)
+    /// [`crate::StoreError::Stale`] when another worker has, or has had, the job.
+    pub async fn hold_lease(&mut self, lease: &Lease, step: &str, until: DateTime<Utc>) -> Result<Lease> {
+        let held = job::table.find(lease.job()).filter(job::fence.eq(lease.fence())).filter(job::state.eq("running"));
+        let query = diesel::update(held).set((job::step.eq(step), job::leased_until.eq(until))).returning((job::credential_id, job::device_id));
+        let found: Option<(Uuid, Uuid)> = query.get_result(self.conn()?).await.optional()?;
+        let (credential, device) = found.ok_or(crate::StoreError::Stale)?;
+        #[allow(clippy::disallowed_methods, reason = "the store hands out leases")]
+        Ok(Lease::from_store(lease.job(), lease.fence(), credential, device, until))
     }
 
-    /// Ends a job that this worker leases.
+    /// Ends a job under lease.
     ///
     /// # Errors
     /// [`crate::StoreError::Stale`] when another worker has the job.
-    pub async fn finish_job(&mut self, id: Uuid, worker: Uuid, state: &str, outcome: &str, message: &str, now: DateTime<Utc>) -> Result<()> {
-        let query = diesel::update(job::table.find(id).filter(job::leased_by.eq(worker)).filter(job::state.eq("running"))).set((
+    pub async fn finish_job(&mut self, lease: &Lease, state: &str, outcome: &str, message: &str, now: DateTime<Utc>) -> Result<()> {
+        let held = job::table.find(lease.job()).filter(job::fence.eq(lease.fence())).filter(job::state.eq("running"));
+        let query = diesel::update(held).set((
             job::state.eq(state),
             job::outcome.eq(outcome),
             job::message.eq(message),
             job::step.eq(""),
             job::finished_at.eq(now),
-            job::leased_by.eq(None::<Uuid>),
             job::leased_until.eq(None::<DateTime<Utc>>),
         ));
         one_row(query.execute(self.conn()?).await?)
     }
 
-    /// Puts a job back, to be tried again later.
+    /// Puts a job under lease back, to be tried again later. `faults` is how often the service itself
+    /// has failed to carry it out.
     ///
     /// # Errors
     /// [`crate::StoreError::Stale`] when another worker has the job.
-    pub async fn retry_job(&mut self, id: Uuid, worker: Uuid, outcome: &str, message: &str, not_before: DateTime<Utc>) -> Result<()> {
-        let query = diesel::update(job::table.find(id).filter(job::leased_by.eq(worker)).filter(job::state.eq("running"))).set((
+    pub async fn retry_job(&mut self, lease: &Lease, outcome: Option<&str>, message: &str, not_before: DateTime<Utc>, faults: i32) -> Result<()> {
+        let held = job::table.find(lease.job()).filter(job::fence.eq(lease.fence())).filter(job::state.eq("running"));
+        let query = diesel::update(held).set((
             job::state.eq("queued"),
             job::outcome.eq(outcome),
             job::message.eq(message),
             job::step.eq(""),
             job::not_before.eq(not_before),
-            job::leased_by.eq(None::<Uuid>),
+            job::faults.eq(faults),
             job::leased_until.eq(None::<DateTime<Utc>>),
         ));
         one_row(query.execute(self.conn()?).await?)
     }
 
-    /// A job that waits is let run now.
+    /// Cancels a job that is not running, or whose lease is over.
+    ///
+    /// # Errors
+    /// [`crate::StoreError::Conflict`] with `job_running` when it is under lease or has ended.
+    pub async fn cancel_job(&mut self, id: Uuid, now: DateTime<Utc>, why: &str) -> Result<()> {
+        let open = job::table.find(id).filter(job::state.eq("queued").or(job::state.eq("running").and(job::leased_until.le(now))));
+        let query = diesel::update(open).set((
+            job::state.eq("failed"),
+            job::outcome.eq("cancelled"),
+            job::message.eq(why),
+            job::step.eq(""),
+            job::finished_at.eq(now),
+            job::fence.eq(job::fence + 1),
+            job::leased_until.eq(None::<DateTime<Utc>>),
+        ));
+        if query.execute(self.conn()?).await? == 1 { Ok(()) } else { Err(crate::StoreError::Conflict("job_running".into())) }
+    }
+
+    /// Cancels the jobs of a device that wait.
     ///
     /// # Errors
     /// [`crate::StoreError`].
-    pub async fn hurry_job(&mut self, credential: Uuid, now: DateTime<Utc>) -> Result<Option<Uuid>> {
-        let query = diesel::update(job::table.filter(job::credential_id.eq(credential)).filter(job::state.eq("queued")))
-            .set(job::not_before.eq(now))
-            .returning(job::id);
+    pub async fn cancel_jobs_on(&mut self, on: Uuid, now: DateTime<Utc>, why: &str) -> Result<()> {
+        let waiting: Vec<Uuid> = job::table.filter(job::device_id.eq(on)).filter(job::state.eq("queued")).select(job::id).load(self.conn()?).await?;
+        for id in waiting {
+            self.cancel_job(id, now, why).await?;
+        }
+        Ok(())
+    }
+
+    /// A job of the same task that waits is let run now.
+    ///
+    /// # Errors
+    /// [`crate::StoreError`].
+    pub async fn hurry_job(&mut self, of: Uuid, task: &str, now: DateTime<Utc>) -> Result<Option<Uuid>> {
+        let waiting = job::table.filter(job::account_id.eq(of)).filter(job::state.eq("queued")).filter(job::task.eq(task));
+        let query = diesel::update(waiting).set(job::not_before.eq(now)).returning(job::id);
         Ok(query.get_result(self.conn()?).await.optional()?)
+    }
+
+    /// The check of an account that waits, if there is one.
+    ///
+    /// # Errors
+    /// [`crate::StoreError`].
+    pub async fn waiting_check(&mut self, of: Uuid) -> Result<Option<Uuid>> {
+        let waiting = job::table.filter(job::account_id.eq(of)).filter(job::state.eq("queued")).filter(job::task.eq("check"));
+        Ok(waiting.select(job::id).for_update().first(self.conn()?).await.optional()?)
     }
 
     /// A job with names.
     ///
     /// # Errors
     /// [`crate::StoreError::NotFound`].
-    pub async fn job_view(&mut self, id: Uuid) -> Result<JobView> {
-        let sql = format!("{JOBS} WHERE j.id = $1");
-        Ok(statement(sql).bind::<sql_types::Uuid, _>(id).get_result(self.conn()?).await?)
+    pub async fn job_view(&mut self, viewer: Uuid, now: DateTime<Utc>, id: Uuid) -> Result<JobView> {
+        let sql = format!("{JOBS} WHERE j.id = $3");
+        let query = statement(sql).bind::<sql_types::Uuid, _>(viewer).bind::<sql_types::Timestamptz, _>(now).bind::<sql_types::Uuid, _>(id);
+        Ok(query.get_result(self.conn()?).await?)
     }
 
     /// Jobs on what somebody holds a level on, newest first.
@@ -496,25 +537,5 @@ impl Tx {
             .bind::<sql_types::Uuid, _>(before_id)
             .bind::<sql_types::BigInt, _>(filter.most);
         Ok(query.load(self.conn()?).await?)
-    }
-
-    /// When logins to an account failed lately, for the lockout budget.
-    ///
-    /// # Errors
-    /// [`crate::StoreError`].
-    pub async fn failed_logins(&mut self, credential: Uuid, since: DateTime<Utc>) -> Result<Vec<DateTime<Utc>>> {
-        let query = failed_login::table.filter(failed_login::credential_id.eq(credential)).filter(failed_login::at.gt(since)).select(failed_login::at);
-        Ok(query.load(self.conn()?).await?)
-    }
-
-    /// Notes a login that failed.
-    ///
-    /// # Errors
-    /// [`crate::StoreError`].
-    pub async fn note_failed_login(&mut self, credential: Uuid, now: DateTime<Utc>) -> Result<()> {
-        let organisation = self.organisation();
-        let values = (failed_login::organisation.eq(organisation), failed_login::credential_id.eq(credential), failed_login::at.eq(now));
-        diesel::insert_into(failed_login::table).values(values).execute(self.conn()?).await?;
-        Ok(())
     }
 }

@@ -127,10 +127,10 @@ async fn compare(store: &Store, recipe: &Recipe) {
     let mut tx = store.begin(org).await.unwrap();
     for person in people {
         for folder in plain.folders.keys() {
-            assert_eq!(tx.reach_folder(person, *folder, now).await.unwrap().level, plain.level(person, *folder, now), "a folder's level");
+            assert_eq!(tx.reach_folder(person, *folder, now).await.unwrap().level(), plain.level(person, *folder, now), "a folder's level");
         }
         for credential in plain.credentials.keys() {
-            assert_eq!(tx.reach_credential(person, *credential, now).await.unwrap().level, plain.level(person, *credential, now), "a credential's level");
+            assert_eq!(tx.reach_credential(person, *credential, now).await.unwrap().level(), plain.level(person, *credential, now), "a credential's level");
         }
         let seen: BTreeSet<Uuid> = tx.visible_folders(person, now).await.unwrap().iter().map(|folder| folder.id).collect();
         assert_eq!(seen, plain.visible_folders(person, now), "the folders seen");

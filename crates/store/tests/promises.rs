@@ -266,16 +266,21 @@ async fn a_search_finds_by_words_and_devices_and_only_what_grants_reach_in_one_o
             connector: "ssh".into(),
             address: "192.0.2.77".into(),
             port: 22,
-            host_key: None,
-            operator_id: None,
+            identity: String::new(),
             created_at: at(0),
             removed_at: None,
             version: 1,
+            paused_at: None,
+            paused_why: String::new(),
         };
         tx.add_device(&unit).await.unwrap();
         for (name, place, on) in [("North ridge pump", open, None), ("duty", open, Some(device)), ("North ridge spare", shut, None)] {
-            let row = CredentialRow { device_id: on, ..rig::credential(org, place, name) };
+            let row: CredentialRow = rig::credential(org, place, name);
             tx.add_credential(&row).await.unwrap();
+            if on.is_some() {
+                let account = tx.ensure_account(&unit, name, at(0)).await.unwrap();
+                tx.enroll(&account, &unit, row.id, person, at(0)).await.unwrap();
+            }
         }
         let grant = GrantRow {
             id: Uuid::now_v7(),

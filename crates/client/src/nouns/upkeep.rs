@@ -95,6 +95,11 @@ pub enum Upkeep {
         #[arg(long, default_value_t = 50)]
         most: usize,
     },
+    /// Cancel a job that waits
+    Cancel {
+        /// Its identifier: jexlin -o json upkeep jobs
+        job: Uuid,
+    },
     /// Follow the jobs as they run
     Watch,
 }
@@ -157,7 +162,7 @@ impl Run {
     pub fn upkeep(&self, command: Upkeep) -> Done {
         match command {
             Upkeep::List => {
-                let columns: [Column; 7] = [
+                let columns: [Column; 8] = [
                     ("credential", "credential_path"),
                     ("device", "device"),
                     ("last check", "check_outcome"),
@@ -165,6 +170,7 @@ impl Run {
                     ("rotated", "rotated_at"),
                     ("next check", "next_check_at"),
                     ("next rotation", "next_rotation_at"),
+                    ("rotation owed since", "rotation_owed_at"),
                 ];
                 output::list(self.format, &self.link.list::<UpkeepItem>("/api/v1/upkeep", None)?, &columns, "No account on a device is known to you.")
             }
@@ -182,6 +188,10 @@ impl Run {
                 let credential = credential.map(|path| find::credential(&self.link, &path)).transpose()?.map(|id| id.to_string()).unwrap_or_default();
                 let address = format!("/api/v1/jobs?credential={credential}&state={}", query(&state.unwrap_or_default()));
                 output::list(self.format, &self.link.list::<Job>(&address, Some(most))?, &JOB, "There are no such jobs.")
+            }
+            Upkeep::Cancel { job } => {
+                let job: Job = self.link.post(&format!("/api/v1/jobs/{job}/cancel"), &json!({}))?;
+                output::one(self.format, &job, &JOB)
             }
             Upkeep::Watch => self.watch(),
         }

@@ -118,12 +118,9 @@ pub mod mark {
 /// What reaches somebody on one target, as read from the store or computed by [`plain`].
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct Reach {
-    /// Who.
-    pub subject: Uuid,
-    /// The credential or folder.
-    pub target: Uuid,
-    /// The highest level of a grant that reaches the subject and has not ended.
-    pub level: Option<Level>,
+    subject: Uuid,
+    target: Uuid,
+    level: Option<Level>,
 }
 
 /// Proof that a subject holds at least `L` on a target. Only [`Reach::allow`] makes one.
@@ -172,6 +169,19 @@ pub enum Denied {
 }
 
 impl Reach {
+    /// What reaches `subject` on the credential or folder `target`, as the store read it. Only the
+    /// store calls this; a lint forbids it elsewhere.
+    #[must_use]
+    pub const fn from_store(subject: Uuid, target: Uuid, level: Option<Level>) -> Self {
+        Self { subject, target, level }
+    }
+
+    /// The highest level of a grant that reaches the subject and has not ended.
+    #[must_use]
+    pub const fn level(&self) -> Option<Level> {
+        self.level
+    }
+
     /// The one decision about levels: demands at least `L`.
     ///
     /// # Errors

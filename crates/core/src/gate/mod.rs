@@ -153,7 +153,7 @@ mod tests {
     }
 
     fn allowed() -> Allowed<mark::Reveal> {
-        Reach { subject: id(1), target: id(2), level: Some(Level::Reveal) }.allow().unwrap()
+        Reach::from_store(id(1), id(2), Some(Level::Reveal)).allow().unwrap()
     }
 
     #[test]

@@ -2,6 +2,8 @@
 
 use serde::{Deserialize, Serialize};
 
+use crate::upkeep::ConnectRules;
+
 /// The settings of an organisation. What was never set has its default.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields, default)]
@@ -31,6 +33,13 @@ pub struct Settings {
     /// People see the names of what they cannot open, but for what is in closed folders, and may ask
     /// its stewards for it.
     pub names_beyond: bool,
+    /// Where the service may connect to: networks and ports, as
+    /// [`ConnectRule`](crate::upkeep::ConnectRule) reads them. Empty: everywhere but to the machine
+    /// itself and to link-local addresses.
+    pub connect_to: Vec<String>,
+    /// A device without a confirmed identity is trusted at first contact: a password is sent to
+    /// whatever answers at its address.
+    pub trust_first_contact: bool,
     /// A revealed secret hides itself after so many seconds.
     pub hide_seconds: u16,
     /// The clipboard is cleared after so many seconds.
@@ -52,6 +61,8 @@ impl Default for Settings {
             adds_at_top: false,
             shares: true,
             names_beyond: false,
+            connect_to: vec![],
+            trust_first_contact: false,
             hide_seconds: 30,
             clipboard_seconds: 30,
         }
@@ -67,6 +78,10 @@ impl Settings {
         let within = |name: &'static str, value: u32, least: u32, most: u32| {
             if (least..=most).contains(&value) { Ok(()) } else { Err((name, format!("{value} is not between {least} and {most}"))) }
         };
+        if self.connect_to.len() > 200 {
+            return Err(("connect_to", "there are at most 200 rules".to_owned()));
+        }
+        ConnectRules::new(&self.connect_to, vec![]).map_err(|problem| ("connect_to", problem))?;
         within("bin_days", self.bin_days.into(), 0, 3650)?;
         within("old_days", self.old_days.into(), 0, 3650)?;
         within("expires_soon_days", self.expires_soon_days.into(), 0, 365)?;

@@ -5,20 +5,21 @@
 //! the one the device has. It knows nothing of SSH or PostgreSQL: a worker performs each
 //! [`rotation::Next`] and tells the machine what it [`rotation::Heard`].
 
+pub mod account;
+mod binding;
 mod budget;
+mod connect;
+pub mod identity;
 mod plan;
 pub mod rotation;
 
-use std::marker::PhantomData;
-
-use chrono::{DateTime, Utc};
 use serde::{Deserialize, Serialize};
-use uuid::Uuid;
+
+pub use binding::{Account, Binding, BoundLogin, DeviceFacts, Endpoint, Lease, NoPermit, Operator, Role, RoleMark, SendPermit, StoredBinding, Suspended};
 
 pub use budget::{BUDGET_PER_HOUR, budget_allows};
+pub use connect::{ConnectRule, ConnectRules};
 pub use plan::{Hours, OutOfStep, Plan, PlanProblem, Recurrence, day_of, spread};
-
-use crate::vault;
 
 /// What a check found.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
@@ -74,66 +75,6 @@ impl RotationOutcome {
     }
 }
 
-/// A mark for [`JobPass`]: the job's own credential.
-#[derive(Debug)]
-pub struct Account;
-/// A mark for [`JobPass`]: the operator of the job's device.
-#[derive(Debug)]
-pub struct Operator;
-
-/// Proof that a job holds its lease and so may open a credential. Only [`Lease`] makes one.
-#[derive(Debug)]
-pub struct JobPass<M> {
-    credential: Uuid,
-    mark: PhantomData<M>,
-}
-
-impl<M> vault::sealed::Sealed for JobPass<M> {}
-impl<M> vault::Pass for JobPass<M> {
-    fn credential(&self) -> Uuid {
-        self.credential
-    }
-}
-
-/// A job under lease, as the store handed it out.
-#[derive(Clone, Debug)]
-pub struct Lease {
-    /// The job.
-    pub job: Uuid,
-    /// The credential whose account is checked or changed.
-    pub credential: Uuid,
-    /// The operator credential of the device, if it has one.
-    pub operator: Option<Uuid>,
-    /// Until when the lease holds.
-    pub until: DateTime<Utc>,
-}
-
-/// The lease is over; another worker may have the job.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, thiserror::Error)]
-#[error("the lease of this job is over")]
-pub struct LeaseOver;
-
-impl Lease {
-    /// A pass for the job's own credential.
-    ///
-    /// # Errors
-    /// [`LeaseOver`].
-    pub fn pass(&self, now: DateTime<Utc>) -> Result<JobPass<Account>, LeaseOver> {
-        if now < self.until { Ok(JobPass { credential: self.credential, mark: PhantomData }) } else { Err(LeaseOver) }
-    }
-
-    /// A pass for the operator of the job's device.
-    ///
-    /// # Errors
-    /// [`LeaseOver`], also when there is no operator.
-    pub fn operator_pass(&self, now: DateTime<Utc>) -> Result<JobPass<Operator>, LeaseOver> {
-        match self.operator {
-            Some(credential) if now < self.until => Ok(JobPass { credential, mark: PhantomData }),
-            _ => Err(LeaseOver),
-        }
-    }
-}
-
 /// How long to wait before trying a job in doubt again: doubling from one minute to one hour.
 #[must_use]
 pub fn back_off(attempt: i32) -> chrono::TimeDelta {
@@ -144,15 +85,6 @@ pub fn back_off(attempt: i32) -> chrono::TimeDelta {
 #[cfg(test)]
 mod tests {
     use super::*;
-
-    #[test]
-    fn a_lease_that_is_over_opens_nothing() {
-        let at = |n| DateTime::from_timestamp(n, 0).unwrap();
-        let lease = Lease { job: Uuid::nil(), credential: Uuid::from_u128(1), operator: None, until: at(10) };
-        assert_eq!(vault::Pass::credential(&lease.pass(at(9)).unwrap()), Uuid::from_u128(1));
-        assert!(lease.pass(at(10)).is_err());
-        assert!(lease.operator_pass(at(9)).is_err());
-    }
 
     #[test]
     fn back_off_doubles_up_to_an_hour() {

@@ -123,3 +123,18 @@ pub fn open(pass: &impl Pass, key: &OrganisationKey, wrapped: &WrappedKey, place
     }
     key.unwrap_data_key(place.organisation, place.credential, wrapped)?.open(place, sealed)
 }
+
+/// Opens a password for the one endpoint that it may be sent to.
+///
+/// # Errors
+/// As [`open`].
+pub fn open_for_device<R: crate::upkeep::RoleMark>(
+    permit: &crate::upkeep::SendPermit<R>,
+    login: &str,
+    key: &OrganisationKey,
+    wrapped: &WrappedKey,
+    place: &Place<'_>,
+    sealed: &Sealed,
+) -> Result<crate::upkeep::BoundLogin<R>, SealProblem> {
+    Ok(permit.bind(login, place.version, open(permit, key, wrapped, place, sealed)?))
+}

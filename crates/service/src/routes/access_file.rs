@@ -412,7 +412,7 @@ async fn make(acting: &mut Acting, brought: &mut Brought) -> Answer<()> {
         ));
     }
     for id in &batch.closed {
-        if acting.tx()?.reach_folder(me, *id, now).await?.level != Some(Level::Steward) {
+        if acting.tx()?.reach_folder(me, *id, now).await?.level() != Some(Level::Steward) {
             return Err(Fault::conflict(
                 "would-shut-you-out",
                 format!("After this you would no longer be a steward of {}.", path_of(id)),

@@ -1,25 +1,58 @@
 //! Devices.
 
-use jexlin_api::{ChangeDevice, Device, NewDevice, Page};
-use jexlin_core::access::mark;
-use jexlin_store::DeviceRow;
-use rocket::{Route, delete, get, patch, post, routes};
+use jexlin_api::{BindingsConfirmed, ChangeDevice, Device, DeviceBinding, DeviceIdentity, NewDevice, OperatorScope, Page};
+use jexlin_core::access::{Level, mark};
+use jexlin_core::upkeep::account::check_login;
+use jexlin_core::upkeep::identity::Identity;
+use jexlin_core::upkeep::{Endpoint, Role, Suspended};
+use jexlin_store::{DeviceRow, ScopeEntry};
+use rocket::{Route, delete, get, patch, post, put, routes};
 use uuid::Uuid;
 
 use super::bin::removal;
 use super::exchange::{Body, IfMatch, Sent, Versioned, id, maybe_id, page, paging};
 use super::folders::allow_folder;
 use super::people::named;
+use super::secrets::through;
+use super::vault::allow_credential;
 use crate::acting::Acting;
+use crate::judging;
 use crate::problem::{Answer, Fault};
+use crate::work::device_facts;
 
 pub fn routes() -> Vec<Route> {
-    routes![devices, add_device, read_device, change_device, remove_device]
+    routes![devices, add_device, read_device, change_device, remove_device, read_identity, confirm_bindings, resume, read_scope, set_scope]
 }
 
-async fn show_device(acting: &mut Acting, row: DeviceRow) -> Answer<Device> {
+fn show_identity(identity: &Identity) -> DeviceIdentity {
+    DeviceIdentity { kind: identity.word().into(), fingerprint: identity.fingerprint(), line: identity.to_line() }
+}
+
+/// A device as the interface shows it.
+pub async fn show_device(acting: &mut Acting, row: DeviceRow) -> Answer<Device> {
+    let (person, now) = (acting.person.id, acting.now);
     let place = acting.tx()?.path_of(row.folder_id).await?;
     let accounts = acting.tx()?.accounts_on(row.id).await?;
+    let (settings, _) = judging::settings(acting.tx()?).await?;
+    let facts = device_facts(&acting.app, &row, &settings)?;
+    let (mut operator, mut bindings) = (None, vec![]);
+    for view in acting.tx()?.bindings_on(row.id).await? {
+        let stored = view.binding.stored();
+        if stored.role == Role::Operator {
+            operator = Some(stored.credential);
+        }
+        let approach = acting.tx()?.approach(person, stored.credential, now).await?;
+        let known = approach.reach.level().is_some();
+        bindings.push(DeviceBinding {
+            credential: stored.credential,
+            credential_path: if known { approach.path } else { String::new() },
+            role: stored.role.word().into(),
+            login: if known { view.login } else { String::new() },
+            confirmed_at: view.confirmed_at,
+            suspended: stored.check(&facts).err().map(|why| why.to_string()).unwrap_or_default(),
+        });
+    }
+    let identity = Identity::parse_lines(&row.identity).map_err(Fault::internal)?;
     Ok(Device {
         id: row.id,
         name: row.name,
@@ -28,11 +61,27 @@ async fn show_device(acting: &mut Acting, row: DeviceRow) -> Answer<Device> {
         connector: row.connector,
         address: row.address,
         port: u16::try_from(row.port).unwrap_or(0),
-        host_key: row.host_key,
-        operator: row.operator_id,
+        identity: identity.iter().map(show_identity).collect(),
+        bindings,
+        operator,
         accounts,
+        paused_at: row.paused_at,
+        paused_why: row.paused_why,
         version: row.version,
     })
+}
+
+/// A device that the asker is a steward of. One that they may not know of does not exist for them.
+async fn device_for_stewards(acting: &mut Acting, device: Uuid) -> Answer<DeviceRow> {
+    let row = acting.tx()?.device(device).await.map_err(|_| Fault::unknown("device"))?;
+    let (person, now) = (acting.person.id, acting.now);
+    let reach = acting.tx()?.reach_folder(person, row.folder_id, now).await?;
+    if reach.level().is_none() {
+        return Err(Fault::unknown("device"));
+    }
+    acting.naming(device, &row.name);
+    reach.allow::<mark::Steward>()?;
+    Ok(row)
 }
 
 /// The devices in folders that the asker may know of.
@@ -59,11 +108,91 @@ fn check_address(address: &str) -> Answer<String> {
     if good { Ok(text.to_owned()) } else { Err(Fault::field("address", "it is a host name or an IP address")) }
 }
 
-/// Whoever names an operator lets the device's jobs sign in with it: that takes `use` on it.
-async fn check_operator(acting: &mut Acting, operator: Uuid) -> Answer<()> {
+/// Demands that the asker may see a credential's password at this moment, its gates passed.
+async fn pass_reveal(acting: &mut Acting, credential: Uuid, what: &'static str) -> Answer<()> {
     let (person, now) = (acting.person.id, acting.now);
-    let reach = acting.tx()?.reach_credential(person, operator, now).await?;
-    reach.allow::<mark::Use>().map(|_| ()).map_err(|denied| if reach.level.is_none() { Fault::unknown("operator credential") } else { denied.into() })
+    let approach = acting.tx()?.approach(person, credential, now).await?;
+    if approach.reach.level().is_none() {
+        return Err(Fault::unknown(what));
+    }
+    let allowed = approach.reach.allow::<mark::Reveal>()?;
+    through(acting, &allowed, approach.gate).await?;
+    Ok(())
+}
+
+/// Records on a credential that its password may be sent somewhere, with what is recorded already.
+async fn record_binding(acting: &mut Acting, credential: Uuid, on: &DeviceRow, role: Role) -> Answer<()> {
+    let place = super::access::place_of(acting, credential).await?;
+    acting
+        .beside(
+            "binding.confirm",
+            "credential",
+            credential,
+            &place,
+            &[
+                ("device", on.name.clone()),
+                ("as", role.word().to_owned()),
+                ("endpoint", format!("{} port {}", on.address, on.port)),
+                ("identity", identity_words(&on.identity)),
+            ],
+        )
+        .await
+}
+
+fn identity_words(lines: &str) -> String {
+    let all = Identity::parse_lines(lines).unwrap_or_default();
+    if all.is_empty() { "none yet".into() } else { all.iter().map(Identity::fingerprint).collect::<Vec<_>>().join(", ") }
+}
+
+/// Makes a credential the password of an account of a device. It takes `steward` on the device, and
+/// of a credential that exists, that its password may be seen at this moment.
+pub async fn enroll(acting: &mut Acting, credential: Uuid, login: &str, device: Uuid, is_new: bool) -> Answer<()> {
+    let row = acting.tx()?.device(device).await.map_err(|_| Fault::unknown("device"))?;
+    let (person, now) = (acting.person.id, acting.now);
+    let reach = acting.tx()?.reach_folder(person, row.folder_id, now).await?;
+    if reach.level().is_none() {
+        return Err(Fault::unknown("device"));
+    }
+    reach.allow::<mark::Steward>()?;
+    if !is_new {
+        pass_reveal(acting, credential, "credential").await?;
+    }
+    check_login(login).map_err(|problem| Fault::field("user_name", problem))?;
+    let account = acting.tx()?.ensure_account(&row, login, now).await?;
+    acting.tx()?.enroll(&account, &row, credential, person, now).await?;
+    acting.noting("device", row.name.clone());
+    record_binding(acting, credential, &row, Role::Account).await
+}
+
+/// Makes a credential the operator of a device. It takes that its password may be seen at this
+/// moment, and that its stewards allow it there; a steward of it allows it by naming it.
+async fn make_operator(acting: &mut Acting, on: &DeviceRow, operator: Uuid) -> Answer<()> {
+    let (person, now) = (acting.person.id, acting.now);
+    pass_reveal(acting, operator, "operator credential").await?;
+    if !acting.tx()?.is_in_operator_scope(operator, on.id).await? {
+        let reach = acting.tx()?.reach_credential(person, operator, now).await?;
+        if reach.level() < Some(Level::Steward) {
+            return Err(Fault::forbidden(
+                "The stewards of this credential have not allowed it as an operator on this device.",
+                "Ask one of them: `jexlin credential operator-scope`.",
+            ));
+        }
+        acting.tx()?.add_operator_scope(operator, &ScopeEntry::Device(on.id)).await?;
+        let place = super::access::place_of(acting, operator).await?;
+        acting.beside("credential.operator-scope", "credential", operator, &place, &[("added", on.name.clone())]).await?;
+    }
+    acting.tx()?.unbind_operator(on.id).await?;
+    acting.tx()?.bind(operator, on, Role::Operator, person, now).await?;
+    acting.noting("operator", operator.to_string());
+    record_binding(acting, operator, on, Role::Operator).await
+}
+
+fn read_identity_lines(lines: &[String]) -> Answer<String> {
+    if lines.len() > 16 {
+        return Err(Fault::field("identity", "a device has at most 16 identities"));
+    }
+    let all = lines.iter().map(|line| Identity::parse(line)).collect::<Result<Vec<_>, _>>().map_err(|problem| Fault::field("identity", problem))?;
+    Ok(Identity::to_lines(&all))
 }
 
 /// Adds a device.
@@ -72,9 +201,9 @@ async fn check_operator(acting: &mut Acting, operator: Uuid) -> Answer<()> {
 pub async fn add_device(mut acting: Acting, body: Body<NewDevice>) -> Answer<Versioned<Device>> {
     let Body(body) = body;
     acting.intends("device.add", "device", None, &body.name);
-    allow_folder::<mark::Edit>(&mut acting, body.folder).await?;
-    if let Some(operator) = body.operator {
-        check_operator(&mut acting, operator).await?;
+    let held = allow_folder::<mark::Edit>(&mut acting, body.folder).await?.held();
+    if (body.operator.is_some() || !body.identity.is_empty()) && held < Level::Steward {
+        return Err(Fault::forbidden("Who a device is, and who operates it, is decided by a steward of its folder.", "Ask one, or add it without."));
     }
     let row = DeviceRow {
         id: Uuid::now_v7(),
@@ -84,15 +213,20 @@ pub async fn add_device(mut acting: Acting, body: Body<NewDevice>) -> Answer<Ver
         connector: "ssh".into(),
         address: check_address(&body.address)?,
         port: i32::from(body.port.unwrap_or(22)).max(1),
-        host_key: None,
-        operator_id: body.operator,
+        identity: read_identity_lines(&body.identity)?,
         created_at: acting.now,
         removed_at: None,
         version: 1,
+        paused_at: None,
+        paused_why: String::new(),
     };
     acting.tx()?.add_device(&row).await?;
     acting.naming(row.id, &row.name);
     acting.noting("address", format!("{} port {}", row.address, row.port));
+    acting.noting("identity", identity_words(&row.identity));
+    if let Some(operator) = body.operator {
+        make_operator(&mut acting, &row, operator).await?;
+    }
     let shown = show_device(&mut acting, row).await?;
     acting.done().await?;
     Ok(Versioned(1, shown))
@@ -116,9 +250,7 @@ pub async fn change_device(mut acting: Acting, device: &str, version: IfMatch, b
     let Body(body) = body;
     let target = id(device)?;
     acting.intends("device.change", "device", Some(target), "");
-    let mut row = acting.tx()?.device(target).await.map_err(|_| Fault::unknown("device"))?;
-    allow_folder::<mark::Steward>(&mut acting, row.folder_id).await?;
-    acting.naming(target, &row.name);
+    let mut row = device_for_stewards(&mut acting, target).await?;
     if let Some(name) = &body.name {
         row.name = named("name", name)?;
         acting.noting("name", row.name.clone());
@@ -131,14 +263,18 @@ pub async fn change_device(mut acting: Acting, device: &str, version: IfMatch, b
         row.port = i32::from(port).max(1);
         acting.noting("port", row.port.to_string());
     }
-    if let Some(operator) = body.operator {
-        check_operator(&mut acting, operator).await?;
-        row.operator_id = Some(operator);
-        acting.noting("operator", operator.to_string());
+    if let Some(lines) = &body.identity {
+        row.identity = read_identity_lines(lines)?;
+        acting.noting("identity", identity_words(&row.identity));
     }
-    if body.accept_new_key || body.address.is_some() || body.port.is_some() {
-        row.host_key = None;
-        acting.noting("host_key", "forgotten; the next contact pins anew");
+    if body.no_operator {
+        acting.tx()?.unbind_operator(target).await?;
+        acting.noting("operator", "none");
+    }
+    if let Some(operator) = body.operator {
+        // Another operator may be one that the device takes.
+        (row.paused_at, row.paused_why) = (None, String::new());
+        make_operator(&mut acting, &row, operator).await?;
     }
     row.version = version.0;
     acting.tx()?.change_device(&row).await?;
@@ -154,13 +290,13 @@ pub async fn change_device(mut acting: Acting, device: &str, version: IfMatch, b
 pub async fn remove_device(mut acting: Acting, device: &str, version: IfMatch) -> Answer<()> {
     let target = id(device)?;
     acting.intends("device.remove", "device", Some(target), "");
-    let mut row = acting.tx()?.device(target).await.map_err(|_| Fault::unknown("device"))?;
-    allow_folder::<mark::Steward>(&mut acting, row.folder_id).await?;
-    acting.naming(target, &row.name);
+    let mut row = device_for_stewards(&mut acting, target).await?;
     if acting.tx()?.accounts_on(target).await? > 0 {
         return Err(Fault::conflict("has-accounts", "Credentials are accounts of this device.", "Take them off the device or remove them first."));
     }
-    row.removed_at = Some(acting.now);
+    let now = acting.now;
+    acting.tx()?.cancel_jobs_on(target, now, "the device was removed").await?;
+    row.removed_at = Some(now);
     row.version = version.0;
     let path = format!("{}/{}", acting.tx()?.path_of(row.folder_id).await?, row.name);
     let removal = removal(&acting, "device", target, path, row.folder_id, 0);
@@ -169,4 +305,143 @@ pub async fn remove_device(mut acting: Acting, device: &str, version: IfMatch) -
     acting.tx()?.device_removed_by(target, removal.id).await?;
     acting.done().await?;
     Ok(())
+}
+
+/// Reads who answers at a device's address, without sending anything to it.
+#[utoipa::path(context_path = "", responses((status = 200, body = Page<DeviceIdentity>)))]
+#[post("/api/v1/devices/<device>/read-identity")]
+pub async fn read_identity(mut acting: Acting, device: &str) -> Answer<Sent<Page<DeviceIdentity>>> {
+    let target = id(device)?;
+    acting.intends("device.read-identity", "device", Some(target), "");
+    let row = device_for_stewards(&mut acting, target).await?;
+    let (settings, _) = judging::settings(acting.tx()?).await?;
+    let facts = device_facts(&acting.app, &row, &settings)?;
+    acting.done().await?;
+    let endpoint = Endpoint::to_look_at(acting.organisation(), target, facts.address, facts.port, facts.rules);
+    let shown = acting.app.ssh.read_identity(&endpoint).await.map_err(|why| {
+        Fault::conflict("unreachable", format!("The device shows no identity: {why}."), "Check its address and port, or enter its identity by hand.")
+    })?;
+    let mut items = vec![];
+    for presented in shown {
+        items.push(show_identity(&Identity::HostKey(presented.key)));
+        if let Some(authority) = presented.authority {
+            items.push(show_identity(&Identity::HostAuthority(authority)));
+        }
+    }
+    items.dedup_by(|a, b| a.line == b.line);
+    Ok(Sent(Page { items, next: None }))
+}
+
+/// Confirms the suspended bindings of a device as it is now: those whose password the asker may see.
+#[utoipa::path(context_path = "", responses((status = 200, body = BindingsConfirmed)))]
+#[post("/api/v1/devices/<device>/confirm-bindings")]
+pub async fn confirm_bindings(mut acting: Acting, device: &str, version: IfMatch) -> Answer<Sent<BindingsConfirmed>> {
+    let target = id(device)?;
+    acting.intends("device.confirm-bindings", "device", Some(target), "");
+    let row = device_for_stewards(&mut acting, target).await?;
+    if row.version != version.0 {
+        return Err(Fault::stale());
+    }
+    let (person, now) = (acting.person.id, acting.now);
+    let (settings, _) = judging::settings(acting.tx()?).await?;
+    let facts = device_facts(&acting.app, &row, &settings)?;
+    if row.identity.is_empty() && !settings.trust_first_contact {
+        return Err(Fault::conflict("no-identity", "Nobody has confirmed the device's identity yet.", "Confirm it first: `jexlin device identity`."));
+    }
+    let (mut confirmed, mut left) = (0, 0);
+    for view in acting.tx()?.bindings_on(target).await? {
+        let stored = view.binding.stored().clone();
+        if !matches!(stored.check(&facts), Err(Suspended::Changed | Suspended::NoIdentity)) {
+            continue;
+        }
+        if pass_reveal(&mut acting, stored.credential, "credential").await.is_err() {
+            left += 1;
+            continue;
+        }
+        acting.tx()?.bind(stored.credential, &row, stored.role, person, now).await?;
+        record_binding(&mut acting, stored.credential, &row, stored.role).await?;
+        confirmed += 1;
+    }
+    acting.noting("confirmed", confirmed.to_string());
+    acting.noting("left", left.to_string());
+    let shown = show_device(&mut acting, row).await?;
+    acting.done().await?;
+    Ok(Sent(BindingsConfirmed { confirmed, left, device: shown }))
+}
+
+/// Lets jobs use the operator of a paused device again.
+#[utoipa::path(context_path = "", responses((status = 200, body = Device)))]
+#[post("/api/v1/devices/<device>/resume")]
+pub async fn resume(mut acting: Acting, device: &str, version: IfMatch) -> Answer<Versioned<Device>> {
+    let target = id(device)?;
+    acting.intends("device.resume", "device", Some(target), "");
+    let mut row = device_for_stewards(&mut acting, target).await?;
+    (row.paused_at, row.paused_why, row.version) = (None, String::new(), version.0);
+    acting.tx()?.change_device(&row).await?;
+    row.version += 1;
+    let shown = show_device(&mut acting, row).await?;
+    acting.done().await?;
+    acting.app.wake.notify_one();
+    Ok(Versioned(shown.version, shown))
+}
+
+async fn show_scope(acting: &mut Acting, credential: Uuid) -> Answer<OperatorScope> {
+    let mut scope = OperatorScope::default();
+    for entry in acting.tx()?.operator_scope(credential).await? {
+        match entry {
+            ScopeEntry::Device(device) => {
+                if let Ok(row) = acting.tx()?.device(device).await {
+                    scope.paths.push(format!("{}/{}", acting.tx()?.path_of(row.folder_id).await?, row.name));
+                }
+                scope.devices.push(device);
+            }
+            ScopeEntry::Folder(folder) => {
+                scope.paths.push(acting.tx()?.path_of(folder).await?);
+                scope.folders.push(folder);
+            }
+        }
+    }
+    scope.paths.sort();
+    Ok(scope)
+}
+
+/// Where a credential may be used as an operator, for its stewards.
+#[utoipa::path(context_path = "", responses((status = 200, body = OperatorScope)))]
+#[get("/api/v1/credentials/<credential>/operator-scope")]
+pub async fn read_scope(mut acting: Acting, credential: &str) -> Answer<Sent<OperatorScope>> {
+    let target = id(credential)?;
+    allow_credential::<mark::Steward>(&mut acting, target).await?;
+    let shown = show_scope(&mut acting, target).await?;
+    acting.seen().await?;
+    Ok(Sent(shown))
+}
+
+/// Says where a credential may be used as an operator, in place of what was said before.
+#[utoipa::path(context_path = "", request_body = OperatorScope, responses((status = 200, body = OperatorScope)))]
+#[put("/api/v1/credentials/<credential>/operator-scope", data = "<body>")]
+pub async fn set_scope(mut acting: Acting, credential: &str, body: Body<OperatorScope>) -> Answer<Sent<OperatorScope>> {
+    let Body(body) = body;
+    let target = id(credential)?;
+    acting.intends("credential.operator-scope", "credential", Some(target), "");
+    allow_credential::<mark::Steward>(&mut acting, target).await?;
+    let (person, now) = (acting.person.id, acting.now);
+    let mut entries = vec![];
+    for device in &body.devices {
+        let row = acting.tx()?.device(*device).await.map_err(|_| Fault::unknown("device"))?;
+        if acting.tx()?.reach_folder(person, row.folder_id, now).await?.level().is_none() {
+            return Err(Fault::unknown("device"));
+        }
+        entries.push(ScopeEntry::Device(*device));
+    }
+    for folder in &body.folders {
+        if acting.tx()?.reach_folder(person, *folder, now).await?.level().is_none() {
+            return Err(Fault::unknown("folder"));
+        }
+        entries.push(ScopeEntry::Folder(*folder));
+    }
+    acting.tx()?.set_operator_scope(target, &entries).await?;
+    let shown = show_scope(&mut acting, target).await?;
+    acting.noting("scope", shown.paths.join(", "));
+    acting.done().await?;
+    Ok(Sent(shown))
 }

@@ -32,7 +32,7 @@ pub async fn may_add_at_top(acting: &mut Acting) -> Answer<()> {
 pub async fn allow_folder<L: AtLeast>(acting: &mut Acting, folder: Uuid) -> Answer<Allowed<L>> {
     let (person, now) = (acting.person.id, acting.now);
     let reach = acting.tx()?.reach_folder(person, folder, now).await?;
-    reach.allow::<L>().map_err(|denied| if reach.level.is_none() { Fault::unknown("folder") } else { denied.into() })
+    reach.allow::<L>().map_err(|denied| if reach.level().is_none() { Fault::unknown("folder") } else { denied.into() })
 }
 
 fn show_all(rows: Vec<VisibleFolder>) -> Vec<Folder> {
@@ -77,7 +77,7 @@ fn show_all(rows: Vec<VisibleFolder>) -> Vec<Folder> {
 
 async fn show(acting: &mut Acting, row: FolderRow) -> Answer<Folder> {
     let (person, now) = (acting.person.id, acting.now);
-    let level = acting.tx()?.reach_folder(person, row.id, now).await?.level;
+    let level = acting.tx()?.reach_folder(person, row.id, now).await?.level();
     let path = acting.tx()?.path_of(row.id).await?;
     let reaching = acting.tx()?.grants_reaching(Target::Folder(row.id)).await?;
     let reaching: Vec<_> = reaching.into_iter().filter(|grant| in_force(grant.ends_at, now)).collect();

@@ -93,7 +93,7 @@ pub async fn list(mut acting: Acting) -> Answer<Sent<Page<Gate>>> {
             Target::Folder(folder) => acting.tx()?.reach_folder(person, folder, now).await?,
             Target::Credential(credential) => acting.tx()?.reach_credential(person, credential, now).await?,
         };
-        if reach.level.is_some() {
+        if reach.level().is_some() {
             items.push(show_gate(&mut acting, row.id).await?);
         }
     }
@@ -456,8 +456,8 @@ async fn end(mut acting: Acting, checkout: &str, how: &str) -> Answer<Sent<Check
     }
     let now = acting.now;
     acting.tx()?.end_checkout(checkout_id, now, how).await?;
-    let rotates = crate::work::rotate_on_return(acting.tx()?, &row, now).await?;
-    acting.noting("rotation", if rotates { "queued" } else { "none" });
+    let rotates = crate::work::owe_rotation(acting.tx()?, &row, now).await?;
+    acting.noting("rotation", if rotates { "owed" } else { "none" });
     let shown = show_checkout(acting.tx()?.checkout_view(checkout_id).await?);
     acting.done().await?;
     acting.app.wake.notify_one();

@@ -30,6 +30,11 @@ pub async fn overview(mut acting: Acting) -> Answer<Sent<Overview>> {
     let failed = tx.jobs(person, now, &JobFilter { state: Some("failed".into()), most: 20, ..JobFilter::default() }).await?;
     let queued = tx.jobs(person, now, &JobFilter { state: Some("queued".into()), most: 100, ..JobFilter::default() }).await?;
     let accounts = tx.upkeep_views(person, now, None, 500).await?;
+    let (settings, _) = crate::judging::settings(tx).await?;
+    let mut devices = vec![];
+    for row in acting.tx()?.devices_to_confirm(person, now, settings.trust_first_contact).await?.into_iter().take(MOST) {
+        devices.push(super::devices::show_device(&mut acting, row).await?);
+    }
     acting.seen().await?;
     let (to_decide, asked): (Vec<_>, Vec<_>) = waiting.into_iter().partition(|row| row.person_id != person);
     let usable = approved.into_iter().filter(|row| row.person_id == person && row.checkout_id.is_none() && row.expires_at > now);
@@ -47,6 +52,7 @@ pub async fn overview(mut acting: Acting) -> Answer<Sent<Overview>> {
             .cloned()
             .map(show_view)
             .collect(),
+        devices,
         due_soon: accounts.into_iter().filter(|row| due(row.next_rotation_at)).take(MOST).map(show_view).collect(),
     }))
 }

@@ -182,10 +182,10 @@ pub async fn give_over(acting: &mut Acting, body: &HandOver) -> Answer<Vec<Strin
         }
         let target = target_of(row.folder_id, row.credential_id)?;
         let (folder, path, level) = match target {
-            Target::Folder(id) => (id, acting.tx()?.path_of(id).await?, acting.tx()?.reach_folder(me, id, now).await?.level),
+            Target::Folder(id) => (id, acting.tx()?.path_of(id).await?, acting.tx()?.reach_folder(me, id, now).await?.level()),
             Target::Credential(id) => {
                 let Ok(found) = acting.tx()?.credential(id).await else { continue };
-                (found.folder_id, place_of(acting, id).await?, acting.tx()?.reach_credential(me, id, now).await?.level)
+                (found.folder_id, place_of(acting, id).await?, acting.tx()?.reach_credential(me, id, now).await?.level())
             }
         };
         if within.as_ref().is_some_and(|within| !within.contains(&folder)) || !(duty || body.from == me || level == Some(Level::Steward)) {

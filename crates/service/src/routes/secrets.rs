@@ -44,7 +44,7 @@ pub async fn through<L: AtLeast>(acting: &mut Acting, allowed: &Allowed<L>, gate
 async fn approach<L: AtLeast>(acting: &mut Acting, target: Uuid, field: &str, number: Option<i32>) -> Answer<(Passed<L>, Option<Withheld<SealedVersion>>)> {
     let (person, now) = (acting.person.id, acting.now);
     let (Approach { reach, gate, path }, withheld) = acting.tx()?.approach_secret(person, target, now, field, number).await?;
-    if reach.level.is_none() {
+    if reach.level().is_none() {
         return Err(Fault::unknown("credential"));
     }
     acting.naming(target, &path);

@@ -4,7 +4,7 @@ use chrono::{DateTime, Utc};
 use jexlin_api::{Job, NewJob, NewPlan, Page, Plan, PlanRules, Upkeep};
 use jexlin_core::access::mark;
 use jexlin_core::upkeep::{self as core_upkeep, Hours, OutOfStep, Recurrence, day_of};
-use jexlin_store::{JobFilter, JobRow, JobView, PlanRow, StateRow, Target, UpkeepView};
+use jexlin_store::{AccountRow, JobFilter, JobRow, JobView, PlanRow, Target, UpkeepView};
 use rocket::{Route, delete, get, post, put, routes};
 use uuid::Uuid;
 
@@ -15,7 +15,7 @@ use crate::acting::Acting;
 use crate::problem::{Answer, Fault};
 
 pub fn routes() -> Vec<Route> {
-    routes![plans, add_plan, change_plan, remove_plan, accounts, jobs, job, check, rotate]
+    routes![plans, add_plan, change_plan, remove_plan, accounts, jobs, job, cancel, check, rotate]
 }
 
 /// A plan's row as core knows it.
@@ -55,8 +55,17 @@ fn fill(mut row: PlanRow, rules: PlanRules) -> Answer<PlanRow> {
     Ok(row)
 }
 
+/// What a plan is set on: a folder, or the credential that is the password of its account.
+async fn plan_target(acting: &mut Acting, row: &PlanRow) -> Answer<Target> {
+    if let Some(folder) = row.folder_id {
+        return Ok(Target::Folder(folder));
+    }
+    let account = acting.tx()?.account(row.account_id.unwrap_or_default()).await?;
+    account.credential_id.map(Target::Credential).ok_or_else(|| Fault::unknown("plan"))
+}
+
 async fn show_plan(acting: &mut Acting, row: PlanRow) -> Answer<Plan> {
-    let target = target_of(row.folder_id, row.credential_id)?;
+    let target = plan_target(acting, &row).await?;
     let place = match target {
         Target::Folder(folder) => acting.tx()?.path_of(folder).await?,
         Target::Credential(credential) => place_of(acting, credential).await?,
@@ -83,11 +92,13 @@ pub async fn plans(mut acting: Acting) -> Answer<Sent<Page<Plan>>> {
     let mut items = vec![];
     for row in rows {
         let (person, now) = (acting.person.id, acting.now);
-        let reach = match target_of(row.folder_id, row.credential_id)? {
+        // An account that has no password any more keeps its plan for the next one.
+        let Ok(target) = plan_target(&mut acting, &row).await else { continue };
+        let reach = match target {
             Target::Folder(folder) => acting.tx()?.reach_folder(person, folder, now).await?,
             Target::Credential(credential) => acting.tx()?.reach_credential(person, credential, now).await?,
         };
-        if reach.level.is_some() {
+        if reach.level().is_some() {
             items.push(show_plan(&mut acting, row).await?);
         }
     }
@@ -106,11 +117,20 @@ pub async fn add_plan(mut acting: Acting, body: Body<NewPlan>) -> Answer<Version
     acting.intends("plan.add", sort, Some(target_id), "");
     let place = allow_steward(&mut acting, target).await?;
     acting.naming(target_id, &place);
+    let account = match body.credential {
+        None => None,
+        Some(credential) => {
+            let account = acting.tx()?.account_of(credential).await?;
+            let missing =
+                || Fault::conflict("no-device", "This credential is no account of a device.", "Put it on a device first, or set the plan on a folder.");
+            Some(account.ok_or_else(missing)?.id)
+        }
+    };
     let row = PlanRow {
         id: Uuid::now_v7(),
         organisation: acting.organisation(),
         folder_id: body.folder,
-        credential_id: body.credential,
+        account_id: account,
         check_rule: None,
         out_of_step: String::new(),
         rotate_rule: None,
@@ -136,7 +156,7 @@ pub async fn change_plan(mut acting: Acting, plan: &str, version: IfMatch, body:
     let plan_id = id(plan)?;
     acting.intends("plan.change", "plan", Some(plan_id), "");
     let row = acting.tx()?.plan(plan_id).await.map_err(|_| Fault::unknown("plan"))?;
-    let target = target_of(row.folder_id, row.credential_id)?;
+    let target = plan_target(&mut acting, &row).await?;
     let place = allow_steward(&mut acting, target).await?;
     let (target_id, sort) = sort_of(target);
     acting.intends("plan.change", sort, Some(target_id), &place);
@@ -156,7 +176,7 @@ pub async fn remove_plan(mut acting: Acting, plan: &str, version: IfMatch) -> An
     let plan_id = id(plan)?;
     acting.intends("plan.remove", "plan", Some(plan_id), "");
     let mut row = acting.tx()?.plan(plan_id).await.map_err(|_| Fault::unknown("plan"))?;
-    let target = target_of(row.folder_id, row.credential_id)?;
+    let target = plan_target(&mut acting, &row).await?;
     let place = allow_steward(&mut acting, target).await?;
     let (target_id, sort) = sort_of(target);
     acting.intends("plan.remove", sort, Some(target_id), &place);
@@ -167,9 +187,9 @@ pub async fn remove_plan(mut acting: Acting, plan: &str, version: IfMatch) -> An
 }
 
 /// What upkeep knows of one credential.
-pub fn show_state(row: StateRow, place: &str, name: &str, device: Option<&str>) -> Upkeep {
+pub fn show_state(row: AccountRow, credential: Uuid, place: &str, name: &str, device: Option<&str>) -> Upkeep {
     Upkeep {
-        credential: row.credential_id,
+        credential,
         credential_path: format!("{place}/{name}"),
         device: device.unwrap_or_default().to_owned(),
         next_check_at: row.next_check_at,
@@ -178,6 +198,7 @@ pub fn show_state(row: StateRow, place: &str, name: &str, device: Option<&str>) 
         check_outcome: row.check_outcome,
         rotated_at: row.rotated_at,
         rotation_outcome: row.rotation_outcome,
+        rotation_owed_at: row.rotation_owed_at,
     }
 }
 
@@ -193,6 +214,7 @@ pub fn show_view(row: UpkeepView) -> Upkeep {
         check_outcome: row.check_outcome,
         rotated_at: row.rotated_at,
         rotation_outcome: row.rotation_outcome,
+        rotation_owed_at: row.rotation_owed_at,
     }
 }
 
@@ -208,7 +230,10 @@ pub async fn accounts(mut acting: Acting, cursor: Option<&str>, limit: Option<i6
 }
 
 /// A job as the interface shows it.
+/// Why a device could not be reached is for its stewards: to others it would tell which of its
+/// ports are open.
 pub fn show_job(row: JobView) -> Job {
+    let told = row.for_steward || row.outcome.as_deref() != Some("unreachable");
     Job {
         id: row.id,
         credential: row.credential_id,
@@ -219,7 +244,7 @@ pub fn show_job(row: JobView) -> Job {
         state: row.state,
         step: row.step,
         outcome: row.outcome,
-        message: row.message,
+        message: if told { row.message } else { "the device could not be reached; a steward of it sees why".into() },
         asked_by: row.asked_by_name,
         cause: row.cause,
         queued_at: row.queued_at,
@@ -246,19 +271,29 @@ pub async fn jobs(mut acting: Acting, credential: Option<&str>, state: Option<St
 #[utoipa::path(context_path = "", responses((status = 200, body = Job)))]
 #[get("/api/v1/jobs/<job>")]
 pub async fn job(mut acting: Acting, job: &str) -> Answer<Sent<Job>> {
-    let row = acting.tx()?.job_view(id(job)?).await.map_err(|_| Fault::unknown("job"))?;
+    let (person, now) = (acting.person.id, acting.now);
+    let row = acting.tx()?.job_view(person, now, id(job)?).await.map_err(|_| Fault::unknown("job"))?;
     allow_credential::<mark::List>(&mut acting, row.credential_id).await.map_err(|_| Fault::unknown("job"))?;
     acting.seen().await?;
     Ok(Sent(show_job(row)))
 }
 
 /// A queued job for a credential on a device.
-pub fn queued(organisation: Uuid, credential: Uuid, device: Uuid, task: &str, way: &str, cause: &str, asked_by: Option<Uuid>, now: DateTime<Utc>) -> JobRow {
+pub fn queued(
+    organisation: Uuid,
+    account: &AccountRow,
+    credential: Uuid,
+    task: &str,
+    way: &str,
+    cause: &str,
+    asked_by: Option<Uuid>,
+    now: DateTime<Utc>,
+) -> JobRow {
     JobRow {
         id: Uuid::now_v7(),
         organisation,
         credential_id: credential,
-        device_id: device,
+        device_id: account.device_id,
         task: task.to_owned(),
         way: way.to_owned(),
         state: "queued".into(),
@@ -272,39 +307,75 @@ pub fn queued(organisation: Uuid, credential: Uuid, device: Uuid, task: &str, wa
         started_at: None,
         finished_at: None,
         attempts: 0,
-        leased_by: None,
         leased_until: None,
+        account_id: account.id,
+        fence: 0,
+        faults: 0,
     }
 }
 
 async fn ask(mut acting: Acting, credential: &str, task: &str, wanted_way: Option<String>) -> Answer<Sent<Job>> {
     let target = id(credential)?;
-    let row = acting.tx()?.credential(target).await.map_err(|_| Fault::unknown("credential"))?;
-    let device = row.device_id.ok_or_else(|| Fault::conflict("no-device", "This credential is no account of a device.", "Put it on a device first."))?;
-    let device_row = acting.tx()?.device(device).await?;
-    let default = if device_row.operator_id.is_some() { "operator" } else { "self" };
-    let way = wanted_way.unwrap_or_else(|| default.to_owned());
+    let account = acting.tx()?.account_of(target).await?;
+    let account = account.ok_or_else(|| Fault::conflict("no-device", "This credential is no account of a device.", "Put it on a device first."))?;
+    let device = acting.tx()?.device(account.device_id).await?;
+    let operated = acting.tx()?.operator_of(device.id).await?.is_some();
+    let way = wanted_way.unwrap_or_else(|| if operated { "operator" } else { "self" }.to_owned());
     if !["operator", "self"].contains(&way.as_str()) {
         return Err(Fault::field("way", "it is `operator` or `self`"));
     }
-    if task == "rotation" && way == "operator" && device_row.operator_id.is_none() {
-        return Err(Fault::conflict("no-operator", "The device has no operator.", "Give it one, or rotate as the account itself: `--as-itself`."));
+    if task == "rotation" && way == "operator" {
+        if !operated {
+            return Err(Fault::conflict("no-operator", "The device has no operator.", "Give it one, or rotate as the account itself: `--as-itself`."));
+        }
+        if device.paused_at.is_some() {
+            return Err(Fault::conflict(
+                "device-paused",
+                format!("The device is paused: {}.", device.paused_why),
+                "Correct the operator's password and have a steward resume the device.",
+            ));
+        }
     }
     let (organisation, by, now) = (acting.organisation(), acting.person.id, acting.now);
     // Asking for what waits already makes it run now.
-    let job = match acting.tx()?.hurry_job(target, now).await? {
+    let job = match acting.tx()?.hurry_job(account.id, task, now).await? {
         Some(waiting) => waiting,
         None => {
-            let job = queued(organisation, target, device, task, &way, "asked", Some(by), now);
+            // A check that waits would be in the way of a rotation, which proves as much.
+            if task == "rotation"
+                && let Some(check) = acting.tx()?.waiting_check(account.id).await?
+            {
+                acting.tx()?.cancel_job(check, now, "a rotation was asked for instead").await?;
+                acting.noting("cancelled_check", check.to_string());
+            }
+            let job = queued(organisation, &account, target, task, &way, "asked", Some(by), now);
             acting.tx()?.add_job(&job).await?;
             job.id
         }
     };
+    let view = acting.tx()?.job_view(by, now, job).await?;
     acting.noting("job", job.to_string());
-    acting.noting("way", way);
-    let shown = show_job(acting.tx()?.job_view(job).await?);
+    acting.noting("way", view.way.clone());
     acting.done().await?;
     acting.app.wake.notify_one();
+    Ok(Sent(show_job(view)))
+}
+
+/// Cancels a job that waits.
+#[utoipa::path(context_path = "", responses((status = 200, body = Job)))]
+#[post("/api/v1/jobs/<job>/cancel")]
+pub async fn cancel(mut acting: Acting, job: &str) -> Answer<Sent<Job>> {
+    let target = id(job)?;
+    let (person, now) = (acting.person.id, acting.now);
+    acting.intends("upkeep.cancel", "job", Some(target), "");
+    let row = acting.tx()?.job_view(person, now, target).await.map_err(|_| Fault::unknown("job"))?;
+    acting.intends("upkeep.cancel", "credential", Some(row.credential_id), "");
+    allow_credential::<mark::Edit>(&mut acting, row.credential_id).await.map_err(|fault| fault.hide("job"))?;
+    acting.noting("job", target.to_string());
+    acting.noting("task", row.task.clone());
+    acting.tx()?.cancel_job(target, now, "cancelled by hand").await?;
+    let shown = show_job(acting.tx()?.job_view(person, now, target).await?);
+    acting.done().await?;
     Ok(Sent(shown))
 }
 

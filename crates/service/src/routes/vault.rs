@@ -15,6 +15,7 @@ use rocket::{FromForm, Route, delete, get, patch, post, routes};
 use uuid::Uuid;
 
 use super::bin::removal;
+use super::devices::enroll;
 use super::exchange::{Body, IfMatch, Sent, Versioned, id, maybe_id, page, paging};
 use super::folders::allow_folder;
 use super::kinds::{self, read_fields, show_fields};
@@ -40,10 +41,10 @@ const MOST_USED: i64 = 50;
 pub async fn allow_credential<L: AtLeast>(acting: &mut Acting, credential: Uuid) -> Answer<Allowed<L>> {
     let (person, now) = (acting.person.id, acting.now);
     let approach = acting.tx()?.approach(person, credential, now).await?;
-    if approach.reach.level.is_some() {
+    if approach.reach.level().is_some() {
         acting.naming(credential, &approach.path);
     }
-    approach.reach.allow::<L>().map_err(|denied| if approach.reach.level.is_none() { Fault::unknown("credential") } else { denied.into() })
+    approach.reach.allow::<L>().map_err(|denied| if approach.reach.level().is_none() { Fault::unknown("credential") } else { denied.into() })
 }
 
 fn show_item(row: CredentialListing, near: bool) -> CredentialItem {
@@ -209,11 +210,12 @@ pub async fn show(acting: &mut Acting, row: CredentialRow, level: Level) -> Answ
         }
     }
     let device_name = match row.device_id {
-        Some(device) => Some(tx.device(device).await?.name),
+        // The device may be in the bin.
+        Some(device) => tx.device(device).await.ok().map(|device| device.name),
         None => None,
     };
-    let state = if row.device_id.is_some() { tx.upkeep_state(row.id).await? } else { None };
-    let upkeep = state.map(|state| super::upkeep::show_state(state, &place, &row.name, device_name.as_deref()));
+    let state = if row.device_id.is_some() { tx.account_of(row.id).await? } else { None };
+    let upkeep = state.map(|state| super::upkeep::show_state(state, row.id, &place, &row.name, device_name.as_deref()));
     let mut people = [None, None];
     for (shown, person) in people.iter_mut().zip([row.created_by, row.changed_by]) {
         if let Some(person) = person {
@@ -295,13 +297,6 @@ fn user_of(fields: &BTreeMap<String, String>) -> &str {
     fields.get("user_name").map_or("", String::as_str)
 }
 
-/// Whether accounts may be put on a device: its stewards and editors decide.
-async fn check_device(acting: &mut Acting, device: Uuid) -> Answer<()> {
-    let row = acting.tx()?.device(device).await.map_err(|_| Fault::unknown("device"))?;
-    allow_folder::<mark::Edit>(acting, row.folder_id).await?;
-    Ok(())
-}
-
 fn changed_kind(kind: &Kind) -> Fault {
     Fault::conflict(
         "kind-changed",
@@ -341,13 +336,13 @@ async fn keep_secrets(acting: &mut Acting, kind: &Kind, row: &CredentialRow, sec
 /// Adds a credential whose parts have been read; for what brings things in.
 pub async fn keep_new(acting: &mut Acting, kind: &Kind, folder: Uuid, name: &str, fields: &BTreeMap<String, String>, secrets: Vec<NewSecret>) -> Answer<Uuid> {
     let rule = judging::rule_for(acting.tx()?, folder, None).await?;
-    let row = new_row(acting, kind, folder, name, fields, None)?;
+    let row = new_row(acting, kind, folder, name, fields)?;
     acting.tx()?.add_credential(&row).await?;
     keep_secrets(acting, kind, &row, &secrets, "", &rule).await?;
     Ok(row.id)
 }
 
-fn new_row(acting: &Acting, kind: &Kind, folder: Uuid, name: &str, fields: &BTreeMap<String, String>, device: Option<Uuid>) -> Answer<CredentialRow> {
+fn new_row(acting: &Acting, kind: &Kind, folder: Uuid, name: &str, fields: &BTreeMap<String, String>) -> Answer<CredentialRow> {
     let (organisation, now, by) = (acting.organisation(), acting.now, acting.person.id);
     let credential = Uuid::now_v7();
     let (_, wrapped) = acting.keys.key.generate_data_key(&mut acting.app.rng()?, organisation, credential)?;
@@ -358,7 +353,7 @@ fn new_row(acting: &Acting, kind: &Kind, folder: Uuid, name: &str, fields: &BTre
         kind: kind.name.clone(),
         name: named("name", name)?,
         fields: to_json(fields)?,
-        device_id: device,
+        device_id: None,
         data_key: wrapped.0,
         created_at: now,
         created_by: Some(by),
@@ -392,9 +387,6 @@ pub async fn add(mut acting: Acting, body: Body<NewCredential>) -> Answer<Versio
     kind.check_plain(&fields, &BTreeMap::new()).map_err(Fault::fields)?;
     kind.complete(&mut fields);
     let level = allow_folder::<mark::Edit>(&mut acting, body.folder).await?.held();
-    if let Some(device) = body.device {
-        check_device(&mut acting, device).await?;
-    }
     let rule = judging::rule_for(acting.tx()?, body.folder, body.policy).await?;
     let mut secrets = read_secrets(&kind, body.password.as_ref(), &body.secrets)?;
     if let (Some(main), false) = (kind.field(PASSWORD), secrets.iter().any(|(name, ..)| name == PASSWORD)) {
@@ -410,11 +402,15 @@ pub async fn add(mut acting: Acting, body: Body<NewCredential>) -> Answer<Versio
             return Err(Fault::field(&field.name, "this field is required"));
         }
     }
-    let mut row = new_row(&acting, &kind, body.folder, &body.name, &fields, body.device)?;
+    let mut row = new_row(&acting, &kind, body.folder, &body.name, &fields)?;
     row.extra = to_json(&extra)?;
     row.tags = read_tags(&body.tags)?;
     acting.tx()?.add_credential(&row).await?;
     keep_secrets(&mut acting, &kind, &row, &secrets, &body.why, &rule).await?;
+    if let Some(device) = body.device {
+        enroll(&mut acting, row.id, user_of(&fields), device, true).await?;
+        row.device_id = Some(device);
+    }
     let shown = show(&mut acting, row, level).await?;
     acting.naming(shown.id, &format!("{}/{}", shown.place, shown.name));
     acting.done().await?;
@@ -488,13 +484,26 @@ pub async fn change(mut acting: Acting, credential: &str, version: IfMatch, body
         row.tags = read_tags(tags)?;
         acting.noting("tags", row.tags.join(", "));
     }
-    if let Some(device) = body.device {
-        check_device(&mut acting, device).await?;
-        row.device_id = Some(device);
-        acting.noting("device", device.to_string());
-    } else if body.no_device {
-        row.device_id = None;
-        acting.noting("device", "none");
+    let renamed = user_of(&fields) != user_of(&kept);
+    match (row.device_id, body.device) {
+        (Some(present), None) if body.no_device => {
+            acting.tx()?.withdraw_from_account(target).await?;
+            row.device_id = None;
+            acting.noting("device", format!("none any more; it was {present}"));
+        }
+        (present, Some(device)) if present != Some(device) || renamed => {
+            acting.tx()?.withdraw_from_account(target).await?;
+            enroll(&mut acting, target, user_of(&fields), device, false).await?;
+            row.device_id = Some(device);
+        }
+        (Some(_), _) if renamed => {
+            return Err(Fault::conflict(
+                "is-account",
+                "This credential is the password of an account on a device, and the user name is the account's.",
+                "Name the device with the new user name to make it the password of that account, or take it off the device first.",
+            ));
+        }
+        _ => {}
     }
     let rule = judging::rule_for(acting.tx()?, row.folder_id, body.policy).await?;
     let mut secrets = read_secrets(&kind, body.password.as_ref(), &body.secrets)?;
@@ -528,7 +537,6 @@ pub async fn change(mut acting: Acting, credential: &str, version: IfMatch, body
         name: &row.name,
         folder_id: row.folder_id,
         fields: &row.fields,
-        device_id: row.device_id,
         extra: &row.extra,
         tags: &row.tags,
         now: row.changed_at,

@@ -84,7 +84,7 @@ pub async fn ask(mut acting: Acting, body: Body<NewWish>) -> Answer<Sent<Wish>> 
     acting.intends("wish.ask", "credential", Some(body.credential), "");
     allowed(&mut acting).await?;
     let (person, now) = (acting.person.id, acting.now);
-    if acting.tx()?.reach_credential(person, body.credential, now).await?.level.is_some() {
+    if acting.tx()?.reach_credential(person, body.credential, now).await?.level().is_some() {
         return Err(Fault::conflict("within-reach", "You hold something on this already.", "Ask one of its stewards for more: they are under Access."));
     }
     if !acting.tx()?.is_beyond(person, body.credential, now).await? {

@@ -32,34 +32,46 @@ pub(super) async fn forever(app: App) {
 /// # Errors
 /// [`crate::problem::Fault`].
 pub async fn judge_once(app: &App, stamps: &mut HashMap<Uuid, String>) -> Answer<usize> {
-    let mut done = 0;
+    let (mut done, mut last) = (0, None);
     for organisation in super::organisations(app).await {
-        let stamp = app.leaks.stamp();
-        if stamps.get(&organisation) != Some(&stamp) {
-            let mut tx = app.store.begin(organisation).await?;
-            if tx.note("leaked passwords", &stamp).await? {
-                tx.judge_all_again(None).await?;
+        // One organisation's trouble is no other's.
+        match judge_one(app, organisation, stamps).await {
+            Ok(count) => done += count,
+            Err(fault) => {
+                tracing::warn!(%organisation, "judging goes on with the next organisation: {}", fault.detail());
+                last = Some(fault);
             }
-            tx.commit().await?;
-            stamps.insert(organisation, stamp);
-        }
-        let keys = app.keyring.keys(&app.store, organisation).await?;
-        loop {
-            let mut tx = app.store.begin(organisation).await?;
-            let stale = tx.to_judge(PASSWORD, BATCH).await?;
-            if stale.is_empty() {
-                tx.commit().await?;
-                break;
-            }
-            for it in &stale {
-                judging::again(&mut tx, app, &keys, it).await?;
-            }
-            // Values were opened here, though nothing of them left: the log says so.
-            let mut event = Event::new(Uuid::now_v7(), organisation, app.clock.now(), "vault.judge");
-            event.detail.insert("passwords".into(), stale.len().to_string());
-            tx.commit_with(&event, &keys.mac).await?;
-            done += stale.len();
         }
     }
-    Ok(done)
+    last.map_or(Ok(done), Err)
+}
+
+async fn judge_one(app: &App, organisation: Uuid, stamps: &mut HashMap<Uuid, String>) -> Answer<usize> {
+    let mut done = 0;
+    let stamp = app.leaks.stamp();
+    if stamps.get(&organisation) != Some(&stamp) {
+        let mut tx = app.store.begin(organisation).await?;
+        if tx.note("leaked passwords", &stamp).await? {
+            tx.judge_all_again(None).await?;
+        }
+        tx.commit().await?;
+        stamps.insert(organisation, stamp);
+    }
+    let keys = app.keyring.keys(&app.store, organisation).await?;
+    loop {
+        let mut tx = app.store.begin(organisation).await?;
+        let stale = tx.to_judge(PASSWORD, BATCH).await?;
+        if stale.is_empty() {
+            tx.commit().await?;
+            return Ok(done);
+        }
+        for it in &stale {
+            judging::again(&mut tx, app, &keys, it).await?;
+        }
+        // Values were opened here, though nothing of them left: the log says so.
+        let mut event = Event::new(Uuid::now_v7(), organisation, app.clock.now(), "vault.judge");
+        event.detail.insert("passwords".into(), stale.len().to_string());
+        tx.commit_with(&event, &keys.mac).await?;
+        done += stale.len();
+    }
 }

@@ -11,14 +11,15 @@ mod seal;
 use std::time::Duration;
 
 use chrono::{DateTime, Utc};
-use jexlin_store::{CheckoutRow, StoreError, Tx};
+use jexlin_core::upkeep::back_off;
+use jexlin_store::{AccountRow, CheckoutRow, StoreError, Tx};
 use uuid::Uuid;
 
 use crate::app::App;
 use crate::problem::Answer;
 
 pub use judge::judge_once;
-pub use run::run_one;
+pub use run::{device_facts, run_one};
 pub use schedule::schedule_once;
 pub use seal::Seals;
 
@@ -72,29 +73,34 @@ async fn organisations(app: &App) -> Vec<Uuid> {
     }
 }
 
-/// Queues the rotation that a checkout's end asks for, if its gate said so and the credential is
-/// on a device. Whether one was queued.
+/// Notes the rotation that a checkout's end asks for as owed, if its gate said so and the credential
+/// is the password of an account. Only a rotation that is done clears it. Whether one is owed.
 ///
 /// # Errors
 /// [`crate::problem::Fault`].
-pub async fn rotate_on_return(tx: &mut Tx, checkout: &CheckoutRow, now: DateTime<Utc>) -> Answer<bool> {
+pub async fn owe_rotation(tx: &mut Tx, checkout: &CheckoutRow, now: DateTime<Utc>) -> Answer<bool> {
     if !checkout.rotate_on_return {
         return Ok(false);
     }
-    let Ok(credential) = tx.credential(checkout.credential_id).await else { return Ok(false) };
-    let Some(device) = credential.device_id else { return Ok(false) };
-    queue(tx, credential.id, device, "rotation", "return", now).await
+    let Some(account) = tx.account_of(checkout.credential_id).await? else { return Ok(false) };
+    tx.owe_rotation(account.id, now).await?;
+    // At once, unless another job is under way; the scheduler sees to it otherwise.
+    if queue(tx, &account, "rotation", "return", now).await? {
+        tx.owed_again(account.id, now + back_off(0)).await?;
+    }
+    Ok(true)
 }
 
 /// Queues a job unless one is under way. Whether it was queued.
-async fn queue(tx: &mut Tx, credential: Uuid, device: Uuid, task: &str, cause: &str, now: DateTime<Utc>) -> Answer<bool> {
-    let way = if tx.device(device).await?.operator_id.is_some() { "operator" } else { "self" };
+async fn queue(tx: &mut Tx, account: &AccountRow, task: &str, cause: &str, now: DateTime<Utc>) -> Answer<bool> {
+    let Some(credential) = account.credential_id else { return Ok(false) };
+    let way = if tx.operator_of(account.device_id).await?.is_some() { "operator" } else { "self" };
     let organisation = tx.organisation();
-    let job = crate::routes::queued(organisation, credential, device, task, way, cause, None, now);
+    let job = crate::routes::queued(organisation, account, credential, task, way, cause, None, now);
     // A conflict would end the transaction: look first. The row of the credential is held, so that
     // nobody queues another in between.
     tx.credential_locked(credential).await?;
-    if tx.job_under_way(credential).await? {
+    if tx.job_under_way(account.id).await? {
         return Ok(false);
     }
     match tx.add_job(&job).await {

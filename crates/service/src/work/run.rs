@@ -3,19 +3,21 @@
 //! over asks the rotation machine where to begin.
 
 use std::sync::Arc;
+use std::sync::atomic::Ordering;
 use std::time::Duration;
 
 use chrono::{DateTime, TimeDelta, Utc};
 use jexlin_core::audit::{Event, Outcome};
 use jexlin_core::policy::About;
-use jexlin_core::secret::Secret;
-use jexlin_core::upkeep::rotation::{Heard, Next, Rotation};
-use jexlin_core::upkeep::{BUDGET_PER_HOUR, CheckOutcome, RotationOutcome, back_off, budget_allows};
+use jexlin_core::policy::settings::Settings;
+use jexlin_core::upkeep::rotation::{Heard, Next, Rotation, Stored, suspects};
+use jexlin_core::upkeep::{
+    Account, Binding, BoundLogin, CheckOutcome, ConnectRules, DeviceFacts, Lease, NoPermit, Operator, RoleMark, RotationOutcome, back_off, budget_allows,
+};
 use jexlin_core::vault::kinds::PASSWORD;
-use jexlin_core::vault::{Pass, Place, Sealed, WrappedKey, open};
-use jexlin_devices::ssh::SignIn;
-use jexlin_devices::{Change, Endpoint, Met, Probe};
-use jexlin_store::{CredentialRow, LeasedJob, NewVersion, SealedVersion, Tx};
+use jexlin_core::vault::{Place, Sealed, WrappedKey, open_for_device};
+use jexlin_devices::{Change, Met, Probe};
+use jexlin_store::{AccountRow, CredentialRow, DeviceRow, JobRow, LeasedJob, NewVersion, SealedVersion, Store, StoreError, Tx};
 use tokio::sync::Semaphore;
 use uuid::Uuid;
 
@@ -30,134 +32,187 @@ use crate::routes::parse_plan;
 /// How long a lease holds after each step. Longer than any step waits for a device.
 const LEASE: TimeDelta = TimeDelta::seconds(60);
 
+/// A job that the service itself could not carry out so often ends as failed.
+const MOST_FAULTS: i32 = 5;
+/// Nobody's jobs take more than so many places at a time.
+const MOST_PER_ASKER: i64 = 6;
+
 /// Leases jobs as long as there is a free place for one, and lets each run on its own.
 pub(super) async fn forever(app: App) {
     let places = Arc::new(Semaphore::new(app.config.runners));
     loop {
         let Ok(place) = Arc::clone(&places).acquire_owned().await else { return };
         match lease(&app).await {
-            Ok(Found::Job(runner)) => {
+            Some(Found::Job(runner)) => {
                 let app = app.clone();
                 tokio::spawn(async move {
-                    if let Err(fault) = runner.run().await {
-                        tracing::warn!("a job was left for later: {}", fault.detail());
-                    }
+                    runner.run().await;
                     drop(place);
                     // Another job of the same device may have waited for this one to end.
                     app.wake.notify_one();
                 });
                 continue;
             }
-            Ok(Found::Gone) => continue,
-            Ok(Found::Nothing) => {}
-            Err(fault) => {
-                tracing::warn!("no job can be taken: {}", fault.detail());
-                tokio::time::sleep(Duration::from_secs(1)).await;
-            }
+            Some(Found::Closed) => continue,
+            None => {}
         }
         drop(place);
+        app.ssh.close_idle();
         // Other services queue too, and leases run out: look now and then without being woken.
         let _ = tokio::time::timeout(Duration::from_millis(700), app.wake.notified()).await;
     }
 }
 
 /// Leases and performs one job. Whether there was one.
-///
-/// # Errors
-/// [`Fault`]; the job stays leased and is taken over when the lease is over.
-pub async fn run_one(app: &App) -> Answer<bool> {
-    match lease(app).await? {
-        Found::Job(runner) => runner.run().await.map(|()| true),
-        Found::Gone => Ok(true),
-        Found::Nothing => Ok(false),
+pub async fn run_one(app: &App) -> bool {
+    match lease(app).await {
+        Some(Found::Job(runner)) => {
+            runner.run().await;
+            true
+        }
+        Some(Found::Closed) => true,
+        None => false,
     }
 }
 
 /// What a look for a job found.
 enum Found {
     Job(Box<Runner>),
-    /// A job whose credential or device is gone; it is closed.
-    Gone,
-    Nothing,
+    /// A job that cannot be carried out; it is closed.
+    Closed,
 }
 
-async fn lease(app: &App) -> Answer<Found> {
-    for organisation in super::organisations(app).await {
-        let keys = app.keyring.keys(&app.store, organisation).await?;
-        let now = app.clock.now();
-        let mut tx = app.store.begin(organisation).await?;
-        let Some(job) = tx.lease_job(app.worker, now, now + LEASE, app.config.per_device).await? else {
-            tx.commit().await?;
-            continue;
-        };
-        // A credential or device that was removed meanwhile leaves nothing to do.
-        let (credential, device) = match (tx.credential(job.row.credential_id).await, tx.device(job.row.device_id).await) {
-            (Ok(credential), Ok(device)) => (credential, device),
-            _ => {
-                tx.finish_job(job.row.id, app.worker, "failed", "refused", "the credential or its device was removed", now).await?;
-                tx.commit().await?;
-                return Ok(Found::Gone);
-            }
-        };
-        let operator = match job.lease.operator {
-            // One that is gone lets the job fail in words, instead of being met again and again.
-            Some(id) => tx.credential(id).await.ok(),
-            None => None,
-        };
-        let path = format!("{}/{}", tx.path_of(credential.folder_id).await?, credential.name);
-        tx.commit().await?;
-        let endpoint = Endpoint { address: device.address.clone(), port: u16::try_from(device.port).unwrap_or(0), host_key: device.host_key.clone() };
-        let user = user_of(&credential);
-        return Ok(Found::Job(Box::new(Runner {
-            app: app.clone(),
-            keys,
-            job,
-            user,
-            path,
-            credential,
-            operator,
-            device: device.id,
-            device_name: device.name,
-            endpoint,
-        })));
+/// The organisations take turns; one whose jobs cannot be read keeps no other waiting.
+async fn lease(app: &App) -> Option<Found> {
+    let all = super::organisations(app).await;
+    let turn = app.turn.fetch_add(1, Ordering::Relaxed).checked_rem(all.len()).unwrap_or(0);
+    for organisation in all.iter().cycle().skip(turn).take(all.len()) {
+        match lease_of(app, *organisation).await {
+            Ok(None) => {}
+            Ok(found) => return found,
+            Err(fault) => tracing::warn!(%organisation, "no job can be taken: {}", fault.detail()),
+        }
     }
-    Ok(Found::Nothing)
+    None
 }
 
-fn user_of(row: &CredentialRow) -> String {
-    row.fields.get("user_name").and_then(serde_json::Value::as_str).unwrap_or_default().to_owned()
+async fn lease_of(app: &App, organisation: Uuid) -> Answer<Option<Found>> {
+    let keys = app.keyring.keys(&app.store, organisation).await?;
+    let now = app.clock.now();
+    let mut tx = app.store.begin(organisation).await?;
+    let Some(LeasedJob { row, lease }) = tx.lease_job(now, now + LEASE, app.config.per_device, MOST_PER_ASKER).await? else {
+        tx.commit().await?;
+        return Ok(None);
+    };
+    let close = if row.faults > MOST_FAULTS { Some("the service could not carry this out in several tries; its log says why") } else { None };
+    // A credential or device that was removed meanwhile leaves nothing to do.
+    let found = (tx.credential(row.credential_id).await, tx.device(row.device_id).await, tx.account(row.account_id).await);
+    let (Ok(credential), Ok(device), Ok(account), None) = (found.0, found.1, found.2, close) else {
+        let why = close.unwrap_or("the credential or its device was removed");
+        tx.finish_job(&lease, "failed", "refused", why, now).await?;
+        tx.commit().await?;
+        return Ok(Some(Found::Closed));
+    };
+    let path = format!("{}/{}", tx.path_of(credential.folder_id).await?, credential.name);
+    tx.commit().await?;
+    Ok(Some(Found::Job(Box::new(Runner { app: app.clone(), keys, job: row, lease, account, path, credential, device: device.id, device_name: device.name }))))
 }
 
 struct Runner {
     app: App,
     keys: Arc<OpenKeys>,
-    job: LeasedJob,
+    job: JobRow,
+    lease: Lease,
+    account: AccountRow,
     credential: CredentialRow,
-    operator: Option<CredentialRow>,
-    user: String,
     path: String,
     device: Uuid,
     device_name: String,
-    endpoint: Endpoint,
 }
 
-/// An opened password and the number of its version.
+/// Why a step ended.
+enum Ended {
+    /// Another worker has the job: nothing may be written any more.
+    LeaseLost,
+    /// The service itself failed.
+    Fault(Fault),
+}
+
+type Step<T> = Result<T, Ended>;
+
+impl From<Fault> for Ended {
+    fn from(fault: Fault) -> Self {
+        Self::Fault(fault)
+    }
+}
+
+impl From<StoreError> for Ended {
+    fn from(error: StoreError) -> Self {
+        match error {
+            StoreError::Stale => Self::LeaseLost,
+            other => Self::Fault(other.into()),
+        }
+    }
+}
+
+impl From<jexlin_core::vault::SealProblem> for Ended {
+    fn from(problem: jexlin_core::vault::SealProblem) -> Self {
+        Self::Fault(problem.into())
+    }
+}
+
+/// A message for a job that may not send a password now.
+fn refusal(no: NoPermit) -> Step<String> {
+    match no {
+        NoPermit::LeaseOver => Err(Ended::LeaseLost),
+        NoPermit::OtherBinding => Ok("no binding lets this password be sent to the device".into()),
+        NoPermit::Suspended(why) => Ok(why.to_string()),
+    }
+}
+
+/// The account's passwords and the operator's, opened for one step.
 struct Opened {
-    secret: Secret,
-    version: i32,
+    account: Vec<BoundLogin<Account>>,
+    operator: Option<BoundLogin<Operator>>,
 }
 
 impl Runner {
-    async fn run(mut self: Box<Self>) -> Answer<()> {
-        if self.job.row.task == "check" { self.check().await } else { self.rotate().await }
+    async fn run(mut self: Box<Self>) {
+        let ended = if self.job.task == "check" { self.check().await } else { self.rotate().await };
+        match ended {
+            Ok(()) => {}
+            Err(Ended::LeaseLost) => tracing::info!(job = %self.job.id, "another worker has the job"),
+            Err(Ended::Fault(fault)) => {
+                tracing::warn!(job = %self.job.id, "a job is tried again: {}", fault.detail());
+                if self.put_back().await.is_err() {
+                    // The database does not answer: the lease runs out, and the faults are counted then.
+                    tracing::warn!(job = %self.job.id, "a job waits for the end of its lease");
+                }
+            }
+        }
+    }
+
+    /// The service failed: later again, a bounded number of times.
+    async fn put_back(&self) -> Step<()> {
+        let mut tx = self.begin().await?;
+        let message = "the service itself failed; it is tried again";
+        tx.retry_job(&self.lease, None, message, self.now() + back_off(self.job.faults - 1), self.job.faults).await?;
+        Ok(tx.commit().await?)
     }
 
     fn now(&self) -> DateTime<Utc> {
         self.app.clock.now()
     }
 
-    async fn begin(&self) -> Answer<Tx> {
+    async fn begin(&self) -> Step<Tx> {
         Ok(self.app.store.begin(self.credential.organisation).await?)
+    }
+
+    /// Begins a transaction in which nobody else can take the job; the lease holds on from now.
+    async fn begin_held(&mut self, step: &str) -> Step<Tx> {
+        let mut tx = self.begin().await?;
+        self.lease = tx.hold_lease(&self.lease, step, self.now() + LEASE).await?;
+        Ok(tx)
     }
 
     fn event(&self, action: &str) -> Event {
@@ -165,110 +220,194 @@ impl Runner {
         event.target = self.credential.id.to_string();
         event.target_kind = "credential".into();
         event.target_name.clone_from(&self.path);
-        event.detail.insert("job".into(), self.job.row.id.to_string());
+        event.detail.insert("job".into(), self.job.id.to_string());
         event.detail.insert("device".into(), self.device_name.clone());
+        event.detail.insert("account".into(), self.account.login.clone());
         event
     }
 
-    /// Notes the step, records that a password leaves the vault for the device, and opens it.
-    async fn open(&mut self, step: &str, states: &[&str], with_operator: bool) -> Answer<(Vec<Opened>, Option<Opened>)> {
+    /// The device as it is now, as core decides about it.
+    async fn device_facts(&self, tx: &mut Tx) -> Step<DeviceFacts> {
+        let device = tx.device(self.device).await.map_err(|_| Fault::internal("the device of a job is gone"))?;
+        let (settings, _) = judging::settings(tx).await?;
+        Ok(device_facts(&self.app, &device, &settings)?)
+    }
+
+    /// Notes the step, records on each credential that its password leaves the vault for the device,
+    /// and opens them; the versions of the account's password by their numbers, none for the current
+    /// one. A binding that does not count opens nothing, and says why.
+    async fn open(&mut self, step: &str, versions: &[Option<i32>], with_operator: bool) -> Step<Result<Opened, String>> {
+        let mut tx = self.begin_held(step).await?;
+        let facts = self.device_facts(&mut tx).await?;
         let now = self.now();
-        let mut tx = self.begin().await?;
-        tx.job_step(self.job.row.id, self.app.worker, step, now + LEASE).await?;
-        self.job.lease.until = now + LEASE;
-        let mut withheld = vec![];
-        for state in states {
-            withheld.push(tx.sealed_by_state(self.credential.id, PASSWORD, state).await?);
-        }
-        let operator = match (&self.operator, with_operator) {
-            (Some(row), true) => Some(tx.sealed_by_state(row.id, PASSWORD, "current").await?),
-            _ => None,
+        let Some(own) = tx.binding_of_account(self.device, self.credential.id).await? else {
+            return Ok(Err("no binding lets this password be sent to the device".into()));
         };
+        let account_permit = match self.lease.permit::<Account>(&own.binding, &facts, now) {
+            Ok(permit) => permit,
+            Err(no) => return refusal(no).map(Err),
+        };
+        let mut withheld = vec![];
+        for number in versions {
+            withheld.push(tx.sealed_for_job(self.credential.id, PASSWORD, *number).await?);
+        }
+        let mut operator = None;
+        if with_operator {
+            let Some(binding) = tx.operator_of(self.device).await? else { return Ok(Err("the device has no operator".into())) };
+            let permit = match self.lease.permit::<Operator>(&binding.binding, &facts, now) {
+                Ok(permit) => permit,
+                Err(no) => return refusal(no).map(Err),
+            };
+            let credential = binding.binding.stored().credential;
+            let sealed = tx.sealed_for_job(credential, PASSWORD, None).await?;
+            self.record_operator(&mut tx, &binding.binding, step).await?;
+            operator = Some((permit, binding.login, sealed));
+        }
         let mut event = self.event("upkeep.sign-in");
         event.detail.insert("step".into(), step.to_owned());
-        event.detail.insert("with".into(), states.iter().chain(operator.is_some().then_some(&"operator")).copied().collect::<Vec<_>>().join(", "));
+        event.detail.insert("as".into(), "account".into());
         let receipt = tx.commit_with(&event, &self.keys.mac).await?;
-        let lease_over = |_| Fault::internal("the lease of a job is over");
-        let mut opened = vec![];
+        let mut account = vec![];
         for sealed in withheld {
-            let pass = self.job.lease.pass(self.now()).map_err(lease_over)?;
-            opened.push(self.open_version(&pass, sealed.after(&receipt)?)?);
+            account.push(self.open_version(&account_permit, &self.account.login, sealed.after(&receipt)?)?);
         }
         let operator = match operator {
-            Some(sealed) => Some(self.open_version(&self.job.lease.operator_pass(self.now()).map_err(lease_over)?, sealed.after(&receipt)?)?),
+            Some((permit, login, sealed)) => Some(self.open_version(&permit, &login, sealed.after(&receipt)?)?),
             None => None,
         };
-        Ok((opened, operator))
+        Ok(Ok(Opened { account, operator }))
     }
 
-    fn open_version(&self, pass: &impl Pass, sealed: SealedVersion) -> Answer<Opened> {
+    /// The use of an operator is an event on the operator's own credential.
+    async fn record_operator(&self, tx: &mut Tx, binding: &Binding, step: &str) -> Step<()> {
+        let credential = binding.stored().credential;
+        let asked_by = match self.job.asked_by {
+            Some(person) => tx.person(person).await.ok().map(|person| person.display_name),
+            None => None,
+        };
+        let mut event = self.event("upkeep.sign-in");
+        event.target = credential.to_string();
+        event.target_name = tx.name_for_event("credential", credential).await?.unwrap_or_default();
+        event.detail.insert("step".into(), step.to_owned());
+        event.detail.insert("as".into(), "operator".into());
+        event.detail.insert("for".into(), self.path.clone());
+        event.detail.insert("asked_by".into(), asked_by.unwrap_or_else(|| self.job.cause.clone()));
+        Ok(tx.record(&event, &self.keys.mac).await?)
+    }
+
+    fn open_version<R: RoleMark>(&self, permit: &jexlin_core::upkeep::SendPermit<R>, login: &str, sealed: SealedVersion) -> Step<BoundLogin<R>> {
         let place = Place { organisation: self.credential.organisation, credential: sealed.credential, field: PASSWORD, version: sealed.number };
-        let secret = open(pass, &self.keys.key, &WrappedKey(sealed.data_key), &place, &Sealed(sealed.sealed))?;
-        Ok(Opened { secret, version: sealed.number })
+        Ok(open_for_device(permit, login, &self.keys.key, &WrappedKey(sealed.data_key), &place, &Sealed(sealed.sealed))?)
     }
 
-    /// Pins the host key at first contact.
-    async fn pin<T>(&mut self, met: Met<T>) -> Answer<T> {
-        if let (None, Some(key)) = (&self.endpoint.host_key, &met.host_key) {
+    /// Notes the identity that was met at first contact, where the organisation trusts it.
+    async fn note_identity<T>(&mut self, first: bool, met: Met<T>) -> Step<T> {
+        if let (true, Some(presented)) = (first, &met.presented) {
             let mut tx = self.begin().await?;
-            if tx.pin_host_key(self.device, key).await? {
-                let mut event = self.event("device.pin-host-key");
+            if tx.note_first_identity(self.device, &presented.key).await? {
+                let mut event = self.event("device.trust-first-contact");
                 event.target = self.device.to_string();
                 event.target_kind = "device".into();
                 event.target_name.clone_from(&self.device_name);
-                event.detail.insert("host_key".into(), key.clone());
+                event.detail.insert("identity".into(), jexlin_core::upkeep::identity::fingerprint_of(&presented.key));
                 tx.record(&event, &self.keys.mac).await?;
             }
             tx.commit().await?;
-            self.endpoint.host_key = Some(key.clone());
         }
-        Ok(met.what)
+        Ok(met.result)
     }
 
-    /// Logs in afresh with the password of a state, within the budget of failed logins.
-    async fn probe(&mut self, step: &str, state: &str) -> Answer<Probe> {
+    /// Whether one more login to an account may be tried. It counts as failed from now on, until
+    /// [`Runner::login_opened`] says otherwise: logins tried at the same moment all count.
+    async fn spend_login(&mut self, account: Uuid) -> Step<bool> {
         let now = self.now();
-        let mut tx = self.begin().await?;
-        let failures = tx.failed_logins(self.credential.id, now - TimeDelta::hours(1)).await?;
+        let mut tx = self.begin_held("looking at the lockout budget").await?;
+        let failures = tx.failed_logins(account, now - TimeDelta::hours(1)).await?;
+        let allowed = budget_allows(&failures, now);
+        if allowed {
+            tx.note_failed_login(account, now).await?;
+        }
         tx.commit().await?;
-        if !budget_allows(&failures, now) {
-            return Ok(Probe::NoAnswer(format!("{BUDGET_PER_HOUR} logins failed within the last hour; one more could lock the account")));
-        }
-        let (opened, _) = self.open(step, &[state], false).await?;
-        let Some(opened) = opened.first() else { return Err(Fault::internal("nothing was opened")) };
-        let met = self.app.ssh.probe(&self.endpoint, SignIn { user: &self.user, password: &opened.secret, version: opened.version }).await;
-        let probe = self.pin(met).await?;
-        if probe == Probe::Closed {
-            let mut tx = self.begin().await?;
-            tx.note_failed_login(self.credential.id, now).await?;
-            tx.commit().await?;
-        }
-        Ok(probe)
+        Ok(allowed)
     }
 
-    async fn check(&mut self) -> Answer<()> {
-        let probe = self.probe("signing in with the stored password", "current").await?;
+    /// The login opened, or never reached the device: it does not count.
+    async fn forgive_login(&self, account: Uuid) -> Step<()> {
+        let mut tx = self.begin().await?;
+        tx.forgive_login(account).await?;
+        Ok(tx.commit().await?)
+    }
+
+    /// Logs in afresh with a version of the password, within the budget of failed logins.
+    async fn probe(&mut self, step: &str, version: Option<i32>) -> Step<Probed> {
+        if !self.spend_login(self.account.id).await? {
+            return Ok(Probed::NoBudget);
+        }
+        let opened = match self.open(step, &[version], false).await? {
+            Ok(opened) => opened,
+            Err(why) => {
+                self.forgive_login(self.account.id).await?;
+                return Ok(Probed::NoAnswer(why));
+            }
+        };
+        let Some(login) = opened.account.first() else { return Err(Fault::internal("nothing was opened").into()) };
+        let met = self.app.ssh.probe(login).await;
+        let probe = self.note_identity(login.trusts_first_contact(), met).await?;
+        Ok(match probe {
+            Probe::Closed => Probed::Closed,
+            Probe::Opened => {
+                self.forgive_login(self.account.id).await?;
+                Probed::Opened
+            }
+            Probe::NoAnswer(why) => {
+                self.forgive_login(self.account.id).await?;
+                Probed::NoAnswer(why)
+            }
+        })
+    }
+
+    async fn check(&mut self) -> Step<()> {
+        let probe = self.probe("signing in with the stored password", None).await?;
+        let mut adopted = None;
+        if matches!(probe, Probed::Closed) {
+            adopted = self.try_suspects().await?;
+        }
         let (outcome, message) = match probe {
-            Probe::Opened => (CheckOutcome::InStep, String::new()),
-            Probe::Closed => (CheckOutcome::OutOfStep, "the device answered, and the stored password does not open the account".to_owned()),
-            Probe::NoAnswer(why) if why.contains("could lock the account") => (CheckOutcome::LockedOut, why),
-            Probe::NoAnswer(why) => (CheckOutcome::Unreachable, why),
+            Probed::Opened => (CheckOutcome::InStep, String::new()),
+            Probed::Closed if adopted.is_some() => {
+                (CheckOutcome::InStep, "the device has another stored password, whose change was never answered; it is the current one now".to_owned())
+            }
+            Probed::Closed => (CheckOutcome::OutOfStep, "the device answered, and the stored password does not open the account".to_owned()),
+            Probed::NoBudget => (CheckOutcome::LockedOut, NO_BUDGET.to_owned()),
+            Probed::NoAnswer(why) => (CheckOutcome::Unreachable, why),
         };
         let now = self.now();
-        let mut tx = self.begin().await?;
+        let mut tx = self.begin_held("writing down what was found").await?;
+        if let Some(number) = adopted {
+            tx.credential_locked(self.credential.id).await?;
+            tx.promote_version(self.credential.id, PASSWORD, number).await?;
+            tx.judge_again(self.credential.id).await?;
+        }
         let state = if outcome == CheckOutcome::InStep { "done" } else { "failed" };
-        tx.finish_job(self.job.row.id, self.app.worker, state, outcome.word(), &message, now).await?;
-        tx.note_check(self.credential.id, now, outcome.word()).await?;
-        let follows = match tx.plan_of(self.credential.id).await? {
-            Some(row) => outcome == CheckOutcome::OutOfStep && self.operator.is_some() && parse_plan(&row).is_ok_and(|plan| plan.out_of_step.rotates()),
+        tx.finish_job(&self.lease, state, outcome.word(), &message, now).await?;
+        tx.note_check(self.account.id, now, outcome.word()).await?;
+        let follows = match tx.plan_of(self.account.id).await? {
+            Some(row) => {
+                outcome == CheckOutcome::OutOfStep
+                    && tx.operator_of(self.device).await?.is_some()
+                    && parse_plan(&row).is_ok_and(|plan| plan.out_of_step.rotates())
+            }
             None => false,
         };
         if follows {
-            queue(&mut tx, self.credential.id, self.device, "rotation", "out-of-step", now).await?;
+            queue(&mut tx, &self.account, "rotation", "out-of-step", now).await?;
         }
         let mut event = self.event("upkeep.checked");
         event.outcome = if outcome == CheckOutcome::InStep { Outcome::Done } else { Outcome::Failed };
         event.detail.insert("found".into(), outcome.word().into());
+        if let Some(number) = adopted {
+            event.detail.insert("adopted_version".into(), number.to_string());
+        }
         if !message.is_empty() {
             event.detail.insert("message".into(), message);
         }
@@ -279,25 +418,52 @@ impl Runner {
         Ok(())
     }
 
-    async fn rotate(&mut self) -> Answer<()> {
+    /// The current password does not open the account: tries the stored ones that were sent without
+    /// an answer, within the budget. The number of the one that opens it.
+    async fn try_suspects(&mut self) -> Step<Option<i32>> {
         let mut tx = self.begin().await?;
-        let kept = tx.has_candidate(self.credential.id).await?;
+        let unanswered = tx.unanswered_versions(self.credential.id, PASSWORD).await?;
         tx.commit().await?;
-        let mut rotation = Rotation::begin(kept);
+        for number in suspects(unanswered, self.now()) {
+            match self.probe("signing in with a password whose change was never answered", Some(number)).await? {
+                Probed::Opened => return Ok(Some(number)),
+                Probed::Closed => {}
+                Probed::NoBudget | Probed::NoAnswer(_) => return Ok(None),
+            }
+        }
+        Ok(None)
+    }
+
+    async fn rotate(&mut self) -> Step<()> {
+        let mut tx = self.begin().await?;
+        let kept = tx.candidate(self.credential.id, PASSWORD).await?;
+        tx.commit().await?;
+        let stored = match kept {
+            None => Stored::Nothing,
+            Some((_, None)) => Stored::Candidate,
+            Some((_, Some(since))) => Stored::Unanswered(since),
+        };
+        let mut candidate = kept.map_or(0, |(number, _)| number);
+        let mut rotation = Rotation::begin(stored, self.now());
         let mut message = String::new();
         loop {
             let heard = match rotation.next() {
-                Next::Make => self.make().await?,
-                Next::Apply => self.apply(&mut message).await?,
+                Next::Make => {
+                    candidate = self.make().await?;
+                    Heard::Kept
+                }
+                Next::Apply => self.apply(candidate, kept.and_then(|(_, since)| since), &mut message).await?,
                 Next::TryCandidate => {
                     fault::point("before-verify").await;
-                    let probe = self.probe("signing in with the new password", "candidate").await?;
+                    let probe = self.probe("signing in with the new password", Some(candidate)).await?;
                     fault::point("after-verify").await;
-                    heard(probe, &mut message)
+                    probe.heard(&mut message)
                 }
-                Next::TryCurrent => heard(self.probe("signing in with the former password", "current").await?, &mut message),
-                Next::Promote => return self.promote().await,
-                Next::Discard { why, outcome } => return self.discard(if why.is_empty() { message } else { why }, outcome).await,
+                Next::TryCurrent => self.probe("signing in with the former password", None).await?.heard(&mut message),
+                Next::Promote => return self.promote(candidate, rotation.is_unanswered()).await,
+                Next::Discard { why, outcome } => {
+                    return self.discard(candidate, rotation.is_unanswered(), if why.is_empty() { message } else { why }, outcome).await;
+                }
                 Next::KeepBoth => return self.keep_both(&message).await,
                 Next::Stop { outcome } => return self.stop(&message, outcome).await,
             };
@@ -305,17 +471,18 @@ impl Runner {
         }
     }
 
-    /// Generates a candidate and makes it durable with its event, before anything is tried.
-    async fn make(&mut self) -> Answer<Heard> {
+    /// Generates a candidate and makes it durable with its event, before anything is tried. Its number.
+    async fn make(&mut self) -> Step<i32> {
         fault::point("before-candidate").await;
-        let (now, organisation, credential) = (self.now(), self.credential.organisation, self.credential.id);
-        let mut tx = self.begin().await?;
-        tx.job_step(self.job.row.id, self.app.worker, "making a new password", now + LEASE).await?;
+        let (organisation, credential) = (self.credential.organisation, self.credential.id);
+        let mut tx = self.begin_held("making a new password").await?;
+        let now = self.now();
         let row = tx.credential_locked(credential).await?;
-        let planned = tx.plan_of(credential).await?.and_then(|plan| plan.policy_id);
+        let planned = tx.plan_of(self.account.id).await?.and_then(|plan| plan.policy_id);
         let rules = judging::rule_for_rotation(&mut tx, row.folder_id, planned).await?.policy;
         let mut rng = self.app.rng()?;
-        let password = rules.generate(&mut rng, About { user_name: &self.user, used_ago: None }).map_err(|problem| Fault::internal(problem.to_string()))?;
+        let about = About { user_name: &self.account.login, used_ago: None };
+        let password = rules.generate(&mut rng, about).map_err(|problem| Fault::internal(problem.to_string()))?;
         let number = tx.next_number(credential, PASSWORD).await?;
         let data_key = self.keys.key.unwrap_data_key(organisation, credential, &WrappedKey(row.data_key))?;
         let sealed = data_key.seal(&mut rng, &Place { organisation, credential, field: PASSWORD, version: number }, &password)?;
@@ -336,34 +503,65 @@ impl Runner {
         event.detail.insert("version".into(), number.to_string());
         tx.commit_with(&event, &self.keys.mac).await?;
         fault::point("after-candidate").await;
-        Ok(Heard::Kept)
+        Ok(number)
     }
 
-    async fn apply(&mut self, message: &mut String) -> Answer<Heard> {
-        let as_itself = self.job.row.way == "self";
-        if !as_itself && self.operator.is_none() {
-            "the device has no operator any more".clone_into(message);
-            return Ok(Heard::NotReached);
+    /// Asks, immediately before the candidate is sent, whether the lease still holds, and marks the
+    /// candidate as sent without an answer.
+    async fn may_send(store: Store, organisation: Uuid, lease: Lease, credential: Uuid, candidate: i32, since: DateTime<Utc>, now: DateTime<Utc>) -> bool {
+        let marked = async {
+            let mut tx = store.begin(organisation).await?;
+            tx.hold_lease(&lease, "changing the password on the device", now + LEASE).await?;
+            tx.mark_unanswered(credential, PASSWORD, candidate, Some(since)).await?;
+            tx.commit().await
+        };
+        match marked.await {
+            Ok(()) => true,
+            Err(error) => {
+                tracing::info!("a new password was not sent: {error}");
+                false
+            }
         }
-        let states: &[&str] = if as_itself { &["candidate", "current"] } else { &["candidate"] };
-        let (opened, operator) = self.open("changing the password on the device", states, !as_itself).await?;
+    }
+
+    async fn apply(&mut self, candidate: i32, unanswered: Option<DateTime<Utc>>, message: &mut String) -> Step<Heard> {
+        let as_itself = self.job.way == "self";
+        let versions: &[Option<i32>] = if as_itself { &[Some(candidate), None] } else { &[Some(candidate)] };
+        let opened = match self.open("changing the password on the device", versions, !as_itself).await? {
+            Ok(opened) => opened,
+            Err(why) => {
+                *message = why;
+                return Ok(Heard::NotReached);
+            }
+        };
         fault::point("before-apply").await;
-        let met = match (opened.as_slice(), &operator, &self.operator) {
-            ([candidate, current], None, _) if as_itself => {
-                let account = SignIn { user: &self.user, password: &current.secret, version: current.version };
-                self.app.ssh.change_as_self(&self.endpoint, account, &candidate.secret).await
+        let Some(new) = opened.account.first() else { return Err(Fault::internal("nothing was opened").into()) };
+        let now = self.now();
+        // A sending is answered when the rotation ends; an earlier one keeps its time.
+        let since = unanswered.unwrap_or(now);
+        let (store, organisation, lease, credential) = (self.app.store.clone(), self.credential.organisation, self.lease.clone(), self.credential.id);
+        let may_send = move || Self::may_send(store, organisation, lease, credential, candidate, since, now);
+        let met = match (opened.account.get(1), &opened.operator) {
+            (Some(current), None) => {
+                // The sign-in with the current password counts like any other.
+                if !self.spend_login(self.account.id).await? {
+                    NO_BUDGET.clone_into(message);
+                    return Ok(Heard::NotReached);
+                }
+                let met = self.app.ssh.change_as_self(current, new, may_send).await;
+                if met.result != Change::AccountRefused {
+                    self.forgive_login(self.account.id).await?;
+                }
+                met
             }
-            ([candidate], Some(opened), Some(row)) => {
-                let user = user_of(row);
-                let operator = SignIn { user: &user, password: &opened.secret, version: opened.version };
-                self.app.ssh.change_as_operator(&self.endpoint, operator, &self.user, &candidate.secret).await
-            }
-            _ => return Err(Fault::internal("the passwords of a rotation were not opened as expected")),
+            (None, Some(operator)) => self.change_as_operator(operator, new, may_send, message).await?,
+            _ => return Err(Fault::internal("the passwords of a rotation were not opened as expected").into()),
         };
         fault::point("after-apply").await;
-        Ok(match self.pin(met).await? {
+        let heard = match self.note_identity(new.trusts_first_contact(), met).await? {
             Change::Applied => Heard::Applied,
             Change::Refused(why) => Heard::Refused(why),
+            Change::LeaseLost => return Err(Ended::LeaseLost),
             Change::NotReached(why) => {
                 *message = why;
                 Heard::NotReached
@@ -372,53 +570,107 @@ impl Runner {
                 *message = why;
                 Heard::Lost
             }
-        })
+            Change::AccountRefused => {
+                "the stored password does not open the account".clone_into(message);
+                Heard::NotReached
+            }
+            Change::OperatorRefused => {
+                OPERATOR_REFUSED.clone_into(message);
+                Heard::NotReached
+            }
+        };
+        Ok(heard)
     }
 
-    async fn promote(&mut self) -> Answer<()> {
-        fault::point("before-promote").await;
-        let now = self.now();
+    /// The operator's sign-ins count for its own account on the device; a device that refuses its
+    /// operator is left alone until a steward looks at it.
+    async fn change_as_operator<F: Future<Output = bool> + Send>(
+        &mut self,
+        operator: &BoundLogin<Operator>,
+        new: &BoundLogin<Account>,
+        may_send: impl FnOnce() -> F + Send,
+        message: &mut String,
+    ) -> Step<Met<Change>> {
+        let signs_in = !self.app.ssh.has_operator(operator);
         let mut tx = self.begin().await?;
+        let device = tx.device(self.device).await?;
+        let account = tx.ensure_account(&device, operator.login(), self.now()).await?.id;
+        tx.commit().await?;
+        if signs_in && !self.spend_login(account).await? {
+            NO_BUDGET.clone_into(message);
+            return Ok(Met { result: Change::NotReached("the operator's sign-ins failed too often within the last hour".into()), presented: None });
+        }
+        let met = self.app.ssh.change_as_operator(operator, new, may_send).await;
+        if met.result != Change::OperatorRefused {
+            if signs_in {
+                self.forgive_login(account).await?;
+            }
+            return Ok(met);
+        }
+        let mut tx = self.begin().await?;
+        if tx.pause_device(self.device, self.now(), OPERATOR_REFUSED).await? {
+            let mut event = self.event("device.pause");
+            event.target = self.device.to_string();
+            event.target_kind = "device".into();
+            event.target_name.clone_from(&self.device_name);
+            event.outcome = Outcome::Failed;
+            event.detail.insert("message".into(), OPERATOR_REFUSED.into());
+            tx.commit_with(&event, &self.keys.mac).await?;
+        } else {
+            tx.commit().await?;
+        }
+        Ok(met)
+    }
+
+    async fn promote(&mut self, candidate: i32, unanswered: bool) -> Step<()> {
+        fault::point("before-promote").await;
+        let mut tx = self.begin_held("keeping the new password").await?;
+        let now = self.now();
         // Whoever sets a value holds the credential first.
         tx.credential_locked(self.credential.id).await?;
-        tx.promote_candidate(self.credential.id, PASSWORD).await?;
+        tx.promote_version(self.credential.id, PASSWORD, candidate).await?;
+        if !unanswered {
+            tx.mark_unanswered(self.credential.id, PASSWORD, candidate, None).await?;
+        }
         tx.judge_again(self.credential.id).await?;
         let outcome = RotationOutcome::Done;
-        tx.finish_job(self.job.row.id, self.app.worker, "done", outcome.word(), "", now).await?;
-        tx.note_rotation(self.credential.id, now, outcome.word()).await?;
+        tx.finish_job(&self.lease, "done", outcome.word(), "", now).await?;
+        tx.note_rotation(self.account.id, now, outcome.word()).await?;
         tx.commit_with(&self.rotated(outcome, ""), &self.keys.mac).await?;
         fault::point("after-promote").await;
         Ok(())
     }
 
-    async fn discard(&mut self, why: String, outcome: RotationOutcome) -> Answer<()> {
+    async fn discard(&mut self, candidate: i32, unanswered: bool, why: String, outcome: RotationOutcome) -> Step<()> {
+        let mut tx = self.begin_held("discarding the new password").await?;
         let now = self.now();
-        let mut tx = self.begin().await?;
         tx.discard_candidate(self.credential.id, PASSWORD).await?;
+        if !unanswered {
+            tx.mark_unanswered(self.credential.id, PASSWORD, candidate, None).await?;
+        }
         let why = if why.is_empty() { "the device still has the former password; nothing was changed".to_owned() } else { why };
-        tx.finish_job(self.job.row.id, self.app.worker, "failed", outcome.word(), &why, now).await?;
-        tx.note_rotation(self.credential.id, now, outcome.word()).await?;
+        tx.finish_job(&self.lease, "failed", outcome.word(), &why, now).await?;
+        tx.note_rotation(self.account.id, now, outcome.word()).await?;
         tx.commit_with(&self.rotated(outcome, &why), &self.keys.mac).await?;
         Ok(())
     }
 
-    async fn keep_both(&mut self, message: &str) -> Answer<()> {
-        let now = self.now();
+    async fn keep_both(&mut self, message: &str) -> Step<()> {
         let outcome = RotationOutcome::InDoubt;
-        let again = now + back_off(self.job.row.attempts - 1);
         let message = format!("it is not known which password the device has; both are kept, and it is tried again: {message}");
-        let mut tx = self.begin().await?;
-        tx.retry_job(self.job.row.id, self.app.worker, outcome.word(), &message, again).await?;
-        tx.note_rotation(self.credential.id, now, outcome.word()).await?;
+        let mut tx = self.begin_held("keeping both passwords").await?;
+        let now = self.now();
+        tx.retry_job(&self.lease, Some(outcome.word()), &message, now + back_off(self.job.attempts - 1), 0).await?;
+        tx.note_rotation(self.account.id, now, outcome.word()).await?;
         tx.commit_with(&self.rotated(outcome, &message), &self.keys.mac).await?;
         Ok(())
     }
 
-    async fn stop(&mut self, message: &str, outcome: RotationOutcome) -> Answer<()> {
+    async fn stop(&mut self, message: &str, outcome: RotationOutcome) -> Step<()> {
+        let mut tx = self.begin_held("stopping").await?;
         let now = self.now();
-        let mut tx = self.begin().await?;
-        tx.finish_job(self.job.row.id, self.app.worker, "failed", outcome.word(), message, now).await?;
-        tx.note_rotation(self.credential.id, now, outcome.word()).await?;
+        tx.finish_job(&self.lease, "failed", outcome.word(), message, now).await?;
+        tx.note_rotation(self.account.id, now, outcome.word()).await?;
         tx.commit_with(&self.rotated(outcome, message), &self.keys.mac).await?;
         Ok(())
     }
@@ -431,8 +683,8 @@ impl Runner {
             RotationOutcome::InDoubt | RotationOutcome::Unreachable => Outcome::Failed,
         };
         event.detail.insert("outcome".into(), outcome.word().into());
-        event.detail.insert("way".into(), self.job.row.way.clone());
-        event.detail.insert("cause".into(), self.job.row.cause.clone());
+        event.detail.insert("way".into(), self.job.way.clone());
+        event.detail.insert("cause".into(), self.job.cause.clone());
         if !message.is_empty() {
             event.detail.insert("message".into(), message.to_owned());
         }
@@ -440,13 +692,68 @@ impl Runner {
     }
 }
 
-fn heard(probe: Probe, message: &mut String) -> Heard {
-    match probe {
-        Probe::Opened => Heard::Opened,
-        Probe::Closed => Heard::Closed,
-        Probe::NoAnswer(why) => {
-            *message = why;
-            Heard::NoAnswer
+/// What a login within the budget showed.
+enum Probed {
+    Opened,
+    Closed,
+    /// One more login that fails could lock the account.
+    NoBudget,
+    NoAnswer(String),
+}
+
+const NO_BUDGET: &str = "too many logins failed within the last hour; one more could lock the account";
+const OPERATOR_REFUSED: &str = "the device does not take its operator's password; it is paused until a steward resumes it";
+
+impl Probed {
+    fn heard(self, message: &mut String) -> Heard {
+        match self {
+            Self::Opened => Heard::Opened,
+            Self::Closed => Heard::Closed,
+            Self::NoBudget => {
+                NO_BUDGET.clone_into(message);
+                Heard::NoAnswer
+            }
+            Self::NoAnswer(why) => {
+                *message = why;
+                Heard::NoAnswer
+            }
+        }
+    }
+}
+
+/// A device as core decides about it.
+///
+/// # Errors
+/// [`Fault`] when the organisation's rules cannot be read.
+pub fn device_facts(app: &App, device: &DeviceRow, settings: &Settings) -> Answer<DeviceFacts> {
+    Ok(DeviceFacts {
+        device: device.id,
+        address: device.address.clone(),
+        port: u16::try_from(device.port).unwrap_or(0),
+        identity: device.identity.clone(),
+        trust_first_contact: settings.trust_first_contact,
+        rules: ConnectRules::new(&settings.connect_to, app.never_connect_to.to_vec()).map_err(Fault::internal)?,
+    })
+}
+
+/// Ends the kept connections of operators whose password is no longer the current one, or whose
+/// binding does not count any more.
+pub(super) async fn close_stale_operators(app: &App) {
+    for kept in app.ssh.kept_operators() {
+        let still = async {
+            let mut tx = app.store.begin(kept.organisation).await?;
+            let device = tx.device(kept.device).await?;
+            let current = tx.versions(kept.credential).await?.iter().any(|row| row.field == PASSWORD && row.state == "current" && row.number == kept.version);
+            let (settings, _) = judging::settings(&mut tx).await?;
+            let facts = device_facts(app, &device, &settings)?;
+            let bound = tx.operator_of(kept.device).await?;
+            tx.commit().await?;
+            let bound = bound.is_some_and(|bound| bound.binding.stored().credential == kept.credential && bound.binding.stored().check(&facts).is_ok());
+            Ok::<bool, Fault>(current && bound && device.paused_at.is_none() && app.keyring.is_open())
+        };
+        // What cannot be looked at is not relied on.
+        if !still.await.unwrap_or(false) {
+            app.ssh.close_operator(&kept);
         }
     }
 }

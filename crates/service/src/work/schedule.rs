@@ -5,10 +5,11 @@ use std::time::Duration;
 use chrono::{DateTime, TimeDelta, Utc};
 use jexlin_core::audit::Event;
 use jexlin_core::gate::CheckoutEnd;
-use jexlin_store::{StateRow, Tx};
+use jexlin_core::upkeep::back_off;
+use jexlin_store::{AccountRow, Tx};
 use uuid::Uuid;
 
-use super::{queue, rotate_on_return};
+use super::{owe_rotation, queue};
 use crate::app::App;
 use crate::judging;
 use crate::keyring::OpenKeys;
@@ -44,19 +45,48 @@ const GIVEN_UP: TimeDelta = TimeDelta::minutes(10);
 /// # Errors
 /// [`crate::problem::Fault`] of the first organisation that could not be worked on.
 pub async fn schedule_once(app: &App) -> Answer<()> {
+    let mut last = Ok(());
     for organisation in super::organisations(app).await {
-        let keys = app.keyring.keys(&app.store, organisation).await?;
-        plan(app, organisation).await?;
-        if due(app, organisation).await? > 0 {
-            app.wake.notify_one();
+        // One organisation's trouble is no other's.
+        if let Err(fault) = schedule_one(app, organisation).await {
+            tracing::warn!(%organisation, "the scheduler goes on with the next organisation: {}", fault.detail());
+            last = Err(fault);
         }
-        if end_checkouts(app, organisation, &keys).await? > 0 {
-            app.wake.notify_one();
-        }
-        expire_requests(app, organisation, &keys).await?;
-        purge(app, organisation, &keys).await?;
     }
-    Ok(())
+    super::run::close_stale_operators(app).await;
+    last
+}
+
+async fn schedule_one(app: &App, organisation: Uuid) -> Answer<()> {
+    let keys = app.keyring.keys(&app.store, organisation).await?;
+    // What ends a checkout does not wait for what plans rotations.
+    let ended = end_checkouts(app, organisation, &keys).await;
+    let planned = async {
+        plan(app, organisation).await?;
+        owed(app, organisation).await?;
+        due(app, organisation).await
+    }
+    .await;
+    let expired = expire_requests(app, organisation, &keys).await;
+    let purged = purge(app, organisation, &keys).await;
+    if ended? + planned? > 0 {
+        app.wake.notify_one();
+    }
+    expired?;
+    purged
+}
+
+/// Queues the rotations that are owed and due to be tried, with back-off.
+async fn owed(app: &App, organisation: Uuid) -> Answer<()> {
+    let now = app.clock.now();
+    let mut tx = app.store.begin(organisation).await?;
+    for account in tx.owed_rotations(now, BATCH).await? {
+        if queue(&mut tx, &account, "rotation", "return", now).await? {
+            app.wake.notify_one();
+        }
+        tx.owed_again(account.id, now + back_off(account.owed_tries)).await?;
+    }
+    Ok(tx.commit().await?)
 }
 
 /// Makes one note of many about how many credentials lie in each folder.
@@ -95,16 +125,16 @@ async fn purge(app: &App, organisation: Uuid, keys: &OpenKeys) -> Answer<()> {
     Ok(tx.commit().await?)
 }
 
-/// Works out the due times of credentials whose plan, place or last job changed.
+/// Works out the due times of accounts whose plan, place or last job changed.
 async fn plan(app: &App, organisation: Uuid) -> Answer<()> {
     loop {
         let mut tx = app.store.begin(organisation).await?;
-        let stale = tx.stale_states(BATCH).await?;
+        let stale = tx.stale_accounts(BATCH).await?;
         let count = stale.len();
         let now = app.clock.now();
-        for state in stale {
-            let (check, rotation) = times(&mut tx, &state, now).await?;
-            tx.set_due(state.credential_id, check, rotation).await?;
+        for account in stale {
+            let (check, rotation) = times(&mut tx, &account, now).await?;
+            tx.set_due(account.id, check, rotation).await?;
         }
         tx.commit().await?;
         if i64::try_from(count).unwrap_or(0) < BATCH {
@@ -115,18 +145,16 @@ async fn plan(app: &App, organisation: Uuid) -> Answer<()> {
 
 type Times = (Option<DateTime<Utc>>, Option<DateTime<Utc>>);
 
-async fn times(tx: &mut Tx, state: &StateRow, now: DateTime<Utc>) -> Answer<Times> {
-    let Ok(credential) = tx.credential(state.credential_id).await else { return Ok((None, None)) };
-    if credential.device_id.is_none() {
-        return Ok((None, None));
-    }
-    let Some(row) = tx.plan_of(credential.id).await? else { return Ok((None, None)) };
+async fn times(tx: &mut Tx, account: &AccountRow, now: DateTime<Utc>) -> Answer<Times> {
+    let Some(credential) = account.credential_id else { return Ok((None, None)) };
+    let Ok(credential) = tx.credential(credential).await else { return Ok((None, None)) };
+    let Some(row) = tx.plan_of(account.id).await? else { return Ok((None, None)) };
     let Ok(plan) = parse_plan(&row) else {
         tracing::error!(plan = %row.id, "a stored upkeep plan cannot be read; it is left out");
         return Ok((None, None));
     };
     // A password that was never rotated is as old as the credential.
-    let last = state.rotated_at.unwrap_or(credential.created_at);
+    let last = account.rotated_at.unwrap_or(credential.created_at);
     Ok((plan.next_check(credential.id, now), plan.next_rotation(credential.id, last, now)))
 }
 
@@ -135,14 +163,17 @@ async fn due(app: &App, organisation: Uuid) -> Answer<usize> {
     let now = app.clock.now();
     let mut tx = app.store.begin(organisation).await?;
     let mut queued = 0;
-    for state in tx.due_states(now, BATCH).await? {
-        let Ok(credential) = tx.credential(state.credential_id).await else {
-            tx.set_due(state.credential_id, None, None).await?;
+    for account in tx.due_accounts(now, BATCH).await? {
+        let credential = match account.credential_id {
+            Some(id) => tx.credential(id).await.ok(),
+            None => None,
+        };
+        let Some(credential) = credential else {
+            tx.set_due(account.id, None, None).await?;
             continue;
         };
-        let Some(device) = credential.device_id else { continue };
-        let rotates = state.next_rotation_at.is_some_and(|at| at <= now);
-        let open = match tx.plan_of(credential.id).await? {
+        let rotates = account.next_rotation_at.is_some_and(|at| at <= now);
+        let open = match tx.plan_of(account.id).await? {
             Some(row) => parse_plan(&row).is_ok_and(|plan| plan.open_at(now)),
             None => false,
         };
@@ -150,19 +181,19 @@ async fn due(app: &App, organisation: Uuid) -> Answer<usize> {
         let held = !tx.open_checkouts(credential.id).await?.is_empty();
         let task = if rotates && open && !held {
             Some("rotation")
-        } else if state.next_check_at.is_some_and(|at| at <= now) {
+        } else if account.next_check_at.is_some_and(|at| at <= now) {
             Some("check")
         } else {
             None
         };
         if let Some(task) = task
-            && queue(&mut tx, credential.id, device, task, "plan", now).await?
+            && queue(&mut tx, &account, task, "plan", now).await?
         {
             queued += 1;
         }
-        let (check, rotation) = times(&mut tx, &state, now).await?;
-        let keep = state.next_rotation_at.filter(|at| *at <= now && held && open);
-        tx.set_due(credential.id, check, keep.or(rotation)).await?;
+        let (check, rotation) = times(&mut tx, &account, now).await?;
+        let keep = account.next_rotation_at.filter(|at| *at <= now && held && open);
+        tx.set_due(account.id, check, keep.or(rotation)).await?;
     }
     tx.commit().await?;
     Ok(queued)
@@ -175,7 +206,7 @@ async fn end_checkouts(app: &App, organisation: Uuid, keys: &OpenKeys) -> Answer
     let overdue = tx.overdue_checkouts(now, BATCH).await?;
     for row in &overdue {
         tx.end_checkout(row.id, now, CheckoutEnd::Time.word()).await?;
-        let rotates = rotate_on_return(&mut tx, row, now).await?;
+        let rotates = owe_rotation(&mut tx, row, now).await?;
         let view = tx.checkout_view(row.id).await?;
         let mut event = Event::new(Uuid::now_v7(), organisation, now, "checkout.time-over");
         event.target = row.credential_id.to_string();
@@ -183,7 +214,7 @@ async fn end_checkouts(app: &App, organisation: Uuid, keys: &OpenKeys) -> Answer
         event.target_name = format!("{}/{}", view.place, view.credential_name);
         event.detail.insert("checkout".into(), row.id.to_string());
         event.detail.insert("holder".into(), view.person_name);
-        event.detail.insert("rotation".into(), if rotates { "queued" } else { "none" }.into());
+        event.detail.insert("rotation".into(), if rotates { "owed" } else { "none" }.into());
         tx.record(&event, &keys.mac).await?;
     }
     tx.commit().await?;

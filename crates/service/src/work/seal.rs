@@ -20,19 +20,30 @@ impl Seals {
     /// One round over all organisations. How many events got a place.
     ///
     /// # Errors
-    /// [`crate::problem::Fault`] of the first organisation that could not be sealed.
+    /// [`crate::problem::Fault`] of the last organisation that could not be sealed.
     pub async fn once(&mut self, app: &App) -> Answer<usize> {
-        let mut sealed = 0;
+        let (mut sealed, mut last) = (0, None);
         for organisation in super::organisations(app).await {
-            let keys = app.keyring.keys(&app.store, organisation).await?;
-            let tx = app.store.begin(organisation).await?;
-            let outcome = self.0.entry(organisation).or_default().seal(tx, &keys.mac, &keys.signer, app.clock.now()).await?;
-            for stray in &outcome.strays {
-                tracing::error!(%organisation, event = %stray, "an event was put into the audit log past the service; it gets no place in the tree");
+            // One organisation's trouble is no other's.
+            match self.seal_one(app, organisation).await {
+                Ok(count) => sealed += count,
+                Err(fault) => {
+                    tracing::warn!(%organisation, "sealing goes on with the next organisation: {}", fault.detail());
+                    last = Some(fault);
+                }
             }
-            sealed += outcome.sealed;
         }
-        Ok(sealed)
+        last.map_or(Ok(sealed), Err)
+    }
+
+    async fn seal_one(&mut self, app: &App, organisation: Uuid) -> Answer<usize> {
+        let keys = app.keyring.keys(&app.store, organisation).await?;
+        let tx = app.store.begin(organisation).await?;
+        let outcome = self.0.entry(organisation).or_default().seal(tx, &keys.mac, &keys.signer, app.clock.now()).await?;
+        for stray in &outcome.strays {
+            tracing::error!(%organisation, event = %stray, "an event was put into the audit log past the service; it gets no place in the tree");
+        }
+        Ok(outcome.sealed)
     }
 }
 

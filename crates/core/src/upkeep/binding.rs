@@ -1,0 +1,453 @@
+//! Bindings, leases, and the proof that a password may be sent somewhere.
+//!
+//! A binding says: this credential's password may be sent to this endpoint (address, port, proven
+//! identity), as account or as operator. Somebody who could see the password made it. A job opens a
+//! password only with a [`SendPermit`], which [`Lease::permit`] alone makes, from a binding that
+//! still agrees with the device. What was opened with it is a [`BoundLogin`] that carries its
+//! endpoint along, and connectors take nothing else: a password cannot be sent anywhere but to the
+//! endpoint that it was opened for.
+//!
+//! ```text
+//! Binding ─┐
+//! device  ─┼─► Lease::permit ─► SendPermit ─► vault::open_for_device ─► BoundLogin ─► connector
+//! lease   ─┘
+//! ```
+
+use std::marker::PhantomData;
+
+use chrono::{DateTime, Utc};
+use uuid::Uuid;
+
+use super::connect::ConnectRules;
+use super::identity::Identity;
+use crate::secret::Secret;
+use crate::vault;
+
+/// As what a password is sent.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Role {
+    /// As the account's own password.
+    Account,
+    /// As the password of the operator that changes other accounts.
+    Operator,
+}
+
+impl Role {
+    /// The word for it.
+    #[must_use]
+    pub const fn word(self) -> &'static str {
+        match self {
+            Self::Account => "account",
+            Self::Operator => "operator",
+        }
+    }
+}
+
+/// A role at compile time.
+pub trait RoleMark {
+    /// The role.
+    const ROLE: Role;
+}
+
+/// The job's own account.
+#[derive(Debug)]
+pub struct Account;
+impl RoleMark for Account {
+    const ROLE: Role = Role::Account;
+}
+
+/// The operator of the job's device.
+#[derive(Debug)]
+pub struct Operator;
+impl RoleMark for Operator {
+    const ROLE: Role = Role::Operator;
+}
+
+/// A binding as it is stored.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct StoredBinding {
+    /// The organisation.
+    pub organisation: Uuid,
+    /// Whose password may be sent.
+    pub credential: Uuid,
+    /// The device.
+    pub device: Uuid,
+    /// As what.
+    pub role: Role,
+    /// To this address.
+    pub address: String,
+    /// And this port.
+    pub port: u16,
+    /// Once it has proved one of these identities; one a line. Empty: confirmed before the device
+    /// had any.
+    pub identity: String,
+    /// For an operator: whether the stewards of its credential still name this device or a folder
+    /// above it.
+    pub in_scope: bool,
+}
+
+/// A device as it is now.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct DeviceFacts {
+    /// The device.
+    pub device: Uuid,
+    /// Where it is.
+    pub address: String,
+    /// Its port.
+    pub port: u16,
+    /// Its accepted identities, one a line; empty when none was confirmed.
+    pub identity: String,
+    /// Whether the organisation trusts whatever answers first.
+    pub trust_first_contact: bool,
+    /// Where the organisation lets the service connect to.
+    pub rules: ConnectRules,
+}
+
+/// Why a binding does not count now.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, thiserror::Error)]
+pub enum Suspended {
+    /// Address, port or identity are not those that were confirmed.
+    #[error("the device's address, port or identity has changed; somebody who may see the password must confirm the binding")]
+    Changed,
+    /// Nobody has confirmed who the device is.
+    #[error("nobody has confirmed the device's identity yet")]
+    NoIdentity,
+    /// The operator's stewards do not allow it there.
+    #[error("the stewards of the operator credential do not allow it on this device")]
+    OutOfScope,
+}
+
+impl StoredBinding {
+    /// Whether the binding counts for the device as it is now.
+    ///
+    /// # Errors
+    /// [`Suspended`].
+    pub fn check(&self, device: &DeviceFacts) -> Result<(), Suspended> {
+        if (&self.address, self.port, &self.identity) != (&device.address, device.port, &device.identity) {
+            return Err(Suspended::Changed);
+        }
+        if self.identity.is_empty() && !device.trust_first_contact {
+            return Err(Suspended::NoIdentity);
+        }
+        if self.role == Role::Operator && !self.in_scope {
+            return Err(Suspended::OutOfScope);
+        }
+        Ok(())
+    }
+}
+
+/// A binding of the store.
+#[derive(Clone, Debug)]
+pub struct Binding(StoredBinding);
+
+impl Binding {
+    /// A binding as the store read it. Only the store calls this; a lint forbids it elsewhere.
+    #[must_use]
+    pub const fn from_store(stored: StoredBinding) -> Self {
+        Self(stored)
+    }
+
+    /// What is stored.
+    #[must_use]
+    pub const fn stored(&self) -> &StoredBinding {
+        &self.0
+    }
+}
+
+/// Where a password may be sent, and what must be proved first.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Endpoint {
+    organisation: Uuid,
+    device: Uuid,
+    address: String,
+    port: u16,
+    identity: Vec<Identity>,
+    rules: ConnectRules,
+}
+
+impl Endpoint {
+    /// An endpoint that is only looked at: the identity of whatever answers there is read, and
+    /// nothing is sent. It accepts no identity, so that no password can follow.
+    #[must_use]
+    pub const fn to_look_at(organisation: Uuid, device: Uuid, address: String, port: u16, rules: ConnectRules) -> Self {
+        Self { organisation, device, address, port, identity: vec![], rules }
+    }
+
+    /// The organisation.
+    #[must_use]
+    pub const fn organisation(&self) -> Uuid {
+        self.organisation
+    }
+
+    /// The device.
+    #[must_use]
+    pub const fn device(&self) -> Uuid {
+        self.device
+    }
+
+    /// Host name or address.
+    #[must_use]
+    pub fn address(&self) -> &str {
+        &self.address
+    }
+
+    /// The port.
+    #[must_use]
+    pub const fn port(&self) -> u16 {
+        self.port
+    }
+
+    /// The accepted identities.
+    #[must_use]
+    pub fn identity(&self) -> &[Identity] {
+        &self.identity
+    }
+
+    /// Where the service may connect to.
+    #[must_use]
+    pub const fn rules(&self) -> &ConnectRules {
+        &self.rules
+    }
+}
+
+/// A job under lease.
+#[derive(Clone, Debug)]
+pub struct Lease {
+    job: Uuid,
+    fence: i64,
+    credential: Uuid,
+    device: Uuid,
+    until: DateTime<Utc>,
+}
+
+/// Why a job may not send a password.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, thiserror::Error)]
+pub enum NoPermit {
+    /// Another worker may have the job.
+    #[error("the lease of this job is over")]
+    LeaseOver,
+    /// The binding is for something else.
+    #[error("the binding is of another credential, device or role")]
+    OtherBinding,
+    /// The binding does not count now.
+    #[error(transparent)]
+    Suspended(#[from] Suspended),
+}
+
+impl Lease {
+    /// A lease as the store handed it out. Only the store calls this; a lint forbids it elsewhere.
+    #[must_use]
+    pub const fn from_store(job: Uuid, fence: i64, credential: Uuid, device: Uuid, until: DateTime<Utc>) -> Self {
+        Self { job, fence, credential, device, until }
+    }
+
+    /// The job.
+    #[must_use]
+    pub const fn job(&self) -> Uuid {
+        self.job
+    }
+
+    /// The token of this lease: every later lease of the same job has a higher one.
+    #[must_use]
+    pub const fn fence(&self) -> i64 {
+        self.fence
+    }
+
+    /// Until when it holds.
+    #[must_use]
+    pub const fn until(&self) -> DateTime<Utc> {
+        self.until
+    }
+
+    /// The one decision whether a job may send a password.
+    ///
+    /// # Errors
+    /// [`NoPermit`].
+    pub fn permit<R: RoleMark>(&self, binding: &Binding, device: &DeviceFacts, now: DateTime<Utc>) -> Result<SendPermit<R>, NoPermit> {
+        let Binding(stored) = binding;
+        if now >= self.until {
+            return Err(NoPermit::LeaseOver);
+        }
+        let own = R::ROLE == Role::Operator || stored.credential == self.credential;
+        if stored.role != R::ROLE || stored.device != self.device || device.device != self.device || !own {
+            return Err(NoPermit::OtherBinding);
+        }
+        stored.check(device)?;
+        let identity = Identity::parse_lines(&stored.identity).map_err(|_| Suspended::NoIdentity)?;
+        let endpoint = Endpoint {
+            organisation: stored.organisation,
+            device: stored.device,
+            address: stored.address.clone(),
+            port: stored.port,
+            identity,
+            rules: device.rules.clone(),
+        };
+        Ok(SendPermit { credential: stored.credential, endpoint, first_contact: stored.identity.is_empty(), role: PhantomData })
+    }
+}
+
+/// Proof that a credential's password may be sent to an endpoint. Only [`Lease::permit`] makes one.
+#[derive(Clone, Debug)]
+pub struct SendPermit<R: RoleMark> {
+    credential: Uuid,
+    endpoint: Endpoint,
+    first_contact: bool,
+    role: PhantomData<R>,
+}
+
+impl<R: RoleMark> vault::sealed::Sealed for SendPermit<R> {}
+impl<R: RoleMark> vault::Pass for SendPermit<R> {
+    fn credential(&self) -> Uuid {
+        self.credential
+    }
+}
+
+impl<R: RoleMark> SendPermit<R> {
+    /// Binds an opened password to the endpoint that it was opened for.
+    pub(crate) fn bind(&self, login: &str, version: i32, password: Secret) -> BoundLogin<R> {
+        BoundLogin {
+            credential: self.credential,
+            endpoint: self.endpoint.clone(),
+            first_contact: self.first_contact,
+            login: login.to_owned(),
+            version,
+            password,
+            role: PhantomData,
+        }
+    }
+}
+
+/// A login and its password, bound to the one endpoint that it may be sent to.
+#[derive(Debug)]
+pub struct BoundLogin<R: RoleMark> {
+    credential: Uuid,
+    endpoint: Endpoint,
+    first_contact: bool,
+    login: String,
+    version: i32,
+    password: Secret,
+    role: PhantomData<R>,
+}
+
+impl<R: RoleMark> BoundLogin<R> {
+    /// The credential whose password it is.
+    #[must_use]
+    pub const fn credential(&self) -> Uuid {
+        self.credential
+    }
+
+    /// Where it may be sent.
+    #[must_use]
+    pub const fn endpoint(&self) -> &Endpoint {
+        &self.endpoint
+    }
+
+    /// Whether any identity is accepted, since the organisation trusts the first contact.
+    #[must_use]
+    pub const fn trusts_first_contact(&self) -> bool {
+        self.first_contact
+    }
+
+    /// The login name.
+    #[must_use]
+    pub fn login(&self) -> &str {
+        &self.login
+    }
+
+    /// The number of the password's version.
+    #[must_use]
+    pub const fn version(&self) -> i32 {
+        self.version
+    }
+
+    /// The password, for a connector to send.
+    #[must_use]
+    pub const fn password(&self) -> &Secret {
+        &self.password
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    const KEY: &str = "ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAA";
+
+    fn at(n: i64) -> DateTime<Utc> {
+        DateTime::from_timestamp(n, 0).unwrap()
+    }
+
+    fn id(n: u128) -> Uuid {
+        Uuid::from_u128(n)
+    }
+
+    fn lease() -> Lease {
+        Lease::from_store(id(1), 7, id(2), id(3), at(10))
+    }
+
+    fn stored(role: Role) -> StoredBinding {
+        StoredBinding {
+            organisation: id(9),
+            credential: id(2),
+            device: id(3),
+            role,
+            address: "192.0.2.5".into(),
+            port: 22,
+            identity: KEY.into(),
+            in_scope: true,
+        }
+    }
+
+    fn device() -> DeviceFacts {
+        DeviceFacts { device: id(3), address: "192.0.2.5".into(), port: 22, identity: KEY.into(), trust_first_contact: false, rules: ConnectRules::default() }
+    }
+
+    #[test]
+    fn a_binding_that_agrees_with_its_device_permits_and_names_its_credential() {
+        let permit = lease().permit::<Account>(&Binding::from_store(stored(Role::Account)), &device(), at(9)).unwrap();
+        assert_eq!(vault::Pass::credential(&permit), id(2));
+        let login = permit.bind("duty", 3, Secret::from_text("x".into()));
+        assert_eq!((login.endpoint().address(), login.endpoint().port(), login.endpoint().identity().len()), ("192.0.2.5", 22, 1));
+    }
+
+    #[test]
+    fn a_lease_that_is_over_permits_nothing() {
+        let binding = Binding::from_store(stored(Role::Account));
+        assert_eq!(lease().permit::<Account>(&binding, &device(), at(10)).unwrap_err(), NoPermit::LeaseOver);
+    }
+
+    #[test]
+    fn whatever_changed_since_it_was_confirmed_suspends_a_binding() {
+        let binding = Binding::from_store(stored(Role::Account));
+        for changed in [
+            DeviceFacts { address: "192.0.2.6".into(), ..device() },
+            DeviceFacts { port: 2222, ..device() },
+            DeviceFacts { identity: String::new(), ..device() },
+            DeviceFacts { identity: format!("{KEY}\nSHA256:x"), ..device() },
+        ] {
+            assert_eq!(lease().permit::<Account>(&binding, &changed, at(0)).unwrap_err(), NoPermit::Suspended(Suspended::Changed), "{changed:?}");
+        }
+    }
+
+    #[test]
+    fn without_an_identity_only_an_organisation_that_trusts_first_contact_permits() {
+        let binding = Binding::from_store(StoredBinding { identity: String::new(), ..stored(Role::Account) });
+        let unknown = DeviceFacts { identity: String::new(), ..device() };
+        assert_eq!(lease().permit::<Account>(&binding, &unknown, at(0)).unwrap_err(), NoPermit::Suspended(Suspended::NoIdentity));
+        let permit = lease().permit::<Account>(&binding, &DeviceFacts { trust_first_contact: true, ..unknown }, at(0)).unwrap();
+        assert!(permit.bind("duty", 1, Secret::from_text("x".into())).trusts_first_contact());
+    }
+
+    #[test]
+    fn a_binding_of_another_role_device_or_credential_permits_nothing() {
+        for other in
+            [stored(Role::Operator), StoredBinding { device: id(8), ..stored(Role::Account) }, StoredBinding { credential: id(8), ..stored(Role::Account) }]
+        {
+            assert_eq!(lease().permit::<Account>(&Binding::from_store(other.clone()), &device(), at(0)).unwrap_err(), NoPermit::OtherBinding, "{other:?}");
+        }
+        let operator = StoredBinding { credential: id(8), ..stored(Role::Operator) };
+        assert!(lease().permit::<Operator>(&Binding::from_store(operator.clone()), &device(), at(0)).is_ok());
+        let out = Binding::from_store(StoredBinding { in_scope: false, ..operator });
+        assert_eq!(lease().permit::<Operator>(&out, &device(), at(0)).unwrap_err(), NoPermit::Suspended(Suspended::OutOfScope));
+    }
+}

@@ -1,0 +1,198 @@
+//! What a device must prove before a password is sent to it.
+//!
+//! A device has one or more accepted identities: a host key, a host certificate authority, or the
+//! SHA-256 fingerprint of a host key (the content of an SSHFP record, RFC 4255 and RFC 7479).
+
+use base64::Engine as _;
+use base64::engine::general_purpose::STANDARD_NO_PAD;
+use sha2::{Digest as _, Sha256};
+use ssh_key::{HashAlg, PublicKey};
+
+/// One accepted identity of a device.
+#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord)]
+pub enum Identity {
+    /// This host key, as an OpenSSH public key line without a comment.
+    HostKey(String),
+    /// A host certificate signed by this key, as an OpenSSH public key line without a comment.
+    HostAuthority(String),
+    /// The host key with this fingerprint: `SHA256:` and base64 without padding.
+    Fingerprint(String),
+}
+
+/// What a device showed during the key exchange, before anything was sent to it.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct PresentedIdentity {
+    /// Its host key, as an OpenSSH public key line without a comment.
+    pub key: String,
+    /// The key that signed its host certificate, when the certificate is valid for the address now.
+    pub authority: Option<String>,
+}
+
+fn key_line(text: &str) -> Result<String, String> {
+    let mut key = PublicKey::from_openssh(text.trim()).map_err(|_| "this is not an OpenSSH public key".to_owned())?;
+    key.set_comment("");
+    key.to_openssh().map(|line| line.trim().to_owned()).map_err(|error| error.to_string())
+}
+
+fn from_sshfp(words: &[&str]) -> Result<Identity, String> {
+    let [_algorithm, digest, hex @ ..] = words else { return Err("an SSHFP record has an algorithm, a type and a fingerprint".to_owned()) };
+    if *digest != "2" {
+        return Err("only SSHFP records of type 2 (SHA-256) are accepted".to_owned());
+    }
+    let hex: String = hex.concat();
+    let bytes: Option<Vec<u8>> = (0..hex.len()).step_by(2).map(|at| hex.get(at..at + 2).and_then(|pair| u8::from_str_radix(pair, 16).ok())).collect();
+    match bytes.filter(|bytes| bytes.len() == 32) {
+        Some(bytes) => Ok(Identity::Fingerprint(format!("SHA256:{}", STANDARD_NO_PAD.encode(bytes)))),
+        None => Err("the fingerprint of an SSHFP record of type 2 has 64 hexadecimal digits".to_owned()),
+    }
+}
+
+impl Identity {
+    /// Reads a public key line, a line of a `known_hosts` file (with or without
+    /// `@cert-authority`), an SSHFP record, or a `SHA256:` fingerprint.
+    ///
+    /// # Errors
+    /// A sentence, when the text is none of these.
+    pub fn parse(text: &str) -> Result<Self, String> {
+        let words: Vec<&str> = text.split_whitespace().collect();
+        if let Some(position) = words.iter().position(|word| word.eq_ignore_ascii_case("SSHFP")) {
+            return from_sshfp(words.get(position + 1..).unwrap_or_default());
+        }
+        match words.as_slice() {
+            [fingerprint] if fingerprint.starts_with("SHA256:") => {
+                let digest = fingerprint.trim_start_matches("SHA256:");
+                match STANDARD_NO_PAD.decode(digest.trim_end_matches('=')) {
+                    Ok(bytes) if bytes.len() == 32 => Ok(Self::Fingerprint(format!("SHA256:{}", STANDARD_NO_PAD.encode(bytes)))),
+                    _ => Err("this is not a SHA-256 fingerprint".to_owned()),
+                }
+            }
+            ["@cert-authority", rest @ ..] => {
+                let key = match rest {
+                    [_, kind, key, ..] if PublicKey::from_openssh(&format!("{kind} {key}")).is_ok() => format!("{kind} {key}"),
+                    [kind, key, ..] => format!("{kind} {key}"),
+                    _ => return Err("a certificate authority has a public key".to_owned()),
+                };
+                key_line(&key).map(Self::HostAuthority)
+            }
+            ["@revoked", ..] => Err("a revoked key cannot prove an identity".to_owned()),
+            [kind, key, ..] if key_line(&format!("{kind} {key}")).is_ok() => key_line(&format!("{kind} {key}")).map(Self::HostKey),
+            [_, kind, key, ..] => key_line(&format!("{kind} {key}")).map(Self::HostKey),
+            _ => Err("write a public key, a known_hosts line, an SSHFP record or a SHA256 fingerprint".to_owned()),
+        }
+    }
+
+    /// Reads the stored form of several identities: one a line.
+    ///
+    /// # Errors
+    /// As [`Identity::parse`].
+    pub fn parse_lines(text: &str) -> Result<Vec<Self>, String> {
+        let mut all = text.lines().filter(|line| !line.trim().is_empty()).map(Self::parse).collect::<Result<Vec<_>, _>>()?;
+        all.sort();
+        all.dedup();
+        Ok(all)
+    }
+
+    /// The stored form of several identities, the same for the same set.
+    #[must_use]
+    pub fn to_lines(all: &[Self]) -> String {
+        let mut lines: Vec<String> = all.iter().map(Self::to_line).collect();
+        lines.sort();
+        lines.dedup();
+        lines.join("\n")
+    }
+
+    /// The text that [`Identity::parse`] reads back.
+    #[must_use]
+    pub fn to_line(&self) -> String {
+        match self {
+            Self::HostKey(line) | Self::Fingerprint(line) => line.clone(),
+            Self::HostAuthority(line) => format!("@cert-authority {line}"),
+        }
+    }
+
+    /// What it is, in a word.
+    #[must_use]
+    pub const fn word(&self) -> &'static str {
+        match self {
+            Self::HostKey(_) => "host-key",
+            Self::HostAuthority(_) => "host-authority",
+            Self::Fingerprint(_) => "fingerprint",
+        }
+    }
+
+    /// Its SHA-256 fingerprint, as `ssh-keygen -l` prints it.
+    #[must_use]
+    pub fn fingerprint(&self) -> String {
+        match self {
+            Self::HostKey(line) | Self::HostAuthority(line) => fingerprint_of(line),
+            Self::Fingerprint(text) => text.clone(),
+        }
+    }
+}
+
+/// The SHA-256 fingerprint of an OpenSSH public key line; of a text that is none, a digest that no
+/// key has.
+#[must_use]
+pub fn fingerprint_of(line: &str) -> String {
+    PublicKey::from_openssh(line)
+        .map_or_else(|_| format!("SHA256:{}", STANDARD_NO_PAD.encode(Sha256::digest(line))), |key| key.fingerprint(HashAlg::Sha256).to_string())
+}
+
+/// Whether what a device showed is one of its accepted identities.
+#[must_use]
+pub fn proves(accepted: &[Identity], presented: &PresentedIdentity) -> bool {
+    accepted.iter().any(|identity| match identity {
+        Identity::HostKey(line) => *line == presented.key,
+        Identity::HostAuthority(line) => presented.authority.as_ref() == Some(line),
+        Identity::Fingerprint(fingerprint) => *fingerprint == fingerprint_of(&presented.key),
+    })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    const KEY: &str = "ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAA";
+    const OTHER: &str = "ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIAEBAQEBAQEBAQEBAQEBAQEBAQEBAQEBAQEBAQEBAQEB";
+
+    fn presented(key: &str, authority: Option<&str>) -> PresentedIdentity {
+        PresentedIdentity { key: key.to_owned(), authority: authority.map(str::to_owned) }
+    }
+
+    #[test]
+    fn every_way_of_writing_a_host_key_names_the_same_key() {
+        let fingerprint = fingerprint_of(KEY);
+        let digest = STANDARD_NO_PAD.decode(fingerprint.trim_start_matches("SHA256:")).unwrap();
+        let hex: String = digest.iter().map(|byte| format!("{byte:02x}")).collect();
+        for text in [
+            KEY.to_owned(),
+            format!("{KEY} root@north-ridge"),
+            format!("ridge.osmere.example,127.0.10.5 {KEY}"),
+            format!("[127.0.10.5]:2222 {KEY} note"),
+            fingerprint.clone(),
+            format!("ridge.osmere.example. IN SSHFP 4 2 {hex}"),
+            format!("SSHFP 4 2 {} {}", &hex[..32], &hex[32..]),
+        ] {
+            let identity = Identity::parse(&text).unwrap();
+            assert_eq!(identity.fingerprint(), fingerprint, "{text}");
+            assert!(proves(std::slice::from_ref(&identity), &presented(KEY, None)), "{text}");
+            assert!(!proves(std::slice::from_ref(&identity), &presented(OTHER, None)), "{text}");
+            assert_eq!(Identity::parse(&identity.to_line()).unwrap(), identity);
+        }
+    }
+
+    #[test]
+    fn an_authority_accepts_what_it_signed_and_not_its_own_key() {
+        let authority = Identity::parse(&format!("@cert-authority *.osmere.example {OTHER}")).unwrap();
+        assert_eq!(authority, Identity::parse(&authority.to_line()).unwrap());
+        assert!(proves(std::slice::from_ref(&authority), &presented(KEY, Some(OTHER))));
+        assert!(!proves(std::slice::from_ref(&authority), &presented(OTHER, None)));
+    }
+
+    #[test]
+    fn what_is_no_identity_is_refused_in_words() {
+        for text in ["", "hello", "SSHFP 4 1 aa", "SSHFP 4 2 zz", "SHA256:short", "@revoked * ssh-ed25519 AAAA", "ssh-ed25519 AAAA"] {
+            assert!(!Identity::parse(text).unwrap_err().is_empty(), "{text}");
+        }
+    }
+}
