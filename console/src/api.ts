@@ -7,7 +7,6 @@ export interface Page<T> {
 }
 export interface Status {
   state: "ready" | "locked" | "needs-setup" | "no-database";
-  organisations: string[];
 }
 export interface Me {
   id: string;
@@ -77,6 +76,28 @@ export interface Gate {
   rotate_on_return: boolean;
   version: number;
 }
+export interface GateConditions {
+  needs_reason: boolean;
+  needs_approval: boolean;
+  longest_minutes: number;
+  one_holder: boolean;
+  rotate_on_return: boolean;
+  gates: Gate[];
+}
+export interface PendingAct {
+  id: string;
+  act: string;
+  summary: string;
+  target_name: string;
+  state: string;
+  proposed_by: string;
+  proposed_at: string;
+  expires_at: string;
+  decided_at: string | null;
+  comment: string;
+  may_confirm: boolean;
+  own: boolean;
+}
 export interface Account {
   credential: string;
   credential_path: string;
@@ -100,7 +121,7 @@ export interface Credential {
   device: string | null;
   device_name: string | null;
   level: Level;
-  gate: Gate | null;
+  gate: GateConditions | null;
   upkeep: Account | null;
   extra: KindField[];
   facts: Record<string, Record<string, string>>;
@@ -452,6 +473,8 @@ export interface Overview {
   troubled_accounts: Account[];
   due_soon: Account[];
   devices: Device[];
+  pending: PendingAct[];
+  two_people: { what: string; state: string }[];
 }
 
 export interface ImportOptions {
@@ -540,7 +563,10 @@ async function ask(method: string, path: string, body?: unknown, version?: numbe
 }
 
 async function call<T>(method: string, path: string, body?: unknown, version?: number): Promise<T> {
-  const text = await (await ask(method, path, body, version)).text();
+  const response = await ask(method, path, body, version);
+  const text = await response.text();
+  // Not done yet: whoever shows what is told learns that it waits for a second person.
+  if (response.status === 202) window.dispatchEvent(new CustomEvent("pending-act", { detail: (JSON.parse(text) as PendingAct).summary }));
   return (text ? JSON.parse(text) : undefined) as T;
 }
 

@@ -311,8 +311,13 @@ export function Told() {
       clearTimeout(timer);
       timer = window.setTimeout(() => setSaid(null), 15_000);
     };
+    const wait = (event: Event) => told(`${(event as CustomEvent<string>).detail}: this waits for a second person.`);
     window.addEventListener("told", hear);
-    return () => window.removeEventListener("told", hear);
+    window.addEventListener("pending-act", wait);
+    return () => {
+      window.removeEventListener("told", hear);
+      window.removeEventListener("pending-act", wait);
+    };
   }, []);
   const undo = async () => {
     const back = said?.undo;

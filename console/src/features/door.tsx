@@ -53,16 +53,15 @@ function Unlock({ again }: { again: () => void }) {
   );
 }
 
-function SignIn({ status, again }: { status: Status; again: () => void }) {
-  const several = status.organisations.length > 1;
+function SignIn({ again }: { again: () => void }) {
   const submit = (data: FormData) =>
     api.post("/sign-in", { sign_in_name: text(data, "name"), password: text(data, "password"), organisation: text(data, "organisation") || undefined, channel: "console" });
   return (
-    <Panel title={several ? "Sign in" : `Sign in to ${status.organisations[0] ?? "Jexlin"}`}>
+    <Panel title="Sign in to Jexlin">
       <Form submit={submit} label="Sign in" done={again}>
-        {several && <Field label="Organisation" name="organisation" required />}
         <Field label="Sign-in name" name="name" required autoFocus autoComplete="username" />
         <Field label="Password" name="password" type="password" required autoComplete="current-password" />
+        <Field label="Organisation (where there are several)" name="organisation" autoComplete="organization" />
       </Form>
     </Panel>
   );
@@ -96,6 +95,6 @@ export function Door() {
     case "ready":
       if (me.isPending) return <Panel title="Jexlin">One moment …</Panel>;
       if (me.error && !(me.error instanceof Problem && me.error.status === 401)) return <Panel title="Jexlin"><Trouble error={me.error} /></Panel>;
-      return me.data ? <Shell me={me.data} /> : <SignIn status={status.data} again={again} />;
+      return me.data ? <Shell me={me.data} /> : <SignIn again={again} />;
   }
 }

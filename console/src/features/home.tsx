@@ -6,6 +6,7 @@ import { type CredentialItem, type Me, type Overview, type Page, api } from "../
 import { Act, Card, Empty, Left, State, Trouble, When } from "../parts";
 import { DeviceTrouble } from "./devices";
 import { CredentialLink } from "./links";
+import { Pending } from "./pending";
 import { Decision } from "./requests";
 
 /** What is wrong with what one may see. */
@@ -111,6 +112,25 @@ export function Home({ me }: { me: Me }) {
             ))}
           </ul>
         </Card>
+        {data.pending.length > 0 && (
+          <Card title={`Waiting for a second person (${data.pending.length})`}>
+            <Pending acts={data.pending} />
+          </Card>
+        )}
+        {data.two_people.some((each) => each.state !== "on") && (
+          <Card title="Done by one person alone" actions={<Link href="/organisation" className="link">Settings</Link>}>
+            <ul>
+              {data.two_people
+                .filter((each) => each.state !== "on")
+                .map((each) => (
+                  <li key={each.what}>
+                    <State word={each.state} /> {each.what}
+                    {each.state === "impossible" && <span className="quiet">: nobody else could confirm it</span>}
+                  </li>
+                ))}
+            </ul>
+          </Card>
+        )}
         {data.devices.length > 0 && (
           <Card title={`Devices that get no passwords (${data.devices.length})`} actions={<Link href="/upkeep" className="link">All devices</Link>}>
             <ul className="flex flex-col gap-2">

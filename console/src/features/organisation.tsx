@@ -22,6 +22,13 @@ const LABELS: Record<string, string> = {
   shares: "Stewards may grant; otherwise it takes the duty “access” as well",
   connect_to: "Where the service may connect to: a network and ports a line, such as 10.20.0.0/16 22. Empty: everywhere but this machine and link-local addresses",
   trust_first_contact: "Trust devices at first contact: a password is sent to whatever answers at the address of a device without a confirmed identity",
+  two_people_gates: "Two people: weakening or removing a gate",
+  two_people_duties: "Two people: giving duties",
+  two_people_passwords: "Two people: resetting the password of somebody with duties, stewardship or approvals",
+  two_people_clients: "Two people: renewing the secret of a client",
+  two_people_groups: "Two people: joining a group that brings stewardship or approvals",
+  two_people_settings: "Two people: switching one of these off, or trusting first contact",
+  independent_approvers: "An approver does not decide requests of whoever set their sign-in password",
   names_beyond: "People see the names of what they cannot open, and may ask for it",
 };
 

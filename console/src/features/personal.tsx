@@ -88,7 +88,8 @@ function Inside() {
       </Fold>
       <Fold label="Another passphrase">
         {(close) => (
-          <Form label="Change the passphrase" after={AFTER} done={close} submit={(data) => twice(data, (passphrase) => api.put("/personal/passphrase", { passphrase }, 0))}>
+          <Form label="Change the passphrase" after={AFTER} done={close} submit={(data) => twice(data, (passphrase) => api.put("/personal/passphrase", { present: text(data, "present"), passphrase }, 0))}>
+            <Field label="Present passphrase" name="present" type="password" autoComplete="off" required />
             <Twice />
           </Form>
         )}

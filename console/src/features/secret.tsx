@@ -106,7 +106,7 @@ export function Secret({ it, me, label }: { it: Credential; me: Me; label: (fiel
       )}
       {gate && (
         <p className="quiet">
-          A gate stands here{gate.place !== `${it.place}/${it.name}` && `, set on ${gate.place}`}: {[gate.needs_reason && "a reason", gate.needs_approval && `an approval by ${gate.approvers.map((approver) => approver.name).join(" or ")}`, `at most ${gate.longest_minutes} minutes`, gate.one_holder && "one person at a time", gate.rotate_on_return && "rotated afterwards"].filter(Boolean).join(", ")}.
+          {gate.gates.length === 1 ? "A gate stands here" : `${gate.gates.length} gates stand here`}, set on {gate.gates.map((each) => each.place).join(" and ")}: {[gate.needs_reason && "a reason", ...gate.gates.filter((each) => each.needs_approval).map((each) => `an approval by ${each.approvers.map((approver) => approver.name).join(" or ")}`), `at most ${gate.longest_minutes} minutes`, gate.one_holder && "one person at a time", gate.rotate_on_return && "rotated afterwards"].filter(Boolean).join(", ")}.
         </p>
       )}
       {other && <p><State word="waiting" /> {other.person_name} holds it; <Left until={other.ends_at} /> left.{atLeast(it.level, "steward") && <> <Act label="Recall" look="btn-xs" run={() => api.post(`/checkouts/${other.id}/recall`)} after={after} confirm={`Take it back from ${other.person_name}? Their time ends at once${other.rotate_on_return ? ", and the password is rotated" : ""}.`} /></>}</p>}

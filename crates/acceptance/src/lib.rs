@@ -239,8 +239,12 @@ impl Service {
         let code = fs::read_to_string(self.folder.join("setup-code")).expect("a set-up code");
         let body = json!({"code": code, "organisation": "Osmere Water", "sign_in_name": "ines", "display_name": "Ines Calder", "password": PASSWORD, "passphrase": PASSPHRASE});
         let _ = self.call("POST", "/api/v1/setup", None, Some(&body), None).good();
-        // The devices of the tests are on this machine.
-        self.settings(&json!({"connect_to": ["127.0.0.0/8"], "trust_first_contact": true}));
+        // The devices of the tests are on this machine; what takes two people has tests of its own.
+        let mut settings = json!({"connect_to": ["127.0.0.0/8"], "trust_first_contact": true, "independent_approvers": false});
+        for what in ["gates", "duties", "passwords", "clients", "groups", "settings"] {
+            settings[format!("two_people_{what}")] = json!(false);
+        }
+        self.settings(&settings);
     }
 
     /// Sets settings as if they had always been so, past the interface; what is left out has its
@@ -322,12 +326,15 @@ impl Service {
         client
     }
 
-    /// Runs SQL as the superuser, past everything.
+    /// Runs SQL as the superuser, past everything, in the first organisation.
     ///
     /// # Panics
     /// When the database refuses.
     pub fn sql(&self, sql: &str) -> String {
-        cluster().psql(&self.database.name, sql).expect("the database")
+        // The owner's own functions are bound to one organisation, whoever sets them off.
+        let scope = "DO $$ BEGIN PERFORM set_config('jexlin.organisation', (SELECT o.id::text FROM organisation o ORDER BY o.id LIMIT 1), false); END $$;\n";
+        let sql = &format!("{scope}{sql}");
+        self.database.psql(sql).expect("the database")
     }
 }
 

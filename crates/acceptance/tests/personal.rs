@@ -70,7 +70,10 @@ fn a_restart_closes_it_and_a_new_passphrase_keeps_what_is_in_it() {
     let _ = client.good_with(&["personal", "add", "Canteen card", "--user", "ines", "--password-file", "-"], "Winter-tide-41");
     let generated = client.good(&["personal", "add", "Locker"]);
     assert!(generated.contains("Locker"), "{generated}");
-    let _ = client.good_with(&["personal", "passphrase", "--passphrase-file", "-"], "another long phrase");
+    std::fs::write(client.folder.join("present"), PHRASE).unwrap();
+    std::fs::write(client.folder.join("guess"), "tide tables by head").unwrap();
+    assert_eq!(client.bad(&["personal", "passphrase", "--present-file", "guess", "--passphrase-file", "present"]).0, 4, "it takes the present one");
+    let _ = client.good_with(&["personal", "passphrase", "--present-file", "present", "--passphrase-file", "-"], "another long phrase");
     service.kill();
     service.start(&[]);
     service.unlock();

@@ -73,4 +73,8 @@ pub struct Overview {
     pub due_soon: Vec<crate::Upkeep>,
     /// Devices that they are a steward of and that get no passwords: with suspended bindings, or paused.
     pub devices: Vec<crate::Device>,
+    /// Acts that wait for their confirmation, and their own that wait.
+    pub pending: Vec<crate::PendingAct>,
+    /// Which acts need a second person, for holders of `people` or `policy`.
+    pub two_people: Vec<crate::TwoPeople>,
 }

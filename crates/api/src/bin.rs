@@ -44,6 +44,15 @@ pub struct Passphrase {
     pub passphrase: SecretText,
 }
 
+/// Another passphrase for one's personal folder.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct ChangePassphrase {
+    /// The present passphrase.
+    pub present: SecretText,
+    /// The new one; nobody can recover a forgotten one.
+    pub passphrase: SecretText,
+}
+
 /// One thing in a personal folder.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct PersonalThing {

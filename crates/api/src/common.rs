@@ -76,8 +76,6 @@ pub struct Status {
     pub version: String,
     /// `needs-setup`, `locked`, `ready` or `no-database`.
     pub state: String,
-    /// The organisations that can be signed in to.
-    pub organisations: Vec<String>,
 }
 
 /// First-run set-up.

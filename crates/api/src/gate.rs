@@ -10,7 +10,7 @@ use uuid::Uuid;
 pub struct Gate {
     /// Identifier.
     pub id: Uuid,
-    /// `folder` or `credential`: what it stands at.
+    /// `folder`, `device` or `credential`: what it stands at.
     pub target_sort: String,
     /// What it stands at.
     pub target: Uuid,
@@ -38,6 +38,9 @@ pub struct NewGate {
     /// At a folder.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub folder: Option<Uuid>,
+    /// At a device: for all its accounts.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub device: Option<Uuid>,
     /// At a credential.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub credential: Option<Uuid>,
@@ -60,6 +63,23 @@ pub struct NewGate {
     pub rotate_on_return: bool,
 }
 
+/// What all gates on the way to a credential ask for together.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct GateConditions {
+    /// A reason must be given.
+    pub needs_reason: bool,
+    /// Somebody must approve.
+    pub needs_approval: bool,
+    /// The longest time of a checkout, in minutes.
+    pub longest_minutes: i32,
+    /// Only one person at a time holds a checkout.
+    pub one_holder: bool,
+    /// The password is rotated when the checkout ends.
+    pub rotate_on_return: bool,
+    /// The gates; each that wants an approval needs one of its own approvers.
+    pub gates: Vec<Gate>,
+}
+
 /// A request.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct Request {
@@ -79,6 +99,10 @@ pub struct Request {
     pub minutes: i32,
     /// `waiting`, `approved`, `refused`, `withdrawn` or `expired`.
     pub state: String,
+    /// How many gates want an approval.
+    pub approvals_needed: i64,
+    /// How many have one.
+    pub approvals_given: i64,
     /// When it was asked.
     pub asked_at: DateTime<Utc>,
     /// When it expires unanswered, or unused once approved.
@@ -157,4 +181,53 @@ pub struct NewCheckout {
     /// For how long, where no approval is needed.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub minutes: Option<i32>,
+}
+
+/// A sensitive change that waits for a second person.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct PendingAct {
+    /// Identifier.
+    pub id: Uuid,
+    /// `change-gate`, `remove-gate`, `give-duties`, `reset-password`, `renew-secret`, `join-group` or
+    /// `change-settings`.
+    pub act: String,
+    /// What would be done, in a sentence.
+    pub summary: String,
+    /// What it is about.
+    pub target_name: String,
+    /// `waiting`, `confirmed`, `refused`, `withdrawn` or `expired`.
+    pub state: String,
+    /// Who proposed it.
+    pub proposed_by: String,
+    /// When.
+    pub proposed_at: DateTime<Utc>,
+    /// When it expires undecided.
+    pub expires_at: DateTime<Utc>,
+    /// When it was decided.
+    pub decided_at: Option<DateTime<Utc>>,
+    /// What was said then.
+    pub comment: String,
+    /// Whether the asker may confirm it.
+    pub may_confirm: bool,
+    /// Whether the asker proposed it.
+    pub own: bool,
+}
+
+/// What confirming came to.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct ActConfirmed {
+    /// The act.
+    pub act: PendingAct,
+    /// The new secret, where a client's was renewed; told once.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub secret: Option<crate::SecretText>,
+}
+
+/// Whether an act needs a second person here.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct TwoPeople {
+    /// What for, in a phrase.
+    pub what: String,
+    /// `on`, `off`, or `impossible` while nobody else could confirm.
+    pub state: String,
 }

@@ -31,3 +31,4 @@ pub mod proof {
 
 pub use jexlin_core::access::Level;
 pub use jexlin_core::names::parse_path;
+pub use jexlin_core::names::{is_unshowable, no_formula, show_foreign};

@@ -227,7 +227,7 @@ pub struct Credential {
     #[schema(value_type = String)]
     pub level: Level,
     /// The gate that counts, if any.
-    pub gate: Option<crate::Gate>,
+    pub gate: Option<crate::GateConditions>,
     /// What upkeep knows, for an account of a device.
     pub upkeep: Option<crate::Upkeep>,
     /// Fields that it has for itself alone, beside those of its kind.

@@ -13,6 +13,7 @@ use crate::nouns::folder::Folder;
 use crate::nouns::gate::{Checkout, Gate, Request};
 use crate::nouns::grant::Grant;
 use crate::nouns::kind::Kind;
+use crate::nouns::pending::Pending;
 use crate::nouns::people::{Client, Group, People};
 use crate::nouns::personal::Personal;
 use crate::nouns::policy::Policy;
@@ -247,6 +248,9 @@ pub enum Command {
     /// Wishes: ask for what you see the name of and no more
     #[command(subcommand)]
     Wish(Wish),
+    /// Acts that wait for a second person
+    #[command(subcommand)]
+    Pending(Pending),
     /// Hand over what one person is a steward of to another
     HandOver(HandOverArgs),
     /// Devices

@@ -100,8 +100,12 @@ impl Link {
 
     fn call<T: DeserializeOwned>(&self, method: &str, path: &str, body: Option<&Value>, version: Option<i32>) -> Result<T, Trouble> {
         let response = self.request(method, path, body, version)?;
+        let waits = response.status() == 202;
         let text = response.into_body().with_config().limit(256 * 1024 * 1024).read_to_string().map_err(|error| Trouble::Unreachable(error.to_string()))?;
         let text = if text.is_empty() { "null" } else { &text };
+        if waits && let Ok(act) = serde_json::from_str(text) {
+            return Err(Trouble::Pending(Box::new(act)));
+        }
         serde_json::from_str(text).map_err(|error| Trouble::local(format!("The service's answer cannot be read: {error}.")))
     }
 

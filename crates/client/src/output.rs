@@ -4,6 +4,7 @@ use std::io::Write as _;
 
 use chrono::{DateTime, Utc};
 use comfy_table::{ColumnConstraint, ContentArrangement, Table, presets};
+use jexlin_api::{is_unshowable, no_formula, show_foreign};
 use serde::Serialize;
 use serde_json::Value;
 
@@ -25,7 +26,12 @@ pub fn say(text: &str) -> Result<(), Trouble> {
     }
 }
 
+/// A cell on one line. What others wrote is data: it forges no line and no look of a terminal.
 fn cell(item: &Value, field: &str, people: bool) -> String {
+    show_foreign(&raw_cell(item, field, people))
+}
+
+fn raw_cell(item: &Value, field: &str, people: bool) -> String {
     match item.pointer(&format!("/{field}")) {
         None | Some(Value::Null) => String::new(),
         Some(Value::Bool(true)) if people => "yes".into(),
@@ -45,16 +51,33 @@ fn cell(item: &Value, field: &str, people: bool) -> String {
     }
 }
 
+/// JSON in which nothing that cannot be seen stands as itself.
+pub fn json(value: &impl Serialize) -> Result<String, Trouble> {
+    let text = serde_json::to_string_pretty(value).map_err(broken)?;
+    let mut out = String::with_capacity(text.len());
+    for c in text.chars() {
+        if c != '\n' && is_unshowable(c) {
+            let mut units = [0; 2];
+            for unit in c.encode_utf16(&mut units) {
+                out.push_str(&format!("\\u{unit:04x}"));
+            }
+        } else {
+            out.push(c);
+        }
+    }
+    Ok(out)
+}
+
 /// Prints a list.
 pub fn list(format: Format, items: &[impl Serialize], columns: &[Column<'_>], none: &str) -> Result<(), Trouble> {
     let items: Vec<Value> = items.iter().map(serde_json::to_value).collect::<Result<_, _>>().map_err(broken)?;
     match format {
-        Format::Json => say(&serde_json::to_string_pretty(&items).map_err(broken)?),
+        Format::Json => say(&json(&items)?),
         Format::Csv => {
             let mut writer = csv::Writer::from_writer(vec![]);
             writer.write_record(columns.iter().map(|(heading, _)| *heading)).map_err(broken)?;
             for item in &items {
-                writer.write_record(columns.iter().map(|(_, field)| cell(item, field, false))).map_err(broken)?;
+                writer.write_record(columns.iter().map(|(_, field)| no_formula(&cell(item, field, false)))).map_err(broken)?;
             }
             let bytes = writer.into_inner().map_err(broken)?;
             say(String::from_utf8_lossy(&bytes).trim_end())
@@ -86,12 +109,13 @@ pub fn list(format: Format, items: &[impl Serialize], columns: &[Column<'_>], no
 pub fn one(format: Format, item: &impl Serialize, fields: &[Column<'_>]) -> Result<(), Trouble> {
     let item = serde_json::to_value(item).map_err(broken)?;
     match format {
-        Format::Json => say(&serde_json::to_string_pretty(&item).map_err(broken)?),
+        Format::Json => say(&json(&item)?),
         Format::Csv => list(format, &[item], fields, ""),
         Format::Table => {
             let width = fields.iter().map(|(heading, _)| heading.chars().count()).max().unwrap_or(0);
             for (heading, field) in fields {
-                let text = cell(&item, field, true);
+                let text = raw_cell(&item, field, true);
+                let text = text.lines().map(show_foreign).collect::<Vec<_>>().join("\n");
                 if !text.is_empty() {
                     // What has several lines stays in its column.
                     let text = text.trim_end().replace('\n', &format!("\n{:width$}  ", ""));
@@ -119,5 +143,16 @@ mod tests {
         assert_eq!((people("broken_at"), people("none"), people("nowhere")), ("soon".into(), String::new(), String::new()));
         assert_eq!((people("members"), people("duties"), people("port")), ("Marek Tull, Shift leads".into(), "people, audit".into(), "22".into()));
         assert_eq!(people("gate/place"), "/Pumping");
+    }
+
+    #[test]
+    fn foreign_text_forges_no_line_no_look_and_no_formula() {
+        let item = json!({"name": "duty\nines  granted everything", "reason": "\u{1b}[2J\u{202e}txt", "formula": "=HYPERLINK(\"x\")", "number": "-5"});
+        assert_eq!(cell(&item, "name", true), "duty ines granted everything");
+        assert_eq!(cell(&item, "reason", false), "\u{FFFD}[2J\u{FFFD}txt");
+        assert_eq!((no_formula("=HYPERLINK(1)"), no_formula("-5"), no_formula("@x")), ("'=HYPERLINK(1)".into(), "-5".into(), "'@x".into()));
+        let text = super::json(&item).unwrap();
+        assert!(text.contains("\\u001b[2J\\u202etxt") && !text.contains('\u{202e}'), "{text}");
+        assert_eq!(serde_json::from_str::<Value>(&text).unwrap(), item);
     }
 }

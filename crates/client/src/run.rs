@@ -36,7 +36,7 @@ pub fn run(cli: Cli) -> Done {
         }
         Command::Status => {
             let status: Status = run.link.get("/api/v1/status")?;
-            output::one(run.format, &status, &[("state", "state"), ("organisations", "organisations"), ("version", "version")])
+            output::one(run.format, &status, &[("state", "state"), ("version", "version")])
         }
         Command::SignIn { name, organisation, password } => run.sign_in(name, organisation, password.password_file.as_deref()),
         Command::SignOut => {
@@ -79,6 +79,7 @@ pub fn run(cli: Cli) -> Done {
         Command::Access(command) => run.access(command),
         Command::Repair(command) => run.repair(command),
         Command::Wish(command) => run.wish(command),
+        Command::Pending(command) => run.pending(command),
         Command::HandOver(args) => run.hand_over(&args),
         Command::Device(command) => run.device(command),
         Command::Plan(command) => run.plan(command),
@@ -105,11 +106,11 @@ impl Run {
         let password = secrets::read("Password of the first administrator", args.password_file.as_deref(), true)?;
         let passphrase =
             if args.managed_key { None } else { Some(secrets::read("Passphrase to protect the root key with", args.passphrase_file.as_deref(), true)?) };
+        let name = args.organisation.clone();
         let body = Setup { code, organisation: args.organisation, sign_in_name: args.name, display_name: args.display_name, password, passphrase };
-        let status: Status = self.link.post("/api/v1/setup", &body)?;
+        let _: Status = self.link.post("/api/v1/setup", &body)?;
         say(&format!(
-            "{} is set up. Keep a copy of root-key.json and its passphrase apart from the database's backups: without both, nothing can be opened.",
-            status.organisations.join(", ")
+            "{name} is set up. Keep a copy of root-key.json and its passphrase apart from the database's backups: without both, nothing can be opened."
         ))
     }
 

@@ -1,13 +1,15 @@
 //! Errors in two lines: what failed, what to do now. The exit codes are part of the interface and
 //! are documented in `docs/client.md`.
 
-use jexlin_api::Problem;
+use jexlin_api::{PendingAct, Problem, show_foreign};
 
 /// What went wrong.
 #[derive(Debug)]
 pub enum Trouble {
     /// The service refused or failed.
     Service(Box<Problem>),
+    /// Nothing went wrong: it waits for a second person.
+    Pending(Box<PendingAct>),
     /// The service cannot be reached.
     Unreachable(String),
     /// Something on this side.
@@ -46,6 +48,7 @@ impl Trouble {
     pub fn what(&self) -> String {
         match self {
             Self::Service(problem) => problem.detail.clone(),
+            Self::Pending(act) => format!("{} waits for a second person", act.summary),
             Self::Unreachable(why) => format!("the service cannot be reached: {why}"),
             Self::Here { what, .. } => what.clone(),
         }
@@ -63,6 +66,7 @@ impl Trouble {
                 503 => 8,
                 _ => 1,
             },
+            Self::Pending(_) => 10,
             Self::Unreachable(_) => 8,
             Self::Here { code, .. } => *code,
         }
@@ -71,13 +75,17 @@ impl Trouble {
     /// Says it on standard error.
     pub fn tell(&self) {
         let (what, advice) = match self {
+            Self::Pending(act) => (
+                format!("{} waits for a second person until {}.", act.summary, act.expires_at.format("%Y-%m-%d %H:%M UTC")),
+                format!("Another person who may do the same confirms it: jexlin pending confirm {}", act.id),
+            ),
             Self::Service(problem) => (problem.detail.clone(), problem.advice.clone()),
             Self::Unreachable(why) => {
                 (format!("The service cannot be reached: {why}."), "Check that it runs, and the address in --service or JEXLIN_SERVICE.".to_owned())
             }
             Self::Here { what, advice, .. } => (what.clone(), advice.clone()),
         };
-        eprintln!("jexlin: {what}\n        {advice}");
+        eprintln!("jexlin: {}\n        {}", show_foreign(&what), show_foreign(&advice));
         if let Self::Service(problem) = self
             && problem.status >= 500
         {

@@ -90,9 +90,43 @@ impl fmt::Display for Name {
 }
 
 /// Zero-width and bidirectional marks (Unicode UAX 9 and general category Cf as far as it matters).
-fn is_invisible(c: char) -> bool {
+const fn is_invisible(c: char) -> bool {
     matches!(c, '\u{00AD}' | '\u{061C}' | '\u{180E}' | '\u{200B}'..='\u{200F}' | '\u{2028}'..='\u{202E}'
         | '\u{2060}'..='\u{206F}' | '\u{FEFF}' | '\u{FFF9}'..='\u{FFFB}' | '\u{E0000}'..='\u{E007F}')
+}
+
+/// Whether a character can change how the text around it is shown: a control character, a terminal's
+/// escape, a mark of direction or one that cannot be seen.
+#[must_use]
+pub fn is_unshowable(c: char) -> bool {
+    c.is_control() || is_invisible(c)
+}
+
+/// A cell of CSV that no spreadsheet takes for a formula: what begins like one gets an apostrophe.
+#[must_use]
+pub fn no_formula(text: &str) -> String {
+    let formula = text.starts_with(['=', '+', '-', '@', '\t', '\r']) && text.parse::<f64>().is_err();
+    if formula { format!("'{text}") } else { text.to_owned() }
+}
+
+/// Foreign text (a device's words, a banner, a file's name) as it may stand in a list, a log line or a
+/// terminal: on one line, with what could forge another one replaced by `�`.
+///
+/// ```
+/// use jexlin_core::names::show_foreign;
+/// assert_eq!(show_foreign("no\u{1b}[2Jsuch\nuser\u{202e}"), "no�[2Jsuch user�");
+/// ```
+#[must_use]
+pub fn show_foreign(text: &str) -> String {
+    let shown: String = text
+        .chars()
+        .map(|c| match c {
+            '\n' | '\r' | '\t' => ' ',
+            c if is_unshowable(c) => '\u{FFFD}',
+            c => c,
+        })
+        .collect();
+    shown.split(' ').filter(|word| !word.is_empty()).collect::<Vec<_>>().join(" ")
 }
 
 /// Checks a text of several lines (a note, a reason): no control characters but tab and line feed.
@@ -104,8 +138,8 @@ pub fn check_note(text: &str) -> Result<(), String> {
     if length > LONGEST_NOTE {
         return Err(format!("the text has {length} characters; at most {LONGEST_NOTE} are possible"));
     }
-    match text.chars().position(|c| c.is_control() && c != '\n' && c != '\t') {
-        Some(at) => Err(format!("the text holds a control character at position {}", at + 1)),
+    match text.chars().position(|c| is_unshowable(c) && c != '\n' && c != '\t') {
+        Some(at) => Err(format!("the text holds a control character or an invisible mark at position {}", at + 1)),
         None => Ok(()),
     }
 }

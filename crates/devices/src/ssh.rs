@@ -8,6 +8,7 @@ use std::sync::{Arc, Mutex as StdMutex};
 use std::time::{Duration, Instant, SystemTime};
 
 use jexlin_core::dialogue::{LINUX_PASSWD, Say, Step, Talk};
+use jexlin_core::names::show_foreign;
 use jexlin_core::secret::{Secret, redact};
 use jexlin_core::upkeep::identity::{Identity, PresentedIdentity, proves};
 use jexlin_core::upkeep::{Account, BoundLogin, Endpoint, Operator, RoleMark};
@@ -536,6 +537,5 @@ fn tidy(output: &str, secrets: &[&Secret]) -> String {
 }
 
 fn plain_words(text: &str) -> String {
-    let line: String = text.chars().map(|c| if c.is_control() { ' ' } else { c }).collect();
-    line.split_whitespace().collect::<Vec<_>>().join(" ").chars().take(300).collect()
+    show_foreign(text).chars().take(300).collect()
 }

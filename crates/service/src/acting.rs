@@ -6,10 +6,12 @@
 //! nothing of worth was touched.
 
 use std::collections::BTreeMap;
+use std::net::{IpAddr, SocketAddr};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 
 use chrono::{DateTime, TimeDelta, Utc};
 use jexlin_core::audit::{Event, Outcome};
+use jexlin_core::names::show_foreign;
 use jexlin_core::vault::sign_in::read_token;
 use jexlin_store::{PersonRow, Receipt, SessionRow, Tx};
 use rocket::fairing::{Fairing, Info, Kind};
@@ -95,21 +97,52 @@ fn token_of(request: &Request<'_>) -> Answer<String> {
     Ok(cookie.value().to_owned())
 }
 
-/// From where a request comes.
+/// From where a request comes: the other end of the connection, or, when that is a trusted proxy, the
+/// nearest address in `Forwarded` (RFC 7239) or `X-Forwarded-For` that is none.
 #[must_use]
 pub fn origin_of(request: &Request<'_>) -> String {
-    request.client_ip().map(|address| address.to_string()).unwrap_or_default()
+    let Some(peer) = request.remote().map(|remote| remote.ip().to_canonical()) else { return String::new() };
+    let Some(app) = request.rocket().state::<App>() else { return peer.to_string() };
+    let trusted = |ip: IpAddr| app.config.trusted_proxies.iter().any(|network| network.contains(&ip));
+    if !trusted(peer) {
+        return peer.to_string();
+    }
+    let mut hops: Vec<IpAddr> = vec![];
+    for value in request.headers().get("Forwarded") {
+        hops.extend(
+            value.split(',').filter_map(|hop| hop.split(';').find_map(|part| part.trim().to_ascii_lowercase().strip_prefix("for=").and_then(read_hop))),
+        );
+    }
+    if hops.is_empty() {
+        hops.extend(request.headers().get("X-Forwarded-For").flat_map(|value| value.split(',').filter_map(read_hop)));
+    }
+    hops.into_iter().rev().find(|hop| !trusted(*hop)).unwrap_or(peer).to_string()
+}
+
+/// An address of a `Forwarded` or `X-Forwarded-For` header, with or without a port.
+fn read_hop(text: &str) -> Option<IpAddr> {
+    let text = text.trim().trim_matches('"');
+    let ip = text.parse::<IpAddr>().ok().or_else(|| text.parse::<SocketAddr>().ok().map(|address| address.ip()));
+    let ip = ip.or_else(|| text.trim_start_matches('[').split(']').next()?.parse().ok());
+    ip.map(|ip| ip.to_canonical())
 }
 
 impl Acting {
-    async fn of_request(request: &Request<'_>) -> Answer<Self> {
-        let app = request.guard::<&State<App>>().await.succeeded().ok_or_else(|| Fault::internal("no app"))?.inner().clone();
+    /// Whether the request has a token at all.
+    ///
+    /// # Errors
+    /// [`Fault`].
+    pub fn has_token(request: &Request<'_>) -> Answer<()> {
+        read_token(&token_of(request)?).map(|_| ()).ok_or_else(|| Fault::signed_out("The token is not one of ours."))
+    }
+
+    /// Begins a transaction for a session that counts at this moment.
+    async fn admit(app: &App, organisation: Uuid, hash: &[u8]) -> Answer<(Tx, SessionRow, PersonRow, DateTime<Utc>)> {
         if !app.keyring.is_open() {
             return Err(Fault::locked());
         }
-        let (organisation, hash) = read_token(&token_of(request)?).ok_or_else(|| Fault::signed_out("The token is not one of ours."))?;
         let now = app.clock.now();
-        let (tx, found) = app.store.begin_with_session(organisation, &hash).await?;
+        let (mut tx, found) = app.store.begin_with_session(organisation, hash).await?;
         let Some((session, person)) = found else {
             return Err(Fault::signed_out("The session is unknown."));
         };
@@ -122,6 +155,21 @@ impl Acting {
         if person.state != "active" {
             return Err(Fault::signed_out("The person may no longer sign in."));
         }
+        tx.answer_to(Some(session.id));
+        Ok((tx, session, person, now))
+    }
+
+    /// Who acts, read now.
+    ///
+    /// # Errors
+    /// [`Fault`] when there is no session that counts.
+    pub async fn of_request(request: &Request<'_>) -> Answer<Self> {
+        let app = request.guard::<&State<App>>().await.succeeded().ok_or_else(|| Fault::internal("no app"))?.inner().clone();
+        if !app.keyring.is_open() {
+            return Err(Fault::locked());
+        }
+        let (organisation, hash) = read_token(&token_of(request)?).ok_or_else(|| Fault::signed_out("The token is not one of ours."))?;
+        let (tx, session, person, now) = Self::admit(&app, organisation, &hash).await?;
         // Once a minute is enough to tell idleness, and spares a write on every call.
         // It is durable at once: the request's own transaction may be long, and others would wait for
         // it, or it may be taken back.
@@ -168,6 +216,13 @@ impl Acting {
             intent.target = Some(target);
             name.clone_into(&mut intent.target_name);
         }
+    }
+
+    /// What is intended to be acted on: its kind, identifier and name.
+    #[must_use]
+    pub fn target(&self) -> (String, Option<Uuid>, String) {
+        let intent = self.slot.lock().ok().and_then(|slot| slot.intent.clone()).unwrap_or_default();
+        (intent.target_kind, intent.target, intent.target_name)
     }
 
     /// From where the request came.
@@ -253,6 +308,9 @@ impl Acting {
         let id = Uuid::now_v7();
         let event = self.event(id)?;
         let mut tx = self.tx.take().ok_or_else(|| Fault::internal("the transaction is over"))?;
+        if tx.is_examination_due() {
+            crate::examination::examine(&mut tx, &self.keys.mac, self.now).await?;
+        }
         for some in std::mem::take(&mut self.gathered).chunks(2000) {
             tx.record_all(some, &self.keys.mac).await?;
         }
@@ -275,12 +333,14 @@ impl Acting {
         self.tx = None;
     }
 
-    /// Begins anew after [`Acting::done`], to read what became of it.
+    /// Begins another transaction of the same request, which counts only if the session and the
+    /// person still do; both, and the clock, are read again.
     ///
     /// # Errors
     /// [`Fault`].
     pub async fn again(&mut self) -> Answer<()> {
-        self.tx = Some(self.app.store.begin(self.organisation()).await?);
+        let (tx, session, person, now) = Self::admit(&self.app, self.organisation(), &self.session.token_hash).await?;
+        (self.tx, self.session, self.person, self.now) = (Some(tx), session, person, now);
         Ok(())
     }
 }
@@ -292,8 +352,9 @@ fn event_of(id: Uuid, actor: &Actor, intent: &Intent, now: DateTime<Utc>) -> Eve
     event.origin.clone_from(&actor.origin);
     event.target = intent.target.map(|id| id.to_string()).unwrap_or_default();
     event.target_kind.clone_from(&intent.target_kind);
-    event.target_name.clone_from(&intent.target_name);
-    event.detail.clone_from(&intent.detail);
+    // What others wrote is data: it makes one line of the log and no more.
+    event.target_name = show_foreign(&intent.target_name);
+    event.detail = intent.detail.iter().map(|(name, value)| (show_foreign(name), show_foreign(value))).collect();
     event
 }
 
@@ -343,6 +404,11 @@ async fn record_refusal(app: &App, actor: &Actor, mut intent: Intent, fault: &Fa
     intent.detail.insert("refused".into(), fault.code.to_owned());
     let keys = app.keyring.keys(&app.store, actor.organisation).await?;
     let mut tx = app.store.begin(actor.organisation).await?;
+    // Strangers do not fill the log: the first refusal of a minute is recorded, the others are counted.
+    if actor.person.is_none() && !tx.count_stranger_refusal(&intent.action, &actor.origin, app.clock.now()).await? {
+        tx.commit().await?;
+        return Ok(());
+    }
     if let (Some(target), true) = (intent.target, intent.target_name.is_empty()) {
         intent.target_name = tx.name_for_event(&intent.target_kind, target).await?.unwrap_or_default();
     }
@@ -367,6 +433,8 @@ pub struct StrangerSlot {
     slot: SharedSlot,
     /// From where it comes.
     pub origin: String,
+    /// Whether the console's own scripts sent it.
+    pub from_console: bool,
 }
 
 #[rocket::async_trait]
@@ -374,6 +442,6 @@ impl<'r> FromRequest<'r> for StrangerSlot {
     type Error = std::convert::Infallible;
 
     async fn from_request(request: &'r Request<'_>) -> Guard<Self, (rocket::http::Status, Self::Error), rocket::http::Status> {
-        Guard::Success(Self { slot: slot(request), origin: origin_of(request) })
+        Guard::Success(Self { slot: slot(request), origin: origin_of(request), from_console: request.headers().get_one(CONSOLE_HEADER).is_some() })
     }
 }

@@ -3,6 +3,8 @@
 use std::env;
 use std::path::PathBuf;
 
+use ipnet::IpNet;
+
 /// The configuration.
 #[derive(Clone, Debug)]
 pub struct Config {
@@ -32,6 +34,9 @@ pub struct Config {
     pub connect_seconds: u64,
     /// `JEXLIN_CHANGE_SECONDS`: how long to wait for a device to change a password, 1 to 25.
     pub change_seconds: u64,
+    /// `JEXLIN_TRUSTED_PROXIES`: addresses or networks, separated by commas, whose `Forwarded` and
+    /// `X-Forwarded-For` headers tell from where a request comes.
+    pub trusted_proxies: Vec<IpNet>,
     /// `JEXLIN_LEAKED`: a file of leaked passwords, or a folder of its ranges.
     pub leaked: Option<PathBuf>,
     /// `CREDENTIALS_DIRECTORY`: where the service manager puts `jexlin-root-key`.
@@ -49,6 +54,14 @@ fn number<T: std::str::FromStr>(name: &str, default: T) -> Result<T, String> {
 fn seconds(name: &str, default: u64) -> Result<u64, String> {
     let seconds = number(name, default)?;
     if (1..=25).contains(&seconds) { Ok(seconds) } else { Err(format!("{name} is between 1 and 25, not {seconds}")) }
+}
+
+fn networks(text: &str) -> Result<Vec<IpNet>, String> {
+    let read = |word: &str| {
+        let single = || word.parse::<std::net::IpAddr>().map(IpNet::from);
+        word.parse::<IpNet>().or_else(|_| single()).map_err(|_| format!("JEXLIN_TRUSTED_PROXIES has something that is no address or network: {word}"))
+    };
+    text.split(',').map(str::trim).filter(|word| !word.is_empty()).map(read).collect()
 }
 
 impl Config {
@@ -71,6 +84,7 @@ impl Config {
             per_device: number("JEXLIN_PER_DEVICE", 4)?,
             connect_seconds: seconds("JEXLIN_CONNECT_SECONDS", 15)?,
             change_seconds: seconds("JEXLIN_CHANGE_SECONDS", 20)?,
+            trusted_proxies: networks(&env::var("JEXLIN_TRUSTED_PROXIES").unwrap_or_default())?,
             leaked: env::var("JEXLIN_LEAKED").ok().map(PathBuf::from),
             credentials: env::var("CREDENTIALS_DIRECTORY").ok().map(PathBuf::from),
         })

@@ -76,6 +76,14 @@ async fn rules_for(tx: &mut Tx, folder: Uuid) -> Answer<Vec<Rule>> {
     Ok(rules)
 }
 
+/// Whether only what complies is kept in a folder.
+///
+/// # Errors
+/// [`Fault`].
+pub async fn is_enforced(tx: &mut Tx, folder: Uuid) -> Answer<bool> {
+    Ok(rules_for(tx, folder).await?.iter().any(|rule| rule.enforced))
+}
+
 /// What a password lacks by that of several policies which it is nearest to meeting: nothing, if it
 /// meets any.
 fn least_lacking(rules: &[Rule], mut lacks: impl FnMut(&PasswordPolicy) -> Answer<Vec<String>>) -> Answer<Vec<String>> {
@@ -116,6 +124,15 @@ fn text<'a>(fields: &'a serde_json::Value, name: &str) -> &'a str {
     fields.get(name).and_then(serde_json::Value::as_str).unwrap_or_default()
 }
 
+/// So many estimates of strength at a time.
+static ESTIMATES: tokio::sync::Semaphore = tokio::sync::Semaphore::const_new(2);
+
+/// Estimates strength where nobody else is kept waiting by it, and with a bounded share of the machine.
+pub async fn estimate<T>(work: impl FnOnce() -> T) -> T {
+    let _turn = ESTIMATES.acquire().await;
+    rocket::tokio::task::block_in_place(work)
+}
+
 /// Judges a password that is about to be kept as version `number`, and refuses it where the rule is
 /// enforced and it does not comply.
 ///
@@ -125,7 +142,7 @@ pub async fn admit(tx: &mut Tx, app: &App, keys: &OpenKeys, row: &CredentialRow,
     let fingerprints = keys.key.fingerprint_key();
     let near = [row.name.as_str(), text(&row.fields, "user_name"), text(&row.fields, "url")];
     let leaked = app.leaks.count(sha1_of(password)).await;
-    let mut judged = judge(password, &near, None, leaked, &fingerprints);
+    let mut judged = estimate(|| judge(password, &near, None, leaked, &fingerprints)).await;
     let used_ago = tx.used_ago(row.id, PASSWORD, &judged.fingerprint, number).await?;
     let about = About { user_name: text(&row.fields, "user_name"), used_ago };
     judged.lacks = rule.policy.lacks(password.expose_secret_text().unwrap_or_default(), about);
@@ -187,10 +204,11 @@ async fn judged(tx: &mut Tx, app: &App, keys: &OpenKeys, it: &ToJudge, rules: &[
     let near = [it.name.as_str(), text(&it.fields, "user_name"), text(&it.fields, "url")];
     let (wrapped, sealed) = (WrappedKey(it.data_key.clone()), Sealed(it.sealed.clone()));
     let mut sha1 = [0; 20];
-    let mut judgement = judge_sealed(&keys.key, &wrapped, &place, &sealed, &near, None, |hash| {
+    let leaks = |hash: &[u8; 20]| {
         sha1 = *hash;
         0
-    })?;
+    };
+    let mut judgement = estimate(|| judge_sealed(&keys.key, &wrapped, &place, &sealed, &near, None, leaks)).await?;
     judgement.leaked = app.leaks.count(sha1).await;
     let used_ago = tx.used_ago(it.credential, PASSWORD, &judgement.fingerprint, it.number).await?;
     let about = About { user_name: text(&it.fields, "user_name"), used_ago };

@@ -9,6 +9,10 @@ use jexlind::config::Config;
 use rocket::figment::Figment;
 
 fn main() -> std::process::ExitCode {
+    let mut words = std::env::args().skip(1);
+    if let (Some(jexlind::foreign::WORD), Some(what)) = (words.next().as_deref(), words.next()) {
+        return jexlind::foreign::child(&what);
+    }
     tracing_subscriber::fmt()
         .with_env_filter(tracing_subscriber::EnvFilter::try_from_env("JEXLIN_LOG").unwrap_or_else(|_| tracing_subscriber::EnvFilter::new("info,rocket=off")))
         .with_writer(std::io::stderr)

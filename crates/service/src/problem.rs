@@ -126,6 +126,18 @@ impl Fault {
         Self::new(400, "malformed", "The request cannot be read", detail, "Correct it and send it again; nothing was changed.")
     }
 
+    /// The body did not arrive in time.
+    #[must_use]
+    pub fn too_slow() -> Self {
+        Self::new(408, "too-slow", "The request cannot be read", "The body did not arrive in time.", "Send it again; nothing was changed.")
+    }
+
+    /// The HTTP status.
+    #[must_use]
+    pub const fn status(&self) -> u16 {
+        self.status
+    }
+
     /// Something is in the way.
     #[must_use]
     pub fn conflict(code: &'static str, detail: impl Into<String>, advice: &str) -> Self {
@@ -251,6 +263,7 @@ impl From<StoreError> for Fault {
         match error {
             StoreError::NotFound => Self::unknown("thing"),
             StoreError::Stale => Self::stale(),
+            StoreError::SessionOver => Self::signed_out("The session has ended."),
             StoreError::Unavailable(log) => Self::unavailable(log),
             StoreError::Broken(log) => Self::internal(log),
             StoreError::Conflict(constraint) => match constraint.as_str() {
@@ -278,7 +291,7 @@ impl From<StoreError> for Fault {
                 "job_one_at_a_time" | "job_under_way" => {
                     Self::conflict("job-under-way", "A job is under way for this account.", "Wait until it has ended: `jexlin upkeep watch`.")
                 }
-                "checkout_one_holder" => Self::conflict(
+                "checkout_one_holder" | "checkout_once_each" => Self::conflict(
                     "held",
                     "Somebody holds this credential, and its gate lets only one person hold it at a time.",
                     "Ask the holder to check it in, or wait until their time is over.",
@@ -324,10 +337,12 @@ impl From<RequestProblem> for Fault {
     fn from(problem: RequestProblem) -> Self {
         let detail = format!("{}.", sentence(&problem.to_string()));
         match problem {
-            RequestProblem::Own | RequestProblem::NoApprover | RequestProblem::NotYours => {
+            RequestProblem::Own | RequestProblem::NoApprover | RequestProblem::NotYours | RequestProblem::OwesAsker => {
                 Self::forbidden(detail, "Somebody else must do this: the gate names who.")
             }
-            RequestProblem::Settled(_) | RequestProblem::Expired => Self::conflict("request-settled", detail, "Ask anew if it is still needed."),
+            RequestProblem::Settled(_) | RequestProblem::Expired | RequestProblem::GatesChanged => {
+                Self::conflict("request-settled", detail, "Ask anew if it is still needed.")
+            }
         }
     }
 }

@@ -188,32 +188,11 @@ impl Cluster {
     /// # Errors
     /// PostgreSQL's own words.
     pub fn psql(&self, database: &str, sql: &str) -> io::Result<String> {
-        let mut command = Command::new("psql");
-        command.env("PGPASSWORD", &self.password).env("PGCONNECT_TIMEOUT", "60");
-        command.args([
-            "-h",
-            &self.host(),
-            "-p",
-            &self.port.to_string(),
-            "-U",
-            "postgres",
-            "-X",
-            "-q",
-            "-A",
-            "-t",
-            "-v",
-            "ON_ERROR_STOP=1",
-            "-d",
-            database,
-            "-f",
-            "-",
-        ]);
-        let mut child = command.stdin(Stdio::piped()).stdout(Stdio::piped()).stderr(Stdio::piped()).spawn()?;
-        if let Some(mut input) = child.stdin.take() {
-            input.write_all(sql.as_bytes())?;
-        }
-        let output = checked("psql", child.wait_with_output()?)?;
-        Ok(String::from_utf8_lossy(&output.stdout).trim().to_owned())
+        run_sql(&self.url("postgres", &self.password, database), sql)
+    }
+
+    fn url(&self, role: &str, password: &str, database: &str) -> String {
+        format!("postgres://{role}:{password}@{}:{}/{database}", self.host().replace('/', "%2F"), self.port)
     }
 
     /// A database with the two roles, made if it is not there yet. The roles' passwords are kept
@@ -245,10 +224,38 @@ impl Cluster {
         if self.psql("postgres", &format!("SELECT 1 FROM pg_database WHERE datname = '{name}'"))? != "1" {
             self.psql("postgres", &format!("CREATE DATABASE {name} OWNER {OWNER}"))?;
         }
-        let url = |role: &str, password: &str| format!("postgres://{role}:{password}@{}:{}/{name}", self.host().replace('/', "%2F"), self.port);
+        let url = |role: &str, password: &str| self.url(role, password, name);
         let mut passwords = passwords.iter();
         let mut next = || passwords.next().map(String::as_str).unwrap_or_default();
         Ok(Database { superuser: url("postgres", &self.password), owner: url(OWNER, next()), service: url(SERVICE, next()), name: name.to_owned() })
+    }
+}
+
+/// Runs SQL and returns what it prints, unaligned.
+fn run_sql(url: &str, sql: &str) -> io::Result<String> {
+    let mut command = Command::new("psql");
+    // The address holds a password; the command line is for everybody to see.
+    let (head, database) = url.rsplit_once('/').unwrap_or((url, "postgres"));
+    let (login, place) = head.trim_start_matches("postgres://").rsplit_once('@').unwrap_or_default();
+    let ((role, password), (host, port)) = (login.split_once(':').unwrap_or_default(), place.rsplit_once(':').unwrap_or_default());
+    command.env("PGPASSWORD", password).env("PGCONNECT_TIMEOUT", "60").env("PGHOST", host.replace("%2F", "/"));
+    command.env("PGPORT", port).env("PGUSER", role).env("PGDATABASE", database);
+    command.args(["-X", "-q", "-A", "-t", "-v", "ON_ERROR_STOP=1", "-f", "-"]);
+    let mut child = command.stdin(Stdio::piped()).stdout(Stdio::piped()).stderr(Stdio::piped()).spawn()?;
+    if let Some(mut input) = child.stdin.take() {
+        input.write_all(sql.as_bytes())?;
+    }
+    let output = checked("psql", child.wait_with_output()?)?;
+    Ok(String::from_utf8_lossy(&output.stdout).trim().to_owned())
+}
+
+impl Database {
+    /// Runs SQL as the superuser and returns what it prints, unaligned.
+    ///
+    /// # Errors
+    /// PostgreSQL's own words.
+    pub fn psql(&self, sql: &str) -> io::Result<String> {
+        run_sql(&self.superuser, sql)
     }
 }
 

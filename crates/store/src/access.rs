@@ -8,7 +8,9 @@ use jexlin_core::access::plain::{Grant, Only};
 use jexlin_core::access::{Level, Reach};
 use uuid::Uuid;
 
-use crate::schema::{access_grant, credential, gate_of, history_of, level_on_credential, level_on_folder, path_of, secret_version};
+use crate::schema::{
+    access_grant, credential, gates_of, history_of, history_on_folder, level_on_credential, level_on_folder, path_of, secret_version, tags_move_access,
+};
 use crate::sql::statement;
 use crate::{Result, SealedVersion, StoreError, Tx, Withheld};
 
@@ -92,8 +94,8 @@ pub struct GrantView {
 pub struct Approach {
     /// What reaches them.
     pub reach: Reach,
-    /// The gate that counts.
-    pub gate: Option<Uuid>,
+    /// The gates on the way.
+    pub gates: Vec<Uuid>,
     /// Where the credential is: its folder's path and its name.
     pub path: String,
 }
@@ -119,19 +121,19 @@ impl Tx {
         Ok(self.approach(person, id, now).await?.reach)
     }
 
-    /// The same, with the gate that counts and where the credential is, in one round trip.
+    /// The same, with the gates on the way and where the credential is, in one round trip.
     ///
     /// # Errors
     /// [`StoreError`].
     pub async fn approach(&mut self, person: Uuid, id: Uuid, now: DateTime<Utc>) -> Result<Approach> {
         let query = credential::table.find(id).filter(credential::removed_at.is_null()).select((
             level_on_credential(person, credential::id, now),
-            gate_of(credential::id),
+            gates_of(credential::id),
             path_of(credential::folder_id).assume_not_null().concat("/").concat(credential::name),
         ));
-        let found: Option<(Option<i16>, Option<Uuid>, String)> = query.first(self.conn()?).await.optional()?;
-        let (level, gate, path) = found.unwrap_or_default();
-        Ok(Approach { reach: read_reach(person, id, level.and_then(Level::from_number)), gate, path })
+        let found: Option<(Option<i16>, Vec<Uuid>, String)> = query.first(self.conn()?).await.optional()?;
+        let (level, gates, path) = found.unwrap_or_default();
+        Ok(Approach { reach: read_reach(person, id, level.and_then(Level::from_number)), gates, path })
     }
 
     /// The same, with a version of a secret field that the way leads to: the current one, or one by
@@ -162,17 +164,17 @@ impl Tx {
             .filter(credential::removed_at.is_null())
             .select((
                 level_on_credential(person, credential::id, now),
-                gate_of(credential::id),
+                gates_of(credential::id),
                 path_of(credential::folder_id).assume_not_null().concat("/").concat(credential::name),
                 credential::data_key,
                 secret_version::number.nullable(),
                 secret_version::sealed.nullable(),
                 secret_version::facts.nullable(),
             ));
-        type Found = (Option<i16>, Option<Uuid>, String, Vec<u8>, Option<i32>, Option<Vec<u8>>, Option<serde_json::Value>);
+        type Found = (Option<i16>, Vec<Uuid>, String, Vec<u8>, Option<i32>, Option<Vec<u8>>, Option<serde_json::Value>);
         let found: Option<Found> = query.first(self.conn()?).await.optional()?;
-        let (level, gate, path, data_key, number, sealed, facts) = found.unwrap_or_default();
-        let approach = Approach { reach: read_reach(person, id, level.and_then(Level::from_number)), gate, path };
+        let (level, gates, path, data_key, number, sealed, facts) = found.unwrap_or_default();
+        let approach = Approach { reach: read_reach(person, id, level.and_then(Level::from_number)), gates, path };
         let facts = facts.unwrap_or_default();
         let sealed = number
             .zip(sealed)
@@ -197,6 +199,22 @@ impl Tx {
     /// [`StoreError`].
     pub async fn may_see_history(&mut self, person: Uuid, credential: Uuid, now: DateTime<Utc>) -> Result<bool> {
         Ok(diesel::select(history_of(person, credential, now)).get_result(self.conn()?).await?)
+    }
+
+    /// The same for a folder and all that grants on it reach.
+    ///
+    /// # Errors
+    /// [`StoreError`].
+    pub async fn may_see_history_in(&mut self, person: Uuid, folder: Uuid, now: DateTime<Utc>) -> Result<bool> {
+        Ok(diesel::select(history_on_folder(person, folder, now)).get_result(self.conn()?).await?)
+    }
+
+    /// Whether a change of these tags on something in a folder changes whom a narrowed grant reaches.
+    ///
+    /// # Errors
+    /// [`StoreError`].
+    pub async fn tags_move_access(&mut self, folder: Uuid, changed: &[String], now: DateTime<Utc>) -> Result<bool> {
+        Ok(!changed.is_empty() && diesel::select(tags_move_access(folder, changed, now)).get_result(self.conn()?).await?)
     }
 
     /// Adds a grant.
@@ -253,6 +271,7 @@ impl Tx {
     /// # Errors
     /// [`StoreError::NotFound`].
     pub async fn remove_grant(&mut self, id: Uuid) -> Result<()> {
+        self.must_examine();
         let count = diesel::delete(access_grant::table.find(id)).execute(self.conn()?).await?;
         if count == 1 { Ok(()) } else { Err(StoreError::NotFound) }
     }

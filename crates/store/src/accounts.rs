@@ -114,6 +114,7 @@ impl Tx {
         if of.credential_id.is_some_and(|other| other != credential) {
             return Err(StoreError::Conflict("account_taken".into()));
         }
+        self.must_examine();
         diesel::update(account::table.find(of.id)).set((account::credential_id.eq(credential), account::stale.eq(true))).execute(self.conn()?).await?;
         self.bind(credential, on, Role::Account, by, now).await
     }
@@ -139,6 +140,7 @@ impl Tx {
         }
         let own = binding::table.filter(binding::credential_id.eq(credential)).filter(binding::role.eq(Role::Account.word()));
         diesel::delete(own).execute(self.conn()?).await?;
+        self.must_examine();
         diesel::update(account::table.find(row.id)).set((account::credential_id.eq(None::<Uuid>), account::stale.eq(true))).execute(self.conn()?).await?;
         Ok(())
     }

@@ -109,7 +109,7 @@ impl Tx {
     pub async fn attachments(&mut self, credential: Uuid) -> Result<Vec<AttachmentRow>> {
         let query = attachment::table
             .filter(attachment::credential_id.eq(credential))
-            .filter(attachment::heard_at.is_null())
+            .filter(attachment::heard_at.is_null().and(attachment::removed_at.is_null()))
             .order(attachment::name)
             .select(AttachmentRow::as_select());
         Ok(query.load(self.conn()?).await?)
@@ -123,7 +123,7 @@ impl Tx {
         let query = attachment::table
             .find(id)
             .filter(attachment::credential_id.eq(credential))
-            .filter(attachment::heard_at.is_null())
+            .filter(attachment::heard_at.is_null().and(attachment::removed_at.is_null()))
             .select(AttachmentRow::as_select());
         Ok(query.first(self.conn()?).await?)
     }
@@ -146,12 +146,14 @@ impl Tx {
         Ok(attachment_piece::table.find((id, number)).select(attachment_piece::sealed).first(self.conn()?).await?)
     }
 
-    /// Removes an attachment for good.
+    /// Moves an attachment to the bin, as an act of removing.
     ///
     /// # Errors
     /// [`StoreError::NotFound`].
-    pub async fn remove_attachment(&mut self, id: Uuid) -> Result<()> {
-        if diesel::delete(attachment::table.find(id)).execute(self.conn()?).await? == 1 { Ok(()) } else { Err(StoreError::NotFound) }
+    pub async fn remove_attachment(&mut self, id: Uuid, removal: Uuid, now: DateTime<Utc>) -> Result<()> {
+        let query = diesel::update(attachment::table.find(id).filter(attachment::removed_at.is_null()))
+            .set((attachment::removed_at.eq(now), attachment::removal_id.eq(removal)));
+        if query.execute(self.conn()?).await? == 1 { Ok(()) } else { Err(StoreError::NotFound) }
     }
 
     /// The bytes of all attachments of the organisation together; no other becomes whole until the

@@ -147,6 +147,10 @@ impl Tx {
                 "folder_removed",
             ),
             (
+                "SELECT count(*) AS count FROM attachment a JOIN credential c ON c.id = a.credential_id WHERE a.removal_id = $1 AND c.removed_at IS NOT NULL",
+                "folder_removed",
+            ),
+            (
                 "SELECT count(*) AS count FROM credential c JOIN folder p ON p.id = c.folder_id WHERE c.removal_id = $1 AND p.removed_at IS NOT NULL AND p.removal_id IS DISTINCT FROM $1",
                 "folder_removed",
             ),
@@ -175,6 +179,8 @@ impl Tx {
             let sql = format!("UPDATE {table} SET removed_at = NULL, removal_id = NULL, version = version + 1 WHERE removal_id = $1");
             statement(sql).bind::<sql_types::Uuid, _>(row.id).execute(self.conn()?).await?;
         }
+        let sql = "UPDATE attachment SET removed_at = NULL, removal_id = NULL WHERE removal_id = $1";
+        statement(sql).bind::<sql_types::Uuid, _>(row.id).execute(self.conn()?).await?;
         if row.sort == "folder" {
             self.refresh_sources(row.target).await?;
         }
@@ -228,6 +234,8 @@ impl Tx {
     /// # Errors
     /// [`StoreError::Broken`] when the database refuses; ask [`Tx::purge_stopped`] first.
     pub async fn purge_removal(&mut self, id: Uuid, now: DateTime<Utc>) -> Result<usize> {
+        // Grants and gates of its own go with it.
+        self.must_examine();
         let all: Vec<Uuid> =
             credential::table.filter(credential::removal_id.eq(id)).filter(credential::purged_at.is_null()).select(credential::id).load(self.conn()?).await?;
         for credential in &all {
@@ -237,6 +245,8 @@ impl Tx {
                 .execute(self.conn()?)
                 .await?;
         }
+        let sql = "DELETE FROM attachment WHERE removal_id = $1";
+        statement(sql).bind::<sql_types::Uuid, _>(id).execute(self.conn()?).await?;
         diesel::update(removal::table.find(id)).set(removal::purged_at.eq(now)).execute(self.conn()?).await?;
         Ok(all.len())
     }

@@ -126,6 +126,7 @@ impl Tx {
     /// # Errors
     /// [`StoreError::Stale`], [`StoreError::Conflict`].
     pub async fn change_credential(&mut self, change: &CredentialChange<'_>) -> Result<()> {
+        self.must_examine();
         let query = diesel::update(credential::table.find(change.id).filter(credential::version.eq(change.version))).set((
             credential::name.eq(change.name),
             credential::folder_id.eq(change.folder_id),
@@ -364,6 +365,7 @@ impl Tx {
     /// # Errors
     /// [`StoreError::Conflict`] when a name is taken there.
     pub async fn place_credentials(&mut self, ids: &[Uuid], folder: Uuid) -> Result<()> {
+        self.must_examine();
         diesel::update(credential::table.filter(credential::id.eq_any(ids))).set(credential::folder_id.eq(folder)).execute(self.conn()?).await?;
         Ok(())
     }

@@ -80,6 +80,7 @@ impl Tx {
     /// # Errors
     /// [`StoreError::Stale`], [`StoreError::Conflict`].
     pub async fn change_device(&mut self, row: &DeviceRow) -> Result<()> {
+        self.must_examine();
         let query = diesel::update(device::table.find(row.id).filter(device::version.eq(row.version))).set((
             device::folder_id.eq(row.folder_id),
             device::name.eq(&row.name),

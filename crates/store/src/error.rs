@@ -14,6 +14,9 @@ pub enum StoreError {
     /// Somebody changed it in the meantime.
     #[error("somebody else has changed this in the meantime")]
     Stale,
+    /// The session that a request came with is over, or its person may not act any more.
+    #[error("the session is over")]
+    SessionOver,
     /// The database does not answer, or has no room. It may come back.
     #[error("the database is not available: {0}")]
     Unavailable(String),
@@ -33,6 +36,9 @@ impl From<DieselError> for StoreError {
             }
             DieselError::DatabaseError(_, info) => {
                 let message = info.message();
+                if message == "the session is over" {
+                    return Self::SessionOver;
+                }
                 let passing =
                     ["No space left", "terminating connection", "the database system is", "connection closed", "statement timeout", "deadlock detected"];
                 if passing.iter().any(|text| message.contains(text)) { Self::Unavailable(message.to_owned()) } else { Self::Broken(message.to_owned()) }

@@ -146,6 +146,7 @@ impl Tx {
     /// [`crate::StoreError::Stale`], [`StoreError::Conflict`].
     pub async fn change_folder(&mut self, row: &FolderRow) -> Result<()> {
         self.lock_tree().await?;
+        self.must_examine();
         let query = diesel::update(folder::table.find(row.id).filter(folder::version.eq(row.version))).set((
             folder::parent_id.eq(row.parent_id),
             folder::name.eq(&row.name),

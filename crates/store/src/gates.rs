@@ -4,13 +4,13 @@ use chrono::{DateTime, Utc};
 use diesel::prelude::*;
 use diesel::sql_types;
 use diesel_async::RunQueryDsl;
-use jexlin_core::gate::{Checkout, Gate};
+use jexlin_core::gate::{Checkout, Gate, GateSet, GateVersion};
 use uuid::Uuid;
 
 use crate::people::one_row;
-use crate::schema::{checkout, gate, gate_approver, gate_of, request};
+use crate::schema::{checkout, checkout_gate, gate, gate_approver, gates_of, gates_on_folder, request, request_gate};
 use crate::sql::statement;
-use crate::{Result, Target, Tx};
+use crate::{Result, Tx};
 
 /// A gate.
 #[derive(Clone, Debug, Queryable, Selectable, Insertable)]
@@ -27,6 +27,7 @@ pub struct GateRow {
     pub one_holder: bool,
     pub rotate_on_return: bool,
     pub version: i32,
+    pub device_id: Option<Uuid>,
 }
 
 /// Who may approve at a gate.
@@ -57,7 +58,6 @@ pub struct RequestRow {
     pub id: Uuid,
     pub organisation: Uuid,
     pub credential_id: Uuid,
-    pub gate_id: Uuid,
     pub person_id: Uuid,
     pub reason: String,
     pub minutes: i32,
@@ -107,6 +107,42 @@ pub struct RequestView {
     /// Whether the one who looks is an approver of the gate and somebody else than the asker.
     #[diesel(sql_type = sql_types::Bool)]
     pub may_decide: bool,
+    #[diesel(sql_type = sql_types::BigInt)]
+    pub approvals_needed: i64,
+    #[diesel(sql_type = sql_types::BigInt)]
+    pub approvals_given: i64,
+}
+
+/// One gate that a request is for.
+#[derive(Clone, Debug, Queryable, Selectable, Insertable)]
+#[diesel(table_name = request_gate)]
+#[allow(missing_docs, reason = "the columns are described in the migration")]
+pub struct RequestGateRow {
+    pub organisation: Uuid,
+    pub request_id: Uuid,
+    pub gate_id: Uuid,
+    pub gate_version: i32,
+    pub needs_approval: bool,
+    pub approved_by: Option<Uuid>,
+    pub approved_at: Option<DateTime<Utc>>,
+}
+
+/// A request that waits or a checkout that is open, with what it rests on now.
+#[derive(Clone, Debug, QueryableByName)]
+#[allow(missing_docs, reason = "the columns are described in the migration")]
+pub struct Standing {
+    #[diesel(sql_type = sql_types::Uuid)]
+    pub id: Uuid,
+    #[diesel(sql_type = sql_types::Bool)]
+    pub is_request: bool,
+    #[diesel(sql_type = sql_types::Uuid)]
+    pub credential_id: Uuid,
+    #[diesel(sql_type = sql_types::Nullable<sql_types::SmallInt>)]
+    pub held: Option<i16>,
+    #[diesel(sql_type = sql_types::Bool)]
+    pub active: bool,
+    #[diesel(sql_type = sql_types::Array<sql_types::Uuid>)]
+    pub gates: Vec<Uuid>,
 }
 
 /// A checkout.
@@ -164,6 +200,7 @@ impl GateRow {
     pub const fn to_core(&self) -> Gate {
         Gate {
             id: self.id,
+            version: self.version,
             needs_reason: self.needs_reason,
             needs_approval: self.needs_approval,
             longest_minutes: self.longest_minutes,
@@ -174,9 +211,9 @@ impl GateRow {
 }
 
 impl CheckoutRow {
-    /// The checkout as core knows it.
+    /// The checkout as core knows it, with the gates that it was taken through.
     #[must_use]
-    pub const fn to_core(&self) -> Checkout {
+    pub const fn to_core(&self, gates: Vec<GateVersion>) -> Checkout {
         Checkout {
             id: self.id,
             credential: self.credential_id,
@@ -185,13 +222,18 @@ impl CheckoutRow {
             ends_at: self.ends_at,
             ended_at: self.ended_at,
             rotate_on_return: self.rotate_on_return,
+            gates,
         }
     }
 }
 
-const REQUESTS: &str = "SELECT r.id, r.credential_id, c.name AS credential_name, coalesce(path_of(c.folder_id), '') AS place, r.person_id, p.display_name AS person_name,
+const REQUESTS: &str =
+    "SELECT r.id, r.credential_id, c.name AS credential_name, coalesce(path_of(c.folder_id), '') AS place, r.person_id, p.display_name AS person_name,
     r.reason, r.minutes, r.state, r.asked_at, r.expires_at, r.decided_at, d.display_name AS decided_by_name, r.comment, r.checkout_id,
-    (r.person_id <> $1 AND EXISTS (SELECT FROM gate_approver a WHERE a.gate_id = r.gate_id AND a.subject = ANY ((SELECT subjects_of($1))::uuid[]))) AS may_decide
+    (r.person_id <> $1 AND EXISTS (SELECT FROM request_gate q JOIN gate_approver a ON a.gate_id = q.gate_id
+        WHERE q.request_id = r.id AND q.needs_approval AND a.subject = ANY ((SELECT subjects_of($1))::uuid[]))) AS may_decide,
+    (SELECT count(*) FROM request_gate q WHERE q.request_id = r.id AND q.needs_approval) AS approvals_needed,
+    (SELECT count(*) FROM request_gate q WHERE q.request_id = r.id AND q.approved_by IS NOT NULL) AS approvals_given
     FROM request r JOIN credential c ON c.id = r.credential_id JOIN person p ON p.id = r.person_id LEFT JOIN person d ON d.id = r.decided_by";
 const CHECKOUTS: &str =
     "SELECT k.id, k.credential_id, c.name AS credential_name, coalesce(path_of(c.folder_id), '') AS place, k.person_id, p.display_name AS person_name,
@@ -204,6 +246,7 @@ impl Tx {
     /// # Errors
     /// [`crate::StoreError::Conflict`] when the place has one.
     pub async fn add_gate(&mut self, row: &GateRow, approvers: &[ApproverRow]) -> Result<()> {
+        self.must_examine();
         diesel::insert_into(gate::table).values(row).execute(self.conn()?).await?;
         diesel::insert_into(gate_approver::table).values(approvers).execute(self.conn()?).await?;
         Ok(())
@@ -214,6 +257,7 @@ impl Tx {
     /// # Errors
     /// [`crate::StoreError::Stale`].
     pub async fn change_gate(&mut self, row: &GateRow, approvers: &[ApproverRow]) -> Result<()> {
+        self.must_examine();
         let query = diesel::update(gate::table.find(row.id).filter(gate::version.eq(row.version))).set((
             gate::needs_reason.eq(row.needs_reason),
             gate::needs_approval.eq(row.needs_approval),
@@ -233,6 +277,7 @@ impl Tx {
     /// # Errors
     /// [`crate::StoreError::Stale`].
     pub async fn remove_gate(&mut self, id: Uuid, version: i32) -> Result<()> {
+        self.must_examine();
         one_row(diesel::delete(gate::table.find(id).filter(gate::version.eq(version))).execute(self.conn()?).await?)
     }
 
@@ -251,13 +296,17 @@ impl Tx {
     pub async fn gate_view(&mut self, id: Uuid) -> Result<GateView> {
         let row = self.gate(id).await?;
         let approvers = gate_approver::table.filter(gate_approver::gate_id.eq(id)).select(ApproverRow::as_select()).load(self.conn()?).await?;
-        let place = match (row.folder_id, row.credential_id) {
-            (Some(folder), _) => self.path_of(folder).await?,
-            (None, Some(credential)) => {
+        let place = match (row.folder_id, row.credential_id, row.device_id) {
+            (Some(folder), ..) => self.path_of(folder).await?,
+            (None, None, Some(device)) => {
+                let device = self.device(device).await?;
+                format!("{}/{}", self.path_of(device.folder_id).await?, device.name)
+            }
+            (None, Some(credential), _) => {
                 let credential = self.credential(credential).await?;
                 format!("{}/{}", self.path_of(credential.folder_id).await?, credential.name)
             }
-            (None, None) => String::new(),
+            (None, None, None) => String::new(),
         };
         Ok(GateView { gate: row, place, approvers })
     }
@@ -270,52 +319,139 @@ impl Tx {
         Ok(gate::table.order(gate::id).select(GateRow::as_select()).load(self.conn()?).await?)
     }
 
-    /// The gate that counts for a credential.
+    /// All gates on the way to a credential.
     ///
     /// # Errors
     /// [`crate::StoreError`].
-    pub async fn gate_of(&mut self, credential: Uuid) -> Result<Option<GateRow>> {
-        let id: Option<Uuid> = diesel::select(gate_of(credential)).get_result(self.conn()?).await?;
-        match id {
-            Some(id) => self.gate(id).await.map(Some),
-            None => Ok(None),
+    pub async fn gates_of(&mut self, credential: Uuid) -> Result<GateSet> {
+        let ids = self.gate_ids_of(credential).await?;
+        self.gate_set(&ids).await
+    }
+
+    /// The identifiers of all gates on the way to a credential.
+    ///
+    /// # Errors
+    /// [`crate::StoreError`].
+    pub async fn gate_ids_of(&mut self, credential: Uuid) -> Result<Vec<Uuid>> {
+        Ok(diesel::select(gates_of(credential)).get_result(self.conn()?).await?)
+    }
+
+    /// The identifiers of all gates on the way to a folder, its own included.
+    ///
+    /// # Errors
+    /// [`crate::StoreError`].
+    pub async fn gate_ids_on_folder(&mut self, folder: Uuid) -> Result<Vec<Uuid>> {
+        Ok(diesel::select(gates_on_folder(folder)).get_result(self.conn()?).await?)
+    }
+
+    /// Gates by their identifiers.
+    ///
+    /// # Errors
+    /// [`crate::StoreError`].
+    pub async fn gate_set(&mut self, ids: &[Uuid]) -> Result<GateSet> {
+        if ids.is_empty() {
+            return Ok(GateSet::default());
         }
+        let rows: Vec<GateRow> = gate::table.filter(gate::id.eq_any(ids)).select(GateRow::as_select()).load(self.conn()?).await?;
+        Ok(GateSet::new(rows.iter().map(GateRow::to_core).collect()))
     }
 
-    /// The gate of exactly this place.
+    /// Of these gates, those of which somebody is an approver, directly or through a group.
     ///
     /// # Errors
     /// [`crate::StoreError`].
-    pub async fn gate_at(&mut self, target: Target) -> Result<Option<GateRow>> {
-        let query = gate::table.select(GateRow::as_select()).into_boxed();
-        let query = match target {
-            Target::Folder(id) => query.filter(gate::folder_id.eq(id)),
-            Target::Credential(id) => query.filter(gate::credential_id.eq(id)),
-        };
-        Ok(query.first(self.conn()?).await.optional()?)
-    }
-
-    /// Whether somebody is an approver of a gate, directly or through a group.
-    ///
-    /// # Errors
-    /// [`crate::StoreError`].
-    pub async fn is_approver(&mut self, gate: Uuid, person: Uuid) -> Result<bool> {
+    pub async fn approves_at(&mut self, gates: &[Uuid], person: Uuid) -> Result<Vec<Uuid>> {
         let subjects = self.subjects_of(person).await?;
-        let count: i64 = gate_approver::table
-            .filter(gate_approver::gate_id.eq(gate))
+        let query = gate_approver::table
+            .filter(gate_approver::gate_id.eq_any(gates))
             .filter(gate_approver::subject.eq_any(subjects))
-            .count()
-            .get_result(self.conn()?)
-            .await?;
-        Ok(count > 0)
+            .select(gate_approver::gate_id)
+            .distinct();
+        Ok(query.load(self.conn()?).await?)
     }
 
-    /// Adds a request.
+    /// The active people who may approve at a gate, directly or through groups.
     ///
     /// # Errors
     /// [`crate::StoreError`].
-    pub async fn add_request(&mut self, row: &RequestRow) -> Result<()> {
+    pub async fn approvers_at(&mut self, gate: Uuid) -> Result<Vec<Uuid>> {
+        #[derive(QueryableByName)]
+        struct Found {
+            #[diesel(sql_type = sql_types::Uuid)]
+            id: Uuid,
+        }
+        let sql = "SELECT p.id FROM person p WHERE p.state = 'active' AND p.sort = 'person'
+            AND EXISTS (SELECT FROM gate_approver a WHERE a.gate_id = $1 AND a.subject = ANY (subjects_of(p.id)))";
+        let rows: Vec<Found> = statement(sql).bind::<sql_types::Uuid, _>(gate).load(self.conn()?).await?;
+        Ok(rows.into_iter().map(|row| row.id).collect())
+    }
+
+    /// The gates that a request is for.
+    ///
+    /// # Errors
+    /// [`crate::StoreError`].
+    pub async fn request_gates(&mut self, request: Uuid) -> Result<Vec<RequestGateRow>> {
+        let query = request_gate::table.filter(request_gate::request_id.eq(request)).order(request_gate::gate_id).select(RequestGateRow::as_select());
+        Ok(query.load(self.conn()?).await?)
+    }
+
+    /// Notes an approval at gates of a request.
+    ///
+    /// # Errors
+    /// [`crate::StoreError`].
+    pub async fn approve_at(&mut self, request: Uuid, gates: &[Uuid], by: Uuid, now: DateTime<Utc>) -> Result<()> {
+        let of = request_gate::table.filter(request_gate::request_id.eq(request)).filter(request_gate::gate_id.eq_any(gates));
+        diesel::update(of).set((request_gate::approved_by.eq(by), request_gate::approved_at.eq(now))).execute(self.conn()?).await?;
+        Ok(())
+    }
+
+    /// The gates that a checkout was taken through.
+    ///
+    /// # Errors
+    /// [`crate::StoreError`].
+    pub async fn checkout_gates(&mut self, checkout: Uuid) -> Result<Vec<GateVersion>> {
+        let query = checkout_gate::table.filter(checkout_gate::checkout_id.eq(checkout)).select((checkout_gate::gate_id, checkout_gate::gate_version));
+        Ok(query.load(self.conn()?).await?)
+    }
+
+    /// All requests that wait or may be used and all open checkouts, with what they rest on now; held
+    /// until the transaction ends. The examination that is due counts as done with this.
+    ///
+    /// # Errors
+    /// [`crate::StoreError`].
+    pub async fn standing(&mut self, now: DateTime<Utc>) -> Result<Vec<Standing>> {
+        let sql = "SELECT s.id, s.is_request, s.credential_id, level_on_credential(s.person_id, s.credential_id, $1) AS held, p.state = 'active' AS active,
+                gates_of(s.credential_id) AS gates
+            FROM (SELECT r.id, true AS is_request, r.credential_id, r.person_id FROM request r
+                  WHERE r.state = 'waiting' OR (r.state = 'approved' AND r.checkout_id IS NULL)
+                  UNION ALL SELECT k.id, false, k.credential_id, k.person_id FROM checkout k WHERE k.ended_at IS NULL) s
+            JOIN person p ON p.id = s.person_id ORDER BY s.id";
+        let rows = statement(sql).bind::<sql_types::Timestamptz, _>(now).load(self.conn()?).await?;
+        statement("SELECT set_config('jexlin.examine', '', true)").execute(self.conn()?).await?;
+        self.examined();
+        Ok(rows)
+    }
+
+    /// Adds a request for gates as they are now.
+    ///
+    /// # Errors
+    /// [`crate::StoreError`].
+    pub async fn add_request(&mut self, row: &RequestRow, gates: &GateSet) -> Result<()> {
         diesel::insert_into(request::table).values(row).execute(self.conn()?).await?;
+        let gates: Vec<RequestGateRow> = gates
+            .gates()
+            .iter()
+            .map(|gate| RequestGateRow {
+                organisation: row.organisation,
+                request_id: row.id,
+                gate_id: gate.id,
+                gate_version: gate.version,
+                needs_approval: gate.needs_approval,
+                approved_by: None,
+                approved_at: None,
+            })
+            .collect();
+        diesel::insert_into(request_gate::table).values(gates).execute(self.conn()?).await?;
         Ok(())
     }
 
@@ -395,12 +531,25 @@ impl Tx {
         Ok(query.load(self.conn()?).await?)
     }
 
-    /// Adds a checkout.
+    /// Adds a checkout that is taken through gates as they are now.
     ///
     /// # Errors
     /// [`crate::StoreError::Conflict`] when only one may hold it and somebody does.
-    pub async fn add_checkout(&mut self, row: &CheckoutRow) -> Result<()> {
+    pub async fn add_checkout(&mut self, row: &CheckoutRow, gates: &GateSet) -> Result<()> {
         diesel::insert_into(checkout::table).values(row).execute(self.conn()?).await?;
+        let through: Vec<_> = gates
+            .gates()
+            .iter()
+            .map(|gate| {
+                (
+                    checkout_gate::organisation.eq(row.organisation),
+                    checkout_gate::checkout_id.eq(row.id),
+                    checkout_gate::gate_id.eq(gate.id),
+                    checkout_gate::gate_version.eq(gate.version),
+                )
+            })
+            .collect();
+        diesel::insert_into(checkout_gate::table).values(through).execute(self.conn()?).await?;
         Ok(())
     }
 

@@ -224,21 +224,21 @@ impl Tx {
                 FROM up LEFT JOIN gate g ON g.folder_id = up.id AND g.credential_id IS NULL GROUP BY 1
             )
             SELECT p.id, p.folder_id, p.kind, p.name, p.fields, p.held, p.device_id, p.tags, p.changed_at, d.name AS device_name, u.check_outcome,
-                   l.gated OR EXISTS (SELECT FROM gate g WHERE g.credential_id = p.id) AS gated, l.place,
+                   l.gated OR EXISTS (SELECT FROM gate g WHERE g.credential_id = p.id) OR (p.device_id IS NOT NULL AND cardinality(gates_of(p.id)) > 0) AS gated, l.place,
                    EXISTS (SELECT FROM favourite v WHERE v.person_id = $1 AND v.credential_id = p.id) AS favourite,
                    w.others IS NOT NULL AS own_grants,
                    coalesce(w.others, false) OR EXISTS (SELECT FROM folder_source s JOIN access_grant g ON g.folder_id = s.source_id
                        WHERE s.folder_id = p.folder_id AND g.person_id IS DISTINCT FROM $1 AND (g.ends_at IS NULL OR $2 < g.ends_at)
                          AND (g.only_kind IS NULL OR g.only_kind = p.kind) AND (g.only_tag IS NULL OR g.only_tag = ANY (p.tags))) AS shared,
                    CASE WHEN p.held < 3 THEN '{}'::text[] ELSE array_remove(ARRAY[
-                       CASE WHEN j.leaked > 0 THEN 'leaked' END,
+                       CASE WHEN z.seen AND j.leaked > 0 THEN 'leaked' END,
                        CASE WHEN u.check_outcome = 'out of step' THEN 'out-of-step' END,
-                       CASE WHEN j.score < $6 THEN 'weak' END,
-                       CASE WHEN EXISTS (SELECT FROM judgement o JOIN credential c ON c.id = o.credential_id
+                       CASE WHEN z.seen AND j.score < $6 THEN 'weak' END,
+                       CASE WHEN z.seen AND EXISTS (SELECT FROM judgement o JOIN credential c ON c.id = o.credential_id
                                          WHERE o.organisation = j.organisation AND o.fingerprint = j.fingerprint AND o.credential_id <> p.id AND c.removed_at IS NULL
-                                           AND level_on_credential($1, c.id, $2) >= 3) THEN 'reused' END,
+                                           AND sees_value($1, c.id, $2)) THEN 'reused' END,
                        CASE WHEN x.ends < $2::date THEN 'expired' END,
-                       CASE WHEN cardinality(j.lacks) > 0 THEN 'breaks-policy' END,
+                       CASE WHEN z.seen AND cardinality(j.lacks) > 0 THEN 'breaks-policy' END,
                        CASE WHEN x.ends >= $2::date AND x.ends < $2::date + $8 THEN 'expires-soon' END,
                        CASE WHEN $7 > 0 AND j.made_at < $2 - make_interval(days => $7) THEN 'old' END], NULL) END AS findings
             FROM page p JOIN places l ON l.folder_id = p.folder_id LEFT JOIN device d ON d.id = p.device_id LEFT JOIN upkeep_state u ON u.credential_id = p.id
@@ -246,6 +246,8 @@ impl Tx {
             CROSS JOIN LATERAL (SELECT bool_or(g.person_id IS DISTINCT FROM $1) AS others FROM access_grant g
                                 WHERE g.credential_id = p.id AND (g.ends_at IS NULL OR $2 < g.ends_at)) w
             CROSS JOIN LATERAL (SELECT CASE WHEN p.fields->>'expires' ~ '^[0-9]{4}-[0-9]{2}-[0-9]{2}$' THEN to_date(p.fields->>'expires', 'YYYY-MM-DD') END AS ends) x
+            CROSS JOIN LATERAL (SELECT NOT (l.gated OR p.device_id IS NOT NULL OR EXISTS (SELECT FROM gate g WHERE g.credential_id = p.id))
+                                       OR (p.held >= 3 AND sees_value($1, p.id, $2)) AS seen) z
             ORDER BY p.number";
         let rows = statement(sql)
             .bind::<sql_types::Uuid, _>(person)

@@ -114,6 +114,7 @@ impl Tx {
             .filter(access_grant::group_id.is_not_distinct_from(row.group_id))
             .filter(access_grant::only_kind.is_not_distinct_from(row.only_kind.clone()))
             .filter(access_grant::only_tag.is_not_distinct_from(row.only_tag.clone()));
+        self.must_examine();
         diesel::delete(same).execute(self.conn()?).await?;
         self.add_grant(row).await
     }
@@ -123,6 +124,7 @@ impl Tx {
     /// # Errors
     /// [`crate::StoreError`].
     pub async fn alter_grants(&mut self, rows: &[GrantRow]) -> Result<()> {
+        self.must_examine();
         for row in rows {
             diesel::update(access_grant::table.find(row.id))
                 .set((
@@ -143,6 +145,7 @@ impl Tx {
     /// # Errors
     /// [`crate::StoreError`].
     pub async fn remove_grants(&mut self, ids: &[Uuid]) -> Result<usize> {
+        self.must_examine();
         Ok(diesel::delete(access_grant::table.filter(access_grant::id.eq_any(ids))).execute(self.conn()?).await?)
     }
 
@@ -170,6 +173,7 @@ impl Tx {
     /// # Errors
     /// [`crate::StoreError`].
     pub async fn remove_members(&mut self, pairs: &[(Uuid, Uuid)]) -> Result<()> {
+        self.must_examine();
         let (groups, members): (Vec<Uuid>, Vec<Uuid>) = pairs.iter().copied().unzip();
         let sql = "DELETE FROM group_member m USING unnest($1, $2) AS t(grp, mem) WHERE m.group_id = t.grp AND m.member = t.mem";
         let query = statement(sql).bind::<sql_types::Array<sql_types::Uuid>, _>(groups).bind::<sql_types::Array<sql_types::Uuid>, _>(members);

@@ -38,6 +38,8 @@ pub struct PersonRow {
     pub version: i32,
     pub sort: String,
     pub secret_hash: Option<Vec<u8>>,
+    /// Who made the sign-in, or set its password last.
+    pub sign_in_by: Option<Uuid>,
 }
 
 /// A group of people and groups.
@@ -142,12 +144,14 @@ impl Tx {
     /// # Errors
     /// [`StoreError::Stale`].
     pub async fn change_person(&mut self, row: &PersonRow) -> Result<()> {
+        self.must_examine();
         let query = diesel::update(person::table.find(row.id).filter(person::version.eq(row.version))).set((
             person::display_name.eq(&row.display_name),
             person::password_phc.eq(&row.password_phc),
             person::secret_hash.eq(&row.secret_hash),
             person::state.eq(&row.state),
             person::duties.eq(&row.duties),
+            person::sign_in_by.eq(row.sign_in_by),
             person::version.eq(row.version + 1),
         ));
         one_row(query.execute(self.conn()?).await?)
@@ -198,6 +202,7 @@ impl Tx {
     /// [`StoreError::Stale`].
     pub async fn remove_group(&mut self, id: Uuid, version: i32) -> Result<()> {
         use crate::schema::{access_grant, gate_approver};
+        self.must_examine();
         diesel::delete(access_grant::table.filter(access_grant::group_id.eq(id))).execute(self.conn()?).await?;
         diesel::delete(group_member::table.filter(group_member::member.eq(id))).execute(self.conn()?).await?;
         diesel::delete(gate_approver::table.filter(gate_approver::subject.eq(id))).execute(self.conn()?).await?;
@@ -231,6 +236,7 @@ impl Tx {
     /// # Errors
     /// [`StoreError::NotFound`] when they are not in it.
     pub async fn remove_member(&mut self, group: Uuid, member: Uuid) -> Result<()> {
+        self.must_examine();
         let count = diesel::delete(group_member::table.find((group, member))).execute(self.conn()?).await?;
         if count == 1 { Ok(()) } else { Err(StoreError::NotFound) }
     }

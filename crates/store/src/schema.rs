@@ -3,8 +3,10 @@
 #![allow(missing_docs, reason = "the columns are described where the migration makes them")]
 
 diesel::table! { organisation (id) { id -> Uuid, name -> Text, wrapped_key -> Binary, log_origin -> Text, log_key_sealed -> Binary, log_verifier -> Text, created_at -> Timestamptz, } }
-diesel::table! { person (id) { id -> Uuid, organisation -> Uuid, sign_in_name -> Text, display_name -> Text, password_phc -> Nullable<Text>, state -> Text, duties -> Array<Text>, created_at -> Timestamptz, version -> Int4, sort -> Text, secret_hash -> Nullable<Binary>, } }
+diesel::table! { person (id) { id -> Uuid, organisation -> Uuid, sign_in_name -> Text, display_name -> Text, password_phc -> Nullable<Text>, state -> Text, duties -> Array<Text>, created_at -> Timestamptz, version -> Int4, sort -> Text, secret_hash -> Nullable<Binary>, sign_in_by -> Nullable<Uuid>, } }
 diesel::table! { session (id) { id -> Uuid, organisation -> Uuid, person_id -> Uuid, token_hash -> Binary, channel -> Text, created_at -> Timestamptz, last_used_at -> Timestamptz, ends_at -> Timestamptz, ended_at -> Nullable<Timestamptz>, } }
+diesel::table! { sign_in_place (organisation, name, origin) { organisation -> Uuid, name -> Text, origin -> Text, signed_in_at -> Timestamptz, } }
+diesel::table! { stranger_refusal (organisation, action) { organisation -> Uuid, action -> Text, since -> Timestamptz, count -> Int8, origins -> Array<Text>, } }
 diesel::table! { throttle (organisation, key) { organisation -> Uuid, key -> Text, failures -> Int4, last_failure_at -> Timestamptz, } }
 diesel::table! { people_group (id) { id -> Uuid, organisation -> Uuid, name -> Text, created_at -> Timestamptz, version -> Int4, } }
 diesel::table! { group_member (group_id, member) { organisation -> Uuid, group_id -> Uuid, member -> Uuid, member_is_group -> Bool, } }
@@ -20,9 +22,12 @@ diesel::table! { binding (device_id, credential_id, role) { organisation -> Uuid
 diesel::table! { operator_scope (credential_id) { organisation -> Uuid, credential_id -> Uuid, device_id -> Nullable<Uuid>, folder_id -> Nullable<Uuid>, } }
 diesel::table! { failed_login (account_id, at) { organisation -> Uuid, account_id -> Uuid, at -> Timestamptz, } }
 diesel::table! { job (id) { id -> Uuid, organisation -> Uuid, credential_id -> Uuid, device_id -> Uuid, task -> Text, way -> Text, state -> Text, step -> Text, outcome -> Nullable<Text>, message -> Text, asked_by -> Nullable<Uuid>, cause -> Text, queued_at -> Timestamptz, not_before -> Timestamptz, started_at -> Nullable<Timestamptz>, finished_at -> Nullable<Timestamptz>, attempts -> Int4, leased_until -> Nullable<Timestamptz>, account_id -> Uuid, fence -> Int8, faults -> Int4, } }
-diesel::table! { gate (id) { id -> Uuid, organisation -> Uuid, folder_id -> Nullable<Uuid>, credential_id -> Nullable<Uuid>, needs_reason -> Bool, needs_approval -> Bool, longest_minutes -> Int4, one_holder -> Bool, rotate_on_return -> Bool, version -> Int4, } }
+diesel::table! { gate (id) { id -> Uuid, organisation -> Uuid, folder_id -> Nullable<Uuid>, credential_id -> Nullable<Uuid>, needs_reason -> Bool, needs_approval -> Bool, longest_minutes -> Int4, one_holder -> Bool, rotate_on_return -> Bool, version -> Int4, device_id -> Nullable<Uuid>, } }
 diesel::table! { gate_approver (gate_id, subject) { organisation -> Uuid, gate_id -> Uuid, subject -> Uuid, subject_is_group -> Bool, } }
-diesel::table! { request (id) { id -> Uuid, organisation -> Uuid, credential_id -> Uuid, gate_id -> Uuid, person_id -> Uuid, reason -> Text, minutes -> Int4, state -> Text, asked_at -> Timestamptz, expires_at -> Timestamptz, decided_at -> Nullable<Timestamptz>, decided_by -> Nullable<Uuid>, comment -> Text, checkout_id -> Nullable<Uuid>, } }
+diesel::table! { request (id) { id -> Uuid, organisation -> Uuid, credential_id -> Uuid, person_id -> Uuid, reason -> Text, minutes -> Int4, state -> Text, asked_at -> Timestamptz, expires_at -> Timestamptz, decided_at -> Nullable<Timestamptz>, decided_by -> Nullable<Uuid>, comment -> Text, checkout_id -> Nullable<Uuid>, } }
+diesel::table! { request_gate (request_id, gate_id) { organisation -> Uuid, request_id -> Uuid, gate_id -> Uuid, gate_version -> Int4, needs_approval -> Bool, approved_by -> Nullable<Uuid>, approved_at -> Nullable<Timestamptz>, } }
+diesel::table! { checkout_gate (checkout_id, gate_id) { organisation -> Uuid, checkout_id -> Uuid, gate_id -> Uuid, gate_version -> Int4, } }
+diesel::table! { pending_act (id) { id -> Uuid, organisation -> Uuid, act -> Text, summary -> Text, target_kind -> Text, target -> Uuid, target_name -> Text, body -> Jsonb, state -> Text, proposed_by -> Uuid, proposed_at -> Timestamptz, expires_at -> Timestamptz, decided_by -> Nullable<Uuid>, decided_at -> Nullable<Timestamptz>, comment -> Text, } }
 diesel::table! { checkout (id) { id -> Uuid, organisation -> Uuid, credential_id -> Uuid, person_id -> Uuid, request_id -> Nullable<Uuid>, reason -> Text, starts_at -> Timestamptz, ends_at -> Timestamptz, ended_at -> Nullable<Timestamptz>, ended_how -> Nullable<Text>, rotate_on_return -> Bool, one_holder -> Bool, } }
 diesel::table! { audit_event (id) { seq -> Int8, id -> Uuid, organisation -> Uuid, at -> Timestamptz, action -> Text, actor -> Nullable<Uuid>, actor_name -> Text, target -> Nullable<Uuid>, target_kind -> Text, target_name -> Text, origin -> Text, outcome -> Text, detail -> Jsonb, mac -> Binary, } }
 diesel::table! { audit_leaf (organisation, leaf) { organisation -> Uuid, leaf -> Int8, event_id -> Uuid, hash -> Binary, } }
@@ -36,7 +41,7 @@ diesel::table! { favourite (person_id, credential_id) { organisation -> Uuid, pe
 diesel::table! { saved_search (id) { id -> Uuid, organisation -> Uuid, person_id -> Uuid, name -> Text, body -> Jsonb, } }
 diesel::table! { password_rule (folder_id) { folder_id -> Uuid, organisation -> Uuid, mode -> Text, policies -> Array<Uuid>, } }
 diesel::table! { judgement (credential_id) { credential_id -> Uuid, organisation -> Uuid, number -> Int4, score -> Int2, fingerprint -> Binary, lacks -> Array<Text>, leaked -> Int8, made_at -> Timestamptz, stale -> Bool, } }
-diesel::table! { attachment (id) { id -> Uuid, organisation -> Uuid, credential_id -> Uuid, name -> Text, size -> Int8, pieces -> Int4, made_at -> Timestamptz, made_by -> Nullable<Uuid>, heard_at -> Nullable<Timestamptz>, } }
+diesel::table! { attachment (id) { id -> Uuid, organisation -> Uuid, credential_id -> Uuid, name -> Text, size -> Int8, pieces -> Int4, made_at -> Timestamptz, made_by -> Nullable<Uuid>, heard_at -> Nullable<Timestamptz>, removed_at -> Nullable<Timestamptz>, removal_id -> Nullable<Uuid>, } }
 diesel::table! { attachment_piece (attachment_id, number) { organisation -> Uuid, attachment_id -> Uuid, number -> Int4, sealed -> Binary, } }
 diesel::table! { personal_folder (person_id) { person_id -> Uuid, organisation -> Uuid, salt -> Binary, sealed_key -> Binary, made_at -> Timestamptz, version -> Int4, } }
 diesel::table! { personal_item (id) { id -> Uuid, organisation -> Uuid, person_id -> Uuid, sealed -> Binary, changed_at -> Timestamptz, version -> Int4, } }
@@ -49,6 +54,8 @@ diesel::allow_tables_to_appear_in_same_query!(
     person,
     session,
     throttle,
+    sign_in_place,
+    stranger_refusal,
     people_group,
     group_member,
     folder,
@@ -66,7 +73,10 @@ diesel::allow_tables_to_appear_in_same_query!(
     gate,
     gate_approver,
     request,
+    request_gate,
     checkout,
+    checkout_gate,
+    pending_act,
     audit_event,
     audit_leaf,
     audit_checkpoint,
@@ -110,12 +120,22 @@ extern "SQL" {
         removed: diesel::sql_types::Uuid,
         at: diesel::sql_types::Timestamptz,
     ) -> diesel::sql_types::Nullable<diesel::sql_types::SmallInt>;
-    /// The gate that counts for a credential.
-    fn gate_of(credential: diesel::sql_types::Uuid) -> diesel::sql_types::Nullable<diesel::sql_types::Uuid>;
+    /// All gates on the way to a credential.
+    fn gates_of(credential: diesel::sql_types::Uuid) -> diesel::sql_types::Array<diesel::sql_types::Uuid>;
+    /// All gates on the way to a folder, its own included.
+    fn gates_on_folder(folder: diesel::sql_types::Uuid) -> diesel::sql_types::Array<diesel::sql_types::Uuid>;
     /// The upkeep plan that counts for an account.
     fn plan_of(account: diesel::sql_types::Uuid) -> diesel::sql_types::Nullable<diesel::sql_types::Uuid>;
     /// Whether a credential may be used as the operator of a device.
     fn in_operator_scope(credential: diesel::sql_types::Uuid, device: diesel::sql_types::Uuid) -> diesel::sql_types::Bool;
+    /// Whether a grant that reaches somebody on a folder lets them see former values there.
+    fn history_on_folder(person: diesel::sql_types::Uuid, folder: diesel::sql_types::Uuid, at: diesel::sql_types::Timestamptz) -> diesel::sql_types::Bool;
+    /// Whether a change of tags changes whom a narrowed grant reaches.
+    fn tags_move_access(
+        folder: diesel::sql_types::Uuid,
+        changed: diesel::sql_types::Array<diesel::sql_types::Text>,
+        at: diesel::sql_types::Timestamptz,
+    ) -> diesel::sql_types::Bool;
     /// The path of a folder.
     fn path_of(folder: diesel::sql_types::Uuid) -> diesel::sql_types::Nullable<diesel::sql_types::Text>;
     /// Small letters.

@@ -7,7 +7,8 @@ use diesel::prelude::*;
 use diesel_async::RunQueryDsl;
 use uuid::Uuid;
 
-use crate::schema::{person, session, throttle};
+use crate::schema::{person, session, sign_in_place, stranger_refusal, throttle};
+use crate::sql::statement;
 use crate::{PersonRow, Result, Tx};
 
 /// A session.
@@ -127,5 +128,98 @@ impl Tx {
         let organisation = self.organisation();
         diesel::delete(throttle::table.find((organisation, key))).execute(self.conn()?).await?;
         Ok(())
+    }
+
+    /// Takes one noted failure back.
+    ///
+    /// # Errors
+    /// [`crate::StoreError`].
+    pub async fn take_failure_back(&mut self, key: &str) -> Result<()> {
+        let organisation = self.organisation();
+        diesel::update(throttle::table.find((organisation, key)).filter(throttle::failures.gt(0)))
+            .set(throttle::failures.eq(throttle::failures - 1))
+            .execute(self.conn()?)
+            .await?;
+        Ok(())
+    }
+
+    /// Whether somebody has signed in from an address before.
+    ///
+    /// # Errors
+    /// [`crate::StoreError`].
+    pub async fn has_signed_in_from(&mut self, name: &str, origin: &str, since: DateTime<Utc>) -> Result<bool> {
+        let query =
+            sign_in_place::table.filter(sign_in_place::name.eq(name).and(sign_in_place::origin.eq(origin)).and(sign_in_place::signed_in_at.gt(since))).count();
+        let count: i64 = query.get_result(self.conn()?).await?;
+        Ok(count > 0)
+    }
+
+    /// Notes from where somebody has signed in.
+    ///
+    /// # Errors
+    /// [`crate::StoreError`].
+    pub async fn note_signed_in_from(&mut self, name: &str, origin: &str, now: DateTime<Utc>) -> Result<()> {
+        let organisation = self.organisation();
+        diesel::insert_into(sign_in_place::table)
+            .values((
+                sign_in_place::organisation.eq(organisation),
+                sign_in_place::name.eq(name),
+                sign_in_place::origin.eq(origin),
+                sign_in_place::signed_in_at.eq(now),
+            ))
+            .on_conflict((sign_in_place::organisation, sign_in_place::name, sign_in_place::origin))
+            .do_update()
+            .set(sign_in_place::signed_in_at.eq(now))
+            .execute(self.conn()?)
+            .await?;
+        Ok(())
+    }
+
+    /// Counts a refusal of a stranger. Whether it is the first of its minute, which is recorded by itself.
+    ///
+    /// # Errors
+    /// [`crate::StoreError`].
+    pub async fn count_stranger_refusal(&mut self, action: &str, origin: &str, now: DateTime<Utc>) -> Result<bool> {
+        let sql = "INSERT INTO stranger_refusal AS r (organisation, action, since, count) VALUES (scope(), $1, $3, 0)
+            ON CONFLICT (organisation, action) DO UPDATE SET count = r.count + 1,
+                origins = CASE WHEN $2 = ANY (r.origins) OR cardinality(r.origins) >= 10 THEN r.origins ELSE r.origins || $2 END
+            RETURNING (count = 0) AS first";
+        #[derive(QueryableByName)]
+        struct Row {
+            #[diesel(sql_type = diesel::sql_types::Bool)]
+            first: bool,
+        }
+        let query = statement(sql)
+            .bind::<diesel::sql_types::Text, _>(action.to_owned())
+            .bind::<diesel::sql_types::Text, _>(origin.to_owned())
+            .bind::<diesel::sql_types::Timestamptz, _>(now);
+        let row: Row = query.get_result(self.conn()?).await?;
+        Ok(row.first)
+    }
+
+    /// Takes out the counts of refusals that began before a time: action, count, some of the addresses.
+    ///
+    /// # Errors
+    /// [`crate::StoreError`].
+    pub async fn take_stranger_refusals(&mut self, before: DateTime<Utc>) -> Result<Vec<(String, i64, Vec<String>)>> {
+        let query = diesel::delete(stranger_refusal::table.filter(stranger_refusal::since.le(before))).returning((
+            stranger_refusal::action,
+            stranger_refusal::count,
+            stranger_refusal::origins,
+        ));
+        Ok(query.get_results(self.conn()?).await?)
+    }
+
+    /// Of these sessions, those of this organisation that still count.
+    ///
+    /// # Errors
+    /// [`crate::StoreError`].
+    pub async fn sessions_that_count(&mut self, among: &[Uuid], now: DateTime<Utc>) -> Result<Vec<Uuid>> {
+        let query = session::table
+            .inner_join(person::table.on(person::id.eq(session::person_id)))
+            .filter(session::id.eq_any(among))
+            .filter(session::ended_at.is_null().and(session::ends_at.gt(now)).and(person::state.eq("active")))
+            .select(session::id);
+        Ok(query.load(self.conn()?).await?)
     }
 }

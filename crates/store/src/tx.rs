@@ -21,8 +21,13 @@ static NUMBER: AtomicU64 = AtomicU64::new(1);
 
 /// Commits, unless a statement failed before or no audit event went in: the first is what
 /// PostgreSQL itself says of any statement in such a transaction, the second is the word that the
-/// trigger on the audit log leaves behind.
-const COMMIT_RECORDED: &str = "SELECT must_be_recorded(); COMMIT";
+/// trigger on the audit log leaves behind. A request's session must still count at that moment.
+fn commit_recorded_by(session: Option<Uuid>) -> String {
+    match session {
+        Some(session) => format!("SELECT must_be_recorded('{session}'); COMMIT"),
+        None => "SELECT must_be_recorded(NULL); COMMIT".to_owned(),
+    }
+}
 const COMMIT: &str = "SELECT 1; COMMIT";
 
 /// Makes the pool's connections.
@@ -75,6 +80,10 @@ pub struct Tx {
     organisation: Uuid,
     number: u64,
     recorded: bool,
+    /// The session that must still count when this is committed.
+    session: Option<Uuid>,
+    /// Whether requests and checkouts must be examined again before the commit.
+    examine: bool,
     atlases: Atlases,
 }
 
@@ -149,7 +158,15 @@ impl Store {
     }
 
     fn started(&self, line: Object<Dial>, organisation: Uuid) -> Tx {
-        Tx { line: Some(line), organisation, number: NUMBER.fetch_add(1, Ordering::Relaxed), recorded: false, atlases: self.atlases.clone() }
+        Tx {
+            line: Some(line),
+            organisation,
+            number: NUMBER.fetch_add(1, Ordering::Relaxed),
+            recorded: false,
+            session: None,
+            examine: false,
+            atlases: self.atlases.clone(),
+        }
     }
 
     /// Begins a transaction in an organisation.
@@ -225,6 +242,27 @@ impl Tx {
         self.organisation
     }
 
+    /// From now on what is recorded counts only if this session still does when it is committed.
+    pub const fn answer_to(&mut self, session: Option<Uuid>) {
+        self.session = session;
+    }
+
+    /// Something changed on which requests and checkouts rest.
+    pub(crate) const fn must_examine(&mut self) {
+        self.examine = true;
+    }
+
+    /// Whether requests and checkouts must be examined again before the commit; the database refuses
+    /// it otherwise.
+    #[must_use]
+    pub const fn is_examination_due(&self) -> bool {
+        self.examine
+    }
+
+    pub(crate) const fn examined(&mut self) {
+        self.examine = false;
+    }
+
     pub(crate) fn conn(&mut self) -> Result<&mut AsyncPgConnection> {
         self.line.as_mut().map(|line| &mut line.conn).ok_or_else(over)
     }
@@ -259,7 +297,8 @@ impl Tx {
         if !self.recorded {
             return Err(StoreError::Broken("a transaction was to be committed without its audit event".into()));
         }
-        self.conn()?.batch_execute(COMMIT_RECORDED).await?;
+        let commit = commit_recorded_by(self.session);
+        self.conn()?.batch_execute(&commit).await?;
         self.line = None;
         Ok(Receipt { number: self.number })
     }
@@ -284,7 +323,8 @@ impl Tx {
         // Unconstrained: the runtime may otherwise have the insertion wait for its turn, and let the
         // commit overtake it.
         let insertion = tokio::task::unconstrained(insert.execute(&mut first));
-        let (inserted, committed) = join(insertion, second.batch_execute(COMMIT_RECORDED)).await;
+        let commit = commit_recorded_by(self.session);
+        let (inserted, committed) = join(insertion, second.batch_execute(&commit)).await;
         // The commit's own answer counts: it is refused when the insertion failed.
         if let Err(error) = committed {
             inserted?;
@@ -310,9 +350,13 @@ fn over() -> StoreError {
 pub fn addresses_of(url: &str) -> Vec<SocketAddr> {
     let Ok(config) = url.parse::<tokio_postgres::Config>() else { return vec![] };
     let ports = config.get_ports();
-    let hosts = config.get_hosts().iter().enumerate().filter_map(|(at, host)| match host {
-        tokio_postgres::config::Host::Tcp(name) => Some((name.clone(), ports.get(at).or(ports.first()).copied().unwrap_or(5432))),
-        tokio_postgres::config::Host::Unix(_) => None,
+    let hosts = config.get_hosts().iter().enumerate().map(|(at, host)| {
+        let name = match host {
+            tokio_postgres::config::Host::Tcp(name) => name.clone(),
+            // Whoever is reached through a socket is on this machine, and mostly listens there, too.
+            tokio_postgres::config::Host::Unix(_) => "127.0.0.1".to_owned(),
+        };
+        (name, ports.get(at).or(ports.first()).copied().unwrap_or(5432))
     });
     hosts.filter_map(|(name, port)| (name.as_str(), port).to_socket_addrs().ok()).flatten().collect()
 }

@@ -242,7 +242,7 @@ async fn the_database_itself_refuses_a_recorded_commit_without_an_event() {
     let (_, database) = world();
     let (client, connection) = tokio_postgres::connect(&database.service, tokio_postgres::NoTls).await.unwrap();
     tokio::spawn(connection);
-    let error = client.batch_execute("BEGIN; SELECT must_be_recorded(); COMMIT").await.unwrap_err();
+    let error = client.batch_execute("BEGIN; SELECT must_be_recorded(NULL); COMMIT").await.unwrap_err();
     assert!(error.as_db_error().is_some_and(|error| error.message().contains("no audit event")));
 }
 

@@ -48,12 +48,16 @@ fn a_job_that_waits_can_be_cancelled_and_does_not_keep_its_device() {
     let client = service.client("ines");
     assert!(client.good(&["upkeep", "cancel", &check]).contains("cancelled"));
     ines.post(&format!("/api/v1/jobs/{check}/cancel"), &json!({})).refused(409, "job-running");
-    assert_eq!(ines.events("upkeep.cancel").len(), 2, "the refused one, and the cancelled one");
+    let outcomes: Vec<_> = ines.events("upkeep.cancel").iter().map(|event| event["outcome"].as_str().unwrap().to_owned()).collect();
+    assert_eq!(outcomes, ["refused", "done", "refused"]);
     service.sql(&format!("UPDATE job SET state = 'queued', not_before = now() + interval '1 hour' WHERE id = '{check}'"));
     // A rotation that is asked for takes the waiting check's place, and is what is recorded and run.
     let asked = ines.post(&format!("/api/v1/credentials/{duty}/rotate"), &json!({"way": "self"})).good();
     assert_eq!(asked["task"], "rotation");
-    let _ = ines.settled(asked["id"].as_str().unwrap());
+    let settled = ines.settled(asked["id"].as_str().unwrap());
+    if settled["state"] == "queued" {
+        let _ = ines.post(&format!("/api/v1/jobs/{}/cancel", asked["id"].as_str().unwrap()), &json!({})).good();
+    }
     let present = version(&ines, &format!("/api/v1/credentials/{duty}"));
     let _ = ines.patch(&format!("/api/v1/credentials/{duty}"), present, &json!({"no_device": true})).good();
     let path = format!("/api/v1/devices/{unit}");

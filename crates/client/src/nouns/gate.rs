@@ -5,7 +5,6 @@ use jexlin_api::{Checkout as CheckoutItem, Decide, Gate as GateItem, Me, NewChec
 use serde_json::json;
 use uuid::Uuid;
 
-use crate::cli::Place;
 use crate::find;
 use crate::link::query;
 use crate::output::{self, Column, say};
@@ -25,7 +24,7 @@ pub enum Gate {
     /// Remove the gate of a folder or a credential
     Remove {
         #[command(flatten)]
-        place: Place,
+        place: GateAt,
     },
 }
 
@@ -33,7 +32,7 @@ pub enum Gate {
 #[derive(Debug, Args)]
 pub struct GateArgs {
     #[command(flatten)]
-    pub place: Place,
+    pub place: GateAt,
     /// A reason must be given
     #[arg(long)]
     pub reason: bool,
@@ -97,6 +96,21 @@ pub enum Request {
     },
 }
 
+/// What a gate stands at: exactly one of these.
+#[derive(Debug, Args)]
+#[group(required = true, multiple = false)]
+pub struct GateAt {
+    /// A folder, for everything in and below it
+    #[arg(long, value_name = "PATH")]
+    pub folder: Option<String>,
+    /// A device, for all its accounts
+    #[arg(long, value_name = "PATH")]
+    pub device: Option<String>,
+    /// A credential
+    #[arg(long, value_name = "PATH")]
+    pub credential: Option<String>,
+}
+
 /// Checkouts.
 #[derive(Debug, Subcommand)]
 pub enum Checkout {
@@ -156,6 +170,14 @@ const CHECKOUT: [Column; 7] = [
 ];
 
 impl Run {
+    /// What a gate stands at.
+    fn gate_place(&self, place: &GateAt) -> Result<(Option<uuid::Uuid>, Option<uuid::Uuid>, Option<uuid::Uuid>), Trouble> {
+        let device = place.device.as_deref().map(|path| find::device(&self.link, path)).transpose()?;
+        let folder = place.folder.as_deref().map(|path| find::folder(&self.link, path)).transpose()?.map(|folder| folder.id);
+        let credential = place.credential.as_deref().map(|path| find::credential(&self.link, path)).transpose()?;
+        Ok((folder, device, credential))
+    }
+
     pub fn gate(&self, command: Gate) -> Done {
         let columns: [Column; 6] = [
             ("at", "place"),
@@ -169,11 +191,12 @@ impl Run {
         match command {
             Gate::List => output::list(self.format, &all()?, &columns, "There is no gate that you may know of. Set one: jexlin gate set"),
             Gate::Set(GateArgs { place, reason, approver, approver_group, minutes, one_holder, rotate_on_return }) => {
-                let (folder, credential) = self.place(&place)?;
+                let (folder, device, credential) = self.gate_place(&place)?;
                 let approver_people = approver.iter().map(|name| find::person(&self.link, name).map(|person| person.id)).collect::<Result<_, _>>()?;
                 let approver_groups = approver_group.iter().map(|name| find::group(&self.link, name).map(|group| group.id)).collect::<Result<_, _>>()?;
                 let body = NewGate {
                     folder,
+                    device,
                     credential,
                     needs_reason: reason,
                     approver_people,
@@ -182,7 +205,7 @@ impl Run {
                     one_holder,
                     rotate_on_return,
                 };
-                let target = folder.or(credential);
+                let target = folder.or(device).or(credential);
                 let shown: GateItem = match all()?.into_iter().find(|gate| Some(gate.target) == target) {
                     Some(present) => self.link.change("PUT", &format!("/api/v1/gates/{}", present.id), &body, present.version)?,
                     None => self.link.post("/api/v1/gates", &body)?,
@@ -190,8 +213,8 @@ impl Run {
                 output::one(self.format, &shown, &columns)
             }
             Gate::Remove { place } => {
-                let (folder, credential) = self.place(&place)?;
-                let target = folder.or(credential);
+                let (folder, device, credential) = self.gate_place(&place)?;
+                let target = folder.or(device).or(credential);
                 let present = all()?
                     .into_iter()
                     .find(|gate| Some(gate.target) == target)

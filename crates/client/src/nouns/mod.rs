@@ -9,6 +9,7 @@ pub mod folder;
 pub mod gate;
 pub mod grant;
 pub mod kind;
+pub mod pending;
 pub mod people;
 pub mod personal;
 pub mod policy;

@@ -3,7 +3,7 @@
 use std::path::{Path, PathBuf};
 
 use clap::{Args, Subcommand};
-use jexlin_api::{MoveIn, NewPersonalThing, Passphrase, PersonalState, PersonalThing, Revealed, TakeOut};
+use jexlin_api::{ChangePassphrase, MoveIn, NewPersonalThing, Passphrase, PersonalState, PersonalThing, Revealed, TakeOut};
 use serde_json::{Value, json};
 
 use crate::find;
@@ -32,8 +32,11 @@ pub enum Personal {
     },
     /// Close it for this session
     Lock,
-    /// Give it another passphrase; it must be open
+    /// Give it another passphrase
     Passphrase {
+        /// Read the present passphrase from this file, or from standard input with `-`
+        #[arg(long, value_name = "FILE")]
+        present_file: Option<PathBuf>,
         /// Read the new passphrase from this file, or from standard input with `-`
         #[arg(long, value_name = "FILE")]
         passphrase_file: Option<PathBuf>,
@@ -151,8 +154,10 @@ impl Run {
                 self.link.post::<Value>("/api/v1/personal/lock", &json!({}))?;
                 say("Your personal folder is closed.")
             }
-            Personal::Passphrase { passphrase_file } => {
-                let body = Self::passphrase("New passphrase of your personal folder", passphrase_file.as_deref(), true)?;
+            Personal::Passphrase { present_file, passphrase_file } => {
+                let present = secrets::read("Present passphrase of your personal folder", present_file.as_deref(), false)?;
+                let passphrase = secrets::read("New passphrase of your personal folder", passphrase_file.as_deref(), true)?;
+                let body = ChangePassphrase { present, passphrase };
                 self.link.change::<Value>("PUT", "/api/v1/personal/passphrase", &body, 0)?;
                 say("The passphrase is changed.")
             }

@@ -6,7 +6,7 @@ use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::Duration;
 
 use clap::{Args, Subcommand};
-use jexlin_api::{ExportOptions, ImportItem, ImportOptions, ImportProgress, ImportReport, ImportUndone};
+use jexlin_api::{ExportOptions, ImportItem, ImportOptions, ImportProgress, ImportReport, ImportUndone, no_formula};
 use uuid::Uuid;
 
 use crate::cli::Format;
@@ -172,9 +172,12 @@ impl Run {
         say(&report.sentence)?;
         if let Some(path) = args.only_good.filter(|path| path != Path::new("-") && !report.problems.is_empty()) {
             let mut writer = csv::Writer::from_writer(secrets::private_file(&path)?);
-            let wrote = writer
-                .write_record(["line", "name", "column", "problem"])
-                .and_then(|()| report.problems.iter().try_for_each(|it| writer.write_record([&it.line.to_string(), &it.name, &it.column, &it.problem])));
+            let wrote = writer.write_record(["line", "name", "column", "problem"]).and_then(|()| {
+                report
+                    .problems
+                    .iter()
+                    .try_for_each(|it| writer.write_record([it.line.to_string(), no_formula(&it.name), no_formula(&it.column), no_formula(&it.problem)]))
+            });
             wrote.map_err(|error| Trouble::local(error.to_string()))?;
             say(&format!("What was not brought in is in {}.", path.display()))?;
         }

@@ -3,7 +3,7 @@
 use chrono::{DateTime, TimeDelta, Utc};
 use uuid::Uuid;
 
-use super::Gate;
+use super::{GateSet, GateVersion};
 
 /// A checkout.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -22,6 +22,8 @@ pub struct Checkout {
     pub ended_at: Option<DateTime<Utc>>,
     /// Whether the password is rotated when it ends, as the gate said when it began.
     pub rotate_on_return: bool,
+    /// The gates that it was taken through, at their versions then.
+    pub gates: Vec<GateVersion>,
 }
 
 /// How a checkout ended.
@@ -61,15 +63,16 @@ impl Checkout {
     }
 }
 
-/// When a checkout taken now ends: what was asked for, bounded by the gate.
-impl Gate {
+/// When a checkout taken now ends: what was asked for, bounded by the strictest gate.
+impl GateSet {
     /// The end of a checkout that starts `now`, for so many minutes.
     ///
     /// # Errors
-    /// A sentence when the time is not between one minute and the gate's longest.
+    /// A sentence when the time is not between one minute and the longest that the gates allow.
     pub fn end_of(&self, now: DateTime<Utc>, minutes: i32) -> Result<DateTime<Utc>, String> {
-        if !(1..=self.longest_minutes).contains(&minutes) {
-            return Err(format!("this gate allows 1 to {} minutes; {minutes} were asked for", self.longest_minutes));
+        let longest = self.longest_minutes();
+        if !(1..=longest).contains(&minutes) {
+            return Err(format!("this gate allows 1 to {longest} minutes; {minutes} were asked for"));
         }
         Ok(now + TimeDelta::minutes(i64::from(minutes)))
     }
@@ -86,7 +89,7 @@ mod tests {
             let at = |n| DateTime::from_timestamp(n, 0).unwrap();
             let held = Checkout {
                 id: Uuid::nil(), credential: Uuid::nil(), person: Uuid::nil(),
-                starts_at: at(starts), ends_at: at(starts + length), ended_at: ended.map(at), rotate_on_return: false,
+                starts_at: at(starts), ends_at: at(starts + length), ended_at: ended.map(at), rotate_on_return: false, gates: vec![],
             };
             prop_assert!(!(held.is_open(at(now)) && held.is_overdue(at(now))));
             if held.is_open(at(now)) {
@@ -97,7 +100,16 @@ mod tests {
 
     #[test]
     fn the_gate_bounds_the_time() {
-        let gate = Gate { id: Uuid::nil(), needs_reason: true, needs_approval: false, longest_minutes: 60, one_holder: false, rotate_on_return: false };
+        let gate = super::super::Gate {
+            id: Uuid::nil(),
+            version: 1,
+            needs_reason: true,
+            needs_approval: false,
+            longest_minutes: 60,
+            one_holder: false,
+            rotate_on_return: false,
+        };
+        let gate = GateSet::new(vec![gate]);
         let now = DateTime::from_timestamp(0, 0).unwrap();
         assert_eq!(gate.end_of(now, 60).unwrap().timestamp(), 3600);
         assert!(gate.end_of(now, 61).is_err());

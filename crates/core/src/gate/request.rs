@@ -65,8 +65,15 @@ pub struct RequestFacts {
     pub state: RequestState,
     /// When it expires unanswered.
     pub expires_at: DateTime<Utc>,
-    /// Whether the one who decides is an approver of the gate, directly or through a group.
-    pub decider_is_approver: bool,
+    /// The gates that want an approval and have none yet.
+    pub open_gates: Vec<Uuid>,
+    /// Those of them of which the one who decides is an approver, directly or through a group.
+    pub decider_gates: Vec<Uuid>,
+    /// Whether the gates that stand now are those that the request is for.
+    pub gates_unchanged: bool,
+    /// Whether the one who asked made the decider's sign-in, or set its password last, and others could
+    /// decide.
+    pub decider_owes_asker: bool,
 }
 
 /// Why a decision does not count.
@@ -78,6 +85,12 @@ pub enum RequestProblem {
     /// Only approvers answer.
     #[error("you are no approver of this gate")]
     NoApprover,
+    /// An approver whose sign-in the asker made would be the asker's own hand.
+    #[error("whoever asks set the password that you sign in with; another approver must decide")]
+    OwesAsker,
+    /// The gates are others than when it was asked.
+    #[error("the conditions have changed since this was asked; it must be asked again")]
+    GatesChanged,
     /// Only the asker withdraws.
     #[error("only who asked can withdraw a request")]
     NotYours,
@@ -89,19 +102,31 @@ pub enum RequestProblem {
     Expired,
 }
 
-/// The state after a decision.
+/// What a decision came to.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Decided {
+    /// The state of the request after it.
+    pub state: RequestState,
+    /// The gates that it approves at.
+    pub approves: Vec<Uuid>,
+}
+
+/// The state after a decision. An approval counts at every gate that names the approver; the request
+/// is approved when all gates that want an approval have one.
 ///
 /// # Errors
 /// [`RequestProblem`]; the request stays as it was.
-pub fn decide(facts: &RequestFacts, decider: Uuid, decision: Decision, now: DateTime<Utc>) -> Result<RequestState, RequestProblem> {
+pub fn decide(facts: &RequestFacts, decider: Uuid, decision: Decision, now: DateTime<Utc>) -> Result<Decided, RequestProblem> {
     let own = facts.asked_by == decider;
+    let to = |state| Ok(Decided { state, approves: vec![] });
     match decision {
         Decision::Withdraw if !own => return Err(RequestProblem::NotYours),
         // An approved request that was not checked out yet can still be taken back.
-        Decision::Withdraw if facts.state == RequestState::Approved => return Ok(RequestState::Withdrawn),
+        Decision::Withdraw if facts.state == RequestState::Approved => return to(RequestState::Withdrawn),
         Decision::Withdraw => {}
         _ if own => return Err(RequestProblem::Own),
-        _ if !facts.decider_is_approver => return Err(RequestProblem::NoApprover),
+        _ if facts.decider_gates.is_empty() => return Err(RequestProblem::NoApprover),
+        Decision::Approve if facts.decider_owes_asker => return Err(RequestProblem::OwesAsker),
         _ => {}
     }
     if facts.state != RequestState::Waiting {
@@ -110,11 +135,15 @@ pub fn decide(facts: &RequestFacts, decider: Uuid, decision: Decision, now: Date
     if now >= facts.expires_at {
         return Err(RequestProblem::Expired);
     }
-    Ok(match decision {
-        Decision::Approve => RequestState::Approved,
-        Decision::Refuse => RequestState::Refused,
-        Decision::Withdraw => RequestState::Withdrawn,
-    })
+    match decision {
+        Decision::Refuse => to(RequestState::Refused),
+        Decision::Withdraw => to(RequestState::Withdrawn),
+        Decision::Approve if !facts.gates_unchanged => Err(RequestProblem::GatesChanged),
+        Decision::Approve => {
+            let all = facts.open_gates.iter().all(|gate| facts.decider_gates.contains(gate));
+            Ok(Decided { state: if all { RequestState::Approved } else { RequestState::Waiting }, approves: facts.decider_gates.clone() })
+        }
+    }
 }
 
 #[cfg(test)]
@@ -127,7 +156,10 @@ mod tests {
             asked_by: Uuid::from_u128(1),
             state: RequestState::Waiting,
             expires_at: DateTime::from_timestamp(100, 0).unwrap(),
-            decider_is_approver: true,
+            open_gates: vec![Uuid::from_u128(9)],
+            decider_gates: vec![Uuid::from_u128(9)],
+            gates_unchanged: true,
+            decider_owes_asker: false,
         }
     }
 
@@ -139,15 +171,34 @@ mod tests {
     fn nobody_approves_their_own_even_as_an_approver() {
         assert_eq!(decide(&facts(), Uuid::from_u128(1), Decision::Approve, at(0)), Err(RequestProblem::Own));
         assert_eq!(decide(&facts(), Uuid::from_u128(1), Decision::Refuse, at(0)), Err(RequestProblem::Own));
-        assert_eq!(decide(&facts(), Uuid::from_u128(2), Decision::Approve, at(0)), Ok(RequestState::Approved));
+        assert_eq!(decide(&facts(), Uuid::from_u128(2), Decision::Approve, at(0)).map(|decided| decided.state), Ok(RequestState::Approved));
     }
 
     #[test]
     fn only_approvers_answer_and_only_the_asker_withdraws() {
-        let stranger = RequestFacts { decider_is_approver: false, ..facts() };
+        let stranger = RequestFacts { decider_gates: vec![], ..facts() };
         assert_eq!(decide(&stranger, Uuid::from_u128(2), Decision::Approve, at(0)), Err(RequestProblem::NoApprover));
         assert_eq!(decide(&facts(), Uuid::from_u128(2), Decision::Withdraw, at(0)), Err(RequestProblem::NotYours));
-        assert_eq!(decide(&stranger, Uuid::from_u128(1), Decision::Withdraw, at(0)), Ok(RequestState::Withdrawn));
+        assert_eq!(decide(&stranger, Uuid::from_u128(1), Decision::Withdraw, at(0)).map(|decided| decided.state), Ok(RequestState::Withdrawn));
+    }
+
+    #[test]
+    fn every_gate_that_wants_an_approval_gets_its_own() {
+        let (first, second) = (Uuid::from_u128(8), Uuid::from_u128(9));
+        let both = RequestFacts { open_gates: vec![first, second], decider_gates: vec![first], ..facts() };
+        let decided = decide(&both, Uuid::from_u128(2), Decision::Approve, at(0)).unwrap();
+        assert_eq!(decided, Decided { state: RequestState::Waiting, approves: vec![first] });
+        let rest = RequestFacts { open_gates: vec![second], decider_gates: vec![second], ..facts() };
+        assert_eq!(decide(&rest, Uuid::from_u128(3), Decision::Approve, at(0)).unwrap().state, RequestState::Approved);
+    }
+
+    #[test]
+    fn neither_changed_conditions_nor_the_askers_own_hand_approve() {
+        let changed = RequestFacts { gates_unchanged: false, ..facts() };
+        assert_eq!(decide(&changed, Uuid::from_u128(2), Decision::Approve, at(0)), Err(RequestProblem::GatesChanged));
+        assert_eq!(decide(&changed, Uuid::from_u128(2), Decision::Refuse, at(0)).unwrap().state, RequestState::Refused);
+        let owes = RequestFacts { decider_owes_asker: true, ..facts() };
+        assert_eq!(decide(&owes, Uuid::from_u128(2), Decision::Approve, at(0)), Err(RequestProblem::OwesAsker));
     }
 
     proptest! {

@@ -93,13 +93,17 @@ pub fn sha1_of(password: &Secret) -> [u8; 20] {
     Sha1::digest(password.expose_secret()).into()
 }
 
+/// So many characters of a password count for the estimate of how soon it is guessed.
+const ESTIMATED: usize = 36;
+
 /// Judges a password. `near` are words that somebody who guesses knows: the account's name, the
 /// credential's, the address.
 #[must_use]
 pub fn judge(password: &Secret, near: &[&str], policy: Option<(&PasswordPolicy, About<'_>)>, leaked: u64, fingerprints: &Key) -> Judgement {
     let text = password.expose_secret_text().unwrap_or_default();
-    // Beyond a hundred characters the score is the highest, and the time grows.
-    let mut start: String = text.chars().take(100).collect();
+    // The time grows with a power of the length, and whoever chooses the password chooses the time. What
+    // is strong within the first characters stays strong with more; what is not is told to be weak.
+    let mut start: String = text.chars().take(ESTIMATED).collect();
     let score = u8::from(zxcvbn::zxcvbn(&start, near).score());
     start.zeroize();
     Judgement {

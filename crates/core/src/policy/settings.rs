@@ -40,6 +40,24 @@ pub struct Settings {
     /// A device without a confirmed identity is trusted at first contact: a password is sent to
     /// whatever answers at its address.
     pub trust_first_contact: bool,
+    /// Weakening or removing a gate waits for a second steward, where there is one.
+    pub two_people_gates: bool,
+    /// Giving a duty waits for a second holder of `people` and of that duty, where there is one.
+    pub two_people_duties: bool,
+    /// Resetting the password of somebody with a duty, a stewardship or approvals waits for a second
+    /// holder of `people`, where there is one.
+    pub two_people_passwords: bool,
+    /// Renewing a client's secret waits for a second holder of `people`, where there is one.
+    pub two_people_clients: bool,
+    /// Adding somebody to a group that brings stewardship or approvals in places where the adder is no
+    /// steward waits for a second holder of `people`, where there is one.
+    pub two_people_groups: bool,
+    /// Switching one of these off, or trusting devices at first contact, waits for a second holder of
+    /// `policy`, where there is one.
+    pub two_people_settings: bool,
+    /// An approver does not decide requests of whoever set the password that they sign in with, where
+    /// another approver could.
+    pub independent_approvers: bool,
     /// A revealed secret hides itself after so many seconds.
     pub hide_seconds: u16,
     /// The clipboard is cleared after so many seconds.
@@ -63,6 +81,13 @@ impl Default for Settings {
             names_beyond: false,
             connect_to: vec![],
             trust_first_contact: false,
+            two_people_gates: true,
+            two_people_duties: true,
+            two_people_passwords: true,
+            two_people_clients: true,
+            two_people_groups: true,
+            two_people_settings: true,
+            independent_approvers: true,
             hide_seconds: 30,
             clipboard_seconds: 30,
         }
@@ -70,6 +95,20 @@ impl Default for Settings {
 }
 
 impl Settings {
+    /// Whether a change to `after` lets one person do alone what two were needed for, or sends
+    /// passwords where nobody looked.
+    #[must_use]
+    pub const fn is_loosened_by(&self, after: &Self) -> bool {
+        (self.two_people_gates && !after.two_people_gates)
+            || (self.two_people_duties && !after.two_people_duties)
+            || (self.two_people_passwords && !after.two_people_passwords)
+            || (self.two_people_clients && !after.two_people_clients)
+            || (self.two_people_groups && !after.two_people_groups)
+            || (self.two_people_settings && !after.two_people_settings)
+            || (self.independent_approvers && !after.independent_approvers)
+            || (!self.trust_first_contact && after.trust_first_contact)
+    }
+
     /// Whether the numbers can be meant.
     ///
     /// # Errors

@@ -11,6 +11,7 @@
 
 #![allow(clippy::indexing_slicing, reason = "what a JSON value does not have is null, and never a panic")]
 
+use crate::names::no_formula;
 use std::collections::BTreeMap;
 
 use base64::Engine as _;
@@ -367,10 +368,11 @@ pub fn to_csv(things: &[Exported]) -> Vec<u8> {
             .iter()
             .map(|head| match *head {
                 "kind" => thing.kind.clone(),
-                "name" => thing.name.clone(),
-                "folder" => thing.folder.clone(),
-                "tags" => thing.tags.join(", "),
-                name => thing.secrets.get(name).or_else(|| thing.fields.get(name)).cloned().unwrap_or_default(),
+                "name" => no_formula(&thing.name),
+                "folder" => no_formula(&thing.folder),
+                "tags" => no_formula(&thing.tags.join(", ")),
+                // A secret stays what it is, to the letter; everything else is no formula.
+                name => thing.secrets.get(name).cloned().or_else(|| thing.fields.get(name).map(|text| no_formula(text))).unwrap_or_default(),
             })
             .collect();
         let _ = writer.write_record(&cells);

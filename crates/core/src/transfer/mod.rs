@@ -13,4 +13,4 @@ mod sheet;
 pub use columns::{Column, Kinds, Thing, guess, name_of, read_row};
 pub use exchange::{Exported, to_csv, to_exchange};
 pub use protect::{Protection, protect};
-pub use sheet::{Format, MOST_COLUMNS, MOST_ROWS, Row, Sheet, SheetProblem};
+pub use sheet::{Format, MOST_COLUMNS, MOST_ROWS, MOST_TEXT, Row, Sheet, SheetProblem};

@@ -1,9 +1,11 @@
 //! Reading files of rows: CSV and TSV (RFC 4180 and what is called so), JSON Lines, XLSX (ECMA-376),
 //! and the FIDO Alliance's Credential Exchange Format.
 
+use std::collections::BTreeMap;
 use std::io::Cursor;
 
-use calamine::{Data, Reader as _, Xlsx};
+use calamine::{Data, DataRef, Reader as _, Xlsx};
+use serde::{Deserialize, Serialize};
 use zeroize::Zeroize;
 
 use super::exchange;
@@ -15,7 +17,15 @@ pub const MOST_COLUMNS: usize = 200;
 /// The most bytes of one cell.
 const MOST_CELL: usize = 100_000;
 /// The most bytes that a compressed file may become.
-const MOST_UNPACKED: u64 = 256 * 1024 * 1024;
+const MOST_UNPACKED: u64 = 128 * 1024 * 1024;
+/// The most files that a spreadsheet consists of.
+const MOST_PARTS: usize = 1_000;
+/// The most merged areas of one spreadsheet.
+const MOST_MERGED: usize = 1_000;
+/// The most cells of one file, empty ones included.
+const MOST_CELLS: usize = 2_500_000;
+/// The most bytes that all cells of one file may have together.
+pub const MOST_TEXT: usize = 64 * 1024 * 1024;
 
 /// What a file is.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -31,7 +41,7 @@ pub enum Format {
 }
 
 /// One row.
-#[derive(Clone, Debug, Default)]
+#[derive(Clone, Debug, Default, Serialize, Deserialize)]
 pub struct Row {
     /// Where it begins in the file, counted from 1 as a text editor or a spreadsheet does.
     pub line: usize,
@@ -46,7 +56,7 @@ impl Drop for Row {
 }
 
 /// What is in a file.
-#[derive(Clone, Debug, Default)]
+#[derive(Clone, Debug, Default, Serialize, Deserialize)]
 pub struct Sheet {
     /// The heads of the columns.
     pub heads: Vec<String>,
@@ -54,10 +64,12 @@ pub struct Sheet {
     pub rows: Vec<Row>,
     /// What the reader should know: the encoding and the separator that were found, what was left out.
     pub notes: Vec<String>,
+    /// The bytes of all cells.
+    pub(super) bytes: usize,
 }
 
 /// Why a file cannot be read, with the row where that is known.
-#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, thiserror::Error)]
 pub enum SheetProblem {
     /// It is nothing that is known here.
     #[error("{0}")]
@@ -74,6 +86,10 @@ pub enum SheetProblem {
 
 fn whole(problem: impl Into<String>) -> SheetProblem {
     SheetProblem::Whole(problem.into())
+}
+
+fn too_much() -> SheetProblem {
+    whole("there is more in its cells than can be read at once; take it apart into several files")
 }
 
 impl Format {
@@ -161,6 +177,10 @@ impl Sheet {
         }
         if self.rows.len() == MOST_ROWS {
             return Err(whole(format!("there are more than {MOST_ROWS} rows in it; take it apart into several files")));
+        }
+        self.bytes += cells.iter().map(String::len).sum::<usize>();
+        if (self.rows.len() + 1) * self.heads.len() > MOST_CELLS || self.bytes > MOST_TEXT {
+            return Err(too_much());
         }
         let problem = if cells.len() > self.heads.len() {
             Some(format!("it has {} cells, and there are {} columns", cells.len(), self.heads.len()))
@@ -285,43 +305,98 @@ fn json_lines(text: &str) -> Result<Sheet, SheetProblem> {
     Ok(sheet)
 }
 
+/// What has been read of a spreadsheet, within the bounds of one.
+#[derive(Default)]
+struct Grid {
+    rows: BTreeMap<u32, Vec<String>>,
+    cells: usize,
+    bytes: usize,
+}
+
+impl Grid {
+    /// Puts a cell where it belongs.
+    fn place(&mut self, row: u32, column: u32, text: String) -> Result<(), SheetProblem> {
+        let (line, column) = (usize::try_from(row).unwrap_or(usize::MAX), usize::try_from(column).unwrap_or(usize::MAX));
+        if column >= MOST_COLUMNS {
+            return Err(whole(format!("it has a cell in column {}; at most {MOST_COLUMNS} columns can be read", column.saturating_add(1))));
+        }
+        if line > MOST_ROWS {
+            let row = line.saturating_add(1);
+            return Err(whole(format!("it has a cell in row {row}; at most {MOST_ROWS} rows can be read, take it apart into several files")));
+        }
+        if text.len() > MOST_CELL {
+            return Err(SheetProblem::Row { line: line + 1, problem: format!("a cell has more than {MOST_CELL} bytes") });
+        }
+        let cells = self.rows.entry(row).or_default();
+        let added = (column + 1).saturating_sub(cells.len());
+        self.cells += added;
+        self.bytes += text.len();
+        if self.cells > MOST_CELLS || self.bytes > MOST_TEXT {
+            return Err(too_much());
+        }
+        cells.extend(std::iter::repeat_n(String::new(), added));
+        if let Some(cell) = cells.get_mut(column) {
+            *cell = text;
+        }
+        Ok(())
+    }
+}
+
 fn xlsx(bytes: &[u8]) -> Result<Sheet, SheetProblem> {
     let broken = || whole("it is no spreadsheet that can be read (XLSX); save it again, or as CSV");
     // What it says of its own sizes is not believed: it is unpacked up to the bound, and thrown away.
     let mut archive = zip::ZipArchive::new(Cursor::new(bytes)).map_err(|_| broken())?;
+    if archive.len() > MOST_PARTS {
+        return Err(broken());
+    }
     let mut unpacked = 0;
     for number in 0..archive.len() {
         let mut file = archive.by_index(number).map_err(|_| broken())?;
         let room = MOST_UNPACKED - unpacked;
         unpacked += std::io::copy(&mut std::io::Read::take(&mut file, room + 1), &mut std::io::sink()).map_err(|_| broken())?;
         if unpacked > MOST_UNPACKED {
-            return Err(whole("it would become larger than 256 MiB when it is unpacked; nobody's passwords are that many"));
+            return Err(whole("it would become larger than 128 MiB when it is unpacked; nobody's passwords are that many"));
         }
     }
     let mut book: Xlsx<_> = Xlsx::new(Cursor::new(bytes)).map_err(|_| broken())?;
     let name = book.sheet_names().first().cloned().ok_or_else(broken)?;
-    let range = book.worksheet_range(&name).map_err(|_| broken())?;
-    let formulas = book.worksheet_formula(&name).map_or(0, |formulas| formulas.used_cells().filter(|(.., formula)| !formula.is_empty()).count());
     let merged: Vec<calamine::Dimensions> = book.merge_cells_by_sheet_name(&name).unwrap_or_default();
-    let begin = range.start().unwrap_or_default();
-    let text = |cell: &Data| match cell {
-        Data::Empty => String::new(),
-        Data::DateTime(day) => day.as_datetime().map_or_else(|| cell.to_string(), |at| at.date().to_string()),
-        other => other.to_string(),
-    };
-    let mut sheet: Option<Sheet> = None;
-    for (number, row) in range.rows().enumerate() {
-        let at = begin.0 + u32::try_from(number).unwrap_or(0);
-        let mut cells: Vec<String> = row.iter().map(text).collect();
-        // What is merged holds its text once; every cell of it means that text.
-        for area in merged.iter().filter(|area| area.start.0 <= at && at <= area.end.0) {
-            let source = range.get_value((area.start.0, area.start.1)).map(text).unwrap_or_default();
-            for column in area.start.1.max(begin.1)..=area.end.1 {
-                if let Some(cell) = usize::try_from(column - begin.1).ok().and_then(|column| cells.get_mut(column)) {
-                    cell.clone_from(&source);
-                }
-            }
+    if merged.len() > MOST_MERGED {
+        return Err(whole(format!("it has more than {MOST_MERGED} merged areas")));
+    }
+    // Cell after cell, as they stand in the file: how large the sheet says that it is counts for nothing.
+    let mut grid = Grid::default();
+    let mut cells = book.worksheet_cells_reader(&name).map_err(|_| broken())?;
+    while let Some(cell) = cells.next_cell().map_err(|_| broken())? {
+        let (row, column) = cell.get_position();
+        let text = match cell.get_value() {
+            DataRef::Empty => continue,
+            DataRef::DateTime(day) => day.as_datetime().map_or_else(|| Data::DateTime(*day).to_string(), |at| at.date().to_string()),
+            other => Data::from(other.clone()).to_string(),
+        };
+        grid.place(row, column, text)?;
+    }
+    drop(cells);
+    // What is merged holds its text once; every cell of it means that text.
+    for area in merged {
+        let source = grid.rows.get(&area.start.0).and_then(|row| row.get(usize::try_from(area.start.1).ok()?)).cloned().unwrap_or_default();
+        let last = grid.rows.last_key_value().map_or(0, |(row, _)| *row).min(area.end.0);
+        let columns = area.start.1..=area.end.1.min(u32::try_from(MOST_COLUMNS).unwrap_or(u32::MAX) - 1);
+        for (row, column) in (area.start.0..=last).flat_map(|row| columns.clone().map(move |column| (row, column))).skip(1) {
+            grid.place(row, column, source.clone())?;
         }
+    }
+    let mut formulas = 0;
+    let mut cells = book.worksheet_cells_reader(&name).map_err(|_| broken())?;
+    while let Some(formula) = cells.next_formula().map_err(|_| broken())? {
+        formulas += usize::from(!formula.get_value().is_empty());
+    }
+    drop(cells);
+    // Empty columns at the left are none.
+    let begin = grid.rows.values().filter_map(|row| row.iter().position(|cell| !cell.is_empty())).min().unwrap_or(0);
+    let mut sheet: Option<Sheet> = None;
+    for (at, mut cells) in grid.rows {
+        cells.drain(..begin.min(cells.len()));
         match &mut sheet {
             None => {
                 while cells.last().is_some_and(|cell| cell.trim().is_empty()) {
@@ -405,7 +480,7 @@ mod tests {
         }
         let bytes = packed.finish().unwrap().into_inner();
         assert!(bytes.len() < 1 << 20);
-        assert!(Sheet::read(&bytes, Format::Xlsx).unwrap_err().to_string().contains("256 MiB"));
+        assert!(Sheet::read(&bytes, Format::Xlsx).unwrap_err().to_string().contains("128 MiB"));
     }
 
     #[test]

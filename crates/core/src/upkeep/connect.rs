@@ -62,7 +62,9 @@ impl ConnectRules {
     #[must_use]
     pub fn allow(&self, address: SocketAddr) -> bool {
         let ip = address.ip().to_canonical();
-        if self.never.iter().any(|never| never.ip().to_canonical() == ip && never.port() == address.port()) {
+        // All of loopback leads to the same machine.
+        let same = |never: IpAddr| never == ip || never.is_loopback() && (ip.is_loopback() || ip.is_unspecified());
+        if self.never.iter().any(|never| same(never.ip().to_canonical()) && never.port() == address.port()) {
             return false;
         }
         if self.rules.is_empty() {
@@ -113,7 +115,7 @@ mod tests {
 
     #[test]
     fn with_rules_only_what_they_name_is_open_and_never_the_database() {
-        let rules = ["127.0.10.0/24 22", "10.0.0.0/8 22,2200-2299", "10.1.1.1 5432"];
+        let rules = ["127.0.10.0/24 22,5432", "10.0.0.0/8 22,2200-2299", "10.1.1.1 5432"];
         for (address, open) in [
             ("127.0.10.5:22", true),
             ("127.0.10.5:23", false),
@@ -122,6 +124,7 @@ mod tests {
             ("10.2.3.4:2300", false),
             ("192.0.2.7:22", false),
             ("10.1.1.1:5432", false),
+            ("127.0.10.9:5432", false),
             ("[::ffff:10.1.1.1]:5432", false),
         ] {
             assert_eq!(allows(&rules, address), open, "{address}");

@@ -124,7 +124,7 @@ impl Key {
     ///
     /// # Errors
     /// [`SealProblem::Refused`].
-    pub fn open(&self, aad: &[u8], sealed: &[u8]) -> Result<Secret, SealProblem> {
+    pub(crate) fn open(&self, aad: &[u8], sealed: &[u8]) -> Result<Secret, SealProblem> {
         let (nonce, rest) = sealed.split_first_chunk::<NONCE>().ok_or(SealProblem::Refused)?;
         let cipher = Aes256Gcm::new(&self.0.into());
         cipher.decrypt(&Nonce::from(*nonce), Payload { msg: rest, aad }).map(Secret::from_bytes).map_err(|_| SealProblem::Refused)

@@ -10,7 +10,7 @@ use jexlin_store::{GrantRow, GrantView, Spot, Target};
 use rocket::{Route, delete, get, patch, post, routes};
 use uuid::Uuid;
 
-use super::exchange::{Body, IfMatch, Sent, Versioned, id, maybe_id, page, paging};
+use super::exchange::{Call, IfMatch, Sent, Versioned, id, maybe_id, page, paging};
 use super::folders::allow_folder;
 use super::vault::allow_credential;
 use crate::acting::Acting;
@@ -151,6 +151,9 @@ pub async fn giving(acting: &mut Acting, body: NewGrant) -> Answer<GrantRow> {
         _ => return Err(Fault::field("person", "name exactly one of `person` and `group`")),
     };
     acting.noting("to", name);
+    if !body.without_history && body.level >= Level::Reveal {
+        allow_history(acting, target).await?;
+    }
     let (only_kind, only_tag) = narrowed(acting, target, body.only_kind, body.only_tag).await?;
     for (name, value) in [("only_kind", &only_kind), ("only_tag", &only_tag)] {
         if let Some(value) = value {
@@ -202,11 +205,28 @@ async fn narrowed(acting: &mut Acting, target: Target, kind: Option<String>, tag
 /// Grants a level.
 #[utoipa::path(context_path = "", request_body = NewGrant, responses((status = 200, body = Grant)))]
 #[post("/api/v1/grants", data = "<body>")]
-pub async fn add(mut acting: Acting, body: Body<NewGrant>) -> Answer<Versioned<Grant>> {
-    let row = give(&mut acting, body.0).await?;
+pub async fn add(body: Call<NewGrant>) -> Answer<Versioned<Grant>> {
+    let Call(mut acting, body) = body;
+    let row = give(&mut acting, body).await?;
     let shown = show(acting.tx()?.grant(row.id).await?);
     acting.done().await?;
     Ok(Versioned(shown.version, shown))
+}
+
+/// Nobody grants sight of former values that they may not see themselves.
+async fn allow_history(acting: &mut Acting, target: Target) -> Answer<()> {
+    let (me, now) = (acting.person.id, acting.now);
+    let may = match target {
+        Target::Folder(folder) => acting.tx()?.may_see_history_in(me, folder, now).await?,
+        Target::Credential(credential) => acting.tx()?.may_see_history(me, credential, now).await?,
+    };
+    if may {
+        return Ok(());
+    }
+    Err(Fault::forbidden(
+        "Former values are not part of what was granted to you here, so you cannot grant them.",
+        "Grant without the history of values, or ask another steward.",
+    ))
 }
 
 /// Demands that somebody else stays a steward when this grant does not make one any more.
@@ -267,6 +287,9 @@ pub async fn alter(acting: &mut Acting, grant: Uuid, version: Option<i32>, body:
         acting.noting("ends_at", format!("{} → {}", moment(row.ends_at), moment(ends_at)));
     }
     if let Some(history) = body.history.filter(|history| *history != row.history) {
+        if history {
+            allow_history(acting, target).await?;
+        }
         acting.noting("history", if history { "yes" } else { "no" });
         row.history = history;
     }
@@ -277,9 +300,10 @@ pub async fn alter(acting: &mut Acting, grant: Uuid, version: Option<i32>, body:
 /// Gives a grant other terms: level, end, note, former values. For whom and on what it is stays.
 #[utoipa::path(context_path = "", request_body = ChangeGrant, responses((status = 200, body = Grant)))]
 #[patch("/api/v1/grants/<grant>", data = "<body>")]
-pub async fn change(mut acting: Acting, grant: &str, version: IfMatch, body: Body<ChangeGrant>) -> Answer<Versioned<Grant>> {
+pub async fn change(grant: &str, version: IfMatch, body: Call<ChangeGrant>) -> Answer<Versioned<Grant>> {
+    let Call(mut acting, body) = body;
     let grant = id(grant)?;
-    alter(&mut acting, grant, Some(version.0), body.0).await?;
+    alter(&mut acting, grant, Some(version.0), body).await?;
     let shown = show(acting.tx()?.grant(grant).await?);
     acting.done().await?;
     Ok(Versioned(shown.version, shown))

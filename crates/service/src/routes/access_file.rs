@@ -7,14 +7,16 @@ use jexlin_core::access::Level;
 use jexlin_core::access::file::{self, Change, Demand, Document, Entry, GateTerms, GrantKey, Known, LARGEST, Lines, Spot, Terms, Who};
 use jexlin_core::names::parse_path;
 use jexlin_store::{ApproverRow, FolderRow, GateRow, GrantRow, GroupRow, MemberRow, PolicyRow, RuleRow};
-use rocket::data::ToByteUnit;
 use rocket::http::ContentType;
-use rocket::{Data, Route, get, post, routes};
+use rocket::{Request, Route, get, post, routes};
+use zeroize::Zeroizing;
 use uuid::Uuid;
 
 use super::access::allow_sharing;
-use super::exchange::Sent;
+use super::exchange::{Limit, Sent, Upload};
 use super::folders::{DEEPEST, may_add_at_top};
+use super::gates::is_weaker_row;
+use super::pending::{Act, needs_second};
 use super::preview::Looked;
 use crate::acting::Acting;
 use crate::problem::{Answer, Fault};
@@ -182,7 +184,7 @@ async fn read_rules(
     for row in acting.tx()?.all_approvers().await? {
         approvers.entry(row.gate_id).or_default().extend(whos.get(&row.subject).cloned());
     }
-    for row in acting.tx()?.gates().await? {
+    for row in acting.tx()?.gates().await?.into_iter().filter(|row| row.device_id.is_none()) {
         let Some(spot) = row.folder_id.or(row.credential_id).and_then(|target| spots.get(&target)) else { continue };
         if let Some(entry) = entry_mut(&mut world.now, spot) {
             entry.gate = Some(GateTerms {
@@ -248,12 +250,23 @@ struct Brought {
     state: String,
 }
 
-async fn brought(acting: &mut Acting, data: Data<'_>) -> Answer<Brought> {
-    let most = u64::try_from(LARGEST).unwrap_or(u64::MAX);
-    let opened = data.open((most + 1).bytes()).into_bytes().await;
-    let bytes = opened.map_err(|error| Fault::malformed(format!("The file was cut off on its way: {error}.")))?.into_inner();
-    let text = String::from_utf8(bytes).map_err(|_| Fault::field("file", "it is not UTF-8"))?;
-    let (wanted, lines) = file::read(&text).map_err(|problems| Fault::lines(&problems))?;
+/// The size of an access file.
+#[derive(Debug)]
+pub struct AccessFile;
+
+#[rocket::async_trait]
+impl Limit for AccessFile {
+    const BYTES: usize = LARGEST;
+    type Made = Zeroizing<Vec<u8>>;
+
+    async fn make(_: &Request<'_>, bytes: Zeroizing<Vec<u8>>) -> Answer<Self::Made> {
+        Ok(bytes)
+    }
+}
+
+async fn brought(acting: &mut Acting, bytes: &[u8]) -> Answer<Brought> {
+    let text = std::str::from_utf8(bytes).map_err(|_| Fault::field("file", "it is not UTF-8"))?;
+    let (wanted, lines) = file::read(text).map_err(|problems| Fault::lines(&problems))?;
     acting.tx()?.lock_access().await?;
     let world = world(acting, &wanted).await?;
     let problems = file::problems(&world.known, &world.now, &wanted, &lines, acting.now);
@@ -272,9 +285,10 @@ async fn brought(acting: &mut Acting, data: Data<'_>) -> Answer<Brought> {
 /// The body is the file.
 #[utoipa::path(context_path = "", request_body(content = String, content_type = "application/toml"), responses((status = 200, body = AccessCompared)))]
 #[post("/api/v1/access/compare", data = "<data>")]
-pub async fn compare(mut acting: Acting, data: Data<'_>) -> Answer<Sent<AccessCompared>> {
+pub async fn compare(data: Upload<AccessFile>) -> Answer<Sent<AccessCompared>> {
+    let Upload(mut acting, bytes) = data;
     acting.intends("access.compare", "folder", None, "");
-    let mut brought = brought(&mut acting, data).await?;
+    let mut brought = brought(&mut acting, &bytes).await?;
     let looked = Looked::before(&mut acting, &[]).await?;
     make(&mut acting, &mut brought).await?;
     let preview = looked.after(&mut acting, None).await?;
@@ -304,9 +318,10 @@ const fn sort_of(spot: &Spot) -> &'static str {
 /// comparison told, only if nothing that the file is about has changed since.
 #[utoipa::path(context_path = "", params(("expect" = Option<String>, Query)), request_body(content = String, content_type = "application/toml"), responses((status = 200, body = AccessMade)))]
 #[post("/api/v1/access/apply?<expect>", data = "<data>")]
-pub async fn apply(mut acting: Acting, expect: Option<&str>, data: Data<'_>) -> Answer<Sent<AccessMade>> {
+pub async fn apply(expect: Option<&str>, data: Upload<AccessFile>) -> Answer<Sent<AccessMade>> {
+    let Upload(mut acting, bytes) = data;
     acting.intends("access.apply", "folder", None, "");
-    let mut brought = brought(&mut acting, data).await?;
+    let mut brought = brought(&mut acting, &bytes).await?;
     if expect.is_some_and(|expect| expect != brought.state) {
         return Err(Fault::stale());
     }
@@ -372,6 +387,10 @@ async fn make(acting: &mut Acting, brought: &mut Brought) -> Answer<()> {
                 acting.intends(if joins { "group.join" } else { "group.leave" }, "group", Some(id), group);
                 acting.noting("member", who.to_string());
                 if joins {
+                    let (me, now) = (acting.person.id, acting.now);
+                    if acting.tx()?.brings_power(id, Some(me), now).await? {
+                        alone(acting, &Act::JoinGroup { group: id, member }, &format!("adding {who} to {group}")).await?;
+                    }
                     let organisation = acting.organisation();
                     batch.joined.push(MemberRow { organisation, group_id: id, member, member_is_group: matches!(who, Who::Group(_)) });
                 } else {
@@ -506,12 +525,25 @@ fn change_grant(acting: &mut Acting, world: &World, wanted: &Document, change: &
     Ok(())
 }
 
+/// What waits for a second person is not done by a file.
+async fn alone(acting: &mut Acting, act: &Act, what: &str) -> Answer<()> {
+    if needs_second(acting, act).await? {
+        return Err(Fault::conflict(
+            "needs-second-person",
+            format!("The file would do what waits for a second person: {what}."),
+            "Do that by itself and have it confirmed, then apply the file. Nothing was changed.",
+        ));
+    }
+    Ok(())
+}
+
 async fn change_gate(acting: &mut Acting, world: &World, wanted: &Document, spot: &Spot) -> Answer<()> {
     let id = world.place(spot)?;
     let present = world.gates.get(spot);
     let Some(terms) = entry_of(wanted, spot).and_then(|entry| entry.gate.as_ref()) else {
         acting.intends("gate.remove", sort_of(spot), Some(id), spot.name());
         let row = present.ok_or_else(|| Fault::internal("a gate to remove is not there"))?;
+        alone(acting, &Act::RemoveGate { gate: row.id, version: row.version }, &format!("removing the gate of {}", spot.name())).await?;
         return Ok(acting.tx()?.remove_gate(row.id, row.version).await?);
     };
     acting.intends(if present.is_some() { "gate.change" } else { "gate.add" }, sort_of(spot), Some(id), spot.name());
@@ -527,13 +559,17 @@ async fn change_gate(acting: &mut Acting, world: &World, wanted: &Document, spot
         one_holder: terms.one_holder,
         rotate_on_return: terms.rotate,
         version: present.map_or(1, |row| row.version),
+        device_id: None,
     };
     let mut approvers = vec![];
     for who in &terms.approvers {
         let subject_is_group = matches!(who, Who::Group(_));
         approvers.push(ApproverRow { organisation: row.organisation, gate_id: row.id, subject: world.subject(who)?, subject_is_group });
     }
-    if present.is_some() {
+    if let Some(present) = present {
+        if is_weaker_row(acting, present, &row, &approvers).await? {
+            alone(acting, &Act::RemoveGate { gate: row.id, version: row.version }, &format!("weakening the gate of {}", spot.name())).await?;
+        }
         acting.tx()?.change_gate(&row, &approvers).await?
     } else {
         acting.tx()?.add_gate(&row, &approvers).await?

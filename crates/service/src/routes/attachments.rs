@@ -19,9 +19,10 @@ use rocket::{Route, delete, get, post, routes};
 use uuid::Uuid;
 use zeroize::Zeroizing;
 
+use super::bin::removal;
 use super::exchange::{Sent, id};
 use super::people::named;
-use super::secrets::through;
+use super::secrets::through_all;
 use super::vault::allow_credential;
 use crate::acting::Acting;
 use crate::judging;
@@ -241,8 +242,7 @@ pub async fn read(mut acting: Acting, credential: &str, attachment: &str) -> Ans
     let (target, file) = (id(credential)?, id(attachment)?);
     acting.intends("credential.reveal", "credential", Some(target), "");
     let allowed = allow_credential::<mark::Reveal>(&mut acting, target).await?;
-    let gate = acting.tx()?.gate_of(target).await?.map(|gate| gate.id);
-    let passed = through(&mut acting, &allowed, gate).await?;
+    let passed = through_all(&mut acting, &allowed).await?;
     let row = acting.tx()?.attachment(target, file).await.map_err(|_| Fault::unknown("attachment"))?;
     acting.noting("attachment", row.name.clone());
     let withheld = acting.tx()?.key_of_pieces(target).await?;
@@ -274,7 +274,7 @@ pub async fn read(mut acting: Acting, credential: &str, attachment: &str) -> Ans
     Ok(File { stream, size: row.size, name: row.name })
 }
 
-/// Removes an attachment for good.
+/// Moves an attachment to the bin.
 #[utoipa::path(context_path = "", responses((status = 200)))]
 #[delete("/api/v1/credentials/<credential>/attachments/<attachment>")]
 pub async fn remove(mut acting: Acting, credential: &str, attachment: &str) -> Answer<()> {
@@ -282,8 +282,13 @@ pub async fn remove(mut acting: Acting, credential: &str, attachment: &str) -> A
     acting.intends("credential.detach", "credential", Some(target), "");
     allow_credential::<mark::Edit>(&mut acting, target).await?;
     let row = acting.tx()?.attachment(target, file).await.map_err(|_| Fault::unknown("attachment"))?;
-    acting.noting("attachment", row.name);
-    acting.tx()?.remove_attachment(file).await?;
+    acting.noting("attachment", row.name.clone());
+    let credential = acting.tx()?.credential(target).await?;
+    let path = format!("{}/{} ({})", acting.tx()?.path_of(credential.folder_id).await?, credential.name, row.name);
+    let going = removal(&acting, "attachment", file, path, credential.folder_id, 0);
+    let now = acting.now;
+    acting.tx()?.add_removal(&going).await?;
+    acting.tx()?.remove_attachment(file, going.id, now).await?;
     acting.done().await?;
     Ok(())
 }

@@ -3,7 +3,7 @@
 use base64::Engine as _;
 use base64::engine::general_purpose::STANDARD;
 use chrono::TimeDelta;
-use jexlin_api::{ClientSecret, NewClient, SecretText};
+use jexlin_api::{ClientSecret, NewClient, PendingAct, SecretText};
 use jexlin_core::audit::{Event, Outcome};
 use jexlin_core::secret::Secret;
 use jexlin_core::vault::sign_in::{new_token, read_token};
@@ -15,8 +15,9 @@ use rocket::response::{self, Responder, Response};
 use rocket::{FromForm, Route, State, post, routes};
 use uuid::Uuid;
 
-use super::door::check_throttle;
-use super::exchange::{Body, Sent, id};
+use super::door::Tries;
+use super::exchange::{Call, Sent, id};
+use super::pending::{Act, MaybePending, propose};
 use super::people::{named, show};
 use crate::acting::{Acting, StrangerSlot, stranger_intends};
 use crate::app::App;
@@ -36,8 +37,8 @@ fn text(secret: &Secret) -> Answer<SecretText> {
 /// Adds a client. Its secret is in this answer alone.
 #[utoipa::path(context_path = "", request_body = NewClient, responses((status = 200, body = ClientSecret)))]
 #[post("/api/v1/clients", data = "<body>")]
-pub async fn add(mut acting: Acting, body: Body<NewClient>) -> Answer<Sent<ClientSecret>> {
-    let Body(body) = body;
+pub async fn add(body: Call<NewClient>) -> Answer<Sent<ClientSecret>> {
+    let Call(mut acting, body) = body;
     acting.intends("client.add", "person", None, &body.name);
     acting.duty("people")?;
     let (secret, hash) = new_token(&mut acting.app.rng()?, acting.organisation());
@@ -53,6 +54,7 @@ pub async fn add(mut acting: Acting, body: Body<NewClient>) -> Answer<Sent<Clien
         version: 1,
         sort: "client".into(),
         secret_hash: Some(hash.to_vec()),
+        sign_in_by: None,
     };
     acting.tx()?.add_person(&row).await?;
     acting.naming(row.id, &row.sign_in_name);
@@ -60,26 +62,43 @@ pub async fn add(mut acting: Acting, body: Body<NewClient>) -> Answer<Sent<Clien
     Ok(Sent(ClientSecret { client: show(row), secret: text(&secret)? }))
 }
 
-/// Gives a client another secret. The old one is good for nothing any more, and its tokens end.
-#[utoipa::path(context_path = "", responses((status = 200, body = ClientSecret)))]
-#[post("/api/v1/clients/<client>/secret")]
-pub async fn renew(mut acting: Acting, client: &str) -> Answer<Sent<ClientSecret>> {
-    let target = id(client)?;
-    acting.intends("client.secret", "person", Some(target), "");
+/// A client whose secret the asker may renew.
+pub async fn client_to_renew(acting: &mut Acting, target: Uuid) -> Answer<PersonRow> {
     acting.duty("people")?;
-    let mut row = acting.tx()?.person(target).await.map_err(|_| Fault::unknown("client"))?;
-    acting.naming(target, &row.sign_in_name);
+    let row = acting.tx()?.person(target).await.map_err(|_| Fault::unknown("client"))?;
     if row.sort != "client" {
         return Err(Fault::unknown("client"));
     }
+    acting.naming(target, &row.sign_in_name);
+    Ok(row)
+}
+
+/// Renews the secret of a client, in the transaction that is under way.
+pub async fn renew_now(acting: &mut Acting, mut row: PersonRow) -> Answer<Secret> {
     let (secret, hash) = new_token(&mut acting.app.rng()?, acting.organisation());
     row.secret_hash = Some(hash.to_vec());
     let now = acting.now;
     acting.tx()?.change_person(&row).await?;
-    acting.tx()?.end_sessions_of(target, None, now).await?;
+    acting.tx()?.end_sessions_of(row.id, None, now).await?;
+    Ok(secret)
+}
+
+/// Gives a client another secret; the old one and its tokens stop working. It waits for a second person,
+/// who is told the secret.
+#[utoipa::path(context_path = "", responses((status = 200, body = ClientSecret), (status = 202, body = PendingAct)))]
+#[post("/api/v1/clients/<client>/secret")]
+pub async fn renew(mut acting: Acting, client: &str) -> Answer<MaybePending<ClientSecret>> {
+    let target = id(client)?;
+    acting.intends("client.secret", "person", Some(target), "");
+    let row = client_to_renew(&mut acting, target).await?;
+    let act = Act::RenewSecret { client: target, version: row.version };
+    if let Some(pending) = propose(&mut acting, act, &format!("Renew the secret of {}", row.display_name)).await? {
+        return Ok(MaybePending::Pending(pending));
+    }
+    let secret = renew_now(&mut acting, row.clone()).await?;
     acting.done().await?;
-    row.version += 1;
-    Ok(Sent(ClientSecret { client: show(row), secret: text(&secret)? }))
+    let version = row.version + 1;
+    Ok(MaybePending::Done(version, ClientSecret { client: show(PersonRow { version, ..row }), secret: text(&secret)? }))
 }
 
 /// What a client sends for a token.
@@ -154,23 +173,22 @@ pub async fn token(app: &State<App>, form: Form<Asked<'_>>, basic: Basic, strang
     stranger_intends(&stranger, organisation, &name, "session.sign-in");
     let now = app.clock.now();
     let mut tx = app.store.begin(organisation).await?;
-    let keys = [format!("client:{}", name.to_lowercase()), format!("address:{}", stranger.origin)];
-    check_throttle(&mut tx, &keys, now).await?;
+    let tries = Tries::begin(&mut tx, "client", &name.to_lowercase(), &stranger.origin, now).await?;
     let found = tx.person_by_name(&name.to_lowercase()).await?;
     let person = found.filter(|row| row.sort == "client" && row.state == "active" && row.secret_hash.as_deref() == Some(&hash[..]));
     let Some(person) = person else {
-        for key in &keys {
-            let failures = tx.throttle(key).await?.map_or(0, |throttle| throttle.failures);
-            tx.note_failure(key, failures.saturating_add(1), now).await?;
-        }
-        let mut event = Event::new(Uuid::now_v7(), organisation, now, "session.sign-in");
-        event.origin.clone_from(&stranger.origin);
-        event.target_kind = "person".into();
-        event.target_name = name.chars().filter(|c| !c.is_control()).take(200).collect();
-        event.outcome = Outcome::Refused;
-        event.detail.insert("channel".into(), "program".into());
         let open = app.keyring.keys(&app.store, organisation).await?;
-        tx.commit_with(&event, &open.mac).await?;
+        if tx.count_stranger_refusal("session.sign-in", &stranger.origin, now).await? {
+            let mut event = Event::new(Uuid::now_v7(), organisation, now, "session.sign-in");
+            event.origin.clone_from(&stranger.origin);
+            event.target_kind = "person".into();
+            event.target_name = name.chars().filter(|c| !c.is_control()).take(200).collect();
+            event.outcome = Outcome::Refused;
+            event.detail.insert("channel".into(), "program".into());
+            tx.commit_with(&event, &open.mac).await?;
+        } else {
+            tx.commit().await?;
+        }
         return Ok(wrong());
     };
     let open = app.keyring.keys(&app.store, organisation).await?;
@@ -194,6 +212,7 @@ pub async fn token(app: &State<App>, form: Form<Asked<'_>>, basic: Basic, strang
     event.target_kind = "person".into();
     event.target_name.clone_from(&person.sign_in_name);
     event.detail.insert("channel".into(), "program".into());
+    tries.succeed(&mut tx, now).await?;
     tx.add_session(&session).await?;
     tx.commit_with(&event, &open.mac).await?;
     let token = text(&token)?;

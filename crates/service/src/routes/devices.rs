@@ -10,7 +10,7 @@ use rocket::{Route, delete, get, patch, post, put, routes};
 use uuid::Uuid;
 
 use super::bin::removal;
-use super::exchange::{Body, IfMatch, Sent, Versioned, id, maybe_id, page, paging};
+use super::exchange::{Call, IfMatch, Sent, Versioned, id, maybe_id, page, paging};
 use super::folders::allow_folder;
 use super::people::named;
 use super::secrets::through;
@@ -72,7 +72,7 @@ pub async fn show_device(acting: &mut Acting, row: DeviceRow) -> Answer<Device> 
 }
 
 /// A device that the asker is a steward of. One that they may not know of does not exist for them.
-async fn device_for_stewards(acting: &mut Acting, device: Uuid) -> Answer<DeviceRow> {
+pub async fn device_for_stewards(acting: &mut Acting, device: Uuid) -> Answer<DeviceRow> {
     let row = acting.tx()?.device(device).await.map_err(|_| Fault::unknown("device"))?;
     let (person, now) = (acting.person.id, acting.now);
     let reach = acting.tx()?.reach_folder(person, row.folder_id, now).await?;
@@ -116,7 +116,7 @@ async fn pass_reveal(acting: &mut Acting, credential: Uuid, what: &'static str) 
         return Err(Fault::unknown(what));
     }
     let allowed = approach.reach.allow::<mark::Reveal>()?;
-    through(acting, &allowed, approach.gate).await?;
+    through(acting, &allowed, &approach.gates).await?;
     Ok(())
 }
 
@@ -198,8 +198,8 @@ fn read_identity_lines(lines: &[String]) -> Answer<String> {
 /// Adds a device.
 #[utoipa::path(context_path = "", request_body = NewDevice, responses((status = 200, body = Device)))]
 #[post("/api/v1/devices", data = "<body>")]
-pub async fn add_device(mut acting: Acting, body: Body<NewDevice>) -> Answer<Versioned<Device>> {
-    let Body(body) = body;
+pub async fn add_device(body: Call<NewDevice>) -> Answer<Versioned<Device>> {
+    let Call(mut acting, body) = body;
     acting.intends("device.add", "device", None, &body.name);
     let held = allow_folder::<mark::Edit>(&mut acting, body.folder).await?.held();
     if (body.operator.is_some() || !body.identity.is_empty()) && held < Level::Steward {
@@ -246,8 +246,8 @@ pub async fn read_device(mut acting: Acting, device: &str) -> Answer<Versioned<D
 /// Changes a device.
 #[utoipa::path(context_path = "", request_body = ChangeDevice, responses((status = 200, body = Device)))]
 #[patch("/api/v1/devices/<device>", data = "<body>")]
-pub async fn change_device(mut acting: Acting, device: &str, version: IfMatch, body: Body<ChangeDevice>) -> Answer<Versioned<Device>> {
-    let Body(body) = body;
+pub async fn change_device(device: &str, version: IfMatch, body: Call<ChangeDevice>) -> Answer<Versioned<Device>> {
+    let Call(mut acting, body) = body;
     let target = id(device)?;
     acting.intends("device.change", "device", Some(target), "");
     let mut row = device_for_stewards(&mut acting, target).await?;
@@ -419,8 +419,8 @@ pub async fn read_scope(mut acting: Acting, credential: &str) -> Answer<Sent<Ope
 /// Says where a credential may be used as an operator, in place of what was said before.
 #[utoipa::path(context_path = "", request_body = OperatorScope, responses((status = 200, body = OperatorScope)))]
 #[put("/api/v1/credentials/<credential>/operator-scope", data = "<body>")]
-pub async fn set_scope(mut acting: Acting, credential: &str, body: Body<OperatorScope>) -> Answer<Sent<OperatorScope>> {
-    let Body(body) = body;
+pub async fn set_scope(credential: &str, body: Call<OperatorScope>) -> Answer<Sent<OperatorScope>> {
+    let Call(mut acting, body) = body;
     let target = id(credential)?;
     acting.intends("credential.operator-scope", "credential", Some(target), "");
     allow_credential::<mark::Steward>(&mut acting, target).await?;

@@ -13,7 +13,7 @@ use rocket::http::{Cookie, CookieJar, SameSite};
 use rocket::{Route, State, get, post, routes};
 use uuid::Uuid;
 
-use super::exchange::{Body, Sent};
+use super::exchange::{Body, Call, Sent};
 use crate::acting::{Acting, COOKIE, StrangerSlot, stranger_intends};
 use crate::app::App;
 use crate::keyring;
@@ -52,7 +52,7 @@ async fn ready(app: &State<App>) -> Answer<&'static str> {
 pub async fn status(app: &State<App>) -> Sent<Status> {
     let version = env!("CARGO_PKG_VERSION").to_owned();
     let Ok(organisations) = app.store.organisations().await else {
-        return Sent(Status { version, state: "no-database".into(), organisations: vec![] });
+        return Sent(Status { version, state: "no-database".into() });
     };
     let state = if organisations.is_empty() {
         "needs-setup"
@@ -61,7 +61,7 @@ pub async fn status(app: &State<App>) -> Sent<Status> {
     } else {
         "locked"
     };
-    Sent(Status { version, state: state.into(), organisations: organisations.into_iter().map(|(_, name)| name).collect() })
+    Sent(Status { version, state: state.into() })
 }
 
 /// First-run set-up: the organisation, its first administrator, and the root key.
@@ -110,6 +110,7 @@ pub async fn setup(app: &State<App>, body: Body<Setup>, stranger: StrangerSlot) 
         version: 1,
         sort: "person".into(),
         secret_hash: None,
+        sign_in_by: None,
     };
     let mut tx = app.store.begin(organisation).await?;
     tx.add_organisation(&OrganisationRow {
@@ -209,7 +210,8 @@ async fn find_organisation(app: &App, named: Option<&str>) -> Answer<(Uuid, Stri
     }
 }
 
-/// How long the next sign-in must wait after so many failures: doubling from 2 seconds to 15 minutes.
+/// How long the next sign-in must wait after so many failures beyond those that are free: doubling from
+/// 2 seconds to 15 minutes.
 fn wait_after(failures: i32, last: DateTime<Utc>, now: DateTime<Utc>) -> Option<i64> {
     let beyond = u32::try_from(failures - FREE_FAILURES).ok()?;
     let seconds = (2_i64 << beyond.min(9)).min(900);
@@ -224,14 +226,79 @@ fn wait_after(failures: i32, last: DateTime<Utc>, now: DateTime<Utc>) -> Option<
 }
 
 pub(super) async fn check_throttle(tx: &mut Tx, keys: &[String], now: DateTime<Utc>) -> Answer<()> {
-    for (key, factor) in keys.iter().zip([1, 4]) {
+    for key in keys {
         if let Some(throttle) = tx.throttle(key).await?
-            && let Some(seconds) = wait_after(throttle.failures / factor, throttle.last_failure_at, now)
+            && let Some(seconds) = wait_after(throttle.failures, throttle.last_failure_at, now)
         {
             return Err(Fault::throttled(seconds));
         }
     }
     Ok(())
+}
+
+/// What slows guesses of one sign-in down.
+///
+/// A pair of name and address is slowed after a few failures. A name that is guessed from many
+/// addresses, and an address that guesses many names, are slowed after more, and only where that name
+/// has never signed in from that address: so neither keeps out those who are at home there.
+pub struct Tries {
+    pair: String,
+    name: String,
+    wide: [String; 2],
+    origin: String,
+    known: bool,
+}
+
+/// Failures of a name from anywhere, and of an address with any name, that slow nobody.
+const FREE_WIDE: i32 = 25;
+/// The longest wait that one address, or guesses at one name, can put on strangers there.
+const LONGEST_WIDE: i64 = 60;
+/// So long an address stays known.
+const KNOWN_FOR: TimeDelta = TimeDelta::days(90);
+
+impl Tries {
+    /// Demands that the next try may be made now, and notes it as failed.
+    pub async fn begin(tx: &mut Tx, kind: &str, name: &str, origin: &str, now: DateTime<Utc>) -> Answer<Self> {
+        let known = tx.has_signed_in_from(name, origin, now - KNOWN_FOR).await?;
+        let tries = Self {
+            pair: format!("{kind}:{name} from {origin}"),
+            name: name.to_owned(),
+            wide: [format!("{kind}:{name}"), format!("address:{origin}")],
+            origin: origin.to_owned(),
+            known,
+        };
+        check_throttle(tx, std::slice::from_ref(&tries.pair), now).await?;
+        for key in &tries.wide {
+            let before = tx.throttle(key).await?;
+            // An hour without a failure forgives.
+            let failures = before.as_ref().filter(|before| now - before.last_failure_at < TimeDelta::hours(1)).map_or(0, |before| before.failures);
+            if let (false, Some(before)) = (known, &before)
+                && let Some(seconds) = wait_after(failures - FREE_WIDE + FREE_FAILURES, before.last_failure_at, now)
+            {
+                let left = (before.last_failure_at + TimeDelta::seconds(LONGEST_WIDE) - now).num_seconds();
+                if left > 0 {
+                    return Err(Fault::throttled(seconds.min(left)));
+                }
+            }
+            tx.note_failure(key, failures.saturating_add(1), now).await?;
+        }
+        let failures = tx.throttle(&tries.pair).await?.map_or(0, |throttle| throttle.failures);
+        tx.note_failure(&tries.pair, failures.saturating_add(1), now).await?;
+        Ok(tries)
+    }
+
+    /// It was right: this try is taken back, and the address is known from now on. What else an address
+    /// has tried stays noted.
+    pub async fn succeed(&self, tx: &mut Tx, now: DateTime<Utc>) -> Answer<()> {
+        tx.forget_failures(&self.pair).await?;
+        for key in &self.wide {
+            tx.take_failure_back(key).await?;
+        }
+        if !self.known || !self.origin.is_empty() {
+            tx.note_signed_in_from(&self.name, &self.origin, now).await?;
+        }
+        Ok(())
+    }
 }
 
 /// Signs in.
@@ -251,16 +318,15 @@ pub async fn sign_in(app: &State<App>, body: Body<SignIn>, stranger: StrangerSlo
     let now = app.clock.now();
     let name = body.sign_in_name.trim().to_lowercase();
     let name: String = name.chars().take(200).collect();
-    let throttle_keys = [format!("person:{name}"), format!("address:{}", stranger.origin)];
+    // The console's cookie comes from the console alone: no other site signs its visitor in here.
+    if channel == "console" && !stranger.from_console {
+        return Err(Fault::forbidden("A sign-in to the console did not come from the console.", "Use the console, or the channel `client`."));
+    }
 
     // The throttle is read and a failure noted beforehand in one transaction, so that a hundred
     // guesses at the same moment do not all pass; a success takes the note back.
     let mut tx = app.store.begin(organisation).await?;
-    check_throttle(&mut tx, &throttle_keys, now).await?;
-    for key in &throttle_keys {
-        let failures = tx.throttle(key).await?.map_or(0, |throttle| throttle.failures);
-        tx.note_failure(key, failures.saturating_add(1), now).await?;
-    }
+    let tries = Tries::begin(&mut tx, "person", &name, &stranger.origin, now).await?;
     let person = tx.person_by_name(&name).await?;
     tx.commit().await?;
 
@@ -303,9 +369,7 @@ pub async fn sign_in(app: &State<App>, body: Body<SignIn>, stranger: StrangerSlo
     event.outcome = Outcome::Done;
     event.detail.insert("channel".into(), channel.clone());
     let mut tx = app.store.begin(organisation).await?;
-    for key in &throttle_keys {
-        tx.forget_failures(key).await?;
-    }
+    tries.succeed(&mut tx, now).await?;
     tx.add_session(&session).await?;
     tx.commit_with(&event, &keys.mac).await?;
 
@@ -332,6 +396,8 @@ pub async fn sign_out(mut acting: Acting, cookies: &CookieJar<'_>) -> Answer<()>
     let (person, name, session, now) = (acting.person.id, acting.person.sign_in_name.clone(), acting.session.id, acting.now);
     acting.intends("session.sign-out", "person", Some(person), &name);
     acting.tx()?.end_session(session, now).await?;
+    // The session ends with this very act.
+    acting.tx()?.answer_to(None);
     acting.done().await?;
     acting.app.personal.close(session);
     cookies.remove(Cookie::build(COOKIE).path("/"));
@@ -349,11 +415,20 @@ pub async fn me(mut acting: Acting) -> Answer<Sent<Me>> {
 /// Changes one's own sign-in password; all other sessions end.
 #[utoipa::path(context_path = "", request_body = ChangePassword, responses((status = 200)))]
 #[post("/api/v1/me/password", data = "<body>")]
-pub async fn change_password(mut acting: Acting, body: Body<ChangePassword>) -> Answer<()> {
+pub async fn change_password(body: Call<ChangePassword>) -> Answer<()> {
+    let Call(mut acting, body) = body;
     let (id, name) = (acting.person.id, acting.person.sign_in_name.clone());
     acting.intends("person.password", "person", Some(id), &name);
-    let (present, new) = (secret(&body.0.present), secret(&body.0.new));
+    let (present, new) = (secret(&body.present), secret(&body.new));
     check_password(&new).map_err(|problem| Fault::field("new", problem))?;
+    // A stolen session does not guess the present password.
+    let (organisation, now) = (acting.organisation(), acting.now);
+    let tries = format!("present:{id}");
+    let mut tx = acting.app.store.begin(organisation).await?;
+    check_throttle(&mut tx, std::slice::from_ref(&tries), now).await?;
+    let failures = tx.throttle(&tries).await?.map_or(0, |throttle| throttle.failures);
+    tx.note_failure(&tries, failures.saturating_add(1), now).await?;
+    tx.commit().await?;
     let phc = acting.person.password_phc.clone().unwrap_or_default();
     let permit = acting.app.hashing.clone().acquire_owned().await.map_err(|error| Fault::internal(error.to_string()))?;
     let mut rng = acting.app.rng()?;
@@ -363,6 +438,7 @@ pub async fn change_password(mut acting: Acting, body: Body<ChangePassword>) -> 
     let hashed = hashed.ok_or_else(|| Fault::forbidden("The present password is not right.", "Check it; nothing was changed."))?.map_err(Fault::internal)?;
     let row = PersonRow { password_phc: Some(hashed), ..acting.person.clone() };
     let (session, now) = (acting.session.id, acting.now);
+    acting.tx()?.forget_failures(&tries).await?;
     acting.tx()?.change_person(&row).await?;
     acting.tx()?.end_sessions_of(id, Some(session), now).await?;
     acting.done().await?;

@@ -1,5 +1,7 @@
 //! How bodies, versions and cursors are read and written.
 
+use std::time::Duration;
+
 use base64::Engine as _;
 use base64::engine::general_purpose::URL_SAFE_NO_PAD;
 use jexlin_api::Page;
@@ -11,7 +13,9 @@ use rocket::response::{self, Responder, Response};
 use rocket::tokio::io::{AsyncReadExt as _, copy, sink};
 use serde::Serialize;
 use serde::de::DeserializeOwned;
+use zeroize::Zeroizing;
 
+use crate::acting::Acting;
 use crate::problem::{Answer, Fault};
 
 /// The largest body, in bytes.
@@ -21,36 +25,132 @@ const MOST_DRAINED: u64 = 16 * MOST_BODY;
 /// The longest page.
 pub const MOST_ITEMS: i64 = 500;
 
-/// A JSON body.
+/// A JSON body of somebody without a session.
 #[derive(Debug)]
 pub struct Body<T>(pub T);
+
+/// Who acts, and the JSON body of their request. The body is read first, within size and time;
+/// then the session, the person, their duties and the clock are read, in the transaction that acts.
+/// So a request counts when it is carried out, and no transaction waits for a slow sender.
+#[derive(Debug)]
+pub struct Call<T>(pub Acting, pub T);
+
+/// The same with the bytes of a file. Whoever sends it must have a session before the bytes are taken,
+/// and still have it when they are there.
+#[derive(Debug)]
+pub struct Upload<L: Limit>(pub Acting, pub L::Made);
+
+/// How large a file may be, and what is made of it before a transaction begins.
+#[rocket::async_trait]
+pub trait Limit: Send {
+    /// At most so many bytes.
+    const BYTES: usize;
+    /// What is made of it.
+    type Made: Send + std::fmt::Debug;
+
+    /// Reads the file.
+    async fn make(request: &Request<'_>, bytes: Zeroizing<Vec<u8>>) -> Answer<Self::Made>;
+}
+
+/// A body has so long to arrive.
+const BODY_TIME: Duration = Duration::from_secs(15);
+/// A file has so long to arrive.
+const UPLOAD_TIME: Duration = Duration::from_secs(300);
+
+fn failed<'r, T>(request: &'r Request<'_>, fault: Fault) -> DataOutcome<'r, T>
+where
+    T: FromData<'r, Error = ()>,
+{
+    let status = Status::new(fault.status());
+    *crate::acting::last_fault(request) = Some(fault);
+    DataOutcome::Error((status, ()))
+}
 
 #[rocket::async_trait]
 impl<'r, T: DeserializeOwned> FromData<'r> for Body<T> {
     type Error = ();
 
     async fn from_data(request: &'r Request<'_>, data: Data<'r>) -> DataOutcome<'r, Self> {
-        match read_body(data).await {
+        match read_json(data).await {
             Ok(body) => DataOutcome::Success(Self(body)),
-            Err(fault) => {
-                *crate::acting::last_fault(request) = Some(fault);
-                DataOutcome::Error((Status::BadRequest, ()))
-            }
+            Err(fault) => failed(request, fault),
         }
     }
 }
 
-async fn read_body<T: DeserializeOwned>(data: Data<'_>) -> Answer<T> {
-    let cut_off = |error: std::io::Error| Fault::malformed(format!("The body was cut off: {error}."));
-    let mut stream = data.open(MOST_DRAINED.bytes());
-    let mut bytes = vec![];
-    (&mut stream).take(MOST_BODY + 1).read_to_end(&mut bytes).await.map_err(cut_off)?;
-    if u64::try_from(bytes.len()).unwrap_or(u64::MAX) > MOST_BODY {
-        // Whoever is still sending would hear of a broken line instead of this answer.
-        copy(&mut stream, &mut sink()).await.map_err(cut_off)?;
-        return Err(Fault::malformed(format!("The body is longer than {MOST_BODY} bytes.")));
+#[rocket::async_trait]
+impl<'r, T: DeserializeOwned + Send> FromData<'r> for Call<T> {
+    type Error = ();
+
+    async fn from_data(request: &'r Request<'_>, data: Data<'r>) -> DataOutcome<'r, Self> {
+        let called = async {
+            // Whoever has no token is not listened to.
+            Acting::has_token(request)?;
+            let body = read_bytes(data, MOST_BODY, BODY_TIME).await?;
+            crate::foreign::check_keys(&body).await?;
+            let acting = Acting::of_request(request).await?;
+            Ok(Self(acting, parse(&body)?))
+        };
+        match called.await {
+            Ok(call) => DataOutcome::Success(call),
+            Err(fault) => failed(request, fault),
+        }
     }
-    let text = std::str::from_utf8(&bytes).map_err(|_| Fault::malformed("The body is not valid UTF-8."))?;
+}
+
+#[rocket::async_trait]
+impl<'r, L: Limit> FromData<'r> for Upload<L> {
+    type Error = ();
+
+    async fn from_data(request: &'r Request<'_>, data: Data<'r>) -> DataOutcome<'r, Self> {
+        let called = async {
+            Acting::of_request(request).await?.seen().await?;
+            let bytes = read_bytes(data, u64::try_from(L::BYTES).unwrap_or(u64::MAX), UPLOAD_TIME).await?;
+            let made = L::make(request, bytes).await?;
+            Ok(Self(Acting::of_request(request).await?, made))
+        };
+        match called.await {
+            Ok(call) => DataOutcome::Success(call),
+            Err(fault) => failed(request, fault),
+        }
+    }
+}
+
+/// Reads a body within its size and time; the buffer is wiped when it is dropped.
+async fn read_bytes(data: Data<'_>, most: u64, time: Duration) -> Answer<Zeroizing<Vec<u8>>> {
+    let cut_off = |error: std::io::Error| Fault::malformed(format!("The body was cut off: {error}."));
+    let reading = async {
+        let mut stream = data.open(most.saturating_add(MOST_DRAINED).bytes());
+        // Grown by copying, so that what is left behind is wiped, too.
+        let mut bytes = Zeroizing::new(Vec::with_capacity(4096));
+        let mut chunk = Zeroizing::new(vec![0; 65_536]);
+        loop {
+            let count = stream.read(&mut chunk).await.map_err(cut_off)?;
+            if count == 0 {
+                return Ok(bytes);
+            }
+            if u64::try_from(bytes.len() + count).unwrap_or(u64::MAX) > most {
+                // Whoever is still sending would hear of a broken line instead of this answer.
+                copy(&mut stream, &mut sink()).await.map_err(cut_off)?;
+                return Err(Fault::malformed(format!("The body is longer than {most} bytes.")));
+            }
+            if bytes.len() + count > bytes.capacity() {
+                let mut larger = Zeroizing::new(Vec::with_capacity((bytes.len() + count) * 2));
+                larger.extend_from_slice(&bytes);
+                bytes = larger;
+            }
+            bytes.extend_from_slice(chunk.get(..count).unwrap_or_default());
+        }
+    };
+    rocket::tokio::time::timeout(time, reading).await.map_err(|_| Fault::too_slow())?
+}
+
+async fn read_json<T: DeserializeOwned>(data: Data<'_>) -> Answer<T> {
+    parse(&read_bytes(data, MOST_BODY, BODY_TIME).await?)
+}
+
+fn parse<T: DeserializeOwned>(bytes: &[u8]) -> Answer<T> {
+    let text = std::str::from_utf8(bytes).map_err(|_| Fault::malformed("The body is not valid UTF-8."))?;
     // The words of a JSON error can quote a value, and a value can be a secret: only the place is told.
     serde_json::from_str(text).map_err(|error| match error.classify() {
         serde_json::error::Category::Data => {

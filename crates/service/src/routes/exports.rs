@@ -20,9 +20,9 @@ use uuid::Uuid;
 use zeroize::Zeroizing;
 
 use super::door::secret;
-use super::exchange::Body;
+use super::exchange::Call;
 use super::folders::allow_folder;
-use super::secrets::through;
+use super::secrets::{through, through_all};
 use crate::acting::Acting;
 use crate::judging;
 use crate::problem::{Answer, Fault};
@@ -80,8 +80,8 @@ fn protection(acting: &Acting, options: &ExportOptions) -> Answer<Option<Protect
 /// under a gate that they have not passed is left out and counted.
 #[utoipa::path(context_path = "", request_body = ExportOptions, responses((status = 200, body = Vec<u8>, content_type = "application/octet-stream")))]
 #[post("/api/v1/export", data = "<body>")]
-pub async fn take_out(mut acting: Acting, body: Body<ExportOptions>) -> Answer<TakenOut> {
-    let Body(options) = body;
+pub async fn take_out(body: Call<ExportOptions>) -> Answer<TakenOut> {
+    let Call(mut acting, options) = body;
     acting.intends("export.run", "folder", options.folder, "");
     acting.noting("protected", if options.plain { "no" } else { "yes" });
     check_note(&options.reason).map_err(|problem| Fault::field("reason", problem))?;
@@ -113,8 +113,7 @@ pub async fn take_out(mut acting: Acting, body: Body<ExportOptions>) -> Answer<T
         query.after = Some((last.name.clone(), last.id));
         for row in page.into_iter().filter(|row| row.held >= 3) {
             let allowed = row.reach(person).allow::<mark::Reveal>()?;
-            let gate = if row.gated { acting.tx()?.gate_of(row.id).await?.map(|gate| gate.id) } else { None };
-            match through(&mut acting, &allowed, gate).await {
+            match if row.gated { through_all(&mut acting, &allowed).await } else { through(&mut acting, &allowed, &[]).await } {
                 Ok(passed) => chosen.push((row, passed)),
                 Err(_) => left_out += 1,
             }

@@ -9,7 +9,7 @@ use rocket::{Route, delete, get, patch, post, routes};
 use uuid::Uuid;
 
 use super::bin::removal;
-use super::exchange::{Body, IfMatch, Sent, Versioned, id};
+use super::exchange::{Call, IfMatch, Sent, Versioned, id};
 use super::people::named;
 use crate::acting::Acting;
 use crate::judging;
@@ -99,8 +99,8 @@ pub async fn list(mut acting: Acting) -> Answer<Sent<Page<Folder>>> {
 /// first steward.
 #[utoipa::path(context_path = "", request_body = NewFolder, responses((status = 200, body = Folder)))]
 #[post("/api/v1/folders", data = "<body>")]
-pub async fn add(mut acting: Acting, body: Body<NewFolder>) -> Answer<Versioned<Folder>> {
-    let Body(body) = body;
+pub async fn add(body: Call<NewFolder>) -> Answer<Versioned<Folder>> {
+    let Call(mut acting, body) = body;
     acting.intends("folder.add", "folder", None, &body.name);
     let row = FolderRow {
         id: Uuid::now_v7(),
@@ -115,7 +115,11 @@ pub async fn add(mut acting: Acting, body: Body<NewFolder>) -> Answer<Versioned<
     };
     match body.parent {
         Some(parent) => {
-            allow_folder::<mark::Edit>(&mut acting, parent).await?;
+            let held = allow_folder::<mark::Edit>(&mut acting, parent).await?.held();
+            // A closed folder shuts out those above, so it takes one of them.
+            if body.closed && held < Level::Steward {
+                return Err(Fault::forbidden("A closed folder is added by a steward of the folder above.", "Ask one, or add it without closing it."));
+            }
             check_depth(&mut acting, parent, 1).await?;
         }
         None => may_add_at_top(&mut acting).await?,
@@ -181,6 +185,7 @@ pub async fn alter(acting: &mut Acting, target: Uuid, version: Option<i32>, body
     if (body.parent.is_some() || body.to_top || body.closed.is_some()) && allowed.held() < Level::Steward {
         allow_folder::<mark::Steward>(acting, target).await?;
     }
+    let gates = acting.tx()?.gate_ids_on_folder(target).await?;
     if let Some(parent) = body.parent {
         allow_folder::<mark::Steward>(acting, parent).await?;
         if acting.tx()?.would_ring(target, parent).await? {
@@ -206,6 +211,8 @@ pub async fn alter(acting: &mut Acting, target: Uuid, version: Option<i32>, body
     }
     row.version = version.unwrap_or(row.version);
     acting.tx()?.change_folder(&row).await?;
+    let after = acting.tx()?.gate_ids_on_folder(target).await?;
+    super::gates::may_leave(acting, &gates, &after).await?;
     row.version += 1;
     let shown = show(acting, row).await?;
     if shown.level != Some(Level::Steward) && allowed.held() == Level::Steward {
@@ -221,8 +228,9 @@ pub async fn alter(acting: &mut Acting, target: Uuid, version: Option<i32>, body
 /// Renames, moves, closes or opens a folder.
 #[utoipa::path(context_path = "", request_body = ChangeFolder, responses((status = 200, body = Folder)))]
 #[patch("/api/v1/folders/<folder>", data = "<body>")]
-pub async fn change(mut acting: Acting, folder: &str, version: IfMatch, body: Body<ChangeFolder>) -> Answer<Versioned<Folder>> {
-    let shown = alter(&mut acting, id(folder)?, Some(version.0), body.0).await?;
+pub async fn change(folder: &str, version: IfMatch, body: Call<ChangeFolder>) -> Answer<Versioned<Folder>> {
+    let Call(mut acting, body) = body;
+    let shown = alter(&mut acting, id(folder)?, Some(version.0), body).await?;
     acting.done().await?;
     Ok(Versioned(shown.version, shown))
 }

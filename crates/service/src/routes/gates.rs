@@ -1,19 +1,21 @@
 //! Gates, requests, checkouts.
 
 use chrono::{DateTime, TimeDelta, Utc};
-use jexlin_api::{Checkout, Decide, Gate, NewCheckout, NewGate, NewRequest, Page, Request};
-use jexlin_core::access::mark;
-use jexlin_core::gate::{Decision, Gate as CoreGate, RequestFacts, RequestState, check_gate, decide};
+use jexlin_api::{Checkout, Decide, Gate, GateConditions, NewCheckout, NewGate, NewRequest, Page, PendingAct, Request};
+use jexlin_core::access::{Level, mark};
+use jexlin_core::gate::{Decision, Gate as CoreGate, GateSet, GateVersion, RequestFacts, RequestState, check_gate, decide, is_weaker};
 use jexlin_core::names::check_note;
 use jexlin_store::{ApproverRow, CheckoutRow, CheckoutView, GateRow, RequestRow, RequestView, Target};
 use rocket::{Route, delete, get, post, put, routes};
 use uuid::Uuid;
 
-use super::access::{allow_steward, sort_of, target_of};
-use super::exchange::{Body, IfMatch, Sent, Versioned, id, maybe_id, page, paging};
+use super::access::allow_steward;
+use super::exchange::{Call, IfMatch, Sent, Versioned, id, maybe_id, page, paging};
+use super::pending::{Act, MaybePending, propose};
 use super::people::{member, names};
 use super::vault::allow_credential;
 use crate::acting::Acting;
+use crate::judging;
 use crate::problem::{Answer, Fault};
 
 /// A request waits, and an approved one can be used, for so long.
@@ -23,11 +25,70 @@ pub fn routes() -> Vec<Route> {
     routes![list, add, change, remove, requests, request, ask, approve, refuse, withdraw, checkouts, take, check_in, recall]
 }
 
+/// What a gate stands at.
+#[derive(Clone, Copy, Debug)]
+pub enum GatePlace {
+    Folder(Uuid),
+    Device(Uuid),
+    Credential(Uuid),
+}
+
+impl GatePlace {
+    /// Exactly one of the three.
+    pub fn of(folder: Option<Uuid>, device: Option<Uuid>, credential: Option<Uuid>) -> Answer<Self> {
+        match (folder, device, credential) {
+            (Some(folder), None, None) => Ok(Self::Folder(folder)),
+            (None, Some(device), None) => Ok(Self::Device(device)),
+            (None, None, Some(credential)) => Ok(Self::Credential(credential)),
+            _ => Err(Fault::field("folder", "name exactly one of `folder`, `device` and `credential`")),
+        }
+    }
+
+    /// The place of a stored gate.
+    pub fn of_row(row: &GateRow) -> Answer<Self> {
+        Self::of(row.folder_id, row.device_id, row.credential_id)
+    }
+
+    /// Its identifier and the word for what it is.
+    pub const fn parts(self) -> (Uuid, &'static str) {
+        match self {
+            Self::Folder(id) => (id, "folder"),
+            Self::Device(id) => (id, "device"),
+            Self::Credential(id) => (id, "credential"),
+        }
+    }
+
+    /// The level that the asker holds on it.
+    async fn level(self, acting: &mut Acting) -> Answer<Option<Level>> {
+        let (person, now) = (acting.person.id, acting.now);
+        Ok(match self {
+            Self::Folder(folder) => acting.tx()?.reach_folder(person, folder, now).await?.level(),
+            Self::Device(device) => match acting.tx()?.device(device).await {
+                Ok(row) => acting.tx()?.reach_folder(person, row.folder_id, now).await?.level(),
+                Err(_) => None,
+            },
+            Self::Credential(credential) => acting.tx()?.reach_credential(person, credential, now).await?.level(),
+        })
+    }
+
+    /// Demands `steward` on it; returns its path.
+    pub async fn allow_steward(self, acting: &mut Acting) -> Answer<String> {
+        match self {
+            Self::Folder(folder) => allow_steward(acting, Target::Folder(folder)).await,
+            Self::Credential(credential) => allow_steward(acting, Target::Credential(credential)).await,
+            Self::Device(device) => {
+                let row = super::devices::device_for_stewards(acting, device).await?;
+                Ok(format!("{}/{}", acting.tx()?.path_of(row.folder_id).await?, row.name))
+            }
+        }
+    }
+}
+
 /// A gate as the interface shows it.
 pub async fn show_gate(acting: &mut Acting, gate: Uuid) -> Answer<Gate> {
     let view = acting.tx()?.gate_view(gate).await?;
     let names = names(acting).await?;
-    let (target, sort) = sort_of(target_of(view.gate.folder_id, view.gate.credential_id)?);
+    let (target, sort) = GatePlace::of_row(&view.gate)?.parts();
     let mut approvers: Vec<_> = view.approvers.iter().map(|row| member(row.subject, row.subject_is_group, &names)).collect();
     approvers.sort_by(|a, b| a.name.cmp(&b.name));
     Ok(Gate {
@@ -45,7 +106,27 @@ pub async fn show_gate(acting: &mut Acting, gate: Uuid) -> Answer<Gate> {
     })
 }
 
-async fn parse(acting: &mut Acting, body: &NewGate, gate: Uuid, version: i32) -> Answer<(GateRow, Vec<ApproverRow>)> {
+/// What the gates on the way to a credential ask for together; nothing where none stands.
+pub async fn show_conditions(acting: &mut Acting, credential: Uuid) -> Answer<Option<GateConditions>> {
+    let set = acting.tx()?.gates_of(credential).await?;
+    if set.is_empty() {
+        return Ok(None);
+    }
+    let mut gates = vec![];
+    for gate in set.gates() {
+        gates.push(show_gate(acting, gate.id).await?);
+    }
+    Ok(Some(GateConditions {
+        needs_reason: set.needs_reason(),
+        needs_approval: set.needs_approval(),
+        longest_minutes: set.longest_minutes(),
+        one_holder: set.one_holder(),
+        rotate_on_return: set.rotate_on_return(),
+        gates,
+    }))
+}
+
+pub async fn parse(acting: &mut Acting, body: &NewGate, gate: Uuid, version: i32) -> Answer<(GateRow, Vec<ApproverRow>)> {
     let organisation = acting.organisation();
     let mut approvers = vec![];
     for person in &body.approver_people {
@@ -59,6 +140,7 @@ async fn parse(acting: &mut Acting, body: &NewGate, gate: Uuid, version: i32) ->
     approvers.dedup();
     let core = CoreGate {
         id: gate,
+        version,
         needs_reason: body.needs_reason,
         needs_approval: !approvers.is_empty(),
         longest_minutes: body.longest_minutes,
@@ -77,6 +159,7 @@ async fn parse(acting: &mut Acting, body: &NewGate, gate: Uuid, version: i32) ->
         one_holder: core.one_holder,
         rotate_on_return: core.rotate_on_return,
         version,
+        device_id: body.device,
     };
     Ok((row, approvers))
 }
@@ -88,12 +171,7 @@ pub async fn list(mut acting: Acting) -> Answer<Sent<Page<Gate>>> {
     let rows = acting.tx()?.gates().await?;
     let mut items = vec![];
     for row in rows {
-        let (person, now) = (acting.person.id, acting.now);
-        let reach = match target_of(row.folder_id, row.credential_id)? {
-            Target::Folder(folder) => acting.tx()?.reach_folder(person, folder, now).await?,
-            Target::Credential(credential) => acting.tx()?.reach_credential(person, credential, now).await?,
-        };
-        if reach.level().is_some() {
+        if GatePlace::of_row(&row)?.level(&mut acting).await?.is_some() {
             items.push(show_gate(&mut acting, row.id).await?);
         }
     }
@@ -102,16 +180,16 @@ pub async fn list(mut acting: Acting) -> Answer<Sent<Page<Gate>>> {
     Ok(Sent(Page { items, next: None }))
 }
 
-/// Sets a gate at a folder or a credential.
+/// Sets a gate at a folder, a device or a credential.
 #[utoipa::path(context_path = "", request_body = NewGate, responses((status = 200, body = Gate)))]
 #[post("/api/v1/gates", data = "<body>")]
-pub async fn add(mut acting: Acting, body: Body<NewGate>) -> Answer<Versioned<Gate>> {
-    let Body(body) = body;
-    let target = target_of(body.folder, body.credential)?;
-    let (target_id, sort) = sort_of(target);
-    acting.intends("gate.add", sort, Some(target_id), "");
-    let place = allow_steward(&mut acting, target).await?;
-    acting.naming(target_id, &place);
+pub async fn add(body: Call<NewGate>) -> Answer<Versioned<Gate>> {
+    let Call(mut acting, body) = body;
+    let place = GatePlace::of(body.folder, body.device, body.credential)?;
+    let (target, sort) = place.parts();
+    acting.intends("gate.add", sort, Some(target), "");
+    let path = place.allow_steward(&mut acting).await?;
+    acting.naming(target, &path);
     let (row, approvers) = parse(&mut acting, &body, Uuid::now_v7(), 1).await?;
     acting.tx()?.add_gate(&row, &approvers).await?;
     let shown = show_gate(&mut acting, row.id).await?;
@@ -119,38 +197,93 @@ pub async fn add(mut acting: Acting, body: Body<NewGate>) -> Answer<Versioned<Ga
     Ok(Versioned(1, shown))
 }
 
-async fn gate_for_stewards(acting: &mut Acting, gate: Uuid, action: &str) -> Answer<GateRow> {
+/// A gate that the asker is a steward of the place of; its path.
+pub async fn gate_for_stewards(acting: &mut Acting, gate: Uuid, action: &str) -> Answer<(GateRow, String)> {
     acting.intends(action, "gate", Some(gate), "");
     let row = acting.tx()?.gate(gate).await.map_err(|_| Fault::unknown("gate"))?;
-    let target = target_of(row.folder_id, row.credential_id)?;
-    let (target_id, sort) = sort_of(target);
-    acting.intends(action, sort, Some(target_id), "");
-    let place = allow_steward(acting, target).await?;
-    acting.naming(target_id, &place);
-    Ok(row)
+    let place = GatePlace::of_row(&row)?;
+    let (target, sort) = place.parts();
+    acting.intends(action, sort, Some(target), "");
+    let path = place.allow_steward(acting).await.map_err(|fault| fault.hide("gate"))?;
+    acting.naming(target, &path);
+    Ok((row, path))
 }
 
-/// Changes a gate; all its conditions are given anew.
-#[utoipa::path(context_path = "", request_body = NewGate, responses((status = 200, body = Gate)))]
+/// Whether a change of a gate lets through what it stopped before.
+pub async fn is_weakened(acting: &mut Acting, present: &GateRow, body: &NewGate) -> Answer<bool> {
+    let (after, approvers) = parse(acting, body, present.id, present.version).await?;
+    is_weaker_row(acting, present, &after, &approvers).await
+}
+
+/// The same, for a row that was read already.
+pub async fn is_weaker_row(acting: &mut Acting, present: &GateRow, after: &GateRow, approvers: &[ApproverRow]) -> Answer<bool> {
+    let before = acting.tx()?.gate_view(present.id).await?.approvers;
+    let ids = |rows: &[ApproverRow]| rows.iter().map(|row| row.subject).collect::<Vec<_>>();
+    Ok(is_weaker((&present.to_core(), &ids(&before)), (&after.to_core(), &ids(approvers))))
+}
+
+/// Demands what it takes to bring something out from under gates: for what is moved, each gate that no
+/// longer counts is removed, so whoever moves it must be a steward of that gate's place, and be one who
+/// may remove it alone. It is asked when the move is made, in its transaction.
+pub async fn may_leave(acting: &mut Acting, before: &[Uuid], after: &[Uuid]) -> Answer<()> {
+    for gate in before.iter().filter(|gate| !after.contains(gate)) {
+        let row = acting.tx()?.gate(*gate).await?;
+        let place = GatePlace::of_row(&row)?;
+        let path = place.allow_steward(acting).await.map_err(|_| {
+            Fault::forbidden(
+                "A gate stands above it that would no longer count, and you are not a steward of the gate's place.",
+                "Ask a steward of that place to move it.",
+            )
+        })?;
+        acting.noting("left_gate_of", path.clone());
+        if super::pending::needs_second(acting, &Act::RemoveGate { gate: row.id, version: row.version }).await? {
+            return Err(Fault::conflict(
+                "needs-second-person",
+                format!("The gate of {path} would no longer count for it, and removing a gate takes a second steward."),
+                "Set a gate that is no weaker where it goes, or have this one removed with a second steward first.",
+            ));
+        }
+    }
+    Ok(())
+}
+
+/// Changes a gate, in the transaction that is under way.
+pub async fn change_now(acting: &mut Acting, gate: Uuid, version: i32, body: &NewGate) -> Answer<()> {
+    let (row, approvers) = parse(acting, body, gate, version).await?;
+    Ok(acting.tx()?.change_gate(&row, &approvers).await?)
+}
+
+/// Changes a gate; all its conditions are given. What makes it weaker waits for a second steward.
+#[utoipa::path(context_path = "", request_body = NewGate, responses((status = 200, body = Gate), (status = 202, body = PendingAct)))]
 #[put("/api/v1/gates/<gate>", data = "<body>")]
-pub async fn change(mut acting: Acting, gate: &str, version: IfMatch, body: Body<NewGate>) -> Answer<Versioned<Gate>> {
-    let present = gate_for_stewards(&mut acting, id(gate)?, "gate.change").await?;
-    let body = NewGate { folder: present.folder_id, credential: present.credential_id, ..body.0 };
-    let (row, approvers) = parse(&mut acting, &body, present.id, version.0).await?;
-    acting.tx()?.change_gate(&row, &approvers).await?;
-    let shown = show_gate(&mut acting, row.id).await?;
+pub async fn change(gate: &str, version: IfMatch, body: Call<NewGate>) -> Answer<MaybePending<Gate>> {
+    let Call(mut acting, body) = body;
+    let (present, path) = gate_for_stewards(&mut acting, id(gate)?, "gate.change").await?;
+    let body = NewGate { folder: present.folder_id, device: present.device_id, credential: present.credential_id, ..body };
+    if is_weakened(&mut acting, &present, &body).await? {
+        let act = Act::ChangeGate { gate: present.id, version: version.0, to: body.clone() };
+        if let Some(pending) = propose(&mut acting, act, &format!("Weaken the gate of {path}")).await? {
+            return Ok(MaybePending::Pending(pending));
+        }
+    }
+    change_now(&mut acting, present.id, version.0, &body).await?;
+    let shown = show_gate(&mut acting, present.id).await?;
     acting.done().await?;
-    Ok(Versioned(shown.version, shown))
+    Ok(MaybePending::Done(shown.version, shown))
 }
 
-/// Removes a gate.
-#[utoipa::path(context_path = "", responses((status = 200)))]
+/// Removes a gate. It waits for a second steward.
+#[utoipa::path(context_path = "", responses((status = 200), (status = 202, body = PendingAct)))]
 #[delete("/api/v1/gates/<gate>")]
-pub async fn remove(mut acting: Acting, gate: &str, version: IfMatch) -> Answer<()> {
-    let row = gate_for_stewards(&mut acting, id(gate)?, "gate.remove").await?;
+pub async fn remove(mut acting: Acting, gate: &str, version: IfMatch) -> Answer<MaybePending<()>> {
+    let (row, path) = gate_for_stewards(&mut acting, id(gate)?, "gate.remove").await?;
+    let act = Act::RemoveGate { gate: row.id, version: version.0 };
+    if let Some(pending) = propose(&mut acting, act, &format!("Remove the gate of {path}")).await? {
+        return Ok(MaybePending::Pending(pending));
+    }
     acting.tx()?.remove_gate(row.id, version.0).await?;
     acting.done().await?;
-    Ok(())
+    Ok(MaybePending::Done(0, ()))
 }
 
 /// A request as the interface shows it.
@@ -165,6 +298,8 @@ pub fn show_request(row: RequestView) -> Request {
         minutes: row.minutes,
         may_decide: row.may_decide && row.state == "waiting",
         state: row.state,
+        approvals_needed: row.approvals_needed,
+        approvals_given: row.approvals_given,
         asked_at: row.asked_at,
         expires_at: row.expires_at,
         decided_at: row.decided_at,
@@ -225,10 +360,10 @@ pub async fn request(mut acting: Acting, request: &str) -> Answer<Sent<Request>>
     Ok(Sent(show_request(row)))
 }
 
-fn check_reason(gate: &GateRow, reason: &str) -> Answer<String> {
+fn check_reason(gates: &GateSet, reason: &str) -> Answer<String> {
     let reason = reason.trim();
     check_note(reason).map_err(|problem| Fault::field("reason", problem))?;
-    if gate.needs_reason && reason.is_empty() {
+    if gates.needs_reason() && reason.is_empty() {
         return Err(Fault::field("reason", "this gate wants a reason"));
     }
     Ok(reason.to_owned())
@@ -237,26 +372,25 @@ fn check_reason(gate: &GateRow, reason: &str) -> Answer<String> {
 /// Asks to pass a gate.
 #[utoipa::path(context_path = "", request_body = NewRequest, responses((status = 200, body = Request)))]
 #[post("/api/v1/requests", data = "<body>")]
-pub async fn ask(mut acting: Acting, body: Body<NewRequest>) -> Answer<Sent<Request>> {
-    let Body(body) = body;
+pub async fn ask(body: Call<NewRequest>) -> Answer<Sent<Request>> {
+    let Call(mut acting, body) = body;
     acting.intends("request.ask", "credential", Some(body.credential), "");
     allow_credential::<mark::List>(&mut acting, body.credential).await?;
-    let gate = acting.tx()?.gate_of(body.credential).await?;
-    let gate = gate.filter(|gate| gate.needs_approval).ok_or_else(|| {
-        Fault::conflict(
+    let gates = acting.tx()?.gates_of(body.credential).await?;
+    if !gates.needs_approval() {
+        return Err(Fault::conflict(
             "no-approval-needed",
             "No gate that wants an approval stands before this credential.",
             "Reveal it, or check it out, as your level allows.",
-        )
-    })?;
-    let reason = check_reason(&gate, &body.reason)?;
+        ));
+    }
+    let reason = check_reason(&gates, &body.reason)?;
     let now = acting.now;
-    gate.to_core().end_of(now, body.minutes).map_err(|problem| Fault::field("minutes", problem))?;
+    gates.end_of(now, body.minutes).map_err(|problem| Fault::field("minutes", problem))?;
     let row = RequestRow {
         id: Uuid::now_v7(),
         organisation: acting.organisation(),
         credential_id: body.credential,
-        gate_id: gate.id,
         person_id: acting.person.id,
         reason: reason.clone(),
         minutes: body.minutes,
@@ -273,13 +407,29 @@ pub async fn ask(mut acting: Acting, body: Body<NewRequest>) -> Answer<Sent<Requ
     if waiting.iter().any(|waiting| waiting.person_id == person) {
         return Err(Fault::conflict("already-asked", "Your earlier request for this credential is still waiting.", "Wait for the answer, or withdraw it."));
     }
-    acting.tx()?.add_request(&row).await?;
+    acting.tx()?.add_request(&row, &gates).await?;
     acting.noting("request", row.id.to_string());
     acting.noting("reason", reason);
     acting.noting("minutes", body.minutes.to_string());
     let shown = show_request(acting.tx()?.request_view(person, row.id).await?);
     acting.done().await?;
     Ok(Sent(shown))
+}
+
+/// Whether the asker set the password that the decider signs in with, while an approver of one of the
+/// gates could decide whose sign-in they did not make.
+async fn owes(acting: &mut Acting, asker: Uuid, gates: &[Uuid]) -> Answer<bool> {
+    if acting.person.sign_in_by != Some(asker) || !judging::settings(acting.tx()?).await?.0.independent_approvers {
+        return Ok(false);
+    }
+    for gate in gates {
+        for approver in acting.tx()?.approvers_at(*gate).await? {
+            if approver != asker && acting.tx()?.person(approver).await?.sign_in_by != Some(asker) {
+                return Ok(true);
+            }
+        }
+    }
+    Ok(false)
 }
 
 async fn settle(mut acting: Acting, request: &str, comment: &str, decision: Decision) -> Answer<Sent<Request>> {
@@ -303,16 +453,27 @@ async fn settle(mut acting: Acting, request: &str, comment: &str, decision: Deci
         acting.noting("comment", comment);
     }
     let mut row = acting.tx()?.request_locked(request_id).await?;
+    let asked_gates = acting.tx()?.request_gates(request_id).await?;
+    let wanting: Vec<Uuid> = asked_gates.iter().filter(|gate| gate.needs_approval).map(|gate| gate.gate_id).collect();
+    let decider_gates = acting.tx()?.approves_at(&wanting, person).await?;
+    let open_gates: Vec<Uuid> = asked_gates.iter().filter(|gate| gate.needs_approval && gate.approved_by.is_none()).map(|gate| gate.gate_id).collect();
+    let versions: Vec<GateVersion> = asked_gates.iter().map(|gate| (gate.gate_id, gate.gate_version)).collect();
+    let present = acting.tx()?.gates_of(row.credential_id).await?;
     let facts = RequestFacts {
         asked_by: row.person_id,
         state: row.state.parse().map_err(Fault::internal)?,
         expires_at: row.expires_at,
-        decider_is_approver: acting.tx()?.is_approver(row.gate_id, person).await?,
+        gates_unchanged: present.is_covered_by(&versions),
+        decider_owes_asker: owes(&mut acting, row.person_id, &open_gates).await?,
+        open_gates,
+        decider_gates,
     };
     if row.checkout_id.is_some() {
         return Err(Fault::conflict("request-settled", "This request has been used: it is checked out.", "Check it in, or have a steward recall it."));
     }
-    row.state = decide(&facts, person, decision, now)?.word().into();
+    let decided = decide(&facts, person, decision, now)?;
+    acting.tx()?.approve_at(request_id, &decided.approves, person, now).await?;
+    row.state = decided.state.word().into();
     row.decided_at = Some(now);
     row.decided_by = Some(person);
     comment.clone_into(&mut row.comment);
@@ -326,22 +487,25 @@ async fn settle(mut acting: Acting, request: &str, comment: &str, decision: Deci
 /// Approves somebody else's request.
 #[utoipa::path(context_path = "", request_body = Decide, responses((status = 200, body = Request)))]
 #[post("/api/v1/requests/<request>/approve", data = "<body>")]
-pub async fn approve(acting: Acting, request: &str, body: Body<Decide>) -> Answer<Sent<Request>> {
-    settle(acting, request, &body.0.comment, Decision::Approve).await
+pub async fn approve(request: &str, body: Call<Decide>) -> Answer<Sent<Request>> {
+    let Call(acting, body) = body;
+    settle(acting, request, &body.comment, Decision::Approve).await
 }
 
 /// Refuses somebody else's request.
 #[utoipa::path(context_path = "", request_body = Decide, responses((status = 200, body = Request)))]
 #[post("/api/v1/requests/<request>/refuse", data = "<body>")]
-pub async fn refuse(acting: Acting, request: &str, body: Body<Decide>) -> Answer<Sent<Request>> {
-    settle(acting, request, &body.0.comment, Decision::Refuse).await
+pub async fn refuse(request: &str, body: Call<Decide>) -> Answer<Sent<Request>> {
+    let Call(acting, body) = body;
+    settle(acting, request, &body.comment, Decision::Refuse).await
 }
 
 /// Takes one's own request back.
 #[utoipa::path(context_path = "", request_body = Decide, responses((status = 200, body = Request)))]
 #[post("/api/v1/requests/<request>/withdraw", data = "<body>")]
-pub async fn withdraw(acting: Acting, request: &str, body: Body<Decide>) -> Answer<Sent<Request>> {
-    settle(acting, request, &body.0.comment, Decision::Withdraw).await
+pub async fn withdraw(request: &str, body: Call<Decide>) -> Answer<Sent<Request>> {
+    let Call(acting, body) = body;
+    settle(acting, request, &body.comment, Decision::Withdraw).await
 }
 
 /// One's own checkouts, newest first; with a credential, everybody's, for its stewards.
@@ -371,8 +535,8 @@ pub async fn checkouts(
 /// Takes a checkout.
 #[utoipa::path(context_path = "", request_body = NewCheckout, responses((status = 200, body = Checkout)))]
 #[post("/api/v1/checkouts", data = "<body>")]
-pub async fn take(mut acting: Acting, body: Body<NewCheckout>) -> Answer<Sent<Checkout>> {
-    let Body(body) = body;
+pub async fn take(body: Call<NewCheckout>) -> Answer<Sent<Checkout>> {
+    let Call(mut acting, body) = body;
     acting.intends("checkout.take", "credential", body.credential, "");
     let (person, now) = (acting.person.id, acting.now);
     let asked = match body.request {
@@ -389,25 +553,45 @@ pub async fn take(mut acting: Acting, body: Body<NewCheckout>) -> Answer<Sent<Ch
         .ok_or_else(|| Fault::field("credential", "name a credential or an approved request"))?;
     // `use` is the least that a checkout is good for; a reveal asks for `reveal` again.
     allow_credential::<mark::Use>(&mut acting, credential).await?;
-    let gate = acting.tx()?.gate_of(credential).await?;
-    let gate = gate
-        .ok_or_else(|| Fault::conflict("no-gate", "No gate stands before this credential.", "There is nothing to check out: use it as your level allows."))?;
+    // Held, so that two who take it in the same moment see each other.
+    acting.tx()?.credential_locked(credential).await.map_err(|_| Fault::unknown("credential"))?;
+    let gates = acting.tx()?.gates_of(credential).await?;
+    if gates.is_empty() {
+        return Err(Fault::conflict("no-gate", "No gate stands before this credential.", "There is nothing to check out: use it as your level allows."));
+    }
     let (minutes, reason) = match &asked {
         Some(row) => {
             if row.state != "approved" || row.checkout_id.is_some() || now >= row.expires_at {
                 return Err(Fault::conflict("not-approved", "This request is not approved, was used already, or has expired.", "Ask again."));
             }
-            (row.minutes.min(gate.longest_minutes), row.reason.clone())
+            let asked_gates = acting.tx()?.request_gates(row.id).await?;
+            let approved: Vec<GateVersion> =
+                asked_gates.iter().filter(|gate| gate.approved_by.is_some()).map(|gate| (gate.gate_id, gate.gate_version)).collect();
+            let versions: Vec<GateVersion> = asked_gates.iter().map(|gate| (gate.gate_id, gate.gate_version)).collect();
+            if !gates.is_covered_by(&versions) || !gates.is_approved_by(&approved) {
+                return Err(Fault::conflict("not-approved", "The conditions have changed since this was approved.", "Ask again."));
+            }
+            (row.minutes.min(gates.longest_minutes()), row.reason.clone())
         }
-        None if gate.needs_approval => {
+        None if gates.needs_approval() => {
             return Err(Fault::forbidden("This gate wants an approval.", "Ask for it: `jexlin request ask`, or the button Ask in the console."));
         }
-        None => (body.minutes.unwrap_or(gate.longest_minutes), check_reason(&gate, &body.reason)?),
+        None => (body.minutes.unwrap_or_else(|| gates.longest_minutes()), check_reason(&gates, &body.reason)?),
     };
-    let ends_at = gate.to_core().end_of(now, minutes).map_err(|problem| Fault::field("minutes", problem))?;
-    let held = acting.tx()?.open_checkouts(credential).await?;
-    if held.iter().any(|row| row.person_id == person) {
-        return Err(Fault::conflict("held", "You hold this credential already.", "Use it, or check it in first."));
+    let ends_at = gates.end_of(now, minutes).map_err(|problem| Fault::field("minutes", problem))?;
+    for mut over in acting.tx()?.open_checkouts(credential).await? {
+        if over.ends_at <= now {
+            // Its time is over, and the worker has not come to it yet.
+            acting.tx()?.end_checkout(over.id, now, "time").await?;
+            crate::work::owe_rotation(acting.tx()?, &over, now).await?;
+            over.ended_at = Some(now);
+        }
+        if over.ended_at.is_none() && over.person_id == person {
+            return Err(Fault::conflict("held", "You hold this credential already.", "Use it, or check it in first."));
+        }
+        if over.ended_at.is_none() && (over.one_holder || gates.one_holder()) {
+            return Err(jexlin_store::StoreError::Conflict("checkout_one_holder".into()).into());
+        }
     }
     let row = CheckoutRow {
         id: Uuid::now_v7(),
@@ -420,10 +604,10 @@ pub async fn take(mut acting: Acting, body: Body<NewCheckout>) -> Answer<Sent<Ch
         ends_at,
         ended_at: None,
         ended_how: None,
-        rotate_on_return: gate.rotate_on_return,
-        one_holder: gate.one_holder,
+        rotate_on_return: gates.rotate_on_return(),
+        one_holder: gates.one_holder(),
     };
-    acting.tx()?.add_checkout(&row).await?;
+    acting.tx()?.add_checkout(&row, &gates).await?;
     if let Some(mut asked) = asked {
         asked.checkout_id = Some(row.id);
         acting.tx()?.change_request(&asked).await?;
@@ -444,7 +628,7 @@ async fn end(mut acting: Acting, checkout: &str, how: &str) -> Answer<Sent<Check
     let row = acting.tx()?.checkout_locked(checkout_id).await.map_err(|_| Fault::unknown("checkout"))?;
     acting.intends(action, "credential", Some(row.credential_id), "");
     if how == "recalled" {
-        allow_credential::<mark::Steward>(&mut acting, row.credential_id).await?;
+        allow_credential::<mark::Steward>(&mut acting, row.credential_id).await.map_err(|fault| fault.hide("checkout"))?;
     } else if row.person_id != acting.person.id {
         return Err(Fault::unknown("checkout"));
     }

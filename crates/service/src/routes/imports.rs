@@ -9,21 +9,21 @@ use jexlin_api::{ImportColumn, ImportItem, ImportOptions, ImportProblem, ImportP
 use jexlin_core::access::mark;
 use jexlin_core::audit::Event;
 use jexlin_core::names::Name;
-use jexlin_core::transfer::{Column, Format, Kinds, Sheet, Thing, guess, name_of, read_row};
+use jexlin_core::transfer::{Column, Format, Kinds, Sheet, SheetProblem, Thing, guess, name_of, read_row};
 use jexlin_core::vault::kinds::PASSWORD;
 use jexlin_core::vault::{Place, Sealed, WrappedKey, put_back as reseal};
 use jexlin_store::{CredentialChange, CredentialRow, FolderRow, ImportRow, ImportedRow, NewVersion};
-use rocket::data::{Data, ToByteUnit as _};
 use rocket::tokio::task::spawn_blocking;
-use rocket::{Route, get, post, routes};
-use uuid::Uuid;
+use rocket::{Request, Route, get, post, routes};
 use zeroize::Zeroizing;
+use uuid::Uuid;
 
 use super::bin::removal;
-use super::exchange::{Sent, id};
+use super::exchange::{Limit, Sent, Upload, id};
 use super::folders::allow_folder;
 use crate::acting::Acting;
 use crate::app::App;
+use crate::foreign::{self, SheetRead};
 use crate::judging;
 use crate::keyring::OpenKeys;
 use crate::problem::{Answer, Fault};
@@ -35,7 +35,24 @@ pub fn routes() -> Vec<Route> {
 }
 
 /// The largest file.
-const MOST_MIB: u64 = 64;
+const MOST_MIB: usize = 64;
+
+/// The size of a file that is imported.
+#[derive(Debug)]
+pub struct ImportFile;
+
+#[rocket::async_trait]
+impl Limit for ImportFile {
+    const BYTES: usize = MOST_MIB * 1024 * 1024;
+    type Made = Result<SheetRead, SheetProblem>;
+
+    async fn make(request: &Request<'_>, bytes: Zeroizing<Vec<u8>>) -> Answer<Self::Made> {
+        // Options that cannot be read, or a format that there is not, are told in the answer.
+        let options = request.query_value::<&str>("options").and_then(Result::ok);
+        let options = options.and_then(|text| serde_json::from_str::<ImportOptions>(text).ok());
+        foreign::sheet(&bytes, options.and_then(|options| Format::find(options.format.as_deref()?))).await
+    }
+}
 /// So many rows go to the database together.
 const BATCH: usize = 1000;
 /// So many new rows change what the database should expect of its tables.
@@ -83,8 +100,7 @@ enum Plan {
 /// What was read of a file: the sheet, what its columns are, and each row.
 type Read = (Sheet, Vec<Column>, Vec<Result<Thing, Vec<(String, String)>>>);
 
-fn read(bytes: &[u8], format: Format, kinds: &Kinds, columns: Option<Vec<String>>) -> Result<Read, Fault> {
-    let sheet = Sheet::read(bytes, format).map_err(|problem| Fault::field("file", problem.to_string()))?;
+fn read(sheet: Sheet, kinds: &Kinds, columns: Option<Vec<String>>) -> Result<Read, Fault> {
     let columns = match columns {
         None => guess(&sheet.heads, kinds),
         Some(words) => {
@@ -164,7 +180,8 @@ fn plain_fields(row: &CredentialRow) -> BTreeMap<String, String> {
 /// held in memory alone.
 #[utoipa::path(context_path = "", params(("options" = String, Query)), request_body(content = Vec<u8>, content_type = "application/octet-stream"), responses((status = 200, body = ImportReport)))]
 #[post("/api/v1/imports?<options>", data = "<data>")]
-pub async fn bring_in(mut acting: Acting, options: &str, data: Data<'_>) -> Answer<Sent<ImportReport>> {
+pub async fn bring_in(options: &str, data: Upload<ImportFile>) -> Answer<Sent<ImportReport>> {
+    let Upload(mut acting, file) = data;
     let options: ImportOptions = serde_json::from_str(options).map_err(|_| Fault::field("options", "they do not have the expected form"))?;
     acting.intends("import.run", "folder", Some(options.folder), "");
     acting.noting("file", options.name.chars().take(120).collect::<String>());
@@ -181,26 +198,18 @@ pub async fn bring_in(mut acting: Acting, options: &str, data: Data<'_>) -> Answ
     let unless_said = kinds.iter().find(|kind| kind.name == options.kind).cloned();
     let unless_said = unless_said.ok_or_else(|| Fault::field("kind", "there is no such kind; see `jexlin kind list`"))?;
     let kinds = Kinds { unless_said, known: kinds };
-    let format = match options.format.as_deref().filter(|word| !word.is_empty()) {
-        None => None,
-        Some(word) => Some(Format::find(word).ok_or_else(|| Fault::field("format", "it is csv, json-lines, xlsx or exchange"))?),
-    };
-    let opened = data.open((MOST_MIB * 1024 * 1024 + 1).bytes()).into_bytes().await;
-    let bytes = Zeroizing::new(opened.map_err(|error| Fault::malformed(format!("The file was cut off on its way: {error}.")))?.into_inner());
-    if u64::try_from(bytes.len()).unwrap_or(u64::MAX) > MOST_MIB * 1024 * 1024 {
-        return Err(Fault::field("file", format!("it is larger than {MOST_MIB} MiB; take it apart into several files")));
+    if options.format.as_deref().is_some_and(|word| !word.is_empty() && Format::find(word).is_none()) {
+        return Err(Fault::field("format", "it is csv, json-lines, xlsx or exchange"));
     }
+    let SheetRead { format, sheet } = file.map_err(|problem| Fault::field("file", problem.to_string()))?;
     let _under_way = UnderWay(acting.app.imports.clone(), options.id);
     let wanted = options.columns.clone();
-    let reading = spawn_blocking(move || {
-        let format = format.unwrap_or_else(|| Format::of(&bytes));
-        read(&bytes, format, &kinds, wanted).map(|read| (format, read))
-    });
-    let (format, (sheet, columns, rows)) = reading.await.map_err(|error| Fault::internal(error.to_string()))??;
+    let reading = spawn_blocking(move || read(sheet, &kinds, wanted));
+    let (sheet, columns, rows) = reading.await.map_err(|error| Fault::internal(error.to_string()))??;
     let mut report = ImportReport {
         id: options.id,
         done: false,
-        format: format.word().to_owned(),
+        format,
         notes: sheet.notes.clone(),
         columns: sheet.heads.iter().zip(&columns).map(|(head, column)| ImportColumn { head: head.clone(), holds: column.word().to_owned() }).collect(),
         rows: rows.len(),
@@ -559,6 +568,18 @@ async fn update(acting: &mut Acting, import: Uuid, thing: &Thing, row: &Credenti
     let mut fields = plain_fields(&row);
     fields.extend(thing.fields.iter().map(|(name, value)| (name.clone(), value.clone())));
     let tags = if thing.tags.is_empty() { row.tags.clone() } else { thing.tags.clone() };
+    let changed: Vec<String> = tags.iter().chain(&row.tags).filter(|tag| tags.contains(tag) != row.tags.contains(tag)).cloned().collect();
+    if acting.tx()?.tags_move_access(row.folder_id, &changed, now).await? {
+        super::vault::allow_credential::<mark::Steward>(acting, row.id).await?;
+    }
+    let user = |fields: &BTreeMap<String, String>| fields.get("user_name").cloned().unwrap_or_default();
+    if row.device_id.is_some() && user(&fields) != user(&plain_fields(&row)) {
+        return Err(Fault::conflict(
+            "is-account",
+            format!("{} is the password of an account on a device, and the user name is the account's.", row.name),
+            "Take it off the device first, or leave its user name.",
+        ));
+    }
     let mut numbers = BTreeMap::new();
     let versions = acting.tx()?.versions(row.id).await?;
     if acting.tx()?.has_candidate(row.id).await? {
@@ -675,6 +696,18 @@ async fn restore(acting: &mut Acting, change: &ImportedRow) -> Answer<bool> {
     if row.version != former.version || row.removed_at.is_some() || acting.tx()?.has_candidate(row.id).await? {
         return Ok(false);
     }
+    if former.secrets.values().any(Option::is_some) {
+        // A former value becomes the current one: only for whoever could see it.
+        let seen = acting.tx()?.may_see_history(by, row.id, now).await?;
+        let approach = acting.tx()?.approach(by, row.id, now).await?;
+        let passed = match approach.reach.allow::<mark::Reveal>() {
+            Ok(allowed) => super::secrets::through_all(acting, &allowed).await.is_ok(),
+            Err(_) => false,
+        };
+        if !seen || !passed {
+            return Ok(false);
+        }
+    }
     for (field, number) in &former.secrets {
         let Some(number) = number else { continue };
         let (sealed, facts) = acting.tx()?.sealed_version(row.id, field, *number).await?;
@@ -709,5 +742,7 @@ async fn restore(acting: &mut Acting, change: &ImportedRow) -> Answer<bool> {
     };
     acting.tx()?.change_credential(&change).await?;
     acting.tx()?.judge_again(row.id).await?;
+    let place = format!("{}/{}", acting.tx()?.path_of(row.folder_id).await?, row.name);
+    acting.beside("credential.put-back", "credential", row.id, &place, &[("because", "an import was undone".to_owned())]).await?;
     Ok(true)
 }

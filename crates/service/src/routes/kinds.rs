@@ -6,7 +6,7 @@ use jexlin_store::{KindRow, Tx};
 use rocket::{Route, delete, get, patch, post, routes};
 use uuid::Uuid;
 
-use super::exchange::{Body, IfMatch, Sent, Versioned};
+use super::exchange::{Call, IfMatch, Sent, Versioned};
 use crate::acting::Acting;
 use crate::judging;
 use crate::problem::{Answer, Fault};
@@ -117,8 +117,8 @@ fn check(kind: &core_kinds::Kind) -> Answer<()> {
 /// Adds a kind of the organisation's own.
 #[utoipa::path(context_path = "", request_body = NewKind, responses((status = 200, body = Kind)))]
 #[post("/api/v1/kinds", data = "<body>")]
-pub async fn add(mut acting: Acting, body: Body<NewKind>) -> Answer<Versioned<Kind>> {
-    let Body(body) = body;
+pub async fn add(body: Call<NewKind>) -> Answer<Versioned<Kind>> {
+    let Call(mut acting, body) = body;
     acting.intends("kind.add", "kind", None, &body.name);
     acting.duty("policy")?;
     let kind = core_kinds::Kind { name: body.name, label: body.label.trim().to_owned(), fields: read_fields(&body.fields)?, generates: body.generates };
@@ -154,8 +154,8 @@ async fn own(acting: &mut Acting, name: &str) -> Answer<KindRow> {
 /// Changes, retires or brings back a kind of the organisation's own.
 #[utoipa::path(context_path = "", request_body = ChangeKind, responses((status = 200, body = Kind)))]
 #[patch("/api/v1/kinds/<name>", data = "<body>")]
-pub async fn change(mut acting: Acting, name: &str, version: IfMatch, body: Body<ChangeKind>) -> Answer<Versioned<Kind>> {
-    let Body(body) = body;
+pub async fn change(name: &str, version: IfMatch, body: Call<ChangeKind>) -> Answer<Versioned<Kind>> {
+    let Call(mut acting, body) = body;
     acting.intends("kind.change", "kind", None, name);
     acting.duty("policy")?;
     let mut row = own(&mut acting, name).await?;

@@ -8,7 +8,7 @@ use jexlin_store::SavedSearchRow;
 use rocket::{Route, delete, get, post, put, routes};
 use uuid::Uuid;
 
-use super::exchange::{Body, Sent, id};
+use super::exchange::{Call, Sent, id};
 use super::people::named;
 use super::vault::{FILTERS, allow_credential};
 use crate::acting::Acting;
@@ -89,8 +89,8 @@ pub async fn searches(mut acting: Acting) -> Answer<Sent<Page<SavedSearch>>> {
 /// Saves a search for oneself.
 #[utoipa::path(context_path = "", request_body = NewSavedSearch, responses((status = 200, body = SavedSearch)))]
 #[post("/api/v1/searches", data = "<body>")]
-pub async fn save_search(mut acting: Acting, body: Body<NewSavedSearch>) -> Answer<Sent<SavedSearch>> {
-    let Body(body) = body;
+pub async fn save_search(body: Call<NewSavedSearch>) -> Answer<Sent<SavedSearch>> {
+    let Call(mut acting, body) = body;
     acting.intends("search.save", "search", None, &body.name);
     let filters: BTreeMap<String, String> = body.filters.into_iter().filter(|(_, value)| !value.trim().is_empty()).collect();
     if let Some(unknown) = filters.keys().find(|name| !FILTERS.contains(&name.as_str())) {

@@ -18,6 +18,7 @@ mod kinds;
 mod live;
 mod marks;
 mod overview;
+mod pending;
 mod people;
 mod personal;
 mod policies;
@@ -169,6 +170,10 @@ pub use upkeep::{parse_plan, queued};
         upkeep::cancel,
         upkeep::check,
         upkeep::rotate,
+        pending::list,
+        pending::confirm,
+        pending::refuse,
+        pending::withdraw,
         gates::list,
         gates::add,
         gates::change,
@@ -234,6 +239,7 @@ pub fn all() -> Vec<Route> {
         gates::routes(),
         audit::routes(),
         overview::routes(),
+        pending::routes(),
         live::routes(),
         console::routes(),
     ] {

@@ -35,6 +35,9 @@ pub async fn overview(mut acting: Acting) -> Answer<Sent<Overview>> {
     for row in acting.tx()?.devices_to_confirm(person, now, settings.trust_first_contact).await?.into_iter().take(MOST) {
         devices.push(super::devices::show_device(&mut acting, row).await?);
     }
+    let pending = super::pending::for_asker(&mut acting, true).await?.into_iter().filter(|act| act.own || act.may_confirm).take(MOST).collect();
+    let concerned = acting.duty("people").is_ok() || acting.duty("policy").is_ok();
+    let two_people = if concerned { super::pending::two_people(&mut acting).await? } else { vec![] };
     acting.seen().await?;
     let (to_decide, asked): (Vec<_>, Vec<_>) = waiting.into_iter().partition(|row| row.person_id != person);
     let usable = approved.into_iter().filter(|row| row.person_id == person && row.checkout_id.is_none() && row.expires_at > now);
@@ -53,6 +56,8 @@ pub async fn overview(mut acting: Acting) -> Answer<Sent<Overview>> {
             .map(show_view)
             .collect(),
         devices,
+        pending,
+        two_people,
         due_soon: accounts.into_iter().filter(|row| due(row.next_rotation_at)).take(MOST).map(show_view).collect(),
     }))
 }

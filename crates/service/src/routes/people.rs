@@ -10,7 +10,8 @@ use rocket::{Route, delete, get, patch, post, put, routes};
 use uuid::Uuid;
 
 use super::door::{DUTIES, secret};
-use super::exchange::{Body, IfMatch, Sent, Versioned, id, page, paging};
+use super::exchange::{Call, IfMatch, Sent, Versioned, id, page, paging};
+use super::pending::{Act, MaybePending, needs_second, propose};
 use crate::acting::Acting;
 use crate::problem::{Answer, Fault};
 
@@ -56,8 +57,8 @@ pub async fn list(mut acting: Acting, cursor: Option<&str>, limit: Option<i64>) 
 /// Adds a person.
 #[utoipa::path(context_path = "", request_body = NewPerson, responses((status = 200, body = Person)))]
 #[post("/api/v1/people", data = "<body>")]
-pub async fn add(mut acting: Acting, body: Body<NewPerson>) -> Answer<Versioned<Person>> {
-    let Body(body) = body;
+pub async fn add(body: Call<NewPerson>) -> Answer<MaybePending<Person>> {
+    let Call(mut acting, body) = body;
     acting.intends("person.add", "person", None, &body.sign_in_name);
     acting.duty("people")?;
     let password_phc = match &body.password {
@@ -68,14 +69,17 @@ pub async fn add(mut acting: Acting, body: Body<NewPerson>) -> Answer<Versioned<
             Some(hash_password(&mut acting.app.rng()?, &password).map_err(Fault::internal)?)
         }
     };
+    let wanted = duties(&body.duties)?;
+    allow_giving(&acting, &[], &wanted)?;
     let row = PersonRow {
         id: Uuid::now_v7(),
         organisation: acting.organisation(),
         sign_in_name: named("sign_in_name", &body.sign_in_name)?,
         display_name: named("display_name", &body.display_name)?,
         state: if password_phc.is_some() { "active" } else { "invited" }.into(),
+        sign_in_by: password_phc.is_some().then_some(acting.person.id),
         password_phc,
-        duties: duties(&body.duties)?,
+        duties: vec![],
         created_at: acting.now,
         version: 1,
         sort: "person".into(),
@@ -84,9 +88,34 @@ pub async fn add(mut acting: Acting, body: Body<NewPerson>) -> Answer<Versioned<
     acting.tx()?.add_person(&row).await?;
     acting.naming(row.id, &row.sign_in_name);
     acting.noting("state", row.state.clone());
+    if wanted.is_empty() {
+        acting.done().await?;
+        return Ok(MaybePending::Done(1, show(row)));
+    }
+    // The person is there in any case; the duties may wait for a second person.
+    let act = Act::GiveDuties { person: row.id, version: 1, duties: wanted.clone() };
+    if needs_second(&mut acting, &act).await? {
+        acting.also().await?;
+        let summary = format!("Give {} the duties {}", row.display_name, wanted.join(", "));
+        if let Some(pending) = propose(&mut acting, act, &summary).await? {
+            return Ok(MaybePending::Pending(pending));
+        }
+    }
+    let row = PersonRow { duties: wanted, ..row };
+    acting.tx()?.change_person(&row).await?;
     acting.noting("duties", row.duties.join(", "));
     acting.done().await?;
-    Ok(Versioned(1, show(row)))
+    Ok(MaybePending::Done(2, show(PersonRow { version: 2, ..row })))
+}
+
+/// Nobody gives a duty that they lack.
+pub fn allow_giving(acting: &Acting, before: &[String], after: &[String]) -> Answer<()> {
+    match after.iter().find(|duty| !before.contains(duty) && !acting.person.duties.contains(duty)) {
+        None => Ok(()),
+        Some(duty) => {
+            Err(Fault::forbidden(format!("You lack the duty `{duty}`, and nobody gives a duty that they lack."), "Ask somebody who holds it, and `people`."))
+        }
+    }
 }
 
 /// One person.
@@ -101,9 +130,10 @@ pub async fn read(mut acting: Acting, person: &str) -> Answer<Versioned<Person>>
 /// Changes a person: name, state, duties, password.
 #[utoipa::path(context_path = "", request_body = ChangePerson, responses((status = 200, body = Person)))]
 #[patch("/api/v1/people/<person>", data = "<body>")]
-pub async fn change(mut acting: Acting, person: &str, version: IfMatch, body: Body<ChangePerson>) -> Answer<Versioned<Person>> {
-    let Body(body) = body;
+pub async fn change(person: &str, version: IfMatch, body: Call<ChangePerson>) -> Answer<MaybePending<Person>> {
+    let Call(mut acting, body) = body;
     let target = id(person)?;
+    let acting_now = acting.now;
     acting.intends("person.change", "person", Some(target), "");
     let mut row = acting.tx()?.person(target).await?;
     acting.naming(target, &row.sign_in_name);
@@ -115,8 +145,15 @@ pub async fn change(mut acting: Acting, person: &str, version: IfMatch, body: Bo
         row.display_name = named("display_name", name)?;
         acting.noting("display_name", row.display_name.clone());
     }
+    let mut pending = None;
     if let Some(wanted) = &body.duties {
-        row.duties = duties(wanted)?;
+        let wanted = duties(wanted)?;
+        allow_giving(&acting, &row.duties, &wanted)?;
+        if wanted.iter().any(|duty| !row.duties.contains(duty)) {
+            let summary = format!("Give {} the duties {}", row.display_name, wanted.join(", "));
+            pending = Some((Act::GiveDuties { person: target, version: version.0, duties: wanted.clone() }, summary));
+        }
+        row.duties = wanted;
         acting.noting("duties", row.duties.join(", "));
     }
     if row.sort == "client" && (body.password.is_some() || body.duties.as_ref().is_some_and(|duties| !duties.is_empty())) {
@@ -125,11 +162,32 @@ pub async fn change(mut acting: Acting, person: &str, version: IfMatch, body: Bo
     if let Some(password) = &body.password {
         let password = secret(password);
         check_password(&password).map_err(|problem| Fault::field("password", problem))?;
-        row.password_phc = Some(hash_password(&mut acting.app.rng()?, &password).map_err(Fault::internal)?);
+        let phc = hash_password(&mut acting.app.rng()?, &password).map_err(Fault::internal)?;
+        let powerful = !row.duties.is_empty() || acting.tx()?.brings_power(target, None, acting_now).await?;
+        if row.password_phc.is_some() && powerful && target != acting.person.id {
+            let summary = format!("Reset the password of {}", row.display_name);
+            pending = Some((Act::ResetPassword { person: target, version: version.0, phc: phc.clone() }, summary));
+        }
+        row.password_phc = Some(phc);
+        row.sign_in_by = Some(acting.person.id);
         if row.state == "invited" {
             row.state = "active".into();
         }
         acting.noting("password", "set");
+    }
+    if let Some((act, summary)) = pending
+        && needs_second(&mut acting, &act).await?
+    {
+        if body.display_name.is_some() || body.state.is_some() || (body.duties.is_some() && body.password.is_some()) {
+            return Err(Fault::conflict(
+                "needs-second-person",
+                "This waits for a second person, and is changed by itself.",
+                "Send it again without the other changes.",
+            ));
+        }
+        if let Some(pending) = propose(&mut acting, act, &summary).await? {
+            return Ok(MaybePending::Pending(pending));
+        }
     }
     if let Some(state) = &body.state {
         if !["active", "suspended", "left"].contains(&state.as_str()) {
@@ -149,7 +207,7 @@ pub async fn change(mut acting: Acting, person: &str, version: IfMatch, body: Bo
     }
     acting.done().await?;
     row.version += 1;
-    Ok(Versioned(row.version, show(row)))
+    Ok(MaybePending::Done(row.version, show(row)))
 }
 
 /// Names of people and groups by identifier.
@@ -194,10 +252,11 @@ pub async fn groups(mut acting: Acting, cursor: Option<&str>, limit: Option<i64>
 /// Adds a group.
 #[utoipa::path(context_path = "", request_body = NewGroup, responses((status = 200, body = Group)))]
 #[post("/api/v1/groups", data = "<body>")]
-pub async fn add_group(mut acting: Acting, body: Body<NewGroup>) -> Answer<Versioned<Group>> {
-    acting.intends("group.add", "group", None, &body.0.name);
+pub async fn add_group(body: Call<NewGroup>) -> Answer<Versioned<Group>> {
+    let Call(mut acting, body) = body;
+    acting.intends("group.add", "group", None, &body.name);
     acting.duty("people")?;
-    let row = GroupRow { id: Uuid::now_v7(), organisation: acting.organisation(), name: named("name", &body.0.name)?, created_at: acting.now, version: 1 };
+    let row = GroupRow { id: Uuid::now_v7(), organisation: acting.organisation(), name: named("name", &body.name)?, created_at: acting.now, version: 1 };
     acting.tx()?.add_group(&row).await?;
     acting.naming(row.id, &row.name);
     acting.done().await?;
@@ -207,13 +266,14 @@ pub async fn add_group(mut acting: Acting, body: Body<NewGroup>) -> Answer<Versi
 /// Renames a group.
 #[utoipa::path(context_path = "", request_body = NewGroup, responses((status = 200, body = Group)))]
 #[patch("/api/v1/groups/<group>", data = "<body>")]
-pub async fn rename_group(mut acting: Acting, group: &str, version: IfMatch, body: Body<NewGroup>) -> Answer<Versioned<Group>> {
+pub async fn rename_group(group: &str, version: IfMatch, body: Call<NewGroup>) -> Answer<Versioned<Group>> {
+    let Call(mut acting, body) = body;
     let target = id(group)?;
     acting.intends("group.rename", "group", Some(target), "");
     let mut row = acting.tx()?.group(target).await?;
     acting.naming(target, &row.name);
     acting.duty("people")?;
-    row.name = named("name", &body.0.name)?;
+    row.name = named("name", &body.name)?;
     acting.noting("name", row.name.clone());
     acting.tx()?.rename_group(target, &row.name, version.0).await?;
     row.version = version.0 + 1;
@@ -284,11 +344,21 @@ pub async fn leave(acting: &mut Acting, target: Uuid, subject: Uuid) -> Answer<G
 /// Puts a person or a group into a group.
 #[utoipa::path(context_path = "", responses((status = 200, body = Group)))]
 #[put("/api/v1/groups/<group>/members/<subject>")]
-pub async fn add_member(mut acting: Acting, group: &str, subject: &str) -> Answer<Versioned<Group>> {
-    let row = join(&mut acting, id(group)?, id(subject)?).await?;
+pub async fn add_member(mut acting: Acting, group: &str, subject: &str) -> Answer<MaybePending<Group>> {
+    let (group, subject) = (id(group)?, id(subject)?);
+    let (row, member) = joining(&mut acting, group, subject).await?;
+    let (me, now) = (acting.person.id, acting.now);
+    if acting.tx()?.brings_power(group, Some(me), now).await? {
+        let name = names(&mut acting).await?.remove(&subject).unwrap_or_default();
+        let summary = format!("Add {name} to {}, which brings stewardship or approvals where the proposer is no steward", row.name);
+        if let Some(pending) = propose(&mut acting, Act::JoinGroup { group, member: subject }, &summary).await? {
+            return Ok(MaybePending::Pending(pending));
+        }
+    }
+    acting.tx()?.add_member(&member).await?;
     let shown = show_group(&mut acting, row).await?;
     acting.done().await?;
-    Ok(Versioned(shown.version, shown))
+    Ok(MaybePending::Done(shown.version, shown))
 }
 
 /// Takes a person or a group out of a group.

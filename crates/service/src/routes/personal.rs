@@ -5,7 +5,7 @@ use std::collections::HashMap;
 use std::sync::{Arc, Mutex};
 
 use chrono::{DateTime, TimeDelta, Utc};
-use jexlin_api::{MoveIn, NewPersonalThing, Page, Passphrase, PersonalState, PersonalThing, Revealed, SecretText, TakeOut};
+use jexlin_api::{ChangePassphrase, MoveIn, NewPersonalThing, Page, Passphrase, PersonalState, PersonalThing, Revealed, SecretText, TakeOut};
 use jexlin_core::access::{Level, mark};
 use jexlin_core::vault::kinds::{Kind, PASSWORD};
 use jexlin_core::vault::personal::{PersonalItem, PersonalKey, Protected, check_passphrase};
@@ -16,9 +16,9 @@ use uuid::Uuid;
 
 use super::bin::removal;
 use super::door::{check_throttle, secret};
-use super::exchange::{Body, IfMatch, Sent, Versioned, id};
+use super::exchange::{Call, IfMatch, Sent, Versioned, id};
 use super::folders::allow_folder;
-use super::secrets::through;
+use super::secrets::through_all;
 use super::vault::{allow_credential, generated, keep_new};
 use crate::acting::Acting;
 use crate::judging;
@@ -56,6 +56,12 @@ impl OpenFolders {
             *used = now;
             key.clone()
         })
+    }
+
+    /// The sessions with an open folder.
+    #[must_use]
+    pub fn sessions(&self) -> Vec<Uuid> {
+        self.0.lock().map(|all| all.keys().copied().collect()).unwrap_or_default()
     }
 
     /// Closes the folder of a session.
@@ -119,14 +125,15 @@ async fn hashing<T: Send + 'static>(acting: &Acting, work: impl FnOnce() -> T + 
 /// Makes one's personal folder, and opens it. Nobody can recover a forgotten passphrase.
 #[utoipa::path(context_path = "", request_body = Passphrase, responses((status = 200)))]
 #[post("/api/v1/personal", data = "<body>")]
-pub async fn create(mut acting: Acting, body: Body<Passphrase>) -> Answer<()> {
+pub async fn create(body: Call<Passphrase>) -> Answer<()> {
+    let Call(mut acting, body) = body;
     acting.intends("personal.create", "personal-folder", None, "");
     allowed(&mut acting).await?;
     let (organisation, person, now) = (acting.organisation(), acting.person.id, acting.now);
     if acting.tx()?.personal_folder(person).await?.is_some() {
         return Err(Fault::conflict("has-personal-folder", "You have a personal folder already.", "Open it with its passphrase."));
     }
-    let passphrase = secret(&body.0.passphrase);
+    let passphrase = secret(&body.passphrase);
     check_passphrase(&passphrase).map_err(|problem| Fault::field("passphrase", problem))?;
     let mut rng = acting.app.rng()?;
     let (key, protected) = hashing(&acting, move || PersonalKey::create(&mut rng, organisation, person, &passphrase)).await??;
@@ -137,13 +144,9 @@ pub async fn create(mut acting: Acting, body: Body<Passphrase>) -> Answer<()> {
     Ok(())
 }
 
-/// Opens one's personal folder for this session. Tries are slowed like sign-ins.
-#[utoipa::path(context_path = "", request_body = Passphrase, responses((status = 200)))]
-#[post("/api/v1/personal/open", data = "<body>")]
-pub async fn open_folder(mut acting: Acting, body: Body<Passphrase>) -> Answer<()> {
-    acting.intends("personal.open", "personal-folder", None, "");
+/// Opens the key of a personal folder. Tries are slowed like sign-ins.
+async fn open_with(acting: &mut Acting, row: &PersonalFolderRow, passphrase: &SecretText) -> Answer<PersonalKey> {
     let (organisation, person, now) = (acting.organisation(), acting.person.id, acting.now);
-    let row = acting.tx()?.personal_folder(person).await?.ok_or_else(folder_missing)?;
     // Noted beforehand and taken back by a success, as at the door.
     let tries = format!("personal:{person}");
     let mut tx = acting.app.store.begin(organisation).await?;
@@ -151,12 +154,24 @@ pub async fn open_folder(mut acting: Acting, body: Body<Passphrase>) -> Answer<(
     let failures = tx.throttle(&tries).await?.map_or(0, |throttle| throttle.failures);
     tx.note_failure(&tries, failures.saturating_add(1), now).await?;
     tx.commit().await?;
-    let protected = Protected { salt: row.salt, sealed_key: row.sealed_key };
-    let passphrase = secret(&body.0.passphrase);
-    let Ok(key) = hashing(&acting, move || PersonalKey::open(organisation, person, &protected, &passphrase)).await? else {
+    let protected = Protected { salt: row.salt.clone(), sealed_key: row.sealed_key.clone() };
+    let passphrase = secret(passphrase);
+    let Ok(key) = hashing(acting, move || PersonalKey::open(organisation, person, &protected, &passphrase)).await? else {
         return Err(Fault::forbidden("The passphrase does not open your personal folder.", "Check it; nobody can recover a forgotten one."));
     };
     acting.tx()?.forget_failures(&tries).await?;
+    Ok(key)
+}
+
+/// Opens one's personal folder for this session. Tries are slowed like sign-ins.
+#[utoipa::path(context_path = "", request_body = Passphrase, responses((status = 200)))]
+#[post("/api/v1/personal/open", data = "<body>")]
+pub async fn open_folder(body: Call<Passphrase>) -> Answer<()> {
+    let Call(mut acting, body) = body;
+    acting.intends("personal.open", "personal-folder", None, "");
+    let (person, now) = (acting.person.id, acting.now);
+    let row = acting.tx()?.personal_folder(person).await?.ok_or_else(folder_missing)?;
+    let key = open_with(&mut acting, &row, &body.passphrase).await?;
     acting.done().await?;
     acting.app.personal.put(acting.session.id, key, now);
     Ok(())
@@ -171,16 +186,17 @@ pub async fn lock(mut acting: Acting) -> Answer<()> {
     Ok(())
 }
 
-/// Gives it another passphrase; it must be open. No item is touched.
-#[utoipa::path(context_path = "", request_body = Passphrase, responses((status = 200)))]
+/// Gives it another passphrase; it takes the present one. No item is touched.
+#[utoipa::path(context_path = "", request_body = ChangePassphrase, responses((status = 200)))]
 #[put("/api/v1/personal/passphrase", data = "<body>")]
-pub async fn protect(mut acting: Acting, body: Body<Passphrase>) -> Answer<()> {
+pub async fn protect(body: Call<ChangePassphrase>) -> Answer<()> {
+    let Call(mut acting, body) = body;
     acting.intends("personal.passphrase", "personal-folder", None, "");
-    let key = key(&acting)?;
-    let passphrase = secret(&body.0.passphrase);
+    let passphrase = secret(&body.passphrase);
     check_passphrase(&passphrase).map_err(|problem| Fault::field("passphrase", problem))?;
     let person = acting.person.id;
     let mut row = acting.tx()?.personal_folder(person).await?.ok_or_else(folder_missing)?;
+    let key = open_with(&mut acting, &row, &body.present).await?;
     let mut rng = acting.app.rng()?;
     let protected = hashing(&acting, move || key.protect(&mut rng, &passphrase)).await??;
     (row.salt, row.sealed_key) = (protected.salt, protected.sealed_key);
@@ -240,12 +256,13 @@ async fn store(acting: &mut Acting, key: &PersonalKey, item: &PersonalItem) -> A
 /// Adds something; without a password one is generated.
 #[utoipa::path(context_path = "", request_body = NewPersonalThing, responses((status = 200, body = PersonalThing)))]
 #[post("/api/v1/personal/items", data = "<body>")]
-pub async fn add(mut acting: Acting, body: Body<NewPersonalThing>) -> Answer<Versioned<PersonalThing>> {
+pub async fn add(body: Call<NewPersonalThing>) -> Answer<Versioned<PersonalThing>> {
+    let Call(mut acting, body) = body;
     acting.intends("personal.add", "personal-folder", None, "");
     allowed(&mut acting).await?;
     let key = key(&acting)?;
     let mut item = PersonalItem::default();
-    fill(&mut item, body.0)?;
+    fill(&mut item, body)?;
     if item.password.is_empty() {
         let rule = judging::any_rule(acting.tx()?).await?;
         let made = generated(&acting, &rule, &item.user_name)?;
@@ -266,11 +283,12 @@ async fn own_thing(acting: &mut Acting, thing: &str) -> Answer<(PersonalKey, Per
 /// Changes something.
 #[utoipa::path(context_path = "", request_body = NewPersonalThing, responses((status = 200, body = PersonalThing)))]
 #[patch("/api/v1/personal/items/<thing>", data = "<body>")]
-pub async fn change(mut acting: Acting, thing: &str, version: IfMatch, body: Body<NewPersonalThing>) -> Answer<Versioned<PersonalThing>> {
+pub async fn change(thing: &str, version: IfMatch, body: Call<NewPersonalThing>) -> Answer<Versioned<PersonalThing>> {
+    let Call(mut acting, body) = body;
     acting.intends("personal.change", "personal-folder", None, "");
     allowed(&mut acting).await?;
     let (key, mut row, mut item) = own_thing(&mut acting, thing).await?;
-    fill(&mut item, body.0)?;
+    fill(&mut item, body)?;
     row.version = version.0;
     row.sealed = key.seal(&mut acting.app.rng()?, row.id, version.0 + 1, &item)?;
     row.changed_at = acting.now;
@@ -305,18 +323,19 @@ pub async fn reveal(mut acting: Acting, thing: &str) -> Answer<Sent<Revealed>> {
 /// no longer allowed.
 #[utoipa::path(context_path = "", request_body = TakeOut, responses((status = 200)))]
 #[post("/api/v1/personal/items/<thing>/take-out", data = "<body>")]
-pub async fn take_out(mut acting: Acting, thing: &str, body: Body<TakeOut>) -> Answer<()> {
+pub async fn take_out(thing: &str, body: Call<TakeOut>) -> Answer<()> {
+    let Call(mut acting, body) = body;
     acting.intends("personal.take-out", "credential", None, "");
-    allow_folder::<mark::Edit>(&mut acting, body.0.folder).await?;
+    allow_folder::<mark::Edit>(&mut acting, body.folder).await?;
     let (_, row, item) = own_thing(&mut acting, thing).await?;
     let kind = Kind::find("login").ok_or_else(|| Fault::internal("no logins"))?;
     let fields = [("user_name", &item.user_name), ("url", &item.url), ("note", &item.note)];
     let fields = fields.into_iter().filter(|(_, value)| !value.is_empty()).map(|(name, value)| (name.to_owned(), value.clone())).collect();
     kind.check_plain(&fields, &std::collections::BTreeMap::new()).map_err(Fault::fields)?;
     let given = kind.read_secret(PASSWORD, &item.password).map_err(|problem| Fault::field(PASSWORD, problem))?;
-    let made = keep_new(&mut acting, &kind, body.0.folder, &item.name, &fields, vec![(PASSWORD.to_owned(), given, "typed")]).await?;
+    let made = keep_new(&mut acting, &kind, body.folder, &item.name, &fields, vec![(PASSWORD.to_owned(), given, "typed")]).await?;
     acting.tx()?.remove_personal_item(row.person_id, row.id, row.version).await?;
-    let path = format!("{}/{}", acting.tx()?.path_of(body.0.folder).await?, item.name);
+    let path = format!("{}/{}", acting.tx()?.path_of(body.folder).await?, item.name);
     acting.naming(made, &path);
     acting.done().await?;
     Ok(())
@@ -325,8 +344,9 @@ pub async fn take_out(mut acting: Acting, thing: &str, body: Body<TakeOut>) -> A
 /// Moves a shared login into one's own folder; it goes to the bin. That others lose it must be said.
 #[utoipa::path(context_path = "", request_body = MoveIn, responses((status = 200, body = PersonalThing)))]
 #[post("/api/v1/personal/move-in", data = "<body>")]
-pub async fn move_in(mut acting: Acting, body: Body<MoveIn>) -> Answer<Versioned<PersonalThing>> {
-    let target = body.0.credential;
+pub async fn move_in(body: Call<MoveIn>) -> Answer<Versioned<PersonalThing>> {
+    let Call(mut acting, body) = body;
+    let target = body.credential;
     acting.intends("personal.move-in", "credential", Some(target), "");
     allowed(&mut acting).await?;
     let key = key(&acting)?;
@@ -344,7 +364,7 @@ pub async fn move_in(mut acting: Acting, body: Body<MoveIn>) -> Answer<Versioned
     // Whoever reaches it now and is not the owner loses it.
     let reaching = acting.tx()?.grants_reaching(Target::Credential(target)).await?;
     let others: Vec<String> = reaching.iter().filter(|grant| grant.person_id != Some(person)).map(|grant| grant.subject_name.clone()).collect();
-    if !others.is_empty() && !body.0.others_lose_it {
+    if !others.is_empty() && !body.others_lose_it {
         return Err(Fault::conflict(
             "others-lose-it",
             format!("Others reach it and would lose it: {}.", others.join(", ")),
@@ -352,10 +372,9 @@ pub async fn move_in(mut acting: Acting, body: Body<MoveIn>) -> Answer<Versioned
         ));
     }
     acting.noting("others", others.join(", "));
-    let gate = acting.tx()?.gate_of(target).await?.map(|gate| gate.id);
     let reach = acting.tx()?.reach_credential(person, target, now).await?.allow::<mark::Reveal>()?;
     debug_assert!(allowed.held() == Level::Steward);
-    let passed = through(&mut acting, &reach, gate).await?;
+    let passed = through_all(&mut acting, &reach).await?;
     let current = acting.tx()?.versions(target).await?.into_iter().find(|version| version.field == PASSWORD && version.state == "current");
     let number = current.ok_or_else(|| Fault::conflict("not-personal", "It has no password.", "Only a login can be moved into a personal folder."))?.number;
     let (sealed, _) = acting.tx()?.sealed_version(target, PASSWORD, number).await?;

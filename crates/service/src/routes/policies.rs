@@ -10,8 +10,9 @@ use rocket::{Route, delete, get, post, put, routes};
 use uuid::Uuid;
 
 use super::door::secret;
-use super::exchange::{Body, IfMatch, Sent, Versioned, id, maybe_id};
+use super::exchange::{Call, IfMatch, Sent, Versioned, id, maybe_id};
 use super::folders::allow_folder;
+use super::pending::{Act, MaybePending, propose};
 use super::people::named;
 use crate::acting::Acting;
 use crate::judging;
@@ -55,12 +56,13 @@ pub async fn policies(mut acting: Acting) -> Answer<Sent<Page<PasswordPolicy>>> 
 /// Adds a password policy.
 #[utoipa::path(context_path = "", request_body = NewPasswordPolicy, responses((status = 200, body = PasswordPolicy)))]
 #[post("/api/v1/password-policies", data = "<body>")]
-pub async fn add_policy(mut acting: Acting, body: Body<NewPasswordPolicy>) -> Answer<Versioned<PasswordPolicy>> {
-    acting.intends("policy.add", "password-policy", None, &body.0.name);
+pub async fn add_policy(body: Call<NewPasswordPolicy>) -> Answer<Versioned<PasswordPolicy>> {
+    let Call(mut acting, body) = body;
+    acting.intends("policy.add", "password-policy", None, &body.name);
     acting.duty("policy")?;
-    body.0.rules.check().map_err(|problem| unusable(&problem))?;
-    let rules = serde_json::to_value(&body.0.rules).map_err(|error| Fault::internal(error.to_string()))?;
-    let row = PolicyRow { id: Uuid::now_v7(), organisation: acting.organisation(), name: named("name", &body.0.name)?, rules, is_default: false, version: 1 };
+    body.rules.check().map_err(|problem| unusable(&problem))?;
+    let rules = serde_json::to_value(&body.rules).map_err(|error| Fault::internal(error.to_string()))?;
+    let row = PolicyRow { id: Uuid::now_v7(), organisation: acting.organisation(), name: named("name", &body.name)?, rules, is_default: false, version: 1 };
     acting.tx()?.add_policy(&row).await?;
     acting.naming(row.id, &row.name);
     acting.done().await?;
@@ -70,14 +72,15 @@ pub async fn add_policy(mut acting: Acting, body: Body<NewPasswordPolicy>) -> An
 /// Changes a password policy.
 #[utoipa::path(context_path = "", request_body = NewPasswordPolicy, responses((status = 200, body = PasswordPolicy)))]
 #[put("/api/v1/password-policies/<policy>", data = "<body>")]
-pub async fn change_policy(mut acting: Acting, policy: &str, version: IfMatch, body: Body<NewPasswordPolicy>) -> Answer<Versioned<PasswordPolicy>> {
+pub async fn change_policy(policy: &str, version: IfMatch, body: Call<NewPasswordPolicy>) -> Answer<Versioned<PasswordPolicy>> {
+    let Call(mut acting, body) = body;
     let target = id(policy)?;
-    acting.intends("policy.change", "password-policy", Some(target), &body.0.name);
+    acting.intends("policy.change", "password-policy", Some(target), &body.name);
     acting.duty("policy")?;
-    body.0.rules.check().map_err(|problem| unusable(&problem))?;
+    body.rules.check().map_err(|problem| unusable(&problem))?;
     let mut row = acting.tx()?.policy(Some(target)).await?;
-    row.name = named("name", &body.0.name)?;
-    row.rules = serde_json::to_value(&body.0.rules).map_err(|error| Fault::internal(error.to_string()))?;
+    row.name = named("name", &body.name)?;
+    row.rules = serde_json::to_value(&body.rules).map_err(|error| Fault::internal(error.to_string()))?;
     row.version = version.0;
     acting.tx()?.change_policy(&row).await?;
     acting.tx()?.judge_all_again(None).await?;
@@ -138,8 +141,8 @@ pub async fn generate(mut acting: Acting, policy: Option<&str>) -> Answer<Sent<G
 /// Shows what rules make, and what a password lacks by them. Nothing is stored.
 #[utoipa::path(context_path = "", request_body = TryPolicy, responses((status = 200, body = Tried)))]
 #[post("/api/v1/password-policies/try", data = "<body>")]
-pub async fn try_policy(mut acting: Acting, body: Body<TryPolicy>) -> Answer<Sent<Tried>> {
-    let Body(body) = body;
+pub async fn try_policy(body: Call<TryPolicy>) -> Answer<Sent<Tried>> {
+    let Call(mut acting, body) = body;
     let rules = match body.rules {
         Some(rules) => rules,
         None => show_policy(acting.tx()?.policy(body.policy).await.map_err(|_| Fault::unknown("password policy"))?)?.rules,
@@ -154,7 +157,10 @@ pub async fn try_policy(mut acting: Acting, body: Body<TryPolicy>) -> Answer<Sen
         samples.push(SecretText::new(made.expose_secret_text().map_err(|error| Fault::internal(error.to_string()))?.to_owned()));
     }
     let given = body.password.as_ref().map(secret);
-    let judged = given.as_ref().map(|password| judge(password, &[&body.user_name], Some((&rules, about)), 0, &Key::from_bytes([0; 32])));
+    let judged = match &given {
+        Some(password) => Some(judging::estimate(|| judge(password, &[&body.user_name], Some((&rules, about)), 0, &Key::from_bytes([0; 32]))).await),
+        None => None,
+    };
     #[allow(clippy::cast_possible_truncation, clippy::cast_sign_loss, reason = "between 0 and a few thousand")]
     let bits = bits.floor() as u32;
     Ok(Sent(Tried { bits, samples, score: judged.as_ref().map(|judged| judged.score), lacks: judged.map(|judged| judged.lacks).unwrap_or_default() }))
@@ -182,8 +188,8 @@ pub async fn password_rule(mut acting: Acting, folder: &str) -> Answer<Sent<Opti
 /// Sets what a folder demands of the passwords in it and below.
 #[utoipa::path(context_path = "", request_body = PasswordRule, responses((status = 200, body = PasswordRuleItem)))]
 #[put("/api/v1/folders/<folder>/password-rule", data = "<body>")]
-pub async fn set_password_rule(mut acting: Acting, folder: &str, body: Body<PasswordRule>) -> Answer<Sent<PasswordRuleItem>> {
-    let Body(body) = body;
+pub async fn set_password_rule(folder: &str, body: Call<PasswordRule>) -> Answer<Sent<PasswordRuleItem>> {
+    let Call(mut acting, body) = body;
     let target = id(folder)?;
     acting.intends("folder.password-rule", "folder", Some(target), "");
     allow_folder::<mark::Steward>(&mut acting, target).await?;
@@ -237,8 +243,8 @@ pub async fn settings(mut acting: Acting) -> Answer<Versioned<SettingsItem>> {
 /// Changes it; all of it is given anew.
 #[utoipa::path(context_path = "", request_body = Object, responses((status = 200, body = SettingsItem)))]
 #[put("/api/v1/settings", data = "<body>")]
-pub async fn change_settings(mut acting: Acting, version: IfMatch, body: Body<Settings>) -> Answer<Versioned<SettingsItem>> {
-    let Body(settings) = body;
+pub async fn change_settings(version: IfMatch, body: Call<Settings>) -> Answer<MaybePending<SettingsItem>> {
+    let Call(mut acting, settings) = body;
     acting.intends("settings.change", "settings", None, "");
     acting.duty("policy")?;
     settings.check().map_err(|(field, problem)| Fault::field(field, problem))?;
@@ -248,8 +254,14 @@ pub async fn change_settings(mut acting: Acting, version: IfMatch, body: Body<Se
     for (name, value) in new.as_object().into_iter().flatten().filter(|(name, value)| old.get(name.as_str()) != Some(value)) {
         acting.noting(name, value.to_string());
     }
+    if before.is_loosened_by(&settings) {
+        let act = Act::ChangeSettings { settings: Box::new(settings.clone()), version: version.0 };
+        if let Some(pending) = propose(&mut acting, act, "Let one person do what two were needed for, or trust devices at first contact").await? {
+            return Ok(MaybePending::Pending(pending));
+        }
+    }
     let row = SettingsRow { organisation: acting.organisation(), body: new, version: version.0 };
     acting.tx()?.change_settings(&row).await?;
     acting.done().await?;
-    Ok(Versioned(version.0 + 1, SettingsItem { settings, version: version.0 + 1 }))
+    Ok(MaybePending::Done(version.0 + 1, SettingsItem { settings, version: version.0 + 1 }))
 }

@@ -11,7 +11,7 @@ use rocket::{Route, post, routes};
 use uuid::Uuid;
 
 use super::access::{alter as change_terms, giving, withdraw};
-use super::exchange::{Body, Sent};
+use super::exchange::{Call, Sent};
 use super::folders::{allow_folder, alter};
 use super::people::{joining, leave};
 use super::repair::give_over;
@@ -68,8 +68,8 @@ async fn make(acting: &mut Acting, change: Change, atlas: &Atlas) -> Answer<Opti
 /// credentials. It takes what the change takes, and changes nothing.
 #[utoipa::path(context_path = "", request_body = Change, responses((status = 200, body = Preview)))]
 #[post("/api/v1/preview", data = "<body>")]
-pub async fn preview(mut acting: Acting, body: Body<Change>) -> Answer<Sent<Preview>> {
-    let Body(change) = body;
+pub async fn preview(body: Call<Change>) -> Answer<Sent<Preview>> {
+    let Call(mut acting, change) = body;
     let parts = [
         change.grant.is_some(),
         change.terms.is_some(),

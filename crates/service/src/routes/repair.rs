@@ -9,7 +9,7 @@ use rocket::{Route, get, post, routes};
 use uuid::Uuid;
 
 use super::access::{allow_sharing, place_of, sort_of, target_of};
-use super::exchange::{Body, Sent};
+use super::exchange::{Call, Sent};
 use crate::acting::Acting;
 use crate::problem::{Answer, Fault};
 
@@ -76,8 +76,8 @@ async fn active(acting: &mut Acting, field: &str, person: Uuid) -> Answer<Person
 /// else a steward where there is none. Who mends gets nothing by it.
 #[utoipa::path(context_path = "", request_body = Mend, responses((status = 200, body = Mended)))]
 #[post("/api/v1/repairs", data = "<body>")]
-pub async fn mend(mut acting: Acting, body: Body<Mend>) -> Answer<Sent<Mended>> {
-    let Body(body) = body;
+pub async fn mend(body: Call<Mend>) -> Answer<Sent<Mended>> {
+    let Call(mut acting, body) = body;
     acting.intends("repair.mend", "access", None, "");
     acting.duty("access")?;
     acting.tx()?.lock_access().await?;
@@ -232,8 +232,9 @@ pub async fn give_over(acting: &mut Acting, body: &HandOver) -> Answer<Vec<Strin
 /// the duty `access` anybody's, to somebody else than oneself; otherwise what one is a steward of.
 #[utoipa::path(context_path = "", request_body = HandOver, responses((status = 200, body = HandedOver)))]
 #[post("/api/v1/hand-over", data = "<body>")]
-pub async fn hand_over(mut acting: Acting, body: Body<HandOver>) -> Answer<Sent<HandedOver>> {
-    let places = give_over(&mut acting, &body.0).await?;
+pub async fn hand_over(body: Call<HandOver>) -> Answer<Sent<HandedOver>> {
+    let Call(mut acting, body) = body;
+    let places = give_over(&mut acting, &body).await?;
     acting.done().await?;
     Ok(Sent(HandedOver { places }))
 }

@@ -10,15 +10,16 @@ use jexlin_core::vault::kinds::PASSWORD;
 use jexlin_core::vault::one_time::{COUNTER, ONE_TIME_SEED, code_for};
 use jexlin_core::vault::{Place, Sealed, WrappedKey, copy as reseal_copy, open, pictures, put_back as reseal};
 use jexlin_store::{Approach, NewVersion, SealedVersion, Withheld};
-use rocket::data::{Data, ToByteUnit as _};
-use rocket::{Route, get, post, routes};
+use rocket::{Request, Route, get, post, routes};
+use zeroize::Zeroizing;
 use uuid::Uuid;
 
-use super::exchange::{Body, Sent, Versioned, id};
+use super::exchange::{Call, Limit, Sent, Upload, Versioned, id};
 use super::folders::allow_folder;
 use super::people::named;
 use super::vault::{allow_credential, keep_new, kind_of, show};
 use crate::acting::Acting;
+use crate::foreign;
 use crate::judging;
 use crate::problem::{Answer, Fault};
 
@@ -26,30 +27,36 @@ pub fn routes() -> Vec<Route> {
     routes![reveal, code, history, put_back, copy, read_picture]
 }
 
-/// The way through the gate, if one stands there.
-pub async fn through<L: AtLeast>(acting: &mut Acting, allowed: &Allowed<L>, gate: Option<Uuid>) -> Answer<Passed<L>> {
+/// The way through the gates, where any stand.
+pub async fn through<L: AtLeast>(acting: &mut Acting, allowed: &Allowed<L>, gates: &[Uuid]) -> Answer<Passed<L>> {
     let (person, target, now) = (allowed.subject(), allowed.target(), acting.now);
-    let (stands, held) = match gate {
-        None => (None, None),
-        Some(gate) => {
-            let gate = acting.tx()?.gate(gate).await?.to_core();
-            let open = acting.tx()?.open_checkouts(target).await?;
-            (Some(gate), open.iter().find(|row| row.person_id == person && row.ends_at > now).map(jexlin_store::CheckoutRow::to_core))
+    let stand = acting.tx()?.gate_set(gates).await?;
+    let mut held = None;
+    if !stand.is_empty() {
+        let open = acting.tx()?.open_checkouts(target).await?;
+        if let Some(row) = open.iter().find(|row| row.person_id == person && row.ends_at > now) {
+            held = Some(row.to_core(acting.tx()?.checkout_gates(row.id).await?));
         }
-    };
-    gate::pass(allowed, stands.as_ref(), held.as_ref(), now).map_err(|stopped| Fault::gate(&stopped))
+    }
+    gate::pass(allowed, &stand, held.as_ref(), now).map_err(|stopped| Fault::gate(&stopped))
+}
+
+/// The same, with the gates of a credential looked up.
+pub async fn through_all<L: AtLeast>(acting: &mut Acting, allowed: &Allowed<L>) -> Answer<Passed<L>> {
+    let gates: Vec<Uuid> = acting.tx()?.gates_of(allowed.target()).await?.gates().iter().map(|gate| gate.id).collect();
+    through(acting, allowed, &gates).await
 }
 
 /// Approaches a value of a secret field: the level, then the gate, then the value, still withheld.
 async fn approach<L: AtLeast>(acting: &mut Acting, target: Uuid, field: &str, number: Option<i32>) -> Answer<(Passed<L>, Option<Withheld<SealedVersion>>)> {
     let (person, now) = (acting.person.id, acting.now);
-    let (Approach { reach, gate, path }, withheld) = acting.tx()?.approach_secret(person, target, now, field, number).await?;
+    let (Approach { reach, gates, path }, withheld) = acting.tx()?.approach_secret(person, target, now, field, number).await?;
     if reach.level().is_none() {
         return Err(Fault::unknown("credential"));
     }
     acting.naming(target, &path);
     let allowed = reach.allow::<L>()?;
-    let passed = through(acting, &allowed, gate).await?;
+    let passed = through(acting, &allowed, &gates).await?;
     if let Some(checkout) = passed.checkout() {
         acting.noting("checkout", checkout.to_string());
     }
@@ -59,19 +66,20 @@ async fn approach<L: AtLeast>(acting: &mut Acting, target: Uuid, field: &str, nu
 /// Shows a secret, once its audit event is durable.
 #[utoipa::path(context_path = "", request_body = Reveal, responses((status = 200, body = Revealed)))]
 #[post("/api/v1/credentials/<credential>/reveal", data = "<body>")]
-pub async fn reveal(mut acting: Acting, credential: &str, body: Body<Reveal>) -> Answer<Sent<Revealed>> {
+pub async fn reveal(credential: &str, body: Call<Reveal>) -> Answer<Sent<Revealed>> {
+    let Call(mut acting, body) = body;
     let target = id(credential)?;
-    let field = body.0.field.unwrap_or_else(|| PASSWORD.to_owned());
+    let field = body.field.unwrap_or_else(|| PASSWORD.to_owned());
     acting.intends("credential.reveal", "credential", Some(target), "");
     if field.len() > LONGEST_FIELD {
         return Err(Fault::field("field", "there is no such field"));
     }
     acting.noting("field", field.clone());
-    if let Some(number) = body.0.version {
+    if let Some(number) = body.version {
         acting.noting("version", number.to_string());
     }
-    let (passed, withheld) = approach::<mark::Reveal>(&mut acting, target, &field, body.0.version).await?;
-    if let Some(number) = body.0.version
+    let (passed, withheld) = approach::<mark::Reveal>(&mut acting, target, &field, body.version).await?;
+    if let Some(number) = body.version
         && acting.tx()?.versions(target).await?.iter().any(|row| row.field == field && row.number == number && row.state != "current")
     {
         allow_history(&mut acting, target).await?;
@@ -155,8 +163,8 @@ pub async fn history(mut acting: Acting, credential: &str) -> Answer<Sent<Page<V
 /// told. Nobody sees the value: it takes `edit`.
 #[utoipa::path(context_path = "", request_body = PutBack, responses((status = 200, body = Credential)))]
 #[post("/api/v1/credentials/<credential>/put-back", data = "<body>")]
-pub async fn put_back(mut acting: Acting, credential: &str, body: Body<PutBack>) -> Answer<Versioned<Credential>> {
-    let Body(body) = body;
+pub async fn put_back(credential: &str, body: Call<PutBack>) -> Answer<Versioned<Credential>> {
+    let Call(mut acting, body) = body;
     let target = id(credential)?;
     let field = body.field.unwrap_or_else(|| PASSWORD.to_owned());
     acting.intends("credential.put-back", "credential", Some(target), "");
@@ -203,14 +211,13 @@ pub async fn put_back(mut acting: Acting, credential: &str, body: Body<PutBack>)
 /// could do so by hand; here no value comes out on the way.
 #[utoipa::path(context_path = "", request_body = CopyCredential, responses((status = 200, body = Credential)))]
 #[post("/api/v1/credentials/<credential>/copy", data = "<body>")]
-pub async fn copy(mut acting: Acting, credential: &str, body: Body<CopyCredential>) -> Answer<Versioned<Credential>> {
-    let Body(body) = body;
+pub async fn copy(credential: &str, body: Call<CopyCredential>) -> Answer<Versioned<Credential>> {
+    let Call(mut acting, body) = body;
     let target = id(credential)?;
     acting.intends("credential.copy", "credential", Some(target), "");
     let level = allow_folder::<mark::Edit>(&mut acting, body.folder).await?.held();
     let allowed = allow_credential::<mark::Reveal>(&mut acting, target).await?;
-    let gate = acting.tx()?.gate_of(target).await?.map(|gate| gate.id);
-    let passed = through(&mut acting, &allowed, gate).await?;
+    let passed = through_all(&mut acting, &allowed).await?;
     let row = acting.tx()?.credential(target).await?;
     let name = named("name", body.name.as_deref().unwrap_or(&row.name))?;
     let to = acting.tx()?.path_of(body.folder).await?;
@@ -266,18 +273,26 @@ async fn judge_what_came(acting: &mut Acting, target: Uuid) -> Answer<()> {
     Ok(())
 }
 
+/// The size of a picture.
+#[derive(Debug)]
+pub struct Picture;
+
+#[rocket::async_trait]
+impl Limit for Picture {
+    const BYTES: usize = pictures::MOST_BYTES;
+    type Made = Result<Zeroizing<String>, String>;
+
+    async fn make(_: &Request<'_>, bytes: Zeroizing<Vec<u8>>) -> Answer<Self::Made> {
+        foreign::picture(&bytes).await
+    }
+}
+
 /// Reads the seed of one-time codes out of a QR picture (PNG or JPEG), the body. Nothing is stored.
 #[utoipa::path(context_path = "", request_body(content = Vec<u8>, content_type = "image/png"), responses((status = 200, body = SeedInPicture)))]
 #[post("/api/v1/read-picture", data = "<data>")]
-pub async fn read_picture(mut acting: Acting, data: Data<'_>) -> Answer<Sent<SeedInPicture>> {
+pub async fn read_picture(data: Upload<Picture>) -> Answer<Sent<SeedInPicture>> {
+    let Upload(mut acting, read) = data;
     acting.seen().await?;
-    let limit = pictures::MOST_BYTES;
-    let bytes = data.open((limit + 1).bytes()).into_bytes().await.map_err(|error| Fault::malformed(format!("The picture was cut off: {error}.")))?.into_inner();
-    let read = rocket::tokio::task::spawn_blocking(move || {
-        let bytes = zeroize::Zeroizing::new(bytes);
-        pictures::read_seed(&bytes)
-    });
-    let address = read.await.map_err(|error| Fault::internal(error.to_string()))?.map_err(|problem| Fault::field("picture", problem))?;
-    let text = address.expose_secret_text().map_err(|error| Fault::internal(error.to_string()))?;
-    Ok(Sent(SeedInPicture { address: SecretText::new(text.to_owned()) }))
+    let address = read.map_err(|problem| Fault::field("picture", problem))?;
+    Ok(Sent(SeedInPicture { address: SecretText::new(address.to_string()) }))
 }

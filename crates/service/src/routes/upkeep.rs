@@ -9,7 +9,7 @@ use rocket::{Route, delete, get, post, put, routes};
 use uuid::Uuid;
 
 use super::access::{allow_steward, place_of, sort_of, target_of};
-use super::exchange::{Body, IfMatch, Sent, Versioned, id, maybe_id, page, paging};
+use super::exchange::{Call, IfMatch, Sent, Versioned, id, maybe_id, page, paging};
 use super::vault::allow_credential;
 use crate::acting::Acting;
 use crate::problem::{Answer, Fault};
@@ -110,8 +110,8 @@ pub async fn plans(mut acting: Acting) -> Answer<Sent<Page<Plan>>> {
 /// Sets an upkeep plan on a folder or a credential.
 #[utoipa::path(context_path = "", request_body = NewPlan, responses((status = 200, body = Plan)))]
 #[post("/api/v1/plans", data = "<body>")]
-pub async fn add_plan(mut acting: Acting, body: Body<NewPlan>) -> Answer<Versioned<Plan>> {
-    let Body(body) = body;
+pub async fn add_plan(body: Call<NewPlan>) -> Answer<Versioned<Plan>> {
+    let Call(mut acting, body) = body;
     let target = target_of(body.folder, body.credential)?;
     let (target_id, sort) = sort_of(target);
     acting.intends("plan.add", sort, Some(target_id), "");
@@ -152,7 +152,8 @@ pub async fn add_plan(mut acting: Acting, body: Body<NewPlan>) -> Answer<Version
 /// Changes an upkeep plan; all its rules are given anew.
 #[utoipa::path(context_path = "", request_body = PlanRules, responses((status = 200, body = Plan)))]
 #[put("/api/v1/plans/<plan>", data = "<body>")]
-pub async fn change_plan(mut acting: Acting, plan: &str, version: IfMatch, body: Body<PlanRules>) -> Answer<Versioned<Plan>> {
+pub async fn change_plan(plan: &str, version: IfMatch, body: Call<PlanRules>) -> Answer<Versioned<Plan>> {
+    let Call(mut acting, body) = body;
     let plan_id = id(plan)?;
     acting.intends("plan.change", "plan", Some(plan_id), "");
     let row = acting.tx()?.plan(plan_id).await.map_err(|_| Fault::unknown("plan"))?;
@@ -160,7 +161,7 @@ pub async fn change_plan(mut acting: Acting, plan: &str, version: IfMatch, body:
     let place = allow_steward(&mut acting, target).await?;
     let (target_id, sort) = sort_of(target);
     acting.intends("plan.change", sort, Some(target_id), &place);
-    let mut row = fill(row, body.0)?;
+    let mut row = fill(row, body)?;
     row.version = version.0;
     acting.tx()?.change_plan(&row).await?;
     row.version += 1;
@@ -392,9 +393,10 @@ pub async fn check(mut acting: Acting, credential: &str) -> Answer<Sent<Job>> {
 /// Rotates the password now, on the device and in the vault.
 #[utoipa::path(context_path = "", request_body = NewJob, responses((status = 200, body = Job)))]
 #[post("/api/v1/credentials/<credential>/rotate", data = "<body>")]
-pub async fn rotate(mut acting: Acting, credential: &str, body: Body<NewJob>) -> Answer<Sent<Job>> {
+pub async fn rotate(credential: &str, body: Call<NewJob>) -> Answer<Sent<Job>> {
+    let Call(mut acting, body) = body;
     let target = id(credential)?;
     acting.intends("upkeep.rotate", "credential", Some(target), "");
     allow_credential::<mark::Edit>(&mut acting, target).await?;
-    ask(acting, credential, "rotation", body.0.way).await
+    ask(acting, credential, "rotation", body.way).await
 }

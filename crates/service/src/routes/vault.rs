@@ -16,7 +16,7 @@ use uuid::Uuid;
 
 use super::bin::removal;
 use super::devices::enroll;
-use super::exchange::{Body, IfMatch, Sent, Versioned, id, maybe_id, page, paging};
+use super::exchange::{Call, IfMatch, Sent, Versioned, id, maybe_id, page, paging};
 use super::folders::allow_folder;
 use super::kinds::{self, read_fields, show_fields};
 use super::marks::read_tags;
@@ -225,10 +225,7 @@ pub async fn show(acting: &mut Acting, row: CredentialRow, level: Level) -> Answ
     let [created_by, changed_by] = people;
     let person = acting.person.id;
     let favourite = acting.tx()?.is_favourite(person, row.id).await?;
-    let gate = match acting.tx()?.gate_of(row.id).await? {
-        Some(gate) => Some(super::gates::show_gate(acting, gate.id).await?),
-        None => None,
-    };
+    let gate = super::gates::show_conditions(acting, row.id).await?;
     let findings = if level >= Level::Reveal { findings(acting, &row).await? } else { vec![] };
     let attachments = super::attachments::of(acting, row.id).await?;
     Ok(Credential {
@@ -309,6 +306,25 @@ fn to_json<T: serde::Serialize>(value: &T) -> Answer<serde_json::Value> {
     serde_json::to_value(value).map_err(|error| Fault::internal(error.to_string()))
 }
 
+/// A typed password is compared with former ones only for whoever could see them: the answer would tell
+/// others what they are.
+async fn allow_comparing(acting: &mut Acting, credential: Uuid) -> Answer<()> {
+    let (person, now) = (acting.person.id, acting.now);
+    let seen = acting.tx()?.may_see_history(person, credential, now).await?;
+    let approach = acting.tx()?.approach(person, credential, now).await?;
+    let passed = match approach.reach.allow::<mark::Reveal>() {
+        Ok(allowed) => super::secrets::through_all(acting, &allowed).await.is_ok(),
+        Err(_) => false,
+    };
+    if seen && passed {
+        return Ok(());
+    }
+    Err(Fault::forbidden(
+        "The policy compares a password with former ones, which you may not see at this moment.",
+        "Have one generated, or check it out first.",
+    ))
+}
+
 /// Keeps new values of secret fields, judged where there is something to judge. Their numbers go on
 /// from what is there.
 async fn keep_secrets(acting: &mut Acting, kind: &Kind, row: &CredentialRow, secrets: &[NewSecret], why: &str, rule: &Rule) -> Answer<()> {
@@ -323,6 +339,9 @@ async fn keep_secrets(acting: &mut Acting, kind: &Kind, row: &CredentialRow, sec
         acting.tx()?.add_version(&new).await?;
         acting.noting(field, *how);
         if field == PASSWORD {
+            if *how == "typed" && number > 1 && rule.policy.not_last > 0 {
+                allow_comparing(acting, credential).await?;
+            }
             let (app, keys) = (acting.app.clone(), acting.keys.clone());
             judging::admit_and_keep(acting.tx()?, &app, &keys, kind, row, number, &given.value, rule).await?;
         }
@@ -370,8 +389,8 @@ fn new_row(acting: &Acting, kind: &Kind, folder: Uuid, name: &str, fields: &BTre
 /// Adds a credential.
 #[utoipa::path(context_path = "", request_body = NewCredential, responses((status = 200, body = Credential)))]
 #[post("/api/v1/credentials", data = "<body>")]
-pub async fn add(mut acting: Acting, body: Body<NewCredential>) -> Answer<Versioned<Credential>> {
-    let Body(body) = body;
+pub async fn add(body: Call<NewCredential>) -> Answer<Versioned<Credential>> {
+    let Call(mut acting, body) = body;
     acting.intends("credential.add", "credential", None, &body.name);
     let known = kinds::find(acting.tx()?, &body.kind).await?.ok_or_else(|| Fault::field("kind", "there is no such kind; see `jexlin kind list`"))?;
     if known.retired || (!known.own && judging::settings(acting.tx()?).await?.0.only_own_kinds) {
@@ -432,8 +451,8 @@ pub async fn read(mut acting: Acting, credential: &str) -> Answer<Versioned<Cred
 /// Changes a credential: name, place, fields, tags, device, or secrets in the vault.
 #[utoipa::path(context_path = "", request_body = ChangeCredential, responses((status = 200, body = Credential)))]
 #[patch("/api/v1/credentials/<credential>", data = "<body>")]
-pub async fn change(mut acting: Acting, credential: &str, version: IfMatch, body: Body<ChangeCredential>) -> Answer<Versioned<Credential>> {
-    let Body(body) = body;
+pub async fn change(credential: &str, version: IfMatch, body: Call<ChangeCredential>) -> Answer<Versioned<Credential>> {
+    let Call(mut acting, body) = body;
     let target = id(credential)?;
     acting.intends("credential.change", "credential", Some(target), "");
     let allowed = allow_credential::<mark::Edit>(&mut acting, target).await?;
@@ -450,6 +469,7 @@ pub async fn change(mut acting: Acting, credential: &str, version: IfMatch, body
         row.name = named("name", name)?;
         acting.noting("name", row.name.clone());
     }
+    let gates = acting.tx()?.gate_ids_of(target).await?;
     let mut moved = false;
     if let Some(folder) = body.folder.filter(|folder| *folder != row.folder_id) {
         // Moving changes who reaches it: it takes a steward here and an editor there.
@@ -481,7 +501,14 @@ pub async fn change(mut acting: Acting, credential: &str, version: IfMatch, body
     kind.complete(&mut fields);
     row.fields = to_json(&fields)?;
     if let Some(tags) = &body.tags {
-        row.tags = read_tags(tags)?;
+        let tags = read_tags(tags)?;
+        let changed: Vec<String> = tags.iter().chain(&row.tags).filter(|tag| tags.contains(tag) != row.tags.contains(tag)).cloned().collect();
+        let now = acting.now;
+        if acting.tx()?.tags_move_access(row.folder_id, &changed, now).await? {
+            // A grant for such a tag alone reaches it from now on, or does not any more.
+            allow_credential::<mark::Steward>(&mut acting, target).await?;
+        }
+        row.tags = tags;
         acting.noting("tags", row.tags.join(", "));
     }
     let renamed = user_of(&fields) != user_of(&kept);
@@ -525,6 +552,11 @@ pub async fn change(mut acting: Acting, credential: &str, version: IfMatch, body
         for mut it in acting.tx()?.to_judge_of(&[target], PASSWORD).await? {
             (it.folder, it.name, it.fields) = (row.folder_id, row.name.clone(), row.fields.clone());
             if moved {
+                if judging::is_enforced(acting.tx()?, row.folder_id).await? {
+                    // Whether it complies tells something of the value: only to whoever could see it.
+                    let reach = allow_credential::<mark::Reveal>(&mut acting, target).await?;
+                    super::secrets::through_all(&mut acting, &reach).await?;
+                }
                 judging::admit_sealed(acting.tx()?, &app, &keys, &it).await?;
             } else {
                 judging::again(acting.tx()?, &app, &keys, &it).await?;
@@ -543,6 +575,8 @@ pub async fn change(mut acting: Acting, credential: &str, version: IfMatch, body
         by: row.changed_by,
     };
     acting.tx()?.change_credential(&change).await?;
+    let after = acting.tx()?.gate_ids_of(target).await?;
+    super::gates::may_leave(&mut acting, &gates, &after).await?;
     row.version += 1;
     let shown = show(&mut acting, row, allowed.held()).await?;
     acting.done().await?;

@@ -8,7 +8,7 @@ use rocket::{Route, get, post, routes};
 use uuid::Uuid;
 
 use super::access::{give, place_of};
-use super::exchange::{Body, Sent, id, page, paging};
+use super::exchange::{Call, Sent, id, page, paging};
 use crate::acting::Acting;
 use crate::judging;
 use crate::problem::{Answer, Fault};
@@ -79,8 +79,8 @@ pub async fn list(mut acting: Acting) -> Answer<Sent<Page<Wish>>> {
 /// Asks the stewards of something for a level on it.
 #[utoipa::path(context_path = "", request_body = NewWish, responses((status = 200, body = Wish)))]
 #[post("/api/v1/wishes", data = "<body>")]
-pub async fn ask(mut acting: Acting, body: Body<NewWish>) -> Answer<Sent<Wish>> {
-    let Body(body) = body;
+pub async fn ask(body: Call<NewWish>) -> Answer<Sent<Wish>> {
+    let Call(mut acting, body) = body;
     acting.intends("wish.ask", "credential", Some(body.credential), "");
     allowed(&mut acting).await?;
     let (person, now) = (acting.person.id, acting.now);
@@ -186,15 +186,17 @@ async fn settle(mut acting: Acting, wish: &str, state: &str, comment: &str) -> A
 /// Grants what somebody else wished for, as a steward.
 #[utoipa::path(context_path = "", request_body = Decide, responses((status = 200, body = Wish)))]
 #[post("/api/v1/wishes/<wish>/grant", data = "<body>")]
-pub async fn grant(acting: Acting, wish: &str, body: Body<Decide>) -> Answer<Sent<Wish>> {
-    settle(acting, wish, "granted", &body.0.comment).await
+pub async fn grant(wish: &str, body: Call<Decide>) -> Answer<Sent<Wish>> {
+    let Call(acting, body) = body;
+    settle(acting, wish, "granted", &body.comment).await
 }
 
 /// Refuses what somebody else wished for, as a steward.
 #[utoipa::path(context_path = "", request_body = Decide, responses((status = 200, body = Wish)))]
 #[post("/api/v1/wishes/<wish>/refuse", data = "<body>")]
-pub async fn refuse(acting: Acting, wish: &str, body: Body<Decide>) -> Answer<Sent<Wish>> {
-    settle(acting, wish, "refused", &body.0.comment).await
+pub async fn refuse(wish: &str, body: Call<Decide>) -> Answer<Sent<Wish>> {
+    let Call(acting, body) = body;
+    settle(acting, wish, "refused", &body.comment).await
 }
 
 /// Withdraws one's own wish.

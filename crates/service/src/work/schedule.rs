@@ -3,7 +3,7 @@
 use std::time::Duration;
 
 use chrono::{DateTime, TimeDelta, Utc};
-use jexlin_core::audit::Event;
+use jexlin_core::audit::{Event, Outcome};
 use jexlin_core::gate::CheckoutEnd;
 use jexlin_core::upkeep::back_off;
 use jexlin_store::{AccountRow, Tx};
@@ -54,7 +54,33 @@ pub async fn schedule_once(app: &App) -> Answer<()> {
         }
     }
     super::run::close_stale_operators(app).await;
+    close_personal(app).await;
     last
+}
+
+/// Personal keys leave memory when their session does not count any more, however it ended.
+async fn close_personal(app: &App) {
+    let open = app.personal.sessions();
+    if open.is_empty() {
+        return;
+    }
+    let mut counting = vec![];
+    for organisation in super::organisations(app).await {
+        let found = async {
+            let mut tx = app.store.begin(organisation).await?;
+            let found = tx.sessions_that_count(&open, app.clock.now()).await?;
+            tx.commit().await?;
+            Ok::<Vec<Uuid>, jexlin_store::StoreError>(found)
+        };
+        match found.await {
+            Ok(found) => counting.extend(found),
+            // What cannot be looked at is kept until it can.
+            Err(_) => return,
+        }
+    }
+    for session in open.iter().filter(|session| !counting.contains(session)) {
+        app.personal.close(*session);
+    }
 }
 
 async fn schedule_one(app: &App, organisation: Uuid) -> Answer<()> {
@@ -121,6 +147,9 @@ async fn purge(app: &App, organisation: Uuid, keys: &OpenKeys) -> Answer<()> {
         event.detail.insert("credentials".into(), count.to_string());
         event.detail.insert("because".into(), format!("{} days in the bin", settings.bin_days));
         tx.record(&event, &keys.mac).await?;
+    }
+    if tx.is_examination_due() {
+        crate::examination::examine(&mut tx, &keys.mac, now).await?;
     }
     Ok(tx.commit().await?)
 }
@@ -235,6 +264,28 @@ async fn expire_requests(app: &App, organisation: Uuid, keys: &OpenKeys) -> Answ
         event.target_name = format!("{}/{}", view.place, view.credential_name);
         event.detail.insert("request".into(), row.id.to_string());
         event.detail.insert("asked_by".into(), view.person_name);
+        tx.record(&event, &keys.mac).await?;
+    }
+    for (action, count, origins) in tx.take_stranger_refusals(now - TimeDelta::minutes(1)).await? {
+        if count == 0 {
+            continue;
+        }
+        let mut event = Event::new(Uuid::now_v7(), organisation, now, &action);
+        event.outcome = Outcome::Refused;
+        event.target_kind = "person".into();
+        event.detail.insert("count".into(), count.to_string());
+        event.detail.insert("from".into(), origins.join(", "));
+        event.detail.insert("refused".into(), "strangers, within a minute".into());
+        tx.record(&event, &keys.mac).await?;
+    }
+    for row in tx.overdue_pending_acts(now, BATCH).await? {
+        tx.settle_pending_act(row.id, "expired", None, now, "").await?;
+        let mut event = Event::new(Uuid::now_v7(), organisation, now, "pending-act.expire");
+        event.target = row.target.to_string();
+        event.target_kind = row.target_kind;
+        event.target_name = row.target_name;
+        event.detail.insert("act".into(), row.id.to_string());
+        event.detail.insert("summary".into(), row.summary);
         tx.record(&event, &keys.mac).await?;
     }
     tx.commit().await?;

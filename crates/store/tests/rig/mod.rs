@@ -64,6 +64,7 @@ pub async fn add_person(tx: &mut Tx, id: Uuid) {
         version: 1,
         sort: "person".into(),
         secret_hash: None,
+        sign_in_by: None,
     };
     tx.add_person(&row).await.expect("a person");
 }
@@ -129,6 +130,7 @@ pub fn gate(organisation: Uuid, on_folder: bool, place: Uuid) -> GateRow {
         one_holder: false,
         rotate_on_return: false,
         version: 1,
+        device_id: None,
     }
 }
 

@@ -319,6 +319,7 @@ impl Reading {
             let approvers = self.all_who(at, gate.approvers);
             let facts = crate::gate::Gate {
                 id: Uuid::nil(),
+                version: 0,
                 needs_reason: gate.reason,
                 needs_approval: !approvers.is_empty(),
                 longest_minutes: gate.minutes,

@@ -1,0 +1,111 @@
+//! `docs/security.md` has a table of every place where a secret is opened. It is compared with the code
+//! here, so that a new place cannot be forgotten.
+
+use std::collections::BTreeSet;
+use std::fs;
+use std::path::{Path, PathBuf};
+
+type Places = BTreeSet<(String, String)>;
+
+fn top() -> PathBuf {
+    Path::new(env!("CARGO_MANIFEST_DIR")).join("../..")
+}
+
+/// File and function of each row of a table of the page.
+fn table(name: &str) -> Places {
+    let page = fs::read_to_string(top().join("docs/security.md")).unwrap();
+    let mark = format!("<!-- openings: {name} -->");
+    let rest = page.split_once(&mark).unwrap_or_else(|| panic!("no table {name}")).1;
+    let rows = rest.trim_start().lines().take_while(|line| line.starts_with('|')).skip(2);
+    let cell = |row: &str, at: usize| row.split('|').nth(at).unwrap().trim().trim_matches('`').to_owned();
+    rows.map(|row| (cell(row, 1), cell(row, 2))).collect()
+}
+
+/// The sources below a folder without their tests, by their path from there.
+fn sources(folder: &Path) -> Vec<(String, String)> {
+    let mut found = vec![];
+    let mut left = vec![folder.to_owned()];
+    while let Some(next) = left.pop() {
+        for entry in fs::read_dir(&next).unwrap().flatten() {
+            let path = entry.path();
+            if path.is_dir() {
+                left.push(path);
+            } else if path.extension().is_some_and(|end| end == "rs") {
+                let text = fs::read_to_string(&path).unwrap();
+                let code = text.split("#[cfg(test)]").next().unwrap_or_default().to_owned();
+                found.push((path.strip_prefix(folder).unwrap().display().to_string(), code));
+            }
+        }
+    }
+    found
+}
+
+/// What opens sealed bytes at the bottom of everything.
+const PRIMITIVES: [&str; 5] = ["self.0.open(", "self.open(aad", ".unwrap_data_key(", ".unwrap_key(", "data_key.open("];
+
+fn opens(line: &str) -> bool {
+    PRIMITIVES.iter().any(|primitive| line.contains(primitive)) || line.contains(")?.open(") || line.contains("key.open(&self.") || line.contains(")?.open_piece(")
+}
+
+/// Keys that only lead to other keys.
+const KEYS_ALONE: [&str; 3] = ["unwrap_with", "unwrap_data_key", "rewrap"];
+
+#[test]
+fn in_the_core() {
+    let mut found = Places::new();
+    for (file, code) in sources(&top().join("crates/core/src")) {
+        let mut function = String::new();
+        for line in code.lines() {
+            if let Some((_, rest)) = line.split_once("fn ") {
+                function = rest.chars().take_while(|sign| sign.is_alphanumeric() || *sign == '_').collect();
+            }
+            if opens(line) && !line.contains(" fn ") && !KEYS_ALONE.contains(&function.as_str()) {
+                let _ = found.insert((file.clone(), function.clone()));
+            }
+        }
+    }
+    assert_eq!(found, table("core"), "the code at the left, docs/security.md at the right");
+}
+
+/// The names that a file takes from the core's modules that open secrets, as they are called there.
+fn imported(code: &str) -> BTreeSet<String> {
+    let mut names = BTreeSet::new();
+    for (at, _) in code.match_indices("jexlin_core::") {
+        // An import, or a call by its whole path.
+        let rest = &code[at + "jexlin_core::".len()..];
+        let end = rest.find([';', '(']).unwrap_or(rest.len());
+        let words = rest[..end].split(|sign: char| !(sign.is_alphanumeric() || sign == '_'));
+        names.extend(words.filter(|word| !word.is_empty()).map(str::to_owned));
+    }
+    names
+}
+
+#[test]
+fn by_whoever_calls_the_core() {
+    let documented = table("core");
+    let functions: BTreeSet<&str> = documented
+        .iter()
+        .filter(|(file, _)| file == "vault/mod.rs" || file == "vault/one_time.rs" || file.starts_with("policy/"))
+        .map(|(_, function)| function.as_str())
+        .collect();
+    let methods = ["PersonalKey::open", ".open_item", "RootKey::unprotect", ".open_signing_key"];
+    let mut found = Places::new();
+    for part in ["service", "client", "store", "devices", "api"] {
+        for (file, code) in sources(&top().join("crates").join(part).join("src")) {
+            let file = format!("{part}/src/{file}");
+            let names = imported(&code);
+            for function in &functions {
+                if names.contains(*function) {
+                    let _ = found.insert((file.clone(), (*function).to_owned()));
+                }
+            }
+            for method in methods {
+                if code.contains(&format!("{method}(")) {
+                    let _ = found.insert((file.clone(), method.to_owned()));
+                }
+            }
+            assert!(!names.contains("Key") || !code.contains("Key::open("), "{file} opens with a bare key");
+        }
+    }
+    assert_eq!(found, table("callers"), "the code at the left, docs/security.md at the right");
+}

@@ -1,0 +1,31 @@
+//! Somebody with the service's role in the database, or its owner, looks past row-level security.
+
+use super::strict;
+
+#[test]
+fn functions_with_the_owners_rights_and_tables_leave_no_way_round() {
+    let service = strict(&[]);
+    let loose = service.sql(
+        "SELECT string_agg(p.proname, ', ') FROM pg_proc p JOIN pg_namespace n ON n.oid = p.pronamespace
+         WHERE p.prosecdef AND n.nspname = 'public' AND NOT EXISTS (SELECT FROM unnest(p.proconfig) c WHERE c = 'search_path=public, pg_temp')",
+    );
+    assert_eq!(loose, "");
+    let unforced = service.sql(
+        "SELECT string_agg(c.relname, ', ') FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
+         WHERE n.nspname = 'public' AND c.relkind = 'r' AND c.relrowsecurity AND NOT c.relforcerowsecurity",
+    );
+    assert_eq!(unforced, "");
+    let bare = service.sql(
+        "SELECT string_agg(DISTINCT c.relname, ', ') FROM pg_class c JOIN pg_attribute a ON a.attrelid = c.oid JOIN pg_namespace n ON n.oid = c.relnamespace
+         WHERE n.nspname = 'public' AND c.relkind = 'r' AND a.attname = 'organisation' AND NOT c.relrowsecurity",
+    );
+    assert_eq!(bare, "");
+}
+
+#[test]
+fn strangers_learn_nothing_from_the_status() {
+    let service = strict(&[]);
+    let status = service.call("GET", "/api/v1/status", None, None, None).good();
+    let names: Vec<_> = status.as_object().unwrap().keys().cloned().collect();
+    assert_eq!(names, ["state", "version"]);
+}

@@ -1,0 +1,31 @@
+//! An editor gives a credential a tag for which a grant was given, so that somebody else reaches it.
+
+use serde_json::json;
+
+use super::{grant, login, strict, version};
+
+#[test]
+fn a_tag_that_a_grant_is_narrowed_to_takes_a_steward_in_every_way_in() {
+    let service = strict(&[]);
+    let ines = service.sign_in("ines");
+    let safe = ines.folder("Safe");
+    let target = login(&ines, &safe, "root", "root", "Root-1");
+    let (marek, pim) = (ines.person("marek", &[]), ines.person("pim", &[]));
+    grant(&ines, "folder", &safe, &marek, "edit");
+    let _ = ines.make("/api/v1/grants", &json!({"folder": safe, "person": pim, "level": "reveal", "only_tag": "contractor"}));
+    let marek = service.sign_in("marek");
+    let path = format!("/api/v1/credentials/{target}");
+    marek.patch(&path, version(&ines, &path), &json!({"tags": ["contractor"]})).refused(403, "not-allowed");
+    // By an import that changes what is there.
+    let file = "name,user name,password,tags\nroot,root,Root-2,contractor\n";
+    let options = json!({"id": "01a22250-0000-7000-8000-000000000001", "name": "x.csv", "folder": safe, "kind": "device-admin", "key": "name", "matching": "update", "only_good": false, "preview": false});
+    let encoded: String = options.to_string().bytes().map(|byte| format!("%{byte:02X}")).collect();
+    let answer = service.raw("POST", &format!("/api/v1/imports?options={encoded}"), Some(&marek.token), Some(file.into()), None).unwrap();
+    assert!(answer.status >= 400 || answer.body["updated"] == 0, "{}", answer.body);
+    assert_eq!(service.sql(&format!("SELECT tags FROM credential WHERE id = '{target}'")), "{}");
+    service.sign_in("pim").get(&path).refused(404, "unknown");
+    // Other tags are the editor's, and this one the steward's.
+    let _ = marek.patch(&path, version(&ines, &path), &json!({"tags": ["pumps"]})).good();
+    let _ = ines.patch(&path, version(&ines, &path), &json!({"tags": ["pumps", "contractor"]})).good();
+    assert_eq!(service.sign_in("pim").get(&path).status, 200);
+}

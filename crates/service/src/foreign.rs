@@ -1,0 +1,177 @@
+//! Files from elsewhere are read in a process of their own: this program again, called for that alone,
+//! without the environment, the vault's keys, the database or any file, and with limits of memory and
+//! time that it sets itself before it reads the first byte. If it dies of a file, that is an answer
+//! like any other; the service goes on.
+
+use std::io::{Read as _, Write as _};
+use std::process::{ExitCode, Stdio};
+use std::sync::LazyLock;
+use std::time::Duration;
+
+use jexlin_core::transfer::{Format, MOST_TEXT, Sheet, SheetProblem};
+use jexlin_core::vault::certificates::Certificate;
+use jexlin_core::vault::pictures;
+use jexlin_core::vault::ssh_keys::SshKey;
+use rlimit::Resource;
+use serde::de::DeserializeOwned;
+use serde::{Deserialize, Serialize};
+use tokio::io::{AsyncReadExt as _, AsyncWriteExt as _};
+use tokio::process::Command;
+use tokio::sync::Semaphore;
+use zeroize::{Zeroize, Zeroizing};
+
+use crate::problem::{Answer, Fault};
+
+/// The word by which the service calls itself for this.
+pub const WORD: &str = "read";
+/// The address space of a reader, in bytes.
+const MEMORY: u64 = 768 * 1024 * 1024;
+/// The processor time of a reader, in seconds.
+const SECONDS: u64 = 10;
+/// A reader has so long altogether, and another one waits at most so long for its turn.
+const TIME: Duration = Duration::from_secs(40);
+/// So many readers at a time; what others do is not kept waiting by more.
+const READERS: usize = 2;
+/// The most that a reader says: what a sheet may hold, escaped.
+const MOST_SAID: u64 = 4 * MOST_TEXT as u64;
+
+static TURNS: LazyLock<Semaphore> = LazyLock::new(|| Semaphore::new(READERS));
+
+/// A sheet, and what the file turned out to be.
+#[derive(Debug, Serialize, Deserialize)]
+pub struct SheetRead {
+    /// The word for the format.
+    pub format: String,
+    /// What is in it.
+    pub sheet: Sheet,
+}
+
+/// Reads a file of rows; without a format, it finds out which it is.
+///
+/// # Errors
+/// [`Fault`] when it cannot be read within the limits. What is wrong in it is in the answer.
+pub async fn sheet(bytes: &[u8], format: Option<Format>) -> Answer<Result<SheetRead, SheetProblem>> {
+    ask("file", format.map_or("rows", Format::word), bytes).await
+}
+
+/// Reads the address of a seed out of a picture.
+///
+/// # Errors
+/// As [`sheet`].
+pub async fn picture(bytes: &[u8]) -> Answer<Result<Zeroizing<String>, String>> {
+    let read: Result<String, String> = ask("picture", "picture", bytes).await?;
+    Ok(read.map(Zeroizing::new))
+}
+
+/// Whether the keys and certificates in a JSON body can be looked at within the limits; whatever is
+/// wrong with them is said where they are read for what they are.
+///
+/// # Errors
+/// [`Fault`] when they cannot.
+pub async fn check_keys(body: &[u8]) -> Answer<()> {
+    // An escape could spell the mark by which keys and certificates begin.
+    let holds = |text: &[u8]| body.windows(text.len()).any(|window| window.eq_ignore_ascii_case(text));
+    if holds(b"-----begin") || holds(b"\\u00") { ask("body", "keys", body).await } else { Ok(()) }
+}
+
+async fn ask<T: DeserializeOwned>(field: &str, what: &str, bytes: &[u8]) -> Answer<T> {
+    let busy = || Fault::conflict("readers-busy", "The service is reading other files.", "Try again in a minute.");
+    let _turn = tokio::time::timeout(TIME, TURNS.acquire()).await.map_err(|_| busy())?.map_err(|_| busy())?;
+    let died = |why: &str| Fault::field(field, format!("it cannot be read within the limits for files from elsewhere: {why}"));
+    let mut child = Command::new("/proc/self/exe")
+        .args([WORD, what])
+        .env_clear()
+        .current_dir("/")
+        .stdin(Stdio::piped())
+        .stdout(Stdio::piped())
+        .stderr(Stdio::null())
+        .kill_on_drop(true)
+        .spawn()
+        .map_err(|error| Fault::internal(format!("a reader of files: {error}")))?;
+    let (Some(mut input), Some(output)) = (child.stdin.take(), child.stdout.take()) else {
+        return Err(Fault::internal("a reader without a line to it"));
+    };
+    let said = async {
+        let send = async move {
+            // A reader that has seen enough hangs up; what it says counts.
+            let _ = input.write_all(bytes).await;
+            drop(input);
+        };
+        let mut said = Zeroizing::new(vec![]);
+        let mut output = output.take(MOST_SAID);
+        let ((), read) = tokio::join!(send, output.read_to_end(&mut said));
+        read?;
+        child.wait().await.map(|status| (status.success(), said))
+    };
+    match tokio::time::timeout(TIME, said).await {
+        Ok(Ok((true, said))) => serde_json::from_slice(&said).map_err(|_| died("what its reader says makes no sense")),
+        Ok(Ok((false, _))) => Err(died("it takes too much memory or time")),
+        Ok(Err(error)) => Err(Fault::internal(format!("a reader of files: {error}"))),
+        Err(_) => Err(died("it takes too much time")),
+    }
+}
+
+/// What the reader itself does: the limits first, then the file.
+#[must_use]
+pub fn child(what: &str) -> ExitCode {
+    let limits = [
+        (Resource::AS, MEMORY),
+        (Resource::CPU, SECONDS),
+        (Resource::NOFILE, 8),
+        (Resource::FSIZE, 0),
+        (Resource::CORE, 0),
+        (Resource::NPROC, 0),
+    ];
+    if limits.into_iter().any(|(limit, most)| limit.set(most, most).is_err()) {
+        return ExitCode::FAILURE;
+    }
+    let mut bytes = Zeroizing::new(vec![]);
+    if std::io::stdin().read_to_end(&mut bytes).is_err() {
+        return ExitCode::FAILURE;
+    }
+    let said = match what {
+        "picture" => serde_json::to_vec(&pictures::read_seed(&bytes).and_then(|seed| seed.expose_secret_text().map(str::to_owned).map_err(|_| String::new()))),
+        "keys" => match serde_json::from_slice(&bytes) {
+            Ok(body) => {
+                look_at_all(body);
+                serde_json::to_vec(&())
+            }
+            // What is no JSON is said where the body is read.
+            Err(_) => serde_json::to_vec(&()),
+        },
+        "rows" => serde_json::to_vec(&rows(&bytes, Format::of(&bytes))),
+        word => match Format::find(word) {
+            Some(format) => serde_json::to_vec(&rows(&bytes, format)),
+            None => return ExitCode::FAILURE,
+        },
+    };
+    let Ok(said) = said.map(Zeroizing::new) else { return ExitCode::FAILURE };
+    if std::io::stdout().write_all(&said).is_ok() { ExitCode::SUCCESS } else { ExitCode::FAILURE }
+}
+
+fn rows(bytes: &[u8], format: Format) -> Result<SheetRead, SheetProblem> {
+    let sheet = Sheet::read(bytes, format)?;
+    sheet.rows.iter().flat_map(|row| &row.cells).for_each(|cell| look_at(cell));
+    Ok(SheetRead { format: format.word().to_owned(), sheet })
+}
+
+/// Reads what is in a text as what it could be, and keeps nothing: the service does the same once it is
+/// known that this ends well.
+fn look_at(text: &str) {
+    if text.contains("-----BEGIN") {
+        let _ = Certificate::parse(text);
+        let _ = SshKey::parse(text);
+    }
+}
+
+fn look_at_all(value: serde_json::Value) {
+    match value {
+        serde_json::Value::String(mut text) => {
+            look_at(&text);
+            text.zeroize();
+        }
+        serde_json::Value::Array(items) => items.into_iter().for_each(look_at_all),
+        serde_json::Value::Object(fields) => fields.into_iter().for_each(|(_, value)| look_at_all(value)),
+        _ => {}
+    }
+}
