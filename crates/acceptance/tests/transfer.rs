@@ -317,12 +317,19 @@ fn spreadsheet_with(cells: &str, shared: &str) -> Vec<u8> {
         ("[Content_Types].xml", format!("<Types xmlns=\"{package}/content-types\"/>")),
         (
             "_rels/.rels",
-            format!("<Relationships xmlns=\"{package}/relationships\"><Relationship Id=\"a\" Type=\"{office}/officeDocument\" Target=\"xl/workbook.xml\"/></Relationships>"),
+            format!(
+                "<Relationships xmlns=\"{package}/relationships\"><Relationship Id=\"a\" Type=\"{office}/officeDocument\" Target=\"xl/workbook.xml\"/></Relationships>"
+            ),
         ),
-        ("xl/workbook.xml", format!("<workbook xmlns=\"{main}\" xmlns:r=\"{office}\"><sheets><sheet name=\"Pumps\" sheetId=\"1\" r:id=\"b\"/></sheets></workbook>")),
+        (
+            "xl/workbook.xml",
+            format!("<workbook xmlns=\"{main}\" xmlns:r=\"{office}\"><sheets><sheet name=\"Pumps\" sheetId=\"1\" r:id=\"b\"/></sheets></workbook>"),
+        ),
         (
             "xl/_rels/workbook.xml.rels",
-            format!("<Relationships xmlns=\"{package}/relationships\"><Relationship Id=\"b\" Type=\"{office}/worksheet\" Target=\"worksheets/sheet1.xml\"/><Relationship Id=\"c\" Type=\"{office}/sharedStrings\" Target=\"sharedStrings.xml\"/></Relationships>"),
+            format!(
+                "<Relationships xmlns=\"{package}/relationships\"><Relationship Id=\"b\" Type=\"{office}/worksheet\" Target=\"worksheets/sheet1.xml\"/><Relationship Id=\"c\" Type=\"{office}/sharedStrings\" Target=\"sharedStrings.xml\"/></Relationships>"
+            ),
         ),
         ("xl/sharedStrings.xml", format!("<sst xmlns=\"{main}\">{shared}</sst>")),
         ("xl/worksheets/sheet1.xml", format!("<worksheet xmlns=\"{main}\"><sheetData>{cells}</sheetData></worksheet>")),
@@ -353,7 +360,11 @@ fn a_file_that_no_reader_survives_is_an_error_like_any_other() {
         assert!(answer.status == 422 && answer.text("detail").contains("at most"), "{far}: {}", answer.body);
     }
     // One text of 90 kB, meant by each cell of a merged area.
-    let merged = format!("{heads}<row r=\"2\">{}</row><row r=\"100000\">{}</row></sheetData><mergeCells><mergeCell ref=\"A2:Z100000\"/></mergeCells><sheetData>", text("A2", &"x".repeat(90_000)), text("A100000", "y"));
+    let merged = format!(
+        "{heads}<row r=\"2\">{}</row><row r=\"100000\">{}</row></sheetData><mergeCells><mergeCell ref=\"A2:Z100000\"/></mergeCells><sheetData>",
+        text("A2", &"x".repeat(90_000)),
+        text("A100000", "y")
+    );
     let answer = send(spreadsheet(&merged));
     assert!(answer.status == 422 && answer.text("detail").contains("more in its cells"), "{}", answer.body);
     // Millions of texts in a file of some hundred kilobytes.

@@ -114,14 +114,7 @@ async fn ask<T: DeserializeOwned>(field: &str, what: &str, bytes: &[u8]) -> Answ
 /// What the reader itself does: the limits first, then the file.
 #[must_use]
 pub fn child(what: &str) -> ExitCode {
-    let limits = [
-        (Resource::AS, MEMORY),
-        (Resource::CPU, SECONDS),
-        (Resource::NOFILE, 8),
-        (Resource::FSIZE, 0),
-        (Resource::CORE, 0),
-        (Resource::NPROC, 0),
-    ];
+    let limits = [(Resource::AS, MEMORY), (Resource::CPU, SECONDS), (Resource::NOFILE, 8), (Resource::FSIZE, 0), (Resource::CORE, 0), (Resource::NPROC, 0)];
     if limits.into_iter().any(|(limit, most)| limit.set(most, most).is_err()) {
         return ExitCode::FAILURE;
     }

@@ -44,7 +44,13 @@ fn sources(folder: &Path) -> Vec<(String, String)> {
 const PRIMITIVES: [&str; 5] = ["self.0.open(", "self.open(aad", ".unwrap_data_key(", ".unwrap_key(", "data_key.open("];
 
 fn opens(line: &str) -> bool {
-    PRIMITIVES.iter().any(|primitive| line.contains(primitive)) || line.contains(")?.open(") || line.contains("key.open(&self.") || line.contains(")?.open_piece(")
+    let called = |name: &str| line.match_indices(name).any(|(at, _)| !line[..at].ends_with(|sign: char| sign.is_alphanumeric() || "_.:".contains(sign)));
+    called("open(")
+        || called("open_piece(")
+        || PRIMITIVES.iter().any(|primitive| line.contains(primitive))
+        || line.contains(")?.open(")
+        || line.contains("key.open(&self.")
+        || line.contains(")?.open_piece(")
 }
 
 /// Keys that only lead to other keys.

@@ -9,8 +9,8 @@ use jexlin_core::names::parse_path;
 use jexlin_store::{ApproverRow, FolderRow, GateRow, GrantRow, GroupRow, MemberRow, PolicyRow, RuleRow};
 use rocket::http::ContentType;
 use rocket::{Request, Route, get, post, routes};
-use zeroize::Zeroizing;
 use uuid::Uuid;
+use zeroize::Zeroizing;
 
 use super::access::allow_sharing;
 use super::exchange::{Limit, Sent, Upload};

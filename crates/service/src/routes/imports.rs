@@ -15,8 +15,8 @@ use jexlin_core::vault::{Place, Sealed, WrappedKey, put_back as reseal};
 use jexlin_store::{CredentialChange, CredentialRow, FolderRow, ImportRow, ImportedRow, NewVersion};
 use rocket::tokio::task::spawn_blocking;
 use rocket::{Request, Route, get, post, routes};
-use zeroize::Zeroizing;
 use uuid::Uuid;
+use zeroize::Zeroizing;
 
 use super::bin::removal;
 use super::exchange::{Limit, Sent, Upload, id};

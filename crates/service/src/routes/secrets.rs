@@ -11,8 +11,8 @@ use jexlin_core::vault::one_time::{COUNTER, ONE_TIME_SEED, code_for};
 use jexlin_core::vault::{Place, Sealed, WrappedKey, copy as reseal_copy, open, pictures, put_back as reseal};
 use jexlin_store::{Approach, NewVersion, SealedVersion, Withheld};
 use rocket::{Request, Route, get, post, routes};
-use zeroize::Zeroizing;
 use uuid::Uuid;
+use zeroize::Zeroizing;
 
 use super::exchange::{Call, Limit, Sent, Upload, Versioned, id};
 use super::folders::allow_folder;
