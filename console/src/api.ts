@@ -349,6 +349,12 @@ export interface DeviceBinding {
   confirmed_at: string;
   suspended: string;
 }
+/** Where a credential may be used as the operator. */
+export interface OperatorScope {
+  devices: string[];
+  folders: string[];
+  paths: string[];
+}
 export interface Device {
   id: string;
   name: string;

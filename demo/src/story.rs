@@ -84,7 +84,7 @@ async fn credential(demo: &mut Demo, path: &str, mut body: Value) -> Outcome<()>
 async fn confirm_identity(demo: &mut Demo, device: &str) -> Outcome<()> {
     let path = format!("/api/v1/devices/{device}");
     let shown = demo.post("ines", &format!("{path}/read-identity"), json!({})).await?;
-    let lines: Vec<Value> = shown["items"].as_array().into_iter().flatten().map(|identity| identity["line"].clone()).collect();
+    let lines: Vec<Value> = shown.get("items").and_then(Value::as_array).into_iter().flatten().filter_map(|identity| identity.get("line").cloned()).collect();
     let present = demo.get("ines", &path).await?;
     demo.patch("ines", &path, version(&present), json!({"identity": lines})).await.map(|_| ())
 }

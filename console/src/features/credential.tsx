@@ -3,8 +3,8 @@
 import { useQuery } from "@tanstack/react-query";
 import { Fragment, useEffect, useRef, useState } from "react";
 import { useLocation } from "wouter";
-import { type AuditEvent, type Credential, type Device, type Job, type Kind, type Me, type Page, type Request, type Revealed, type UseItem, all, api } from "../api";
-import { Act, Card, Empty, Fold, State, Table, Trouble, When, told } from "../parts";
+import { type AuditEvent, type Credential, type Device, type Job, type Kind, type Me, type OperatorScope, type Page, type Request, type Revealed, type UseItem, all, api } from "../api";
+import { Act, Card, Empty, Fold, Form, State, Table, Trouble, When, told } from "../parts";
 import { AuditRows } from "./audit";
 import { CopyForm, EditCredential, MoveIn } from "./edit";
 import { MAIN, SEED, fieldsOf } from "./fields";
@@ -198,6 +198,34 @@ function Copying({ it }: { it: Credential }) {
 
 const TABS = ["History", "Access", "Uses", "Requests", "Jobs", "Events"] as const;
 
+/** Where a credential may be used as the operator. */
+function OperatorDevices({ it, close }: { it: Credential; close: () => void }) {
+  const key = ["credentials", it.id, "operator-scope"];
+  const scope = useQuery({ queryKey: key, queryFn: () => api.get<OperatorScope>(`/credentials/${it.id}/operator-scope`) });
+  const devices = useQuery({ queryKey: ["devices"], queryFn: () => all<Device>("/devices") });
+  if (!scope.data || !devices.data) return <Trouble error={scope.error ?? devices.error} />;
+  const { folders, devices: chosen, paths } = scope.data;
+  const submit = (data: FormData) => {
+    const ticked = data.getAll("device").map(String);
+    // Folders, and devices that one may not see, stay as they are.
+    const unseen = chosen.filter((id) => !devices.data.some((device) => device.id === id));
+    return api.put(`/credentials/${it.id}/operator-scope`, { folders, devices: [...unseen, ...ticked] });
+  };
+  return (
+    <>
+      <p className="quiet">{paths.length > 0 ? `Now: ${paths.join(", ")}.` : "It is sent to no device as an operator now."} Each use is in its log.</p>
+      <Form label="Save" submit={submit} after={["credentials", "devices"]} done={close}>
+        {devices.data.map((device) => (
+          <label key={device.id} className="flex items-center gap-2">
+            <input type="checkbox" className="checkbox checkbox-sm" name="device" value={device.id} defaultChecked={chosen.includes(device.id)} /> {device.name}
+            <span className="quiet">{device.address}</span>
+          </label>
+        ))}
+      </Form>
+    </>
+  );
+}
+
 export function Detail({ it, me }: { it: Credential; me: Me }) {
   const [, go] = useLocation();
   const [tab, setTab] = useState<(typeof TABS)[number] | null>(null);
@@ -321,6 +349,7 @@ export function Detail({ it, me }: { it: Credential; me: Me }) {
       {stewards && (
         <>
           {!it.device && it.secret_fields.includes(MAIN) && <Fold label="Into my own folder">{(close) => <MoveIn it={it} close={close} />}</Fold>}
+          {it.secret_fields.includes(MAIN) && <Fold label="Devices that it may operate">{(close) => <OperatorDevices it={it} close={close} />}</Fold>}
           <Fold label="Gate of its own">{(close) => <GateForm credential={it.id} close={close} />}</Fold>
           {it.device && <Fold label="Upkeep plan of its own">{(close) => <PlanForm credential={it.id} close={close} />}</Fold>}
           <Act label="Remove" look="btn-sm btn-ghost" run={remove} after={["credentials", "bin"]} confirm={`Move ${it.name} to the bin? It can be put back from there.`} />

@@ -53,7 +53,7 @@ async fn a_request_is_made_approved_revealed_and_given_back_in_two_browsers() {
     marek.press("Check in").await;
     marek.find("//button[contains(., 'Ask for it')]").await;
     marek.press("Sign out").await;
-    marek.sees("Sign in to Osmere Water").await;
+    marek.sees("Sign in to Jexlin").await;
     for page in [marek, tomas] {
         page.0.close().await.unwrap();
     }
@@ -68,7 +68,7 @@ async fn an_administrator_adds_and_shares_and_every_page_is_accessible_in_both_t
     for more in [&[][..], &["--force-dark-mode"][..]] {
         let ines = Page(driver.browser(more).await);
         ines.0.goto(&service.url).await.unwrap();
-        ines.sees("Sign in to Osmere Water").await;
+        ines.sees("Sign in to Jexlin").await;
         ines.accessible("the door").await;
         ines.fill("Sign-in name", "ines").await;
         ines.fill("Password", PASSWORD).await;

@@ -56,7 +56,9 @@ fn a_ciphertext_moved_to_another_row_field_or_version_is_refused() {
     service.sql("ALTER TABLE secret_version DISABLE TRIGGER secret_version_kept");
     service.sql(&format!("UPDATE secret_version SET sealed = (SELECT sealed FROM secret_version WHERE credential_id = '{one}') WHERE credential_id = '{two}'"));
     ines.reveal(&two).refused(500, "internal");
-    service.sql(&format!("UPDATE credential SET data_key = (SELECT data_key FROM credential WHERE id = '{one}') WHERE id = '{two}'"));
+    service.sql(&format!(
+        "SET session_replication_role = replica; UPDATE credential SET data_key = (SELECT data_key FROM credential WHERE id = '{one}') WHERE id = '{two}'"
+    ));
     ines.reveal(&two).refused(500, "internal");
     service.sql(&format!("UPDATE secret_version SET number = 7 WHERE credential_id = '{one}'"));
     ines.reveal(&one).refused(500, "internal");

@@ -146,6 +146,11 @@ impl Link {
         self.call("PUT", path, None, None)
     }
 
+    /// Sets what there is one of.
+    pub fn set<T: DeserializeOwned>(&self, path: &str, body: &impl Serialize) -> Result<T, Trouble> {
+        self.call("PUT", path, Some(&value(body)?), None)
+    }
+
     /// Removes.
     pub fn delete(&self, path: &str, version: Option<i32>) -> Result<(), Trouble> {
         self.call::<Value>("DELETE", path, None, version).map(|_| ())

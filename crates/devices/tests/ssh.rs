@@ -20,8 +20,7 @@ fn host() -> &'static Host {
     HOST.get_or_init(|| {
         let accounts =
             [("root", "Ridge-root-1"), ("duty", "North-ridge-2019"), ("night", "Night-shift-4"), ("strict", "Strict-account-1"), ("wired", "Wired-account-1")];
-        let host = Host::temporary("north-ridge-telemetry", &accounts).expect("a host");
-        host
+        Host::temporary("north-ridge-telemetry", &accounts).expect("a host")
     })
 }
 

@@ -6,8 +6,8 @@ use std::path::{Path, PathBuf};
 
 use clap::{Args, Subcommand};
 use jexlin_api::{
-    Attachment, Change, ChangeCredential, CopyCredential, Credential as CredentialItem, CredentialsMoved, KindField, NewCredential, PutBack, Reveal, Revealed,
-    SecretText, SeedInPicture, UseItem, Version,
+    Attachment, Change, ChangeCredential, CopyCredential, Credential as CredentialItem, CredentialsMoved, KindField, NewCredential, OperatorScope, PutBack,
+    Reveal, Revealed, SecretText, SeedInPicture, UseItem, Version,
 };
 use serde_json::{Value, json};
 use uuid::Uuid;
@@ -176,6 +176,23 @@ pub enum Credential {
         /// Their paths
         #[arg(required = true, value_name = "PATH")]
         paths: Vec<String>,
+    },
+    /// Show on which devices it may be used as the operator, or say so anew
+    #[command(
+        after_help = "EXAMPLES\n  jexlin credential operator-scope \"/Pumping/North ridge/root\"\n  jexlin credential operator-scope \"/Pumping/North ridge/root\" --folder \"/Pumping/North ridge\"\n  jexlin credential operator-scope \"/Pumping/North ridge/root\" --nowhere"
+    )]
+    OperatorScope {
+        /// Its path
+        path: String,
+        /// On this device; once for each
+        #[arg(long, value_name = "PATH")]
+        device: Vec<String>,
+        /// On the devices in and below this folder; once for each
+        #[arg(long, value_name = "PATH")]
+        folder: Vec<String>,
+        /// On none
+        #[arg(long, conflicts_with_all = ["device", "folder"])]
+        nowhere: bool,
     },
     /// List the versions of its secrets, without their values
     History {
@@ -475,6 +492,18 @@ impl Run {
                 self.link.delete(&format!("/api/v1/credentials/{}/favourite", find::credential(&self.link, path)?), None)?;
                 Ok("is no favourite of yours any more".into())
             }),
+            Credential::OperatorScope { path, device, folder, nowhere } => {
+                let address = format!("/api/v1/credentials/{}/operator-scope", find::credential(&self.link, &path)?);
+                let scope: OperatorScope = if nowhere || !device.is_empty() || !folder.is_empty() {
+                    let devices = device.iter().map(|path| find::device(&self.link, path)).collect::<Result<_, _>>()?;
+                    let folders = folder.iter().map(|path| find::folder(&self.link, path).map(|folder| folder.id)).collect::<Result<_, _>>()?;
+                    self.link.set(&address, &OperatorScope { devices, folders, paths: vec![] })?
+                } else {
+                    self.link.get(&address)?
+                };
+                let rows: Vec<Value> = scope.paths.iter().map(|path| json!({ "path": path })).collect();
+                output::list(self.format, &rows, &[("may be used as the operator on", "path")], "It may be used as the operator of no device.")
+            }
             Credential::History { path } => {
                 let rows: Vec<Version> = self.link.list(&format!("/api/v1/credentials/{}/history", find::credential(&self.link, &path)?), None)?;
                 let columns: [Column; 7] = [

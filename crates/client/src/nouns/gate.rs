@@ -170,12 +170,12 @@ const CHECKOUT: [Column; 7] = [
 ];
 
 impl Run {
-    /// What a gate stands at.
-    fn gate_place(&self, place: &GateAt) -> Result<(Option<uuid::Uuid>, Option<uuid::Uuid>, Option<uuid::Uuid>), Trouble> {
+    /// What a gate stands at: a folder, a device or a credential.
+    fn gate_place(&self, place: &GateAt) -> Result<[Option<uuid::Uuid>; 3], Trouble> {
         let device = place.device.as_deref().map(|path| find::device(&self.link, path)).transpose()?;
         let folder = place.folder.as_deref().map(|path| find::folder(&self.link, path)).transpose()?.map(|folder| folder.id);
         let credential = place.credential.as_deref().map(|path| find::credential(&self.link, path)).transpose()?;
-        Ok((folder, device, credential))
+        Ok([folder, device, credential])
     }
 
     pub fn gate(&self, command: Gate) -> Done {
@@ -191,7 +191,7 @@ impl Run {
         match command {
             Gate::List => output::list(self.format, &all()?, &columns, "There is no gate that you may know of. Set one: jexlin gate set"),
             Gate::Set(GateArgs { place, reason, approver, approver_group, minutes, one_holder, rotate_on_return }) => {
-                let (folder, device, credential) = self.gate_place(&place)?;
+                let [folder, device, credential] = self.gate_place(&place)?;
                 let approver_people = approver.iter().map(|name| find::person(&self.link, name).map(|person| person.id)).collect::<Result<_, _>>()?;
                 let approver_groups = approver_group.iter().map(|name| find::group(&self.link, name).map(|group| group.id)).collect::<Result<_, _>>()?;
                 let body = NewGate {
@@ -213,7 +213,7 @@ impl Run {
                 output::one(self.format, &shown, &columns)
             }
             Gate::Remove { place } => {
-                let (folder, device, credential) = self.gate_place(&place)?;
+                let [folder, device, credential] = self.gate_place(&place)?;
                 let target = folder.or(device).or(credential);
                 let present = all()?
                     .into_iter()

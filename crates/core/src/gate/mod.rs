@@ -231,6 +231,7 @@ pub fn pass<L: AtLeast>(allowed: &Allowed<L>, gates: &GateSet, checkout: Option<
 }
 
 #[cfg(test)]
+#[allow(clippy::disallowed_methods, reason = "the tests stand in for the store")]
 mod tests {
     use super::*;
     use crate::access::{Level, Reach};

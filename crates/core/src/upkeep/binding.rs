@@ -368,6 +368,7 @@ impl<R: RoleMark> BoundLogin<R> {
 }
 
 #[cfg(test)]
+#[allow(clippy::disallowed_methods, reason = "the tests stand in for the store")]
 mod tests {
     use super::*;
 
