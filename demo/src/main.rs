@@ -198,6 +198,9 @@ fn good(name: &str, path: &str, (status, answer): (Status, Value)) -> Outcome<Va
 }
 
 fn main() -> Outcome<()> {
+    if let Some(code) = jexlind::foreign::run_if_called() {
+        std::process::exit(if code == std::process::ExitCode::SUCCESS { 0 } else { 1 });
+    }
     tokio::runtime::Builder::new_multi_thread().enable_all().build()?.block_on(make())
 }
 

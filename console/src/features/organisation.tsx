@@ -111,6 +111,26 @@ function KindForm({ present, close }: { present?: Kind; close: () => void }) {
   );
 }
 
+/** The way out when something is wrong: everything closes, and only the passphrase opens it. */
+function LockVault() {
+  const close = async (data: FormData) => {
+    await api.post("/lock", { reason: text(data, "reason") });
+    window.location.assign("/");
+  };
+  return (
+    <Card title="Lock the vault">
+      <p className="quiet">Locks the vault on all services at once: sign-in, secrets and jobs stop until an operator unlocks each service with the root key's passphrase.</p>
+      <Fold label="Lock">
+        {() => (
+          <Form label="Lock the vault" submit={close}>
+            <Field label="Reason" name="reason" required />
+          </Form>
+        )}
+      </Fold>
+    </Card>
+  );
+}
+
 export function Organisation({ me }: { me: Me }) {
   const kinds = useQuery({ queryKey: ["kinds"], queryFn: () => all<Kind>("/kinds") });
   const may = me.duties.includes("policy");
@@ -121,7 +141,10 @@ export function Organisation({ me }: { me: Me }) {
       <h1 className="text-xl font-semibold">Settings of {me.organisation}</h1>
       <Trouble error={kinds.error} />
       <div className="grid items-start gap-3 xl:grid-cols-[2fr_3fr]">
-        <SettingsCard me={me} />
+        <div className="flex flex-col gap-3">
+          <SettingsCard me={me} />
+          {me.duties.includes("recovery") && <LockVault />}
+        </div>
         <Card title="Kinds of credentials">
           {own.length === 0 && <Empty>There are no kinds of your own yet. Add one for what the built-in kinds do not fit.</Empty>}
           <ul className="flex flex-col gap-2">

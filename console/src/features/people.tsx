@@ -6,7 +6,7 @@ import { type Group, type Me, type Person, all, api } from "../api";
 import { Act, Card, Choice, Empty, Field, Fold, Form, State, Table, Trouble, text } from "../parts";
 import { Considered } from "./preview";
 
-const DUTIES = ["people", "folders", "access", "policy", "audit", "export"];
+const DUTIES = ["people", "folders", "access", "policy", "audit", "export", "recovery"];
 
 /** Puts somebody into a group, after a look at what that gives them. */
 function PutIn({ group, members }: { group: Group; members: [string, string][] }) {

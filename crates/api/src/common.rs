@@ -97,6 +97,13 @@ pub struct Setup {
     pub passphrase: Option<SecretText>,
 }
 
+/// Locks the vault.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct LockVault {
+    /// Recorded in the audit log.
+    pub reason: String,
+}
+
 /// Opens the vault.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct Unlock {

@@ -107,6 +107,13 @@ pub enum Command {
         #[arg(long, value_name = "FILE")]
         passphrase_file: Option<PathBuf>,
     },
+    /// Lock the vault on all services at once
+    #[command(after_help = "EXAMPLE\n  jexlin lock --reason \"a laptop with an open session was stolen\"")]
+    Lock {
+        /// Reason, recorded in the audit log
+        #[arg(long)]
+        reason: String,
+    },
     /// Say how the service is
     Status,
     /// Sign in and keep the session

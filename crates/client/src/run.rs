@@ -3,7 +3,7 @@
 use std::path::Path;
 
 use clap::CommandFactory as _;
-use jexlin_api::{ChangePassword, Me, Setup, SignIn, SignedIn, Status, Unlock};
+use jexlin_api::{ChangePassword, LockVault, Me, Setup, SignIn, SignedIn, Status, Unlock};
 use serde_json::{Value, json};
 
 use crate::cli::{Cli, Command, Format, SetupArgs};
@@ -33,6 +33,10 @@ pub fn run(cli: Cli) -> Done {
             let passphrase = secrets::read("Passphrase of the root key", passphrase_file.as_deref(), false)?;
             let status: Status = run.link.post("/api/v1/unlock", &Unlock { passphrase })?;
             say(&format!("The vault is {}.", if status.state == "ready" { "open" } else { &status.state }))
+        }
+        Command::Lock { reason } => {
+            let _: Status = run.link.post("/api/v1/lock", &LockVault { reason })?;
+            say("The vault is locked on all services. Unlock each service with: jexlin unlock")
         }
         Command::Status => {
             let status: Status = run.link.get("/api/v1/status")?;

@@ -22,8 +22,8 @@ use zeroize::{Zeroize, Zeroizing};
 
 use crate::problem::{Answer, Fault};
 
-/// The word by which the service calls itself for this.
-pub const WORD: &str = "read";
+/// The command by which a program calls itself for this.
+const WORD: &str = "read";
 /// The address space of a reader, in bytes.
 const MEMORY: u64 = 768 * 1024 * 1024;
 /// The processor time of a reader, in seconds.
@@ -111,9 +111,16 @@ async fn ask<T: DeserializeOwned>(field: &str, what: &str, bytes: &[u8]) -> Answ
     }
 }
 
-/// What the reader itself does: the limits first, then the file.
+/// Reads one file and exits, when this process was started for that. Every program that runs the
+/// service calls this first.
 #[must_use]
-pub fn child(what: &str) -> ExitCode {
+pub fn run_if_called() -> Option<ExitCode> {
+    let mut arguments = std::env::args().skip(1);
+    (arguments.next()? == WORD).then(|| arguments.next().map_or(ExitCode::FAILURE, |what| child(&what)))
+}
+
+/// What the reader itself does: the limits first, then the file.
+fn child(what: &str) -> ExitCode {
     let limits = [(Resource::AS, MEMORY), (Resource::CPU, SECONDS), (Resource::NOFILE, 8), (Resource::FSIZE, 0), (Resource::CORE, 0), (Resource::NPROC, 0)];
     if limits.into_iter().any(|(limit, most)| limit.set(most, most).is_err()) {
         return ExitCode::FAILURE;

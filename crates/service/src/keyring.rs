@@ -84,11 +84,39 @@ impl Keyring {
         let mut tx = store.begin(organisation).await?;
         let row = tx.organisation_row().await?;
         tx.commit().await?;
-        let keys = Arc::new(open_keys(&root, &row)?);
+        if row.locked_at.is_some() {
+            return Err(Fault::locked());
+        }
+        self.keys_of(&root, &row)
+    }
+
+    fn keys_of(&self, root: &RootKey, row: &OrganisationRow) -> Answer<Arc<OpenKeys>> {
+        let keys = Arc::new(open_keys(root, row)?);
         if let Ok(mut state) = self.0.write() {
-            state.organisations.insert(organisation, Arc::clone(&keys));
+            state.organisations.insert(row.id, Arc::clone(&keys));
         }
         Ok(keys)
+    }
+
+    /// The keys of an organisation that is being unlocked, in the transaction that does it.
+    ///
+    /// # Errors
+    /// When the vault is locked, or the root key is not the one of this database.
+    pub fn open_organisation(&self, row: &OrganisationRow) -> Answer<Arc<OpenKeys>> {
+        self.keys_of(&self.root()?, row)
+    }
+
+    /// Forgets the keys of organisations that are not among those whose vault is open, and the root key
+    /// when there is none. Whether any were forgotten.
+    pub fn keep(&self, open: &[Uuid]) -> bool {
+        let Ok(mut state) = self.0.write() else { return false };
+        let before = (state.root.is_some(), state.organisations.len());
+        if open.is_empty() {
+            *state = State::default();
+        } else {
+            state.organisations.retain(|id, _| open.contains(id));
+        }
+        before != (state.root.is_some(), state.organisations.len())
     }
 }
 

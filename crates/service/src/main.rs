@@ -9,9 +9,8 @@ use jexlind::config::Config;
 use rocket::figment::Figment;
 
 fn main() -> std::process::ExitCode {
-    let mut words = std::env::args().skip(1);
-    if let (Some(jexlind::foreign::WORD), Some(what)) = (words.next().as_deref(), words.next()) {
-        return jexlind::foreign::child(&what);
+    if let Some(code) = jexlind::foreign::run_if_called() {
+        return code;
     }
     tracing_subscriber::fmt()
         .with_env_filter(tracing_subscriber::EnvFilter::try_from_env("JEXLIN_LOG").unwrap_or_else(|_| tracing_subscriber::EnvFilter::new("info,rocket=off")))
@@ -26,9 +25,10 @@ fn main() -> std::process::ExitCode {
     };
     let outcome = match std::env::args().nth(1).as_deref() {
         Some("migrate") => runtime.block_on(migrate()),
+        Some("unlock") => runtime.block_on(unlock()),
         Some("openapi") => say(&jexlind::routes::openapi()),
         None => runtime.block_on(serve()),
-        Some(other) => Err(format!("`{other}` is nothing that the service does; it serves when called alone, and knows `migrate` and `openapi`")),
+        Some(other) => Err(format!("`{other}` is nothing that the service does; it serves when called alone, and knows `migrate`, `unlock` and `openapi`")),
     };
     match outcome {
         Ok(()) => std::process::ExitCode::SUCCESS,
@@ -47,6 +47,18 @@ async fn migrate() -> Result<(), String> {
     let url = std::env::var("JEXLIN_OWNER_DATABASE").map_err(|_| "JEXLIN_OWNER_DATABASE is not set: migrations run as the owner of the tables".to_owned())?;
     let done = jexlin_store::migrate(&url).await.map_err(|error| error.to_string())?;
     say(&format!("{} migrations applied", done.len()))
+}
+
+/// Opens vaults that somebody closed, where the root key comes from the service manager: whoever may
+/// read its credential folder has the proof that a passphrase is elsewhere.
+async fn unlock() -> Result<(), String> {
+    let config = Config::from_environment()?;
+    let app = App::new(config, Clock::of_the_machine())?;
+    if !app.keyring.is_open() {
+        return Err("no root key in CREDENTIALS_DIRECTORY; use `jexlin unlock` with the passphrase".to_owned());
+    }
+    jexlind::routes::open_all(&app, "the machine of the service", 0).await.map_err(|fault| fault.detail().to_owned())?;
+    say("The vault is open.")
 }
 
 /// Rocket's own configuration, of which nothing is left to the environment.

@@ -263,6 +263,7 @@ impl From<StoreError> for Fault {
         match error {
             StoreError::NotFound => Self::unknown("thing"),
             StoreError::Stale => Self::stale(),
+            StoreError::Locked => Self::locked(),
             StoreError::SessionOver => Self::signed_out("The session has ended."),
             StoreError::Unavailable(log) => Self::unavailable(log),
             StoreError::Broken(log) => Self::internal(log),

@@ -17,6 +17,9 @@ pub enum StoreError {
     /// The session that a request came with is over, or its person may not act any more.
     #[error("the session is over")]
     SessionOver,
+    /// Somebody has closed the vault of the organisation.
+    #[error("the vault is locked")]
+    Locked,
     /// The database does not answer, or has no room. It may come back.
     #[error("the database is not available: {0}")]
     Unavailable(String),
@@ -38,6 +41,9 @@ impl From<DieselError> for StoreError {
                 let message = info.message();
                 if message == "the session is over" {
                     return Self::SessionOver;
+                }
+                if message == "the vault is locked" {
+                    return Self::Locked;
                 }
                 let passing =
                     ["No space left", "terminating connection", "the database system is", "connection closed", "statement timeout", "deadlock detected"];

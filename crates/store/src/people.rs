@@ -20,6 +20,7 @@ pub struct OrganisationRow {
     pub log_key_sealed: Vec<u8>,
     pub log_verifier: String,
     pub created_at: DateTime<Utc>,
+    pub locked_at: Option<DateTime<Utc>>,
 }
 
 /// A person.
@@ -99,6 +100,16 @@ impl Tx {
     /// [`StoreError`].
     pub async fn organisation_row(&mut self) -> Result<OrganisationRow> {
         Ok(organisation::table.select(OrganisationRow::as_select()).first(self.conn()?).await?)
+    }
+
+    /// Closes the vault of the organisation, or opens it again. While it is closed, no service commits
+    /// anything that leaves an event.
+    ///
+    /// # Errors
+    /// [`StoreError`].
+    pub async fn set_locked(&mut self, at: Option<DateTime<Utc>>) -> Result<()> {
+        diesel::update(organisation::table).set(organisation::locked_at.eq(at)).execute(self.conn()?).await?;
+        Ok(())
     }
 
     /// Adds a person.

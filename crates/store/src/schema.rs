@@ -2,7 +2,7 @@
 
 #![allow(missing_docs, reason = "the columns are described where the migration makes them")]
 
-diesel::table! { organisation (id) { id -> Uuid, name -> Text, wrapped_key -> Binary, log_origin -> Text, log_key_sealed -> Binary, log_verifier -> Text, created_at -> Timestamptz, } }
+diesel::table! { organisation (id) { id -> Uuid, name -> Text, wrapped_key -> Binary, log_origin -> Text, log_key_sealed -> Binary, log_verifier -> Text, created_at -> Timestamptz, locked_at -> Nullable<Timestamptz>, } }
 diesel::table! { person (id) { id -> Uuid, organisation -> Uuid, sign_in_name -> Text, display_name -> Text, password_phc -> Nullable<Text>, state -> Text, duties -> Array<Text>, created_at -> Timestamptz, version -> Int4, sort -> Text, secret_hash -> Nullable<Binary>, sign_in_by -> Nullable<Uuid>, } }
 diesel::table! { session (id) { id -> Uuid, organisation -> Uuid, person_id -> Uuid, token_hash -> Binary, channel -> Text, created_at -> Timestamptz, last_used_at -> Timestamptz, ends_at -> Timestamptz, ended_at -> Nullable<Timestamptz>, } }
 diesel::table! { sign_in_place (organisation, name, origin) { organisation -> Uuid, name -> Text, origin -> Text, signed_in_at -> Timestamptz, } }

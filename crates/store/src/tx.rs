@@ -229,6 +229,23 @@ impl Store {
         Ok(rows.into_iter().map(|row| (row.id, row.name)).collect())
     }
 
+    /// The organisations whose vault nobody has closed.
+    ///
+    /// # Errors
+    /// [`StoreError`].
+    pub async fn open_organisations(&self) -> Result<Vec<Uuid>> {
+        use diesel::QueryableByName;
+        #[derive(QueryableByName)]
+        struct Row {
+            #[diesel(sql_type = diesel::sql_types::Uuid)]
+            id: Uuid,
+        }
+        let mut tx = self.begin(Uuid::nil()).await?;
+        let rows: Vec<Row> = statement("SELECT o.id FROM open_organisations() AS o(id)").load(tx.conn()?).await?;
+        tx.commit().await?;
+        Ok(rows.into_iter().map(|row| row.id).collect())
+    }
+
     /// Whether the database answers.
     pub async fn answers(&self) -> bool {
         self.organisations().await.is_ok()

@@ -17,6 +17,7 @@ mod holding_a_request_back;
 mod jobs_that_cannot_be_carried_out;
 mod keeping_what_a_session_had;
 mod late_and_lying_devices;
+mod locking_the_vault;
 mod looking_behind_the_tables;
 mod probing_the_services_own_network;
 mod purging_the_account_of_a_removed_device;

@@ -1,9 +1,9 @@
 //! The door: status, set-up, opening the vault, signing in and out.
 
 use chrono::{DateTime, TimeDelta, Utc};
-use jexlin_api::{ChangePassword, Me, SecretText, Setup, SignIn, SignedIn, Status, Unlock};
+use jexlin_api::{ChangePassword, LockVault, Me, SecretText, Setup, SignIn, SignedIn, Status, Unlock};
 use jexlin_core::audit::{Event, Outcome, Signer};
-use jexlin_core::names::Name;
+use jexlin_core::names::{Name, check_note};
 use jexlin_core::policy::PasswordPolicy;
 use jexlin_core::secret::Secret;
 use jexlin_core::vault::sign_in::{check_password, hash_password, new_token, verify_password};
@@ -20,12 +20,12 @@ use crate::keyring;
 use crate::problem::{Answer, Fault};
 
 /// The duties that there are.
-pub const DUTIES: [&str; 6] = ["people", "folders", "access", "policy", "audit", "export"];
+pub const DUTIES: [&str; 7] = ["people", "folders", "access", "policy", "audit", "export", "recovery"];
 /// After so many failures in a row, signing in has to wait.
 const FREE_FAILURES: i32 = 5;
 
 pub fn routes() -> Vec<Route> {
-    routes![live, ready, status, setup, unlock, sign_in, sign_out, me, change_password]
+    routes![live, ready, status, setup, lock_vault, unlock, sign_in, sign_out, me, change_password]
 }
 
 /// A secret of the interface as one of core.
@@ -121,6 +121,7 @@ pub async fn setup(app: &State<App>, body: Body<Setup>, stranger: StrangerSlot) 
         log_key_sealed: log_key_sealed.0,
         log_verifier: signer.verifier().to_text(),
         created_at: now,
+        locked_at: None,
     })
     .await?;
     tx.add_person(&administrator).await?;
@@ -155,16 +156,41 @@ pub async fn setup(app: &State<App>, body: Body<Setup>, stranger: StrangerSlot) 
     Ok(status(app).await)
 }
 
+/// Locks the vault of the organisation on all services at once. They forget its keys, and until it is
+/// unlocked with the root key's passphrase no service opens a secret, sends one to a device, or signs
+/// anyone in.
+#[utoipa::path(context_path = "", request_body = LockVault, responses((status = 200, body = Status)))]
+#[post("/api/v1/lock", data = "<body>")]
+pub async fn lock_vault(app: &State<App>, body: Call<LockVault>) -> Answer<Sent<Status>> {
+    let Call(mut acting, body) = body;
+    let organisation = acting.organisation();
+    acting.intends("vault.lock", "organisation", Some(organisation), "");
+    acting.duty("recovery")?;
+    let reason = body.reason.trim();
+    if reason.is_empty() {
+        return Err(Fault::field("reason", "a reason is required; it is recorded in the audit log"));
+    }
+    check_note(reason).map_err(|problem| Fault::field("reason", problem))?;
+    let name = acting.tx()?.organisation_row().await?.name;
+    acting.naming(organisation, &name);
+    acting.noting("reason", reason);
+    let now = acting.now;
+    acting.tx()?.set_locked(Some(now)).await?;
+    acting.done().await?;
+    crate::work::forget_locked_keys(app).await?;
+    Ok(status(app).await)
+}
+
 /// Opens the vault with the root key's passphrase.
 #[utoipa::path(context_path = "", request_body = Unlock, responses((status = 200, body = Status)))]
 #[post("/api/v1/unlock", data = "<body>")]
 pub async fn unlock(app: &State<App>, body: Body<Unlock>, stranger: StrangerSlot) -> Answer<Sent<Status>> {
     // One at a time: guessing costs a second of Argon2id each.
     let mut opening = app.opening.lock().await;
-    if app.keyring.is_open() {
+    let (organisations, open) = (app.store.organisations().await?, app.store.open_organisations().await?);
+    if app.keyring.is_open() && open.len() == organisations.len() {
         return Ok(status(app).await);
     }
-    let organisations = app.store.organisations().await?;
     if organisations.is_empty() {
         return Err(Fault::needs_setup());
     }
@@ -175,8 +201,26 @@ pub async fn unlock(app: &State<App>, body: Body<Unlock>, stranger: StrangerSlot
         tracing::warn!(origin = %stranger.origin, "opening the vault was refused");
     })?;
     app.keyring.open(root);
-    for (id, name) in organisations {
-        let keys = match app.keyring.keys(&app.store, id).await {
+    open_all(app, &stranger.origin, opening.refused).await?;
+    opening.refused = 0;
+    drop(opening);
+    app.wake.notify_one();
+    Ok(status(app).await)
+}
+
+/// Opens the vaults of all organisations with the root key that is there, also those that somebody
+/// closed.
+///
+/// # Errors
+/// When the root key is not the one of this database; then it is forgotten again.
+pub async fn open_all(app: &App, origin: &str, refused: u32) -> Answer<()> {
+    for (id, name) in app.store.organisations().await? {
+        let mut tx = app.store.begin(id).await?;
+        let row = tx.organisation_row().await?;
+        if row.locked_at.is_some() {
+            tx.set_locked(None).await?;
+        }
+        let keys = match app.keyring.open_organisation(&row) {
             Ok(keys) => keys,
             Err(fault) => {
                 app.keyring.lock();
@@ -184,18 +228,17 @@ pub async fn unlock(app: &State<App>, body: Body<Unlock>, stranger: StrangerSlot
             }
         };
         let mut event = Event::new(Uuid::now_v7(), id, app.clock.now(), "vault.unlock");
-        event.origin.clone_from(&stranger.origin);
+        event.origin = origin.to_owned();
         event.target = id.to_string();
         event.target_kind = "organisation".into();
         event.target_name = name;
-        event.detail.insert("refused_before".into(), opening.refused.to_string());
-        let tx = app.store.begin(id).await?;
+        event.detail.insert("refused_before".into(), refused.to_string());
+        if let Some(at) = row.locked_at {
+            event.detail.insert("locked_since".into(), at.to_rfc3339());
+        }
         tx.commit_with(&event, &keys.mac).await?;
     }
-    opening.refused = 0;
-    drop(opening);
-    app.wake.notify_one();
-    Ok(status(app).await)
+    Ok(())
 }
 
 async fn find_organisation(app: &App, named: Option<&str>) -> Answer<(Uuid, String)> {

@@ -35,6 +35,7 @@ use utoipa::OpenApi as _;
 
 use crate::problem::Fault;
 
+pub use door::open_all;
 pub use exchange::MOST_BODY;
 pub use personal::OpenFolders;
 pub use upkeep::{parse_plan, queued};
@@ -50,6 +51,7 @@ pub use upkeep::{parse_plan, queued};
         door::status,
         door::setup,
         door::unlock,
+        door::lock_vault,
         door::sign_in,
         door::sign_out,
         door::me,

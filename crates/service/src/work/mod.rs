@@ -29,6 +29,7 @@ pub fn start(app: &App) {
     for_ever("scheduler", app, schedule::forever);
     for_ever("judge", app, judge::forever);
     for_ever("ear for live news", app, hear);
+    for_ever("watch for locked vaults", app, watch_locks);
     for_ever("runner", app, run::forever);
 }
 
@@ -59,13 +60,51 @@ async fn hear(app: App) {
     }
 }
 
+/// Forgets the keys of organisations whose vault somebody has closed, on this service or another.
+///
+/// # Errors
+/// [`crate::problem::Fault`] when the database cannot be asked.
+pub async fn forget_locked_keys(app: &App) -> Answer<()> {
+    if !app.keyring.is_open() {
+        // A root key that comes from the service manager is there again once the vault is opened.
+        if let Ok(Some(root)) = crate::keyring::root_key_from_manager(app.config.credentials.as_deref())
+            && !app.store.open_organisations().await?.is_empty()
+        {
+            app.keyring.open(root);
+        }
+        return Ok(());
+    }
+    // Before the first organisation there is nothing to close.
+    if app.store.organisations().await?.is_empty() {
+        return Ok(());
+    }
+    if app.keyring.keep(&app.store.open_organisations().await?) {
+        // What is open beside it closes with it: people open their own folders again by themselves.
+        app.personal.sessions().into_iter().for_each(|session| app.personal.close(session));
+        run::close_stale_operators(app).await;
+    }
+    Ok(())
+}
+
+/// Hears at once that a vault was closed, and looks now and then in case the news were lost.
+async fn watch_locks(app: App) {
+    let mut news = app.news.subscribe();
+    loop {
+        let heard = tokio::time::timeout(Duration::from_secs(1), async { while !matches!(news.recv().await, Ok(news) if news.topic == "organisation") {} });
+        let _ = heard.await;
+        if let Err(fault) = forget_locked_keys(&app).await {
+            tracing::warn!("whether a vault was closed cannot be seen: {}", fault.detail());
+        }
+    }
+}
+
 /// The organisations that work can be done for: none while the vault is locked.
 async fn organisations(app: &App) -> Vec<Uuid> {
     if !app.keyring.is_open() {
         return vec![];
     }
-    match app.store.organisations().await {
-        Ok(all) => all.into_iter().map(|(id, _)| id).collect(),
+    match app.store.open_organisations().await {
+        Ok(all) => all,
         Err(error) => {
             tracing::warn!("no work: {error}");
             vec![]

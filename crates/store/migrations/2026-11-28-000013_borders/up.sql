@@ -106,6 +106,39 @@ BEGIN
     END LOOP;
 END $$;
 
+-- A vault that somebody closed: whichever service has the keys in memory, nothing that leaves an event
+-- is committed until it is opened again, and no secret is opened without its event.
+ALTER TABLE organisation ADD COLUMN locked_at timestamptz;
+CREATE FUNCTION tell_lock() RETURNS trigger LANGUAGE plpgsql AS $$
+BEGIN
+    PERFORM set_config('jexlin.locks', 'yes', true);
+    PERFORM pg_notify('jexlin_live', NEW.id || ' organisation ' || NEW.id);
+    RETURN NULL;
+END $$;
+CREATE TRIGGER organisation_locked AFTER UPDATE OF locked_at ON organisation FOR EACH ROW EXECUTE FUNCTION tell_lock();
+CREATE OR REPLACE FUNCTION must_be_recorded(session uuid) RETURNS void LANGUAGE plpgsql AS $$
+BEGIN
+    IF current_setting('jexlin.recorded', true) IS DISTINCT FROM 'yes' THEN
+        RAISE EXCEPTION 'no audit event is in this transaction';
+    END IF;
+    IF current_setting('jexlin.examine', true) IS NOT DISTINCT FROM 'due' THEN
+        RAISE EXCEPTION 'requests and checkouts were not examined again';
+    END IF;
+    IF session IS NOT NULL AND NOT EXISTS (
+        SELECT FROM session s JOIN person p ON p.id = s.person_id WHERE s.id = session AND s.ended_at IS NULL AND p.state = 'active') THEN
+        RAISE EXCEPTION 'the session is over';
+    END IF;
+    IF current_setting('jexlin.locks', true) IS DISTINCT FROM 'yes'
+        AND EXISTS (SELECT FROM organisation o WHERE o.id = scope() AND o.locked_at IS NOT NULL) THEN
+        RAISE EXCEPTION 'the vault is locked';
+    END IF;
+END $$;
+-- Before a scope is known: whose vault is not closed.
+CREATE FUNCTION open_organisations() RETURNS SETOF uuid LANGUAGE sql STABLE SECURITY DEFINER SET search_path = public
+    AS $$ SELECT o.id FROM organisation o WHERE o.locked_at IS NULL $$;
+-- Who administers people and rules so far may close the vault as well.
+UPDATE person SET duties = array_append(duties, 'recovery') WHERE duties @> '{people,policy}' AND NOT duties @> '{recovery}';
+
 -- Functions that run with the owner's rights look for nothing in a schema that others can write to.
 DO $$
 DECLARE

@@ -43,6 +43,7 @@ pub async fn organisation(store: &Store) -> (Uuid, Uuid) {
         log_key_sealed: vec![],
         log_verifier: String::new(),
         created_at: at(0),
+        locked_at: None,
     };
     tx.add_organisation(&row).await.expect("an organisation");
     add_person(&mut tx, person).await;
