@@ -159,7 +159,7 @@ export function Devices() {
               </div>
               <DeviceTrouble device={device} />
               <Fold label={`Identity of ${device.name}`}>{(close) => <Identity device={device} close={close} />}</Fold>
-              {device.bindings.length > 0 && <Fold label={`Bindings of ${device.name}`}>{() => <Bindings device={device} />}</Fold>}
+              {device.bindings.length > 0 && <Fold label={`Bindings of ${device.name}`} wide>{() => <Bindings device={device} />}</Fold>}
               <Fold label={`Change ${device.name}`}>{(close) => <Edit device={device} accounts={on(device)} operator={operator(device)} close={close} />}</Fold>
             </li>
           ))}
