@@ -176,8 +176,8 @@ impl Fault {
     /// The vault is locked.
     #[must_use]
     pub fn locked() -> Self {
-        let advice = "Somebody with the root key's passphrase must open it: `jexlin unlock`, or the console's first page.";
-        Self::new(503, "vault-locked", "The vault is locked", "The root key has not been opened since the service started.", advice)
+        let advice = "Unlock it with the root key's passphrase: `jexlin unlock`, or the console's first page.";
+        Self::new(503, "vault-locked", "The vault is locked", "Nobody has unlocked the vault since the service started or since it was locked.", advice)
     }
 
     /// Set-up has not happened.
