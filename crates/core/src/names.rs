@@ -102,11 +102,29 @@ pub fn is_unshowable(c: char) -> bool {
     c.is_control() || is_invisible(c)
 }
 
+/// How formulas begin.
+const FORMULA: [char; 6] = ['=', '+', '-', '@', '\t', '\r'];
+
 /// A cell of CSV that no spreadsheet takes for a formula: what begins like one gets an apostrophe.
+/// [`without_guard`] takes it off again.
+///
+/// ```
+/// use jexlin_core::names::{no_formula, without_guard};
+/// for text in ["=1+1", "-5", "'-5", "''=x", "-----BEGIN", "it's"] {
+///     assert_eq!(without_guard(&no_formula(text)), text);
+/// }
+/// ```
 #[must_use]
 pub fn no_formula(text: &str) -> String {
-    let formula = text.starts_with(['=', '+', '-', '@', '\t', '\r']) && text.parse::<f64>().is_err();
+    let rest = text.trim_start_matches('\'');
+    let formula = rest.starts_with(FORMULA) && (rest.len() < text.len() || text.parse::<f64>().is_err());
     if formula { format!("'{text}") } else { text.to_owned() }
+}
+
+/// The text of a cell that [`no_formula`], or a spreadsheet, has written.
+#[must_use]
+pub fn without_guard(cell: &str) -> &str {
+    cell.strip_prefix('\'').filter(|rest| rest.trim_start_matches('\'').starts_with(FORMULA)).unwrap_or(cell)
 }
 
 /// Foreign text (a device's words, a banner, a file's name) as it may stand in a list, a log line or a

@@ -5,7 +5,7 @@ use std::collections::BTreeMap;
 use zeroize::Zeroize;
 
 use super::{Row, Sheet};
-use crate::names::Name;
+use crate::names::{Name, without_guard};
 use crate::vault::kinds::{FieldType, Given, Kind, PASSWORD};
 
 /// What a column is.
@@ -180,7 +180,8 @@ pub fn read_row(sheet: &Sheet, row: &Row, columns: &[Column], kinds: &Kinds) -> 
     let head = |number: usize| sheet.heads.get(number).cloned().unwrap_or_default();
     let head_of = |wanted: &str| columns.iter().position(|column| column.word() == wanted).map_or_else(|| wanted.to_owned(), head);
     for (number, (cell, column)) in row.cells.iter().zip(columns).enumerate() {
-        let text = cell.trim();
+        let trimmed = cell.trim();
+        let text = if sheet.guarded { without_guard(trimmed) } else { trimmed };
         match column {
             Column::Nothing | Column::Kind => {}
             _ if text.is_empty() => {}
@@ -200,7 +201,7 @@ pub fn read_row(sheet: &Sheet, row: &Row, columns: &[Column], kinds: &Kinds) -> 
             Column::Field(name) => match kind.field(name).map(|field| field.holds) {
                 None => problems.push((head(number), format!("a {} has no field `{name}`", kind.label.to_lowercase()))),
                 // A password is what it is: no space of it is taken away.
-                Some(holds) if holds.is_secret() => match kind.read_secret(name, if holds == FieldType::Secret { cell } else { text }) {
+                Some(holds) if holds.is_secret() => match kind.read_secret(name, if holds == FieldType::Secret { cell } else { trimmed }) {
                     Ok(given) => thing.secrets.push((name.clone(), given)),
                     Err(problem) => problems.push((head(number), problem)),
                 },

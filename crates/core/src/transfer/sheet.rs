@@ -64,6 +64,8 @@ pub struct Sheet {
     pub rows: Vec<Row>,
     /// What the reader should know: the encoding and the separator that were found, what was left out.
     pub notes: Vec<String>,
+    /// Whether cells may have an apostrophe in front that only says that they are no formula.
+    pub guarded: bool,
     /// The bytes of all cells.
     pub(super) bytes: usize,
 }
@@ -257,6 +259,7 @@ fn separated(text: &str) -> Result<Sheet, SheetProblem> {
         }
     }
     let mut sheet = sheet.ok_or_else(|| whole("there is nothing in it"))?;
+    sheet.guarded = true;
     let name = match sign {
         b';' => "semicolons",
         b'\t' => "tabs",
