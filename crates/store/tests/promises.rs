@@ -90,7 +90,8 @@ async fn a_secret_version_is_never_overwritten_or_deleted() {
     tx.commit().await.unwrap();
     cluster
         .psql(&database.name, &format!(
-            "INSERT INTO credential (id, organisation, folder_id, kind, name, fields, data_key, created_at, changed_at) VALUES ('{id}', '{org}', '{folder_id}', 'login', 'x', '{{}}', '', now(), now());
+            "SET jexlin.organisation = '{org}';
+             INSERT INTO credential (id, organisation, folder_id, kind, name, fields, data_key, created_at, changed_at) VALUES ('{id}', '{org}', '{folder_id}', 'login', 'x', '{{}}', '', now(), now());
              INSERT INTO secret_version (organisation, credential_id, field, number, state, sealed, made_at, made_how) VALUES ('{org}', '{id}', 'password', 1, 'current', '\\x01', now(), 'typed')"
         ))
         .unwrap();
