@@ -47,7 +47,8 @@ fn silent_hosts_keep_nobody_elses_rotation_waiting() {
 fn a_worker_whose_lease_was_taken_over_sends_and_writes_nothing() {
     let mut service = strict(&[]);
     service.kill();
-    service.start(&[("JEXLIN_HOLD_AT", "before-apply")]);
+    // Its only worker is the one that is held: it does not take its own job over.
+    service.start(&[("JEXLIN_HOLD_AT", "before-apply"), ("JEXLIN_RUNNERS", "1")]);
     service.unlock();
     let ines = service.sign_in("ines");
     let folder = ines.folder("Pumping");
@@ -61,8 +62,8 @@ fn a_worker_whose_lease_was_taken_over_sends_and_writes_nothing() {
     let held = service.folder.join("held");
     until("a worker that is held before it sends", || held.exists().then_some(()));
     // A second service takes the job over and ends it.
-    service.sql("UPDATE job SET leased_until = now() - interval '1 second' WHERE state = 'running'");
     let beside = service.beside_with(&[("JEXLIN_HOLD_AT", "")]);
+    service.sql("UPDATE job SET leased_until = now() - interval '1 second' WHERE state = 'running'");
     let ended = ines.settled(&rotation);
     assert_eq!(ended["outcome"], "done", "{ended}");
     let (sent, password) = (host.sent().len(), host.password("duty"));
