@@ -142,6 +142,13 @@ export interface KindField {
   required: boolean;
   help?: string;
 }
+export interface Keys {
+  root_key: string;
+  next_root_key?: string | null;
+  services: { name: string; seen_at: string; ready: boolean }[];
+  organisation_key: number;
+  left?: number | null;
+}
 export interface Kind {
   name: string;
   label: string;
@@ -269,6 +276,7 @@ export interface Change {
   folder?: { id: string; parent?: string; to_top?: boolean; closed?: boolean };
   credentials?: { ids: string[]; to: string };
   hand_over?: { from: string; to: string; below?: string; keep: boolean };
+  tags?: { ids: string[]; add?: string[]; take_away?: string[] };
 }
 export interface AccessCompared {
   changes: { line: number | null; sort: string; place: string; text: string }[];

@@ -5,8 +5,9 @@ import { useState } from "react";
 import { useLocation } from "wouter";
 import { type Credential, type Device, type Folder, type Kind, type KindField, type PasswordPolicy, type PasswordRule, all, api } from "../api";
 import { Choice, Field, Form, Trouble, text } from "../parts";
-import { Inputs, MAIN, TYPES, collect, fieldsOf, tagsOf } from "./fields";
+import { Inputs, MAIN, TYPES, collect, fieldsOf, splitTags, tagsOf } from "./fields";
 import { atLeast } from "./levels";
+import { Shifts } from "./preview";
 
 const SORTS: [string, string][] = [["", "Ed25519"], ["ecdsa-p256", "ECDSA P-256"], ["ecdsa-p384", "ECDSA P-384"], ["rsa-3072", "RSA, 3072 bits"], ["rsa-4096", "RSA, 4096 bits"]];
 
@@ -132,6 +133,9 @@ export function EditCredential({ it, kind, close }: { it: Credential; kind: Kind
   const folders = useQuery({ queryKey: ["folders"], queryFn: () => all<Folder>("/folders", 50_000) });
   const rule = useRule(it.folder);
   const [extra, setExtra] = useState<KindField[]>(it.extra);
+  const [tags, setTags] = useState(it.tags);
+  const [add, gone] = [tags.filter((tag) => !it.tags.includes(tag)), it.tags.filter((tag) => !tags.includes(tag))];
+  const changed = add.length + gone.length > 0;
   const fields = fieldsOf(kind, { extra, fields: it.fields });
   const submit = (data: FormData) => {
     const given = collect(data, fields, it.fields);
@@ -153,7 +157,8 @@ export function EditCredential({ it, kind, close }: { it: Credential; kind: Kind
       )}
       {rule.choices.length > 0 && <Choice label="By the policy" name="policy" options={rule.choices.map((policy) => [policy.id, policy.name])} />}
       <Field label="Why" name="why" hint="It stays with new values in the history." />
-      <Field label="Tags" name="tags" defaultValue={it.tags.join(", ")} />
+      <Field label="Tags" name="tags" defaultValue={it.tags.join(", ")} onBlur={(event) => setTags(splitTags(event.target.value))} />
+      {changed && atLeast(it.level, "steward") && <Shifts change={{ tags: { ids: [it.id], add, take_away: gone } }} />}
       <DeviceChoice fields={fields} present={it.device} />
       {folders.data && <Choice label="Folder" name="folder" defaultValue={it.folder} options={folders.data.filter((folder) => atLeast(folder.level, "edit") || folder.id === it.folder).map((folder) => [folder.id, folder.path])} />}
       <ExtraFields extra={extra} set={setExtra} />

@@ -90,7 +90,11 @@ export function Inputs({ fields, present, generates, short, secretHint }: { fiel
 
 /** Tags as people type them: with commas between. */
 export function tagsOf(data: FormData): string[] {
-  return text(data, "tags")
+  return splitTags(text(data, "tags"));
+}
+
+export function splitTags(typed: string): string[] {
+  return typed
     .split(",")
     .map((tag) => tag.trim())
     .filter(Boolean);

@@ -7,6 +7,7 @@ import { Link } from "wouter";
 import { type Credential, type CredentialItem, type Kind, type Page, type SavedSearch, all, api } from "../api";
 import { Act, Choice, Empty, Field, Fold, Form, State, Trouble, text, told } from "../parts";
 import { drag, each, useCut } from "./moving";
+import { Considered } from "./preview";
 
 const VIEWS: [string, string][] = [
   ["", "Everything I may know of"],
@@ -105,7 +106,7 @@ function Bulk({ chosen, clear }: { chosen: CredentialItem[]; clear: () => void }
         <Act label="Remove" run={remove} after={after} confirm={`Move ${chosen.length} to the bin?`} />
         <Act label="Favourite" run={run("are favourites", (item) => api.put(`/credentials/${item.id}/favourite`))} after={after} />
         <Field label="Tag" name="bulk-tag" value={tag} onChange={(event) => setTag(event.target.value)} />
-        {tag && <Act label="Give the tag" run={addTag} after={after} />}
+        {tag && <Considered label="Give the tag …" title={`Give the tag ${tag} to ${chosen.length}`} change={{ tags: { ids: chosen.map((item) => item.id), add: [tag] } }} run={addTag} after={after} />}
       </div>
       {failed.length > 0 && (
         <ul role="alert" className="mt-1 border-l-4 border-error pl-2">

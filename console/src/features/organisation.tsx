@@ -2,7 +2,7 @@
 
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
-import { type Kind, type KindField, type Me, type Settings, all, api } from "../api";
+import { type Keys, type Kind, type KindField, type Me, type Settings, all, api } from "../api";
 import { Act, Card, Choice, Empty, Field, Fold, Form, Lines, Trouble, text } from "../parts";
 import { TYPES } from "./fields";
 
@@ -131,6 +131,66 @@ function LockVault() {
   );
 }
 
+/** The keys that everything is sealed under, and changing them while the services run. */
+function KeysCard() {
+  const keys = useQuery({ queryKey: ["keys"], queryFn: () => api.get<Keys>("/keys"), refetchInterval: 5000 });
+  const seen = keys.data;
+  const changeRoot = (data: FormData) => api.post("/keys/root", { passphrase: text(data, "passphrase"), new_passphrase: text(data, "new_passphrase"), reason: text(data, "reason") });
+  return (
+    <Card title="Keys">
+      <Trouble error={keys.error} />
+      {seen && (
+        <>
+          <p>
+            Root key <code>{seen.root_key}</code>
+            <span className="quiet">, which protects the organisation's key</span>
+          </p>
+          <p>
+            Organisation key number {seen.organisation_key}
+            {typeof seen.left === "number" && <span className="quiet">; {seen.left === 0 ? "the former key is about to go" : `${seen.left} data keys are still under the former one`}</span>}
+          </p>
+          {seen.next_root_key ? (
+            <div className="mt-2">
+              <p>
+                The next root key <code>{seen.next_root_key}</code> is prepared. Copy root-key.next.json into the folder of each other service, unlock it there with the new passphrase, and keep a copy apart from the database's backups. Until you finish, both root keys open the vault.
+              </p>
+              <ul className="my-2">
+                {seen.services.map((one) => (
+                  <li key={`${one.name} ${one.seen_at}`}>
+                    {one.name}: {one.ready ? "has it" : <strong>does not have it yet</strong>}
+                  </li>
+                ))}
+              </ul>
+              <div className="flex flex-wrap gap-2">
+                <Act label="Finish" of="the change of the root key" look="btn-sm btn-primary" run={() => api.post("/keys/root/finish", {})} after={["keys"]} confirm="Finish the change? The former root key opens nothing any more, except backups from before." />
+                <Act label="Abandon" of="the change of the root key" run={() => api.post("/keys/root/abandon", {})} after={["keys"]} confirm="Abandon the change? The next root key opens nothing any more." />
+              </div>
+            </div>
+          ) : (
+            <Fold label="Change the root key">
+              {(close) => (
+                <Form label="Prepare the change" submit={changeRoot} after={["keys"]} done={close}>
+                  <Field label="Present passphrase" name="passphrase" type="password" required />
+                  <Field label="New passphrase" name="new_passphrase" type="password" minLength={12} required hint="At least 12 characters; it may be the same." />
+                  <Field label="Reason" name="reason" required />
+                </Form>
+              )}
+            </Fold>
+          )}
+          <Fold label="Change the organisation key">
+            {(close) => (
+              <Form label="Change it" submit={(data) => api.post("/keys/organisation", { reason: text(data, "reason") })} after={["keys"]} done={close}>
+                <p className="quiet">A new key counts at once; the data keys move to it in the background. Values are not changed: rotate those that somebody may have seen.</p>
+                <Field label="Reason" name="reason" required />
+              </Form>
+            )}
+          </Fold>
+        </>
+      )}
+    </Card>
+  );
+}
+
 export function Organisation({ me }: { me: Me }) {
   const kinds = useQuery({ queryKey: ["kinds"], queryFn: () => all<Kind>("/kinds") });
   const may = me.duties.includes("policy");
@@ -143,6 +203,7 @@ export function Organisation({ me }: { me: Me }) {
       <div className="grid items-start gap-3 xl:grid-cols-[2fr_3fr]">
         <div className="flex flex-col gap-3">
           <SettingsCard me={me} />
+          {me.duties.includes("recovery") && <KeysCard />}
           {me.duties.includes("recovery") && <LockVault />}
         </div>
         <Card title="Kinds of credentials">

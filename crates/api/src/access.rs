@@ -125,6 +125,23 @@ pub struct Change {
     /// What one person is a steward of, handed over to another.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub hand_over: Option<HandOver>,
+    /// Credentials that get or lose tags.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub tags: Option<TagsChanged>,
+}
+
+/// Credentials that get or lose tags: grants for one tag alone may reach them then, or no longer.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct TagsChanged {
+    /// Which; at most 200.
+    pub ids: Vec<Uuid>,
+    /// Tags that they get.
+    #[serde(default)]
+    pub add: Vec<String>,
+    /// Tags that they lose.
+    #[serde(default)]
+    pub take_away: Vec<String>,
 }
 
 /// A grant and its other terms.

@@ -2,6 +2,7 @@
 
 use std::collections::BTreeMap;
 
+use chrono::{DateTime, Utc};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 use zeroize::Zeroize;
@@ -102,6 +103,50 @@ pub struct Setup {
 pub struct LockVault {
     /// Recorded in the audit log.
     pub reason: String,
+}
+
+/// Prepares a change of the root key.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct ChangeRootKey {
+    /// The passphrase of the present root key file.
+    pub passphrase: SecretText,
+    /// The passphrase of the next one: at least 12 characters; it may be the same.
+    pub new_passphrase: SecretText,
+    /// Recorded in the audit log.
+    pub reason: String,
+}
+
+/// Changes the organisation's key.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct ChangeKey {
+    /// Recorded in the audit log.
+    pub reason: String,
+}
+
+/// The keys of the vault.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct KeysView {
+    /// The name of the root key that counts.
+    pub root_key: String,
+    /// The name of the next one, while it changes.
+    pub next_root_key: Option<String>,
+    /// The services that run.
+    pub services: Vec<ServiceView>,
+    /// The number of the organisation's key: 1 at set-up, one more with each change.
+    pub organisation_key: i32,
+    /// How many data keys are still under the former organisation key, while they move.
+    pub left: Option<i64>,
+}
+
+/// A service that runs on the same database.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct ServiceView {
+    /// Where it runs.
+    pub name: String,
+    /// When it was heard of last.
+    pub seen_at: DateTime<Utc>,
+    /// Whether it has the next root key, where that changes.
+    pub ready: bool,
 }
 
 /// Opens the vault.

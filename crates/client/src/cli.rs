@@ -12,6 +12,7 @@ use crate::nouns::device::Device;
 use crate::nouns::folder::Folder;
 use crate::nouns::gate::{Checkout, Gate, Request};
 use crate::nouns::grant::Grant;
+use crate::nouns::keys::Keys;
 use crate::nouns::kind::Kind;
 use crate::nouns::pending::Pending;
 use crate::nouns::people::{Client, Group, People};
@@ -114,6 +115,9 @@ pub enum Command {
         #[arg(long)]
         reason: String,
     },
+    /// The keys of the vault: change the root key or the organisation's key
+    #[command(subcommand)]
+    Keys(Keys),
     /// Say how the service is
     Status,
     /// Sign in and keep the session

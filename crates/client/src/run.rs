@@ -38,6 +38,7 @@ pub fn run(cli: Cli) -> Done {
             let _: Status = run.link.post("/api/v1/lock", &LockVault { reason })?;
             say("The vault is locked on all services. Unlock each service with: jexlin unlock")
         }
+        Command::Keys(command) => run.keys(command),
         Command::Status => {
             let status: Status = run.link.get("/api/v1/status")?;
             output::one(run.format, &status, &[("state", "state"), ("version", "version")])

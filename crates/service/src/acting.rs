@@ -245,6 +245,20 @@ impl Acting {
         self.tx.as_mut().ok_or_else(|| Fault::internal("the transaction is over"))
     }
 
+    /// Demands that not too many answers have depended on values of late: each tells a little of one.
+    ///
+    /// # Errors
+    /// [`Fault`] with how long to wait.
+    pub async fn value_may_be_asked(&mut self) -> Answer<()> {
+        let (key, now) = (value_answers(self.person.id), self.now);
+        match self.tx()?.throttle(&key).await?.filter(|before| now - before.last_failure_at < VALUE_ANSWERS_KEPT) {
+            Some(before) => {
+                crate::routes::wait_after(before.failures, before.last_failure_at, now).map_or(Ok(()), |seconds| Err(Fault::asked_too_often(seconds)))
+            }
+            None => Ok(()),
+        }
+    }
+
     /// Demands a duty.
     ///
     /// # Errors
@@ -388,7 +402,9 @@ impl Fairing for Refusals {
         if response.status().code < 400 {
             return;
         }
-        let Some(fault) = last_fault(request).clone().filter(Fault::is_refusal) else { return };
+        let Some(fault) = last_fault(request).clone()
+            .filter(|fault| fault.is_refusal() || fault.tells_of_value())
+        else { return };
         let (actor, intent) = match slot(request).lock() {
             Ok(slot) => (slot.actor.clone(), slot.intent.clone()),
             Err(_) => return,
@@ -398,6 +414,19 @@ impl Fairing for Refusals {
             tracing::error!(request = %crate::headers::request_id(request), "a refusal could not be recorded: {}", error.detail());
         }
     }
+}
+
+/// After so long without one, answers that depend on values count from the start again.
+const VALUE_ANSWERS_KEPT: TimeDelta = TimeDelta::hours(1);
+
+fn value_answers(person: Uuid) -> String {
+    format!("answers about values: {person}")
+}
+
+async fn note_value_answer(tx: &mut Tx, person: Uuid, now: DateTime<Utc>) -> Answer<()> {
+    let key = value_answers(person);
+    let before = tx.throttle(&key).await?.filter(|before| now - before.last_failure_at < VALUE_ANSWERS_KEPT).map_or(0, |before| before.failures);
+    Ok(tx.note_failure(&key, before + 1, now).await?)
 }
 
 async fn record_refusal(app: &App, actor: &Actor, mut intent: Intent, fault: &Fault) -> Answer<()> {
@@ -411,6 +440,9 @@ async fn record_refusal(app: &App, actor: &Actor, mut intent: Intent, fault: &Fa
     }
     if let (Some(target), true) = (intent.target, intent.target_name.is_empty()) {
         intent.target_name = tx.name_for_event(&intent.target_kind, target).await?.unwrap_or_default();
+    }
+    if let (true, Some(person)) = (fault.tells_of_value(), actor.person) {
+        note_value_answer(&mut tx, person, app.clock.now()).await?;
     }
     let mut event = event_of(Uuid::now_v7(), actor, &intent, app.clock.now());
     event.outcome = Outcome::Refused;

@@ -23,6 +23,8 @@ use crate::routes::OpenFolders;
 /// The shared parts.
 #[derive(Clone, Debug)]
 pub struct App {
+    /// This service among those that run on the database.
+    pub id: uuid::Uuid,
     /// The configuration.
     pub config: Arc<Config>,
     /// The records.
@@ -74,6 +76,7 @@ impl App {
             keyring.open(root);
         }
         Ok(Self {
+            id: uuid::Uuid::now_v7(),
             store,
             keyring,
             clock,

@@ -7,7 +7,7 @@ use chrono::{DateTime, Utc};
 use jexlin_core::access::Level;
 use jexlin_core::audit::Event;
 use jexlin_core::gate::{CheckoutEnd, GateSet, GateVersion};
-use jexlin_core::vault::Key;
+use jexlin_core::vault::EventKey;
 use jexlin_store::Tx;
 use uuid::Uuid;
 
@@ -19,7 +19,7 @@ const CHANGED: &str = "gates, places or access have changed";
 ///
 /// # Errors
 /// [`crate::problem::Fault`].
-pub async fn examine(tx: &mut Tx, mac: &Key, now: DateTime<Utc>) -> Answer<()> {
+pub async fn examine(tx: &mut Tx, mac: &EventKey, now: DateTime<Utc>) -> Answer<()> {
     let organisation = tx.organisation();
     let mut sets: HashMap<Vec<Uuid>, GateSet> = HashMap::new();
     for standing in tx.standing(now).await? {

@@ -147,7 +147,8 @@ pub async fn admit(tx: &mut Tx, app: &App, keys: &OpenKeys, row: &CredentialRow,
     let about = About { user_name: text(&row.fields, "user_name"), used_ago };
     judged.lacks = rule.policy.lacks(password.expose_secret_text().unwrap_or_default(), about);
     if rule.enforced && !judged.lacks.is_empty() {
-        return Err(Fault::field(PASSWORD, format!("the folder demands the policy “{}”: {}", rule.name, judged.lacks.join("; "))));
+        let fault = Fault::field(PASSWORD, format!("the folder demands the policy “{}”: {}", rule.name, judged.lacks.join("; ")));
+        return Err(if used_ago.is_some() { fault.telling_of_a_value() } else { fault });
     }
     Ok(judged)
 }
@@ -237,7 +238,7 @@ pub async fn admit_sealed(tx: &mut Tx, app: &App, keys: &OpenKeys, it: &ToJudge)
     let rules = rules_for(tx, it.folder).await?;
     let Some(judged) = judged(tx, app, keys, it, &rules).await? else { return Ok(tx.forget_judgement(it.credential).await?) };
     if rules.iter().any(|rule| rule.enforced) && !judged.lacks.is_empty() {
-        return Err(Fault::field(PASSWORD, format!("{}: {}", demands(&rules), judged.lacks.join("; "))));
+        return Err(Fault::field(PASSWORD, format!("{}: {}", demands(&rules), judged.lacks.join("; "))).telling_of_a_value());
     }
     keep(tx, it.credential, it.number, it.made_at, judged).await
 }
@@ -268,8 +269,8 @@ pub async fn admit_folder(tx: &mut Tx, keys: &OpenKeys, folder: Uuid, parent: Uu
     }
     match failing {
         0 => Ok(()),
-        1 => Err(Fault::field("parent", format!("{}, and one password in what is moved does not comply", demands(&rules)))),
-        _ => Err(Fault::field("parent", format!("{}, and {failing} passwords in what is moved do not comply", demands(&rules)))),
+        1 => Err(Fault::field("parent", format!("{}, and one password in what is moved does not comply", demands(&rules))).telling_of_a_value()),
+        _ => Err(Fault::field("parent", format!("{}, and {failing} passwords in what is moved do not comply", demands(&rules))).telling_of_a_value()),
     }
 }
 

@@ -26,9 +26,12 @@ fn main() -> std::process::ExitCode {
     let outcome = match std::env::args().nth(1).as_deref() {
         Some("migrate") => runtime.block_on(migrate()),
         Some("unlock") => runtime.block_on(unlock()),
+        Some("new-root-key") => runtime.block_on(new_root_key()),
         Some("openapi") => say(&jexlind::routes::openapi()),
         None => runtime.block_on(serve()),
-        Some(other) => Err(format!("`{other}` is nothing that the service does; it serves when called alone, and knows `migrate`, `unlock` and `openapi`")),
+        Some(other) => {
+            Err(format!("`{other}` is nothing that the service does; it serves when called alone, and knows `migrate`, `unlock`, `new-root-key` and `openapi`"))
+        }
     };
     match outcome {
         Ok(()) => std::process::ExitCode::SUCCESS,
@@ -59,6 +62,21 @@ async fn unlock() -> Result<(), String> {
     }
     jexlind::routes::open_all(&app, "the machine of the service", 0).await.map_err(|fault| fault.detail().to_owned())?;
     say("The vault is open.")
+}
+
+/// Prepares the next root key where it comes from the service manager. The running services go on; each
+/// takes the new key over when it is started again with it.
+async fn new_root_key() -> Result<(), String> {
+    let file = std::env::args().nth(2).ok_or("name a file for the new root key: `jexlind new-root-key FILE`")?;
+    let config = Config::from_environment()?;
+    let app = App::new(config, Clock::of_the_machine())?;
+    if !app.keyring.is_open() {
+        return Err("no root key in CREDENTIALS_DIRECTORY; use `jexlin keys change-root` with the passphrase".to_owned());
+    }
+    let name = jexlind::routes::new_root_key(&app, std::path::Path::new(&file)).await.map_err(|fault| fault.detail().to_owned())?;
+    say(&format!(
+        "The next root key {name} is in {file}. Give it to the service manager as jexlin-root-key, start each service again, then run: jexlin keys finish-root"
+    ))
 }
 
 /// Rocket's own configuration, of which nothing is left to the environment.

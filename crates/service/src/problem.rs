@@ -24,6 +24,7 @@ pub struct Fault {
     fields: BTreeMap<String, String>,
     log: Option<String>,
     retry_after: Option<i64>,
+    tells_of_value: bool,
 }
 
 /// What routes return.
@@ -31,7 +32,7 @@ pub type Answer<T> = Result<T, Fault>;
 
 impl Fault {
     fn new(status: u16, code: &'static str, title: &'static str, detail: impl Into<String>, advice: impl Into<String>) -> Self {
-        Self { code, status, title, detail: detail.into(), advice: advice.into(), fields: BTreeMap::new(), log: None, retry_after: None }
+        Self { code, status, title, detail: detail.into(), advice: advice.into(), fields: BTreeMap::new(), log: None, retry_after: None, tells_of_value: false }
     }
 
     /// Nobody is signed in, or the session has ended.
@@ -180,6 +181,20 @@ impl Fault {
         Self::new(503, "vault-locked", "The vault is locked", "Nobody has unlocked the vault since the service started or since it was locked.", advice)
     }
 
+    /// The organisation's key has just changed.
+    #[must_use]
+    pub fn keys_changed() -> Self {
+        let mut fault = Self::new(
+            503,
+            "keys-changed",
+            "The keys have just changed",
+            "The organisation's key has just been changed; this service reads the new one.",
+            "Try again in a second; nothing was done.",
+        );
+        fault.retry_after = Some(1);
+        fault
+    }
+
     /// Set-up has not happened.
     #[must_use]
     pub fn needs_setup() -> Self {
@@ -194,6 +209,33 @@ impl Fault {
             _ => "Check it out with a reason: `jexlin checkout take`, or the button Check out in the console.",
         };
         Self::new(403, "gate", "A gate is in the way", stopped.to_string(), advice)
+    }
+
+    /// Says that this answer depends on a value that is kept: too many such answers have to wait.
+    #[must_use]
+    pub const fn telling_of_a_value(mut self) -> Self {
+        self.tells_of_value = true;
+        self
+    }
+
+    /// Whether this answer depends on a value that is kept.
+    #[must_use]
+    pub const fn tells_of_value(&self) -> bool {
+        self.tells_of_value
+    }
+
+    /// Too many answers that depended on values.
+    #[must_use]
+    pub fn asked_too_often(seconds: i64) -> Self {
+        let mut fault = Self::new(
+            429,
+            "asked-too-often",
+            "Asked too often",
+            format!("Too many of your changes were refused because of passwords that are kept; the next is looked at in {seconds} seconds."),
+            "Choose another password or another folder, and wait.",
+        );
+        fault.retry_after = Some(seconds);
+        fault
     }
 
     /// Ours or the database's fault; the caller learns nothing more.
@@ -264,6 +306,7 @@ impl From<StoreError> for Fault {
             StoreError::NotFound => Self::unknown("thing"),
             StoreError::Stale => Self::stale(),
             StoreError::Locked => Self::locked(),
+            StoreError::KeysChanged => Self::keys_changed(),
             StoreError::SessionOver => Self::signed_out("The session has ended."),
             StoreError::Unavailable(log) => Self::unavailable(log),
             StoreError::Broken(log) => Self::internal(log),

@@ -13,7 +13,7 @@ use chrono::{DateTime, Utc};
 use diesel::prelude::*;
 use diesel_async::RunQueryDsl;
 use jexlin_core::audit::{Event, Frontier, Hash, Signer};
-use jexlin_core::vault::Key;
+use jexlin_core::vault::EventKey;
 use uuid::Uuid;
 
 use crate::schema::{audit_checkpoint, audit_event, audit_frontier, audit_leaf};
@@ -80,11 +80,17 @@ pub(crate) struct Raw {
     outcome: String,
     detail: serde_json::Value,
     mac: Vec<u8>,
+    key_number: i32,
 }
 
 impl Raw {
     pub(crate) fn to_row(&self, leaf: Option<i64>) -> EventRow {
         EventRow { seq: self.seq, leaf, event: self.to_event() }
+    }
+
+    /// Whether its MAC is right; none where the key is not at hand.
+    fn confirmed(&self, key: &EventKey) -> Option<bool> {
+        key.confirms(self.key_number, &[PURPOSE, &self.to_event().canonical()], &self.mac)
     }
 
     fn to_event(&self) -> Event {
@@ -102,9 +108,12 @@ impl Raw {
     }
 }
 
+/// The first part of what an event's MAC is over.
+const PURPOSE: &[u8] = b"jexlin audit event\0";
+
 /// What an event is authenticated with, in the transaction that inserts it.
-fn mac_of(key: &Key, event: &Event) -> [u8; 32] {
-    key.mac(&[b"jexlin audit event\0", &event.canonical()])
+fn mac_of(key: &EventKey, event: &Event) -> [u8; 32] {
+    key.mac(&[PURPOSE, &event.canonical()])
 }
 
 /// An event as it goes into its table. With `DEFAULT` for what is missing the statement would have
@@ -125,10 +134,11 @@ pub(crate) struct Inserted<'a> {
     pub(crate) outcome: &'a str,
     pub(crate) detail: serde_json::Value,
     pub(crate) mac: Vec<u8>,
+    pub(crate) key_number: i32,
 }
 
 /// An event as a row of its table.
-fn row<'a>(event: &'a Event, key: &Key, organisation: Uuid) -> Result<Inserted<'a>> {
+fn row<'a>(event: &'a Event, key: &EventKey, organisation: Uuid) -> Result<Inserted<'a>> {
     Ok(Inserted {
         id: event.id.parse().map_err(|_| StoreError::Broken("an event without an identifier".into()))?,
         organisation,
@@ -143,16 +153,17 @@ fn row<'a>(event: &'a Event, key: &Key, organisation: Uuid) -> Result<Inserted<'
         outcome: event.outcome.word(),
         detail: serde_json::to_value(&event.detail).map_err(|error| StoreError::Broken(error.to_string()))?,
         mac: mac_of(key, event).to_vec(),
+        key_number: key.number(),
     })
 }
 
 /// The statement that records an event.
-pub(crate) fn insertion<'a>(event: &'a Event, key: &Key, organisation: Uuid) -> Result<Insertion<'a>> {
+pub(crate) fn insertion<'a>(event: &'a Event, key: &EventKey, organisation: Uuid) -> Result<Insertion<'a>> {
     Ok(diesel::insert_into(audit_event::table).values(row(event, key, organisation)?))
 }
 
 /// What records many events at once.
-pub(crate) fn insertions<'a>(events: &'a [Event], key: &Key, organisation: Uuid) -> Result<Vec<Inserted<'a>>> {
+pub(crate) fn insertions<'a>(events: &'a [Event], key: &EventKey, organisation: Uuid) -> Result<Vec<Inserted<'a>>> {
     events.iter().map(|event| row(event, key, organisation)).collect()
 }
 
@@ -163,10 +174,10 @@ impl Tx {
     ///
     /// # Errors
     /// [`StoreError`].
-    pub async fn record(&mut self, event: &Event, key: &Key) -> Result<()> {
+    pub async fn record(&mut self, event: &Event, key: &EventKey) -> Result<()> {
         let insert = insertion(event, key, self.organisation())?;
         insert.execute(self.conn()?).await?;
-        self.mark_recorded();
+        self.mark_recorded(key.number());
         Ok(())
     }
 
@@ -251,15 +262,17 @@ impl Tx {
     ///
     /// # Errors
     /// [`StoreError`].
-    pub async fn stray_events(&mut self, key: &Key) -> Result<Vec<Event>> {
-        Ok(self
-            .without_leaf(None)
-            .await?
-            .iter()
-            .map(|raw| (raw.to_event(), &raw.mac))
-            .filter(|(event, mac)| mac_of(key, event).as_slice() != mac.as_slice())
-            .map(|(event, _)| event)
-            .collect())
+    pub async fn stray_events(&mut self, key: &EventKey) -> Result<Vec<Event>> {
+        Ok(self.without_leaf(None).await?.iter().filter(|raw| raw.confirmed(key) != Some(true)).map(Raw::to_event).collect())
+    }
+
+    /// Whether an event has no place yet that the former key authenticated.
+    ///
+    /// # Errors
+    /// [`StoreError`].
+    pub async fn awaits_former_key(&mut self, key: &EventKey) -> Result<bool> {
+        let rows = self.without_leaf(None).await?;
+        Ok(rows.iter().any(|raw| raw.key_number < key.number() && raw.confirmed(key) == Some(true)))
     }
 
     async fn without_leaf(&mut self, among: Option<(i64, Vec<i64>)>) -> Result<Vec<Raw>> {
@@ -321,9 +334,16 @@ impl Tx {
 #[derive(Debug, Default)]
 pub struct Sealer {
     size: Option<u64>,
-    highest: i64,
-    gaps: BTreeMap<i64, u32>,
+    seen: Seen,
     strays: BTreeSet<Uuid>,
+}
+
+/// Up to which number the log was looked at.
+#[derive(Clone, Debug, Default)]
+struct Seen {
+    highest: i64,
+    /// Numbers below that were not to be seen yet, and in how many rounds they were missed.
+    gaps: BTreeMap<i64, u32>,
 }
 
 /// How many rounds a gap is looked into before it is taken for a transaction that was rolled back.
@@ -337,29 +357,38 @@ const GAPS_AT_START: i64 = 1000;
 
 impl Sealer {
     /// One round: gives places to what is visible and signs a checkpoint when there is news. Two
-    /// sealers on one log wait for each other.
+    /// sealers on one log wait for each other, and each goes on where the other was.
     ///
     /// # Errors
+    /// [`StoreError::KeysChanged`] when an event is authenticated by a newer key than this;
     /// [`StoreError`]; then nothing was sealed.
-    pub async fn seal(&mut self, mut tx: Tx, key: &Key, signer: &Signer, now: DateTime<Utc>) -> Result<SealOutcome> {
-        let mut frontier = Self::load_frontier(&mut tx).await?;
-        let fresh = self.size != Some(frontier.size());
-        if fresh {
-            self.look_around(&mut tx).await?;
-        }
-        let among = if fresh { None } else { Some((self.highest, self.gaps.keys().copied().collect())) };
+    pub async fn seal(&mut self, mut tx: Tx, key: &EventKey, signer: &Signer, now: DateTime<Utc>) -> Result<SealOutcome> {
+        let (mut frontier, highest, gaps) = Self::load_frontier(&mut tx).await?;
+        let fresh = self.size.is_none();
+        let mut seen = if fresh {
+            Self::look_around(&mut tx).await?
+        } else if self.size == Some(frontier.size()) {
+            self.seen.clone()
+        } else {
+            // Another sealer was here: what it has sealed is not read again.
+            Seen { highest, gaps: gaps.into_iter().map(|gap| (gap, self.seen.gaps.get(&gap).copied().unwrap_or(0))).collect() }
+        };
+        let among = if fresh { None } else { Some((seen.highest, seen.gaps.keys().copied().collect())) };
         let rows = tx.without_leaf(among).await?;
         let mut outcome = SealOutcome::default();
         let mut leaves = vec![];
         for raw in &rows {
-            let event = raw.to_event();
-            if mac_of(key, &event).as_slice() != raw.mac.as_slice() {
-                if self.strays.insert(raw.id) {
-                    outcome.strays.push(raw.id);
+            match raw.confirmed(key) {
+                Some(true) => {}
+                None if raw.key_number > key.number() && tx.organisation_row().await?.key_number > key.number() => return Err(StoreError::KeysChanged),
+                _ => {
+                    if self.strays.insert(raw.id) {
+                        outcome.strays.push(raw.id);
+                    }
+                    continue;
                 }
-                continue;
             }
-            let hash = event.leaf();
+            let hash = raw.to_event().leaf();
             leaves.push((
                 audit_leaf::organisation.eq(tx.organisation()),
                 audit_leaf::leaf.eq(i64::try_from(frontier.size()).unwrap_or(i64::MAX)),
@@ -368,6 +397,7 @@ impl Sealer {
             ));
             frontier.append(hash);
         }
+        seen.pass(&rows);
         outcome.sealed = leaves.len();
         if !leaves.is_empty() {
             for chunk in leaves.chunks(1000) {
@@ -386,45 +416,52 @@ impl Sealer {
                 .execute(tx.conn()?)
                 .await?;
             diesel::update(audit_frontier::table.find(organisation))
-                .set((audit_frontier::size.eq(size), audit_frontier::roots.eq(frontier.roots().concat())))
+                .set((
+                    audit_frontier::size.eq(size),
+                    audit_frontier::roots.eq(frontier.roots().concat()),
+                    audit_frontier::highest.eq(seen.highest),
+                    audit_frontier::gaps.eq(seen.gaps.keys().copied().collect::<Vec<_>>()),
+                ))
                 .execute(tx.conn()?)
                 .await?;
         }
         tx.commit().await?;
-        self.remember(&rows, frontier.size());
-        if fresh && rows.len() == MOST_PER_ROUND {
-            // There is more below what was looked at: the next round looks afresh as well.
-            self.size = None;
-        }
+        self.seen = seen;
+        // When there is more below what was looked at, the next round looks afresh as well.
+        self.size = (!fresh || rows.len() < MOST_PER_ROUND).then_some(frontier.size());
         Ok(outcome)
     }
 
-    async fn load_frontier(tx: &mut Tx) -> Result<Frontier> {
+    async fn load_frontier(tx: &mut Tx) -> Result<(Frontier, i64, Vec<i64>)> {
         let organisation = tx.organisation();
         diesel::insert_into(audit_frontier::table)
             .values((audit_frontier::organisation.eq(organisation), audit_frontier::size.eq(0_i64), audit_frontier::roots.eq(Vec::<u8>::new())))
             .on_conflict_do_nothing()
             .execute(tx.conn()?)
             .await?;
-        let query = audit_frontier::table.find(organisation).select((audit_frontier::size, audit_frontier::roots)).for_update();
-        let (size, roots): (i64, Vec<u8>) = query.first(tx.conn()?).await?;
+        let columns = (audit_frontier::size, audit_frontier::roots, audit_frontier::highest, audit_frontier::gaps);
+        let query = audit_frontier::table.find(organisation).select(columns).for_update();
+        let (size, roots, highest, gaps): (i64, Vec<u8>, i64, Vec<i64>) = query.first(tx.conn()?).await?;
         let roots = roots.chunks(32).filter_map(|root| root.try_into().ok()).collect();
-        Frontier::restore(u64::try_from(size).unwrap_or(0), roots).ok_or_else(|| StoreError::Broken("the audit log's frontier does not fit its size".into()))
+        let frontier = Frontier::restore(u64::try_from(size).unwrap_or(0), roots);
+        let frontier = frontier.ok_or_else(|| StoreError::Broken("the audit log's frontier does not fit its size".into()))?;
+        Ok((frontier, highest, gaps))
     }
 
     /// What a sealer that starts afresh must know: the highest number, and which of the numbers
     /// just below are not to be seen yet.
-    async fn look_around(&mut self, tx: &mut Tx) -> Result<()> {
+    async fn look_around(tx: &mut Tx) -> Result<Seen> {
         let highest: Option<i64> = audit_event::table.select(diesel::dsl::max(audit_event::seq)).first(tx.conn()?).await?;
-        self.highest = highest.unwrap_or(0);
-        let from = (self.highest - GAPS_AT_START).max(0);
+        let highest = highest.unwrap_or(0);
+        let from = (highest - GAPS_AT_START).max(0);
         let seen: BTreeSet<i64> = audit_event::table.filter(audit_event::seq.gt(from)).select(audit_event::seq).load(tx.conn()?).await?.into_iter().collect();
-        self.gaps = ((from + 1)..=self.highest).filter(|number| !seen.contains(number)).map(|number| (number, 0)).collect();
-        Ok(())
+        Ok(Seen { highest, gaps: ((from + 1)..=highest).filter(|number| !seen.contains(number)).map(|number| (number, 0)).collect() })
     }
+}
 
-    fn remember(&mut self, rows: &[Raw], size: u64) {
-        self.size = Some(size);
+impl Seen {
+    /// These were looked at.
+    fn pass(&mut self, rows: &[Raw]) {
         for raw in rows {
             for gap in (self.highest + 1)..raw.seq {
                 self.gaps.insert(gap, 0);

@@ -20,6 +20,9 @@ pub enum StoreError {
     /// Somebody has closed the vault of the organisation.
     #[error("the vault is locked")]
     Locked,
+    /// The organisation's key has changed since this service read it.
+    #[error("the keys have changed")]
+    KeysChanged,
     /// The database does not answer, or has no room. It may come back.
     #[error("the database is not available: {0}")]
     Unavailable(String),
@@ -44,6 +47,9 @@ impl From<DieselError> for StoreError {
                 }
                 if message == "the vault is locked" {
                     return Self::Locked;
+                }
+                if message == "the keys have changed" {
+                    return Self::KeysChanged;
                 }
                 let passing =
                     ["No space left", "terminating connection", "the database system is", "connection closed", "statement timeout", "deadlock detected"];

@@ -5,7 +5,7 @@ use diesel::prelude::*;
 use diesel::sql_types;
 use diesel_async::RunQueryDsl;
 use jexlin_core::audit::Event;
-use jexlin_core::vault::Key;
+use jexlin_core::vault::EventKey;
 use uuid::Uuid;
 
 use crate::bin::Count;
@@ -109,13 +109,13 @@ impl Tx {
     ///
     /// # Errors
     /// [`StoreError`].
-    pub async fn record_all(&mut self, events: &[Event], key: &Key) -> Result<()> {
+    pub async fn record_all(&mut self, events: &[Event], key: &EventKey) -> Result<()> {
         if events.is_empty() {
             return Ok(());
         }
         let rows = crate::audit::insertions(events, key, self.organisation())?;
-        let sql = "INSERT INTO audit_event (id, organisation, at, action, actor, actor_name, target, target_kind, target_name, origin, outcome, detail, mac)
-             SELECT id, scope(), at, action, actor, actor_name, target, target_kind, target_name, origin, outcome, detail, mac
+        let sql = "INSERT INTO audit_event (id, organisation, at, action, actor, actor_name, target, target_kind, target_name, origin, outcome, detail, mac, key_number)
+             SELECT id, scope(), at, action, actor, actor_name, target, target_kind, target_name, origin, outcome, detail, mac, $13
              FROM unnest($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12)
                   AS new(id, at, action, actor, actor_name, target, target_kind, target_name, origin, outcome, detail, mac)";
         let text = |of: fn(&crate::audit::Inserted<'_>) -> String| rows.iter().map(of).collect::<Vec<_>>();
@@ -131,9 +131,10 @@ impl Tx {
             .bind::<sql_types::Array<sql_types::Text>, _>(text(|row| row.origin.to_owned()))
             .bind::<sql_types::Array<sql_types::Text>, _>(text(|row| row.outcome.to_owned()))
             .bind::<sql_types::Array<sql_types::Jsonb>, _>(rows.iter().map(|row| row.detail.clone()).collect::<Vec<_>>())
-            .bind::<sql_types::Array<sql_types::Binary>, _>(rows.iter().map(|row| row.mac.clone()).collect::<Vec<_>>());
+            .bind::<sql_types::Array<sql_types::Binary>, _>(rows.iter().map(|row| row.mac.clone()).collect::<Vec<_>>())
+            .bind::<sql_types::Integer, _>(key.number());
         query.execute(self.conn()?).await?;
-        self.mark_recorded();
+        self.mark_recorded(key.number());
         Ok(())
     }
 

@@ -21,6 +21,14 @@ pub struct OrganisationRow {
     pub log_verifier: String,
     pub created_at: DateTime<Utc>,
     pub locked_at: Option<DateTime<Utc>>,
+    /// The name of the root key that `wrapped_key` is under; empty when nobody noted it yet.
+    pub root_key: String,
+    /// The key under the next root key, while that changes.
+    pub next_wrapped_key: Option<Vec<u8>>,
+    pub next_root_key: Option<String>,
+    pub key_number: i32,
+    /// The former key under this one, while data keys move.
+    pub former_key: Option<Vec<u8>>,
 }
 
 /// A person.
@@ -108,6 +116,7 @@ impl Tx {
     /// # Errors
     /// [`StoreError`].
     pub async fn set_locked(&mut self, at: Option<DateTime<Utc>>) -> Result<()> {
+        self.hold_commits().await?;
         diesel::update(organisation::table).set(organisation::locked_at.eq(at)).execute(self.conn()?).await?;
         Ok(())
     }

@@ -9,7 +9,7 @@ use diesel_async::{AsyncConnection as _, AsyncMigrationHarness, AsyncPgConnectio
 use diesel_migrations::{EmbeddedMigrations, MigrationHarness as _, embed_migrations};
 use futures_util::future::join;
 use jexlin_core::audit::Event;
-use jexlin_core::vault::Key;
+use jexlin_core::vault::EventKey;
 use uuid::Uuid;
 
 use crate::atlas::Atlases;
@@ -21,11 +21,12 @@ static NUMBER: AtomicU64 = AtomicU64::new(1);
 
 /// Commits, unless a statement failed before or no audit event went in: the first is what
 /// PostgreSQL itself says of any statement in such a transaction, the second is the word that the
-/// trigger on the audit log leaves behind. A request's session must still count at that moment.
-fn commit_recorded_by(session: Option<Uuid>) -> String {
+/// trigger on the audit log leaves behind. A request's session must still count at that moment, and
+/// the organisation's key must still be the one of this number.
+fn commit_recorded_by(session: Option<Uuid>, number: i32) -> String {
     match session {
-        Some(session) => format!("SELECT must_be_recorded('{session}'); COMMIT"),
-        None => "SELECT must_be_recorded(NULL); COMMIT".to_owned(),
+        Some(session) => format!("SELECT must_be_recorded('{session}', {number}); COMMIT"),
+        None => format!("SELECT must_be_recorded(NULL, {number}); COMMIT"),
     }
 }
 const COMMIT: &str = "SELECT 1; COMMIT";
@@ -60,6 +61,20 @@ impl Manager for Dial {
     }
 }
 
+/// An organisation whose vault is not locked, and the state of its keys.
+#[derive(Clone, Debug, diesel::QueryableByName)]
+pub struct OpenOrganisation {
+    /// Which.
+    #[diesel(sql_type = diesel::sql_types::Uuid)]
+    pub id: Uuid,
+    /// The number of its key.
+    #[diesel(sql_type = diesel::sql_types::Integer)]
+    pub key_number: i32,
+    /// Whether data keys may still be under the former key.
+    #[diesel(sql_type = diesel::sql_types::Bool)]
+    pub changing: bool,
+}
+
 /// The records of all organisations; every look goes through [`Store::begin`].
 #[derive(Clone)]
 pub struct Store {
@@ -79,7 +94,8 @@ pub struct Tx {
     line: Option<Object<Dial>>,
     organisation: Uuid,
     number: u64,
-    recorded: bool,
+    /// The number of the key that authenticates the event in it, once there is one.
+    recorded: Option<i32>,
     /// The session that must still count when this is committed.
     session: Option<Uuid>,
     /// Whether requests and checkouts must be examined again before the commit.
@@ -162,7 +178,7 @@ impl Store {
             line: Some(line),
             organisation,
             number: NUMBER.fetch_add(1, Ordering::Relaxed),
-            recorded: false,
+            recorded: None,
             session: None,
             examine: false,
             atlases: self.atlases.clone(),
@@ -229,21 +245,15 @@ impl Store {
         Ok(rows.into_iter().map(|row| (row.id, row.name)).collect())
     }
 
-    /// The organisations whose vault nobody has closed.
+    /// The organisations whose vault is not locked.
     ///
     /// # Errors
     /// [`StoreError`].
-    pub async fn open_organisations(&self) -> Result<Vec<Uuid>> {
-        use diesel::QueryableByName;
-        #[derive(QueryableByName)]
-        struct Row {
-            #[diesel(sql_type = diesel::sql_types::Uuid)]
-            id: Uuid,
-        }
+    pub async fn open_organisations(&self) -> Result<Vec<OpenOrganisation>> {
         let mut tx = self.begin(Uuid::nil()).await?;
-        let rows: Vec<Row> = statement("SELECT o.id FROM open_organisations() AS o(id)").load(tx.conn()?).await?;
+        let rows: Vec<OpenOrganisation> = statement("SELECT id, key_number, changing FROM open_organisations()").load(tx.conn()?).await?;
         tx.commit().await?;
-        Ok(rows.into_iter().map(|row| row.id).collect())
+        Ok(rows)
     }
 
     /// Whether the database answers.
@@ -288,8 +298,8 @@ impl Tx {
         &self.atlases
     }
 
-    pub(crate) const fn mark_recorded(&mut self) {
-        self.recorded = true;
+    pub(crate) const fn mark_recorded(&mut self, number: i32) {
+        self.recorded = Some(number);
     }
 
     pub(crate) const fn withhold<T>(&self, value: T) -> Withheld<T> {
@@ -311,10 +321,8 @@ impl Tx {
     /// # Errors
     /// [`StoreError::Broken`] when no event was recorded: then nothing is done at all.
     pub async fn commit_recorded(mut self) -> Result<Receipt> {
-        if !self.recorded {
-            return Err(StoreError::Broken("a transaction was to be committed without its audit event".into()));
-        }
-        let commit = commit_recorded_by(self.session);
+        let missing = || StoreError::Broken("a transaction was to be committed without its audit event".into());
+        let commit = commit_recorded_by(self.session, self.recorded.ok_or_else(missing)?);
         self.conn()?.batch_execute(&commit).await?;
         self.line = None;
         Ok(Receipt { number: self.number })
@@ -324,7 +332,7 @@ impl Tx {
     ///
     /// # Errors
     /// [`StoreError`]; then nothing was done.
-    pub async fn commit_with(mut self, event: &Event, key: &Key) -> Result<Receipt> {
+    pub async fn commit_with(mut self, event: &Event, key: &EventKey) -> Result<Receipt> {
         if !self.line.as_ref().is_some_and(|line| line.records) {
             self.record(event, key).await?;
             if let Some(line) = &mut self.line {
@@ -340,7 +348,7 @@ impl Tx {
         // Unconstrained: the runtime may otherwise have the insertion wait for its turn, and let the
         // commit overtake it.
         let insertion = tokio::task::unconstrained(insert.execute(&mut first));
-        let commit = commit_recorded_by(self.session);
+        let commit = commit_recorded_by(self.session, key.number());
         let (inserted, committed) = join(insertion, second.batch_execute(&commit)).await;
         // The commit's own answer counts: it is refused when the insertion failed.
         if let Err(error) = committed {

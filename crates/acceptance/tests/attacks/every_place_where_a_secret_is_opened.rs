@@ -41,7 +41,7 @@ fn sources(folder: &Path) -> Vec<(String, String)> {
 }
 
 /// What opens sealed bytes at the bottom of everything.
-const PRIMITIVES: [&str; 5] = ["self.0.open(", "self.open(aad", ".unwrap_data_key(", ".unwrap_key(", "data_key.open("];
+const PRIMITIVES: [&str; 6] = ["self.0.open(", "self.current.open(", "self.open(aad", ".unwrap_data_key(", ".unwrap_key(", "data_key.open("];
 
 fn opens(line: &str) -> bool {
     let called = |name: &str| line.match_indices(name).any(|(at, _)| !line[..at].ends_with(|sign: char| sign.is_alphanumeric() || "_.:".contains(sign)));

@@ -71,3 +71,36 @@ fn former_values_are_not_guessed_against_the_policy_or_seen_by_ones_own_grant() 
     marek.post("/api/v1/grants", &json!({"folder": safe, "person": pim, "level": "reveal"})).refused(403, "not-allowed");
     let _ = marek.make("/api/v1/grants", &json!({"folder": safe, "person": pim, "level": "reveal", "without_history": true}));
 }
+
+#[test]
+fn answers_that_depend_on_a_value_come_slower_and_slower() {
+    let service = strict(&[]);
+    let ines = service.sign_in("ines");
+    let (own, strictly) = (ines.folder("Own"), ines.folder("Strictly"));
+    let inner = ines.make("/api/v1/folders", &json!({"parent": own, "name": "Inner"}));
+    let _ = login(&ines, &inner, "root", "root", "short");
+    let standard = ines.get("/api/v1/password-policies").good()["items"][0]["id"].as_str().unwrap().to_owned();
+    let rule = format!("/api/v1/folders/{strictly}/password-rule");
+    let seen = ines.get(&rule).good();
+    let _ = ines.call("PUT", &rule, Some(&json!({"mode": "enforce", "policies": [standard]})), seen["version"].as_i64()).good();
+    let path = format!("/api/v1/folders/{inner}");
+    let try_it = || ines.patch(&path, version(&ines, &path), &json!({"parent": strictly}));
+    let mut refused = 0;
+    let slowed = loop {
+        let answer = try_it();
+        if answer.status == 429 {
+            break answer;
+        }
+        assert!(answer.body.to_string().contains("does not comply"), "{}", answer.body);
+        answer.refused(422, "bad-input");
+        refused += 1;
+        assert!(refused < 10, "never slowed down");
+    };
+    assert!(slowed.code() == "asked-too-often" && refused >= 3, "{refused} before {}", slowed.body);
+    // Each is in the log, and others are not kept waiting by it.
+    assert!(ines.events("folder").iter().filter(|event| event["outcome"] == "refused").count() > refused);
+    let made = ines.login(&own, "unhindered", "Root-1");
+    assert_eq!(ines.reveal(&made).text("value"), "Root-1");
+    // Nothing that does not depend on a value waits.
+    let _ = ines.patch(&path, version(&ines, &path), &json!({"name": "Renamed"})).good();
+}

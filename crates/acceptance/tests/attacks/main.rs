@@ -16,6 +16,7 @@ mod hanging_devices_and_stale_leases;
 mod holding_a_request_back;
 mod jobs_that_cannot_be_carried_out;
 mod keeping_what_a_session_had;
+mod killing_a_change_of_keys;
 mod late_and_lying_devices;
 mod locking_the_vault;
 mod looking_behind_the_tables;

@@ -7,7 +7,7 @@ use std::path::{Path, PathBuf};
 use clap::{Args, Subcommand};
 use jexlin_api::{
     Attachment, Change, ChangeCredential, CopyCredential, Credential as CredentialItem, CredentialsMoved, KindField, NewCredential, OperatorScope, PutBack,
-    Reveal, Revealed, SecretText, SeedInPicture, UseItem, Version,
+    Reveal, Revealed, SecretText, SeedInPicture, TagsChanged, UseItem, Version,
 };
 use serde_json::{Value, json};
 use uuid::Uuid;
@@ -164,6 +164,9 @@ pub enum Credential {
         /// A tag to take away; may be given several times
         #[arg(long, value_name = "TAG")]
         take_away: Vec<String>,
+        /// Show whose access would change, and change nothing
+        #[arg(long)]
+        preview: bool,
     },
     /// Make some your favourites
     Mark {
@@ -476,7 +479,11 @@ impl Run {
                 self.link.delete(&format!("/api/v1/credentials/{}", present.id), Some(present.version))?;
                 Ok(format!("is in the bin; put it back: jexlin bin put-back \"{}/{}\"", present.place, present.name))
             }),
-            Credential::Tag { paths, add, take_away } => self.each(&paths, |path| {
+            Credential::Tag { paths, add, take_away, preview: true } => {
+                let ids = paths.iter().map(|path| find::credential(&self.link, path)).collect::<Result<Vec<_>, _>>()?;
+                self.preview(&Change { tags: Some(TagsChanged { ids, add, take_away }), ..Change::default() })
+            }
+            Credential::Tag { paths, add, take_away, preview: false } => self.each(&paths, |path| {
                 let present = self.known(path)?;
                 let gone: Vec<String> = take_away.iter().map(|tag| tag.to_lowercase()).collect();
                 let tags = present.tags.iter().chain(&add).filter(|tag| !gone.contains(&tag.to_lowercase())).cloned().collect();

@@ -8,6 +8,7 @@ pub mod device;
 pub mod folder;
 pub mod gate;
 pub mod grant;
+pub mod keys;
 pub mod kind;
 pub mod pending;
 pub mod people;

@@ -136,6 +136,15 @@ pub fn judge_sealed(
     Ok(judge(&password, near, policy, leaks(&sha1_of(&password)), &key.fingerprint_key()))
 }
 
+/// The fingerprint of a sealed password by the organisation's present key, after a change of that key.
+///
+/// # Errors
+/// [`SealProblem`] when it does not open.
+pub fn fingerprint_sealed(key: &OrganisationKey, wrapped: &WrappedKey, place: &Place<'_>, sealed: &Sealed) -> Result<[u8; 32], SealProblem> {
+    let password = key.unwrap_data_key(place.organisation, place.credential, wrapped)?.open(place, sealed)?;
+    Ok(fingerprint(&password, &key.fingerprint_key()))
+}
+
 /// What a sealed password lacks by a policy, and nothing else of it.
 ///
 /// # Errors

@@ -13,7 +13,7 @@ use serde::{Deserialize, Serialize};
 
 use crate::secret::Secret;
 
-pub use judge::{Finding, Judgement, judge, judge_sealed, lacks_sealed, sha1_of};
+pub use judge::{Finding, Judgement, fingerprint_sealed, judge, judge_sealed, lacks_sealed, sha1_of};
 
 const LOWER: &str = "abcdefghijklmnopqrstuvwxyz";
 const UPPER: &str = "ABCDEFGHIJKLMNOPQRSTUVWXYZ";

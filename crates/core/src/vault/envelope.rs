@@ -5,6 +5,7 @@ use aes_gcm::{Aes256Gcm, KeyInit, Nonce};
 use hmac::{Hmac, Mac};
 use rand::CryptoRng;
 use sha2::Sha256;
+use subtle::ConstantTimeEq as _;
 use uuid::Uuid;
 use zeroize::{Zeroize, ZeroizeOnDrop};
 
@@ -152,31 +153,116 @@ pub(super) fn bind(purpose: &str, parts: &[&[u8]]) -> Vec<u8> {
     out
 }
 
-/// The key of one organisation.
+/// The key of one organisation, and, while the data keys move from the one before it, that one too.
+///
+/// A change makes a new key with the next number at once; the data keys follow one after the other
+/// ([`OrganisationKey::rewrap`]), and until the last has moved, the former key is kept, wrapped under
+/// the new one. Nothing that was sealed is touched.
 #[derive(Clone, Debug)]
-pub struct OrganisationKey(Key);
+pub struct OrganisationKey {
+    number: i32,
+    current: Key,
+    former: Option<Key>,
+}
+
+/// What a change of an organisation's key leads to.
+#[derive(Debug)]
+pub struct ChangedKey {
+    /// The new key, with the former one.
+    pub key: OrganisationKey,
+    /// The new key under the root key.
+    pub wrapped: WrappedKey,
+    /// The former key under the new one.
+    pub former: WrappedKey,
+}
+
+/// Authenticates audit events. Each event says by the key of which number it was authenticated.
+#[derive(Clone, Debug)]
+pub struct EventKey {
+    number: i32,
+    current: Key,
+    former: Option<Key>,
+}
+
+impl EventKey {
+    /// The number of the key that authenticates now.
+    #[must_use]
+    pub const fn number(&self) -> i32 {
+        self.number
+    }
+
+    /// HMAC-SHA-256 over the parts, one after the other.
+    #[must_use]
+    pub fn mac(&self, parts: &[&[u8]]) -> [u8; 32] {
+        self.current.mac(parts)
+    }
+
+    /// Whether a MAC is that of the key of this number; none where that key is not at hand.
+    #[must_use]
+    pub fn confirms(&self, number: i32, parts: &[&[u8]], mac: &[u8]) -> Option<bool> {
+        let key = if number == self.number { Some(&self.current) } else { self.former.as_ref().filter(|_| number + 1 == self.number) };
+        key.map(|key| bool::from(key.mac(parts).as_slice().ct_eq(mac)))
+    }
+}
 
 impl OrganisationKey {
-    /// A new one, and the same wrapped under the root key.
+    /// A new one with the number 1, and the same wrapped under the root key.
     ///
     /// # Errors
     /// [`SealProblem`], which does not happen for keys.
     pub fn generate(rng: &mut dyn CryptoRng, root: &super::RootKey, organisation: Uuid) -> Result<(Self, WrappedKey), SealProblem> {
-        let key = Key::generate(rng);
-        let wrapped = root.key().wrap(rng, &Self::place(organisation), &key)?;
-        Ok((Self(key), wrapped))
+        let current = Key::generate(rng);
+        let wrapped = root.key().wrap(rng, &Self::place(organisation), &current)?;
+        Ok((Self { number: 1, current, former: None }, wrapped))
     }
 
-    /// Unwraps it with the root key.
+    /// Unwraps it with the root key, and the former one with it.
     ///
     /// # Errors
     /// [`SealProblem::Refused`] when this is not the root key it was wrapped under.
-    pub fn unwrap_with(root: &super::RootKey, organisation: Uuid, wrapped: &WrappedKey) -> Result<Self, SealProblem> {
-        root.key().unwrap_key(&Self::place(organisation), wrapped).map(Self)
+    pub fn unwrap_with(root: &super::RootKey, organisation: Uuid, number: i32, wrapped: &WrappedKey, former: Option<&WrappedKey>) -> Result<Self, SealProblem> {
+        let current = root.key().unwrap_key(&Self::place(organisation), wrapped)?;
+        let former = former.map(|former| current.unwrap_key(&Self::former_place(organisation, number), former)).transpose()?;
+        Ok(Self { number, current, former })
+    }
+
+    /// The same key under another root key.
+    ///
+    /// # Errors
+    /// [`SealProblem`], which does not happen for keys.
+    pub fn wrap_with(&self, rng: &mut dyn CryptoRng, root: &super::RootKey, organisation: Uuid) -> Result<WrappedKey, SealProblem> {
+        root.key().wrap(rng, &Self::place(organisation), &self.current)
+    }
+
+    /// A new key in its place.
+    ///
+    /// # Errors
+    /// [`SealProblem`], which does not happen for keys.
+    pub fn change(&self, rng: &mut dyn CryptoRng, root: &super::RootKey, organisation: Uuid) -> Result<ChangedKey, SealProblem> {
+        let key = Self { number: self.number + 1, current: Key::generate(rng), former: Some(self.current.clone()) };
+        let wrapped = key.wrap_with(rng, root, organisation)?;
+        let former = key.current.wrap(rng, &Self::former_place(organisation, key.number), &self.current)?;
+        Ok(ChangedKey { key, wrapped, former })
+    }
+
+    /// Its number: 1 at set-up, one more with each change.
+    #[must_use]
+    pub const fn number(&self) -> i32 {
+        self.number
+    }
+
+    /// Whether data keys may still be under the former key.
+    #[must_use]
+    pub const fn is_changing(&self) -> bool {
+        self.former.is_some()
     }
 
     fn place(organisation: Uuid) -> Vec<u8> {
         bind("jexlin organisation key", &[organisation.as_bytes()])
+    }
+
+    fn former_place(organisation: Uuid, number: i32) -> Vec<u8> {
+        bind("jexlin former organisation key", &[organisation.as_bytes(), &number.to_be_bytes()])
     }
 
     /// A new data key for a credential, and the same wrapped.
@@ -185,7 +271,7 @@ impl OrganisationKey {
     /// [`SealProblem`], which does not happen for keys.
     pub fn generate_data_key(&self, rng: &mut dyn CryptoRng, organisation: Uuid, credential: Uuid) -> Result<(DataKey, WrappedKey), SealProblem> {
         let key = Key::generate(rng);
-        let wrapped = self.0.wrap(rng, &Self::data_place(organisation, credential), &key)?;
+        let wrapped = self.current.wrap(rng, &Self::data_place(organisation, credential), &key)?;
         Ok((DataKey(key), wrapped))
     }
 
@@ -194,17 +280,22 @@ impl OrganisationKey {
     /// # Errors
     /// [`SealProblem::Refused`].
     pub fn unwrap_data_key(&self, organisation: Uuid, credential: Uuid, wrapped: &WrappedKey) -> Result<DataKey, SealProblem> {
-        self.0.unwrap_key(&Self::data_place(organisation, credential), wrapped).map(DataKey)
+        let place = Self::data_place(organisation, credential);
+        let opened = self.current.unwrap_key(&place, wrapped);
+        // It is authenticated, so that the key that opens it is the one it is under.
+        match (&self.former, opened) {
+            (Some(former), Err(SealProblem::Refused)) => former.unwrap_key(&place, wrapped).map(DataKey),
+            (_, opened) => opened.map(DataKey),
+        }
     }
 
-    /// Moves a data key from this organisation key to a new one; no secret is touched.
+    /// Moves a data key from the former organisation key to this one; no secret is touched.
     ///
     /// # Errors
     /// [`SealProblem::Refused`].
-    pub fn rewrap(&self, to: &Self, rng: &mut dyn CryptoRng, organisation: Uuid, credential: Uuid, wrapped: &WrappedKey) -> Result<WrappedKey, SealProblem> {
-        let place = Self::data_place(organisation, credential);
-        let key = self.0.unwrap_key(&place, wrapped)?;
-        to.0.wrap(rng, &place, &key)
+    pub fn rewrap(&self, rng: &mut dyn CryptoRng, organisation: Uuid, credential: Uuid, wrapped: &WrappedKey) -> Result<WrappedKey, SealProblem> {
+        let DataKey(key) = self.unwrap_data_key(organisation, credential, wrapped)?;
+        self.current.wrap(rng, &Self::data_place(organisation, credential), &key)
     }
 
     fn data_place(organisation: Uuid, credential: Uuid) -> Vec<u8> {
@@ -213,14 +304,15 @@ impl OrganisationKey {
 
     /// The key of the audit log's MACs.
     #[must_use]
-    pub fn audit_mac_key(&self) -> Key {
-        self.0.derive("audit mac 1")
+    pub fn event_key(&self) -> EventKey {
+        let derived = |key: &Key| key.derive("audit mac 1");
+        EventKey { number: self.number, current: derived(&self.current), former: self.former.as_ref().map(derived) }
     }
 
     /// The key of the fingerprints that find reuse.
     #[must_use]
     pub fn fingerprint_key(&self) -> Key {
-        self.0.derive("reuse fingerprint 1")
+        self.current.derive("reuse fingerprint 1")
     }
 
     /// Seals the audit log's signing key.
@@ -228,7 +320,7 @@ impl OrganisationKey {
     /// # Errors
     /// [`SealProblem`], which does not happen for keys.
     pub fn seal_signing_key(&self, rng: &mut dyn CryptoRng, organisation: Uuid, seed: &[u8; 32]) -> Result<Sealed, SealProblem> {
-        self.0.seal(rng, &bind("jexlin audit signing key", &[organisation.as_bytes()]), seed).map(Sealed)
+        self.current.seal(rng, &bind("jexlin audit signing key", &[organisation.as_bytes()]), seed).map(Sealed)
     }
 
     /// Opens the audit log's signing key.
@@ -236,7 +328,7 @@ impl OrganisationKey {
     /// # Errors
     /// [`SealProblem::Refused`].
     pub fn open_signing_key(&self, organisation: Uuid, sealed: &Sealed) -> Result<Secret, SealProblem> {
-        self.0.open(&bind("jexlin audit signing key", &[organisation.as_bytes()]), &sealed.0)
+        self.current.open(&bind("jexlin audit signing key", &[organisation.as_bytes()]), &sealed.0)
     }
 }
 
@@ -361,7 +453,7 @@ mod tests {
         let mut rng = rand::rng();
         let root = RootKey::generate(&mut rng);
         let (_, wrapped) = OrganisationKey::generate(&mut rng, &root, id(1)).unwrap();
-        assert!(OrganisationKey::unwrap_with(&RootKey::generate(&mut rng), id(1), &wrapped).is_err());
+        assert!(OrganisationKey::unwrap_with(&RootKey::generate(&mut rng), id(1), 1, &wrapped, None).is_err());
     }
 
     #[test]
@@ -372,21 +464,53 @@ mod tests {
         let (_, wrapped) = key.generate_data_key(&mut rng, id(1), id(2)).unwrap();
         assert!(key.unwrap_data_key(id(1), id(3), &wrapped).is_err());
         assert!(key.unwrap_data_key(id(2), id(2), &wrapped).is_err());
-        assert!(OrganisationKey::unwrap_with(&root, id(2), &wrapped_organisation).is_err());
+        assert!(OrganisationKey::unwrap_with(&root, id(2), 1, &wrapped_organisation, None).is_err());
     }
 
     #[test]
-    fn rewrapping_keeps_every_secret() {
+    fn a_changed_key_keeps_every_secret_before_and_after_its_data_key_has_moved() {
         let mut rng = rand::rng();
         let root = RootKey::generate(&mut rng);
         let (old, _) = OrganisationKey::generate(&mut rng, &root, id(1)).unwrap();
-        let (new, _) = OrganisationKey::generate(&mut rng, &root, id(1)).unwrap();
         let (data, wrapped) = old.generate_data_key(&mut rng, id(1), id(2)).unwrap();
         let place = Place { organisation: id(1), credential: id(2), field: "password", version: 1 };
         let sealed = data.seal(&mut rng, &place, &Secret::from_text("kept".into())).unwrap();
-        let wrapped = old.rewrap(&new, &mut rng, id(1), id(2), &wrapped).unwrap();
-        assert!(super::super::open(&Test(id(2)), &old, &wrapped, &place, &sealed).is_err());
-        assert_eq!(super::super::open(&Test(id(2)), &new, &wrapped, &place, &sealed).unwrap().expose_secret(), b"kept");
+        let opens = |key: &OrganisationKey, wrapped: &WrappedKey| {
+            super::super::open(&Test(id(2)), key, wrapped, &place, &sealed).is_ok_and(|value| value.expose_secret() == b"kept")
+        };
+        let changed = old.change(&mut rng, &root, id(1)).unwrap();
+        let read = |former| OrganisationKey::unwrap_with(&root, id(1), 2, &changed.wrapped, former).unwrap();
+        let (during, after) = (read(Some(&changed.former)), read(None));
+        assert!(during.is_changing() && during.number() == 2 && !after.is_changing());
+        assert!(opens(&during, &wrapped) && opens(&changed.key, &wrapped) && !opens(&after, &wrapped));
+        let moved = during.rewrap(&mut rng, id(1), id(2), &wrapped).unwrap();
+        assert!(opens(&during, &moved) && opens(&after, &moved) && !opens(&old, &moved));
+        assert!(OrganisationKey::unwrap_with(&root, id(1), 3, &changed.wrapped, Some(&changed.former)).is_err(), "the former key of another number");
+    }
+
+    #[test]
+    fn an_event_says_by_which_key_it_is_authenticated() {
+        let mut rng = rand::rng();
+        let root = RootKey::generate(&mut rng);
+        let (old, _) = OrganisationKey::generate(&mut rng, &root, id(1)).unwrap();
+        let new = old.change(&mut rng, &root, id(1)).unwrap().key;
+        let (before, after) = (old.event_key().mac(&[b"event"]), new.event_key().mac(&[b"event"]));
+        assert_ne!(before, after);
+        let key = new.event_key();
+        assert_eq!((key.confirms(1, &[b"event"], &before), key.confirms(2, &[b"event"], &after)), (Some(true), Some(true)));
+        assert_eq!((key.confirms(2, &[b"event"], &before), key.confirms(1, &[b"event"], &after)), (Some(false), Some(false)));
+        assert_eq!((key.confirms(3, &[b"event"], &after), old.event_key().confirms(2, &[b"event"], &after)), (None, None));
+    }
+
+    #[test]
+    fn another_root_key_holds_the_same_organisation_key() {
+        let mut rng = rand::rng();
+        let (root, next) = (RootKey::generate(&mut rng), RootKey::generate(&mut rng));
+        let (key, wrapped) = OrganisationKey::generate(&mut rng, &root, id(1)).unwrap();
+        let again = key.wrap_with(&mut rng, &next, id(1)).unwrap();
+        let (_, data) = key.generate_data_key(&mut rng, id(1), id(2)).unwrap();
+        assert!(OrganisationKey::unwrap_with(&next, id(1), 1, &again, None).unwrap().unwrap_data_key(id(1), id(2), &data).is_ok());
+        assert!(OrganisationKey::unwrap_with(&next, id(1), 1, &wrapped, None).is_err());
     }
 
     proptest! {

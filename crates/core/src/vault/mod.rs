@@ -26,7 +26,7 @@ pub mod ssh_keys;
 
 use uuid::Uuid;
 
-pub use envelope::{DataKey, Key, OrganisationKey, PiecePlace, Place, SealProblem, Sealed, WrappedKey};
+pub use envelope::{ChangedKey, DataKey, EventKey, Key, OrganisationKey, PiecePlace, Place, SealProblem, Sealed, WrappedKey};
 pub use root::{RootKey, RootKeyProblem};
 
 use crate::secret::Secret;

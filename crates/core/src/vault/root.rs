@@ -43,6 +43,9 @@ struct File {
     passes: u32,
     lanes: u32,
     salt: String,
+    /// Which key it is; missing in files from before keys had names.
+    #[serde(default, skip_serializing_if = "String::is_empty")]
+    key: String,
     sealed: String,
 }
 
@@ -54,6 +57,18 @@ impl RootKey {
 
     pub(super) const fn key(&self) -> &Key {
         &self.0
+    }
+
+    /// Which root key it is: 16 hexadecimal digits that tell nothing of the key itself.
+    #[must_use]
+    pub fn name(&self) -> String {
+        self.0.mac(&[b"jexlin root key name\0"]).iter().take(8).map(|byte| format!("{byte:02x}")).collect()
+    }
+
+    /// Which root key a file says that it holds. Only opening it proves that.
+    #[must_use]
+    pub fn name_in(file: &str) -> Option<String> {
+        serde_json::from_str::<File>(file).ok().map(|file| file.key).filter(|name| !name.is_empty())
     }
 
     /// The file's text, protected by a passphrase.
@@ -74,6 +89,7 @@ impl RootKey {
             passes: COST.1,
             lanes: COST.2,
             salt: STANDARD.encode(salt),
+            key: self.name(),
             sealed: String::new(),
         };
         let sealed = file.derive(passphrase)?.seal(rng, file.aad().as_bytes(), self.0.expose_key()).map_err(|_| RootKeyProblem::Refused)?;
@@ -92,7 +108,11 @@ impl RootKey {
         }
         let sealed = STANDARD.decode(&file.sealed).map_err(|_| RootKeyProblem::NoFile("its key is not base64"))?;
         let plain = file.derive(passphrase)?.open(file.aad().as_bytes(), &sealed).map_err(|_| RootKeyProblem::Refused)?;
-        plain.expose_secret().try_into().map(|bytes| Self(Key::from_bytes(bytes))).map_err(|_| RootKeyProblem::Refused)
+        let key = plain.expose_secret().try_into().map(|bytes| Self(Key::from_bytes(bytes))).map_err(|_| RootKeyProblem::Refused)?;
+        if !file.key.is_empty() && file.key != key.name() {
+            return Err(RootKeyProblem::Refused);
+        }
+        Ok(key)
     }
 
     /// Reads a bare key, 32 bytes as base64, as the service manager's credential folder holds it.
@@ -137,6 +157,21 @@ mod tests {
 
     fn phrase(text: &str) -> Secret {
         Secret::from_text(text.into())
+    }
+
+    #[test]
+    fn a_file_says_which_key_it_holds_and_is_refused_when_that_is_wrong() {
+        let mut rng = rand::rng();
+        let root = RootKey::generate(&mut rng);
+        let file = root.protect(&mut rng, &phrase("nine pumps and a weir")).unwrap();
+        assert_eq!((RootKey::name_in(&file), root.name().len()), (Some(root.name()), 16));
+        assert_ne!(root.name(), RootKey::generate(&mut rng).name());
+        let renamed = file.replace(&root.name(), "0123456789abcdef");
+        assert_eq!(RootKey::unprotect(&renamed, &phrase("nine pumps and a weir")).unwrap_err(), RootKeyProblem::Refused);
+        // A file from before keys had names.
+        let older = file.replace(&format!("  \"key\": \"{}\",\n", root.name()), "");
+        assert_eq!(RootKey::name_in(&older), None);
+        assert_eq!(RootKey::unprotect(&older, &phrase("nine pumps and a weir")).unwrap().name(), root.name());
     }
 
     #[test]

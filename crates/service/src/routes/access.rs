@@ -337,7 +337,7 @@ pub async fn remove(mut acting: Acting, grant: &str) -> Answer<()> {
 
 /// Looks at something whose access is asked about: for oneself, for its stewards, and with the duty
 /// `audit`.
-async fn spot(acting: &mut Acting, target: Target, for_oneself: bool) -> Answer<Spot> {
+pub(super) async fn spot(acting: &mut Acting, target: Target, for_oneself: bool) -> Answer<Spot> {
     let (target_id, sort) = sort_of(target);
     if acting.duty("audit").is_err() {
         match target {

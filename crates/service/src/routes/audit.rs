@@ -204,7 +204,12 @@ async fn read_chunk(app: &crate::App, organisation: Uuid, from: i64) -> Answer<L
 }
 
 /// The strays, and the checkpoints that the exported leaves reach.
-async fn read_rest(app: &crate::App, organisation: Uuid, leaves: i64, mac: &jexlin_core::vault::Key) -> Answer<(Vec<jexlin_core::audit::Event>, Vec<String>)> {
+async fn read_rest(
+    app: &crate::App,
+    organisation: Uuid,
+    leaves: i64,
+    mac: &jexlin_core::vault::EventKey,
+) -> Answer<(Vec<jexlin_core::audit::Event>, Vec<String>)> {
     let mut tx = app.store.begin(organisation).await?;
     let strays = tx.stray_events(mac).await?;
     let (mut notes, mut after, mut beyond) = (vec![], 0, None);

@@ -122,6 +122,11 @@ pub async fn setup(app: &State<App>, body: Body<Setup>, stranger: StrangerSlot) 
         log_verifier: signer.verifier().to_text(),
         created_at: now,
         locked_at: None,
+        root_key: root.name(),
+        next_wrapped_key: None,
+        next_root_key: None,
+        key_number: key.number(),
+        former_key: None,
     })
     .await?;
     tx.add_person(&administrator).await?;
@@ -134,7 +139,7 @@ pub async fn setup(app: &State<App>, body: Body<Setup>, stranger: StrangerSlot) 
     event.target = organisation.to_string();
     event.target_kind = "organisation".into();
     event.target_name = name.into_string();
-    tx.record(&event, &key.audit_mac_key()).await?;
+    tx.record(&event, &key.event_key()).await?;
     // The key file first: an organisation whose key was never written would be lost.
     if let Some(file) = file {
         let path = keyring::root_key_path(&app.config.folder);
@@ -188,22 +193,27 @@ pub async fn unlock(app: &State<App>, body: Body<Unlock>, stranger: StrangerSlot
     // One at a time: guessing costs a second of Argon2id each.
     let mut opening = app.opening.lock().await;
     let (organisations, open) = (app.store.organisations().await?, app.store.open_organisations().await?);
-    if app.keyring.is_open() && open.len() == organisations.len() {
+    // While the root key changes, the next one is opened beside the one that counts.
+    let next = keyring::root_key_name_in(&keyring::next_root_key_path(&app.config.folder));
+    let holds_next = next.is_none_or(|next| app.keyring.root_names().contains(&next));
+    if app.keyring.is_open() && open.len() == organisations.len() && holds_next {
         return Ok(status(app).await);
     }
     if organisations.is_empty() {
         return Err(Fault::needs_setup());
     }
     let (folder, passphrase) = (app.config.folder.clone(), secret(&body.0.passphrase));
-    let opened = tokio::task::spawn_blocking(move || keyring::read_root_key(&folder, &passphrase)).await.map_err(|error| Fault::internal(error.to_string()))?;
-    let root = opened.inspect_err(|_| {
+    let opened =
+        tokio::task::spawn_blocking(move || keyring::read_root_keys(&folder, &passphrase)).await.map_err(|error| Fault::internal(error.to_string()))?;
+    let roots = opened.inspect_err(|_| {
         opening.refused += 1;
         tracing::warn!(origin = %stranger.origin, "opening the vault was refused");
     })?;
-    app.keyring.open(root);
+    roots.into_iter().for_each(|root| app.keyring.open(root));
     open_all(app, &stranger.origin, opening.refused).await?;
     opening.refused = 0;
     drop(opening);
+    crate::work::tell_of_this_service(app).await?;
     app.wake.notify_one();
     Ok(status(app).await)
 }
@@ -233,6 +243,7 @@ pub async fn open_all(app: &App, origin: &str, refused: u32) -> Answer<()> {
         event.target_kind = "organisation".into();
         event.target_name = name;
         event.detail.insert("refused_before".into(), refused.to_string());
+        event.detail.insert("root_keys".into(), app.keyring.root_names().join(", "));
         if let Some(at) = row.locked_at {
             event.detail.insert("locked_since".into(), at.to_rfc3339());
         }
@@ -255,7 +266,7 @@ async fn find_organisation(app: &App, named: Option<&str>) -> Answer<(Uuid, Stri
 
 /// How long the next sign-in must wait after so many failures beyond those that are free: doubling from
 /// 2 seconds to 15 minutes.
-fn wait_after(failures: i32, last: DateTime<Utc>, now: DateTime<Utc>) -> Option<i64> {
+pub fn wait_after(failures: i32, last: DateTime<Utc>, now: DateTime<Utc>) -> Option<i64> {
     let beyond = u32::try_from(failures - FREE_FAILURES).ok()?;
     let seconds = (2_i64 << beyond.min(9)).min(900);
     // A failure from a time that is still to come was noted before the clock jumped back. Waiting

@@ -193,6 +193,7 @@ pub async fn alter(acting: &mut Acting, target: Uuid, version: Option<i32>, body
         }
         let height = acting.tx()?.height_of(target).await?;
         check_depth(acting, parent, height).await?;
+        acting.value_may_be_asked().await?;
         let keys = acting.keys.clone();
         judging::admit_folder(acting.tx()?, &keys, target, parent).await?;
         row.parent_id = Some(parent);

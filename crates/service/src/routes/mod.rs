@@ -14,6 +14,7 @@ mod exports;
 mod folders;
 mod gates;
 pub mod imports;
+mod keys;
 mod kinds;
 mod live;
 mod marks;
@@ -35,8 +36,9 @@ use utoipa::OpenApi as _;
 
 use crate::problem::Fault;
 
-pub use door::open_all;
+pub use door::{open_all, wait_after};
 pub use exchange::MOST_BODY;
+pub use keys::new_root_key;
 pub use personal::OpenFolders;
 pub use upkeep::{parse_plan, queued};
 
@@ -52,6 +54,11 @@ pub use upkeep::{parse_plan, queued};
         door::setup,
         door::unlock,
         door::lock_vault,
+        keys::keys,
+        keys::change_root_key,
+        keys::finish_root_key,
+        keys::abandon_root_key,
+        keys::change_organisation_key,
         door::sign_in,
         door::sign_out,
         door::me,
@@ -218,6 +225,7 @@ pub fn all() -> Vec<Route> {
     let mut all = routes![document];
     for part in [
         door::routes(),
+        keys::routes(),
         people::routes(),
         clients::routes(),
         folders::routes(),

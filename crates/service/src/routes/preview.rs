@@ -1,18 +1,19 @@
 //! Previews: a change is made, looked at, and not kept.
 
-use std::collections::{BTreeSet, HashMap, HashSet};
+use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 
-use jexlin_api::{Change, ChangeFolder, Preview, Shift};
+use jexlin_api::{Change, ChangeFolder, Preview, Shift, TagsChanged};
 use jexlin_core::access::atlas::{Atlas, SingleEntry};
-use jexlin_core::access::preview::{Beside, Moved, narrowings, preview as compare};
+use jexlin_core::access::preview::{Beside, Moved, Shift as Compared, narrowings, preview as compare};
 use jexlin_core::access::{Level, mark};
-use jexlin_store::StoreError;
+use jexlin_store::{StoreError, Target};
 use rocket::{Route, post, routes};
 use uuid::Uuid;
 
-use super::access::{alter as change_terms, giving, withdraw};
+use super::access::{alter as change_terms, giving, spot, withdraw};
 use super::exchange::{Call, Sent};
 use super::folders::{allow_folder, alter};
+use super::marks::read_tags;
 use super::people::{joining, leave};
 use super::repair::give_over;
 use super::vault::allow_credential;
@@ -27,6 +28,9 @@ pub fn routes() -> Vec<Route> {
 const MOST: usize = 500;
 /// The most credentials that are moved at once.
 const MOST_MOVED: usize = 1000;
+
+/// The most credentials whose tags are changed at once.
+const MOST_TAGGED: usize = 200;
 
 /// Makes the change, with all checks that it will meet. What is asked most, a grant on a folder or a
 /// membership, is made in the atlas alone, which is given back then.
@@ -79,9 +83,15 @@ pub async fn preview(body: Call<Change>) -> Answer<Sent<Preview>> {
         change.folder.is_some(),
         change.credentials.is_some(),
         change.hand_over.is_some(),
+        change.tags.is_some(),
     ];
     if parts.into_iter().filter(|part| *part).count() != 1 {
-        return Err(Fault::field("change", "name exactly one of grant, terms, withdraw, join, leave, folder, credentials and hand_over"));
+        return Err(Fault::field("change", "name exactly one of grant, terms, withdraw, join, leave, folder, credentials, hand_over and tags"));
+    }
+    if let Some(tags) = change.tags {
+        let shown = tagged(&mut acting, &tags).await?;
+        acting.undo();
+        return Ok(Sent(shown));
     }
     let moved = change.credentials.as_ref().map(|moved| moved.ids.clone()).unwrap_or_default();
     let looked = Looked::before(&mut acting, &moved).await?;
@@ -90,6 +100,42 @@ pub async fn preview(body: Call<Change>) -> Answer<Sent<Preview>> {
     // Nothing is kept.
     acting.undo();
     Ok(Sent(shown))
+}
+
+/// Who reaches credentials with other tags. Only these credentials are concerned, so each is looked at by
+/// itself, before and after.
+async fn tagged(acting: &mut Acting, change: &TagsChanged) -> Answer<Preview> {
+    if change.ids.len() > MOST_TAGGED {
+        return Err(Fault::field("tags", format!("at most {MOST_TAGGED} at once")));
+    }
+    let (add, gone) = (read_tags(&change.add)?, read_tags(&change.take_away)?);
+    let now = acting.now;
+    let mut shifts: BTreeMap<(Uuid, Option<Level>, Option<Level>), (u64, u64)> = BTreeMap::new();
+    let mut atlas = None;
+    for id in &change.ids {
+        let target = Target::Credential(*id);
+        let before: HashMap<Uuid, Level> = spot(acting, target, false).await?.reached_by(now).into_iter().collect();
+        let row = acting.tx()?.credential(*id).await?;
+        let tags: BTreeSet<String> = row.tags.into_iter().chain(add.iter().cloned()).filter(|tag| !gone.contains(tag)).collect();
+        acting.tx()?.label_copy(*id, &row.extra, &tags.into_iter().collect::<Vec<_>>()).await?;
+        let there = spot(acting, target, false).await?;
+        let after: HashMap<Uuid, Level> = there.reached_by(now).into_iter().collect();
+        let gated = u64::from(!acting.tx()?.gate_ids_of(*id).await?.is_empty());
+        let people: BTreeSet<Uuid> = before.keys().chain(after.keys()).copied().collect();
+        for person in people {
+            let (was, is) = (before.get(&person).copied(), after.get(&person).copied());
+            if was != is {
+                let (credentials, under) = shifts.entry((person, was, is)).or_default();
+                *credentials += 1;
+                *under += gated;
+            }
+        }
+        atlas = Some(there.atlas);
+    }
+    let shifts: Vec<_> =
+        shifts.into_iter().map(|((person, before, after), (credentials, gated))| Compared { person, before, after, credentials, gated }).collect();
+    let atlas = atlas.ok_or_else(|| Fault::field("tags", "name at least one credential"))?;
+    Ok(show(&shifts, &atlas))
 }
 
 /// How everything is before a change that will be made and not kept.
@@ -129,7 +175,7 @@ impl Looked {
     }
 }
 
-fn show(shifts: &[jexlin_core::access::preview::Shift], atlas: &Atlas) -> Preview {
+fn show(shifts: &[Compared], atlas: &Atlas) -> Preview {
     let people = |wanted: fn(Option<Level>, Option<Level>) -> bool| {
         shifts.iter().filter(|shift| wanted(shift.before, shift.after)).map(|shift| shift.person).collect::<HashSet<_>>().len()
     };

@@ -268,6 +268,9 @@ pub async fn copy(credential: &str, body: Call<CopyCredential>) -> Answer<Versio
 async fn judge_what_came(acting: &mut Acting, target: Uuid) -> Answer<()> {
     let (app, keys) = (acting.app.clone(), acting.keys.clone());
     for it in acting.tx()?.to_judge_of(&[target], PASSWORD).await? {
+        if judging::is_enforced(acting.tx()?, it.folder).await? {
+            acting.value_may_be_asked().await?;
+        }
         judging::admit_sealed(acting.tx()?, &app, &keys, &it).await?;
     }
     Ok(())

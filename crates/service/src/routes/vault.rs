@@ -341,6 +341,7 @@ async fn keep_secrets(acting: &mut Acting, kind: &Kind, row: &CredentialRow, sec
         if field == PASSWORD {
             if *how == "typed" && number > 1 && rule.policy.not_last > 0 {
                 allow_comparing(acting, credential).await?;
+                acting.value_may_be_asked().await?;
             }
             let (app, keys) = (acting.app.clone(), acting.keys.clone());
             judging::admit_and_keep(acting.tx()?, &app, &keys, kind, row, number, &given.value, rule).await?;
@@ -556,6 +557,7 @@ pub async fn change(credential: &str, version: IfMatch, body: Call<ChangeCredent
                     // Whether it complies tells something of the value: only to whoever could see it.
                     let reach = allow_credential::<mark::Reveal>(&mut acting, target).await?;
                     super::secrets::through_all(&mut acting, &reach).await?;
+                    acting.value_may_be_asked().await?;
                 }
                 judging::admit_sealed(acting.tx()?, &app, &keys, &it).await?;
             } else {

@@ -4,6 +4,7 @@
 //! row, the scheduler skips rows that another has locked, and jobs are leased.
 
 mod judge;
+mod rekey;
 mod run;
 mod schedule;
 mod seal;
@@ -12,13 +13,15 @@ use std::time::Duration;
 
 use chrono::{DateTime, Utc};
 use jexlin_core::upkeep::back_off;
-use jexlin_store::{AccountRow, CheckoutRow, StoreError, Tx};
+use jexlin_store::{AccountRow, CheckoutRow, ServiceRow, StoreError, Tx};
 use uuid::Uuid;
 
 use crate::app::App;
-use crate::problem::Answer;
+use crate::keyring;
+use crate::problem::{Answer, Fault};
 
 pub use judge::judge_once;
+pub use rekey::rekey_once;
 pub use run::{device_facts, run_one};
 pub use schedule::schedule_once;
 pub use seal::Seals;
@@ -30,6 +33,7 @@ pub fn start(app: &App) {
     for_ever("judge", app, judge::forever);
     for_ever("ear for live news", app, hear);
     for_ever("watch for locked vaults", app, watch_locks);
+    for_ever("mover of data keys", app, rekey::forever);
     for_ever("runner", app, run::forever);
 }
 
@@ -60,6 +64,59 @@ async fn hear(app: App) {
     }
 }
 
+/// Notes that this service runs, and which root keys it has open and will find again after a restart.
+///
+/// # Errors
+/// [`crate::problem::Fault`] when the database cannot be asked.
+pub async fn tell_of_this_service(app: &App) -> Answer<()> {
+    let folder = &app.config.folder;
+    let files = [keyring::root_key_path(folder), keyring::next_root_key_path(folder)];
+    let managed = keyring::root_key_from_manager(app.config.credentials.as_deref()).ok().flatten().map(|root| root.name());
+    let kept: Vec<String> = files.iter().filter_map(|file| keyring::root_key_name_in(file)).chain(managed).collect();
+    let host = std::fs::read_to_string("/proc/sys/kernel/hostname").unwrap_or_default();
+    let row = ServiceRow {
+        id: app.id,
+        name: format!("{}, {}:{}", host.trim(), app.config.address, app.config.port),
+        root_keys: app.keyring.root_names().into_iter().filter(|name| kept.contains(name)).collect(),
+        seen_at: app.clock.now(),
+    };
+    Ok(app.store.service_runs(&row).await?)
+}
+
+/// Puts the file of the next root key in the place of the present one's once no organisation's key is
+/// under that any more, and forgets the former. The former file is kept: backups from before need it.
+///
+/// # Errors
+/// [`crate::problem::Fault`].
+pub async fn settle_root_key(app: &App) -> Answer<()> {
+    let mut counting = std::collections::BTreeSet::new();
+    for (id, _) in app.store.organisations().await? {
+        let mut tx = app.store.begin(id).await?;
+        let row = tx.organisation_row().await?;
+        tx.commit().await?;
+        counting.insert(row.root_key);
+        counting.extend(row.next_root_key);
+    }
+    let folder = &app.config.folder;
+    let (present, next) = (keyring::root_key_path(folder), keyring::next_root_key_path(folder));
+    let name = keyring::root_key_name_in(&next);
+    if counting.len() != 1 || counting.contains("") {
+        return Ok(());
+    }
+    if name.is_some_and(|name| counting.contains(&name)) {
+        let trouble = |error: std::io::Error| Fault::internal(format!("the next root key file cannot take its place: {error}"));
+        if let Ok(text) = std::fs::read_to_string(&present) {
+            keyring::write_private(&keyring::previous_root_key_path(folder), &text).map_err(trouble)?;
+        }
+        keyring::rename_durably(&next, &present).map_err(trouble)?;
+        tracing::info!("the next root key has taken the place of the former one, which is in root-key.previous.json");
+    }
+    if app.keyring.root_names().iter().any(|name| counting.contains(name)) {
+        app.keyring.keep_root(|name| counting.contains(name));
+    }
+    Ok(())
+}
+
 /// Forgets the keys of organisations whose vault somebody has closed, on this service or another.
 ///
 /// # Errors
@@ -67,7 +124,7 @@ async fn hear(app: App) {
 pub async fn forget_locked_keys(app: &App) -> Answer<()> {
     if !app.keyring.is_open() {
         // A root key that comes from the service manager is there again once the vault is opened.
-        if let Ok(Some(root)) = crate::keyring::root_key_from_manager(app.config.credentials.as_deref())
+        if let Ok(Some(root)) = keyring::root_key_from_manager(app.config.credentials.as_deref())
             && !app.store.open_organisations().await?.is_empty()
         {
             app.keyring.open(root);
@@ -89,7 +146,19 @@ pub async fn forget_locked_keys(app: &App) -> Answer<()> {
 /// Hears at once that a vault was closed, and looks now and then in case the news were lost.
 async fn watch_locks(app: App) {
     let mut news = app.news.subscribe();
+    let mut round = 0_u32;
     loop {
+        if round.is_multiple_of(10)
+            && let Err(fault) = tell_of_this_service(&app).await
+        {
+            tracing::warn!("other services are not told of this one: {}", fault.detail());
+        }
+        if keyring::next_root_key_path(&app.config.folder).exists()
+            && let Err(fault) = settle_root_key(&app).await
+        {
+            tracing::warn!("the change of the root key waits: {}", fault.detail());
+        }
+        round = round.wrapping_add(1);
         let heard = tokio::time::timeout(Duration::from_secs(1), async { while !matches!(news.recv().await, Ok(news) if news.topic == "organisation") {} });
         let _ = heard.await;
         if let Err(fault) = forget_locked_keys(&app).await {
@@ -104,7 +173,7 @@ async fn organisations(app: &App) -> Vec<Uuid> {
         return vec![];
     }
     match app.store.open_organisations().await {
-        Ok(all) => all,
+        Ok(all) => all.into_iter().map(|one| one.id).collect(),
         Err(error) => {
             tracing::warn!("no work: {error}");
             vec![]

@@ -3,7 +3,7 @@
 use std::sync::OnceLock;
 
 use chrono::{DateTime, Utc};
-use jexlin_core::vault::{Key, OrganisationKey, RootKey};
+use jexlin_core::vault::{EventKey, OrganisationKey, RootKey};
 use jexlin_standins::cluster::{Care, Cluster, Database};
 use jexlin_store::{CredentialRow, FolderRow, GateRow, OrganisationRow, PersonRow, RemovalRow, Store, Tx};
 use uuid::Uuid;
@@ -44,6 +44,11 @@ pub async fn organisation(store: &Store) -> (Uuid, Uuid) {
         log_verifier: String::new(),
         created_at: at(0),
         locked_at: None,
+        root_key: root.name(),
+        next_wrapped_key: None,
+        next_root_key: None,
+        key_number: 1,
+        former_key: None,
     };
     tx.add_organisation(&row).await.expect("an organisation");
     add_person(&mut tx, person).await;
@@ -137,6 +142,12 @@ pub fn gate(organisation: Uuid, on_folder: bool, place: Uuid) -> GateRow {
 
 /// A key for the MACs of tests.
 #[allow(dead_code, reason = "not every test program records events")]
-pub fn mac_key() -> Key {
-    Key::from_bytes([3; 32])
+pub fn mac_key() -> EventKey {
+    static KEY: OnceLock<EventKey> = OnceLock::new();
+    let make = || {
+        let mut rng = rand::rng();
+        let root = RootKey::generate(&mut rng);
+        OrganisationKey::generate(&mut rng, &root, Uuid::nil()).expect("a key").0.event_key()
+    };
+    KEY.get_or_init(make).clone()
 }
