@@ -92,6 +92,33 @@ fn a_changed_sign_in_password_counts_at_once_and_the_old_one_no_more() {
 }
 
 #[test]
+fn keys_are_changed_by_the_client() {
+    let (service, ines) = world();
+    for (name, text) in [("present", jexlin_acceptance::PASSPHRASE), ("next", "eleven sluices and a lock"), ("short", "short")] {
+        std::fs::write(ines.folder.join(name), text).unwrap();
+    }
+    let first = ines.good(&["keys", "show"]);
+    assert!(first.contains("root key") && first.contains("organisation key") && !first.contains("next root key  "), "{first}");
+    let change = |new| ["keys", "change-root", "--reason", "somebody left", "--passphrase-file", "present", "--new-passphrase-file", new];
+    let (code, words) = ines.bad(&change("short"));
+    assert!(code == 7 && words.contains("at least 12"), "{words}");
+    let prepared = ines.good(&change("next"));
+    assert!(prepared.contains("root-key.next.json") && prepared.contains("HAS THE NEXT ROOT KEY"), "{prepared}");
+    let view: serde_json::Value = serde_json::from_str(&ines.good(&["--output", "json", "keys", "show"])).unwrap();
+    let next = view["next_root_key"].as_str().unwrap().to_owned();
+    let done = ines.good(&["keys", "finish-root"]);
+    assert!(done.contains("root-key.previous.json") && done.contains(&next), "{done}");
+    let changed = ines.good(&["keys", "change-organisation", "--reason", "yearly change"]);
+    assert!(changed.contains("Data keys move to it"), "{changed}");
+    jexlin_acceptance::until("the former key is gone", || (service.sql("SELECT former_key IS NULL FROM organisation") == "t").then_some(()));
+    let log = ines.good(&["audit", "list"]);
+    for action in ["root-key.change", "root-key.finish", "organisation-key.change", "organisation-key.moved"] {
+        assert!(log.contains(action), "{action}: {log}");
+    }
+    assert!(ines.bad(&["keys", "abandon-root"]).1.contains("not being changed"));
+}
+
+#[test]
 fn completions_are_made_for_the_usual_shells() {
     let (_service, ines) = world();
     for shell in ["bash", "zsh", "fish"] {

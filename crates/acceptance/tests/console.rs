@@ -248,6 +248,18 @@ async fn kinds_settings_policies_and_ones_own_folder_in_the_console() {
     days.send_keys("60").await.unwrap();
     page.press("Save the settings").await;
     jexlin_acceptance::until("the settings", || (ines.get("/api/v1/settings").good()["settings"]["bin_days"] == 60).then_some(()));
+    page.press("Change the root key").await;
+    page.fill("Present passphrase", jexlin_acceptance::PASSPHRASE).await;
+    page.fill("New passphrase", "eleven sluices and a lock").await;
+    page.fill("Reason", "somebody left").await;
+    page.press("Prepare the change").await;
+    page.sees("Until you finish, both root keys open the vault").await;
+    page.accessible("a change of the root key").await;
+    assert!(ines.get("/api/v1/keys").good()["next_root_key"].is_string());
+    page.press("Abandon the change of the root key").await;
+    page.0.accept_alert().await.unwrap();
+    page.sees("Change the root key").await;
+    assert!(ines.get("/api/v1/keys").good()["next_root_key"].is_null());
     page.0.goto(&format!("{}/passwords", service.url)).await.unwrap();
     page.press("Change Standard").await;
     page.press("Try").await;

@@ -56,6 +56,35 @@ fn a_root_key_from_the_service_manager_needs_no_passphrase() {
     service.kill();
     service.start(&[]);
     assert_eq!(service.call("GET", "/api/v1/status", None, None, None).text("state"), "ready");
+    // It changes as well: prepared on the machine, given to the manager, finished by whoever has the duty.
+    let ines = service.sign_in("ines");
+    let words = json!({"passphrase": "no passphrase", "new_passphrase": "eleven sluices and a lock", "reason": "yearly"});
+    ines.post("/api/v1/keys/root", &words).refused(409, "no-root-key-file");
+    let next = folder.join("next");
+    let prepare = || {
+        std::process::Command::new(jexlin_acceptance::program("jexlind"))
+            .args(["new-root-key", next.to_str().unwrap()])
+            .env("JEXLIN_DATABASE", &service.database.service)
+            .env("JEXLIN_FOLDER", &service.folder)
+            .env("CREDENTIALS_DIRECTORY", &folder)
+            .output()
+            .unwrap()
+    };
+    let made = prepare();
+    assert!(made.status.success(), "{}", String::from_utf8_lossy(&made.stderr));
+    assert!(!prepare().status.success(), "a file is never overwritten");
+    assert_eq!(std::os::unix::fs::MetadataExt::mode(&std::fs::metadata(&next).unwrap()) & 0o777, 0o600);
+    ines.post("/api/v1/keys/root/finish", &json!({})).refused(409, "root-key-missing");
+    service.kill();
+    std::fs::rename(&next, folder.join("jexlin-root-key")).unwrap();
+    service.start(&[]);
+    service.sql("DELETE FROM service_seen");
+    let ines = service.sign_in("ines");
+    assert!(ines.post("/api/v1/keys/root/finish", &json!({})).good()["next_root_key"].is_null());
+    service.kill();
+    service.start(&[]);
+    let credential = service.sign_in("ines").login(&service.sign_in("ines").folder("Safe"), "root", "Root-1");
+    assert_eq!(service.sign_in("ines").reveal(&credential).text("value"), "Root-1");
     std::fs::remove_dir_all(folder).unwrap();
 }
 

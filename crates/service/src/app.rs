@@ -1,6 +1,7 @@
 //! What the routes and workers of one process share. Nothing here matters to another process
 //! (promise 10): all of it can be made anew from the configuration and the database.
 
+use std::collections::HashMap;
 use std::net::SocketAddr;
 use std::sync::Arc;
 use std::sync::atomic::AtomicUsize;
@@ -51,8 +52,24 @@ pub struct App {
     pub hashing: Arc<tokio::sync::Semaphore>,
     /// Set-up and unlocking happen one at a time.
     pub opening: Arc<Mutex<Opening>>,
+    /// Operators that are signing in to devices.
+    pub sign_ins: SignIns,
     /// Which organisation's turn it is to have a job taken.
     pub turn: Arc<AtomicUsize>,
+}
+
+/// Operators that are signing in to devices, by device.
+#[derive(Clone, Debug, Default)]
+pub struct SignIns(Arc<std::sync::Mutex<HashMap<uuid::Uuid, Arc<Mutex<()>>>>>);
+
+impl SignIns {
+    /// What one that signs in to a device holds, and others wait for.
+    #[must_use]
+    pub fn on(&self, device: uuid::Uuid) -> Arc<Mutex<()>> {
+        let mut all = self.0.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
+        all.retain(|_, turn| Arc::strong_count(turn) > 1);
+        Arc::clone(all.entry(device).or_default())
+    }
 }
 
 /// What is known about opening the vault.
@@ -93,6 +110,7 @@ impl App {
             wake: Arc::default(),
             hashing: Arc::new(tokio::sync::Semaphore::new(2)),
             opening: Arc::default(),
+            sign_ins: SignIns::default(),
             turn: Arc::default(),
             config: Arc::new(config),
         })

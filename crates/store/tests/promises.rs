@@ -54,7 +54,7 @@ async fn every_table_with_an_organisation_is_behind_row_level_security() {
     let open = cluster
         .psql(&database.name, "SELECT relname FROM pg_class WHERE relkind = 'r' AND relnamespace = 'public'::regnamespace AND NOT relrowsecurity AND relname NOT LIKE '__diesel%'")
         .unwrap();
-    assert_eq!(open, "");
+    assert_eq!(open, "service_seen", "which services run belongs to no organisation, and tells nothing of one");
     let owned = cluster.psql(&database.name, "SELECT count(*) FROM pg_class WHERE relowner = 'jexlin_service'::regrole").unwrap();
     assert_eq!(owned, "0");
 }
@@ -243,7 +243,7 @@ async fn the_database_itself_refuses_a_recorded_commit_without_an_event() {
     let (_, database) = world();
     let (client, connection) = tokio_postgres::connect(&database.service, tokio_postgres::NoTls).await.unwrap();
     tokio::spawn(connection);
-    let error = client.batch_execute("BEGIN; SELECT must_be_recorded(NULL); COMMIT").await.unwrap_err();
+    let error = client.batch_execute("BEGIN; SELECT must_be_recorded(NULL, 1); COMMIT").await.unwrap_err();
     assert!(error.as_db_error().is_some_and(|error| error.message().contains("no audit event")));
 }
 
@@ -375,4 +375,45 @@ async fn what_belongs_to_a_credential_cannot_name_another_organisation() {
         let refused = psql(sql).unwrap_err();
         assert!(refused.contains("foreign key") && refused.contains(why), "{refused}");
     }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_sealer_goes_on_where_another_was_with_the_gaps_that_it_left() {
+    let store = store();
+    let (org, _) = organisation(&store).await;
+    let signer = Signer::new("osmere.example/test", &[1; 32]);
+    let (mut one, mut other) = (Sealer::default(), Sealer::default());
+    let seal = async |sealer: &mut Sealer, n| sealer.seal(store.begin(org).await.unwrap(), &mac_key(), &signer, at(n)).await.unwrap().sealed;
+    assert_eq!(seal(&mut other, 1).await, 0);
+    let mut early = store.begin(org).await.unwrap();
+    early.record(&event(org, 1), &mac_key()).await.unwrap();
+    let mut late = store.begin(org).await.unwrap();
+    late.record(&event(org, 2), &mac_key()).await.unwrap();
+    late.commit_recorded().await.unwrap();
+    assert_eq!(seal(&mut one, 3).await, 1);
+    early.commit_recorded().await.unwrap();
+    // The other has seen neither: it learns from the frontier up to where all was looked at, and which
+    // number was missing there.
+    assert_eq!(seal(&mut other, 4).await, 1);
+    assert_eq!((seal(&mut one, 5).await, seal(&mut other, 6).await), (0, 0));
+    let mut tx = store.begin(org).await.unwrap();
+    assert_eq!(tx.leaf_hashes(10).await.unwrap().len(), 2);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn who_does_not_know_of_the_newest_key_commits_nothing() {
+    let store = store();
+    let (org, _) = organisation(&store).await;
+    let mut under_way = store.begin(org).await.unwrap();
+    under_way.add_folder(&folder(org, Uuid::now_v7(), None, false)).await.unwrap();
+    let mut change = store.begin(org).await.unwrap();
+    change.change_organisation_key(1, b"new", b"former", b"seed").await.unwrap();
+    change.commit().await.unwrap();
+    let refused = under_way.commit_with(&event(org, 1), &mac_key()).await;
+    assert!(matches!(refused, Err(StoreError::KeysChanged)), "{refused:?}");
+    let mut tx = store.begin(org).await.unwrap();
+    assert!(tx.all_folders().await.unwrap().is_empty(), "nothing was kept");
+    assert!(matches!(tx.change_organisation_key(1, b"x", b"x", b"x").await, Err(StoreError::Stale)));
+    let row = tx.organisation_row().await.unwrap();
+    assert_eq!((row.key_number, row.former_key.as_deref()), (2, Some(b"former".as_slice())));
 }

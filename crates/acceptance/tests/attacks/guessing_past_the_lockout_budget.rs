@@ -69,3 +69,25 @@ fn an_operator_that_the_device_refuses_pauses_it_with_one_message() {
     let done: i64 = service.sql("SELECT count(*) FROM job WHERE outcome = 'done'").parse().unwrap();
     assert!(done >= waiting.parse().unwrap(), "{done} of {waiting}");
 }
+
+#[test]
+fn many_rotations_at_once_are_not_taken_for_guesses_with_the_operators_password() {
+    let service = strict(&[("JEXLIN_RUNNERS", "8"), ("JEXLIN_PER_DEVICE", "8")]);
+    let ines = service.sign_in("ines");
+    let folder = ines.folder("Pumping");
+    let accounts: Vec<String> = (0..16).map(|n| format!("user{n}")).collect();
+    let list: Vec<(&str, &str)> = accounts.iter().map(|user| (user.as_str(), "User-1")).chain([("root", "Root-1")]).collect();
+    let host = SshDevice::start(&list).unwrap();
+    let unit = device(&ines, &folder, "unit", host.port());
+    confirm(&ines, &unit);
+    let root = login(&ines, &folder, "root", "root", "Root-1");
+    make_operator(&ines, &unit, &root);
+    let credentials: Vec<String> = accounts.iter().map(|user| account(&ines, &folder, &unit, user, user, "User-1")).collect();
+    let jobs: Vec<String> =
+        credentials.iter().map(|credential| ines.post(&format!("/api/v1/credentials/{credential}/rotate"), &json!({})).good()["id"].as_str().unwrap().to_owned()).collect();
+    for one in jobs {
+        let ended = ines.settled(&one);
+        assert_eq!(ended["outcome"], "done", "{ended}");
+    }
+    assert_eq!(service.sql("SELECT count(*) FROM failed_login"), "0");
+}

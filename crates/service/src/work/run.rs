@@ -591,6 +591,17 @@ impl Runner {
         may_send: impl FnOnce() -> F + Send,
         message: &mut String,
     ) -> Step<Met<Change>> {
+        // One signs in, and those that come meanwhile wait for its connection: each sign-in counts until
+        // it has succeeded, and a few at once would be taken for failures.
+        let turn = self.app.sign_ins.on(self.device);
+        let _signing_in = if self.app.ssh.has_operator(operator) {
+            None
+        } else if let Ok(first) = turn.clone().try_lock_owned() {
+            Some(first)
+        } else {
+            drop(turn.lock().await);
+            None
+        };
         let signs_in = !self.app.ssh.has_operator(operator);
         let mut tx = self.begin().await?;
         let device = tx.device(self.device).await?;
