@@ -201,6 +201,12 @@ fn memory(service: &Service) -> f64 {
     kib / 1024.0
 }
 
+/// How many credentials there are in each round, and in the one before; `JEXLIN_BENCH_MOST` ends sooner.
+fn sizes() -> impl Iterator<Item = (usize, usize)> {
+    let most = std::env::var("JEXLIN_BENCH_MOST").ok().and_then(|text| text.parse().ok()).unwrap_or(usize::MAX);
+    [(10_000, 0), (100_000, 10_000), (1_000_000, 100_000)].into_iter().filter(move |(size, _)| *size <= most)
+}
+
 /// Two thousand groups, each in one above it, so that most are four deep.
 fn groups(cluster: &Cluster, service: &Service) {
     cluster
@@ -261,7 +267,7 @@ fn lists() {
     let organisation = cluster.psql(&service.database.name, "SELECT id FROM organisation").unwrap();
     let at_rest = memory(&service);
     let mut before = [0.0; 9];
-    for (size, from) in [(10_000, 0), (100_000, 10_000), (1_000_000, 100_000)] {
+    for (size, from) in sizes() {
         fill(&cluster, &service, &top, from, size);
         let folder = cluster.psql(&service.database.name, "SELECT md5('folder7')::uuid").unwrap();
         let one = cluster.psql(&service.database.name, "SELECT md5('credential357')::uuid").unwrap();
@@ -365,7 +371,7 @@ fn sharing() {
     let _ = ines.make("/api/v1/grants", &json!({"folder": top, "group": night, "level": "reveal"}));
     let one = cluster.psql(&service.database.name, "SELECT md5('credential357')::uuid").unwrap();
     let mut before = [0.0; 3];
-    for (size, from) in [(10_000, 0), (100_000, 10_000), (1_000_000, 100_000)] {
+    for (size, from) in sizes() {
         fill(&cluster, &service, &top, from, size);
         let crew = cluster.psql(&service.database.name, "SELECT md5('group1')::uuid").unwrap();
         let names = ["preview of a grant at the top to a group of 1000", "preview of 1000 people who come into a group", "explain"];

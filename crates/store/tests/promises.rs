@@ -49,6 +49,41 @@ async fn a_query_that_forgets_its_organisation_sees_nothing() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
+async fn what_finds_by_words_finds_in_one_organisation_and_the_owner_changes_nothing_outside_of_one() {
+    let store = store();
+    let (one, _) = organisation(&store).await;
+    let (two, _) = organisation(&store).await;
+    let word = format!("weir{}", one.simple());
+    for org in [one, two] {
+        let mut tx = store.begin(org).await.unwrap();
+        let place = Uuid::now_v7();
+        tx.add_folder(&folder(org, place, None, false)).await.unwrap();
+        tx.add_credential(&rig::credential(org, place, &word)).await.unwrap();
+        tx.record(&event(org, 1), &mac_key()).await.unwrap();
+        tx.commit_recorded().await.unwrap();
+    }
+    let (_, database) = world();
+    let count = async |url: &str, scope: &str, sql: String| -> i64 {
+        let (client, connection) = tokio_postgres::connect(url, tokio_postgres::NoTls).await.unwrap();
+        tokio::spawn(connection);
+        client.batch_execute(&format!("SET jexlin.organisation = '{scope}'")).await.unwrap();
+        client.query_one(&sql, &[]).await.unwrap().get(0)
+    };
+    let found = format!("SELECT count(*) FROM matching('%{word}%')");
+    let nobody = Uuid::nil().to_string();
+    for (scope, expected) in [(one.to_string(), 1), (two.to_string(), 1), (nobody.clone(), 0)] {
+        assert_eq!(count(&database.service, &scope, found.clone()).await, expected, "{scope}");
+    }
+    for table in ["person", "secret_version", "access_grant", "audit_event"] {
+        assert_eq!(count(&database.owner, &nobody, format!("SELECT count(*) FROM {table}")).await, 0, "{table}");
+    }
+    for table in ["credential", "device", "folder"] {
+        let sql = format!("WITH changed AS (UPDATE {table} SET name = 'x' RETURNING 1) SELECT count(*) FROM changed");
+        assert_eq!(count(&database.owner, &nobody, sql).await, 0, "{table}");
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
 async fn every_table_with_an_organisation_is_behind_row_level_security() {
     let (cluster, database) = world();
     let open = cluster
