@@ -402,9 +402,7 @@ impl Fairing for Refusals {
         if response.status().code < 400 {
             return;
         }
-        let Some(fault) = last_fault(request).clone()
-            .filter(|fault| fault.is_refusal() || fault.tells_of_value())
-        else { return };
+        let Some(fault) = last_fault(request).clone().filter(|fault| fault.is_refusal() || fault.tells_of_value()) else { return };
         let (actor, intent) = match slot(request).lock() {
             Ok(slot) => (slot.actor.clone(), slot.intent.clone()),
             Err(_) => return,

@@ -69,7 +69,7 @@ async fn what_finds_by_words_finds_in_one_organisation_and_the_owner_changes_not
         client.batch_execute(&format!("SET jexlin.organisation = '{scope}'")).await.unwrap();
         client.query_one(&sql, &[]).await.unwrap().get(0)
     };
-    let found = format!("SELECT count(*) FROM matching('%{word}%')");
+    let found = format!("SELECT count(*) FROM resembling('{word}')");
     let nobody = Uuid::nil().to_string();
     for (scope, expected) in [(one.to_string(), 1), (two.to_string(), 1), (nobody.clone(), 0)] {
         assert_eq!(count(&database.service, &scope, found.clone()).await, expected, "{scope}");

@@ -83,8 +83,10 @@ fn many_rotations_at_once_are_not_taken_for_guesses_with_the_operators_password(
     let root = login(&ines, &folder, "root", "root", "Root-1");
     make_operator(&ines, &unit, &root);
     let credentials: Vec<String> = accounts.iter().map(|user| account(&ines, &folder, &unit, user, user, "User-1")).collect();
-    let jobs: Vec<String> =
-        credentials.iter().map(|credential| ines.post(&format!("/api/v1/credentials/{credential}/rotate"), &json!({})).good()["id"].as_str().unwrap().to_owned()).collect();
+    let jobs: Vec<String> = credentials
+        .iter()
+        .map(|credential| ines.post(&format!("/api/v1/credentials/{credential}/rotate"), &json!({})).good()["id"].as_str().unwrap().to_owned())
+        .collect();
     for one in jobs {
         let ended = ines.settled(&one);
         assert_eq!(ended["outcome"], "done", "{ended}");
