@@ -74,7 +74,7 @@ async fn what_finds_by_words_finds_in_one_organisation_and_the_owner_changes_not
     for (scope, expected) in [(one.to_string(), 1), (two.to_string(), 1), (nobody.clone(), 0)] {
         assert_eq!(count(&database.service, &scope, found.clone()).await, expected, "{scope}");
     }
-    for table in ["person", "secret_version", "access_grant", "audit_event"] {
+    for table in ["person", "secret_version", "session", "audit_event"] {
         assert_eq!(count(&database.owner, &nobody, format!("SELECT count(*) FROM {table}")).await, 0, "{table}");
     }
     for table in ["credential", "device", "folder"] {

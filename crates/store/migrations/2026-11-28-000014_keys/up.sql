@@ -117,13 +117,13 @@ GRANT UPDATE (key_number) ON credential TO jexlin_service;
 
 -- Finding by words: under row-level security no index on LIKE is used, since LIKE could tell of rows that
 -- the policy hides. The functions that find therefore run with the owner's rights and name the organisation
--- themselves; the owner may read these three tables, which hold no value, and still changes nothing outside
--- of one organisation.
+-- themselves; the owner may read what they read, which holds no value, and still changes nothing outside of
+-- one organisation.
 DO $$
 DECLARE
     t text;
 BEGIN
-    FOREACH t IN ARRAY ARRAY['credential', 'device', 'folder'] LOOP
+    FOREACH t IN ARRAY ARRAY['credential', 'device', 'folder', 'folder_source', 'access_grant', 'group_member'] LOOP
         EXECUTE format('CREATE POLICY found ON %I FOR SELECT TO %I USING (true)', t, current_user);
     END LOOP;
 END $$;
