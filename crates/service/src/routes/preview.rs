@@ -110,7 +110,7 @@ async fn tagged(acting: &mut Acting, change: &TagsChanged) -> Answer<Preview> {
     }
     let (add, gone) = (read_tags(&change.add)?, read_tags(&change.take_away)?);
     let now = acting.now;
-    let mut shifts: BTreeMap<(Uuid, Option<Level>, Option<Level>), (u64, u64)> = BTreeMap::new();
+    let mut shifts: BTreeMap<(Uuid, [Option<Level>; 2]), [u64; 2]> = BTreeMap::new();
     let mut atlas = None;
     for id in &change.ids {
         let target = Target::Credential(*id);
@@ -125,7 +125,7 @@ async fn tagged(acting: &mut Acting, change: &TagsChanged) -> Answer<Preview> {
         for person in people {
             let (was, is) = (before.get(&person).copied(), after.get(&person).copied());
             if was != is {
-                let (credentials, under) = shifts.entry((person, was, is)).or_default();
+                let [credentials, under] = shifts.entry((person, [was, is])).or_default();
                 *credentials += 1;
                 *under += gated;
             }
@@ -133,7 +133,7 @@ async fn tagged(acting: &mut Acting, change: &TagsChanged) -> Answer<Preview> {
         atlas = Some(there.atlas);
     }
     let shifts: Vec<_> =
-        shifts.into_iter().map(|((person, before, after), (credentials, gated))| Compared { person, before, after, credentials, gated }).collect();
+        shifts.into_iter().map(|((person, [before, after]), [credentials, gated])| Compared { person, before, after, credentials, gated }).collect();
     let atlas = atlas.ok_or_else(|| Fault::field("tags", "name at least one credential"))?;
     Ok(show(&shifts, &atlas))
 }
