@@ -216,8 +216,8 @@ export function Organisation({ me }: { me: Me }) {
                 <p>{said(kind)}</p>
                 {may && (
                   <div className="flex flex-wrap gap-2">
-                    <Act label={kind.retired ? `Bring ${kind.label} back` : `Retire ${kind.label}`} look="btn-xs" run={() => api.patch(`/kinds/${kind.name}`, { retired: !kind.retired }, kind.version)} after={["kinds"]} />
-                    <Act label={`Remove ${kind.label}`} look="btn-xs btn-ghost" run={() => api.remove(`/kinds/${kind.name}`, kind.version)} after={["kinds"]} confirm={`Remove the kind ${kind.label}?`} />
+                    <Act label={kind.retired ? `Bring ${kind.label} back` : `Retire ${kind.label}`} look="btn-sm" run={() => api.patch(`/kinds/${kind.name}`, { retired: !kind.retired }, kind.version)} after={["kinds"]} />
+                    <Act label={`Remove ${kind.label}`} look="btn-sm btn-ghost" run={() => api.remove(`/kinds/${kind.name}`, kind.version)} after={["kinds"]} confirm={`Remove the kind ${kind.label}?`} />
                   </div>
                 )}
                 {may && <Fold label={`Change ${kind.label}`}>{(close) => <KindForm key={kind.version} present={kind} close={close} />}</Fold>}

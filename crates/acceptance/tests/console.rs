@@ -256,7 +256,7 @@ async fn kinds_settings_policies_and_ones_own_folder_in_the_console() {
     page.sees("Until you finish, both root keys open the vault").await;
     page.accessible("a change of the root key").await;
     assert!(ines.get("/api/v1/keys").good()["next_root_key"].is_string());
-    page.press("Abandon the change of the root key").await;
+    page.press("Abandon").await;
     page.0.accept_alert().await.unwrap();
     page.sees("Change the root key").await;
     assert!(ines.get("/api/v1/keys").good()["next_root_key"].is_null());
