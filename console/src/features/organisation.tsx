@@ -203,9 +203,8 @@ export function Organisation({ me }: { me: Me }) {
       <div className="grid items-start gap-3 xl:grid-cols-[2fr_3fr]">
         <div className="flex flex-col gap-3">
           <SettingsCard me={me} />
-          {me.duties.includes("recovery") && <KeysCard />}
-          {me.duties.includes("recovery") && <LockVault />}
         </div>
+        <div className="flex flex-col gap-3">
         <Card title="Kinds of credentials">
           {own.length === 0 && <Empty>There are no kinds of your own yet. Add one for what the built-in kinds do not fit.</Empty>}
           <ul className="flex flex-col gap-2">
@@ -236,6 +235,9 @@ export function Organisation({ me }: { me: Me }) {
               ))}
           </ul>
         </Card>
+          {me.duties.includes("recovery") && <KeysCard />}
+          {me.duties.includes("recovery") && <LockVault />}
+        </div>
       </div>
     </div>
   );

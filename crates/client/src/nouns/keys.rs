@@ -72,6 +72,10 @@ impl Run {
             _ => {}
         }
         output::one(self.format, &view, &KEYS)?;
-        if self.format == Format::Table { output::list(self.format, &view.services, &SERVICES, "No service has been heard of.") } else { Ok(()) }
+        if self.format == Format::Table && view.next_root_key.is_some() {
+            output::list(self.format, &view.services, &SERVICES, "No service has been heard of.")
+        } else {
+            Ok(())
+        }
     }
 }
