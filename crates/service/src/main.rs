@@ -52,8 +52,8 @@ async fn migrate() -> Result<(), String> {
     say(&format!("{} migrations applied", done.len()))
 }
 
-/// Opens vaults that somebody closed, where the root key comes from the service manager: whoever may
-/// read its credential folder has the proof that a passphrase is elsewhere.
+/// Unlocks locked vaults where the root key comes from the service manager: reading its credential folder
+/// takes the place of the passphrase.
 async fn unlock() -> Result<(), String> {
     let config = Config::from_environment()?;
     let app = App::new(config, Clock::of_the_machine())?;

@@ -176,7 +176,7 @@ pub struct ChangedKey {
     pub former: WrappedKey,
 }
 
-/// Authenticates audit events. Each event says by the key of which number it was authenticated.
+/// Authenticates audit events. Each event carries the number of the key that authenticated it.
 #[derive(Clone, Debug)]
 pub struct EventKey {
     number: i32,

@@ -218,8 +218,7 @@ pub async fn unlock(app: &State<App>, body: Body<Unlock>, stranger: StrangerSlot
     Ok(status(app).await)
 }
 
-/// Opens the vaults of all organisations with the root key that is there, also those that somebody
-/// closed.
+/// Unlocks the vaults of all organisations with the open root key.
 ///
 /// # Errors
 /// When the root key is not the one of this database; then it is forgotten again.

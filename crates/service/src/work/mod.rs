@@ -117,7 +117,7 @@ pub async fn settle_root_key(app: &App) -> Answer<()> {
     Ok(())
 }
 
-/// Forgets the keys of organisations whose vault somebody has closed, on this service or another.
+/// Forgets the keys of organisations whose vault was locked, on this service or another.
 ///
 /// # Errors
 /// [`crate::problem::Fault`] when the database cannot be asked.

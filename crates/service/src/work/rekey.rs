@@ -13,7 +13,7 @@ use uuid::Uuid;
 use crate::app::App;
 use crate::problem::{Answer, Fault};
 
-/// So many data keys move in one transaction.
+/// How many data keys move in one transaction.
 const AT_ONCE: i64 = 100;
 
 /// Moves the data keys of all organisations whose key has changed. How many moved.
