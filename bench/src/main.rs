@@ -266,7 +266,7 @@ fn lists() {
     let few = format!("Bearer {}", service.sign_in("pim").token);
     let organisation = cluster.psql(&service.database.name, "SELECT id FROM organisation").unwrap();
     let at_rest = memory(&service);
-    let mut before = [0.0; 9];
+    let mut before = [0.0; 10];
     for (size, from) in sizes() {
         fill(&cluster, &service, &top, from, size);
         let folder = cluster.psql(&service.database.name, "SELECT md5('folder7')::uuid").unwrap();
@@ -280,6 +280,7 @@ fn lists() {
             ("search of 2 letters", "/api/v1/credentials?limit=100&find=a1".to_owned()),
             ("search of 4 letters", "/api/v1/credentials?limit=100&find=a1b2".to_owned()),
             ("search of 12 letters", "/api/v1/credentials?limit=100&find=c4ca4238a0b9".to_owned()),
+            ("search of a word that is in every name", "/api/v1/credentials?limit=100&find=pump".to_owned()),
             ("effective access of one person", format!("/api/v1/explain?person={marek}&credential={one}")),
         ];
         let by_text = |text: &str| {
@@ -302,6 +303,7 @@ fn lists() {
             by_text("a1"),
             by_text("a1b2"),
             by_text("c4ca4238a0b9"),
+            by_text("pump"),
             format!("SELECT g.held FROM access_grant g WHERE g.folder_id = (SELECT c.folder_id FROM credential c WHERE c.id = '{one}');"),
         ];
         for (number, ((name, path), sql)) in asks.iter().zip(plain).enumerate() {

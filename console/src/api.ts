@@ -516,6 +516,7 @@ export interface ImportReport {
   folders: number;
   problems: { line: number; name: string; column: string; problem: string }[];
   sentence: string;
+  access?: Preview;
 }
 export interface ImportProgress {
   done: number;

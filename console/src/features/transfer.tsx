@@ -5,6 +5,7 @@ import { useState } from "react";
 import { type Folder, type ImportItem, type ImportOptions, type ImportProgress, type ImportReport, type ImportUndone, type Kind, type Me, all, api, takeOut } from "../api";
 import { Act, Card, Choice, Empty, Field, Form, Table, Trouble, When, keepFile, text, told } from "../parts";
 import { atLeast } from "./levels";
+import { ShiftTable } from "./preview";
 
 const send = (file: File, options: ImportOptions) => api.post<ImportReport>(`/imports?options=${encodeURIComponent(JSON.stringify(options))}`, file);
 
@@ -71,6 +72,12 @@ function Look({ file, options, set, clear }: { file: File; options: ImportOption
       <p className="font-medium" role="status">
         {report.sentence}
       </p>
+      {report.access && (
+        <div>
+          <p className="text-sm">Tags change that grants are narrowed to.</p>
+          <ShiftTable preview={report.access} />
+        </div>
+      )}
       {report.problems.length > 0 && (
         <>
           <Table label="Rows that cannot be brought in" heads={["Line", "Name", "Column", "What is wrong"]}>

@@ -58,6 +58,9 @@ pub struct ImportReport {
     pub problems: Vec<ImportProblem>,
     /// A sentence that says it.
     pub sentence: String,
+    /// In a preview: whose access changes, since tags change that a grant is narrowed to.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub access: Option<crate::Preview>,
 }
 
 /// A column of a file.

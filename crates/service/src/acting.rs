@@ -12,6 +12,7 @@ use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use chrono::{DateTime, TimeDelta, Utc};
 use jexlin_core::audit::{Event, Outcome};
 use jexlin_core::names::show_foreign;
+use jexlin_core::vault::readings::Readings;
 use jexlin_core::vault::sign_in::read_token;
 use jexlin_store::{PersonRow, Receipt, SessionRow, Tx};
 use rocket::fairing::{Fairing, Info, Kind};
@@ -79,6 +80,8 @@ pub struct Acting {
     pub session: SessionRow,
     /// When the request came.
     pub now: DateTime<Utc>,
+    /// The keys and certificates in its body.
+    pub readings: Readings,
     origin: String,
     tx: Option<Tx>,
     slot: SharedSlot,
@@ -183,7 +186,7 @@ impl Acting {
         if let Ok(mut slot) = slot.lock() {
             slot.actor = Some(Actor { organisation, person: Some(person.id), name: person.display_name.clone(), origin: origin.clone() });
         }
-        Ok(Self { app, keys, person, session, now, origin, tx: Some(tx), slot, gathered: vec![] })
+        Ok(Self { app, keys, person, session, now, origin, tx: Some(tx), slot, readings: Readings::default(), gathered: vec![] })
     }
 
     /// Says what is meant to be done, before anything can refuse it.

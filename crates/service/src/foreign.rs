@@ -5,13 +5,12 @@
 
 use std::io::{Read as _, Write as _};
 use std::process::{ExitCode, Stdio};
-use std::sync::LazyLock;
+use std::sync::{LazyLock, Mutex};
 use std::time::Duration;
 
 use jexlin_core::transfer::{Format, MOST_TEXT, Sheet, SheetProblem};
-use jexlin_core::vault::certificates::Certificate;
 use jexlin_core::vault::pictures;
-use jexlin_core::vault::ssh_keys::SshKey;
+use jexlin_core::vault::readings::{PEM_BEGINS, Readings};
 use rlimit::Resource;
 use serde::de::DeserializeOwned;
 use serde::{Deserialize, Serialize};
@@ -32,10 +31,14 @@ const SECONDS: u64 = 10;
 const TIME: Duration = Duration::from_secs(40);
 /// So many readers at a time; what others do is not kept waiting by more.
 const READERS: usize = 2;
-/// The most that a reader says: what a sheet may hold, escaped.
-const MOST_SAID: u64 = 4 * MOST_TEXT as u64;
+/// The most that a reader says: what a sheet may hold, escaped, and what its keys and certificates say.
+const MOST_SAID: u64 = 8 * MOST_TEXT as u64;
+/// Of so many certificates the service remembers what they say.
+const MOST_REMEMBERED: usize = 2000;
 
 static TURNS: LazyLock<Semaphore> = LazyLock::new(|| Semaphore::new(READERS));
+/// What certificates say, which is nothing secret, so that showing one again takes no reader.
+static REMEMBERED: LazyLock<Mutex<Readings>> = LazyLock::new(Mutex::default);
 
 /// A sheet, and what the file turned out to be.
 #[derive(Debug, Serialize, Deserialize)]
@@ -44,6 +47,8 @@ pub struct SheetRead {
     pub format: String,
     /// What is in it.
     pub sheet: Sheet,
+    /// The keys and certificates in its cells.
+    pub readings: Readings,
 }
 
 /// Reads a file of rows; without a format, it finds out which it is.
@@ -63,15 +68,53 @@ pub async fn picture(bytes: &[u8]) -> Answer<Result<Zeroizing<String>, String>> 
     Ok(read.map(Zeroizing::new))
 }
 
-/// Whether the keys and certificates in a JSON body can be looked at within the limits; whatever is
-/// wrong with them is said where they are read for what they are.
+/// Reads the keys and certificates in a JSON body. Whatever is wrong with one is said where it is
+/// wanted for what it is.
 ///
 /// # Errors
-/// [`Fault`] when they cannot.
-pub async fn check_keys(body: &[u8]) -> Answer<()> {
+/// [`Fault`] when they cannot be read within the limits.
+pub async fn keys_in(body: &[u8]) -> Answer<Readings> {
     // An escape could spell the mark by which keys and certificates begin.
-    let holds = |text: &[u8]| body.windows(text.len()).any(|window| window.eq_ignore_ascii_case(text));
-    if holds(b"-----begin") || holds(b"\\u00") { ask("body", "keys", body).await } else { Ok(()) }
+    let holds = |text: &[u8]| body.windows(text.len()).any(|window| window == text);
+    if !holds(PEM_BEGINS.as_bytes()) && !holds(b"\\u00") {
+        return Ok(Readings::default());
+    }
+    let read: Readings = ask("body", "keys", body).await?;
+    remember(&read);
+    Ok(read)
+}
+
+/// Reads keys and certificates.
+///
+/// # Errors
+/// As [`keys_in`].
+pub async fn keys(texts: &[&str]) -> Answer<Readings> {
+    let body = serde_json::to_vec(texts).map(Zeroizing::new).map_err(|error| Fault::internal(error.to_string()))?;
+    keys_in(&body).await
+}
+
+/// What certificates of the vault say. Those that cannot be read now say nothing.
+pub async fn certificates(texts: &[&str]) -> Readings {
+    let mut known = Readings::default();
+    if let Ok(remembered) = REMEMBERED.lock() {
+        known.extend(remembered.only(texts));
+    }
+    let rest: Vec<&str> = texts.iter().copied().filter(|text| !known.has(text)).collect();
+    if !rest.is_empty()
+        && let Ok(read) = keys(&rest).await
+    {
+        known.extend(read);
+    }
+    known
+}
+
+fn remember(read: &Readings) {
+    if let Ok(mut all) = REMEMBERED.lock() {
+        if all.len() >= MOST_REMEMBERED {
+            *all = Readings::default();
+        }
+        all.extend(read.certificates());
+    }
 }
 
 async fn ask<T: DeserializeOwned>(field: &str, what: &str, bytes: &[u8]) -> Answer<T> {
@@ -131,14 +174,14 @@ fn child(what: &str) -> ExitCode {
     }
     let said = match what {
         "picture" => serde_json::to_vec(&pictures::read_seed(&bytes).and_then(|seed| seed.expose_secret_text().map(str::to_owned).map_err(|_| String::new()))),
-        "keys" => match serde_json::from_slice(&bytes) {
-            Ok(body) => {
-                look_at_all(body);
-                serde_json::to_vec(&())
-            }
+        "keys" => {
+            let mut readings = Readings::default();
             // What is no JSON is said where the body is read.
-            Err(_) => serde_json::to_vec(&()),
-        },
+            if let Ok(body) = serde_json::from_slice(&bytes) {
+                read_all(body, &mut readings);
+            }
+            serde_json::to_vec(&readings)
+        }
         "rows" => serde_json::to_vec(&rows(&bytes, Format::of(&bytes))),
         word => match Format::find(word) {
             Some(format) => serde_json::to_vec(&rows(&bytes, format)),
@@ -151,27 +194,19 @@ fn child(what: &str) -> ExitCode {
 
 fn rows(bytes: &[u8], format: Format) -> Result<SheetRead, SheetProblem> {
     let sheet = Sheet::read(bytes, format)?;
-    sheet.rows.iter().flat_map(|row| &row.cells).for_each(|cell| look_at(cell));
-    Ok(SheetRead { format: format.word().to_owned(), sheet })
+    let mut readings = Readings::default();
+    sheet.rows.iter().flat_map(|row| &row.cells).for_each(|cell| readings.parse(cell));
+    Ok(SheetRead { format: format.word().to_owned(), sheet, readings })
 }
 
-/// Reads what is in a text as what it could be, and keeps nothing: the service does the same once it is
-/// known that this ends well.
-fn look_at(text: &str) {
-    if text.contains("-----BEGIN") {
-        let _ = Certificate::parse(text);
-        let _ = SshKey::parse(text);
-    }
-}
-
-fn look_at_all(value: serde_json::Value) {
+fn read_all(value: serde_json::Value, readings: &mut Readings) {
     match value {
         serde_json::Value::String(mut text) => {
-            look_at(&text);
+            readings.parse(&text);
             text.zeroize();
         }
-        serde_json::Value::Array(items) => items.into_iter().for_each(look_at_all),
-        serde_json::Value::Object(fields) => fields.into_iter().for_each(|(_, value)| look_at_all(value)),
+        serde_json::Value::Array(items) => items.into_iter().for_each(|item| read_all(item, readings)),
+        serde_json::Value::Object(fields) => fields.into_iter().for_each(|(_, value)| read_all(value, readings)),
         _ => {}
     }
 }

@@ -17,11 +17,22 @@ fn a_tag_that_a_grant_is_narrowed_to_takes_a_steward_in_every_way_in() {
     let path = format!("/api/v1/credentials/{target}");
     marek.patch(&path, version(&ines, &path), &json!({"tags": ["contractor"]})).refused(403, "not-allowed");
     // By an import that changes what is there.
-    let file = "name,user name,password,tags\nroot,root,Root-2,contractor\n";
-    let options = json!({"id": "01a22250-0000-7000-8000-000000000001", "name": "x.csv", "folder": safe, "kind": "device-admin", "key": "name", "matching": "update", "only_good": false, "preview": false});
-    let encoded: String = options.to_string().bytes().map(|byte| format!("%{byte:02X}")).collect();
-    let answer = service.raw("POST", &format!("/api/v1/imports?options={encoded}"), Some(&marek.token), Some(file.into()), None).unwrap();
-    assert!(answer.status >= 400 || answer.body["updated"] == 0, "{}", answer.body);
+    let bring = |token: &str, preview: bool| {
+        let file = "name,user name,password,tags\nroot,root,Root-2,contractor\n";
+        let options = json!({"id": uuid::Uuid::new_v4(), "name": "x.csv", "folder": safe, "kind": "device-admin", "key": "name", "matching": "update", "only_good": false, "preview": preview});
+        let encoded: String = options.to_string().bytes().map(|byte| format!("%{byte:02X}")).collect();
+        service.raw("POST", &format!("/api/v1/imports?options={encoded}"), Some(token), Some(file.into()), None).unwrap().body
+    };
+    for preview in [true, false] {
+        let report = bring(&marek.token, preview);
+        assert!(report["updated"] == 0 && report["done"] == false, "{report}");
+        assert!(report["problems"][0]["problem"].as_str().is_some_and(|problem| problem.contains("contractor")), "{report}");
+        assert!(report["access"].is_null(), "{report}");
+    }
+    // A steward is shown first whose access it changes, and nothing is kept of the look.
+    let report = bring(&ines.token, true);
+    assert_eq!((report["updated"].as_i64(), report["access"]["gaining"].as_i64()), (Some(1), Some(1)), "{report}");
+    assert_eq!(report["access"]["shifts"][0]["person"], pim.as_str(), "{report}");
     assert_eq!(service.sql(&format!("SELECT tags FROM credential WHERE id = '{target}'")), "{}");
     service.sign_in("pim").get(&path).refused(404, "unknown");
     // Other tags are the editor's, and this one the steward's.

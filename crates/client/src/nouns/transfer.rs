@@ -170,6 +170,10 @@ impl Run {
             say("")?;
         }
         say(&report.sentence)?;
+        if let Some(access) = &report.access {
+            say("Tags change that grants are narrowed to:")?;
+            self.show_shifts(access)?;
+        }
         if let Some(path) = args.only_good.filter(|path| path != Path::new("-") && !report.problems.is_empty()) {
             let mut writer = csv::Writer::from_writer(secrets::private_file(&path)?);
             let wrote = writer.write_record(["line", "name", "column", "problem"]).and_then(|()| {

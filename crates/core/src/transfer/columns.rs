@@ -7,6 +7,7 @@ use zeroize::Zeroize;
 use super::{Row, Sheet};
 use crate::names::{Name, without_guard};
 use crate::vault::kinds::{FieldType, Given, Kind, PASSWORD};
+use crate::vault::readings::KeyReader;
 
 /// What a column is.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -167,7 +168,7 @@ pub fn name_of<'a>(row: &'a Row, columns: &[Column]) -> &'a str {
 ///
 /// # Errors
 /// The column's head and a sentence for each thing that is wrong, without a value.
-pub fn read_row(sheet: &Sheet, row: &Row, columns: &[Column], kinds: &Kinds) -> Result<Thing, Vec<(String, String)>> {
+pub fn read_row(sheet: &Sheet, row: &Row, columns: &[Column], kinds: &Kinds, reader: &impl KeyReader) -> Result<Thing, Vec<(String, String)>> {
     let said = columns.iter().position(|column| *column == Column::Kind).and_then(|number| Some((number, row.cells.get(number)?.trim())));
     let kind = match said.filter(|(_, word)| !word.is_empty()) {
         None => &kinds.unless_said,
@@ -201,7 +202,7 @@ pub fn read_row(sheet: &Sheet, row: &Row, columns: &[Column], kinds: &Kinds) -> 
             Column::Field(name) => match kind.field(name).map(|field| field.holds) {
                 None => problems.push((head(number), format!("a {} has no field `{name}`", kind.label.to_lowercase()))),
                 // A password is what it is: no space of it is taken away.
-                Some(holds) if holds.is_secret() => match kind.read_secret(name, if holds == FieldType::Secret { cell } else { trimmed }) {
+                Some(holds) if holds.is_secret() => match kind.read_secret(name, if holds == FieldType::Secret { cell } else { trimmed }, reader) {
                     Ok(given) => thing.secrets.push((name.clone(), given)),
                     Err(problem) => problems.push((head(number), problem)),
                 },
@@ -224,7 +225,7 @@ pub fn read_row(sheet: &Sheet, row: &Row, columns: &[Column], kinds: &Kinds) -> 
             _ => problems.push((head_of("name"), "there is no name".to_owned())),
         }
     }
-    if let Err(found) = kind.check_plain(&thing.fields, &BTreeMap::new()) {
+    if let Err(found) = kind.check_plain(&thing.fields, &BTreeMap::new(), reader) {
         problems.extend(found.into_iter().map(|(field, problem)| (head_of(&field), problem)));
     }
     for field in kind.fields.iter().filter(|field| field.required && field.holds.is_secret()) {
@@ -233,7 +234,7 @@ pub fn read_row(sheet: &Sheet, row: &Row, columns: &[Column], kinds: &Kinds) -> 
             problems.push((head_of(&field.name), format!("there is no {}", field.label.to_lowercase())));
         }
     }
-    kind.complete(&mut thing.fields);
+    kind.complete(&mut thing.fields, &BTreeMap::new(), reader);
     if problems.is_empty() { Ok(thing) } else { Err(problems) }
 }
 
@@ -241,6 +242,7 @@ pub fn read_row(sheet: &Sheet, row: &Row, columns: &[Column], kinds: &Kinds) -> 
 mod tests {
     use super::super::Format;
     use super::*;
+    use crate::vault::readings::Parser;
 
     fn login() -> Kinds {
         Kind::find("login").unwrap().into()
@@ -273,7 +275,7 @@ mod tests {
             "Title,User,Pass,Site,Group,Labels\nRidge,marek, Winter 41 ,ridge.example,Pumping/North ridge,\"Night, Pumps\"\n,x,Winter-41,https://depot.example:8443/in,,\n,,Winter-42,,,\nPortal,x,,javascript://alert,..,\n",
         );
         let columns = guess(&sheet.heads, &login());
-        let read = |number: usize| read_row(&sheet, &sheet.rows[number], &columns, &login());
+        let read = |number: usize| read_row(&sheet, &sheet.rows[number], &columns, &login(), &Parser);
         let ridge = read(0).unwrap();
         assert_eq!(
             (ridge.name.as_str(), ridge.folder.as_slice(), ridge.tags.as_slice()),
@@ -295,7 +297,7 @@ mod tests {
         let columns = guess(&sheet.heads, &all());
         let words: Vec<&str> = columns.iter().map(Column::word).collect();
         assert_eq!(words, ["name", "kind", "user_name", "password", "product", "-"]);
-        let read = |number: usize| read_row(&sheet, &sheet.rows[number], &columns, &all());
+        let read = |number: usize| read_row(&sheet, &sheet.rows[number], &columns, &all(), &Parser);
         let kinds: Vec<String> = (0..3).map(|number| read(number).unwrap().kind.clone()).collect();
         assert_eq!(kinds, ["device-admin", "login", "licence"]);
         assert_eq!(read(2).unwrap().fields["product"], "Drawing board");

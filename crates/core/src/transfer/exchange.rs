@@ -25,6 +25,7 @@ use super::SheetProblem;
 use super::sheet::{MOST_COLUMNS, MOST_ROWS, Row, Sheet};
 use crate::vault::kinds::PASSWORD;
 use crate::vault::one_time::ONE_TIME_SEED;
+use crate::vault::readings::KeyReader;
 use crate::vault::ssh_keys::SshKey;
 
 /// A thing that is taken out, its secrets open. It wipes itself.
@@ -264,18 +265,17 @@ fn totp(address: &str) -> Value {
         "algorithm": if algorithm.is_empty() { "sha1" } else { &algorithm }})
 }
 
-fn item(thing: &Exported) -> Value {
+fn item(thing: &Exported, reader: &impl KeyReader) -> Value {
     let mut credentials = vec![];
     let mut rest: Vec<Value> = vec![];
     let field = |name: &str| thing.fields.get(name).map_or("", String::as_str);
     let urls: Vec<&str> = field("url").lines().filter(|url| !url.is_empty()).collect();
     let main = thing.secrets.get(PASSWORD).map_or("", String::as_str);
-    let ssh_key = (thing.kind == "ssh-key").then(|| SshKey::parse(main).ok()).flatten();
-    match (thing.kind.as_str(), ssh_key.as_ref().and_then(SshKey::to_pkcs8).zip(ssh_key.as_ref())) {
+    let ssh_key = (thing.kind == "ssh-key").then(|| reader.ssh_key(main).ok()).flatten();
+    match (thing.kind.as_str(), ssh_key.as_ref().and_then(|key| Some((key.pkcs8.as_ref()?, key)))) {
         (_, Some((der, key))) => {
-            let facts = key.facts();
-            let algorithm = facts.get("algorithm").map_or("", String::as_str);
-            credentials.push(json!({"type": "ssh-key", "keyType": algorithm, "privateKey": URL_SAFE_NO_PAD.encode(&*der), "keyComment": key.comment()}));
+            let algorithm = key.facts.get("algorithm").map_or("", String::as_str);
+            credentials.push(json!({"type": "ssh-key", "keyType": algorithm, "privateKey": URL_SAFE_NO_PAD.encode(&**der), "keyComment": key.comment}));
             if !field("user_name").is_empty() {
                 rest.push(json!({"fieldType": "string", "label": "user_name", "value": field("user_name")}));
             }
@@ -335,7 +335,7 @@ impl Branch<'_> {
 
 /// Things as a document of the format.
 #[must_use]
-pub fn to_exchange(things: &[Exported], organisation: &str, at: i64) -> Vec<u8> {
+pub fn to_exchange(things: &[Exported], organisation: &str, at: i64, reader: &impl KeyReader) -> Zeroizing<Vec<u8>> {
     let mut top = Branch::default();
     for thing in things {
         let mut branch = &mut top;
@@ -345,15 +345,51 @@ pub fn to_exchange(things: &[Exported], organisation: &str, at: i64) -> Vec<u8> 
         branch.items.push(json!({"item": name_of(thing.id)}));
     }
     let collections = top.collections("");
-    let account = json!({"id": name_of(Uuid::nil()), "username": organisation, "email": "", "collections": collections, "items": things.iter().map(item).collect::<Vec<_>>()});
-    let document =
+    let account = json!({"id": name_of(Uuid::nil()), "username": organisation, "email": "", "collections": collections, "items": things.iter().map(|thing| item(thing, reader)).collect::<Vec<_>>()});
+    let mut document =
         json!({"version": {"major": 1, "minor": 0}, "exporterRpId": "jexlin", "exporterDisplayName": organisation, "timestamp": at, "accounts": [account]});
-    serde_json::to_vec_pretty(&document).unwrap_or_default()
+    let bytes = in_one_buffer(|out| {
+        let _ = serde_json::to_writer_pretty(out, &document);
+    });
+    wipe(&mut document);
+    bytes
+}
+
+/// What is written, in a buffer that never had to grow and so left no copies behind: it is written twice,
+/// the first time to be counted.
+fn in_one_buffer(write: impl Fn(&mut dyn std::io::Write)) -> Zeroizing<Vec<u8>> {
+    let mut length = Length(0);
+    write(&mut length);
+    let mut bytes = Zeroizing::new(Vec::with_capacity(length.0));
+    write(&mut *bytes);
+    bytes
+}
+
+struct Length(usize);
+
+impl std::io::Write for Length {
+    fn write(&mut self, bytes: &[u8]) -> std::io::Result<usize> {
+        self.0 += bytes.len();
+        Ok(bytes.len())
+    }
+
+    fn flush(&mut self) -> std::io::Result<()> {
+        Ok(())
+    }
+}
+
+fn wipe(value: &mut Value) {
+    match value {
+        Value::String(text) => text.zeroize(),
+        Value::Array(items) => items.iter_mut().for_each(wipe),
+        Value::Object(fields) => fields.values_mut().for_each(wipe),
+        Value::Null | Value::Bool(_) | Value::Number(_) => {}
+    }
 }
 
 /// Things as CSV (RFC 4180): the usual columns, then every other field that any of them has.
 #[must_use]
-pub fn to_csv(things: &[Exported]) -> Vec<u8> {
+pub fn to_csv(things: &[Exported]) -> Zeroizing<Vec<u8>> {
     let mut more: Vec<&str> = vec![];
     for name in things.iter().flat_map(|thing| thing.fields.keys().chain(thing.secrets.keys())) {
         if !HEADS.contains(&name.as_str()) && !more.contains(&name.as_str()) {
@@ -361,8 +397,12 @@ pub fn to_csv(things: &[Exported]) -> Vec<u8> {
         }
     }
     let heads: Vec<&str> = ["kind"].into_iter().chain(HEADS).chain(more).collect();
-    let mut writer = csv::Writer::from_writer(vec![]);
-    let _ = writer.write_record(&heads);
+    in_one_buffer(|out| write_csv(things, &heads, out))
+}
+
+fn write_csv(things: &[Exported], heads: &[&str], out: &mut dyn std::io::Write) {
+    let mut writer = csv::Writer::from_writer(out);
+    let _ = writer.write_record(heads);
     for thing in things {
         let mut cells: Vec<String> = heads
             .iter()
@@ -378,7 +418,7 @@ pub fn to_csv(things: &[Exported]) -> Vec<u8> {
         let _ = writer.write_record(&cells);
         cells.iter_mut().for_each(Zeroize::zeroize);
     }
-    writer.into_inner().unwrap_or_default()
+    let _ = writer.flush();
 }
 
 #[cfg(test)]
@@ -386,6 +426,7 @@ mod tests {
     use super::super::{Format, Kinds, Thing, guess, read_row};
     use super::*;
     use crate::vault::kinds::{Kind, built_in};
+    use crate::vault::readings::Parser;
 
     fn things() -> Vec<Exported> {
         let map = |pairs: &[(&str, &str)]| pairs.iter().map(|(name, value)| ((*name).to_owned(), (*value).to_owned())).collect::<BTreeMap<_, _>>();
@@ -415,7 +456,7 @@ mod tests {
         let kinds = Kinds { unless_said: Kind::find("login").unwrap(), known: built_in().to_vec() };
         let sheet = Sheet::read(bytes, Format::of(bytes)).unwrap();
         let columns = guess(&sheet.heads, &kinds);
-        sheet.rows.iter().map(|row| read_row(&sheet, row, &columns, &kinds).unwrap()).collect()
+        sheet.rows.iter().map(|row| read_row(&sheet, row, &columns, &kinds, &Parser).unwrap()).collect()
     }
 
     fn secret_of(thing: &Thing, name: &str) -> String {
@@ -446,12 +487,12 @@ mod tests {
                     fields.map(|field| (field.name.clone(), value(field.holds))).collect::<BTreeMap<_, _>>()
                 };
                 let mut fields = of(false);
-                kind.complete(&mut fields);
+                kind.complete(&mut fields, &BTreeMap::new(), &Parser);
                 let (name, secrets) = (kind.label.clone(), of(true));
                 Exported { id: Uuid::from_u128(7), name, folder: "/Office".into(), kind: kind.name.clone(), tags: vec![], fields, secrets }
             })
             .collect();
-        for bytes in [to_exchange(&all, "Osmere Water", 1_795_000_000), to_csv(&all)] {
+        for bytes in [to_exchange(&all, "Osmere Water", 1_795_000_000, &Parser), to_csv(&all)] {
             for (thing, before) in back(&bytes).iter().zip(&all) {
                 assert_eq!((thing.kind.as_str(), &thing.fields), (before.kind.as_str(), &before.fields));
                 assert_eq!(thing.secrets.len(), before.secrets.len(), "{}", before.kind);
@@ -494,7 +535,7 @@ mod tests {
 
     #[test]
     fn what_is_taken_out_can_be_brought_in_again_in_both_formats() {
-        for bytes in [to_exchange(&things(), "Osmere Water", 1_795_000_000), to_csv(&things())] {
+        for bytes in [to_exchange(&things(), "Osmere Water", 1_795_000_000, &Parser), to_csv(&things())] {
             let back = back(&bytes);
             assert_eq!((back[0].name.as_str(), back[0].folder.join("/").as_str()), ("Ridge, \"duty\"", "Pumping/North ridge"));
             assert_eq!(back[0].fields["url"], "https://ridge.example/\nhttps://two.example/");

@@ -1,6 +1,7 @@
 //! X.509 certificates (RFC 5280) in PEM: what they say, for people.
 
 use chrono::{DateTime, Utc};
+use serde::{Deserialize, Serialize};
 use x509_parser::extensions::GeneralName;
 use x509_parser::pem::Pem;
 use x509_parser::prelude::{FromDer as _, X509Certificate};
@@ -10,7 +11,7 @@ use super::kinds::Facts;
 use crate::names::LONGEST_FIELD;
 
 /// What a certificate says.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Certificate {
     subject: String,
     issuer: String,

@@ -20,6 +20,7 @@ pub mod kinds;
 pub mod one_time;
 pub mod personal;
 pub mod pictures;
+pub mod readings;
 mod root;
 pub mod sign_in;
 pub mod ssh_keys;

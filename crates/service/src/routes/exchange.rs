@@ -87,8 +87,9 @@ impl<'r, T: DeserializeOwned + Send> FromData<'r> for Call<T> {
             // Whoever has no token is not listened to.
             Acting::has_token(request)?;
             let body = read_bytes(data, MOST_BODY, BODY_TIME).await?;
-            crate::foreign::check_keys(&body).await?;
-            let acting = Acting::of_request(request).await?;
+            let readings = crate::foreign::keys_in(&body).await?;
+            let mut acting = Acting::of_request(request).await?;
+            acting.readings = readings;
             Ok(Self(acting, parse(&body)?))
         };
         match called.await {

@@ -8,11 +8,14 @@ use jexlin_core::access::mark;
 use jexlin_core::audit::Event;
 use jexlin_core::names::check_note;
 use jexlin_core::transfer::{Exported, Protection, protect, to_csv, to_exchange};
+use jexlin_core::vault::kinds::PASSWORD;
+use jexlin_core::vault::readings::Readings;
 use jexlin_core::vault::{Place, Sealed, WrappedKey, open};
 use jexlin_store::ListQuery;
 use rocket::http::{ContentType, Status};
 use rocket::request::Request;
 use rocket::response::{self, Responder, Response};
+use rocket::tokio::sync::Semaphore;
 use rocket::tokio::task::block_in_place;
 use rocket::{Route, post, routes};
 use std::io::Cursor;
@@ -24,6 +27,7 @@ use super::exchange::Call;
 use super::folders::allow_folder;
 use super::secrets::{through, through_all};
 use crate::acting::Acting;
+use crate::foreign;
 use crate::judging;
 use crate::problem::{Answer, Fault};
 
@@ -35,11 +39,15 @@ pub fn routes() -> Vec<Route> {
 const FRESH: TimeDelta = TimeDelta::minutes(5);
 /// The most that is taken out at once.
 const MOST: usize = 100_000;
+/// So many are made at a time; what others do is not kept waiting by more.
+static TURNS: Semaphore = Semaphore::const_new(2);
+/// So many keys are read together.
+const KEYS: usize = 500;
 
 /// A file that is taken out, and how much is in it.
 #[derive(Debug)]
 pub struct TakenOut {
-    bytes: Vec<u8>,
+    bytes: Zeroizing<Vec<u8>>,
     taken: usize,
     left_out: usize,
 }
@@ -99,6 +107,7 @@ pub async fn take_out(body: Call<ExportOptions>) -> Answer<TakenOut> {
     if let Some(protection) = &protection {
         protect(b"", protection).map_err(|problem| Fault::field(if options.passphrase.is_some() { "passphrase" } else { "recipients" }, problem))?;
     }
+    let _turn = TURNS.try_acquire().map_err(|_| Fault::conflict("exports-busy", "The service is making other exports.", "Try again in a minute."))?;
     if let Some(folder) = options.folder {
         allow_folder::<mark::List>(&mut acting, folder).await?;
         let path = acting.tx()?.path_of(folder).await?;
@@ -145,7 +154,7 @@ pub async fn take_out(body: Call<ExportOptions>) -> Answer<TakenOut> {
         sealed.extend(some.after(&receipt)?);
     }
     let organisation = acting.organisation();
-    let bytes = block_in_place(|| -> Answer<Zeroizing<Vec<u8>>> {
+    let things = block_in_place(|| -> Answer<Vec<Exported>> {
         let mut things: BTreeMap<Uuid, (Exported, _)> = chosen
             .into_iter()
             .map(|(row, passed)| {
@@ -161,12 +170,23 @@ pub async fn take_out(body: Call<ExportOptions>) -> Answer<TakenOut> {
             let text = plain.expose_secret_text().map_err(|error| Fault::internal(error.to_string()))?;
             thing.secrets.insert(version.field, text.to_owned());
         }
-        let things: Vec<Exported> = things.into_values().map(|(thing, _)| thing).collect();
-        Ok(Zeroizing::new(if options.format == "csv" { to_csv(&things) } else { to_exchange(&things, &title, now.timestamp()) }))
+        Ok(things.into_values().map(|(thing, _)| thing).collect())
     })?;
+    let bytes = if options.format == "csv" {
+        block_in_place(|| to_csv(&things))
+    } else {
+        // The format has keys in a form of its own.
+        let keys: Vec<&str> =
+            things.iter().filter(|thing| thing.kind == "ssh-key").filter_map(|thing| thing.secrets.get(PASSWORD)).map(String::as_str).collect();
+        let mut readings = Readings::default();
+        for some in keys.chunks(KEYS) {
+            readings.extend(foreign::keys(some).await?);
+        }
+        block_in_place(|| to_exchange(&things, &title, now.timestamp(), &readings))
+    };
     let bytes = match &protection {
-        Some(protection) => block_in_place(|| protect(&bytes, protection)).map_err(Fault::internal)?,
-        None => bytes.to_vec(),
+        Some(protection) => Zeroizing::new(block_in_place(|| protect(&bytes, protection)).map_err(Fault::internal)?),
+        None => bytes,
     };
     Ok(TakenOut { bytes, taken: ids.len(), left_out })
 }

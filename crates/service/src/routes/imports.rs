@@ -5,12 +5,13 @@ use std::collections::{BTreeMap, HashMap, HashSet};
 use std::sync::{Arc, Mutex};
 
 use chrono::{DateTime, Utc};
-use jexlin_api::{ImportColumn, ImportItem, ImportOptions, ImportProblem, ImportProgress, ImportReport, ImportUndone, Page};
+use jexlin_api::{ImportColumn, ImportItem, ImportOptions, ImportProblem, ImportProgress, ImportReport, ImportUndone, Page, Preview};
 use jexlin_core::access::mark;
 use jexlin_core::audit::Event;
 use jexlin_core::names::Name;
 use jexlin_core::transfer::{Column, Format, Kinds, Sheet, SheetProblem, Thing, guess, name_of, read_row};
 use jexlin_core::vault::kinds::PASSWORD;
+use jexlin_core::vault::readings::Readings;
 use jexlin_core::vault::{Place, Sealed, WrappedKey, put_back as reseal};
 use jexlin_store::{CredentialChange, CredentialRow, FolderRow, ImportRow, ImportedRow, NewVersion};
 use rocket::tokio::task::spawn_blocking;
@@ -21,6 +22,7 @@ use zeroize::Zeroizing;
 use super::bin::removal;
 use super::exchange::{Limit, Sent, Upload, id};
 use super::folders::allow_folder;
+use super::preview::{MOST_TAGGED, relabelled};
 use crate::acting::Acting;
 use crate::app::App;
 use crate::foreign::{self, SheetRead};
@@ -100,7 +102,7 @@ enum Plan {
 /// What was read of a file: the sheet, what its columns are, and each row.
 type Read = (Sheet, Vec<Column>, Vec<Result<Thing, Vec<(String, String)>>>);
 
-fn read(sheet: Sheet, kinds: &Kinds, columns: Option<Vec<String>>) -> Result<Read, Fault> {
+fn read(sheet: Sheet, kinds: &Kinds, columns: Option<Vec<String>>, readings: &Readings) -> Result<Read, Fault> {
     let columns = match columns {
         None => guess(&sheet.heads, kinds),
         Some(words) => {
@@ -110,7 +112,7 @@ fn read(sheet: Sheet, kinds: &Kinds, columns: Option<Vec<String>>) -> Result<Rea
             words.iter().map(|word| Column::of(word)).collect()
         }
     };
-    let rows = sheet.rows.iter().map(|row| read_row(&sheet, row, &columns, kinds)).collect();
+    let rows = sheet.rows.iter().map(|row| read_row(&sheet, row, &columns, kinds, readings)).collect();
     Ok((sheet, columns, rows))
 }
 
@@ -201,10 +203,10 @@ pub async fn bring_in(options: &str, data: Upload<ImportFile>) -> Answer<Sent<Im
     if options.format.as_deref().is_some_and(|word| !word.is_empty() && Format::find(word).is_none()) {
         return Err(Fault::field("format", "it is csv, json-lines, xlsx or exchange"));
     }
-    let SheetRead { format, sheet } = file.map_err(|problem| Fault::field("file", problem.to_string()))?;
+    let SheetRead { format, sheet, readings } = file.map_err(|problem| Fault::field("file", problem.to_string()))?;
     let _under_way = UnderWay(acting.app.imports.clone(), options.id);
     let wanted = options.columns.clone();
-    let reading = spawn_blocking(move || read(sheet, &kinds, wanted));
+    let reading = spawn_blocking(move || read(sheet, &kinds, wanted, &readings));
     let (sheet, columns, rows) = reading.await.map_err(|error| Fault::internal(error.to_string()))??;
     let mut report = ImportReport {
         id: options.id,
@@ -219,10 +221,16 @@ pub async fn bring_in(options: &str, data: Upload<ImportFile>) -> Answer<Sent<Im
         folders: 0,
         problems: vec![],
         sentence: String::new(),
+        access: None,
     };
     let mut folders = Folders { known: folders_below(&mut acting, options.folder).await?, new: vec![] };
     let plans = plan(&mut acting, &options, &columns, &sheet, rows, &mut folders, &mut report).await?;
     report.folders = folders.new.len();
+    // What was looked at on the way is not what this is about.
+    acting.naming(options.folder, &top);
+    if options.preview {
+        report.access = whose_access(&mut acting, &plans, &mut report.notes).await?;
+    }
     let stopped = options.preview || plans.is_empty() || (!report.problems.is_empty() && !options.only_good);
     let bad = report.problems.iter().map(|problem| problem.line).collect::<HashSet<_>>().len();
     let of = |count: usize, one: &str, many: &str| if count == 1 { format!("1 {one}") } else { format!("{count} {many}") };
@@ -302,6 +310,7 @@ async fn plan(
             there.entry(mark).or_insert(row);
         }
     }
+    let tags_head = report.columns.iter().find(|column| column.holds == "tags").map_or_else(|| "tags".to_owned(), |column| column.head.clone());
     let name_head = report.columns.iter().find(|column| column.holds == "name").map_or_else(|| "name".to_owned(), |column| column.head.clone());
     let mut plans = vec![];
     for (read, row) in rows.into_iter().zip(&sheet.rows) {
@@ -344,6 +353,12 @@ async fn plan(
                     wrong(&name_head, format!("what is there is a {}, and not a {}", row.kind, thing.kind));
                     continue;
                 }
+                if let Some(tags) = changed_tags(acting, &thing, row).await?
+                    && super::vault::allow_credential::<mark::Steward>(acting, row.id).await.is_err()
+                {
+                    wrong(&tags_head, format!("a grant depends on the tag {}, so only a steward of it may change that", tags.join(", ")));
+                    continue;
+                }
                 report.updated += 1;
                 plans.push(Plan::Update(thing, Box::new(row.clone())));
                 // A second row for the same one would undo the first.
@@ -372,6 +387,37 @@ async fn plan(
         plans.push(Plan::Add(thing, place));
     }
     Ok(plans)
+}
+
+/// The tags of a row that are not those of what is there, when a grant depends on one of them.
+async fn changed_tags(acting: &mut Acting, thing: &Thing, row: &CredentialRow) -> Answer<Option<Vec<String>>> {
+    if thing.tags.is_empty() {
+        return Ok(None);
+    }
+    let of = thing.tags.iter().chain(&row.tags);
+    let changed: Vec<String> = of.filter(|tag| thing.tags.contains(tag) != row.tags.contains(tag)).cloned().collect();
+    let now = acting.now;
+    let moves = !changed.is_empty() && acting.tx()?.tags_move_access(row.folder_id, &changed, now).await?;
+    Ok(moves.then_some(changed))
+}
+
+/// Whose access changes by the tags that an import changes. The transaction is undone after this.
+async fn whose_access(acting: &mut Acting, plans: &[Plan], notes: &mut Vec<String>) -> Answer<Option<Preview>> {
+    let mut changes = vec![];
+    for plan in plans {
+        if let Plan::Update(thing, row) = plan
+            && changed_tags(acting, thing, row).await?.is_some()
+        {
+            changes.push((row.as_ref().clone(), thing.tags.clone()));
+        }
+    }
+    if changes.len() > MOST_TAGGED {
+        notes.push(format!(
+            "whose access changes is worked out for the first {MOST_TAGGED} of {} rows that change a tag which a grant depends on",
+            changes.len()
+        ));
+    }
+    relabelled(acting, &changes).await
 }
 
 fn to_json<T: serde::Serialize>(value: &T) -> Answer<serde_json::Value> {
@@ -568,8 +614,7 @@ async fn update(acting: &mut Acting, import: Uuid, thing: &Thing, row: &Credenti
     let mut fields = plain_fields(&row);
     fields.extend(thing.fields.iter().map(|(name, value)| (name.clone(), value.clone())));
     let tags = if thing.tags.is_empty() { row.tags.clone() } else { thing.tags.clone() };
-    let changed: Vec<String> = tags.iter().chain(&row.tags).filter(|tag| tags.contains(tag) != row.tags.contains(tag)).cloned().collect();
-    if acting.tx()?.tags_move_access(row.folder_id, &changed, now).await? {
+    if changed_tags(acting, thing, &row).await?.is_some() {
         super::vault::allow_credential::<mark::Steward>(acting, row.id).await?;
     }
     let user = |fields: &BTreeMap<String, String>| fields.get("user_name").cloned().unwrap_or_default();

@@ -331,8 +331,8 @@ pub async fn take_out(thing: &str, body: Call<TakeOut>) -> Answer<()> {
     let kind = Kind::find("login").ok_or_else(|| Fault::internal("no logins"))?;
     let fields = [("user_name", &item.user_name), ("url", &item.url), ("note", &item.note)];
     let fields = fields.into_iter().filter(|(_, value)| !value.is_empty()).map(|(name, value)| (name.to_owned(), value.clone())).collect();
-    kind.check_plain(&fields, &std::collections::BTreeMap::new()).map_err(Fault::fields)?;
-    let given = kind.read_secret(PASSWORD, &item.password).map_err(|problem| Fault::field(PASSWORD, problem))?;
+    kind.check_plain(&fields, &std::collections::BTreeMap::new(), &acting.readings).map_err(Fault::fields)?;
+    let given = kind.read_secret(PASSWORD, &item.password, &acting.readings).map_err(|problem| Fault::field(PASSWORD, problem))?;
     let made = keep_new(&mut acting, &kind, body.folder, &item.name, &fields, vec![(PASSWORD.to_owned(), given, "typed")]).await?;
     acting.tx()?.remove_personal_item(row.person_id, row.id, row.version).await?;
     let path = format!("{}/{}", acting.tx()?.path_of(body.folder).await?, item.name);

@@ -6,7 +6,9 @@ use jexlin_api::{Change, ChangeFolder, Preview, Shift, TagsChanged};
 use jexlin_core::access::atlas::{Atlas, SingleEntry};
 use jexlin_core::access::preview::{Beside, Moved, Shift as Compared, narrowings, preview as compare};
 use jexlin_core::access::{Level, mark};
-use jexlin_store::{StoreError, Target};
+use jexlin_store::{CredentialRow, StoreError, Target};
+use rocket::tokio::sync::Semaphore;
+use rocket::tokio::task::block_in_place;
 use rocket::{Route, post, routes};
 use uuid::Uuid;
 
@@ -29,8 +31,10 @@ const MOST: usize = 500;
 /// The most credentials that are moved at once.
 const MOST_MOVED: usize = 1000;
 
+/// So many comparisons at a time, each where nobody else is kept waiting by it.
+static TURNS: Semaphore = Semaphore::const_new(2);
 /// The most credentials whose tags are changed at once.
-const MOST_TAGGED: usize = 200;
+pub const MOST_TAGGED: usize = 200;
 
 /// Makes the change, with all checks that it will meet. What is asked most, a grant on a folder or a
 /// membership, is made in the atlas alone, which is given back then.
@@ -109,18 +113,28 @@ async fn tagged(acting: &mut Acting, change: &TagsChanged) -> Answer<Preview> {
         return Err(Fault::field("tags", format!("at most {MOST_TAGGED} at once")));
     }
     let (add, gone) = (read_tags(&change.add)?, read_tags(&change.take_away)?);
+    let mut changes = vec![];
+    for id in &change.ids {
+        let row = acting.tx()?.credential(*id).await?;
+        let tags: BTreeSet<String> = row.tags.iter().chain(&add).filter(|tag| !gone.contains(tag)).cloned().collect();
+        changes.push((row, tags.into_iter().collect()));
+    }
+    relabelled(acting, &changes).await?.ok_or_else(|| Fault::field("tags", "name at least one credential"))
+}
+
+/// Who reaches these with their tags changed to others, worked out for at most [`MOST_TAGGED`] of them; the
+/// tags are changed for it, in the transaction.
+pub async fn relabelled(acting: &mut Acting, changes: &[(CredentialRow, Vec<String>)]) -> Answer<Option<Preview>> {
     let now = acting.now;
     let mut shifts: BTreeMap<(Uuid, [Option<Level>; 2]), [u64; 2]> = BTreeMap::new();
     let mut atlas = None;
-    for id in &change.ids {
-        let target = Target::Credential(*id);
+    for (row, tags) in changes.iter().take(MOST_TAGGED) {
+        let target = Target::Credential(row.id);
         let before: HashMap<Uuid, Level> = spot(acting, target, false).await?.reached_by(now).into_iter().collect();
-        let row = acting.tx()?.credential(*id).await?;
-        let tags: BTreeSet<String> = row.tags.into_iter().chain(add.iter().cloned()).filter(|tag| !gone.contains(tag)).collect();
-        acting.tx()?.label_copy(*id, &row.extra, &tags.into_iter().collect::<Vec<_>>()).await?;
+        acting.tx()?.label_copy(row.id, &row.extra, tags).await?;
         let there = spot(acting, target, false).await?;
         let after: HashMap<Uuid, Level> = there.reached_by(now).into_iter().collect();
-        let gated = u64::from(!acting.tx()?.gate_ids_of(*id).await?.is_empty());
+        let gated = u64::from(!acting.tx()?.gate_ids_of(row.id).await?.is_empty());
         let people: BTreeSet<Uuid> = before.keys().chain(after.keys()).copied().collect();
         for person in people {
             let (was, is) = (before.get(&person).copied(), after.get(&person).copied());
@@ -134,8 +148,7 @@ async fn tagged(acting: &mut Acting, change: &TagsChanged) -> Answer<Preview> {
     }
     let shifts: Vec<_> =
         shifts.into_iter().map(|((person, [before, after]), [credentials, gated])| Compared { person, before, after, credentials, gated }).collect();
-    let atlas = atlas.ok_or_else(|| Fault::field("tags", "name at least one credential"))?;
-    Ok(show(&shifts, &atlas))
+    Ok(atlas.map(|atlas| show(&shifts, &atlas)))
 }
 
 /// How everything is before a change that will be made and not kept.
@@ -171,7 +184,8 @@ impl Looked {
             beside.cells = tx.cells(&narrowings, &apart.into_iter().collect::<Vec<_>>()).await?;
             beside.onlys = narrowings.onlys;
         }
-        Ok(show(&compare(&self.atlas, &after, &beside, now), &after))
+        let _turn = TURNS.acquire().await.map_err(|error| Fault::internal(error.to_string()))?;
+        Ok(block_in_place(|| show(&compare(&self.atlas, &after, &beside, now), &after)))
     }
 }
 

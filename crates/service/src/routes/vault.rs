@@ -8,6 +8,7 @@ use jexlin_core::names::check_note;
 use jexlin_core::policy::{About, Finding};
 use jexlin_core::secret::Secret;
 use jexlin_core::vault::kinds::{Facts, Field, FieldType, Given, Kind, PASSWORD};
+use jexlin_core::vault::readings::Readings;
 use jexlin_core::vault::ssh_keys::SshKey;
 use jexlin_core::vault::{Place, WrappedKey};
 use jexlin_store::{CredentialChange, CredentialListing, CredentialRow, ListQuery, NewVersion, Tx, View};
@@ -22,6 +23,7 @@ use super::kinds::{self, read_fields, show_fields};
 use super::marks::read_tags;
 use super::people::named;
 use crate::acting::Acting;
+use crate::foreign;
 use crate::judging::{self, Rule};
 use crate::problem::{Answer, Fault};
 
@@ -199,7 +201,7 @@ async fn findings(acting: &mut Acting, row: &CredentialRow) -> Answer<Vec<Findin
 pub async fn show(acting: &mut Acting, row: CredentialRow, level: Level) -> Answer<Credential> {
     let kind = kind_of(acting.tx()?, &row).await?;
     let fields = fields_of(&row);
-    let mut facts: BTreeMap<String, Facts> = kind.facts(&fields);
+    let mut facts: BTreeMap<String, Facts> = kind.facts(&fields, &foreign::certificates(&kind.certificates(&fields)).await);
     let tx = acting.tx()?;
     let place = tx.path_of(row.folder_id).await?;
     let current: Vec<_> = tx.versions(row.id).await?.into_iter().filter(|version| version.state == "current").collect();
@@ -259,11 +261,11 @@ pub async fn show(acting: &mut Acting, row: CredentialRow, level: Level) -> Answ
 pub type NewSecret = (String, Given, &'static str);
 
 /// Reads the secrets that somebody gave, by the kind; each problem is named by its field.
-fn read_secrets(kind: &Kind, password: Option<&SecretText>, others: &BTreeMap<String, SecretText>) -> Answer<Vec<NewSecret>> {
+fn read_secrets(kind: &Kind, password: Option<&SecretText>, others: &BTreeMap<String, SecretText>, readings: &Readings) -> Answer<Vec<NewSecret>> {
     let given = password.map(|value| (PASSWORD.to_owned(), value)).into_iter().chain(others.iter().map(|(name, value)| (name.clone(), value)));
     let (mut read, mut problems) = (vec![], BTreeMap::new());
     for (name, value) in given {
-        match kind.read_secret(&name, value.expose_secret()) {
+        match kind.read_secret(&name, value.expose_secret(), readings) {
             Ok(secret) => read.push((name, secret, "typed")),
             Err(problem) => {
                 problems.insert(name, problem);
@@ -404,11 +406,11 @@ pub async fn add(body: Call<NewCredential>) -> Answer<Versioned<Credential>> {
     let kind = known.kind.with_extra(&extra).map_err(|problem| Fault::field("extra", problem))?;
     check_note(&body.why).map_err(|problem| Fault::field("why", problem))?;
     let mut fields = body.fields;
-    kind.check_plain(&fields, &BTreeMap::new()).map_err(Fault::fields)?;
-    kind.complete(&mut fields);
+    kind.check_plain(&fields, &BTreeMap::new(), &acting.readings).map_err(Fault::fields)?;
+    kind.complete(&mut fields, &BTreeMap::new(), &acting.readings);
     let level = allow_folder::<mark::Edit>(&mut acting, body.folder).await?.held();
     let rule = judging::rule_for(acting.tx()?, body.folder, body.policy).await?;
-    let mut secrets = read_secrets(&kind, body.password.as_ref(), &body.secrets)?;
+    let mut secrets = read_secrets(&kind, body.password.as_ref(), &body.secrets, &acting.readings)?;
     if let (Some(main), false) = (kind.field(PASSWORD), secrets.iter().any(|(name, ..)| name == PASSWORD)) {
         if kind.generates {
             secrets.push((PASSWORD.to_owned(), make_main(&acting, &kind, &rule, user_of(&fields), body.key.as_deref())?, "generated"));
@@ -498,8 +500,8 @@ pub async fn change(credential: &str, version: IfMatch, body: Call<ChangeCredent
         acting.noting("extra fields", extra.iter().map(|field| field.name.as_str()).collect::<Vec<_>>().join(", "));
     }
     let kind = kind_of(acting.tx()?, &row).await?;
-    kind.check_plain(&fields, &kept).map_err(Fault::fields)?;
-    kind.complete(&mut fields);
+    kind.check_plain(&fields, &kept, &acting.readings).map_err(Fault::fields)?;
+    kind.complete(&mut fields, &kept, &acting.readings);
     row.fields = to_json(&fields)?;
     if let Some(tags) = &body.tags {
         let tags = read_tags(tags)?;
@@ -534,7 +536,7 @@ pub async fn change(credential: &str, version: IfMatch, body: Call<ChangeCredent
         _ => {}
     }
     let rule = judging::rule_for(acting.tx()?, row.folder_id, body.policy).await?;
-    let mut secrets = read_secrets(&kind, body.password.as_ref(), &body.secrets)?;
+    let mut secrets = read_secrets(&kind, body.password.as_ref(), &body.secrets, &acting.readings)?;
     if body.generate && body.password.is_none() {
         if !kind.generates {
             return Err(Fault::field("generate", format!("the secret of a {} comes from somebody else; none can be generated", kind.label.to_lowercase())));
