@@ -127,6 +127,11 @@ pub fn one(format: Format, item: &impl Serialize, fields: &[Column<'_>]) -> Resu
     }
 }
 
+/// A number with what it counts.
+pub fn counted(number: usize, one: &str, many: &str) -> String {
+    format!("{number} {}", if number == 1 { one } else { many })
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

@@ -11,14 +11,20 @@ fn top() -> PathBuf {
     Path::new(env!("CARGO_MANIFEST_DIR")).join("../..")
 }
 
-/// File and function of each row of a table of the page.
-fn table(name: &str) -> Places {
+/// The rows of a table of the page, by the comment above it.
+fn rows_of(name: &str) -> Vec<String> {
     let page = fs::read_to_string(top().join("docs/security.md")).unwrap();
-    let mark = format!("<!-- openings: {name} -->");
-    let rest = page.split_once(&mark).unwrap_or_else(|| panic!("no table {name}")).1;
-    let rows = rest.trim_start().lines().take_while(|line| line.starts_with('|')).skip(2);
-    let cell = |row: &str, at: usize| row.split('|').nth(at).unwrap().trim().trim_matches('`').to_owned();
-    rows.map(|row| (cell(row, 1), cell(row, 2))).collect()
+    let rest = page.split_once(&format!("<!-- {name} -->")).unwrap_or_else(|| panic!("no table {name}")).1;
+    rest.trim_start().lines().take_while(|line| line.starts_with('|')).skip(2).map(str::to_owned).collect()
+}
+
+fn cell(row: &str, number: usize) -> String {
+    row.split('|').nth(number).unwrap().trim().trim_matches('`').to_owned()
+}
+
+/// File and function of each row.
+fn table(name: &str) -> Places {
+    rows_of(&format!("openings: {name}")).iter().map(|row| (cell(row, 1), cell(row, 2))).collect()
 }
 
 /// The sources below a folder without their tests, by their path from there.
@@ -114,4 +120,12 @@ fn by_whoever_calls_the_core() {
         }
     }
     assert_eq!(found, table("callers"), "the code at the left, docs/security.md at the right");
+}
+
+#[test]
+fn every_attack_has_its_row_in_the_security_model() {
+    let folder = fs::read_dir(top().join("crates/acceptance/tests/attacks")).unwrap();
+    let files: BTreeSet<String> = folder.map(|file| file.unwrap().file_name().into_string().unwrap()).filter(|name| name != "main.rs").collect();
+    let rows: BTreeSet<String> = rows_of("attacks").iter().map(|row| cell(row, 3)).collect();
+    assert_eq!(rows, files);
 }

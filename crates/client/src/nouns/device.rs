@@ -130,9 +130,9 @@ impl Run {
                 let present: DeviceItem = self.link.get(&format!("/api/v1/devices/{id}"))?;
                 let done: BindingsConfirmed = self.link.change("POST", &format!("/api/v1/devices/{id}/confirm-bindings"), &json!({}), present.version)?;
                 if done.left > 0 {
-                    eprintln!("{} left for somebody who may see the password.", counted(done.left, "binding is", "bindings are"));
+                    eprintln!("{} left for somebody who may see the password.", output::counted(done.left, "binding is", "bindings are"));
                 }
-                return say(&format!("{} confirmed.", counted(done.confirmed, "binding is", "bindings are")));
+                return say(&format!("{} confirmed.", output::counted(done.confirmed, "binding is", "bindings are")));
             }
             Device::Resume { path } => {
                 let id = find::device(&self.link, &path)?;
@@ -181,12 +181,11 @@ impl Run {
         let changed: DeviceItem = self.link.change("PATCH", &address, &body, present.version)?;
         let suspended = changed.bindings.iter().filter(|binding| !binding.suspended.is_empty()).count();
         if suspended > 0 {
-            eprintln!("{} suspended until somebody who may see the password confirms: jexlin device confirm", counted(suspended, "binding is", "bindings are"));
+            eprintln!(
+                "{} suspended until somebody who may see the password confirms: jexlin device confirm",
+                output::counted(suspended, "binding is", "bindings are")
+            );
         }
         output::list(self.format, &changed.identity, &columns[1..], "The device has no confirmed identity.")
     }
-}
-
-fn counted(number: usize, one: &str, many: &str) -> String {
-    format!("{number} {}", if number == 1 { one } else { many })
 }

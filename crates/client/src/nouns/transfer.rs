@@ -160,7 +160,7 @@ impl Run {
             return output::one(self.format, &report, &[("sentence", "sentence"), ("added", "added"), ("changed", "updated"), ("problems", "problems")]);
         }
         let columns = report.columns.iter().map(|column| format!("{} → {}", column.head, if column.holds == "-" { "left out" } else { &column.holds }));
-        say(&format!("{} rows, {}; columns: {}.", report.rows, report.notes.join(", "), columns.collect::<Vec<_>>().join(", ")))?;
+        say(&format!("{}, {}; columns: {}.", output::counted(report.rows, "row", "rows"), report.notes.join(", "), columns.collect::<Vec<_>>().join(", ")))?;
         if !report.problems.is_empty() {
             say("")?;
             output::list(self.format, report.problems.get(..SHOWN).unwrap_or(&report.problems), &PROBLEM, "")?;
