@@ -51,8 +51,15 @@ fn main() {
 
 /// Prints one figure.
 fn figure(name: &str, value: f64, unit: &str, peer: &str, peer_value: f64, aim: &str, met: bool) {
-    let machine = format!("{} cores", std::thread::available_parallelism().map_or(0, usize::from));
-    let ratio = if peer_value == 0.0 { Value::Null } else { json!((value / peer_value * 1000.0).round() / 1000.0) };
+    let machine = format!(
+        "{} cores",
+        std::thread::available_parallelism().map_or(0, usize::from)
+    );
+    let ratio = if peer_value == 0.0 {
+        Value::Null
+    } else {
+        json!((value / peer_value * 1000.0).round() / 1000.0)
+    };
     println!(
         "{}",
         json!({"name": name, "value": (value * 100.0).round() / 100.0, "unit": unit, "peer": peer, "peer_value": (peer_value * 100.0).round() / 100.0, "ratio": ratio,
@@ -61,25 +68,37 @@ fn figure(name: &str, value: f64, unit: &str, peer: &str, peer_value: f64, aim: 
 }
 
 /// Calls per second and latencies of `work` on so many connections for so long.
-fn load(connections: usize, time: Duration, work: impl Fn(&ureq::Agent, usize) + Sync) -> (f64, Histogram<u64>) {
+fn load(
+    connections: usize,
+    time: Duration,
+    work: impl Fn(&ureq::Agent, usize) + Sync,
+) -> (f64, Histogram<u64>) {
     let begin = Instant::now();
     let parts: Vec<Histogram<u64>> = std::thread::scope(|scope| {
         let threads: Vec<_> = (0..connections)
             .map(|number| {
                 let work = &work;
                 scope.spawn(move || {
-                    let agent = ureq::Agent::config_builder().http_status_as_error(true).build().new_agent();
+                    let agent = ureq::Agent::config_builder()
+                        .http_status_as_error(true)
+                        .build()
+                        .new_agent();
                     let mut times = Histogram::new(3).unwrap();
                     while begin.elapsed() < time {
                         let one = Instant::now();
                         work(&agent, number);
-                        times.record(u64::try_from(one.elapsed().as_micros()).unwrap()).unwrap();
+                        times
+                            .record(u64::try_from(one.elapsed().as_micros()).unwrap())
+                            .unwrap();
                     }
                     times
                 })
             })
             .collect();
-        threads.into_iter().map(|thread| thread.join().unwrap()).collect()
+        threads
+            .into_iter()
+            .map(|thread| thread.join().unwrap())
+            .collect()
     });
     let mut all = Histogram::new(3).unwrap();
     parts.iter().for_each(|part| all.add(part).unwrap());
@@ -91,7 +110,18 @@ fn pgbench(cluster: &Cluster, database: &str, clients: usize, script: &str) -> f
     let file = std::env::temp_dir().join(format!("jexlin-pgbench-{}", std::process::id()));
     std::fs::write(&file, script).unwrap();
     let out = Command::new(programs().unwrap().join("pgbench"))
-        .args(["-n", "-T", "6", "-j", "2", "-c", &clients.to_string(), "-M", "prepared", "-f"])
+        .args([
+            "-n",
+            "-T",
+            "6",
+            "-j",
+            "2",
+            "-c",
+            &clients.to_string(),
+            "-M",
+            "prepared",
+            "-f",
+        ])
         .arg(&file)
         .arg(database)
         .output()
@@ -118,17 +148,31 @@ fn reveals() {
     let service = service(&cluster, &[]);
     let ines = service.sign_in("ines");
     let folder = ines.folder("Pumping");
-    let credentials: Vec<String> = (0..64).map(|n| ines.login(&folder, &format!("pump {n}"), "Winter-tide-41")).collect();
+    let credentials: Vec<String> = (0..64)
+        .map(|n| ines.login(&folder, &format!("pump {n}"), "Winter-tide-41"))
+        .collect();
     let bearer = format!("Bearer {}", ines.token);
     cluster.psql(&service.database.name, "CREATE TABLE bench_row (id bigint GENERATED ALWAYS AS IDENTITY, at timestamptz, what text)").unwrap();
     for connections in [1, 8, 32] {
         let (rate, times) = load(connections, Duration::from_secs(6), |agent, number| {
             let credential = &credentials[number % credentials.len()];
             let url = format!("{}/api/v1/credentials/{credential}/reveal", service.url);
-            let text = agent.post(url).header("Authorization", &bearer).send("{}").unwrap().body_mut().read_to_string().unwrap();
+            let text = agent
+                .post(url)
+                .header("Authorization", &bearer)
+                .send("{}")
+                .unwrap()
+                .body_mut()
+                .read_to_string()
+                .unwrap();
             assert!(text.contains("Winter-tide-41"));
         });
-        let peer = pgbench(&cluster, &service.database.superuser, connections, "INSERT INTO bench_row (at, what) VALUES (now(), repeat('x', 300));");
+        let peer = pgbench(
+            &cluster,
+            &service.database.superuser,
+            connections,
+            "INSERT INTO bench_row (at, what) VALUES (now(), repeat('x', 300));",
+        );
         figure(
             &format!("audited reveals, {connections} connections"),
             rate,
@@ -140,21 +184,40 @@ fn reveals() {
         );
         let p99 = times.value_at_quantile(0.99) as f64 / 1000.0;
         if connections == 8 {
-            figure("audited reveals p99, 8 connections", p99, "ms", "", 0.0, "below 20 ms", p99 < 20.0);
+            figure(
+                "audited reveals p99, 8 connections",
+                p99,
+                "ms",
+                "",
+                0.0,
+                "below 20 ms",
+                p99 < 20.0,
+            );
         }
     }
 }
 
 fn upkeep() {
     let accounts: Vec<(String, String)> =
-        std::iter::once(("root".to_owned(), "Ridge-root-1".to_owned())).chain((0..200).map(|n| (format!("bench{n}"), format!("Bench-2019-{n}")))).collect();
-    let list: Vec<(&str, &str)> = accounts.iter().map(|(user, password)| (user.as_str(), password.as_str())).collect();
+        std::iter::once(("root".to_owned(), "Ridge-root-1".to_owned()))
+            .chain((0..200).map(|n| (format!("bench{n}"), format!("Bench-2019-{n}"))))
+            .collect();
+    let list: Vec<(&str, &str)> = accounts
+        .iter()
+        .map(|(user, password)| (user.as_str(), password.as_str()))
+        .collect();
     let host = Host::temporary("bench", &list).unwrap();
     let cluster = Cluster::temporary(Care::Durable).unwrap();
-    let service = service(&cluster, &[("JEXLIN_RUNNERS", "4"), ("JEXLIN_PER_DEVICE", "4")]);
+    let service = service(
+        &cluster,
+        &[("JEXLIN_RUNNERS", "4"), ("JEXLIN_PER_DEVICE", "4")],
+    );
     let ines = service.sign_in("ines");
     let folder = ines.folder("Bench");
-    let device = ines.make("/api/v1/devices", &json!({"folder": folder, "name": "bench", "address": "127.0.0.1", "port": host.port()}));
+    let device = ines.make(
+        "/api/v1/devices",
+        &json!({"folder": folder, "name": "bench", "address": "127.0.0.1", "port": host.port()}),
+    );
     let ids: Vec<String> = accounts
         .iter()
         .map(|(user, password)| {
@@ -164,25 +227,52 @@ fn upkeep() {
             )
         })
         .collect();
-    let _ = ines.patch(&format!("/api/v1/devices/{device}"), 1, &json!({"operator": ids[0]})).good();
+    let _ = ines
+        .patch(
+            &format!("/api/v1/devices/{device}"),
+            1,
+            &json!({"operator": ids[0]}),
+        )
+        .good();
     let ssh = "ssh -o StrictHostKeyChecking=no -o UserKnownHostsFile=/dev/null -o LogLevel=ERROR -o PreferredAuthentications=password";
     // The peer changes the same accounts to what they have already, so that the vault stays right.
-    let script =
-        format!("seq 0 199 | xargs -P 4 -I N sh -c 'echo benchN:Bench-2019-N | sshpass -p Ridge-root-1 {ssh} -p {} root@127.0.0.1 chpasswd'", host.port());
+    let script = format!(
+        "seq 0 199 | xargs -P 4 -I N sh -c 'echo benchN:Bench-2019-N | sshpass -p Ridge-root-1 {ssh} -p {} root@127.0.0.1 chpasswd'",
+        host.port()
+    );
     let begin = Instant::now();
-    assert!(Command::new("sh").args(["-c", &script]).stdout(Stdio::null()).status().unwrap().success());
+    assert!(
+        Command::new("sh")
+            .args(["-c", &script])
+            .stdout(Stdio::null())
+            .status()
+            .unwrap()
+            .success()
+    );
     let peer = 200.0 / begin.elapsed().as_secs_f64() * 60.0;
-    for (task, word) in [("check", "in step"), ("rotate", "done")] {
+    for (task, word) in [("check", "in sync"), ("rotate", "done")] {
         let begin = Instant::now();
         for id in &ids[1..] {
-            let _ = ines.post(&format!("/api/v1/credentials/{id}/{task}"), &json!({})).good();
+            let _ = ines
+                .post(&format!("/api/v1/credentials/{id}/{task}"), &json!({}))
+                .good();
         }
         let name = if task == "check" { "check" } else { "rotation" };
-        let sql = format!("SELECT count(*) FROM job WHERE task = '{name}' AND state IN ('done', 'failed')");
-        until("all jobs", || (cluster.psql(&service.database.name, &sql).unwrap() == "200").then_some(()));
+        let sql = format!(
+            "SELECT count(*) FROM job WHERE task = '{name}' AND state IN ('done', 'failed')"
+        );
+        until("all jobs", || {
+            (cluster.psql(&service.database.name, &sql).unwrap() == "200").then_some(())
+        });
         let rate = 200.0 / begin.elapsed().as_secs_f64() * 60.0;
-        let others = format!("SELECT outcome, message, count(*) FROM job WHERE task = '{name}' AND outcome IS DISTINCT FROM '{word}' GROUP BY 1, 2");
-        assert_eq!(cluster.psql(&service.database.name, &others).unwrap(), "", "{name}s that ended otherwise");
+        let others = format!(
+            "SELECT outcome, message, count(*) FROM job WHERE task = '{name}' AND outcome IS DISTINCT FROM '{word}' GROUP BY 1, 2"
+        );
+        assert_eq!(
+            cluster.psql(&service.database.name, &others).unwrap(),
+            "",
+            "{name}s that ended otherwise"
+        );
         figure(
             &format!("{name}s over SSH, 200 accounts of one host"),
             rate,
@@ -197,14 +287,26 @@ fn upkeep() {
 
 fn memory(service: &Service) -> f64 {
     let status = std::fs::read_to_string(format!("/proc/{}/status", service.process())).unwrap();
-    let kib: f64 = status.lines().find_map(|line| line.strip_prefix("VmRSS:")).unwrap().trim().trim_end_matches(" kB").parse().unwrap();
+    let kib: f64 = status
+        .lines()
+        .find_map(|line| line.strip_prefix("VmRSS:"))
+        .unwrap()
+        .trim()
+        .trim_end_matches(" kB")
+        .parse()
+        .unwrap();
     kib / 1024.0
 }
 
 /// How many credentials there are in each round, and in the one before; `JEXLIN_BENCH_MOST` ends sooner.
 fn sizes() -> impl Iterator<Item = (usize, usize)> {
-    let most = std::env::var("JEXLIN_BENCH_MOST").ok().and_then(|text| text.parse().ok()).unwrap_or(usize::MAX);
-    [(10_000, 0), (100_000, 10_000), (1_000_000, 100_000)].into_iter().filter(move |(size, _)| *size <= most)
+    let most = std::env::var("JEXLIN_BENCH_MOST")
+        .ok()
+        .and_then(|text| text.parse().ok())
+        .unwrap_or(usize::MAX);
+    [(10_000, 0), (100_000, 10_000), (1_000_000, 100_000)]
+        .into_iter()
+        .filter(move |(size, _)| *size <= most)
 }
 
 /// Two thousand groups, each in one above it, so that most are four deep.
@@ -241,8 +343,15 @@ fn fill(cluster: &Cluster, service: &Service, top: &str, from: usize, to: usize)
     // measured: a round of the service's own tidying every minute, then the database's.
     let tidy = "SELECT set_config('jexlin.organisation', id::text, false) FROM organisation; SELECT forget_access_notes()";
     cluster.psql(&service.database.name, tidy).unwrap();
-    cluster.psql(&service.database.name, &format!("{tidy}; SELECT fold_counts()")).unwrap();
-    cluster.psql(&service.database.name, "VACUUM ANALYZE").unwrap();
+    cluster
+        .psql(
+            &service.database.name,
+            &format!("{tidy}; SELECT fold_counts()"),
+        )
+        .unwrap();
+    cluster
+        .psql(&service.database.name, "VACUUM ANALYZE")
+        .unwrap();
     cluster.psql(&service.database.name, "CHECKPOINT").unwrap();
 }
 
@@ -254,34 +363,80 @@ fn lists() {
     groups(&cluster, &service);
     let marek = ines.person("marek", &[]);
     let group = ines.make("/api/v1/groups", &json!({"name": "Duty engineers"}));
-    let _ = ines.put(&format!("/api/v1/groups/{group}/members/{marek}")).good();
-    let _ = ines.make("/api/v1/grants", &json!({"folder": top, "group": group, "level": "reveal"}));
-    let token =
-        service.call("POST", "/api/v1/sign-in", None, Some(&json!({"sign_in_name": "marek", "password": PASSWORD, "channel": "client"})), None).text("token");
+    let _ = ines
+        .put(&format!("/api/v1/groups/{group}/members/{marek}"))
+        .good();
+    let _ = ines.make(
+        "/api/v1/grants",
+        &json!({"folder": top, "group": group, "level": "reveal"}),
+    );
+    let token = service
+        .call(
+            "POST",
+            "/api/v1/sign-in",
+            None,
+            Some(&json!({"sign_in_name": "marek", "password": PASSWORD, "channel": "client"})),
+            None,
+        )
+        .text("token");
     let bearer = format!("Bearer {token}");
     // Somebody in one crew, and by it in those above: they reach a small part.
     let pim = ines.person("pim", &[]);
-    let crew = cluster.psql(&service.database.name, "SELECT md5('group1999')::uuid").unwrap();
-    let _ = ines.put(&format!("/api/v1/groups/{crew}/members/{pim}")).good();
+    let crew = cluster
+        .psql(&service.database.name, "SELECT md5('group1999')::uuid")
+        .unwrap();
+    let _ = ines
+        .put(&format!("/api/v1/groups/{crew}/members/{pim}"))
+        .good();
     let few = format!("Bearer {}", service.sign_in("pim").token);
-    let organisation = cluster.psql(&service.database.name, "SELECT id FROM organisation").unwrap();
+    let organisation = cluster
+        .psql(&service.database.name, "SELECT id FROM organisation")
+        .unwrap();
     let at_rest = memory(&service);
     let mut before = [0.0; 10];
     for (size, from) in sizes() {
         fill(&cluster, &service, &top, from, size);
-        let folder = cluster.psql(&service.database.name, "SELECT md5('folder7')::uuid").unwrap();
-        let one = cluster.psql(&service.database.name, "SELECT md5('credential357')::uuid").unwrap();
+        let folder = cluster
+            .psql(&service.database.name, "SELECT md5('folder7')::uuid")
+            .unwrap();
+        let one = cluster
+            .psql(&service.database.name, "SELECT md5('credential357')::uuid")
+            .unwrap();
         let asks = [
             ("list of all", "/api/v1/credentials?limit=100".to_owned()),
-            ("list of all, for somebody who reaches few", "/api/v1/credentials?limit=100".to_owned()),
-            ("list of a folder", format!("/api/v1/credentials?limit=100&folder={folder}")),
+            (
+                "list of all, for somebody who reaches few",
+                "/api/v1/credentials?limit=100".to_owned(),
+            ),
+            (
+                "list of a folder",
+                format!("/api/v1/credentials?limit=100&folder={folder}"),
+            ),
             ("tree", "/api/v1/folders".to_owned()),
-            ("tree, for somebody who reaches few", "/api/v1/folders".to_owned()),
-            ("search of 2 letters", "/api/v1/credentials?limit=100&find=a1".to_owned()),
-            ("search of 4 letters", "/api/v1/credentials?limit=100&find=a1b2".to_owned()),
-            ("search of 12 letters", "/api/v1/credentials?limit=100&find=c4ca4238a0b9".to_owned()),
-            ("search of a word that is in every name", "/api/v1/credentials?limit=100&find=pump".to_owned()),
-            ("effective access of one person", format!("/api/v1/explain?person={marek}&credential={one}")),
+            (
+                "tree, for somebody who reaches few",
+                "/api/v1/folders".to_owned(),
+            ),
+            (
+                "search of 2 letters",
+                "/api/v1/credentials?limit=100&find=a1".to_owned(),
+            ),
+            (
+                "search of 4 letters",
+                "/api/v1/credentials?limit=100&find=a1b2".to_owned(),
+            ),
+            (
+                "search of 12 letters",
+                "/api/v1/credentials?limit=100&find=c4ca4238a0b9".to_owned(),
+            ),
+            (
+                "search of a word that is in every name",
+                "/api/v1/credentials?limit=100&find=pump".to_owned(),
+            ),
+            (
+                "effective access of one person",
+                format!("/api/v1/explain?person={marek}&credential={one}"),
+            ),
         ];
         let by_text = |text: &str| {
             format!(
@@ -304,12 +459,21 @@ fn lists() {
             by_text("a1b2"),
             by_text("c4ca4238a0b9"),
             by_text("pump"),
-            format!("SELECT g.held FROM access_grant g WHERE g.folder_id = (SELECT c.folder_id FROM credential c WHERE c.id = '{one}');"),
+            format!(
+                "SELECT g.held FROM access_grant g WHERE g.folder_id = (SELECT c.folder_id FROM credential c WHERE c.id = '{one}');"
+            ),
         ];
         for (number, ((name, path), sql)) in asks.iter().zip(plain).enumerate() {
             let who = if name.ends_with("few") { &few } else { &bearer };
             let ask = |agent: &ureq::Agent, _: usize| {
-                let _ = agent.get(format!("{}{path}", service.url)).header("Authorization", who).call().unwrap().body_mut().read_to_string().unwrap();
+                let _ = agent
+                    .get(format!("{}{path}", service.url))
+                    .header("Authorization", who)
+                    .call()
+                    .unwrap()
+                    .body_mut()
+                    .read_to_string()
+                    .unwrap();
             };
             // What was just filled is read from the disk once before anything counts.
             let _ = load(8, Duration::from_secs(2), ask);
@@ -326,16 +490,43 @@ fn lists() {
                 size < 1_000_000 || p99 < 30.0,
             );
             if before[number] > 0.0 {
-                let (aim, met) = ("below 2 at 1000000", size < 1_000_000 || p99 / before[number] < 2.0);
-                figure(&format!("{name}: p99 at {size} over 10000"), p99 / before[number], "times", "", 0.0, aim, met);
+                let (aim, met) = (
+                    "below 2 at 1000000",
+                    size < 1_000_000 || p99 / before[number] < 2.0,
+                );
+                figure(
+                    &format!("{name}: p99 at {size} over 10000"),
+                    p99 / before[number],
+                    "times",
+                    "",
+                    0.0,
+                    aim,
+                    met,
+                );
             } else {
                 before[number] = p99;
             }
         }
     }
-    figure("service memory at rest", at_rest, "MiB", "", 0.0, "told", true);
+    figure(
+        "service memory at rest",
+        at_rest,
+        "MiB",
+        "",
+        0.0,
+        "told",
+        true,
+    );
     let after = memory(&service);
-    figure("service memory after 1000000 credentials listed and searched", after, "MiB", "", 0.0, "below 200 MiB", after < 200.0);
+    figure(
+        "service memory after 1000000 credentials listed and searched",
+        after,
+        "MiB",
+        "",
+        0.0,
+        "below 200 MiB",
+        after < 200.0,
+    );
 }
 
 fn sharing() {
@@ -362,26 +553,51 @@ fn sharing() {
     let hands: Vec<String> = (0..8)
         .map(|n| {
             let group = ines.make("/api/v1/groups", &json!({"name": format!("All hands {n}")}));
-            let _ = ines.put(&format!("/api/v1/groups/{group}/members/{all}")).good();
+            let _ = ines
+                .put(&format!("/api/v1/groups/{group}/members/{all}"))
+                .good();
             group
         })
         .collect();
     let bearer = format!("Bearer {}", ines.token);
     let marek = ines.person("marek", &[]);
     let night = ines.make("/api/v1/groups", &json!({"name": "Night watch"}));
-    let _ = ines.put(&format!("/api/v1/groups/{night}/members/{marek}")).good();
-    let _ = ines.make("/api/v1/grants", &json!({"folder": top, "group": night, "level": "reveal"}));
-    let one = cluster.psql(&service.database.name, "SELECT md5('credential357')::uuid").unwrap();
+    let _ = ines
+        .put(&format!("/api/v1/groups/{night}/members/{marek}"))
+        .good();
+    let _ = ines.make(
+        "/api/v1/grants",
+        &json!({"folder": top, "group": night, "level": "reveal"}),
+    );
+    let one = cluster
+        .psql(&service.database.name, "SELECT md5('credential357')::uuid")
+        .unwrap();
     let mut before = [0.0; 3];
     for (size, from) in sizes() {
         fill(&cluster, &service, &top, from, size);
-        let crew = cluster.psql(&service.database.name, "SELECT md5('group1')::uuid").unwrap();
-        let names = ["preview of a grant at the top to a group of 1000", "preview of 1000 people who come into a group", "explain"];
+        let crew = cluster
+            .psql(&service.database.name, "SELECT md5('group1')::uuid")
+            .unwrap();
+        let names = [
+            "preview of a grant at the top to a group of 1000",
+            "preview of 1000 people who come into a group",
+            "explain",
+        ];
         for (number, name) in names.iter().enumerate() {
             let ask = |agent: &ureq::Agent, connection: usize| {
                 if number == 2 {
-                    let url = format!("{}/api/v1/explain?person={marek}&credential={one}", service.url);
-                    let text = agent.get(url).header("Authorization", &bearer).call().unwrap().body_mut().read_to_string().unwrap();
+                    let url = format!(
+                        "{}/api/v1/explain?person={marek}&credential={one}",
+                        service.url
+                    );
+                    let text = agent
+                        .get(url)
+                        .header("Authorization", &bearer)
+                        .call()
+                        .unwrap()
+                        .body_mut()
+                        .read_to_string()
+                        .unwrap();
                     assert!(text.contains("Night watch"), "{text:.300}");
                     return;
                 }
@@ -392,23 +608,56 @@ fn sharing() {
                 } else {
                     json!({"join": {"group": crew, "member": hands}})
                 };
-                let text = agent.post(url).header("Authorization", &bearer).send(change.to_string()).unwrap().body_mut().read_to_string().unwrap();
+                let text = agent
+                    .post(url)
+                    .header("Authorization", &bearer)
+                    .send(change.to_string())
+                    .unwrap()
+                    .body_mut()
+                    .read_to_string()
+                    .unwrap();
                 assert!(text.contains("gain something"), "{text:.300}");
             };
             let _ = load(8, Duration::from_secs(1), ask);
             let (_, times) = load(8, Duration::from_secs(8), ask);
             let p99 = times.value_at_quantile(0.99) as f64 / 1000.0;
             let (peer, sql, most) = if number == 2 {
-                let grants = format!("SELECT g.held FROM access_grant g WHERE g.folder_id = (SELECT c.folder_id FROM credential c WHERE c.id = '{one}');");
-                ("mean of reading the grants on one folder in plain SQL, 8 clients", grants, 10.0)
+                let grants = format!(
+                    "SELECT g.held FROM access_grant g WHERE g.folder_id = (SELECT c.folder_id FROM credential c WHERE c.id = '{one}');"
+                );
+                (
+                    "mean of reading the grants on one folder in plain SQL, 8 clients",
+                    grants,
+                    10.0,
+                )
             } else {
-                ("mean of counting all credentials in plain SQL, 8 clients", "SELECT count(*) FROM credential c WHERE c.removed_at IS NULL;".to_owned(), 100.0)
+                (
+                    "mean of counting all credentials in plain SQL, 8 clients",
+                    "SELECT count(*) FROM credential c WHERE c.removed_at IS NULL;".to_owned(),
+                    100.0,
+                )
             };
             let mean = 8000.0 / pgbench(&cluster, &service.database.superuser, 8, &sql);
             let met = size < 1_000_000 || p99 < most;
-            figure(&format!("{name}, p99 at {size} credentials, 8 connections"), p99, "ms", peer, mean, &format!("below {most} ms at 1000000"), met);
+            figure(
+                &format!("{name}, p99 at {size} credentials, 8 connections"),
+                p99,
+                "ms",
+                peer,
+                mean,
+                &format!("below {most} ms at 1000000"),
+                met,
+            );
             if before[number] > 0.0 {
-                figure(&format!("{name}: p99 at {size} over 10000"), p99 / before[number], "times", "", 0.0, "told", true);
+                figure(
+                    &format!("{name}: p99 at {size} over 10000"),
+                    p99 / before[number],
+                    "times",
+                    "",
+                    0.0,
+                    "told",
+                    true,
+                );
             } else {
                 before[number] = p99;
             }
@@ -426,7 +675,10 @@ fn access_file() {
     groups(&cluster, &service);
     fill(&cluster, &service, &top, 0, 200_000);
     let bearer = format!("Bearer {}", ines.token);
-    let agent = ureq::Agent::config_builder().http_status_as_error(true).build().new_agent();
+    let agent = ureq::Agent::config_builder()
+        .http_status_as_error(true)
+        .build()
+        .new_agent();
     let begin = Instant::now();
     let mut text = agent
         .get(format!("{}/api/v1/access", service.url))
@@ -440,19 +692,35 @@ fn access_file() {
         .unwrap();
     let written = begin.elapsed().as_secs_f64();
     let places = text.matches("[folder.").count();
-    figure("access written as a file: folders", places as f64 / written, "folders/s", "", 0.0, "told", true);
+    figure(
+        "access written as a file: folders",
+        places as f64 / written,
+        "folders/s",
+        "",
+        0.0,
+        "told",
+        true,
+    );
     // Half of the changes give something, half change what is there.
     let mut changes = 0;
     for (from, to) in [
-        ("grants = []", "grants = [{ to = \"person pim\", level = \"use\" }]"),
-        ("grants = [\n", "grants = [\n  { to = \"person pim\", level = \"use\", note = \"more\" },\n"),
+        (
+            "grants = []",
+            "grants = [{ to = \"person pim\", level = \"use\" }]",
+        ),
+        (
+            "grants = [\n",
+            "grants = [\n  { to = \"person pim\", level = \"use\", note = \"more\" },\n",
+        ),
     ] {
         changes += text.matches(from).count();
         text = text.replace(from, to);
     }
-    for (from, to) in
-        [("level = \"list\"", "level = \"reveal\""), ("level = \"edit\"", "level = \"list\""), ("level = \"use\" },", "level = \"use\", history = false },")]
-    {
+    for (from, to) in [
+        ("level = \"list\"", "level = \"reveal\""),
+        ("level = \"edit\"", "level = \"list\""),
+        ("level = \"use\" },", "level = \"use\", history = false },"),
+    ] {
         let least = (10_000 - changes).min(text.matches(from).count());
         text = text.replacen(from, to, least);
         changes += least;
@@ -460,16 +728,37 @@ fn access_file() {
     let send = |what: &str| {
         let begin = Instant::now();
         let url = format!("{}/api/v1/access/{what}", service.url);
-        let answer =
-            agent.post(url).header("Authorization", &bearer).send(text.as_bytes()).unwrap().body_mut().with_config().limit(1 << 26).read_to_string().unwrap();
+        let answer = agent
+            .post(url)
+            .header("Authorization", &bearer)
+            .send(text.as_bytes())
+            .unwrap()
+            .body_mut()
+            .with_config()
+            .limit(1 << 26)
+            .read_to_string()
+            .unwrap();
         let answer: serde_json::Value = serde_json::from_str(&answer).unwrap();
-        (answer["count"].as_u64().unwrap(), begin.elapsed().as_secs_f64())
+        (
+            answer["count"].as_u64().unwrap(),
+            begin.elapsed().as_secs_f64(),
+        )
     };
     let (count, compared) = send("compare");
-    figure("an access file compared, its changes", count as f64 / compared, "changes/s", "", 0.0, "told", true);
+    figure(
+        "an access file compared, its changes",
+        count as f64 / compared,
+        "changes/s",
+        "",
+        0.0,
+        "told",
+        true,
+    );
     let (count, made) = send("apply");
     let begin = Instant::now();
-    let plain = format!("CREATE TABLE bench_grants AS SELECT * FROM access_grant LIMIT 0; INSERT INTO bench_grants SELECT * FROM access_grant LIMIT {count}");
+    let plain = format!(
+        "CREATE TABLE bench_grants AS SELECT * FROM access_grant LIMIT 0; INSERT INTO bench_grants SELECT * FROM access_grant LIMIT {count}"
+    );
     cluster.psql(&service.database.name, &plain).unwrap();
     let peer = count as f64 / begin.elapsed().as_secs_f64();
     figure(
@@ -482,7 +771,15 @@ fn access_file() {
         count >= 9_000,
     );
     let (count, again) = send("apply");
-    figure("the same file made so again: changes", count as f64, "changes", "seconds it took", again, "none", count == 0);
+    figure(
+        "the same file made so again: changes",
+        count as f64,
+        "changes",
+        "seconds it took",
+        again,
+        "none",
+        count == 0,
+    );
 }
 
 fn transfer() {
@@ -493,23 +790,50 @@ fn transfer() {
     let rows = 100_000;
     let mut text = String::from("name,user_name,password,url,folder,tags\n");
     for n in 0..rows {
-        text += &format!("login {n},user{},Winter-tide-{n}-q,https://host{n}.example/,shelf {},night\n", n % 500, n % 400);
+        text += &format!(
+            "login {n},user{},Winter-tide-{n}-q,https://host{n}.example/,shelf {},night\n",
+            n % 500,
+            n % 400
+        );
     }
     let file = std::env::temp_dir().join(format!("jexlin-bench-{}.csv", std::process::id()));
     std::fs::write(&file, &text).unwrap();
     cluster.psql(&service.database.name, "CREATE TABLE bench_copy (name text, user_name text, password text, url text, folder text, tags text)").unwrap();
     let begin = Instant::now();
-    cluster.psql(&service.database.name, &format!("\\copy bench_copy FROM '{}' CSV HEADER", file.display())).unwrap();
+    cluster
+        .psql(
+            &service.database.name,
+            &format!("\\copy bench_copy FROM '{}' CSV HEADER", file.display()),
+        )
+        .unwrap();
     let peer = f64::from(rows) / begin.elapsed().as_secs_f64();
-    let options =
-        json!({"folder": office, "kind": "login", "key": "name", "matching": "skip", "name": "bench.csv", "id": "018f0000-0000-7000-8000-000000000001"});
-    let query: String =
-        options.to_string().bytes().map(|byte| if byte.is_ascii_alphanumeric() { char::from(byte).to_string() } else { format!("%{byte:02X}") }).collect();
+    let options = json!({"folder": office, "kind": "login", "key": "name", "matching": "skip", "name": "bench.csv", "id": "018f0000-0000-7000-8000-000000000001"});
+    let query: String = options
+        .to_string()
+        .bytes()
+        .map(|byte| {
+            if byte.is_ascii_alphanumeric() {
+                char::from(byte).to_string()
+            } else {
+                format!("%{byte:02X}")
+            }
+        })
+        .collect();
     let bearer = format!("Bearer {}", ines.token);
-    let agent = ureq::Agent::config_builder().http_status_as_error(true).build().new_agent();
+    let agent = ureq::Agent::config_builder()
+        .http_status_as_error(true)
+        .build()
+        .new_agent();
     let begin = Instant::now();
     let url = format!("{}/api/v1/imports?options={query}", service.url);
-    let report = agent.post(url).header("Authorization", &bearer).send(text.as_bytes()).unwrap().body_mut().read_to_string().unwrap();
+    let report = agent
+        .post(url)
+        .header("Authorization", &bearer)
+        .send(text.as_bytes())
+        .unwrap()
+        .body_mut()
+        .read_to_string()
+        .unwrap();
     assert!(report.contains("\"added\":100000"), "{report:.400}");
     let rate = f64::from(rows) / begin.elapsed().as_secs_f64();
     figure(
@@ -524,15 +848,37 @@ fn transfer() {
     let begin = Instant::now();
     let body = json!({"format": "csv", "passphrase": "tide tables by heart"}).to_string();
     let url = format!("{}/api/v1/export", service.url);
-    let mut answer = agent.post(url).header("Authorization", &bearer).send(body).unwrap();
+    let mut answer = agent
+        .post(url)
+        .header("Authorization", &bearer)
+        .send(body)
+        .unwrap();
     assert_eq!(answer.headers().get("Jexlin-Taken").unwrap(), "100000");
-    let bytes = answer.body_mut().with_config().limit(1 << 30).read_to_vec().unwrap();
+    let bytes = answer
+        .body_mut()
+        .with_config()
+        .limit(1 << 30)
+        .read_to_vec()
+        .unwrap();
     let rate = f64::from(rows) / begin.elapsed().as_secs_f64();
     assert!(bytes.starts_with(b"age-encryption.org/v1"));
     let begin = Instant::now();
-    cluster.psql(&service.database.name, &format!("\\copy bench_copy TO '{}' CSV HEADER", file.display())).unwrap();
+    cluster
+        .psql(
+            &service.database.name,
+            &format!("\\copy bench_copy TO '{}' CSV HEADER", file.display()),
+        )
+        .unwrap();
     let peer = f64::from(rows) / begin.elapsed().as_secs_f64();
-    figure("export of 100,000 credentials as CSV under age, each in the log", rate, "rows/s", "COPY of as many rows to a file", peer, "told", true);
+    figure(
+        "export of 100,000 credentials as CSV under age, each in the log",
+        rate,
+        "rows/s",
+        "COPY of as many rows to a file",
+        peer,
+        "told",
+        true,
+    );
     let _ = std::fs::remove_file(file);
 }
 
@@ -540,18 +886,45 @@ fn transfer() {
 /// were drawn and how many dropped, by the browser's own tracing.
 async fn scroll(driver: &Driver, page: &Page, what: &str, element: &str, rows: usize) {
     let count = format!("return Math.round(parseFloat({element}.firstElementChild.style.height))");
-    let height = page.0.execute(&count, vec![]).await.unwrap().as_f64().unwrap();
-    assert!(height > rows as f64 * 20.0, "{what}: {height} pixels are no {rows} rows");
+    let height = page
+        .0
+        .execute(&count, vec![])
+        .await
+        .unwrap()
+        .as_f64()
+        .unwrap();
+    assert!(
+        height > rows as f64 * 20.0,
+        "{what}: {height} pixels are no {rows} rows"
+    );
     let run = format!(
         "const done = arguments[arguments.length - 1]; const box = {element}; box.scrollTop = 0; const begin = performance.now(); let frames = 0;
          const step = (now) => {{ box.scrollTop += 90; frames += 1; now - begin < 3000 ? requestAnimationFrame(step) : done(frames); }}; requestAnimationFrame(step);"
     );
-    let steps = page.0.execute_async(&run, vec![]).await.unwrap().as_f64().unwrap();
+    let steps = page
+        .0
+        .execute_async(&run, vec![])
+        .await
+        .unwrap()
+        .as_f64()
+        .unwrap();
     let events = driver.traced(&page.0).await;
-    let end = events.iter().filter(|(name, _)| name == "DrawFrame").map(|(_, at)| *at).fold(0.0, f64::max);
-    let of = |wanted: &str| events.iter().filter(|(name, at)| name == wanted && *at >= end - 3.0).count() as f64;
+    let end = events
+        .iter()
+        .filter(|(name, _)| name == "DrawFrame")
+        .map(|(_, at)| *at)
+        .fold(0.0, f64::max);
+    let of = |wanted: &str| {
+        events
+            .iter()
+            .filter(|(name, at)| name == wanted && *at >= end - 3.0)
+            .count() as f64
+    };
     let (drawn, dropped) = (of("DrawFrame"), of("DroppedFrame"));
-    assert!(drawn > 10.0, "nothing was traced: {drawn} frames, {steps} steps");
+    assert!(
+        drawn > 10.0,
+        "nothing was traced: {drawn} frames, {steps} steps"
+    );
     figure(
         &format!("{what} of {rows} rows ({height:.0} pixels): frames dropped in 3 s of scrolling"),
         dropped,
@@ -583,9 +956,14 @@ fn console() {
             ),
         )
         .unwrap();
-    cluster.psql(&service.database.name, "VACUUM ANALYZE").unwrap();
+    cluster
+        .psql(&service.database.name, "VACUUM ANALYZE")
+        .unwrap();
     let driver = Driver::start();
-    let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build().unwrap();
+    let runtime = tokio::runtime::Builder::new_current_thread()
+        .enable_all()
+        .build()
+        .unwrap();
     runtime.block_on(async {
         let page = Page(driver.tracing_browser().await);
         page.sign_in(&service, "ines").await;
@@ -626,5 +1004,13 @@ fn start() {
     let begin = Instant::now();
     assert!(Command::new("true").status().unwrap().success());
     let peer = begin.elapsed().as_secs_f64() * 1000.0;
-    figure("from exec to listening, median of 5", times[2], "ms", "exec of `true`", peer, "told", true);
+    figure(
+        "from exec to listening, median of 5",
+        times[2],
+        "ms",
+        "exec of `true`",
+        peer,
+        "told",
+        true,
+    );
 }

@@ -65,7 +65,7 @@ export interface Member {
 }
 export interface Gate {
   id: string;
-  target_sort: string;
+  target_type: string;
   target: string;
   place: string;
   needs_reason: boolean;
@@ -275,7 +275,7 @@ export interface Change {
   leave?: { group: string; member: string };
   folder?: { id: string; parent?: string; to_top?: boolean; closed?: boolean };
   credentials?: { ids: string[]; to: string };
-  hand_over?: { from: string; to: string; below?: string; keep: boolean };
+  transfer_stewardship?: { from: string; to: string; below?: string; keep: boolean };
   tags?: { ids: string[]; add?: string[]; take_away?: string[] };
 }
 export interface AccessCompared {
@@ -287,21 +287,21 @@ export interface AccessCompared {
 export interface AccessMade {
   count: number;
 }
-export interface Disorder {
+export interface AccessIssue {
   sort: string;
   id: string;
   place: string;
   subject_name: string;
   level: Level | null;
 }
-export interface Beyond {
+export interface Discoverable {
   id: string;
   name: string;
   place: string;
   kind: string;
   asked: boolean;
 }
-export interface Wish {
+export interface AccessRequest {
   id: string;
   place: string;
   person_name: string;
@@ -313,21 +313,35 @@ export interface Wish {
   comment: string;
   may_decide: boolean;
 }
-export interface Mended {
+export interface AccessIssuesFixed {
   withdrawn: number;
   appointed: number;
 }
-export interface HandedOver {
+export interface StewardshipTransferred {
   places: string[];
 }
 export interface Preview {
   sentence: string;
-  shifts: { person: string; name: string; state: string; before: Level | null; after: Level | null; credentials: number; gated: number }[];
+  shifts: {
+    person: string;
+    name: string;
+    state: string;
+    before: Level | null;
+    after: Level | null;
+    credentials: number;
+    gated: number;
+  }[];
   more: boolean;
 }
 export interface Explanation {
   sentence: string;
-  ways: { grant: string; level: Level; stands_on: string; through: string[]; stopped: string | null }[];
+  ways: {
+    grant: string;
+    level: Level;
+    stands_on: string;
+    through: string[];
+    stopped: string | null;
+  }[];
 }
 export interface Person {
   id: string;
@@ -408,11 +422,11 @@ export interface PasswordPolicy {
 }
 export interface Plan {
   id: string;
-  target_sort: string;
+  target_type: string;
   target: string;
   place: string;
   check?: string;
-  out_of_step: string;
+  out_of_sync: string;
   rotate?: string;
   rotate_days?: number;
   hours_from?: string;
@@ -473,7 +487,7 @@ export interface AuditEvent {
   action: string;
   actor_name: string;
   target: string | null;
-  target_kind: string;
+  target_type: string;
   target_name: string;
   origin: string;
   outcome: string;
@@ -552,28 +566,52 @@ export class Problem extends Error {
   }
 }
 
-async function ask(method: string, path: string, body?: unknown, version?: number): Promise<Response> {
+async function ask(
+  method: string,
+  path: string,
+  body?: unknown,
+  version?: number,
+): Promise<Response> {
   const headers: Record<string, string> = { "Jexlin-Console": "1" };
   const bytes = body instanceof Blob;
-  if (body !== undefined) headers["Content-Type"] = bytes ? "application/octet-stream" : "application/json";
+  if (body !== undefined)
+    headers["Content-Type"] = bytes ? "application/octet-stream" : "application/json";
   if (version !== undefined) headers["If-Match"] = `"${version}"`;
   let response: Response;
   try {
-    response = await fetch(`/api/v1${path}`, { method, headers, body: body === undefined ? undefined : bytes ? body : JSON.stringify(body) });
+    response = await fetch(`/api/v1${path}`, {
+      method,
+      headers,
+      body: body === undefined ? undefined : bytes ? body : JSON.stringify(body),
+    });
   } catch {
-    throw new Problem("away", 0, "The service cannot be reached.", "Check the network; what you typed is still here.", {});
+    throw new Problem(
+      "away",
+      0,
+      "The service cannot be reached.",
+      "Check the network; what you typed is still here.",
+      {},
+    );
   }
   if (response.ok) return response;
-  let said: { type?: string; detail?: string; advice?: string; fields?: Record<string, string> } = {};
+  let said: { type?: string; detail?: string; advice?: string; fields?: Record<string, string> } =
+    {};
   try {
     said = JSON.parse(await response.text());
   } catch {
     // Not our service's words; the status says what there is to say.
   }
   const code = (said.type ?? "").replace("urn:jexlin:problem:", "");
-  const problem = new Problem(code, response.status, said.detail ?? `The service answered with status ${response.status}.`, said.advice ?? "Try again.", said.fields ?? {});
+  const problem = new Problem(
+    code,
+    response.status,
+    said.detail ?? `The service answered with status ${response.status}.`,
+    said.advice ?? "Try again.",
+    said.fields ?? {},
+  );
   // Asking who is signed in is how the door finds out; it needs no telling.
-  if (response.status === 401 && code === "signed-out" && path !== "/me") window.dispatchEvent(new Event("signed-out"));
+  if (response.status === 401 && code === "signed-out" && path !== "/me")
+    window.dispatchEvent(new Event("signed-out"));
   throw problem;
 }
 
@@ -581,14 +619,23 @@ async function call<T>(method: string, path: string, body?: unknown, version?: n
   const response = await ask(method, path, body, version);
   const text = await response.text();
   // Not done yet: whoever shows what is told learns that it waits for a second person.
-  if (response.status === 202) window.dispatchEvent(new CustomEvent("pending-act", { detail: (JSON.parse(text) as PendingAct).summary }));
+  if (response.status === 202)
+    window.dispatchEvent(
+      new CustomEvent("pending-act", { detail: (JSON.parse(text) as PendingAct).summary }),
+    );
   return (text ? JSON.parse(text) : undefined) as T;
 }
 
 /** A file of what one may see, with how much is in it and left out of it. */
-export async function takeOut(options: unknown): Promise<{ file: Blob; taken: string; leftOut: string }> {
+export async function exportFile(
+  options: unknown,
+): Promise<{ file: Blob; taken: string; leftOut: string }> {
   const response = await ask("POST", "/export", options);
-  return { file: await response.blob(), taken: response.headers.get("Jexlin-Taken") ?? "0", leftOut: response.headers.get("Jexlin-Left-Out") ?? "0" };
+  return {
+    file: await response.blob(),
+    taken: response.headers.get("Jexlin-Taken") ?? "0",
+    leftOut: response.headers.get("Jexlin-Left-Out") ?? "0",
+  };
 }
 
 /** A file of text. */
@@ -598,7 +645,8 @@ export async function takeText(path: string): Promise<Blob> {
 
 export const api = {
   get: <T>(path: string) => call<T>("GET", path),
-  post: <T>(path: string, body: unknown = {}, version?: number) => call<T>("POST", path, body, version),
+  post: <T>(path: string, body: unknown = {}, version?: number) =>
+    call<T>("POST", path, body, version),
   put: <T>(path: string, body?: unknown, version?: number) => call<T>("PUT", path, body, version),
   patch: <T>(path: string, body: unknown, version: number) => call<T>("PATCH", path, body, version),
   remove: (path: string, version?: number) => call<string>("DELETE", path, undefined, version),
@@ -609,7 +657,9 @@ export async function all<T>(path: string, most = 5000): Promise<T[]> {
   const items: T[] = [];
   let cursor = "";
   do {
-    const page: Page<T> = await api.get(`${path}${path.includes("?") ? "&" : "?"}limit=500&cursor=${cursor}`);
+    const page: Page<T> = await api.get(
+      `${path}${path.includes("?") ? "&" : "?"}limit=500&cursor=${cursor}`,
+    );
     items.push(...page.items);
     cursor = page.next ?? "";
   } while (cursor && items.length < most);

@@ -20,7 +20,8 @@ export function useLive(): void {
     const open = () => {
       source?.close();
       source = new EventSource("/api/v1/live");
-      for (const [topic, keys] of Object.entries(SHOWS)) source.addEventListener(topic, () => again(keys));
+      for (const [topic, keys] of Object.entries(SHOWS))
+        source.addEventListener(topic, () => again(keys));
       // After a break, what was missed is unknown.
       source.addEventListener("hello", everything);
       source.addEventListener("all", everything);

@@ -2,11 +2,17 @@ import { QueryClient, QueryClientProvider } from "@tanstack/react-query";
 import { StrictMode } from "react";
 import { createRoot } from "react-dom/client";
 import { Problem } from "./api";
-import { Door } from "./features/door";
+import { Door } from "./features/sign-in";
 import "./index.css";
 
 const client = new QueryClient({
-  defaultOptions: { queries: { retry: (count, error) => !(error instanceof Problem && error.status >= 400 && error.status < 500) && count < 2, staleTime: 5_000 } },
+  defaultOptions: {
+    queries: {
+      retry: (count, error) =>
+        !(error instanceof Problem && error.status >= 400 && error.status < 500) && count < 2,
+      staleTime: 5_000,
+    },
+  },
 });
 const root = document.getElementById("root");
 if (root) {

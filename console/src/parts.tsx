@@ -6,12 +6,12 @@ import { Problem } from "./api";
 
 /** A state as a word, a shape and a colour, never a colour alone. */
 const LOOKS: Record<string, [string, string]> = {
-  "in step": ["●", "text-success"],
+  "in sync": ["●", "text-success"],
   done: ["●", "text-success"],
   approved: ["●", "text-success"],
   granted: ["●", "text-success"],
   active: ["●", "text-success"],
-  "out of step": ["▲", "text-error"],
+  "out of sync": ["▲", "text-error"],
   failed: ["▲", "text-error"],
   refused: ["✕", "text-error"],
   "in doubt": ["◆", "text-warning"],
@@ -29,7 +29,7 @@ const LOOKS: Record<string, [string, string]> = {
   candidate: ["◑", "text-info"],
   leaked: ["▲", "text-error"],
   weak: ["▲", "text-error"],
-  "out-of-step": ["▲", "text-error"],
+  "out-of-sync": ["▲", "text-error"],
   reused: ["◆", "text-warning"],
   expired: ["▲", "text-error"],
   "breaks-policy": ["◆", "text-warning"],
@@ -53,7 +53,11 @@ export function When({ at }: { at: string | null | undefined }) {
   if (!at) return <span className="quiet">–</span>;
   const time = new Date(at);
   const same = time.toDateString() === new Date().toDateString();
-  const day = time.toLocaleDateString(undefined, { day: "numeric", month: "short", year: time.getFullYear() === new Date().getFullYear() ? undefined : "numeric" });
+  const day = time.toLocaleDateString(undefined, {
+    day: "numeric",
+    month: "short",
+    year: time.getFullYear() === new Date().getFullYear() ? undefined : "numeric",
+  });
   const clock = time.toLocaleTimeString(undefined, { hour: "2-digit", minute: "2-digit" });
   return (
     <time dateTime={at} title={time.toLocaleString()} className="whitespace-nowrap tabular-nums">
@@ -72,13 +76,18 @@ export function Left({ until }: { until: string }) {
   const seconds = Math.max(0, Math.round((Date.parse(until) - now) / 1000));
   const hours = Math.floor(seconds / 3600);
   const minutes = Math.floor(seconds / 60) % 60;
-  return <span className="tabular-nums">{hours > 0 ? `${hours} h ${minutes} min` : minutes > 0 ? `${minutes} min` : `${seconds} s`}</span>;
+  return (
+    <span className="tabular-nums">
+      {hours > 0 ? `${hours} h ${minutes} min` : minutes > 0 ? `${minutes} min` : `${seconds} s`}
+    </span>
+  );
 }
 
 /** What went wrong, and what to do. */
 export function Trouble({ error }: { error: unknown }) {
   if (!error) return null;
-  const problem = error instanceof Problem ? error : new Problem("", 0, String(error), "Try again.", {});
+  const problem =
+    error instanceof Problem ? error : new Problem("", 0, String(error), "Try again.", {});
   return (
     <div role="alert" className="my-2 rounded border-l-4 border-error bg-base-200 px-3 py-2">
       <p className="font-semibold">{problem.detail}</p>
@@ -92,10 +101,21 @@ export function Empty({ children }: { children: ReactNode }) {
   return <p className="quiet px-1 py-3">{children}</p>;
 }
 
-export function Card({ title, actions, children }: { title: string; actions?: ReactNode; children: ReactNode }) {
+export function Card({
+  title,
+  actions,
+  children,
+}: {
+  title: string;
+  actions?: ReactNode;
+  children: ReactNode;
+}) {
   const id = useId();
   return (
-    <section aria-labelledby={id} className="min-w-0 rounded-box border border-base-300 bg-base-100 p-3">
+    <section
+      aria-labelledby={id}
+      className="min-w-0 rounded-box border border-base-300 bg-base-100 p-3"
+    >
       <div className="mb-1 flex flex-wrap items-baseline justify-between gap-2">
         <h2 id={id} className="text-base font-semibold">
           {title}
@@ -109,7 +129,21 @@ export function Card({ title, actions, children }: { title: string; actions?: Re
 
 /** A button that waits for its own work and shows what went wrong. `of` says to a screen reader which
  * thing it is for, where many stand below each other. */
-export function Act({ label, of, run, after = [], look = "btn-sm", confirm }: { label: string; of?: string; run: () => Promise<unknown>; after?: string[]; look?: string; confirm?: string }) {
+export function Act({
+  label,
+  of,
+  run,
+  after = [],
+  look = "btn-sm",
+  confirm,
+}: {
+  label: string;
+  of?: string;
+  run: () => Promise<unknown>;
+  after?: string[];
+  look?: string;
+  confirm?: string;
+}) {
   const client = useQueryClient();
   const work = useMutation({
     mutationFn: run,
@@ -120,7 +154,14 @@ export function Act({ label, of, run, after = [], look = "btn-sm", confirm }: { 
   };
   return (
     <span>
-      <button type="button" className={`btn ${look} whitespace-nowrap`} aria-label={of && `${label} ${of}`} onClick={click} disabled={work.isPending} aria-busy={work.isPending}>
+      <button
+        type="button"
+        className={`btn ${look} whitespace-nowrap`}
+        aria-label={of && `${label} ${of}`}
+        onClick={click}
+        disabled={work.isPending}
+        aria-busy={work.isPending}
+      >
         {label}
         {work.isPending && " …"}
       </button>
@@ -130,7 +171,21 @@ export function Act({ label, of, run, after = [], look = "btn-sm", confirm }: { 
 }
 
 /** A form that keeps what was typed when it is refused. */
-export function Form({ submit, label, after = [], done, keep, children }: { submit: (data: FormData) => Promise<unknown>; label: string; after?: string[]; done?: () => void; keep?: boolean; children: ReactNode }) {
+export function Form({
+  submit,
+  label,
+  after = [],
+  done,
+  keep,
+  children,
+}: {
+  submit: (data: FormData) => Promise<unknown>;
+  label: string;
+  after?: string[];
+  done?: () => void;
+  keep?: boolean;
+  children: ReactNode;
+}) {
   const client = useQueryClient();
   const form = useRef<HTMLFormElement>(null);
   const work = useMutation({
@@ -150,7 +205,12 @@ export function Form({ submit, label, after = [], done, keep, children }: { subm
       {children}
       <Trouble error={work.error} />
       <div>
-        <button type="submit" className="btn btn-primary btn-sm" disabled={work.isPending} aria-busy={work.isPending}>
+        <button
+          type="submit"
+          className="btn btn-primary btn-sm"
+          disabled={work.isPending}
+          aria-busy={work.isPending}
+        >
           {label}
           {work.isPending && " …"}
         </button>
@@ -160,7 +220,15 @@ export function Form({ submit, label, after = [], done, keep, children }: { subm
 }
 
 /** A label above an input, and a hint below it. */
-function Labelled({ label, hint, children }: { label: string; hint?: string; children: (id: string, describedBy: string | undefined) => ReactNode }) {
+function Labelled({
+  label,
+  hint,
+  children,
+}: {
+  label: string;
+  hint?: string;
+  children: (id: string, describedBy: string | undefined) => ReactNode;
+}) {
   const id = useId();
   return (
     <div>
@@ -177,24 +245,61 @@ function Labelled({ label, hint, children }: { label: string; hint?: string; chi
   );
 }
 
-export function Field({ label, hint, ...rest }: { label: string; name: string; hint?: string } & React.InputHTMLAttributes<HTMLInputElement>) {
+export function Field({
+  label,
+  hint,
+  ...rest
+}: { label: string; name: string; hint?: string } & React.InputHTMLAttributes<HTMLInputElement>) {
   return (
     <Labelled label={label} hint={hint}>
-      {(id, describedBy) => <input id={id} className="input input-sm w-full" aria-describedby={describedBy} autoComplete="off" {...rest} />}
+      {(id, describedBy) => (
+        <input
+          id={id}
+          className="input input-sm w-full"
+          aria-describedby={describedBy}
+          autoComplete="off"
+          {...rest}
+        />
+      )}
     </Labelled>
   );
 }
 
 /** A field of several lines. */
-export function Lines({ label, hint, ...rest }: { label: string; name: string; hint?: string } & React.TextareaHTMLAttributes<HTMLTextAreaElement>) {
+export function Lines({
+  label,
+  hint,
+  ...rest
+}: {
+  label: string;
+  name: string;
+  hint?: string;
+} & React.TextareaHTMLAttributes<HTMLTextAreaElement>) {
   return (
     <Labelled label={label} hint={hint}>
-      {(id, describedBy) => <textarea id={id} rows={3} className="textarea textarea-sm w-full" aria-describedby={describedBy} autoComplete="off" {...rest} />}
+      {(id, describedBy) => (
+        <textarea
+          id={id}
+          rows={3}
+          className="textarea textarea-sm w-full"
+          aria-describedby={describedBy}
+          autoComplete="off"
+          {...rest}
+        />
+      )}
     </Labelled>
   );
 }
 
-export function Choice({ label, options, ...rest }: { label: string; name: string; options: [string, string][] } & React.SelectHTMLAttributes<HTMLSelectElement>) {
+export function Choice({
+  label,
+  options,
+  ...rest
+}: {
+  label: string;
+  name: string;
+  options: [string, string][];
+} & React.SelectHTMLAttributes<HTMLSelectElement>) {
   return (
     <Labelled label={label}>
       {(id) => (
@@ -211,19 +316,46 @@ export function Choice({ label, options, ...rest }: { label: string; name: strin
 }
 
 /** A part that unfolds. */
-export function Fold({ label, wide, children }: { label: string; wide?: boolean; children: (close: () => void) => ReactNode }) {
+export function Fold({
+  label,
+  wide,
+  children,
+}: {
+  label: string;
+  wide?: boolean;
+  children: (close: () => void) => ReactNode;
+}) {
   const [open, setOpen] = useState(false);
   return (
     <div>
-      <button type="button" className="btn btn-ghost btn-sm" aria-expanded={open} onClick={() => setOpen(!open)}>
+      <button
+        type="button"
+        className="btn btn-ghost btn-sm"
+        aria-expanded={open}
+        onClick={() => setOpen(!open)}
+      >
         {open ? "▾" : "▸"} {label}
       </button>
-      {open && <div className={`mt-1 rounded-box border border-base-300 bg-base-200 p-3 ${wide ? "" : "max-w-md"}`}>{children(() => setOpen(false))}</div>}
+      {open && (
+        <div
+          className={`mt-1 rounded-box border border-base-300 bg-base-200 p-3 ${wide ? "" : "max-w-md"}`}
+        >
+          {children(() => setOpen(false))}
+        </div>
+      )}
     </div>
   );
 }
 
-export function Table({ heads, children, label }: { heads: string[]; children: ReactNode; label: string }) {
+export function Table({
+  heads,
+  children,
+  label,
+}: {
+  heads: string[];
+  children: ReactNode;
+  label: string;
+}) {
   return (
     <div className="overflow-x-auto" role="region" aria-label={label} tabIndex={0}>
       <table className="table table-sm">
@@ -249,7 +381,21 @@ export function text(data: FormData, name: string): string {
 }
 
 /** A question before something is done, with what it would change. */
-export function Ask({ title, children, label, run, close, after = [] }: { title: string; children: ReactNode; label: string; run: () => Promise<unknown>; close: () => void; after?: string[] }) {
+export function Ask({
+  title,
+  children,
+  label,
+  run,
+  close,
+  after = [],
+}: {
+  title: string;
+  children: ReactNode;
+  label: string;
+  run: () => Promise<unknown>;
+  close: () => void;
+  after?: string[];
+}) {
   const box = useRef<HTMLDialogElement>(null);
   const id = useId();
   const client = useQueryClient();
@@ -262,18 +408,28 @@ export function Ask({ title, children, label, run, close, after = [] }: { title:
   });
   useEffect(() => box.current?.showModal(), []);
   return (
-    <dialog ref={box} aria-labelledby={id} onClose={close} className="m-auto w-[min(34rem,94vw)] rounded-box border border-base-300 bg-base-100 p-4 text-base-content backdrop:bg-black/40">
+    <dialog
+      ref={box}
+      aria-labelledby={id}
+      onClose={close}
+      className="m-auto w-[min(34rem,94vw)] rounded-box border border-base-300 bg-base-100 p-4 text-base-content backdrop:bg-black/40"
+    >
       <h2 id={id} className="mb-2 text-base font-semibold">
         {title}
       </h2>
       {children}
       <Trouble error={work.error} />
       <div className="mt-3 flex gap-2">
-        <button type="button" className="btn btn-primary btn-sm" onClick={() => work.mutate()} disabled={work.isPending}>
+        <button
+          type="button"
+          className="btn btn-primary btn-sm"
+          onClick={() => work.mutate()}
+          disabled={work.isPending}
+        >
           {label}
         </button>
         <button type="button" className="btn btn-sm" onClick={close}>
-          Leave it
+          Cancel
         </button>
       </div>
     </dialog>
@@ -311,7 +467,8 @@ export function Told() {
       clearTimeout(timer);
       timer = window.setTimeout(() => setSaid(null), 15_000);
     };
-    const wait = (event: Event) => told(`${(event as CustomEvent<string>).detail}: this waits for a second person.`);
+    const wait = (event: Event) =>
+      told(`${(event as CustomEvent<string>).detail}: this waits for a second person.`);
     window.addEventListener("told", hear);
     window.addEventListener("pending-act", wait);
     return () => {
@@ -332,7 +489,10 @@ export function Told() {
     await client.invalidateQueries();
   };
   return (
-    <div role="status" className="pointer-events-none fixed inset-x-0 bottom-3 z-20 flex justify-center">
+    <div
+      role="status"
+      className="pointer-events-none fixed inset-x-0 bottom-3 z-20 flex justify-center"
+    >
       {said && (
         <p className="pointer-events-auto flex items-center gap-3 rounded-box bg-neutral px-4 py-2 text-neutral-content shadow-lg">
           {said.text}

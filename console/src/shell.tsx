@@ -34,9 +34,9 @@ const PLACES: Place[] = [
   { path: "/access", label: "Access", key: "=" },
   { path: "/passwords", label: "Passwords", key: "6" },
   { path: "/audit", label: "Audit log", key: "7" },
-  { path: "/personal", label: "My own", key: "8" },
+  { path: "/personal", label: "Personal", key: "8" },
   { path: "/bin", label: "Bin", key: "9" },
-  { path: "/transfer", label: "In and out", key: "-" },
+  { path: "/transfer", label: "Import and export", key: "-" },
   { path: "/organisation", label: "Settings", key: "0" },
 ];
 
@@ -45,7 +45,8 @@ function Palette({ open, close }: { open: boolean; close: () => void }) {
   const [typed, setTyped] = useState("");
   const found = useQuery({
     queryKey: ["find", typed],
-    queryFn: () => api.get<Page<CredentialItem>>(`/credentials?limit=20&find=${encodeURIComponent(typed)}`),
+    queryFn: () =>
+      api.get<Page<CredentialItem>>(`/credentials?limit=20&find=${encodeURIComponent(typed)}`),
     enabled: open && typed.length > 1,
   });
   const choose = (path: string) => {
@@ -54,17 +55,45 @@ function Palette({ open, close }: { open: boolean; close: () => void }) {
     go(path);
   };
   return (
-    <Command.Dialog open={open} onOpenChange={(next) => !next && close()} label="Go to or find" shouldFilter={false} contentClassName="fixed left-1/2 top-[12vh] z-40 w-[min(36rem,94vw)] -translate-x-1/2 rounded-box border border-base-300 bg-base-100 p-2 shadow-xl" overlayClassName="fixed inset-0 z-30 bg-black/40">
-      <Command.Input value={typed} onValueChange={setTyped} placeholder="A page, or part of a credential's name" className="input w-full" />
+    <Command.Dialog
+      open={open}
+      onOpenChange={(next) => !next && close()}
+      label="Go to or find"
+      shouldFilter={false}
+      contentClassName="fixed left-1/2 top-[12vh] z-40 w-[min(36rem,94vw)] -translate-x-1/2 rounded-box border border-base-300 bg-base-100 p-2 shadow-xl"
+      overlayClassName="fixed inset-0 z-30 bg-black/40"
+    >
+      <Command.Input
+        value={typed}
+        onValueChange={setTyped}
+        placeholder="A page, or part of a credential's name"
+        className="input w-full"
+      />
       <Command.List className="mt-2 max-h-80 overflow-y-auto">
-        <Command.Empty className="quiet p-2">{typed.length > 1 ? "Nothing that you may know of holds this." : "Type two letters to find a credential."}</Command.Empty>
-        {PLACES.filter((place) => place.label.toLowerCase().includes(typed.toLowerCase())).map((place) => (
-          <Command.Item key={place.path} value={place.path} onSelect={() => choose(place.path)} className="cursor-pointer rounded px-2 py-1 data-[selected=true]:bg-base-300">
-            Go to {place.label}
-          </Command.Item>
-        ))}
+        <Command.Empty className="quiet p-2">
+          {typed.length > 1
+            ? "Nothing that you may know of holds this."
+            : "Type two letters to find a credential."}
+        </Command.Empty>
+        {PLACES.filter((place) => place.label.toLowerCase().includes(typed.toLowerCase())).map(
+          (place) => (
+            <Command.Item
+              key={place.path}
+              value={place.path}
+              onSelect={() => choose(place.path)}
+              className="cursor-pointer rounded px-2 py-1 data-[selected=true]:bg-base-300"
+            >
+              Go to {place.label}
+            </Command.Item>
+          ),
+        )}
         {found.data?.items.map((item) => (
-          <Command.Item key={item.id} value={item.id} onSelect={() => choose(`/vault/${item.folder}/${item.id}`)} className="cursor-pointer rounded px-2 py-1 data-[selected=true]:bg-base-300">
+          <Command.Item
+            key={item.id}
+            value={item.id}
+            onSelect={() => choose(`/vault/${item.folder}/${item.id}`)}
+            className="cursor-pointer rounded px-2 py-1 data-[selected=true]:bg-base-300"
+          >
             {item.name} <span className="quiet">in {item.place}</span>
           </Command.Item>
         ))}
@@ -113,7 +142,13 @@ export function Shell({ me }: { me: Me }) {
             {places.map((place) => {
               const here = place.path === "/" ? location === "/" : location.startsWith(place.path);
               return (
-                <Link key={place.path} href={place.path} aria-current={here ? "page" : undefined} title={`Alt+${place.key}`} className={`rounded px-1.5 py-1 ${here ? "bg-primary text-primary-content" : "hover:bg-base-200"}`}>
+                <Link
+                  key={place.path}
+                  href={place.path}
+                  aria-current={here ? "page" : undefined}
+                  title={`Alt+${place.key}`}
+                  className={`rounded px-1.5 py-1 ${here ? "bg-primary text-primary-content" : "hover:bg-base-200"}`}
+                >
                   {place.label}
                 </Link>
               );
@@ -137,7 +172,9 @@ export function Shell({ me }: { me: Me }) {
           <Route path="/">
             <Home me={me} />
           </Route>
-          <Route path="/vault/:folder?/:credential?">{(where) => <Vault me={me} folder={where.folder} credential={where.credential} />}</Route>
+          <Route path="/vault/:folder?/:credential?">
+            {(where) => <Vault me={me} folder={where.folder} credential={where.credential} />}
+          </Route>
           <Route path="/requests">
             <Requests />
           </Route>

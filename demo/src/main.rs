@@ -16,7 +16,7 @@ use chrono::{DateTime, TimeDelta, Utc};
 use jexlind::app::App;
 use jexlind::clock::Clock;
 use jexlind::config::Config;
-use jexlind::work::{Seals, judge_once, run_one, schedule_once};
+use jexlind::workers::{Seals, judge_once, run_one, schedule_once};
 use rocket::http::{ContentType, Header, Method, Status};
 use rocket::local::asynchronous::Client;
 use serde_json::{Value, json};
@@ -49,7 +49,8 @@ impl Demo {
     /// # Errors
     /// What the work failed with.
     pub async fn pass(&mut self, time: TimeDelta) -> Outcome<()> {
-        self.at.fetch_add(time.num_microseconds().unwrap_or(0), Ordering::SeqCst);
+        self.at
+            .fetch_add(time.num_microseconds().unwrap_or(0), Ordering::SeqCst);
         if time > TimeDelta::minutes(20) {
             self.tokens.clear();
         }
@@ -62,14 +63,21 @@ impl Demo {
     /// What the work failed with.
     pub async fn work(&mut self) -> Outcome<()> {
         loop {
-            schedule_once(&self.app).await.map_err(|fault| fault.detail().to_owned())?;
+            schedule_once(&self.app)
+                .await
+                .map_err(|fault| fault.detail().to_owned())?;
             self.at.fetch_add(1_500_000, Ordering::SeqCst);
             if !run_one(&self.app).await {
                 break;
             }
         }
-        judge_once(&self.app, &mut self.stamps).await.map_err(|fault| fault.detail().to_owned())?;
-        self.seals.once(&self.app).await.map_err(|fault| fault.detail().to_owned())?;
+        judge_once(&self.app, &mut self.stamps)
+            .await
+            .map_err(|fault| fault.detail().to_owned())?;
+        self.seals
+            .once(&self.app)
+            .await
+            .map_err(|fault| fault.detail().to_owned())?;
         Ok(())
     }
 
@@ -78,15 +86,32 @@ impl Demo {
             return Ok(token.clone());
         }
         let body = json!({"sign_in_name": name, "password": self.password, "channel": "client"});
-        let (status, answer) = self.send(Method::Post, "/api/v1/sign-in", Some(&body), None, None).await?;
-        let token = answer.get("token").and_then(Value::as_str).ok_or_else(|| format!("{name} cannot sign in: {status} {answer}"))?.to_owned();
+        let (status, answer) = self
+            .send(Method::Post, "/api/v1/sign-in", Some(&body), None, None)
+            .await?;
+        let token = answer
+            .get("token")
+            .and_then(Value::as_str)
+            .ok_or_else(|| format!("{name} cannot sign in: {status} {answer}"))?
+            .to_owned();
         self.tokens.insert(name.to_owned(), token.clone());
         Ok(token)
     }
 
-    async fn send(&self, method: Method, path: &str, body: Option<&Value>, token: Option<&str>, version: Option<i64>) -> Outcome<(Status, Value)> {
+    async fn send(
+        &self,
+        method: Method,
+        path: &str,
+        body: Option<&Value>,
+        token: Option<&str>,
+        version: Option<i64>,
+    ) -> Outcome<(Status, Value)> {
         self.at.fetch_add(2_000_000, Ordering::SeqCst);
-        let mut request = self.client.req(method, path).header(ContentType::JSON).remote("127.0.0.1:40000".parse()?);
+        let mut request = self
+            .client
+            .req(method, path)
+            .header(ContentType::JSON)
+            .remote("127.0.0.1:40000".parse()?);
         if let Some(token) = token {
             request = request.header(Header::new("Authorization", format!("Bearer {token}")));
         }
@@ -106,9 +131,16 @@ impl Demo {
     ///
     /// # Errors
     /// When it could not be made at all.
-    pub async fn try_as(&mut self, name: &str, method: Method, path: &str, body: Value) -> Outcome<(Status, Value)> {
+    pub async fn try_as(
+        &mut self,
+        name: &str,
+        method: Method,
+        path: &str,
+        body: Value,
+    ) -> Outcome<(Status, Value)> {
         let token = self.token(name).await?;
-        self.send(method, path, Some(&body), Some(&token), None).await
+        self.send(method, path, Some(&body), Some(&token), None)
+            .await
     }
 
     /// A call that must succeed.
@@ -116,25 +148,57 @@ impl Demo {
     /// # Errors
     /// When it is refused.
     pub async fn post(&mut self, name: &str, path: &str, body: Value) -> Outcome<Value> {
-        good(name, path, self.try_as(name, Method::Post, path, body).await?)
+        good(
+            name,
+            path,
+            self.try_as(name, Method::Post, path, body).await?,
+        )
     }
 
     /// A change of something with a version that must succeed.
     ///
     /// # Errors
     /// When it is refused.
-    pub async fn patch(&mut self, name: &str, path: &str, version: i64, body: Value) -> Outcome<Value> {
+    pub async fn patch(
+        &mut self,
+        name: &str,
+        path: &str,
+        version: i64,
+        body: Value,
+    ) -> Outcome<Value> {
         let token = self.token(name).await?;
-        good(name, path, self.send(Method::Patch, path, Some(&body), Some(&token), Some(version)).await?)
+        good(
+            name,
+            path,
+            self.send(
+                Method::Patch,
+                path,
+                Some(&body),
+                Some(&token),
+                Some(version),
+            )
+            .await?,
+        )
     }
 
     /// The same, of what is given anew as a whole.
     ///
     /// # Errors
     /// When it is refused.
-    pub async fn change(&mut self, name: &str, path: &str, version: i64, body: Value) -> Outcome<Value> {
+    pub async fn change(
+        &mut self,
+        name: &str,
+        path: &str,
+        version: i64,
+        body: Value,
+    ) -> Outcome<Value> {
         let token = self.token(name).await?;
-        good(name, path, self.send(Method::Put, path, Some(&body), Some(&token), Some(version)).await?)
+        good(
+            name,
+            path,
+            self.send(Method::Put, path, Some(&body), Some(&token), Some(version))
+                .await?,
+        )
     }
 
     /// Removes something that must be there.
@@ -143,7 +207,12 @@ impl Demo {
     /// When it is refused.
     pub async fn remove(&mut self, name: &str, path: &str, version: i64) -> Outcome<Value> {
         let token = self.token(name).await?;
-        good(name, path, self.send(Method::Delete, path, None, Some(&token), Some(version)).await?)
+        good(
+            name,
+            path,
+            self.send(Method::Delete, path, None, Some(&token), Some(version))
+                .await?,
+        )
     }
 
     /// Sends a file.
@@ -153,9 +222,21 @@ impl Demo {
     pub async fn upload(&mut self, name: &str, path: &str, bytes: &[u8]) -> Outcome<()> {
         let token = self.token(name).await?;
         self.at.fetch_add(2_000_000, Ordering::SeqCst);
-        let request = self.client.post(path.to_owned()).header(ContentType::Binary).remote("127.0.0.1:40000".parse()?);
-        let response = request.header(Header::new("Authorization", format!("Bearer {token}"))).body(bytes).dispatch().await;
-        if response.status().code < 400 { Ok(()) } else { Err(format!("{name}: {path}: {}", response.status()).into()) }
+        let request = self
+            .client
+            .post(path.to_owned())
+            .header(ContentType::Binary)
+            .remote("127.0.0.1:40000".parse()?);
+        let response = request
+            .header(Header::new("Authorization", format!("Bearer {token}")))
+            .body(bytes)
+            .dispatch()
+            .await;
+        if response.status().code < 400 {
+            Ok(())
+        } else {
+            Err(format!("{name}: {path}: {}", response.status()).into())
+        }
     }
 
     /// Puts something there that must fit.
@@ -163,7 +244,11 @@ impl Demo {
     /// # Errors
     /// When it is refused.
     pub async fn put(&mut self, name: &str, path: &str) -> Outcome<Value> {
-        good(name, path, self.try_as(name, Method::Put, path, Value::Null).await?)
+        good(
+            name,
+            path,
+            self.try_as(name, Method::Put, path, Value::Null).await?,
+        )
     }
 
     /// Reads.
@@ -171,7 +256,11 @@ impl Demo {
     /// # Errors
     /// When it is refused.
     pub async fn get(&mut self, name: &str, path: &str) -> Outcome<Value> {
-        good(name, path, self.try_as(name, Method::Get, path, Value::Null).await?)
+        good(
+            name,
+            path,
+            self.try_as(name, Method::Get, path, Value::Null).await?,
+        )
     }
 
     /// A sign-in with a wrong password, as everybody mistypes now and then.
@@ -180,7 +269,9 @@ impl Demo {
     /// When it could not be made at all.
     pub async fn mistype(&mut self, name: &str) -> Outcome<()> {
         let body = json!({"sign_in_name": name, "password": "not the right one at all", "channel": "console"});
-        self.send(Method::Post, "/api/v1/sign-in", Some(&body), None, None).await.map(|_| ())
+        self.send(Method::Post, "/api/v1/sign-in", Some(&body), None, None)
+            .await
+            .map(|_| ())
     }
 
     /// The identifier of a path or name.
@@ -188,20 +279,34 @@ impl Demo {
     /// # Errors
     /// When the story has not made it yet.
     pub fn id(&self, name: &str) -> Outcome<String> {
-        self.ids.get(name).cloned().ok_or_else(|| format!("the story has no {name}").into())
+        self.ids
+            .get(name)
+            .cloned()
+            .ok_or_else(|| format!("the story has no {name}").into())
     }
 }
 
 /// The body of an answer that must be good.
 fn good(name: &str, path: &str, (status, answer): (Status, Value)) -> Outcome<Value> {
-    if status.code < 400 { Ok(answer) } else { Err(format!("{name}: {path}: {status}: {answer}").into()) }
+    if status.code < 400 {
+        Ok(answer)
+    } else {
+        Err(format!("{name}: {path}: {status}: {answer}").into())
+    }
 }
 
 fn main() -> Outcome<()> {
     if let Some(code) = jexlind::foreign::run_if_called() {
-        std::process::exit(if code == std::process::ExitCode::SUCCESS { 0 } else { 1 });
+        std::process::exit(if code == std::process::ExitCode::SUCCESS {
+            0
+        } else {
+            1
+        });
     }
-    tokio::runtime::Builder::new_multi_thread().enable_all().build()?.block_on(make())
+    tokio::runtime::Builder::new_multi_thread()
+        .enable_all()
+        .build()?
+        .block_on(make())
 }
 
 async fn make() -> Outcome<()> {
@@ -215,22 +320,41 @@ async fn make() -> Outcome<()> {
     let begin = Utc::now() - TimeDelta::days(160);
     let at = Arc::new(AtomicI64::new(begin.timestamp_micros()));
     let app = App::new(Config::from_environment()?, Clock::Stepped(Arc::clone(&at)))?;
-    let Some(code) = app.offer_setup().await? else { return Err("there is an organisation already; begin anew with ./start --fresh".into()) };
+    let Some(code) = app.offer_setup().await? else {
+        return Err("there is an organisation already; begin anew with ./start --fresh".into());
+    };
     let code = std::fs::read_to_string(code)?;
     let client = Client::untracked(jexlind::rocket(
         app.clone(),
-        rocket::figment::Figment::from(rocket::Config { log_level: rocket::config::LogLevel::Off, ..rocket::Config::release_default() }),
+        rocket::figment::Figment::from(rocket::Config {
+            log_level: rocket::config::LogLevel::Off,
+            ..rocket::Config::release_default()
+        }),
     ))
     .await?;
-    let mut demo = Demo { client, app, at, seals: Seals::default(), stamps: HashMap::new(), password, tokens: HashMap::new(), ids: HashMap::new() };
+    let mut demo = Demo {
+        client,
+        app,
+        at,
+        seals: Seals::default(),
+        stamps: HashMap::new(),
+        password,
+        tokens: HashMap::new(),
+        ids: HashMap::new(),
+    };
     let body = json!({"code": code, "organisation": world.organisation, "sign_in_name": world.administrator.name, "display_name": world.administrator.display_name,
         "password": demo.password, "passphrase": passphrase});
-    let (status, answer) = demo.send(Method::Post, "/api/v1/setup", Some(&body), None, None).await?;
+    let (status, answer) = demo
+        .send(Method::Post, "/api/v1/setup", Some(&body), None, None)
+        .await?;
     if status.code >= 400 {
         return Err(format!("set-up: {status}: {answer}").into());
     }
     story::tell(&mut demo, &world).await?;
     demo.work().await?;
-    eprintln!("    the story reaches {}", demo.now().format("%Y-%m-%d %H:%M"));
+    eprintln!(
+        "    the story reaches {}",
+        demo.now().format("%Y-%m-%d %H:%M")
+    );
     Ok(())
 }

@@ -4,7 +4,10 @@ use serde::Deserialize;
 
 /// All of it.
 #[derive(Debug, Deserialize)]
-#[allow(missing_docs, reason = "the names say what they are; world.json shows them")]
+#[allow(
+    missing_docs,
+    reason = "the names say what they are; world.json shows them"
+)]
 pub struct World {
     pub organisation: String,
     pub administrator: Person,
@@ -20,7 +23,10 @@ pub struct World {
 
 /// A person.
 #[derive(Debug, Deserialize)]
-#[allow(missing_docs, reason = "the names say what they are; world.json shows them")]
+#[allow(
+    missing_docs,
+    reason = "the names say what they are; world.json shows them"
+)]
 pub struct Person {
     pub name: String,
     pub display_name: String,
@@ -30,7 +36,10 @@ pub struct Person {
 
 /// A group.
 #[derive(Debug, Deserialize)]
-#[allow(missing_docs, reason = "the names say what they are; world.json shows them")]
+#[allow(
+    missing_docs,
+    reason = "the names say what they are; world.json shows them"
+)]
 pub struct Group {
     pub name: String,
     pub people: Vec<String>,
@@ -39,7 +48,10 @@ pub struct Group {
 
 /// A device with its root account.
 #[derive(Debug, Deserialize)]
-#[allow(missing_docs, reason = "the names say what they are; world.json shows them")]
+#[allow(
+    missing_docs,
+    reason = "the names say what they are; world.json shows them"
+)]
 pub struct Device {
     pub path: String,
     pub address: String,
@@ -48,7 +60,10 @@ pub struct Device {
 
 /// An account of a device.
 #[derive(Debug, Deserialize)]
-#[allow(missing_docs, reason = "the names say what they are; world.json shows them")]
+#[allow(
+    missing_docs,
+    reason = "the names say what they are; world.json shows them"
+)]
 pub struct Account {
     pub path: String,
     pub device: String,
@@ -58,7 +73,10 @@ pub struct Account {
 
 /// A login without a device.
 #[derive(Debug, Deserialize)]
-#[allow(missing_docs, reason = "the names say what they are; world.json shows them")]
+#[allow(
+    missing_docs,
+    reason = "the names say what they are; world.json shows them"
+)]
 pub struct Login {
     pub path: String,
     pub user: String,
@@ -68,7 +86,10 @@ pub struct Login {
 
 /// A credential of any kind, as the network interface takes it.
 #[derive(Debug, Deserialize)]
-#[allow(missing_docs, reason = "the names say what they are; world.json shows them")]
+#[allow(
+    missing_docs,
+    reason = "the names say what they are; world.json shows them"
+)]
 pub struct Other {
     pub path: String,
     pub body: serde_json::Value,

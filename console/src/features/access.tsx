@@ -2,17 +2,55 @@
 
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
-import { type AccessCompared, type AccessMade, type Disorder, type Folder, type HandedOver, type Me, type Mended, type Person, all, api, takeText } from "../api";
-import { Ask, Card, Choice, Empty, Field, Form, Table, Trouble, keepFile, text, told } from "../parts";
-import { atLeast } from "./levels";
+import {
+  type AccessCompared,
+  type AccessMade,
+  type AccessIssue,
+  type Folder,
+  type StewardshipTransferred,
+  type Me,
+  type AccessIssuesFixed,
+  type Person,
+  all,
+  api,
+  takeText,
+} from "../api";
+import {
+  Ask,
+  Card,
+  Choice,
+  Empty,
+  Field,
+  Form,
+  Table,
+  Trouble,
+  keepFile,
+  text,
+  told,
+} from "../parts";
+import { atLeast } from "./access-levels";
 import { ShiftTable, Shifts } from "./preview";
 
-const AFTER = ["repairs", "grants", "folders", "credentials", "groups", "gates", "policies", "password-rule"];
+const AFTER = [
+  "access-issues",
+  "grants",
+  "folders",
+  "credentials",
+  "groups",
+  "gates",
+  "policies",
+  "password-rule",
+];
 
-/** What a file would change, and the button that makes it so. */
+/** What a file would change, and the button that applies it. */
 function Compared({ file, clear }: { file: File; clear: () => void }) {
   const client = useQueryClient();
-  const compared = useQuery({ queryKey: ["access-file", file.name, file.lastModified], queryFn: () => api.post<AccessCompared>("/access/compare", file), retry: false, gcTime: 0 });
+  const compared = useQuery({
+    queryKey: ["access-file", file.name, file.lastModified],
+    queryFn: () => api.post<AccessCompared>("/access/compare", file),
+    retry: false,
+    gcTime: 0,
+  });
   const apply = useMutation({
     mutationFn: (state: string) => api.post<AccessMade>(`/access/apply?expect=${state}`, file),
     onSuccess: async (made) => {
@@ -21,12 +59,18 @@ function Compared({ file, clear }: { file: File; clear: () => void }) {
       clear();
     },
   });
-  if (!compared.data) return compared.error ? <Trouble error={compared.error} /> : <p role="status">Comparing …</p>;
+  if (!compared.data)
+    return compared.error ? <Trouble error={compared.error} /> : <p role="status">Comparing …</p>;
   const { changes, count, state, preview } = compared.data;
-  if (count === 0) return <p role="status">It is so already: there is nothing to change.</p>;
+  if (count === 0) return <p role="status">There is nothing to change.</p>;
   return (
     <div className="flex flex-col gap-2 border-t border-base-300 pt-2">
-      <div className="max-h-80 overflow-y-auto" tabIndex={0} role="group" aria-label="What would change">
+      <div
+        className="max-h-80 overflow-y-auto"
+        tabIndex={0}
+        role="group"
+        aria-label="What would change"
+      >
         <Table label="What would change" heads={["Line", "Where", "What would change"]}>
           {changes.map((change) => (
             <tr key={`${change.sort} ${change.place} ${change.text}`}>
@@ -37,15 +81,24 @@ function Compared({ file, clear }: { file: File; clear: () => void }) {
           ))}
         </Table>
       </div>
-      {count > changes.length && <p className="quiet text-sm">There are {count} changes; these are the first.</p>}
+      {count > changes.length && (
+        <p className="quiet text-sm">There are {count} changes; these are the first.</p>
+      )}
       <ShiftTable preview={preview} />
       <Trouble error={apply.error} />
       <div className="flex gap-2">
-        <button type="button" className="btn btn-primary btn-sm" disabled={apply.isPending} onClick={() => apply.mutate(state)}>
-          {apply.isPending ? "Making it so …" : `Make it so: ${count === 1 ? "1 change" : `${count} changes`}`}
+        <button
+          type="button"
+          className="btn btn-primary btn-sm"
+          disabled={apply.isPending}
+          onClick={() => apply.mutate(state)}
+        >
+          {apply.isPending
+            ? "Applying …"
+            : `Apply ${count === 1 ? "1 change" : `${count} changes`}`}
         </button>
         <button type="button" className="btn btn-sm" onClick={clear}>
-          Leave it
+          Cancel
         </button>
       </div>
     </div>
@@ -57,35 +110,68 @@ function AsCode({ folders }: { folders: Folder[] }) {
   const stewarded = folders.filter((folder) => atLeast(folder.level, "steward"));
   const write = async (data: FormData) => {
     const below = text(data, "below");
-    keepFile(await takeText(`/access${below ? `?below=${encodeURIComponent(below)}` : ""}`), "access.toml");
+    keepFile(
+      await takeText(`/access${below ? `?below=${encodeURIComponent(below)}` : ""}`),
+      "access.toml",
+    );
   };
   if (stewarded.length === 0) return <Empty>There is no folder that you are a steward of.</Empty>;
   return (
     <div className="flex flex-col gap-2">
-      <p>Folders, groups, grants, gates and password policies as one text file. Change it with any editor, look at what it would change, and make it so: all of it, or nothing. What the file does not name is left alone.</p>
+      <p>
+        Folders, groups, grants, gates and password policies as one text file. Change it with any
+        editor, look at what it would change, and apply it: all of it, or nothing. What the file
+        does not name is left alone.
+      </p>
       <Form label="Write the file" submit={write} keep>
-        <Choice label="Of" name="below" options={[["", "everything that I am a steward of, groups, policies"], ...stewarded.map((folder): [string, string] => [folder.path, folder.path])]} />
+        <Choice
+          label="Of"
+          name="below"
+          options={[
+            ["", "everything that I am a steward of, groups, policies"],
+            ...stewarded.map((folder): [string, string] => [folder.path, folder.path]),
+          ]}
+        />
       </Form>
-      <Field label="File to compare" name="access-file" type="file" className="file-input file-input-sm w-full" accept=".toml,.txt" onChange={(event) => setFile(event.target.files?.[0] ?? null)} />
+      <Field
+        label="File to compare"
+        name="access-file"
+        type="file"
+        className="file-input file-input-sm w-full"
+        accept=".toml,.txt"
+        onChange={(event) => setFile(event.target.files?.[0] ?? null)}
+      />
       {file && <Compared file={file} clear={() => setFile(null)} />}
     </div>
   );
 }
 
-const SORTS: Record<string, string> = { "no-steward": "has no steward who can sign in", left: "to somebody who left", ended: "its time is over", "adds-nothing": "gives nothing that another one does not give" };
+const SORTS: Record<string, string> = {
+  "no-steward": "has no steward who can sign in",
+  left: "grantee has left",
+  ended: "expired",
+  "adds-nothing": "redundant: another grant gives as much",
+};
 
 function OutOfOrder({ people }: { people: Person[] }) {
   const client = useQueryClient();
-  const found = useQuery({ queryKey: ["repairs"], queryFn: () => all<Disorder>("/repairs") });
+  const found = useQuery({
+    queryKey: ["access-issues"],
+    queryFn: () => all<AccessIssue>("/access-issues"),
+  });
   const [chosen, setChosen] = useState<Set<string>>(new Set());
   const items = found.data ?? [];
   const picked = items.filter((item) => chosen.has(item.id));
   const folders = picked.filter((item) => item.sort === "no-steward");
   const grants = picked.filter((item) => item.sort !== "no-steward");
-  const mend = async (body: object) => {
-    const mended = await api.post<Mended>("/repairs", body);
+  const fix = async (body: object) => {
+    const fixed = await api.post<AccessIssuesFixed>("/access-issues", body);
     setChosen(new Set());
-    told(mended.appointed > 0 ? `${mended.appointed} folders have a steward again.` : `${mended.withdrawn} grants are taken away.`);
+    told(
+      fixed.appointed > 0
+        ? `${fixed.appointed} folders have a steward again.`
+        : `${fixed.withdrawn} grants are taken away.`,
+    );
     await Promise.all(AFTER.map((key) => client.invalidateQueries({ queryKey: [key] })));
   };
   const [dropping, setDropping] = useState(false);
@@ -94,15 +180,22 @@ function OutOfOrder({ people }: { people: Person[] }) {
     if (!next.delete(id)) next.add(id);
     setChosen(next);
   };
-  if (found.isSuccess && items.length === 0) return <Empty>All is in order: every folder has a steward, and every grant is of use.</Empty>;
+  if (found.isSuccess && items.length === 0)
+    return <Empty>No access issues: every folder has a steward, and every grant is of use.</Empty>;
   return (
     <>
       <Trouble error={found.error} />
-      <Table label="What is out of order" heads={["", "Where", "For", "Level", "What"]}>
+      <Table label="Access issues" heads={["", "Where", "For", "Level", "What"]}>
         {items.map((item) => (
           <tr key={item.id}>
             <td>
-              <input type="checkbox" className="checkbox checkbox-sm" aria-label={`Choose ${item.place} ${item.subject_name}`} checked={chosen.has(item.id)} onChange={() => toggle(item.id)} />
+              <input
+                type="checkbox"
+                className="checkbox checkbox-sm"
+                aria-label={`Choose ${item.place} ${item.subject_name}`}
+                checked={chosen.has(item.id)}
+                onChange={() => toggle(item.id)}
+              />
             </td>
             <td>{item.place}</td>
             <td>{item.subject_name}</td>
@@ -112,55 +205,133 @@ function OutOfOrder({ people }: { people: Person[] }) {
         ))}
       </Table>
       <div className="mt-2 flex flex-wrap items-end gap-2">
-        <button type="button" className="btn btn-sm" onClick={() => setChosen(new Set(items.filter((item) => item.sort !== "no-steward").map((item) => item.id)))}>
+        <button
+          type="button"
+          className="btn btn-sm"
+          onClick={() =>
+            setChosen(
+              new Set(items.filter((item) => item.sort !== "no-steward").map((item) => item.id)),
+            )
+          }
+        >
           Choose all grants of no use
         </button>
-        <button type="button" className="btn btn-sm" disabled={grants.length === 0} onClick={() => setDropping(true)}>
+        <button
+          type="button"
+          className="btn btn-sm"
+          disabled={grants.length === 0}
+          onClick={() => setDropping(true)}
+        >
           Take {grants.length} away …
         </button>
       </div>
       {folders.length > 0 && (
-        <Form label={folders.length === 1 ? "Make them a steward" : `Make them a steward of ${folders.length}`} submit={(data) => mend({ folders: folders.map((item) => item.id), person: text(data, "person") })}>
-          <Choice label="Who" name="person" options={people.filter((person) => person.state === "active").map((person) => [person.id, person.display_name])} />
+        <Form
+          label={
+            folders.length === 1
+              ? "Make them a steward"
+              : `Make them a steward of ${folders.length}`
+          }
+          submit={(data) =>
+            fix({ folders: folders.map((item) => item.id), person: text(data, "person") })
+          }
+        >
+          <Choice
+            label="Who"
+            name="person"
+            options={people
+              .filter((person) => person.state === "active")
+              .map((person) => [person.id, person.display_name])}
+          />
         </Form>
       )}
       {dropping && (
-        <Ask title={`Take ${grants.length} grants away?`} label="Take them away" run={() => mend({ withdraw: grants.map((item) => item.id) })} close={() => setDropping(false)} after={[]}>
-          <p>They are of no use: nobody loses anything by it.</p>
+        <Ask
+          title={`Take ${grants.length} grants away?`}
+          label="Remove them"
+          run={() => fix({ withdraw: grants.map((item) => item.id) })}
+          close={() => setDropping(false)}
+          after={[]}
+        >
+          <p>These grants are redundant or expired: nobody loses access.</p>
         </Ask>
       )}
     </>
   );
 }
 
-function HandOver({ me, people, folders }: { me: Me; people: Person[]; folders: Folder[] }) {
-  const [asking, setAsking] = useState<{ from: string; to: string; below?: string; keep: boolean } | null>(null);
+function TransferStewardship({
+  me,
+  people,
+  folders,
+}: {
+  me: Me;
+  people: Person[];
+  folders: Folder[];
+}) {
+  const [asking, setAsking] = useState<{
+    from: string;
+    to: string;
+    below?: string;
+    keep: boolean;
+  } | null>(null);
   const name = (id: string) => people.find((person) => person.id === id)?.display_name ?? "";
   const others = people.filter((person) => person.state === "active");
   const run = async () => {
-    const done = await api.post<HandedOver>("/hand-over", asking);
-    told(`Handed over: ${done.places.join(", ")}.`);
+    const done = await api.post<StewardshipTransferred>("/transfer-stewardship", asking);
+    told(`Stewardship transferred: ${done.places.join(", ")}.`);
   };
   return (
     <>
       <Form
-        label="Hand over …"
+        label="Transfer stewardship …"
         keep
-        submit={async (data) => setAsking({ from: text(data, "from"), to: text(data, "to"), below: text(data, "below") || undefined, keep: data.get("keep") === "on" })}
+        submit={async (data) =>
+          setAsking({
+            from: text(data, "from"),
+            to: text(data, "to"),
+            below: text(data, "below") || undefined,
+            keep: data.get("keep") === "on",
+          })
+        }
       >
         <p>What somebody is a steward of by a grant of their own.</p>
         <div className="grid grid-cols-2 gap-2">
-          <Choice label="From" name="from" defaultValue={me.id} options={people.map((person) => [person.id, person.display_name])} />
-          <Choice label="To" name="to" defaultValue={others.find((person) => person.id !== me.id)?.id} options={others.map((person) => [person.id, person.display_name])} />
+          <Choice
+            label="From"
+            name="from"
+            defaultValue={me.id}
+            options={people.map((person) => [person.id, person.display_name])}
+          />
+          <Choice
+            label="To"
+            name="to"
+            defaultValue={others.find((person) => person.id !== me.id)?.id}
+            options={others.map((person) => [person.id, person.display_name])}
+          />
         </div>
-        <Choice label="What" name="below" options={[["", "all of it"], ...folders.map((folder): [string, string] => [folder.id, folder.path])]} />
+        <Choice
+          label="What"
+          name="below"
+          options={[
+            ["", "all of it"],
+            ...folders.map((folder): [string, string] => [folder.id, folder.path]),
+          ]}
+        />
         <label>
-          <input type="checkbox" name="keep" className="checkbox checkbox-xs" /> the first keeps theirs as well
+          <input type="checkbox" name="keep" className="checkbox checkbox-xs" /> the first keeps
+          theirs as well
         </label>
       </Form>
       {asking && (
-        <Ask title={`Hand over from ${name(asking.from)} to ${name(asking.to)}?`} label="Hand over" run={run} close={() => setAsking(null)} after={AFTER}>
-          <Shifts change={{ hand_over: asking }} />
+        <Ask
+          title={`Transfer stewardship from ${name(asking.from)} to ${name(asking.to)}?`}
+          label="Transfer stewardship"
+          run={run}
+          close={() => setAsking(null)}
+          after={AFTER}
+        >
+          <Shifts change={{ transfer_stewardship: asking }} />
         </Ask>
       )}
     </>
@@ -168,7 +339,10 @@ function HandOver({ me, people, folders }: { me: Me; people: Person[]; folders: 
 }
 
 export function Access({ me }: { me: Me }) {
-  const folders = useQuery({ queryKey: ["folders"], queryFn: () => all<Folder>("/folders", 50_000) });
+  const folders = useQuery({
+    queryKey: ["folders"],
+    queryFn: () => all<Folder>("/folders", 50_000),
+  });
   const people = useQuery({ queryKey: ["people"], queryFn: () => all<Person>("/people") });
   return (
     <div className="flex flex-col gap-3">
@@ -178,7 +352,7 @@ export function Access({ me }: { me: Me }) {
         <div className="grid items-start gap-3 xl:grid-cols-[3fr_2fr]">
           <div className="flex flex-col gap-3">
             {me.duties.includes("access") && (
-              <Card title="Out of order">
+              <Card title="Access issues">
                 <OutOfOrder people={people.data} />
               </Card>
             )}
@@ -186,8 +360,8 @@ export function Access({ me }: { me: Me }) {
               <AsCode folders={folders.data} />
             </Card>
           </div>
-          <Card title="Hand over">
-            <HandOver me={me} people={people.data} folders={folders.data} />
+          <Card title="Transfer stewardship">
+            <TransferStewardship me={me} people={people.data} folders={folders.data} />
           </Card>
         </div>
       )}

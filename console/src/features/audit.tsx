@@ -10,10 +10,14 @@ export function AuditRows({ events }: { events: AuditEvent[] }) {
     <Table label="Events" heads={["When", "Who", "What", "Outcome", "On", "From", "More", "Place"]}>
       {events.map((event) => (
         <tr key={event.id}>
-          <td><When at={event.at} /></td>
+          <td>
+            <When at={event.at} />
+          </td>
           <td>{event.actor_name || <span className="quiet">the service</span>}</td>
           <td className="font-mono text-sm">{event.action}</td>
-          <td><State word={event.outcome} /></td>
+          <td>
+            <State word={event.outcome} />
+          </td>
           <td>{event.target_name}</td>
           <td className="tabular-nums">{event.origin}</td>
           <td className="max-w-sm text-sm break-words">
@@ -22,7 +26,10 @@ export function AuditRows({ events }: { events: AuditEvent[] }) {
               .map(([name, value]) => `${name.replaceAll("_", " ")}: ${value}`)
               .join("; ")}
           </td>
-          <td className="tabular-nums" title={event.leaf === null ? "not sealed yet" : "place in the tree"}>
+          <td
+            className="tabular-nums"
+            title={event.leaf === null ? "not sealed yet" : "place in the tree"}
+          >
             {event.leaf ?? "–"}
           </td>
         </tr>
@@ -35,11 +42,17 @@ export function Audit() {
   const [action, setAction] = useState("");
   const [outcome, setOutcome] = useState("");
   const [find, setFind] = useState("");
-  const key = useQuery({ queryKey: ["audit-key"], queryFn: () => api.get<{ key: string; checkpoint: string | null }>("/audit/key") });
+  const key = useQuery({
+    queryKey: ["audit-key"],
+    queryFn: () => api.get<{ key: string; checkpoint: string | null }>("/audit/key"),
+  });
   const events = useInfiniteQuery({
     queryKey: ["audit", action, outcome, find],
     initialPageParam: "",
-    queryFn: ({ pageParam }) => api.get<Page<AuditEvent>>(`/audit?limit=100&action=${encodeURIComponent(action)}&outcome=${outcome}&find=${encodeURIComponent(find)}&cursor=${pageParam}`),
+    queryFn: ({ pageParam }) =>
+      api.get<Page<AuditEvent>>(
+        `/audit?limit=100&action=${encodeURIComponent(action)}&outcome=${outcome}&find=${encodeURIComponent(find)}&cursor=${pageParam}`,
+      ),
     getNextPageParam: (page) => page.next,
   });
   const rows = events.data?.pages.flatMap((page) => page.items) ?? [];
@@ -47,25 +60,64 @@ export function Audit() {
   return (
     <div className="flex flex-col gap-3">
       <h1 className="text-xl font-semibold">Audit log</h1>
-      <Card title="Prove it" actions={<a className="btn btn-sm" href="/api/v1/audit/export" download="audit.jsonl">Export the whole log</a>}>
+      <Card
+        title="Prove it"
+        actions={
+          <a className="btn btn-sm" href="/api/v1/audit/export" download="audit.jsonl">
+            Export the whole log
+          </a>
+        }
+      >
         <p>
-          {size ? `${size} events stand under the newest signed checkpoint.` : "Nothing is sealed yet."} Anybody can verify an export with the public key alone: <code className="font-mono">jexlin audit verify audit.jsonl --key-file audit.key</code>
+          {size
+            ? `${size} events stand under the newest signed checkpoint.`
+            : "Nothing is sealed yet."}{" "}
+          Anybody can verify an export with the public key alone:{" "}
+          <code className="font-mono">jexlin audit verify audit.jsonl --key-file audit.key</code>
         </p>
         <p className="mt-1 text-sm">
-          Public key, to be kept somewhere else: <code className="font-mono break-all">{key.data?.key}</code>
+          Public key, to be kept somewhere else:{" "}
+          <code className="font-mono break-all">{key.data?.key}</code>
         </p>
       </Card>
       <Card title="Events, newest first">
         <div className="mb-2 flex flex-wrap gap-3">
-          <Field label="What" name="action" placeholder="credential" value={action} onChange={(event) => setAction(event.target.value)} />
-          <Choice label="Outcome" name="outcome" value={outcome} onChange={(event) => setOutcome(event.target.value)} options={[["", "any"], ["done", "done"], ["refused", "refused"], ["failed", "failed"]]} />
-          <Field label="Name of who or what" name="find" value={find} onChange={(event) => setFind(event.target.value)} />
+          <Field
+            label="What"
+            name="action"
+            placeholder="credential"
+            value={action}
+            onChange={(event) => setAction(event.target.value)}
+          />
+          <Choice
+            label="Outcome"
+            name="outcome"
+            value={outcome}
+            onChange={(event) => setOutcome(event.target.value)}
+            options={[
+              ["", "any"],
+              ["done", "done"],
+              ["refused", "refused"],
+              ["failed", "failed"],
+            ]}
+          />
+          <Field
+            label="Person or target"
+            name="find"
+            value={find}
+            onChange={(event) => setFind(event.target.value)}
+          />
         </div>
         <Trouble error={events.error} />
         {events.isSuccess && rows.length === 0 && <Empty>No event fits these filters.</Empty>}
         {rows.length > 0 && <AuditRows events={rows} />}
         {events.hasNextPage && (
-          <button type="button" className="btn btn-sm mt-2" onClick={() => void events.fetchNextPage()} disabled={events.isFetchingNextPage}>
+          <button
+            type="button"
+            className="btn btn-sm mt-2"
+            onClick={() => void events.fetchNextPage()}
+            disabled={events.isFetchingNextPage}
+          >
             Older events
           </button>
         )}

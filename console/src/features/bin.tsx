@@ -1,4 +1,4 @@
-// The bin: what was removed, put back in one step or purged.
+// The bin: what was removed, restored in one step or purged.
 
 import { useQuery } from "@tanstack/react-query";
 import { type Removed, all, api } from "../api";
@@ -12,21 +12,43 @@ export function Bin() {
       <h1 className="text-xl font-semibold">Bin</h1>
       <Trouble error={bin.error} />
       <Card title="What was removed">
-        <p className="quiet mb-2">Of the folders that you are a steward of. What was removed together comes back together.</p>
-        {bin.data?.length === 0 && <Empty>The bin is empty. What you remove from the vault waits here before it is purged.</Empty>}
+        <p className="quiet mb-2">
+          Of the folders that you are a steward of. What was removed together comes back together.
+        </p>
+        {bin.data?.length === 0 && (
+          <Empty>
+            The bin is empty. What you remove from the vault waits here before it is purged.
+          </Empty>
+        )}
         {bin.data && bin.data.length > 0 && (
-          <Table label="In the bin" heads={["What", "Sort", "Credentials", "Removed", "By", "Purged by itself", "Do"]}>
+          <Table
+            label="In the bin"
+            heads={["What", "Sort", "Credentials", "Removed", "By", "Purged by itself", "Actions"]}
+          >
             {bin.data.map((removed) => (
               <tr key={removed.id}>
                 <td className="font-medium">{removed.path}</td>
                 <td>{removed.sort}</td>
                 <td className="tabular-nums">{removed.credentials}</td>
-                <td><When at={removed.removed_at} /></td>
+                <td>
+                  <When at={removed.removed_at} />
+                </td>
                 <td>{removed.removed_by ?? "upkeep"}</td>
                 <td>{removed.purged_from ? <When at={removed.purged_from} /> : "never"}</td>
                 <td className="whitespace-nowrap">
-                  <Act label="Put back" look="btn-xs" run={() => api.post(`/bin/${removed.id}/put-back`)} after={after} />{" "}
-                  <Act label="Purge" look="btn-xs btn-ghost" run={() => api.remove(`/bin/${removed.id}`)} after={after} confirm={`${removed.path} with ${removed.credentials} credentials, all former values and attachments would be gone for good. Nothing brings it back. Purge it?`} />
+                  <Act
+                    label="Restore"
+                    look="btn-xs"
+                    run={() => api.post(`/bin/${removed.id}/restore`)}
+                    after={after}
+                  />{" "}
+                  <Act
+                    label="Purge"
+                    look="btn-xs btn-ghost"
+                    run={() => api.remove(`/bin/${removed.id}`)}
+                    after={after}
+                    confirm={`${removed.path} with ${removed.credentials} credentials, all former values and attachments will be deleted permanently. Purge?`}
+                  />
                 </td>
               </tr>
             ))}

@@ -3,12 +3,26 @@
 import { useQuery } from "@tanstack/react-query";
 import { Fragment, useEffect, useRef, useState } from "react";
 import { useLocation } from "wouter";
-import { type AuditEvent, type Credential, type Device, type Job, type Kind, type Me, type OperatorScope, type Page, type Request, type Revealed, type UseItem, all, api } from "../api";
+import {
+  type AuditEvent,
+  type Credential,
+  type Device,
+  type Job,
+  type Kind,
+  type Me,
+  type OperatorScope,
+  type Page,
+  type Request,
+  type Revealed,
+  type UseItem,
+  all,
+  api,
+} from "../api";
 import { Act, Card, Empty, Fold, Form, State, Table, Trouble, When, told } from "../parts";
 import { AuditRows } from "./audit";
 import { CopyForm, EditCredential, MoveIn } from "./edit";
 import { MAIN, SEED, fieldsOf } from "./fields";
-import { atLeast } from "./levels";
+import { atLeast } from "./access-levels";
 import { History } from "./history";
 import { JobRows } from "./upkeep";
 import { GateForm, PlanForm } from "./rules";
@@ -16,7 +30,21 @@ import { Codes, Secret, lend, useTimes } from "./secret";
 import { Explain, Grants, Reach } from "./sharing";
 
 /** What may be known of a key or certificate without a reveal. */
-const FACTS: Record<string, string> = { algorithm: "Algorithm", fingerprint: "Fingerprint", public_key: "Public key", bits: "Bits", protected: "Has a passphrase", subject: "Subject", issuer: "Issuer", names: "Names", not_before: "Good from", not_after: "Good until", serial: "Serial", key: "Key", above: "Certificates above it" };
+const FACTS: Record<string, string> = {
+  algorithm: "Algorithm",
+  fingerprint: "Fingerprint",
+  public_key: "Public key",
+  bits: "Bits",
+  protected: "Has a passphrase",
+  subject: "Subject",
+  issuer: "Issuer",
+  names: "Names",
+  not_before: "Good from",
+  not_after: "Good until",
+  serial: "Serial",
+  key: "Key",
+  above: "Certificates above it",
+};
 
 function Facts({ it }: { it: Credential }) {
   const shown = Object.entries(it.facts).filter(([field]) => field !== SEED);
@@ -26,7 +54,9 @@ function Facts({ it }: { it: Credential }) {
       .map((name) => (
         <Fragment key={`${field} ${name}`}>
           <dt className="quiet">{FACTS[name]}</dt>
-          <dd className="font-mono text-sm break-all">{name.startsWith("not_") ? <When at={facts[name]} /> : facts[name]}</dd>
+          <dd className="font-mono text-sm break-all">
+            {name.startsWith("not_") ? <When at={facts[name]} /> : facts[name]}
+          </dd>
         </Fragment>
       )),
   );
@@ -39,7 +69,8 @@ function Findings({ it }: { it: Credential }) {
       {it.findings.map((finding) => (
         <li key={finding.name}>
           <State word={finding.name} />
-          {finding.detail && <>: {finding.detail}</>}. <span className="quiet">{finding.advice}</span>
+          {finding.detail && <>: {finding.detail}</>}.{" "}
+          <span className="quiet">{finding.advice}</span>
         </li>
       ))}
     </ul>
@@ -48,7 +79,9 @@ function Findings({ it }: { it: Credential }) {
 
 function size(bytes: number): string {
   if (bytes < 1024) return `${bytes} bytes`;
-  return bytes < 1024 * 1024 ? `${(bytes / 1024).toFixed(1)} KiB` : `${(bytes / 1024 / 1024).toFixed(1)} MiB`;
+  return bytes < 1024 * 1024
+    ? `${(bytes / 1024).toFixed(1)} KiB`
+    : `${(bytes / 1024 / 1024).toFixed(1)} MiB`;
 }
 
 function Attachments({ it }: { it: Credential }) {
@@ -60,7 +93,10 @@ function Attachments({ it }: { it: Credential }) {
     setProblem(null);
     setBusy(`Sending ${file.name} …`);
     try {
-      await api.post(`/credentials/${it.id}/attachments?name=${encodeURIComponent(file.name)}`, file);
+      await api.post(
+        `/credentials/${it.id}/attachments?name=${encodeURIComponent(file.name)}`,
+        file,
+      );
       window.dispatchEvent(new CustomEvent("again", { detail: ["credential"] }));
     } catch (error) {
       setProblem(error);
@@ -75,7 +111,11 @@ function Attachments({ it }: { it: Credential }) {
           {it.attachments.map((each) => (
             <li key={each.id} className="flex flex-wrap items-baseline gap-x-3">
               {atLeast(it.level, "reveal") ? (
-                <a className="link" href={`/api/v1/credentials/${it.id}/attachments/${each.id}`} download={each.name}>
+                <a
+                  className="link"
+                  href={`/api/v1/credentials/${it.id}/attachments/${each.id}`}
+                  download={each.name}
+                >
                   {each.name}
                 </a>
               ) : (
@@ -84,14 +124,28 @@ function Attachments({ it }: { it: Credential }) {
               <span className="quiet text-sm">
                 {size(each.size)}, <When at={each.made_at} /> by {each.made_by ?? "somebody"}
               </span>
-              {edits && <Act label="Remove" look="btn-xs btn-ghost" run={() => api.remove(`/credentials/${it.id}/attachments/${each.id}`)} after={["credential"]} confirm={`Remove ${each.name} for good?`} />}
+              {edits && (
+                <Act
+                  label="Remove"
+                  look="btn-xs btn-ghost"
+                  run={() => api.remove(`/credentials/${it.id}/attachments/${each.id}`)}
+                  after={["credential"]}
+                  confirm={`Remove ${each.name} for good?`}
+                />
+              )}
             </li>
           ))}
         </ul>
       )}
       {edits && (
         <label className="text-sm">
-          Add a file: <input ref={client} type="file" className="file-input file-input-sm" onChange={(event) => event.target.files?.[0] && void add(event.target.files[0])} />
+          Add a file:{" "}
+          <input
+            ref={client}
+            type="file"
+            className="file-input file-input-sm"
+            onChange={(event) => event.target.files?.[0] && void add(event.target.files[0])}
+          />
         </label>
       )}
       {busy && <p role="status">{busy}</p>}
@@ -101,18 +155,27 @@ function Attachments({ it }: { it: Credential }) {
 }
 
 function Jobs({ it }: { it: Credential }) {
-  const jobs = useQuery({ queryKey: ["jobs", it.id], queryFn: () => api.get<Page<Job>>(`/jobs?limit=20&credential=${it.id}`) });
+  const jobs = useQuery({
+    queryKey: ["jobs", it.id],
+    queryFn: () => api.get<Page<Job>>(`/jobs?limit=20&credential=${it.id}`),
+  });
   if (jobs.data?.items.length === 0) return <Empty>No job has run for this account yet.</Empty>;
   return jobs.data ? <JobRows jobs={jobs.data.items} /> : <Trouble error={jobs.error} />;
 }
 
 function Events({ it }: { it: Credential }) {
-  const events = useQuery({ queryKey: ["audit", "of", it.id], queryFn: () => api.get<Page<AuditEvent>>(`/audit?limit=30&target=${it.id}`) });
+  const events = useQuery({
+    queryKey: ["audit", "of", it.id],
+    queryFn: () => api.get<Page<AuditEvent>>(`/audit?limit=30&target=${it.id}`),
+  });
   return events.data ? <AuditRows events={events.data.items} /> : <Trouble error={events.error} />;
 }
 
 function Uses({ it }: { it: Credential }) {
-  const uses = useQuery({ queryKey: ["uses", it.id], queryFn: () => all<UseItem>(`/credentials/${it.id}/uses`) });
+  const uses = useQuery({
+    queryKey: ["uses", it.id],
+    queryFn: () => all<UseItem>(`/credentials/${it.id}/uses`),
+  });
   if (uses.data?.length === 0) return <Empty>Nobody has looked at it or used it.</Empty>;
   return (
     <>
@@ -121,7 +184,9 @@ function Uses({ it }: { it: Credential }) {
         {uses.data?.map((use) => (
           <tr key={use.person}>
             <td>{use.person}</td>
-            <td><When at={use.last_at} /></td>
+            <td>
+              <When at={use.last_at} />
+            </td>
             <td className="tabular-nums">{use.times}</td>
           </tr>
         ))}
@@ -131,17 +196,25 @@ function Uses({ it }: { it: Credential }) {
 }
 
 function Asked({ it }: { it: Credential }) {
-  const asked = useQuery({ queryKey: ["requests", "of", it.id], queryFn: () => api.get<Page<Request>>(`/requests?limit=20&credential=${it.id}`) });
-  if (asked.data?.items.length === 0) return <Empty>Nobody has asked for it, as far as you may know.</Empty>;
+  const asked = useQuery({
+    queryKey: ["requests", "of", it.id],
+    queryFn: () => api.get<Page<Request>>(`/requests?limit=20&credential=${it.id}`),
+  });
+  if (asked.data?.items.length === 0)
+    return <Empty>Nobody has asked for it, as far as you may know.</Empty>;
   return (
     <>
       <Trouble error={asked.error} />
       <Table label="Requests" heads={["State", "Who", "When", "Reason", "Answer"]}>
         {asked.data?.items.map((request) => (
           <tr key={request.id}>
-            <td><State word={request.state} /></td>
+            <td>
+              <State word={request.state} />
+            </td>
             <td>{request.person_name}</td>
-            <td><When at={request.asked_at} /></td>
+            <td>
+              <When at={request.asked_at} />
+            </td>
             <td>{request.reason}</td>
             <td>{[request.decided_by, request.comment].filter(Boolean).join(": ")}</td>
           </tr>
@@ -165,9 +238,15 @@ async function line(it: Credential): Promise<string> {
 function useKeys(): void {
   useEffect(() => {
     const pressed = (event: KeyboardEvent) => {
-      const typing = event.target instanceof HTMLElement && event.target.closest("input, textarea, select, dialog, [contenteditable]");
+      const typing =
+        event.target instanceof HTMLElement &&
+        event.target.closest("input, textarea, select, dialog, [contenteditable]");
       if (typing || event.ctrlKey || event.metaKey || event.altKey) return;
-      document.querySelector<HTMLButtonElement>(`button[data-key="${CSS.escape(event.key.toLowerCase())}"]:not(:disabled)`)?.click();
+      document
+        .querySelector<HTMLButtonElement>(
+          `button[data-key="${CSS.escape(event.key.toLowerCase())}"]:not(:disabled)`,
+        )
+        ?.click();
     };
     window.addEventListener("keydown", pressed);
     return () => window.removeEventListener("keydown", pressed);
@@ -181,7 +260,8 @@ function Copying({ it }: { it: Credential }) {
     const shown = await api.post<Revealed>(`/credentials/${it.id}/reveal`, { field: MAIN });
     await lend("secret", shown.value, times.clipboard);
   };
-  const safely = (run: () => Promise<void>) => () => void run().catch((error) => told(error.detail ?? String(error)));
+  const safely = (run: () => Promise<void>) => () =>
+    void run().catch((error) => told(error.detail ?? String(error)));
   const button = (key: string, label: string, run: () => Promise<void>) => (
     <button type="button" className="btn btn-xs" data-key={key} onClick={safely(run)}>
       {label} <kbd className="kbd kbd-xs">{key.toUpperCase()}</kbd>
@@ -190,8 +270,14 @@ function Copying({ it }: { it: Credential }) {
   return (
     <div className="flex flex-wrap gap-1" aria-label="Copy" role="group">
       {open && it.secret_fields.includes(MAIN) && button("c", "Copy secret", secret)}
-      {it.fields.user_name && button("u", "Copy user name", () => lend("user name", it.fields.user_name ?? "", times.clipboard))}
-      {(it.device || it.fields.url || it.fields.address) && button("l", "Copy line", async () => lend("connection line", await line(it), times.clipboard))}
+      {it.fields.user_name &&
+        button("u", "Copy user name", () =>
+          lend("user name", it.fields.user_name ?? "", times.clipboard),
+        )}
+      {(it.device || it.fields.url || it.fields.address) &&
+        button("l", "Copy line", async () =>
+          lend("connection line", await line(it), times.clipboard),
+        )}
     </div>
   );
 }
@@ -201,7 +287,10 @@ const TABS = ["History", "Access", "Uses", "Requests", "Jobs", "Events"] as cons
 /** Where a credential may be used as the operator. */
 function OperatorDevices({ it, close }: { it: Credential; close: () => void }) {
   const key = ["credentials", it.id, "operator-scope"];
-  const scope = useQuery({ queryKey: key, queryFn: () => api.get<OperatorScope>(`/credentials/${it.id}/operator-scope`) });
+  const scope = useQuery({
+    queryKey: key,
+    queryFn: () => api.get<OperatorScope>(`/credentials/${it.id}/operator-scope`),
+  });
   const devices = useQuery({ queryKey: ["devices"], queryFn: () => all<Device>("/devices") });
   if (!scope.data || !devices.data) return <Trouble error={scope.error ?? devices.error} />;
   const { folders, devices: chosen, paths } = scope.data;
@@ -209,15 +298,30 @@ function OperatorDevices({ it, close }: { it: Credential; close: () => void }) {
     const ticked = data.getAll("device").map(String);
     // Folders, and devices that one may not see, stay as they are.
     const unseen = chosen.filter((id) => !devices.data.some((device) => device.id === id));
-    return api.put(`/credentials/${it.id}/operator-scope`, { folders, devices: [...unseen, ...ticked] });
+    return api.put(`/credentials/${it.id}/operator-scope`, {
+      folders,
+      devices: [...unseen, ...ticked],
+    });
   };
   return (
     <>
-      <p className="quiet">{paths.length > 0 ? `Now: ${paths.join(", ")}.` : "It is sent to no device as an operator now."} Each use is in its log.</p>
+      <p className="quiet">
+        {paths.length > 0
+          ? `Now: ${paths.join(", ")}.`
+          : "It is sent to no device as an operator now."}{" "}
+        Each use is in its log.
+      </p>
       <Form label="Save" submit={submit} after={["credentials", "devices"]} done={close}>
         {devices.data.map((device) => (
           <label key={device.id} className="flex items-center gap-2">
-            <input type="checkbox" className="checkbox checkbox-sm" name="device" value={device.id} defaultChecked={chosen.includes(device.id)} /> {device.name}
+            <input
+              type="checkbox"
+              className="checkbox checkbox-sm"
+              name="device"
+              value={device.id}
+              defaultChecked={chosen.includes(device.id)}
+            />{" "}
+            {device.name}
             <span className="quiet">{device.address}</span>
           </label>
         ))}
@@ -238,13 +342,21 @@ export function Detail({ it, me }: { it: Credential; me: Me }) {
   const fields = fieldsOf(kind, it);
   const label = (name: string) => fields.find((field) => field.name === name)?.label ?? name;
   const sees = stewards || me.duties.includes("audit");
-  const tabs = TABS.filter((each) => (each !== "History" || atLeast(it.level, "reveal")) && (each !== "Jobs" || it.device) && (each !== "Requests" || it.gate) && ((each !== "Events" && each !== "Uses") || sees));
+  const tabs = TABS.filter(
+    (each) =>
+      (each !== "History" || atLeast(it.level, "reveal")) &&
+      (each !== "Jobs" || it.device) &&
+      (each !== "Requests" || it.gate) &&
+      ((each !== "Events" && each !== "Uses") || sees),
+  );
   const remove = async () => {
     const removal = await api.remove(`/credentials/${it.id}`, it.version);
     go(`/vault/${it.folder}`);
-    told(`${it.name} is in the bin.`, () => api.post(`/bin/${removal}/put-back`));
+    told(`${it.name} is in the bin.`, () => api.post(`/bin/${removal}/restore`));
   };
-  const favourite = it.favourite ? () => api.remove(`/credentials/${it.id}/favourite`) : () => api.put(`/credentials/${it.id}/favourite`);
+  const favourite = it.favourite
+    ? () => api.remove(`/credentials/${it.id}/favourite`)
+    : () => api.put(`/credentials/${it.id}/favourite`);
   return (
     <Card
       title={it.name}
@@ -253,7 +365,12 @@ export function Detail({ it, me }: { it: Credential; me: Me }) {
           <span className="quiet">
             {it.place}, you hold “{it.level}”
           </span>
-          <Act label={it.favourite ? "★ favourite" : "☆ make it a favourite"} look="btn-xs btn-ghost" run={favourite} after={["credential", "credentials"]} />
+          <Act
+            label={it.favourite ? "★ Favourite" : "☆ Add to favourites"}
+            look="btn-xs btn-ghost"
+            run={favourite}
+            after={["credential", "credentials"]}
+          />
         </span>
       }
     >
@@ -275,13 +392,21 @@ export function Detail({ it, me }: { it: Credential; me: Me }) {
             <Fragment key={field.name}>
               <dt className="quiet">{field.label}</dt>
               <dd className={field.holds === "note" ? "whitespace-pre-line" : "break-all"}>
-                {field.holds === "url"
-                  ? value.split("\n").map((address) => (
-                      <a key={address} className="link block" href={address} rel="noreferrer noopener" target="_blank">
-                        {address}
-                      </a>
-                    ))
-                  : <span className={field.holds === "text" ? "font-mono" : ""}>{value}</span>}
+                {field.holds === "url" ? (
+                  value.split("\n").map((address) => (
+                    <a
+                      key={address}
+                      className="link block"
+                      href={address}
+                      rel="noreferrer noopener"
+                      target="_blank"
+                    >
+                      {address}
+                    </a>
+                  ))
+                ) : (
+                  <span className={field.holds === "text" ? "font-mono" : ""}>{value}</span>
+                )}
               </dd>
             </Fragment>
           );
@@ -314,23 +439,32 @@ export function Detail({ it, me }: { it: Credential; me: Me }) {
             <dt className="quiet">Rotated</dt>
             <dd>
               <When at={upkeep.rotated_at} />
-              {upkeep.rotation_outcome && upkeep.rotation_outcome !== "done" && <> (last try: <State word={upkeep.rotation_outcome} />)</>}
+              {upkeep.rotation_outcome && upkeep.rotation_outcome !== "done" && (
+                <>
+                  {" "}
+                  (last try: <State word={upkeep.rotation_outcome} />)
+                </>
+              )}
             </dd>
             {upkeep.rotation_owed_at && (
               <>
                 <dt className="quiet">Rotation owed</dt>
                 <dd>
-                  <State word="owed" /> since it was checked in, <When at={upkeep.rotation_owed_at} />
+                  <State word="owed" /> since it was checked in,{" "}
+                  <When at={upkeep.rotation_owed_at} />
                 </dd>
               </>
             )}
             <dt className="quiet">Next rotation</dt>
-            <dd><When at={upkeep.next_rotation_at} /></dd>
+            <dd>
+              <When at={upkeep.next_rotation_at} />
+            </dd>
           </>
         )}
         <dt className="quiet">Made</dt>
         <dd>
-          <When at={it.created_at} /> by {it.created_by ?? "upkeep"}; changed <When at={it.changed_at} /> by {it.changed_by ?? "upkeep"}
+          <When at={it.created_at} /> by {it.created_by ?? "upkeep"}; changed{" "}
+          <When at={it.changed_at} /> by {it.changed_by ?? "upkeep"}
         </dd>
       </dl>
       <Secret it={it} me={me} label={label} />
@@ -339,25 +473,83 @@ export function Detail({ it, me }: { it: Credential; me: Me }) {
       <Attachments it={it} />
       {it.device && (
         <div className="mt-2 flex flex-wrap gap-2">
-          {atLeast(it.level, "use") && <Act label="Check now" run={() => api.post(`/credentials/${it.id}/check`)} after={after} />}
-          {atLeast(it.level, "edit") && <Act label="Rotate now" run={() => api.post(`/credentials/${it.id}/rotate`, {})} after={after} confirm="Give the account a new generated password, on the device and in the vault?" />}
-          {atLeast(it.level, "edit") && <Act label="Rotate as itself" look="btn-sm btn-ghost" run={() => api.post(`/credentials/${it.id}/rotate`, { way: "self" })} after={after} confirm="Have the account change its own password at its own prompt, without the operator?" />}
+          {atLeast(it.level, "use") && (
+            <Act
+              label="Check now"
+              run={() => api.post(`/credentials/${it.id}/check`)}
+              after={after}
+            />
+          )}
+          {atLeast(it.level, "edit") && (
+            <Act
+              label="Rotate now"
+              run={() => api.post(`/credentials/${it.id}/rotate`, {})}
+              after={after}
+              confirm="Give the account a new generated password, on the device and in the vault?"
+            />
+          )}
+          {atLeast(it.level, "edit") && (
+            <Act
+              label="Rotate as itself"
+              look="btn-sm btn-ghost"
+              run={() => api.post(`/credentials/${it.id}/rotate`, { way: "self" })}
+              after={after}
+              confirm="Have the account change its own password at its own prompt, without the operator?"
+            />
+          )}
         </div>
       )}
-      {atLeast(it.level, "edit") && <Fold label="Edit">{(close) => kind && <EditCredential it={it} kind={kind} close={close} />}</Fold>}
-      {atLeast(it.level, "reveal") && <Fold label="Copy into a folder">{(close) => <CopyForm it={it} close={close} />}</Fold>}
+      {atLeast(it.level, "edit") && (
+        <Fold label="Edit">
+          {(close) => kind && <EditCredential it={it} kind={kind} close={close} />}
+        </Fold>
+      )}
+      {atLeast(it.level, "reveal") && (
+        <Fold label="Copy into a folder">{(close) => <CopyForm it={it} close={close} />}</Fold>
+      )}
       {stewards && (
         <>
-          {!it.device && it.secret_fields.includes(MAIN) && <Fold label="Into my own folder">{(close) => <MoveIn it={it} close={close} />}</Fold>}
-          {it.secret_fields.includes(MAIN) && <Fold label="Devices that it may operate">{(close) => <OperatorDevices it={it} close={close} />}</Fold>}
-          <Fold label="Gate of its own">{(close) => <GateForm credential={it.id} close={close} />}</Fold>
-          {it.device && <Fold label="Upkeep plan of its own">{(close) => <PlanForm credential={it.id} close={close} />}</Fold>}
-          <Act label="Remove" look="btn-sm btn-ghost" run={remove} after={["credentials", "bin"]} confirm={`Move ${it.name} to the bin? It can be put back from there.`} />
+          {!it.device && it.secret_fields.includes(MAIN) && (
+            <Fold label="Move to personal folder">
+              {(close) => <MoveIn it={it} close={close} />}
+            </Fold>
+          )}
+          {it.secret_fields.includes(MAIN) && (
+            <Fold label="Devices that it may operate">
+              {(close) => <OperatorDevices it={it} close={close} />}
+            </Fold>
+          )}
+          <Fold label="Gate of its own">
+            {(close) => <GateForm credential={it.id} close={close} />}
+          </Fold>
+          {it.device && (
+            <Fold label="Upkeep plan of its own">
+              {(close) => <PlanForm credential={it.id} close={close} />}
+            </Fold>
+          )}
+          <Act
+            label="Remove"
+            look="btn-sm btn-ghost"
+            run={remove}
+            after={["credentials", "bin"]}
+            confirm={`Move ${it.name} to the bin? It can be restored from there.`}
+          />
         </>
       )}
-      <div role="tablist" aria-label="More about it" className="mt-2 flex gap-1 border-t border-base-300 pt-2">
+      <div
+        role="tablist"
+        aria-label="More about it"
+        className="mt-2 flex gap-1 border-t border-base-300 pt-2"
+      >
         {tabs.map((each) => (
-          <button key={each} type="button" role="tab" aria-selected={tab === each} className={`btn btn-sm ${tab === each ? "btn-primary" : "btn-ghost"}`} onClick={() => setTab(tab === each ? null : each)}>
+          <button
+            key={each}
+            type="button"
+            role="tab"
+            aria-selected={tab === each}
+            className={`btn btn-sm ${tab === each ? "btn-primary" : "btn-ghost"}`}
+            onClick={() => setTab(tab === each ? null : each)}
+          >
             {each}
           </button>
         ))}

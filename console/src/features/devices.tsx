@@ -4,31 +4,103 @@
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { type CredentialItem, type Device, type DeviceIdentity, type Page, all, api } from "../api";
-import { Act, Card, Choice, Empty, Field, Fold, Form, Lines, State, Table, Trouble, When, text, told } from "../parts";
+import {
+  Act,
+  Card,
+  Choice,
+  Empty,
+  Field,
+  Fold,
+  Form,
+  Lines,
+  State,
+  Table,
+  Trouble,
+  When,
+  text,
+  told,
+} from "../parts";
 import { CredentialLink } from "./links";
 
 const AFTER = ["devices", "upkeep", "overview"];
 
-function Edit({ device, accounts, operator, close }: { device: Device; accounts: CredentialItem[]; operator: CredentialItem | undefined; close: () => void }) {
+function Edit({
+  device,
+  accounts,
+  operator,
+  close,
+}: {
+  device: Device;
+  accounts: CredentialItem[];
+  operator: CredentialItem | undefined;
+  close: () => void;
+}) {
   // The operator may be an account of another device, such as one that stands before this one.
-  const choices = operator && !accounts.some((account) => account.id === operator.id) ? [operator, ...accounts] : accounts;
+  const choices =
+    operator && !accounts.some((account) => account.id === operator.id)
+      ? [operator, ...accounts]
+      : accounts;
   const submit = (data: FormData) => {
-    const typed = { name: text(data, "name"), address: text(data, "address"), port: Number(text(data, "port")) };
+    const typed = {
+      name: text(data, "name"),
+      address: text(data, "address"),
+      port: Number(text(data, "port")),
+    };
     const moved = typed.address !== device.address || typed.port !== device.port;
     const chosen = text(data, "operator");
     // An unchanged address is not sent: a new one suspends the bindings.
-    return api.patch(`/devices/${device.id}`, { name: typed.name, ...(moved && { address: typed.address, port: typed.port }), ...(chosen === "none" ? { no_operator: true } : chosen && chosen !== device.operator && { operator: chosen }) }, device.version);
+    return api.patch(
+      `/devices/${device.id}`,
+      {
+        name: typed.name,
+        ...(moved && { address: typed.address, port: typed.port }),
+        ...(chosen === "none"
+          ? { no_operator: true }
+          : chosen && chosen !== device.operator && { operator: chosen }),
+      },
+      device.version,
+    );
   };
   return (
     <>
       <Form label="Save" submit={submit} after={AFTER} done={close}>
         <Field label="Name" name="name" defaultValue={device.name} required />
-        <Field label="Address" name="address" defaultValue={device.address} required hint="A new address or port suspends the bindings until somebody who may see the passwords confirms them." />
-        <Field label="Port" name="port" type="number" min={1} max={65535} defaultValue={device.port} required />
-        <Choice label="Operator: the account that changes the others" name="operator" defaultValue={device.operator ?? "none"} options={[["none", "None: accounts change themselves"], ...choices.map((account): [string, string] => [account.id, `${account.name} (${account.user_name})`])]} />
+        <Field
+          label="Address"
+          name="address"
+          defaultValue={device.address}
+          required
+          hint="A new address or port suspends the bindings until somebody who may see the passwords confirms them."
+        />
+        <Field
+          label="Port"
+          name="port"
+          type="number"
+          min={1}
+          max={65535}
+          defaultValue={device.port}
+          required
+        />
+        <Choice
+          label="Operator: the account that changes the others"
+          name="operator"
+          defaultValue={device.operator ?? "none"}
+          options={[
+            ["none", "None: accounts change themselves"],
+            ...choices.map((account): [string, string] => [
+              account.id,
+              `${account.name} (${account.user_name})`,
+            ]),
+          ]}
+        />
       </Form>
       <div className="mt-2 border-t border-base-300 pt-2">
-        <Act label={`Remove ${device.name}`} run={() => api.remove(`/devices/${device.id}`, device.version)} after={AFTER} confirm={`Remove ${device.name}?`} />
+        <Act
+          label={`Remove ${device.name}`}
+          run={() => api.remove(`/devices/${device.id}`, device.version)}
+          after={AFTER}
+          confirm={`Remove ${device.name}?`}
+        />
       </div>
     </>
   );
@@ -37,32 +109,62 @@ function Edit({ device, accounts, operator, close }: { device: Device; accounts:
 /** What a device must prove before a password is sent to it, and what answers now. */
 function Identity({ device, close }: { device: Device; close: () => void }) {
   const [shown, setShown] = useState<DeviceIdentity[]>();
-  const confirmed = (identity: DeviceIdentity) => device.identity.some((known) => known.fingerprint === identity.fingerprint);
-  const read = async () => setShown((await api.post<Page<DeviceIdentity>>(`/devices/${device.id}/read-identity`)).items);
-  const byHand = (data: FormData) => api.patch(`/devices/${device.id}`, { identity: text(data, "lines").split("\n").filter((line) => line.trim()) }, device.version);
+  const confirmed = (identity: DeviceIdentity) =>
+    device.identity.some((known) => known.fingerprint === identity.fingerprint);
+  const read = async () =>
+    setShown((await api.post<Page<DeviceIdentity>>(`/devices/${device.id}/read-identity`)).items);
+  const byHand = (data: FormData) =>
+    api.patch(
+      `/devices/${device.id}`,
+      {
+        identity: text(data, "lines")
+          .split("\n")
+          .filter((line) => line.trim()),
+      },
+      device.version,
+    );
   return (
     <div className="flex flex-col gap-2">
-      <p className="quiet">Compare a fingerprint with the device’s own before you confirm it, for example with ssh-keygen -l on its console.</p>
-      {device.identity.length === 0 && <p>Nobody has confirmed an identity yet; no password is sent.</p>}
+      <p className="quiet">
+        Compare a fingerprint with the device’s own before you confirm it, for example with
+        ssh-keygen -l on its console.
+      </p>
+      {device.identity.length === 0 && (
+        <p>Nobody has confirmed an identity yet; no password is sent.</p>
+      )}
       <ul>
         {device.identity.map((identity) => (
           <li key={identity.line}>
-            <State word="confirmed" /> {identity.kind} <span className="font-mono break-all">{identity.fingerprint}</span>
+            <State word="confirmed" /> {identity.kind}{" "}
+            <span className="font-mono break-all">{identity.fingerprint}</span>
           </li>
         ))}
       </ul>
-      <Act label="Read who answers" run={read} />
+      <Act label="Read the identity" run={read} />
       {shown && (
         <ul className="flex flex-col gap-1">
           {shown.map((identity) => (
             <li key={identity.line} className="flex flex-wrap items-center gap-2">
               <span>
-                answers now: {identity.kind} <span className="font-mono break-all">{identity.fingerprint}</span>
+                answers now: {identity.kind}{" "}
+                <span className="font-mono break-all">{identity.fingerprint}</span>
               </span>
               {confirmed(identity) ? (
                 <State word="confirmed" />
               ) : (
-                <Act label="Confirm this identity" look="btn-sm btn-primary" run={() => api.patch(`/devices/${device.id}`, { identity: [identity.line] }, device.version)} after={AFTER} confirm={`Passwords go to whatever proves ${identity.fingerprint}. Have you compared it with ${device.name} itself?`} />
+                <Act
+                  label="Confirm this identity"
+                  look="btn-sm btn-primary"
+                  run={() =>
+                    api.patch(
+                      `/devices/${device.id}`,
+                      { identity: [identity.line] },
+                      device.version,
+                    )
+                  }
+                  after={AFTER}
+                  confirm={`Passwords go to whatever proves ${identity.fingerprint}. Have you compared it with ${device.name} itself?`}
+                />
               )}
             </li>
           ))}
@@ -71,7 +173,12 @@ function Identity({ device, close }: { device: Device; close: () => void }) {
       <Fold label="Enter an identity by hand">
         {() => (
           <Form label="Set the identity" submit={byHand} after={AFTER} done={close}>
-            <Lines label="Host keys, known_hosts lines, SSHFP records or SHA256 fingerprints, one a line" name="lines" rows={3} defaultValue={device.identity.map((identity) => identity.line).join("\n")} />
+            <Lines
+              label="Host keys, known_hosts lines, SSHFP records or SHA256 fingerprints, one a line"
+              name="lines"
+              rows={3}
+              defaultValue={device.identity.map((identity) => identity.line).join("\n")}
+            />
           </Form>
         )}
       </Fold>
@@ -81,32 +188,57 @@ function Identity({ device, close }: { device: Device; close: () => void }) {
 
 function Bindings({ device }: { device: Device }) {
   return (
-    <Table label={`Passwords that may be sent to ${device.name}`} heads={["Credential", "As", "User name", "Confirmed", "State"]}>
+    <Table
+      label={`Passwords that may be sent to ${device.name}`}
+      heads={["Credential", "As", "User name", "Confirmed", "State"]}
+    >
       {device.bindings.map((binding) => (
         <tr key={`${binding.credential} ${binding.role}`}>
-          <td>{binding.credential_path ? <CredentialLink id={binding.credential} path={binding.credential_path} /> : "one that you may not know of"}</td>
+          <td>
+            {binding.credential_path ? (
+              <CredentialLink id={binding.credential} path={binding.credential_path} />
+            ) : (
+              "one that you may not know of"
+            )}
+          </td>
           <td>{binding.role}</td>
           <td>{binding.login}</td>
           <td>
             <When at={binding.confirmed_at} />
           </td>
-          <td>{binding.suspended ? <><State word="suspended" /> {binding.suspended}</> : <State word="in force" />}</td>
+          <td>
+            {binding.suspended ? (
+              <>
+                <State word="suspended" /> {binding.suspended}
+              </>
+            ) : (
+              <State word="in force" />
+            )}
+          </td>
         </tr>
       ))}
     </Table>
   );
 }
 
-/** What keeps passwords from a device, and the one step that mends it. */
+/** What keeps passwords from a device, and the one step that fixes it. */
 export function DeviceTrouble({ device }: { device: Device }) {
   const suspended = device.bindings.filter((binding) => binding.suspended);
   const confirm = async () => {
-    const done = await api.post<{ confirmed: number; left: number }>(`/devices/${device.id}/confirm-bindings`, undefined, device.version);
-    told(`${done.confirmed} confirmed${done.left > 0 ? `; ${done.left} left for somebody who may see the password` : ""}.`);
+    const done = await api.post<{ confirmed: number; left: number }>(
+      `/devices/${device.id}/confirm-bindings`,
+      undefined,
+      device.version,
+    );
+    told(
+      `${done.confirmed} confirmed${done.left > 0 ? `; ${done.left} left for somebody who may see the password` : ""}.`,
+    );
   };
   return (
     <>
-      {device.identity.length === 0 && <p className="text-sm">Its identity is not confirmed: no password is sent.</p>}
+      {device.identity.length === 0 && (
+        <p className="text-sm">Its identity is not confirmed: no password is sent.</p>
+      )}
       {suspended.length > 0 && (
         <div className="flex flex-wrap items-center gap-2">
           <State word="suspended" />
@@ -114,7 +246,13 @@ export function DeviceTrouble({ device }: { device: Device }) {
             {suspended.length} of {device.bindings.length} bindings are suspended.
           </span>
           {device.identity.length > 0 && (
-            <Act label="Confirm bindings" of={device.name} run={confirm} after={AFTER} confirm={`Passwords that you may see go to ${device.address} port ${device.port} again, once it proves its identity. Is that the right device?`} />
+            <Act
+              label="Confirm bindings"
+              of={device.name}
+              run={confirm}
+              after={AFTER}
+              confirm={`Passwords that you may see go to ${device.address} port ${device.port} again, once it proves its identity. Is that the right device?`}
+            />
           )}
         </div>
       )}
@@ -124,7 +262,12 @@ export function DeviceTrouble({ device }: { device: Device }) {
           <span>
             {device.paused_why}, since <When at={device.paused_at} />
           </span>
-          <Act label="Resume" of={device.name} run={() => api.post(`/devices/${device.id}/resume`, undefined, device.version)} after={AFTER} />
+          <Act
+            label="Resume"
+            of={device.name}
+            run={() => api.post(`/devices/${device.id}/resume`, undefined, device.version)}
+            after={AFTER}
+          />
         </div>
       )}
     </>
@@ -133,13 +276,20 @@ export function DeviceTrouble({ device }: { device: Device }) {
 
 export function Devices() {
   const devices = useQuery({ queryKey: ["devices"], queryFn: () => all<Device>("/devices") });
-  const credentials = useQuery({ queryKey: ["credentials", "on devices"], queryFn: () => all<CredentialItem>("/credentials") });
-  const on = (device: Device) => (credentials.data ?? []).filter((item) => item.device_id === device.id);
-  const operator = (device: Device) => credentials.data?.find((item) => item.id === device.operator);
+  const credentials = useQuery({
+    queryKey: ["credentials", "on devices"],
+    queryFn: () => all<CredentialItem>("/credentials"),
+  });
+  const on = (device: Device) =>
+    (credentials.data ?? []).filter((item) => item.device_id === device.id);
+  const operator = (device: Device) =>
+    credentials.data?.find((item) => item.id === device.operator);
   return (
     <Card title="Devices">
       <Trouble error={devices.error ?? credentials.error} />
-      {devices.data?.length === 0 && <Empty>There is no device yet. Open a folder in the vault and choose “Add a device”.</Empty>}
+      {devices.data?.length === 0 && (
+        <Empty>There is no device yet. Open a folder in the vault and choose “Add a device”.</Empty>
+      )}
       {devices.data && devices.data.length > 0 && (
         <ul className="flex flex-col divide-y divide-base-300">
           {devices.data.map((device) => (
@@ -154,13 +304,34 @@ export function Devices() {
                 <span>
                   {device.accounts} {device.accounts === 1 ? "account" : "accounts"}
                 </span>
-                <span className="quiet">{device.operator ? `operator: ${operator(device)?.name ?? "one that you may not know of"}` : "no operator: accounts change themselves"}</span>
-                <span className="quiet">{device.identity.length > 0 ? "identity confirmed" : "identity not confirmed"}</span>
+                <span className="quiet">
+                  {device.operator
+                    ? `operator: ${operator(device)?.name ?? "one that you may not know of"}`
+                    : "no operator: accounts change themselves"}
+                </span>
+                <span className="quiet">
+                  {device.identity.length > 0 ? "identity confirmed" : "identity not confirmed"}
+                </span>
               </div>
               <DeviceTrouble device={device} />
-              <Fold label={`Identity of ${device.name}`}>{(close) => <Identity device={device} close={close} />}</Fold>
-              {device.bindings.length > 0 && <Fold label={`Bindings of ${device.name}`} wide>{() => <Bindings device={device} />}</Fold>}
-              <Fold label={`Change ${device.name}`}>{(close) => <Edit device={device} accounts={on(device)} operator={operator(device)} close={close} />}</Fold>
+              <Fold label={`Identity of ${device.name}`}>
+                {(close) => <Identity device={device} close={close} />}
+              </Fold>
+              {device.bindings.length > 0 && (
+                <Fold label={`Bindings of ${device.name}`} wide>
+                  {() => <Bindings device={device} />}
+                </Fold>
+              )}
+              <Fold label={`Change ${device.name}`}>
+                {(close) => (
+                  <Edit
+                    device={device}
+                    accounts={on(device)}
+                    operator={operator(device)}
+                    close={close}
+                  />
+                )}
+              </Fold>
             </li>
           ))}
         </ul>

@@ -31,14 +31,32 @@ export const TYPES: [string, string][] = [
 ];
 
 /** The fields of a credential: those of its kind, then its own. */
-export function fieldsOf(kind: Kind | undefined, it?: Pick<Credential, "extra" | "fields">): KindField[] {
+export function fieldsOf(
+  kind: Kind | undefined,
+  it?: Pick<Credential, "extra" | "fields">,
+): KindField[] {
   const known = [...(kind?.fields ?? []), ...(it?.extra ?? [])];
-  const lost = Object.keys(it?.fields ?? {}).filter((name) => !known.some((field) => field.name === name));
-  return [...known, ...lost.map((name) => ({ name, label: name, holds: "note", required: false, help: "Its kind has no such field any more; what is in it stays." }))];
+  const lost = Object.keys(it?.fields ?? {}).filter(
+    (name) => !known.some((field) => field.name === name),
+  );
+  return [
+    ...known,
+    ...lost.map((name) => ({
+      name,
+      label: name,
+      holds: "note",
+      required: false,
+      help: "Its kind has no such field any more; what is in it stays.",
+    })),
+  ];
 }
 
 /** What the fields of a form came to: plain ones, the main secret, the other secrets. */
-export function collect(data: FormData, fields: KindField[], present: Record<string, string> = {}): { fields: Record<string, string>; password?: string; secrets: Record<string, string> } {
+export function collect(
+  data: FormData,
+  fields: KindField[],
+  present: Record<string, string> = {},
+): { fields: Record<string, string>; password?: string; secrets: Record<string, string> } {
   const plain: Record<string, string> = {};
   const secrets: Record<string, string> = {};
   for (const field of fields) {
@@ -48,19 +66,39 @@ export function collect(data: FormData, fields: KindField[], present: Record<str
       if (value && field.name !== MAIN) secrets[field.name] = value;
     } else if (value !== (present[field.name] ?? "")) plain[field.name] = value;
   }
-  return { fields: plain, password: text(data, MAIN).replaceAll("\r\n", "\n") || undefined, secrets };
+  return {
+    fields: plain,
+    password: text(data, MAIN).replaceAll("\r\n", "\n") || undefined,
+    secrets,
+  };
 }
 
 /** A seed of one-time codes: typed, pasted, or out of a picture. */
 function SeedField({ field, hint }: { field: KindField; hint?: string }) {
   const [seed, setSeed] = useState("");
-  const read = useMutation({ mutationFn: (file: File) => api.post<{ address: string }>("/read-picture", file), onSuccess: (found) => setSeed(found.address) });
+  const read = useMutation({
+    mutationFn: (file: File) => api.post<{ address: string }>("/read-picture", file),
+    onSuccess: (found) => setSeed(found.address),
+  });
   return (
     <div>
-      <Field label={field.label} name={field.name} type="password" autoComplete="new-password" value={seed} onChange={(event) => setSeed(event.target.value)} hint={hint ?? "The seed as base32, or the otpauth:// address that it came with."} />
+      <Field
+        label={field.label}
+        name={field.name}
+        type="password"
+        autoComplete="new-password"
+        value={seed}
+        onChange={(event) => setSeed(event.target.value)}
+        hint={hint ?? "The seed as base32, or the otpauth:// address that it came with."}
+      />
       <label className="quiet text-sm">
         or a picture of its QR code:{" "}
-        <input type="file" accept="image/png,image/jpeg" className="file-input file-input-sm" onChange={(event) => event.target.files?.[0] && read.mutate(event.target.files[0])} />
+        <input
+          type="file"
+          accept="image/png,image/jpeg"
+          className="file-input file-input-sm"
+          onChange={(event) => event.target.files?.[0] && read.mutate(event.target.files[0])}
+        />
       </label>
       {read.isSuccess && seed && <p role="status">The picture was read; save to keep its seed.</p>}
       <Trouble error={read.error} />
@@ -69,20 +107,61 @@ function SeedField({ field, hint }: { field: KindField; hint?: string }) {
 }
 
 /** The inputs of fields. Of a credential that exists, secrets are never filled in. */
-export function Inputs({ fields, present, generates, short, secretHint }: { fields: KindField[]; present?: Record<string, string>; generates: boolean; short?: boolean; secretHint?: (field: KindField) => string | undefined }) {
+export function Inputs({
+  fields,
+  present,
+  generates,
+  short,
+  secretHint,
+}: {
+  fields: KindField[];
+  present?: Record<string, string>;
+  generates: boolean;
+  short?: boolean;
+  secretHint?: (field: KindField) => string | undefined;
+}) {
   return (
     <>
       {fields.map((field) => {
-        const needed = field.required && !(isSecret(field.holds) && (present || (field.name === MAIN && generates)));
+        const needed =
+          field.required &&
+          !(isSecret(field.holds) && (present || (field.name === MAIN && generates)));
         if (short && !SHORT.includes(field.name) && !needed) return null;
         const hint = (isSecret(field.holds) && secretHint?.(field)) || field.help || undefined;
         const shared = { name: field.name, label: field.label, hint, required: needed };
-        if (field.holds === "one-time-seed") return <SeedField key={field.name} field={field} hint={hint} />;
-        if (["secret-note", "ssh-key", "private-key"].includes(field.holds)) return <Lines key={field.name} {...shared} spellCheck={false} />;
-        if (isSecret(field.holds)) return <Field key={field.name} {...shared} type="password" autoComplete="new-password" />;
-        if (field.holds === "note" || field.holds === "certificate") return <Lines key={field.name} {...shared} label={`${field.label} (not secret)`} defaultValue={present?.[field.name]} />;
-        if (field.holds === "url") return <Lines key={field.name} {...shared} rows={2} hint={hint ?? "One a line."} defaultValue={present?.[field.name]} />;
-        return <Field key={field.name} {...shared} type={field.holds === "date" ? "date" : "text"} defaultValue={present?.[field.name]} />;
+        if (field.holds === "one-time-seed")
+          return <SeedField key={field.name} field={field} hint={hint} />;
+        if (["secret-note", "ssh-key", "private-key"].includes(field.holds))
+          return <Lines key={field.name} {...shared} spellCheck={false} />;
+        if (isSecret(field.holds))
+          return <Field key={field.name} {...shared} type="password" autoComplete="new-password" />;
+        if (field.holds === "note" || field.holds === "certificate")
+          return (
+            <Lines
+              key={field.name}
+              {...shared}
+              label={`${field.label} (not secret)`}
+              defaultValue={present?.[field.name]}
+            />
+          );
+        if (field.holds === "url")
+          return (
+            <Lines
+              key={field.name}
+              {...shared}
+              rows={2}
+              hint={hint ?? "One a line."}
+              defaultValue={present?.[field.name]}
+            />
+          );
+        return (
+          <Field
+            key={field.name}
+            {...shared}
+            type={field.holds === "date" ? "date" : "text"}
+            defaultValue={present?.[field.name]}
+          />
+        );
       })}
     </>
   );

@@ -3,50 +3,109 @@
 import { useInfiniteQuery, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { useLocation } from "wouter";
-import { type AuditEvent, type Folder, type Me, type Page, type PasswordPolicy, type PasswordRule, type Settings, all, api } from "../api";
-import { Act, Card, Choice, Empty, Field, Fold, Form, State, Trouble, When, text, told } from "../parts";
+import {
+  type AuditEvent,
+  type Folder,
+  type Me,
+  type Page,
+  type PasswordPolicy,
+  type PasswordRule,
+  type Settings,
+  all,
+  api,
+} from "../api";
+import {
+  Act,
+  Card,
+  Choice,
+  Empty,
+  Field,
+  Fold,
+  Form,
+  State,
+  Trouble,
+  When,
+  text,
+  told,
+} from "../parts";
 import { AddCredential } from "./edit";
-import { atLeast } from "./levels";
-import { MoveAsk } from "./moving";
+import { atLeast } from "./access-levels";
+import { MoveAsk } from "./drag-and-drop";
 import { Considered } from "./preview";
 import { GateForm, PlanForm } from "./rules";
 import { Explain, Grants, Reach } from "./sharing";
 
 /** What the folder demands of passwords. */
 function RuleForm({ here, close }: { here: Folder; close: () => void }) {
-  const rule = useQuery({ queryKey: ["password-rule", here.id], queryFn: () => api.get<PasswordRule | null>(`/folders/${here.id}/password-rule`) });
-  const policies = useQuery({ queryKey: ["policies"], queryFn: () => all<PasswordPolicy>("/password-policies") });
+  const rule = useQuery({
+    queryKey: ["password-rule", here.id],
+    queryFn: () => api.get<PasswordRule | null>(`/folders/${here.id}/password-rule`),
+  });
+  const policies = useQuery({
+    queryKey: ["policies"],
+    queryFn: () => all<PasswordPolicy>("/password-policies"),
+  });
   const [mode, setMode] = useState("");
   if (!rule.isSuccess || !policies.data) return <Trouble error={rule.error ?? policies.error} />;
   const own = rule.data?.folder === here.id;
   const chosen = mode || rule.data?.mode || "advise";
-  const submit = (data: FormData) => api.put(`/folders/${here.id}/password-rule`, { mode: chosen, policies: data.getAll("policy") }, 0);
+  const submit = (data: FormData) =>
+    api.put(
+      `/folders/${here.id}/password-rule`,
+      { mode: chosen, policies: data.getAll("policy") },
+      0,
+    );
   const after = ["password-rule", "credentials", "credential"];
   return (
     <>
       {rule.data && !own && <p className="quiet">What counts now is set on {rule.data.place}.</p>}
-      <Form label="Set it" submit={submit} after={after} done={close}>
-        <Choice label="Passwords in here" name="mode" value={chosen} onChange={(event) => setMode(event.target.value)} options={[["advise", "are advised to comply with"], ["enforce", "are stored only if they comply with"], ["choose", "comply with one that people choose among"]]} />
+      <Form label="Set the rule" submit={submit} after={after} done={close}>
+        <Choice
+          label="Passwords in this folder"
+          name="mode"
+          value={chosen}
+          onChange={(event) => setMode(event.target.value)}
+          options={[
+            ["advise", "are advised to comply with"],
+            ["enforce", "are stored only if they comply with"],
+            ["choose", "comply with one that people choose among"],
+          ]}
+        />
         <fieldset>
           <legend className="sr-only">Policies</legend>
           {policies.data.map((policy) => (
             <label key={policy.id} className="block">
-              <input type={chosen === "choose" ? "checkbox" : "radio"} name="policy" value={policy.id} defaultChecked={rule.data?.policies.includes(policy.id)} className={chosen === "choose" ? "checkbox checkbox-xs" : "radio radio-xs"} /> {policy.name}
+              <input
+                type={chosen === "choose" ? "checkbox" : "radio"}
+                name="policy"
+                value={policy.id}
+                defaultChecked={rule.data?.policies.includes(policy.id)}
+                className={chosen === "choose" ? "checkbox checkbox-xs" : "radio radio-xs"}
+              />{" "}
+              {policy.name}
             </label>
           ))}
         </fieldset>
       </Form>
-      {own && <Act label="Demand nothing of its own" look="btn-sm btn-ghost" run={() => api.remove(`/folders/${here.id}/password-rule`)} after={after} />}
+      {own && (
+        <Act
+          label="Remove the rule of this folder"
+          look="btn-sm btn-ghost"
+          run={() => api.remove(`/folders/${here.id}/password-rule`)}
+          after={after}
+        />
+      )}
     </>
   );
 }
 
-/** What happened here and below, as far down as the asker is a steward. */
+/** Activity and below, as far down as the asker is a steward. */
 function FolderHistory({ folder }: { folder: string }) {
   const events = useInfiniteQuery({
     queryKey: ["folder-history", folder],
     initialPageParam: "",
-    queryFn: ({ pageParam }) => api.get<Page<AuditEvent>>(`/folders/${folder}/history?limit=30&cursor=${pageParam}`),
+    queryFn: ({ pageParam }) =>
+      api.get<Page<AuditEvent>>(`/folders/${folder}/history?limit=30&cursor=${pageParam}`),
     getNextPageParam: (page) => page.next,
   });
   const rows = events.data?.pages.flatMap((page) => page.items) ?? [];
@@ -54,17 +113,25 @@ function FolderHistory({ folder }: { folder: string }) {
   if (rows.length === 0) return <Empty>Nothing has happened here yet.</Empty>;
   return (
     <>
-      <ol className="max-h-96 overflow-y-auto" tabIndex={0} aria-label="What happened here">
+      <ol className="max-h-96 overflow-y-auto" tabIndex={0} aria-label="Activity">
         {rows.map((event) => (
           <li key={event.id} className="border-b border-base-300 py-1 text-sm">
-            <span className="quiet"><When at={event.at} /></span> {event.actor_name || "the service"}: <span className="font-mono">{event.action}</span>
+            <span className="quiet">
+              <When at={event.at} />
+            </span>{" "}
+            {event.actor_name || "the service"}: <span className="font-mono">{event.action}</span>
             {event.outcome !== "done" && <State word={event.outcome} />}
             <span className="block break-words">{event.target_name}</span>
           </li>
         ))}
       </ol>
       {events.hasNextPage && (
-        <button type="button" className="btn btn-xs mt-1" onClick={() => void events.fetchNextPage()} disabled={events.isFetchingNextPage}>
+        <button
+          type="button"
+          className="btn btn-xs mt-1"
+          onClick={() => void events.fetchNextPage()}
+          disabled={events.isFetchingNextPage}
+        >
           Older
         </button>
       )}
@@ -75,15 +142,32 @@ function FolderHistory({ folder }: { folder: string }) {
 /** What can be added here. */
 export function FolderTools({ me, here }: { me: Me; here: Folder | undefined }) {
   const edits = atLeast(here?.level, "edit");
-  const settings = useQuery({ queryKey: ["settings"], queryFn: () => api.get<Settings>("/settings") });
+  const settings = useQuery({
+    queryKey: ["settings"],
+    queryFn: () => api.get<Settings>("/settings"),
+  });
   const adds = me.duties.includes("folders") || settings.data?.settings.adds_at_top === true;
   return (
     <div className="mt-2 flex flex-col gap-1 border-t border-base-300 pt-2">
-      {here && edits && <Fold label="Add a credential">{(close) => <AddCredential here={here} close={close} />}</Fold>}
+      {here && edits && (
+        <Fold label="Add a credential">
+          {(close) => <AddCredential here={here} close={close} />}
+        </Fold>
+      )}
       {(edits || adds) && (
         <Fold label={here && edits ? "Add a folder in here" : "Add a folder at the top"}>
           {(close) => (
-            <Form label="Add the folder" after={["folders"]} done={close} submit={(data) => api.post("/folders", { parent: here && edits ? here.id : null, name: text(data, "name") })}>
+            <Form
+              label="Add the folder"
+              after={["folders"]}
+              done={close}
+              submit={(data) =>
+                api.post("/folders", {
+                  parent: here && edits ? here.id : null,
+                  name: text(data, "name"),
+                })
+              }
+            >
               <Field label="Name" name="name" required />
             </Form>
           )}
@@ -92,7 +176,19 @@ export function FolderTools({ me, here }: { me: Me; here: Folder | undefined }) 
       {here && edits && (
         <Fold label="Add a device">
           {(close) => (
-            <Form label="Add the device" after={["devices"]} done={close} submit={(data) => api.post("/devices", { folder: here.id, name: text(data, "name"), address: text(data, "address"), port: Number(text(data, "port") || 22) })}>
+            <Form
+              label="Add the device"
+              after={["devices"]}
+              done={close}
+              submit={(data) =>
+                api.post("/devices", {
+                  folder: here.id,
+                  name: text(data, "name"),
+                  address: text(data, "address"),
+                  port: Number(text(data, "port") || 22),
+                })
+              }
+            >
               <Field label="Name" name="name" required />
               <Field label="Address" name="address" required />
               <Field label="Port" name="port" type="number" defaultValue={22} min={1} max={65535} />
@@ -111,39 +207,80 @@ export function FolderDetail({ me, here, folders }: { me: Me; here: Folder; fold
   const remove = async () => {
     const removal = await api.remove(`/folders/${here.id}?contents=true`, here.version);
     go(here.parent ? `/vault/${here.parent}` : "/vault");
-    told(`${here.path} is in the bin.`, () => api.post(`/bin/${removal}/put-back`));
+    told(`${here.path} is in the bin.`, () => api.post(`/bin/${removal}/restore`));
   };
   const [to, setTo] = useState<Folder | null>(null);
   const change = (body: object) => () => api.patch(`/folders/${here.id}`, body, here.version);
   return (
     <Card title={here.path}>
       <p className="quiet mb-2">
-        {here.level ? `You hold “${here.level}” here.` : "It leads to what you may see."}
+        {here.level ? `Your level: ${here.level}.` : "It leads to what you may see."}
         {here.closed && " ⊘ Closed: grants from above stop here."}
-        {here.shared && (here.own_grants ? " ◆ Shared: a grant stands on it." : " ◇ Shared: by a grant from above.")}
+        {here.shared &&
+          (here.own_grants
+            ? " ◆ Shared: a grant stands on it."
+            : " ◇ Shared: by a grant from above.")}
       </p>
-      {(here.level || me.duties.includes("audit")) && <Fold label="Why somebody reaches it, or not">{() => <Explain folder={here.id} self={me.id} />}</Fold>}
+      {(here.level || me.duties.includes("audit")) && (
+        <Fold label="Explain access">{() => <Explain folder={here.id} self={me.id} />}</Fold>
+      )}
       {(stewards || me.duties.includes("audit")) && <Reach folder={here.id} />}
       {stewards && (
         <>
-          <Fold label="Who may do what here">{() => <Grants folder={here.id} />}</Fold>
-          <Fold label="What happened here">{() => <FolderHistory folder={here.id} />}</Fold>
+          <Fold label="Grants on this folder">{() => <Grants folder={here.id} />}</Fold>
+          <Fold label="Activity">{() => <FolderHistory folder={here.id} />}</Fold>
           <Fold label="Upkeep plan">{(close) => <PlanForm folder={here.id} close={close} />}</Fold>
-          <Fold label="Passwords in here">{(close) => <RuleForm here={here} close={close} />}</Fold>
+          <Fold label="Passwords in this folder">
+            {(close) => <RuleForm here={here} close={close} />}
+          </Fold>
           <Fold label="Gate">{(close) => <GateForm folder={here.id} close={close} />}</Fold>
           <Fold label="Rename, move, close">
             {(close) => (
               <>
-                <Form label="Rename" after={["folders", "credentials"]} done={close} submit={(data) => change({ name: text(data, "name") })()}>
+                <Form
+                  label="Rename"
+                  after={["folders", "credentials"]}
+                  done={close}
+                  submit={(data) => change({ name: text(data, "name") })()}
+                >
                   <Field label="Name" name="name" defaultValue={here.name} required />
                 </Form>
-                <Form label="Move …" keep submit={async (data) => setTo(folders.find((folder) => folder.id === text(data, "parent")) ?? null)}>
-                  <Choice label="Into" name="parent" options={folders.filter((folder) => atLeast(folder.level, "steward")).map((folder) => [folder.id, folder.path])} />
+                <Form
+                  label="Move …"
+                  keep
+                  submit={async (data) =>
+                    setTo(folders.find((folder) => folder.id === text(data, "parent")) ?? null)
+                  }
+                >
+                  <Choice
+                    label="Into"
+                    name="parent"
+                    options={folders
+                      .filter((folder) => atLeast(folder.level, "steward"))
+                      .map((folder) => [folder.id, folder.path])}
+                  />
                 </Form>
-                {to && <MoveAsk load={{ items: [], folder: here }} to={to} close={() => setTo(null)} />}
+                {to && (
+                  <MoveAsk load={{ items: [], folder: here }} to={to} close={() => setTo(null)} />
+                )}
                 <div className="mt-2 flex gap-2">
-                  <Considered label={here.closed ? "Let grants from above in" : "Let no grant from above in"} title={here.closed ? `Let grants from above into ${here.path}?` : `Let no grant from above into ${here.path}?`} change={{ folder: { id: here.id, closed: !here.closed } }} run={change({ closed: !here.closed })} after={["folders", "credentials"]} />
-                  <Act label="Remove" run={remove} after={["folders", "credentials", "bin"]} confirm={`Move ${here.path} and all that is in it to the bin? It can be put back from there, all of it in one step.`} />
+                  <Considered
+                    label={here.closed ? "Inherit grants again" : "Stop inheriting grants"}
+                    title={
+                      here.closed
+                        ? `Inherit grants againto ${here.path}?`
+                        : `Stop inheriting grantsto ${here.path}?`
+                    }
+                    change={{ folder: { id: here.id, closed: !here.closed } }}
+                    run={change({ closed: !here.closed })}
+                    after={["folders", "credentials"]}
+                  />
+                  <Act
+                    label="Remove"
+                    run={remove}
+                    after={["folders", "credentials", "bin"]}
+                    confirm={`Move ${here.path} and all that is in it to the bin? It can be restored from there, all of it in one step.`}
+                  />
                 </div>
               </>
             )}

@@ -5,19 +5,33 @@ import { useState } from "react";
 import { type Credential, type Revealed, type Version, all, api } from "../api";
 import { Ask, Empty, Field, State, Table, Trouble, When } from "../parts";
 import { Shown } from "./secret";
-import { atLeast } from "./levels";
+import { atLeast } from "./access-levels";
 
 export function History({ it, label }: { it: Credential; label: (field: string) => string }) {
   const [shown, setShown] = useState<Revealed[]>([]);
   const [back, setBack] = useState<Version | null>(null);
   const [why, setWhy] = useState("");
-  const versions = useQuery({ queryKey: ["history", it.id], queryFn: () => all<Version>(`/credentials/${it.id}/history`) });
-  const look = useMutation({
-    mutationFn: (version: Version) => api.post<Revealed>(`/credentials/${it.id}/reveal`, { field: version.field, version: version.number }),
-    // Two at a time, so that they can be compared.
-    onSuccess: (found) => setShown((before) => [...before.filter((each) => each.field === found.field && each.version !== found.version).slice(-1), found]),
+  const versions = useQuery({
+    queryKey: ["history", it.id],
+    queryFn: () => all<Version>(`/credentials/${it.id}/history`),
   });
-  const hide = (gone: Revealed) => () => setShown((before) => before.filter((each) => each !== gone));
+  const look = useMutation({
+    mutationFn: (version: Version) =>
+      api.post<Revealed>(`/credentials/${it.id}/reveal`, {
+        field: version.field,
+        version: version.number,
+      }),
+    // Two at a time, so that they can be compared.
+    onSuccess: (found) =>
+      setShown((before) => [
+        ...before
+          .filter((each) => each.field === found.field && each.version !== found.version)
+          .slice(-1),
+        found,
+      ]),
+  });
+  const hide = (gone: Revealed) => () =>
+    setShown((before) => before.filter((each) => each !== gone));
   if (versions.data?.length === 0) return <Empty>It has no secret values yet.</Empty>;
   return (
     <>
@@ -25,7 +39,8 @@ export function History({ it, label }: { it: Credential; label: (field: string) 
       {shown.map((each) => (
         <div key={`${each.field} ${each.version}`}>
           <p>
-            {label(each.field)}, version {each.version}:{shown.length === 2 && " what differs is underlined"}
+            {label(each.field)}, version {each.version}:
+            {shown.length === 2 && " what differs is underlined"}
           </p>
           <Shown shown={each} hide={hide(each)} other={shown.find((one) => one !== each)?.value} />
         </div>
@@ -36,10 +51,25 @@ export function History({ it, label }: { it: Credential; label: (field: string) 
           label="Put it back"
           after={["credential", "history", "credentials"]}
           close={() => setBack(null)}
-          run={() => api.post(`/credentials/${it.id}/put-back`, { field: back.field, version: back.number, why })}
+          run={() =>
+            api.post(`/credentials/${it.id}/restore`, {
+              field: back.field,
+              version: back.number,
+              why,
+            })
+          }
         >
-          <p>It becomes the current value in the vault; what is current now stays in the history.{it.device && " The device is not told: if it has another password, the next check will say so."}</p>
-          <Field label="Why" name="why" value={why} onChange={(event) => setWhy(event.target.value)} />
+          <p>
+            It becomes the current value in the vault; what is current now stays in the history.
+            {it.device &&
+              " The device is not told: if it has another password, the next check will say so."}
+          </p>
+          <Field
+            label="Why"
+            name="why"
+            value={why}
+            onChange={(event) => setWhy(event.target.value)}
+          />
         </Ask>
       )}
       <Table label="Versions" heads={["Field", "Version", "State", "Made", "How", "Look"]}>
@@ -47,8 +77,12 @@ export function History({ it, label }: { it: Credential; label: (field: string) 
           <tr key={`${version.field} ${version.number}`}>
             <td>{label(version.field)}</td>
             <td className="tabular-nums">{version.number}</td>
-            <td><State word={version.state} /></td>
-            <td><When at={version.made_at} /></td>
+            <td>
+              <State word={version.state} />
+            </td>
+            <td>
+              <When at={version.made_at} />
+            </td>
             <td>
               {version.made_how} by {version.made_by ?? "upkeep"}
               {version.why && <p className="quiet">{version.why}</p>}
@@ -57,11 +91,13 @@ export function History({ it, label }: { it: Credential; label: (field: string) 
               <button type="button" className="btn btn-xs" onClick={() => look.mutate(version)}>
                 Reveal
               </button>{" "}
-              {version.state !== "current" && version.state !== "candidate" && atLeast(it.level, "edit") && (
-                <button type="button" className="btn btn-xs" onClick={() => setBack(version)}>
-                  Put back
-                </button>
-              )}
+              {version.state !== "current" &&
+                version.state !== "candidate" &&
+                atLeast(it.level, "edit") && (
+                  <button type="button" className="btn btn-xs" onClick={() => setBack(version)}>
+                    Restore
+                  </button>
+                )}
             </td>
           </tr>
         ))}

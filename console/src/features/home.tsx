@@ -11,12 +11,24 @@ import { Decision } from "./requests";
 
 /** What is wrong with what one may see. */
 function Wrong() {
-  const found = useQuery({ queryKey: ["credentials", "wrong"], queryFn: () => api.get<Page<CredentialItem>>("/credentials?finding=any&limit=6") });
+  const found = useQuery({
+    queryKey: ["credentials", "wrong"],
+    queryFn: () => api.get<Page<CredentialItem>>("/credentials?finding=any&limit=6"),
+  });
   const items = found.data?.items ?? [];
   return (
-    <Card title="Something wrong with" actions={<Link href="/vault?finding=any" className="link">All findings</Link>}>
+    <Card
+      title="Something wrong with"
+      actions={
+        <Link href="/vault?finding=any" className="link">
+          All findings
+        </Link>
+      }
+    >
       <Trouble error={found.error} />
-      {found.isSuccess && items.length === 0 && <Empty>Nothing is weak, reused, leaked, expired or old, as far as you may see.</Empty>}
+      {found.isSuccess && items.length === 0 && (
+        <Empty>Nothing is weak, reused, leaked, expired or old, as far as you may see.</Empty>
+      )}
       <ul className="flex flex-col gap-1">
         {items.map((item) => (
           <li key={item.id} className="flex flex-wrap gap-x-3">
@@ -32,7 +44,10 @@ function Wrong() {
 }
 
 export function Home({ me }: { me: Me }) {
-  const overview = useQuery({ queryKey: ["overview"], queryFn: () => api.get<Overview>("/overview") });
+  const overview = useQuery({
+    queryKey: ["overview"],
+    queryFn: () => api.get<Overview>("/overview"),
+  });
   if (overview.error) return <Trouble error={overview.error} />;
   const data = overview.data;
   if (!data) return <p role="status">Reading …</p>;
@@ -41,12 +56,14 @@ export function Home({ me }: { me: Me }) {
       <h1 className="mb-3 text-xl font-semibold">Today, {me.display_name}</h1>
       <div className="grid items-start gap-3 lg:grid-cols-2">
         <Card title={`Waiting for your answer (${data.to_decide.length})`}>
-          {data.to_decide.length === 0 && <Empty>Nobody waits for you. Requests that you may approve appear here by themselves.</Empty>}
+          {data.to_decide.length === 0 && <Empty>No request waits for your decision.</Empty>}
           <ul className="flex flex-col gap-3">
             {data.to_decide.map((request) => (
               <li key={request.id} className="border-l-4 border-info pl-3">
                 <p>
-                  <strong>{request.person_name}</strong> asks for <CredentialLink id={request.credential} path={request.credential_path} /> for {request.minutes} minutes, since <When at={request.asked_at} />
+                  <strong>{request.person_name}</strong> asks for{" "}
+                  <CredentialLink id={request.credential} path={request.credential_path} /> for{" "}
+                  {request.minutes} minutes, since <When at={request.asked_at} />
                 </p>
                 <p className="quiet">“{request.reason}”</p>
                 <Decision request={request} />
@@ -63,10 +80,15 @@ export function Home({ me }: { me: Me }) {
                   <CredentialLink id={held.credential} path={held.credential_path} />
                   <br />
                   <span className="quiet">
-                    <Left until={held.ends_at} /> left{held.rotate_on_return && "; the password is rotated afterwards"}
+                    <Left until={held.ends_at} /> left
+                    {held.rotate_on_return && "; the password is rotated afterwards"}
                   </span>
                 </span>
-                <Act label="Check in" run={() => api.post(`/checkouts/${held.id}/check-in`)} after={["overview", "checkouts", "credential"]} />
+                <Act
+                  label="Check in"
+                  run={() => api.post(`/checkouts/${held.id}/check-in`)}
+                  after={["overview", "checkouts", "credential"]}
+                />
               </li>
             ))}
           </ul>
@@ -75,39 +97,72 @@ export function Home({ me }: { me: Me }) {
             {data.asked.map((request) => (
               <li key={request.id} className="flex flex-wrap items-center justify-between gap-2">
                 <span>
-                  <State word={request.state} /> <CredentialLink id={request.credential} path={request.credential_path} />
+                  <State word={request.state} />{" "}
+                  <CredentialLink id={request.credential} path={request.credential_path} />
                   {request.comment && <span className="quiet"> “{request.comment}”</span>}
                 </span>
                 <span className="flex gap-2">
-                  {request.state === "approved" && <Act label="Check out" run={() => api.post("/checkouts", { request: request.id })} after={["overview", "credential"]} look="btn-sm btn-primary" />}
-                  <Act label="Withdraw" run={() => api.post(`/requests/${request.id}/withdraw`)} after={["overview", "requests"]} look="btn-sm btn-ghost" />
+                  {request.state === "approved" && (
+                    <Act
+                      label="Check out"
+                      run={() => api.post("/checkouts", { request: request.id })}
+                      after={["overview", "credential"]}
+                      look="btn-sm btn-primary"
+                    />
+                  )}
+                  <Act
+                    label="Withdraw"
+                    run={() => api.post(`/requests/${request.id}/withdraw`)}
+                    after={["overview", "requests"]}
+                    look="btn-sm btn-ghost"
+                  />
                 </span>
               </li>
             ))}
           </ul>
         </Card>
-        <Card title={`Failed or in doubt (${data.troubled_jobs.length})`} actions={<Link href="/upkeep" className="link">All jobs</Link>}>
-          {data.troubled_jobs.length === 0 && <Empty>No job failed lately on what you look after.</Empty>}
+        <Card
+          title={`Failed or in doubt (${data.troubled_jobs.length})`}
+          actions={
+            <Link href="/upkeep" className="link">
+              All jobs
+            </Link>
+          }
+        >
+          {data.troubled_jobs.length === 0 && (
+            <Empty>No job failed lately on what you look after.</Empty>
+          )}
           <ul className="flex flex-col gap-2">
             {data.troubled_jobs.slice(0, 8).map((job) => (
               <li key={job.id}>
-                <State word={job.outcome ?? job.state} /> {job.task} of <CredentialLink id={job.credential} path={job.credential_path} />, <When at={job.finished_at ?? job.queued_at} />
+                <State word={job.outcome ?? job.state} /> {job.task} of{" "}
+                <CredentialLink id={job.credential} path={job.credential_path} />,{" "}
+                <When at={job.finished_at ?? job.queued_at} />
                 {job.message && <p className="quiet text-sm">{job.message}</p>}
               </li>
             ))}
           </ul>
         </Card>
-        <Card title="Not in step, and due within a day">
-          {data.troubled_accounts.length + data.due_soon.length === 0 && <Empty>Every account that was checked opens with its stored password, and no rotation is due within a day.</Empty>}
+        <Card title="Not in sync, and due within a day">
+          {data.troubled_accounts.length + data.due_soon.length === 0 && (
+            <Empty>
+              Every checked account accepts its stored password, and no rotation is due within a
+              day.
+            </Empty>
+          )}
           <ul className="flex flex-col gap-1">
             {data.troubled_accounts.map((account) => (
               <li key={account.credential}>
-                <State word={account.check_outcome} /> <CredentialLink id={account.credential} path={account.credential_path} />, checked <When at={account.checked_at} />
+                <State word={account.check_outcome} />{" "}
+                <CredentialLink id={account.credential} path={account.credential_path} />, checked{" "}
+                <When at={account.checked_at} />
               </li>
             ))}
             {data.due_soon.map((account) => (
               <li key={`due ${account.credential}`}>
-                <State word="due" /> rotation of <CredentialLink id={account.credential} path={account.credential_path} /> at <When at={account.next_rotation_at} />
+                <State word="due" /> rotation of{" "}
+                <CredentialLink id={account.credential} path={account.credential_path} /> at{" "}
+                <When at={account.next_rotation_at} />
               </li>
             ))}
           </ul>
@@ -118,21 +173,37 @@ export function Home({ me }: { me: Me }) {
           </Card>
         )}
         {data.two_people.some((each) => each.state !== "on") && (
-          <Card title="Done by one person alone" actions={<Link href="/organisation" className="link">Settings</Link>}>
+          <Card
+            title="Done by one person alone"
+            actions={
+              <Link href="/organisation" className="link">
+                Settings
+              </Link>
+            }
+          >
             <ul>
               {data.two_people
                 .filter((each) => each.state !== "on")
                 .map((each) => (
                   <li key={each.what}>
                     <State word={each.state} /> {each.what}
-                    {each.state === "impossible" && <span className="quiet">: nobody else could confirm it</span>}
+                    {each.state === "impossible" && (
+                      <span className="quiet">: nobody else could confirm it</span>
+                    )}
                   </li>
                 ))}
             </ul>
           </Card>
         )}
         {data.devices.length > 0 && (
-          <Card title={`Devices that get no passwords (${data.devices.length})`} actions={<Link href="/upkeep" className="link">All devices</Link>}>
+          <Card
+            title={`Devices that get no passwords (${data.devices.length})`}
+            actions={
+              <Link href="/upkeep" className="link">
+                All devices
+              </Link>
+            }
+          >
             <ul className="flex flex-col gap-2">
               {data.devices.map((device) => (
                 <li key={device.id}>

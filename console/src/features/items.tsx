@@ -4,9 +4,17 @@ import { useInfiniteQuery, useQuery } from "@tanstack/react-query";
 import { useVirtualizer } from "@tanstack/react-virtual";
 import { type KeyboardEvent, memo, useCallback, useMemo, useRef, useState } from "react";
 import { Link } from "wouter";
-import { type Credential, type CredentialItem, type Kind, type Page, type SavedSearch, all, api } from "../api";
+import {
+  type Credential,
+  type CredentialItem,
+  type Kind,
+  type Page,
+  type SavedSearch,
+  all,
+  api,
+} from "../api";
 import { Act, Choice, Empty, Field, Fold, Form, State, Trouble, text, told } from "../parts";
-import { drag, each, useCut } from "./moving";
+import { drag, each, useCut } from "./drag-and-drop";
 import { Considered } from "./preview";
 
 const VIEWS: [string, string][] = [
@@ -19,20 +27,60 @@ const VIEWS: [string, string][] = [
   ["shared-by-me", "Shared by me"],
   ["with-nobody", "Shared with nobody"],
 ];
-const FINDINGS: [string, string][] = [["", "whatever"], ["any", "anything wrong"], ["leaked", "leaked"], ["out-of-step", "out of step"], ["weak", "weak"], ["reused", "reused"], ["expired", "expired"], ["breaks-policy", "breaks its policy"], ["expires-soon", "expires soon"], ["old", "old"]];
-const CHECKS: [string, string][] = [["", "whatever"], ["in step", "in step"], ["out of step", "out of step"], ["locked out", "locked out"], ["unreachable", "unreachable"]];
+const FINDINGS: [string, string][] = [
+  ["", "whatever"],
+  ["any", "anything wrong"],
+  ["leaked", "leaked"],
+  ["out-of-sync", "out of sync"],
+  ["weak", "weak"],
+  ["reused", "reused"],
+  ["expired", "expired"],
+  ["breaks-policy", "breaks its policy"],
+  ["expires-soon", "expires soon"],
+  ["old", "old"],
+];
+const CHECKS: [string, string][] = [
+  ["", "whatever"],
+  ["in sync", "in sync"],
+  ["out of sync", "out of sync"],
+  ["locked out", "locked out"],
+  ["unreachable", "unreachable"],
+];
 
 type Filters = Record<string, string>;
 
-function Filter({ filters, set, view, setView }: { filters: Filters; set: (filters: Filters) => void; view: string; setView: (view: string) => void }) {
+function Filter({
+  filters,
+  set,
+  view,
+  setView,
+}: {
+  filters: Filters;
+  set: (filters: Filters) => void;
+  view: string;
+  setView: (view: string) => void;
+}) {
   const kinds = useQuery({ queryKey: ["kinds"], queryFn: () => all<Kind>("/kinds") });
-  const tags = useQuery({ queryKey: ["tags"], queryFn: () => all<{ tag: string; times: number }>("/tags") });
-  const searches = useQuery({ queryKey: ["searches"], queryFn: () => all<SavedSearch>("/searches") });
-  const change = (name: string) => (event: { target: { value: string } }) => set({ ...filters, [name]: event.target.value });
+  const tags = useQuery({
+    queryKey: ["tags"],
+    queryFn: () => all<{ tag: string; times: number }>("/tags"),
+  });
+  const searches = useQuery({
+    queryKey: ["searches"],
+    queryFn: () => all<SavedSearch>("/searches"),
+  });
+  const change = (name: string) => (event: { target: { value: string } }) =>
+    set({ ...filters, [name]: event.target.value });
   const used = Object.fromEntries(Object.entries(filters).filter(([, value]) => value));
   return (
     <div className="flex flex-col gap-2">
-      <Choice label="Show" name="view" value={view} onChange={(event) => setView(event.target.value)} options={VIEWS} />
+      <Choice
+        label="Show"
+        name="view"
+        value={view}
+        onChange={(event) => setView(event.target.value)}
+        options={VIEWS}
+      />
       {searches.data && searches.data.length > 0 && (
         <div>
           <p className="text-sm">Saved searches</p>
@@ -41,7 +89,13 @@ function Filter({ filters, set, view, setView }: { filters: Filters; set: (filte
               <button type="button" className="link text-left" onClick={() => set(search.filters)}>
                 {search.name}
               </button>
-              <Act label="Forget" of={search.name} look="btn-xs btn-ghost" run={() => api.remove(`/searches/${search.id}`)} after={["searches"]} />
+              <Act
+                label="Forget"
+                of={search.name}
+                look="btn-xs btn-ghost"
+                run={() => api.remove(`/searches/${search.id}`)}
+                after={["searches"]}
+              />
             </span>
           ))}
         </div>
@@ -49,14 +103,56 @@ function Filter({ filters, set, view, setView }: { filters: Filters; set: (filte
       <div className="grid grid-cols-2 gap-2">
         <Field label="Name" name="name" value={filters.name ?? ""} onChange={change("name")} />
         <Field label="User name" name="user" value={filters.user ?? ""} onChange={change("user")} />
-        <Field label="Device" name="device" value={filters.device ?? ""} onChange={change("device")} />
-        <Choice label="Kind" name="kind" value={filters.kind ?? ""} onChange={change("kind")} options={[["", "any"], ...(kinds.data ?? []).map((kind): [string, string] => [kind.name, kind.label])]} />
-        <Choice label="Tag" name="tag" value={filters.tag ?? ""} onChange={change("tag")} options={[["", "any"], ...(tags.data ?? []).map((tag): [string, string] => [tag.tag, `${tag.tag} (${tag.times})`])]} />
-        <Choice label="Last check" name="check" value={filters.check ?? ""} onChange={change("check")} options={CHECKS} />
-        <Choice label="Finding" name="finding" value={filters.finding ?? ""} onChange={change("finding")} options={FINDINGS} />
+        <Field
+          label="Device"
+          name="device"
+          value={filters.device ?? ""}
+          onChange={change("device")}
+        />
+        <Choice
+          label="Kind"
+          name="kind"
+          value={filters.kind ?? ""}
+          onChange={change("kind")}
+          options={[
+            ["", "any"],
+            ...(kinds.data ?? []).map((kind): [string, string] => [kind.name, kind.label]),
+          ]}
+        />
+        <Choice
+          label="Tag"
+          name="tag"
+          value={filters.tag ?? ""}
+          onChange={change("tag")}
+          options={[
+            ["", "any"],
+            ...(tags.data ?? []).map((tag): [string, string] => [
+              tag.tag,
+              `${tag.tag} (${tag.times})`,
+            ]),
+          ]}
+        />
+        <Choice
+          label="Last check"
+          name="check"
+          value={filters.check ?? ""}
+          onChange={change("check")}
+          options={CHECKS}
+        />
+        <Choice
+          label="Finding"
+          name="finding"
+          value={filters.finding ?? ""}
+          onChange={change("finding")}
+          options={FINDINGS}
+        />
       </div>
       {Object.keys(used).length > 0 && (
-        <Form label="Save this search" after={["searches"]} submit={(data) => api.post("/searches", { name: text(data, "saved"), filters: used })}>
+        <Form
+          label="Save this search"
+          after={["searches"]}
+          submit={(data) => api.post("/searches", { name: text(data, "saved"), filters: used })}
+        >
           <Field label="Under the name" name="saved" required />
         </Form>
       )}
@@ -69,12 +165,18 @@ function Bulk({ chosen, clear }: { chosen: CredentialItem[]; clear: () => void }
   const [failed, setFailed] = useState<string[]>([]);
   const [tag, setTag] = useState("");
   const [, setCut] = useCut();
-  const run = (done: string, act: (item: CredentialItem) => Promise<unknown>, undo?: () => Promise<unknown>) => async () => {
-    const bad = await each(chosen, act);
-    setFailed(bad);
-    told(`${chosen.length - bad.length} of ${chosen.length} ${done}.`, undo);
-    if (bad.length === 0) clear();
-  };
+  const run =
+    (
+      done: string,
+      act: (item: CredentialItem) => Promise<unknown>,
+      undo?: () => Promise<unknown>,
+    ) =>
+    async () => {
+      const bad = await each(chosen, act);
+      setFailed(bad);
+      told(`${chosen.length - bad.length} of ${chosen.length} ${done}.`, undo);
+      if (bad.length === 0) clear();
+    };
   const removals: string[] = [];
   const version = async (item: CredentialItem) => api.get<Credential>(`/credentials/${item.id}`);
   const after = ["credentials", "credential", "tags", "bin"];
@@ -84,7 +186,7 @@ function Bulk({ chosen, clear }: { chosen: CredentialItem[]; clear: () => void }
       removals.push(await api.remove(`/credentials/${item.id}`, (await version(item)).version));
     },
     async () => {
-      for (const removal of removals) await api.post(`/bin/${removal}/put-back`);
+      for (const removal of removals) await api.post(`/bin/${removal}/restore`);
     },
   );
   const addTag = run(`have the tag ${tag}`, async (item) => {
@@ -92,7 +194,11 @@ function Bulk({ chosen, clear }: { chosen: CredentialItem[]; clear: () => void }
     return api.patch(`/credentials/${item.id}`, { tags: [...it.tags, tag] }, it.version);
   });
   return (
-    <div className="my-1 rounded-box border border-base-300 bg-base-200 p-2" role="group" aria-label="Selected">
+    <div
+      className="my-1 rounded-box border border-base-300 bg-base-200 p-2"
+      role="group"
+      aria-label="Selected"
+    >
       <p>
         {chosen.length} selected{" "}
         <button type="button" className="link" onClick={clear}>
@@ -103,10 +209,32 @@ function Bulk({ chosen, clear }: { chosen: CredentialItem[]; clear: () => void }
         <button type="button" className="btn btn-sm" onClick={() => setCut({ items: chosen })}>
           Cut
         </button>
-        <Act label="Remove" run={remove} after={after} confirm={`Move ${chosen.length} to the bin?`} />
-        <Act label="Favourite" run={run("are favourites", (item) => api.put(`/credentials/${item.id}/favourite`))} after={after} />
-        <Field label="Tag" name="bulk-tag" value={tag} onChange={(event) => setTag(event.target.value)} />
-        {tag && <Considered label="Give the tag …" title={`Give the tag ${tag} to ${chosen.length}`} change={{ tags: { ids: chosen.map((item) => item.id), add: [tag] } }} run={addTag} after={after} />}
+        <Act
+          label="Remove"
+          run={remove}
+          after={after}
+          confirm={`Move ${chosen.length} to the bin?`}
+        />
+        <Act
+          label="Favourite"
+          run={run("are favourites", (item) => api.put(`/credentials/${item.id}/favourite`))}
+          after={after}
+        />
+        <Field
+          label="Tag"
+          name="bulk-tag"
+          value={tag}
+          onChange={(event) => setTag(event.target.value)}
+        />
+        {tag && (
+          <Considered
+            label="Give the tag …"
+            title={`Give the tag ${tag} to ${chosen.length}`}
+            change={{ tags: { ids: chosen.map((item) => item.id), add: [tag] } }}
+            run={addTag}
+            after={after}
+          />
+        )}
       </div>
       {failed.length > 0 && (
         <ul role="alert" className="mt-1 border-l-4 border-error pl-2">
@@ -133,10 +261,28 @@ interface RowProps {
   pressed: (event: KeyboardEvent<HTMLElement>, item: CredentialItem) => void;
 }
 
-const Row = memo(function Row({ item, start, folder, here, chosen, choose, load, pressed }: RowProps) {
+const Row = memo(function Row({
+  item,
+  start,
+  folder,
+  here,
+  chosen,
+  choose,
+  load,
+  pressed,
+}: RowProps) {
   return (
-    <li className="absolute inset-x-0 flex items-center" style={{ top: `${start}px`, height: `${ROW}px` }}>
-      <input type="checkbox" className="checkbox m-1 size-[24px] shrink-0" aria-label={`Select ${item.name}`} checked={chosen} onChange={() => choose(item)} />
+    <li
+      className="absolute inset-x-0 flex items-center"
+      style={{ top: `${start}px`, height: `${ROW}px` }}
+    >
+      <input
+        type="checkbox"
+        className="checkbox m-1 size-[24px] shrink-0"
+        aria-label={`Select ${item.name}`}
+        checked={chosen}
+        onChange={() => choose(item)}
+      />
       <Link
         href={`/vault/${folder ?? item.folder}/${item.id}`}
         draggable
@@ -153,8 +299,18 @@ const Row = memo(function Row({ item, start, folder, here, chosen, choose, load,
           <span className="flex shrink-0 gap-2">
             {item.findings[0] && <State word={item.findings[0]} />}
             {item.gated && <span title="a gate stands before it">⌸ gate</span>}
-            {item.shared && <span title={item.own_grants ? "shared: a grant stands on itself" : "shared: by a grant on a folder"}>{item.own_grants ? "◆" : "◇"}</span>}
-            {item.device && !item.findings.includes("out-of-step") && <State word={item.check} />}
+            {item.shared && (
+              <span
+                title={
+                  item.own_grants
+                    ? "shared: a grant stands on itself"
+                    : "shared: by a grant on a folder"
+                }
+              >
+                {item.own_grants ? "◆" : "◇"}
+              </span>
+            )}
+            {item.device && !item.findings.includes("out-of-sync") && <State word={item.check} />}
           </span>
         </span>
         <span className="quiet block truncate text-sm">
@@ -171,16 +327,25 @@ const Row = memo(function Row({ item, start, folder, here, chosen, choose, load,
 export function Items({ folder, open }: { folder: string | undefined; open: string | undefined }) {
   const [find, setFind] = useState("");
   // A link from the first page or the palette may name a finding.
-  const [filters, setFilters] = useState<Filters>(() => Object.fromEntries(new URLSearchParams(window.location.search)));
+  const [filters, setFilters] = useState<Filters>(() =>
+    Object.fromEntries(new URLSearchParams(window.location.search)),
+  );
   const [view, setView] = useState("");
   const [chosen, setChosen] = useState<Map<string, CredentialItem>>(new Map());
   const [, setCut] = useCut();
   const box = useRef<HTMLDivElement>(null);
-  const query = new URLSearchParams({ limit: "200", ...Object.fromEntries(Object.entries(filters).filter(([, value]) => value)), ...(find && { find }), ...(view && { view }), ...(folder && !filters.below && { folder }) }).toString();
+  const query = new URLSearchParams({
+    limit: "200",
+    ...Object.fromEntries(Object.entries(filters).filter(([, value]) => value)),
+    ...(find && { find }),
+    ...(view && { view }),
+    ...(folder && !filters.below && { folder }),
+  }).toString();
   const pages = useInfiniteQuery({
     queryKey: ["credentials", query],
     initialPageParam: "",
-    queryFn: ({ pageParam }) => api.get<Page<CredentialItem>>(`/credentials?${query}&cursor=${pageParam}`),
+    queryFn: ({ pageParam }) =>
+      api.get<Page<CredentialItem>>(`/credentials?${query}&cursor=${pageParam}`),
     getNextPageParam: (page) => page.next,
     // Comparing a hundred thousand rows with what was there before takes longer than drawing the few
     // that are seen.
@@ -194,7 +359,8 @@ export function Items({ folder, open }: { folder: string | undefined; open: stri
     overscan: 12,
     onChange: (instance) => {
       const last = instance.getVirtualItems().at(-1);
-      if (last && last.index >= items.length - 20 && pages.hasNextPage && !pages.isFetchingNextPage) void pages.fetchNextPage();
+      if (last && last.index >= items.length - 20 && pages.hasNextPage && !pages.isFetchingNextPage)
+        void pages.fetchNextPage();
     },
   });
   const latest = useRef(chosen);
@@ -207,10 +373,20 @@ export function Items({ folder, open }: { folder: string | undefined; open: stri
       return next;
     });
   }, []);
-  const load = useCallback((item: CredentialItem) => ({ items: latest.current.has(item.id) ? [...latest.current.values()] : [item] }), []);
+  const load = useCallback(
+    (item: CredentialItem) => ({
+      items: latest.current.has(item.id) ? [...latest.current.values()] : [item],
+    }),
+    [],
+  );
   const pressed = useCallback(
     (event: KeyboardEvent<HTMLElement>, item: CredentialItem) => {
-      const move = event.key === "ArrowDown" ? "nextElementSibling" : event.key === "ArrowUp" ? "previousElementSibling" : null;
+      const move =
+        event.key === "ArrowDown"
+          ? "nextElementSibling"
+          : event.key === "ArrowUp"
+            ? "previousElementSibling"
+            : null;
       const next = move && event.currentTarget.parentElement?.[move]?.querySelector("a");
       if (next instanceof HTMLElement) {
         event.preventDefault();
@@ -227,8 +403,15 @@ export function Items({ folder, open }: { folder: string | undefined; open: stri
   const narrowed = find || view || Object.values(filters).some(Boolean);
   return (
     <div className="flex min-h-0 flex-col">
-      <Field label={folder ? "Find in this folder" : "Find in all folders"} name="find" value={find} onChange={(event) => setFind(event.target.value)} />
-      <Fold label={narrowed ? "Narrowed" : "Narrow"}>{() => <Filter filters={filters} set={setFilters} view={view} setView={setView} />}</Fold>
+      <Field
+        label={folder ? "Find in this folder" : "Find in all folders"}
+        name="find"
+        value={find}
+        onChange={(event) => setFind(event.target.value)}
+      />
+      <Fold label={narrowed ? "Filtered" : "Filter"}>
+        {() => <Filter filters={filters} set={setFilters} view={view} setView={setView} />}
+      </Fold>
       {narrowed && (
         <button
           type="button"
@@ -244,14 +427,32 @@ export function Items({ folder, open }: { folder: string | undefined; open: stri
       )}
       {chosen.size > 0 && <Bulk chosen={[...chosen.values()]} clear={() => setChosen(new Map())} />}
       <Trouble error={pages.error} />
-      {pages.isSuccess && items.length === 0 && <Empty>{narrowed ? "Nothing here fits, nor resembles it." : "Nothing here that you may know of. If you may change this folder, add a credential in it."}</Empty>}
+      {pages.isSuccess && items.length === 0 && (
+        <Empty>
+          {narrowed
+            ? "Nothing here fits, nor resembles it."
+            : "Nothing here that you may know of. If you may change this folder, add a credential in it."}
+        </Empty>
+      )}
       {items[0]?.near && <p className="quiet text-sm">Nothing holds this; what resembles it:</p>}
       <div ref={box} className="mt-1 max-h-[70dvh] min-h-40 overflow-y-auto">
         <ul className="relative" style={{ height: `${rows.getTotalSize()}px` }}>
           {rows.getVirtualItems().map((row) => {
             const item = items[row.index];
             if (!item) return null;
-            return <Row key={item.id} item={item} start={row.start} folder={folder} here={item.id === open} chosen={chosen.has(item.id)} choose={choose} load={load} pressed={pressed} />;
+            return (
+              <Row
+                key={item.id}
+                item={item}
+                start={row.start}
+                folder={folder}
+                here={item.id === open}
+                chosen={chosen.has(item.id)}
+                choose={choose}
+                load={load}
+                pressed={pressed}
+              />
+            );
           })}
         </ul>
       </div>

@@ -9,53 +9,96 @@ import { TYPES } from "./fields";
 const LABELS: Record<string, string> = {
   bin_days: "What is in the bin is purged after days (0: never by itself)",
   old_days: "A password is old after days (0: never)",
-  expires_soon_days: "An end is near from days before it",
-  weak_below: "A strength below this, of 0 to 4, is weak",
+  expires_soon_days: "Warn before expiry (days)",
+  weak_below: "Weak below strength (0–4)",
   attachment_mib: "The largest attachment, in MiB",
   attachments_total_mib: "All attachments together, in MiB",
   hide_seconds: "A revealed secret hides itself after seconds",
   clipboard_seconds: "The clipboard is cleared after seconds",
   only_own_kinds: "New credentials are of our own kinds alone",
   personal_folders: "People may keep personal folders",
-  exports: "People may take out, protected, what they may see",
+  exports: "People may export, encrypted, what they may see",
   adds_at_top: "Everybody may add folders at the top",
   shares: "Stewards may grant; otherwise it takes the duty “access” as well",
-  connect_to: "Where the service may connect to: a network and ports a line, such as 10.20.0.0/16 22. Empty: everywhere but this machine and link-local addresses",
-  trust_first_contact: "Trust devices at first contact: a password is sent to whatever answers at the address of a device without a confirmed identity",
+  connect_to:
+    "Where the service may connect to: a network and ports a line, such as 10.20.0.0/16 22. Empty: everywhere but this machine and link-local addresses",
+  trust_first_contact:
+    "Trust devices at first contact: a password is sent to whatever answers at the address of a device without a confirmed identity",
   two_people_gates: "Two people: weakening or removing a gate",
   two_people_duties: "Two people: giving duties",
-  two_people_passwords: "Two people: resetting the password of somebody with duties, stewardship or approvals",
+  two_people_passwords:
+    "Two people: resetting the password of somebody with duties, stewardship or approvals",
   two_people_clients: "Two people: renewing the secret of a client",
   two_people_groups: "Two people: joining a group that brings stewardship or approvals",
   two_people_settings: "Two people: switching one of these off, or trusting first contact",
-  independent_approvers: "An approver does not decide requests of whoever set their sign-in password",
-  names_beyond: "People see the names of what they cannot open, and may ask for it",
+  independent_approvers:
+    "An approver does not decide requests of whoever set their sign-in password",
+  discoverable_names: "People see the names of what they cannot open, and may ask for it",
 };
 
 function SettingsCard({ me }: { me: Me }) {
-  const settings = useQuery({ queryKey: ["settings"], queryFn: () => api.get<Settings>("/settings") });
+  const settings = useQuery({
+    queryKey: ["settings"],
+    queryFn: () => api.get<Settings>("/settings"),
+  });
   const may = me.duties.includes("policy");
   const present = settings.data;
   if (!present) return <Trouble error={settings.error} />;
   const submit = (data: FormData) => {
-    const body = Object.fromEntries(Object.entries(present.settings).map(([name, value]) => [name, typeof value === "boolean" ? data.get(name) === "on" : Array.isArray(value) ? text(data, name).split("\n").filter((line) => line.trim()) : Number(text(data, name))]));
+    const body = Object.fromEntries(
+      Object.entries(present.settings).map(([name, value]) => [
+        name,
+        typeof value === "boolean"
+          ? data.get(name) === "on"
+          : Array.isArray(value)
+            ? text(data, name)
+                .split("\n")
+                .filter((line) => line.trim())
+            : Number(text(data, name)),
+      ]),
+    );
     return api.put("/settings", body, present.version);
   };
   return (
     <Card title="For everybody">
       {!may && <p className="quiet">Changing this takes the duty “policy”.</p>}
-      <Form key={present.version} label="Save the settings" submit={submit} after={["settings", "kinds", "personal", "credentials"]}>
+      <Form
+        key={present.version}
+        label="Save the settings"
+        submit={submit}
+        after={["settings", "kinds", "personal", "credentials"]}
+      >
         <fieldset disabled={!may} className="flex flex-col gap-2">
           <legend className="sr-only">Settings</legend>
           {Object.entries(present.settings).map(([name, value]) =>
             typeof value === "boolean" ? (
               <label key={name}>
-                <input type="checkbox" name={name} defaultChecked={value} className="checkbox checkbox-xs" /> {LABELS[name] ?? name}
+                <input
+                  type="checkbox"
+                  name={name}
+                  defaultChecked={value}
+                  className="checkbox checkbox-xs"
+                />{" "}
+                {LABELS[name] ?? name}
               </label>
             ) : Array.isArray(value) ? (
-              <Lines key={name} label={LABELS[name] ?? name} name={name} rows={3} defaultValue={value.join("\n")} />
+              <Lines
+                key={name}
+                label={LABELS[name] ?? name}
+                name={name}
+                rows={3}
+                defaultValue={value.join("\n")}
+              />
             ) : (
-              <Field key={name} label={LABELS[name] ?? name} name={name} type="number" min={0} defaultValue={String(value)} required />
+              <Field
+                key={name}
+                label={LABELS[name] ?? name}
+                name={name}
+                type="number"
+                min={0}
+                defaultValue={String(value)}
+                required
+              />
             ),
           )}
         </fieldset>
@@ -65,47 +108,115 @@ function SettingsCard({ me }: { me: Me }) {
 }
 
 function KindForm({ present, close }: { present?: Kind; close: () => void }) {
-  const [fields, setFields] = useState<KindField[]>(present?.fields ?? [{ name: "password", label: "Password", holds: "secret", required: true }]);
-  const change = (at: number, part: Partial<KindField>) => setFields(fields.map((field, n) => (n === at ? { ...field, ...part } : field)));
-  const swap = (at: number) => setFields(fields.map((field, n) => (n === at ? fields[at - 1] : n === at - 1 ? fields[at] : field) ?? field));
+  const [fields, setFields] = useState<KindField[]>(
+    present?.fields ?? [{ name: "password", label: "Password", holds: "secret", required: true }],
+  );
+  const change = (at: number, part: Partial<KindField>) =>
+    setFields(fields.map((field, n) => (n === at ? { ...field, ...part } : field)));
+  const swap = (at: number) =>
+    setFields(
+      fields.map(
+        (field, n) => (n === at ? fields[at - 1] : n === at - 1 ? fields[at] : field) ?? field,
+      ),
+    );
   const submit = (data: FormData) => {
     const body = { label: text(data, "label"), generates: data.get("generates") === "on", fields };
-    return present ? api.patch(`/kinds/${present.name}`, body, present.version) : api.post("/kinds", { ...body, name: text(data, "name") });
+    return present
+      ? api.patch(`/kinds/${present.name}`, body, present.version)
+      : api.post("/kinds", { ...body, name: text(data, "name") });
   };
   return (
-    <Form label={present ? "Change the kind" : "Add the kind"} submit={submit} after={["kinds"]} done={close}>
+    <Form
+      label={present ? "Change the kind" : "Add the kind"}
+      submit={submit}
+      after={["kinds"]}
+      done={close}
+    >
       <Field label="Label" name="label" defaultValue={present?.label} required />
-      {!present && <Field label="Name in the interface" name="name" hint="Small letters, digits and hyphens." required />}
+      {!present && (
+        <Field
+          label="Name in the interface"
+          name="name"
+          hint="Small letters, digits and hyphens."
+          required
+        />
+      )}
       <ol className="flex flex-col gap-2">
         {fields.map((field, at) => (
           // A field may be renamed while it is typed: its place is its identity.
           // oxlint-disable-next-line no-array-index-key
           <li key={at} className="rounded-box border border-base-300 bg-base-100 p-2">
             <div className="grid grid-cols-2 gap-2">
-              <Field label={`Label of field ${at + 1}`} name="" value={field.label} onChange={(event) => change(at, { label: event.target.value })} />
-              <Field label={`Name of field ${at + 1}`} name="" value={field.name} onChange={(event) => change(at, { name: event.target.value })} />
-              <Choice label={`Field ${at + 1} holds`} name="" value={field.holds} onChange={(event) => change(at, { holds: event.target.value })} options={TYPES} />
-              <Field label={`Help for field ${at + 1}`} name="" value={field.help ?? ""} onChange={(event) => change(at, { help: event.target.value })} />
+              <Field
+                label={`Label of field ${at + 1}`}
+                name=""
+                value={field.label}
+                onChange={(event) => change(at, { label: event.target.value })}
+              />
+              <Field
+                label={`Name of field ${at + 1}`}
+                name=""
+                value={field.name}
+                onChange={(event) => change(at, { name: event.target.value })}
+              />
+              <Choice
+                label={`Field ${at + 1} holds`}
+                name=""
+                value={field.holds}
+                onChange={(event) => change(at, { holds: event.target.value })}
+                options={TYPES}
+              />
+              <Field
+                label={`Help for field ${at + 1}`}
+                name=""
+                value={field.help ?? ""}
+                onChange={(event) => change(at, { help: event.target.value })}
+              />
             </div>
             <label>
-              <input type="checkbox" checked={field.required} onChange={(event) => change(at, { required: event.target.checked })} className="checkbox checkbox-xs" /> required
+              <input
+                type="checkbox"
+                checked={field.required}
+                onChange={(event) => change(at, { required: event.target.checked })}
+                className="checkbox checkbox-xs"
+              />{" "}
+              required
             </label>{" "}
             {at > 0 && (
               <button type="button" className="btn btn-xs" onClick={() => swap(at)}>
                 Move field {at + 1} up
               </button>
             )}{" "}
-            <button type="button" className="btn btn-xs" onClick={() => setFields(fields.filter((_, n) => n !== at))}>
+            <button
+              type="button"
+              className="btn btn-xs"
+              onClick={() => setFields(fields.filter((_, n) => n !== at))}
+            >
               Drop field {at + 1}
             </button>
           </li>
         ))}
       </ol>
-      <button type="button" className="btn btn-sm self-start" onClick={() => setFields([...fields, { name: `field_${fields.length + 1}`, label: "", holds: "text", required: false }])}>
+      <button
+        type="button"
+        className="btn btn-sm self-start"
+        onClick={() =>
+          setFields([
+            ...fields,
+            { name: `field_${fields.length + 1}`, label: "", holds: "text", required: false },
+          ])
+        }
+      >
         Another field
       </button>
       <label>
-        <input type="checkbox" name="generates" defaultChecked={present?.generates ?? true} className="checkbox checkbox-xs" /> Generate the field “password” when none is typed
+        <input
+          type="checkbox"
+          name="generates"
+          defaultChecked={present?.generates ?? true}
+          className="checkbox checkbox-xs"
+        />{" "}
+        Generate the field “password” when none is typed
       </label>
     </Form>
   );
@@ -119,7 +230,10 @@ function LockVault() {
   };
   return (
     <Card title="Lock the vault">
-      <p className="quiet">Locks the vault on all services at once: sign-in, secrets and jobs stop until an operator unlocks each service with the root key's passphrase.</p>
+      <p className="quiet">
+        Locks the vault on all services at once: sign-in, secrets and jobs stop until an operator
+        unlocks each service with the root key's passphrase.
+      </p>
       <Fold label="Lock">
         {() => (
           <Form label="Lock the vault" submit={close}>
@@ -133,9 +247,18 @@ function LockVault() {
 
 /** The keys that everything is sealed under, and changing them while the services run. */
 function KeysCard() {
-  const keys = useQuery({ queryKey: ["keys"], queryFn: () => api.get<Keys>("/keys"), refetchInterval: 5000 });
+  const keys = useQuery({
+    queryKey: ["keys"],
+    queryFn: () => api.get<Keys>("/keys"),
+    refetchInterval: 5000,
+  });
   const seen = keys.data;
-  const changeRoot = (data: FormData) => api.post("/keys/root", { passphrase: text(data, "passphrase"), new_passphrase: text(data, "new_passphrase"), reason: text(data, "reason") });
+  const changeRoot = (data: FormData) =>
+    api.post("/keys/root", {
+      passphrase: text(data, "passphrase"),
+      new_passphrase: text(data, "new_passphrase"),
+      reason: text(data, "reason"),
+    });
   return (
     <Card title="Keys">
       <Trouble error={keys.error} />
@@ -147,12 +270,22 @@ function KeysCard() {
           </p>
           <p>
             Organisation key number {seen.organisation_key}
-            {typeof seen.left === "number" && <span className="quiet">; {seen.left === 0 ? "the former key is about to go" : `${seen.left} data keys are still under the former one`}</span>}
+            {typeof seen.left === "number" && (
+              <span className="quiet">
+                ;{" "}
+                {seen.left === 0
+                  ? "the former key is about to go"
+                  : `${seen.left} data keys are still under the former one`}
+              </span>
+            )}
           </p>
           {seen.next_root_key ? (
             <div className="mt-2">
               <p>
-                The next root key <code>{seen.next_root_key}</code> is prepared. Copy root-key.next.json into the folder of each other service, unlock it there with the new passphrase, and keep a copy apart from the database's backups. Until you finish, both root keys open the vault.
+                The next root key <code>{seen.next_root_key}</code> is prepared. Copy
+                root-key.next.json into the folder of each other service, unlock it there with the
+                new passphrase, and keep a copy apart from the database's backups. Until you finish,
+                both root keys open the vault.
               </p>
               <ul className="my-2">
                 {seen.services.map((one) => (
@@ -162,8 +295,21 @@ function KeysCard() {
                 ))}
               </ul>
               <div className="flex flex-wrap gap-2">
-                <Act label="Finish" of="the change of the root key" look="btn-sm btn-primary" run={() => api.post("/keys/root/finish", {})} after={["keys"]} confirm="Finish the change? The former root key opens nothing any more, except backups from before." />
-                <Act label="Abandon" of="the change of the root key" run={() => api.post("/keys/root/abandon", {})} after={["keys"]} confirm="Abandon the change? The next root key opens nothing any more." />
+                <Act
+                  label="Finish"
+                  of="the change of the root key"
+                  look="btn-sm btn-primary"
+                  run={() => api.post("/keys/root/finish", {})}
+                  after={["keys"]}
+                  confirm="Finish the change? The former root key opens nothing any more, except backups from before."
+                />
+                <Act
+                  label="Abandon"
+                  of="the change of the root key"
+                  run={() => api.post("/keys/root/abandon", {})}
+                  after={["keys"]}
+                  confirm="Abandon the change? The next root key opens nothing any more."
+                />
               </div>
             </div>
           ) : (
@@ -171,7 +317,14 @@ function KeysCard() {
               {(close) => (
                 <Form label="Prepare the change" submit={changeRoot} after={["keys"]} done={close}>
                   <Field label="Present passphrase" name="passphrase" type="password" required />
-                  <Field label="New passphrase" name="new_passphrase" type="password" minLength={12} required hint="At least 12 characters; it may be the same." />
+                  <Field
+                    label="New passphrase"
+                    name="new_passphrase"
+                    type="password"
+                    minLength={12}
+                    required
+                    hint="At least 12 characters; it may be the same."
+                  />
                   <Field label="Reason" name="reason" required />
                 </Form>
               )}
@@ -179,8 +332,16 @@ function KeysCard() {
           )}
           <Fold label="Change the organisation key">
             {(close) => (
-              <Form label="Change it" submit={(data) => api.post("/keys/organisation", { reason: text(data, "reason") })} after={["keys"]} done={close}>
-                <p className="quiet">A new key counts at once; the data keys move to it in the background. Values are not changed: rotate those that somebody may have seen.</p>
+              <Form
+                label="Change it"
+                submit={(data) => api.post("/keys/organisation", { reason: text(data, "reason") })}
+                after={["keys"]}
+                done={close}
+              >
+                <p className="quiet">
+                  A new key counts at once; the data keys move to it in the background. Values are
+                  not changed: rotate those that somebody may have seen.
+                </p>
                 <Field label="Reason" name="reason" required />
               </Form>
             )}
@@ -195,7 +356,8 @@ export function Organisation({ me }: { me: Me }) {
   const kinds = useQuery({ queryKey: ["kinds"], queryFn: () => all<Kind>("/kinds") });
   const may = me.duties.includes("policy");
   const own = kinds.data?.filter((kind) => kind.own) ?? [];
-  const said = (kind: Kind) => kind.fields.map((field) => `${field.label}${field.required ? "*" : ""}`).join(", ");
+  const said = (kind: Kind) =>
+    kind.fields.map((field) => `${field.label}${field.required ? "*" : ""}`).join(", ");
   return (
     <div className="flex flex-col gap-3">
       <h1 className="text-xl font-semibold">Settings of {me.organisation}</h1>
@@ -205,36 +367,57 @@ export function Organisation({ me }: { me: Me }) {
           <SettingsCard me={me} />
         </div>
         <div className="flex flex-col gap-3">
-        <Card title="Kinds of credentials">
-          {own.length === 0 && <Empty>There are no kinds of your own yet. Add one for what the built-in kinds do not fit.</Empty>}
-          <ul className="flex flex-col gap-2">
-            {own.map((kind) => (
-              <li key={kind.name}>
-                <strong>{kind.label}</strong> <span className="quiet">{kind.name}</span>
-                {kind.retired && <span className="badge badge-sm ml-2">retired</span>}
-                <p>{said(kind)}</p>
-                {may && (
-                  <div className="flex flex-wrap gap-2">
-                    <Act label={kind.retired ? `Bring ${kind.label} back` : `Retire ${kind.label}`} look="btn-sm" run={() => api.patch(`/kinds/${kind.name}`, { retired: !kind.retired }, kind.version)} after={["kinds"]} />
-                    <Act label={`Remove ${kind.label}`} look="btn-sm btn-ghost" run={() => api.remove(`/kinds/${kind.name}`, kind.version)} after={["kinds"]} confirm={`Remove the kind ${kind.label}?`} />
-                  </div>
-                )}
-                {may && <Fold label={`Change ${kind.label}`}>{(close) => <KindForm key={kind.version} present={kind} close={close} />}</Fold>}
-              </li>
-            ))}
-          </ul>
-          {may && <Fold label="Add a kind">{(close) => <KindForm close={close} />}</Fold>}
-          <h3 className="mt-3 font-semibold">Built-in</h3>
-          <ul>
-            {kinds.data
-              ?.filter((kind) => !kind.own)
-              .map((kind) => (
-                <li key={kind.name} className="py-0.5">
-                  {kind.label}: <span className="quiet">{said(kind)}</span>
+          <Card title="Kinds of credentials">
+            {own.length === 0 && (
+              <Empty>
+                There are no kinds of your own yet. Add one for what the built-in kinds do not fit.
+              </Empty>
+            )}
+            <ul className="flex flex-col gap-2">
+              {own.map((kind) => (
+                <li key={kind.name}>
+                  <strong>{kind.label}</strong> <span className="quiet">{kind.name}</span>
+                  {kind.retired && <span className="badge badge-sm ml-2">retired</span>}
+                  <p>{said(kind)}</p>
+                  {may && (
+                    <div className="flex flex-wrap gap-2">
+                      <Act
+                        label={kind.retired ? `Bring ${kind.label} back` : `Retire ${kind.label}`}
+                        look="btn-sm"
+                        run={() =>
+                          api.patch(`/kinds/${kind.name}`, { retired: !kind.retired }, kind.version)
+                        }
+                        after={["kinds"]}
+                      />
+                      <Act
+                        label={`Remove ${kind.label}`}
+                        look="btn-sm btn-ghost"
+                        run={() => api.remove(`/kinds/${kind.name}`, kind.version)}
+                        after={["kinds"]}
+                        confirm={`Remove the kind ${kind.label}?`}
+                      />
+                    </div>
+                  )}
+                  {may && (
+                    <Fold label={`Change ${kind.label}`}>
+                      {(close) => <KindForm key={kind.version} present={kind} close={close} />}
+                    </Fold>
+                  )}
                 </li>
               ))}
-          </ul>
-        </Card>
+            </ul>
+            {may && <Fold label="Add a kind">{(close) => <KindForm close={close} />}</Fold>}
+            <h3 className="mt-3 font-semibold">Built-in</h3>
+            <ul>
+              {kinds.data
+                ?.filter((kind) => !kind.own)
+                .map((kind) => (
+                  <li key={kind.name} className="py-0.5">
+                    {kind.label}: <span className="quiet">{said(kind)}</span>
+                  </li>
+                ))}
+            </ul>
+          </Card>
           {me.duties.includes("recovery") && <KeysCard />}
           {me.duties.includes("recovery") && <LockVault />}
         </div>

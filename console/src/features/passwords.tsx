@@ -19,11 +19,34 @@ const NUMBERS: [keyof PolicyRules, string][] = [
   ["least_bits", "Least entropy in bits (0: 48)"],
 ];
 const TICKS: [keyof PolicyRules, string][] = [
-  ["no_look_alikes", "No characters that look like others (0 and O, 1 and l), where they are generated"],
+  [
+    "no_look_alikes",
+    "No characters that look like others (0 and O, 1 and l), where they are generated",
+  ],
   ["only_these", "Letters, digits and these symbols alone, typed ones too"],
   ["not_user_name", "The account’s name is not in it"],
 ];
-const PLAIN: PolicyRules = { length: 20, shortest: 14, longest: 255, lower: 1, upper: 1, digits: 1, symbols_least: 1, symbols: "-_.+=#@%", only_these: false, forbidden: "", first: "any", no_look_alikes: true, most_repeats: 0, most_in_sequence: 0, not_user_name: false, not_last: 0, words: 0, separator: "-", least_bits: 0 };
+const PLAIN: PolicyRules = {
+  length: 20,
+  shortest: 14,
+  longest: 255,
+  lower: 1,
+  upper: 1,
+  digits: 1,
+  symbols_least: 1,
+  symbols: "-_.+=#@%",
+  only_these: false,
+  forbidden: "",
+  first: "any",
+  no_look_alikes: true,
+  most_repeats: 0,
+  most_in_sequence: 0,
+  not_user_name: false,
+  not_last: 0,
+  words: 0,
+  separator: "-",
+  least_bits: 0,
+};
 
 /** What a policy demands, in words. */
 function words(rules: PolicyRules): string {
@@ -34,7 +57,9 @@ function words(rules: PolicyRules): string {
     [rules.symbols_least, rules.symbols],
   ].filter(([count]) => count !== 0);
   const parts = [
-    rules.words > 0 ? `phrases of ${rules.words} words with “${rules.separator}” between` : `${rules.length} characters`,
+    rules.words > 0
+      ? `phrases of ${rules.words} words with “${rules.separator}” between`
+      : `${rules.length} characters`,
     `typed ones ${rules.shortest} to ${rules.longest}`,
     least.length > 0 && `at least ${least.map(([count, of]) => `${count} of ${of}`).join(", ")}`,
     rules.only_these && "nothing but letters, digits and these symbols",
@@ -50,9 +75,22 @@ function words(rules: PolicyRules): string {
 }
 
 function rulesOf(data: FormData): PolicyRules {
-  const numbers = Object.fromEntries([...NUMBERS.map(([name]) => name), "length", "words"].map((name) => [name, Number(text(data, name))]));
+  const numbers = Object.fromEntries(
+    [...NUMBERS.map(([name]) => name), "length", "words"].map((name) => [
+      name,
+      Number(text(data, name)),
+    ]),
+  );
   const ticks = Object.fromEntries(TICKS.map(([name]) => [name, data.get(name) === "on"]));
-  return { ...PLAIN, ...numbers, ...ticks, symbols: text(data, "symbols"), forbidden: text(data, "forbidden"), first: text(data, "first"), separator: text(data, "separator") };
+  return {
+    ...PLAIN,
+    ...numbers,
+    ...ticks,
+    symbols: text(data, "symbols"),
+    forbidden: text(data, "forbidden"),
+    first: text(data, "first"),
+    separator: text(data, "separator"),
+  };
 }
 
 /** What rules make, and what a password lacks by them, before anything is stored. */
@@ -69,7 +107,11 @@ function Trying({ tried }: { tried: Tried }) {
         </ul>
       ) : (
         <>
-          {tried.lacks.length === 0 ? <p>It complies.</p> : tried.lacks.map((lack) => <p key={lack}>It does not comply: {lack}.</p>)}
+          {tried.lacks.length === 0 ? (
+            <p>It complies with the policy.</p>
+          ) : (
+            tried.lacks.map((lack) => <p key={lack}>It does not comply: {lack}.</p>)
+          )}
           <p>Its strength is {tried.score} of 4.</p>
         </>
       )}
@@ -84,43 +126,116 @@ function PolicyForm({ present, close }: { present?: PasswordPolicy; close: () =>
   const [phrases, setPhrases] = useState(rules.words > 0);
   const submit = (data: FormData) => {
     const body = { name: text(data, "name"), rules: rulesOf(data) };
-    return present ? api.put(`/password-policies/${present.id}`, body, present.version) : api.post("/password-policies", body);
+    return present
+      ? api.put(`/password-policies/${present.id}`, body, present.version)
+      : api.post("/password-policies", body);
   };
   const tried = useMutation({
     mutationFn: () => {
       const data = new FormData(form.current?.closest("form") ?? undefined);
-      return api.post<Tried>("/password-policies/try", { rules: rulesOf(data), password: text(data, "candidate") || undefined });
+      return api.post<Tried>("/password-policies/try", {
+        rules: rulesOf(data),
+        password: text(data, "candidate") || undefined,
+      });
     },
   });
   return (
-    <Form label={present ? "Change the policy" : "Add the policy"} submit={submit} after={["policies", "credentials"]} done={close}>
+    <Form
+      label={present ? "Change the policy" : "Add the policy"}
+      submit={submit}
+      after={["policies", "credentials"]}
+      done={close}
+    >
       <Field label="Name" name="name" defaultValue={present?.name} required />
-      <Choice label="Generated passwords are" name="sort" value={phrases ? "words" : "characters"} onChange={(event) => setPhrases(event.target.value === "words")} options={[["characters", "made of characters"], ["words", "phrases of words"]]} />
+      <Choice
+        label="Generated passwords are"
+        name="sort"
+        value={phrases ? "words" : "characters"}
+        onChange={(event) => setPhrases(event.target.value === "words")}
+        options={[
+          ["characters", "made of characters"],
+          ["words", "phrases of words"],
+        ]}
+      />
       <div ref={form} className="grid grid-cols-2 gap-2">
         {phrases ? (
           <>
-            <Field label="Words" name="words" type="number" min={1} max={24} defaultValue={String(rules.words || 6)} required />
+            <Field
+              label="Words"
+              name="words"
+              type="number"
+              min={1}
+              max={24}
+              defaultValue={String(rules.words || 6)}
+              required
+            />
             <Field label="Between the words" name="separator" defaultValue={rules.separator} />
             <input type="hidden" name="length" value={rules.length} />
           </>
         ) : (
-          <Field label="Characters" name="length" type="number" min={1} max={255} defaultValue={String(rules.length)} required />
+          <Field
+            label="Characters"
+            name="length"
+            type="number"
+            min={1}
+            max={255}
+            defaultValue={String(rules.length)}
+            required
+          />
         )}
         {NUMBERS.map(([name, label]) => (
-          <Field key={name} label={label} name={name} type="number" min={0} max={255} defaultValue={String(rules[name])} required />
+          <Field
+            key={name}
+            label={label}
+            name={name}
+            type="number"
+            min={0}
+            max={255}
+            defaultValue={String(rules[name])}
+            required
+          />
         ))}
         <Field label="Symbols that may occur" name="symbols" defaultValue={rules.symbols} />
-        <Field label="Characters that never occur" name="forbidden" defaultValue={rules.forbidden} />
-        <Choice label="It begins with" name="first" defaultValue={rules.first} options={[["any", "anything"], ["letter", "a letter"], ["letter-or-digit", "a letter or digit"]]} />
+        <Field
+          label="Characters that never occur"
+          name="forbidden"
+          defaultValue={rules.forbidden}
+        />
+        <Choice
+          label="Begins with"
+          name="first"
+          defaultValue={rules.first}
+          options={[
+            ["any", "anything"],
+            ["letter", "a letter"],
+            ["letter-or-digit", "a letter or digit"],
+          ]}
+        />
       </div>
       {TICKS.map(([name, label]) => (
         <label key={name}>
-          <input type="checkbox" name={name} defaultChecked={Boolean(rules[name])} className="checkbox checkbox-xs" /> {label}
+          <input
+            type="checkbox"
+            name={name}
+            defaultChecked={Boolean(rules[name])}
+            className="checkbox checkbox-xs"
+          />{" "}
+          {label}
         </label>
       ))}
       <div className="flex items-end gap-2">
-        <Field label="A password to try (empty: samples)" name="candidate" type="password" autoComplete="off" />
-        <button type="button" className="btn btn-sm" onClick={() => tried.mutate()} disabled={tried.isPending}>
+        <Field
+          label="Password to test (empty: samples)"
+          name="candidate"
+          type="password"
+          autoComplete="off"
+        />
+        <button
+          type="button"
+          className="btn btn-sm"
+          onClick={() => tried.mutate()}
+          disabled={tried.isPending}
+        >
           Try
         </button>
       </div>
@@ -133,15 +248,33 @@ function PolicyForm({ present, close }: { present?: PasswordPolicy; close: () =>
 function Generator({ policies }: { policies: PasswordPolicy[] }) {
   const [policy, setPolicy] = useState("");
   const times = useTimes();
-  const made = useMutation({ mutationFn: () => api.post<{ password: string }>(`/generate?policy=${policy}`) });
+  const made = useMutation({
+    mutationFn: () => api.post<{ password: string }>(`/generate?policy=${policy}`),
+  });
   return (
     <div className="max-w-md">
-      <Choice label="By the policy" name="policy" value={policy} onChange={(event) => setPolicy(event.target.value)} options={[["", "the default"], ...policies.map((each): [string, string] => [each.id, each.name])]} />
+      <Choice
+        label="By the policy"
+        name="policy"
+        value={policy}
+        onChange={(event) => setPolicy(event.target.value)}
+        options={[
+          ["", "the default"],
+          ...policies.map((each): [string, string] => [each.id, each.name]),
+        ]}
+      />
       <div className="mt-2 flex gap-2">
-        <button type="button" className="btn btn-primary btn-sm" onClick={() => made.mutate()} disabled={made.isPending}>
+        <button
+          type="button"
+          className="btn btn-primary btn-sm"
+          onClick={() => made.mutate()}
+          disabled={made.isPending}
+        >
           Generate
         </button>
-        {made.data && <Act label="Copy" run={() => lend("password", made.data.password, times.clipboard)} />}
+        {made.data && (
+          <Act label="Copy" run={() => lend("password", made.data.password, times.clipboard)} />
+        )}
         {made.data && (
           <button type="button" className="btn btn-sm" onClick={() => made.reset()}>
             Hide
@@ -149,7 +282,10 @@ function Generator({ policies }: { policies: PasswordPolicy[] }) {
         )}
       </div>
       {made.data && (
-        <output aria-label="The generated password" className="mt-2 block rounded-box border border-base-300 bg-base-200 p-3 font-mono text-2xl break-all">
+        <output
+          aria-label="The generated password"
+          className="mt-2 block rounded-box border border-base-300 bg-base-200 p-3 font-mono text-2xl break-all"
+        >
           {made.data.password}
         </output>
       )}
@@ -159,7 +295,10 @@ function Generator({ policies }: { policies: PasswordPolicy[] }) {
 }
 
 export function Passwords({ me }: { me: Me }) {
-  const policies = useQuery({ queryKey: ["policies"], queryFn: () => all<PasswordPolicy>("/password-policies") });
+  const policies = useQuery({
+    queryKey: ["policies"],
+    queryFn: () => all<PasswordPolicy>("/password-policies"),
+  });
   const may = me.duties.includes("policy");
   return (
     <div className="flex flex-col gap-3">
@@ -167,24 +306,46 @@ export function Passwords({ me }: { me: Me }) {
       <Trouble error={policies.error} />
       <div className="grid items-start gap-3 xl:grid-cols-[3fr_2fr]">
         <Card title="Password policies">
-          <p className="quiet">What the generator makes: for new credentials by the default policy, in folders by the one that the folder names, in rotations by the one that the upkeep plan names.</p>
+          <p className="quiet">
+            What the generator makes: for new credentials by the default policy, in folders by the
+            one that the folder names, in rotations by the one that the upkeep plan names.
+          </p>
           <ul className="mt-2 flex flex-col gap-2">
             {policies.data?.map((policy) => (
               <li key={policy.id}>
                 <strong>{policy.name}</strong>
                 {policy.is_default && <span className="badge badge-sm ml-2">default</span>}
                 <p>{words(policy.rules)}</p>
-                {may && <Fold label={`Change ${policy.name}`}>{(close) => <PolicyForm present={policy} close={close} />}</Fold>}
+                {may && (
+                  <Fold label={`Change ${policy.name}`}>
+                    {(close) => <PolicyForm present={policy} close={close} />}
+                  </Fold>
+                )}
                 {may && !policy.is_default && (
                   <span className="flex gap-2">
-                    <Act label={`Make ${policy.name} the default`} look="btn-xs" run={() => api.post(`/password-policies/${policy.id}/default`)} after={["policies"]} />
-                    <Act label={`Remove ${policy.name}`} look="btn-xs btn-ghost" run={() => api.remove(`/password-policies/${policy.id}`, policy.version)} after={["policies"]} confirm={`Remove the policy ${policy.name}?`} />
+                    <Act
+                      label={`Make ${policy.name} the default`}
+                      look="btn-xs"
+                      run={() => api.post(`/password-policies/${policy.id}/default`)}
+                      after={["policies"]}
+                    />
+                    <Act
+                      label={`Remove ${policy.name}`}
+                      look="btn-xs btn-ghost"
+                      run={() => api.remove(`/password-policies/${policy.id}`, policy.version)}
+                      after={["policies"]}
+                      confirm={`Remove the policy ${policy.name}?`}
+                    />
                   </span>
                 )}
               </li>
             ))}
           </ul>
-          {may ? <Fold label="Add a policy">{(close) => <PolicyForm close={close} />}</Fold> : <p className="quiet mt-2">Changing policies takes the duty “policy”.</p>}
+          {may ? (
+            <Fold label="Add a policy">{(close) => <PolicyForm close={close} />}</Fold>
+          ) : (
+            <p className="quiet mt-2">Changing policies takes the duty “policy”.</p>
+          )}
         </Card>
         <Card title="Generate one for use elsewhere">
           <p className="quiet mb-2">It is stored nowhere.</p>

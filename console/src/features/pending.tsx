@@ -8,19 +8,46 @@ function Decide({ act }: { act: PendingAct }) {
   const [comment, setComment] = useState("");
   const after = ["overview", "pending", "people", "groups", "gates", "credential", "settings"];
   const confirm = async () => {
-    const done = await api.post<{ secret?: string }>(`/pending-acts/${act.id}/confirm`, { comment });
+    const done = await api.post<{ secret?: string }>(`/pending-acts/${act.id}/confirm`, {
+      comment,
+    });
     if (done.secret) told(`The new secret, shown only now: ${done.secret}`);
   };
   return (
     <div className="mt-1 flex flex-wrap items-end gap-2">
       {act.may_confirm && (
         <>
-          <Field label={`Comment to ${act.proposed_by}`} name="comment" value={comment} onChange={(event) => setComment(event.target.value)} />
-          <Act label="Confirm" of={act.summary} run={confirm} after={after} look="btn-sm btn-primary" confirm={`${act.summary}? It is done at once, in both your names.`} />
-          <Act label="Refuse" of={act.summary} run={() => api.post(`/pending-acts/${act.id}/refuse`, { comment })} after={after} />
+          <Field
+            label={`Comment to ${act.proposed_by}`}
+            name="comment"
+            value={comment}
+            onChange={(event) => setComment(event.target.value)}
+          />
+          <Act
+            label="Confirm"
+            of={act.summary}
+            run={confirm}
+            after={after}
+            look="btn-sm btn-primary"
+            confirm={`${act.summary}? It is done at once, and the log names both of you.`}
+          />
+          <Act
+            label="Refuse"
+            of={act.summary}
+            run={() => api.post(`/pending-acts/${act.id}/refuse`, { comment })}
+            after={after}
+          />
         </>
       )}
-      {act.own && <Act label="Withdraw" of={act.summary} run={() => api.post(`/pending-acts/${act.id}/withdraw`, { comment: "" })} after={after} look="btn-sm btn-ghost" />}
+      {act.own && (
+        <Act
+          label="Withdraw"
+          of={act.summary}
+          run={() => api.post(`/pending-acts/${act.id}/withdraw`, { comment: "" })}
+          after={after}
+          look="btn-sm btn-ghost"
+        />
+      )}
     </div>
   );
 }
@@ -32,7 +59,8 @@ export function Pending({ acts }: { acts: PendingAct[] }) {
         <li key={act.id} className="border-l-4 border-info pl-3">
           <State word={act.state} /> <strong>{act.summary}</strong>
           <p className="quiet">
-            proposed by {act.proposed_by}, <When at={act.proposed_at} />; expires <When at={act.expires_at} />
+            proposed by {act.proposed_by}, <When at={act.proposed_at} />; expires{" "}
+            <When at={act.expires_at} />
           </p>
           <Decide act={act} />
         </li>

@@ -14,8 +14,20 @@ function PutIn({ group, members }: { group: Group; members: [string, string][] }
   const name = members.find(([id]) => id === member)?.[1];
   return (
     <div className="flex flex-col gap-2">
-      <Choice label="Who" name="member" options={members} value={member} onChange={(event) => setMember(event.target.value)} />
-      <Considered label="Put in …" title={`Put ${name} into ${group.name}?`} change={{ join: { group: group.id, member } }} run={() => api.put(`/groups/${group.id}/members/${member}`)} after={["groups"]} />
+      <Choice
+        label="Who"
+        name="member"
+        options={members}
+        value={member}
+        onChange={(event) => setMember(event.target.value)}
+      />
+      <Considered
+        label="Add member …"
+        title={`Put ${name} into ${group.name}?`}
+        change={{ join: { group: group.id, member } }}
+        run={() => api.put(`/groups/${group.id}/members/${member}`)}
+        after={["groups"]}
+      />
     </div>
   );
 }
@@ -24,15 +36,21 @@ function PutIn({ group, members }: { group: Group; members: [string, string][] }
 function Clients({ may, people }: { may: boolean; people: Person[] }) {
   const [shown, setShown] = useState<{ name: string; secret: string } | null>(null);
   const clients = people.filter((person) => person.sort === "client");
-  const made = (answer: { client: Person; secret: string }) => setShown({ name: answer.client.sign_in_name, secret: answer.secret });
-  const state = (client: Person, next: string) => () => api.patch(`/people/${client.id}`, { state: next }, client.version);
+  const made = (answer: { client: Person; secret: string }) =>
+    setShown({ name: answer.client.sign_in_name, secret: answer.secret });
+  const state = (client: Person, next: string) => () =>
+    api.patch(`/people/${client.id}`, { state: next }, client.version);
   return (
     <Card title="Clients">
-      <p>Programs that sign in by themselves (OAuth 2.0, client credentials) and are granted things as people are.</p>
+      <p>
+        Programs that sign in by themselves (OAuth 2.0, client credentials) and are granted things
+        as people are.
+      </p>
       {shown && (
         <div role="status" className="rounded-box border border-warning p-2">
           <p>
-            The secret of {shown.name}, shown this once: <code className="font-mono break-all">{shown.secret}</code>
+            The secret of {shown.name}, shown this once:{" "}
+            <code className="font-mono break-all">{shown.secret}</code>
           </p>
           <button type="button" className="btn btn-xs mt-1" onClick={() => setShown(null)}>
             I have put it where the program finds it
@@ -41,17 +59,48 @@ function Clients({ may, people }: { may: boolean; people: Person[] }) {
       )}
       {clients.length === 0 && <Empty>No program signs in yet.</Empty>}
       {clients.length > 0 && (
-        <Table label="Clients" heads={may ? ["Name", "Signs in as", "State", "Do"] : ["Name", "Signs in as", "State"]}>
+        <Table
+          label="Clients"
+          heads={
+            may ? ["Name", "Signs in as", "State", "Actions"] : ["Name", "Signs in as", "State"]
+          }
+        >
           {clients.map((client) => (
             <tr key={client.id}>
               <td>{client.display_name}</td>
               <td>{client.sign_in_name}</td>
-              <td><State word={client.state} /></td>
+              <td>
+                <State word={client.state} />
+              </td>
               {may && (
                 <td className="flex flex-wrap gap-1">
-                  <Act label="New secret" of={`for ${client.sign_in_name}`} look="btn-xs" run={async () => made(await api.post(`/clients/${client.id}/secret`))} after={["people"]} confirm={`Give ${client.display_name} another secret? The present one and its tokens are good for nothing from then on.`} />
-                  {client.state === "active" && <Act label="Suspend" of={client.sign_in_name} look="btn-xs" run={state(client, "suspended")} after={["people"]} confirm={`Suspend ${client.display_name}? Its tokens end at once.`} />}
-                  {client.state === "suspended" && <Act label="Let in again" of={client.sign_in_name} look="btn-xs" run={state(client, "active")} after={["people"]} />}
+                  <Act
+                    label="New secret"
+                    of={`for ${client.sign_in_name}`}
+                    look="btn-xs"
+                    run={async () => made(await api.post(`/clients/${client.id}/secret`))}
+                    after={["people"]}
+                    confirm={`Renew the secret of ${client.display_name}? The present secret and its tokens stop working at once.`}
+                  />
+                  {client.state === "active" && (
+                    <Act
+                      label="Suspend"
+                      of={client.sign_in_name}
+                      look="btn-xs"
+                      run={state(client, "suspended")}
+                      after={["people"]}
+                      confirm={`Suspend ${client.display_name}? Its tokens end at once.`}
+                    />
+                  )}
+                  {client.state === "suspended" && (
+                    <Act
+                      label="Let in again"
+                      of={client.sign_in_name}
+                      look="btn-xs"
+                      run={state(client, "active")}
+                      after={["people"]}
+                    />
+                  )}
                 </td>
               )}
             </tr>
@@ -61,7 +110,19 @@ function Clients({ may, people }: { may: boolean; people: Person[] }) {
       {may && (
         <Fold label="Add a client">
           {(close) => (
-            <Form label="Add the client" after={["people"]} done={close} submit={async (data) => made(await api.post("/clients", { name: text(data, "name"), display_name: text(data, "display_name") }))}>
+            <Form
+              label="Add the client"
+              after={["people"]}
+              done={close}
+              submit={async (data) =>
+                made(
+                  await api.post("/clients", {
+                    name: text(data, "name"),
+                    display_name: text(data, "display_name"),
+                  }),
+                )
+              }
+            >
               <Field label="Signs in as" name="name" required />
               <Field label="Name" name="display_name" required />
             </Form>
@@ -76,7 +137,8 @@ export function People({ me }: { me: Me }) {
   const people = useQuery({ queryKey: ["people"], queryFn: () => all<Person>("/people") });
   const groups = useQuery({ queryKey: ["groups"], queryFn: () => all<Group>("/groups") });
   const may = me.duties.includes("people");
-  const change = (person: Person, body: object) => () => api.patch(`/people/${person.id}`, body, person.version);
+  const change = (person: Person, body: object) => () =>
+    api.patch(`/people/${person.id}`, body, person.version);
   const members: [string, string][] = [
     ...(people.data ?? []).map((person): [string, string] => [person.id, person.display_name]),
     ...(groups.data ?? []).map((group): [string, string] => [group.id, `Group ${group.name}`]),
@@ -87,21 +149,43 @@ export function People({ me }: { me: Me }) {
       <Trouble error={people.error ?? groups.error} />
       <div className="grid items-start gap-3 xl:grid-cols-[3fr_2fr]">
         <Card title="People">
-          <Table label="People" heads={["Name", "Signs in as", "State", "Duties", ...(may ? ["Do"] : [])]}>
-            {people.data?.filter((person) => person.sort !== "client").map((person) => (
-              <tr key={person.id}>
-                <td>{person.display_name}</td>
-                <td>{person.sign_in_name}</td>
-                <td><State word={person.state} /></td>
-                <td>{person.duties.join(", ")}</td>
-                {may && (
+          <Table
+            label="People"
+            heads={["Name", "Signs in as", "State", "Duties", ...(may ? ["Actions"] : [])]}
+          >
+            {people.data
+              ?.filter((person) => person.sort !== "client")
+              .map((person) => (
+                <tr key={person.id}>
+                  <td>{person.display_name}</td>
+                  <td>{person.sign_in_name}</td>
                   <td>
-                    {person.id !== me.id && person.state === "active" && <Act label="Suspend" look="btn-xs" run={change(person, { state: "suspended" })} after={["people"]} confirm={`Suspend ${person.display_name}? All their sessions end at once.`} />}
-                    {person.state === "suspended" && <Act label="Let in again" look="btn-xs" run={change(person, { state: "active" })} after={["people"]} />}
+                    <State word={person.state} />
                   </td>
-                )}
-              </tr>
-            ))}
+                  <td>{person.duties.join(", ")}</td>
+                  {may && (
+                    <td>
+                      {person.id !== me.id && person.state === "active" && (
+                        <Act
+                          label="Suspend"
+                          look="btn-xs"
+                          run={change(person, { state: "suspended" })}
+                          after={["people"]}
+                          confirm={`Suspend ${person.display_name}? All their sessions end at once.`}
+                        />
+                      )}
+                      {person.state === "suspended" && (
+                        <Act
+                          label="Let in again"
+                          look="btn-xs"
+                          run={change(person, { state: "active" })}
+                          after={["people"]}
+                        />
+                      )}
+                    </td>
+                  )}
+                </tr>
+              ))}
           </Table>
           {may && (
             <Fold label="Add a person">
@@ -110,16 +194,30 @@ export function People({ me }: { me: Me }) {
                   label="Add"
                   after={["people"]}
                   done={close}
-                  submit={(data) => api.post("/people", { sign_in_name: text(data, "name"), display_name: text(data, "display_name"), password: text(data, "password") || undefined, duties: DUTIES.filter((duty) => data.get(duty)) })}
+                  submit={(data) =>
+                    api.post("/people", {
+                      sign_in_name: text(data, "name"),
+                      display_name: text(data, "display_name"),
+                      password: text(data, "password") || undefined,
+                      duties: DUTIES.filter((duty) => data.get(duty)),
+                    })
+                  }
                 >
                   <Field label="Sign-in name" name="name" required />
                   <Field label="Name" name="display_name" required />
-                  <Field label="First password" name="password" type="password" autoComplete="new-password" hint="At least 12 characters. Without one they are invited and cannot sign in yet." />
+                  <Field
+                    label="First password"
+                    name="password"
+                    type="password"
+                    autoComplete="new-password"
+                    hint="At least 12 characters. Without one they are invited and cannot sign in yet."
+                  />
                   <fieldset>
                     <legend className="text-sm">Duties (none gives a look at a secret)</legend>
                     {DUTIES.map((duty) => (
                       <label key={duty} className="mr-3">
-                        <input type="checkbox" name={duty} className="checkbox checkbox-xs" /> {duty}
+                        <input type="checkbox" name={duty} className="checkbox checkbox-xs" />{" "}
+                        {duty}
                       </label>
                     ))}
                   </fieldset>
@@ -129,17 +227,32 @@ export function People({ me }: { me: Me }) {
           )}
         </Card>
         <Card title="Groups">
-          {groups.data?.length === 0 && <Empty>There are no groups yet. Granting to a group spares granting to each of its members.</Empty>}
+          {groups.data?.length === 0 && (
+            <Empty>There are no groups yet. Grant to a group once instead of to each member.</Empty>
+          )}
           <ul className="flex flex-col gap-2">
             {groups.data?.map((group) => (
               <li key={group.id}>
                 <strong>{group.name}</strong>
                 <ul className="flex flex-wrap gap-1">
                   {group.members.map((member) => (
-                    <li key={member.id} className="flex items-center rounded border border-base-300 px-2">
+                    <li
+                      key={member.id}
+                      className="flex items-center rounded border border-base-300 px-2"
+                    >
                       {member.sort === "group" && <span className="quiet mr-1">group</span>}
                       {member.name}
-                      {may && <Considered label="take out" of={`${member.name} of ${group.name}`} look="btn-xs btn-ghost" title={`Take ${member.name} out of ${group.name}?`} change={{ leave: { group: group.id, member: member.id } }} run={() => api.remove(`/groups/${group.id}/members/${member.id}`)} after={["groups"]} />}
+                      {may && (
+                        <Considered
+                          label="take out"
+                          of={`${member.name} of ${group.name}`}
+                          look="btn-xs btn-ghost"
+                          title={`Take ${member.name} out of ${group.name}?`}
+                          change={{ leave: { group: group.id, member: member.id } }}
+                          run={() => api.remove(`/groups/${group.id}/members/${member.id}`)}
+                          after={["groups"]}
+                        />
+                      )}
                     </li>
                   ))}
                 </ul>
@@ -154,7 +267,12 @@ export function People({ me }: { me: Me }) {
           {may && (
             <Fold label="Add a group">
               {(close) => (
-                <Form label="Add" after={["groups"]} done={close} submit={(data) => api.post("/groups", { name: text(data, "name") })}>
+                <Form
+                  label="Add"
+                  after={["groups"]}
+                  done={close}
+                  submit={(data) => api.post("/groups", { name: text(data, "name") })}
+                >
                   <Field label="Name" name="name" required />
                 </Form>
               )}

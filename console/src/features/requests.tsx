@@ -5,7 +5,7 @@ import { useState } from "react";
 import { type Checkout, type Request, all, api } from "../api";
 import { Act, Card, Choice, Empty, Field, Left, State, Table, Trouble, When } from "../parts";
 import { CredentialLink } from "./links";
-import { Wishes } from "./wishes";
+import { AccessRequests } from "./access-requests";
 
 /** Approve or refuse, with a comment. */
 export function Decision({ request }: { request: Request }) {
@@ -14,7 +14,12 @@ export function Decision({ request }: { request: Request }) {
   const after = ["overview", "requests"];
   return (
     <div className="mt-1 flex flex-wrap items-end gap-2">
-      <Field label={`Comment to ${request.person_name}`} name="comment" value={comment} onChange={(event) => setComment(event.target.value)} />
+      <Field
+        label={`Comment to ${request.person_name}`}
+        name="comment"
+        value={comment}
+        onChange={(event) => setComment(event.target.value)}
+      />
       <Act label="Approve" run={() => settle("approve")} after={after} look="btn-sm btn-primary" />
       <Act label="Refuse" run={() => settle("refuse")} after={after} />
     </div>
@@ -23,8 +28,14 @@ export function Decision({ request }: { request: Request }) {
 
 export function Requests() {
   const [state, setState] = useState("");
-  const requests = useQuery({ queryKey: ["requests", state], queryFn: () => all<Request>(`/requests?state=${state}`, 500) });
-  const checkouts = useQuery({ queryKey: ["checkouts"], queryFn: () => all<Checkout>("/checkouts", 200) });
+  const requests = useQuery({
+    queryKey: ["requests", state],
+    queryFn: () => all<Request>(`/requests?state=${state}`, 500),
+  });
+  const checkouts = useQuery({
+    queryKey: ["checkouts"],
+    queryFn: () => all<Checkout>("/checkouts", 200),
+  });
   const waiting = requests.data?.filter((request) => request.may_decide) ?? [];
   return (
     <div className="flex flex-col gap-3">
@@ -34,7 +45,9 @@ export function Requests() {
           <ul className="flex flex-col gap-3">
             {waiting.map((request) => (
               <li key={request.id} className="border-l-4 border-info pl-3">
-                <strong>{request.person_name}</strong> asks for <CredentialLink id={request.credential} path={request.credential_path} /> for {request.minutes} minutes: “{request.reason}”
+                <strong>{request.person_name}</strong> asks for{" "}
+                <CredentialLink id={request.credential} path={request.credential_path} /> for{" "}
+                {request.minutes} minutes: “{request.reason}”
                 <Decision request={request} />
               </li>
             ))}
@@ -49,22 +62,43 @@ export function Requests() {
             name="state"
             value={state}
             onChange={(event) => setState(event.target.value)}
-            options={[["", "all"], ["waiting", "waiting"], ["approved", "approved"], ["refused", "refused"], ["withdrawn", "withdrawn"], ["expired", "expired"]]}
+            options={[
+              ["", "all"],
+              ["waiting", "waiting"],
+              ["approved", "approved"],
+              ["refused", "refused"],
+              ["withdrawn", "withdrawn"],
+              ["expired", "expired"],
+            ]}
           />
         }
       >
         <Trouble error={requests.error} />
-        {requests.data?.length === 0 && <Empty>No requests here. To ask for something behind a gate, open it in the vault and choose “Ask for it”.</Empty>}
+        {requests.data?.length === 0 && (
+          <Empty>
+            No requests here. To ask for something behind a gate, open it in the vault and choose
+            “Ask for it”.
+          </Empty>
+        )}
         {requests.data && requests.data.length > 0 && (
-          <Table label="Requests" heads={["State", "Credential", "Who", "Minutes", "Reason", "Asked", "Answer"]}>
+          <Table
+            label="Requests"
+            heads={["State", "Credential", "Who", "Minutes", "Reason", "Asked", "Answer"]}
+          >
             {requests.data.map((request) => (
               <tr key={request.id}>
-                <td><State word={request.state} /></td>
-                <td><CredentialLink id={request.credential} path={request.credential_path} /></td>
+                <td>
+                  <State word={request.state} />
+                </td>
+                <td>
+                  <CredentialLink id={request.credential} path={request.credential_path} />
+                </td>
                 <td>{request.person_name}</td>
                 <td className="tabular-nums">{request.minutes}</td>
                 <td>{request.reason}</td>
-                <td><When at={request.asked_at} /></td>
+                <td>
+                  <When at={request.asked_at} />
+                </td>
                 <td>
                   {request.decided_by}
                   {request.comment && <span className="quiet"> “{request.comment}”</span>}
@@ -74,20 +108,43 @@ export function Requests() {
           </Table>
         )}
       </Card>
-      <Wishes />
+      <AccessRequests />
       <Card title="Your checkouts">
         <Trouble error={checkouts.error} />
         {checkouts.data?.length === 0 && <Empty>You have not checked anything out yet.</Empty>}
         {checkouts.data && checkouts.data.length > 0 && (
-          <Table label="Checkouts" heads={["Credential", "From", "Until", "Ended", "Reason", "Do"]}>
+          <Table
+            label="Checkouts"
+            heads={["Credential", "From", "Until", "Ended", "Reason", "Actions"]}
+          >
             {checkouts.data.map((held) => (
               <tr key={held.id}>
-                <td><CredentialLink id={held.credential} path={held.credential_path} /></td>
-                <td><When at={held.starts_at} /></td>
-                <td>{held.ended_at ? <When at={held.ended_at} /> : <><Left until={held.ends_at} /> left</>}</td>
+                <td>
+                  <CredentialLink id={held.credential} path={held.credential_path} />
+                </td>
+                <td>
+                  <When at={held.starts_at} />
+                </td>
+                <td>
+                  {held.ended_at ? (
+                    <When at={held.ended_at} />
+                  ) : (
+                    <>
+                      <Left until={held.ends_at} /> left
+                    </>
+                  )}
+                </td>
                 <td>{held.ended_how ? `by ${held.ended_how}` : "held now"}</td>
                 <td>{held.reason}</td>
-                <td>{!held.ended_at && <Act label="Check in" run={() => api.post(`/checkouts/${held.id}/check-in`)} after={["checkouts", "overview", "credential"]} />}</td>
+                <td>
+                  {!held.ended_at && (
+                    <Act
+                      label="Check in"
+                      run={() => api.post(`/checkouts/${held.id}/check-in`)}
+                      after={["checkouts", "overview", "credential"]}
+                    />
+                  )}
+                </td>
               </tr>
             ))}
           </Table>

@@ -10,13 +10,16 @@ const OWN_ZONE = new Intl.DateTimeFormat().resolvedOptions().timeZone;
 
 export function PlanForm({ close, ...place }: Place & { close: () => void }) {
   const plans = useQuery({ queryKey: ["plans"], queryFn: () => all<Plan>("/plans") });
-  const policies = useQuery({ queryKey: ["policies"], queryFn: () => all<PasswordPolicy>("/password-policies") });
+  const policies = useQuery({
+    queryKey: ["policies"],
+    queryFn: () => all<PasswordPolicy>("/password-policies"),
+  });
   if (!plans.data || !policies.data) return <p role="status">Reading …</p>;
   const present = plans.data.find((plan) => plan.target === target(place));
   const submit = (data: FormData) => {
     const rules = {
       check: text(data, "check") || undefined,
-      out_of_step: text(data, "out_of_step"),
+      out_of_sync: text(data, "out_of_sync"),
       rotate_days: text(data, "rotate_days") ? Number(text(data, "rotate_days")) : undefined,
       rotate: text(data, "rotate") || undefined,
       hours_from: text(data, "hours_from") || undefined,
@@ -24,24 +27,80 @@ export function PlanForm({ close, ...place }: Place & { close: () => void }) {
       time_zone: text(data, "time_zone"),
       policy: text(data, "policy") || undefined,
     };
-    return present ? api.put(`/plans/${present.id}`, rules, present.version) : api.post("/plans", { ...place, ...rules });
+    return present
+      ? api.put(`/plans/${present.id}`, rules, present.version)
+      : api.post("/plans", { ...place, ...rules });
   };
   return (
     <>
-      {!present && <Empty>No plan of its own; the one of the nearest folder above counts, if there is one.</Empty>}
-      <Form label={present ? "Change the plan" : "Set the plan"} submit={submit} after={["plans", "upkeep", "credential"]} done={close}>
-        <Field label="Check by (RFC 5545 rule)" name="check" defaultValue={present?.check ?? "FREQ=DAILY;BYHOUR=3;BYMINUTE=0;BYSECOND=0"} />
-        <Choice label="When out of step" name="out_of_step" defaultValue={present?.out_of_step} options={[["tell", "tell"], ["rotate", "rotate"], ["both", "both"]]} />
-        <Field label="Rotate every so many days" name="rotate_days" type="number" min={1} max={3650} defaultValue={present?.rotate_days} />
+      {!present && (
+        <Empty>
+          No plan of its own; the one of the nearest folder above counts, if there is one.
+        </Empty>
+      )}
+      <Form
+        label={present ? "Change the plan" : "Set the plan"}
+        submit={submit}
+        after={["plans", "upkeep", "credential"]}
+        done={close}
+      >
+        <Field
+          label="Check by (RFC 5545 rule)"
+          name="check"
+          defaultValue={present?.check ?? "FREQ=DAILY;BYHOUR=3;BYMINUTE=0;BYSECOND=0"}
+        />
+        <Choice
+          label="When out of sync"
+          name="out_of_sync"
+          defaultValue={present?.out_of_sync}
+          options={[
+            ["tell", "tell"],
+            ["rotate", "rotate"],
+            ["both", "both"],
+          ]}
+        />
+        <Field
+          label="Rotate every (days)"
+          name="rotate_days"
+          type="number"
+          min={1}
+          max={3650}
+          defaultValue={present?.rotate_days}
+        />
         <Field label="Or rotate by (RFC 5545 rule)" name="rotate" defaultValue={present?.rotate} />
         <div className="grid grid-cols-2 gap-2">
-          <Field label="Rotate from" name="hours_from" type="time" defaultValue={present?.hours_from} />
+          <Field
+            label="Rotate from"
+            name="hours_from"
+            type="time"
+            defaultValue={present?.hours_from}
+          />
           <Field label="to" name="hours_to" type="time" defaultValue={present?.hours_to} />
         </div>
-        <Choice label="New passwords by the policy" name="policy" defaultValue={present?.policy ?? ""} options={[["", "the default"], ...policies.data.map((policy): [string, string] => [policy.id, policy.name])]} />
-        <Field label="Time zone" name="time_zone" defaultValue={present?.time_zone ?? OWN_ZONE} required />
+        <Choice
+          label="New passwords by the policy"
+          name="policy"
+          defaultValue={present?.policy ?? ""}
+          options={[
+            ["", "the default"],
+            ...policies.data.map((policy): [string, string] => [policy.id, policy.name]),
+          ]}
+        />
+        <Field
+          label="Time zone"
+          name="time_zone"
+          defaultValue={present?.time_zone ?? OWN_ZONE}
+          required
+        />
       </Form>
-      {present && <Act label="Remove the plan" run={() => api.remove(`/plans/${present.id}`, present.version)} after={["plans", "upkeep"]} confirm="Remove this plan?" />}
+      {present && (
+        <Act
+          label="Remove the plan"
+          run={() => api.remove(`/plans/${present.id}`, present.version)}
+          after={["plans", "upkeep"]}
+          confirm="Remove this plan?"
+        />
+      )}
     </>
   );
 }
@@ -51,7 +110,8 @@ export function GateForm({ close, ...place }: Place & { close: () => void }) {
   const { people, groups } = useSubjects();
   if (!gates.data) return <p role="status">Reading …</p>;
   const present = gates.data.find((gate) => gate.target === target(place));
-  const approves = (id: string) => present?.approvers.some((approver) => approver.id === id) ?? false;
+  const approves = (id: string) =>
+    present?.approvers.some((approver) => approver.id === id) ?? false;
   const submit = (data: FormData) => {
     const body = {
       ...place,
@@ -62,28 +122,66 @@ export function GateForm({ close, ...place }: Place & { close: () => void }) {
       one_holder: data.get("one_holder") === "on",
       rotate_on_return: data.get("rotate_on_return") === "on",
     };
-    return present ? api.put(`/gates/${present.id}`, body, present.version) : api.post("/gates", body);
+    return present
+      ? api.put(`/gates/${present.id}`, body, present.version)
+      : api.post("/gates", body);
   };
   const tick = (name: string, label: string, checked: boolean | undefined) => (
     <label key={name} className="block">
-      <input type="checkbox" name={name} defaultChecked={checked} className="checkbox checkbox-xs" /> {label}
+      <input
+        type="checkbox"
+        name={name}
+        defaultChecked={checked}
+        className="checkbox checkbox-xs"
+      />{" "}
+      {label}
     </label>
   );
   return (
     <>
-      {!present && <Empty>No gate of its own; the one of the nearest folder above counts, if there is one.</Empty>}
-      <Form label={present ? "Change the gate" : "Set the gate"} submit={submit} after={["gates", "credential", "credentials"]} done={close}>
+      {!present && (
+        <Empty>
+          No gate of its own; the one of the nearest folder above counts, if there is one.
+        </Empty>
+      )}
+      <Form
+        label={present ? "Change the gate" : "Set the gate"}
+        submit={submit}
+        after={["gates", "credential", "credentials"]}
+        done={close}
+      >
         {tick("needs_reason", "A reason must be given", present?.needs_reason ?? true)}
         <fieldset className="max-h-40 overflow-y-auto">
           <legend className="text-sm">One of these must approve (none: no approval)</legend>
           {groups.map((group) => tick(group.id, `Group ${group.name}`, approves(group.id)))}
-          {people.filter((person) => person.state === "active").map((person) => tick(person.id, person.display_name, approves(person.id)))}
+          {people
+            .filter((person) => person.state === "active")
+            .map((person) => tick(person.id, person.display_name, approves(person.id)))}
         </fieldset>
-        <Field label="At most so many minutes" name="longest_minutes" type="number" min={1} max={10080} defaultValue={present?.longest_minutes ?? 60} required />
+        <Field
+          label="Longest checkout (minutes)"
+          name="longest_minutes"
+          type="number"
+          min={1}
+          max={10080}
+          defaultValue={present?.longest_minutes ?? 60}
+          required
+        />
         {tick("one_holder", "Only one person at a time", present?.one_holder ?? true)}
-        {tick("rotate_on_return", "Rotate the password when it is given back", present?.rotate_on_return ?? true)}
+        {tick(
+          "rotate_on_return",
+          "Rotate the password when it is given back",
+          present?.rotate_on_return ?? true,
+        )}
       </Form>
-      {present && <Act label="Remove the gate" run={() => api.remove(`/gates/${present.id}`, present.version)} after={["gates", "credential", "credentials"]} confirm="Remove this gate?" />}
+      {present && (
+        <Act
+          label="Remove the gate"
+          run={() => api.remove(`/gates/${present.id}`, present.version)}
+          after={["gates", "credential", "credentials"]}
+          confirm="Remove this gate?"
+        />
+      )}
     </>
   );
 }

@@ -2,21 +2,57 @@
 
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
-import { type Checkout, type Credential, type Me, type OneTimeCode, type Page, type Request, type Revealed, type Settings, api } from "../api";
+import {
+  type Checkout,
+  type Credential,
+  type Me,
+  type OneTimeCode,
+  type Page,
+  type Request,
+  type Revealed,
+  type Settings,
+  api,
+} from "../api";
 import { Act, Empty, Field, Form, Left, State, Trouble, text, told } from "../parts";
 import { MAIN, SEED } from "./fields";
-import { atLeast } from "./levels";
+import { atLeast } from "./access-levels";
 
-const SPELT: Record<string, string> = { "0": "zero", O: "capital O", o: "small o", "1": "one", l: "small L", I: "capital i", i: "small i", "-": "hyphen", _: "underscore", ".": "full stop", "+": "plus", "=": "equals", "#": "hash", "@": "at", "%": "per cent", " ": "space" };
+const SPELT: Record<string, string> = {
+  "0": "zero",
+  O: "capital O",
+  o: "small o",
+  "1": "one",
+  l: "small L",
+  I: "capital i",
+  i: "small i",
+  "-": "hyphen",
+  _: "underscore",
+  ".": "full stop",
+  "+": "plus",
+  "=": "equals",
+  "#": "hash",
+  "@": "at",
+  "%": "per cent",
+  " ": "space",
+};
 
 function spell(value: string): string {
-  return [...value].map((letter) => SPELT[letter] ?? (/[A-Z]/.test(letter) ? `capital ${letter}` : letter)).join(", ");
+  return [...value]
+    .map((letter) => SPELT[letter] ?? (/[A-Z]/.test(letter) ? `capital ${letter}` : letter))
+    .join(", ");
 }
 
 /** How long things are shown and lent to the clipboard, as the organisation has set it. */
 export function useTimes(): { hide: number; clipboard: number } {
-  const settings = useQuery({ queryKey: ["settings"], queryFn: () => api.get<Settings>("/settings"), staleTime: 300_000 });
-  return { hide: Number(settings.data?.settings.hide_seconds ?? 30), clipboard: Number(settings.data?.settings.clipboard_seconds ?? 30) };
+  const settings = useQuery({
+    queryKey: ["settings"],
+    queryFn: () => api.get<Settings>("/settings"),
+    staleTime: 300_000,
+  });
+  return {
+    hide: Number(settings.data?.settings.hide_seconds ?? 30),
+    clipboard: Number(settings.data?.settings.clipboard_seconds ?? 30),
+  };
 }
 
 /** Puts a text into the clipboard and takes it out again after a while. */
@@ -35,7 +71,15 @@ export async function lend(what: string, value: string, seconds: number): Promis
   told(`The ${what} is in the clipboard for ${seconds} seconds.`, now, "Clear it now");
 }
 
-export function Shown({ shown, hide, other }: { shown: Revealed; hide: () => void; other?: string }) {
+export function Shown({
+  shown,
+  hide,
+  other,
+}: {
+  shown: Revealed;
+  hide: () => void;
+  other?: string;
+}) {
   const times = useTimes();
   const [left, setLeft] = useState(times.hide);
   const [spelt, setSpelt] = useState(false);
@@ -46,26 +90,43 @@ export function Shown({ shown, hide, other }: { shown: Revealed; hide: () => voi
   useEffect(() => {
     if (left <= 0) hide();
   }, [left, hide]);
-  const tone = (letter: string) => (/\d/.test(letter) ? "text-info" : /[A-Za-z]/.test(letter) ? "" : "text-warning");
+  const tone = (letter: string) =>
+    /\d/.test(letter) ? "text-info" : /[A-Za-z]/.test(letter) ? "" : "text-warning";
   const long = shown.value.length > 60;
   return (
     <div className="my-2 rounded-box border border-base-300 bg-base-200 p-3">
-      <output aria-label="The secret" className={`block max-h-80 overflow-y-auto font-mono break-all whitespace-pre-wrap ${long ? "text-sm" : "text-2xl tracking-wide"}`} data-secret="shown">
+      <output
+        aria-label="The secret"
+        className={`block max-h-80 overflow-y-auto font-mono break-all whitespace-pre-wrap ${long ? "text-sm" : "text-2xl tracking-wide"}`}
+        data-secret="shown"
+      >
         {[...shown.value].map((letter, at) => (
           // The same letter can stand anywhere: its place is its identity.
           // oxlint-disable-next-line no-array-index-key
-          <span key={at} className={`${tone(letter)} ${other !== undefined && other[at] !== letter ? "underline decoration-2" : ""}`}>
+          <span
+            key={at}
+            className={`${tone(letter)} ${other !== undefined && other[at] !== letter ? "underline decoration-2" : ""}`}
+          >
             {letter}
           </span>
         ))}
       </output>
       {spelt && <p className="mt-1">{spell(shown.value)}</p>}
       <div className="mt-2 flex flex-wrap items-center gap-2">
-        <button type="button" className="btn btn-sm" onClick={() => void lend("secret", shown.value, times.clipboard)}>
+        <button
+          type="button"
+          className="btn btn-sm"
+          onClick={() => void lend("secret", shown.value, times.clipboard)}
+        >
           Copy
         </button>
         {!long && (
-          <button type="button" className="btn btn-sm" aria-pressed={spelt} onClick={() => setSpelt(!spelt)}>
+          <button
+            type="button"
+            className="btn btn-sm"
+            aria-pressed={spelt}
+            onClick={() => setSpelt(!spelt)}
+          >
             Spell it
           </button>
         )}
@@ -79,18 +140,38 @@ export function Shown({ shown, hide, other }: { shown: Revealed; hide: () => voi
 }
 
 /** The way to the secrets: what it costs is said before they are asked for. */
-export function Secret({ it, me, label }: { it: Credential; me: Me; label: (field: string) => string }) {
+export function Secret({
+  it,
+  me,
+  label,
+}: {
+  it: Credential;
+  me: Me;
+  label: (field: string) => string;
+}) {
   const client = useQueryClient();
   const [shown, setShown] = useState<Revealed | null>(null);
-  const held = useQuery({ queryKey: ["checkouts", it.id], queryFn: () => api.get<Page<Checkout>>(`/checkouts?open=true&credential=${it.id}`), enabled: Boolean(it.gate) });
-  const asked = useQuery({ queryKey: ["requests", "of", it.id], queryFn: () => api.get<Page<Request>>(`/requests?limit=20&credential=${it.id}`), enabled: Boolean(it.gate) });
+  const held = useQuery({
+    queryKey: ["checkouts", it.id],
+    queryFn: () => api.get<Page<Checkout>>(`/checkouts?open=true&credential=${it.id}`),
+    enabled: Boolean(it.gate),
+  });
+  const asked = useQuery({
+    queryKey: ["requests", "of", it.id],
+    queryFn: () => api.get<Page<Request>>(`/requests?limit=20&credential=${it.id}`),
+    enabled: Boolean(it.gate),
+  });
   const reveal = useMutation({
     mutationFn: (field: string) => api.post<Revealed>(`/credentials/${it.id}/reveal`, { field }),
     onSuccess: setShown,
   });
   const mine = held.data?.items.find((each) => each.person === me.id);
   const other = held.data?.items.find((each) => each.person !== me.id);
-  const request = asked.data?.items.find((each) => each.person === me.id && (each.state === "waiting" || (each.state === "approved" && !each.checkout)));
+  const request = asked.data?.items.find(
+    (each) =>
+      each.person === me.id &&
+      (each.state === "waiting" || (each.state === "approved" && !each.checkout)),
+  );
   const after = ["checkouts", "requests", "overview", "credential"];
   if (shown) return <Shown shown={shown} hide={() => setShown(null)} />;
   const may = atLeast(it.level, "reveal");
@@ -106,43 +187,142 @@ export function Secret({ it, me, label }: { it: Credential; me: Me; label: (fiel
       )}
       {gate && (
         <p className="quiet">
-          {gate.gates.length === 1 ? "A gate stands here" : `${gate.gates.length} gates stand here`}, set on {gate.gates.map((each) => each.place).join(" and ")}: {[gate.needs_reason && "a reason", ...gate.gates.filter((each) => each.needs_approval).map((each) => `an approval by ${each.approvers.map((approver) => approver.name).join(" or ")}`), `at most ${gate.longest_minutes} minutes`, gate.one_holder && "one person at a time", gate.rotate_on_return && "rotated afterwards"].filter(Boolean).join(", ")}.
+          {gate.gates.length === 1 ? "A gate stands here" : `${gate.gates.length} gates stand here`}
+          , set on {gate.gates.map((each) => each.place).join(" and ")}:{" "}
+          {[
+            gate.needs_reason && "a reason",
+            ...gate.gates
+              .filter((each) => each.needs_approval)
+              .map(
+                (each) =>
+                  `an approval by ${each.approvers.map((approver) => approver.name).join(" or ")}`,
+              ),
+            `at most ${gate.longest_minutes} minutes`,
+            gate.one_holder && "one person at a time",
+            gate.rotate_on_return && "rotated afterwards",
+          ]
+            .filter(Boolean)
+            .join(", ")}
+          .
         </p>
       )}
-      {other && <p><State word="waiting" /> {other.person_name} holds it; <Left until={other.ends_at} /> left.{atLeast(it.level, "steward") && <> <Act label="Recall" look="btn-xs" run={() => api.post(`/checkouts/${other.id}/recall`)} after={after} confirm={`Take it back from ${other.person_name}? Their time ends at once${other.rotate_on_return ? ", and the password is rotated" : ""}.`} /></>}</p>}
-      {mine && <p className="font-medium">You hold it; <Left until={mine.ends_at} /> left.</p>}
-      {request && <p><State word={request.state} /> your request{request.comment && `: “${request.comment}”`}</p>}
+      {other && (
+        <p>
+          <State word="waiting" /> {other.person_name} holds it; <Left until={other.ends_at} />{" "}
+          left.
+          {atLeast(it.level, "steward") && (
+            <>
+              {" "}
+              <Act
+                label="Recall"
+                look="btn-xs"
+                run={() => api.post(`/checkouts/${other.id}/recall`)}
+                after={after}
+                confirm={`Take it back from ${other.person_name}? Their time ends at once${other.rotate_on_return ? ", and the password is rotated" : ""}.`}
+              />
+            </>
+          )}
+        </p>
+      )}
+      {mine && (
+        <p className="font-medium">
+          You hold it; <Left until={mine.ends_at} /> left.
+        </p>
+      )}
+      {request && (
+        <p>
+          <State word={request.state} /> your request{request.comment && `: “${request.comment}”`}
+        </p>
+      )}
       <div className="mt-1 flex flex-wrap items-start gap-2">
         {open && it.secret_fields.includes(MAIN) && (
-          <button type="button" className="btn btn-primary btn-sm" data-key="r" title="R" onClick={() => reveal.mutate(MAIN)} disabled={reveal.isPending}>
+          <button
+            type="button"
+            className="btn btn-primary btn-sm"
+            data-key="r"
+            title="R"
+            onClick={() => reveal.mutate(MAIN)}
+            disabled={reveal.isPending}
+          >
             Reveal {reveal.isPending && "…"}
           </button>
         )}
-        {open && others.map((field) => (
-          <button key={field} type="button" className="btn btn-sm" onClick={() => reveal.mutate(field)} disabled={reveal.isPending}>
-            Reveal {label(field).toLowerCase()}
-          </button>
-        ))}
-        {mine && <Act label="Check in" run={() => api.post(`/checkouts/${mine.id}/check-in`)} after={after} />}
-        {request?.state === "approved" && !mine && <Act label="Check out" look="btn-sm btn-primary" run={() => api.post("/checkouts", { request: request.id })} after={after} />}
-        {request && !mine && <Act label="Withdraw" look="btn-sm btn-ghost" run={() => api.post(`/requests/${request.id}/withdraw`)} after={after} />}
+        {open &&
+          others.map((field) => (
+            <button
+              key={field}
+              type="button"
+              className="btn btn-sm"
+              onClick={() => reveal.mutate(field)}
+              disabled={reveal.isPending}
+            >
+              Reveal {label(field).toLowerCase()}
+            </button>
+          ))}
+        {mine && (
+          <Act
+            label="Check in"
+            run={() => api.post(`/checkouts/${mine.id}/check-in`)}
+            after={after}
+          />
+        )}
+        {request?.state === "approved" && !mine && (
+          <Act
+            label="Check out"
+            look="btn-sm btn-primary"
+            run={() => api.post("/checkouts", { request: request.id })}
+            after={after}
+          />
+        )}
+        {request && !mine && (
+          <Act
+            label="Withdraw"
+            look="btn-sm btn-ghost"
+            run={() => api.post(`/requests/${request.id}/withdraw`)}
+            after={after}
+          />
+        )}
       </div>
       {gate && !mine && !request && (
         <Form
           label={gate.needs_approval ? "Ask for it" : "Check out"}
           after={after}
           submit={(data) => {
-            const body = { credential: it.id, reason: text(data, "reason"), minutes: Number(text(data, "minutes")) };
+            const body = {
+              credential: it.id,
+              reason: text(data, "reason"),
+              minutes: Number(text(data, "minutes")),
+            };
             return gate.needs_approval ? api.post("/requests", body) : api.post("/checkouts", body);
           }}
         >
           <Field label="Reason" name="reason" required={gate.needs_reason} />
-          <Field label="Minutes" name="minutes" type="number" min={1} max={gate.longest_minutes} defaultValue={Math.min(30, gate.longest_minutes)} />
+          <Field
+            label="Minutes"
+            name="minutes"
+            type="number"
+            min={1}
+            max={gate.longest_minutes}
+            defaultValue={Math.min(30, gate.longest_minutes)}
+          />
         </Form>
       )}
-      {!may && !gate && <Empty>You hold “{it.level}” here, which does not show it. A steward of the folder can grant “reveal”.</Empty>}
+      {!may && !gate && (
+        <Empty>
+          Your level is {it.level}, which does not show it. A steward of the folder can grant
+          “reveal”.
+        </Empty>
+      )}
       <Trouble error={reveal.error} />
-      {reveal.error && <button type="button" className="link" onClick={() => void client.invalidateQueries({ queryKey: ["credential", it.id] })}>Look again</button>}
+      {reveal.error && (
+        <button
+          type="button"
+          className="link"
+          onClick={() => void client.invalidateQueries({ queryKey: ["credential", it.id] })}
+        >
+          Reload
+        </button>
+      )}
     </div>
   );
 }
@@ -173,15 +353,35 @@ export function Codes({ it }: { it: Credential }) {
           <output aria-label="The one-time code" className="font-mono text-2xl tracking-widest">
             {fresh.digits.replace(/^(.{3,4}?)(.{3,4})$/, "$1 $2")}
           </output>
-          {fresh.period && <progress className="progress progress-primary w-24" max={fresh.period} value={left} aria-label="Time left of this code" />}
-          <span className="quiet tabular-nums">{fresh.period ? `${left} s left` : "good once; the next look takes the next code"}</span>
-          <button type="button" className="btn btn-sm" onClick={() => void lend("code", fresh.digits, times.clipboard)}>
+          {fresh.period && (
+            <progress
+              className="progress progress-primary w-24"
+              max={fresh.period}
+              value={left}
+              aria-label="Time left of this code"
+            />
+          )}
+          <span className="quiet tabular-nums">
+            {fresh.period ? `${left} s left` : "good once; the next look takes the next code"}
+          </span>
+          <button
+            type="button"
+            className="btn btn-sm"
+            onClick={() => void lend("code", fresh.digits, times.clipboard)}
+          >
             Copy
           </button>
         </>
       )}
       {!fresh && (
-        <button type="button" className="btn btn-sm" data-key="o" title="O" onClick={() => look.mutate()} disabled={look.isPending}>
+        <button
+          type="button"
+          className="btn btn-sm"
+          data-key="o"
+          title="O"
+          onClick={() => look.mutate()}
+          disabled={look.isPending}
+        >
           One-time code {look.isPending && "…"}
         </button>
       )}

@@ -2,7 +2,18 @@
 
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
-import { type Explanation, type Grant, type GrantTerms, type Group, type Kind, type NewGrant, type Person, type Reacher, all, api } from "../api";
+import {
+  type Explanation,
+  type Grant,
+  type GrantTerms,
+  type Group,
+  type Kind,
+  type NewGrant,
+  type Person,
+  type Reacher,
+  all,
+  api,
+} from "../api";
 import { Ask, Choice, Empty, Field, Fold, Form, Table, Trouble, When, text } from "../parts";
 import { Considered, Shifts } from "./preview";
 
@@ -11,7 +22,8 @@ export interface Place {
   folder?: string;
   credential?: string;
 }
-const asked = (place: Place) => (place.folder ? `folder=${place.folder}` : `credential=${place.credential}`);
+const asked = (place: Place) =>
+  place.folder ? `folder=${place.folder}` : `credential=${place.credential}`;
 export const target = (place: Place) => place.folder ?? place.credential;
 
 const AFTER = ["grants", "explain", "reach", "credentials", "folders"];
@@ -56,9 +68,20 @@ function Terms({ grant, done }: { grant: Grant; done: () => void }) {
     <div className="w-full pb-2">
       <Form label="Change …" submit={submit} keep>
         <Choice label="Level" name="level" defaultValue={grant.level} options={LEVELS} />
-        <Field label="Until (empty: without end)" name="ends_at" type="datetime-local" defaultValue={local(grant.ends_at)} />
+        <Field
+          label="Until (empty: without end)"
+          name="ends_at"
+          type="datetime-local"
+          defaultValue={local(grant.ends_at)}
+        />
         <label className="text-sm">
-          <input type="checkbox" name="without_history" defaultChecked={!grant.history} className="checkbox checkbox-xs" /> without a look at former values
+          <input
+            type="checkbox"
+            name="without_history"
+            defaultChecked={!grant.history}
+            className="checkbox checkbox-xs"
+          />{" "}
+          without a look at former values
         </label>
         <Field label="Why" name="note" defaultValue={grant.note} />
       </Form>
@@ -91,16 +114,34 @@ function GrantLine({ grant, own }: { grant: Grant; own: boolean }) {
           {grant.only_kind && `, only of the kind ${grant.only_kind}`}
           {grant.only_tag && `, only with #${grant.only_tag}`}
           {!grant.history && ", without former values"}
-          {grant.ends_at && <>, until <When at={grant.ends_at} /></>}
+          {grant.ends_at && (
+            <>
+              , until <When at={grant.ends_at} />
+            </>
+          )}
           {grant.note && `, “${grant.note}”`}
         </span>
       </span>
       {own && (
         <span className="flex gap-1">
-          <button type="button" className="btn btn-xs" aria-expanded={changing} aria-label={`Change ${grant.level} to ${grant.subject_name}`} onClick={() => setChanging(!changing)}>
+          <button
+            type="button"
+            className="btn btn-xs"
+            aria-expanded={changing}
+            aria-label={`Change ${grant.level} to ${grant.subject_name}`}
+            onClick={() => setChanging(!changing)}
+          >
             Change
           </button>
-          <Considered label="Take away" of={`${grant.level} from ${grant.subject_name}`} look="btn-xs" title={`Take ${grant.level} away from ${grant.subject_name}?`} change={{ withdraw: grant.id }} run={() => api.remove(`/grants/${grant.id}`)} after={AFTER} />
+          <Considered
+            label="Remove"
+            of={`${grant.level} from ${grant.subject_name}`}
+            look="btn-xs"
+            title={`Take ${grant.level} away from ${grant.subject_name}?`}
+            change={{ withdraw: grant.id }}
+            run={() => api.remove(`/grants/${grant.id}`)}
+            after={AFTER}
+          />
         </span>
       )}
       {changing && <Terms grant={grant} done={() => setChanging(false)} />}
@@ -110,12 +151,24 @@ function GrantLine({ grant, own }: { grant: Grant; own: boolean }) {
 
 /** The grants that reach this, and granting more. */
 export function Grants(place: Place) {
-  const grants = useQuery({ queryKey: ["grants", target(place)], queryFn: () => all<Grant>(`/grants?${asked(place)}`) });
+  const grants = useQuery({
+    queryKey: ["grants", target(place)],
+    queryFn: () => all<Grant>(`/grants?${asked(place)}`),
+  });
   const { people, groups } = useSubjects();
   const own = target(place);
-  const subjects: [string, string][] = [...groups.map((group): [string, string] => [`group ${group.id}`, `Group ${group.name}`]), ...people.filter((person) => person.state === "active").map((person): [string, string] => [`person ${person.id}`, person.display_name])];
+  const subjects: [string, string][] = [
+    ...groups.map((group): [string, string] => [`group ${group.id}`, `Group ${group.name}`]),
+    ...people
+      .filter((person) => person.state === "active")
+      .map((person): [string, string] => [`person ${person.id}`, person.display_name]),
+  ];
   const [asking, setAsking] = useState<NewGrant | null>(null);
-  const kinds = useQuery({ queryKey: ["kinds"], queryFn: () => all<Kind>("/kinds"), enabled: Boolean(place.folder) });
+  const kinds = useQuery({
+    queryKey: ["kinds"],
+    queryFn: () => all<Kind>("/kinds"),
+    enabled: Boolean(place.folder),
+  });
   const submit = async (data: FormData) => {
     const [sort, id] = text(data, "subject").split(" ");
     const ends = text(data, "ends_at");
@@ -130,7 +183,9 @@ export function Grants(place: Place) {
       without_history: Boolean(data.get("without_history")),
     });
   };
-  const named = subjects.find(([value]) => asking && value.endsWith(asking.person ?? asking.group ?? " "))?.[1];
+  const named = subjects.find(
+    ([value]) => asking && value.endsWith(asking.person ?? asking.group ?? " "),
+  )?.[1];
   return (
     <div>
       <Trouble error={grants.error} />
@@ -145,17 +200,31 @@ export function Grants(place: Place) {
         <Field label="Until (empty: without end)" name="ends_at" type="datetime-local" />
         {place.folder && (
           <div className="grid grid-cols-2 gap-2">
-            <Choice label="Only of this kind" name="only_kind" options={[["", "any kind"], ...(kinds.data ?? []).map((kind): [string, string] => [kind.name, kind.label])]} />
+            <Choice
+              label="Only of this kind"
+              name="only_kind"
+              options={[
+                ["", "any kind"],
+                ...(kinds.data ?? []).map((kind): [string, string] => [kind.name, kind.label]),
+              ]}
+            />
             <Field label="Only with this tag" name="only_tag" />
           </div>
         )}
         <label className="text-sm">
-          <input type="checkbox" name="without_history" className="checkbox checkbox-xs" /> without a look at former values
+          <input type="checkbox" name="without_history" className="checkbox checkbox-xs" /> without
+          a look at former values
         </label>
         <Field label="Why" name="note" />
       </Form>
       {asking && (
-        <Ask title={`Grant ${asking.level} to ${named ?? "them"}?`} label="Grant" run={() => api.post("/grants", asking)} close={() => setAsking(null)} after={AFTER}>
+        <Ask
+          title={`Grant ${asking.level} to ${named ?? "them"}?`}
+          label="Grant"
+          run={() => api.post("/grants", asking)}
+          close={() => setAsking(null)}
+          after={AFTER}
+        >
           <Shifts change={{ grant: asking }} />
         </Ask>
       )}
@@ -167,10 +236,20 @@ export function Grants(place: Place) {
 export function Explain({ self, ...place }: Place & { self: string }) {
   const { people } = useSubjects();
   const [person, setPerson] = useState(self);
-  const explained = useQuery({ queryKey: ["explain", target(place), person], queryFn: () => api.get<Explanation>(`/explain?person=${person}&${asked(place)}`), retry: false });
+  const explained = useQuery({
+    queryKey: ["explain", target(place), person],
+    queryFn: () => api.get<Explanation>(`/explain?person=${person}&${asked(place)}`),
+    retry: false,
+  });
   return (
     <div>
-      <Choice label="Why does, or doesn't, this person reach it?" name="person" value={person} onChange={(event) => setPerson(event.target.value)} options={people.map((each) => [each.id, each.display_name])} />
+      <Choice
+        label="Explain"
+        name="person"
+        value={person}
+        onChange={(event) => setPerson(event.target.value)}
+        options={people.map((each) => [each.id, each.display_name])}
+      />
       <Trouble error={explained.error} />
       {explained.data && (
         <>
@@ -194,12 +273,15 @@ export function Explain({ self, ...place }: Place & { self: string }) {
 const MOST_SHOWN = 500;
 
 function Everybody(place: Place) {
-  const reached = useQuery({ queryKey: ["reach", target(place)], queryFn: () => all<Reacher>(`/reach?${asked(place)}`, MOST_SHOWN) });
-  if (reached.data?.length === 0) return <Empty>Nobody reaches this.</Empty>;
+  const reached = useQuery({
+    queryKey: ["reach", target(place)],
+    queryFn: () => all<Reacher>(`/reach?${asked(place)}`, MOST_SHOWN),
+  });
+  if (reached.data?.length === 0) return <Empty>Nobody has access to this.</Empty>;
   return (
     <>
       <Trouble error={reached.error} />
-      <Table label="Everybody who reaches this" heads={["Who", "Level", "By"]}>
+      <Table label="Who has access" heads={["Who", "Level", "By"]}>
         {reached.data?.map((it) => (
           <tr key={it.person}>
             <td>
@@ -210,17 +292,27 @@ function Everybody(place: Place) {
             <td>
               {it.stands_on}
               {it.through.length > 0 && ` through ${it.through.join(", in ")}`}
-              {it.others > 0 && <span className="quiet">, and {it.others === 1 ? "1 other grant" : `${it.others} other grants`}</span>}
+              {it.others > 0 && (
+                <span className="quiet">
+                  , and {it.others === 1 ? "1 other grant" : `${it.others} other grants`}
+                </span>
+              )}
             </td>
           </tr>
         ))}
       </Table>
-      {(reached.data?.length ?? 0) >= MOST_SHOWN && <p className="quiet text-sm">There may be more; the client lists all: jexlin reach.</p>}
+      {(reached.data?.length ?? 0) >= MOST_SHOWN && (
+        <p className="quiet text-sm">There may be more; the client lists all: jexlin access who.</p>
+      )}
     </>
   );
 }
 
-/** Everybody who reaches this, worked out when it is asked for. */
+/** Who has access, worked out when it is asked for. */
 export function Reach(place: Place) {
-  return <Fold label="Everybody who reaches this" wide>{() => <Everybody {...place} />}</Fold>;
+  return (
+    <Fold label="Who has access" wide>
+      {() => <Everybody {...place} />}
+    </Fold>
+  );
 }

@@ -1,55 +1,140 @@
-// Bringing in what exists, and taking out what one may see.
+// Importing what exists, and exporting what one may see.
 
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
-import { type Folder, type ImportItem, type ImportOptions, type ImportProgress, type ImportReport, type ImportUndone, type Kind, type Me, all, api, takeOut } from "../api";
-import { Act, Card, Choice, Empty, Field, Form, Table, Trouble, When, keepFile, text, told } from "../parts";
-import { atLeast } from "./levels";
+import {
+  type Folder,
+  type ImportItem,
+  type ImportOptions,
+  type ImportProgress,
+  type ImportReport,
+  type ImportUndone,
+  type Kind,
+  type Me,
+  all,
+  api,
+  exportFile,
+} from "../api";
+import {
+  Act,
+  Card,
+  Choice,
+  Empty,
+  Field,
+  Form,
+  Table,
+  Trouble,
+  When,
+  keepFile,
+  text,
+  told,
+} from "../parts";
+import { atLeast } from "./access-levels";
 import { ShiftTable } from "./preview";
 
-const send = (file: File, options: ImportOptions) => api.post<ImportReport>(`/imports?options=${encodeURIComponent(JSON.stringify(options))}`, file);
+const send = (file: File, options: ImportOptions) =>
+  api.post<ImportReport>(`/imports?options=${encodeURIComponent(JSON.stringify(options))}`, file);
 
 /** What was wrong with which row, as a file (RFC 4180); no value is in it. */
 function problemsOf(report: ImportReport): Blob {
   const cell = (value: string | number) => `"${String(value).replaceAll('"', '""')}"`;
-  const lines = report.problems.map((it) => [it.line, it.name, it.column, it.problem].map(cell).join(","));
+  const lines = report.problems.map((it) =>
+    [it.line, it.name, it.column, it.problem].map(cell).join(","),
+  );
   return new Blob([["line,name,column,problem", ...lines, ""].join("\r\n")], { type: "text/csv" });
 }
 
 /** How far an import is that is under way. */
 function Progress({ id }: { id: string }) {
-  const progress = useQuery({ queryKey: ["import-progress", id], queryFn: () => api.get<ImportProgress>(`/imports/${id}/progress`), refetchInterval: 500, retry: false, gcTime: 0 });
+  const progress = useQuery({
+    queryKey: ["import-progress", id],
+    queryFn: () => api.get<ImportProgress>(`/imports/${id}/progress`),
+    refetchInterval: 500,
+    retry: false,
+    gcTime: 0,
+  });
   const { done, rows } = progress.data ?? { done: 0, rows: 0 };
   return (
     <p className="flex items-center gap-2" role="status">
-      <progress className="progress w-40" value={done} max={rows || undefined} aria-label="Rows brought in" />
+      <progress
+        className="progress w-40"
+        value={done}
+        max={rows || undefined}
+        aria-label="Rows imported"
+      />
       {rows > 0 ? `${done} of ${rows} rows` : "Reading the file …"}
     </p>
   );
 }
 
 /** What would happen with the file, the columns to be set right, and the button. */
-function Look({ file, options, set, clear }: { file: File; options: ImportOptions; set: (options: ImportOptions) => void; clear: () => void }) {
+function Look({
+  file,
+  options,
+  set,
+  clear,
+}: {
+  file: File;
+  options: ImportOptions;
+  set: (options: ImportOptions) => void;
+  clear: () => void;
+}) {
   const client = useQueryClient();
   const kinds = useQuery({ queryKey: ["kinds"], queryFn: () => all<Kind>("/kinds") });
-  const preview = useQuery({ queryKey: ["import", file.name, file.lastModified, options], queryFn: () => send(file, { ...options, preview: true }), retry: false, gcTime: 0, placeholderData: (before) => before });
+  const preview = useQuery({
+    queryKey: ["import", file.name, file.lastModified, options],
+    queryFn: () => send(file, { ...options, preview: true }),
+    retry: false,
+    gcTime: 0,
+    placeholderData: (before) => before,
+  });
   const bringIn = useMutation({
     mutationFn: (id: string) => send(file, { ...options, id }),
     onSuccess: async (report) => {
-      told(report.sentence, report.done ? () => api.post(`/imports/${report.id}/undo`) : undefined, "Take it back");
-      await Promise.all(["imports", "credentials", "folders", "bin"].map((key) => client.invalidateQueries({ queryKey: [key] })));
+      told(
+        report.sentence,
+        report.done ? () => api.post(`/imports/${report.id}/undo`) : undefined,
+        "Undo import",
+      );
+      await Promise.all(
+        ["imports", "credentials", "folders", "bin"].map((key) =>
+          client.invalidateQueries({ queryKey: [key] }),
+        ),
+      );
       if (report.done) clear();
     },
   });
   const report = preview.data;
-  if (!report) return preview.error ? <Trouble error={preview.error} /> : <p role="status">Reading the file …</p>;
+  if (!report)
+    return preview.error ? (
+      <Trouble error={preview.error} />
+    ) : (
+      <p role="status">Reading the file …</p>
+    );
   // Where a column says the kind of each, a column may be a field of any of them.
   const several = report.columns.some((column) => column.holds === "kind");
-  const known = (kinds.data ?? []).filter((kind) => kind.name === options.kind || (several && !kind.retired));
-  known.sort((one, other) => Number(other.name === options.kind) - Number(one.name === options.kind));
-  const fields = known.flatMap((kind) => kind.fields).filter((field, at, every) => every.findIndex((other) => other.name === field.name) === at);
-  const holds: [string, string][] = [["-", "left out"], ["name", "Name"], ["folder", "Folder"], ["tags", "Tags"], ["kind", "Kind"], ...fields.map((field): [string, string] => [field.name, field.label])];
-  const column = (at: number, value: string) => set({ ...options, columns: report.columns.map((each, number) => (number === at ? value : each.holds)) });
+  const known = (kinds.data ?? []).filter(
+    (kind) => kind.name === options.kind || (several && !kind.retired),
+  );
+  known.sort(
+    (one, other) => Number(other.name === options.kind) - Number(one.name === options.kind),
+  );
+  const fields = known
+    .flatMap((kind) => kind.fields)
+    .filter((field, at, every) => every.findIndex((other) => other.name === field.name) === at);
+  const holds: [string, string][] = [
+    ["-", "left out"],
+    ["name", "Name"],
+    ["folder", "Folder"],
+    ["tags", "Tags"],
+    ["kind", "Kind"],
+    ...fields.map((field): [string, string] => [field.name, field.label]),
+  ];
+  const column = (at: number, value: string) =>
+    set({
+      ...options,
+      columns: report.columns.map((each, number) => (number === at ? value : each.holds)),
+    });
   const many = report.problems.length > 100;
   return (
     <div className="mt-2 flex flex-col gap-2 border-t border-base-300 pt-2">
@@ -58,16 +143,43 @@ function Look({ file, options, set, clear }: { file: File; options: ImportOption
         {report.rows} rows, {report.notes.join(", ")}
       </p>
       <fieldset>
-        <legend className="font-medium">What each column is</legend>
+        <legend className="font-medium">Columns</legend>
         <div className="grid grid-cols-2 gap-2 lg:grid-cols-3">
           {report.columns.map((each, at) => (
-            <Choice key={`${at} ${each.head}`} label={each.head || `column ${at + 1}`} name={`column-${at}`} value={each.holds} onChange={(event) => column(at, event.target.value)} options={holds} />
+            <Choice
+              key={`${at} ${each.head}`}
+              label={each.head || `column ${at + 1}`}
+              name={`column-${at}`}
+              value={each.holds}
+              onChange={(event) => column(at, event.target.value)}
+              options={holds}
+            />
           ))}
         </div>
       </fieldset>
       <div className="grid grid-cols-2 gap-2">
-        <Choice label="One that is there already" name="matching" value={options.matching} onChange={(event) => set({ ...options, matching: event.target.value })} options={[["skip", "stays as it is"], ["update", "is changed"], ["duplicate", "is added a second time"]]} />
-        <Choice label="It is recognised by" name="key" value={options.key} onChange={(event) => set({ ...options, key: event.target.value })} options={[["name", "its name"], ["user_name", "its user name"], ["url", "its URL"]]} />
+        <Choice
+          label="If it exists already"
+          name="matching"
+          value={options.matching}
+          onChange={(event) => set({ ...options, matching: event.target.value })}
+          options={[
+            ["skip", "stays as it is"],
+            ["update", "is changed"],
+            ["duplicate", "is added a second time"],
+          ]}
+        />
+        <Choice
+          label="Match by"
+          name="key"
+          value={options.key}
+          onChange={(event) => set({ ...options, key: event.target.value })}
+          options={[
+            ["name", "its name"],
+            ["user_name", "its user name"],
+            ["url", "its URL"],
+          ]}
+        />
       </div>
       <p className="font-medium" role="status">
         {report.sentence}
@@ -80,7 +192,10 @@ function Look({ file, options, set, clear }: { file: File; options: ImportOption
       )}
       {report.problems.length > 0 && (
         <>
-          <Table label="Rows that cannot be brought in" heads={["Line", "Name", "Column", "What is wrong"]}>
+          <Table
+            label="Rows that cannot be imported"
+            heads={["Line", "Name", "Column", "What is wrong"]}
+          >
             {report.problems.slice(0, 100).map((problem) => (
               <tr key={`${problem.line} ${problem.column}`}>
                 <td className="tabular-nums">{problem.line}</td>
@@ -92,23 +207,42 @@ function Look({ file, options, set, clear }: { file: File; options: ImportOption
           </Table>
           <p className="quiet text-sm">
             {many && `These are the first hundred of ${report.problems.length}. `}
-            <button type="button" className="link" onClick={() => keepFile(problemsOf(report), "not-brought-in.csv")}>
+            <button
+              type="button"
+              className="link"
+              onClick={() => keepFile(problemsOf(report), "not-brought-in.csv")}
+            >
               Keep the list as a file
             </button>
           </p>
           <label>
-            <input type="checkbox" className="checkbox checkbox-sm" checked={options.only_good} onChange={(event) => set({ ...options, only_good: event.target.checked })} /> bring in what is right, and leave these out
+            <input
+              type="checkbox"
+              className="checkbox checkbox-sm"
+              checked={options.only_good}
+              onChange={(event) => set({ ...options, only_good: event.target.checked })}
+            />{" "}
+            import the valid rows and leave these out
           </label>
         </>
       )}
       {bringIn.isPending && <Progress id={bringIn.variables} />}
       <Trouble error={bringIn.error} />
       <div className="flex gap-2">
-        <button type="button" className="btn btn-primary btn-sm" disabled={bringIn.isPending || report.added + report.updated === 0 || (report.problems.length > 0 && !options.only_good)} onClick={() => bringIn.mutate(crypto.randomUUID())}>
-          {bringIn.isPending ? "Bringing it in …" : `Bring in ${report.added + report.updated}`}
+        <button
+          type="button"
+          className="btn btn-primary btn-sm"
+          disabled={
+            bringIn.isPending ||
+            report.added + report.updated === 0 ||
+            (report.problems.length > 0 && !options.only_good)
+          }
+          onClick={() => bringIn.mutate(crypto.randomUUID())}
+        >
+          {bringIn.isPending ? "Importing …" : `Import ${report.added + report.updated}`}
         </button>
         <button type="button" className="btn btn-sm" onClick={clear} disabled={bringIn.isPending}>
-          Leave it
+          Cancel
         </button>
       </div>
     </div>
@@ -118,16 +252,44 @@ function Look({ file, options, set, clear }: { file: File; options: ImportOption
 function BringIn({ folders }: { folders: Folder[] }) {
   const kinds = useQuery({ queryKey: ["kinds"], queryFn: () => all<Kind>("/kinds") });
   const [file, setFile] = useState<File | null>(null);
-  const [options, setOptions] = useState<ImportOptions>({ id: "00000000-0000-0000-0000-000000000000", name: "", folder: "", kind: "login", key: "name", matching: "skip", only_good: false, preview: false });
+  const [options, setOptions] = useState<ImportOptions>({
+    id: "00000000-0000-0000-0000-000000000000",
+    name: "",
+    folder: "",
+    kind: "login",
+    key: "name",
+    matching: "skip",
+    only_good: false,
+    preview: false,
+  });
   const edits = folders.filter((folder) => atLeast(folder.level, "edit"));
   const into = options.folder || (edits[0]?.id ?? "");
   if (edits.length === 0) return <Empty>There is no folder that you may change.</Empty>;
   return (
     <div className="flex flex-col gap-2">
-      <p>CSV and its kin, JSON Lines, XLSX, or the Credential Exchange Format. The file is held in memory only, and nothing is changed before you say so.</p>
+      <p>
+        CSV, TSV, JSON Lines, XLSX, or the Credential Exchange Format. The file is held in memory
+        only, and nothing is changed until you press Import.
+      </p>
       <div className="grid grid-cols-2 gap-2">
-        <Choice label="Into" name="into" value={into} onChange={(event) => setOptions({ ...options, folder: event.target.value })} options={edits.map((folder) => [folder.id, folder.path])} />
-        <Choice label="What they are, where no column says it" name="kind" value={options.kind} onChange={(event) => setOptions({ ...options, kind: event.target.value, columns: undefined })} options={(kinds.data ?? []).filter((kind) => !kind.retired).map((kind) => [kind.name, kind.label])} />
+        <Choice
+          label="Into"
+          name="into"
+          value={into}
+          onChange={(event) => setOptions({ ...options, folder: event.target.value })}
+          options={edits.map((folder) => [folder.id, folder.path])}
+        />
+        <Choice
+          label="Default kind"
+          name="kind"
+          value={options.kind}
+          onChange={(event) =>
+            setOptions({ ...options, kind: event.target.value, columns: undefined })
+          }
+          options={(kinds.data ?? [])
+            .filter((kind) => !kind.retired)
+            .map((kind) => [kind.name, kind.label])}
+        />
       </div>
       <Field
         label="File"
@@ -138,10 +300,22 @@ function BringIn({ folders }: { folders: Folder[] }) {
         onChange={(event) => {
           const chosen = event.target.files?.[0] ?? null;
           setFile(chosen);
-          setOptions({ ...options, name: chosen?.name ?? "", columns: undefined, only_good: false });
+          setOptions({
+            ...options,
+            name: chosen?.name ?? "",
+            columns: undefined,
+            only_good: false,
+          });
         }}
       />
-      {file && <Look file={file} options={{ ...options, folder: into }} set={setOptions} clear={() => setFile(null)} />}
+      {file && (
+        <Look
+          file={file}
+          options={{ ...options, folder: into }}
+          set={setOptions}
+          clear={() => setFile(null)}
+        />
+      )}
     </div>
   );
 }
@@ -150,13 +324,16 @@ function Imports() {
   const imports = useQuery({ queryKey: ["imports"], queryFn: () => all<ImportItem>("/imports") });
   const undo = (item: ImportItem) => async () => {
     const undone = await api.post<ImportUndone>(`/imports/${item.id}/undo`);
-    told(`${undone.removed} are in the bin, ${undone.restored} are as they were, ${undone.left} stay as they are: changed since, or moved where you are no steward.`);
+    told(
+      `${undone.removed} are in the bin, ${undone.restored} are as they were, ${undone.left} stay as they are: changed since, or moved where you are no steward.`,
+    );
   };
-  if (imports.data?.length === 0) return <Empty>Nothing has been brought in where you may change things.</Empty>;
+  if (imports.data?.length === 0)
+    return <Empty>Nothing has been imported where you may change things.</Empty>;
   return (
     <>
       <Trouble error={imports.error} />
-      <Table label="Imports" heads={["File", "By", "Added", "Changed", "Do"]}>
+      <Table label="Imports" heads={["File", "By", "Added", "Changed", "Actions"]}>
         {imports.data?.map((item) => (
           <tr key={item.id}>
             <td>
@@ -165,11 +342,28 @@ function Imports() {
             </td>
             <td>
               {item.made_by}
-              <span className="quiet block text-sm"><When at={item.made_at} /></span>
+              <span className="quiet block text-sm">
+                <When at={item.made_at} />
+              </span>
             </td>
             <td className="tabular-nums">{item.added}</td>
             <td className="tabular-nums">{item.updated}</td>
-            <td>{item.undone_at ? <span className="quiet">taken back <When at={item.undone_at} /></span> : <Act label="Take it back" of={item.name} look="btn-xs" run={undo(item)} after={["imports", "credentials", "bin"]} confirm={`Move the ${item.added} that ${item.name} added to the bin, and make the ${item.updated} that it changed what they were?`} />}</td>
+            <td>
+              {item.undone_at ? (
+                <span className="quiet">
+                  undone <When at={item.undone_at} />
+                </span>
+              ) : (
+                <Act
+                  label="Undo import"
+                  of={item.name}
+                  look="btn-xs"
+                  run={undo(item)}
+                  after={["imports", "credentials", "bin"]}
+                  confirm={`Move the ${item.added} that ${item.name} added to the bin, and make the ${item.updated} that it changed what they were?`}
+                />
+              )}
+            </td>
           </tr>
         ))}
       </Table>
@@ -177,11 +371,15 @@ function Imports() {
   );
 }
 
-function TakeOut({ me, folders }: { me: Me; folders: Folder[] }) {
+function ExportForm({ me, folders }: { me: Me; folders: Folder[] }) {
   const [way, setWay] = useState("recipients");
-  const ways: [string, string][] = [["recipients", "encrypted for keys of age"], ["passphrase", "encrypted by a passphrase"], ...(me.duties.includes("export") ? [["plain", "not encrypted"] as [string, string]] : [])];
+  const ways: [string, string][] = [
+    ["recipients", "encrypted for keys of age"],
+    ["passphrase", "encrypted by a passphrase"],
+    ...(me.duties.includes("export") ? [["plain", "not encrypted"] as [string, string]] : []),
+  ];
   const submit = async (data: FormData) => {
-    const out = await takeOut({
+    const out = await exportFile({
       folder: text(data, "folder") || undefined,
       format: text(data, "format"),
       recipients: way === "recipients" ? text(data, "recipients").split(/\s+/).filter(Boolean) : [],
@@ -189,40 +387,92 @@ function TakeOut({ me, folders }: { me: Me; folders: Folder[] }) {
       plain: way === "plain",
       reason: text(data, "reason"),
     });
-    keepFile(out.file, `taken-out.${text(data, "format") === "csv" ? "csv" : "json"}${way === "plain" ? "" : ".age"}`);
-    told(`${out.taken} credentials are in the file.${out.leftOut === "0" ? "" : ` ${out.leftOut} are left out: gates stand before them.`}`);
+    keepFile(
+      out.file,
+      `taken-out.${text(data, "format") === "csv" ? "csv" : "json"}${way === "plain" ? "" : ".age"}`,
+    );
+    told(
+      `${out.taken} credentials are in the file.${out.leftOut === "0" ? "" : ` ${out.leftOut} are left out: gates stand before them.`}`,
+    );
   };
   return (
-    <Form label="Take out" submit={submit} keep>
-      <p>Everything that you may reveal. Each credential that goes out is in the audit log. Any age program opens the file.</p>
+    <Form label="Export" submit={submit} keep>
+      <p>
+        Everything that you may reveal. Each credential that goes out is in the audit log. Any age
+        program opens the file.
+      </p>
       <div className="grid grid-cols-2 gap-2">
-        <Choice label="From" name="folder" options={[["", "everywhere"], ...folders.filter((folder) => folder.level).map((folder): [string, string] => [folder.id, folder.path])]} />
-        <Choice label="As" name="format" options={[["exchange", "exchange format (JSON)"], ["csv", "CSV"]]} />
+        <Choice
+          label="From"
+          name="folder"
+          options={[
+            ["", "everywhere"],
+            ...folders
+              .filter((folder) => folder.level)
+              .map((folder): [string, string] => [folder.id, folder.path]),
+          ]}
+        />
+        <Choice
+          label="As"
+          name="format"
+          options={[
+            ["exchange", "exchange format (JSON)"],
+            ["csv", "CSV"],
+          ]}
+        />
       </div>
-      <Choice label="Protected" name="way" value={way} onChange={(event) => setWay(event.target.value)} options={ways} />
+      <Choice
+        label="Protected"
+        name="way"
+        value={way}
+        onChange={(event) => setWay(event.target.value)}
+        options={ways}
+      />
       {way === "recipients" && <Field label="Recipients (age1…)" name="recipients" required />}
-      {way === "passphrase" && <Field label="Passphrase" name="passphrase" type="password" autoComplete="new-password" minLength={12} required hint="At least 12 characters. Without it nobody opens the file." />}
-      <Field label="Why" name="reason" required={way === "plain"} hint={way === "plain" ? "Whoever finds the file has everything in it. It takes a sign-in of the last five minutes." : undefined} />
+      {way === "passphrase" && (
+        <Field
+          label="Passphrase"
+          name="passphrase"
+          type="password"
+          autoComplete="new-password"
+          minLength={12}
+          required
+          hint="At least 12 characters. Without it nobody opens the file."
+        />
+      )}
+      <Field
+        label="Why"
+        name="reason"
+        required={way === "plain"}
+        hint={
+          way === "plain"
+            ? "Whoever finds the file has everything in it. It takes a sign-in of the last five minutes."
+            : undefined
+        }
+      />
     </Form>
   );
 }
 
 export function Transfer({ me }: { me: Me }) {
-  const folders = useQuery({ queryKey: ["folders"], queryFn: () => all<Folder>("/folders", 50_000) });
+  const folders = useQuery({
+    queryKey: ["folders"],
+    queryFn: () => all<Folder>("/folders", 50_000),
+  });
   return (
     <div className="flex flex-col gap-3">
-      <h1 className="text-xl font-semibold">In and out</h1>
+      <h1 className="text-xl font-semibold">Import and export</h1>
       <Trouble error={folders.error} />
       {folders.data && (
         <div className="grid items-start gap-3 xl:grid-cols-[3fr_2fr]">
-          <Card title="Bring in">
+          <Card title="Import">
             <BringIn folders={folders.data} />
           </Card>
           <div className="flex flex-col gap-3">
-            <Card title="Take out">
-              <TakeOut me={me} folders={folders.data} />
+            <Card title="Export">
+              <ExportForm me={me} folders={folders.data} />
             </Card>
-            <Card title="What was brought in">
+            <Card title="Imports">
               <Imports />
             </Card>
           </div>

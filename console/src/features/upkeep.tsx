@@ -6,21 +6,51 @@ import { Act, Card, Empty, State, Table, Trouble, When } from "../parts";
 import { Devices } from "./devices";
 import { CredentialLink } from "./links";
 
-const CAUSES: Record<string, string> = { asked: "asked for", plan: "by the plan", "out-of-step": "was out of step", return: "after a checkout" };
+const CAUSES: Record<string, string> = {
+  asked: "asked for",
+  plan: "by the plan",
+  "out-of-sync": "was out of sync",
+  return: "after a checkout",
+};
 
 export function JobRows({ jobs }: { jobs: Job[] }) {
   return (
     <Table label="Jobs" heads={["When", "Job", "Credential", "State", "Why", "More"]}>
       {jobs.map((job) => (
         <tr key={job.id}>
-          <td><When at={job.queued_at} /></td>
+          <td>
+            <When at={job.queued_at} />
+          </td>
           <td>{job.task}</td>
-          <td><CredentialLink id={job.credential} path={job.credential_path} /></td>
-          <td aria-live="polite"><State word={job.state === "done" || job.state === "failed" ? (job.outcome ?? job.state) : job.outcome === "in doubt" && job.state === "queued" ? "in doubt" : job.state} /></td>
-          <td>{CAUSES[job.cause] ?? job.cause}{job.asked_by && ` by ${job.asked_by}`}</td>
+          <td>
+            <CredentialLink id={job.credential} path={job.credential_path} />
+          </td>
+          <td aria-live="polite">
+            <State
+              word={
+                job.state === "done" || job.state === "failed"
+                  ? (job.outcome ?? job.state)
+                  : job.outcome === "in doubt" && job.state === "queued"
+                    ? "in doubt"
+                    : job.state
+              }
+            />
+          </td>
+          <td>
+            {CAUSES[job.cause] ?? job.cause}
+            {job.asked_by && ` by ${job.asked_by}`}
+          </td>
           <td className="max-w-md">
             {job.step || job.message}
-            {job.state === "queued" && <Act label="Cancel" of={`${job.task} of ${job.credential_path}`} look="btn-xs btn-ghost" run={() => api.post(`/jobs/${job.id}/cancel`)} after={["jobs", "overview"]} />}
+            {job.state === "queued" && (
+              <Act
+                label="Cancel"
+                of={`${job.task} of ${job.credential_path}`}
+                look="btn-xs btn-ghost"
+                run={() => api.post(`/jobs/${job.id}/cancel`)}
+                after={["jobs", "overview"]}
+              />
+            )}
           </td>
         </tr>
       ))}
@@ -32,7 +62,13 @@ export function JobRows({ jobs }: { jobs: Job[] }) {
 export function planWords(plan: Plan): string {
   const parts = [];
   if (plan.check) parts.push(`checks by ${plan.check}`);
-  parts.push(plan.out_of_step === "tell" ? "tells when out of step" : plan.out_of_step === "rotate" ? "rotates when out of step" : "tells and rotates when out of step");
+  parts.push(
+    plan.out_of_sync === "tell"
+      ? "tells when out of sync"
+      : plan.out_of_sync === "rotate"
+        ? "rotates when out of sync"
+        : "tells and rotates when out of sync",
+  );
   if (plan.rotate_days) parts.push(`rotates every ${plan.rotate_days} days`);
   if (plan.rotate) parts.push(`rotates by ${plan.rotate}`);
   if (plan.hours_from) parts.push(`between ${plan.hours_from} and ${plan.hours_to}`);
@@ -41,10 +77,14 @@ export function planWords(plan: Plan): string {
 
 export function Upkeep() {
   const accounts = useQuery({ queryKey: ["upkeep"], queryFn: () => all<Account>("/upkeep", 2000) });
-  const jobs = useQuery({ queryKey: ["jobs"], queryFn: () => api.get<Page<Job>>("/jobs?limit=60") });
+  const jobs = useQuery({
+    queryKey: ["jobs"],
+    queryFn: () => api.get<Page<Job>>("/jobs?limit=60"),
+  });
   const plans = useQuery({ queryKey: ["plans"], queryFn: () => all<Plan>("/plans") });
   const counts = new Map<string, number>();
-  for (const account of accounts.data ?? []) counts.set(account.check_outcome ?? "", (counts.get(account.check_outcome ?? "") ?? 0) + 1);
+  for (const account of accounts.data ?? [])
+    counts.set(account.check_outcome ?? "", (counts.get(account.check_outcome ?? "") ?? 0) + 1);
   return (
     <div className="flex flex-col gap-3">
       <h1 className="text-xl font-semibold">Upkeep</h1>
@@ -61,19 +101,56 @@ export function Upkeep() {
           </span>
         }
       >
-        {accounts.data?.length === 0 && <Empty>No credential is an account of a device yet. Put one on a device in the vault, and it appears here.</Empty>}
+        {accounts.data?.length === 0 && (
+          <Empty>
+            No credential is an account of a device yet. Put one on a device in the vault, and it
+            appears here.
+          </Empty>
+        )}
         {accounts.data && accounts.data.length > 0 && (
-          <Table label="Accounts" heads={["Credential", "Device", "Last check", "Checked", "Rotated", "Next check", "Next rotation", "Do"]}>
+          <Table
+            label="Accounts"
+            heads={[
+              "Credential",
+              "Device",
+              "Last check",
+              "Checked",
+              "Rotated",
+              "Next check",
+              "Next rotation",
+              "Actions",
+            ]}
+          >
             {accounts.data.map((account) => (
               <tr key={account.credential}>
-                <td><CredentialLink id={account.credential} path={account.credential_path} /></td>
+                <td>
+                  <CredentialLink id={account.credential} path={account.credential_path} />
+                </td>
                 <td>{account.device}</td>
-                <td><State word={account.check_outcome} /></td>
-                <td><When at={account.checked_at} /></td>
-                <td><When at={account.rotated_at} />{account.rotation_owed_at && <State word="owed" />}</td>
-                <td><When at={account.next_check_at} /></td>
-                <td><When at={account.next_rotation_at} /></td>
-                <td><Act label="Check now" look="btn-xs" run={() => api.post(`/credentials/${account.credential}/check`)} after={["jobs"]} /></td>
+                <td>
+                  <State word={account.check_outcome} />
+                </td>
+                <td>
+                  <When at={account.checked_at} />
+                </td>
+                <td>
+                  <When at={account.rotated_at} />
+                  {account.rotation_owed_at && <State word="owed" />}
+                </td>
+                <td>
+                  <When at={account.next_check_at} />
+                </td>
+                <td>
+                  <When at={account.next_rotation_at} />
+                </td>
+                <td>
+                  <Act
+                    label="Check now"
+                    look="btn-xs"
+                    run={() => api.post(`/credentials/${account.credential}/check`)}
+                    after={["jobs"]}
+                  />
+                </td>
               </tr>
             ))}
           </Table>
@@ -81,7 +158,12 @@ export function Upkeep() {
       </Card>
       <Devices />
       <Card title="Plans">
-        {plans.data?.length === 0 && <Empty>There is no plan yet. Open a folder in the vault and set one: it counts for everything below.</Empty>}
+        {plans.data?.length === 0 && (
+          <Empty>
+            There is no plan yet. Open a folder in the vault and set one: it counts for everything
+            below.
+          </Empty>
+        )}
         <ul>
           {plans.data?.map((plan) => (
             <li key={plan.id} className="py-1">

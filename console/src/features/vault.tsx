@@ -8,9 +8,24 @@ import { FolderDetail, FolderTools } from "./folder";
 import { Items } from "./items";
 import { Tree } from "./tree";
 
-export function Vault({ me, folder: named, credential }: { me: Me; folder: string | undefined; credential: string | undefined }) {
-  const folders = useQuery({ queryKey: ["folders"], queryFn: () => all<Folder>("/folders", 50_000) });
-  const one = useQuery({ queryKey: ["credential", credential], queryFn: () => api.get<Credential>(`/credentials/${credential}`), enabled: Boolean(credential) });
+export function Vault({
+  me,
+  folder: named,
+  credential,
+}: {
+  me: Me;
+  folder: string | undefined;
+  credential: string | undefined;
+}) {
+  const folders = useQuery({
+    queryKey: ["folders"],
+    queryFn: () => all<Folder>("/folders", 50_000),
+  });
+  const one = useQuery({
+    queryKey: ["credential", credential],
+    queryFn: () => api.get<Credential>(`/credentials/${credential}`),
+    enabled: Boolean(credential),
+  });
   const folder = named === "-" ? one.data?.folder : named;
   const here = folders.data?.find((each) => each.id === folder);
   return (
@@ -36,7 +51,9 @@ export function Vault({ me, folder: named, credential }: { me: Me; folder: strin
             <FolderDetail key={here.id} me={me} here={here} folders={folders.data ?? []} />
           ) : (
             <Card title="Nothing is open">
-              <Empty>Choose a credential from the list, or press Ctrl K and type a part of its name.</Empty>
+              <Empty>
+                Choose a credential from the list, or press Ctrl K and type a part of its name.
+              </Empty>
             </Card>
           )}
         </div>

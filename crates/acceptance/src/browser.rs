@@ -22,7 +22,12 @@ impl Driver {
     #[must_use]
     pub fn start() -> Self {
         let port = jexlin_standins::free_port().unwrap();
-        let child = Command::new("chromedriver").arg(format!("--port={port}")).stdout(Stdio::null()).stderr(Stdio::null()).spawn().expect("chromedriver");
+        let child = Command::new("chromedriver")
+            .arg(format!("--port={port}"))
+            .stdout(Stdio::null())
+            .stderr(Stdio::null())
+            .spawn()
+            .expect("chromedriver");
         jexlin_standins::wait_for_port("127.0.0.1", port).unwrap();
         Self(child, port)
     }
@@ -32,7 +37,8 @@ impl Driver {
     /// # Panics
     /// When it does not come up.
     pub async fn browser(&self, more: &[&str]) -> Client {
-        self.browser_with(more, json!({}), json!({"browser": "ALL"})).await
+        self.browser_with(more, json!({}), json!({"browser": "ALL"}))
+            .await
     }
 
     /// A fresh browser that traces what its compositor does with each frame.
@@ -57,19 +63,39 @@ impl Driver {
     pub async fn traced(&self, client: &Client) -> Vec<(String, f64)> {
         let session = client.session_id().await.unwrap().unwrap();
         let url = format!("http://127.0.0.1:{}/session/{session}/se/log", self.1);
-        let mut answer = ureq::post(url).header("Content-Type", "application/json").send("{\"type\": \"performance\"}").unwrap();
-        let text = answer.body_mut().with_config().limit(512 << 20).read_to_string().unwrap();
+        let mut answer = ureq::post(url)
+            .header("Content-Type", "application/json")
+            .send("{\"type\": \"performance\"}")
+            .unwrap();
+        let text = answer
+            .body_mut()
+            .with_config()
+            .limit(512 << 20)
+            .read_to_string()
+            .unwrap();
         let log: Value = serde_json::from_str(&text).unwrap();
         let event = |entry: &Value| {
             let message: Value = serde_json::from_str(entry["message"].as_str()?).ok()?;
             let event = &message["message"]["params"];
-            Some((event["name"].as_str()?.to_owned(), event["ts"].as_f64()? / 1_000_000.0))
+            Some((
+                event["name"].as_str()?.to_owned(),
+                event["ts"].as_f64()? / 1_000_000.0,
+            ))
         };
-        log["value"].as_array().into_iter().flatten().filter_map(event).collect()
+        log["value"]
+            .as_array()
+            .into_iter()
+            .flatten()
+            .filter_map(event)
+            .collect()
     }
 
     async fn browser_with(&self, more: &[&str], options: Value, logs: Value) -> Client {
-        let folder = std::env::temp_dir().join(format!("jexlin-browser-{}-{}", std::process::id(), jexlin_standins::free_port().unwrap()));
+        let folder = std::env::temp_dir().join(format!(
+            "jexlin-browser-{}-{}",
+            std::process::id(),
+            jexlin_standins::free_port().unwrap()
+        ));
         let mut arguments: Vec<String> = [
             "--headless=new",
             "--no-sandbox",
@@ -116,7 +142,12 @@ impl Page {
     /// # Panics
     /// When it is not there.
     pub async fn find(&self, xpath: &str) -> fantoccini::elements::Element {
-        self.0.wait().at_most(Duration::from_secs(20)).for_element(Locator::XPath(xpath)).await.unwrap_or_else(|error| panic!("{xpath}: {error}"))
+        self.0
+            .wait()
+            .at_most(Duration::from_secs(20))
+            .for_element(Locator::XPath(xpath))
+            .await
+            .unwrap_or_else(|error| panic!("{xpath}: {error}"))
     }
 
     /// Presses the first button or link with a text.
@@ -124,8 +155,14 @@ impl Page {
     /// # Panics
     /// When it is not there.
     pub async fn press(&self, text: &str) {
-        let xpath = format!("//button[contains(normalize-space(.), \"{text}\") and not(@disabled)] | //a[contains(normalize-space(.), \"{text}\")]");
-        self.find(&xpath).await.click().await.unwrap_or_else(|error| panic!("{text}: {error}"));
+        let xpath = format!(
+            "//button[contains(normalize-space(.), \"{text}\") and not(@disabled)] | //a[contains(normalize-space(.), \"{text}\")]"
+        );
+        self.find(&xpath)
+            .await
+            .click()
+            .await
+            .unwrap_or_else(|error| panic!("{text}: {error}"));
     }
 
     /// Drags one thing onto another with the mouse, by XPath.
@@ -136,12 +173,35 @@ impl Page {
         let (from, to) = (self.find(from).await, self.find(to).await);
         // Over it twice: a browser tells a place of what is coming only when the mouse moves above it.
         let mouse = MouseActions::new("mouse".into())
-            .then(PointerAction::MoveToElement { element: from, duration: None, x: 0.0, y: 0.0 })
-            .then(PointerAction::Down { button: MOUSE_BUTTON_LEFT })
-            .then(PointerAction::MoveBy { duration: None, x: 5.0, y: 5.0 })
-            .then(PointerAction::MoveToElement { element: to.clone(), duration: None, x: 0.0, y: 0.0 })
-            .then(PointerAction::MoveToElement { element: to, duration: None, x: 3.0, y: 1.0 })
-            .then(PointerAction::Up { button: MOUSE_BUTTON_LEFT });
+            .then(PointerAction::MoveToElement {
+                element: from,
+                duration: None,
+                x: 0.0,
+                y: 0.0,
+            })
+            .then(PointerAction::Down {
+                button: MOUSE_BUTTON_LEFT,
+            })
+            .then(PointerAction::MoveBy {
+                duration: None,
+                x: 5.0,
+                y: 5.0,
+            })
+            .then(PointerAction::MoveToElement {
+                element: to.clone(),
+                duration: None,
+                x: 0.0,
+                y: 0.0,
+            })
+            .then(PointerAction::MoveToElement {
+                element: to,
+                duration: None,
+                x: 3.0,
+                y: 1.0,
+            })
+            .then(PointerAction::Up {
+                button: MOUSE_BUTTON_LEFT,
+            });
         self.0.perform_actions(mouse).await.unwrap();
     }
 
@@ -159,7 +219,8 @@ impl Page {
     /// # Panics
     /// When it is not there.
     pub async fn sees(&self, text: &str) {
-        self.find(&format!("//*[contains(normalize-space(.), \"{text}\")]")).await;
+        self.find(&format!("//*[contains(normalize-space(.), \"{text}\")]"))
+            .await;
     }
 
     /// Signs somebody in.
@@ -179,8 +240,15 @@ impl Page {
     /// # Panics
     /// When it finds something.
     pub async fn accessible(&self, what: &str) {
-        let axe = std::fs::read_to_string(concat!(env!("CARGO_MANIFEST_DIR"), "/../../console/node_modules/axe-core/axe.min.js")).unwrap();
-        self.0.execute(&format!("{axe}; window.axe = axe;"), vec![]).await.unwrap();
+        let axe = std::fs::read_to_string(concat!(
+            env!("CARGO_MANIFEST_DIR"),
+            "/../../console/node_modules/axe-core/axe.min.js"
+        ))
+        .unwrap();
+        self.0
+            .execute(&format!("{axe}; window.axe = axe;"), vec![])
+            .await
+            .unwrap();
         let run = "const done = arguments[arguments.length - 1]; axe.run(document, {runOnly: ['wcag2a', 'wcag2aa', 'wcag21a', 'wcag21aa', 'wcag22aa']}).then(r => done(r.violations.map(v => v.id + ': ' + v.nodes.slice(0, 3).map(n => n.html + ' ' + n.failureSummary).join(' | '))))";
         let found = self.0.execute_async(run, vec![]).await.unwrap();
         assert_eq!(found, Value::Array(vec![]), "{what}");

@@ -3,7 +3,12 @@
 //!
 //! Panics here end the test that set something up and could not; that is what they are for.
 
-#![allow(clippy::expect_used, clippy::panic, clippy::indexing_slicing, reason = "what cannot be set up ends the test")]
+#![allow(
+    clippy::expect_used,
+    clippy::panic,
+    clippy::indexing_slicing,
+    reason = "what cannot be set up ends the test"
+)]
 
 pub mod browser;
 
@@ -37,7 +42,13 @@ pub fn cluster() -> &'static Cluster {
 pub fn program(name: &str) -> PathBuf {
     let own = std::env::current_exe().expect("this program");
     // Tests lie in `deps` beside the programs, the bench right beside them.
-    let path = own.ancestors().skip(1).take(2).map(|folder| folder.join(name)).find(|path| path.exists()).unwrap_or_default();
+    let path = own
+        .ancestors()
+        .skip(1)
+        .take(2)
+        .map(|folder| folder.join(name))
+        .find(|path| path.exists())
+        .unwrap_or_default();
     assert!(path.exists(), "{name} is not built; run ./test");
     path
 }
@@ -84,7 +95,11 @@ impl Answer {
     /// A text of the body.
     #[must_use]
     pub fn text(&self, field: &str) -> String {
-        self.body.get(field).and_then(Value::as_str).unwrap_or_default().to_owned()
+        self.body
+            .get(field)
+            .and_then(Value::as_str)
+            .unwrap_or_default()
+            .to_owned()
     }
 
     /// The problem's code.
@@ -108,14 +123,31 @@ impl Answer {
     /// # Panics
     /// When it is not.
     pub fn refused(&self, status: u16, code: &str) {
-        assert_eq!((self.status, self.code().as_str()), (status, code), "{}", self.body);
-        assert!(!self.text("detail").is_empty() && !self.text("advice").is_empty(), "{}", self.body);
+        assert_eq!(
+            (self.status, self.code().as_str()),
+            (status, code),
+            "{}",
+            self.body
+        );
+        assert!(
+            !self.text("detail").is_empty() && !self.text("advice").is_empty(),
+            "{}",
+            self.body
+        );
     }
 }
 
 fn migrate(database: &Database) {
-    let done = Command::new(program("jexlind")).arg("migrate").env("JEXLIN_OWNER_DATABASE", &database.owner).output().expect("migrations");
-    assert!(done.status.success(), "{}", String::from_utf8_lossy(&done.stderr));
+    let done = Command::new(program("jexlind"))
+        .arg("migrate")
+        .env("JEXLIN_OWNER_DATABASE", &database.owner)
+        .output()
+        .expect("migrations");
+    assert!(
+        done.status.success(),
+        "{}",
+        String::from_utf8_lossy(&done.stderr)
+    );
 }
 
 impl Service {
@@ -137,10 +169,20 @@ impl Service {
         let name = format!("t{}", &random_hex().expect("randomness")[..12]);
         let database = cluster.database(&name).expect("a database");
         migrate(&database);
-        let folder = std::env::temp_dir().join(format!("jexlin-service-{}-{name}", std::process::id()));
+        let folder =
+            std::env::temp_dir().join(format!("jexlin-service-{}-{name}", std::process::id()));
         fs::create_dir_all(&folder).expect("a folder");
-        let extra = extra.iter().map(|(name, value)| ((*name).to_owned(), (*value).to_owned())).collect();
-        let mut service = Self { database, folder, url: String::new(), child: None, extra };
+        let extra = extra
+            .iter()
+            .map(|(name, value)| ((*name).to_owned(), (*value).to_owned()))
+            .collect();
+        let mut service = Self {
+            database,
+            folder,
+            url: String::new(),
+            child: None,
+            extra,
+        };
         service.start(&[]);
         service
     }
@@ -162,8 +204,18 @@ impl Service {
     pub fn beside_with(&self, extra: &[(&str, &str)]) -> Self {
         let folder = self.folder.join("beside");
         fs::create_dir_all(&folder).expect("a folder");
-        fs::copy(self.folder.join("root-key.json"), folder.join("root-key.json")).expect("the key file");
-        let mut service = Self { database: self.database.clone(), folder, url: String::new(), child: None, extra: self.extra.clone() };
+        fs::copy(
+            self.folder.join("root-key.json"),
+            folder.join("root-key.json"),
+        )
+        .expect("the key file");
+        let mut service = Self {
+            database: self.database.clone(),
+            folder,
+            url: String::new(),
+            child: None,
+            extra: self.extra.clone(),
+        };
         service.start(extra);
         service.unlock();
         service
@@ -174,16 +226,29 @@ impl Service {
     /// # Panics
     /// When it does not come up.
     pub fn start(&mut self, extra: &[(&str, &str)]) {
-        let log = fs::OpenOptions::new().create(true).append(true).open(self.folder.join("log")).expect("a log");
+        let log = fs::OpenOptions::new()
+            .create(true)
+            .append(true)
+            .open(self.folder.join("log"))
+            .expect("a log");
         let console = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../console/dist");
         let mut command = Command::new(program("jexlind"));
-        command.env("JEXLIN_DATABASE", &self.database.service).env("JEXLIN_FOLDER", &self.folder).env("JEXLIN_PORT", "0").env("JEXLIN_CONSOLE", console);
+        command
+            .env("JEXLIN_DATABASE", &self.database.service)
+            .env("JEXLIN_FOLDER", &self.folder)
+            .env("JEXLIN_PORT", "0")
+            .env("JEXLIN_CONSOLE", console);
         command
             .env("JEXLIN_CONNECTIONS", "12")
             .env("JEXLIN_RUNNERS", "3")
             .envs(self.extra.iter().cloned())
             .envs(extra.iter().map(|(name, value)| (*name, *value)));
-        let mut child = command.stdin(Stdio::null()).stdout(Stdio::piped()).stderr(log).spawn().expect("the service");
+        let mut child = command
+            .stdin(Stdio::null())
+            .stdout(Stdio::piped())
+            .stderr(log)
+            .spawn()
+            .expect("the service");
         let (sender, receiver) = std::sync::mpsc::channel();
         let output = child.stdout.take().expect("its output");
         std::thread::spawn(move || {
@@ -191,9 +256,15 @@ impl Service {
             let _ = BufReader::new(output).read_line(&mut line);
             let _ = sender.send(line);
         });
-        let line = receiver.recv_timeout(Duration::from_secs(60)).unwrap_or_default();
+        let line = receiver
+            .recv_timeout(Duration::from_secs(60))
+            .unwrap_or_default();
         self.url = line.trim().trim_start_matches("listening on ").to_owned();
-        assert!(self.url.starts_with("http"), "the service did not come up: {}", self.log());
+        assert!(
+            self.url.starts_with("http"),
+            "the service did not come up: {}",
+            self.log()
+        );
         self.child = Some(child);
     }
 
@@ -238,10 +309,19 @@ impl Service {
     pub fn set_up(&self) {
         let code = fs::read_to_string(self.folder.join("setup-code")).expect("a set-up code");
         let body = json!({"code": code, "organisation": "Osmere Water", "sign_in_name": "ines", "display_name": "Ines Calder", "password": PASSWORD, "passphrase": PASSPHRASE});
-        let _ = self.call("POST", "/api/v1/setup", None, Some(&body), None).good();
+        let _ = self
+            .call("POST", "/api/v1/setup", None, Some(&body), None)
+            .good();
         // The devices of the tests are on this machine; what takes two people has tests of its own.
         let mut settings = json!({"connect_to": ["127.0.0.0/8"], "trust_first_contact": true, "independent_approvers": false});
-        for what in ["gates", "duties", "passwords", "clients", "groups", "settings"] {
+        for what in [
+            "gates",
+            "duties",
+            "passwords",
+            "clients",
+            "groups",
+            "settings",
+        ] {
             settings[format!("two_people_{what}")] = json!(false);
         }
         self.settings(&settings);
@@ -264,24 +344,59 @@ impl Service {
     /// # Panics
     /// When it stays closed.
     pub fn unlock(&self) {
-        let _ = self.call("POST", "/api/v1/unlock", None, Some(&json!({"passphrase": PASSPHRASE})), None).good();
+        let _ = self
+            .call(
+                "POST",
+                "/api/v1/unlock",
+                None,
+                Some(&json!({"passphrase": PASSPHRASE})),
+                None,
+            )
+            .good();
     }
 
     /// Any call.
     ///
     /// # Panics
     /// When the service cannot be reached.
-    pub fn call(&self, method: &str, path: &str, token: Option<&str>, body: Option<&Value>, version: Option<i64>) -> Answer {
-        self.raw(method, path, token, body.map(Value::to_string).map(String::into_bytes), version).expect("the service")
+    pub fn call(
+        &self,
+        method: &str,
+        path: &str,
+        token: Option<&str>,
+        body: Option<&Value>,
+        version: Option<i64>,
+    ) -> Answer {
+        self.raw(
+            method,
+            path,
+            token,
+            body.map(Value::to_string).map(String::into_bytes),
+            version,
+        )
+        .expect("the service")
     }
 
     /// Any call with any bytes; an error when the connection broke.
     ///
     /// # Errors
     /// The connection's words.
-    pub fn raw(&self, method: &str, path: &str, token: Option<&str>, body: Option<Vec<u8>>, version: Option<i64>) -> Result<Answer, String> {
-        let agent = ureq::Agent::config_builder().http_status_as_error(false).timeout_global(Some(Duration::from_secs(60))).build().new_agent();
-        let mut request = ureq::http::Request::builder().method(method).uri(format!("{}{path}", self.url));
+    pub fn raw(
+        &self,
+        method: &str,
+        path: &str,
+        token: Option<&str>,
+        body: Option<Vec<u8>>,
+        version: Option<i64>,
+    ) -> Result<Answer, String> {
+        let agent = ureq::Agent::config_builder()
+            .http_status_as_error(false)
+            .timeout_global(Some(Duration::from_secs(60)))
+            .build()
+            .new_agent();
+        let mut request = ureq::http::Request::builder()
+            .method(method)
+            .uri(format!("{}{path}", self.url));
         if let Some(token) = token {
             request = request.header("Authorization", format!("Bearer {token}"));
         }
@@ -289,15 +404,36 @@ impl Service {
             request = request.header("If-Match", format!("\"{version}\""));
         }
         let response = match body {
-            Some(body) => agent.run(request.header("Content-Type", "application/json").body(body).map_err(|error| error.to_string())?),
+            Some(body) => agent.run(
+                request
+                    .header("Content-Type", "application/json")
+                    .body(body)
+                    .map_err(|error| error.to_string())?,
+            ),
             None => agent.run(request.body(()).map_err(|error| error.to_string())?),
         };
         let mut response = response.map_err(|error| error.to_string())?;
-        let headers = response.headers().iter().map(|(name, value)| (name.to_string(), value.to_str().unwrap_or_default().to_owned())).collect();
+        let headers = response
+            .headers()
+            .iter()
+            .map(|(name, value)| {
+                (
+                    name.to_string(),
+                    value.to_str().unwrap_or_default().to_owned(),
+                )
+            })
+            .collect();
         let status = response.status().as_u16();
-        let text = response.body_mut().read_to_string().map_err(|error| error.to_string())?;
+        let text = response
+            .body_mut()
+            .read_to_string()
+            .map_err(|error| error.to_string())?;
         let body = serde_json::from_str(&text).unwrap_or(Value::String(text));
-        Ok(Answer { status, body, headers })
+        Ok(Answer {
+            status,
+            body,
+            headers,
+        })
     }
 
     /// Signs somebody in.
@@ -310,7 +446,10 @@ impl Service {
         let answer = self.call("POST", "/api/v1/sign-in", None, Some(&body), None);
         let token = answer.text("token");
         let _ = answer.good();
-        Session { service: self, token }
+        Session {
+            service: self,
+            token,
+        }
     }
 
     /// The client with a session file of its own, for one person.
@@ -319,9 +458,15 @@ impl Service {
     /// When they cannot sign in.
     #[must_use]
     pub fn client(&self, name: &str) -> Client {
-        let folder = self.folder.join(format!("client-{name}-{}", &random_hex().expect("randomness")[..6]));
+        let folder = self.folder.join(format!(
+            "client-{name}-{}",
+            &random_hex().expect("randomness")[..6]
+        ));
         fs::create_dir_all(&folder).expect("a folder");
-        let client = Client { folder, url: self.url.clone() };
+        let client = Client {
+            folder,
+            url: self.url.clone(),
+        };
         client.good_with(&["sign-in", name, "--password-file", "-"], PASSWORD);
         client
     }
@@ -345,7 +490,10 @@ impl Drop for Service {
             // What the service had to say is gone with its folder otherwise.
             let log = self.log();
             let last: Vec<&str> = log.lines().rev().take(20).collect();
-            eprintln!("the service's last words:\n{}", last.into_iter().rev().collect::<Vec<_>>().join("\n"));
+            eprintln!(
+                "the service's last words:\n{}",
+                last.into_iter().rev().collect::<Vec<_>>().join("\n")
+            );
         }
         let _ = fs::remove_dir_all(&self.folder);
     }
@@ -362,37 +510,49 @@ impl Session<'_> {
     /// Reads.
     #[must_use]
     pub fn get(&self, path: &str) -> Answer {
-        self.service.call("GET", path, Some(&self.token), None, None)
+        self.service
+            .call("GET", path, Some(&self.token), None, None)
     }
 
     /// Sends.
     #[must_use]
     pub fn post(&self, path: &str, body: &Value) -> Answer {
-        self.service.call("POST", path, Some(&self.token), Some(body), None)
+        self.service
+            .call("POST", path, Some(&self.token), Some(body), None)
     }
 
     /// Changes.
     #[must_use]
     pub fn patch(&self, path: &str, version: i64, body: &Value) -> Answer {
-        self.service.call("PATCH", path, Some(&self.token), Some(body), Some(version))
+        self.service
+            .call("PATCH", path, Some(&self.token), Some(body), Some(version))
     }
 
     /// Puts.
     #[must_use]
     pub fn put(&self, path: &str) -> Answer {
-        self.service.call("PUT", path, Some(&self.token), None, None)
+        self.service
+            .call("PUT", path, Some(&self.token), None, None)
     }
 
     /// Removes.
     #[must_use]
     pub fn delete(&self, path: &str, version: Option<i64>) -> Answer {
-        self.service.call("DELETE", path, Some(&self.token), None, version)
+        self.service
+            .call("DELETE", path, Some(&self.token), None, version)
     }
 
     /// Any call.
     #[must_use]
-    pub fn call(&self, method: &str, path: &str, body: Option<&Value>, version: Option<i64>) -> Answer {
-        self.service.call(method, path, Some(&self.token), body, version)
+    pub fn call(
+        &self,
+        method: &str,
+        path: &str,
+        body: Option<&Value>,
+        version: Option<i64>,
+    ) -> Answer {
+        self.service
+            .call(method, path, Some(&self.token), body, version)
     }
 
     /// Sends what must be good; returns its identifier.
@@ -401,7 +561,12 @@ impl Session<'_> {
     /// When it is refused.
     #[must_use]
     pub fn make(&self, path: &str, body: &Value) -> String {
-        self.post(path, body).good().get("id").and_then(Value::as_str).expect("an identifier").to_owned()
+        self.post(path, body)
+            .good()
+            .get("id")
+            .and_then(Value::as_str)
+            .expect("an identifier")
+            .to_owned()
     }
 
     /// A folder at the top.
@@ -413,7 +578,10 @@ impl Session<'_> {
     /// A login with a typed password.
     #[must_use]
     pub fn login(&self, folder: &str, name: &str, password: &str) -> String {
-        self.make("/api/v1/credentials", &json!({"folder": folder, "kind": "login", "name": name, "password": password}))
+        self.make(
+            "/api/v1/credentials",
+            &json!({"folder": folder, "kind": "login", "name": name, "password": password}),
+        )
     }
 
     /// A person who can sign in.
@@ -425,7 +593,10 @@ impl Session<'_> {
     /// Reveals a credential's password.
     #[must_use]
     pub fn reveal(&self, credential: &str) -> Answer {
-        self.post(&format!("/api/v1/credentials/{credential}/reveal"), &json!({}))
+        self.post(
+            &format!("/api/v1/credentials/{credential}/reveal"),
+            &json!({}),
+        )
     }
 
     /// The events of an action, newest first.
@@ -434,7 +605,12 @@ impl Session<'_> {
     /// When the log cannot be read.
     #[must_use]
     pub fn events(&self, action: &str) -> Vec<Value> {
-        self.get(&format!("/api/v1/audit?action={action}&limit=200")).good().get("items").and_then(Value::as_array).expect("events").clone()
+        self.get(&format!("/api/v1/audit?action={action}&limit=200"))
+            .good()
+            .get("items")
+            .and_then(Value::as_array)
+            .expect("events")
+            .clone()
     }
 
     /// Waits until a job has settled: done, failed, or put back to be tried again.
@@ -445,9 +621,13 @@ impl Session<'_> {
     pub fn settled(&self, job: &str) -> Value {
         until("a job that settles", || {
             let job = self.get(&format!("/api/v1/jobs/{job}")).good();
-            let state = job.get("state").and_then(Value::as_str).unwrap_or_default().to_owned();
-            let put_back = state == "queued" && job.get("outcome").is_some_and(Value::is_string);
-            (state == "done" || state == "failed" || put_back).then_some(job)
+            let state = job
+                .get("state")
+                .and_then(Value::as_str)
+                .unwrap_or_default()
+                .to_owned();
+            let restore = state == "queued" && job.get("outcome").is_some_and(Value::is_string);
+            (state == "done" || state == "failed" || restore).then_some(job)
         })
     }
 }
@@ -464,7 +644,11 @@ impl Client {
     #[must_use]
     pub fn command(&self, program: &Path) -> Command {
         let mut command = Command::new(program);
-        command.env("JEXLIN_SESSION", self.folder.join("session.json")).env("JEXLIN_SERVICE", &self.url).env("COLUMNS", "160").current_dir(&self.folder);
+        command
+            .env("JEXLIN_SESSION", self.folder.join("session.json"))
+            .env("JEXLIN_SERVICE", &self.url)
+            .env("COLUMNS", "160")
+            .current_dir(&self.folder);
         command
     }
 
@@ -475,9 +659,19 @@ impl Client {
     #[must_use]
     pub fn run(&self, arguments: &[&str], input: &str) -> Output {
         let mut command = self.command(&program("jexlin"));
-        let mut child = command.args(arguments).stdin(Stdio::piped()).stdout(Stdio::piped()).stderr(Stdio::piped()).spawn().expect("the client");
+        let mut child = command
+            .args(arguments)
+            .stdin(Stdio::piped())
+            .stdout(Stdio::piped())
+            .stderr(Stdio::piped())
+            .spawn()
+            .expect("the client");
         // A client that needs no input may have ended already.
-        let _ = child.stdin.take().expect("its input").write_all(input.as_bytes());
+        let _ = child
+            .stdin
+            .take()
+            .expect("its input")
+            .write_all(input.as_bytes());
         child.wait_with_output().expect("its end")
     }
 
@@ -496,8 +690,15 @@ impl Client {
     /// When it fails.
     pub fn good_with(&self, arguments: &[&str], input: &str) -> String {
         let output = self.run(arguments, input);
-        assert!(output.status.success(), "jexlin {}: {}", arguments.join(" "), String::from_utf8_lossy(&output.stderr));
-        String::from_utf8_lossy(&output.stdout).trim_end().to_owned()
+        assert!(
+            output.status.success(),
+            "jexlin {}: {}",
+            arguments.join(" "),
+            String::from_utf8_lossy(&output.stderr)
+        );
+        String::from_utf8_lossy(&output.stdout)
+            .trim_end()
+            .to_owned()
     }
 
     /// Runs what must fail; returns the exit code and both lines of the error.
@@ -507,8 +708,15 @@ impl Client {
     #[must_use]
     pub fn bad(&self, arguments: &[&str]) -> (i32, String) {
         let output = self.run(arguments, "");
-        assert!(!output.status.success(), "jexlin {} succeeded", arguments.join(" "));
-        (output.status.code().unwrap_or(-1), String::from_utf8_lossy(&output.stderr).into_owned())
+        assert!(
+            !output.status.success(),
+            "jexlin {} succeeded",
+            arguments.join(" ")
+        );
+        (
+            output.status.code().unwrap_or(-1),
+            String::from_utf8_lossy(&output.stderr).into_owned(),
+        )
     }
 
     /// The permissions of the kept session.
@@ -517,6 +725,10 @@ impl Client {
     /// When there is none.
     #[must_use]
     pub fn session_mode(&self) -> u32 {
-        fs::metadata(self.folder.join("session.json")).expect("a session").permissions().mode() & 0o777
+        fs::metadata(self.folder.join("session.json"))
+            .expect("a session")
+            .permissions()
+            .mode()
+            & 0o777
     }
 }

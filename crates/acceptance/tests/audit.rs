@@ -1,7 +1,13 @@
 //! The audit log proved by the client alone, and every way of tampering named; and a database that
 //! goes away, comes back, or is full.
 
-#![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, clippy::indexing_slicing, reason = "what cannot be set up ends the test")]
+#![allow(
+    clippy::unwrap_used,
+    clippy::expect_used,
+    clippy::panic,
+    clippy::indexing_slicing,
+    reason = "what cannot be set up ends the test"
+)]
 
 use std::path::Path;
 
@@ -12,8 +18,12 @@ use serde_json::json;
 const TABLES: [&str; 3] = ["audit_event", "audit_leaf", "audit_checkpoint"];
 
 fn tamper(service: &Service, sql: &str) {
-    let off: String = TABLES.map(|table| format!("ALTER TABLE {table} DISABLE TRIGGER USER;")).concat();
-    let on: String = TABLES.map(|table| format!("ALTER TABLE {table} ENABLE TRIGGER USER;")).concat();
+    let off: String = TABLES
+        .map(|table| format!("ALTER TABLE {table} DISABLE TRIGGER USER;"))
+        .concat();
+    let on: String = TABLES
+        .map(|table| format!("ALTER TABLE {table} ENABLE TRIGGER USER;"))
+        .concat();
     service.sql(&format!("BEGIN; {off} {sql}; {on} COMMIT"));
 }
 
@@ -35,13 +45,22 @@ fn world() -> (Service, Client) {
 }
 
 fn sealed(service: &Service) {
-    until("a sealed log", || (service.sql("SELECT (SELECT count(*) FROM audit_event) = (SELECT count(*) FROM audit_leaf)") == "t").then_some(()));
+    until("a sealed log", || {
+        (service
+            .sql("SELECT (SELECT count(*) FROM audit_event) = (SELECT count(*) FROM audit_leaf)")
+            == "t")
+            .then_some(())
+    });
 }
 
 fn verify(olena: &Client) -> Result<String, String> {
     let _ = olena.good(&["audit", "export", "log.jsonl"]);
     let output = olena.run(&["audit", "verify", "log.jsonl", "--key-file", "key"], "");
-    if output.status.success() { Ok(String::from_utf8_lossy(&output.stdout).into_owned()) } else { Err(String::from_utf8_lossy(&output.stderr).into_owned()) }
+    if output.status.success() {
+        Ok(String::from_utf8_lossy(&output.stdout).into_owned())
+    } else {
+        Err(String::from_utf8_lossy(&output.stderr).into_owned())
+    }
 }
 
 #[test]
@@ -54,7 +73,11 @@ fn an_honest_log_verifies_offline_and_one_changed_byte_does_not() {
     assert!(output.status.success());
     let path = olena.folder.join("log.jsonl");
     let text = std::fs::read_to_string(&path).unwrap();
-    std::fs::write(&path, text.replacen("credential.reveal", "credential.change", 1)).unwrap();
+    std::fs::write(
+        &path,
+        text.replacen("credential.reveal", "credential.change", 1),
+    )
+    .unwrap();
     let (code, words) = olena.bad(&["audit", "verify", "log.jsonl", "--key-file", "key"]);
     assert_eq!(code, 9);
     assert!(words.contains("was changed"), "{words}");
@@ -63,15 +86,24 @@ fn an_honest_log_verifies_offline_and_one_changed_byte_does_not() {
 #[test]
 fn an_event_changed_in_the_database_is_named() {
     let (service, olena) = world();
-    tamper(&service, "UPDATE audit_event SET actor_name = 'Somebody else' WHERE id = (SELECT event_id FROM audit_leaf WHERE leaf = 7)");
+    tamper(
+        &service,
+        "UPDATE audit_event SET actor_name = 'Somebody else' WHERE id = (SELECT event_id FROM audit_leaf WHERE leaf = 7)",
+    );
     let words = verify(&olena).unwrap_err();
-    assert!(words.contains("event 7 was changed") && words.contains("Somebody else"), "{words}");
+    assert!(
+        words.contains("event 7 was changed") && words.contains("Somebody else"),
+        "{words}"
+    );
 }
 
 #[test]
 fn an_event_removed_from_the_database_is_named_with_or_without_its_leaf() {
     let (service, olena) = world();
-    tamper(&service, "DELETE FROM audit_event WHERE id = (SELECT event_id FROM audit_leaf WHERE leaf = 9)");
+    tamper(
+        &service,
+        "DELETE FROM audit_event WHERE id = (SELECT event_id FROM audit_leaf WHERE leaf = 9)",
+    );
     assert!(verify(&olena).unwrap_err().contains("event 9 was removed"));
     tamper(&service, "DELETE FROM audit_leaf WHERE leaf = 9");
     assert!(verify(&olena).unwrap_err().contains("event 9 was removed"));
@@ -80,7 +112,7 @@ fn an_event_removed_from_the_database_is_named_with_or_without_its_leaf() {
 #[test]
 fn an_event_added_to_the_database_is_named() {
     let (service, olena) = world();
-    let columns = "(id, organisation, at, action, actor_name, target_kind, target_name, origin, outcome, detail, mac)";
+    let columns = "(id, organisation, at, action, actor_name, target_type, target_name, origin, outcome, detail, mac)";
     tamper(
         &service,
         &format!(
@@ -88,8 +120,13 @@ fn an_event_added_to_the_database_is_named() {
         ),
     );
     let words = verify(&olena).unwrap_err();
-    assert!(words.contains("was added") && words.contains("Forger"), "{words}");
-    until("a word in the service's log", || service.log().contains("past the service").then_some(()));
+    assert!(
+        words.contains("was added") && words.contains("Forger"),
+        "{words}"
+    );
+    until("a word in the service's log", || {
+        service.log().contains("past the service").then_some(())
+    });
 }
 
 #[test]
@@ -107,17 +144,25 @@ fn an_event_moved_in_the_database_is_named() {
 #[test]
 fn a_leaf_rewritten_with_its_event_is_narrowed_down_and_a_log_cut_short_is_found() {
     let (service, olena) = world();
-    tamper(&service, "UPDATE audit_leaf SET hash = decode(repeat('ab', 32), 'hex') WHERE leaf = 7");
+    tamper(
+        &service,
+        "UPDATE audit_leaf SET hash = decode(repeat('ab', 32), 'hex') WHERE leaf = 7",
+    );
     assert!(verify(&olena).unwrap_err().contains("event 7"));
     let (service, olena) = world();
     // There must be something behind the twelfth leaf to cut off.
-    until("the log sealed", || (service.sql("SELECT count(*) > 13 FROM audit_leaf").trim() == "t").then_some(()));
+    until("the log sealed", || {
+        (service.sql("SELECT count(*) > 13 FROM audit_leaf").trim() == "t").then_some(())
+    });
     tamper(
         &service,
         "DELETE FROM audit_event e USING audit_leaf l WHERE l.event_id = e.id AND l.leaf > 12; DELETE FROM audit_leaf WHERE leaf > 12; UPDATE audit_frontier SET size = 99",
     );
     let words = verify(&olena).unwrap_err();
-    assert!(words.contains("cut off") || words.contains("removed"), "{words}");
+    assert!(
+        words.contains("cut off") || words.contains("removed"),
+        "{words}"
+    );
 }
 
 #[test]
@@ -128,13 +173,38 @@ fn only_the_duty_audit_reads_the_log_and_reading_is_recorded() {
     let marek = service.sign_in("marek");
     marek.get("/api/v1/audit").refused(403, "needs-duty");
     marek.get("/api/v1/audit/export").refused(403, "needs-duty");
-    let listed = olena.good(&["--output", "csv", "audit", "list", "--action", "credential.reveal", "--most", "5"]);
+    let listed = olena.good(&[
+        "--output",
+        "csv",
+        "audit",
+        "list",
+        "--action",
+        "credential.reveal",
+        "--most",
+        "5",
+    ]);
     assert_eq!(listed.lines().count(), 6);
-    assert_eq!(olena.bad(&["reveal", "/Office/Portal", "--pipe"]).0, 5, "the duty gives no look at a secret");
-    assert!(!ines.events("audit.read").is_empty() && ines.events("audit.read").iter().any(|event| event["outcome"] == "refused"));
+    assert_eq!(
+        olena.bad(&["reveal", "/Office/Portal", "--pipe"]).0,
+        5,
+        "the duty gives no look at a secret"
+    );
+    assert!(
+        !ines.events("audit.read").is_empty()
+            && ines
+                .events("audit.read")
+                .iter()
+                .any(|event| event["outcome"] == "refused")
+    );
     let event = &ines.events("credential.reveal")[0]["id"];
-    let proof = ines.get(&format!("/api/v1/audit/{}/proof", event.as_str().unwrap())).good();
-    assert!(proof["path"].as_array().is_some_and(|path| !path.is_empty()));
+    let proof = ines
+        .get(&format!("/api/v1/audit/{}/proof", event.as_str().unwrap()))
+        .good();
+    assert!(
+        proof["path"]
+            .as_array()
+            .is_some_and(|path| !path.is_empty())
+    );
 }
 
 #[test]
@@ -146,10 +216,20 @@ fn a_database_that_goes_away_and_returns_loses_nothing() {
     let credential = ines.login(&ines.folder("Office"), "Portal", "Winter-tide-41");
     cluster.stop(true).unwrap();
     ines.reveal(&credential).refused(503, "database-away");
-    assert_eq!(service.call("GET", "/health/live", None, None, None).status, 200);
-    assert_eq!(service.call("GET", "/api/v1/status", None, None, None).text("state"), "no-database");
+    assert_eq!(
+        service.call("GET", "/health/live", None, None, None).status,
+        200
+    );
+    assert_eq!(
+        service
+            .call("GET", "/api/v1/status", None, None, None)
+            .text("state"),
+        "no-database"
+    );
     cluster.start_again(Care::Fast).unwrap();
-    until("the records again", || (ines.reveal(&credential).text("value") == "Winter-tide-41").then_some(()));
+    until("the records again", || {
+        (ines.reveal(&credential).text("value") == "Winter-tide-41").then_some(())
+    });
 }
 
 #[test]
@@ -160,10 +240,19 @@ fn a_full_disk_of_the_database_is_told_and_loses_nothing() {
     }
     let disk = std::env::temp_dir().join(format!("jexlin-disk-{}", std::process::id()));
     std::fs::create_dir_all(&disk).unwrap();
-    let mounted = std::process::Command::new("mount").args(["-t", "tmpfs", "-o", "size=160m,mode=755", "tmpfs"]).arg(&disk).status().unwrap();
+    let mounted = std::process::Command::new("mount")
+        .args(["-t", "tmpfs", "-o", "size=160m,mode=755", "tmpfs"])
+        .arg(&disk)
+        .status()
+        .unwrap();
     assert!(mounted.success());
     let unmount = Unmount(disk.clone());
-    let cluster = Cluster::start(&disk.join("pg"), jexlin_standins::free_port().unwrap(), Care::Fast).unwrap();
+    let cluster = Cluster::start(
+        &disk.join("pg"),
+        jexlin_standins::free_port().unwrap(),
+        Care::Fast,
+    )
+    .unwrap();
     let service = Service::on(&cluster, &[]);
     service.set_up();
     let ines = service.sign_in("ines");
@@ -180,7 +269,9 @@ fn a_full_disk_of_the_database_is_told_and_loses_nothing() {
     }
     assert!(told, "the disk was never full");
     std::fs::remove_file(disk.join("ballast")).unwrap();
-    until("room again", || (ines.reveal(&credential).text("value") == "Winter-tide-41").then_some(()));
+    until("room again", || {
+        (ines.reveal(&credential).text("value") == "Winter-tide-41").then_some(())
+    });
     drop(ines);
     drop(service);
     drop(cluster);
@@ -190,7 +281,10 @@ fn a_full_disk_of_the_database_is_told_and_loses_nothing() {
 struct Unmount(std::path::PathBuf);
 impl Drop for Unmount {
     fn drop(&mut self) {
-        let _ = std::process::Command::new("umount").args(["-l"]).arg(&self.0).status();
+        let _ = std::process::Command::new("umount")
+            .args(["-l"])
+            .arg(&self.0)
+            .status();
         let _ = std::fs::remove_dir(&self.0);
     }
 }

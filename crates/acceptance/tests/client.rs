@@ -1,6 +1,12 @@
 //! What the client prints, for people and for programs, and how it keeps its session.
 
-#![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, clippy::indexing_slicing, reason = "what cannot be set up ends the test")]
+#![allow(
+    clippy::unwrap_used,
+    clippy::expect_used,
+    clippy::panic,
+    clippy::indexing_slicing,
+    reason = "what cannot be set up ends the test"
+)]
 
 use jexlin_acceptance::{Client, PASSWORD, Service};
 use serde_json::Value;
@@ -12,12 +18,63 @@ fn world() -> (Service, Client) {
     for arguments in [
         &["folder", "add", "/Pumping"][..],
         &["group", "add", "Duty engineers"],
-        &["device", "add", "/Pumping/telemetry", "--address", "127.0.0.9"],
-        &["credential", "add", "/Pumping/duty", "--kind", "device-admin", "--user", "duty, by day", "--device", "/Pumping/telemetry"],
-        &["grant", "give", "reveal", "--folder", "/Pumping", "--group", "Duty engineers", "--note", "says \"always\""],
-        &["plan", "set", "--folder", "/Pumping", "--check", "FREQ=WEEKLY;BYDAY=MO;BYHOUR=3;BYMINUTE=0;BYSECOND=0", "--time-zone", "Europe/London"],
-        &["gate", "set", "--credential", "/Pumping/duty", "--reason", "--minutes", "60"],
-        &["checkout", "take", "/Pumping/duty", "--reason", "pump 3 stopped", "--minutes", "30"],
+        &[
+            "device",
+            "add",
+            "/Pumping/telemetry",
+            "--address",
+            "127.0.0.9",
+        ],
+        &[
+            "credential",
+            "add",
+            "/Pumping/duty",
+            "--kind",
+            "device-admin",
+            "--user",
+            "duty, by day",
+            "--device",
+            "/Pumping/telemetry",
+        ],
+        &[
+            "grant",
+            "add",
+            "reveal",
+            "--folder",
+            "/Pumping",
+            "--group",
+            "Duty engineers",
+            "--note",
+            "says \"always\"",
+        ],
+        &[
+            "plan",
+            "set",
+            "--folder",
+            "/Pumping",
+            "--check",
+            "FREQ=WEEKLY;BYDAY=MO;BYHOUR=3;BYMINUTE=0;BYSECOND=0",
+            "--time-zone",
+            "Europe/London",
+        ],
+        &[
+            "gate",
+            "set",
+            "--credential",
+            "/Pumping/duty",
+            "--reason",
+            "--minutes",
+            "60",
+        ],
+        &[
+            "checkout",
+            "take",
+            "/Pumping/duty",
+            "--reason",
+            "pump 3 stopped",
+            "--minutes",
+            "30",
+        ],
     ] {
         let _ = ines.good(arguments);
     }
@@ -45,20 +102,40 @@ fn every_list_says_the_same_to_people_and_to_programs() {
         &["find", "duty"],
     ] {
         let of = |format: &str| ines.good(&[list, &["--output", format]].concat());
-        let rows: Vec<Value> = serde_json::from_str(&of("json")).unwrap_or_else(|error| panic!("{list:?}: {error}"));
+        let rows: Vec<Value> =
+            serde_json::from_str(&of("json")).unwrap_or_else(|error| panic!("{list:?}: {error}"));
         assert!(!rows.is_empty(), "{list:?} is empty");
         let table = of("table");
-        assert!(table.lines().next().is_some_and(|head| head.chars().any(char::is_uppercase) && !head.chars().any(char::is_lowercase)), "{list:?}: {table}");
+        assert!(
+            table
+                .lines()
+                .next()
+                .is_some_and(|head| head.chars().any(char::is_uppercase)
+                    && !head.chars().any(char::is_lowercase)),
+            "{list:?}: {table}"
+        );
         let written = of("csv");
         let mut reader = csv::Reader::from_reader(written.as_bytes());
         let columns = reader.headers().unwrap().len();
-        let records: Vec<_> = reader.records().collect::<Result<_, _>>().unwrap_or_else(|error| panic!("{list:?}: {error}"));
+        let records: Vec<_> = reader
+            .records()
+            .collect::<Result<_, _>>()
+            .unwrap_or_else(|error| panic!("{list:?}: {error}"));
         // The log grows by what is looked at in between.
-        assert!(records.len() == rows.len() || list[0] == "audit", "{list:?}");
-        assert!(records.iter().all(|record| record.len() == columns), "{list:?}");
+        assert!(
+            records.len() == rows.len() || list[0] == "audit",
+            "{list:?}"
+        );
+        assert!(
+            records.iter().all(|record| record.len() == columns),
+            "{list:?}"
+        );
     }
     let grants = ines.good(&["grant", "list", "--folder", "/Pumping", "--output", "csv"]);
-    assert!(grants.contains("says \"\"always\"\""), "quotes are kept: {grants}");
+    assert!(
+        grants.contains("says \"\"always\"\""),
+        "quotes are kept: {grants}"
+    );
 }
 
 #[test]
@@ -66,13 +143,19 @@ fn a_session_that_others_can_read_is_refused_and_signing_out_ends_it_everywhere(
     let (service, ines) = world();
     assert_eq!(ines.session_mode(), 0o600);
     let file = ines.folder.join("session.json");
-    let token = serde_json::from_str::<Value>(&std::fs::read_to_string(&file).unwrap()).unwrap()["token"].as_str().unwrap().to_owned();
+    let token =
+        serde_json::from_str::<Value>(&std::fs::read_to_string(&file).unwrap()).unwrap()["token"]
+            .as_str()
+            .unwrap()
+            .to_owned();
     std::fs::set_permissions(&file, std::os::unix::fs::PermissionsExt::from_mode(0o644)).unwrap();
     let (code, words) = ines.bad(&["me"]);
     assert!(code == 1 && words.contains("chmod 600"), "{words}");
     std::fs::set_permissions(&file, std::os::unix::fs::PermissionsExt::from_mode(0o600)).unwrap();
     let _ = ines.good(&["sign-out"]);
-    service.call("GET", "/api/v1/me", Some(&token), None, None).refused(401, "signed-out");
+    service
+        .call("GET", "/api/v1/me", Some(&token), None, None)
+        .refused(401, "signed-out");
     assert_eq!(ines.bad(&["me"]).0, 3);
 }
 
@@ -82,8 +165,16 @@ fn a_changed_sign_in_password_counts_at_once_and_the_old_one_no_more() {
     std::fs::write(ines.folder.join("old"), PASSWORD).unwrap();
     std::fs::write(ines.folder.join("new"), "osmere-water-tests-2").unwrap();
     std::fs::write(ines.folder.join("short"), "short").unwrap();
-    assert_eq!(ines.bad(&["password", "--present-file", "old", "--new-file", "short"]).0, 7);
-    assert!(ines.bad(&["password", "--present-file", "new", "--new-file", "new"]).0 >= 3);
+    assert_eq!(
+        ines.bad(&["password", "--present-file", "old", "--new-file", "short"])
+            .0,
+        7
+    );
+    assert!(
+        ines.bad(&["password", "--present-file", "new", "--new-file", "new"])
+            .0
+            >= 3
+    );
     let _ = ines.good(&["password", "--present-file", "old", "--new-file", "new"]);
     let (code, _) = ines.bad(&["sign-in", "ines", "--password-file", "old"]);
     assert_eq!(code, 3);
@@ -94,28 +185,66 @@ fn a_changed_sign_in_password_counts_at_once_and_the_old_one_no_more() {
 #[test]
 fn keys_are_changed_by_the_client() {
     let (service, ines) = world();
-    for (name, text) in [("present", jexlin_acceptance::PASSPHRASE), ("next", "eleven sluices and a lock"), ("short", "short")] {
+    for (name, text) in [
+        ("present", jexlin_acceptance::PASSPHRASE),
+        ("next", "eleven sluices and a lock"),
+        ("short", "short"),
+    ] {
         std::fs::write(ines.folder.join(name), text).unwrap();
     }
     let first = ines.good(&["keys", "show"]);
-    assert!(first.contains("root key") && first.contains("organisation key") && !first.contains("next root key  "), "{first}");
-    let change = |new| ["keys", "change-root", "--reason", "somebody left", "--passphrase-file", "present", "--new-passphrase-file", new];
+    assert!(
+        first.contains("root key")
+            && first.contains("organisation key")
+            && !first.contains("next root key  "),
+        "{first}"
+    );
+    let change = |new| {
+        [
+            "keys",
+            "change-root",
+            "--reason",
+            "somebody left",
+            "--passphrase-file",
+            "present",
+            "--new-passphrase-file",
+            new,
+        ]
+    };
     let (code, words) = ines.bad(&change("short"));
     assert!(code == 7 && words.contains("at least 12"), "{words}");
     let prepared = ines.good(&change("next"));
-    assert!(prepared.contains("root-key.next.json") && prepared.contains("HAS THE NEXT ROOT KEY"), "{prepared}");
-    let view: serde_json::Value = serde_json::from_str(&ines.good(&["--output", "json", "keys", "show"])).unwrap();
+    assert!(
+        prepared.contains("root-key.next.json") && prepared.contains("HAS THE NEXT ROOT KEY"),
+        "{prepared}"
+    );
+    let view: serde_json::Value =
+        serde_json::from_str(&ines.good(&["--output", "json", "keys", "show"])).unwrap();
     let next = view["next_root_key"].as_str().unwrap().to_owned();
     let done = ines.good(&["keys", "finish-root"]);
-    assert!(done.contains("root-key.previous.json") && done.contains(&next), "{done}");
+    assert!(
+        done.contains("root-key.previous.json") && done.contains(&next),
+        "{done}"
+    );
     let changed = ines.good(&["keys", "change-organisation", "--reason", "yearly change"]);
     assert!(changed.contains("Data keys move to it"), "{changed}");
-    jexlin_acceptance::until("the former key is gone", || (service.sql("SELECT former_key IS NULL FROM organisation") == "t").then_some(()));
+    jexlin_acceptance::until("the former key is gone", || {
+        (service.sql("SELECT former_key IS NULL FROM organisation") == "t").then_some(())
+    });
     let log = ines.good(&["audit", "list"]);
-    for action in ["root-key.change", "root-key.finish", "organisation-key.change", "organisation-key.moved"] {
+    for action in [
+        "root-key.change",
+        "root-key.finish",
+        "organisation-key.change",
+        "organisation-key.moved",
+    ] {
         assert!(log.contains(action), "{action}: {log}");
     }
-    assert!(ines.bad(&["keys", "abandon-root"]).1.contains("not being changed"));
+    assert!(
+        ines.bad(&["keys", "abandon-root"])
+            .1
+            .contains("not being changed")
+    );
 }
 
 #[test]
@@ -123,7 +252,10 @@ fn completions_are_made_for_the_usual_shells() {
     let (_service, ines) = world();
     for shell in ["bash", "zsh", "fish"] {
         let script = ines.good(&["completions", shell]);
-        assert!(script.contains("jexlin") && script.contains("reveal"), "{shell}");
+        assert!(
+            script.contains("jexlin") && script.contains("reveal"),
+            "{shell}"
+        );
     }
 }
 
@@ -131,18 +263,76 @@ fn completions_are_made_for_the_usual_shells() {
 fn what_is_missing_or_mistyped_is_named_with_the_next_step() {
     let (_service, ines) = world();
     for (arguments, code, says) in [
-        (&["reveal", "/Pumping/nobody", "--pipe"][..], 5, "jexlin credential list"),
+        (
+            &["reveal", "/Pumping/nobody", "--pipe"][..],
+            5,
+            "jexlin credential list",
+        ),
         (&["reveal", "duty", "--pipe"], 7, "whole path"),
-        (&["folder", "add", "/Nowhere/Below"], 5, "jexlin folder list"),
-        (&["credential", "add", "/Pumping/x", "--kind", "no-such-kind"], 7, "kind"),
-        (&["credential", "edit", "/Pumping/duty", "--set", "expires"], 7, "FIELD=VALUE"),
-        (&["credential", "edit", "/Pumping/duty", "--name", "late", "--if-version", "7"], 6, "changed"),
-        (&["explain", "nobody", "/Pumping/duty"], 5, "jexlin people list"),
-        (&["checkout", "take", "/Pumping/duty", "--reason", "again", "--minutes", "6000"], 7, "minutes"),
-        (&["--service", "http://127.0.0.1:1", "status"], 8, "Check that it runs"),
+        (
+            &["folder", "add", "/Nowhere/Below"],
+            5,
+            "jexlin folder list",
+        ),
+        (
+            &["credential", "add", "/Pumping/x", "--kind", "no-such-kind"],
+            7,
+            "kind",
+        ),
+        (
+            &["credential", "edit", "/Pumping/duty", "--set", "expires"],
+            7,
+            "FIELD=VALUE",
+        ),
+        (
+            &[
+                "credential",
+                "edit",
+                "/Pumping/duty",
+                "--name",
+                "late",
+                "--if-version",
+                "7",
+            ],
+            6,
+            "changed",
+        ),
+        (
+            &["explain", "nobody", "/Pumping/duty"],
+            5,
+            "jexlin people list",
+        ),
+        (
+            &[
+                "checkout",
+                "take",
+                "/Pumping/duty",
+                "--reason",
+                "again",
+                "--minutes",
+                "6000",
+            ],
+            7,
+            "minutes",
+        ),
+        (
+            &["--service", "http://127.0.0.1:1", "status"],
+            8,
+            "Check that it runs",
+        ),
     ] {
         let (exit, words) = ines.bad(arguments);
-        assert!(exit == code && words.contains(says), "{arguments:?}: {exit} {words}");
-        assert_eq!(words.lines().filter(|line| !line.contains("Request ")).count(), 2, "two lines: {words}");
+        assert!(
+            exit == code && words.contains(says),
+            "{arguments:?}: {exit} {words}"
+        );
+        assert_eq!(
+            words
+                .lines()
+                .filter(|line| !line.contains("Request "))
+                .count(),
+            2,
+            "two lines: {words}"
+        );
     }
 }

@@ -1,6 +1,11 @@
 //! The client's clipboard: that of a real X server, and that of the terminal at the end of a line.
 
-#![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, reason = "what cannot be set up ends the test")]
+#![allow(
+    clippy::unwrap_used,
+    clippy::expect_used,
+    clippy::panic,
+    reason = "what cannot be set up ends the test"
+)]
 
 use std::io::{BufRead as _, BufReader};
 use std::path::Path;
@@ -14,20 +19,37 @@ struct Display(Child, String);
 impl Display {
     fn start() -> Self {
         let mut child = Command::new("Xvfb")
-            .args(["-displayfd", "1", "-nolisten", "tcp", "-screen", "0", "640x480x24"])
+            .args([
+                "-displayfd",
+                "1",
+                "-nolisten",
+                "tcp",
+                "-screen",
+                "0",
+                "640x480x24",
+            ])
             .stdout(Stdio::piped())
             .stderr(Stdio::null())
             .spawn()
             .expect("Xvfb");
         let mut number = String::new();
-        BufReader::new(child.stdout.take().unwrap()).read_line(&mut number).unwrap();
+        BufReader::new(child.stdout.take().unwrap())
+            .read_line(&mut number)
+            .unwrap();
         Self(child, format!(":{}", number.trim()))
     }
 
     /// What is in its clipboard.
     fn clipboard(&self) -> Option<String> {
-        let out = Command::new("xclip").args(["-o", "-selection", "clipboard"]).env("DISPLAY", &self.1).output().expect("xclip");
-        out.status.success().then(|| String::from_utf8_lossy(&out.stdout).into_owned()).filter(|text| !text.is_empty())
+        let out = Command::new("xclip")
+            .args(["-o", "-selection", "clipboard"])
+            .env("DISPLAY", &self.1)
+            .output()
+            .expect("xclip");
+        out.status
+            .success()
+            .then(|| String::from_utf8_lossy(&out.stdout).into_owned())
+            .filter(|text| !text.is_empty())
     }
 }
 
@@ -52,17 +74,34 @@ fn a_copied_password_is_in_the_clipboard_of_the_display_until_its_time_or_ctrl_c
     let display = Display::start();
     // Long enough that only Ctrl-C ends it, and then so short that time does.
     for (seconds, interrupt) in [("300", true), ("5", false)] {
-        let _ = client.good(&["settings", "change", &format!("clipboard_seconds={seconds}")]);
+        let _ = client.good(&["settings", "edit", &format!("clipboard_seconds={seconds}")]);
         let mut copying = client.command(&program("jexlin"));
-        copying.args(["copy", "/Pumping/Ridge"]).env("DISPLAY", &display.1).stderr(Stdio::piped()).stdout(Stdio::piped());
+        copying
+            .args(["copy", "/Pumping/Ridge"])
+            .env("DISPLAY", &display.1)
+            .stderr(Stdio::piped())
+            .stdout(Stdio::piped());
         let copying = copying.spawn().unwrap();
-        until("the password in the clipboard", || (display.clipboard().as_deref() == Some("Winter-tide-41")).then_some(()));
+        until("the password in the clipboard", || {
+            (display.clipboard().as_deref() == Some("Winter-tide-41")).then_some(())
+        });
         if interrupt {
-            assert!(Command::new("kill").args(["-INT", &copying.id().to_string()]).status().unwrap().success());
+            assert!(
+                Command::new("kill")
+                    .args(["-INT", &copying.id().to_string()])
+                    .status()
+                    .unwrap()
+                    .success()
+            );
         }
         let out = copying.wait_with_output().unwrap();
         let words = String::from_utf8_lossy(&out.stderr).into_owned();
-        assert!(out.status.success() && words.contains("X11's clipboard") && words.contains("The clipboard is cleared."), "{words}");
+        assert!(
+            out.status.success()
+                && words.contains("X11's clipboard")
+                && words.contains("The clipboard is cleared."),
+            "{words}"
+        );
         assert!(!words.contains("Winter") && out.stdout.is_empty());
         assert_eq!(display.clipboard(), None);
     }
@@ -72,16 +111,29 @@ fn a_copied_password_is_in_the_clipboard_of_the_display_until_its_time_or_ctrl_c
 fn without_a_display_the_terminal_is_asked_and_asked_to_forget_it() {
     let service = Service::ready();
     let client = world(&service);
-    let _ = client.good(&["settings", "change", "clipboard_seconds=5"]);
+    let _ = client.good(&["settings", "edit", "clipboard_seconds=5"]);
     let typescript = client.folder.join("typescript");
     let line = format!("{} copy /Pumping/Ridge", program("jexlin").display());
     let mut script = client.command(Path::new("script"));
-    let status = script.args(["-qec", &line]).arg(&typescript).env_remove("DISPLAY").stdin(Stdio::null()).stdout(Stdio::null()).status().unwrap();
+    let status = script
+        .args(["-qec", &line])
+        .arg(&typescript)
+        .env_remove("DISPLAY")
+        .stdin(Stdio::null())
+        .stdout(Stdio::null())
+        .status()
+        .unwrap();
     assert!(status.success());
     let seen = std::fs::read_to_string(&typescript).unwrap();
     // RFC 4648 for Winter-tide-41, set and then cleared.
-    let (set, cleared) = ("\u{1b}]52;c;V2ludGVyLXRpZGUtNDE=\u{7}", "\u{1b}]52;c;!\u{7}");
+    let (set, cleared) = (
+        "\u{1b}]52;c;V2ludGVyLXRpZGUtNDE=\u{7}",
+        "\u{1b}]52;c;!\u{7}",
+    );
     let place = |sign: &str| seen.find(sign).unwrap_or_else(|| panic!("{seen:?}"));
     assert!(place(set) < place(cleared));
-    assert!(seen.contains("OSC 52") && !seen.contains("Winter"), "{seen:?}");
+    assert!(
+        seen.contains("OSC 52") && !seen.contains("Winter"),
+        "{seen:?}"
+    );
 }

@@ -1,6 +1,12 @@
 //! Clocks that jump, on a whole service: nothing is lost, and nothing stays shut or open for ever.
 
-#![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, clippy::indexing_slicing, reason = "what cannot be set up ends the test")]
+#![allow(
+    clippy::unwrap_used,
+    clippy::expect_used,
+    clippy::panic,
+    clippy::indexing_slicing,
+    reason = "what cannot be set up ends the test"
+)]
 
 use std::path::PathBuf;
 
@@ -15,7 +21,11 @@ struct Shifted {
 
 impl Shifted {
     fn ready() -> Self {
-        let file = std::env::temp_dir().join(format!("jexlin-clock-{}-{:?}", std::process::id(), std::thread::current().id()));
+        let file = std::env::temp_dir().join(format!(
+            "jexlin-clock-{}-{:?}",
+            std::process::id(),
+            std::thread::current().id()
+        ));
         std::fs::write(&file, "0").unwrap();
         let service = Service::on(cluster(), &[("JEXLIN_CLOCK_SHIFT", file.to_str().unwrap())]);
         service.set_up();
@@ -41,7 +51,10 @@ fn a_session_outlives_a_jump_back_and_ends_by_a_jump_ahead() {
     assert_eq!(ines.get("/api/v1/me").good()["sign_in_name"], "ines");
     shifted.hours(13);
     ines.get("/api/v1/me").refused(401, "signed-out");
-    assert_eq!(shifted.service.sign_in("ines").get("/api/v1/me").good()["sign_in_name"], "ines");
+    assert_eq!(
+        shifted.service.sign_in("ines").get("/api/v1/me").good()["sign_in_name"],
+        "ines"
+    );
 }
 
 #[test]
@@ -50,7 +63,9 @@ fn a_throttle_that_was_set_ahead_does_not_shut_anybody_out_after_a_jump_back() {
     shifted.hours(24 * 365);
     let sign_in = |password: &str| {
         let body = json!({"sign_in_name": "ines", "password": password, "channel": "client"});
-        shifted.service.call("POST", "/api/v1/sign-in", None, Some(&body), None)
+        shifted
+            .service
+            .call("POST", "/api/v1/sign-in", None, Some(&body), None)
     };
     let mut throttled = false;
     for _ in 0..12 {
@@ -58,7 +73,9 @@ fn a_throttle_that_was_set_ahead_does_not_shut_anybody_out_after_a_jump_back() {
     }
     assert!(throttled, "guessing is slowed down");
     shifted.hours(0);
-    until("somebody with the right password who gets in", || (sign_in(PASSWORD).status == 200).then_some(()));
+    until("somebody with the right password who gets in", || {
+        (sign_in(PASSWORD).status == 200).then_some(())
+    });
 }
 
 #[test]
@@ -69,14 +86,22 @@ fn a_checkout_ends_when_the_clock_jumps_past_it_and_stays_ended_when_it_jumps_ba
     let credential = ines.login(&folder, "duty", "Winter-tide-41");
     let gate = json!({"credential": credential, "needs_reason": true, "approver_people": [], "approver_groups": [], "longest_minutes": 60, "one_holder": true, "rotate_on_return": false});
     let _ = ines.make("/api/v1/gates", &gate);
-    let held = ines.make("/api/v1/checkouts", &json!({"credential": credential, "reason": "pump 3 stopped", "minutes": 60}));
+    let held = ines.make(
+        "/api/v1/checkouts",
+        &json!({"credential": credential, "reason": "pump 3 stopped", "minutes": 60}),
+    );
     assert_eq!(ines.reveal(&credential).text("value"), "Winter-tide-41");
     shifted.hours(2);
     let again = shifted.service.sign_in("ines");
     again.reveal(&credential).refused(403, "gate");
     let ended = |who: &jexlin_acceptance::Session<'_>| -> Option<Value> {
         let list = who.get("/api/v1/checkouts").good();
-        list["items"].as_array().unwrap().iter().find(|row| row["id"] == held.as_str() && row["ended_how"].is_string()).cloned()
+        list["items"]
+            .as_array()
+            .unwrap()
+            .iter()
+            .find(|row| row["id"] == held.as_str() && row["ended_how"].is_string())
+            .cloned()
     };
     until("a checkout that its time has ended", || ended(&again));
     shifted.hours(0);
@@ -97,9 +122,18 @@ fn the_log_stays_whole_and_in_order_when_the_clock_runs_backwards() {
     shifted.hours(0);
     drop(ines);
     let client = shifted.service.client("ines");
-    let whole = || shifted.service.sql("SELECT (SELECT count(*) FROM audit_event) = (SELECT count(*) FROM audit_leaf)") == "t";
+    let whole = || {
+        shifted
+            .service
+            .sql("SELECT (SELECT count(*) FROM audit_event) = (SELECT count(*) FROM audit_leaf)")
+            == "t"
+    };
     until("a sealed log", || whole().then_some(()));
     std::fs::write(client.folder.join("key"), client.good(&["audit", "key"])).unwrap();
     let _ = client.good(&["audit", "export", "log.jsonl"]);
-    assert!(client.good(&["audit", "verify", "log.jsonl", "--key-file", "key"]).contains("The log is whole"));
+    assert!(
+        client
+            .good(&["audit", "verify", "log.jsonl", "--key-file", "key"])
+            .contains("The log is whole")
+    );
 }

@@ -1,6 +1,12 @@
 //! The console in headless Chromium: the whole job once, and accessibility by axe in both themes.
 
-#![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, clippy::indexing_slicing, reason = "what cannot be set up ends the test")]
+#![allow(
+    clippy::unwrap_used,
+    clippy::expect_used,
+    clippy::panic,
+    clippy::indexing_slicing,
+    reason = "what cannot be set up ends the test"
+)]
 
 use jexlin_acceptance::browser::{Driver, Page};
 use jexlin_acceptance::{PASSWORD, Service};
@@ -14,7 +20,10 @@ fn world() -> (Service, String) {
         let credential = ines.login(&folder, "Ridge pump", "Winter-tide-O01l");
         let (marek, tomas) = (ines.person("marek", &[]), ines.person("tomas", &[]));
         for person in [&marek, &tomas] {
-            let _ = ines.make("/api/v1/grants", &json!({"folder": folder, "person": person, "level": "reveal"}));
+            let _ = ines.make(
+                "/api/v1/grants",
+                &json!({"folder": folder, "person": person, "level": "reveal"}),
+            );
         }
         let _ =
             ines.make("/api/v1/gates", &json!({"folder": folder, "needs_reason": true, "approver_people": [tomas], "longest_minutes": 60, "one_holder": true}));
@@ -29,7 +38,11 @@ async fn a_request_is_made_approved_revealed_and_given_back_in_two_browsers() {
     let driver = Driver::start();
     let marek = Page(driver.browser(&[]).await);
     marek.sign_in(&service, "marek").await;
-    marek.0.goto(&format!("{}/vault/-/{credential}", service.url)).await.unwrap();
+    marek
+        .0
+        .goto(&format!("{}/vault/-/{credential}", service.url))
+        .await
+        .unwrap();
     marek.sees("A gate stands here").await;
     marek.fill("Reason", "pump 3 has stopped").await;
     marek.press("Ask for it").await;
@@ -37,19 +50,29 @@ async fn a_request_is_made_approved_revealed_and_given_back_in_two_browsers() {
     let tomas = Page(driver.browser(&[]).await);
     tomas.sign_in(&service, "tomas").await;
     tomas.sees("pump 3 has stopped").await;
-    tomas.fill("Comment to marek", "Call me when it runs.").await;
+    tomas
+        .fill("Comment to marek", "Call me when it runs.")
+        .await;
     tomas.press("Approve").await;
     // No button is pressed on marek's side: the page changes by itself.
     marek.sees("Call me when it runs.").await;
     marek.press("Check out").await;
     marek.sees("You hold it").await;
     marek.press("Reveal").await;
-    let shown = marek.find("//*[@data-secret='shown']").await.text().await.unwrap();
+    let shown = marek
+        .find("//*[@data-secret='shown']")
+        .await
+        .text()
+        .await
+        .unwrap();
     assert_eq!(shown.replace('\n', ""), "Winter-tide-O01l");
     marek.press("Spell it").await;
     marek.sees("capital O, zero, one, small L").await;
     marek.press("Hide").await;
-    assert!(!marek.0.source().await.unwrap().contains("Winter-tide"), "hidden is gone from the page");
+    assert!(
+        !marek.0.source().await.unwrap().contains("Winter-tide"),
+        "hidden is gone from the page"
+    );
     marek.press("Check in").await;
     marek.find("//button[contains(., 'Ask for it')]").await;
     marek.press("Sign out").await;
@@ -57,7 +80,12 @@ async fn a_request_is_made_approved_revealed_and_given_back_in_two_browsers() {
     for page in [marek, tomas] {
         page.0.close().await.unwrap();
     }
-    let outcomes: Vec<_> = service.sign_in("ines").events("credential.reveal").iter().map(|event| event["outcome"].as_str().unwrap().to_owned()).collect();
+    let outcomes: Vec<_> = service
+        .sign_in("ines")
+        .events("credential.reveal")
+        .iter()
+        .map(|event| event["outcome"].as_str().unwrap().to_owned())
+        .collect();
     assert_eq!(outcomes, ["done"]);
 }
 
@@ -87,7 +115,10 @@ async fn an_administrator_adds_and_shares_and_every_page_is_accessible_in_both_t
             ("/personal", "cannot be recovered by anybody"),
             ("/organisation", "Kinds of credentials"),
         ] {
-            ines.0.goto(&format!("{}{path}", service.url)).await.unwrap();
+            ines.0
+                .goto(&format!("{}{path}", service.url))
+                .await
+                .unwrap();
             ines.sees(shows).await;
             ines.accessible(&format!("{path} {more:?}")).await;
         }
@@ -112,32 +143,73 @@ async fn an_administrator_adds_and_shares_and_every_page_is_accessible_in_both_t
 async fn a_steward_recalls_changes_a_device_and_makes_a_policy_in_the_console() {
     let (service, credential) = world();
     let ines = service.sign_in("ines");
-    let folder = ines.get(&format!("/api/v1/credentials/{credential}")).text("folder");
-    let device = ines.make("/api/v1/devices", &json!({"folder": folder, "name": "telemetry", "address": "127.0.0.9"}));
-    let request = service.sign_in("marek").make("/api/v1/requests", &json!({"credential": credential, "reason": "pump 3 has stopped", "minutes": 30}));
-    let _ = service.sign_in("tomas").post(&format!("/api/v1/requests/{request}/approve"), &json!({"comment": ""})).good();
-    let held = service.sign_in("marek").make("/api/v1/checkouts", &json!({"request": request}));
+    let folder = ines
+        .get(&format!("/api/v1/credentials/{credential}"))
+        .text("folder");
+    let device = ines.make(
+        "/api/v1/devices",
+        &json!({"folder": folder, "name": "telemetry", "address": "127.0.0.9"}),
+    );
+    let request = service.sign_in("marek").make(
+        "/api/v1/requests",
+        &json!({"credential": credential, "reason": "pump 3 has stopped", "minutes": 30}),
+    );
+    let _ = service
+        .sign_in("tomas")
+        .post(
+            &format!("/api/v1/requests/{request}/approve"),
+            &json!({"comment": ""}),
+        )
+        .good();
+    let held = service
+        .sign_in("marek")
+        .make("/api/v1/checkouts", &json!({"request": request}));
     let driver = Driver::start();
     let page = Page(driver.browser(&[]).await);
     page.sign_in(&service, "ines").await;
-    page.0.goto(&format!("{}/vault/-/{credential}", service.url)).await.unwrap();
+    page.0
+        .goto(&format!("{}/vault/-/{credential}", service.url))
+        .await
+        .unwrap();
     page.sees("holds it").await;
     page.press("Recall").await;
     page.0.accept_alert().await.unwrap();
     page.find("//button[contains(., 'Ask for it')]").await;
     let row = service.sign_in("marek").get("/api/v1/checkouts").good()["items"][0].clone();
-    assert_eq!((&row["id"], &row["ended_how"]), (&json!(held), &json!("recalled")));
-    page.0.goto(&format!("{}/upkeep", service.url)).await.unwrap();
+    assert_eq!(
+        (&row["id"], &row["ended_how"]),
+        (&json!(held), &json!("recalled"))
+    );
+    page.0
+        .goto(&format!("{}/upkeep", service.url))
+        .await
+        .unwrap();
     page.press("Change telemetry").await;
     let address = page.find("//label[starts-with(normalize-space(.), 'Address')]/following-sibling::*[self::input or self::textarea]").await;
     address.clear().await.unwrap();
     address.send_keys("127.0.0.10").await.unwrap();
     page.press("Save").await;
     page.sees("127.0.0.10:22").await;
-    assert_eq!(ines.get(&format!("/api/v1/devices/{device}")).text("address"), "127.0.0.10");
-    page.0.goto(&format!("{}/passwords", service.url)).await.unwrap();
+    assert_eq!(
+        ines.get(&format!("/api/v1/devices/{device}"))
+            .text("address"),
+        "127.0.0.10"
+    );
+    page.0
+        .goto(&format!("{}/passwords", service.url))
+        .await
+        .unwrap();
     page.press("Generate").await;
-    assert_eq!(page.find("//output").await.text().await.unwrap().chars().count(), 20);
+    assert_eq!(
+        page.find("//output")
+            .await
+            .text()
+            .await
+            .unwrap()
+            .chars()
+            .count(),
+        20
+    );
     page.press("Add a policy").await;
     page.fill("Name", "Telemetry units").await;
     page.press("Add the policy").await;
@@ -158,7 +230,10 @@ async fn an_engineers_day_in_the_vault() {
     let page = Page(driver.browser(&[]).await);
     page.sign_in(&service, "ines").await;
     // The short form: a name and an address are enough.
-    page.0.goto(&format!("{}/vault/{office}", service.url)).await.unwrap();
+    page.0
+        .goto(&format!("{}/vault/{office}", service.url))
+        .await
+        .unwrap();
     page.press("Add a credential").await;
     page.fill("Name", "Rainfall").await;
     page.fill("URLs", "https://rainfall.example/").await;
@@ -167,61 +242,117 @@ async fn an_engineers_day_in_the_vault() {
     page.sees("https://rainfall.example/").await;
     page.accessible("a credential").await;
     // What is wrong, and what to do.
-    page.0.goto(&format!("{}/vault/{office}/{weak}", service.url)).await.unwrap();
+    page.0
+        .goto(&format!("{}/vault/{office}/{weak}", service.url))
+        .await
+        .unwrap();
     page.sees("Have a new one generated").await;
-    page.press("make it a favourite").await;
-    page.find("//button[contains(., '★ favourite')]").await;
+    page.press("Add to favourites").await;
+    page.find("//button[contains(., '★ Favourite')]").await;
     page.press("Edit").await;
-    page.find("//input[@name='generate']").await.click().await.unwrap();
+    page.find("//input[@name='generate']")
+        .await
+        .click()
+        .await
+        .unwrap();
     page.fill("Why", "it could be guessed").await;
     page.press("Save").await;
     page.press("History").await;
     page.sees("it could be guessed").await;
-    assert_eq!(ines.get(&format!("/api/v1/credentials/{weak}")).good()["findings"], json!([]));
-    page.press("Put back").await;
+    assert_eq!(
+        ines.get(&format!("/api/v1/credentials/{weak}")).good()["findings"],
+        json!([])
+    );
+    page.press("Restore").await;
     page.sees("becomes the current value").await;
     page.accessible("the question before putting back").await;
     page.press("Put it back").await;
     page.sees("restored").await;
     assert_eq!(ines.reveal(&weak).text("value"), "summer2019");
     // One key each: the letter shows it.
-    page.0.goto(&format!("{}/vault/{office}/{portal}", service.url)).await.unwrap();
+    page.0
+        .goto(&format!("{}/vault/{office}/{portal}", service.url))
+        .await
+        .unwrap();
     page.find("//button[@data-key='r']").await;
     page.find("//body").await.send_keys("r").await.unwrap();
-    let shown = page.find("//*[@data-secret='shown']").await.text().await.unwrap();
+    let shown = page
+        .find("//*[@data-secret='shown']")
+        .await
+        .text()
+        .await
+        .unwrap();
     assert_eq!(shown.replace('\n', ""), "Winter-tide-41");
     // Many at a time, cut and pasted into another folder, after a look at whose access changes.
     for name in ["Franking", "Ordering portal"] {
-        page.find(&format!("//input[@aria-label='Select {name}']")).await.click().await.unwrap();
+        page.find(&format!("//input[@aria-label='Select {name}']"))
+            .await
+            .click()
+            .await
+            .unwrap();
     }
     page.sees("2 selected").await;
     page.accessible("a selection").await;
     page.press("Cut").await;
-    page.find("//nav[@aria-label='Folders']//a[normalize-space(.)='Archive']").await.send_keys("\u{e009}v").await.unwrap();
+    page.find("//nav[@aria-label='Folders']//a[normalize-space(.)='Archive']")
+        .await
+        .send_keys("\u{e009}v")
+        .await
+        .unwrap();
     page.sees("Move 2 credentials into /Archive?").await;
     page.sees("Nobody gains or loses").await;
-    page.find("//dialog//button[contains(., 'Move')]").await.click().await.unwrap();
+    page.find("//dialog//button[contains(., 'Move')]")
+        .await
+        .click()
+        .await
+        .unwrap();
     page.sees("are in /Archive now").await;
     // By the mouse as well.
-    page.drag("//li//a[contains(., 'Rainfall')]", "//nav[@aria-label='Folders']//a[normalize-space(.)='Archive']").await;
+    page.drag(
+        "//li//a[contains(., 'Rainfall')]",
+        "//nav[@aria-label='Folders']//a[normalize-space(.)='Archive']",
+    )
+    .await;
     page.sees("into /Archive?").await;
-    page.find("//dialog//button[contains(., 'Move')]").await.click().await.unwrap();
+    page.find("//dialog//button[contains(., 'Move')]")
+        .await
+        .click()
+        .await
+        .unwrap();
     page.sees("Rainfall is in /Archive now").await;
     // Removed, and back by one press.
-    page.0.goto(&format!("{}/vault/-/{portal}", service.url)).await.unwrap();
+    page.0
+        .goto(&format!("{}/vault/-/{portal}", service.url))
+        .await
+        .unwrap();
     page.press("Remove").await;
     page.0.accept_alert().await.unwrap();
     page.sees("is in the bin").await;
-    page.find("//div[@role='status']//button[contains(., 'Undo')]").await.click().await.unwrap();
+    page.find("//div[@role='status']//button[contains(., 'Undo')]")
+        .await
+        .click()
+        .await
+        .unwrap();
     page.sees("Undone").await;
-    assert_eq!(ines.get(&format!("/api/v1/credentials/{portal}")).text("place"), "/Archive");
+    assert_eq!(
+        ines.get(&format!("/api/v1/credentials/{portal}"))
+            .text("place"),
+        "/Archive"
+    );
     let _ = ines
-        .delete(&format!("/api/v1/credentials/{portal}"), Some(ines.get(&format!("/api/v1/credentials/{portal}")).good()["version"].as_i64().unwrap()))
+        .delete(
+            &format!("/api/v1/credentials/{portal}"),
+            Some(
+                ines.get(&format!("/api/v1/credentials/{portal}")).good()["version"]
+                    .as_i64()
+                    .unwrap(),
+            ),
+        )
         .good();
     page.0.goto(&format!("{}/bin", service.url)).await.unwrap();
     page.sees("/Archive/Ordering portal").await;
     page.accessible("the bin").await;
-    page.press("Put back").await;
+    page.press("Restore").await;
     page.sees("The bin is empty").await;
     page.0.close().await.unwrap();
 }
@@ -234,7 +365,10 @@ async fn kinds_settings_policies_and_ones_own_folder_in_the_console() {
     let driver = Driver::start();
     let page = Page(driver.browser(&[]).await);
     page.sign_in(&service, "ines").await;
-    page.0.goto(&format!("{}/organisation", service.url)).await.unwrap();
+    page.0
+        .goto(&format!("{}/organisation", service.url))
+        .await
+        .unwrap();
     page.press("Add a kind").await;
     page.fill("Label", "Valve code").await;
     page.fill("Name in the interface", "valve-code").await;
@@ -247,43 +381,77 @@ async fn kinds_settings_policies_and_ones_own_folder_in_the_console() {
     days.clear().await.unwrap();
     days.send_keys("60").await.unwrap();
     page.press("Save the settings").await;
-    jexlin_acceptance::until("the settings", || (ines.get("/api/v1/settings").good()["settings"]["bin_days"] == 60).then_some(()));
+    jexlin_acceptance::until("the settings", || {
+        (ines.get("/api/v1/settings").good()["settings"]["bin_days"] == 60).then_some(())
+    });
     page.press("Change the root key").await;
-    page.fill("Present passphrase", jexlin_acceptance::PASSPHRASE).await;
-    page.fill("New passphrase", "eleven sluices and a lock").await;
+    page.fill("Present passphrase", jexlin_acceptance::PASSPHRASE)
+        .await;
+    page.fill("New passphrase", "eleven sluices and a lock")
+        .await;
     page.fill("Reason", "somebody left").await;
     page.press("Prepare the change").await;
-    page.sees("Until you finish, both root keys open the vault").await;
+    page.sees("Until you finish, both root keys open the vault")
+        .await;
     page.accessible("a change of the root key").await;
     assert!(ines.get("/api/v1/keys").good()["next_root_key"].is_string());
     page.press("Abandon").await;
     page.0.accept_alert().await.unwrap();
     page.sees("Change the root key").await;
     assert!(ines.get("/api/v1/keys").good()["next_root_key"].is_null());
-    page.0.goto(&format!("{}/passwords", service.url)).await.unwrap();
+    page.0
+        .goto(&format!("{}/passwords", service.url))
+        .await
+        .unwrap();
     page.press("Change Standard").await;
     page.press("Try").await;
     page.sees("bits of entropy each").await;
     page.accessible("the form of a policy").await;
-    page.0.goto(&format!("{}/vault/{works}", service.url)).await.unwrap();
-    page.press("Passwords in here").await;
-    page.find("//input[@name='policy']").await.click().await.unwrap();
-    page.press("Set it").await;
-    jexlin_acceptance::until("the rule", || ines.get(&format!("/api/v1/folders/{works}/password-rule")).good()["mode"].is_string().then_some(()));
-    page.0.goto(&format!("{}/personal", service.url)).await.unwrap();
+    page.0
+        .goto(&format!("{}/vault/{works}", service.url))
+        .await
+        .unwrap();
+    page.press("Passwords in this folder").await;
+    page.find("//input[@name='policy']")
+        .await
+        .click()
+        .await
+        .unwrap();
+    page.press("Set the rule").await;
+    jexlin_acceptance::until("the rule", || {
+        ines.get(&format!("/api/v1/folders/{works}/password-rule"))
+            .good()["mode"]
+            .is_string()
+            .then_some(())
+    });
+    page.0
+        .goto(&format!("{}/personal", service.url))
+        .await
+        .unwrap();
     page.fill("Passphrase", "tide tables by heart").await;
-    page.fill("The same again", "tide tables by head").await;
-    page.press("Make my folder").await;
+    page.fill("Repeat the password", "tide tables by head")
+        .await;
+    page.press("Create personal folder").await;
     page.sees("The two are not the same").await;
-    page.find("//input[@name='again']").await.clear().await.unwrap();
-    page.fill("The same again", "tide tables by heart").await;
-    page.press("Make my folder").await;
-    page.press("Add something").await;
+    page.find("//input[@name='again']")
+        .await
+        .clear()
+        .await
+        .unwrap();
+    page.fill("Repeat the password", "tide tables by heart")
+        .await;
+    page.press("Create personal folder").await;
+    page.press("Add to personal folder").await;
     page.fill("Name", "Canteen card").await;
     page.fill("Password", "Soup-on-Tuesdays").await;
     page.press("Add it").await;
     page.press("Reveal Canteen card").await;
-    let shown = page.find("//*[@data-secret='shown']").await.text().await.unwrap();
+    let shown = page
+        .find("//*[@data-secret='shown']")
+        .await
+        .text()
+        .await
+        .unwrap();
     assert_eq!(shown.replace('\n', ""), "Soup-on-Tuesdays");
     page.accessible("one's own folder").await;
     page.press("Lock").await;

@@ -1,25 +1,59 @@
 //! Keeping ten thousand things in order: tags, favourites, views, searches, moves in bulk, copies.
 
-#![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, clippy::indexing_slicing, reason = "what cannot be set up ends the test")]
+#![allow(
+    clippy::unwrap_used,
+    clippy::expect_used,
+    clippy::panic,
+    clippy::indexing_slicing,
+    reason = "what cannot be set up ends the test"
+)]
 
 use jexlin_acceptance::{Service, Session};
 use serde_json::{Value, json};
 
 fn names(session: &Session<'_>, filter: &str) -> Vec<String> {
     let page = session.get(&format!("/api/v1/credentials?{filter}")).good();
-    page["items"].as_array().unwrap().iter().map(|item| item["name"].as_str().unwrap().to_owned()).collect()
+    page["items"]
+        .as_array()
+        .unwrap()
+        .iter()
+        .map(|item| item["name"].as_str().unwrap().to_owned())
+        .collect()
 }
 
 /// Two folders, a device and five credentials.
 fn world(service: &Service) -> (String, String) {
     let ines = service.sign_in("ines");
     let (pumps, office) = (ines.folder("Pumping"), ines.folder("Office"));
-    let device = ines.make("/api/v1/devices", &json!({"folder": pumps, "name": "telemetry", "address": "192.0.2.9"}));
+    let device = ines.make(
+        "/api/v1/devices",
+        &json!({"folder": pumps, "name": "telemetry", "address": "192.0.2.9"}),
+    );
     for (folder, name, fields, tags) in [
-        (&pumps, "Ridge duty", json!({"user_name": "duty", "note": "Third drawer"}), json!(["Storm", "night"])),
-        (&pumps, "Ridge feed", json!({"user_name": "feed"}), json!([])),
-        (&office, "Ordering portal", json!({"user_name": "office", "url": "https://orders.example/\nhttps://sign-in.example/"}), json!(["storm"])),
-        (&office, "Franking", json!({"user_name": "franking"}), json!([])),
+        (
+            &pumps,
+            "Ridge duty",
+            json!({"user_name": "duty", "note": "Third drawer"}),
+            json!(["Storm", "night"]),
+        ),
+        (
+            &pumps,
+            "Ridge feed",
+            json!({"user_name": "feed"}),
+            json!([]),
+        ),
+        (
+            &office,
+            "Ordering portal",
+            json!({"user_name": "office", "url": "https://orders.example/\nhttps://sign-in.example/"}),
+            json!(["storm"]),
+        ),
+        (
+            &office,
+            "Franking",
+            json!({"user_name": "franking"}),
+            json!([]),
+        ),
     ] {
         let _ = ines.make("/api/v1/credentials", &json!({"folder": folder, "kind": "login", "name": name, "fields": fields, "tags": tags}));
     }
@@ -44,21 +78,47 @@ fn everything_that_is_not_secret_is_found_word_by_word_and_slips_are_forgiven() 
         ("office ri", &["Ordering portal"]),
         ("50%", &[]),
     ] {
-        assert_eq!(names(&ines, &format!("find={}", text.replace('%', "%25").replace(' ', "%20"))), wanted, "{text}");
+        assert_eq!(
+            names(
+                &ines,
+                &format!("find={}", text.replace('%', "%25").replace(' ', "%20"))
+            ),
+            wanted,
+            "{text}"
+        );
     }
     let near = ines.get("/api/v1/credentials?find=ordring").good();
-    assert_eq!((near["items"][0]["name"].as_str(), near["items"][0]["near"].as_bool()), (Some("Ordering portal"), Some(true)));
+    assert_eq!(
+        (
+            near["items"][0]["name"].as_str(),
+            near["items"][0]["near"].as_bool()
+        ),
+        (Some("Ordering portal"), Some(true))
+    );
     // Letters that changed places; the nearest comes first.
     let near = ines.get("/api/v1/credentials?find=rigde%20fede").good();
-    assert_eq!((near["items"][0]["name"].as_str(), near["items"][0]["near"].as_bool()), (Some("Ridge feed"), Some(true)));
+    assert_eq!(
+        (
+            near["items"][0]["name"].as_str(),
+            near["items"][0]["near"].as_bool()
+        ),
+        (Some("Ridge feed"), Some(true))
+    );
     // What somebody may not know of is not found, not even nearly.
     let marek = ines.person("marek", &[]);
-    let _ = ines.make("/api/v1/grants", &json!({"folder": pumps, "person": marek, "level": "list"}));
+    let _ = ines.make(
+        "/api/v1/grants",
+        &json!({"folder": pumps, "person": marek, "level": "list"}),
+    );
     let other = service.sign_in("marek");
     assert!(names(&other, "find=ordring").is_empty() && names(&other, "find=portal").is_empty());
     assert_eq!(names(&other, "find=feed"), ["Ridge feed"]);
     let client = service.client("ines");
-    assert!(client.good(&["find", "ridge", "feed"]).contains("Ridge feed"));
+    assert!(
+        client
+            .good(&["find", "ridge", "feed"])
+            .contains("Ridge feed")
+    );
 }
 
 #[test]
@@ -73,19 +133,44 @@ fn lists_are_narrowed_by_every_column_and_searches_are_kept_for_oneself() {
         ("device=telem", &["root"]),
         ("name=ridge&tag=night", &["Ridge duty"]),
         (&format!("below={office}"), &["Franking", "Ordering portal"]),
-        (&format!("folder={pumps}&find=ridge"), &["Ridge duty", "Ridge feed"]),
+        (
+            &format!("folder={pumps}&find=ridge"),
+            &["Ridge duty", "Ridge feed"],
+        ),
         ("check=in%20step", &[]),
     ] {
         assert_eq!(names(&ines, filter), wanted, "{filter}");
     }
-    assert_eq!(ines.get("/api/v1/tags").good()["items"], json!([{"tag": "night", "times": 1}, {"tag": "storm", "times": 2}]));
-    let _ = client.good(&["search", "save", "Stormy pumps", "--below", "/Pumping", "--tag", "storm"]);
-    assert_eq!(client.good(&["search", "run", "stormy pumps", "--output", "csv"]).lines().count(), 2);
-    assert_eq!(client.bad(&["search", "save", "STORMY pumps", "--tag", "x"]).0, 6);
+    assert_eq!(
+        ines.get("/api/v1/tags").good()["items"],
+        json!([{"tag": "night", "times": 1}, {"tag": "storm", "times": 2}])
+    );
+    let _ = client.good(&[
+        "search",
+        "save",
+        "Stormy pumps",
+        "--below",
+        "/Pumping",
+        "--tag",
+        "storm",
+    ]);
+    assert_eq!(
+        client
+            .good(&["search", "run", "stormy pumps", "--output", "csv"])
+            .lines()
+            .count(),
+        2
+    );
+    assert_eq!(
+        client
+            .bad(&["search", "save", "STORMY pumps", "--tag", "x"])
+            .0,
+        6
+    );
     assert_eq!(client.bad(&["search", "save", "Nothing"]).0, 7);
     let _ = ines.person("marek", &[]);
     assert_eq!(service.client("marek").good(&["search", "list"]), "");
-    let _ = client.good(&["search", "forget", "Stormy pumps"]);
+    let _ = client.good(&["search", "remove", "Stormy pumps"]);
     assert_eq!(client.bad(&["search", "run", "Stormy pumps"]).0, 5);
 }
 
@@ -95,8 +180,16 @@ fn favourites_and_what_was_used_are_each_persons_own() {
     let (pumps, _) = world(&service);
     let (ines, client) = (service.sign_in("ines"), service.client("ines"));
     let marek = ines.person("marek", &[]);
-    let _ = ines.make("/api/v1/grants", &json!({"folder": pumps, "person": marek, "level": "reveal"}));
-    let _ = client.good(&["credential", "mark", "/Pumping/Ridge feed", "/Office/Franking"]);
+    let _ = ines.make(
+        "/api/v1/grants",
+        &json!({"folder": pumps, "person": marek, "level": "reveal"}),
+    );
+    let _ = client.good(&[
+        "credential",
+        "mark",
+        "/Pumping/Ridge feed",
+        "/Office/Franking",
+    ]);
     let _ = client.good(&["reveal", "/Pumping/Ridge duty", "--pipe"]);
     let _ = client.good(&["reveal", "/Pumping/Ridge duty", "--pipe"]);
     let _ = client.good(&["reveal", "/Office/Franking", "--pipe"]);
@@ -109,15 +202,36 @@ fn favourites_and_what_was_used_are_each_persons_own() {
     }
     // Whose is what, and who else has it.
     assert_eq!(names(&ines, "view=mine").len(), 5);
-    assert_eq!(names(&ines, "view=shared-by-me"), ["Ridge duty", "Ridge feed", "root"]);
-    assert_eq!(names(&ines, "view=with-nobody"), ["Franking", "Ordering portal"]);
+    assert_eq!(
+        names(&ines, "view=shared-by-me"),
+        ["Ridge duty", "Ridge feed", "root"]
+    );
+    assert_eq!(
+        names(&ines, "view=with-nobody"),
+        ["Franking", "Ordering portal"]
+    );
     assert_eq!(names(&other, "view=shared-with-me").len(), 3);
     assert!(names(&other, "view=mine").is_empty());
     let _ = client.good(&["credential", "unmark", "/Office/Franking"]);
     assert_eq!(names(&ines, "view=favourites"), ["Ridge feed"]);
-    let uses = client.good(&["credential", "uses", "/Pumping/Ridge duty", "--output", "csv"]);
-    assert!(uses.contains("Ines Calder") && uses.ends_with(",2"), "{uses}");
-    assert_eq!(service.client("marek").bad(&["credential", "uses", "/Pumping/Ridge duty"]).0, 4);
+    let uses = client.good(&[
+        "credential",
+        "uses",
+        "/Pumping/Ridge duty",
+        "--output",
+        "csv",
+    ]);
+    assert!(
+        uses.contains("Ines Calder") && uses.ends_with(",2"),
+        "{uses}"
+    );
+    assert_eq!(
+        service
+            .client("marek")
+            .bad(&["credential", "uses", "/Pumping/Ridge duty"])
+            .0,
+        4
+    );
 }
 
 #[test]
@@ -126,20 +240,73 @@ fn many_are_moved_at_once_with_one_result_each_and_a_failure_stops_nothing() {
     let _ = world(&service);
     let client = service.client("ines");
     let _ = client.good(&["folder", "add", "/Archive"]);
-    let moved = client.run(&["credential", "move", "/Office/Franking", "/Office/Nothing", "/Pumping/Ridge feed", "/Archive"], "");
+    let moved = client.run(
+        &[
+            "credential",
+            "move",
+            "/Office/Franking",
+            "/Office/Nothing",
+            "/Pumping/Ridge feed",
+            "/Archive",
+        ],
+        "",
+    );
     let said = String::from_utf8_lossy(&moved.stdout).into_owned();
     assert_eq!(moved.status.code(), Some(5), "{said}");
     assert!(
-        said.contains("is now /Archive/Franking") && said.contains("There is no credential /Office/Nothing") && said.contains("is now /Archive/Ridge feed"),
+        said.contains("is now /Archive/Franking")
+            && said.contains("There is no credential /Office/Nothing")
+            && said.contains("is now /Archive/Ridge feed"),
         "{said}"
     );
-    let _ = client.good(&["credential", "tag", "/Archive/Franking", "/Archive/Ridge feed", "--add", "old"]);
-    assert_eq!(client.good(&["credential", "list", "--tag", "old", "--output", "csv"]).lines().count(), 3);
-    let _ = client.good(&["credential", "tag", "/Archive/Franking", "--take-away", "OLD"]);
-    assert_eq!(client.good(&["credential", "list", "--tag", "old", "--output", "csv"]).lines().count(), 2);
-    assert_eq!(client.bad(&["credential", "tag", "/Archive/Franking", "--add", "a,b"]).0, 7);
-    let _ = client.good(&["credential", "remove", "/Archive/Franking", "/Archive/Ridge feed"]);
-    assert_eq!(client.good(&["bin", "list", "--output", "csv"]).lines().count(), 3);
+    let _ = client.good(&[
+        "credential",
+        "tag",
+        "/Archive/Franking",
+        "/Archive/Ridge feed",
+        "--add",
+        "old",
+    ]);
+    assert_eq!(
+        client
+            .good(&["credential", "list", "--tag", "old", "--output", "csv"])
+            .lines()
+            .count(),
+        3
+    );
+    let _ = client.good(&[
+        "credential",
+        "tag",
+        "/Archive/Franking",
+        "--take-away",
+        "OLD",
+    ]);
+    assert_eq!(
+        client
+            .good(&["credential", "list", "--tag", "old", "--output", "csv"])
+            .lines()
+            .count(),
+        2
+    );
+    assert_eq!(
+        client
+            .bad(&["credential", "tag", "/Archive/Franking", "--add", "a,b"])
+            .0,
+        7
+    );
+    let _ = client.good(&[
+        "credential",
+        "remove",
+        "/Archive/Franking",
+        "/Archive/Ridge feed",
+    ]);
+    assert_eq!(
+        client
+            .good(&["bin", "list", "--output", "csv"])
+            .lines()
+            .count(),
+        3
+    );
 }
 
 #[test]
@@ -148,26 +315,100 @@ fn a_copy_has_the_same_values_under_a_key_of_its_own_and_takes_a_reveal() {
     let (pumps, office) = world(&service);
     let (ines, client) = (service.sign_in("ines"), service.client("ines"));
     std::fs::write(client.folder.join("plan"), b"the plan").unwrap();
-    let _ = client.good(&["credential", "attach", "/Pumping/Ridge duty", client.folder.join("plan").to_str().unwrap()]);
-    let _ = client.good(&["credential", "copy", "/Pumping/Ridge duty", "/Office", "--name", "Ridge duty, spare"]);
+    let _ = client.good(&[
+        "credential",
+        "attach",
+        "/Pumping/Ridge duty",
+        client.folder.join("plan").to_str().unwrap(),
+    ]);
+    let _ = client.good(&[
+        "credential",
+        "copy",
+        "/Pumping/Ridge duty",
+        "/Office",
+        "--name",
+        "Ridge duty, spare",
+    ]);
     let back = client.folder.join("back");
-    let _ = client.good(&["credential", "fetch", "/Office/Ridge duty, spare", "plan", "--to", back.to_str().unwrap()]);
-    assert_eq!(std::fs::read(&back).unwrap(), b"the plan", "so do attachments");
+    let _ = client.good(&[
+        "credential",
+        "fetch",
+        "/Office/Ridge duty, spare",
+        "plan",
+        "--to",
+        back.to_str().unwrap(),
+    ]);
+    assert_eq!(
+        std::fs::read(&back).unwrap(),
+        b"the plan",
+        "so do attachments"
+    );
     // A name that is taken leaves neither a copy nor a word of one.
-    assert_eq!(client.bad(&["credential", "copy", "/Pumping/Ridge duty", "/Office", "--name", "Ridge duty, spare"]).0, 6);
-    let done = |events: Vec<Value>| events.iter().filter(|event| event["outcome"] == "done").count();
+    assert_eq!(
+        client
+            .bad(&[
+                "credential",
+                "copy",
+                "/Pumping/Ridge duty",
+                "/Office",
+                "--name",
+                "Ridge duty, spare"
+            ])
+            .0,
+        6
+    );
+    let done = |events: Vec<Value>| {
+        events
+            .iter()
+            .filter(|event| event["outcome"] == "done")
+            .count()
+    };
     assert_eq!(done(ines.events("credential.copy")), 1);
-    let (one, other) = (client.good(&["reveal", "/Pumping/Ridge duty", "--pipe"]), client.good(&["reveal", "/Office/Ridge duty, spare", "--pipe"]));
+    let (one, other) = (
+        client.good(&["reveal", "/Pumping/Ridge duty", "--pipe"]),
+        client.good(&["reveal", "/Office/Ridge duty, spare", "--pipe"]),
+    );
     assert_eq!(one, other);
-    assert!(client.good(&["credential", "show", "/Office/Ridge duty, spare"]).contains("night"), "tags come along");
-    let keys = service.sql("SELECT count(DISTINCT data_key) FROM credential WHERE lower(name) LIKE 'ridge duty%'");
+    assert!(
+        client
+            .good(&["credential", "show", "/Office/Ridge duty, spare"])
+            .contains("night"),
+        "tags come along"
+    );
+    let keys = service.sql(
+        "SELECT count(DISTINCT data_key) FROM credential WHERE lower(name) LIKE 'ridge duty%'",
+    );
     assert_eq!(keys.trim(), "2");
     let marek = ines.person("marek", &[]);
-    let _ = ines.make("/api/v1/grants", &json!({"folder": pumps, "person": marek, "level": "use"}));
-    let _ = ines.make("/api/v1/grants", &json!({"folder": office, "person": marek, "level": "edit"}));
-    assert_eq!(service.client("marek").bad(&["credential", "copy", "/Pumping/Ridge duty", "/Office", "--name", "mine now"]).0, 4);
+    let _ = ines.make(
+        "/api/v1/grants",
+        &json!({"folder": pumps, "person": marek, "level": "use"}),
+    );
+    let _ = ines.make(
+        "/api/v1/grants",
+        &json!({"folder": office, "person": marek, "level": "edit"}),
+    );
+    assert_eq!(
+        service
+            .client("marek")
+            .bad(&[
+                "credential",
+                "copy",
+                "/Pumping/Ridge duty",
+                "/Office",
+                "--name",
+                "mine now"
+            ])
+            .0,
+        4
+    );
     let events: Vec<Value> = ines.events("credential.copy");
-    assert_eq!(events.first().map(|event| event["outcome"].as_str().unwrap()), Some("refused"));
+    assert_eq!(
+        events
+            .first()
+            .map(|event| event["outcome"].as_str().unwrap()),
+        Some("refused")
+    );
     assert_eq!(done(events), 1);
 }
 
@@ -178,7 +419,11 @@ fn a_secret_goes_to_a_terminal_alone_unless_it_is_said_otherwise() {
     let client = service.client("ines");
     let (code, words) = client.bad(&["reveal", "/Pumping/Ridge duty"]);
     assert!(code == 7 && words.contains("--pipe"), "{words}");
-    assert_eq!(service.sign_in("ines").events("credential.reveal").len(), 0, "nothing was looked at");
+    assert_eq!(
+        service.sign_in("ines").events("credential.reveal").len(),
+        0,
+        "nothing was looked at"
+    );
     // Without a display or a terminal there is no clipboard, and that is said.
     let (code, words) = client.bad(&["copy", "/Pumping/Ridge duty", "user"]);
     assert!(code == 1 && words.contains("no clipboard here"), "{words}");

@@ -1,6 +1,12 @@
 //! Sharing: previews before changes, grants for a part of a folder, with or without former values.
 
-#![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, clippy::indexing_slicing, reason = "what cannot be set up ends the test")]
+#![allow(
+    clippy::unwrap_used,
+    clippy::expect_used,
+    clippy::panic,
+    clippy::indexing_slicing,
+    reason = "what cannot be set up ends the test"
+)]
 
 use jexlin_acceptance::Service;
 use jexlin_acceptance::browser::{Driver, Page};
@@ -11,51 +17,170 @@ fn a_preview_says_who_gains_and_loses_what_and_changes_nothing() {
     let service = Service::ready();
     let (ines, client) = (service.sign_in("ines"), service.client("ines"));
     let pumps = ines.folder("Pumping");
-    let ridge = ines.make("/api/v1/folders", &json!({"parent": pumps, "name": "North ridge"}));
+    let ridge = ines.make(
+        "/api/v1/folders",
+        &json!({"parent": pumps, "name": "North ridge"}),
+    );
     for n in 0..3 {
         let _ = ines.login(&pumps, &format!("pump {n}"), "Winter-tide-41");
     }
     let duty = ines.login(&ridge, "duty", "Winter-tide-42");
-    let _ = ines.make("/api/v1/gates", &json!({"credential": duty, "needs_reason": true, "longest_minutes": 60}));
+    let _ = ines.make(
+        "/api/v1/gates",
+        &json!({"credential": duty, "needs_reason": true, "longest_minutes": 60}),
+    );
     let (marek, petra) = (ines.person("marek", &[]), ines.person("petra", &[]));
     let _ = client.good(&["group", "add", "Duty engineers"]);
     let _ = client.good(&["group", "join", "Duty engineers", "--person", "marek"]);
     // Petra holds a little of it already.
-    let _ = ines.make("/api/v1/grants", &json!({"folder": ridge, "person": petra, "level": "list"}));
+    let _ = ines.make(
+        "/api/v1/grants",
+        &json!({"folder": ridge, "person": petra, "level": "list"}),
+    );
     let _ = client.good(&["group", "join", "Duty engineers", "--person", "petra"]);
-    let give = ["grant", "give", "use", "--folder", "/Pumping", "--group", "Duty engineers"];
+    let give = [
+        "grant",
+        "add",
+        "use",
+        "--folder",
+        "/Pumping",
+        "--group",
+        "Duty engineers",
+    ];
     let told = client.good(&[&give[..], &["--preview"]].concat());
-    assert!(told.contains("2 people gain something, nobody loses anything.") && told.contains("Nothing has been changed."), "{told}");
-    let shown = ines.post("/api/v1/preview", &json!({"grant": {"folder": pumps, "group": group(&ines), "level": "use"}})).good();
+    assert!(
+        told.contains("2 people gain something, nobody loses anything.")
+            && told.contains("Nothing was changed."),
+        "{told}"
+    );
+    let shown = ines
+        .post(
+            "/api/v1/preview",
+            &json!({"grant": {"folder": pumps, "group": group(&ines), "level": "use"}}),
+        )
+        .good();
     let of = |person: &str| -> Vec<_> {
-        let shifts = shown["shifts"].as_array().unwrap().iter().filter(|shift| shift["person"] == *person);
-        shifts.map(|shift| (shift["before"].clone(), shift["after"].clone(), shift["credentials"].clone(), shift["gated"].clone())).collect()
+        let shifts = shown["shifts"]
+            .as_array()
+            .unwrap()
+            .iter()
+            .filter(|shift| shift["person"] == *person);
+        shifts
+            .map(|shift| {
+                (
+                    shift["before"].clone(),
+                    shift["after"].clone(),
+                    shift["credentials"].clone(),
+                    shift["gated"].clone(),
+                )
+            })
+            .collect()
     };
-    assert_eq!(of(&marek), [(json!(null), json!("use"), json!(4), json!(1))]);
-    assert_eq!(of(&petra), [(json!(null), json!("use"), json!(3), json!(0)), (json!("list"), json!("use"), json!(1), json!(1))]);
+    assert_eq!(
+        of(&marek),
+        [(json!(null), json!("use"), json!(4), json!(1))]
+    );
+    assert_eq!(
+        of(&petra),
+        [
+            (json!(null), json!("use"), json!(3), json!(0)),
+            (json!("list"), json!("use"), json!(1), json!(1))
+        ]
+    );
     assert_eq!(service.client("marek").good(&["credential", "list"]), "");
-    assert_eq!(ines.events("grant.add").iter().filter(|event| event["outcome"] == "done").count(), 1, "only what was given is in the log");
+    assert_eq!(
+        ines.events("grant.add")
+            .iter()
+            .filter(|event| event["outcome"] == "done")
+            .count(),
+        1,
+        "only what was given is in the log"
+    );
     let _ = client.good(&give);
     // Leaving, moving and closing likewise.
-    let told = client.good(&["group", "leave", "Duty engineers", "--person", "marek", "--preview"]);
+    let told = client.good(&[
+        "group",
+        "leave",
+        "Duty engineers",
+        "--person",
+        "marek",
+        "--preview",
+    ]);
     assert!(told.contains("1 person loses something"), "{told}");
-    assert_eq!(client.bad(&["folder", "close", "/Pumping/North ridge", "--preview"]).0, 6, "it would shut its own steward out");
-    let _ = client.good(&["grant", "give", "steward", "--folder", "/Pumping/North ridge", "--person", "ines"]);
-    let told = client.good(&["folder", "close", "/Pumping/North ridge", "--preview"]).to_lowercase();
-    assert!(told.contains("2 people lose something") && told.contains("marek") && told.contains("petra"), "{told}");
+    assert_eq!(
+        client
+            .bad(&["folder", "close", "/Pumping/North ridge", "--preview"])
+            .0,
+        6,
+        "it would shut its own steward out"
+    );
+    let _ = client.good(&[
+        "grant",
+        "add",
+        "steward",
+        "--folder",
+        "/Pumping/North ridge",
+        "--person",
+        "ines",
+    ]);
+    let told = client
+        .good(&["folder", "close", "/Pumping/North ridge", "--preview"])
+        .to_lowercase();
+    assert!(
+        told.contains("2 people lose something")
+            && told.contains("marek")
+            && told.contains("petra"),
+        "{told}"
+    );
     let _ = ines.folder("Archive");
-    let told = client.good(&["credential", "move", "/Pumping/pump 0", "/Archive", "--preview"]);
+    let told = client.good(&[
+        "credential",
+        "move",
+        "/Pumping/pump 0",
+        "/Archive",
+        "--preview",
+    ]);
     assert!(told.contains("2 people lose something"), "{told}");
-    let told = client.good(&["folder", "move", "/Pumping/North ridge", "/Archive", "--preview"]);
-    assert!(told.contains("2 people lose something") && client.good(&["folder", "list"]).contains("/Pumping/North ridge"), "{told}");
+    let told = client.good(&[
+        "folder",
+        "move",
+        "/Pumping/North ridge",
+        "/Archive",
+        "--preview",
+    ]);
+    assert!(
+        told.contains("2 people lose something")
+            && client
+                .good(&["folder", "list"])
+                .contains("/Pumping/North ridge"),
+        "{told}"
+    );
     // A preview takes what the change takes.
     let marek = service.client("marek");
-    assert_eq!(marek.bad(&["grant", "give", "use", "--folder", "/Pumping", "--person", "petra", "--preview"]).0, 4);
-    ines.post("/api/v1/preview", &json!({})).refused(422, "bad-input");
+    assert_eq!(
+        marek
+            .bad(&[
+                "grant",
+                "add",
+                "use",
+                "--folder",
+                "/Pumping",
+                "--person",
+                "petra",
+                "--preview"
+            ])
+            .0,
+        4
+    );
+    ines.post("/api/v1/preview", &json!({}))
+        .refused(422, "bad-input");
 }
 
 fn group(ines: &jexlin_acceptance::Session<'_>) -> String {
-    ines.get("/api/v1/groups").good()["items"][0]["id"].as_str().unwrap().to_owned()
+    ines.get("/api/v1/groups").good()["items"][0]["id"]
+        .as_str()
+        .unwrap()
+        .to_owned()
 }
 
 #[test]
@@ -63,31 +188,120 @@ fn a_grant_for_a_kind_or_a_tag_reaches_that_and_the_way_to_it_alone() {
     let service = Service::ready();
     let (ines, client) = (service.sign_in("ines"), service.client("ines"));
     let pumps = ines.folder("Pumping");
-    let _ = ines.make("/api/v1/folders", &json!({"parent": pumps, "name": "Depot"}));
-    let ridge = ines.make("/api/v1/folders", &json!({"parent": pumps, "name": "North ridge"}));
+    let _ = ines.make(
+        "/api/v1/folders",
+        &json!({"parent": pumps, "name": "Depot"}),
+    );
+    let ridge = ines.make(
+        "/api/v1/folders",
+        &json!({"parent": pumps, "name": "North ridge"}),
+    );
     let night = ines.login(&ridge, "Night duty", "Winter-tide-41");
     let _ = ines.login(&ridge, "Other", "Winter-tide-42");
-    let _ = client.good(&["credential", "tag", "/Pumping/North ridge/Night duty", "--add", "night"]);
+    let _ = client.good(&[
+        "credential",
+        "tag",
+        "/Pumping/North ridge/Night duty",
+        "--add",
+        "night",
+    ]);
     let pim = ines.person("pim", &[]);
-    assert_eq!(client.bad(&["grant", "give", "reveal", "--folder", "/Pumping", "--person", "pim", "--only-kind", "spoon"]).0, 7);
-    assert_eq!(client.bad(&["grant", "give", "reveal", "--credential", "/Pumping/North ridge/Other", "--person", "pim", "--only-tag", "night"]).0, 7);
-    let _ = client.good(&["grant", "give", "reveal", "--folder", "/Pumping", "--person", "pim", "--only-tag", "Night", "--without-history"]);
+    assert_eq!(
+        client
+            .bad(&[
+                "grant",
+                "add",
+                "reveal",
+                "--folder",
+                "/Pumping",
+                "--person",
+                "pim",
+                "--only-kind",
+                "spoon"
+            ])
+            .0,
+        7
+    );
+    assert_eq!(
+        client
+            .bad(&[
+                "grant",
+                "add",
+                "reveal",
+                "--credential",
+                "/Pumping/North ridge/Other",
+                "--person",
+                "pim",
+                "--only-tag",
+                "night"
+            ])
+            .0,
+        7
+    );
+    let _ = client.good(&[
+        "grant",
+        "add",
+        "reveal",
+        "--folder",
+        "/Pumping",
+        "--person",
+        "pim",
+        "--only-tag",
+        "Night",
+        "--without-history",
+    ]);
     let (theirs, session) = (service.client("pim"), service.sign_in("pim"));
     let listed = theirs.good(&["credential", "list"]);
-    assert!(listed.contains("Night duty") && !listed.contains("Other"), "{listed}");
+    assert!(
+        listed.contains("Night duty") && !listed.contains("Other"),
+        "{listed}"
+    );
     let folders = theirs.good(&["folder", "list"]);
-    assert!(folders.contains("/Pumping/North ridge") && !folders.contains("Depot"), "{folders}");
+    assert!(
+        folders.contains("/Pumping/North ridge") && !folders.contains("Depot"),
+        "{folders}"
+    );
     assert_eq!(session.reveal(&night).text("value"), "Winter-tide-41");
     // A new value, and the former one is not theirs to see; whoever has it all sees it.
-    let version = ines.get(&format!("/api/v1/credentials/{night}")).good()["version"].as_i64().unwrap();
-    let _ = ines.patch(&format!("/api/v1/credentials/{night}"), version, &json!({"password": "Winter-tide-43"})).good();
+    let version = ines.get(&format!("/api/v1/credentials/{night}")).good()["version"]
+        .as_i64()
+        .unwrap();
+    let _ = ines
+        .patch(
+            &format!("/api/v1/credentials/{night}"),
+            version,
+            &json!({"password": "Winter-tide-43"}),
+        )
+        .good();
     assert_eq!(session.reveal(&night).text("value"), "Winter-tide-43");
-    session.post(&format!("/api/v1/credentials/{night}/reveal"), &json!({"version": 1})).refused(403, "not-allowed");
-    session.get(&format!("/api/v1/credentials/{night}/history")).refused(403, "not-allowed");
-    assert_eq!(ines.post(&format!("/api/v1/credentials/{night}/reveal"), &json!({"version": 1})).text("value"), "Winter-tide-41");
+    session
+        .post(
+            &format!("/api/v1/credentials/{night}/reveal"),
+            &json!({"version": 1}),
+        )
+        .refused(403, "not-allowed");
+    session
+        .get(&format!("/api/v1/credentials/{night}/history"))
+        .refused(403, "not-allowed");
+    assert_eq!(
+        ines.post(
+            &format!("/api/v1/credentials/{night}/reveal"),
+            &json!({"version": 1})
+        )
+        .text("value"),
+        "Winter-tide-41"
+    );
     // Without the tag it is gone for them, and explain says why.
-    let _ = client.good(&["credential", "tag", "/Pumping/North ridge/Night duty", "--take-away", "night"]);
-    session.get(&format!("/api/v1/credentials/{night}")).refused(404, "unknown");
+    let _ = client.good(&[
+        "credential",
+        "tag",
+        "/Pumping/North ridge/Night duty",
+        "--take-away",
+        "night",
+    ]);
+    session
+        .get(&format!("/api/v1/credentials/{night}"))
+        .refused(404, "unknown");
     let why = client.good(&["explain", "pim", "/Pumping/North ridge/Night duty"]);
     assert!(why.contains("narrowed"), "{why}");
     let _ = pim;
@@ -100,38 +314,127 @@ fn a_grant_gets_other_terms_and_keeps_those_that_nobody_named() {
     let pumps = ines.folder("Pumping");
     let _ = ines.login(&pumps, "Ridge", "Winter-tide-41");
     let pim = ines.person("pim", &[]);
-    let grant = ines.make("/api/v1/grants", &json!({"folder": pumps, "person": pim, "level": "reveal", "note": "storm season"}));
-    let told = client.good(&["grant", "change", &grant, "--level", "use", "--preview"]);
-    assert!(told.contains("1 person loses something") && told.contains("reveal") && told.contains("Nothing has been changed"), "{told}");
-    assert!(client.good(&["explain", "pim", "/Pumping"]).contains("holds `reveal`"));
-    let told = client.good(&["grant", "change", &grant, "--level", "use", "--until", "2099-12-24T06:00:00Z", "--history", "no"]);
-    assert!(told.contains("use") && told.contains("2099") && told.contains("storm season"), "{told}");
-    assert!(client.good(&["explain", "pim", "/Pumping/Ridge"]).contains("holds `use`"));
+    let grant = ines.make(
+        "/api/v1/grants",
+        &json!({"folder": pumps, "person": pim, "level": "reveal", "note": "storm season"}),
+    );
+    let told = client.good(&["grant", "edit", &grant, "--level", "use", "--preview"]);
+    assert!(
+        told.contains("1 person loses something")
+            && told.contains("reveal")
+            && told.contains("Nothing was changed"),
+        "{told}"
+    );
+    assert!(
+        client
+            .good(&["explain", "pim", "/Pumping"])
+            .contains("holds `reveal`")
+    );
+    let told = client.good(&[
+        "grant",
+        "edit",
+        &grant,
+        "--level",
+        "use",
+        "--until",
+        "2099-12-24T06:00:00Z",
+        "--history",
+        "no",
+    ]);
+    assert!(
+        told.contains("use") && told.contains("2099") && told.contains("storm season"),
+        "{told}"
+    );
+    assert!(
+        client
+            .good(&["explain", "pim", "/Pumping/Ridge"])
+            .contains("holds `use`")
+    );
     let events = ines.events("grant.change");
-    assert_eq!((events.len(), events[0]["detail"]["level"].as_str(), events[0]["detail"]["history"].as_str()), (1, Some("reveal → use"), Some("no")));
-    let _ = client.good(&["grant", "change", &grant, "--without-end"]);
+    assert_eq!(
+        (
+            events.len(),
+            events[0]["detail"]["level"].as_str(),
+            events[0]["detail"]["history"].as_str()
+        ),
+        (1, Some("reveal → use"), Some("no"))
+    );
+    let _ = client.good(&["grant", "edit", &grant, "--without-end"]);
     assert!(ines.get(&format!("/api/v1/grants/{grant}")).good()["ends_at"].is_null());
     // Somebody has changed it meanwhile; an end that is past; no level; not a steward; not there.
     let path = format!("/api/v1/grants/{grant}");
-    ines.patch(&path, 1, &json!({"level": "edit"})).refused(412, "changed-meanwhile");
-    assert_eq!(client.bad(&["grant", "change", &grant, "--until", "2020-01-01T00:00:00Z"]).0, 7);
-    assert_eq!(client.bad(&["grant", "change", &grant, "--level", "everything"]).0, 7);
+    ines.patch(&path, 1, &json!({"level": "edit"}))
+        .refused(412, "changed-meanwhile");
+    assert_eq!(
+        client
+            .bad(&["grant", "edit", &grant, "--until", "2020-01-01T00:00:00Z"])
+            .0,
+        7
+    );
+    assert_eq!(
+        client
+            .bad(&["grant", "edit", &grant, "--level", "everything"])
+            .0,
+        7
+    );
     let theirs = service.client("pim");
-    assert_eq!(theirs.bad(&["grant", "change", &grant, "--level", "steward"]).0, 4);
-    assert_eq!(client.bad(&["grant", "change", "018f0000-0000-7000-8000-000000000001", "--level", "use"]).0, 5);
+    assert_eq!(
+        theirs
+            .bad(&["grant", "edit", &grant, "--level", "steward"])
+            .0,
+        4
+    );
+    assert_eq!(
+        client
+            .bad(&[
+                "grant",
+                "edit",
+                "018f0000-0000-7000-8000-000000000001",
+                "--level",
+                "use"
+            ])
+            .0,
+        5
+    );
     // The last steward stays one, and does not end.
-    let own = ines.get(&format!("/api/v1/grants?folder={pumps}")).good()["items"].as_array().unwrap().clone();
-    let own = own.iter().find(|it| it["level"] == "steward").unwrap()["id"].as_str().unwrap().to_owned();
-    for terms in [&["--level", "edit"][..], &["--until", "2099-01-01T00:00:00Z"]] {
-        let (code, words) = client.bad(&[&["grant", "change", own.as_str()], terms].concat());
+    let own = ines.get(&format!("/api/v1/grants?folder={pumps}")).good()["items"]
+        .as_array()
+        .unwrap()
+        .clone();
+    let own = own.iter().find(|it| it["level"] == "steward").unwrap()["id"]
+        .as_str()
+        .unwrap()
+        .to_owned();
+    for terms in [
+        &["--level", "edit"][..],
+        &["--until", "2099-01-01T00:00:00Z"],
+    ] {
+        let (code, words) = client.bad(&[&["grant", "edit", own.as_str()], terms].concat());
         assert!(code == 6 && words.contains("last steward"), "{words}");
     }
     // Nothing more for somebody who is suspended; less is possible.
-    let version = ines.get(&format!("/api/v1/people/{pim}")).good()["version"].as_i64().unwrap();
-    let _ = ines.patch(&format!("/api/v1/people/{pim}"), version, &json!({"state": "suspended"})).good();
-    assert_eq!(client.bad(&["grant", "change", &grant, "--level", "reveal"]).0, 7);
-    let _ = client.good(&["grant", "change", &grant, "--level", "list"]);
-    assert!(ines.events("grant.change").iter().any(|event| event["outcome"] == "refused"));
+    let version = ines.get(&format!("/api/v1/people/{pim}")).good()["version"]
+        .as_i64()
+        .unwrap();
+    let _ = ines
+        .patch(
+            &format!("/api/v1/people/{pim}"),
+            version,
+            &json!({"state": "suspended"}),
+        )
+        .good();
+    assert_eq!(
+        client
+            .bad(&["grant", "edit", &grant, "--level", "reveal"])
+            .0,
+        7
+    );
+    let _ = client.good(&["grant", "edit", &grant, "--level", "list"]);
+    assert!(
+        ines.events("grant.change")
+            .iter()
+            .any(|event| event["outcome"] == "refused")
+    );
 }
 
 #[test]
@@ -139,42 +442,99 @@ fn everybody_who_reaches_something_is_told_with_the_way_to_stewards_and_auditors
     let service = Service::ready();
     let (ines, client) = (service.sign_in("ines"), service.client("ines"));
     let pumps = ines.folder("Pumping");
-    let ridge = ines.make("/api/v1/folders", &json!({"parent": pumps, "name": "North ridge"}));
+    let ridge = ines.make(
+        "/api/v1/folders",
+        &json!({"parent": pumps, "name": "North ridge"}),
+    );
     let duty = ines.login(&ridge, "duty", "Winter-tide-41");
     let (marek, pim) = (ines.person("marek", &[]), ines.person("pim", &[]));
     let _ = ines.person("olena", &["audit"]);
     let engineers = ines.make("/api/v1/groups", &json!({"name": "Duty engineers"}));
-    let _ = ines.put(&format!("/api/v1/groups/{engineers}/members/{marek}")).good();
-    let _ = ines.make("/api/v1/grants", &json!({"folder": pumps, "group": engineers, "level": "reveal"}));
-    let _ = ines.make("/api/v1/grants", &json!({"credential": duty, "person": pim, "level": "use"}));
-    let _ = ines.make("/api/v1/grants", &json!({"folder": pumps, "person": pim, "level": "list", "only_kind": "login"}));
-    let told = client.good(&["reach", "/Pumping/North ridge/duty", "-o", "csv"]);
+    let _ = ines
+        .put(&format!("/api/v1/groups/{engineers}/members/{marek}"))
+        .good();
+    let _ = ines.make(
+        "/api/v1/grants",
+        &json!({"folder": pumps, "group": engineers, "level": "reveal"}),
+    );
+    let _ = ines.make(
+        "/api/v1/grants",
+        &json!({"credential": duty, "person": pim, "level": "use"}),
+    );
+    let _ = ines.make(
+        "/api/v1/grants",
+        &json!({"folder": pumps, "person": pim, "level": "list", "only_kind": "login"}),
+    );
+    let told = client.good(&["access", "who", "/Pumping/North ridge/duty", "-o", "csv"]);
     let lines: Vec<&str> = told.lines().skip(1).collect();
     assert_eq!(lines.len(), 3, "{told}");
-    assert!(lines[0].starts_with("steward,Ines") && lines[1].starts_with("reveal,marek") && lines[1].contains("/Pumping,Duty engineers"), "{told}");
-    assert!(lines[2].starts_with("use,pim") && lines[2].contains("the credential itself") && lines[2].ends_with(",1"), "{told}");
+    assert!(
+        lines[0].starts_with("steward,Ines")
+            && lines[1].starts_with("reveal,marek")
+            && lines[1].contains("/Pumping,Duty engineers"),
+        "{told}"
+    );
+    assert!(
+        lines[2].starts_with("use,pim")
+            && lines[2].contains("the credential itself")
+            && lines[2].ends_with(",1"),
+        "{told}"
+    );
     // What is narrowed reaches no folder.
-    let told = client.good(&["reach", "/Pumping"]);
+    let told = client.good(&["access", "who", "/Pumping"]);
     assert!(told.contains("marek") && !told.contains("pim"), "{told}");
-    assert!(client.good(&["explain", "pim", "/Pumping"]).contains("holds nothing here"));
+    assert!(
+        client
+            .good(&["explain", "pim", "/Pumping"])
+            .contains("holds nothing here")
+    );
     // Page by page it is the same.
     let (mut names, mut cursor) = (vec![], String::new());
     loop {
-        let page = ines.get(&format!("/api/v1/reach?credential={duty}&limit=1&cursor={cursor}")).good();
+        let page = ines
+            .get(&format!(
+                "/api/v1/reach?credential={duty}&limit=1&cursor={cursor}"
+            ))
+            .good();
         names.push(page["items"][0]["name"].as_str().unwrap().to_owned());
-        let Some(next) = page["next"].as_str() else { break };
+        let Some(next) = page["next"].as_str() else {
+            break;
+        };
         next.clone_into(&mut cursor);
     }
     assert_eq!(names.len(), 3, "{names:?}");
     let olena = service.sign_in("olena");
-    assert_eq!(olena.get(&format!("/api/v1/reach?folder={ridge}")).good()["items"].as_array().unwrap().len(), 2);
+    assert_eq!(
+        olena.get(&format!("/api/v1/reach?folder={ridge}")).good()["items"]
+            .as_array()
+            .unwrap()
+            .len(),
+        2
+    );
     let marek_there = service.sign_in("marek");
-    marek_there.get(&format!("/api/v1/reach?credential={duty}")).refused(403, "not-allowed");
-    let _ = marek_there.get(&format!("/api/v1/explain?person={marek}&folder={ridge}")).good();
-    marek_there.get(&format!("/api/v1/explain?person={pim}&folder={ridge}")).refused(403, "not-allowed");
-    assert_eq!(service.client("marek").bad(&["reach", "/Nowhere/at all"]).0, 5);
+    marek_there
+        .get(&format!("/api/v1/reach?credential={duty}"))
+        .refused(403, "not-allowed");
+    let _ = marek_there
+        .get(&format!("/api/v1/explain?person={marek}&folder={ridge}"))
+        .good();
+    marek_there
+        .get(&format!("/api/v1/explain?person={pim}&folder={ridge}"))
+        .refused(403, "not-allowed");
+    assert_eq!(
+        service
+            .client("marek")
+            .bad(&["access", "who", "/Nowhere/at all"])
+            .0,
+        5
+    );
     let asked = ines.events("access.reach");
-    assert!(asked.iter().any(|event| event["target_name"] == "/Pumping/North ridge/duty") && asked.iter().any(|event| event["outcome"] == "refused"));
+    assert!(
+        asked
+            .iter()
+            .any(|event| event["target_name"] == "/Pumping/North ridge/duty")
+            && asked.iter().any(|event| event["outcome"] == "refused")
+    );
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -187,26 +547,63 @@ async fn the_console_asks_with_the_preview_before_it_shares() {
     let driver = Driver::start();
     let page = Page(driver.browser(&[]).await);
     page.sign_in(&service, "ines").await;
-    page.0.goto(&format!("{}/vault/{pumps}", service.url)).await.unwrap();
-    page.press("Who may do what here").await;
-    page.find("//option[normalize-space(.)='Marek Holm' or contains(., 'marek') or contains(., 'Marek')]").await.click().await.unwrap();
+    page.0
+        .goto(&format!("{}/vault/{pumps}", service.url))
+        .await
+        .unwrap();
+    page.press("Grants on this folder").await;
+    page.find(
+        "//option[normalize-space(.)='Marek Holm' or contains(., 'marek') or contains(., 'Marek')]",
+    )
+    .await
+    .click()
+    .await
+    .unwrap();
     page.press("Grant …").await;
-    page.sees("1 person gains something, nobody loses anything.").await;
+    page.sees("1 person gains something, nobody loses anything.")
+        .await;
     page.accessible("the preview of a grant").await;
-    page.find("//dialog//button[normalize-space(.)='Grant']").await.click().await.unwrap();
-    page.find("//button[starts-with(@aria-label, 'Take away list from')]").await;
+    page.find("//dialog//button[normalize-space(.)='Grant']")
+        .await
+        .click()
+        .await
+        .unwrap();
+    page.find("//button[starts-with(@aria-label, 'Remove list from')]")
+        .await;
     assert_eq!(ines.events("grant.add").len(), 1);
-    // Other terms, seen first; then everybody who reaches it.
-    page.find("//button[starts-with(@aria-label, 'Change list to')]").await.click().await.unwrap();
-    page.find("//form[.//button[normalize-space(.)='Change …']]//option[@value='reveal']").await.click().await.unwrap();
+    // Other terms, seen first; then everybody who has access.
+    page.find("//button[starts-with(@aria-label, 'Change list to')]")
+        .await
+        .click()
+        .await
+        .unwrap();
+    page.find("//form[.//button[normalize-space(.)='Change …']]//option[@value='reveal']")
+        .await
+        .click()
+        .await
+        .unwrap();
     page.press("Change …").await;
-    page.sees("1 person gains something, nobody loses anything.").await;
-    page.find("//dialog//button[normalize-space(.)='Change it']").await.click().await.unwrap();
-    page.find("//button[starts-with(@aria-label, 'Change reveal to')]").await;
+    page.sees("1 person gains something, nobody loses anything.")
+        .await;
+    page.find("//dialog//button[normalize-space(.)='Change it']")
+        .await
+        .click()
+        .await
+        .unwrap();
+    page.find("//button[starts-with(@aria-label, 'Change reveal to')]")
+        .await;
     assert_eq!(ines.events("grant.change").len(), 1);
-    page.find("//button[contains(., 'Everybody who reaches this')]").await.click().await.unwrap();
-    page.find("//div[@aria-label='Everybody who reaches this']//tr[contains(., 'marek')]/td[normalize-space(.)='reveal']").await;
-    page.find("//button[contains(., 'Why somebody reaches it')]").await.click().await.unwrap();
+    page.find("//button[contains(., 'Who has access')]")
+        .await
+        .click()
+        .await
+        .unwrap();
+    page.find("//div[@aria-label='Who has access']//tr[contains(., 'marek')]/td[normalize-space(.)='reveal']").await;
+    page.find("//button[contains(., 'Explain access')]")
+        .await
+        .click()
+        .await
+        .unwrap();
     page.sees("holds `steward` by a grant on /Pumping.").await;
     page.accessible("who reaches a folder, and why").await;
     page.0.close().await.unwrap();
@@ -218,22 +615,40 @@ async fn a_file_is_brought_in_and_taken_back_in_the_console() {
     let ines = service.sign_in("ines");
     let _ = ines.folder("Office");
     let file = service.client("ines").folder.join("logins.csv");
-    std::fs::write(&file, "Title,Login,Password\nFranking,petra,Winter-tide-41\nPortal,,\n").unwrap();
+    std::fs::write(
+        &file,
+        "Title,Login,Password\nFranking,petra,Winter-tide-41\nPortal,,\n",
+    )
+    .unwrap();
     let driver = Driver::start();
     let page = Page(driver.browser(&[]).await);
     page.sign_in(&service, "ines").await;
-    page.press("In and out").await;
-    page.sees("Nothing has been brought in").await;
-    page.find("//input[@type='file']").await.send_keys(file.to_str().unwrap()).await.unwrap();
+    page.press("Import and export").await;
+    page.sees("Nothing has been imported").await;
+    page.find("//input[@type='file']")
+        .await
+        .send_keys(file.to_str().unwrap())
+        .await
+        .unwrap();
     page.sees("there is no").await;
     page.accessible("a file that was looked at").await;
-    page.find("//div[@aria-label='Rows that cannot be brought in']//tr[contains(., 'Portal')]").await;
-    page.find("//button[normalize-space(.)='Keep the list as a file']").await;
-    page.find("//label[contains(., 'bring in what is right')]//input").await.click().await.unwrap();
-    page.press("Bring in 1").await;
+    page.find("//div[@aria-label='Rows that cannot be imported']//tr[contains(., 'Portal')]")
+        .await;
+    page.find("//button[normalize-space(.)='Keep the list as a file']")
+        .await;
+    page.find("//label[contains(., 'import the valid rows')]//input")
+        .await
+        .click()
+        .await
+        .unwrap();
+    page.press("Import 1").await;
     page.sees("1 added").await;
     page.sees("Now destroy the file").await;
-    page.find("//button[@aria-label='Take it back logins.csv']").await.click().await.unwrap();
+    page.find("//button[@aria-label='Undo import logins.csv']")
+        .await
+        .click()
+        .await
+        .unwrap();
     page.0.accept_alert().await.unwrap();
     page.sees("1 are in the bin").await;
     assert_eq!(ines.get("/api/v1/credentials").good()["items"], json!([]));

@@ -1,6 +1,12 @@
-//! Bringing in what exists and taking out what one may see, through the real client.
+//! Importing what exists and exporting what one may see, through the real client.
 
-#![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, clippy::indexing_slicing, reason = "what cannot be set up ends the test")]
+#![allow(
+    clippy::unwrap_used,
+    clippy::expect_used,
+    clippy::panic,
+    clippy::indexing_slicing,
+    reason = "what cannot be set up ends the test"
+)]
 
 use jexlin_acceptance::{Client, Service};
 use serde_json::{Value, json};
@@ -21,41 +27,100 @@ fn a_file_is_looked_at_first_brought_in_whole_and_taken_back_as_one() {
     let path = file(&client, "logins.csv", LOGINS);
     let told = client.good(&["import", "file", &path, "--into", "/Office", "--preview"]);
     assert!(
-        told.contains("3 added") && told.contains("2 folders made") && told.contains("Title → name") && told.contains("Nothing has been changed"),
+        told.contains("3 added")
+            && told.contains("2 folders made")
+            && told.contains("Title → name")
+            && told.contains("Nothing was changed"),
         "{told}"
     );
     assert_eq!(client.good(&["credential", "list"]), "");
     let told = client.good(&["import", "file", &path, "--into", "/Office"]);
-    assert!(told.contains("3 added") && told.contains("destroy the file") && !told.contains("Winter"), "{told}");
-    assert_eq!(client.good(&["reveal", "/Office/Franking", "--pipe"]), "=Winter,\"42");
-    assert_eq!(client.good(&["reveal", "/Office/Pumps/North ridge/Ridge duty", "--pipe"]), "Winter-tide-41");
+    assert!(
+        told.contains("3 added") && told.contains("destroy the file") && !told.contains("Winter"),
+        "{told}"
+    );
+    assert_eq!(
+        client.good(&["reveal", "/Office/Franking", "--pipe"]),
+        "=Winter,\"42"
+    );
+    assert_eq!(
+        client.good(&["reveal", "/Office/Pumps/North ridge/Ridge duty", "--pipe"]),
+        "Winter-tide-41"
+    );
     let shown = client.good(&["credential", "show", "/Office/Pumps/portal.example"]);
-    assert!(shown.contains("petra") && shown.contains("https://portal.example/in"), "{shown}");
+    assert!(
+        shown.contains("petra") && shown.contains("https://portal.example/in"),
+        "{shown}"
+    );
     // Each is in the log with the import that it came by, and in its history.
     let events: Vec<Value> = ines.events("credential.add");
-    let import = ines.get("/api/v1/imports").good()["items"][0]["id"].as_str().unwrap().to_owned();
-    assert_eq!(events.iter().filter(|event| event["detail"]["import"] == *import).count(), 3);
-    assert!(client.good(&["credential", "history", "/Office/Franking"]).contains("imported"));
+    let import = ines.get("/api/v1/imports").good()["items"][0]["id"]
+        .as_str()
+        .unwrap()
+        .to_owned();
+    assert_eq!(
+        events
+            .iter()
+            .filter(|event| event["detail"]["import"] == *import)
+            .count(),
+        3
+    );
+    assert!(
+        client
+            .good(&["credential", "history", "/Office/Franking"])
+            .contains("imported")
+    );
     // Again: nothing is there twice.
     let output = client.run(&["import", "file", &path, "--into", "/Office"], "");
     let told = String::from_utf8_lossy(&output.stdout).into_owned();
-    assert!(told.contains("There was nothing to do") && told.contains("3 left as they are"), "{told}");
+    assert!(
+        told.contains("There was nothing to do") && told.contains("3 left as they are"),
+        "{told}"
+    );
     // A change of what is there, taken back as one.
-    let newer = file(&client, "newer.csv", "Title,Password,Notes\nFranking,Winter-tide-52,from the new site\nNew one,Winter-tide-53,\n");
-    let told = client.good(&["import", "file", &newer, "--into", "/Office", "--match", "update"]);
+    let newer = file(
+        &client,
+        "newer.csv",
+        "Title,Password,Notes\nFranking,Winter-tide-52,from the new site\nNew one,Winter-tide-53,\n",
+    );
+    let told = client.good(&[
+        "import", "file", &newer, "--into", "/Office", "--match", "update",
+    ]);
     assert!(told.contains("1 added, 1 changed"), "{told}");
-    assert_eq!(client.good(&["reveal", "/Office/Franking", "--pipe"]), "Winter-tide-52");
-    let import = ines.get("/api/v1/imports").good()["items"][0]["id"].as_str().unwrap().to_owned();
+    assert_eq!(
+        client.good(&["reveal", "/Office/Franking", "--pipe"]),
+        "Winter-tide-52"
+    );
+    let import = ines.get("/api/v1/imports").good()["items"][0]["id"]
+        .as_str()
+        .unwrap()
+        .to_owned();
     let told = client.good(&["import", "undo", &import]);
-    assert!(told.contains("1 are in the bin, 1 are as they were"), "{told}");
-    assert_eq!(client.good(&["reveal", "/Office/Franking", "--pipe"]), "=Winter,\"42");
+    assert!(
+        told.contains("1 are in the bin, 1 are as they were"),
+        "{told}"
+    );
+    assert_eq!(
+        client.good(&["reveal", "/Office/Franking", "--pipe"]),
+        "=Winter,\"42"
+    );
     assert_eq!(client.bad(&["reveal", "/Office/New one", "--pipe"]).0, 5);
     assert_eq!(client.bad(&["import", "undo", &import]).0, 6);
     // From the bin it comes back as one, too.
-    assert!(client.good(&["bin", "list"]).contains("import of newer.csv"));
-    let removal = ines.get("/api/v1/bin").good()["items"][0]["id"].as_str().unwrap().to_owned();
-    let _ = client.good(&["bin", "put-back", &removal]);
-    assert_eq!(client.good(&["reveal", "/Office/New one", "--pipe"]), "Winter-tide-53");
+    assert!(
+        client
+            .good(&["bin", "list"])
+            .contains("import of newer.csv")
+    );
+    let removal = ines.get("/api/v1/bin").good()["items"][0]["id"]
+        .as_str()
+        .unwrap()
+        .to_owned();
+    let _ = client.good(&["bin", "restore", &removal]);
+    assert_eq!(
+        client.good(&["reveal", "/Office/New one", "--pipe"]),
+        "Winter-tide-53"
+    );
 }
 
 #[test]
@@ -73,19 +138,59 @@ fn what_is_wrong_is_told_by_its_row_and_nothing_is_half_done() {
     assert_eq!(code, 7);
     let output = client.run(&["import", "file", &bad, "--into", "/Office"], "");
     let told = String::from_utf8_lossy(&output.stdout).into_owned();
-    assert!(["4 ", "5 ", "6 "].iter().all(|line| told.contains(line)) && told.contains("has this name already") && told.contains("there is no"), "{told}");
-    assert_eq!(ines.get("/api/v1/credentials").good()["items"].as_array().unwrap().len(), 1);
+    assert!(
+        ["4 ", "5 ", "6 "].iter().all(|line| told.contains(line))
+            && told.contains("has this name already")
+            && told.contains("there is no"),
+        "{told}"
+    );
+    assert_eq!(
+        ines.get("/api/v1/credentials").good()["items"]
+            .as_array()
+            .unwrap()
+            .len(),
+        1
+    );
     let rest = client.folder.join("rest.csv");
-    let told = client.good(&["import", "file", &bad, "--into", "/Office", "--only-good", rest.to_str().unwrap()]);
-    assert!(told.contains("1 added") && told.contains("1 left as it is") && told.contains("3 rows not brought in"), "{told}");
+    let told = client.good(&[
+        "import",
+        "file",
+        &bad,
+        "--into",
+        "/Office",
+        "--only-good",
+        rest.to_str().unwrap(),
+    ]);
+    assert!(
+        told.contains("1 added")
+            && told.contains("1 left as it is")
+            && told.contains("3 rows not imported"),
+        "{told}"
+    );
     let rest = std::fs::read_to_string(rest).unwrap();
-    assert!(rest.lines().count() == 4 && !rest.contains("Winter"), "{rest}");
-    let told = client.good(&["import", "file", &bad, "--into", "/Office", "--only-good", "--match", "duplicate"]);
+    assert!(
+        rest.lines().count() == 4 && !rest.contains("Winter"),
+        "{rest}"
+    );
+    let told = client.good(&[
+        "import",
+        "file",
+        &bad,
+        "--into",
+        "/Office",
+        "--only-good",
+        "--match",
+        "duplicate",
+    ]);
     assert!(told.contains("3 added"), "{told}");
     assert!(client.good(&["credential", "list"]).contains("good (2)"));
     // Files that are none.
     for (name, text, why) in [
-        ("nul.csv", "name,password\na\0b,x\n", "row 2: there is a NUL"),
+        (
+            "nul.csv",
+            "name,password\na\0b,x\n",
+            "row 2: there is a NUL",
+        ),
         ("wide.csv", &",".repeat(5000), "5001 columns"),
         ("none.xlsx", "PK\u{3}\u{4}", "no spreadsheet"),
         ("none.json", "{\"version\": {\"major\": 1}}", "accounts"),
@@ -95,19 +200,63 @@ fn what_is_wrong_is_told_by_its_row_and_nothing_is_half_done() {
         assert!(code == 7 && words.contains(why), "{name}: {words}");
     }
     let path = file(&client, "one.csv", "name,password\nx,Winter-tide-41\n");
-    assert_eq!(client.bad(&["import", "file", &path, "--into", "/Office", "--kind", "spoon"]).0, 7);
-    assert_eq!(client.bad(&["import", "file", &path, "--into", "/Office", "--columns", "name"]).0, 7);
-    assert_eq!(client.bad(&["import", "file", &path, "--into", "/Office", "--match", "perhaps"]).0, 7);
+    assert_eq!(
+        client
+            .bad(&[
+                "import", "file", &path, "--into", "/Office", "--kind", "spoon"
+            ])
+            .0,
+        7
+    );
+    assert_eq!(
+        client
+            .bad(&[
+                "import",
+                "file",
+                &path,
+                "--into",
+                "/Office",
+                "--columns",
+                "name"
+            ])
+            .0,
+        7
+    );
+    assert_eq!(
+        client
+            .bad(&[
+                "import", "file", &path, "--into", "/Office", "--match", "perhaps"
+            ])
+            .0,
+        7
+    );
     // Whoever may not change the folder brings nothing in.
     let pim = ines.person("pim", &[]);
-    let _ = ines.make("/api/v1/grants", &json!({"folder": office, "person": pim, "level": "reveal"}));
-    assert_eq!(service.client("pim").bad(&["import", "file", &path, "--into", "/Office"]).0, 4);
+    let _ = ines.make(
+        "/api/v1/grants",
+        &json!({"folder": office, "person": pim, "level": "reveal"}),
+    );
+    assert_eq!(
+        service
+            .client("pim")
+            .bad(&["import", "file", &path, "--into", "/Office"])
+            .0,
+        4
+    );
 }
 
 /// Has whatever inserts the nth row of a table stop there, before the row or at the commit.
 fn stop_at(service: &Service, table: &str, row: usize, at_commit: bool) {
-    let when = if at_commit { "CREATE CONSTRAINT TRIGGER stops AFTER" } else { "CREATE TRIGGER stops BEFORE" };
-    let deferred = if at_commit { "DEFERRABLE INITIALLY DEFERRED" } else { "" };
+    let when = if at_commit {
+        "CREATE CONSTRAINT TRIGGER stops AFTER"
+    } else {
+        "CREATE TRIGGER stops BEFORE"
+    };
+    let deferred = if at_commit {
+        "DEFERRABLE INITIALLY DEFERRED"
+    } else {
+        ""
+    };
     let _ = service.sql(&format!(
         "CREATE SEQUENCE IF NOT EXISTS stop_row; SELECT setval('stop_row', 1, false);
          CREATE OR REPLACE FUNCTION stop() RETURNS trigger LANGUAGE plpgsql SECURITY DEFINER SET search_path = public AS $$
@@ -148,10 +297,15 @@ fn an_import_that_is_cut_off_at_any_row_leaves_nothing() {
         let client = service.client("ines");
         stop_at(&service, table, row, at_commit);
         let mut importing = client.command(&jexlin_acceptance::program("jexlin"));
-        let quiet = importing.args(["import", "file", &path, "--into", "/Office"]).stdout(std::process::Stdio::null()).stderr(std::process::Stdio::null());
+        let quiet = importing
+            .args(["import", "file", &path, "--into", "/Office"])
+            .stdout(std::process::Stdio::null())
+            .stderr(std::process::Stdio::null());
         let mut importing = quiet.spawn().unwrap();
         let stopped = "SELECT count(*) FROM pg_stat_activity WHERE wait_event = 'PgSleep' AND datname = current_database()";
-        jexlin_acceptance::until("the row where it stops", || (service.sql(stopped).trim() == "1").then_some(()));
+        jexlin_acceptance::until("the row where it stops", || {
+            (service.sql(stopped).trim() == "1").then_some(())
+        });
         // The service is killed, or loses the database.
         let killed = number % 2 == 0;
         if killed {
@@ -168,9 +322,19 @@ fn an_import_that_is_cut_off_at_any_row_leaves_nothing() {
             (SELECT count(*) FROM import_row), (SELECT count(*) FROM audit_event WHERE action IN ('credential.add', 'import.run') AND outcome = 'done'))";
         assert_eq!(service.sql(left).trim(), "0 1 0 0 0", "{table} {row}");
     }
-    let told = service.client("ines").good(&["import", "file", &path, "--into", "/Office"]);
-    assert!(told.contains("2500 added") && told.contains("40 folders made"), "{told}");
-    assert_eq!(service.sql("SELECT count(*) FROM audit_event WHERE action = 'credential.add'").trim(), "2500");
+    let told = service
+        .client("ines")
+        .good(&["import", "file", &path, "--into", "/Office"]);
+    assert!(
+        told.contains("2500 added") && told.contains("40 folders made"),
+        "{told}"
+    );
+    assert_eq!(
+        service
+            .sql("SELECT count(*) FROM audit_event WHERE action = 'credential.add'")
+            .trim(),
+        "2500"
+    );
 }
 
 #[test]
@@ -183,35 +347,108 @@ fn things_of_several_kinds_go_out_and_come_in_as_they_were() {
         "mixed.csv",
         "name,kind,user,password,product,tags\nFranking,,marek,Winter-tide-41,,night\nPlans,Licence,,ABC-DEF-1,Drawing board,\nDepot radio,shared-key,,Winter-tide-42,,\nSpoon,spoon,,Winter-tide-43,,\n",
     );
-    let told = client.run(&["import", "file", &path, "--into", "/Office", "--preview"], "");
+    let told = client.run(
+        &["import", "file", &path, "--into", "/Office", "--preview"],
+        "",
+    );
     let told = String::from_utf8_lossy(&told.stdout).into_owned();
-    assert!(told.contains("kind → kind") && told.contains("5     Spoon") && told.contains("there is no kind of this name"), "{told}");
+    assert!(
+        told.contains("kind → kind")
+            && told.contains("5     Spoon")
+            && told.contains("there is no kind of this name"),
+        "{told}"
+    );
     let rest = client.folder.join("rest.csv");
-    let _ = client.good(&["import", "file", &path, "--into", "/Office", "--only-good", rest.to_str().unwrap()]);
-    assert_eq!(std::fs::read_to_string(rest).unwrap(), "line,name,column,problem\n5,Spoon,kind,there is no kind of this name\n");
-    let _ = client.good(&["credential", "add", "/Office/weir key", "--kind", "ssh-key", "--user", "pump"]);
+    let _ = client.good(&[
+        "import",
+        "file",
+        &path,
+        "--into",
+        "/Office",
+        "--only-good",
+        rest.to_str().unwrap(),
+    ]);
+    assert_eq!(
+        std::fs::read_to_string(rest).unwrap(),
+        "line,name,column,problem\n5,Spoon,kind,there is no kind of this name\n"
+    );
+    let _ = client.good(&[
+        "credential",
+        "add",
+        "/Office/weir key",
+        "--kind",
+        "ssh-key",
+        "--user",
+        "pump",
+    ]);
     let key = client.good(&["reveal", "/Office/weir key", "--pipe"]);
     for format in ["exchange", "csv"] {
         let out = format!("all.{format}");
-        let _ = client.good(&["export", &out, "--as", format, "--plain", "--reason", "moving to the new site", "--folder", "/Office"]);
+        let _ = client.good(&[
+            "export",
+            &out,
+            "--as",
+            format,
+            "--plain",
+            "--reason",
+            "moving to the new site",
+            "--folder",
+            "/Office",
+        ]);
         let text = std::fs::read_to_string(client.folder.join(&out)).unwrap();
         // A program that knows the format and not us finds a key as keys are written there.
-        assert!(format == "csv" || (text.contains("\"ssh-key\"") && !text.contains("OPENSSH")), "{text}");
+        assert!(
+            format == "csv" || (text.contains("\"ssh-key\"") && !text.contains("OPENSSH")),
+            "{text}"
+        );
         let _ = ines.folder(format);
         let told = client.good(&["import", "file", &out, "--into", &format!("/{format}")]);
         assert!(told.contains("4 added"), "{told}");
         let place = |name: &str| format!("/{format}/Office/{name}");
-        for (name, kind) in [("Franking", "login"), ("Plans", "licence"), ("Depot radio", "shared-key"), ("weir key", "ssh-key")] {
-            assert!(client.good(&["credential", "show", &place(name)]).contains(kind), "{name}");
+        for (name, kind) in [
+            ("Franking", "login"),
+            ("Plans", "licence"),
+            ("Depot radio", "shared-key"),
+            ("weir key", "ssh-key"),
+        ] {
+            assert!(
+                client
+                    .good(&["credential", "show", &place(name)])
+                    .contains(kind),
+                "{name}"
+            );
         }
-        assert!(client.good(&["credential", "show", &place("Plans")]).contains("Drawing board"));
-        assert_eq!(client.good(&["reveal", &place("Depot radio"), "--pipe"]), "Winter-tide-42");
-        assert_eq!(client.good(&["reveal", &place("weir key"), "--pipe"]).len(), key.len());
+        assert!(
+            client
+                .good(&["credential", "show", &place("Plans")])
+                .contains("Drawing board")
+        );
+        assert_eq!(
+            client.good(&["reveal", &place("Depot radio"), "--pipe"]),
+            "Winter-tide-42"
+        );
+        assert_eq!(
+            client.good(&["reveal", &place("weir key"), "--pipe"]).len(),
+            key.len()
+        );
     }
     // Where the organisation has switched them off, nothing of a built-in kind comes in either.
-    let _ = client.good(&["kind", "add", "valve-code", "--label", "Valve code", "--field", "password=secret"]);
-    let _ = client.good(&["settings", "change", "only_own_kinds=true"]);
-    assert_eq!(client.bad(&["import", "file", &path, "--into", "/Office"]).0, 7);
+    let _ = client.good(&[
+        "kind",
+        "add",
+        "valve-code",
+        "--label",
+        "Valve code",
+        "--field",
+        "password=secret",
+    ]);
+    let _ = client.good(&["settings", "edit", "only_own_kinds=true"]);
+    assert_eq!(
+        client
+            .bad(&["import", "file", &path, "--into", "/Office"])
+            .0,
+        7
+    );
 }
 
 #[test]
@@ -221,40 +458,102 @@ fn what_one_may_see_is_taken_out_protected_and_opens_with_its_key_alone() {
     let (office, pumps) = (ines.folder("Office"), ines.folder("Pumping"));
     let _ = ines.login(&office, "Franking", "Winter-tide-41");
     let gated = ines.login(&pumps, "Ridge", "Winter-tide-42");
-    let _ = ines.make("/api/v1/gates", &json!({"credential": gated, "needs_reason": true, "longest_minutes": 60}));
+    let _ = ines.make(
+        "/api/v1/gates",
+        &json!({"credential": gated, "needs_reason": true, "longest_minutes": 60}),
+    );
     let pim = ines.person("pim", &[]);
-    let _ = ines.make("/api/v1/grants", &json!({"folder": office, "person": pim, "level": "reveal"}));
-    let _ = ines.make("/api/v1/grants", &json!({"folder": pumps, "person": pim, "level": "use"}));
+    let _ = ines.make(
+        "/api/v1/grants",
+        &json!({"folder": office, "person": pim, "level": "reveal"}),
+    );
+    let _ = ines.make(
+        "/api/v1/grants",
+        &json!({"folder": pumps, "person": pim, "level": "use"}),
+    );
     std::fs::write(client.folder.join("pass"), "tide tables by heart").unwrap();
     let out = client.folder.join("all.age");
-    let told = client.good(&["export", out.to_str().unwrap(), "--passphrase-file", client.folder.join("pass").to_str().unwrap()]);
-    assert!(told.contains("1 credentials are in") && told.contains("1 are left out"), "{told}");
+    let told = client.good(&[
+        "export",
+        out.to_str().unwrap(),
+        "--passphrase-file",
+        client.folder.join("pass").to_str().unwrap(),
+    ]);
+    assert!(
+        told.contains("1 credentials are in") && told.contains("1 are left out"),
+        "{told}"
+    );
     let sealed = std::fs::read(&out).unwrap();
-    assert!(sealed.starts_with(b"age-encryption.org/v1") && !String::from_utf8_lossy(&sealed).contains("Winter"));
+    assert!(
+        sealed.starts_with(b"age-encryption.org/v1")
+            && !String::from_utf8_lossy(&sealed).contains("Winter")
+    );
     // Each credential that goes out is in the log, and what does not is not.
     assert_eq!(ines.events("credential.export").len(), 1);
     // Whoever may only use takes nothing out of there.
     let theirs = service.client("pim");
     std::fs::write(theirs.folder.join("pass"), "tide tables by heart").unwrap();
-    assert_eq!(theirs.bad(&["export", "mine.age", "--folder", "/Pumping", "--passphrase-file", "pass"]).0, 6);
-    assert_eq!(theirs.bad(&["export", "mine.age", "--recipient", "age1nobody"]).0, 7);
+    assert_eq!(
+        theirs
+            .bad(&[
+                "export",
+                "mine.age",
+                "--folder",
+                "/Pumping",
+                "--passphrase-file",
+                "pass"
+            ])
+            .0,
+        6
+    );
+    assert_eq!(
+        theirs
+            .bad(&["export", "mine.age", "--recipient", "age1nobody"])
+            .0,
+        7
+    );
     // Not encrypted: a duty, a reason, a fresh sign-in.
     let (code, words) = theirs.bad(&["export", "mine.json", "--plain", "--reason", "moving"]);
     assert!(code == 4 && words.contains("export"), "{words}");
     assert_eq!(client.bad(&["export", "all.json", "--plain"]).0, 7);
-    let _ = client.good(&["export", "all.csv", "--as", "csv", "--plain", "--reason", "moving to the new site"]);
+    let _ = client.good(&[
+        "export",
+        "all.csv",
+        "--as",
+        "csv",
+        "--plain",
+        "--reason",
+        "moving to the new site",
+    ]);
     let plain = std::fs::read_to_string(client.folder.join("all.csv")).unwrap();
-    assert!(plain.contains("Franking") && plain.contains("Winter-tide-41") && !plain.contains("Winter-tide-42"), "{plain}");
-    assert!(ines.events("export.run").iter().any(|event| event["detail"]["reason"] == "moving to the new site"));
+    assert!(
+        plain.contains("Franking")
+            && plain.contains("Winter-tide-41")
+            && !plain.contains("Winter-tide-42"),
+        "{plain}"
+    );
+    assert!(
+        ines.events("export.run")
+            .iter()
+            .any(|event| event["detail"]["reason"] == "moving to the new site")
+    );
     let _ = service.sql("UPDATE session SET created_at = created_at - interval '10 minutes'");
     let (code, words) = client.bad(&["export", "all.json", "--plain", "--reason", "moving"]);
     assert!(code == 4 && words.contains("sign-in"), "{words}");
     // And in again, somewhere else.
     let _ = ines.folder("Archive");
     let _ = client.good(&["import", "file", "all.csv", "--into", "/Archive"]);
-    assert_eq!(client.good(&["reveal", "/Archive/Office/Franking", "--pipe"]), "Winter-tide-41");
-    let _ = client.good(&["settings", "change", "exports=false"]);
-    assert_eq!(client.bad(&["export", "all.age", "--passphrase-file", "pass"]).0, 4);
+    assert_eq!(
+        client.good(&["reveal", "/Archive/Office/Franking", "--pipe"]),
+        "Winter-tide-41"
+    );
+    let _ = client.good(&["settings", "edit", "exports=false"]);
+    assert_eq!(
+        client
+            .bad(&["export", "all.age", "--passphrase-file", "pass"])
+            .0,
+        4
+    );
 }
 
 #[test]
@@ -263,40 +562,124 @@ fn taking_back_reaches_only_where_one_is_a_steward_now() {
     let ines = service.sign_in("ines");
     let (office, vault) = (ines.folder("Office"), ines.folder("Vault"));
     let pim = ines.person("pim", &[]);
-    let _ = ines.make("/api/v1/grants", &json!({"folder": office, "person": pim, "level": "steward"}));
+    let _ = ines.make(
+        "/api/v1/grants",
+        &json!({"folder": office, "person": pim, "level": "steward"}),
+    );
     let theirs = service.client("pim");
-    let path = file(&theirs, "five.csv", "name,password,folder\na,Winter-tide-41,Open\nb,Winter-tide-42,Open\nc,Winter-tide-43,Shut\nd,Winter-tide-44,Gone\n");
+    let path = file(
+        &theirs,
+        "five.csv",
+        "name,password,folder\na,Winter-tide-41,Open\nb,Winter-tide-42,Open\nc,Winter-tide-43,Shut\nd,Winter-tide-44,Gone\n",
+    );
     let _ = theirs.good(&["import", "file", &path, "--into", "/Office"]);
     // One is moved away by itself, one folder is moved, one is closed: none is in reach any more.
     let place = |path: &str| {
         let folders = ines.get("/api/v1/folders").good();
         let name = path.rsplit('/').next().unwrap().to_owned();
-        let found = folders["items"].as_array().unwrap().iter().find(|it| it["name"] == *name).unwrap().clone();
-        (found["id"].as_str().unwrap().to_owned(), found["version"].as_i64().unwrap())
+        let found = folders["items"]
+            .as_array()
+            .unwrap()
+            .iter()
+            .find(|it| it["name"] == *name)
+            .unwrap()
+            .clone();
+        (
+            found["id"].as_str().unwrap().to_owned(),
+            found["version"].as_i64().unwrap(),
+        )
     };
     let all = ines.get("/api/v1/credentials").good();
-    let a = all["items"].as_array().unwrap().iter().find(|it| it["name"] == "a").unwrap()["id"].as_str().unwrap().to_owned();
-    let version = ines.get(&format!("/api/v1/credentials/{a}")).good()["version"].as_i64().unwrap();
-    let _ = ines.patch(&format!("/api/v1/credentials/{a}"), version, &json!({"folder": vault})).good();
+    let a = all["items"]
+        .as_array()
+        .unwrap()
+        .iter()
+        .find(|it| it["name"] == "a")
+        .unwrap()["id"]
+        .as_str()
+        .unwrap()
+        .to_owned();
+    let version = ines.get(&format!("/api/v1/credentials/{a}")).good()["version"]
+        .as_i64()
+        .unwrap();
+    let _ = ines
+        .patch(
+            &format!("/api/v1/credentials/{a}"),
+            version,
+            &json!({"folder": vault}),
+        )
+        .good();
     let (gone, version) = place("/Office/Gone");
-    let _ = ines.patch(&format!("/api/v1/folders/{gone}"), version, &json!({"parent": vault})).good();
+    let _ = ines
+        .patch(
+            &format!("/api/v1/folders/{gone}"),
+            version,
+            &json!({"parent": vault}),
+        )
+        .good();
     let (shut, version) = place("/Office/Shut");
-    let ines_id = ines.get("/api/v1/people").good()["items"].as_array().unwrap().iter().find(|it| it["sign_in_name"] == "ines").unwrap()["id"].clone();
-    let _ = ines.make("/api/v1/grants", &json!({"folder": shut, "person": ines_id, "level": "steward"}));
-    let _ = ines.patch(&format!("/api/v1/folders/{shut}"), version, &json!({"closed": true})).good();
-    let import = ines.get("/api/v1/imports").good()["items"][0]["id"].as_str().unwrap().to_owned();
+    let ines_id = ines.get("/api/v1/people").good()["items"]
+        .as_array()
+        .unwrap()
+        .iter()
+        .find(|it| it["sign_in_name"] == "ines")
+        .unwrap()["id"]
+        .clone();
+    let _ = ines.make(
+        "/api/v1/grants",
+        &json!({"folder": shut, "person": ines_id, "level": "steward"}),
+    );
+    let _ = ines
+        .patch(
+            &format!("/api/v1/folders/{shut}"),
+            version,
+            &json!({"closed": true}),
+        )
+        .good();
+    let import = ines.get("/api/v1/imports").good()["items"][0]["id"]
+        .as_str()
+        .unwrap()
+        .to_owned();
     let told = theirs.good(&["import", "undo", &import]);
-    assert!(told.contains("1 are in the bin, 0 are as they were, 3 stay as they are"), "{told}");
-    for (path, value) in [("/Vault/a", "Winter-tide-41"), ("/Office/Shut/c", "Winter-tide-43"), ("/Vault/Gone/d", "Winter-tide-44")] {
-        assert_eq!(service.client("ines").good(&["reveal", path, "--pipe"]), value, "{path}");
+    assert!(
+        told.contains("1 are in the bin, 0 are as they were, 3 stay as they are"),
+        "{told}"
+    );
+    for (path, value) in [
+        ("/Vault/a", "Winter-tide-41"),
+        ("/Office/Shut/c", "Winter-tide-43"),
+        ("/Vault/Gone/d", "Winter-tide-44"),
+    ] {
+        assert_eq!(
+            service.client("ines").good(&["reveal", path, "--pipe"]),
+            value,
+            "{path}"
+        );
     }
     // What is in the bin comes back only for a steward of where it lay, and that is closed now.
     let (open, version) = place("/Office/Open");
-    let _ = ines.make("/api/v1/grants", &json!({"folder": open, "person": ines_id, "level": "steward"}));
-    let _ = ines.patch(&format!("/api/v1/folders/{open}"), version, &json!({"closed": true})).good();
+    let _ = ines.make(
+        "/api/v1/grants",
+        &json!({"folder": open, "person": ines_id, "level": "steward"}),
+    );
+    let _ = ines
+        .patch(
+            &format!("/api/v1/folders/{open}"),
+            version,
+            &json!({"closed": true}),
+        )
+        .good();
     assert!(!theirs.good(&["bin", "list"]).contains("five.csv"));
-    let removal = ines.get("/api/v1/bin").good()["items"][0]["id"].as_str().unwrap().to_owned();
-    assert_eq!(theirs.bad(&["bin", "put-back", &removal]).0, 5);
-    let _ = service.client("ines").good(&["bin", "put-back", &removal]);
-    assert_eq!(service.client("ines").good(&["reveal", "/Office/Open/b", "--pipe"]), "Winter-tide-42");
+    let removal = ines.get("/api/v1/bin").good()["items"][0]["id"]
+        .as_str()
+        .unwrap()
+        .to_owned();
+    assert_eq!(theirs.bad(&["bin", "restore", &removal]).0, 5);
+    let _ = service.client("ines").good(&["bin", "restore", &removal]);
+    assert_eq!(
+        service
+            .client("ines")
+            .good(&["reveal", "/Office/Open/b", "--pipe"]),
+        "Winter-tide-42"
+    );
 }

@@ -1,13 +1,19 @@
 //! Checks and rotations on a real OpenSSH host, with the service killed and the line cut at every
 //! step: the account always opens with the vault's current password in the end.
 
-#![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, clippy::indexing_slicing, reason = "what cannot be set up ends the test")]
+#![allow(
+    clippy::unwrap_used,
+    clippy::expect_used,
+    clippy::panic,
+    clippy::indexing_slicing,
+    reason = "what cannot be set up ends the test"
+)]
 
 use std::sync::OnceLock;
 
 use jexlin_acceptance::{Service, Session, until};
 use jexlin_standins::host::Host;
-use jexlin_standins::odd::{self, Manner, Wire};
+use jexlin_standins::misbehaving_device::{self, Manner, Wire};
 use serde_json::{Value, json};
 
 const ACCOUNTS: [(&str, &str); 9] = [
@@ -30,9 +36,18 @@ fn host() -> &'static Host {
 /// A folder with the host as a device and its root as operator; returns folder and device.
 fn device(ines: &Session<'_>, port: u16) -> (String, String) {
     let folder = ines.folder("Pumping");
-    let device = ines.make("/api/v1/devices", &json!({"folder": folder, "name": "telemetry", "address": "127.0.0.1", "port": port}));
+    let device = ines.make(
+        "/api/v1/devices",
+        &json!({"folder": folder, "name": "telemetry", "address": "127.0.0.1", "port": port}),
+    );
     let root = account(ines, &folder, &device, "root", "Ridge-root-1");
-    let _ = ines.patch(&format!("/api/v1/devices/{device}"), 1, &json!({"operator": root})).good();
+    let _ = ines
+        .patch(
+            &format!("/api/v1/devices/{device}"),
+            1,
+            &json!({"operator": root}),
+        )
+        .good();
     (folder, device)
 }
 
@@ -49,32 +64,66 @@ fn job(ines: &Session<'_>, credential: &str, task: &str, body: &Value) -> Value 
 }
 
 fn opens(ines: &Session<'_>, credential: &str, user: &str) -> bool {
-    host().opens(user, &ines.reveal(credential).text("value")).unwrap()
+    host()
+        .opens(user, &ines.reveal(credential).text("value"))
+        .unwrap()
 }
 
 #[test]
-fn a_check_and_a_rotation_both_ways_leave_device_and_vault_in_step() {
+fn a_check_and_a_rotation_both_ways_leave_device_and_vault_in_sync() {
     let service = Service::ready();
     let ines = service.sign_in("ines");
     let (folder, device) = device(&ines, host().port());
     let duty = account(&ines, &folder, &device, "duty", "North-ridge-2019");
-    assert_eq!(job(&ines, &duty, "check", &json!({}))["outcome"], "in step");
+    assert_eq!(job(&ines, &duty, "check", &json!({}))["outcome"], "in sync");
     let shown = ines.get(&format!("/api/v1/devices/{device}")).good();
-    assert_eq!(shown["identity"][0]["kind"], "host-key", "noted at first contact: {shown}");
+    assert_eq!(
+        shown["identity"][0]["kind"], "host-key",
+        "noted at first contact: {shown}"
+    );
     let rotated = job(&ines, &duty, "rotate", &json!({}));
-    assert_eq!((&rotated["outcome"], &rotated["way"]), (&json!("done"), &json!("operator")), "{rotated}");
+    assert_eq!(
+        (&rotated["outcome"], &rotated["way"]),
+        (&json!("done"), &json!("operator")),
+        "{rotated}"
+    );
     assert!(opens(&ines, &duty, "duty"));
     let itself = job(&ines, &duty, "rotate", &json!({"way": "self"}));
-    assert_eq!((&itself["outcome"], &itself["way"]), (&json!("done"), &json!("self")), "{itself}");
+    assert_eq!(
+        (&itself["outcome"], &itself["way"]),
+        (&json!("done"), &json!("self")),
+        "{itself}"
+    );
     assert!(opens(&ines, &duty, "duty"));
-    let history = ines.get(&format!("/api/v1/credentials/{duty}/history")).good();
-    let states: Vec<_> = history["items"].as_array().unwrap().iter().map(|row| row["state"].as_str().unwrap().to_owned()).collect();
+    let history = ines
+        .get(&format!("/api/v1/credentials/{duty}/history"))
+        .good();
+    let states: Vec<_> = history["items"]
+        .as_array()
+        .unwrap()
+        .iter()
+        .map(|row| row["state"].as_str().unwrap().to_owned())
+        .collect();
     assert_eq!(states, ["current", "previous", "previous"]);
-    let actions: Vec<_> = ["upkeep.candidate", "upkeep.rotated", "device.trust-first-contact", "upkeep.sign-in"].map(|action| ines.events(action).len()).into();
+    let actions: Vec<_> = [
+        "upkeep.candidate",
+        "upkeep.rotated",
+        "device.trust-first-contact",
+        "upkeep.sign-in",
+    ]
+    .map(|action| ines.events(action).len())
+    .into();
     assert_eq!(actions[..3], [2, 2, 1]);
-    assert!(actions[3] >= 5, "every time a password left for the device: {actions:?}");
+    assert!(
+        actions[3] >= 5,
+        "every time a password left for the device: {actions:?}"
+    );
     let client = service.client("ines");
-    assert!(client.good(&["upkeep", "check", "/Pumping/duty", "--wait"]).contains("in step"));
+    assert!(
+        client
+            .good(&["upkeep", "check", "/Pumping/duty", "--wait"])
+            .contains("in sync")
+    );
 }
 
 #[test]
@@ -84,11 +133,19 @@ fn a_password_that_does_not_fit_is_found_and_the_lockout_budget_is_kept() {
     let (folder, device) = device(&ines, host().port());
     let wrong = account(&ines, &folder, &device, "night", "Not-the-password-1");
     for _ in 0..3 {
-        assert_eq!(job(&ines, &wrong, "check", &json!({}))["outcome"], "out of step");
+        assert_eq!(
+            job(&ines, &wrong, "check", &json!({}))["outcome"],
+            "out of sync"
+        );
     }
     let stopped = job(&ines, &wrong, "check", &json!({}));
     assert_eq!(stopped["outcome"], "locked out");
-    assert!(stopped["message"].as_str().unwrap().contains("could lock the account"));
+    assert!(
+        stopped["message"]
+            .as_str()
+            .unwrap()
+            .contains("could lock the account")
+    );
     assert!(host().opens("night", "Night-shift-2019").unwrap());
 }
 
@@ -99,8 +156,18 @@ fn a_device_that_refuses_keeps_its_password_and_is_quoted() {
     let (folder, device) = device(&ines, host().port());
     let gone = account(&ines, &folder, &device, "no-such-account", "Gone-2019-a");
     let refused = job(&ines, &gone, "rotate", &json!({}));
-    assert_eq!((&refused["state"], &refused["outcome"]), (&json!("failed"), &json!("refused")), "{refused}");
-    assert!(refused["message"].as_str().unwrap().contains("no-such-account"), "{refused}");
+    assert_eq!(
+        (&refused["state"], &refused["outcome"]),
+        (&json!("failed"), &json!("refused")),
+        "{refused}"
+    );
+    assert!(
+        refused["message"]
+            .as_str()
+            .unwrap()
+            .contains("no-such-account"),
+        "{refused}"
+    );
     assert_eq!(ines.reveal(&gone).text("value"), "Gone-2019-a");
 }
 
@@ -110,13 +177,22 @@ fn devices_that_hang_flood_or_are_off_fail_the_job_and_lose_nothing() {
     let ines = service.sign_in("ines");
     let folder = ines.folder("Odd");
     let ports = [
-        ("babbles", odd::device(Manner::Babbles).unwrap()),
-        ("floods", odd::device(Manner::Floods).unwrap()),
-        ("hangs", odd::device(Manner::Hangs).unwrap()),
+        (
+            "babbles",
+            misbehaving_device::device(Manner::Babbles).unwrap(),
+        ),
+        (
+            "floods",
+            misbehaving_device::device(Manner::Floods).unwrap(),
+        ),
+        ("hangs", misbehaving_device::device(Manner::Hangs).unwrap()),
         ("off", jexlin_standins::free_port().unwrap()),
     ];
     for (name, port) in ports {
-        let device = ines.make("/api/v1/devices", &json!({"folder": folder, "name": name, "address": "127.0.0.1", "port": port}));
+        let device = ines.make(
+            "/api/v1/devices",
+            &json!({"folder": folder, "name": name, "address": "127.0.0.1", "port": port}),
+        );
         let credential = ines.make(
             "/api/v1/credentials",
             &json!({"folder": folder, "kind": "device-admin", "name": name, "fields": {"user_name": "duty"}, "password": "Odd-2019-a", "device": device}),
@@ -125,7 +201,11 @@ fn devices_that_hang_flood_or_are_off_fail_the_job_and_lose_nothing() {
         assert_eq!(checked["outcome"], "unreachable", "{name}: {checked}");
         let rotated = job(&ines, &credential, "rotate", &json!({"way": "self"}));
         assert_eq!(rotated["outcome"], "unreachable", "{name}: {rotated}");
-        assert_eq!(ines.reveal(&credential).text("value"), "Odd-2019-a", "{name}");
+        assert_eq!(
+            ines.reveal(&credential).text("value"),
+            "Odd-2019-a",
+            "{name}"
+        );
     }
 }
 
@@ -139,17 +219,49 @@ fn a_changed_host_key_stops_the_job_until_a_steward_confirms_it() {
     service.sql(&format!("UPDATE device SET identity = '{other}' WHERE id = '{device}'; UPDATE binding SET identity = '{other}' WHERE device_id = '{device}'"));
     let checked = job(&ines, &duty, "check", &json!({}));
     assert_eq!(checked["outcome"], "unreachable");
-    assert!(checked["message"].as_str().unwrap().contains("did not prove its identity"), "{checked}");
+    assert!(
+        checked["message"]
+            .as_str()
+            .unwrap()
+            .contains("did not prove its identity"),
+        "{checked}"
+    );
     let path = format!("/api/v1/devices/{device}");
-    let shown = ines.post(&format!("{path}/read-identity"), &json!({})).good();
+    let shown = ines
+        .post(&format!("{path}/read-identity"), &json!({}))
+        .good();
     let line = shown["items"][0]["line"].as_str().unwrap();
     let version = ines.get(&path).good()["version"].as_i64().unwrap();
-    let changed = ines.patch(&path, version, &json!({"identity": [line]})).good();
-    assert!(changed["bindings"].as_array().unwrap().iter().all(|binding| binding["suspended"] != ""), "{changed}");
-    assert_eq!(job(&ines, &duty, "check", &json!({}))["outcome"], "unreachable", "the binding is suspended");
-    let confirmed = ines.call("POST", &format!("{path}/confirm-bindings"), None, Some(version + 1)).good();
-    assert_eq!((&confirmed["confirmed"], &confirmed["left"]), (&json!(3), &json!(0)), "{confirmed}");
-    assert_eq!(job(&ines, &duty, "check", &json!({}))["outcome"], "in step");
+    let changed = ines
+        .patch(&path, version, &json!({"identity": [line]}))
+        .good();
+    assert!(
+        changed["bindings"]
+            .as_array()
+            .unwrap()
+            .iter()
+            .all(|binding| binding["suspended"] != ""),
+        "{changed}"
+    );
+    assert_eq!(
+        job(&ines, &duty, "check", &json!({}))["outcome"],
+        "unreachable",
+        "the binding is suspended"
+    );
+    let confirmed = ines
+        .call(
+            "POST",
+            &format!("{path}/confirm-bindings"),
+            None,
+            Some(version + 1),
+        )
+        .good();
+    assert_eq!(
+        (&confirmed["confirmed"], &confirmed["left"]),
+        (&json!(3), &json!(0)),
+        "{confirmed}"
+    );
+    assert_eq!(job(&ines, &duty, "check", &json!({}))["outcome"], "in sync");
 }
 
 /// The heart of promise 2. The service is held at each point of a rotation, killed with SIGKILL,
@@ -163,8 +275,16 @@ fn killed_at_any_step_the_account_opens_with_the_vaults_current_password() {
         account(&ines, &folder, &device, "killed", "Killed-2019-a")
     };
     for way in ["operator", "self"] {
-        for point in ["before-candidate", "after-candidate", "before-apply", "after-apply", "before-verify", "after-verify", "before-promote", "after-promote"]
-        {
+        for point in [
+            "before-candidate",
+            "after-candidate",
+            "before-apply",
+            "after-apply",
+            "before-verify",
+            "after-verify",
+            "before-promote",
+            "after-promote",
+        ] {
             service.kill();
             let _ = std::fs::remove_file(service.folder.join("held"));
             service.start(&[("JEXLIN_HOLD_AT", point)]);
@@ -172,19 +292,27 @@ fn killed_at_any_step_the_account_opens_with_the_vaults_current_password() {
             let ines = service.sign_in("ines");
             // Each recovery may cost a failed login; sixteen of them in a minute are this test's own.
             service.sql("DELETE FROM failed_login");
-            let job = ines.make(&format!("/api/v1/credentials/{credential}/rotate"), &json!({"way": way}));
+            let job = ines.make(
+                &format!("/api/v1/credentials/{credential}/rotate"),
+                &json!({"way": way}),
+            );
             drop(ines);
             let held = service.folder.join("held");
             until(&format!("held {point}"), || held.exists().then_some(()));
             service.kill();
             // The lease of the dead worker is over at once for the test.
-            service.sql("UPDATE job SET leased_until = now() - interval '1 second' WHERE state = 'running'");
+            service.sql(
+                "UPDATE job SET leased_until = now() - interval '1 second' WHERE state = 'running'",
+            );
             service.start(&[]);
             service.unlock();
             let ines = service.sign_in("ines");
             let settled = ines.settled(&job);
             assert_ne!(settled["outcome"], "in doubt", "{way} {point}: {settled}");
-            assert!(opens(&ines, &credential, "killed"), "{way}, killed {point}: {settled}");
+            assert!(
+                opens(&ines, &credential, "killed"),
+                "{way}, killed {point}: {settled}"
+            );
             assert_eq!(
                 service.sql(&format!("SELECT count(*) FROM secret_version WHERE credential_id = '{credential}' AND state = 'candidate'")),
                 "0",
@@ -201,22 +329,33 @@ fn cut_at_any_byte_the_account_opens_with_the_vaults_current_password() {
     let wire = Wire::to("127.0.0.1", host().port()).unwrap();
     let (folder, device) = device(&ines, wire.port());
     let credential = account(&ines, &folder, &device, "cut", "Cut-2019-a");
-    for bytes in [0, 900, 2600, 3400, 4100, 4400, 4700, 5200, 6400, 7600, 8600, 9600] {
+    for bytes in [
+        0, 900, 2600, 3400, 4100, 4400, 4700, 5200, 6400, 7600, 8600, 9600,
+    ] {
         wire.cut_after(bytes);
-        let job = ines.make(&format!("/api/v1/credentials/{credential}/rotate"), &json!({}));
+        let job = ines.make(
+            &format!("/api/v1/credentials/{credential}/rotate"),
+            &json!({}),
+        );
         let _ = ines.settled(&job);
-        wire.mend();
+        wire.fix();
         // In doubt, it is tried again: at once when somebody asks.
         let settled = until("a settled rotation", || {
             let now = ines.get(&format!("/api/v1/jobs/{job}")).good();
             if now["state"] == "queued" {
-                let _ = ines.post(&format!("/api/v1/credentials/{credential}/rotate"), &json!({}));
+                let _ = ines.post(
+                    &format!("/api/v1/credentials/{credential}/rotate"),
+                    &json!({}),
+                );
                 service.sql("DELETE FROM failed_login");
                 return None;
             }
             (now["state"] == "done" || now["state"] == "failed").then_some(now)
         });
-        assert!(opens(&ines, &credential, "cut"), "cut after {bytes}: {settled}");
+        assert!(
+            opens(&ines, &credential, "cut"),
+            "cut after {bytes}: {settled}"
+        );
     }
 }
 
@@ -228,11 +367,20 @@ fn two_services_on_one_database_never_run_one_job_twice() {
     let (folder, device) = device(&ines, host().port());
     let credential = account(&ines, &folder, &device, "pair", "Pair-2019-a");
     for _ in 0..4 {
-        assert_eq!(job(&ines, &credential, "rotate", &json!({}))["outcome"], "done");
+        assert_eq!(
+            job(&ines, &credential, "rotate", &json!({}))["outcome"],
+            "done"
+        );
     }
-    let attempts = service.sql("SELECT string_agg(attempts::text, ',') FROM job WHERE task = 'rotation'");
+    let attempts =
+        service.sql("SELECT string_agg(attempts::text, ',') FROM job WHERE task = 'rotation'");
     assert_eq!(attempts, "1,1,1,1");
-    assert_eq!(service.sql(&format!("SELECT count(*) FROM secret_version WHERE credential_id = '{credential}'")), "5");
+    assert_eq!(
+        service.sql(&format!(
+            "SELECT count(*) FROM secret_version WHERE credential_id = '{credential}'"
+        )),
+        "5"
+    );
     assert!(opens(&ines, &credential, "pair"));
     drop(beside);
 }
@@ -242,27 +390,58 @@ fn a_plan_checks_and_rotates_by_itself_and_a_bad_one_is_refused_in_words() {
     let service = Service::ready();
     let ines = service.sign_in("ines");
     let (folder, device) = device(&ines, host().port());
-    let credential = account(&ines, &folder, &device, "planned", "Not-in-step-2019");
-    for rule in ["FREQ=YEARLY;BYMONTH=2;BYMONTHDAY=30", "FREQ=MINUTELY", "every now and then", "FREQ=DAILY\nRRULE:FREQ=SECONDLY"] {
-        ines.post("/api/v1/plans", &json!({"folder": folder, "check": rule, "out_of_step": "tell", "time_zone": "Europe/London"})).refused(422, "bad-input");
+    let credential = account(&ines, &folder, &device, "planned", "Not-in-sync-2019");
+    for rule in [
+        "FREQ=YEARLY;BYMONTH=2;BYMONTHDAY=30",
+        "FREQ=MINUTELY",
+        "every now and then",
+        "FREQ=DAILY\nRRULE:FREQ=SECONDLY",
+    ] {
+        ines.post("/api/v1/plans", &json!({"folder": folder, "check": rule, "out_of_sync": "tell", "time_zone": "Europe/London"})).refused(422, "bad-input");
     }
-    ines.post("/api/v1/plans", &json!({"folder": folder, "check": "FREQ=DAILY", "out_of_step": "tell", "time_zone": "Atlantis/Centre"}))
+    ines.post("/api/v1/plans", &json!({"folder": folder, "check": "FREQ=DAILY", "out_of_sync": "tell", "time_zone": "Atlantis/Centre"}))
         .refused(422, "bad-input");
     let _ = ines.make(
         "/api/v1/plans",
-        &json!({"folder": folder, "check": "FREQ=DAILY;BYHOUR=3", "out_of_step": "both", "rotate_days": 30, "time_zone": "Europe/London"}),
+        &json!({"folder": folder, "check": "FREQ=DAILY;BYHOUR=3", "out_of_sync": "both", "rotate_days": 30, "time_zone": "Europe/London"}),
     );
-    until("due times", || ines.get(&format!("/api/v1/credentials/{credential}")).good()["upkeep"]["next_check_at"].is_string().then_some(()));
+    until("due times", || {
+        ines.get(&format!("/api/v1/credentials/{credential}"))
+            .good()["upkeep"]["next_check_at"]
+            .is_string()
+            .then_some(())
+    });
     service.sql(&format!("UPDATE account SET next_check_at = now() - interval '1 second' WHERE credential_id = '{credential}'"));
-    // Out of step, and the plan says to rotate: a second job follows by itself.
-    until("an account brought back in step", || {
-        (ines.get(&format!("/api/v1/credentials/{credential}")).good()["upkeep"]["rotation_outcome"] == "done").then_some(())
+    // Out of sync, and the plan says to rotate: a second job follows by itself.
+    until("an account brought back in sync", || {
+        (ines
+            .get(&format!("/api/v1/credentials/{credential}"))
+            .good()["upkeep"]["rotation_outcome"]
+            == "done")
+            .then_some(())
     });
     assert!(opens(&ines, &credential, "planned"));
-    let jobs = ines.get(&format!("/api/v1/jobs?credential={credential}")).good();
-    let causes: Vec<_> =
-        jobs["items"].as_array().unwrap().iter().map(|job| (job["task"].as_str().unwrap().to_owned(), job["cause"].as_str().unwrap().to_owned())).collect();
-    assert_eq!(causes, [("rotation".to_owned(), "out-of-step".to_owned()), ("check".to_owned(), "plan".to_owned())]);
+    let jobs = ines
+        .get(&format!("/api/v1/jobs?credential={credential}"))
+        .good();
+    let causes: Vec<_> = jobs["items"]
+        .as_array()
+        .unwrap()
+        .iter()
+        .map(|job| {
+            (
+                job["task"].as_str().unwrap().to_owned(),
+                job["cause"].as_str().unwrap().to_owned(),
+            )
+        })
+        .collect();
+    assert_eq!(
+        causes,
+        [
+            ("rotation".to_owned(), "out-of-sync".to_owned()),
+            ("check".to_owned(), "plan".to_owned())
+        ]
+    );
 }
 
 #[test]
@@ -273,40 +452,135 @@ fn a_gate_is_asked_approved_passed_and_closed_again_and_the_password_is_rotated(
     let credential = account(&ines, &folder, &device, "gated", "Gated-2019-a");
     let (marek, tomas) = (ines.person("marek", &[]), ines.person("tomas", &[]));
     for person in [&marek, &tomas] {
-        let _ = ines.make("/api/v1/grants", &json!({"folder": folder, "person": person, "level": "reveal"}));
+        let _ = ines.make(
+            "/api/v1/grants",
+            &json!({"folder": folder, "person": person, "level": "reveal"}),
+        );
     }
     let gate = json!({"credential": credential, "needs_reason": true, "approver_people": [tomas, marek], "longest_minutes": 60, "one_holder": true, "rotate_on_return": true});
-    ines.post("/api/v1/gates", &json!({"credential": credential, "longest_minutes": 0})).refused(422, "bad-input");
+    ines.post(
+        "/api/v1/gates",
+        &json!({"credential": credential, "longest_minutes": 0}),
+    )
+    .refused(422, "bad-input");
     let _ = ines.make("/api/v1/gates", &gate);
     let asker = service.client("marek");
     let approver = service.client("tomas");
     assert_eq!(asker.bad(&["reveal", "/Pumping/gated", "--pipe"]).0, 4);
-    assert_eq!(asker.bad(&["request", "ask", "/Pumping/gated", "--minutes", "30"]).0, 7, "a reason is wanted");
-    assert_eq!(asker.bad(&["request", "ask", "/Pumping/gated", "--minutes", "90", "--reason", "pump 3 stopped"]).0, 7, "more than the gate allows");
-    let asked: Value =
-        serde_json::from_str(&asker.good(&["-o", "json", "request", "ask", "/Pumping/gated", "--minutes", "30", "--reason", "pump 3 stopped"])).unwrap();
+    assert_eq!(
+        asker
+            .bad(&["request", "ask", "/Pumping/gated", "--minutes", "30"])
+            .0,
+        7,
+        "a reason is wanted"
+    );
+    assert_eq!(
+        asker
+            .bad(&[
+                "request",
+                "ask",
+                "/Pumping/gated",
+                "--minutes",
+                "90",
+                "--reason",
+                "pump 3 stopped"
+            ])
+            .0,
+        7,
+        "more than the gate allows"
+    );
+    let asked: Value = serde_json::from_str(&asker.good(&[
+        "-o",
+        "json",
+        "request",
+        "ask",
+        "/Pumping/gated",
+        "--minutes",
+        "30",
+        "--reason",
+        "pump 3 stopped",
+    ]))
+    .unwrap();
     let request = asked["id"].as_str().unwrap();
-    assert_eq!(asker.bad(&["request", "approve", request]).0, 4, "nobody approves their own, approver or not");
-    assert_eq!(asker.bad(&["checkout", "take", "/Pumping/gated"]).0, 4, "not approved yet");
-    assert!(approver.good(&["request", "list", "--state", "waiting"]).contains("pump 3 stopped"));
-    let _ = approver.good(&["request", "approve", request, "--comment", "Call me when it runs."]);
+    assert_eq!(
+        asker.bad(&["request", "approve", request]).0,
+        4,
+        "nobody approves their own, approver or not"
+    );
+    assert_eq!(
+        asker.bad(&["checkout", "take", "/Pumping/gated"]).0,
+        4,
+        "not approved yet"
+    );
+    assert!(
+        approver
+            .good(&["request", "list", "--state", "waiting"])
+            .contains("pump 3 stopped")
+    );
+    let _ = approver.good(&[
+        "request",
+        "approve",
+        request,
+        "--comment",
+        "Call me when it runs.",
+    ]);
     let _ = asker.good(&["checkout", "take", "/Pumping/gated"]);
-    assert_eq!(asker.good(&["reveal", "/Pumping/gated", "--pipe"]), "Gated-2019-a");
-    assert_eq!(approver.bad(&["reveal", "/Pumping/gated", "--pipe"]).0, 4, "the checkout is marek's alone");
+    assert_eq!(
+        asker.good(&["reveal", "/Pumping/gated", "--pipe"]),
+        "Gated-2019-a"
+    );
+    assert_eq!(
+        approver.bad(&["reveal", "/Pumping/gated", "--pipe"]).0,
+        4,
+        "the checkout is marek's alone"
+    );
     let _ = asker.good(&["checkout", "check-in", "/Pumping/gated"]);
     assert_eq!(asker.bad(&["reveal", "/Pumping/gated", "--pipe"]).0, 4);
-    until("a rotation on return", || (ines.get(&format!("/api/v1/credentials/{credential}")).good()["upkeep"]["rotation_outcome"] == "done").then_some(()));
+    until("a rotation on return", || {
+        (ines
+            .get(&format!("/api/v1/credentials/{credential}"))
+            .good()["upkeep"]["rotation_outcome"]
+            == "done")
+            .then_some(())
+    });
     assert!(!host().opens("gated", "Gated-2019-a").unwrap());
     // The same by time, without anybody giving it back.
-    let asked: Value =
-        serde_json::from_str(&asker.good(&["-o", "json", "request", "ask", "/Pumping/gated", "--minutes", "1", "--reason", "once more"])).unwrap();
+    let asked: Value = serde_json::from_str(&asker.good(&[
+        "-o",
+        "json",
+        "request",
+        "ask",
+        "/Pumping/gated",
+        "--minutes",
+        "1",
+        "--reason",
+        "once more",
+    ]))
+    .unwrap();
     let _ = approver.good(&["request", "approve", asked["id"].as_str().unwrap()]);
     let _ = asker.good(&["checkout", "take", "/Pumping/gated"]);
     service.sql("UPDATE checkout SET ends_at = now() WHERE ended_at IS NULL");
-    until("an end by time", || (service.sql("SELECT count(*) FROM checkout WHERE ended_how = 'time'") == "1").then_some(()));
+    until("an end by time", || {
+        (service.sql("SELECT count(*) FROM checkout WHERE ended_how = 'time'") == "1").then_some(())
+    });
     assert_eq!(asker.bad(&["reveal", "/Pumping/gated", "--pipe"]).0, 4);
-    let refused: Value = serde_json::from_str(&asker.good(&["-o", "json", "request", "ask", "/Pumping/gated", "--reason", "again"])).unwrap();
-    let _ = approver.good(&["request", "refuse", refused["id"].as_str().unwrap(), "--comment", "Say what for."]);
+    let refused: Value = serde_json::from_str(&asker.good(&[
+        "-o",
+        "json",
+        "request",
+        "ask",
+        "/Pumping/gated",
+        "--reason",
+        "again",
+    ]))
+    .unwrap();
+    let _ = approver.good(&[
+        "request",
+        "refuse",
+        refused["id"].as_str().unwrap(),
+        "--comment",
+        "Say what for.",
+    ]);
     assert_eq!(asker.bad(&["checkout", "take", "/Pumping/gated"]).0, 4);
     for (action, least) in [
         ("request.ask", 3),
@@ -317,6 +591,10 @@ fn a_gate_is_asked_approved_passed_and_closed_again_and_the_password_is_rotated(
         ("checkout.time-over", 1),
         ("credential.reveal", 4),
     ] {
-        assert!(ines.events(action).len() >= least, "{action}: {:?}", ines.events(action));
+        assert!(
+            ines.events(action).len() >= least,
+            "{action}: {:?}",
+            ines.events(action)
+        );
     }
 }

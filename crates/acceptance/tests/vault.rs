@@ -1,6 +1,12 @@
 //! Folders, credentials, reveals, grants, through the network interface and the client.
 
-#![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, clippy::indexing_slicing, reason = "what cannot be set up ends the test")]
+#![allow(
+    clippy::unwrap_used,
+    clippy::expect_used,
+    clippy::panic,
+    clippy::indexing_slicing,
+    reason = "what cannot be set up ends the test"
+)]
 
 use jexlin_acceptance::Service;
 use serde_json::{Value, json};
@@ -19,15 +25,43 @@ fn an_engineer_reveals_what_is_shared_and_the_log_says_so_first() {
     let session = service.sign_in("marek");
     session.reveal(&credential).refused(404, "unknown");
     let group = ines.make("/api/v1/groups", &json!({"name": "Duty engineers"}));
-    let _ = ines.put(&format!("/api/v1/groups/{group}/members/{marek}")).good();
-    let _ = ines.make("/api/v1/grants", &json!({"folder": pumping, "group": group, "level": "use"}));
+    let _ = ines
+        .put(&format!("/api/v1/groups/{group}/members/{marek}"))
+        .good();
+    let _ = ines.make(
+        "/api/v1/grants",
+        &json!({"folder": pumping, "group": group, "level": "use"}),
+    );
     session.reveal(&credential).refused(403, "not-allowed");
-    let _ = ines.make("/api/v1/grants", &json!({"credential": credential, "person": marek, "level": "reveal"}));
+    let _ = ines.make(
+        "/api/v1/grants",
+        &json!({"credential": credential, "person": marek, "level": "reveal"}),
+    );
     assert_eq!(session.reveal(&credential).text("value"), "Winter-tide-41");
     let events = ines.events("credential.reveal");
-    let outcomes: Vec<_> = events.iter().map(|event| (event["actor_name"].as_str().unwrap(), event["outcome"].as_str().unwrap())).collect();
-    assert_eq!(outcomes, [("marek of Osmere", "done"), ("marek of Osmere", "refused"), ("marek of Osmere", "refused")]);
-    assert!(events.iter().all(|event| event["target_name"] == "/Pumping/Ridge pump"), "the log names what was refused, though the answer did not");
+    let outcomes: Vec<_> = events
+        .iter()
+        .map(|event| {
+            (
+                event["actor_name"].as_str().unwrap(),
+                event["outcome"].as_str().unwrap(),
+            )
+        })
+        .collect();
+    assert_eq!(
+        outcomes,
+        [
+            ("marek of Osmere", "done"),
+            ("marek of Osmere", "refused"),
+            ("marek of Osmere", "refused")
+        ]
+    );
+    assert!(
+        events
+            .iter()
+            .all(|event| event["target_name"] == "/Pumping/Ridge pump"),
+        "the log names what was refused, though the answer did not"
+    );
 }
 
 #[test]
@@ -42,7 +76,11 @@ fn no_plaintext_leaves_when_its_event_cannot_be_written() {
     let folder = ines.post("/api/v1/folders", &json!({"name": "Never"}));
     folder.refused(503, "database-away");
     service.sql("DROP TRIGGER broken ON audit_event");
-    assert_eq!(service.sql("SELECT count(*) FROM folder WHERE name = 'Never'"), "0", "an action without its event did not happen");
+    assert_eq!(
+        service.sql("SELECT count(*) FROM folder WHERE name = 'Never'"),
+        "0",
+        "an action without its event did not happen"
+    );
     assert_eq!(ines.reveal(&credential).text("value"), "Winter-tide-41");
 }
 
@@ -60,11 +98,21 @@ fn a_ciphertext_moved_to_another_row_field_or_version_is_refused() {
         "SET session_replication_role = replica; UPDATE credential SET data_key = (SELECT data_key FROM credential WHERE id = '{one}') WHERE id = '{two}'"
     ));
     ines.reveal(&two).refused(500, "internal");
-    service.sql(&format!("UPDATE secret_version SET number = 7 WHERE credential_id = '{one}'"));
+    service.sql(&format!(
+        "UPDATE secret_version SET number = 7 WHERE credential_id = '{one}'"
+    ));
     ines.reveal(&one).refused(500, "internal");
-    service.sql(&format!("UPDATE secret_version SET number = 1, field = 'note' WHERE credential_id = '{one}'"));
-    ines.post(&format!("/api/v1/credentials/{one}/reveal"), &json!({"field": "note"})).refused(500, "internal");
-    service.sql(&format!("UPDATE secret_version SET field = 'password' WHERE credential_id = '{one}'"));
+    service.sql(&format!(
+        "UPDATE secret_version SET number = 1, field = 'note' WHERE credential_id = '{one}'"
+    ));
+    ines.post(
+        &format!("/api/v1/credentials/{one}/reveal"),
+        &json!({"field": "note"}),
+    )
+    .refused(500, "internal");
+    service.sql(&format!(
+        "UPDATE secret_version SET field = 'password' WHERE credential_id = '{one}'"
+    ));
     assert_eq!(ines.reveal(&one).text("value"), "Winter-tide-41");
     assert!(!service.log().contains("tide"));
 }
@@ -77,10 +125,24 @@ fn nothing_secret_is_in_the_database_the_log_or_a_list() {
     let _ = ines.reveal(&credential).good();
     let tables = service.sql("SELECT string_agg(relname, ' ') FROM pg_class WHERE relkind = 'r' AND relnamespace = 'public'::regnamespace");
     for table in tables.split(' ') {
-        assert_eq!(service.sql(&format!("SELECT count(*) FROM {table} t WHERE t::text LIKE '%Winter-tide%'")), "0", "{table}");
+        assert_eq!(
+            service.sql(&format!(
+                "SELECT count(*) FROM {table} t WHERE t::text LIKE '%Winter-tide%'"
+            )),
+            "0",
+            "{table}"
+        );
     }
-    for path in ["/api/v1/credentials", "/api/v1/audit", &format!("/api/v1/credentials/{credential}"), &format!("/api/v1/credentials/{credential}/history")] {
-        assert!(!ines.get(path).good().to_string().contains("Winter-tide"), "{path}");
+    for path in [
+        "/api/v1/credentials",
+        "/api/v1/audit",
+        &format!("/api/v1/credentials/{credential}"),
+        &format!("/api/v1/credentials/{credential}/history"),
+    ] {
+        assert!(
+            !ines.get(path).good().to_string().contains("Winter-tide"),
+            "{path}"
+        );
     }
     assert!(!service.log().contains("Winter-tide"));
 }
@@ -91,13 +153,34 @@ fn history_keeps_every_value_and_shows_each_on_a_recorded_look() {
     let ines = service.sign_in("ines");
     let credential = ines.login(&ines.folder("Office"), "Portal", "First-value-1");
     let path = format!("/api/v1/credentials/{credential}");
-    let _ = ines.patch(&path, 1, &json!({"password": "Second-value-2"})).good();
+    let _ = ines
+        .patch(&path, 1, &json!({"password": "Second-value-2"}))
+        .good();
     let _ = ines.patch(&path, 2, &json!({"generate": true})).good();
     let history = ines.get(&format!("{path}/history")).good();
-    let states: Vec<_> =
-        items(&history).iter().map(|row| (row["number"].as_i64().unwrap(), row["state"].as_str().unwrap(), row["made_how"].as_str().unwrap())).collect();
-    assert_eq!(states, [(3, "current", "generated"), (2, "previous", "typed"), (1, "previous", "typed")]);
-    assert_eq!(ines.post(&format!("{path}/reveal"), &json!({"version": 1})).text("value"), "First-value-1");
+    let states: Vec<_> = items(&history)
+        .iter()
+        .map(|row| {
+            (
+                row["number"].as_i64().unwrap(),
+                row["state"].as_str().unwrap(),
+                row["made_how"].as_str().unwrap(),
+            )
+        })
+        .collect();
+    assert_eq!(
+        states,
+        [
+            (3, "current", "generated"),
+            (2, "previous", "typed"),
+            (1, "previous", "typed")
+        ]
+    );
+    assert_eq!(
+        ines.post(&format!("{path}/reveal"), &json!({"version": 1}))
+            .text("value"),
+        "First-value-1"
+    );
     assert_eq!(ines.reveal(&credential).text("value").chars().count(), 20);
 }
 
@@ -107,11 +190,31 @@ fn two_people_who_edit_one_credential_lose_nothing() {
     let ines = service.sign_in("ines");
     let credential = ines.login(&ines.folder("Office"), "Portal", "First-value-1");
     let path = format!("/api/v1/credentials/{credential}");
-    let _ = ines.patch(&path, 1, &json!({"fields": {"url": "https://one.example/"}})).good();
-    ines.patch(&path, 1, &json!({"fields": {"url": "https://two.example/"}, "password": "Lost-value-9"})).refused(412, "changed-meanwhile");
-    assert_eq!(ines.get(&path).good()["fields"]["url"], "https://one.example/");
+    let _ = ines
+        .patch(
+            &path,
+            1,
+            &json!({"fields": {"url": "https://one.example/"}}),
+        )
+        .good();
+    ines.patch(
+        &path,
+        1,
+        &json!({"fields": {"url": "https://two.example/"}, "password": "Lost-value-9"}),
+    )
+    .refused(412, "changed-meanwhile");
+    assert_eq!(
+        ines.get(&path).good()["fields"]["url"],
+        "https://one.example/"
+    );
     assert_eq!(ines.reveal(&credential).text("value"), "First-value-1");
-    let missing = service.call("PATCH", &path, Some(&ines.token), Some(&json!({"name": "x"})), None);
+    let missing = service.call(
+        "PATCH",
+        &path,
+        Some(&ines.token),
+        Some(&json!({"name": "x"})),
+        None,
+    );
     missing.refused(428, "needs-if-match");
 }
 
@@ -120,20 +223,51 @@ fn folders_keep_their_shape_whatever_is_asked() {
     let service = Service::ready();
     let ines = service.sign_in("ines");
     let top = ines.folder("Pumping");
-    let below = ines.make("/api/v1/folders", &json!({"name": "North ridge", "parent": top}));
-    ines.patch(&format!("/api/v1/folders/{top}"), 1, &json!({"parent": below})).refused(422, "bad-input");
-    ines.patch(&format!("/api/v1/folders/{top}"), 1, &json!({"parent": top})).refused(422, "bad-input");
-    ines.post("/api/v1/folders", &json!({"name": "north RIDGE", "parent": top})).refused(409, "name-taken");
-    ines.delete(&format!("/api/v1/folders/{top}"), Some(1)).refused(409, "not-empty");
+    let below = ines.make(
+        "/api/v1/folders",
+        &json!({"name": "North ridge", "parent": top}),
+    );
+    ines.patch(
+        &format!("/api/v1/folders/{top}"),
+        1,
+        &json!({"parent": below}),
+    )
+    .refused(422, "bad-input");
+    ines.patch(
+        &format!("/api/v1/folders/{top}"),
+        1,
+        &json!({"parent": top}),
+    )
+    .refused(422, "bad-input");
+    ines.post(
+        "/api/v1/folders",
+        &json!({"name": "north RIDGE", "parent": top}),
+    )
+    .refused(409, "name-taken");
+    ines.delete(&format!("/api/v1/folders/{top}"), Some(1))
+        .refused(409, "not-empty");
     let mut deep = below;
     for n in 0..47 {
-        deep = ines.make("/api/v1/folders", &json!({"name": format!("{n}"), "parent": deep}));
+        deep = ines.make(
+            "/api/v1/folders",
+            &json!({"name": format!("{n}"), "parent": deep}),
+        );
     }
     let _ = ines.make("/api/v1/folders", &json!({"name": "last", "parent": deep}));
     let last = ines.get("/api/v1/folders").good();
     assert_eq!(items(&last).len(), 50);
-    let deepest = items(&last).iter().max_by_key(|folder| folder["path"].as_str().unwrap().len()).unwrap()["id"].as_str().unwrap().to_owned();
-    ines.post("/api/v1/folders", &json!({"name": "too deep", "parent": deepest})).refused(422, "bad-input");
+    let deepest = items(&last)
+        .iter()
+        .max_by_key(|folder| folder["path"].as_str().unwrap().len())
+        .unwrap()["id"]
+        .as_str()
+        .unwrap()
+        .to_owned();
+    ines.post(
+        "/api/v1/folders",
+        &json!({"name": "too deep", "parent": deepest}),
+    )
+    .refused(422, "bad-input");
 }
 
 #[test]
@@ -144,12 +278,24 @@ fn two_moves_at_once_that_would_make_a_ring_do_not() {
     std::thread::scope(|scope| {
         for (which, under) in [(&one, &two), (&two, &one)] {
             let ines = &ines;
-            scope.spawn(move || ines.patch(&format!("/api/v1/folders/{which}"), 1, &json!({"parent": under})));
+            scope.spawn(move || {
+                ines.patch(
+                    &format!("/api/v1/folders/{which}"),
+                    1,
+                    &json!({"parent": under}),
+                )
+            });
         }
     });
     let folders = ines.get("/api/v1/folders").good();
     assert_eq!(items(&folders).len(), 2);
-    assert_eq!(items(&folders).iter().filter(|folder| folder["parent"].is_null()).count(), 1);
+    assert_eq!(
+        items(&folders)
+            .iter()
+            .filter(|folder| folder["parent"].is_null())
+            .count(),
+        1
+    );
 }
 
 #[test]
@@ -159,15 +305,46 @@ fn grants_that_make_no_sense_are_refused_in_words() {
     let folder = ines.folder("Office");
     let marek = ines.person("marek", &[]);
     ines.post("/api/v1/grants", &json!({"folder": folder, "person": marek, "level": "use", "ends_at": "2020-01-01T00:00:00Z"})).refused(422, "bad-input");
-    ines.post("/api/v1/grants", &json!({"folder": folder, "level": "use"})).refused(422, "bad-input");
-    ines.post("/api/v1/grants", &json!({"folder": folder, "person": marek, "level": "owner"})).refused(400, "malformed");
-    let _ = ines.make("/api/v1/grants", &json!({"folder": folder, "person": marek, "level": "use"}));
-    ines.post("/api/v1/grants", &json!({"folder": folder, "person": marek, "level": "edit"})).refused(409, "already-granted");
+    ines.post("/api/v1/grants", &json!({"folder": folder, "level": "use"}))
+        .refused(422, "bad-input");
+    ines.post(
+        "/api/v1/grants",
+        &json!({"folder": folder, "person": marek, "level": "owner"}),
+    )
+    .refused(400, "malformed");
+    let _ = ines.make(
+        "/api/v1/grants",
+        &json!({"folder": folder, "person": marek, "level": "use"}),
+    );
+    ines.post(
+        "/api/v1/grants",
+        &json!({"folder": folder, "person": marek, "level": "edit"}),
+    )
+    .refused(409, "already-granted");
     let grants = ines.get(&format!("/api/v1/grants?folder={folder}")).good();
-    let own = items(&grants).iter().find(|grant| grant["level"] == "steward").unwrap()["id"].as_str().unwrap().to_owned();
-    ines.delete(&format!("/api/v1/grants/{own}"), None).refused(409, "last-steward");
-    let _ = ines.patch(&format!("/api/v1/folders/{folder}"), 1, &json!({"closed": true})).good();
-    service.sign_in("marek").post("/api/v1/grants", &json!({"folder": folder, "person": marek, "level": "steward"})).refused(403, "not-allowed");
+    let own = items(&grants)
+        .iter()
+        .find(|grant| grant["level"] == "steward")
+        .unwrap()["id"]
+        .as_str()
+        .unwrap()
+        .to_owned();
+    ines.delete(&format!("/api/v1/grants/{own}"), None)
+        .refused(409, "last-steward");
+    let _ = ines
+        .patch(
+            &format!("/api/v1/folders/{folder}"),
+            1,
+            &json!({"closed": true}),
+        )
+        .good();
+    service
+        .sign_in("marek")
+        .post(
+            "/api/v1/grants",
+            &json!({"folder": folder, "person": marek, "level": "steward"}),
+        )
+        .refused(403, "not-allowed");
 }
 
 #[test]
@@ -179,13 +356,31 @@ fn explain_names_the_way() {
     let marek = ines.person("marek", &[]);
     let inner = ines.make("/api/v1/groups", &json!({"name": "Duty engineers"}));
     let outer = ines.make("/api/v1/groups", &json!({"name": "Operations"}));
-    let _ = ines.put(&format!("/api/v1/groups/{inner}/members/{marek}")).good();
-    let _ = ines.put(&format!("/api/v1/groups/{outer}/members/{inner}")).good();
-    let _ = ines.make("/api/v1/grants", &json!({"folder": folder, "group": outer, "level": "reveal"}));
-    let explained = ines.get(&format!("/api/v1/explain?person={marek}&credential={credential}")).good();
-    assert_eq!(explained["sentence"], "marek of Osmere holds `reveal` by a grant on /Pumping through Duty engineers, in Operations.");
+    let _ = ines
+        .put(&format!("/api/v1/groups/{inner}/members/{marek}"))
+        .good();
+    let _ = ines
+        .put(&format!("/api/v1/groups/{outer}/members/{inner}"))
+        .good();
+    let _ = ines.make(
+        "/api/v1/grants",
+        &json!({"folder": folder, "group": outer, "level": "reveal"}),
+    );
+    let explained = ines
+        .get(&format!(
+            "/api/v1/explain?person={marek}&credential={credential}"
+        ))
+        .good();
+    assert_eq!(
+        explained["sentence"],
+        "marek of Osmere holds `reveal` by a grant on /Pumping through Duty engineers, in Operations."
+    );
     let client = service.client("ines");
-    assert!(client.good(&["explain", "marek", "/Pumping/Ridge"]).contains("through Duty engineers, in Operations"));
+    assert!(
+        client
+            .good(&["explain", "marek", "/Pumping/Ridge"])
+            .contains("through Duty engineers, in Operations")
+    );
 }
 
 #[test]
@@ -195,21 +390,58 @@ fn the_client_does_the_whole_job_and_its_codes_and_words_are_clear() {
     assert_eq!(client.session_mode(), 0o600);
     let _ = client.good(&["folder", "add", "/Office"]);
     client.good_with(
-        &["credential", "add", "/Office/Portal", "--user", "office@osmere.example", "--url", "https://orders.example/", "--password-file", "-"],
+        &[
+            "credential",
+            "add",
+            "/Office/Portal",
+            "--user",
+            "office@osmere.example",
+            "--url",
+            "https://orders.example/",
+            "--password-file",
+            "-",
+        ],
         "Winter-tide-41\n",
     );
-    assert_eq!(client.good(&["reveal", "/Office/Portal", "--pipe"]), "Winter-tide-41");
+    assert_eq!(
+        client.good(&["reveal", "/Office/Portal", "--pipe"]),
+        "Winter-tide-41"
+    );
     let listed = client.good(&["credential", "list", "/Office"]);
-    assert!(listed.contains("Portal") && listed.contains("office@osmere.example") && !listed.contains("Winter"), "{listed}");
+    assert!(
+        listed.contains("Portal")
+            && listed.contains("office@osmere.example")
+            && !listed.contains("Winter"),
+        "{listed}"
+    );
     let csv = client.good(&["--output", "csv", "find", "orders"]);
-    assert_eq!(csv.lines().next(), Some("name,folder,user,device,check,gate,level,own grants,shared,tags,findings"));
-    let json: Value = serde_json::from_str(&client.good(&["-o", "json", "credential", "show", "/Office/Portal"])).unwrap();
+    assert_eq!(
+        csv.lines().next(),
+        Some("name,folder,user,device,check,gate,level,own grants,shared,tags,findings")
+    );
+    let json: Value =
+        serde_json::from_str(&client.good(&["-o", "json", "credential", "show", "/Office/Portal"]))
+            .unwrap();
     assert_eq!(json["level"], "steward");
     let (code, words) = client.bad(&["reveal", "/Office/Nothing", "--pipe"]);
     assert_eq!((code, words.lines().count()), (5, 2), "{words}");
-    let (code, _) = client.bad(&["credential", "edit", "/Office/Portal", "--name", "Portal two", "--if-version", "9"]);
+    let (code, _) = client.bad(&[
+        "credential",
+        "edit",
+        "/Office/Portal",
+        "--name",
+        "Portal two",
+        "--if-version",
+        "9",
+    ]);
     assert_eq!(code, 6);
-    let (code, words) = client.bad(&["credential", "edit", "/Office/Portal", "--url", "javascript:alert(1)"]);
+    let (code, words) = client.bad(&[
+        "credential",
+        "edit",
+        "/Office/Portal",
+        "--url",
+        "javascript:alert(1)",
+    ]);
     assert_eq!(code, 7, "{words}");
     let (code, _) = client.bad(&["--service", "http://127.0.0.1:9", "me"]);
     assert_eq!(code, 8);
@@ -230,15 +462,25 @@ fn lists_come_in_pages_and_a_foreign_cursor_is_refused() {
     let mut seen = vec![];
     let mut cursor = String::new();
     loop {
-        let page = ines.get(&format!("/api/v1/credentials?limit=3&cursor={cursor}")).good();
-        seen.extend(items(&page).iter().map(|item| item["name"].as_str().unwrap().to_owned()));
+        let page = ines
+            .get(&format!("/api/v1/credentials?limit=3&cursor={cursor}"))
+            .good();
+        seen.extend(
+            items(&page)
+                .iter()
+                .map(|item| item["name"].as_str().unwrap().to_owned()),
+        );
         match page["next"].as_str() {
             Some(next) => cursor = next.to_owned(),
             None => break,
         }
     }
-    assert_eq!(seen, (0..7).map(|n| format!("Portal {n}")).collect::<Vec<_>>());
-    ines.get("/api/v1/credentials?cursor=nonsense").refused(400, "malformed");
+    assert_eq!(
+        seen,
+        (0..7).map(|n| format!("Portal {n}")).collect::<Vec<_>>()
+    );
+    ines.get("/api/v1/credentials?cursor=nonsense")
+        .refused(400, "malformed");
 }
 
 #[test]
@@ -246,21 +488,60 @@ fn bad_input_gets_a_clear_answer_and_changes_nothing() {
     let service = Service::ready();
     let ines = service.sign_in("ines");
     let folder = ines.folder("Office");
-    for name in [String::new(), " ".into(), "x".repeat(10_000), "bell\u{7}".into(), "a/b".into(), "..".into(), "gpj\u{202e}exe".into()] {
-        ines.post("/api/v1/folders", &json!({"name": name})).refused(422, "bad-input");
-        ines.post("/api/v1/credentials", &json!({"folder": folder, "kind": "login", "name": name, "password": "x"})).refused(422, "bad-input");
+    for name in [
+        String::new(),
+        " ".into(),
+        "x".repeat(10_000),
+        "bell\u{7}".into(),
+        "a/b".into(),
+        "..".into(),
+        "gpj\u{202e}exe".into(),
+    ] {
+        ines.post("/api/v1/folders", &json!({"name": name}))
+            .refused(422, "bad-input");
+        ines.post(
+            "/api/v1/credentials",
+            &json!({"folder": folder, "kind": "login", "name": name, "password": "x"}),
+        )
+        .refused(422, "bad-input");
     }
-    let raw = |bytes: &[u8]| service.raw("POST", "/api/v1/folders", Some(&ines.token), Some(bytes.to_vec()), None).unwrap();
+    let raw = |bytes: &[u8]| {
+        service
+            .raw(
+                "POST",
+                "/api/v1/folders",
+                Some(&ines.token),
+                Some(bytes.to_vec()),
+                None,
+            )
+            .unwrap()
+    };
     raw(b"{\"name\": \"\xff\xfe\"}").refused(400, "malformed");
     raw(b"{\"name\": ").refused(400, "malformed");
     raw(b"{\"name\": \"nul\\u0000\"}").refused(422, "bad-input");
     let large = raw(&vec![b' '; 9_000_000]);
     large.refused(400, "malformed");
-    assert!(large.text("detail").contains("longer than"), "the sender of a large body hears why: {}", large.body);
-    ines.post("/api/v1/credentials", &json!({"folder": folder, "kind": "no-such-kind", "name": "x"})).refused(422, "bad-input");
-    ines.post("/api/v1/credentials", &json!({"folder": "not-an-id", "kind": "login", "name": "x"})).refused(400, "malformed");
+    assert!(
+        large.text("detail").contains("longer than"),
+        "the sender of a large body hears why: {}",
+        large.body
+    );
+    ines.post(
+        "/api/v1/credentials",
+        &json!({"folder": folder, "kind": "no-such-kind", "name": "x"}),
+    )
+    .refused(422, "bad-input");
+    ines.post(
+        "/api/v1/credentials",
+        &json!({"folder": "not-an-id", "kind": "login", "name": "x"}),
+    )
+    .refused(400, "malformed");
     let long = "p".repeat(70_000);
-    ines.post("/api/v1/credentials", &json!({"folder": folder, "kind": "login", "name": "x", "password": long})).refused(422, "bad-input");
+    ines.post(
+        "/api/v1/credentials",
+        &json!({"folder": folder, "kind": "login", "name": "x", "password": long}),
+    )
+    .refused(422, "bad-input");
     let (code, _) = (ines.get("/api/v1/nowhere").code(), ());
     assert_eq!(code, "no-such-address");
     assert_eq!(service.sql("SELECT count(*) FROM folder"), "1");
@@ -270,11 +551,18 @@ fn bad_input_gets_a_clear_answer_and_changes_nothing() {
 #[test]
 fn the_interface_is_the_one_that_was_agreed() {
     let golden = std::path::Path::new(env!("CARGO_MANIFEST_DIR")).join("tests/golden/openapi.json");
-    let made = std::process::Command::new(jexlin_acceptance::program("jexlind")).arg("openapi").output().unwrap().stdout;
+    let made = std::process::Command::new(jexlin_acceptance::program("jexlind"))
+        .arg("openapi")
+        .output()
+        .unwrap()
+        .stdout;
     if std::env::var_os("JEXLIN_WRITE_GOLDEN").is_some() {
         std::fs::create_dir_all(golden.parent().unwrap()).unwrap();
         std::fs::write(&golden, &made).unwrap();
     }
     let agreed = std::fs::read(&golden).unwrap();
-    assert!(agreed == made, "the OpenAPI document has changed; if it was meant to, run with JEXLIN_WRITE_GOLDEN=1");
+    assert!(
+        agreed == made,
+        "the OpenAPI document has changed; if it was meant to, run with JEXLIN_WRITE_GOLDEN=1"
+    );
 }

@@ -12,7 +12,7 @@ pub struct Grant {
     /// Identifier.
     pub id: Uuid,
     /// `folder` or `credential`: what it stands on.
-    pub target_sort: String,
+    pub target_type: String,
     /// What it stands on.
     pub target: Uuid,
     /// The path of what it stands on.
@@ -122,9 +122,9 @@ pub struct Change {
     /// Credentials that are moved.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub credentials: Option<CredentialsMoved>,
-    /// What one person is a steward of, handed over to another.
+    /// What one person is a steward of, transferred to another.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub hand_over: Option<HandOver>,
+    pub transfer_stewardship: Option<TransferStewardship>,
     /// Credentials that get or lose tags.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub tags: Option<TagsChanged>,
@@ -312,9 +312,9 @@ pub struct AccessMade {
     pub count: usize,
 }
 
-/// Something in the access that is out of order.
+/// An access issue: something wrong with who has access.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-pub struct Disorder {
+pub struct AccessIssue {
     /// `no-steward`: no active person is a steward of the folder, nor of those below it that get
     /// theirs from here. `left`: a grant to somebody who left. `ended`: a grant whose time is over.
     /// `adds-nothing`: a grant that gives nothing which another one does not give as well.
@@ -333,10 +333,10 @@ pub struct Disorder {
     pub advice: String,
 }
 
-/// Mends what is out of order, all of it or nothing.
+/// Fixes access issues, all of it or nothing.
 #[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields, default)]
-pub struct Mend {
+pub struct FixAccessIssues {
     /// Takes these grants away.
     pub withdraw: Vec<Uuid>,
     /// Makes a person or a group a steward of these folders that have none.
@@ -349,9 +349,9 @@ pub struct Mend {
     pub group: Option<Uuid>,
 }
 
-/// What came of mending.
+/// What was fixed.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-pub struct Mended {
+pub struct AccessIssuesFixed {
     /// How many grants were taken away.
     pub withdrawn: usize,
     /// How many folders have a steward again.
@@ -361,7 +361,7 @@ pub struct Mended {
 /// Hands over what one person is a steward of, by grants that name them, to another.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
-pub struct HandOver {
+pub struct TransferStewardship {
     /// Whose it is.
     pub from: Uuid,
     /// Who gets it.
@@ -376,14 +376,14 @@ pub struct HandOver {
 
 /// What came of handing over.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-pub struct HandedOver {
-    /// The paths of what was handed over.
+pub struct StewardshipTransferred {
+    /// The paths of what was transferred.
     pub places: Vec<String>,
 }
 
 /// Something of which the asker sees the name alone.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-pub struct Beyond {
+pub struct Discoverable {
     /// Identifier.
     pub id: Uuid,
     /// Its name.
@@ -392,14 +392,14 @@ pub struct Beyond {
     pub place: String,
     /// Its kind.
     pub kind: String,
-    /// Whether a wish of the asker's for it waits.
+    /// Whether an access request of the asker's for it waits.
     pub asked: bool,
 }
 
 /// Asks the stewards of something for a level on it.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
-pub struct NewWish {
+pub struct NewAccessRequest {
     /// The credential.
     pub credential: Uuid,
     /// `list`, `use`, `reveal` or `edit`.
@@ -409,9 +409,9 @@ pub struct NewWish {
     pub reason: String,
 }
 
-/// A wish for a level on something.
+/// An access request for a level on something.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-pub struct Wish {
+pub struct AccessRequest {
     /// Identifier.
     pub id: Uuid,
     /// The credential.

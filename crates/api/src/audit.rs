@@ -25,7 +25,7 @@ pub struct AuditEvent {
     /// On what.
     pub target: Option<Uuid>,
     /// What sort of thing that is.
-    pub target_kind: String,
+    pub target_type: String,
     /// Its name at the time.
     pub target_name: String,
     /// From which address.
@@ -67,7 +67,7 @@ pub struct Overview {
     pub held: Vec<crate::Checkout>,
     /// Jobs that failed or are in doubt, newest first.
     pub troubled_jobs: Vec<crate::Job>,
-    /// Accounts whose last check was not `in step`.
+    /// Accounts whose last check was not `in sync`.
     pub troubled_accounts: Vec<crate::Upkeep>,
     /// Accounts due within a day.
     pub due_soon: Vec<crate::Upkeep>,

@@ -10,7 +10,7 @@ use crate::SecretText;
 /// One act of removing whose things are in the bin.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct Removed {
-    /// Identifier; put back or purged by this.
+    /// Identifier; restored or purged by this.
     pub id: Uuid,
     /// `credential`, `device` or `folder`.
     pub sort: String,
@@ -94,7 +94,7 @@ pub struct NewPersonalThing {
 
 /// Takes a thing out of a personal folder into a shared one.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-pub struct TakeOut {
+pub struct MoveOut {
     /// Into which folder.
     pub folder: Uuid,
 }

@@ -59,7 +59,7 @@ pub struct Problem {
     pub title: String,
     /// The HTTP status.
     pub status: u16,
-    /// What happened here.
+    /// Activity.
     pub detail: String,
     /// What to do now.
     pub advice: String,

@@ -11,7 +11,7 @@ pub struct Gate {
     /// Identifier.
     pub id: Uuid,
     /// `folder`, `device` or `credential`: what it stands at.
-    pub target_sort: String,
+    pub target_type: String,
     /// What it stands at.
     pub target: Uuid,
     /// The path of what it stands at.

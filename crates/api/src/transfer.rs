@@ -5,7 +5,7 @@ use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 use uuid::Uuid;
 
-/// How a file is brought in. The file itself is the body.
+/// How a file is imported. The file itself is the body.
 #[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields, default)]
 pub struct ImportOptions {
@@ -17,7 +17,7 @@ pub struct ImportOptions {
     pub format: Option<String>,
     /// Into this folder, and below it where a column names folders.
     pub folder: Uuid,
-    /// What the things are, where no column says it of each.
+    /// Default kind, where no column says it.
     pub kind: String,
     /// What each column is: `name`, `folder`, `tags`, `kind`, a field of the kind, or `-`; guessed when left out.
     pub columns: Option<Vec<String>>,
@@ -25,7 +25,7 @@ pub struct ImportOptions {
     pub key: String,
     /// What is done with one that is there already: `skip`, `update` or `duplicate`.
     pub matching: String,
-    /// Bring in what is right, and leave out the rest; otherwise all or nothing.
+    /// Import the valid rows and leave out the rest; otherwise all or nothing.
     pub only_good: bool,
     /// Change nothing; say what would happen.
     pub preview: bool,
@@ -54,7 +54,7 @@ pub struct ImportReport {
     pub skipped: usize,
     /// How many folders are made.
     pub folders: usize,
-    /// Everything that is wrong with rows that cannot be brought in, in the order of their lines.
+    /// Everything that is wrong with rows that cannot be imported, in the order of their lines.
     pub problems: Vec<ImportProblem>,
     /// A sentence that says it.
     pub sentence: String,
@@ -113,7 +113,7 @@ pub struct ImportItem {
     pub updated: i32,
     /// How many were left as they were.
     pub skipped: i32,
-    /// When it was taken back.
+    /// When it was undone.
     pub undone_at: Option<DateTime<Utc>>,
 }
 
@@ -128,7 +128,7 @@ pub struct ImportUndone {
     pub left: usize,
 }
 
-/// What is taken out, and how it is protected. Exactly one way of protecting it is given.
+/// What is exported, and how it is protected. Exactly one way of protecting it is given.
 #[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields, default)]
 pub struct ExportOptions {

@@ -11,7 +11,7 @@ pub struct Plan {
     /// Identifier.
     pub id: Uuid,
     /// `folder` or `credential`: what it is set on.
-    pub target_sort: String,
+    pub target_type: String,
     /// What it is set on.
     pub target: Uuid,
     /// The path of what it is set on.
@@ -29,8 +29,8 @@ pub struct PlanRules {
     /// When to check: an RFC 5545 recurrence rule.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub check: Option<String>,
-    /// What to do when out of step: `tell`, `rotate` or `both`.
-    pub out_of_step: String,
+    /// What to do when out of sync: `tell`, `rotate` or `both`.
+    pub out_of_sync: String,
     /// When to rotate: an RFC 5545 recurrence rule.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub rotate: Option<String>,
@@ -79,7 +79,7 @@ pub struct Upkeep {
     pub next_rotation_at: Option<DateTime<Utc>>,
     /// When it was last checked.
     pub checked_at: Option<DateTime<Utc>>,
-    /// `in step`, `out of step`, `locked out` or `unreachable`.
+    /// `in sync`, `out of sync`, `locked out` or `unreachable`.
     pub check_outcome: Option<String>,
     /// When it was last rotated.
     pub rotated_at: Option<DateTime<Utc>>,
@@ -114,7 +114,7 @@ pub struct Job {
     pub message: String,
     /// Who asked for it; nobody for the plan.
     pub asked_by: Option<String>,
-    /// `asked`, `plan`, `out-of-step` or `return`.
+    /// `asked`, `plan`, `out-of-sync` or `return`.
     pub cause: String,
     /// When it was queued.
     pub queued_at: DateTime<Utc>,

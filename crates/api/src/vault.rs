@@ -178,7 +178,7 @@ pub struct CredentialItem {
 /// Something wrong with a credential.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct FindingItem {
-    /// `leaked`, `weak`, `reused`, `breaks-policy`, `expired`, `expires-soon`, `old` or `out-of-step`.
+    /// `leaked`, `weak`, `reused`, `breaks-policy`, `expired`, `expires-soon`, `old` or `out-of-sync`.
     pub name: String,
     /// More about it.
     #[serde(skip_serializing_if = "String::is_empty", default)]
@@ -367,7 +367,7 @@ pub struct Reveal {
 
 /// Puts a former value back as the current one.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-pub struct PutBack {
+pub struct Restore {
     /// Which field; `password` when left out.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub field: Option<String>,

@@ -4,26 +4,26 @@ use std::path::PathBuf;
 
 use clap::{Args, Parser, Subcommand, ValueEnum};
 
-use crate::nouns::access::{Access, HandOverArgs, Repair};
-use crate::nouns::audit::Audit;
-use crate::nouns::bin::Bin;
-use crate::nouns::credential::Credential;
-use crate::nouns::device::Device;
-use crate::nouns::folder::Folder;
-use crate::nouns::gate::{Checkout, Gate, Request};
-use crate::nouns::grant::Grant;
-use crate::nouns::keys::Keys;
-use crate::nouns::kind::Kind;
-use crate::nouns::pending::Pending;
-use crate::nouns::people::{Client, Group, People};
-use crate::nouns::personal::Personal;
-use crate::nouns::policy::Policy;
-use crate::nouns::search::Search;
-use crate::nouns::secret::CopyArgs;
-use crate::nouns::settings::Settings;
-use crate::nouns::transfer::{ExportArgs, Import};
-use crate::nouns::upkeep::{Plan, Upkeep};
-use crate::nouns::wish::Wish;
+use crate::commands::access::{Access, AccessIssueCommand, TransferStewardshipArgs};
+use crate::commands::access_request::AccessRequest;
+use crate::commands::audit::Audit;
+use crate::commands::bin::Bin;
+use crate::commands::credential::Credential;
+use crate::commands::device::Device;
+use crate::commands::folder::Folder;
+use crate::commands::gate::{Checkout, Gate, Request};
+use crate::commands::grant::Grant;
+use crate::commands::keys::Keys;
+use crate::commands::kind::Kind;
+use crate::commands::pending::Pending;
+use crate::commands::people::{Client, Group, People};
+use crate::commands::personal::Personal;
+use crate::commands::policy::Policy;
+use crate::commands::search::Search;
+use crate::commands::secret::CopyArgs;
+use crate::commands::settings::Settings;
+use crate::commands::transfer::{ExportArgs, Import};
+use crate::commands::upkeep::{Plan, Upkeep};
 
 /// How to print.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
@@ -51,14 +51,27 @@ pub enum Format {
 
 EXIT CODES
   0 done  1 failed here  2 wrong usage  3 not signed in  4 not allowed  5 not found
-  6 in the way or changed meanwhile  7 bad input  8 service away or locked  9 proof or job failed"
+  6 conflict or changed meanwhile  7 bad input  8 service away or locked  9 proof or job failed"
 )]
 pub struct Cli {
     /// Where the service is [default: that of the kept session, else http://127.0.0.1:8470]
-    #[arg(long, global = true, env = "JEXLIN_SERVICE", value_name = "URL", hide_env = true)]
+    #[arg(
+        long,
+        global = true,
+        env = "JEXLIN_SERVICE",
+        value_name = "URL",
+        hide_env = true
+    )]
     pub service: Option<String>,
     /// How to print lists and things
-    #[arg(long, short, global = true, value_enum, default_value = "table", value_name = "FORMAT")]
+    #[arg(
+        long,
+        short,
+        global = true,
+        value_enum,
+        default_value = "table",
+        value_name = "FORMAT"
+    )]
     pub output: Format,
     /// What to do
     #[command(subcommand)]
@@ -109,16 +122,18 @@ pub enum Command {
         passphrase_file: Option<PathBuf>,
     },
     /// Lock the vault on all services at once
-    #[command(after_help = "EXAMPLE\n  jexlin lock --reason \"a laptop with an open session was stolen\"")]
+    #[command(
+        after_help = "EXAMPLE\n  jexlin lock --reason \"a laptop with an open session was stolen\""
+    )]
     Lock {
         /// Reason, recorded in the audit log
         #[arg(long)]
         reason: String,
     },
-    /// The keys of the vault: change the root key or the organisation's key
+    /// Keys of the vault: change the root key or the organisation's key
     #[command(subcommand)]
     Keys(Keys),
-    /// Say how the service is
+    /// Show the state of the service
     Status,
     /// Sign in and keep the session
     SignIn {
@@ -132,7 +147,7 @@ pub enum Command {
     },
     /// End the session
     SignOut,
-    /// Say who is signed in
+    /// Show who is signed in
     Me,
     /// Change your own sign-in password
     Password {
@@ -167,7 +182,7 @@ pub enum Command {
     /// Credentials
     #[command(subcommand)]
     Credential(Box<Credential>),
-    /// Show a secret; the look is recorded first
+    /// Show a secret; the audit event is recorded first
     #[command(
         after_help = "EXAMPLES\n  jexlin reveal \"/Pumping/North ridge/duty\"\n  jexlin reveal \"/Works/Historian reports\" --version 1    a former value"
     )]
@@ -201,26 +216,26 @@ pub enum Command {
     /// Kinds of credentials: built-in, and your organisation's own
     #[command(subcommand)]
     Kind(Kind),
-    /// Searches that you saved
+    /// Saved searches
     #[command(subcommand)]
     Search(Search),
     /// List the tags of the credentials that you may know of
     Tags,
-    /// The bin: what was removed, put back or purged
+    /// The bin: what was removed, restored or purged
     #[command(subcommand)]
     Bin(Bin),
-    /// Bring in what exists
+    /// Import credentials from a file
     #[command(subcommand)]
     Import(Import),
-    /// Take out what you may reveal, encrypted with age
+    /// Export what you may reveal, encrypted with age
     Export(ExportArgs),
     /// Your personal folder, which nobody else can open
     #[command(subcommand)]
     Personal(Personal),
-    /// What your organisation has set
+    /// Settings of your organisation
     #[command(subcommand)]
     Settings(Settings),
-    /// Make a password by a policy, and store it nowhere
+    /// Generate a password by a policy, and store it nowhere
     Generate {
         /// The policy's name [default: the default policy]
         #[arg(long)]
@@ -232,7 +247,7 @@ pub enum Command {
     /// Grants: who may do what
     #[command(subcommand)]
     Grant(Grant),
-    /// Say by which way somebody holds a level on a folder or a credential, or why not
+    /// Explain why somebody has access to a folder or a credential, or why not
     #[command(after_help = "EXAMPLES
   jexlin explain marek \"/Pumping/North ridge/duty\"
   jexlin explain pim /Pumping")]
@@ -242,28 +257,20 @@ pub enum Command {
         /// The folder or the credential
         path: String,
     },
-    /// List everybody who reaches a folder or a credential, and by which way
-    #[command(after_help = "EXAMPLES
-  jexlin reach \"/Pumping/North ridge/duty\"
-  jexlin reach /Pumping -o csv")]
-    Reach {
-        /// The folder or the credential
-        path: String,
-    },
-    /// Access as code: write it out, compare, make it so
+    /// Access: export, compare and apply it as a file; see who has it
     #[command(subcommand)]
     Access(Access),
-    /// What is out of order in the access, and mending it
+    /// Access issues: what is wrong with grants and stewards, and how to fix it
     #[command(subcommand)]
-    Repair(Repair),
-    /// Wishes: ask for what you see the name of and no more
+    AccessIssue(AccessIssueCommand),
+    /// Access requests: ask for access to what you cannot open
     #[command(subcommand)]
-    Wish(Wish),
-    /// Acts that wait for a second person
+    AccessRequest(AccessRequest),
+    /// Pending acts: changes that wait for a second person
     #[command(subcommand)]
     Pending(Pending),
-    /// Hand over what one person is a steward of to another
-    HandOver(HandOverArgs),
+    /// Transfer stewardship from one person to another
+    TransferStewardship(TransferStewardshipArgs),
     /// Devices
     #[command(subcommand)]
     Device(Device),
@@ -282,7 +289,7 @@ pub enum Command {
     /// Checkouts: what you hold, and until when
     #[command(subcommand)]
     Checkout(Checkout),
-    /// The audit log: read it, take it out, prove it
+    /// Audit log: read, export and verify it
     #[command(subcommand)]
     Audit(Audit),
     /// Print completions for a shell
@@ -344,11 +351,20 @@ mod tests {
         for (path, command) in seen {
             assert!(command.get_about().is_some(), "`{path}` says nothing");
             for argument in command.get_arguments() {
-                assert!(argument.get_help().is_some(), "`{path}`: {} says nothing", argument.get_id());
+                assert!(
+                    argument.get_help().is_some(),
+                    "`{path}`: {} says nothing",
+                    argument.get_id()
+                );
                 let name = argument.get_id().as_str();
-                let secret = ["password", "passphrase", "secret", "seed", "token"].iter().any(|word| name.contains(word));
+                let secret = ["password", "passphrase", "secret", "seed", "token"]
+                    .iter()
+                    .any(|word| name.contains(word));
                 let flag = !argument.get_action().takes_values();
-                assert!(!secret || flag || name.ends_with("_file"), "`{path}`: {name} would take a secret from the command line");
+                assert!(
+                    !secret || flag || name.ends_with("_file"),
+                    "`{path}`: {name} would take a secret from the command line"
+                );
             }
         }
     }

@@ -7,18 +7,22 @@ use arboard::SetExtLinux as _;
 use base64::Engine as _;
 use base64::engine::general_purpose::STANDARD;
 
-use crate::trouble::Trouble;
+use crate::error::ClientError;
 
 /// Terminals refuse longer sequences.
 const MOST_OSC: usize = 70_000;
 
 /// Puts a text into the clipboard, and takes it out again after a time. Returns when it is out.
-pub fn lend(text: &str, what: &str, seconds: u16) -> Result<(), Trouble> {
-    let display = std::env::var_os("WAYLAND_DISPLAY").map(|_| "Wayland").or_else(|| std::env::var_os("DISPLAY").map(|_| "X11"));
+pub fn lend(text: &str, what: &str, seconds: u16) -> Result<(), ClientError> {
+    let display = std::env::var_os("WAYLAND_DISPLAY")
+        .map(|_| "Wayland")
+        .or_else(|| std::env::var_os("DISPLAY").map(|_| "X11"));
     if let Some(way) = display {
         match by_display(text, what, way, seconds) {
             Ok(()) => return Ok(()),
-            Err(error) => eprintln!("The clipboard of {way} cannot be used ({error}); trying the terminal's."),
+            Err(error) => {
+                eprintln!("The clipboard of {way} cannot be used ({error}); trying the terminal's.")
+            }
         }
     }
     by_terminal(text, what, seconds)
@@ -36,17 +40,28 @@ fn by_display(text: &str, what: &str, way: &str, seconds: u16) -> Result<(), arb
     Ok(())
 }
 
-fn by_terminal(text: &str, what: &str, seconds: u16) -> Result<(), Trouble> {
+fn by_terminal(text: &str, what: &str, seconds: u16) -> Result<(), ClientError> {
     if !std::io::stderr().is_terminal() {
-        return Err(Trouble::local("There is no clipboard here: neither X11 nor Wayland, nor a terminal that could pass it on."));
+        return Err(ClientError::local(
+            "There is no clipboard here: neither X11 nor Wayland, nor a terminal that could pass it on.",
+        ));
     }
     if text.len() > MOST_OSC {
-        return Err(Trouble::local("It is too long for the terminal's clipboard."));
+        return Err(ClientError::local(
+            "It is too long for the terminal's clipboard.",
+        ));
     }
-    let send =
-        |text: &str| write!(std::io::stderr(), "{}", sequence(text)).map_err(|error| Trouble::local(format!("The terminal cannot be written to: {error}.")));
+    let send = |text: &str| {
+        write!(std::io::stderr(), "{}", sequence(text)).map_err(|error| {
+            ClientError::local(format!("The terminal cannot be written to: {error}."))
+        })
+    };
     send(text)?;
-    tell(what, "the terminal's clipboard (OSC 52; not every terminal takes it)", seconds);
+    tell(
+        what,
+        "the terminal's clipboard (OSC 52; not every terminal takes it)",
+        seconds,
+    );
     send("")?;
     eprintln!("The clipboard is cleared.");
     Ok(())
@@ -54,7 +69,11 @@ fn by_terminal(text: &str, what: &str, seconds: u16) -> Result<(), Trouble> {
 
 /// The escape sequence that sets a terminal's clipboard, or, without a text, clears it.
 fn sequence(text: &str) -> String {
-    let body = if text.is_empty() { "!".to_owned() } else { STANDARD.encode(text) };
+    let body = if text.is_empty() {
+        "!".to_owned()
+    } else {
+        STANDARD.encode(text)
+    };
     format!("\u{1b}]52;c;{body}\u{7}")
 }
 

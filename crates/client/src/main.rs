@@ -2,13 +2,13 @@
 
 mod cli;
 mod clipboard;
-mod find;
-mod link;
-mod nouns;
+mod commands;
+mod connection;
+mod error;
+mod lookup;
 mod output;
 mod run;
 mod secrets;
-mod trouble;
 
 use clap::Parser as _;
 

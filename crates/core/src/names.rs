@@ -117,14 +117,21 @@ const FORMULA: [char; 6] = ['=', '+', '-', '@', '\t', '\r'];
 #[must_use]
 pub fn no_formula(text: &str) -> String {
     let rest = text.trim_start_matches('\'');
-    let formula = rest.starts_with(FORMULA) && (rest.len() < text.len() || text.parse::<f64>().is_err());
-    if formula { format!("'{text}") } else { text.to_owned() }
+    let formula =
+        rest.starts_with(FORMULA) && (rest.len() < text.len() || text.parse::<f64>().is_err());
+    if formula {
+        format!("'{text}")
+    } else {
+        text.to_owned()
+    }
 }
 
 /// The text of a cell that [`no_formula`], or a spreadsheet, has written.
 #[must_use]
 pub fn without_guard(cell: &str) -> &str {
-    cell.strip_prefix('\'').filter(|rest| rest.trim_start_matches('\'').starts_with(FORMULA)).unwrap_or(cell)
+    cell.strip_prefix('\'')
+        .filter(|rest| rest.trim_start_matches('\'').starts_with(FORMULA))
+        .unwrap_or(cell)
 }
 
 /// Foreign text (a device's words, a banner, a file's name) as it may stand in a list, a log line or a
@@ -144,7 +151,11 @@ pub fn show_foreign(text: &str) -> String {
             c => c,
         })
         .collect();
-    shown.split(' ').filter(|word| !word.is_empty()).collect::<Vec<_>>().join(" ")
+    shown
+        .split(' ')
+        .filter(|word| !word.is_empty())
+        .collect::<Vec<_>>()
+        .join(" ")
 }
 
 /// Checks a text of several lines (a note, a reason): no control characters but tab and line feed.
@@ -154,10 +165,18 @@ pub fn show_foreign(text: &str) -> String {
 pub fn check_note(text: &str) -> Result<(), String> {
     let length = text.chars().count();
     if length > LONGEST_NOTE {
-        return Err(format!("the text has {length} characters; at most {LONGEST_NOTE} are possible"));
+        return Err(format!(
+            "the text has {length} characters; at most {LONGEST_NOTE} are possible"
+        ));
     }
-    match text.chars().position(|c| is_unshowable(c) && c != '\n' && c != '\t') {
-        Some(at) => Err(format!("the text holds a control character or an invisible mark at position {}", at + 1)),
+    match text
+        .chars()
+        .position(|c| is_unshowable(c) && c != '\n' && c != '\t')
+    {
+        Some(at) => Err(format!(
+            "the text holds a control character or an invisible mark at position {}",
+            at + 1
+        )),
         None => Ok(()),
     }
 }
@@ -168,10 +187,16 @@ pub fn check_note(text: &str) -> Result<(), String> {
 /// A sentence that says what is wrong; it never repeats the value.
 pub fn check_line(text: &str) -> Result<(), String> {
     if text.len() > LONGEST_FIELD {
-        return Err(format!("the value has {} bytes; at most {LONGEST_FIELD} are possible", text.len()));
+        return Err(format!(
+            "the value has {} bytes; at most {LONGEST_FIELD} are possible",
+            text.len()
+        ));
     }
     match text.chars().position(char::is_control) {
-        Some(at) => Err(format!("the value holds a control character at position {}", at + 1)),
+        Some(at) => Err(format!(
+            "the value holds a control character at position {}",
+            at + 1
+        )),
         None => Ok(()),
     }
 }
@@ -181,7 +206,10 @@ pub fn check_line(text: &str) -> Result<(), String> {
 /// # Errors
 /// [`NameProblem`] of the first part that is no name; `/` alone has no parts.
 pub fn parse_path(path: &str) -> Result<Vec<Name>, NameProblem> {
-    path.split('/').filter(|part| !part.trim().is_empty()).map(Name::parse).collect()
+    path.split('/')
+        .filter(|part| !part.trim().is_empty())
+        .map(Name::parse)
+        .collect()
 }
 
 #[cfg(test)]
@@ -193,16 +221,25 @@ mod tests {
     fn names_that_could_mislead_are_refused() {
         assert_eq!(Name::parse(" \t "), Err(NameProblem::Empty));
         assert_eq!(Name::parse("a\u{7}b"), Err(NameProblem::Control(2)));
-        assert_eq!(Name::parse("pump\u{202E}gpj"), Err(NameProblem::Invisible(5)));
+        assert_eq!(
+            Name::parse("pump\u{202E}gpj"),
+            Err(NameProblem::Invisible(5))
+        );
         assert_eq!(Name::parse("a/b"), Err(NameProblem::Slash));
         assert_eq!(Name::parse(".."), Err(NameProblem::Dots));
-        assert_eq!(Name::parse(&"x".repeat(201)), Err(NameProblem::TooLong(201)));
+        assert_eq!(
+            Name::parse(&"x".repeat(201)),
+            Err(NameProblem::TooLong(201))
+        );
     }
 
     #[test]
     fn a_path_is_its_names() {
         let names = parse_path("/Pumping/North ridge").unwrap();
-        assert_eq!(names.iter().map(Name::as_str).collect::<Vec<_>>(), ["Pumping", "North ridge"]);
+        assert_eq!(
+            names.iter().map(Name::as_str).collect::<Vec<_>>(),
+            ["Pumping", "North ridge"]
+        );
         assert!(parse_path("/").unwrap().is_empty());
         assert!(parse_path("/a/..").is_err());
     }

@@ -104,7 +104,10 @@ mod tests {
     #[test]
     fn what_a_device_echoes_is_blanked() {
         let secret = Secret::from_text("winter-tide-41".into());
-        assert_eq!(redact("bad password: winter-tide-41 is too simple", &[&secret]), "bad password: ••• is too simple");
+        assert_eq!(
+            redact("bad password: winter-tide-41 is too simple", &[&secret]),
+            "bad password: ••• is too simple"
+        );
     }
 
     #[test]

@@ -37,7 +37,11 @@ pub struct Patience {
 
 impl Default for Patience {
     fn default() -> Self {
-        Self { connect: Duration::from_secs(15), change: Duration::from_secs(20), idle: Duration::from_secs(60) }
+        Self {
+            connect: Duration::from_secs(15),
+            change: Duration::from_secs(20),
+            idle: Duration::from_secs(60),
+        }
     }
 }
 
@@ -58,21 +62,36 @@ fn line_of(key: &PublicKey) -> Option<String> {
 
 /// The key that signed a host certificate which is valid for this address now.
 fn authority_of(certificate: &Certificate, address: &str) -> Option<String> {
-    let now = SystemTime::now().duration_since(SystemTime::UNIX_EPOCH).ok()?.as_secs();
+    let now = SystemTime::now()
+        .duration_since(SystemTime::UNIX_EPOCH)
+        .ok()?
+        .as_secs();
     let signer = PublicKey::new(certificate.signature_key().clone(), "");
     let valid = certificate.cert_type().is_host()
         && certificate.critical_options().iter().next().is_none()
-        && certificate.valid_principals().iter().any(|principal| principal.eq_ignore_ascii_case(address))
-        && certificate.validate_at(now, [&signer.fingerprint(HashAlg::Sha256)]).is_ok();
+        && certificate
+            .valid_principals()
+            .iter()
+            .any(|principal| principal.eq_ignore_ascii_case(address))
+        && certificate
+            .validate_at(now, [&signer.fingerprint(HashAlg::Sha256)])
+            .is_ok();
     if valid { line_of(&signer) } else { None }
 }
 
 impl Handler for IdentityWatch {
     type Error = russh::Error;
 
-    async fn check_server_key(&mut self, shown: &PublicKeyOrCertificate) -> Result<bool, Self::Error> {
-        let Some(key) = line_of(&shown.public_key()) else { return Ok(false) };
-        let authority = shown.certificate().and_then(|certificate| authority_of(certificate, &self.address));
+    async fn check_server_key(
+        &mut self,
+        shown: &PublicKeyOrCertificate,
+    ) -> Result<bool, Self::Error> {
+        let Some(key) = line_of(&shown.public_key()) else {
+            return Ok(false);
+        };
+        let authority = shown
+            .certificate()
+            .and_then(|certificate| authority_of(certificate, &self.address));
         let presented = PresentedIdentity { key, authority };
         let accepted = self.trust || proves(&self.accepted, &presented);
         if let Ok(mut slot) = self.presented.lock() {
@@ -150,7 +169,10 @@ impl Ssh {
     /// A connector that waits this long.
     #[must_use]
     pub fn new(patience: Patience) -> Self {
-        Self { patience, operators: StdMutex::default() }
+        Self {
+            patience,
+            operators: StdMutex::default(),
+        }
     }
 
     /// Reads the identities that a device shows, one for each sort of key that it has. Nothing is
@@ -158,18 +180,37 @@ impl Ssh {
     ///
     /// # Errors
     /// A sentence when nothing there shows a key.
-    pub async fn read_identity(&self, endpoint: &Endpoint) -> Result<Vec<PresentedIdentity>, String> {
+    pub async fn read_identity(
+        &self,
+        endpoint: &Endpoint,
+    ) -> Result<Vec<PresentedIdentity>, String> {
         let mut all: Vec<PresentedIdentity> = vec![];
         let mut last = String::new();
-        let with_certificate = Preferred { host_key_certificates: Cow::Borrowed(&KEYS), ..Preferred::DEFAULT };
-        let kinds = [&KEYS[..1], &KEYS[1..4], &KEYS[4..]].map(|keys| Preferred { key: Cow::Borrowed(keys), ..Preferred::DEFAULT });
+        let with_certificate = Preferred {
+            host_key_certificates: Cow::Borrowed(&KEYS),
+            ..Preferred::DEFAULT
+        };
+        let kinds = [&KEYS[..1], &KEYS[1..4], &KEYS[4..]].map(|keys| Preferred {
+            key: Cow::Borrowed(keys),
+            ..Preferred::DEFAULT
+        });
         for preferred in std::iter::once(with_certificate).chain(kinds) {
             let presented = Arc::new(StdMutex::new(None));
-            let watch = IdentityWatch { address: endpoint.address().to_owned(), accepted: vec![], trust: false, presented: Arc::clone(&presented) };
+            let watch = IdentityWatch {
+                address: endpoint.address().to_owned(),
+                accepted: vec![],
+                trust: false,
+                presented: Arc::clone(&presented),
+            };
             let tried = timeout(self.patience.connect, connect(endpoint, watch, preferred)).await;
-            match (presented.lock().ok().and_then(|mut slot| slot.take()), tried) {
+            match (
+                presented.lock().ok().and_then(|mut slot| slot.take()),
+                tried,
+            ) {
                 (Some(identity), _) => {
-                    if !all.iter().any(|known| known.key == identity.key && known.authority == identity.authority) {
+                    if !all.iter().any(|known| {
+                        known.key == identity.key && known.authority == identity.authority
+                    }) {
                         all.push(identity);
                     }
                 }
@@ -183,7 +224,10 @@ impl Ssh {
     }
 
     fn silence(&self) -> String {
-        format!("the device did not answer within {} seconds", self.patience.connect.as_secs())
+        format!(
+            "the device did not answer within {} seconds",
+            self.patience.connect.as_secs()
+        )
     }
 
     /// Checks by a fresh login whether a password opens an account.
@@ -191,11 +235,26 @@ impl Ssh {
         match self.open(account).await {
             (Ok(session), presented) => {
                 // Saying goodbye is a courtesy; the answer stands already.
-                let _ = timeout(Duration::from_secs(2), session.handle.disconnect(Disconnect::ByApplication, "", "en")).await;
-                Met { result: Probe::Opened, presented }
+                let _ = timeout(
+                    Duration::from_secs(2),
+                    session
+                        .handle
+                        .disconnect(Disconnect::ByApplication, "", "en"),
+                )
+                .await;
+                Met {
+                    result: Probe::Opened,
+                    presented,
+                }
             }
-            (Err(NoSession::Closed), presented) => Met { result: Probe::Closed, presented },
-            (Err(NoSession::NoAnswer(why)), presented) => Met { result: Probe::NoAnswer(why), presented },
+            (Err(NoSession::Closed), presented) => Met {
+                result: Probe::Closed,
+                presented,
+            },
+            (Err(NoSession::NoAnswer(why)), presented) => Met {
+                result: Probe::NoAnswer(why),
+                presented,
+            },
         }
     }
 
@@ -208,12 +267,17 @@ impl Ssh {
         may_send: impl FnOnce() -> F + Send,
     ) -> Met<Change> {
         let user = candidate.login();
-        let met = |result| Met { result, presented: None };
+        let met = |result| Met {
+            result,
+            presented: None,
+        };
         if user.is_empty() || user.contains([':', '\n', '\r', '\0']) || user.starts_with('-') {
             return met(Change::Refused("an account name cannot be empty, begin with a dash or hold a colon or a line break".into()));
         }
         if operator.endpoint() != candidate.endpoint() {
-            return met(Change::NotReached("operator and account are not of the same endpoint".into()));
+            return met(Change::NotReached(
+                "operator and account are not of the same endpoint".into(),
+            ));
         }
         let Ok(plain) = candidate.password().expose_secret_text() else {
             return met(Change::Refused("the new password is no text".into()));
@@ -223,27 +287,49 @@ impl Ssh {
         }
         let session = match self.operator_session(operator).await {
             Ok(session) => session,
-            Err((NoSession::Closed, presented)) => return Met { result: Change::OperatorRefused, presented },
-            Err((NoSession::NoAnswer(why), presented)) => return Met { result: Change::NotReached(why), presented },
+            Err((NoSession::Closed, presented)) => {
+                return Met {
+                    result: Change::OperatorRefused,
+                    presented,
+                };
+            }
+            Err((NoSession::NoAnswer(why), presented)) => {
+                return Met {
+                    result: Change::NotReached(why),
+                    presented,
+                };
+            }
         };
         if let Ok(mut last) = session.last_used.lock() {
             *last = Instant::now();
         }
         let line = Secret::from_text(format!("{user}:{plain}\n"));
         let sent = AtomicBool::new(false);
-        let result = match timeout(self.patience.change, run(&session, "LC_ALL=C chpasswd", &line, may_send, &sent)).await {
-            Err(_) if sent.load(Ordering::Relaxed) => Change::Lost("the device did not finish in time".into()),
+        let result = match timeout(
+            self.patience.change,
+            run(&session, "LC_ALL=C chpasswd", &line, may_send, &sent),
+        )
+        .await
+        {
+            Err(_) if sent.load(Ordering::Relaxed) => {
+                Change::Lost("the device did not finish in time".into())
+            }
             Err(_) => Change::NotReached("the device did not begin in time".into()),
             Ok(Err(Broken::Before(why))) => Change::NotReached(why),
             Ok(Err(Broken::After(why))) => Change::Lost(why),
             Ok(Err(Broken::LeaseLost)) => Change::LeaseLost,
             Ok(Ok((0, _))) => Change::Applied,
-            Ok(Ok((_, output))) => Change::Refused(tidy(&output, &[candidate.password(), operator.password()])),
+            Ok(Ok((_, output))) => {
+                Change::Refused(tidy(&output, &[candidate.password(), operator.password()]))
+            }
         };
         if matches!(result, Change::Lost(_) | Change::NotReached(_)) {
             self.close_operator(&OperatorConnection::of(operator));
         }
-        Met { result, presented: session.presented.clone() }
+        Met {
+            result,
+            presented: session.presented.clone(),
+        }
     }
 
     /// Changes the password of an account as the account itself, at the host's own prompt.
@@ -255,7 +341,10 @@ impl Ssh {
         may_send: impl FnOnce() -> F + Send,
     ) -> Met<Change> {
         if account.endpoint() != candidate.endpoint() {
-            return Met { result: Change::NotReached("the two passwords are not of the same endpoint".into()), presented: None };
+            return Met {
+                result: Change::NotReached("the two passwords are not of the same endpoint".into()),
+                presented: None,
+            };
         }
         let (session, presented) = self.open(account).await;
         let result = match session {
@@ -275,7 +364,10 @@ impl Ssh {
     /// The connections of operators that are kept open.
     #[must_use]
     pub fn kept_operators(&self) -> Vec<OperatorConnection> {
-        self.operators.lock().map(|kept| kept.keys().cloned().collect()).unwrap_or_default()
+        self.operators
+            .lock()
+            .map(|kept| kept.keys().cloned().collect())
+            .unwrap_or_default()
     }
 
     /// Ends a kept connection; a command that runs over it comes to its end.
@@ -287,31 +379,56 @@ impl Ssh {
 
     /// Ends the kept connections that nobody has used for a while.
     pub fn close_idle(&self) {
-        let Ok(mut kept) = self.operators.lock() else { return };
+        let Ok(mut kept) = self.operators.lock() else {
+            return;
+        };
         kept.retain(|_, slot| {
             // A slot that is locked is being connected.
-            let Ok(session) = slot.try_lock() else { return true };
-            session
-                .as_ref()
-                .is_some_and(|session| !session.handle.is_closed() && session.last_used.lock().is_ok_and(|last| last.elapsed() < self.patience.idle))
+            let Ok(session) = slot.try_lock() else {
+                return true;
+            };
+            session.as_ref().is_some_and(|session| {
+                !session.handle.is_closed()
+                    && session
+                        .last_used
+                        .lock()
+                        .is_ok_and(|last| last.elapsed() < self.patience.idle)
+            })
         });
     }
 
     /// Whether an operator's connection is kept open, so that no sign-in is needed.
     #[must_use]
     pub fn has_operator(&self, operator: &BoundLogin<Operator>) -> bool {
-        let slot = self.operators.lock().ok().and_then(|kept| kept.get(&OperatorConnection::of(operator)).cloned());
-        slot.is_some_and(|slot| slot.try_lock().is_ok_and(|session| session.as_ref().is_some_and(|session| !session.handle.is_closed())))
+        let slot = self
+            .operators
+            .lock()
+            .ok()
+            .and_then(|kept| kept.get(&OperatorConnection::of(operator)).cloned());
+        slot.is_some_and(|slot| {
+            slot.try_lock().is_ok_and(|session| {
+                session
+                    .as_ref()
+                    .is_some_and(|session| !session.handle.is_closed())
+            })
+        })
     }
 
     /// The kept connection of an operator, or a new one. Each has a lock of its own: jobs that begin
     /// together open one connection, and a device that does not answer keeps nobody else waiting.
-    async fn operator_session(&self, operator: &BoundLogin<Operator>) -> Result<Arc<Session>, (NoSession, Option<PresentedIdentity>)> {
+    async fn operator_session(
+        &self,
+        operator: &BoundLogin<Operator>,
+    ) -> Result<Arc<Session>, (NoSession, Option<PresentedIdentity>)> {
         let key = OperatorConnection::of(operator);
         let slot = match self.operators.lock() {
             Ok(mut kept) => {
                 // A newer version of the password: the older connections of this operator end.
-                kept.retain(|other, _| (other.organisation, other.device, other.credential) != (key.organisation, key.device, key.credential) || *other == key);
+                kept.retain(|other, _| {
+                    (other.organisation, other.device, other.credential)
+                        != (key.organisation, key.device, key.credential)
+                        || *other == key
+                });
                 Arc::clone(kept.entry(key.clone()).or_default())
             }
             Err(_) => Slot::default(),
@@ -342,13 +459,22 @@ impl Ssh {
             presented: Arc::clone(&presented),
         };
         let opened = timeout(self.patience.connect, sign_in(account, watch)).await;
-        let shown: Option<PresentedIdentity> = presented.lock().ok().and_then(|mut slot| slot.take());
-        if !account.trusts_first_contact() && shown.as_ref().is_some_and(|shown| !proves(endpoint.identity(), shown)) {
+        let shown: Option<PresentedIdentity> =
+            presented.lock().ok().and_then(|mut slot| slot.take());
+        if !account.trusts_first_contact()
+            && shown
+                .as_ref()
+                .is_some_and(|shown| !proves(endpoint.identity(), shown))
+        {
             let why = "the device did not prove its identity: it shows another host key. Nothing was sent. If it was replaced, have a steward confirm its new identity";
             return (Err(NoSession::NoAnswer(why.to_owned())), None);
         }
         let session = match opened {
-            Ok(Ok(handle)) => Ok(Session { handle, presented: shown.clone(), last_used: StdMutex::new(Instant::now()) }),
+            Ok(Ok(handle)) => Ok(Session {
+                handle,
+                presented: shown.clone(),
+                last_used: StdMutex::new(Instant::now()),
+            }),
             Ok(Err(why)) => Err(why),
             Err(_) => Err(NoSession::NoAnswer(self.silence())),
         };
@@ -359,11 +485,21 @@ impl Ssh {
 /// The sorts of host keys, most preferred first.
 const KEYS: [Algorithm; 6] = [
     Algorithm::Ed25519,
-    Algorithm::Ecdsa { curve: EcdsaCurve::NistP256 },
-    Algorithm::Ecdsa { curve: EcdsaCurve::NistP384 },
-    Algorithm::Ecdsa { curve: EcdsaCurve::NistP521 },
-    Algorithm::Rsa { hash: Some(HashAlg::Sha512) },
-    Algorithm::Rsa { hash: Some(HashAlg::Sha256) },
+    Algorithm::Ecdsa {
+        curve: EcdsaCurve::NistP256,
+    },
+    Algorithm::Ecdsa {
+        curve: EcdsaCurve::NistP384,
+    },
+    Algorithm::Ecdsa {
+        curve: EcdsaCurve::NistP521,
+    },
+    Algorithm::Rsa {
+        hash: Some(HashAlg::Sha512),
+    },
+    Algorithm::Rsa {
+        hash: Some(HashAlg::Sha256),
+    },
 ];
 
 /// Asks a device for the sorts of keys that it can prove one of these identities with.
@@ -377,8 +513,14 @@ fn preferred_for(accepted: &[Identity]) -> Preferred {
     for identity in accepted {
         match identity {
             Identity::HostKey(line) => {
-                let sort = PublicKey::from_openssh(line).ok().map(|key| key.algorithm());
-                keys.extend(KEYS.iter().filter(|known| sort.as_ref().is_some_and(|sort| same_sort(known, sort))).cloned());
+                let sort = PublicKey::from_openssh(line)
+                    .ok()
+                    .map(|key| key.algorithm());
+                keys.extend(
+                    KEYS.iter()
+                        .filter(|known| sort.as_ref().is_some_and(|sort| same_sort(known, sort)))
+                        .cloned(),
+                );
             }
             Identity::HostAuthority(_) => certificates = true,
             Identity::Fingerprint(_) => keys.extend(KEYS),
@@ -387,11 +529,23 @@ fn preferred_for(accepted: &[Identity]) -> Preferred {
     if keys.is_empty() {
         keys.extend(KEYS);
     }
-    Preferred { key: Cow::Owned(keys), host_key_certificates: if certificates { Cow::Borrowed(&KEYS) } else { Cow::Borrowed(&[]) }, ..Preferred::DEFAULT }
+    Preferred {
+        key: Cow::Owned(keys),
+        host_key_certificates: if certificates {
+            Cow::Borrowed(&KEYS)
+        } else {
+            Cow::Borrowed(&[])
+        },
+        ..Preferred::DEFAULT
+    }
 }
 
 /// Connects to an address that the organisation allows, as far as the end of the key exchange.
-async fn connect(endpoint: &Endpoint, watch: IdentityWatch, preferred: Preferred) -> Result<Handle<IdentityWatch>, NoSession> {
+async fn connect(
+    endpoint: &Endpoint,
+    watch: IdentityWatch,
+    preferred: Preferred,
+) -> Result<Handle<IdentityWatch>, NoSession> {
     let config = russh::client::Config {
         client_id: russh::SshId::Standard("SSH-2.0-Jexlin".into()),
         inactivity_timeout: Some(Duration::from_secs(120)),
@@ -399,27 +553,65 @@ async fn connect(endpoint: &Endpoint, watch: IdentityWatch, preferred: Preferred
         preferred,
         ..Default::default()
     };
-    let no_answer = |why: String| NoSession::NoAnswer(format!("no connection to the device: {}", plain_words(&why)));
-    let found = tokio::net::lookup_host((endpoint.address(), endpoint.port())).await.map_err(|error| no_answer(error.to_string()))?;
+    let no_answer = |why: String| {
+        NoSession::NoAnswer(format!(
+            "no connection to the device: {}",
+            plain_words(&why)
+        ))
+    };
+    let found = tokio::net::lookup_host((endpoint.address(), endpoint.port()))
+        .await
+        .map_err(|error| no_answer(error.to_string()))?;
     // What was resolved and checked is what is connected to.
-    let allowed: Vec<_> = found.filter(|address| endpoint.rules().allow(*address)).collect();
+    let allowed: Vec<_> = found
+        .filter(|address| endpoint.rules().allow(*address))
+        .collect();
     if allowed.is_empty() {
-        return Err(NoSession::NoAnswer("the organisation does not allow connections to this address and port".into()));
+        return Err(NoSession::NoAnswer(
+            "the organisation does not allow connections to this address and port".into(),
+        ));
     }
-    let stream = tokio::net::TcpStream::connect(allowed.as_slice()).await.map_err(|error| no_answer(error.to_string()))?;
+    let stream = tokio::net::TcpStream::connect(allowed.as_slice())
+        .await
+        .map_err(|error| no_answer(error.to_string()))?;
     let _ = stream.set_nodelay(true);
-    russh::client::connect_stream(Arc::new(config), stream, watch).await.map_err(|error| no_answer(error.to_string()))
+    russh::client::connect_stream(Arc::new(config), stream, watch)
+        .await
+        .map_err(|error| no_answer(error.to_string()))
 }
 
-async fn sign_in<R: RoleMark>(account: &BoundLogin<R>, watch: IdentityWatch) -> Result<Handle<IdentityWatch>, NoSession> {
-    let no_answer = |error: russh::Error| NoSession::NoAnswer(format!("no connection to the device: {}", plain_words(&error.to_string())));
-    let mut handle = connect(account.endpoint(), watch, preferred_for(account.endpoint().identity())).await?;
-    let password = account.password().expose_secret_text().map_err(|_| NoSession::NoAnswer("the stored password is no text".into()))?;
-    match handle.authenticate_password(account.login(), password).await.map_err(no_answer)? {
+async fn sign_in<R: RoleMark>(
+    account: &BoundLogin<R>,
+    watch: IdentityWatch,
+) -> Result<Handle<IdentityWatch>, NoSession> {
+    let no_answer = |error: russh::Error| {
+        NoSession::NoAnswer(format!(
+            "no connection to the device: {}",
+            plain_words(&error.to_string())
+        ))
+    };
+    let mut handle = connect(
+        account.endpoint(),
+        watch,
+        preferred_for(account.endpoint().identity()),
+    )
+    .await?;
+    let password = account
+        .password()
+        .expose_secret_text()
+        .map_err(|_| NoSession::NoAnswer("the stored password is no text".into()))?;
+    match handle
+        .authenticate_password(account.login(), password)
+        .await
+        .map_err(no_answer)?
+    {
         AuthResult::Success => Ok(handle),
-        AuthResult::Failure { remaining_methods, partial_success } if partial_success || !remaining_methods.contains(&MethodKind::Password) => {
-            Err(NoSession::NoAnswer("the device takes no password for this account alone".into()))
-        }
+        AuthResult::Failure {
+            remaining_methods,
+            partial_success,
+        } if partial_success || !remaining_methods.contains(&MethodKind::Password) => Err(
+            NoSession::NoAnswer("the device takes no password for this account alone".into()),
+        ),
         AuthResult::Failure { .. } => Err(NoSession::Closed),
     }
 }
@@ -440,16 +632,36 @@ async fn run<F: Future<Output = bool> + Send>(
     may_send: impl FnOnce() -> F + Send,
     sent: &AtomicBool,
 ) -> Result<(u32, String), Broken> {
-    let before = |error: russh::Error| Broken::Before(format!("the connection was lost: {}", plain_words(&error.to_string())));
-    let after = |error: russh::Error| Broken::After(format!("the connection was lost: {}", plain_words(&error.to_string())));
-    let mut channel = session.handle.channel_open_session().await.map_err(before)?;
+    let before = |error: russh::Error| {
+        Broken::Before(format!(
+            "the connection was lost: {}",
+            plain_words(&error.to_string())
+        ))
+    };
+    let after = |error: russh::Error| {
+        Broken::After(format!(
+            "the connection was lost: {}",
+            plain_words(&error.to_string())
+        ))
+    };
+    let mut channel = session
+        .handle
+        .channel_open_session()
+        .await
+        .map_err(before)?;
     channel.exec(true, command).await.map_err(before)?;
     // The device says first whether it runs commands at all.
     loop {
         match channel.wait().await {
             Some(ChannelMsg::Success) => break,
-            Some(ChannelMsg::Failure) => return Err(Broken::Before("the device does not run commands for the operator".into())),
-            Some(ChannelMsg::Eof | ChannelMsg::Close) | None => return Err(Broken::Before("the device ended the connection".into())),
+            Some(ChannelMsg::Failure) => {
+                return Err(Broken::Before(
+                    "the device does not run commands for the operator".into(),
+                ));
+            }
+            Some(ChannelMsg::Eof | ChannelMsg::Close) | None => {
+                return Err(Broken::Before("the device ended the connection".into()));
+            }
             Some(_) => {}
         }
     }
@@ -457,7 +669,10 @@ async fn run<F: Future<Output = bool> + Send>(
         return Err(Broken::LeaseLost);
     }
     sent.store(true, Ordering::Relaxed);
-    channel.data_bytes(input.expose_secret().to_vec()).await.map_err(after)?;
+    channel
+        .data_bytes(input.expose_secret().to_vec())
+        .await
+        .map_err(after)?;
     channel.eof().await.map_err(after)?;
     let mut output = vec![];
     let mut status = None;
@@ -466,7 +681,9 @@ async fn run<F: Future<Output = bool> + Send>(
             ChannelMsg::Data { data } | ChannelMsg::ExtendedData { data, .. } => {
                 output.extend_from_slice(&data);
                 if output.len() > MOST_OUTPUT {
-                    return Err(Broken::After("the device wrote more than anybody reads".into()));
+                    return Err(Broken::After(
+                        "the device wrote more than anybody reads".into(),
+                    ));
                 }
             }
             ChannelMsg::ExitStatus { exit_status } => status = Some(exit_status),
@@ -474,18 +691,28 @@ async fn run<F: Future<Output = bool> + Send>(
         }
     }
     let output = String::from_utf8_lossy(&output).into_owned();
-    status.map(|status| (status, output)).ok_or_else(|| Broken::After("the connection was lost before the device said how it went".into()))
+    status.map(|status| (status, output)).ok_or_else(|| {
+        Broken::After("the connection was lost before the device said how it went".into())
+    })
 }
 
 /// Talks to `passwd` through a terminal.
-async fn converse<F: Future<Output = bool> + Send>(session: &Session, current: &Secret, candidate: &Secret, may_send: impl FnOnce() -> F + Send) -> Change {
+async fn converse<F: Future<Output = bool> + Send>(
+    session: &Session,
+    current: &Secret,
+    candidate: &Secret,
+    may_send: impl FnOnce() -> F + Send,
+) -> Change {
     let words = |error: russh::Error| plain_words(&error.to_string());
     let mut channel = match session.handle.channel_open_session().await {
         Ok(channel) => channel,
         Err(error) => return Change::NotReached(words(error)),
     };
     // No echo: what is typed must not come back.
-    if let Err(error) = channel.request_pty(false, "dumb", 200, 50, 0, 0, &[(russh::Pty::ECHO, 0)]).await {
+    if let Err(error) = channel
+        .request_pty(false, "dumb", 200, 50, 0, 0, &[(russh::Pty::ECHO, 0)])
+        .await
+    {
         return Change::NotReached(words(error));
     }
     if let Err(error) = channel.exec(true, "LC_ALL=C passwd").await {
@@ -497,7 +724,9 @@ async fn converse<F: Future<Output = bool> + Send>(session: &Session, current: &
     while let Some(message) = channel.wait().await {
         let (ChannelMsg::Data { data } | ChannelMsg::ExtendedData { data, .. }) = message else {
             if matches!(message, ChannelMsg::Failure) {
-                return Change::NotReached("the device does not run commands for this account".into());
+                return Change::NotReached(
+                    "the device does not run commands for this account".into(),
+                );
             }
             continue;
         };
@@ -506,7 +735,13 @@ async fn converse<F: Future<Output = bool> + Send>(session: &Session, current: &
             Step::Listen => continue,
             Step::Done => return Change::Applied,
             Step::Refused(why) => return Change::Refused(why),
-            Step::Lost(why) => return if typed_candidate { Change::Lost(why) } else { Change::NotReached(why) },
+            Step::Lost(why) => {
+                return if typed_candidate {
+                    Change::Lost(why)
+                } else {
+                    Change::NotReached(why)
+                };
+            }
             Step::Type(say) => say,
         };
         let secret = match say {
@@ -523,17 +758,32 @@ async fn converse<F: Future<Output = bool> + Send>(session: &Session, current: &
         };
         let line = Secret::from_bytes([secret.expose_secret(), b"\n"].concat());
         if let Err(error) = channel.data_bytes(line.expose_secret().to_vec()).await {
-            return if typed_candidate { Change::Lost(words(error)) } else { Change::NotReached(words(error)) };
+            return if typed_candidate {
+                Change::Lost(words(error))
+            } else {
+                Change::NotReached(words(error))
+            };
         }
     }
-    let why = format!("the device ended its prompt without a word that is known: {}", talk.words());
-    if typed_candidate { Change::Lost(why) } else { Change::NotReached(why) }
+    let why = format!(
+        "the device ended its prompt without a word that is known: {}",
+        talk.words()
+    );
+    if typed_candidate {
+        Change::Lost(why)
+    } else {
+        Change::NotReached(why)
+    }
 }
 
 /// A device's output as one line for a message.
 fn tidy(output: &str, secrets: &[&Secret]) -> String {
     let words = plain_words(&redact(output, secrets));
-    if words.is_empty() { "the device refused without a word".into() } else { words }
+    if words.is_empty() {
+        "the device refused without a word".into()
+    } else {
+        words
+    }
 }
 
 fn plain_words(text: &str) -> String {

@@ -1,25 +1,39 @@
 //! The SSH connector against real OpenSSH hosts, and against devices that misbehave.
 
-#![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, clippy::indexing_slicing, reason = "what cannot be set up ends the test")]
+#![allow(
+    clippy::unwrap_used,
+    clippy::expect_used,
+    clippy::panic,
+    clippy::indexing_slicing,
+    reason = "what cannot be set up ends the test"
+)]
 
 use std::sync::OnceLock;
 use std::time::Duration;
 
 use jexlin_core::secret::Secret;
 use jexlin_core::upkeep::identity::Identity;
-use jexlin_core::upkeep::{Account, Binding, BoundLogin, ConnectRules, DeviceFacts, Endpoint, Lease, Operator, RoleMark, StoredBinding};
+use jexlin_core::upkeep::{
+    Account, Binding, BoundLogin, ConnectRules, DeviceFacts, Endpoint, Lease, Operator, RoleMark,
+    StoredBinding,
+};
 use jexlin_core::vault::{OrganisationKey, Place as VaultPlace, RootKey, open_for_device};
 use jexlin_devices::ssh::{Patience, Ssh};
 use jexlin_devices::{Change, Probe};
 use jexlin_standins::host::Host;
-use jexlin_standins::odd::{self, Manner, Wire};
+use jexlin_standins::misbehaving_device::{self, Manner, Wire};
 use uuid::Uuid;
 
 fn host() -> &'static Host {
     static HOST: OnceLock<Host> = OnceLock::new();
     HOST.get_or_init(|| {
-        let accounts =
-            [("root", "Ridge-root-1"), ("duty", "North-ridge-2019"), ("night", "Night-shift-4"), ("strict", "Strict-account-1"), ("wired", "Wired-account-1")];
+        let accounts = [
+            ("root", "Ridge-root-1"),
+            ("duty", "North-ridge-2019"),
+            ("night", "Night-shift-4"),
+            ("strict", "Strict-account-1"),
+            ("wired", "Wired-account-1"),
+        ];
         Host::temporary("north-ridge-telemetry", &accounts).expect("a host")
     })
 }
@@ -44,7 +58,13 @@ struct Place {
 }
 
 fn place(address: &str, port: u16) -> Place {
-    Place { address: address.into(), port, identity: String::new(), trust: true, rules: ConnectRules::new(&["127.0.0.0/8".into()], vec![]).unwrap() }
+    Place {
+        address: address.into(),
+        port,
+        identity: String::new(),
+        trust: true,
+        rules: ConnectRules::new(&["127.0.0.0/8".into()], vec![]).unwrap(),
+    }
 }
 
 fn at_host(host: &Host) -> Place {
@@ -52,8 +72,18 @@ fn at_host(host: &Host) -> Place {
 }
 
 impl Place {
-    fn login<R: RoleMark>(&self, credential: u128, user: &str, password: &str, version: i32) -> BoundLogin<R> {
-        let (organisation, device, credential) = (Uuid::from_u128(1), Uuid::from_u128(2), Uuid::from_u128(credential));
+    fn login<R: RoleMark>(
+        &self,
+        credential: u128,
+        user: &str,
+        password: &str,
+        version: i32,
+    ) -> BoundLogin<R> {
+        let (organisation, device, credential) = (
+            Uuid::from_u128(1),
+            Uuid::from_u128(2),
+            Uuid::from_u128(credential),
+        );
         let facts = DeviceFacts {
             device,
             address: self.address.clone(),
@@ -73,15 +103,36 @@ impl Place {
             in_scope: true,
         };
         let now = chrono::Utc::now();
-        #[allow(clippy::disallowed_methods, reason = "the tests stand in for the store")]
-        let (binding, lease) = (Binding::from_store(stored), Lease::from_store(Uuid::nil(), 1, credential, device, now + chrono::TimeDelta::minutes(1)));
+        #[allow(
+            clippy::disallowed_methods,
+            reason = "the tests stand in for the store"
+        )]
+        let (binding, lease) = (
+            Binding::from_store(stored),
+            Lease::from_store(
+                Uuid::nil(),
+                1,
+                credential,
+                device,
+                now + chrono::TimeDelta::minutes(1),
+            ),
+        );
         let permit = lease.permit::<R>(&binding, &facts, now).unwrap();
         let mut rng = rand::rng();
         let root = RootKey::generate(&mut rng);
         let (key, _) = OrganisationKey::generate(&mut rng, &root, organisation).unwrap();
-        let (data, wrapped) = key.generate_data_key(&mut rng, organisation, credential).unwrap();
-        let field = VaultPlace { organisation, credential, field: "password", version };
-        let sealed = data.seal(&mut rng, &field, &Secret::from_text(password.into())).unwrap();
+        let (data, wrapped) = key
+            .generate_data_key(&mut rng, organisation, credential)
+            .unwrap();
+        let field = VaultPlace {
+            organisation,
+            credential,
+            field: "password",
+            version,
+        };
+        let sealed = data
+            .seal(&mut rng, &field, &Secret::from_text(password.into()))
+            .unwrap();
         open_for_device(&permit, user, &key, &wrapped, &field, &sealed).unwrap()
     }
 
@@ -94,13 +145,23 @@ impl Place {
     }
 
     fn look(&self) -> Endpoint {
-        Endpoint::to_look_at(Uuid::from_u128(1), Uuid::from_u128(2), self.address.clone(), self.port, self.rules.clone())
+        Endpoint::to_look_at(
+            Uuid::from_u128(1),
+            Uuid::from_u128(2),
+            self.address.clone(),
+            self.port,
+            self.rules.clone(),
+        )
     }
 
     /// The same place, with the identity that answers there confirmed.
     async fn confirmed(self, ssh: &Ssh) -> Self {
         let shown = ssh.read_identity(&self.look()).await.unwrap();
-        Self { identity: shown[0].key.clone(), trust: false, ..self }
+        Self {
+            identity: shown[0].key.clone(),
+            trust: false,
+            ..self
+        }
     }
 }
 
@@ -109,7 +170,11 @@ async fn yes() -> bool {
 }
 
 fn patience(connect: u64, change: u64) -> Patience {
-    Patience { connect: Duration::from_secs(connect), change: Duration::from_secs(change), idle: Duration::from_secs(60) }
+    Patience {
+        connect: Duration::from_secs(connect),
+        change: Duration::from_secs(change),
+        idle: Duration::from_secs(60),
+    }
 }
 
 fn ssh() -> Ssh {
@@ -119,11 +184,25 @@ fn ssh() -> Ssh {
 #[tokio::test]
 async fn a_check_tells_the_right_password_from_a_wrong_one() {
     let place = at_host(host());
-    let met = ssh().probe(&place.account("duty", "North-ridge-2019")).await;
+    let met = ssh()
+        .probe(&place.account("duty", "North-ridge-2019"))
+        .await;
     assert_eq!(met.result, Probe::Opened);
-    assert!(met.presented.is_some_and(|shown| shown.key.starts_with("ssh-ed25519 ")));
-    assert_eq!(ssh().probe(&place.account("duty", "North-ridge-2020")).await.result, Probe::Closed);
-    assert_eq!(ssh().probe(&place.account("nobody-here", "x")).await.result, Probe::Closed);
+    assert!(
+        met.presented
+            .is_some_and(|shown| shown.key.starts_with("ssh-ed25519 "))
+    );
+    assert_eq!(
+        ssh()
+            .probe(&place.account("duty", "North-ridge-2020"))
+            .await
+            .result,
+        Probe::Closed
+    );
+    assert_eq!(
+        ssh().probe(&place.account("nobody-here", "x")).await.result,
+        Probe::Closed
+    );
 }
 
 #[tokio::test]
@@ -131,36 +210,87 @@ async fn the_operator_changes_another_account_over_one_connection() {
     let ssh = ssh();
     let place = at_host(host()).confirmed(&ssh).await;
     let root = place.operator("Ridge-root-1");
-    for password in ["Night-shift-5", "Night-shift-6", "with 'quotes' and $(sub) # & \\"] {
-        let met = ssh.change_as_operator(&root, &place.account("night", password), yes).await;
+    for password in [
+        "Night-shift-5",
+        "Night-shift-6",
+        "with 'quotes' and $(sub) # & \\",
+    ] {
+        let met = ssh
+            .change_as_operator(&root, &place.account("night", password), yes)
+            .await;
         assert_eq!(met.result, Change::Applied);
-        assert_eq!(ssh.probe(&place.account("night", password)).await.result, Probe::Opened);
+        assert_eq!(
+            ssh.probe(&place.account("night", password)).await.result,
+            Probe::Opened
+        );
         assert!(ssh.has_operator(&root));
     }
-    let met = ssh.change_as_operator(&root, &place.account("no-such-account", "Night-shift-7"), yes).await;
-    assert!(matches!(&met.result, Change::Refused(words) if !words.contains("Night-shift-7")), "{met:?}");
+    let met = ssh
+        .change_as_operator(
+            &root,
+            &place.account("no-such-account", "Night-shift-7"),
+            yes,
+        )
+        .await;
+    assert!(
+        matches!(&met.result, Change::Refused(words) if !words.contains("Night-shift-7")),
+        "{met:?}"
+    );
     for user in ["night:0\nroot", "-e"] {
-        assert!(matches!(ssh.change_as_operator(&root, &place.account(user, "x"), yes).await.result, Change::Refused(_)));
+        assert!(matches!(
+            ssh.change_as_operator(&root, &place.account(user, "x"), yes)
+                .await
+                .result,
+            Change::Refused(_)
+        ));
     }
-    let met = ssh.change_as_operator(&root, &place.account("night", "two\nroot:lines"), yes).await;
+    let met = ssh
+        .change_as_operator(&root, &place.account("night", "two\nroot:lines"), yes)
+        .await;
     assert!(matches!(met.result, Change::Refused(_)), "{met:?}");
 }
 
 #[tokio::test]
 async fn a_kept_connection_serves_one_credential_and_version_and_ends_when_idle() {
-    let ssh = Ssh::new(Patience { idle: Duration::ZERO, ..patience(5, 8) });
+    let ssh = Ssh::new(Patience {
+        idle: Duration::ZERO,
+        ..patience(5, 8)
+    });
     let place = at_host(host()).confirmed(&ssh).await;
     let root = place.operator("Ridge-root-1");
-    assert_eq!(ssh.change_as_operator(&root, &place.account("strict", "Strict-account-1"), yes).await.result, Change::Applied);
+    assert_eq!(
+        ssh.change_as_operator(&root, &place.account("strict", "Strict-account-1"), yes)
+            .await
+            .result,
+        Change::Applied
+    );
     assert_eq!(ssh.kept_operators().len(), 1);
     // Another credential of the same name at the same address, with the same version and a wrong password.
     let other: BoundLogin<Operator> = place.login(9, "root", "wrong", 1);
-    assert_eq!(ssh.change_as_operator(&other, &place.account("strict", "Strict-account-2"), yes).await.result, Change::OperatorRefused);
+    assert_eq!(
+        ssh.change_as_operator(&other, &place.account("strict", "Strict-account-2"), yes)
+            .await
+            .result,
+        Change::OperatorRefused
+    );
     // A newer version of the same credential.
     let newer: BoundLogin<Operator> = place.login(8, "root", "wrong", 2);
-    assert_eq!(ssh.change_as_operator(&newer, &place.account("strict", "Strict-account-2"), yes).await.result, Change::OperatorRefused);
-    assert!(!ssh.has_operator(&root), "the older version's connection has ended");
-    assert_eq!(ssh.change_as_operator(&root, &place.account("strict", "Strict-account-1"), yes).await.result, Change::Applied);
+    assert_eq!(
+        ssh.change_as_operator(&newer, &place.account("strict", "Strict-account-2"), yes)
+            .await
+            .result,
+        Change::OperatorRefused
+    );
+    assert!(
+        !ssh.has_operator(&root),
+        "the older version's connection has ended"
+    );
+    assert_eq!(
+        ssh.change_as_operator(&root, &place.account("strict", "Strict-account-1"), yes)
+            .await
+            .result,
+        Change::Applied
+    );
     ssh.close_idle();
     assert!(ssh.kept_operators().is_empty());
 }
@@ -170,9 +300,21 @@ async fn nothing_is_sent_when_the_lease_is_over_at_the_last_moment() {
     let ssh = ssh();
     let place = at_host(host()).confirmed(&ssh).await;
     let no = || async { false };
-    let met = ssh.change_as_operator(&place.operator("Ridge-root-1"), &place.account("duty", "Too-late-1"), no).await;
+    let met = ssh
+        .change_as_operator(
+            &place.operator("Ridge-root-1"),
+            &place.account("duty", "Too-late-1"),
+            no,
+        )
+        .await;
     assert_eq!(met.result, Change::LeaseLost);
-    let met = ssh.change_as_self(&place.account("duty", "North-ridge-2019"), &place.account("duty", "Too-late-2"), no).await;
+    let met = ssh
+        .change_as_self(
+            &place.account("duty", "North-ridge-2019"),
+            &place.account("duty", "Too-late-2"),
+            no,
+        )
+        .await;
     assert_eq!(met.result, Change::LeaseLost);
     assert!(host().opens("duty", "North-ridge-2019").unwrap());
 }
@@ -181,17 +323,40 @@ async fn nothing_is_sent_when_the_lease_is_over_at_the_last_moment() {
 async fn a_password_cannot_go_to_another_endpoint_than_the_one_it_was_opened_for() {
     let ssh = ssh();
     let place = at_host(host()).confirmed(&ssh).await;
-    let elsewhere = Place { port: 1, ..at_host(host()) };
-    let met = ssh.change_as_operator(&place.operator("Ridge-root-1"), &elsewhere.account("duty", "Elsewhere-1"), yes).await;
+    let elsewhere = Place {
+        port: 1,
+        ..at_host(host())
+    };
+    let met = ssh
+        .change_as_operator(
+            &place.operator("Ridge-root-1"),
+            &elsewhere.account("duty", "Elsewhere-1"),
+            yes,
+        )
+        .await;
     assert!(matches!(met.result, Change::NotReached(_)), "{met:?}");
 }
 
 #[tokio::test]
 async fn where_the_organisation_allows_no_connection_none_is_made() {
-    let place = Place { rules: ConnectRules::default(), ..at_host(host()) };
-    let met = ssh().probe(&place.account("duty", "North-ridge-2019")).await;
-    assert!(matches!(&met.result, Probe::NoAnswer(why) if why.contains("does not allow")), "{met:?}");
-    assert!(ssh().read_identity(&place.look()).await.unwrap_err().contains("does not allow"));
+    let place = Place {
+        rules: ConnectRules::default(),
+        ..at_host(host())
+    };
+    let met = ssh()
+        .probe(&place.account("duty", "North-ridge-2019"))
+        .await;
+    assert!(
+        matches!(&met.result, Probe::NoAnswer(why) if why.contains("does not allow")),
+        "{met:?}"
+    );
+    assert!(
+        ssh()
+            .read_identity(&place.look())
+            .await
+            .unwrap_err()
+            .contains("does not allow")
+    );
 }
 
 #[tokio::test]
@@ -201,54 +366,126 @@ async fn a_host_certificate_of_a_known_authority_proves_an_identity() {
         ssh-keygen -q -s osmere_ca -I weir-lane -h -n 127.0.0.1 -V -1h:+1h jexlin_host_key.pub && \
         echo 'HostCertificate /etc/ssh/jexlin_host_key-cert.pub' >> sshd_config && cat osmere_ca.pub other_ca.pub";
     let made = host.inside(script).unwrap();
-    let authorities: Vec<Identity> = made.lines().map(|key| Identity::parse(&format!("@cert-authority * {key}")).unwrap()).collect();
-    let place = |authority: &Identity, host: &Host| Place { identity: authority.to_line(), trust: false, ..at_host(host) };
+    let authorities: Vec<Identity> = made
+        .lines()
+        .map(|key| Identity::parse(&format!("@cert-authority * {key}")).unwrap())
+        .collect();
+    let place = |authority: &Identity, host: &Host| Place {
+        identity: authority.to_line(),
+        trust: false,
+        ..at_host(host)
+    };
     // Without its certificate the host's bare key proves nothing.
-    let met = ssh().probe(&place(&authorities[0], &host).account("duty", "Weir-lane-2019")).await;
-    assert!(matches!(&met.result, Probe::NoAnswer(why) if why.contains("prove its identity")), "{met:?}");
+    let met = ssh()
+        .probe(&place(&authorities[0], &host).account("duty", "Weir-lane-2019"))
+        .await;
+    assert!(
+        matches!(&met.result, Probe::NoAnswer(why) if why.contains("prove its identity")),
+        "{met:?}"
+    );
     host.stop().unwrap();
     host.start_again().unwrap();
-    assert_eq!(ssh().probe(&place(&authorities[0], &host).account("duty", "Weir-lane-2019")).await.result, Probe::Opened);
-    let met = ssh().probe(&place(&authorities[1], &host).account("duty", "Weir-lane-2019")).await;
-    assert!(matches!(&met.result, Probe::NoAnswer(why) if why.contains("prove its identity")), "{met:?}");
+    assert_eq!(
+        ssh()
+            .probe(&place(&authorities[0], &host).account("duty", "Weir-lane-2019"))
+            .await
+            .result,
+        Probe::Opened
+    );
+    let met = ssh()
+        .probe(&place(&authorities[1], &host).account("duty", "Weir-lane-2019"))
+        .await;
+    assert!(
+        matches!(&met.result, Probe::NoAnswer(why) if why.contains("prove its identity")),
+        "{met:?}"
+    );
     let shown = ssh().read_identity(&at_host(&host).look()).await.unwrap();
-    assert_eq!(shown.iter().filter(|shown| shown.authority.is_some()).count(), 1, "{shown:?}");
+    assert_eq!(
+        shown
+            .iter()
+            .filter(|shown| shown.authority.is_some())
+            .count(),
+        1,
+        "{shown:?}"
+    );
 }
 
 #[tokio::test]
 async fn an_account_changes_its_own_password_at_the_prompt_and_a_refusal_is_quoted() {
     let (ssh, place) = (ssh(), at_host(strict_host()));
     let old = place.account("strict", "Strict-account-1");
-    let met = ssh.change_as_self(&old, &place.account("strict", "Short-one-2"), yes).await;
-    assert!(matches!(&met.result, Change::Refused(words) if words.to_lowercase().contains("longer")), "{met:?}");
+    let met = ssh
+        .change_as_self(&old, &place.account("strict", "Short-one-2"), yes)
+        .await;
+    assert!(
+        matches!(&met.result, Change::Refused(words) if words.to_lowercase().contains("longer")),
+        "{met:?}"
+    );
     assert_eq!(ssh.probe(&old).await.result, Probe::Opened);
     let new = place.account("strict", "a-very-long-password-for-a-strict-host-3");
-    assert_eq!(ssh.change_as_self(&old, &new, yes).await.result, Change::Applied);
+    assert_eq!(
+        ssh.change_as_self(&old, &new, yes).await.result,
+        Change::Applied
+    );
     assert_eq!(ssh.probe(&new).await.result, Probe::Opened);
-    assert_eq!(ssh.change_as_self(&old, &new, yes).await.result, Change::AccountRefused);
+    assert_eq!(
+        ssh.change_as_self(&old, &new, yes).await.result,
+        Change::AccountRefused
+    );
 }
 
 #[tokio::test]
 async fn a_changed_host_key_stops_everything_before_a_password_is_sent() {
     let other = "ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAA";
-    let place = Place { identity: other.into(), trust: false, ..at_host(host()) };
-    let met = ssh().probe(&place.account("duty", "North-ridge-2019")).await;
-    assert!(matches!(&met.result, Probe::NoAnswer(why) if why.contains("did not prove its identity")), "{met:?}");
-    let met = ssh().change_as_operator(&place.operator("Ridge-root-1"), &place.account("duty", "x-y-z-1"), yes).await;
-    assert!(matches!(&met.result, Change::NotReached(why) if why.contains("did not prove its identity")), "{met:?}");
+    let place = Place {
+        identity: other.into(),
+        trust: false,
+        ..at_host(host())
+    };
+    let met = ssh()
+        .probe(&place.account("duty", "North-ridge-2019"))
+        .await;
+    assert!(
+        matches!(&met.result, Probe::NoAnswer(why) if why.contains("did not prove its identity")),
+        "{met:?}"
+    );
+    let met = ssh()
+        .change_as_operator(
+            &place.operator("Ridge-root-1"),
+            &place.account("duty", "x-y-z-1"),
+            yes,
+        )
+        .await;
+    assert!(
+        matches!(&met.result, Change::NotReached(why) if why.contains("did not prove its identity")),
+        "{met:?}"
+    );
     assert!(host().opens("duty", "North-ridge-2019").unwrap());
 }
 
 #[tokio::test]
 async fn devices_that_hang_flood_babble_or_are_off_get_an_answer_in_bounded_time() {
     let ssh = Ssh::new(patience(2, 2));
-    let mut ports: Vec<u16> = [Manner::Hangs, Manner::Floods, Manner::Babbles].map(|manner| odd::device(manner).unwrap()).into();
+    let mut ports: Vec<u16> = [Manner::Hangs, Manner::Floods, Manner::Babbles]
+        .map(|manner| misbehaving_device::device(manner).unwrap())
+        .into();
     ports.push(jexlin_standins::free_port().unwrap());
     for port in ports {
         let place = place("127.0.0.1", port);
-        let probe = tokio::time::timeout(Duration::from_secs(20), ssh.probe(&place.account("duty", "x-y-z-1"))).await.expect("bounded");
+        let probe = tokio::time::timeout(
+            Duration::from_secs(20),
+            ssh.probe(&place.account("duty", "x-y-z-1")),
+        )
+        .await
+        .expect("bounded");
         assert!(matches!(probe.result, Probe::NoAnswer(_)), "{probe:?}");
-        let change = ssh.change_as_operator(&place.operator("x-y-z-1"), &place.account("duty", "x-y-z-2"), yes).await;
+        let change = ssh
+            .change_as_operator(
+                &place.operator("x-y-z-1"),
+                &place.account("duty", "x-y-z-2"),
+                yes,
+            )
+            .await;
         assert!(matches!(change.result, Change::NotReached(_)), "{change:?}");
         assert!(ssh.read_identity(&place.look()).await.is_err());
     }
@@ -262,11 +499,18 @@ async fn wherever_the_wire_is_cut_the_answer_is_never_wrong() {
     // What was lost may come to its end on the host a moment after it was looked at.
     let mut possible = vec!["Wired-account-1".to_owned()];
     for (n, bytes) in (0..14).map(|n| (n, 1200 + n * 450)) {
-        wire.mend();
+        wire.fix();
         wire.cut_after(bytes);
         let wanted = format!("Wired-account-cut-{n}");
         let ssh = Ssh::new(patience(3, 3));
-        let change = ssh.change_as_operator(&near.operator("Ridge-root-1"), &near.account("wired", &wanted), yes).await.result;
+        let change = ssh
+            .change_as_operator(
+                &near.operator("Ridge-root-1"),
+                &near.account("wired", &wanted),
+                yes,
+            )
+            .await
+            .result;
         let changed = host.opens("wired", &wanted).unwrap();
         match change {
             Change::Applied => assert!(changed, "said applied at {bytes}"),
@@ -276,6 +520,11 @@ async fn wherever_the_wire_is_cut_the_answer_is_never_wrong() {
         if changed {
             possible = vec![wanted];
         }
-        assert!(possible.iter().any(|password| host.opens("wired", password).unwrap()), "none of what it can be, cut at {bytes}");
+        assert!(
+            possible
+                .iter()
+                .any(|password| host.opens("wired", password).unwrap()),
+            "none of what it can be, cut at {bytes}"
+        );
     }
 }

@@ -18,8 +18,8 @@ use tokio::sync::{Mutex, Notify, broadcast};
 use crate::clock::Clock;
 use crate::config::Config;
 use crate::keyring::{self, Keyring};
-use crate::leaks::Leaks;
-use crate::routes::OpenFolders;
+use crate::leaked_passwords::LeakedPasswords;
+use crate::open_folders::OpenFolders;
 
 /// The shared parts.
 #[derive(Clone, Debug)]
@@ -37,11 +37,11 @@ pub struct App {
     /// The SSH connector, with the operators' connections.
     pub ssh: Arc<Ssh>,
     /// The file of leaked passwords.
-    pub leaks: Leaks,
+    pub leaks: LeakedPasswords,
     /// The open personal folders of this process.
     pub personal: OpenFolders,
     /// How far imports are.
-    pub imports: crate::routes::imports::Imports,
+    pub imports: crate::import_progress::Imports,
     /// Where no organisation's rule lets the service connect to: its own database.
     pub never_connect_to: Arc<[SocketAddr]>,
     /// Live news.
@@ -66,7 +66,10 @@ impl SignIns {
     /// What one that signs in to a device holds, and others wait for.
     #[must_use]
     pub fn on(&self, device: uuid::Uuid) -> Arc<Mutex<()>> {
-        let mut all = self.0.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
+        let mut all = self
+            .0
+            .lock()
+            .unwrap_or_else(std::sync::PoisonError::into_inner);
         all.retain(|_, turn| Arc::strong_count(turn) > 1);
         Arc::clone(all.entry(device).or_default())
     }
@@ -87,7 +90,8 @@ impl App {
     /// # Errors
     /// A sentence.
     pub fn new(config: Config, clock: Clock) -> Result<Self, String> {
-        let store = Store::open(&config.database, config.connections).map_err(|error| error.to_string())?;
+        let store =
+            Store::open(&config.database, config.connections).map_err(|error| error.to_string())?;
         let keyring = Keyring::default();
         if let Some(root) = keyring::root_key_from_manager(config.credentials.as_deref())? {
             keyring.open(root);
@@ -102,9 +106,9 @@ impl App {
                 change: Duration::from_secs(config.change_seconds),
                 ..Patience::default()
             })),
-            leaks: Leaks::at(config.leaked.clone()),
+            leaks: LeakedPasswords::at(config.leaked.clone()),
             personal: OpenFolders::default(),
-            imports: crate::routes::imports::Imports::default(),
+            imports: crate::import_progress::Imports::default(),
             never_connect_to: jexlin_store::addresses_of(&config.database).into(),
             news: broadcast::channel(1024).0,
             wake: Arc::default(),
@@ -120,8 +124,9 @@ impl App {
     ///
     /// # Errors
     /// When the kernel gives no randomness.
-    pub fn rng(&self) -> Result<StdRng, crate::problem::Fault> {
-        StdRng::try_from_rng(&mut SysRng).map_err(|error| crate::problem::Fault::internal(format!("no randomness: {error}")))
+    pub fn rng(&self) -> Result<StdRng, crate::error::ApiError> {
+        StdRng::try_from_rng(&mut SysRng)
+            .map_err(|error| crate::error::ApiError::internal(format!("no randomness: {error}")))
     }
 
     /// Writes a set-up code into the service's folder when there is no organisation yet, and
@@ -130,14 +135,29 @@ impl App {
     /// # Errors
     /// A sentence.
     pub async fn offer_setup(&self) -> Result<Option<std::path::PathBuf>, String> {
-        if !self.store.organisations().await.map_err(|error| error.to_string())?.is_empty() {
+        if !self
+            .store
+            .organisations()
+            .await
+            .map_err(|error| error.to_string())?
+            .is_empty()
+        {
             return Ok(None);
         }
         let mut rng = self.rng().map_err(|fault| fault.detail().to_owned())?;
-        let policy = PasswordPolicy { length: 24, shortest: 24, symbols_least: 0, symbols: String::new(), ..Default::default() };
-        let code = policy.generate(&mut rng, About::default()).map_err(|problem| problem.to_string())?;
+        let policy = PasswordPolicy {
+            length: 24,
+            shortest: 24,
+            symbols_least: 0,
+            symbols: String::new(),
+            ..Default::default()
+        };
+        let code = policy
+            .generate(&mut rng, About::default())
+            .map_err(|problem| problem.to_string())?;
         let path = self.config.folder.join("setup-code");
-        keyring::write_private(&path, code.expose_secret_text().unwrap_or_default()).map_err(|error| format!("the set-up code cannot be written: {error}"))?;
+        keyring::write_private(&path, code.expose_secret_text().unwrap_or_default())
+            .map_err(|error| format!("the set-up code cannot be written: {error}"))?;
         self.opening.lock().await.code = Some(code);
         Ok(Some(path))
     }

@@ -35,10 +35,15 @@ impl Clock {
     pub fn now(&self) -> DateTime<Utc> {
         match self {
             Self::Machine => Utc::now().trunc_subsecs(6),
-            Self::Stepped(at) => DateTime::from_timestamp_micros(at.load(Ordering::SeqCst)).unwrap_or_default(),
+            Self::Stepped(at) => {
+                DateTime::from_timestamp_micros(at.load(Ordering::SeqCst)).unwrap_or_default()
+            }
             #[cfg(debug_assertions)]
             Self::Shifted(file) => {
-                let seconds = std::fs::read_to_string(file).ok().and_then(|text| text.trim().parse().ok()).unwrap_or(0);
+                let seconds = std::fs::read_to_string(file)
+                    .ok()
+                    .and_then(|text| text.trim().parse().ok())
+                    .unwrap_or(0);
                 (Utc::now() + chrono::TimeDelta::seconds(seconds)).trunc_subsecs(6)
             }
         }

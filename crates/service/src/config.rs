@@ -46,22 +46,34 @@ pub struct Config {
 fn number<T: std::str::FromStr>(name: &str, default: T) -> Result<T, String> {
     match env::var(name) {
         Err(_) => Ok(default),
-        Ok(text) => text.parse().map_err(|_| format!("{name} is not a number that fits: {text}")),
+        Ok(text) => text
+            .parse()
+            .map_err(|_| format!("{name} is not a number that fits: {text}")),
     }
 }
 
 /// A time that a device gets. A lease is longer than two of them together.
 fn seconds(name: &str, default: u64) -> Result<u64, String> {
     let seconds = number(name, default)?;
-    if (1..=25).contains(&seconds) { Ok(seconds) } else { Err(format!("{name} is between 1 and 25, not {seconds}")) }
+    if (1..=25).contains(&seconds) {
+        Ok(seconds)
+    } else {
+        Err(format!("{name} is between 1 and 25, not {seconds}"))
+    }
 }
 
 fn networks(text: &str) -> Result<Vec<IpNet>, String> {
     let read = |word: &str| {
         let single = || word.parse::<std::net::IpAddr>().map(IpNet::from);
-        word.parse::<IpNet>().or_else(|_| single()).map_err(|_| format!("JEXLIN_TRUSTED_PROXIES has something that is no address or network: {word}"))
+        word.parse::<IpNet>().or_else(|_| single()).map_err(|_| {
+            format!("JEXLIN_TRUSTED_PROXIES has something that is no address or network: {word}")
+        })
     };
-    text.split(',').map(str::trim).filter(|word| !word.is_empty()).map(read).collect()
+    text.split(',')
+        .map(str::trim)
+        .filter(|word| !word.is_empty())
+        .map(read)
+        .collect()
 }
 
 impl Config {
@@ -71,9 +83,14 @@ impl Config {
     /// A sentence that names the variable.
     pub fn from_environment() -> Result<Self, String> {
         Ok(Self {
-            database: env::var("JEXLIN_DATABASE").map_err(|_| "JEXLIN_DATABASE is not set: where is the database?".to_owned())?,
+            database: env::var("JEXLIN_DATABASE")
+                .map_err(|_| "JEXLIN_DATABASE is not set: where is the database?".to_owned())?,
             connections: number("JEXLIN_CONNECTIONS", 24)?,
-            folder: env::var("JEXLIN_FOLDER").map_err(|_| "JEXLIN_FOLDER is not set: where shall the root key file be?".to_owned())?.into(),
+            folder: env::var("JEXLIN_FOLDER")
+                .map_err(|_| {
+                    "JEXLIN_FOLDER is not set: where shall the root key file be?".to_owned()
+                })?
+                .into(),
             console: env::var("JEXLIN_CONSOLE").ok().map(PathBuf::from),
             address: env::var("JEXLIN_ADDRESS").unwrap_or_else(|_| "127.0.0.1".into()),
             port: number("JEXLIN_PORT", 8470)?,

@@ -19,7 +19,7 @@ use tokio::process::Command;
 use tokio::sync::Semaphore;
 use zeroize::{Zeroize, Zeroizing};
 
-use crate::problem::{Answer, Fault};
+use crate::error::{ApiError, ApiResult};
 
 /// The command by which a program calls itself for this.
 const WORD: &str = "read";
@@ -54,8 +54,11 @@ pub struct SheetRead {
 /// Reads a file of rows; without a format, it finds out which it is.
 ///
 /// # Errors
-/// [`Fault`] when it cannot be read within the limits. What is wrong in it is in the answer.
-pub async fn sheet(bytes: &[u8], format: Option<Format>) -> Answer<Result<SheetRead, SheetProblem>> {
+/// [`ApiError`] when it cannot be read within the limits. What is wrong in it is in the answer.
+pub async fn sheet(
+    bytes: &[u8],
+    format: Option<Format>,
+) -> ApiResult<Result<SheetRead, SheetProblem>> {
     ask("file", format.map_or("rows", Format::word), bytes).await
 }
 
@@ -63,7 +66,7 @@ pub async fn sheet(bytes: &[u8], format: Option<Format>) -> Answer<Result<SheetR
 ///
 /// # Errors
 /// As [`sheet`].
-pub async fn picture(bytes: &[u8]) -> Answer<Result<Zeroizing<String>, String>> {
+pub async fn picture(bytes: &[u8]) -> ApiResult<Result<Zeroizing<String>, String>> {
     let read: Result<String, String> = ask("picture", "picture", bytes).await?;
     Ok(read.map(Zeroizing::new))
 }
@@ -72,8 +75,8 @@ pub async fn picture(bytes: &[u8]) -> Answer<Result<Zeroizing<String>, String>> 
 /// wanted for what it is.
 ///
 /// # Errors
-/// [`Fault`] when they cannot be read within the limits.
-pub async fn keys_in(body: &[u8]) -> Answer<Readings> {
+/// [`ApiError`] when they cannot be read within the limits.
+pub async fn keys_in(body: &[u8]) -> ApiResult<Readings> {
     // An escape could spell the mark by which keys and certificates begin.
     let holds = |text: &[u8]| body.windows(text.len()).any(|window| window == text);
     if !holds(PEM_BEGINS.as_bytes()) && !holds(b"\\u00") {
@@ -88,8 +91,10 @@ pub async fn keys_in(body: &[u8]) -> Answer<Readings> {
 ///
 /// # Errors
 /// As [`keys_in`].
-pub async fn keys(texts: &[&str]) -> Answer<Readings> {
-    let body = serde_json::to_vec(texts).map(Zeroizing::new).map_err(|error| Fault::internal(error.to_string()))?;
+pub async fn keys(texts: &[&str]) -> ApiResult<Readings> {
+    let body = serde_json::to_vec(texts)
+        .map(Zeroizing::new)
+        .map_err(|error| ApiError::internal(error.to_string()))?;
     keys_in(&body).await
 }
 
@@ -99,7 +104,11 @@ pub async fn certificates(texts: &[&str]) -> Readings {
     if let Ok(remembered) = REMEMBERED.lock() {
         known.extend(remembered.only(texts));
     }
-    let rest: Vec<&str> = texts.iter().copied().filter(|text| !known.has(text)).collect();
+    let rest: Vec<&str> = texts
+        .iter()
+        .copied()
+        .filter(|text| !known.has(text))
+        .collect();
     if !rest.is_empty()
         && let Ok(read) = keys(&rest).await
     {
@@ -117,10 +126,24 @@ fn remember(read: &Readings) {
     }
 }
 
-async fn ask<T: DeserializeOwned>(field: &str, what: &str, bytes: &[u8]) -> Answer<T> {
-    let busy = || Fault::conflict("readers-busy", "The service is reading other files.", "Try again in a minute.");
-    let _turn = tokio::time::timeout(TIME, TURNS.acquire()).await.map_err(|_| busy())?.map_err(|_| busy())?;
-    let died = |why: &str| Fault::field(field, format!("it cannot be read within the limits for files from elsewhere: {why}"));
+async fn ask<T: DeserializeOwned>(field: &str, what: &str, bytes: &[u8]) -> ApiResult<T> {
+    let busy = || {
+        ApiError::conflict(
+            "readers-busy",
+            "The service is reading other files.",
+            "Try again in a minute.",
+        )
+    };
+    let _turn = tokio::time::timeout(TIME, TURNS.acquire())
+        .await
+        .map_err(|_| busy())?
+        .map_err(|_| busy())?;
+    let died = |why: &str| {
+        ApiError::field(
+            field,
+            format!("it cannot be read within the limits for files from elsewhere: {why}"),
+        )
+    };
     let mut child = Command::new("/proc/self/exe")
         .args([WORD, what])
         .env_clear()
@@ -130,9 +153,9 @@ async fn ask<T: DeserializeOwned>(field: &str, what: &str, bytes: &[u8]) -> Answ
         .stderr(Stdio::null())
         .kill_on_drop(true)
         .spawn()
-        .map_err(|error| Fault::internal(format!("a reader of files: {error}")))?;
+        .map_err(|error| ApiError::internal(format!("a reader of files: {error}")))?;
     let (Some(mut input), Some(output)) = (child.stdin.take(), child.stdout.take()) else {
-        return Err(Fault::internal("a reader without a line to it"));
+        return Err(ApiError::internal("a reader without a line to it"));
     };
     let said = async {
         let send = async move {
@@ -147,9 +170,11 @@ async fn ask<T: DeserializeOwned>(field: &str, what: &str, bytes: &[u8]) -> Answ
         child.wait().await.map(|status| (status.success(), said))
     };
     match tokio::time::timeout(TIME, said).await {
-        Ok(Ok((true, said))) => serde_json::from_slice(&said).map_err(|_| died("what its reader says makes no sense")),
+        Ok(Ok((true, said))) => {
+            serde_json::from_slice(&said).map_err(|_| died("what its reader says makes no sense"))
+        }
         Ok(Ok((false, _))) => Err(died("it takes too much memory or time")),
-        Ok(Err(error)) => Err(Fault::internal(format!("a reader of files: {error}"))),
+        Ok(Err(error)) => Err(ApiError::internal(format!("a reader of files: {error}"))),
         Err(_) => Err(died("it takes too much time")),
     }
 }
@@ -159,13 +184,27 @@ async fn ask<T: DeserializeOwned>(field: &str, what: &str, bytes: &[u8]) -> Answ
 #[must_use]
 pub fn run_if_called() -> Option<ExitCode> {
     let mut arguments = std::env::args().skip(1);
-    (arguments.next()? == WORD).then(|| arguments.next().map_or(ExitCode::FAILURE, |what| child(&what)))
+    (arguments.next()? == WORD).then(|| {
+        arguments
+            .next()
+            .map_or(ExitCode::FAILURE, |what| child(&what))
+    })
 }
 
 /// What the reader itself does: the limits first, then the file.
 fn child(what: &str) -> ExitCode {
-    let limits = [(Resource::AS, MEMORY), (Resource::CPU, SECONDS), (Resource::NOFILE, 8), (Resource::FSIZE, 0), (Resource::CORE, 0), (Resource::NPROC, 0)];
-    if limits.into_iter().any(|(limit, most)| limit.set(most, most).is_err()) {
+    let limits = [
+        (Resource::AS, MEMORY),
+        (Resource::CPU, SECONDS),
+        (Resource::NOFILE, 8),
+        (Resource::FSIZE, 0),
+        (Resource::CORE, 0),
+        (Resource::NPROC, 0),
+    ];
+    if limits
+        .into_iter()
+        .any(|(limit, most)| limit.set(most, most).is_err())
+    {
         return ExitCode::FAILURE;
     }
     let mut bytes = Zeroizing::new(vec![]);
@@ -173,7 +212,11 @@ fn child(what: &str) -> ExitCode {
         return ExitCode::FAILURE;
     }
     let said = match what {
-        "picture" => serde_json::to_vec(&pictures::read_seed(&bytes).and_then(|seed| seed.expose_secret_text().map(str::to_owned).map_err(|_| String::new()))),
+        "picture" => serde_json::to_vec(&pictures::read_seed(&bytes).and_then(|seed| {
+            seed.expose_secret_text()
+                .map(str::to_owned)
+                .map_err(|_| String::new())
+        })),
         "keys" => {
             let mut readings = Readings::default();
             // What is no JSON is said where the body is read.
@@ -188,15 +231,29 @@ fn child(what: &str) -> ExitCode {
             None => return ExitCode::FAILURE,
         },
     };
-    let Ok(said) = said.map(Zeroizing::new) else { return ExitCode::FAILURE };
-    if std::io::stdout().write_all(&said).is_ok() { ExitCode::SUCCESS } else { ExitCode::FAILURE }
+    let Ok(said) = said.map(Zeroizing::new) else {
+        return ExitCode::FAILURE;
+    };
+    if std::io::stdout().write_all(&said).is_ok() {
+        ExitCode::SUCCESS
+    } else {
+        ExitCode::FAILURE
+    }
 }
 
 fn rows(bytes: &[u8], format: Format) -> Result<SheetRead, SheetProblem> {
     let sheet = Sheet::read(bytes, format)?;
     let mut readings = Readings::default();
-    sheet.rows.iter().flat_map(|row| &row.cells).for_each(|cell| readings.parse(cell));
-    Ok(SheetRead { format: format.word().to_owned(), sheet, readings })
+    sheet
+        .rows
+        .iter()
+        .flat_map(|row| &row.cells)
+        .for_each(|cell| readings.parse(cell));
+    Ok(SheetRead {
+        format: format.word().to_owned(),
+        sheet,
+        readings,
+    })
 }
 
 fn read_all(value: serde_json::Value, readings: &mut Readings) {
@@ -205,8 +262,12 @@ fn read_all(value: serde_json::Value, readings: &mut Readings) {
             readings.parse(&text);
             text.zeroize();
         }
-        serde_json::Value::Array(items) => items.into_iter().for_each(|item| read_all(item, readings)),
-        serde_json::Value::Object(fields) => fields.into_iter().for_each(|(_, value)| read_all(value, readings)),
+        serde_json::Value::Array(items) => {
+            items.into_iter().for_each(|item| read_all(item, readings))
+        }
+        serde_json::Value::Object(fields) => fields
+            .into_iter()
+            .for_each(|(_, value)| read_all(value, readings)),
         _ => {}
     }
 }

@@ -20,7 +20,10 @@ const POLICY: &str = "default-src 'none'; script-src 'self'; style-src 'self'; i
 #[rocket::async_trait]
 impl Fairing for Headers {
     fn info(&self) -> Info {
-        Info { name: "headers", kind: Kind::Response }
+        Info {
+            name: "headers",
+            kind: Kind::Response,
+        }
     }
 
     async fn on_response<'r>(&self, request: &'r Request<'_>, response: &mut Response<'r>) {

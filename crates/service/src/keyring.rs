@@ -12,12 +12,14 @@ use std::sync::{Arc, RwLock};
 
 use jexlin_core::audit::Signer;
 use jexlin_core::secret::Secret;
-use jexlin_core::vault::{ChangedKey, EventKey, OrganisationKey, RootKey, RootKeyProblem, SealProblem, Sealed, WrappedKey};
+use jexlin_core::vault::{
+    ChangedKey, EventKey, OrganisationKey, RootKey, RootKeyProblem, SealProblem, Sealed, WrappedKey,
+};
 use jexlin_store::{OpenOrganisation, OrganisationRow, Store};
 use rand::CryptoRng;
 use uuid::Uuid;
 
-use crate::problem::{Answer, Fault};
+use crate::error::{ApiError, ApiResult};
 
 /// The open keys of one organisation.
 #[derive(Debug)]
@@ -81,7 +83,10 @@ impl Keyring {
     /// The names of the root keys that are open.
     #[must_use]
     pub fn root_names(&self) -> Vec<String> {
-        self.0.read().map(|state| state.roots.iter().map(RootKey::name).collect()).unwrap_or_default()
+        self.0
+            .read()
+            .map(|state| state.roots.iter().map(RootKey::name).collect())
+            .unwrap_or_default()
     }
 
     /// Forgets the root keys of other names than this.
@@ -91,40 +96,55 @@ impl Keyring {
         }
     }
 
-    fn roots(&self) -> Answer<Vec<RootKey>> {
-        self.0.read().ok().map(|state| state.roots.clone()).filter(|roots| !roots.is_empty()).ok_or_else(Fault::locked)
+    fn roots(&self) -> ApiResult<Vec<RootKey>> {
+        self.0
+            .read()
+            .ok()
+            .map(|state| state.roots.clone())
+            .filter(|roots| !roots.is_empty())
+            .ok_or_else(ApiError::locked)
     }
 
     /// The root key for making an organisation.
     ///
     /// # Errors
     /// When the vault is locked.
-    pub fn root_for_setup(&self) -> Answer<RootKey> {
-        self.roots()?.pop().ok_or_else(Fault::locked)
+    pub fn root_for_setup(&self) -> ApiResult<RootKey> {
+        self.roots()?.pop().ok_or_else(ApiError::locked)
     }
 
     /// The open keys of an organisation; opened at the first use.
     ///
     /// # Errors
     /// When the vault is locked, or the root key is not the one of this database.
-    pub async fn keys(&self, store: &Store, organisation: Uuid) -> Answer<Arc<OpenKeys>> {
+    pub async fn keys(&self, store: &Store, organisation: Uuid) -> ApiResult<Arc<OpenKeys>> {
         let roots = self.roots()?;
-        if let Some(keys) = self.0.read().ok().and_then(|state| state.organisations.get(&organisation).cloned()) {
+        if let Some(keys) = self
+            .0
+            .read()
+            .ok()
+            .and_then(|state| state.organisations.get(&organisation).cloned())
+        {
             return Ok(keys);
         }
         let mut tx = store.begin(organisation).await?;
         let row = tx.organisation_row().await?;
         tx.commit().await?;
         if row.locked_at.is_some() {
-            return Err(Fault::locked());
+            return Err(ApiError::locked());
         }
         self.keys_of(&roots, &row)
     }
 
-    fn keys_of(&self, roots: &[RootKey], row: &OrganisationRow) -> Answer<Arc<OpenKeys>> {
+    fn keys_of(&self, roots: &[RootKey], row: &OrganisationRow) -> ApiResult<Arc<OpenKeys>> {
         let (_, key) = open_key(roots, row)?;
         let seed = key.open_signing_key(row.id, &Sealed(row.log_key_sealed.clone()))?;
-        let keys = Arc::new(OpenKeys { mac: key.event_key(), signer: signer(&row.log_origin, &seed)?, key, name: row.name.clone() });
+        let keys = Arc::new(OpenKeys {
+            mac: key.event_key(),
+            signer: signer(&row.log_origin, &seed)?,
+            key,
+            name: row.name.clone(),
+        });
         self.take_over(row.id, Arc::clone(&keys));
         Ok(keys)
     }
@@ -140,7 +160,7 @@ impl Keyring {
     ///
     /// # Errors
     /// When the vault is locked, or the root key is not the one of this database.
-    pub fn open_organisation(&self, row: &OrganisationRow) -> Answer<Arc<OpenKeys>> {
+    pub fn open_organisation(&self, row: &OrganisationRow) -> ApiResult<Arc<OpenKeys>> {
         self.keys_of(&self.roots()?, row)
     }
 
@@ -148,17 +168,25 @@ impl Keyring {
     /// when there is none; and keys that have changed, so that they are read again. Whether any vault was
     /// closed.
     pub fn keep(&self, open: &[OpenOrganisation]) -> bool {
-        let Ok(mut state) = self.0.write() else { return false };
+        let Ok(mut state) = self.0.write() else {
+            return false;
+        };
         let before = (state.roots.is_empty(), state.organisations.len());
         if open.is_empty() {
             *state = State::default();
         } else {
-            state.organisations.retain(|id, _| open.iter().any(|one| one.id == *id));
+            state
+                .organisations
+                .retain(|id, _| open.iter().any(|one| one.id == *id));
         }
         let closed = before != (state.roots.is_empty(), state.organisations.len());
-        state
-            .organisations
-            .retain(|id, keys| open.iter().any(|one| one.id == *id && one.key_number == keys.key.number() && one.changing == keys.key.is_changing()));
+        state.organisations.retain(|id, keys| {
+            open.iter().any(|one| {
+                one.id == *id
+                    && one.key_number == keys.key.number()
+                    && one.changing == keys.key.is_changing()
+            })
+        });
         closed
     }
 
@@ -166,8 +194,16 @@ impl Keyring {
     ///
     /// # Errors
     /// When no root key here opens it.
-    pub fn wrap_for(&self, rng: &mut dyn CryptoRng, row: &OrganisationRow, next: &RootKey) -> Answer<(String, WrappedKey)> {
-        let current = OrganisationRow { next_wrapped_key: None, ..row.clone() };
+    pub fn wrap_for(
+        &self,
+        rng: &mut dyn CryptoRng,
+        row: &OrganisationRow,
+        next: &RootKey,
+    ) -> ApiResult<(String, WrappedKey)> {
+        let current = OrganisationRow {
+            next_wrapped_key: None,
+            ..row.clone()
+        };
         let (name, key) = open_key(&self.roots()?, &current)?;
         Ok((name, key.wrap_with(rng, next, row.id)?))
     }
@@ -175,9 +211,16 @@ impl Keyring {
     /// Whether the next root key is here and opens what was prepared for it.
     #[must_use]
     pub fn opens_next(&self, row: &OrganisationRow) -> bool {
-        let (Ok(mut roots), Some(next), Some(wrapped)) = (self.roots(), &row.next_root_key, &row.next_wrapped_key) else { return false };
+        let (Ok(mut roots), Some(next), Some(wrapped)) =
+            (self.roots(), &row.next_root_key, &row.next_wrapped_key)
+        else {
+            return false;
+        };
         roots.retain(|root| root.name() == *next);
-        let prepared = OrganisationRow { wrapped_key: wrapped.clone(), ..row.clone() };
+        let prepared = OrganisationRow {
+            wrapped_key: wrapped.clone(),
+            ..row.clone()
+        };
         open_key(&roots, &prepared).is_ok()
     }
 
@@ -185,41 +228,69 @@ impl Keyring {
     ///
     /// # Errors
     /// When no root key here opens the present one.
-    pub fn change(&self, rng: &mut dyn CryptoRng, row: &OrganisationRow) -> Answer<NewKeys> {
+    pub fn change(&self, rng: &mut dyn CryptoRng, row: &OrganisationRow) -> ApiResult<NewKeys> {
         let roots = self.roots()?;
         let (name, present) = open_key(&roots, row)?;
-        let root = roots.iter().find(|root| root.name() == name).ok_or_else(Fault::locked)?;
-        let ChangedKey { key, wrapped, former } = present.change(rng, root, row.id)?;
+        let root = roots
+            .iter()
+            .find(|root| root.name() == name)
+            .ok_or_else(ApiError::locked)?;
+        let ChangedKey {
+            key,
+            wrapped,
+            former,
+        } = present.change(rng, root, row.id)?;
         let seed = present.open_signing_key(row.id, &Sealed(row.log_key_sealed.clone()))?;
         let log_key_sealed = key.seal_signing_key(rng, row.id, seed_bytes(&seed)?)?;
-        let open = Arc::new(OpenKeys { mac: key.event_key(), signer: signer(&row.log_origin, &seed)?, key, name: row.name.clone() });
-        Ok(NewKeys { open, wrapped, former, log_key_sealed })
+        let open = Arc::new(OpenKeys {
+            mac: key.event_key(),
+            signer: signer(&row.log_origin, &seed)?,
+            key,
+            name: row.name.clone(),
+        });
+        Ok(NewKeys {
+            open,
+            wrapped,
+            former,
+            log_key_sealed,
+        })
     }
 }
 
 /// The key of an organisation, and the name of the root key that opened it.
-fn open_key(roots: &[RootKey], row: &OrganisationRow) -> Answer<(String, OrganisationKey)> {
+fn open_key(roots: &[RootKey], row: &OrganisationRow) -> ApiResult<(String, OrganisationKey)> {
     let former = row.former_key.clone().map(WrappedKey);
-    for wrapped in [Some(&row.wrapped_key), row.next_wrapped_key.as_ref()].into_iter().flatten() {
+    for wrapped in [Some(&row.wrapped_key), row.next_wrapped_key.as_ref()]
+        .into_iter()
+        .flatten()
+    {
         for root in roots {
-            match OrganisationKey::unwrap_with(root, row.id, row.key_number, &WrappedKey(wrapped.clone()), former.as_ref()) {
+            match OrganisationKey::unwrap_with(
+                root,
+                row.id,
+                row.key_number,
+                &WrappedKey(wrapped.clone()),
+                former.as_ref(),
+            ) {
                 Err(SealProblem::Refused) => {}
                 other => return Ok((root.name(), other?)),
             }
         }
     }
-    Err(Fault::conflict(
+    Err(ApiError::conflict(
         "other-root-key",
         "This root key does not open the vault: it is not, or no longer, the one of this database.",
         "Put the root-key.json that belongs to the database into the service's folder, and use its passphrase.",
     ))
 }
 
-fn seed_bytes(seed: &Secret) -> Answer<&[u8; 32]> {
-    seed.expose_secret().try_into().map_err(|_| Fault::internal("the audit signing key has not 32 bytes"))
+fn seed_bytes(seed: &Secret) -> ApiResult<&[u8; 32]> {
+    seed.expose_secret()
+        .try_into()
+        .map_err(|_| ApiError::internal("the audit signing key has not 32 bytes"))
 }
 
-fn signer(origin: &str, seed: &Secret) -> Answer<Signer> {
+fn signer(origin: &str, seed: &Secret) -> ApiResult<Signer> {
     Ok(Signer::new(origin, seed_bytes(seed)?))
 }
 
@@ -253,7 +324,12 @@ pub fn root_key_name_in(path: &Path) -> Option<String> {
 /// The system's words.
 pub fn write_private(path: &Path, text: &str) -> std::io::Result<()> {
     let beside = path.with_extension("new");
-    let mut file = fs::OpenOptions::new().write(true).create(true).truncate(true).mode(0o600).open(&beside)?;
+    let mut file = fs::OpenOptions::new()
+        .write(true)
+        .create(true)
+        .truncate(true)
+        .mode(0o600)
+        .open(&beside)?;
     file.write_all(text.as_bytes())?;
     file.sync_all()?;
     rename_durably(&beside, path)
@@ -274,8 +350,8 @@ pub fn rename_durably(from: &Path, to: &Path) -> std::io::Result<()> {
 /// Opens the root key file with its passphrase, and, while the root key changes, the next one's.
 ///
 /// # Errors
-/// [`Fault`] with what to do when it opens neither.
-pub fn read_root_keys(folder: &Path, passphrase: &Secret) -> Answer<Vec<RootKey>> {
+/// [`ApiError`] with what to do when it opens neither.
+pub fn read_root_keys(folder: &Path, passphrase: &Secret) -> ApiResult<Vec<RootKey>> {
     let (mut keys, mut first) = (vec![], None);
     for path in [root_key_path(folder), next_root_key_path(folder)] {
         match read_root_key(&path, passphrase) {
@@ -294,18 +370,25 @@ pub fn read_root_keys(folder: &Path, passphrase: &Secret) -> Answer<Vec<RootKey>
 /// Opens one root key file with its passphrase.
 ///
 /// # Errors
-/// [`Fault`] with what to do.
-pub fn read_root_key(path: &Path, passphrase: &Secret) -> Answer<RootKey> {
+/// [`ApiError`] with what to do.
+pub fn read_root_key(path: &Path, passphrase: &Secret) -> ApiResult<RootKey> {
     let text = fs::read_to_string(path).map_err(|error| {
-        Fault::conflict(
+        ApiError::conflict(
             "no-root-key-file",
             format!("The root key file cannot be read: {error}."),
             "Put the backup of root-key.json back into the service's folder.",
         )
     })?;
     RootKey::unprotect(&text, passphrase).map_err(|problem| match problem {
-        RootKeyProblem::Refused => Fault::forbidden("The passphrase does not open the root key file.", "Check the passphrase; nothing was opened."),
-        other => Fault::conflict("no-root-key-file", format!("{other}."), "Put the backup of root-key.json back into the service's folder."),
+        RootKeyProblem::Refused => ApiError::forbidden(
+            "The passphrase does not open the root key file.",
+            "Check the passphrase; nothing was opened.",
+        ),
+        other => ApiError::conflict(
+            "no-root-key-file",
+            format!("{other}."),
+            "Put the backup of root-key.json back into the service's folder.",
+        ),
     })
 }
 
@@ -314,7 +397,15 @@ pub fn read_root_key(path: &Path, passphrase: &Secret) -> Answer<RootKey> {
 /// # Errors
 /// A sentence when it is there and cannot be used.
 pub fn root_key_from_manager(credentials: Option<&Path>) -> Result<Option<RootKey>, String> {
-    let Some(path) = credentials.map(|folder| folder.join("jexlin-root-key")).filter(|path| path.exists()) else { return Ok(None) };
-    let text = fs::read_to_string(&path).map_err(|error| format!("the root key of the service manager cannot be read: {error}"))?;
-    RootKey::from_credential(&text).map(Some).map_err(|problem| problem.to_string())
+    let Some(path) = credentials
+        .map(|folder| folder.join("jexlin-root-key"))
+        .filter(|path| path.exists())
+    else {
+        return Ok(None);
+    };
+    let text = fs::read_to_string(&path)
+        .map_err(|error| format!("the root key of the service manager cannot be read: {error}"))?;
+    RootKey::from_credential(&text)
+        .map(Some)
+        .map_err(|problem| problem.to_string())
 }

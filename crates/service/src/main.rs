@@ -13,10 +13,16 @@ fn main() -> std::process::ExitCode {
         return code;
     }
     tracing_subscriber::fmt()
-        .with_env_filter(tracing_subscriber::EnvFilter::try_from_env("JEXLIN_LOG").unwrap_or_else(|_| tracing_subscriber::EnvFilter::new("info,rocket=off")))
+        .with_env_filter(
+            tracing_subscriber::EnvFilter::try_from_env("JEXLIN_LOG")
+                .unwrap_or_else(|_| tracing_subscriber::EnvFilter::new("info,rocket=off")),
+        )
         .with_writer(std::io::stderr)
         .init();
-    let runtime = match tokio::runtime::Builder::new_multi_thread().enable_all().build() {
+    let runtime = match tokio::runtime::Builder::new_multi_thread()
+        .enable_all()
+        .build()
+    {
         Ok(runtime) => runtime,
         Err(error) => {
             tracing::error!("no runtime: {error}");
@@ -27,11 +33,11 @@ fn main() -> std::process::ExitCode {
         Some("migrate") => runtime.block_on(migrate()),
         Some("unlock") => runtime.block_on(unlock()),
         Some("new-root-key") => runtime.block_on(new_root_key()),
-        Some("openapi") => say(&jexlind::routes::openapi()),
+        Some("openapi") => say(&jexlind::http::openapi()),
         None => runtime.block_on(serve()),
-        Some(other) => {
-            Err(format!("`{other}` is nothing that the service does; it serves when called alone, and knows `migrate`, `unlock`, `new-root-key` and `openapi`"))
-        }
+        Some(other) => Err(format!(
+            "`{other}` is an unknown command; use `migrate`, `unlock`, `new-root-key` or `openapi`, or none to serve"
+        )),
     };
     match outcome {
         Ok(()) => std::process::ExitCode::SUCCESS,
@@ -47,8 +53,12 @@ fn say(text: &str) -> Result<(), String> {
 }
 
 async fn migrate() -> Result<(), String> {
-    let url = std::env::var("JEXLIN_OWNER_DATABASE").map_err(|_| "JEXLIN_OWNER_DATABASE is not set: migrations run as the owner of the tables".to_owned())?;
-    let done = jexlin_store::migrate(&url).await.map_err(|error| error.to_string())?;
+    let url = std::env::var("JEXLIN_OWNER_DATABASE").map_err(|_| {
+        "JEXLIN_OWNER_DATABASE is not set: migrations run as the owner of the tables".to_owned()
+    })?;
+    let done = jexlin_store::migrate(&url)
+        .await
+        .map_err(|error| error.to_string())?;
     say(&format!("{} migrations applied", done.len()))
 }
 
@@ -58,22 +68,31 @@ async fn unlock() -> Result<(), String> {
     let config = Config::from_environment()?;
     let app = App::new(config, Clock::of_the_machine())?;
     if !app.keyring.is_open() {
-        return Err("no root key in CREDENTIALS_DIRECTORY; use `jexlin unlock` with the passphrase".to_owned());
+        return Err(
+            "no root key in CREDENTIALS_DIRECTORY; use `jexlin unlock` with the passphrase"
+                .to_owned(),
+        );
     }
-    jexlind::routes::open_all(&app, "the machine of the service", 0).await.map_err(|fault| fault.detail().to_owned())?;
+    jexlind::http::open_all(&app, "the machine of the service", 0)
+        .await
+        .map_err(|fault| fault.detail().to_owned())?;
     say("The vault is open.")
 }
 
 /// Prepares the next root key where it comes from the service manager. The running services go on; each
 /// takes the new key over when it is started again with it.
 async fn new_root_key() -> Result<(), String> {
-    let file = std::env::args().nth(2).ok_or("name a file for the new root key: `jexlind new-root-key FILE`")?;
+    let file = std::env::args()
+        .nth(2)
+        .ok_or("name a file for the new root key: `jexlind new-root-key FILE`")?;
     let config = Config::from_environment()?;
     let app = App::new(config, Clock::of_the_machine())?;
     if !app.keyring.is_open() {
         return Err("no root key in CREDENTIALS_DIRECTORY; use `jexlin keys change-root` with the passphrase".to_owned());
     }
-    let name = jexlind::routes::new_root_key(&app, std::path::Path::new(&file)).await.map_err(|fault| fault.detail().to_owned())?;
+    let name = jexlind::http::new_root_key(&app, std::path::Path::new(&file))
+        .await
+        .map_err(|fault| fault.detail().to_owned())?;
     say(&format!(
         "The next root key {name} is in {file}. Give it to the service manager as jexlin-root-key, start each service again, then run: jexlin keys finish-root"
     ))
@@ -93,7 +112,8 @@ fn figment(config: &Config) -> Figment {
 
 async fn serve() -> Result<(), String> {
     let config = Config::from_environment()?;
-    std::fs::create_dir_all(&config.folder).map_err(|error| format!("{}: {error}", config.folder.display()))?;
+    std::fs::create_dir_all(&config.folder)
+        .map_err(|error| format!("{}: {error}", config.folder.display()))?;
     let app = App::new(config.clone(), Clock::of_the_machine())?;
     // The database may come later than the service: wait for it, and say so.
     let mut told = false;
@@ -113,13 +133,23 @@ async fn serve() -> Result<(), String> {
     } else if !app.keyring.is_open() {
         tracing::info!("the vault is locked; open it with `jexlin unlock` or in the console");
     }
-    jexlind::work::start(&app);
+    jexlind::workers::start(&app);
     let address = config.address.clone();
-    let rocket = jexlind::rocket(app, figment(&config)).attach(rocket::fairing::AdHoc::on_liftoff("address", move |rocket| {
-        Box::pin(async move {
-            // Tests start the service on port 0 and read this line.
-            let _ = say(&format!("listening on http://{address}:{}", rocket.config().port));
-        })
-    }));
-    rocket.launch().await.map(|_| ()).map_err(|error| format!("the service cannot start: {error}"))
+    let rocket = jexlind::rocket(app, figment(&config)).attach(rocket::fairing::AdHoc::on_liftoff(
+        "address",
+        move |rocket| {
+            Box::pin(async move {
+                // Tests start the service on port 0 and read this line.
+                let _ = say(&format!(
+                    "listening on http://{address}:{}",
+                    rocket.config().port
+                ));
+            })
+        },
+    ));
+    rocket
+        .launch()
+        .await
+        .map(|_| ())
+        .map_err(|error| format!("the service cannot start: {error}"))
 }

@@ -50,14 +50,26 @@ pub enum Care {
 /// # Errors
 /// When PostgreSQL is not installed.
 pub fn programs() -> io::Result<PathBuf> {
-    let mut found: Vec<_> =
-        fs::read_dir("/usr/lib/postgresql")?.flatten().map(|entry| entry.path().join("bin")).filter(|path| path.join("initdb").exists()).collect();
+    let mut found: Vec<_> = fs::read_dir("/usr/lib/postgresql")?
+        .flatten()
+        .map(|entry| entry.path().join("bin"))
+        .filter(|path| path.join("initdb").exists())
+        .collect();
     found.sort();
-    found.pop().ok_or_else(|| io::Error::other("PostgreSQL is not installed"))
+    found
+        .pop()
+        .ok_or_else(|| io::Error::other("PostgreSQL is not installed"))
 }
 
 fn checked(what: &str, output: Output) -> io::Result<Output> {
-    if output.status.success() { Ok(output) } else { Err(io::Error::other(format!("{what} failed: {}", String::from_utf8_lossy(&output.stderr).trim()))) }
+    if output.status.success() {
+        Ok(output)
+    } else {
+        Err(io::Error::other(format!(
+            "{what} failed: {}",
+            String::from_utf8_lossy(&output.stderr).trim()
+        )))
+    }
 }
 
 /// As root the command runs as the unprivileged user that Debian's package makes.
@@ -83,18 +95,47 @@ impl Cluster {
             fs::create_dir_all(folder)?;
             fs::set_permissions(folder, fs::Permissions::from_mode(0o755))?;
             let password: String = random_hex()?;
-            let mut file = fs::OpenOptions::new().write(true).create(true).truncate(true).open(&secret)?;
+            let mut file = fs::OpenOptions::new()
+                .write(true)
+                .create(true)
+                .truncate(true)
+                .open(&secret)?;
             file.write_all(password.as_bytes())?;
             fs::set_permissions(&secret, fs::Permissions::from_mode(0o600))?;
             if is_root() {
-                checked("chown", Command::new("chown").args(["-R", "postgres:"]).arg(folder).output()?)?;
+                checked(
+                    "chown",
+                    Command::new("chown")
+                        .args(["-R", "postgres:"])
+                        .arg(folder)
+                        .output()?,
+                )?;
             }
             let mut initdb = unprivileged(&programs()?.join("initdb"));
-            initdb.args(["-U", "postgres", "-A", "scram-sha-256", "--locale=C.UTF-8", "-E", "UTF8", "--pwfile"]).arg(&secret).arg("-D").arg(&data);
+            initdb
+                .args([
+                    "-U",
+                    "postgres",
+                    "-A",
+                    "scram-sha-256",
+                    "--locale=C.UTF-8",
+                    "-E",
+                    "UTF8",
+                    "--pwfile",
+                ])
+                .arg(&secret)
+                .arg("-D")
+                .arg(&data);
             checked("initdb", initdb.current_dir(folder).output()?)?;
         }
         let password = fs::read_to_string(&secret)?.trim().to_owned();
-        let mut cluster = Self { folder: folder.to_owned(), port, password, child: None, remove: false };
+        let mut cluster = Self {
+            folder: folder.to_owned(),
+            port,
+            password,
+            child: None,
+            remove: false,
+        };
         cluster.run(care)?;
         Ok(cluster)
     }
@@ -104,7 +145,11 @@ impl Cluster {
     /// # Errors
     /// PostgreSQL's own words.
     pub fn temporary(care: Care) -> io::Result<Self> {
-        let folder = std::env::temp_dir().join(format!("jexlin-pg-{}-{}", std::process::id(), random_hex()?.get(..8).unwrap_or_default()));
+        let folder = std::env::temp_dir().join(format!(
+            "jexlin-pg-{}-{}",
+            std::process::id(),
+            random_hex()?.get(..8).unwrap_or_default()
+        ));
         let mut cluster = Self::start(&folder, crate::free_port()?, care)?;
         cluster.remove = true;
         Ok(cluster)
@@ -113,7 +158,10 @@ impl Cluster {
     fn run(&mut self, care: Care) -> io::Result<()> {
         let stale = self.folder.join("data/postmaster.pid");
         if stale.exists() && std::net::TcpStream::connect(("127.0.0.1", self.port)).is_ok() {
-            return Err(io::Error::other(format!("port {} is taken, and this cluster seems to run already", self.port)));
+            return Err(io::Error::other(format!(
+                "port {} is taken, and this cluster seems to run already",
+                self.port
+            )));
         }
         let program = programs()?.join("postgres");
         let (data, sockets, port) = (self.folder.join("data"), self.folder.clone(), self.port);
@@ -122,14 +170,36 @@ impl Cluster {
             if is_root() {
                 // setpriv itself, so that the tie survives the change of user.
                 *command = Command::new("setpriv");
-                command.args(["--reuid", "postgres", "--regid", "postgres", "--init-groups", "--pdeathsig", "QUIT", "--"]);
+                command.args([
+                    "--reuid",
+                    "postgres",
+                    "--regid",
+                    "postgres",
+                    "--init-groups",
+                    "--pdeathsig",
+                    "QUIT",
+                    "--",
+                ]);
             }
-            command.arg(&program).arg("-D").arg(&data).args(["-p", &port.to_string(), "-c", "listen_addresses=127.0.0.1", "-c", "max_connections=120"]);
-            command.arg("-c").arg(format!("unix_socket_directories={}", sockets.display()));
+            command.arg(&program).arg("-D").arg(&data).args([
+                "-p",
+                &port.to_string(),
+                "-c",
+                "listen_addresses=127.0.0.1",
+                "-c",
+                "max_connections=120",
+            ]);
+            command
+                .arg("-c")
+                .arg(format!("unix_socket_directories={}", sockets.display()));
             if care == Care::Fast {
                 command.args(["-c", "fsync=off", "-c", "full_page_writes=off"]);
             }
-            command.current_dir("/").stdin(Stdio::null()).stderr(log).stdout(Stdio::null());
+            command
+                .current_dir("/")
+                .stdin(Stdio::null())
+                .stderr(log)
+                .stdout(Stdio::null());
         })?;
         self.child = Some(child);
         wait_for_port("127.0.0.1", self.port)?;
@@ -152,8 +222,17 @@ impl Cluster {
     /// TCP stack slows down, unless the folder's path is too long for one.
     fn host(&self) -> String {
         // The kernel's limit for a socket's path is 108 bytes, the socket's own name included.
-        let folder = self.folder.canonicalize().unwrap_or_else(|_| self.folder.clone()).display().to_string();
-        if folder.len() <= 80 { folder } else { "127.0.0.1".to_owned() }
+        let folder = self
+            .folder
+            .canonicalize()
+            .unwrap_or_else(|_| self.folder.clone())
+            .display()
+            .to_string();
+        if folder.len() <= 80 {
+            folder
+        } else {
+            "127.0.0.1".to_owned()
+        }
     }
 
     /// The process of its head.
@@ -169,7 +248,9 @@ impl Cluster {
     pub fn stop(&mut self, at_once: bool) -> io::Result<()> {
         if let Some(mut child) = self.child.take() {
             let signal = if at_once { "-QUIT" } else { "-INT" };
-            Command::new("kill").args([signal, &child.id().to_string()]).status()?;
+            Command::new("kill")
+                .args([signal, &child.id().to_string()])
+                .status()?;
             child.wait()?;
         }
         Ok(())
@@ -192,7 +273,11 @@ impl Cluster {
     }
 
     fn url(&self, role: &str, password: &str, database: &str) -> String {
-        format!("postgres://{role}:{password}@{}:{}/{database}", self.host().replace('/', "%2F"), self.port)
+        format!(
+            "postgres://{role}:{password}@{}:{}/{database}",
+            self.host().replace('/', "%2F"),
+            self.port
+        )
     }
 
     /// A database with the two roles, made if it is not there yet. The roles' passwords are kept
@@ -203,15 +288,25 @@ impl Cluster {
     pub fn database(&self, name: &str) -> io::Result<Database> {
         // One at a time: two that make the roles at once would each think of another password.
         static MAKING: std::sync::Mutex<()> = std::sync::Mutex::new(());
-        let _making = MAKING.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
+        let _making = MAKING
+            .lock()
+            .unwrap_or_else(std::sync::PoisonError::into_inner);
         let mut passwords = vec![];
         for role in [OWNER, SERVICE] {
             let file = self.folder.join(role);
             if !file.exists() {
                 let password = random_hex()?;
-                let there = self.psql("postgres", &format!("SELECT 1 FROM pg_roles WHERE rolname = '{role}'"))? == "1";
+                let there = self.psql(
+                    "postgres",
+                    &format!("SELECT 1 FROM pg_roles WHERE rolname = '{role}'"),
+                )? == "1";
                 let verb = if there { "ALTER" } else { "CREATE" };
-                self.psql("postgres", &format!("{verb} ROLE {role} LOGIN NOSUPERUSER NOBYPASSRLS PASSWORD '{password}'"))?;
+                self.psql(
+                    "postgres",
+                    &format!(
+                        "{verb} ROLE {role} LOGIN NOSUPERUSER NOBYPASSRLS PASSWORD '{password}'"
+                    ),
+                )?;
                 self.psql(
                     "postgres",
                     &format!("ALTER ROLE {role} SET idle_in_transaction_session_timeout = '60s'; ALTER ROLE {role} SET statement_timeout = '60s'"),
@@ -221,13 +316,22 @@ impl Cluster {
             }
             passwords.push(fs::read_to_string(&file)?);
         }
-        if self.psql("postgres", &format!("SELECT 1 FROM pg_database WHERE datname = '{name}'"))? != "1" {
+        if self.psql(
+            "postgres",
+            &format!("SELECT 1 FROM pg_database WHERE datname = '{name}'"),
+        )? != "1"
+        {
             self.psql("postgres", &format!("CREATE DATABASE {name} OWNER {OWNER}"))?;
         }
         let url = |role: &str, password: &str| self.url(role, password, name);
         let mut passwords = passwords.iter();
         let mut next = || passwords.next().map(String::as_str).unwrap_or_default();
-        Ok(Database { superuser: url("postgres", &self.password), owner: url(OWNER, next()), service: url(SERVICE, next()), name: name.to_owned() })
+        Ok(Database {
+            superuser: url("postgres", &self.password),
+            owner: url(OWNER, next()),
+            service: url(SERVICE, next()),
+            name: name.to_owned(),
+        })
     }
 }
 
@@ -236,12 +340,28 @@ fn run_sql(url: &str, sql: &str) -> io::Result<String> {
     let mut command = Command::new("psql");
     // The address holds a password; the command line is for everybody to see.
     let (head, database) = url.rsplit_once('/').unwrap_or((url, "postgres"));
-    let (login, place) = head.trim_start_matches("postgres://").rsplit_once('@').unwrap_or_default();
-    let ((role, password), (host, port)) = (login.split_once(':').unwrap_or_default(), place.rsplit_once(':').unwrap_or_default());
-    command.env("PGPASSWORD", password).env("PGCONNECT_TIMEOUT", "60").env("PGHOST", host.replace("%2F", "/"));
-    command.env("PGPORT", port).env("PGUSER", role).env("PGDATABASE", database);
+    let (login, place) = head
+        .trim_start_matches("postgres://")
+        .rsplit_once('@')
+        .unwrap_or_default();
+    let ((role, password), (host, port)) = (
+        login.split_once(':').unwrap_or_default(),
+        place.rsplit_once(':').unwrap_or_default(),
+    );
+    command
+        .env("PGPASSWORD", password)
+        .env("PGCONNECT_TIMEOUT", "60")
+        .env("PGHOST", host.replace("%2F", "/"));
+    command
+        .env("PGPORT", port)
+        .env("PGUSER", role)
+        .env("PGDATABASE", database);
     command.args(["-X", "-q", "-A", "-t", "-v", "ON_ERROR_STOP=1", "-f", "-"]);
-    let mut child = command.stdin(Stdio::piped()).stdout(Stdio::piped()).stderr(Stdio::piped()).spawn()?;
+    let mut child = command
+        .stdin(Stdio::piped())
+        .stdout(Stdio::piped())
+        .stderr(Stdio::piped())
+        .spawn()?;
     if let Some(mut input) = child.stdin.take() {
         input.write_all(sql.as_bytes())?;
     }

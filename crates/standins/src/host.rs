@@ -26,11 +26,27 @@ impl Host {
     ///
     /// # Errors
     /// When it does not come up; its log is in the folder.
-    pub fn start(folder: &Path, name: &str, address: &str, port: u16, accounts: &[(&str, &str)]) -> io::Result<Self> {
+    pub fn start(
+        folder: &Path,
+        name: &str,
+        address: &str,
+        port: u16,
+        accounts: &[(&str, &str)],
+    ) -> io::Result<Self> {
         fs::create_dir_all(folder)?;
-        let list: String = accounts.iter().map(|(user, password)| format!("{user} {password}\n")).collect();
+        let list: String = accounts
+            .iter()
+            .map(|(user, password)| format!("{user} {password}\n"))
+            .collect();
         fs::write(folder.join("accounts"), list)?;
-        let mut host = Self { folder: folder.to_owned(), name: name.to_owned(), address: address.to_owned(), port, child: None, remove: false };
+        let mut host = Self {
+            folder: folder.to_owned(),
+            name: name.to_owned(),
+            address: address.to_owned(),
+            port,
+            child: None,
+            remove: false,
+        };
         host.run()?;
         Ok(host)
     }
@@ -40,7 +56,11 @@ impl Host {
     /// # Errors
     /// As [`Host::start`].
     pub fn temporary(name: &str, accounts: &[(&str, &str)]) -> io::Result<Self> {
-        let folder = std::env::temp_dir().join(format!("jexlin-host-{}-{}", std::process::id(), crate::cluster::random_hex()?.get(..8).unwrap_or_default()));
+        let folder = std::env::temp_dir().join(format!(
+            "jexlin-host-{}-{}",
+            std::process::id(),
+            crate::cluster::random_hex()?.get(..8).unwrap_or_default()
+        ));
         let mut host = Self::start(&folder, name, "127.0.0.1", crate::free_port()?, accounts)?;
         host.remove = true;
         Ok(host)
@@ -48,14 +68,42 @@ impl Host {
 
     fn run(&mut self) -> io::Result<()> {
         if std::net::TcpStream::connect((self.address.as_str(), self.port)).is_ok() {
-            return Err(io::Error::other(format!("{} port {} is taken", self.address, self.port)));
+            return Err(io::Error::other(format!(
+                "{} port {} is taken",
+                self.address, self.port
+            )));
         }
-        let log = fs::OpenOptions::new().create(true).append(true).open(self.folder.join("log"))?;
-        let (folder, name, address, port) = (self.folder.clone(), self.name.clone(), self.address.clone(), self.port);
+        let log = fs::OpenOptions::new()
+            .create(true)
+            .append(true)
+            .open(self.folder.join("log"))?;
+        let (folder, name, address, port) = (
+            self.folder.clone(),
+            self.name.clone(),
+            self.address.clone(),
+            self.port,
+        );
         let child = spawn_tied("unshare", "KILL", move |command| {
-            command.args(["--mount", "--uts", "--pid", "--fork", "--kill-child=KILL", "--", "/bin/bash", "-c", SCRIPT, "host"]);
-            command.arg(&folder).args([&name, &address, &port.to_string()]).arg(folder.join("accounts"));
-            command.stdin(Stdio::null()).stdout(Stdio::null()).stderr(log);
+            command.args([
+                "--mount",
+                "--uts",
+                "--pid",
+                "--fork",
+                "--kill-child=KILL",
+                "--",
+                "/bin/bash",
+                "-c",
+                SCRIPT,
+                "host",
+            ]);
+            command
+                .arg(&folder)
+                .args([&name, &address, &port.to_string()])
+                .arg(folder.join("accounts"));
+            command
+                .stdin(Stdio::null())
+                .stdout(Stdio::null())
+                .stderr(log);
         })?;
         self.child = Some(child);
         wait_for_port(&self.address, self.port)
@@ -104,14 +152,39 @@ impl Host {
     /// # Errors
     /// The command's own words.
     pub fn inside(&self, script: &str) -> io::Result<String> {
-        let parent = self.child.as_ref().map(Child::id).ok_or_else(|| io::Error::other("the host is off"))?;
-        let found = Command::new("pgrep").args(["-P", &parent.to_string()]).output()?;
-        let inner = String::from_utf8_lossy(&found.stdout).lines().next().unwrap_or_default().trim().to_owned();
-        let output = Command::new("nsenter").args(["-t", &inner, "-m", "-p", "-u", "--", "/bin/bash", "-c", script]).output()?;
+        let parent = self
+            .child
+            .as_ref()
+            .map(Child::id)
+            .ok_or_else(|| io::Error::other("the host is off"))?;
+        let found = Command::new("pgrep")
+            .args(["-P", &parent.to_string()])
+            .output()?;
+        let inner = String::from_utf8_lossy(&found.stdout)
+            .lines()
+            .next()
+            .unwrap_or_default()
+            .trim()
+            .to_owned();
+        let output = Command::new("nsenter")
+            .args([
+                "-t",
+                &inner,
+                "-m",
+                "-p",
+                "-u",
+                "--",
+                "/bin/bash",
+                "-c",
+                script,
+            ])
+            .output()?;
         if output.status.success() {
             Ok(String::from_utf8_lossy(&output.stdout).into_owned())
         } else {
-            Err(io::Error::other(String::from_utf8_lossy(&output.stderr).into_owned()))
+            Err(io::Error::other(
+                String::from_utf8_lossy(&output.stderr).into_owned(),
+            ))
         }
     }
 

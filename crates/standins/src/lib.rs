@@ -7,7 +7,7 @@
 
 pub mod cluster;
 pub mod host;
-pub mod odd;
+pub mod misbehaving_device;
 pub mod ssh_device;
 
 use std::io;
@@ -17,7 +17,10 @@ use std::sync::mpsc;
 /// Whether this process may make namespaces and other users' processes.
 #[must_use]
 pub fn is_root() -> bool {
-    Command::new("id").arg("-u").output().is_ok_and(|out| out.stdout.trim_ascii() == b"0")
+    Command::new("id")
+        .arg("-u")
+        .output()
+        .is_ok_and(|out| out.stdout.trim_ascii() == b"0")
 }
 
 /// A port on loopback that nobody listens on now.
@@ -25,7 +28,9 @@ pub fn is_root() -> bool {
 /// # Errors
 /// When there is none.
 pub fn free_port() -> io::Result<u16> {
-    Ok(std::net::TcpListener::bind("127.0.0.1:0")?.local_addr()?.port())
+    Ok(std::net::TcpListener::bind("127.0.0.1:0")?
+        .local_addr()?
+        .port())
 }
 
 /// Spawns a child that is killed when this process ends, however it ends.
@@ -34,7 +39,11 @@ pub fn free_port() -> io::Result<u16> {
 ///
 /// # Errors
 /// When the program cannot be started.
-pub fn spawn_tied(program: &str, signal: &str, rest: impl FnOnce(&mut Command) + Send + 'static) -> io::Result<Child> {
+pub fn spawn_tied(
+    program: &str,
+    signal: &str,
+    rest: impl FnOnce(&mut Command) + Send + 'static,
+) -> io::Result<Child> {
     let (sender, receiver) = mpsc::channel();
     let (program, signal) = (program.to_owned(), signal.to_owned());
     std::thread::spawn(move || {
@@ -51,7 +60,9 @@ pub fn spawn_tied(program: &str, signal: &str, rest: impl FnOnce(&mut Command) +
             }
         }
     });
-    receiver.recv().map_err(|_| io::Error::other("the thread that starts programs is gone"))?
+    receiver
+        .recv()
+        .map_err(|_| io::Error::other("the thread that starts programs is gone"))?
 }
 
 /// Waits until something answers on a TCP port, at most 20 seconds.
@@ -65,5 +76,7 @@ pub fn wait_for_port(address: &str, port: u16) -> io::Result<()> {
         }
         std::thread::sleep(std::time::Duration::from_millis(50));
     }
-    Err(io::Error::other(format!("nothing answers on {address} port {port} after 20 seconds")))
+    Err(io::Error::other(format!(
+        "nothing answers on {address} port {port} after 20 seconds"
+    )))
 }

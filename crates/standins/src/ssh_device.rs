@@ -61,14 +61,18 @@ impl SshDevice {
     pub fn start(accounts: &[(&str, &str)]) -> io::Result<Self> {
         let inner = Arc::new(Mutex::new(Inner {
             behaviour: Behaviour::Obeys,
-            accounts: accounts.iter().map(|(user, password)| ((*user).to_owned(), (*password).to_owned())).collect(),
+            accounts: accounts
+                .iter()
+                .map(|(user, password)| ((*user).to_owned(), (*password).to_owned()))
+                .collect(),
             former: vec![],
             takes_any: false,
             tried: vec![],
             sent: vec![],
             late: vec![],
         }));
-        let key = PrivateKey::random(&mut rand::rng(), Algorithm::Ed25519).map_err(io::Error::other)?;
+        let key =
+            PrivateKey::random(&mut rand::rng(), Algorithm::Ed25519).map_err(io::Error::other)?;
         let config = Config {
             keys: vec![key],
             auth_rejection_time: Duration::ZERO,
@@ -79,15 +83,24 @@ impl SshDevice {
         let (sender, receiver) = std::sync::mpsc::channel();
         let shared = Arc::clone(&inner);
         std::thread::spawn(move || {
-            let runtime = tokio::runtime::Builder::new_multi_thread().worker_threads(1).enable_all().build();
+            let runtime = tokio::runtime::Builder::new_multi_thread()
+                .worker_threads(1)
+                .enable_all()
+                .build();
             let Ok(runtime) = runtime else { return };
             runtime.block_on(async move {
-                let Ok(socket) = tokio::net::TcpListener::bind("127.0.0.1:0").await else { return };
+                let Ok(socket) = tokio::net::TcpListener::bind("127.0.0.1:0").await else {
+                    return;
+                };
                 let _ = sender.send(socket.local_addr().map(|address| address.port()));
-                let _ = Listener(shared).run_on_socket(Arc::new(config), &socket).await;
+                let _ = Listener(shared)
+                    .run_on_socket(Arc::new(config), &socket)
+                    .await;
             });
         });
-        let port = receiver.recv().map_err(|_| io::Error::other("the device did not come up"))??;
+        let port = receiver
+            .recv()
+            .map_err(|_| io::Error::other("the device did not come up"))??;
         Ok(Self { inner, port })
     }
 
@@ -125,12 +138,18 @@ impl SshDevice {
     /// The password of an account.
     #[must_use]
     pub fn password(&self, user: &str) -> String {
-        lock(&self.inner).accounts.get(user).cloned().unwrap_or_default()
+        lock(&self.inner)
+            .accounts
+            .get(user)
+            .cloned()
+            .unwrap_or_default()
     }
 
     /// Gives an account a password past SSH.
     pub fn set(&self, user: &str, password: &str) {
-        lock(&self.inner).accounts.insert(user.to_owned(), password.to_owned());
+        lock(&self.inner)
+            .accounts
+            .insert(user.to_owned(), password.to_owned());
     }
 
     /// Every login that was tried so far: user and password.
@@ -152,7 +171,11 @@ impl Server for Listener {
     type Handler = Connection;
 
     fn new_client(&mut self, _: Option<std::net::SocketAddr>) -> Connection {
-        Connection { inner: Arc::clone(&self.0), input: HashMap::new(), _channels: vec![] }
+        Connection {
+            inner: Arc::clone(&self.0),
+            input: HashMap::new(),
+            _channels: vec![],
+        }
     }
 }
 
@@ -168,30 +191,67 @@ impl Handler for Connection {
     async fn auth_password(&mut self, user: &str, password: &str) -> Result<Auth, Self::Error> {
         let mut inner = lock(&self.inner);
         let pair = (user.to_owned(), password.to_owned());
-        let opens = inner.takes_any || inner.accounts.get(user).is_some_and(|known| known == password) || inner.former.contains(&pair);
+        let opens = inner.takes_any
+            || inner
+                .accounts
+                .get(user)
+                .is_some_and(|known| known == password)
+            || inner.former.contains(&pair);
         inner.tried.push(pair);
-        Ok(if opens { Auth::Accept } else { Auth::Reject { proceed_with_methods: Some(MethodSet::from(&[MethodKind::Password][..])), partial_success: false } })
+        Ok(if opens {
+            Auth::Accept
+        } else {
+            Auth::Reject {
+                proceed_with_methods: Some(MethodSet::from(&[MethodKind::Password][..])),
+                partial_success: false,
+            }
+        })
     }
 
-    async fn channel_open_session(&mut self, channel: Channel<Msg>, reply: russh::server::ChannelOpenHandle, _: &mut Session) -> Result<(), Self::Error> {
+    async fn channel_open_session(
+        &mut self,
+        channel: Channel<Msg>,
+        reply: russh::server::ChannelOpenHandle,
+        _: &mut Session,
+    ) -> Result<(), Self::Error> {
         self._channels.push(channel);
         reply.accept().await;
         Ok(())
     }
 
-    async fn exec_request(&mut self, channel: ChannelId, _: &[u8], session: &mut Session) -> Result<(), Self::Error> {
+    async fn exec_request(
+        &mut self,
+        channel: ChannelId,
+        _: &[u8],
+        session: &mut Session,
+    ) -> Result<(), Self::Error> {
         self.input.insert(channel, vec![]);
         session.channel_success(channel)
     }
 
-    async fn data(&mut self, channel: ChannelId, data: &[u8], _: &mut Session) -> Result<(), Self::Error> {
-        self.input.entry(channel).or_default().extend_from_slice(data);
+    async fn data(
+        &mut self,
+        channel: ChannelId,
+        data: &[u8],
+        _: &mut Session,
+    ) -> Result<(), Self::Error> {
+        self.input
+            .entry(channel)
+            .or_default()
+            .extend_from_slice(data);
         Ok(())
     }
 
-    async fn channel_eof(&mut self, channel: ChannelId, session: &mut Session) -> Result<(), Self::Error> {
-        let text = String::from_utf8_lossy(&self.input.remove(&channel).unwrap_or_default()).into_owned();
-        let Some((user, password)) = text.trim_end_matches('\n').split_once(':') else { return Ok(()) };
+    async fn channel_eof(
+        &mut self,
+        channel: ChannelId,
+        session: &mut Session,
+    ) -> Result<(), Self::Error> {
+        let text =
+            String::from_utf8_lossy(&self.input.remove(&channel).unwrap_or_default()).into_owned();
+        let Some((user, password)) = text.trim_end_matches('\n').split_once(':') else {
+            return Ok(());
+        };
         let pair = (user.to_owned(), password.to_owned());
         let status = {
             let mut inner = lock(&self.inner);

@@ -4,12 +4,13 @@ use chrono::{DateTime, Utc};
 use diesel::prelude::*;
 use diesel::sql_types;
 use diesel_async::RunQueryDsl;
-use jexlin_core::access::plain::{Grant, Only};
+use jexlin_core::access::reference::{Grant, Only};
 use jexlin_core::access::{Level, Reach};
 use uuid::Uuid;
 
 use crate::schema::{
-    access_grant, credential, gates_of, history_of, history_on_folder, level_on_credential, level_on_folder, path_of, secret_version, tags_move_access,
+    access_grant, credential, gates_of, history_of, history_on_folder, level_on_credential,
+    level_on_folder, path_of, secret_version, tags_move_access,
 };
 use crate::sql::statement;
 use crate::{Result, SealedVersion, StoreError, Tx, Withheld};
@@ -107,7 +108,10 @@ pub(crate) const VIEW: &str =
     LEFT JOIN person p ON p.id = g.person_id LEFT JOIN people_group pg ON pg.id = g.group_id ";
 
 /// What reaches somebody, as it was read.
-#[allow(clippy::disallowed_methods, reason = "the store reads what reaches somebody")]
+#[allow(
+    clippy::disallowed_methods,
+    reason = "the store reads what reaches somebody"
+)]
 pub(crate) const fn read_reach(subject: Uuid, target: Uuid, level: Option<Level>) -> Reach {
     Reach::from_store(subject, target, level)
 }
@@ -117,7 +121,12 @@ impl Tx {
     ///
     /// # Errors
     /// [`StoreError`].
-    pub async fn reach_credential(&mut self, person: Uuid, id: Uuid, now: DateTime<Utc>) -> Result<Reach> {
+    pub async fn reach_credential(
+        &mut self,
+        person: Uuid,
+        id: Uuid,
+        now: DateTime<Utc>,
+    ) -> Result<Reach> {
         Ok(self.approach(person, id, now).await?.reach)
     }
 
@@ -125,15 +134,31 @@ impl Tx {
     ///
     /// # Errors
     /// [`StoreError`].
-    pub async fn approach(&mut self, person: Uuid, id: Uuid, now: DateTime<Utc>) -> Result<Approach> {
-        let query = credential::table.find(id).filter(credential::removed_at.is_null()).select((
-            level_on_credential(person, credential::id, now),
-            gates_of(credential::id),
-            path_of(credential::folder_id).assume_not_null().concat("/").concat(credential::name),
-        ));
-        let found: Option<(Option<i16>, Vec<Uuid>, String)> = query.first(self.conn()?).await.optional()?;
+    pub async fn approach(
+        &mut self,
+        person: Uuid,
+        id: Uuid,
+        now: DateTime<Utc>,
+    ) -> Result<Approach> {
+        let query = credential::table
+            .find(id)
+            .filter(credential::removed_at.is_null())
+            .select((
+                level_on_credential(person, credential::id, now),
+                gates_of(credential::id),
+                path_of(credential::folder_id)
+                    .assume_not_null()
+                    .concat("/")
+                    .concat(credential::name),
+            ));
+        let found: Option<(Option<i16>, Vec<Uuid>, String)> =
+            query.first(self.conn()?).await.optional()?;
         let (level, gates, path) = found.unwrap_or_default();
-        Ok(Approach { reach: read_reach(person, id, level.and_then(Level::from_number)), gates, path })
+        Ok(Approach {
+            reach: read_reach(person, id, level.and_then(Level::from_number)),
+            gates,
+            path,
+        })
     }
 
     /// The same, with a version of a secret field that the way leads to: the current one, or one by
@@ -149,14 +174,19 @@ impl Tx {
         field: &str,
         number: Option<i32>,
     ) -> Result<(Approach, Option<Withheld<SealedVersion>>)> {
-        let wanted = secret_version::credential_id.eq(id).and(secret_version::field.eq(field));
+        let wanted = secret_version::credential_id
+            .eq(id)
+            .and(secret_version::field.eq(field));
         let query = credential::table
             .left_join(
                 secret_version::table.on(wanted.and(
                     secret_version::number
                         .nullable()
                         .eq(number)
-                        .or(number.is_none().into_sql::<sql_types::Bool>().and(secret_version::state.eq("current")))
+                        .or(number
+                            .is_none()
+                            .into_sql::<sql_types::Bool>()
+                            .and(secret_version::state.eq("current")))
                         .assume_not_null(),
                 )),
             )
@@ -165,20 +195,42 @@ impl Tx {
             .select((
                 level_on_credential(person, credential::id, now),
                 gates_of(credential::id),
-                path_of(credential::folder_id).assume_not_null().concat("/").concat(credential::name),
+                path_of(credential::folder_id)
+                    .assume_not_null()
+                    .concat("/")
+                    .concat(credential::name),
                 credential::data_key,
                 secret_version::number.nullable(),
                 secret_version::sealed.nullable(),
                 secret_version::facts.nullable(),
             ));
-        type Found = (Option<i16>, Vec<Uuid>, String, Vec<u8>, Option<i32>, Option<Vec<u8>>, Option<serde_json::Value>);
+        type Found = (
+            Option<i16>,
+            Vec<Uuid>,
+            String,
+            Vec<u8>,
+            Option<i32>,
+            Option<Vec<u8>>,
+            Option<serde_json::Value>,
+        );
         let found: Option<Found> = query.first(self.conn()?).await.optional()?;
         let (level, gates, path, data_key, number, sealed, facts) = found.unwrap_or_default();
-        let approach = Approach { reach: read_reach(person, id, level.and_then(Level::from_number)), gates, path };
+        let approach = Approach {
+            reach: read_reach(person, id, level.and_then(Level::from_number)),
+            gates,
+            path,
+        };
         let facts = facts.unwrap_or_default();
-        let sealed = number
-            .zip(sealed)
-            .map(|(number, sealed)| self.withhold(SealedVersion { credential: id, field: field.to_owned(), number, sealed, data_key, facts }));
+        let sealed = number.zip(sealed).map(|(number, sealed)| {
+            self.withhold(SealedVersion {
+                credential: id,
+                field: field.to_owned(),
+                number,
+                sealed,
+                data_key,
+                facts,
+            })
+        });
         Ok((approach, sealed))
     }
 
@@ -186,35 +238,69 @@ impl Tx {
     ///
     /// # Errors
     /// [`StoreError`].
-    pub async fn reach_folder(&mut self, person: Uuid, id: Uuid, now: DateTime<Utc>) -> Result<Reach> {
+    pub async fn reach_folder(
+        &mut self,
+        person: Uuid,
+        id: Uuid,
+        now: DateTime<Utc>,
+    ) -> Result<Reach> {
         use crate::schema::folder;
-        let query = folder::table.find(id).filter(folder::removed_at.is_null()).select(level_on_folder(person, folder::id, now));
+        let query = folder::table
+            .find(id)
+            .filter(folder::removed_at.is_null())
+            .select(level_on_folder(person, folder::id, now));
         let found: Option<Option<i16>> = query.first(self.conn()?).await.optional()?;
-        Ok(read_reach(person, id, found.flatten().and_then(Level::from_number)))
+        Ok(read_reach(
+            person,
+            id,
+            found.flatten().and_then(Level::from_number),
+        ))
     }
 
     /// Whether somebody who may see a credential's values may see former ones too.
     ///
     /// # Errors
     /// [`StoreError`].
-    pub async fn may_see_history(&mut self, person: Uuid, credential: Uuid, now: DateTime<Utc>) -> Result<bool> {
-        Ok(diesel::select(history_of(person, credential, now)).get_result(self.conn()?).await?)
+    pub async fn may_see_history(
+        &mut self,
+        person: Uuid,
+        credential: Uuid,
+        now: DateTime<Utc>,
+    ) -> Result<bool> {
+        Ok(diesel::select(history_of(person, credential, now))
+            .get_result(self.conn()?)
+            .await?)
     }
 
     /// The same for a folder and all that grants on it reach.
     ///
     /// # Errors
     /// [`StoreError`].
-    pub async fn may_see_history_in(&mut self, person: Uuid, folder: Uuid, now: DateTime<Utc>) -> Result<bool> {
-        Ok(diesel::select(history_on_folder(person, folder, now)).get_result(self.conn()?).await?)
+    pub async fn may_see_history_in(
+        &mut self,
+        person: Uuid,
+        folder: Uuid,
+        now: DateTime<Utc>,
+    ) -> Result<bool> {
+        Ok(diesel::select(history_on_folder(person, folder, now))
+            .get_result(self.conn()?)
+            .await?)
     }
 
     /// Whether a change of these tags on something in a folder changes whom a narrowed grant reaches.
     ///
     /// # Errors
     /// [`StoreError`].
-    pub async fn tags_move_access(&mut self, folder: Uuid, changed: &[String], now: DateTime<Utc>) -> Result<bool> {
-        Ok(!changed.is_empty() && diesel::select(tags_move_access(folder, changed, now)).get_result(self.conn()?).await?)
+    pub async fn tags_move_access(
+        &mut self,
+        folder: Uuid,
+        changed: &[String],
+        now: DateTime<Utc>,
+    ) -> Result<bool> {
+        Ok(!changed.is_empty()
+            && diesel::select(tags_move_access(folder, changed, now))
+                .get_result(self.conn()?)
+                .await?)
     }
 
     /// Adds a grant.
@@ -222,7 +308,10 @@ impl Tx {
     /// # Errors
     /// [`StoreError::Conflict`] when the same subject has one on the same target.
     pub async fn add_grant(&mut self, row: &GrantRow) -> Result<()> {
-        diesel::insert_into(access_grant::table).values(row).execute(self.conn()?).await?;
+        diesel::insert_into(access_grant::table)
+            .values(row)
+            .execute(self.conn()?)
+            .await?;
         Ok(())
     }
 
@@ -232,7 +321,10 @@ impl Tx {
     /// [`StoreError::NotFound`].
     pub async fn grant(&mut self, id: Uuid) -> Result<GrantView> {
         let sql = format!("{VIEW} WHERE g.id = $1");
-        Ok(statement(sql).bind::<sql_types::Uuid, _>(id).get_result(self.conn()?).await?)
+        Ok(statement(sql)
+            .bind::<sql_types::Uuid, _>(id)
+            .get_result(self.conn()?)
+            .await?)
     }
 
     /// The grants that stand on a target.
@@ -245,7 +337,10 @@ impl Tx {
             Target::Credential(id) => ("credential_id", id),
         };
         let sql = format!("{VIEW} WHERE g.{column} = $1 ORDER BY g.held DESC, subject_name, g.id");
-        Ok(statement(sql).bind::<sql_types::Uuid, _>(id).load(self.conn()?).await?)
+        Ok(statement(sql)
+            .bind::<sql_types::Uuid, _>(id)
+            .load(self.conn()?)
+            .await?)
     }
 
     /// The grants that reach a credential or a folder from where it is, its own included.
@@ -263,7 +358,10 @@ impl Tx {
             ),
         };
         let (Target::Folder(id) | Target::Credential(id)) = target;
-        Ok(statement(sql).bind::<sql_types::Uuid, _>(id).load(self.conn()?).await?)
+        Ok(statement(sql)
+            .bind::<sql_types::Uuid, _>(id)
+            .load(self.conn()?)
+            .await?)
     }
 
     /// Takes a grant away.
@@ -272,8 +370,14 @@ impl Tx {
     /// [`StoreError::NotFound`].
     pub async fn remove_grant(&mut self, id: Uuid) -> Result<()> {
         self.must_examine();
-        let count = diesel::delete(access_grant::table.find(id)).execute(self.conn()?).await?;
-        if count == 1 { Ok(()) } else { Err(StoreError::NotFound) }
+        let count = diesel::delete(access_grant::table.find(id))
+            .execute(self.conn()?)
+            .await?;
+        if count == 1 {
+            Ok(())
+        } else {
+            Err(StoreError::NotFound)
+        }
     }
 
     /// How many stewards a folder has of its own or from above, not counting one grant. Used to
@@ -281,7 +385,12 @@ impl Tx {
     ///
     /// # Errors
     /// [`StoreError`].
-    pub async fn stewards_without(&mut self, target: Target, without: Uuid, now: DateTime<Utc>) -> Result<usize> {
+    pub async fn stewards_without(
+        &mut self,
+        target: Target,
+        without: Uuid,
+        now: DateTime<Utc>,
+    ) -> Result<usize> {
         let reaching = self.grants_reaching(target).await?;
         let steward = Level::Steward.number();
         Ok(reaching
@@ -301,7 +410,10 @@ impl Tx {
     /// # Errors
     /// [`StoreError`].
     pub async fn all_grants(&mut self) -> Result<Vec<GrantRow>> {
-        Ok(access_grant::table.select(GrantRow::as_select()).load(self.conn()?).await?)
+        Ok(access_grant::table
+            .select(GrantRow::as_select())
+            .load(self.conn()?)
+            .await?)
     }
 }
 
@@ -315,7 +427,10 @@ impl GrantRow {
             target: self.folder_id.or(self.credential_id)?,
             level: Level::from_number(self.held)?,
             ends_at: self.ends_at,
-            only: Only { kind: self.only_kind.clone(), tag: self.only_tag.clone() },
+            only: Only {
+                kind: self.only_kind.clone(),
+                tag: self.only_tag.clone(),
+            },
         })
     }
 }

@@ -64,7 +64,12 @@ impl Tx {
     ///
     /// # Errors
     /// [`StoreError`].
-    pub async fn ensure_account(&mut self, on: &DeviceRow, login: &str, now: DateTime<Utc>) -> Result<AccountRow> {
+    pub async fn ensure_account(
+        &mut self,
+        on: &DeviceRow,
+        login: &str,
+        now: DateTime<Utc>,
+    ) -> Result<AccountRow> {
         let family = family_of(&on.connector);
         let organisation = self.organisation();
         diesel::insert_into(account::table)
@@ -82,7 +87,12 @@ impl Tx {
             .execute(self.conn()?)
             .await?;
         let query = account::table
-            .filter(account::device_id.eq(on.id).and(account::family.eq(family.word())).and(account::login_key.eq(family.login_key(login))))
+            .filter(
+                account::device_id
+                    .eq(on.id)
+                    .and(account::family.eq(family.word()))
+                    .and(account::login_key.eq(family.login_key(login))),
+            )
             .select(AccountRow::as_select())
             .for_update();
         Ok(query.first(self.conn()?).await?)
@@ -93,7 +103,9 @@ impl Tx {
     /// # Errors
     /// [`StoreError`].
     pub async fn account_of(&mut self, credential: Uuid) -> Result<Option<AccountRow>> {
-        let query = account::table.filter(account::credential_id.eq(credential)).select(AccountRow::as_select());
+        let query = account::table
+            .filter(account::credential_id.eq(credential))
+            .select(AccountRow::as_select());
         Ok(query.first(self.conn()?).await.optional()?)
     }
 
@@ -102,7 +114,11 @@ impl Tx {
     /// # Errors
     /// [`StoreError::NotFound`].
     pub async fn account(&mut self, id: Uuid) -> Result<AccountRow> {
-        Ok(account::table.find(id).select(AccountRow::as_select()).first(self.conn()?).await?)
+        Ok(account::table
+            .find(id)
+            .select(AccountRow::as_select())
+            .first(self.conn()?)
+            .await?)
     }
 
     /// Makes a credential the password of an account that has none, with the binding that lets jobs
@@ -110,12 +126,25 @@ impl Tx {
     ///
     /// # Errors
     /// [`StoreError::Conflict`] with `account_taken` when another credential is its password.
-    pub async fn enroll(&mut self, of: &AccountRow, on: &DeviceRow, credential: Uuid, by: Uuid, now: DateTime<Utc>) -> Result<()> {
+    pub async fn enroll(
+        &mut self,
+        of: &AccountRow,
+        on: &DeviceRow,
+        credential: Uuid,
+        by: Uuid,
+        now: DateTime<Utc>,
+    ) -> Result<()> {
         if of.credential_id.is_some_and(|other| other != credential) {
             return Err(StoreError::Conflict("account_taken".into()));
         }
         self.must_examine();
-        diesel::update(account::table.find(of.id)).set((account::credential_id.eq(credential), account::stale.eq(true))).execute(self.conn()?).await?;
+        diesel::update(account::table.find(of.id))
+            .set((
+                account::credential_id.eq(credential),
+                account::stale.eq(true),
+            ))
+            .execute(self.conn()?)
+            .await?;
         self.bind(credential, on, Role::Account, by, now).await
     }
 
@@ -126,22 +155,46 @@ impl Tx {
     /// that asks for a rotation when it ends is open).
     pub async fn withdraw_from_account(&mut self, credential: Uuid) -> Result<()> {
         use crate::schema::{checkout, job};
-        let Some(row) = self.account_of(credential).await? else { return Ok(()) };
-        let jobs: i64 = job::table.filter(job::account_id.eq(row.id)).filter(job::state.eq_any(["queued", "running"])).count().get_result(self.conn()?).await?;
-        let held: i64 = checkout::table
-            .filter(checkout::credential_id.eq(credential).and(checkout::ended_at.is_null()).and(checkout::rotate_on_return.eq(true)))
+        let Some(row) = self.account_of(credential).await? else {
+            return Ok(());
+        };
+        let jobs: i64 = job::table
+            .filter(job::account_id.eq(row.id))
+            .filter(job::state.eq_any(["queued", "running"]))
             .count()
             .get_result(self.conn()?)
             .await?;
-        for (stands, why) in [(jobs > 0, "job_under_way"), (row.rotation_owed_at.is_some(), "rotation_owed"), (held > 0, "must_rotate")] {
+        let held: i64 = checkout::table
+            .filter(
+                checkout::credential_id
+                    .eq(credential)
+                    .and(checkout::ended_at.is_null())
+                    .and(checkout::rotate_on_return.eq(true)),
+            )
+            .count()
+            .get_result(self.conn()?)
+            .await?;
+        for (stands, why) in [
+            (jobs > 0, "job_under_way"),
+            (row.rotation_owed_at.is_some(), "rotation_owed"),
+            (held > 0, "must_rotate"),
+        ] {
             if stands {
                 return Err(StoreError::Conflict(why.into()));
             }
         }
-        let own = binding::table.filter(binding::credential_id.eq(credential)).filter(binding::role.eq(Role::Account.word()));
+        let own = binding::table
+            .filter(binding::credential_id.eq(credential))
+            .filter(binding::role.eq(Role::Account.word()));
         diesel::delete(own).execute(self.conn()?).await?;
         self.must_examine();
-        diesel::update(account::table.find(row.id)).set((account::credential_id.eq(None::<Uuid>), account::stale.eq(true))).execute(self.conn()?).await?;
+        diesel::update(account::table.find(row.id))
+            .set((
+                account::credential_id.eq(None::<Uuid>),
+                account::stale.eq(true),
+            ))
+            .execute(self.conn()?)
+            .await?;
         Ok(())
     }
 
@@ -150,7 +203,14 @@ impl Tx {
     ///
     /// # Errors
     /// [`StoreError`].
-    pub async fn bind(&mut self, credential: Uuid, on: &DeviceRow, role: Role, by: Uuid, now: DateTime<Utc>) -> Result<()> {
+    pub async fn bind(
+        &mut self,
+        credential: Uuid,
+        on: &DeviceRow,
+        role: Role,
+        by: Uuid,
+        now: DateTime<Utc>,
+    ) -> Result<()> {
         let organisation = self.organisation();
         let set = (
             binding::address.eq(&on.address),
@@ -159,7 +219,12 @@ impl Tx {
             binding::confirmed_at.eq(now),
             binding::confirmed_by.eq(by),
         );
-        let key = (binding::organisation.eq(organisation), binding::credential_id.eq(credential), binding::device_id.eq(on.id), binding::role.eq(role.word()));
+        let key = (
+            binding::organisation.eq(organisation),
+            binding::credential_id.eq(credential),
+            binding::device_id.eq(on.id),
+            binding::role.eq(role.word()),
+        );
         diesel::insert_into(binding::table)
             .values((key, set))
             .on_conflict((binding::device_id, binding::credential_id, binding::role))
@@ -175,7 +240,13 @@ impl Tx {
     /// # Errors
     /// [`StoreError`].
     pub async fn unbind_operator(&mut self, on: Uuid) -> Result<()> {
-        diesel::delete(binding::table.filter(binding::device_id.eq(on)).filter(binding::role.eq(Role::Operator.word()))).execute(self.conn()?).await?;
+        diesel::delete(
+            binding::table
+                .filter(binding::device_id.eq(on))
+                .filter(binding::role.eq(Role::Operator.word())),
+        )
+        .execute(self.conn()?)
+        .await?;
         Ok(())
     }
 
@@ -192,27 +263,58 @@ impl Tx {
     /// # Errors
     /// [`StoreError`].
     pub async fn operator_of(&mut self, on: Uuid) -> Result<Option<BindingView>> {
-        Ok(self.read_bindings(on, None, Some(Role::Operator)).await?.into_iter().next())
+        Ok(self
+            .read_bindings(on, None, Some(Role::Operator))
+            .await?
+            .into_iter()
+            .next())
     }
 
     /// The binding of an account's password to its device.
     ///
     /// # Errors
     /// [`StoreError`].
-    pub async fn binding_of_account(&mut self, on: Uuid, credential: Uuid) -> Result<Option<BindingView>> {
-        Ok(self.read_bindings(on, Some(credential), Some(Role::Account)).await?.into_iter().next())
+    pub async fn binding_of_account(
+        &mut self,
+        on: Uuid,
+        credential: Uuid,
+    ) -> Result<Option<BindingView>> {
+        Ok(self
+            .read_bindings(on, Some(credential), Some(Role::Account))
+            .await?
+            .into_iter()
+            .next())
     }
 
-    async fn read_bindings(&mut self, on: Uuid, of: Option<Uuid>, role: Option<Role>) -> Result<Vec<BindingView>> {
+    async fn read_bindings(
+        &mut self,
+        on: Uuid,
+        of: Option<Uuid>,
+        role: Option<Role>,
+    ) -> Result<Vec<BindingView>> {
         let mut query = binding::table
             .inner_join(credential::table.on(credential::id.eq(binding::credential_id)))
-            .left_join(account::table.on(account::credential_id.eq(binding::credential_id.nullable()).and(account::device_id.eq(binding::device_id))))
+            .left_join(
+                account::table.on(account::credential_id
+                    .eq(binding::credential_id.nullable())
+                    .and(account::device_id.eq(binding::device_id))),
+            )
             .filter(binding::device_id.eq(on))
             .filter(credential::removed_at.is_null())
             .order((binding::role.desc(), binding::credential_id))
             .select((
-                (binding::organisation, binding::credential_id, binding::device_id, binding::role),
-                (binding::address, binding::port, binding::identity, binding::confirmed_at),
+                (
+                    binding::organisation,
+                    binding::credential_id,
+                    binding::device_id,
+                    binding::role,
+                ),
+                (
+                    binding::address,
+                    binding::port,
+                    binding::identity,
+                    binding::confirmed_at,
+                ),
                 in_operator_scope(binding::credential_id, binding::device_id),
                 account::login.nullable(),
                 credential::fields,
@@ -224,15 +326,51 @@ impl Tx {
         if let Some(role) = role {
             query = query.filter(binding::role.eq(role.word()));
         }
-        type Found = ((Uuid, Uuid, Uuid, String), (String, i32, String, DateTime<Utc>), bool, Option<String>, serde_json::Value);
+        type Found = (
+            (Uuid, Uuid, Uuid, String),
+            (String, i32, String, DateTime<Utc>),
+            bool,
+            Option<String>,
+            serde_json::Value,
+        );
         let rows: Vec<Found> = query.load(self.conn()?).await?;
-        let read = |((organisation, credential, device, role), (address, port, identity, confirmed_at), in_scope, login, fields): Found| {
-            let role = if role == Role::Operator.word() { Role::Operator } else { Role::Account };
+        let read = |(
+            (organisation, credential, device, role),
+            (address, port, identity, confirmed_at),
+            in_scope,
+            login,
+            fields,
+        ): Found| {
+            let role = if role == Role::Operator.word() {
+                Role::Operator
+            } else {
+                Role::Account
+            };
             let port = u16::try_from(port).unwrap_or(0);
-            let stored = StoredBinding { organisation, credential, device, role, address, port, identity, in_scope };
-            let login = login.or_else(|| fields.get("user_name").and_then(serde_json::Value::as_str).map(str::to_owned)).unwrap_or_default();
+            let stored = StoredBinding {
+                organisation,
+                credential,
+                device,
+                role,
+                address,
+                port,
+                identity,
+                in_scope,
+            };
+            let login = login
+                .or_else(|| {
+                    fields
+                        .get("user_name")
+                        .and_then(serde_json::Value::as_str)
+                        .map(str::to_owned)
+                })
+                .unwrap_or_default();
             #[allow(clippy::disallowed_methods, reason = "the store reads bindings")]
-            BindingView { binding: Binding::from_store(stored), login, confirmed_at }
+            BindingView {
+                binding: Binding::from_store(stored),
+                login,
+                confirmed_at,
+            }
         };
         Ok(rows.into_iter().map(read).collect())
     }
@@ -242,19 +380,31 @@ impl Tx {
     ///
     /// # Errors
     /// [`StoreError`].
-    pub async fn devices_to_confirm(&mut self, person: Uuid, now: DateTime<Utc>, trusts: bool) -> Result<Vec<DeviceRow>> {
+    pub async fn devices_to_confirm(
+        &mut self,
+        person: Uuid,
+        now: DateTime<Utc>,
+        trusts: bool,
+    ) -> Result<Vec<DeviceRow>> {
         use crate::schema::level_on_folder;
-        let changed = binding::table.filter(binding::device_id.eq(device::id)).filter(
-            binding::address
-                .ne(device::address)
-                .or(binding::port.ne(device::port))
-                .or(binding::identity.ne(device::identity))
-                .or(binding::identity.eq("").and(trusts.into_sql::<sql_types::Bool>().eq(false))),
-        );
+        let changed = binding::table
+            .filter(binding::device_id.eq(device::id))
+            .filter(
+                binding::address
+                    .ne(device::address)
+                    .or(binding::port.ne(device::port))
+                    .or(binding::identity.ne(device::identity))
+                    .or(binding::identity
+                        .eq("")
+                        .and(trusts.into_sql::<sql_types::Bool>().eq(false))),
+            );
         let query = device::table
             .filter(device::removed_at.is_null())
             .filter(diesel::dsl::exists(changed).or(device::paused_at.is_not_null()))
-            .filter(level_on_folder(person, device::folder_id, now).eq(jexlin_core::access::Level::Steward.number()))
+            .filter(
+                level_on_folder(person, device::folder_id, now)
+                    .eq(jexlin_core::access::Level::Steward.number()),
+            )
             .order(device::name)
             .limit(100)
             .select(DeviceRow::as_select());
@@ -266,9 +416,14 @@ impl Tx {
     /// # Errors
     /// [`StoreError`].
     pub async fn operator_scope(&mut self, of: Uuid) -> Result<Vec<ScopeEntry>> {
-        let query = operator_scope::table.filter(operator_scope::credential_id.eq(of)).select((operator_scope::device_id, operator_scope::folder_id));
+        let query = operator_scope::table
+            .filter(operator_scope::credential_id.eq(of))
+            .select((operator_scope::device_id, operator_scope::folder_id));
         let rows: Vec<(Option<Uuid>, Option<Uuid>)> = query.load(self.conn()?).await?;
-        Ok(rows.into_iter().filter_map(|(on, below)| on.map(ScopeEntry::Device).or(below.map(ScopeEntry::Folder))).collect())
+        Ok(rows
+            .into_iter()
+            .filter_map(|(on, below)| on.map(ScopeEntry::Device).or(below.map(ScopeEntry::Folder)))
+            .collect())
     }
 
     /// Whether a credential may be used as the operator of a device.
@@ -276,7 +431,9 @@ impl Tx {
     /// # Errors
     /// [`StoreError`].
     pub async fn is_in_operator_scope(&mut self, of: Uuid, on: Uuid) -> Result<bool> {
-        Ok(diesel::select(in_operator_scope(of, on)).get_result(self.conn()?).await?)
+        Ok(diesel::select(in_operator_scope(of, on))
+            .get_result(self.conn()?)
+            .await?)
     }
 
     /// Says where a credential may be used as an operator, in place of what was said before.
@@ -284,7 +441,9 @@ impl Tx {
     /// # Errors
     /// [`StoreError`].
     pub async fn set_operator_scope(&mut self, of: Uuid, entries: &[ScopeEntry]) -> Result<()> {
-        diesel::delete(operator_scope::table.filter(operator_scope::credential_id.eq(of))).execute(self.conn()?).await?;
+        diesel::delete(operator_scope::table.filter(operator_scope::credential_id.eq(of)))
+            .execute(self.conn()?)
+            .await?;
         for entry in entries {
             self.add_operator_scope(of, entry).await?;
         }
@@ -318,13 +477,19 @@ impl Tx {
     ///
     /// # Errors
     /// [`StoreError`].
-    pub async fn failed_logins(&mut self, of: Uuid, since: DateTime<Utc>) -> Result<Vec<DateTime<Utc>>> {
+    pub async fn failed_logins(
+        &mut self,
+        of: Uuid,
+        since: DateTime<Utc>,
+    ) -> Result<Vec<DateTime<Utc>>> {
         #[derive(QueryableByName)]
         struct At {
             #[diesel(sql_type = sql_types::Timestamptz)]
             at: DateTime<Utc>,
         }
-        let query = statement("SELECT l.at FROM failed_logins($1, $2) AS l(at)").bind::<sql_types::Uuid, _>(of).bind::<sql_types::Timestamptz, _>(since);
+        let query = statement("SELECT l.at FROM failed_logins($1, $2) AS l(at)")
+            .bind::<sql_types::Uuid, _>(of)
+            .bind::<sql_types::Timestamptz, _>(since);
         let rows: Vec<At> = query.load(self.conn()?).await?;
         Ok(rows.into_iter().map(|row| row.at).collect())
     }
@@ -337,8 +502,15 @@ impl Tx {
     pub async fn note_failed_login(&mut self, of: Uuid, now: DateTime<Utc>) -> Result<()> {
         use crate::schema::failed_login;
         let organisation = self.organisation();
-        let values = (failed_login::organisation.eq(organisation), failed_login::account_id.eq(of), failed_login::at.eq(now));
-        diesel::insert_into(failed_login::table).values(values).execute(self.conn()?).await?;
+        let values = (
+            failed_login::organisation.eq(organisation),
+            failed_login::account_id.eq(of),
+            failed_login::at.eq(now),
+        );
+        diesel::insert_into(failed_login::table)
+            .values(values)
+            .execute(self.conn()?)
+            .await?;
         Ok(())
     }
 
@@ -348,7 +520,10 @@ impl Tx {
     /// [`StoreError`].
     pub async fn forgive_login(&mut self, of: Uuid) -> Result<()> {
         let sql = "DELETE FROM failed_login WHERE ctid = (SELECT ctid FROM failed_login WHERE account_id = $1 ORDER BY at DESC LIMIT 1)";
-        statement(sql).bind::<sql_types::Uuid, _>(of).execute(self.conn()?).await?;
+        statement(sql)
+            .bind::<sql_types::Uuid, _>(of)
+            .execute(self.conn()?)
+            .await?;
         Ok(())
     }
 
@@ -357,10 +532,18 @@ impl Tx {
     /// # Errors
     /// [`StoreError`].
     pub async fn owe_rotation(&mut self, of: Uuid, now: DateTime<Utc>) -> Result<()> {
-        diesel::update(account::table.find(of).filter(account::rotation_owed_at.is_null()))
-            .set((account::rotation_owed_at.eq(now), account::owed_tries.eq(0), account::owed_next_at.eq(now)))
-            .execute(self.conn()?)
-            .await?;
+        diesel::update(
+            account::table
+                .find(of)
+                .filter(account::rotation_owed_at.is_null()),
+        )
+        .set((
+            account::rotation_owed_at.eq(now),
+            account::owed_tries.eq(0),
+            account::owed_next_at.eq(now),
+        ))
+        .execute(self.conn()?)
+        .await?;
         Ok(())
     }
 
@@ -369,9 +552,15 @@ impl Tx {
     ///
     /// # Errors
     /// [`StoreError`].
-    pub async fn owed_rotations(&mut self, now: DateTime<Utc>, most: i64) -> Result<Vec<AccountRow>> {
+    pub async fn owed_rotations(
+        &mut self,
+        now: DateTime<Utc>,
+        most: i64,
+    ) -> Result<Vec<AccountRow>> {
         use crate::schema::job;
-        let busy = job::table.filter(job::account_id.eq(account::id)).filter(job::state.eq_any(["queued", "running"]));
+        let busy = job::table
+            .filter(job::account_id.eq(account::id))
+            .filter(job::state.eq_any(["queued", "running"]));
         let query = account::table
             .filter(account::rotation_owed_at.is_not_null())
             .filter(account::owed_next_at.le(now))
@@ -390,7 +579,10 @@ impl Tx {
     /// [`StoreError`].
     pub async fn owed_again(&mut self, of: Uuid, next: DateTime<Utc>) -> Result<()> {
         diesel::update(account::table.find(of))
-            .set((account::owed_tries.eq(account::owed_tries + 1), account::owed_next_at.eq(next)))
+            .set((
+                account::owed_tries.eq(account::owed_tries + 1),
+                account::owed_next_at.eq(next),
+            ))
             .execute(self.conn()?)
             .await?;
         Ok(())

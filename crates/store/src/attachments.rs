@@ -31,7 +31,10 @@ impl Tx {
     /// # Errors
     /// [`StoreError::Conflict`] when the credential has one of this name.
     pub async fn add_attachment(&mut self, row: &AttachmentRow) -> Result<()> {
-        diesel::insert_into(attachment::table).values(row).execute(self.conn()?).await?;
+        diesel::insert_into(attachment::table)
+            .values(row)
+            .execute(self.conn()?)
+            .await?;
         Ok(())
     }
 
@@ -40,7 +43,10 @@ impl Tx {
     /// # Errors
     /// [`StoreError`].
     pub async fn begin_attachment(&mut self, row: &AttachmentRow) -> Result<()> {
-        diesel::insert_into(attachment::table).values((row, attachment::heard_at.eq(row.made_at))).execute(self.conn()?).await?;
+        diesel::insert_into(attachment::table)
+            .values((row, attachment::heard_at.eq(row.made_at)))
+            .execute(self.conn()?)
+            .await?;
         Ok(())
     }
 
@@ -67,8 +73,17 @@ impl Tx {
     /// # Errors
     /// [`StoreError::NotFound`] when it was given up meanwhile.
     pub async fn heard_of_attachment(&mut self, id: Uuid, now: DateTime<Utc>) -> Result<()> {
-        let query = diesel::update(attachment::table.find(id).filter(attachment::heard_at.is_not_null())).set(attachment::heard_at.eq(now));
-        if query.execute(self.conn()?).await? == 1 { Ok(()) } else { Err(StoreError::NotFound) }
+        let query = diesel::update(
+            attachment::table
+                .find(id)
+                .filter(attachment::heard_at.is_not_null()),
+        )
+        .set(attachment::heard_at.eq(now));
+        if query.execute(self.conn()?).await? == 1 {
+            Ok(())
+        } else {
+            Err(StoreError::NotFound)
+        }
     }
 
     /// All its pieces are there: from now on it is seen.
@@ -77,12 +92,21 @@ impl Tx {
     /// [`StoreError::Conflict`] when the credential has one of this name by now;
     /// [`StoreError::NotFound`] when it was given up meanwhile.
     pub async fn finish_attachment(&mut self, id: Uuid, size: i64, pieces: i32) -> Result<()> {
-        let query = diesel::update(attachment::table.find(id).filter(attachment::heard_at.is_not_null())).set((
+        let query = diesel::update(
+            attachment::table
+                .find(id)
+                .filter(attachment::heard_at.is_not_null()),
+        )
+        .set((
             attachment::size.eq(size),
             attachment::pieces.eq(pieces),
             attachment::heard_at.eq(None::<DateTime<Utc>>),
         ));
-        if query.execute(self.conn()?).await? == 1 { Ok(()) } else { Err(StoreError::NotFound) }
+        if query.execute(self.conn()?).await? == 1 {
+            Ok(())
+        } else {
+            Err(StoreError::NotFound)
+        }
     }
 
     /// Gives up one whose pieces do not come any more.
@@ -90,7 +114,13 @@ impl Tx {
     /// # Errors
     /// [`StoreError`].
     pub async fn give_up_attachment(&mut self, id: Uuid) -> Result<()> {
-        diesel::delete(attachment::table.find(id).filter(attachment::heard_at.is_not_null())).execute(self.conn()?).await?;
+        diesel::delete(
+            attachment::table
+                .find(id)
+                .filter(attachment::heard_at.is_not_null()),
+        )
+        .execute(self.conn()?)
+        .await?;
         Ok(())
     }
 
@@ -99,7 +129,11 @@ impl Tx {
     /// # Errors
     /// [`StoreError`].
     pub async fn give_up_attachments(&mut self, since: DateTime<Utc>) -> Result<usize> {
-        Ok(diesel::delete(attachment::table.filter(attachment::heard_at.lt(since))).execute(self.conn()?).await?)
+        Ok(
+            diesel::delete(attachment::table.filter(attachment::heard_at.lt(since)))
+                .execute(self.conn()?)
+                .await?,
+        )
     }
 
     /// The attachments of a credential, by name.
@@ -109,7 +143,11 @@ impl Tx {
     pub async fn attachments(&mut self, credential: Uuid) -> Result<Vec<AttachmentRow>> {
         let query = attachment::table
             .filter(attachment::credential_id.eq(credential))
-            .filter(attachment::heard_at.is_null().and(attachment::removed_at.is_null()))
+            .filter(
+                attachment::heard_at
+                    .is_null()
+                    .and(attachment::removed_at.is_null()),
+            )
             .order(attachment::name)
             .select(AttachmentRow::as_select());
         Ok(query.load(self.conn()?).await?)
@@ -123,7 +161,11 @@ impl Tx {
         let query = attachment::table
             .find(id)
             .filter(attachment::credential_id.eq(credential))
-            .filter(attachment::heard_at.is_null().and(attachment::removed_at.is_null()))
+            .filter(
+                attachment::heard_at
+                    .is_null()
+                    .and(attachment::removed_at.is_null()),
+            )
             .select(AttachmentRow::as_select());
         Ok(query.first(self.conn()?).await?)
     }
@@ -134,7 +176,11 @@ impl Tx {
     /// # Errors
     /// [`StoreError::NotFound`].
     pub async fn key_of_pieces(&mut self, credential: Uuid) -> Result<Withheld<Vec<u8>>> {
-        let key: Vec<u8> = credential::table.find(credential).select(credential::data_key).first(self.conn()?).await?;
+        let key: Vec<u8> = credential::table
+            .find(credential)
+            .select(credential::data_key)
+            .first(self.conn()?)
+            .await?;
         Ok(self.withhold(key))
     }
 
@@ -143,17 +189,37 @@ impl Tx {
     /// # Errors
     /// [`StoreError::NotFound`] when it has been removed meanwhile.
     pub async fn piece(&mut self, id: Uuid, number: i32) -> Result<Vec<u8>> {
-        Ok(attachment_piece::table.find((id, number)).select(attachment_piece::sealed).first(self.conn()?).await?)
+        Ok(attachment_piece::table
+            .find((id, number))
+            .select(attachment_piece::sealed)
+            .first(self.conn()?)
+            .await?)
     }
 
     /// Moves an attachment to the bin, as an act of removing.
     ///
     /// # Errors
     /// [`StoreError::NotFound`].
-    pub async fn remove_attachment(&mut self, id: Uuid, removal: Uuid, now: DateTime<Utc>) -> Result<()> {
-        let query = diesel::update(attachment::table.find(id).filter(attachment::removed_at.is_null()))
-            .set((attachment::removed_at.eq(now), attachment::removal_id.eq(removal)));
-        if query.execute(self.conn()?).await? == 1 { Ok(()) } else { Err(StoreError::NotFound) }
+    pub async fn remove_attachment(
+        &mut self,
+        id: Uuid,
+        removal: Uuid,
+        now: DateTime<Utc>,
+    ) -> Result<()> {
+        let query = diesel::update(
+            attachment::table
+                .find(id)
+                .filter(attachment::removed_at.is_null()),
+        )
+        .set((
+            attachment::removed_at.eq(now),
+            attachment::removal_id.eq(removal),
+        ));
+        if query.execute(self.conn()?).await? == 1 {
+            Ok(())
+        } else {
+            Err(StoreError::NotFound)
+        }
     }
 
     /// The bytes of all attachments of the organisation together; no other becomes whole until the
@@ -167,8 +233,12 @@ impl Tx {
             #[diesel(sql_type = sql_types::BigInt)]
             size: i64,
         }
-        statement("SELECT pg_advisory_xact_lock(hashtextextended(scope()::text, 42))").execute(self.conn()?).await?;
-        let row: Row = statement("SELECT coalesce(sum(size), 0)::bigint AS size FROM attachment").get_result(self.conn()?).await?;
+        statement("SELECT pg_advisory_xact_lock(hashtextextended(scope()::text, 42))")
+            .execute(self.conn()?)
+            .await?;
+        let row: Row = statement("SELECT coalesce(sum(size), 0)::bigint AS size FROM attachment")
+            .get_result(self.conn()?)
+            .await?;
         Ok(row.size)
     }
 }

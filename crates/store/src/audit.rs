@@ -74,7 +74,7 @@ pub(crate) struct Raw {
     actor: Option<Uuid>,
     actor_name: String,
     target: Option<Uuid>,
-    target_kind: String,
+    target_type: String,
     target_name: String,
     origin: String,
     outcome: String,
@@ -85,12 +85,20 @@ pub(crate) struct Raw {
 
 impl Raw {
     pub(crate) fn to_row(&self, leaf: Option<i64>) -> EventRow {
-        EventRow { seq: self.seq, leaf, event: self.to_event() }
+        EventRow {
+            seq: self.seq,
+            leaf,
+            event: self.to_event(),
+        }
     }
 
     /// Whether its MAC is right; none where the key is not at hand.
     fn confirmed(&self, key: &EventKey) -> Option<bool> {
-        key.confirms(self.key_number, &[PURPOSE, &self.to_event().canonical()], &self.mac)
+        key.confirms(
+            self.key_number,
+            &[PURPOSE, &self.to_event().canonical()],
+            &self.mac,
+        )
     }
 
     fn to_event(&self) -> Event {
@@ -98,11 +106,14 @@ impl Raw {
         event.actor = self.actor.map(|id| id.to_string()).unwrap_or_default();
         event.actor_name.clone_from(&self.actor_name);
         event.target = self.target.map(|id| id.to_string()).unwrap_or_default();
-        event.target_kind.clone_from(&self.target_kind);
+        event.target_type.clone_from(&self.target_type);
         event.target_name.clone_from(&self.target_name);
         event.origin.clone_from(&self.origin);
         // An outcome that nobody wrote is no reason to hide the row: the hash will tell.
-        event.outcome = self.outcome.parse().unwrap_or(jexlin_core::audit::Outcome::Failed);
+        event.outcome = self
+            .outcome
+            .parse()
+            .unwrap_or(jexlin_core::audit::Outcome::Failed);
         event.detail = serde_json::from_value(self.detail.clone()).unwrap_or_default();
         event
     }
@@ -128,7 +139,7 @@ pub(crate) struct Inserted<'a> {
     pub(crate) actor: Option<Uuid>,
     pub(crate) actor_name: &'a str,
     pub(crate) target: Option<Uuid>,
-    pub(crate) target_kind: &'a str,
+    pub(crate) target_type: &'a str,
     pub(crate) target_name: &'a str,
     pub(crate) origin: &'a str,
     pub(crate) outcome: &'a str,
@@ -140,34 +151,55 @@ pub(crate) struct Inserted<'a> {
 /// An event as a row of its table.
 fn row<'a>(event: &'a Event, key: &EventKey, organisation: Uuid) -> Result<Inserted<'a>> {
     Ok(Inserted {
-        id: event.id.parse().map_err(|_| StoreError::Broken("an event without an identifier".into()))?,
+        id: event
+            .id
+            .parse()
+            .map_err(|_| StoreError::Broken("an event without an identifier".into()))?,
         organisation,
-        at: event.at.parse().map_err(|_| StoreError::Broken("an event without a time".into()))?,
+        at: event
+            .at
+            .parse()
+            .map_err(|_| StoreError::Broken("an event without a time".into()))?,
         action: &event.action,
         actor: event.actor.parse().ok(),
         actor_name: &event.actor_name,
         target: event.target.parse().ok(),
-        target_kind: &event.target_kind,
+        target_type: &event.target_type,
         target_name: &event.target_name,
         origin: &event.origin,
         outcome: event.outcome.word(),
-        detail: serde_json::to_value(&event.detail).map_err(|error| StoreError::Broken(error.to_string()))?,
+        detail: serde_json::to_value(&event.detail)
+            .map_err(|error| StoreError::Broken(error.to_string()))?,
         mac: mac_of(key, event).to_vec(),
         key_number: key.number(),
     })
 }
 
 /// The statement that records an event.
-pub(crate) fn insertion<'a>(event: &'a Event, key: &EventKey, organisation: Uuid) -> Result<Insertion<'a>> {
+pub(crate) fn insertion<'a>(
+    event: &'a Event,
+    key: &EventKey,
+    organisation: Uuid,
+) -> Result<Insertion<'a>> {
     Ok(diesel::insert_into(audit_event::table).values(row(event, key, organisation)?))
 }
 
 /// What records many events at once.
-pub(crate) fn insertions<'a>(events: &'a [Event], key: &EventKey, organisation: Uuid) -> Result<Vec<Inserted<'a>>> {
-    events.iter().map(|event| row(event, key, organisation)).collect()
+pub(crate) fn insertions<'a>(
+    events: &'a [Event],
+    key: &EventKey,
+    organisation: Uuid,
+) -> Result<Vec<Inserted<'a>>> {
+    events
+        .iter()
+        .map(|event| row(event, key, organisation))
+        .collect()
 }
 
-type Insertion<'a> = diesel::query_builder::InsertStatement<audit_event::table, <Inserted<'a> as Insertable<audit_event::table>>::Values>;
+type Insertion<'a> = diesel::query_builder::InsertStatement<
+    audit_event::table,
+    <Inserted<'a> as Insertable<audit_event::table>>::Values,
+>;
 
 impl Tx {
     /// Records an event in this transaction; it commits with the action or not at all.
@@ -191,10 +223,30 @@ impl Tx {
         let conn = self.conn()?;
         let name = match kind {
             "credential" => {
-                credential::table.find(id).select(path_of(credential::folder_id).assume_not_null().concat("/").concat(credential::name)).first(conn).await
+                credential::table
+                    .find(id)
+                    .select(
+                        path_of(credential::folder_id)
+                            .assume_not_null()
+                            .concat("/")
+                            .concat(credential::name),
+                    )
+                    .first(conn)
+                    .await
             }
             "folder" => return Ok(Some(self.path_of(id).await?).filter(|path| !path.is_empty())),
-            "device" => device::table.find(id).select(path_of(device::folder_id).assume_not_null().concat("/").concat(device::name)).first(conn).await,
+            "device" => {
+                device::table
+                    .find(id)
+                    .select(
+                        path_of(device::folder_id)
+                            .assume_not_null()
+                            .concat("/")
+                            .concat(device::name),
+                    )
+                    .first(conn)
+                    .await
+            }
             _ => return Ok(None),
         };
         Ok(name.optional()?)
@@ -213,8 +265,18 @@ impl Tx {
             .into_boxed();
         if let Some(action) = &filter.action {
             // `credential` finds `credential.reveal` and its like.
-            let below = format!("{}.%", action.replace('\\', "\\\\").replace('%', "\\%").replace('_', "\\_"));
-            query = query.filter(audit_event::action.eq(action.clone()).or(audit_event::action.like(below)));
+            let below = format!(
+                "{}.%",
+                action
+                    .replace('\\', "\\\\")
+                    .replace('%', "\\%")
+                    .replace('_', "\\_")
+            );
+            query = query.filter(
+                audit_event::action
+                    .eq(action.clone())
+                    .or(audit_event::action.like(below)),
+            );
         }
         if let Some(actor) = filter.actor {
             query = query.filter(audit_event::actor.eq(actor));
@@ -232,8 +294,17 @@ impl Tx {
             query = query.filter(audit_event::at.lt(until));
         }
         if let Some(find) = &filter.find {
-            let text = format!("%{}%", find.replace('\\', "\\\\").replace('%', "\\%").replace('_', "\\_"));
-            query = query.filter(audit_event::actor_name.ilike(text.clone()).or(audit_event::target_name.ilike(text)));
+            let text = format!(
+                "%{}%",
+                find.replace('\\', "\\\\")
+                    .replace('%', "\\%")
+                    .replace('_', "\\_")
+            );
+            query = query.filter(
+                audit_event::actor_name
+                    .ilike(text.clone())
+                    .or(audit_event::target_name.ilike(text)),
+            );
         }
         if let Some(before) = filter.before {
             query = query.filter(audit_event::seq.lt(before));
@@ -252,10 +323,19 @@ impl Tx {
             .filter(audit_leaf::leaf.ge(from))
             .order(audit_leaf::leaf)
             .limit(most)
-            .select((audit_leaf::leaf, audit_leaf::hash, Option::<Raw>::as_select()))
+            .select((
+                audit_leaf::leaf,
+                audit_leaf::hash,
+                Option::<Raw>::as_select(),
+            ))
             .load(self.conn()?)
             .await?;
-        Ok(ExportChunk { leaves: rows.into_iter().map(|(leaf, hash, raw)| (leaf, hash, raw.map(|raw| raw.to_event()))).collect() })
+        Ok(ExportChunk {
+            leaves: rows
+                .into_iter()
+                .map(|(leaf, hash, raw)| (leaf, hash, raw.map(|raw| raw.to_event())))
+                .collect(),
+        })
     }
 
     /// Events without a place whose MAC is wrong: the sealer will never take them.
@@ -263,7 +343,13 @@ impl Tx {
     /// # Errors
     /// [`StoreError`].
     pub async fn stray_events(&mut self, key: &EventKey) -> Result<Vec<Event>> {
-        Ok(self.without_leaf(None).await?.iter().filter(|raw| raw.confirmed(key) != Some(true)).map(Raw::to_event).collect())
+        Ok(self
+            .without_leaf(None)
+            .await?
+            .iter()
+            .filter(|raw| raw.confirmed(key) != Some(true))
+            .map(Raw::to_event)
+            .collect())
     }
 
     /// Whether an event has no place yet that the former key authenticated.
@@ -272,7 +358,9 @@ impl Tx {
     /// [`StoreError`].
     pub async fn awaits_former_key(&mut self, key: &EventKey) -> Result<bool> {
         let rows = self.without_leaf(None).await?;
-        Ok(rows.iter().any(|raw| raw.key_number < key.number() && raw.confirmed(key) == Some(true)))
+        Ok(rows
+            .iter()
+            .any(|raw| raw.key_number < key.number() && raw.confirmed(key) == Some(true)))
     }
 
     async fn without_leaf(&mut self, among: Option<(i64, Vec<i64>)>) -> Result<Vec<Raw>> {
@@ -307,7 +395,9 @@ impl Tx {
     /// # Errors
     /// [`StoreError`].
     pub async fn last_checkpoint(&mut self) -> Result<Option<String>> {
-        let query = audit_checkpoint::table.order(audit_checkpoint::size.desc()).select(audit_checkpoint::note);
+        let query = audit_checkpoint::table
+            .order(audit_checkpoint::size.desc())
+            .select(audit_checkpoint::note);
         Ok(query.first(self.conn()?).await.optional()?)
     }
 
@@ -316,9 +406,17 @@ impl Tx {
     /// # Errors
     /// [`StoreError`].
     pub async fn leaf_hashes(&mut self, size: i64) -> Result<Vec<Hash>> {
-        let query = audit_leaf::table.filter(audit_leaf::leaf.lt(size)).order(audit_leaf::leaf).select(audit_leaf::hash);
+        let query = audit_leaf::table
+            .filter(audit_leaf::leaf.lt(size))
+            .order(audit_leaf::leaf)
+            .select(audit_leaf::hash);
         let rows: Vec<Vec<u8>> = query.load(self.conn()?).await?;
-        rows.into_iter().map(|row| row.try_into().map_err(|_| StoreError::Broken("a leaf hash has not 32 bytes".into()))).collect()
+        rows.into_iter()
+            .map(|row| {
+                row.try_into()
+                    .map_err(|_| StoreError::Broken("a leaf hash has not 32 bytes".into()))
+            })
+            .collect()
     }
 
     /// The place of an event in the tree.
@@ -326,7 +424,11 @@ impl Tx {
     /// # Errors
     /// [`StoreError::NotFound`] when it is not sealed.
     pub async fn leaf_of(&mut self, event: Uuid) -> Result<i64> {
-        Ok(audit_leaf::table.filter(audit_leaf::event_id.eq(event)).select(audit_leaf::leaf).first(self.conn()?).await?)
+        Ok(audit_leaf::table
+            .filter(audit_leaf::event_id.eq(event))
+            .select(audit_leaf::leaf)
+            .first(self.conn()?)
+            .await?)
     }
 }
 
@@ -362,7 +464,13 @@ impl Sealer {
     /// # Errors
     /// [`StoreError::KeysChanged`] when an event is authenticated by a newer key than this;
     /// [`StoreError`]; then nothing was sealed.
-    pub async fn seal(&mut self, mut tx: Tx, key: &EventKey, signer: &Signer, now: DateTime<Utc>) -> Result<SealOutcome> {
+    pub async fn seal(
+        &mut self,
+        mut tx: Tx,
+        key: &EventKey,
+        signer: &Signer,
+        now: DateTime<Utc>,
+    ) -> Result<SealOutcome> {
         let (mut frontier, highest, gaps) = Self::load_frontier(&mut tx).await?;
         let fresh = self.size.is_none();
         let mut seen = if fresh {
@@ -371,16 +479,30 @@ impl Sealer {
             self.seen.clone()
         } else {
             // Another sealer was here: what it has sealed is not read again.
-            Seen { highest, gaps: gaps.into_iter().map(|gap| (gap, self.seen.gaps.get(&gap).copied().unwrap_or(0))).collect() }
+            Seen {
+                highest,
+                gaps: gaps
+                    .into_iter()
+                    .map(|gap| (gap, self.seen.gaps.get(&gap).copied().unwrap_or(0)))
+                    .collect(),
+            }
         };
-        let among = if fresh { None } else { Some((seen.highest, seen.gaps.keys().copied().collect())) };
+        let among = if fresh {
+            None
+        } else {
+            Some((seen.highest, seen.gaps.keys().copied().collect()))
+        };
         let rows = tx.without_leaf(among).await?;
         let mut outcome = SealOutcome::default();
         let mut leaves = vec![];
         for raw in &rows {
             match raw.confirmed(key) {
                 Some(true) => {}
-                None if raw.key_number > key.number() && tx.organisation_row().await?.key_number > key.number() => return Err(StoreError::KeysChanged),
+                None if raw.key_number > key.number()
+                    && tx.organisation_row().await?.key_number > key.number() =>
+                {
+                    return Err(StoreError::KeysChanged);
+                }
                 _ => {
                     if self.strays.insert(raw.id) {
                         outcome.strays.push(raw.id);
@@ -401,7 +523,10 @@ impl Sealer {
         outcome.sealed = leaves.len();
         if !leaves.is_empty() {
             for chunk in leaves.chunks(1000) {
-                diesel::insert_into(audit_leaf::table).values(chunk).execute(tx.conn()?).await?;
+                diesel::insert_into(audit_leaf::table)
+                    .values(chunk)
+                    .execute(tx.conn()?)
+                    .await?;
             }
             let organisation = tx.organisation();
             let size = i64::try_from(frontier.size()).unwrap_or(i64::MAX);
@@ -435,27 +560,60 @@ impl Sealer {
     async fn load_frontier(tx: &mut Tx) -> Result<(Frontier, i64, Vec<i64>)> {
         let organisation = tx.organisation();
         diesel::insert_into(audit_frontier::table)
-            .values((audit_frontier::organisation.eq(organisation), audit_frontier::size.eq(0_i64), audit_frontier::roots.eq(Vec::<u8>::new())))
+            .values((
+                audit_frontier::organisation.eq(organisation),
+                audit_frontier::size.eq(0_i64),
+                audit_frontier::roots.eq(Vec::<u8>::new()),
+            ))
             .on_conflict_do_nothing()
             .execute(tx.conn()?)
             .await?;
-        let columns = (audit_frontier::size, audit_frontier::roots, audit_frontier::highest, audit_frontier::gaps);
-        let query = audit_frontier::table.find(organisation).select(columns).for_update();
-        let (size, roots, highest, gaps): (i64, Vec<u8>, i64, Vec<i64>) = query.first(tx.conn()?).await?;
-        let roots = roots.chunks(32).filter_map(|root| root.try_into().ok()).collect();
+        let columns = (
+            audit_frontier::size,
+            audit_frontier::roots,
+            audit_frontier::highest,
+            audit_frontier::gaps,
+        );
+        let query = audit_frontier::table
+            .find(organisation)
+            .select(columns)
+            .for_update();
+        let (size, roots, highest, gaps): (i64, Vec<u8>, i64, Vec<i64>) =
+            query.first(tx.conn()?).await?;
+        let roots = roots
+            .chunks(32)
+            .filter_map(|root| root.try_into().ok())
+            .collect();
         let frontier = Frontier::restore(u64::try_from(size).unwrap_or(0), roots);
-        let frontier = frontier.ok_or_else(|| StoreError::Broken("the audit log's frontier does not fit its size".into()))?;
+        let frontier = frontier.ok_or_else(|| {
+            StoreError::Broken("the audit log's frontier does not fit its size".into())
+        })?;
         Ok((frontier, highest, gaps))
     }
 
     /// What a sealer that starts afresh must know: the highest number, and which of the numbers
     /// just below are not to be seen yet.
     async fn look_around(tx: &mut Tx) -> Result<Seen> {
-        let highest: Option<i64> = audit_event::table.select(diesel::dsl::max(audit_event::seq)).first(tx.conn()?).await?;
+        let highest: Option<i64> = audit_event::table
+            .select(diesel::dsl::max(audit_event::seq))
+            .first(tx.conn()?)
+            .await?;
         let highest = highest.unwrap_or(0);
         let from = (highest - GAPS_AT_START).max(0);
-        let seen: BTreeSet<i64> = audit_event::table.filter(audit_event::seq.gt(from)).select(audit_event::seq).load(tx.conn()?).await?.into_iter().collect();
-        Ok(Seen { highest, gaps: ((from + 1)..=highest).filter(|number| !seen.contains(number)).map(|number| (number, 0)).collect() })
+        let seen: BTreeSet<i64> = audit_event::table
+            .filter(audit_event::seq.gt(from))
+            .select(audit_event::seq)
+            .load(tx.conn()?)
+            .await?
+            .into_iter()
+            .collect();
+        Ok(Seen {
+            highest,
+            gaps: ((from + 1)..=highest)
+                .filter(|number| !seen.contains(number))
+                .map(|number| (number, 0))
+                .collect(),
+        })
     }
 }
 

@@ -99,7 +99,10 @@ impl Tx {
     /// # Errors
     /// [`StoreError::Conflict`] when the name is taken in its folder.
     pub async fn add_credential(&mut self, row: &CredentialRow) -> Result<()> {
-        diesel::insert_into(credential::table).values(row).execute(self.conn()?).await?;
+        diesel::insert_into(credential::table)
+            .values(row)
+            .execute(self.conn()?)
+            .await?;
         Ok(())
     }
 
@@ -108,7 +111,10 @@ impl Tx {
     /// # Errors
     /// [`StoreError::NotFound`].
     pub async fn credential(&mut self, id: Uuid) -> Result<CredentialRow> {
-        let query = credential::table.find(id).filter(credential::removed_at.is_null()).select(CredentialRow::as_select());
+        let query = credential::table
+            .find(id)
+            .filter(credential::removed_at.is_null())
+            .select(CredentialRow::as_select());
         Ok(query.first(self.conn()?).await?)
     }
 
@@ -117,7 +123,11 @@ impl Tx {
     /// # Errors
     /// [`StoreError::NotFound`].
     pub async fn credential_locked(&mut self, id: Uuid) -> Result<CredentialRow> {
-        let query = credential::table.find(id).filter(credential::removed_at.is_null()).select(CredentialRow::as_select()).for_update();
+        let query = credential::table
+            .find(id)
+            .filter(credential::removed_at.is_null())
+            .select(CredentialRow::as_select())
+            .for_update();
         Ok(query.first(self.conn()?).await?)
     }
 
@@ -127,7 +137,12 @@ impl Tx {
     /// [`StoreError::Stale`], [`StoreError::Conflict`].
     pub async fn change_credential(&mut self, change: &CredentialChange<'_>) -> Result<()> {
         self.must_examine();
-        let query = diesel::update(credential::table.find(change.id).filter(credential::version.eq(change.version))).set((
+        let query = diesel::update(
+            credential::table
+                .find(change.id)
+                .filter(credential::version.eq(change.version)),
+        )
+        .set((
             credential::name.eq(change.name),
             credential::folder_id.eq(change.folder_id),
             credential::fields.eq(change.fields),
@@ -145,8 +160,19 @@ impl Tx {
     ///
     /// # Errors
     /// [`StoreError::Stale`].
-    pub async fn touch_credential(&mut self, id: Uuid, version: i32, now: DateTime<Utc>, by: Uuid) -> Result<()> {
-        let query = diesel::update(credential::table.find(id).filter(credential::version.eq(version))).set((
+    pub async fn touch_credential(
+        &mut self,
+        id: Uuid,
+        version: i32,
+        now: DateTime<Utc>,
+        by: Uuid,
+    ) -> Result<()> {
+        let query = diesel::update(
+            credential::table
+                .find(id)
+                .filter(credential::version.eq(version)),
+        )
+        .set((
             credential::changed_at.eq(now),
             credential::changed_by.eq(by),
             credential::version.eq(version + 1),
@@ -158,8 +184,16 @@ impl Tx {
     ///
     /// # Errors
     /// [`StoreError`].
-    pub async fn label_copy(&mut self, id: Uuid, extra: &serde_json::Value, tags: &[String]) -> Result<()> {
-        diesel::update(credential::table.find(id)).set((credential::extra.eq(extra), credential::tags.eq(tags))).execute(self.conn()?).await?;
+    pub async fn label_copy(
+        &mut self,
+        id: Uuid,
+        extra: &serde_json::Value,
+        tags: &[String],
+    ) -> Result<()> {
+        diesel::update(credential::table.find(id))
+            .set((credential::extra.eq(extra), credential::tags.eq(tags)))
+            .execute(self.conn()?)
+            .await?;
         Ok(())
     }
 
@@ -168,26 +202,61 @@ impl Tx {
     /// # Errors
     /// [`StoreError::Stale`]; [`StoreError::Conflict`] with `job_under_way`, `checked_out` or
     /// `is_operator`.
-    pub async fn remove_credential(&mut self, id: Uuid, version: i32, removal: Uuid, now: DateTime<Utc>) -> Result<()> {
+    pub async fn remove_credential(
+        &mut self,
+        id: Uuid,
+        version: i32,
+        removal: Uuid,
+        now: DateTime<Utc>,
+    ) -> Result<()> {
         use crate::schema::{checkout, job};
         self.credential_locked(id).await?;
         let active = ["queued", "running"];
-        let jobs: i64 = job::table.filter(job::credential_id.eq(id)).filter(job::state.eq_any(active)).count().get_result(self.conn()?).await?;
-        let held: i64 = checkout::table.filter(checkout::credential_id.eq(id)).filter(checkout::ended_at.is_null()).count().get_result(self.conn()?).await?;
-        let operates: i64 = binding::table
-            .inner_join(device::table.on(device::id.eq(binding::device_id)))
-            .filter(binding::credential_id.eq(id).and(binding::role.eq("operator")).and(device::removed_at.is_null()))
+        let jobs: i64 = job::table
+            .filter(job::credential_id.eq(id))
+            .filter(job::state.eq_any(active))
             .count()
             .get_result(self.conn()?)
             .await?;
-        let owed: i64 =
-            account::table.filter(account::credential_id.eq(id)).filter(account::rotation_owed_at.is_not_null()).count().get_result(self.conn()?).await?;
-        for (count, why) in [(jobs, "job_under_way"), (held, "checked_out"), (operates, "is_operator"), (owed, "rotation_owed")] {
+        let held: i64 = checkout::table
+            .filter(checkout::credential_id.eq(id))
+            .filter(checkout::ended_at.is_null())
+            .count()
+            .get_result(self.conn()?)
+            .await?;
+        let operates: i64 = binding::table
+            .inner_join(device::table.on(device::id.eq(binding::device_id)))
+            .filter(
+                binding::credential_id
+                    .eq(id)
+                    .and(binding::role.eq("operator"))
+                    .and(device::removed_at.is_null()),
+            )
+            .count()
+            .get_result(self.conn()?)
+            .await?;
+        let owed: i64 = account::table
+            .filter(account::credential_id.eq(id))
+            .filter(account::rotation_owed_at.is_not_null())
+            .count()
+            .get_result(self.conn()?)
+            .await?;
+        for (count, why) in [
+            (jobs, "job_under_way"),
+            (held, "checked_out"),
+            (operates, "is_operator"),
+            (owed, "rotation_owed"),
+        ] {
             if count > 0 {
                 return Err(StoreError::Conflict(why.into()));
             }
         }
-        let query = diesel::update(credential::table.find(id).filter(credential::version.eq(version))).set((
+        let query = diesel::update(
+            credential::table
+                .find(id)
+                .filter(credential::version.eq(version)),
+        )
+        .set((
             credential::removed_at.eq(now),
             credential::removal_id.eq(removal),
             credential::version.eq(version + 1),
@@ -237,8 +306,15 @@ impl Tx {
     ///
     /// # Errors
     /// [`StoreError::NotFound`].
-    pub async fn sealed_version(&mut self, credential: Uuid, field: &str, number: i32) -> Result<(Vec<u8>, serde_json::Value)> {
-        let query = secret_version::table.find((credential, field.to_owned(), number)).select((secret_version::sealed, secret_version::facts));
+    pub async fn sealed_version(
+        &mut self,
+        credential: Uuid,
+        field: &str,
+        number: i32,
+    ) -> Result<(Vec<u8>, serde_json::Value)> {
+        let query = secret_version::table
+            .find((credential, field.to_owned(), number))
+            .select((secret_version::sealed, secret_version::facts));
         Ok(query.first(self.conn()?).await?)
     }
 
@@ -250,7 +326,12 @@ impl Tx {
         use crate::schema::one_time_counter as counter;
         let organisation = self.organisation();
         let query = diesel::insert_into(counter::table)
-            .values((counter::organisation.eq(organisation), counter::credential_id.eq(credential), counter::number.eq(number), counter::counter.eq(from)))
+            .values((
+                counter::organisation.eq(organisation),
+                counter::credential_id.eq(credential),
+                counter::number.eq(number),
+                counter::counter.eq(from),
+            ))
             .on_conflict((counter::credential_id, counter::number))
             .do_update()
             .set(counter::counter.eq(counter::counter + 1))
@@ -275,13 +356,32 @@ impl Tx {
     ///
     /// # Errors
     /// [`StoreError::NotFound`] when there is no such version.
-    pub async fn promote_version(&mut self, credential: Uuid, field: &str, number: i32) -> Result<()> {
-        let current = secret_version::table
-            .filter(secret_version::credential_id.eq(credential).and(secret_version::field.eq(field.to_owned())).and(secret_version::state.eq("current")));
-        diesel::update(current).set(secret_version::state.eq("previous")).execute(self.conn()?).await?;
+    pub async fn promote_version(
+        &mut self,
+        credential: Uuid,
+        field: &str,
+        number: i32,
+    ) -> Result<()> {
+        let current = secret_version::table.filter(
+            secret_version::credential_id
+                .eq(credential)
+                .and(secret_version::field.eq(field.to_owned()))
+                .and(secret_version::state.eq("current")),
+        );
+        diesel::update(current)
+            .set(secret_version::state.eq("previous"))
+            .execute(self.conn()?)
+            .await?;
         let wanted = secret_version::table.find((credential, field.to_owned(), number));
-        let count = diesel::update(wanted).set(secret_version::state.eq("current")).execute(self.conn()?).await?;
-        if count == 1 { Ok(()) } else { Err(StoreError::NotFound) }
+        let count = diesel::update(wanted)
+            .set(secret_version::state.eq("current"))
+            .execute(self.conn()?)
+            .await?;
+        if count == 1 {
+            Ok(())
+        } else {
+            Err(StoreError::NotFound)
+        }
     }
 
     /// The candidate is not on the device: it becomes discarded.
@@ -289,9 +389,16 @@ impl Tx {
     /// # Errors
     /// [`StoreError`].
     pub async fn discard_candidate(&mut self, credential: Uuid, field: &str) -> Result<()> {
-        let of = secret_version::table
-            .filter(secret_version::credential_id.eq(credential).and(secret_version::field.eq(field)).and(secret_version::state.eq("candidate")));
-        diesel::update(of).set(secret_version::state.eq("discarded")).execute(self.conn()?).await?;
+        let of = secret_version::table.filter(
+            secret_version::credential_id
+                .eq(credential)
+                .and(secret_version::field.eq(field))
+                .and(secret_version::state.eq("candidate")),
+        );
+        diesel::update(of)
+            .set(secret_version::state.eq("discarded"))
+            .execute(self.conn()?)
+            .await?;
         Ok(())
     }
 
@@ -299,9 +406,18 @@ impl Tx {
     ///
     /// # Errors
     /// [`StoreError`].
-    pub async fn mark_unanswered(&mut self, credential: Uuid, field: &str, number: i32, since: Option<DateTime<Utc>>) -> Result<()> {
+    pub async fn mark_unanswered(
+        &mut self,
+        credential: Uuid,
+        field: &str,
+        number: i32,
+        since: Option<DateTime<Utc>>,
+    ) -> Result<()> {
         let wanted = secret_version::table.find((credential, field.to_owned(), number));
-        diesel::update(wanted).set(secret_version::unanswered_at.eq(since)).execute(self.conn()?).await?;
+        diesel::update(wanted)
+            .set(secret_version::unanswered_at.eq(since))
+            .execute(self.conn()?)
+            .await?;
         Ok(())
     }
 
@@ -309,11 +425,23 @@ impl Tx {
     ///
     /// # Errors
     /// [`StoreError`].
-    pub async fn unanswered_versions(&mut self, credential: Uuid, field: &str) -> Result<Vec<(i32, DateTime<Utc>)>> {
+    pub async fn unanswered_versions(
+        &mut self,
+        credential: Uuid,
+        field: &str,
+    ) -> Result<Vec<(i32, DateTime<Utc>)>> {
         let query = secret_version::table
-            .filter(secret_version::credential_id.eq(credential).and(secret_version::field.eq(field)).and(secret_version::state.ne("current")))
+            .filter(
+                secret_version::credential_id
+                    .eq(credential)
+                    .and(secret_version::field.eq(field))
+                    .and(secret_version::state.ne("current")),
+            )
             .filter(secret_version::unanswered_at.is_not_null())
-            .select((secret_version::number, secret_version::unanswered_at.assume_not_null()));
+            .select((
+                secret_version::number,
+                secret_version::unanswered_at.assume_not_null(),
+            ));
         Ok(query.load(self.conn()?).await?)
     }
 
@@ -321,9 +449,18 @@ impl Tx {
     ///
     /// # Errors
     /// [`StoreError`].
-    pub async fn candidate(&mut self, credential: Uuid, field: &str) -> Result<Option<(i32, Option<DateTime<Utc>>)>> {
+    pub async fn candidate(
+        &mut self,
+        credential: Uuid,
+        field: &str,
+    ) -> Result<Option<(i32, Option<DateTime<Utc>>)>> {
         let query = secret_version::table
-            .filter(secret_version::credential_id.eq(credential).and(secret_version::field.eq(field)).and(secret_version::state.eq("candidate")))
+            .filter(
+                secret_version::credential_id
+                    .eq(credential)
+                    .and(secret_version::field.eq(field))
+                    .and(secret_version::state.eq("candidate")),
+            )
             .select((secret_version::number, secret_version::unanswered_at));
         Ok(query.first(self.conn()?).await.optional()?)
     }
@@ -345,19 +482,37 @@ impl Tx {
     ///
     /// # Errors
     /// [`StoreError::NotFound`].
-    pub async fn sealed_for_job(&mut self, credential: Uuid, field: &str, number: Option<i32>) -> Result<Withheld<SealedVersion>> {
+    pub async fn sealed_for_job(
+        &mut self,
+        credential: Uuid,
+        field: &str,
+        number: Option<i32>,
+    ) -> Result<Withheld<SealedVersion>> {
         let mut query = secret_version::table
             .inner_join(credential::table.on(credential::id.eq(secret_version::credential_id)))
             .filter(secret_version::credential_id.eq(credential))
             .filter(secret_version::field.eq(field))
-            .select((secret_version::number, secret_version::sealed, credential::data_key, secret_version::facts))
+            .select((
+                secret_version::number,
+                secret_version::sealed,
+                credential::data_key,
+                secret_version::facts,
+            ))
             .into_boxed();
         query = match number {
             Some(number) => query.filter(secret_version::number.eq(number)),
             None => query.filter(secret_version::state.eq("current")),
         };
-        let (number, sealed, data_key, facts): (i32, Vec<u8>, Vec<u8>, serde_json::Value) = query.first(self.conn()?).await?;
-        Ok(self.withhold(SealedVersion { credential, field: field.to_owned(), number, sealed, data_key, facts }))
+        let (number, sealed, data_key, facts): (i32, Vec<u8>, Vec<u8>, serde_json::Value) =
+            query.first(self.conn()?).await?;
+        Ok(self.withhold(SealedVersion {
+            credential,
+            field: field.to_owned(),
+            number,
+            sealed,
+            data_key,
+            facts,
+        }))
     }
 
     /// Puts credentials into a folder, for a look at what that would change.
@@ -366,7 +521,10 @@ impl Tx {
     /// [`StoreError::Conflict`] when a name is taken there.
     pub async fn place_credentials(&mut self, ids: &[Uuid], folder: Uuid) -> Result<()> {
         self.must_examine();
-        diesel::update(credential::table.filter(credential::id.eq_any(ids))).set(credential::folder_id.eq(folder)).execute(self.conn()?).await?;
+        diesel::update(credential::table.filter(credential::id.eq_any(ids)))
+            .set(credential::folder_id.eq(folder))
+            .execute(self.conn()?)
+            .await?;
         Ok(())
     }
 
@@ -389,7 +547,14 @@ impl Tx {
             ));
         type Found = (Uuid, String, i32, Vec<u8>, Vec<u8>, serde_json::Value);
         let rows: Vec<Found> = query.load(self.conn()?).await?;
-        let shown = |(credential, field, number, sealed, data_key, facts): Found| SealedVersion { credential, field, number, sealed, data_key, facts };
+        let shown = |(credential, field, number, sealed, data_key, facts): Found| SealedVersion {
+            credential,
+            field,
+            number,
+            sealed,
+            data_key,
+            facts,
+        };
         Ok(self.withhold(rows.into_iter().map(shown).collect()))
     }
 
@@ -398,6 +563,10 @@ impl Tx {
     /// # Errors
     /// [`StoreError`].
     pub async fn has_candidate(&mut self, credential: Uuid) -> Result<bool> {
-        Ok(self.versions(credential).await?.iter().any(|version| version.state == "candidate"))
+        Ok(self
+            .versions(credential)
+            .await?
+            .iter()
+            .any(|version| version.state == "candidate"))
     }
 }

@@ -35,7 +35,10 @@ impl Tx {
     /// # Errors
     /// [`StoreError::Conflict`] when the name is taken in its folder.
     pub async fn add_device(&mut self, row: &DeviceRow) -> Result<()> {
-        diesel::insert_into(device::table).values(row).execute(self.conn()?).await?;
+        diesel::insert_into(device::table)
+            .values(row)
+            .execute(self.conn()?)
+            .await?;
         Ok(())
     }
 
@@ -44,7 +47,12 @@ impl Tx {
     /// # Errors
     /// [`StoreError::NotFound`].
     pub async fn device(&mut self, id: Uuid) -> Result<DeviceRow> {
-        Ok(device::table.find(id).filter(device::removed_at.is_null()).select(DeviceRow::as_select()).first(self.conn()?).await?)
+        Ok(device::table
+            .find(id)
+            .filter(device::removed_at.is_null())
+            .select(DeviceRow::as_select())
+            .first(self.conn()?)
+            .await?)
     }
 
     /// The devices in folders that somebody holds a level on, by name.
@@ -64,7 +72,13 @@ impl Tx {
         let mut query = device::table
             .filter(device::removed_at.is_null())
             .filter(level_on_folder(person, device::folder_id, now).is_not_null())
-            .filter(lower(device::name).gt(after_name.to_lowercase()).or(lower(device::name).eq(after_name.to_lowercase()).and(device::id.gt(after_id))))
+            .filter(
+                lower(device::name)
+                    .gt(after_name.to_lowercase())
+                    .or(lower(device::name)
+                        .eq(after_name.to_lowercase())
+                        .and(device::id.gt(after_id))),
+            )
             .order((lower(device::name), device::id))
             .limit(most)
             .select(DeviceRow::as_select())
@@ -81,7 +95,12 @@ impl Tx {
     /// [`StoreError::Stale`], [`StoreError::Conflict`].
     pub async fn change_device(&mut self, row: &DeviceRow) -> Result<()> {
         self.must_examine();
-        let query = diesel::update(device::table.find(row.id).filter(device::version.eq(row.version))).set((
+        let query = diesel::update(
+            device::table
+                .find(row.id)
+                .filter(device::version.eq(row.version)),
+        )
+        .set((
             device::folder_id.eq(row.folder_id),
             device::name.eq(&row.name),
             device::address.eq(&row.address),
@@ -102,14 +121,28 @@ impl Tx {
     /// [`StoreError`].
     pub async fn note_first_identity(&mut self, id: Uuid, identity: &str) -> Result<bool> {
         let query = diesel::update(device::table.find(id).filter(device::identity.eq("")))
-            .set((device::identity.eq(identity), device::version.eq(device::version + 1)))
+            .set((
+                device::identity.eq(identity),
+                device::version.eq(device::version + 1),
+            ))
             .returning((device::address, device::port));
-        let Some((address, port)) = query.get_result::<(String, i32)>(self.conn()?).await.optional()? else { return Ok(false) };
-        let of = binding::table.filter(binding::device_id.eq(id)).filter(binding::identity.eq(""));
-        diesel::update(of.filter(binding::address.eq(address)).filter(binding::port.eq(port)))
-            .set(binding::identity.eq(identity))
-            .execute(self.conn()?)
-            .await?;
+        let Some((address, port)) = query
+            .get_result::<(String, i32)>(self.conn()?)
+            .await
+            .optional()?
+        else {
+            return Ok(false);
+        };
+        let of = binding::table
+            .filter(binding::device_id.eq(id))
+            .filter(binding::identity.eq(""));
+        diesel::update(
+            of.filter(binding::address.eq(address))
+                .filter(binding::port.eq(port)),
+        )
+        .set(binding::identity.eq(identity))
+        .execute(self.conn()?)
+        .await?;
         Ok(true)
     }
 
@@ -118,7 +151,8 @@ impl Tx {
     /// # Errors
     /// [`StoreError`].
     pub async fn pause_device(&mut self, id: Uuid, now: DateTime<Utc>, why: &str) -> Result<bool> {
-        let query = diesel::update(device::table.find(id).filter(device::paused_at.is_null())).set((device::paused_at.eq(now), device::paused_why.eq(why)));
+        let query = diesel::update(device::table.find(id).filter(device::paused_at.is_null()))
+            .set((device::paused_at.eq(now), device::paused_why.eq(why)));
         Ok(query.execute(self.conn()?).await? == 1)
     }
 
@@ -127,6 +161,11 @@ impl Tx {
     /// # Errors
     /// [`StoreError`].
     pub async fn accounts_on(&mut self, id: Uuid) -> Result<i64> {
-        Ok(credential::table.filter(credential::device_id.eq(id)).filter(credential::removed_at.is_null()).count().get_result(self.conn()?).await?)
+        Ok(credential::table
+            .filter(credential::device_id.eq(id))
+            .filter(credential::removed_at.is_null())
+            .count()
+            .get_result(self.conn()?)
+            .await?)
     }
 }

@@ -35,11 +35,14 @@ impl From<DieselError> for StoreError {
     fn from(error: DieselError) -> Self {
         match error {
             DieselError::NotFound => Self::NotFound,
-            DieselError::DatabaseError(DatabaseErrorKind::UniqueViolation, info) => Self::Conflict(info.constraint_name().unwrap_or("unknown").to_owned()),
-            DieselError::DatabaseError(DatabaseErrorKind::ForeignKeyViolation, _) => Self::NotFound,
-            DieselError::DatabaseError(DatabaseErrorKind::ClosedConnection | DatabaseErrorKind::UnableToSendCommand, info) => {
-                Self::Unavailable(info.message().to_owned())
+            DieselError::DatabaseError(DatabaseErrorKind::UniqueViolation, info) => {
+                Self::Conflict(info.constraint_name().unwrap_or("unknown").to_owned())
             }
+            DieselError::DatabaseError(DatabaseErrorKind::ForeignKeyViolation, _) => Self::NotFound,
+            DieselError::DatabaseError(
+                DatabaseErrorKind::ClosedConnection | DatabaseErrorKind::UnableToSendCommand,
+                info,
+            ) => Self::Unavailable(info.message().to_owned()),
             DieselError::DatabaseError(_, info) => {
                 let message = info.message();
                 if message == "the session is over" {
@@ -51,9 +54,19 @@ impl From<DieselError> for StoreError {
                 if message == "the keys have changed" {
                     return Self::KeysChanged;
                 }
-                let passing =
-                    ["No space left", "terminating connection", "the database system is", "connection closed", "statement timeout", "deadlock detected"];
-                if passing.iter().any(|text| message.contains(text)) { Self::Unavailable(message.to_owned()) } else { Self::Broken(message.to_owned()) }
+                let passing = [
+                    "No space left",
+                    "terminating connection",
+                    "the database system is",
+                    "connection closed",
+                    "statement timeout",
+                    "deadlock detected",
+                ];
+                if passing.iter().any(|text| message.contains(text)) {
+                    Self::Unavailable(message.to_owned())
+                } else {
+                    Self::Broken(message.to_owned())
+                }
             }
             other => Self::Broken(other.to_string()),
         }

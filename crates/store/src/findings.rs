@@ -59,11 +59,21 @@ impl Tx {
     /// # Errors
     /// [`crate::StoreError`].
     pub async fn keep_judgement(&mut self, row: &JudgementRow, field: &str) -> Result<()> {
-        diesel::insert_into(judgement::table).values(row).on_conflict(judgement::credential_id).do_update().set(row).execute(self.conn()?).await?;
-        diesel::update(secret_version::table.find((row.credential_id, field.to_owned(), row.number)))
-            .set(secret_version::fingerprint.eq(&row.fingerprint))
+        diesel::insert_into(judgement::table)
+            .values(row)
+            .on_conflict(judgement::credential_id)
+            .do_update()
+            .set(row)
             .execute(self.conn()?)
             .await?;
+        diesel::update(secret_version::table.find((
+            row.credential_id,
+            field.to_owned(),
+            row.number,
+        )))
+        .set(secret_version::fingerprint.eq(&row.fingerprint))
+        .execute(self.conn()?)
+        .await?;
         Ok(())
     }
 
@@ -72,14 +82,25 @@ impl Tx {
     /// # Errors
     /// [`crate::StoreError`].
     pub async fn judgement(&mut self, credential: Uuid) -> Result<Option<JudgementRow>> {
-        Ok(judgement::table.find(credential).select(JudgementRow::as_select()).first(self.conn()?).await.optional()?)
+        Ok(judgement::table
+            .find(credential)
+            .select(JudgementRow::as_select())
+            .first(self.conn()?)
+            .await
+            .optional()?)
     }
 
     /// So many values ago a field had this fingerprint: 1 is the newest of all. None when it never had.
     ///
     /// # Errors
     /// [`crate::StoreError`].
-    pub async fn used_ago(&mut self, credential: Uuid, field: &str, fingerprint: &[u8], before: i32) -> Result<Option<u16>> {
+    pub async fn used_ago(
+        &mut self,
+        credential: Uuid,
+        field: &str,
+        fingerprint: &[u8],
+        before: i32,
+    ) -> Result<Option<u16>> {
         let query = secret_version::table
             .filter(secret_version::credential_id.eq(credential))
             .filter(secret_version::field.eq(field))
@@ -89,7 +110,10 @@ impl Tx {
             .limit(100)
             .select(secret_version::fingerprint);
         let all: Vec<Option<Vec<u8>>> = query.load(self.conn()?).await?;
-        Ok(all.iter().position(|each| each.as_deref() == Some(fingerprint)).and_then(|at| u16::try_from(at + 1).ok()))
+        Ok(all
+            .iter()
+            .position(|each| each.as_deref() == Some(fingerprint))
+            .and_then(|at| u16::try_from(at + 1).ok()))
     }
 
     /// The judgement of a credential's password no longer counts.
@@ -100,7 +124,10 @@ impl Tx {
         let sql = "INSERT INTO judgement (credential_id, organisation, number, score, fingerprint, lacks, leaked, made_at, stale)
              SELECT c.id, c.organisation, 0, 4, uuid_send(c.id), '{}', 0, c.changed_at, true FROM credential c WHERE c.id = $1
              ON CONFLICT (credential_id) DO UPDATE SET stale = true";
-        statement(sql).bind::<sql_types::Uuid, _>(credential).execute(self.conn()?).await?;
+        statement(sql)
+            .bind::<sql_types::Uuid, _>(credential)
+            .execute(self.conn()?)
+            .await?;
         Ok(())
     }
 
@@ -111,7 +138,10 @@ impl Tx {
     pub async fn judge_all_again(&mut self, folder: Option<Uuid>) -> Result<()> {
         let sql = "UPDATE judgement j SET stale = true FROM credential c
              WHERE c.id = j.credential_id AND ($1::uuid IS NULL OR c.folder_id IN (SELECT subtree_of($1)))";
-        statement(sql).bind::<sql_types::Nullable<sql_types::Uuid>, _>(folder).execute(self.conn()?).await?;
+        statement(sql)
+            .bind::<sql_types::Nullable<sql_types::Uuid>, _>(folder)
+            .execute(self.conn()?)
+            .await?;
         Ok(())
     }
 
@@ -120,7 +150,9 @@ impl Tx {
     /// # Errors
     /// [`crate::StoreError`].
     pub async fn forget_judgement(&mut self, credential: Uuid) -> Result<()> {
-        diesel::delete(judgement::table.find(credential)).execute(self.conn()?).await?;
+        diesel::delete(judgement::table.find(credential))
+            .execute(self.conn()?)
+            .await?;
         Ok(())
     }
 
@@ -130,7 +162,12 @@ impl Tx {
     /// # Errors
     /// [`crate::StoreError`].
     pub async fn to_judge(&mut self, field: &str, most: i64) -> Result<Vec<ToJudge>> {
-        let waiting: Vec<Uuid> = judgement::table.filter(judgement::stale).limit(most).select(judgement::credential_id).load(self.conn()?).await?;
+        let waiting: Vec<Uuid> = judgement::table
+            .filter(judgement::stale)
+            .limit(most)
+            .select(judgement::credential_id)
+            .load(self.conn()?)
+            .await?;
         // The credential first, as everybody does who sets a value: whoever sets one at this moment is
         // left alone, and judges it themselves.
         let stale: Vec<Uuid> = credential::table
@@ -143,8 +180,13 @@ impl Tx {
             .await?;
         let found = self.to_judge_of(&stale, field).await?;
         // Without a current value there is nothing to judge.
-        let gone: Vec<Uuid> = stale.into_iter().filter(|id| !found.iter().any(|row| row.credential == *id)).collect();
-        diesel::delete(judgement::table.filter(judgement::credential_id.eq_any(gone))).execute(self.conn()?).await?;
+        let gone: Vec<Uuid> = stale
+            .into_iter()
+            .filter(|id| !found.iter().any(|row| row.credential == *id))
+            .collect();
+        diesel::delete(judgement::table.filter(judgement::credential_id.eq_any(gone)))
+            .execute(self.conn()?)
+            .await?;
         Ok(found)
     }
 
@@ -153,7 +195,18 @@ impl Tx {
     /// # Errors
     /// [`crate::StoreError`].
     pub async fn to_judge_of(&mut self, credentials: &[Uuid], field: &str) -> Result<Vec<ToJudge>> {
-        type Found = (Uuid, Uuid, String, String, serde_json::Value, serde_json::Value, Vec<u8>, i32, Vec<u8>, DateTime<Utc>);
+        type Found = (
+            Uuid,
+            Uuid,
+            String,
+            String,
+            serde_json::Value,
+            serde_json::Value,
+            Vec<u8>,
+            i32,
+            Vec<u8>,
+            DateTime<Utc>,
+        );
         let found: Vec<Found> = credential::table
             .inner_join(secret_version::table.on(secret_version::credential_id.eq(credential::id)))
             .filter(credential::id.eq_any(credentials))
@@ -174,7 +227,18 @@ impl Tx {
             ))
             .load(self.conn()?)
             .await?;
-        let row = |(credential, folder, kind, name, fields, extra, data_key, number, sealed, made_at): Found| ToJudge {
+        let row = |(
+            credential,
+            folder,
+            kind,
+            name,
+            fields,
+            extra,
+            data_key,
+            number,
+            sealed,
+            made_at,
+        ): Found| ToJudge {
             credential,
             folder,
             kind,
@@ -206,7 +270,10 @@ impl Tx {
                 SELECT f.id FROM down JOIN folder f ON f.parent_id = down.id
                 WHERE f.removed_at IS NULL AND NOT EXISTS (SELECT FROM password_rule r WHERE r.folder_id = f.id)
              ) SELECT c.id FROM down JOIN credential c ON c.folder_id = down.id WHERE c.removed_at IS NULL ORDER BY c.id";
-        let rows: Vec<Row> = statement(sql).bind::<sql_types::Uuid, _>(folder).load(self.conn()?).await?;
+        let rows: Vec<Row> = statement(sql)
+            .bind::<sql_types::Uuid, _>(folder)
+            .load(self.conn()?)
+            .await?;
         Ok(rows.into_iter().map(|row| row.id).collect())
     }
 
@@ -220,7 +287,11 @@ impl Tx {
                 UNION ALL
                 SELECT f.id, f.parent_id, up.depth + 1 FROM folder f JOIN up ON f.id = up.parent_id WHERE up.depth < 1000
              ) SELECT r.folder_id, r.organisation, r.mode, r.policies FROM up JOIN password_rule r ON r.folder_id = up.id ORDER BY up.depth LIMIT 1";
-        Ok(statement(sql).bind::<sql_types::Uuid, _>(folder).get_result(self.conn()?).await.optional()?)
+        Ok(statement(sql)
+            .bind::<sql_types::Uuid, _>(folder)
+            .get_result(self.conn()?)
+            .await
+            .optional()?)
     }
 
     /// Sets what a folder demands.
@@ -228,7 +299,13 @@ impl Tx {
     /// # Errors
     /// [`crate::StoreError`].
     pub async fn set_password_rule(&mut self, row: &RuleRow) -> Result<()> {
-        diesel::insert_into(password_rule::table).values(row).on_conflict(password_rule::folder_id).do_update().set(row).execute(self.conn()?).await?;
+        diesel::insert_into(password_rule::table)
+            .values(row)
+            .on_conflict(password_rule::folder_id)
+            .do_update()
+            .set(row)
+            .execute(self.conn()?)
+            .await?;
         self.judge_all_again(Some(row.folder_id)).await
     }
 
@@ -237,7 +314,9 @@ impl Tx {
     /// # Errors
     /// [`crate::StoreError`].
     pub async fn remove_password_rule(&mut self, folder: Uuid) -> Result<()> {
-        diesel::delete(password_rule::table.find(folder)).execute(self.conn()?).await?;
+        diesel::delete(password_rule::table.find(folder))
+            .execute(self.conn()?)
+            .await?;
         self.judge_all_again(Some(folder)).await
     }
 
@@ -247,8 +326,16 @@ impl Tx {
     /// [`crate::StoreError`].
     pub async fn policy_in_use(&mut self, policy: Uuid) -> Result<i64> {
         use crate::schema::upkeep_plan;
-        let plans: i64 = upkeep_plan::table.filter(upkeep_plan::policy_id.eq(policy)).count().get_result(self.conn()?).await?;
-        let rules: i64 = password_rule::table.filter(password_rule::policies.contains(vec![policy])).count().get_result(self.conn()?).await?;
+        let plans: i64 = upkeep_plan::table
+            .filter(upkeep_plan::policy_id.eq(policy))
+            .count()
+            .get_result(self.conn()?)
+            .await?;
+        let rules: i64 = password_rule::table
+            .filter(password_rule::policies.contains(vec![policy]))
+            .count()
+            .get_result(self.conn()?)
+            .await?;
         Ok(plans + rules)
     }
 }

@@ -65,7 +65,10 @@ impl Tx {
     /// [`crate::StoreError::Conflict`] when the name is taken there.
     pub async fn add_folder(&mut self, row: &FolderRow) -> Result<()> {
         self.lock_tree().await?;
-        diesel::insert_into(folder::table).values(row).execute(self.conn()?).await?;
+        diesel::insert_into(folder::table)
+            .values(row)
+            .execute(self.conn()?)
+            .await?;
         self.refresh_sources(row.id).await
     }
 
@@ -77,7 +80,10 @@ impl Tx {
     }
 
     pub(crate) async fn refresh_sources(&mut self, id: Uuid) -> Result<()> {
-        statement("SELECT refresh_sources($1)").bind::<sql_types::Uuid, _>(id).execute(self.conn()?).await?;
+        statement("SELECT refresh_sources($1)")
+            .bind::<sql_types::Uuid, _>(id)
+            .execute(self.conn()?)
+            .await?;
         Ok(())
     }
 
@@ -86,7 +92,10 @@ impl Tx {
     /// # Errors
     /// [`crate::StoreError::NotFound`].
     pub async fn folder(&mut self, id: Uuid) -> Result<FolderRow> {
-        let query = folder::table.find(id).filter(folder::removed_at.is_null()).select(FolderRow::as_select());
+        let query = folder::table
+            .find(id)
+            .filter(folder::removed_at.is_null())
+            .select(FolderRow::as_select());
         Ok(query.first(self.conn()?).await?)
     }
 
@@ -136,7 +145,10 @@ impl Tx {
                 UNION ALL
                 SELECT f.id, down.height + 1 FROM down JOIN folder f ON f.parent_id = down.id WHERE f.removed_at IS NULL AND down.height < 1000
              ) SELECT max(height) AS height FROM down";
-        let row: Row = statement(sql).bind::<sql_types::Uuid, _>(id).get_result(self.conn()?).await?;
+        let row: Row = statement(sql)
+            .bind::<sql_types::Uuid, _>(id)
+            .get_result(self.conn()?)
+            .await?;
         Ok(usize::try_from(row.height).unwrap_or(0))
     }
 
@@ -147,7 +159,12 @@ impl Tx {
     pub async fn change_folder(&mut self, row: &FolderRow) -> Result<()> {
         self.lock_tree().await?;
         self.must_examine();
-        let query = diesel::update(folder::table.find(row.id).filter(folder::version.eq(row.version))).set((
+        let query = diesel::update(
+            folder::table
+                .find(row.id)
+                .filter(folder::version.eq(row.version)),
+        )
+        .set((
             folder::parent_id.eq(row.parent_id),
             folder::name.eq(&row.name),
             folder::closed.eq(row.closed),
@@ -164,10 +181,24 @@ impl Tx {
     /// # Errors
     /// [`crate::StoreError`].
     pub async fn folder_is_empty(&mut self, id: Uuid) -> Result<bool> {
-        let folders: i64 = folder::table.filter(folder::parent_id.eq(id)).filter(folder::removed_at.is_null()).count().get_result(self.conn()?).await?;
-        let credentials: i64 =
-            credential::table.filter(credential::folder_id.eq(id)).filter(credential::removed_at.is_null()).count().get_result(self.conn()?).await?;
-        let devices: i64 = device::table.filter(device::folder_id.eq(id)).filter(device::removed_at.is_null()).count().get_result(self.conn()?).await?;
+        let folders: i64 = folder::table
+            .filter(folder::parent_id.eq(id))
+            .filter(folder::removed_at.is_null())
+            .count()
+            .get_result(self.conn()?)
+            .await?;
+        let credentials: i64 = credential::table
+            .filter(credential::folder_id.eq(id))
+            .filter(credential::removed_at.is_null())
+            .count()
+            .get_result(self.conn()?)
+            .await?;
+        let devices: i64 = device::table
+            .filter(device::folder_id.eq(id))
+            .filter(device::removed_at.is_null())
+            .count()
+            .get_result(self.conn()?)
+            .await?;
         Ok(folders + credentials + devices == 0)
     }
 
@@ -176,7 +207,11 @@ impl Tx {
     ///
     /// # Errors
     /// [`crate::StoreError`].
-    pub async fn visible_folders(&mut self, person: Uuid, now: DateTime<Utc>) -> Result<Vec<VisibleFolder>> {
+    pub async fn visible_folders(
+        &mut self,
+        person: Uuid,
+        now: DateTime<Utc>,
+    ) -> Result<Vec<VisibleFolder>> {
         let sql = "
             WITH RECURSIVE mine AS MATERIALIZED (
                 SELECT g.folder_id, g.credential_id, g.only_kind, g.only_tag, max(g.held) AS held FROM access_grant g
@@ -202,14 +237,22 @@ impl Tx {
             SELECT f.id, f.parent_id, f.name, f.closed, f.version, r.held, own.id IS NOT NULL AS own_grants, coalesce(own.to_others, false) AS to_others
             FROM seen JOIN folder f ON f.id = seen.id LEFT JOIN reached r ON r.id = f.id LEFT JOIN own ON own.id = f.id
             WHERE f.removed_at IS NULL ORDER BY lower(f.name), f.id";
-        Ok(statement(sql).bind::<sql_types::Uuid, _>(person).bind::<sql_types::Timestamptz, _>(now).load(self.conn()?).await?)
+        Ok(statement(sql)
+            .bind::<sql_types::Uuid, _>(person)
+            .bind::<sql_types::Timestamptz, _>(now)
+            .load(self.conn()?)
+            .await?)
     }
 
     /// A folder's child of a name.
     ///
     /// # Errors
     /// [`crate::StoreError`].
-    pub async fn child_folder(&mut self, parent: Option<Uuid>, name: &str) -> Result<Option<FolderRow>> {
+    pub async fn child_folder(
+        &mut self,
+        parent: Option<Uuid>,
+        name: &str,
+    ) -> Result<Option<FolderRow>> {
         let mut query = folder::table
             .filter(folder::removed_at.is_null())
             .filter(crate::schema::lower(folder::name).eq(crate::schema::lower(name)))
@@ -227,6 +270,10 @@ impl Tx {
     /// # Errors
     /// [`crate::StoreError`].
     pub async fn all_folders(&mut self) -> Result<Vec<FolderRow>> {
-        Ok(folder::table.filter(folder::removed_at.is_null()).select(FolderRow::as_select()).load(self.conn()?).await?)
+        Ok(folder::table
+            .filter(folder::removed_at.is_null())
+            .select(FolderRow::as_select())
+            .load(self.conn()?)
+            .await?)
     }
 }

@@ -8,7 +8,9 @@ use jexlin_core::gate::{Checkout, Gate, GateSet, GateVersion};
 use uuid::Uuid;
 
 use crate::people::one_row;
-use crate::schema::{checkout, checkout_gate, gate, gate_approver, gates_of, gates_on_folder, request, request_gate};
+use crate::schema::{
+    checkout, checkout_gate, gate, gate_approver, gates_of, gates_on_folder, request, request_gate,
+};
 use crate::sql::statement;
 use crate::{Result, Tx};
 
@@ -130,7 +132,7 @@ pub struct RequestGateRow {
 /// A request that waits or a checkout that is open, with what it rests on now.
 #[derive(Clone, Debug, QueryableByName)]
 #[allow(missing_docs, reason = "the columns are described in the migration")]
-pub struct Standing {
+pub struct IndexedGrant {
     #[diesel(sql_type = sql_types::Uuid)]
     pub id: Uuid,
     #[diesel(sql_type = sql_types::Bool)]
@@ -247,8 +249,14 @@ impl Tx {
     /// [`crate::StoreError::Conflict`] when the place has one.
     pub async fn add_gate(&mut self, row: &GateRow, approvers: &[ApproverRow]) -> Result<()> {
         self.must_examine();
-        diesel::insert_into(gate::table).values(row).execute(self.conn()?).await?;
-        diesel::insert_into(gate_approver::table).values(approvers).execute(self.conn()?).await?;
+        diesel::insert_into(gate::table)
+            .values(row)
+            .execute(self.conn()?)
+            .await?;
+        diesel::insert_into(gate_approver::table)
+            .values(approvers)
+            .execute(self.conn()?)
+            .await?;
         Ok(())
     }
 
@@ -258,7 +266,12 @@ impl Tx {
     /// [`crate::StoreError::Stale`].
     pub async fn change_gate(&mut self, row: &GateRow, approvers: &[ApproverRow]) -> Result<()> {
         self.must_examine();
-        let query = diesel::update(gate::table.find(row.id).filter(gate::version.eq(row.version))).set((
+        let query = diesel::update(
+            gate::table
+                .find(row.id)
+                .filter(gate::version.eq(row.version)),
+        )
+        .set((
             gate::needs_reason.eq(row.needs_reason),
             gate::needs_approval.eq(row.needs_approval),
             gate::longest_minutes.eq(row.longest_minutes),
@@ -267,8 +280,13 @@ impl Tx {
             gate::version.eq(row.version + 1),
         ));
         one_row(query.execute(self.conn()?).await?)?;
-        diesel::delete(gate_approver::table.filter(gate_approver::gate_id.eq(row.id))).execute(self.conn()?).await?;
-        diesel::insert_into(gate_approver::table).values(approvers).execute(self.conn()?).await?;
+        diesel::delete(gate_approver::table.filter(gate_approver::gate_id.eq(row.id)))
+            .execute(self.conn()?)
+            .await?;
+        diesel::insert_into(gate_approver::table)
+            .values(approvers)
+            .execute(self.conn()?)
+            .await?;
         Ok(())
     }
 
@@ -278,7 +296,11 @@ impl Tx {
     /// [`crate::StoreError::Stale`].
     pub async fn remove_gate(&mut self, id: Uuid, version: i32) -> Result<()> {
         self.must_examine();
-        one_row(diesel::delete(gate::table.find(id).filter(gate::version.eq(version))).execute(self.conn()?).await?)
+        one_row(
+            diesel::delete(gate::table.find(id).filter(gate::version.eq(version)))
+                .execute(self.conn()?)
+                .await?,
+        )
     }
 
     /// A gate.
@@ -286,7 +308,11 @@ impl Tx {
     /// # Errors
     /// [`crate::StoreError::NotFound`].
     pub async fn gate(&mut self, id: Uuid) -> Result<GateRow> {
-        Ok(gate::table.find(id).select(GateRow::as_select()).first(self.conn()?).await?)
+        Ok(gate::table
+            .find(id)
+            .select(GateRow::as_select())
+            .first(self.conn()?)
+            .await?)
     }
 
     /// A gate with its place and approvers.
@@ -295,7 +321,11 @@ impl Tx {
     /// [`crate::StoreError::NotFound`].
     pub async fn gate_view(&mut self, id: Uuid) -> Result<GateView> {
         let row = self.gate(id).await?;
-        let approvers = gate_approver::table.filter(gate_approver::gate_id.eq(id)).select(ApproverRow::as_select()).load(self.conn()?).await?;
+        let approvers = gate_approver::table
+            .filter(gate_approver::gate_id.eq(id))
+            .select(ApproverRow::as_select())
+            .load(self.conn()?)
+            .await?;
         let place = match (row.folder_id, row.credential_id, row.device_id) {
             (Some(folder), ..) => self.path_of(folder).await?,
             (None, None, Some(device)) => {
@@ -304,11 +334,19 @@ impl Tx {
             }
             (None, Some(credential), _) => {
                 let credential = self.credential(credential).await?;
-                format!("{}/{}", self.path_of(credential.folder_id).await?, credential.name)
+                format!(
+                    "{}/{}",
+                    self.path_of(credential.folder_id).await?,
+                    credential.name
+                )
             }
             (None, None, None) => String::new(),
         };
-        Ok(GateView { gate: row, place, approvers })
+        Ok(GateView {
+            gate: row,
+            place,
+            approvers,
+        })
     }
 
     /// All gates.
@@ -316,7 +354,11 @@ impl Tx {
     /// # Errors
     /// [`crate::StoreError`].
     pub async fn gates(&mut self) -> Result<Vec<GateRow>> {
-        Ok(gate::table.order(gate::id).select(GateRow::as_select()).load(self.conn()?).await?)
+        Ok(gate::table
+            .order(gate::id)
+            .select(GateRow::as_select())
+            .load(self.conn()?)
+            .await?)
     }
 
     /// All gates on the way to a credential.
@@ -333,7 +375,9 @@ impl Tx {
     /// # Errors
     /// [`crate::StoreError`].
     pub async fn gate_ids_of(&mut self, credential: Uuid) -> Result<Vec<Uuid>> {
-        Ok(diesel::select(gates_of(credential)).get_result(self.conn()?).await?)
+        Ok(diesel::select(gates_of(credential))
+            .get_result(self.conn()?)
+            .await?)
     }
 
     /// The identifiers of all gates on the way to a folder, its own included.
@@ -341,7 +385,9 @@ impl Tx {
     /// # Errors
     /// [`crate::StoreError`].
     pub async fn gate_ids_on_folder(&mut self, folder: Uuid) -> Result<Vec<Uuid>> {
-        Ok(diesel::select(gates_on_folder(folder)).get_result(self.conn()?).await?)
+        Ok(diesel::select(gates_on_folder(folder))
+            .get_result(self.conn()?)
+            .await?)
     }
 
     /// Gates by their identifiers.
@@ -352,7 +398,11 @@ impl Tx {
         if ids.is_empty() {
             return Ok(GateSet::default());
         }
-        let rows: Vec<GateRow> = gate::table.filter(gate::id.eq_any(ids)).select(GateRow::as_select()).load(self.conn()?).await?;
+        let rows: Vec<GateRow> = gate::table
+            .filter(gate::id.eq_any(ids))
+            .select(GateRow::as_select())
+            .load(self.conn()?)
+            .await?;
         Ok(GateSet::new(rows.iter().map(GateRow::to_core).collect()))
     }
 
@@ -382,7 +432,10 @@ impl Tx {
         }
         let sql = "SELECT p.id FROM person p WHERE p.state = 'active' AND p.sort = 'person'
             AND EXISTS (SELECT FROM gate_approver a WHERE a.gate_id = $1 AND a.subject = ANY (subjects_of(p.id)))";
-        let rows: Vec<Found> = statement(sql).bind::<sql_types::Uuid, _>(gate).load(self.conn()?).await?;
+        let rows: Vec<Found> = statement(sql)
+            .bind::<sql_types::Uuid, _>(gate)
+            .load(self.conn()?)
+            .await?;
         Ok(rows.into_iter().map(|row| row.id).collect())
     }
 
@@ -391,7 +444,10 @@ impl Tx {
     /// # Errors
     /// [`crate::StoreError`].
     pub async fn request_gates(&mut self, request: Uuid) -> Result<Vec<RequestGateRow>> {
-        let query = request_gate::table.filter(request_gate::request_id.eq(request)).order(request_gate::gate_id).select(RequestGateRow::as_select());
+        let query = request_gate::table
+            .filter(request_gate::request_id.eq(request))
+            .order(request_gate::gate_id)
+            .select(RequestGateRow::as_select());
         Ok(query.load(self.conn()?).await?)
     }
 
@@ -399,9 +455,23 @@ impl Tx {
     ///
     /// # Errors
     /// [`crate::StoreError`].
-    pub async fn approve_at(&mut self, request: Uuid, gates: &[Uuid], by: Uuid, now: DateTime<Utc>) -> Result<()> {
-        let of = request_gate::table.filter(request_gate::request_id.eq(request)).filter(request_gate::gate_id.eq_any(gates));
-        diesel::update(of).set((request_gate::approved_by.eq(by), request_gate::approved_at.eq(now))).execute(self.conn()?).await?;
+    pub async fn approve_at(
+        &mut self,
+        request: Uuid,
+        gates: &[Uuid],
+        by: Uuid,
+        now: DateTime<Utc>,
+    ) -> Result<()> {
+        let of = request_gate::table
+            .filter(request_gate::request_id.eq(request))
+            .filter(request_gate::gate_id.eq_any(gates));
+        diesel::update(of)
+            .set((
+                request_gate::approved_by.eq(by),
+                request_gate::approved_at.eq(now),
+            ))
+            .execute(self.conn()?)
+            .await?;
         Ok(())
     }
 
@@ -410,7 +480,9 @@ impl Tx {
     /// # Errors
     /// [`crate::StoreError`].
     pub async fn checkout_gates(&mut self, checkout: Uuid) -> Result<Vec<GateVersion>> {
-        let query = checkout_gate::table.filter(checkout_gate::checkout_id.eq(checkout)).select((checkout_gate::gate_id, checkout_gate::gate_version));
+        let query = checkout_gate::table
+            .filter(checkout_gate::checkout_id.eq(checkout))
+            .select((checkout_gate::gate_id, checkout_gate::gate_version));
         Ok(query.load(self.conn()?).await?)
     }
 
@@ -419,15 +491,20 @@ impl Tx {
     ///
     /// # Errors
     /// [`crate::StoreError`].
-    pub async fn standing(&mut self, now: DateTime<Utc>) -> Result<Vec<Standing>> {
+    pub async fn standing(&mut self, now: DateTime<Utc>) -> Result<Vec<IndexedGrant>> {
         let sql = "SELECT s.id, s.is_request, s.credential_id, level_on_credential(s.person_id, s.credential_id, $1) AS held, p.state = 'active' AS active,
                 gates_of(s.credential_id) AS gates
             FROM (SELECT r.id, true AS is_request, r.credential_id, r.person_id FROM request r
                   WHERE r.state = 'waiting' OR (r.state = 'approved' AND r.checkout_id IS NULL)
                   UNION ALL SELECT k.id, false, k.credential_id, k.person_id FROM checkout k WHERE k.ended_at IS NULL) s
             JOIN person p ON p.id = s.person_id ORDER BY s.id";
-        let rows = statement(sql).bind::<sql_types::Timestamptz, _>(now).load(self.conn()?).await?;
-        statement("SELECT set_config('jexlin.examine', '', true)").execute(self.conn()?).await?;
+        let rows = statement(sql)
+            .bind::<sql_types::Timestamptz, _>(now)
+            .load(self.conn()?)
+            .await?;
+        statement("SELECT set_config('jexlin.examine', '', true)")
+            .execute(self.conn()?)
+            .await?;
         self.examined();
         Ok(rows)
     }
@@ -437,7 +514,10 @@ impl Tx {
     /// # Errors
     /// [`crate::StoreError`].
     pub async fn add_request(&mut self, row: &RequestRow, gates: &GateSet) -> Result<()> {
-        diesel::insert_into(request::table).values(row).execute(self.conn()?).await?;
+        diesel::insert_into(request::table)
+            .values(row)
+            .execute(self.conn()?)
+            .await?;
         let gates: Vec<RequestGateRow> = gates
             .gates()
             .iter()
@@ -451,7 +531,10 @@ impl Tx {
                 approved_at: None,
             })
             .collect();
-        diesel::insert_into(request_gate::table).values(gates).execute(self.conn()?).await?;
+        diesel::insert_into(request_gate::table)
+            .values(gates)
+            .execute(self.conn()?)
+            .await?;
         Ok(())
     }
 
@@ -460,7 +543,12 @@ impl Tx {
     /// # Errors
     /// [`crate::StoreError::NotFound`].
     pub async fn request_locked(&mut self, id: Uuid) -> Result<RequestRow> {
-        Ok(request::table.find(id).select(RequestRow::as_select()).for_update().first(self.conn()?).await?)
+        Ok(request::table
+            .find(id)
+            .select(RequestRow::as_select())
+            .for_update()
+            .first(self.conn()?)
+            .await?)
     }
 
     /// Writes a request back; it must be locked.
@@ -484,7 +572,11 @@ impl Tx {
     /// [`crate::StoreError::NotFound`].
     pub async fn request_view(&mut self, viewer: Uuid, id: Uuid) -> Result<RequestView> {
         let sql = format!("{REQUESTS} WHERE r.id = $2");
-        Ok(statement(sql).bind::<sql_types::Uuid, _>(viewer).bind::<sql_types::Uuid, _>(id).get_result(self.conn()?).await?)
+        Ok(statement(sql)
+            .bind::<sql_types::Uuid, _>(viewer)
+            .bind::<sql_types::Uuid, _>(id)
+            .get_result(self.conn()?)
+            .await?)
     }
 
     /// The requests that concern somebody: their own, and those they may decide; newest first.
@@ -501,7 +593,8 @@ impl Tx {
         most: i64,
     ) -> Result<Vec<RequestView>> {
         let (before_at, before_id) = before.unwrap_or((DateTime::<Utc>::MAX_UTC, Uuid::max()));
-        let before_at = before_at.min(DateTime::from_timestamp(32_503_680_000, 0).unwrap_or(DateTime::<Utc>::MAX_UTC));
+        let before_at = before_at
+            .min(DateTime::from_timestamp(32_503_680_000, 0).unwrap_or(DateTime::<Utc>::MAX_UTC));
         let sql = format!(
             "SELECT * FROM ({REQUESTS} WHERE ($2::text IS NULL OR r.state = $2) AND ($3::uuid IS NULL OR r.credential_id = $3) AND (r.asked_at, r.id) < ($4, $5)) q
              WHERE q.person_id = $1 OR q.may_decide ORDER BY q.asked_at DESC, q.id DESC LIMIT $6"
@@ -520,9 +613,17 @@ impl Tx {
     ///
     /// # Errors
     /// [`crate::StoreError`].
-    pub async fn overdue_requests(&mut self, now: DateTime<Utc>, most: i64) -> Result<Vec<RequestRow>> {
+    pub async fn overdue_requests(
+        &mut self,
+        now: DateTime<Utc>,
+        most: i64,
+    ) -> Result<Vec<RequestRow>> {
         let query = request::table
-            .filter(request::state.eq("waiting").or(request::state.eq("approved").and(request::checkout_id.is_null())))
+            .filter(
+                request::state.eq("waiting").or(request::state
+                    .eq("approved")
+                    .and(request::checkout_id.is_null())),
+            )
             .filter(request::expires_at.le(now))
             .limit(most)
             .for_update()
@@ -536,7 +637,10 @@ impl Tx {
     /// # Errors
     /// [`crate::StoreError::Conflict`] when only one may hold it and somebody does.
     pub async fn add_checkout(&mut self, row: &CheckoutRow, gates: &GateSet) -> Result<()> {
-        diesel::insert_into(checkout::table).values(row).execute(self.conn()?).await?;
+        diesel::insert_into(checkout::table)
+            .values(row)
+            .execute(self.conn()?)
+            .await?;
         let through: Vec<_> = gates
             .gates()
             .iter()
@@ -549,7 +653,10 @@ impl Tx {
                 )
             })
             .collect();
-        diesel::insert_into(checkout_gate::table).values(through).execute(self.conn()?).await?;
+        diesel::insert_into(checkout_gate::table)
+            .values(through)
+            .execute(self.conn()?)
+            .await?;
         Ok(())
     }
 
@@ -558,7 +665,12 @@ impl Tx {
     /// # Errors
     /// [`crate::StoreError::NotFound`].
     pub async fn checkout_locked(&mut self, id: Uuid) -> Result<CheckoutRow> {
-        Ok(checkout::table.find(id).select(CheckoutRow::as_select()).for_update().first(self.conn()?).await?)
+        Ok(checkout::table
+            .find(id)
+            .select(CheckoutRow::as_select())
+            .for_update()
+            .first(self.conn()?)
+            .await?)
     }
 
     /// Ends a checkout; it must be locked.
@@ -566,8 +678,12 @@ impl Tx {
     /// # Errors
     /// [`crate::StoreError`].
     pub async fn end_checkout(&mut self, id: Uuid, now: DateTime<Utc>, how: &str) -> Result<()> {
-        let query =
-            diesel::update(checkout::table.find(id).filter(checkout::ended_at.is_null())).set((checkout::ended_at.eq(now), checkout::ended_how.eq(how)));
+        let query = diesel::update(
+            checkout::table
+                .find(id)
+                .filter(checkout::ended_at.is_null()),
+        )
+        .set((checkout::ended_at.eq(now), checkout::ended_how.eq(how)));
         one_row(query.execute(self.conn()?).await?)
     }
 
@@ -576,7 +692,10 @@ impl Tx {
     /// # Errors
     /// [`crate::StoreError`].
     pub async fn open_checkouts(&mut self, credential: Uuid) -> Result<Vec<CheckoutRow>> {
-        let query = checkout::table.filter(checkout::credential_id.eq(credential)).filter(checkout::ended_at.is_null()).select(CheckoutRow::as_select());
+        let query = checkout::table
+            .filter(checkout::credential_id.eq(credential))
+            .filter(checkout::ended_at.is_null())
+            .select(CheckoutRow::as_select());
         Ok(query.load(self.conn()?).await?)
     }
 
@@ -586,7 +705,10 @@ impl Tx {
     /// [`crate::StoreError::NotFound`].
     pub async fn checkout_view(&mut self, id: Uuid) -> Result<CheckoutView> {
         let sql = format!("{CHECKOUTS} WHERE k.id = $1");
-        Ok(statement(sql).bind::<sql_types::Uuid, _>(id).get_result(self.conn()?).await?)
+        Ok(statement(sql)
+            .bind::<sql_types::Uuid, _>(id)
+            .get_result(self.conn()?)
+            .await?)
     }
 
     /// Somebody's checkouts, newest first; the open ones alone when asked so. For a credential,
@@ -603,7 +725,8 @@ impl Tx {
         most: i64,
     ) -> Result<Vec<CheckoutView>> {
         let (before_at, before_id) = before.unwrap_or((DateTime::<Utc>::MAX_UTC, Uuid::max()));
-        let before_at = before_at.min(DateTime::from_timestamp(32_503_680_000, 0).unwrap_or(DateTime::<Utc>::MAX_UTC));
+        let before_at = before_at
+            .min(DateTime::from_timestamp(32_503_680_000, 0).unwrap_or(DateTime::<Utc>::MAX_UTC));
         let sql = format!(
             "{CHECKOUTS} WHERE ($1::uuid IS NULL OR k.person_id = $1) AND ($2::uuid IS NULL OR k.credential_id = $2) AND (NOT $3 OR k.ended_at IS NULL)
              AND (k.starts_at, k.id) < ($4, $5) ORDER BY k.starts_at DESC, k.id DESC LIMIT $6"
@@ -622,7 +745,11 @@ impl Tx {
     ///
     /// # Errors
     /// [`crate::StoreError`].
-    pub async fn overdue_checkouts(&mut self, now: DateTime<Utc>, most: i64) -> Result<Vec<CheckoutRow>> {
+    pub async fn overdue_checkouts(
+        &mut self,
+        now: DateTime<Utc>,
+        most: i64,
+    ) -> Result<Vec<CheckoutRow>> {
         let query = checkout::table
             .filter(checkout::ended_at.is_null())
             .filter(checkout::ends_at.le(now))

@@ -1,4 +1,4 @@
-//! Many credentials at once, and what an import did, to take it back.
+//! Many credentials at once, and what an import did, to undo it.
 
 use chrono::{DateTime, Utc};
 use diesel::prelude::*;
@@ -8,7 +8,7 @@ use jexlin_core::audit::Event;
 use jexlin_core::vault::EventKey;
 use uuid::Uuid;
 
-use crate::bin::Count;
+use crate::removal::Count;
 use crate::schema::{credential, folder, import, import_row, removal};
 use crate::sql::statement;
 use crate::{CredentialRow, FolderRow, NewVersion, RemovalRow, Result, StoreError, Tx};
@@ -53,17 +53,40 @@ impl Tx {
             "INSERT INTO credential (id, organisation, folder_id, kind, name, fields, data_key, created_at, created_by, changed_at, changed_by, extra, tags)
              SELECT id, scope(), folder_id, kind, name, fields, data_key, at, by, at, by, extra, ARRAY(SELECT jsonb_array_elements_text(tags))
              FROM unnest($1, $2, $3, $4, $5, $6, $7, $8, $9, $10) AS new(id, folder_id, kind, name, fields, data_key, at, by, extra, tags)";
-        let tags: Vec<serde_json::Value> = rows.iter().map(|row| serde_json::json!(row.tags)).collect();
+        let tags: Vec<serde_json::Value> =
+            rows.iter().map(|row| serde_json::json!(row.tags)).collect();
         let query = statement(sql)
-            .bind::<sql_types::Array<sql_types::Uuid>, _>(rows.iter().map(|row| row.id).collect::<Vec<_>>())
-            .bind::<sql_types::Array<sql_types::Uuid>, _>(rows.iter().map(|row| row.folder_id).collect::<Vec<_>>())
-            .bind::<sql_types::Array<sql_types::Text>, _>(rows.iter().map(|row| row.kind.clone()).collect::<Vec<_>>())
-            .bind::<sql_types::Array<sql_types::Text>, _>(rows.iter().map(|row| row.name.clone()).collect::<Vec<_>>())
-            .bind::<sql_types::Array<sql_types::Jsonb>, _>(rows.iter().map(|row| row.fields.clone()).collect::<Vec<_>>())
-            .bind::<sql_types::Array<sql_types::Binary>, _>(rows.iter().map(|row| row.data_key.clone()).collect::<Vec<_>>())
-            .bind::<sql_types::Array<sql_types::Timestamptz>, _>(rows.iter().map(|row| row.created_at).collect::<Vec<_>>())
-            .bind::<sql_types::Array<sql_types::Nullable<sql_types::Uuid>>, _>(rows.iter().map(|row| row.created_by).collect::<Vec<_>>())
-            .bind::<sql_types::Array<sql_types::Jsonb>, _>(rows.iter().map(|row| row.extra.clone()).collect::<Vec<_>>())
+            .bind::<sql_types::Array<sql_types::Uuid>, _>(
+                rows.iter().map(|row| row.id).collect::<Vec<_>>(),
+            )
+            .bind::<sql_types::Array<sql_types::Uuid>, _>(
+                rows.iter().map(|row| row.folder_id).collect::<Vec<_>>(),
+            )
+            .bind::<sql_types::Array<sql_types::Text>, _>(
+                rows.iter().map(|row| row.kind.clone()).collect::<Vec<_>>(),
+            )
+            .bind::<sql_types::Array<sql_types::Text>, _>(
+                rows.iter().map(|row| row.name.clone()).collect::<Vec<_>>(),
+            )
+            .bind::<sql_types::Array<sql_types::Jsonb>, _>(
+                rows.iter()
+                    .map(|row| row.fields.clone())
+                    .collect::<Vec<_>>(),
+            )
+            .bind::<sql_types::Array<sql_types::Binary>, _>(
+                rows.iter()
+                    .map(|row| row.data_key.clone())
+                    .collect::<Vec<_>>(),
+            )
+            .bind::<sql_types::Array<sql_types::Timestamptz>, _>(
+                rows.iter().map(|row| row.created_at).collect::<Vec<_>>(),
+            )
+            .bind::<sql_types::Array<sql_types::Nullable<sql_types::Uuid>>, _>(
+                rows.iter().map(|row| row.created_by).collect::<Vec<_>>(),
+            )
+            .bind::<sql_types::Array<sql_types::Jsonb>, _>(
+                rows.iter().map(|row| row.extra.clone()).collect::<Vec<_>>(),
+            )
             .bind::<sql_types::Array<sql_types::Jsonb>, _>(tags);
         query.execute(self.conn()?).await?;
         Ok(())
@@ -79,16 +102,30 @@ impl Tx {
              FROM unnest($1, $2, $3, $4, $5, $6, $7, $8, $9, $10) AS new(credential, field, number, state, sealed, at, by, how, why, facts)";
         let text = |of: fn(&NewVersion<'_>) -> String| all.iter().map(of).collect::<Vec<_>>();
         let query = statement(sql)
-            .bind::<sql_types::Array<sql_types::Uuid>, _>(all.iter().map(|new| new.credential).collect::<Vec<_>>())
+            .bind::<sql_types::Array<sql_types::Uuid>, _>(
+                all.iter().map(|new| new.credential).collect::<Vec<_>>(),
+            )
             .bind::<sql_types::Array<sql_types::Text>, _>(text(|new| new.field.to_owned()))
-            .bind::<sql_types::Array<sql_types::Int4>, _>(all.iter().map(|new| new.number).collect::<Vec<_>>())
+            .bind::<sql_types::Array<sql_types::Int4>, _>(
+                all.iter().map(|new| new.number).collect::<Vec<_>>(),
+            )
             .bind::<sql_types::Array<sql_types::Text>, _>(text(|new| new.state.to_owned()))
-            .bind::<sql_types::Array<sql_types::Binary>, _>(all.iter().map(|new| new.sealed.to_vec()).collect::<Vec<_>>())
-            .bind::<sql_types::Array<sql_types::Timestamptz>, _>(all.iter().map(|new| new.now).collect::<Vec<_>>())
-            .bind::<sql_types::Array<sql_types::Nullable<sql_types::Uuid>>, _>(all.iter().map(|new| new.by).collect::<Vec<_>>())
+            .bind::<sql_types::Array<sql_types::Binary>, _>(
+                all.iter()
+                    .map(|new| new.sealed.to_vec())
+                    .collect::<Vec<_>>(),
+            )
+            .bind::<sql_types::Array<sql_types::Timestamptz>, _>(
+                all.iter().map(|new| new.now).collect::<Vec<_>>(),
+            )
+            .bind::<sql_types::Array<sql_types::Nullable<sql_types::Uuid>>, _>(
+                all.iter().map(|new| new.by).collect::<Vec<_>>(),
+            )
             .bind::<sql_types::Array<sql_types::Text>, _>(text(|new| new.how.to_owned()))
             .bind::<sql_types::Array<sql_types::Text>, _>(text(|new| new.why.to_owned()))
-            .bind::<sql_types::Array<sql_types::Jsonb>, _>(all.iter().map(|new| new.facts.clone()).collect::<Vec<_>>());
+            .bind::<sql_types::Array<sql_types::Jsonb>, _>(
+                all.iter().map(|new| new.facts.clone()).collect::<Vec<_>>(),
+            );
         query.execute(self.conn()?).await?;
         Ok(())
     }
@@ -101,7 +138,10 @@ impl Tx {
         let sql = "INSERT INTO judgement (credential_id, organisation, number, score, fingerprint, lacks, leaked, made_at, stale)
              SELECT c.id, c.organisation, 0, 4, uuid_send(c.id), '{}', 0, c.changed_at, true FROM credential c WHERE c.id = ANY ($1)
              ON CONFLICT (credential_id) DO UPDATE SET stale = true";
-        statement(sql).bind::<sql_types::Array<sql_types::Uuid>, _>(credentials.to_vec()).execute(self.conn()?).await?;
+        statement(sql)
+            .bind::<sql_types::Array<sql_types::Uuid>, _>(credentials.to_vec())
+            .execute(self.conn()?)
+            .await?;
         Ok(())
     }
 
@@ -114,24 +154,39 @@ impl Tx {
             return Ok(());
         }
         let rows = crate::audit::insertions(events, key, self.organisation())?;
-        let sql = "INSERT INTO audit_event (id, organisation, at, action, actor, actor_name, target, target_kind, target_name, origin, outcome, detail, mac, key_number)
-             SELECT id, scope(), at, action, actor, actor_name, target, target_kind, target_name, origin, outcome, detail, mac, $13
+        let sql = "INSERT INTO audit_event (id, organisation, at, action, actor, actor_name, target, target_type, target_name, origin, outcome, detail, mac, key_number)
+             SELECT id, scope(), at, action, actor, actor_name, target, target_type, target_name, origin, outcome, detail, mac, $13
              FROM unnest($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12)
-                  AS new(id, at, action, actor, actor_name, target, target_kind, target_name, origin, outcome, detail, mac)";
-        let text = |of: fn(&crate::audit::Inserted<'_>) -> String| rows.iter().map(of).collect::<Vec<_>>();
+                  AS new(id, at, action, actor, actor_name, target, target_type, target_name, origin, outcome, detail, mac)";
+        let text =
+            |of: fn(&crate::audit::Inserted<'_>) -> String| rows.iter().map(of).collect::<Vec<_>>();
         let query = statement(sql)
-            .bind::<sql_types::Array<sql_types::Uuid>, _>(rows.iter().map(|row| row.id).collect::<Vec<_>>())
-            .bind::<sql_types::Array<sql_types::Timestamptz>, _>(rows.iter().map(|row| row.at).collect::<Vec<_>>())
+            .bind::<sql_types::Array<sql_types::Uuid>, _>(
+                rows.iter().map(|row| row.id).collect::<Vec<_>>(),
+            )
+            .bind::<sql_types::Array<sql_types::Timestamptz>, _>(
+                rows.iter().map(|row| row.at).collect::<Vec<_>>(),
+            )
             .bind::<sql_types::Array<sql_types::Text>, _>(text(|row| row.action.to_owned()))
-            .bind::<sql_types::Array<sql_types::Nullable<sql_types::Uuid>>, _>(rows.iter().map(|row| row.actor).collect::<Vec<_>>())
+            .bind::<sql_types::Array<sql_types::Nullable<sql_types::Uuid>>, _>(
+                rows.iter().map(|row| row.actor).collect::<Vec<_>>(),
+            )
             .bind::<sql_types::Array<sql_types::Text>, _>(text(|row| row.actor_name.to_owned()))
-            .bind::<sql_types::Array<sql_types::Nullable<sql_types::Uuid>>, _>(rows.iter().map(|row| row.target).collect::<Vec<_>>())
-            .bind::<sql_types::Array<sql_types::Text>, _>(text(|row| row.target_kind.to_owned()))
+            .bind::<sql_types::Array<sql_types::Nullable<sql_types::Uuid>>, _>(
+                rows.iter().map(|row| row.target).collect::<Vec<_>>(),
+            )
+            .bind::<sql_types::Array<sql_types::Text>, _>(text(|row| row.target_type.to_owned()))
             .bind::<sql_types::Array<sql_types::Text>, _>(text(|row| row.target_name.to_owned()))
             .bind::<sql_types::Array<sql_types::Text>, _>(text(|row| row.origin.to_owned()))
             .bind::<sql_types::Array<sql_types::Text>, _>(text(|row| row.outcome.to_owned()))
-            .bind::<sql_types::Array<sql_types::Jsonb>, _>(rows.iter().map(|row| row.detail.clone()).collect::<Vec<_>>())
-            .bind::<sql_types::Array<sql_types::Binary>, _>(rows.iter().map(|row| row.mac.clone()).collect::<Vec<_>>())
+            .bind::<sql_types::Array<sql_types::Jsonb>, _>(
+                rows.iter()
+                    .map(|row| row.detail.clone())
+                    .collect::<Vec<_>>(),
+            )
+            .bind::<sql_types::Array<sql_types::Binary>, _>(
+                rows.iter().map(|row| row.mac.clone()).collect::<Vec<_>>(),
+            )
             .bind::<sql_types::Integer, _>(key.number());
         query.execute(self.conn()?).await?;
         self.mark_recorded(key.number());
@@ -144,7 +199,10 @@ impl Tx {
     /// [`StoreError`].
     pub async fn folders_below(&mut self, top: Uuid) -> Result<Vec<FolderRow>> {
         let ids = self.subtree(top).await?;
-        let query = folder::table.filter(folder::id.eq_any(ids)).filter(folder::removed_at.is_null()).select(FolderRow::as_select());
+        let query = folder::table
+            .filter(folder::id.eq_any(ids))
+            .filter(folder::removed_at.is_null())
+            .select(FolderRow::as_select());
         Ok(query.load(self.conn()?).await?)
     }
 
@@ -166,13 +224,22 @@ impl Tx {
     /// # Errors
     /// [`StoreError`].
     pub async fn add_import(&mut self, row: &ImportRow, rows: &[ImportedRow]) -> Result<()> {
-        diesel::insert_into(import::table).values(row).execute(self.conn()?).await?;
+        diesel::insert_into(import::table)
+            .values(row)
+            .execute(self.conn()?)
+            .await?;
         let sql = "INSERT INTO import_row (import_id, organisation, credential_id, former)
              SELECT $1, scope(), credential, former FROM unnest($2, $3) AS new(credential, former)";
         let query = statement(sql)
             .bind::<sql_types::Uuid, _>(row.id)
-            .bind::<sql_types::Array<sql_types::Uuid>, _>(rows.iter().map(|row| row.credential_id).collect::<Vec<_>>())
-            .bind::<sql_types::Array<sql_types::Nullable<sql_types::Jsonb>>, _>(rows.iter().map(|row| row.former.clone()).collect::<Vec<_>>());
+            .bind::<sql_types::Array<sql_types::Uuid>, _>(
+                rows.iter().map(|row| row.credential_id).collect::<Vec<_>>(),
+            )
+            .bind::<sql_types::Array<sql_types::Nullable<sql_types::Jsonb>>, _>(
+                rows.iter()
+                    .map(|row| row.former.clone())
+                    .collect::<Vec<_>>(),
+            );
         query.execute(self.conn()?).await?;
         Ok(())
     }
@@ -183,7 +250,9 @@ impl Tx {
     /// # Errors
     /// [`StoreError`].
     pub async fn expect_growth(&mut self) -> Result<()> {
-        statement("SET LOCAL gin_pending_list_limit = '64MB'").execute(self.conn()?).await?;
+        statement("SET LOCAL gin_pending_list_limit = '64MB'")
+            .execute(self.conn()?)
+            .await?;
         Ok(())
     }
 
@@ -193,7 +262,9 @@ impl Tx {
     /// # Errors
     /// [`StoreError`].
     pub async fn note_growth(&mut self) -> Result<()> {
-        statement("SELECT note_growth()").execute(self.conn()?).await?;
+        statement("SELECT note_growth()")
+            .execute(self.conn()?)
+            .await?;
         Ok(())
     }
 
@@ -202,7 +273,12 @@ impl Tx {
     /// # Errors
     /// [`StoreError::NotFound`].
     pub async fn import_locked(&mut self, id: Uuid) -> Result<ImportRow> {
-        Ok(import::table.find(id).select(ImportRow::as_select()).for_update().first(self.conn()?).await?)
+        Ok(import::table
+            .find(id)
+            .select(ImportRow::as_select())
+            .for_update()
+            .first(self.conn()?)
+            .await?)
     }
 
     /// The imports of the organisation, newest first.
@@ -210,7 +286,10 @@ impl Tx {
     /// # Errors
     /// [`StoreError`].
     pub async fn imports(&mut self, most: i64) -> Result<Vec<ImportRow>> {
-        let query = import::table.order((import::made_at.desc(), import::id.desc())).limit(most).select(ImportRow::as_select());
+        let query = import::table
+            .order((import::made_at.desc(), import::id.desc()))
+            .limit(most)
+            .select(ImportRow::as_select());
         Ok(query.load(self.conn()?).await?)
     }
 
@@ -219,16 +298,22 @@ impl Tx {
     /// # Errors
     /// [`StoreError`].
     pub async fn import_changes(&mut self, id: Uuid) -> Result<Vec<ImportedRow>> {
-        let query = import_row::table.filter(import_row::import_id.eq(id)).filter(import_row::former.is_not_null()).select(ImportedRow::as_select());
+        let query = import_row::table
+            .filter(import_row::import_id.eq(id))
+            .filter(import_row::former.is_not_null())
+            .select(ImportedRow::as_select());
         Ok(query.load(self.conn()?).await?)
     }
 
-    /// Notes that an import was taken back.
+    /// Notes that an import was undone.
     ///
     /// # Errors
     /// [`StoreError`].
     pub async fn import_undone(&mut self, id: Uuid, now: DateTime<Utc>) -> Result<()> {
-        diesel::update(import::table.find(id)).set(import::undone_at.eq(now)).execute(self.conn()?).await?;
+        diesel::update(import::table.find(id))
+            .set(import::undone_at.eq(now))
+            .execute(self.conn()?)
+            .await?;
         Ok(())
     }
 
@@ -237,7 +322,12 @@ impl Tx {
     ///
     /// # Errors
     /// [`StoreError`].
-    pub async fn imported_in_reach(&mut self, import: Uuid, person: Uuid, now: DateTime<Utc>) -> Result<(Vec<Uuid>, usize)> {
+    pub async fn imported_in_reach(
+        &mut self,
+        import: Uuid,
+        person: Uuid,
+        now: DateTime<Utc>,
+    ) -> Result<(Vec<Uuid>, usize)> {
         #[derive(QueryableByName)]
         struct Reached {
             #[diesel(sql_type = sql_types::Uuid)]
@@ -261,7 +351,14 @@ impl Tx {
             .load(self.conn()?)
             .await?;
         let all = found.len();
-        Ok((found.into_iter().filter(|it| it.reached).map(|it| it.id).collect(), all))
+        Ok((
+            found
+                .into_iter()
+                .filter(|it| it.reached)
+                .map(|it| it.id)
+                .collect(),
+            all,
+        ))
     }
 
     /// Moves those of `among` that an import added to the bin as one act. How many.
@@ -271,8 +368,18 @@ impl Tx {
     pub async fn remove_imported(&mut self, row: &RemovalRow, among: &[Uuid]) -> Result<usize> {
         let here = "SELECT c.id FROM credential c JOIN import_row r ON r.credential_id = c.id WHERE r.import_id = $1 AND r.former IS NULL AND c.removed_at IS NULL AND c.id = ANY($2)";
         for (sql, why) in [
-            (format!("SELECT count(*) AS count FROM job j WHERE j.state IN ('queued', 'running') AND j.credential_id IN ({here})"), "job_under_way"),
-            (format!("SELECT count(*) AS count FROM checkout k WHERE k.ended_at IS NULL AND k.credential_id IN ({here})"), "checked_out"),
+            (
+                format!(
+                    "SELECT count(*) AS count FROM job j WHERE j.state IN ('queued', 'running') AND j.credential_id IN ({here})"
+                ),
+                "job_under_way",
+            ),
+            (
+                format!(
+                    "SELECT count(*) AS count FROM checkout k WHERE k.ended_at IS NULL AND k.credential_id IN ({here})"
+                ),
+                "checked_out",
+            ),
             (
                 format!(
                     "SELECT count(*) AS count FROM binding b JOIN device d ON d.id = b.device_id WHERE b.role = 'operator' AND d.removed_at IS NULL AND b.credential_id IN ({here})"
@@ -280,13 +387,17 @@ impl Tx {
                 "is_operator",
             ),
         ] {
-            let query = statement(sql).bind::<sql_types::Uuid, _>(row.target).bind::<sql_types::Array<sql_types::Uuid>, _>(among.to_vec());
+            let query = statement(sql)
+                .bind::<sql_types::Uuid, _>(row.target)
+                .bind::<sql_types::Array<sql_types::Uuid>, _>(among.to_vec());
             let found: Count = query.get_result(self.conn()?).await?;
             if found.count > 0 {
                 return Err(StoreError::Conflict(why.into()));
             }
         }
-        let sql = format!("UPDATE credential SET removed_at = $3, removal_id = $4, version = version + 1 WHERE id IN ({here})");
+        let sql = format!(
+            "UPDATE credential SET removed_at = $3, removal_id = $4, version = version + 1 WHERE id IN ({here})"
+        );
         let query = statement(sql)
             .bind::<sql_types::Uuid, _>(row.target)
             .bind::<sql_types::Array<sql_types::Uuid>, _>(among.to_vec())
@@ -294,9 +405,15 @@ impl Tx {
             .bind::<sql_types::Uuid, _>(row.id);
         let removed = query.execute(self.conn()?).await?;
         let sql = "UPDATE account a SET stale = true FROM credential c WHERE c.id = a.credential_id AND c.removal_id = $1";
-        statement(sql).bind::<sql_types::Uuid, _>(row.id).execute(self.conn()?).await?;
+        statement(sql)
+            .bind::<sql_types::Uuid, _>(row.id)
+            .execute(self.conn()?)
+            .await?;
         let credentials = i32::try_from(removed).unwrap_or(i32::MAX);
-        diesel::update(removal::table.find(row.id)).set(removal::credentials.eq(credentials)).execute(self.conn()?).await?;
+        diesel::update(removal::table.find(row.id))
+            .set(removal::credentials.eq(credentials))
+            .execute(self.conn()?)
+            .await?;
         Ok(removed)
     }
 }

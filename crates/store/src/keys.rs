@@ -55,8 +55,19 @@ impl Store {
     /// [`crate::StoreError`].
     pub async fn service_runs(&self, row: &ServiceRow) -> Result<()> {
         let mut tx = self.begin(Uuid::nil()).await?;
-        diesel::insert_into(service_seen::table).values(row).on_conflict(service_seen::id).do_update().set(row).execute(tx.conn()?).await?;
-        diesel::delete(service_seen::table.filter(service_seen::seen_at.lt(row.seen_at - chrono::TimeDelta::days(1)))).execute(tx.conn()?).await?;
+        diesel::insert_into(service_seen::table)
+            .values(row)
+            .on_conflict(service_seen::id)
+            .do_update()
+            .set(row)
+            .execute(tx.conn()?)
+            .await?;
+        diesel::delete(
+            service_seen::table
+                .filter(service_seen::seen_at.lt(row.seen_at - chrono::TimeDelta::days(1))),
+        )
+        .execute(tx.conn()?)
+        .await?;
         tx.commit().await
     }
 }
@@ -67,7 +78,10 @@ impl Tx {
     /// # Errors
     /// [`crate::StoreError`].
     pub async fn services_since(&mut self, since: DateTime<Utc>) -> Result<Vec<ServiceRow>> {
-        let query = service_seen::table.filter(service_seen::seen_at.ge(since)).order((service_seen::name, service_seen::id)).select(ServiceRow::as_select());
+        let query = service_seen::table
+            .filter(service_seen::seen_at.ge(since))
+            .order((service_seen::name, service_seen::id))
+            .select(ServiceRow::as_select());
         Ok(query.load(self.conn()?).await?)
     }
 
@@ -76,7 +90,9 @@ impl Tx {
     /// # Errors
     /// [`crate::StoreError`].
     pub async fn hold_commits(&mut self) -> Result<()> {
-        statement("SELECT pg_advisory_xact_lock(commit_lock())").execute(self.conn()?).await?;
+        statement("SELECT pg_advisory_xact_lock(commit_lock())")
+            .execute(self.conn()?)
+            .await?;
         Ok(())
     }
 
@@ -84,7 +100,11 @@ impl Tx {
     ///
     /// # Errors
     /// [`crate::StoreError`].
-    pub async fn prepare_root_key(&mut self, present: &str, next: Option<(&str, &[u8])>) -> Result<()> {
+    pub async fn prepare_root_key(
+        &mut self,
+        present: &str,
+        next: Option<(&str, &[u8])>,
+    ) -> Result<()> {
         let update = diesel::update(organisation::table).set((
             organisation::root_key.eq(present),
             organisation::next_root_key.eq(next.map(|(name, _)| name)),
@@ -98,12 +118,14 @@ impl Tx {
     /// # Errors
     /// [`crate::StoreError::Stale`] when none was prepared.
     pub async fn finish_root_key(&mut self) -> Result<()> {
-        let update = diesel::update(organisation::table.filter(organisation::next_root_key.is_not_null())).set((
-            organisation::wrapped_key.eq(organisation::next_wrapped_key.assume_not_null()),
-            organisation::root_key.eq(organisation::next_root_key.assume_not_null()),
-            organisation::next_wrapped_key.eq(None::<Vec<u8>>),
-            organisation::next_root_key.eq(None::<String>),
-        ));
+        let update =
+            diesel::update(organisation::table.filter(organisation::next_root_key.is_not_null()))
+                .set((
+                    organisation::wrapped_key.eq(organisation::next_wrapped_key.assume_not_null()),
+                    organisation::root_key.eq(organisation::next_root_key.assume_not_null()),
+                    organisation::next_wrapped_key.eq(None::<Vec<u8>>),
+                    organisation::next_root_key.eq(None::<String>),
+                ));
         one_row(update.execute(self.conn()?).await?)
     }
 
@@ -111,9 +133,20 @@ impl Tx {
     ///
     /// # Errors
     /// [`crate::StoreError::Stale`] when the key has another number, or is just being changed.
-    pub async fn change_organisation_key(&mut self, from: i32, wrapped: &[u8], former: &[u8], log_key_sealed: &[u8]) -> Result<()> {
+    pub async fn change_organisation_key(
+        &mut self,
+        from: i32,
+        wrapped: &[u8],
+        former: &[u8],
+        log_key_sealed: &[u8],
+    ) -> Result<()> {
         self.hold_commits().await?;
-        let update = diesel::update(organisation::table.filter(organisation::key_number.eq(from)).filter(organisation::former_key.is_null())).set((
+        let update = diesel::update(
+            organisation::table
+                .filter(organisation::key_number.eq(from))
+                .filter(organisation::former_key.is_null()),
+        )
+        .set((
             organisation::wrapped_key.eq(wrapped),
             organisation::former_key.eq(former),
             organisation::key_number.eq(from + 1),
@@ -127,7 +160,12 @@ impl Tx {
     ///
     /// # Errors
     /// [`crate::StoreError`].
-    pub async fn to_rewrap(&mut self, number: i32, after: Uuid, most: i64) -> Result<Vec<ToRewrap>> {
+    pub async fn to_rewrap(
+        &mut self,
+        number: i32,
+        after: Uuid,
+        most: i64,
+    ) -> Result<Vec<ToRewrap>> {
         let query = credential::table
             .filter(credential::key_number.lt(number))
             .filter(credential::data_key.ne(Vec::<u8>::new()))
@@ -138,7 +176,13 @@ impl Tx {
             .for_no_key_update()
             .skip_locked();
         let rows: Vec<(Uuid, Vec<u8>)> = query.load(self.conn()?).await?;
-        Ok(rows.into_iter().map(|(credential, data_key)| ToRewrap { credential, data_key }).collect())
+        Ok(rows
+            .into_iter()
+            .map(|(credential, data_key)| ToRewrap {
+                credential,
+                data_key,
+            })
+            .collect())
     }
 
     /// How many data keys are not under the key of this number yet.
@@ -146,7 +190,9 @@ impl Tx {
     /// # Errors
     /// [`crate::StoreError`].
     pub async fn left_to_rewrap(&mut self, number: i32) -> Result<i64> {
-        let query = credential::table.filter(credential::key_number.lt(number)).filter(credential::data_key.ne(Vec::<u8>::new()));
+        let query = credential::table
+            .filter(credential::key_number.lt(number))
+            .filter(credential::data_key.ne(Vec::<u8>::new()));
         Ok(query.count().get_result(self.conn()?).await?)
     }
 
@@ -155,7 +201,10 @@ impl Tx {
     /// # Errors
     /// [`crate::StoreError`].
     pub async fn rewrapped(&mut self, id: Uuid, data_key: &[u8], number: i32) -> Result<()> {
-        let update = diesel::update(credential::table.find(id)).set((credential::data_key.eq(data_key), credential::key_number.eq(number)));
+        let update = diesel::update(credential::table.find(id)).set((
+            credential::data_key.eq(data_key),
+            credential::key_number.eq(number),
+        ));
         one_row(update.execute(self.conn()?).await?)
     }
 
@@ -168,17 +217,37 @@ impl Tx {
             .filter(secret_version::credential_id.eq(id))
             .filter(secret_version::fingerprint.is_not_null())
             .filter(secret_version::sealed.ne(Vec::<u8>::new()))
-            .select((secret_version::field, secret_version::number, secret_version::sealed));
+            .select((
+                secret_version::field,
+                secret_version::number,
+                secret_version::sealed,
+            ));
         let rows: Vec<(String, i32, Vec<u8>)> = query.load(self.conn()?).await?;
-        Ok(rows.into_iter().map(|(field, number, sealed)| Fingerprinted { field, number, sealed }).collect())
+        Ok(rows
+            .into_iter()
+            .map(|(field, number, sealed)| Fingerprinted {
+                field,
+                number,
+                sealed,
+            })
+            .collect())
     }
 
     /// Notes fingerprints anew, of versions and of the judgement of the current one.
     ///
     /// # Errors
     /// [`crate::StoreError`].
-    pub async fn fingerprint_anew(&mut self, id: Uuid, field: &str, number: i32, fingerprint: &[u8]) -> Result<()> {
-        diesel::update(secret_version::table.find((id, field, number))).set(secret_version::fingerprint.eq(fingerprint)).execute(self.conn()?).await?;
+    pub async fn fingerprint_anew(
+        &mut self,
+        id: Uuid,
+        field: &str,
+        number: i32,
+        fingerprint: &[u8],
+    ) -> Result<()> {
+        diesel::update(secret_version::table.find((id, field, number)))
+            .set(secret_version::fingerprint.eq(fingerprint))
+            .execute(self.conn()?)
+            .await?;
         statement("UPDATE judgement SET fingerprint = $3 WHERE credential_id = $1 AND number = $2")
             .bind::<sql_types::Uuid, _>(id)
             .bind::<sql_types::Integer, _>(number)
@@ -193,6 +262,11 @@ impl Tx {
     /// # Errors
     /// [`crate::StoreError::Broken`] when data keys are still under it.
     pub async fn forget_former_key(&mut self) -> Result<()> {
-        one_row(diesel::update(organisation::table).set(organisation::former_key.eq(None::<Vec<u8>>)).execute(self.conn()?).await?)
+        one_row(
+            diesel::update(organisation::table)
+                .set(organisation::former_key.eq(None::<Vec<u8>>))
+                .execute(self.conn()?)
+                .await?,
+        )
     }
 }

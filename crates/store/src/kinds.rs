@@ -30,7 +30,11 @@ impl Tx {
     /// # Errors
     /// [`crate::StoreError`].
     pub async fn kinds(&mut self) -> Result<Vec<KindRow>> {
-        Ok(kind::table.select(KindRow::as_select()).order(lower(kind::label)).load(self.conn()?).await?)
+        Ok(kind::table
+            .select(KindRow::as_select())
+            .order(lower(kind::label))
+            .load(self.conn()?)
+            .await?)
     }
 
     /// The organisation's own kind of a name.
@@ -38,7 +42,12 @@ impl Tx {
     /// # Errors
     /// [`crate::StoreError`].
     pub async fn kind(&mut self, name: &str) -> Result<Option<KindRow>> {
-        Ok(kind::table.filter(kind::name.eq(name)).select(KindRow::as_select()).first(self.conn()?).await.optional()?)
+        Ok(kind::table
+            .filter(kind::name.eq(name))
+            .select(KindRow::as_select())
+            .first(self.conn()?)
+            .await
+            .optional()?)
     }
 
     /// Adds one.
@@ -46,7 +55,10 @@ impl Tx {
     /// # Errors
     /// [`crate::StoreError::Conflict`] when the name is taken.
     pub async fn add_kind(&mut self, row: &KindRow) -> Result<()> {
-        diesel::insert_into(kind::table).values(row).execute(self.conn()?).await?;
+        diesel::insert_into(kind::table)
+            .values(row)
+            .execute(self.conn()?)
+            .await?;
         Ok(())
     }
 
@@ -55,7 +67,12 @@ impl Tx {
     /// # Errors
     /// [`crate::StoreError::Stale`].
     pub async fn change_kind(&mut self, row: &KindRow) -> Result<()> {
-        let query = diesel::update(kind::table.find(row.id).filter(kind::version.eq(row.version))).set((
+        let query = diesel::update(
+            kind::table
+                .find(row.id)
+                .filter(kind::version.eq(row.version)),
+        )
+        .set((
             kind::label.eq(&row.label),
             kind::fields.eq(&row.fields),
             kind::generates.eq(row.generates),
@@ -70,7 +87,15 @@ impl Tx {
     /// # Errors
     /// [`crate::StoreError::Stale`].
     pub async fn remove_kind(&mut self, row: &KindRow) -> Result<()> {
-        one_row(diesel::delete(kind::table.find(row.id).filter(kind::version.eq(row.version))).execute(self.conn()?).await?)
+        one_row(
+            diesel::delete(
+                kind::table
+                    .find(row.id)
+                    .filter(kind::version.eq(row.version)),
+            )
+            .execute(self.conn()?)
+            .await?,
+        )
     }
 
     /// How many credentials are of a kind, those in the bin included.
@@ -78,7 +103,9 @@ impl Tx {
     /// # Errors
     /// [`crate::StoreError`].
     pub async fn credentials_of_kind(&mut self, name: &str) -> Result<i64> {
-        let query = credential::table.filter(credential::kind.eq(name)).filter(credential::purged_at.is_null());
+        let query = credential::table
+            .filter(credential::kind.eq(name))
+            .filter(credential::purged_at.is_null());
         Ok(query.count().get_result(self.conn()?).await?)
     }
 }

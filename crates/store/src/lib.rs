@@ -7,62 +7,65 @@
 //! returns the [`Receipt`] without which a [`Withheld`] secret cannot be read (promise 1).
 
 mod access;
+mod access_index;
+mod access_issues;
+mod access_requests;
 mod accounts;
-mod atlas;
 mod attachments;
 mod audit;
-mod bin;
+mod credential_lists;
 mod credentials;
 mod devices;
 mod error;
+mod favourites;
 mod findings;
 mod folders;
 mod gates;
 mod imports;
 mod keys;
 mod kinds;
-mod lists;
-mod live;
-mod marks;
-mod order;
-mod pending;
+mod listener;
+mod pending_acts;
 mod people;
 mod personal;
+mod removal;
 pub mod schema;
 mod sessions;
 mod settings;
 mod sql;
 mod tx;
 mod upkeep;
-mod wishes;
 
 pub use access::{Approach, GrantRow, GrantView, Subject, Target};
+pub use access_index::Spot;
+pub use access_issues::{CredentialPlace, IdleGrant, Orphan};
+pub use access_requests::{AccessRequestRow, AccessRequestView, DiscoverableView};
 pub use accounts::{AccountRow, BindingView, ScopeEntry};
-pub use atlas::Spot;
 pub use attachments::AttachmentRow;
 pub use audit::{EventFilter, EventRow, ExportChunk, SealOutcome, Sealer};
-pub use bin::{RemovalRow, RemovalView};
+pub use credential_lists::{CredentialListing, ListQuery, Thresholds, View};
 pub use credentials::{CredentialChange, CredentialRow, NewVersion, SealedVersion, VersionRow};
 pub use devices::DeviceRow;
 pub use error::StoreError;
+pub use favourites::SavedSearchRow;
 pub use findings::{JudgementRow, RuleRow, ToJudge};
 pub use folders::{FolderRow, VisibleFolder};
-pub use gates::{ApproverRow, CheckoutRow, CheckoutView, GateRow, GateView, RequestGateRow, RequestRow, RequestView, Standing};
+pub use gates::{
+    ApproverRow, CheckoutRow, CheckoutView, GateRow, GateView, IndexedGrant, RequestGateRow,
+    RequestRow, RequestView,
+};
 pub use imports::{ImportRow, ImportedRow};
 pub use keys::{Fingerprinted, ServiceRow, ToRewrap};
 pub use kinds::KindRow;
-pub use lists::{CredentialListing, ListQuery, Thresholds, View};
-pub use live::{LiveNews, listen};
-pub use marks::SavedSearchRow;
-pub use order::{CredentialPlace, IdleGrant, Orphan};
-pub use pending::{PendingActRow, PendingActView};
+pub use listener::{LiveNews, listen};
+pub use pending_acts::{PendingActRow, PendingActView};
 pub use people::{GroupRow, MemberRow, OrganisationRow, PersonRow, PolicyRow};
 pub use personal::{PersonalFolderRow, PersonalItemRow};
+pub use removal::{RemovalRow, RemovalView};
 pub use sessions::{SessionRow, Throttle};
 pub use settings::SettingsRow;
 pub use tx::{OpenOrganisation, Receipt, Store, Tx, Withheld, addresses_of, migrate};
 pub use upkeep::{JobFilter, JobRow, JobView, LeasedJob, PlanRow, UpkeepView};
-pub use wishes::{BeyondView, WishRow, WishView};
 
 /// The result of everything here.
 pub type Result<T> = std::result::Result<T, StoreError>;

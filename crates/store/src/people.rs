@@ -89,7 +89,11 @@ pub struct PolicyRow {
 
 /// An update that touched no row: somebody else was first.
 pub(crate) const fn one_row(count: usize) -> Result<()> {
-    if count == 1 { Ok(()) } else { Err(StoreError::Stale) }
+    if count == 1 {
+        Ok(())
+    } else {
+        Err(StoreError::Stale)
+    }
 }
 
 impl Tx {
@@ -98,7 +102,10 @@ impl Tx {
     /// # Errors
     /// [`StoreError::Conflict`] when the name is taken.
     pub async fn add_organisation(&mut self, row: &OrganisationRow) -> Result<()> {
-        diesel::insert_into(organisation::table).values(row).execute(self.conn()?).await?;
+        diesel::insert_into(organisation::table)
+            .values(row)
+            .execute(self.conn()?)
+            .await?;
         Ok(())
     }
 
@@ -107,7 +114,10 @@ impl Tx {
     /// # Errors
     /// [`StoreError`].
     pub async fn organisation_row(&mut self) -> Result<OrganisationRow> {
-        Ok(organisation::table.select(OrganisationRow::as_select()).first(self.conn()?).await?)
+        Ok(organisation::table
+            .select(OrganisationRow::as_select())
+            .first(self.conn()?)
+            .await?)
     }
 
     /// Closes the vault of the organisation, or opens it again. While it is closed, no service commits
@@ -117,7 +127,10 @@ impl Tx {
     /// [`StoreError`].
     pub async fn set_locked(&mut self, at: Option<DateTime<Utc>>) -> Result<()> {
         self.hold_commits().await?;
-        diesel::update(organisation::table).set(organisation::locked_at.eq(at)).execute(self.conn()?).await?;
+        diesel::update(organisation::table)
+            .set(organisation::locked_at.eq(at))
+            .execute(self.conn()?)
+            .await?;
         Ok(())
     }
 
@@ -126,7 +139,10 @@ impl Tx {
     /// # Errors
     /// [`StoreError::Conflict`] when the sign-in name is taken.
     pub async fn add_person(&mut self, row: &PersonRow) -> Result<()> {
-        diesel::insert_into(person::table).values(row).execute(self.conn()?).await?;
+        diesel::insert_into(person::table)
+            .values(row)
+            .execute(self.conn()?)
+            .await?;
         Ok(())
     }
 
@@ -135,7 +151,11 @@ impl Tx {
     /// # Errors
     /// [`StoreError::NotFound`].
     pub async fn person(&mut self, id: Uuid) -> Result<PersonRow> {
-        Ok(person::table.find(id).select(PersonRow::as_select()).first(self.conn()?).await?)
+        Ok(person::table
+            .find(id)
+            .select(PersonRow::as_select())
+            .first(self.conn()?)
+            .await?)
     }
 
     /// The person of a sign-in name, in any case of letters.
@@ -143,7 +163,9 @@ impl Tx {
     /// # Errors
     /// [`StoreError`].
     pub async fn person_by_name(&mut self, name: &str) -> Result<Option<PersonRow>> {
-        let query = person::table.filter(lower(person::sign_in_name).eq(lower(name))).select(PersonRow::as_select());
+        let query = person::table
+            .filter(lower(person::sign_in_name).eq(lower(name)))
+            .select(PersonRow::as_select());
         Ok(query.first(self.conn()?).await.optional()?)
     }
 
@@ -152,7 +174,11 @@ impl Tx {
     /// # Errors
     /// [`StoreError`].
     pub async fn people(&mut self, after: Option<&str>, most: i64) -> Result<Vec<PersonRow>> {
-        let mut query = person::table.select(PersonRow::as_select()).order(lower(person::sign_in_name)).limit(most).into_boxed();
+        let mut query = person::table
+            .select(PersonRow::as_select())
+            .order(lower(person::sign_in_name))
+            .limit(most)
+            .into_boxed();
         if let Some(after) = after {
             query = query.filter(lower(person::sign_in_name).gt(lower(after)));
         }
@@ -165,7 +191,12 @@ impl Tx {
     /// [`StoreError::Stale`].
     pub async fn change_person(&mut self, row: &PersonRow) -> Result<()> {
         self.must_examine();
-        let query = diesel::update(person::table.find(row.id).filter(person::version.eq(row.version))).set((
+        let query = diesel::update(
+            person::table
+                .find(row.id)
+                .filter(person::version.eq(row.version)),
+        )
+        .set((
             person::display_name.eq(&row.display_name),
             person::password_phc.eq(&row.password_phc),
             person::secret_hash.eq(&row.secret_hash),
@@ -182,7 +213,10 @@ impl Tx {
     /// # Errors
     /// [`StoreError::Conflict`] when the name is taken.
     pub async fn add_group(&mut self, row: &GroupRow) -> Result<()> {
-        diesel::insert_into(people_group::table).values(row).execute(self.conn()?).await?;
+        diesel::insert_into(people_group::table)
+            .values(row)
+            .execute(self.conn()?)
+            .await?;
         Ok(())
     }
 
@@ -191,7 +225,11 @@ impl Tx {
     /// # Errors
     /// [`StoreError::NotFound`].
     pub async fn group(&mut self, id: Uuid) -> Result<GroupRow> {
-        Ok(people_group::table.find(id).select(GroupRow::as_select()).first(self.conn()?).await?)
+        Ok(people_group::table
+            .find(id)
+            .select(GroupRow::as_select())
+            .first(self.conn()?)
+            .await?)
     }
 
     /// All groups after a name, in order.
@@ -199,7 +237,11 @@ impl Tx {
     /// # Errors
     /// [`StoreError`].
     pub async fn groups(&mut self, after: Option<&str>, most: i64) -> Result<Vec<GroupRow>> {
-        let mut query = people_group::table.select(GroupRow::as_select()).order(lower(people_group::name)).limit(most).into_boxed();
+        let mut query = people_group::table
+            .select(GroupRow::as_select())
+            .order(lower(people_group::name))
+            .limit(most)
+            .into_boxed();
         if let Some(after) = after {
             query = query.filter(lower(people_group::name).gt(lower(after)));
         }
@@ -211,8 +253,15 @@ impl Tx {
     /// # Errors
     /// [`StoreError::Stale`], [`StoreError::Conflict`].
     pub async fn rename_group(&mut self, id: Uuid, name: &str, version: i32) -> Result<()> {
-        let query = diesel::update(people_group::table.find(id).filter(people_group::version.eq(version)))
-            .set((people_group::name.eq(name), people_group::version.eq(version + 1)));
+        let query = diesel::update(
+            people_group::table
+                .find(id)
+                .filter(people_group::version.eq(version)),
+        )
+        .set((
+            people_group::name.eq(name),
+            people_group::version.eq(version + 1),
+        ));
         one_row(query.execute(self.conn()?).await?)
     }
 
@@ -223,10 +272,20 @@ impl Tx {
     pub async fn remove_group(&mut self, id: Uuid, version: i32) -> Result<()> {
         use crate::schema::{access_grant, gate_approver};
         self.must_examine();
-        diesel::delete(access_grant::table.filter(access_grant::group_id.eq(id))).execute(self.conn()?).await?;
-        diesel::delete(group_member::table.filter(group_member::member.eq(id))).execute(self.conn()?).await?;
-        diesel::delete(gate_approver::table.filter(gate_approver::subject.eq(id))).execute(self.conn()?).await?;
-        let query = diesel::delete(people_group::table.find(id).filter(people_group::version.eq(version)));
+        diesel::delete(access_grant::table.filter(access_grant::group_id.eq(id)))
+            .execute(self.conn()?)
+            .await?;
+        diesel::delete(group_member::table.filter(group_member::member.eq(id)))
+            .execute(self.conn()?)
+            .await?;
+        diesel::delete(gate_approver::table.filter(gate_approver::subject.eq(id)))
+            .execute(self.conn()?)
+            .await?;
+        let query = diesel::delete(
+            people_group::table
+                .find(id)
+                .filter(people_group::version.eq(version)),
+        );
         one_row(query.execute(self.conn()?).await?)
     }
 
@@ -235,7 +294,9 @@ impl Tx {
     /// # Errors
     /// [`StoreError`].
     pub async fn members(&mut self, group: Option<Uuid>) -> Result<Vec<MemberRow>> {
-        let mut query = group_member::table.select(MemberRow::as_select()).into_boxed();
+        let mut query = group_member::table
+            .select(MemberRow::as_select())
+            .into_boxed();
         if let Some(group) = group {
             query = query.filter(group_member::group_id.eq(group));
         }
@@ -247,7 +308,11 @@ impl Tx {
     /// # Errors
     /// [`StoreError`].
     pub async fn add_member(&mut self, row: &MemberRow) -> Result<()> {
-        diesel::insert_into(group_member::table).values(row).on_conflict_do_nothing().execute(self.conn()?).await?;
+        diesel::insert_into(group_member::table)
+            .values(row)
+            .on_conflict_do_nothing()
+            .execute(self.conn()?)
+            .await?;
         Ok(())
     }
 
@@ -257,8 +322,14 @@ impl Tx {
     /// [`StoreError::NotFound`] when they are not in it.
     pub async fn remove_member(&mut self, group: Uuid, member: Uuid) -> Result<()> {
         self.must_examine();
-        let count = diesel::delete(group_member::table.find((group, member))).execute(self.conn()?).await?;
-        if count == 1 { Ok(()) } else { Err(StoreError::NotFound) }
+        let count = diesel::delete(group_member::table.find((group, member)))
+            .execute(self.conn()?)
+            .await?;
+        if count == 1 {
+            Ok(())
+        } else {
+            Err(StoreError::NotFound)
+        }
     }
 
     /// The person and every group they are in.
@@ -266,7 +337,9 @@ impl Tx {
     /// # Errors
     /// [`StoreError`].
     pub async fn subjects_of(&mut self, person: Uuid) -> Result<Vec<Uuid>> {
-        Ok(diesel::select(crate::schema::subjects_of(person)).get_result(self.conn()?).await?)
+        Ok(diesel::select(crate::schema::subjects_of(person))
+            .get_result(self.conn()?)
+            .await?)
     }
 
     /// Adds a password policy.
@@ -274,7 +347,10 @@ impl Tx {
     /// # Errors
     /// [`StoreError::Conflict`] when the name is taken.
     pub async fn add_policy(&mut self, row: &PolicyRow) -> Result<()> {
-        diesel::insert_into(password_policy::table).values(row).execute(self.conn()?).await?;
+        diesel::insert_into(password_policy::table)
+            .values(row)
+            .execute(self.conn()?)
+            .await?;
         Ok(())
     }
 
@@ -283,7 +359,11 @@ impl Tx {
     /// # Errors
     /// [`StoreError`].
     pub async fn policies(&mut self) -> Result<Vec<PolicyRow>> {
-        Ok(password_policy::table.select(PolicyRow::as_select()).order(lower(password_policy::name)).load(self.conn()?).await?)
+        Ok(password_policy::table
+            .select(PolicyRow::as_select())
+            .order(lower(password_policy::name))
+            .load(self.conn()?)
+            .await?)
     }
 
     /// A password policy; without an identifier, the default.
@@ -291,7 +371,9 @@ impl Tx {
     /// # Errors
     /// [`StoreError::NotFound`].
     pub async fn policy(&mut self, id: Option<Uuid>) -> Result<PolicyRow> {
-        let mut query = password_policy::table.select(PolicyRow::as_select()).into_boxed();
+        let mut query = password_policy::table
+            .select(PolicyRow::as_select())
+            .into_boxed();
         query = match id {
             Some(id) => query.filter(password_policy::id.eq(id)),
             None => query.filter(password_policy::is_default.eq(true)),
@@ -304,7 +386,12 @@ impl Tx {
     /// # Errors
     /// [`StoreError::Stale`], [`StoreError::Conflict`].
     pub async fn change_policy(&mut self, row: &PolicyRow) -> Result<()> {
-        let query = diesel::update(password_policy::table.find(row.id).filter(password_policy::version.eq(row.version))).set((
+        let query = diesel::update(
+            password_policy::table
+                .find(row.id)
+                .filter(password_policy::version.eq(row.version)),
+        )
+        .set((
             password_policy::name.eq(&row.name),
             password_policy::rules.eq(&row.rules),
             password_policy::version.eq(row.version + 1),
@@ -317,8 +404,16 @@ impl Tx {
     /// # Errors
     /// [`StoreError`].
     pub async fn make_policy_default(&mut self, id: Uuid) -> Result<()> {
-        diesel::update(password_policy::table.filter(password_policy::is_default)).set(password_policy::is_default.eq(false)).execute(self.conn()?).await?;
-        one_row(diesel::update(password_policy::table.find(id)).set(password_policy::is_default.eq(true)).execute(self.conn()?).await?)
+        diesel::update(password_policy::table.filter(password_policy::is_default))
+            .set(password_policy::is_default.eq(false))
+            .execute(self.conn()?)
+            .await?;
+        one_row(
+            diesel::update(password_policy::table.find(id))
+                .set(password_policy::is_default.eq(true))
+                .execute(self.conn()?)
+                .await?,
+        )
     }
 
     /// Removes a policy.
@@ -326,6 +421,14 @@ impl Tx {
     /// # Errors
     /// [`StoreError::Stale`].
     pub async fn remove_policy(&mut self, id: Uuid, version: i32) -> Result<()> {
-        one_row(diesel::delete(password_policy::table.find(id).filter(password_policy::version.eq(version))).execute(self.conn()?).await?)
+        one_row(
+            diesel::delete(
+                password_policy::table
+                    .find(id)
+                    .filter(password_policy::version.eq(version)),
+            )
+            .execute(self.conn()?)
+            .await?,
+        )
     }
 }

@@ -41,7 +41,12 @@ impl Tx {
     /// # Errors
     /// [`crate::StoreError`].
     pub async fn personal_folder(&mut self, person: Uuid) -> Result<Option<PersonalFolderRow>> {
-        Ok(personal_folder::table.find(person).select(PersonalFolderRow::as_select()).first(self.conn()?).await.optional()?)
+        Ok(personal_folder::table
+            .find(person)
+            .select(PersonalFolderRow::as_select())
+            .first(self.conn()?)
+            .await
+            .optional()?)
     }
 
     /// Adds it.
@@ -49,7 +54,10 @@ impl Tx {
     /// # Errors
     /// [`crate::StoreError::Conflict`] when they have one.
     pub async fn add_personal_folder(&mut self, row: &PersonalFolderRow) -> Result<()> {
-        diesel::insert_into(personal_folder::table).values(row).execute(self.conn()?).await?;
+        diesel::insert_into(personal_folder::table)
+            .values(row)
+            .execute(self.conn()?)
+            .await?;
         Ok(())
     }
 
@@ -58,7 +66,12 @@ impl Tx {
     /// # Errors
     /// [`crate::StoreError::Stale`].
     pub async fn protect_personal_folder(&mut self, row: &PersonalFolderRow) -> Result<()> {
-        let query = diesel::update(personal_folder::table.find(row.person_id).filter(personal_folder::version.eq(row.version))).set((
+        let query = diesel::update(
+            personal_folder::table
+                .find(row.person_id)
+                .filter(personal_folder::version.eq(row.version)),
+        )
+        .set((
             personal_folder::salt.eq(&row.salt),
             personal_folder::sealed_key.eq(&row.sealed_key),
             personal_folder::version.eq(row.version + 1),
@@ -71,7 +84,10 @@ impl Tx {
     /// # Errors
     /// [`crate::StoreError`].
     pub async fn personal_items(&mut self, person: Uuid) -> Result<Vec<PersonalItemRow>> {
-        let query = personal_item::table.filter(personal_item::person_id.eq(person)).order(personal_item::id).select(PersonalItemRow::as_select());
+        let query = personal_item::table
+            .filter(personal_item::person_id.eq(person))
+            .order(personal_item::id)
+            .select(PersonalItemRow::as_select());
         Ok(query.load(self.conn()?).await?)
     }
 
@@ -80,7 +96,10 @@ impl Tx {
     /// # Errors
     /// [`crate::StoreError::NotFound`], also when it is somebody else's.
     pub async fn personal_item(&mut self, person: Uuid, id: Uuid) -> Result<PersonalItemRow> {
-        let query = personal_item::table.find(id).filter(personal_item::person_id.eq(person)).select(PersonalItemRow::as_select());
+        let query = personal_item::table
+            .find(id)
+            .filter(personal_item::person_id.eq(person))
+            .select(PersonalItemRow::as_select());
         Ok(query.first(self.conn()?).await?)
     }
 
@@ -89,7 +108,10 @@ impl Tx {
     /// # Errors
     /// [`crate::StoreError`].
     pub async fn add_personal_item(&mut self, row: &PersonalItemRow) -> Result<()> {
-        diesel::insert_into(personal_item::table).values(row).execute(self.conn()?).await?;
+        diesel::insert_into(personal_item::table)
+            .values(row)
+            .execute(self.conn()?)
+            .await?;
         Ok(())
     }
 
@@ -98,9 +120,17 @@ impl Tx {
     /// # Errors
     /// [`crate::StoreError::Stale`].
     pub async fn change_personal_item(&mut self, row: &PersonalItemRow) -> Result<()> {
-        let query =
-            diesel::update(personal_item::table.find(row.id).filter(personal_item::person_id.eq(row.person_id)).filter(personal_item::version.eq(row.version)))
-                .set((personal_item::sealed.eq(&row.sealed), personal_item::changed_at.eq(row.changed_at), personal_item::version.eq(row.version + 1)));
+        let query = diesel::update(
+            personal_item::table
+                .find(row.id)
+                .filter(personal_item::person_id.eq(row.person_id))
+                .filter(personal_item::version.eq(row.version)),
+        )
+        .set((
+            personal_item::sealed.eq(&row.sealed),
+            personal_item::changed_at.eq(row.changed_at),
+            personal_item::version.eq(row.version + 1),
+        ));
         one_row(query.execute(self.conn()?).await?)
     }
 
@@ -108,8 +138,18 @@ impl Tx {
     ///
     /// # Errors
     /// [`crate::StoreError::Stale`].
-    pub async fn remove_personal_item(&mut self, person: Uuid, id: Uuid, version: i32) -> Result<()> {
-        let query = diesel::delete(personal_item::table.find(id).filter(personal_item::person_id.eq(person)).filter(personal_item::version.eq(version)));
+    pub async fn remove_personal_item(
+        &mut self,
+        person: Uuid,
+        id: Uuid,
+        version: i32,
+    ) -> Result<()> {
+        let query = diesel::delete(
+            personal_item::table
+                .find(id)
+                .filter(personal_item::person_id.eq(person))
+                .filter(personal_item::version.eq(version)),
+        );
         one_row(query.execute(self.conn()?).await?)
     }
 }

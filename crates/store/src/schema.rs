@@ -1,6 +1,9 @@
 //! The tables, as the migrations make them.
 
-#![allow(missing_docs, reason = "the columns are described where the migration makes them")]
+#![allow(
+    missing_docs,
+    reason = "the columns are described where the migration makes them"
+)]
 
 diesel::table! { organisation (id) { id -> Uuid, name -> Text, wrapped_key -> Binary, log_origin -> Text, log_key_sealed -> Binary, log_verifier -> Text, created_at -> Timestamptz, locked_at -> Nullable<Timestamptz>, root_key -> Text, next_wrapped_key -> Nullable<Binary>, next_root_key -> Nullable<Text>, key_number -> Int4, former_key -> Nullable<Binary>, } }
 diesel::table! { person (id) { id -> Uuid, organisation -> Uuid, sign_in_name -> Text, display_name -> Text, password_phc -> Nullable<Text>, state -> Text, duties -> Array<Text>, created_at -> Timestamptz, version -> Int4, sort -> Text, secret_hash -> Nullable<Binary>, sign_in_by -> Nullable<Uuid>, } }
@@ -16,7 +19,7 @@ diesel::table! { credential (id) { id -> Uuid, organisation -> Uuid, folder_id -
 diesel::table! { secret_version (credential_id, field, number) { organisation -> Uuid, credential_id -> Uuid, field -> Text, number -> Int4, state -> Text, sealed -> Binary, made_at -> Timestamptz, made_by -> Nullable<Uuid>, made_how -> Text, why -> Text, facts -> Jsonb, fingerprint -> Nullable<Binary>, unanswered_at -> Nullable<Timestamptz>, } }
 diesel::table! { access_grant (id) { id -> Uuid, organisation -> Uuid, folder_id -> Nullable<Uuid>, credential_id -> Nullable<Uuid>, person_id -> Nullable<Uuid>, group_id -> Nullable<Uuid>, held -> Int2, ends_at -> Nullable<Timestamptz>, note -> Text, created_at -> Timestamptz, created_by -> Nullable<Uuid>, only_kind -> Nullable<Text>, only_tag -> Nullable<Text>, history -> Bool, version -> Int4, } }
 diesel::table! { password_policy (id) { id -> Uuid, organisation -> Uuid, name -> Text, rules -> Jsonb, is_default -> Bool, version -> Int4, } }
-diesel::table! { upkeep_plan (id) { id -> Uuid, organisation -> Uuid, folder_id -> Nullable<Uuid>, check_rule -> Nullable<Text>, out_of_step -> Text, rotate_rule -> Nullable<Text>, rotate_days -> Nullable<Int4>, hours_from -> Nullable<Text>, hours_to -> Nullable<Text>, time_zone -> Text, policy_id -> Nullable<Uuid>, anchor -> Date, version -> Int4, account_id -> Nullable<Uuid>, } }
+diesel::table! { upkeep_plan (id) { id -> Uuid, organisation -> Uuid, folder_id -> Nullable<Uuid>, check_rule -> Nullable<Text>, out_of_sync -> Text, rotate_rule -> Nullable<Text>, rotate_days -> Nullable<Int4>, hours_from -> Nullable<Text>, hours_to -> Nullable<Text>, time_zone -> Text, policy_id -> Nullable<Uuid>, anchor -> Date, version -> Int4, account_id -> Nullable<Uuid>, } }
 diesel::table! { account (id) { id -> Uuid, organisation -> Uuid, device_id -> Uuid, family -> Text, login -> Text, login_key -> Text, credential_id -> Nullable<Uuid>, created_at -> Timestamptz, stale -> Bool, next_check_at -> Nullable<Timestamptz>, next_rotation_at -> Nullable<Timestamptz>, checked_at -> Nullable<Timestamptz>, check_outcome -> Nullable<Text>, rotated_at -> Nullable<Timestamptz>, rotation_outcome -> Nullable<Text>, rotation_owed_at -> Nullable<Timestamptz>, owed_tries -> Int4, owed_next_at -> Nullable<Timestamptz>, } }
 diesel::table! { binding (device_id, credential_id, role) { organisation -> Uuid, credential_id -> Uuid, device_id -> Uuid, role -> Text, address -> Text, port -> Int4, identity -> Text, confirmed_at -> Timestamptz, confirmed_by -> Nullable<Uuid>, } }
 diesel::table! { operator_scope (credential_id) { organisation -> Uuid, credential_id -> Uuid, device_id -> Nullable<Uuid>, folder_id -> Nullable<Uuid>, } }
@@ -27,9 +30,9 @@ diesel::table! { gate_approver (gate_id, subject) { organisation -> Uuid, gate_i
 diesel::table! { request (id) { id -> Uuid, organisation -> Uuid, credential_id -> Uuid, person_id -> Uuid, reason -> Text, minutes -> Int4, state -> Text, asked_at -> Timestamptz, expires_at -> Timestamptz, decided_at -> Nullable<Timestamptz>, decided_by -> Nullable<Uuid>, comment -> Text, checkout_id -> Nullable<Uuid>, } }
 diesel::table! { request_gate (request_id, gate_id) { organisation -> Uuid, request_id -> Uuid, gate_id -> Uuid, gate_version -> Int4, needs_approval -> Bool, approved_by -> Nullable<Uuid>, approved_at -> Nullable<Timestamptz>, } }
 diesel::table! { checkout_gate (checkout_id, gate_id) { organisation -> Uuid, checkout_id -> Uuid, gate_id -> Uuid, gate_version -> Int4, } }
-diesel::table! { pending_act (id) { id -> Uuid, organisation -> Uuid, act -> Text, summary -> Text, target_kind -> Text, target -> Uuid, target_name -> Text, body -> Jsonb, state -> Text, proposed_by -> Uuid, proposed_at -> Timestamptz, expires_at -> Timestamptz, decided_by -> Nullable<Uuid>, decided_at -> Nullable<Timestamptz>, comment -> Text, } }
+diesel::table! { pending_act (id) { id -> Uuid, organisation -> Uuid, act -> Text, summary -> Text, target_type -> Text, target -> Uuid, target_name -> Text, body -> Jsonb, state -> Text, proposed_by -> Uuid, proposed_at -> Timestamptz, expires_at -> Timestamptz, decided_by -> Nullable<Uuid>, decided_at -> Nullable<Timestamptz>, comment -> Text, } }
 diesel::table! { checkout (id) { id -> Uuid, organisation -> Uuid, credential_id -> Uuid, person_id -> Uuid, request_id -> Nullable<Uuid>, reason -> Text, starts_at -> Timestamptz, ends_at -> Timestamptz, ended_at -> Nullable<Timestamptz>, ended_how -> Nullable<Text>, rotate_on_return -> Bool, one_holder -> Bool, } }
-diesel::table! { audit_event (id) { seq -> Int8, id -> Uuid, organisation -> Uuid, at -> Timestamptz, action -> Text, actor -> Nullable<Uuid>, actor_name -> Text, target -> Nullable<Uuid>, target_kind -> Text, target_name -> Text, origin -> Text, outcome -> Text, detail -> Jsonb, mac -> Binary, key_number -> Int4, } }
+diesel::table! { audit_event (id) { seq -> Int8, id -> Uuid, organisation -> Uuid, at -> Timestamptz, action -> Text, actor -> Nullable<Uuid>, actor_name -> Text, target -> Nullable<Uuid>, target_type -> Text, target_name -> Text, origin -> Text, outcome -> Text, detail -> Jsonb, mac -> Binary, key_number -> Int4, } }
 diesel::table! { audit_leaf (organisation, leaf) { organisation -> Uuid, leaf -> Int8, event_id -> Uuid, hash -> Binary, } }
 diesel::table! { audit_checkpoint (organisation, size) { organisation -> Uuid, size -> Int8, note -> Text, made_at -> Timestamptz, } }
 diesel::table! { service_seen (id) { id -> Uuid, name -> Text, root_keys -> Array<Text>, seen_at -> Timestamptz, } }
@@ -46,7 +49,7 @@ diesel::table! { attachment (id) { id -> Uuid, organisation -> Uuid, credential_
 diesel::table! { attachment_piece (attachment_id, number) { organisation -> Uuid, attachment_id -> Uuid, number -> Int4, sealed -> Binary, } }
 diesel::table! { personal_folder (person_id) { person_id -> Uuid, organisation -> Uuid, salt -> Binary, sealed_key -> Binary, made_at -> Timestamptz, version -> Int4, } }
 diesel::table! { personal_item (id) { id -> Uuid, organisation -> Uuid, person_id -> Uuid, sealed -> Binary, changed_at -> Timestamptz, version -> Int4, } }
-diesel::table! { wish (id) { id -> Uuid, organisation -> Uuid, credential_id -> Uuid, person_id -> Uuid, held -> Int2, reason -> Text, state -> Text, asked_at -> Timestamptz, decided_at -> Nullable<Timestamptz>, decided_by -> Nullable<Uuid>, comment -> Text, } }
+diesel::table! { access_request (id) { id -> Uuid, organisation -> Uuid, credential_id -> Uuid, person_id -> Uuid, held -> Int2, reason -> Text, state -> Text, asked_at -> Timestamptz, decided_at -> Nullable<Timestamptz>, decided_by -> Nullable<Uuid>, comment -> Text, } }
 diesel::table! { import (id) { id -> Uuid, organisation -> Uuid, name -> Text, folder_id -> Uuid, made_at -> Timestamptz, made_by -> Nullable<Uuid>, added -> Int4, updated -> Int4, skipped -> Int4, undone_at -> Nullable<Timestamptz>, } }
 diesel::table! { import_row (import_id, credential_id) { import_id -> Uuid, organisation -> Uuid, credential_id -> Uuid, former -> Nullable<Jsonb>, } }
 
@@ -96,13 +99,17 @@ diesel::allow_tables_to_appear_in_same_query!(
     personal_item,
     import,
     import_row,
-    wish,
+    access_request,
 );
 
 #[diesel::declare_sql_function]
 extern "SQL" {
     /// Whether somebody who may see a credential's values may see former ones too.
-    fn history_of(person: diesel::sql_types::Uuid, credential: diesel::sql_types::Uuid, at: diesel::sql_types::Timestamptz) -> diesel::sql_types::Bool;
+    fn history_of(
+        person: diesel::sql_types::Uuid,
+        credential: diesel::sql_types::Uuid,
+        at: diesel::sql_types::Timestamptz,
+    ) -> diesel::sql_types::Bool;
     /// The level that reaches a person on a credential.
     fn level_on_credential(
         person: diesel::sql_types::Uuid,
@@ -122,15 +129,28 @@ extern "SQL" {
         at: diesel::sql_types::Timestamptz,
     ) -> diesel::sql_types::Nullable<diesel::sql_types::SmallInt>;
     /// All gates on the way to a credential.
-    fn gates_of(credential: diesel::sql_types::Uuid) -> diesel::sql_types::Array<diesel::sql_types::Uuid>;
+    fn gates_of(
+        credential: diesel::sql_types::Uuid,
+    ) -> diesel::sql_types::Array<diesel::sql_types::Uuid>;
     /// All gates on the way to a folder, its own included.
-    fn gates_on_folder(folder: diesel::sql_types::Uuid) -> diesel::sql_types::Array<diesel::sql_types::Uuid>;
+    fn gates_on_folder(
+        folder: diesel::sql_types::Uuid,
+    ) -> diesel::sql_types::Array<diesel::sql_types::Uuid>;
     /// The upkeep plan that counts for an account.
-    fn plan_of(account: diesel::sql_types::Uuid) -> diesel::sql_types::Nullable<diesel::sql_types::Uuid>;
+    fn plan_of(
+        account: diesel::sql_types::Uuid,
+    ) -> diesel::sql_types::Nullable<diesel::sql_types::Uuid>;
     /// Whether a credential may be used as the operator of a device.
-    fn in_operator_scope(credential: diesel::sql_types::Uuid, device: diesel::sql_types::Uuid) -> diesel::sql_types::Bool;
+    fn in_operator_scope(
+        credential: diesel::sql_types::Uuid,
+        device: diesel::sql_types::Uuid,
+    ) -> diesel::sql_types::Bool;
     /// Whether a grant that reaches somebody on a folder lets them see former values there.
-    fn history_on_folder(person: diesel::sql_types::Uuid, folder: diesel::sql_types::Uuid, at: diesel::sql_types::Timestamptz) -> diesel::sql_types::Bool;
+    fn history_on_folder(
+        person: diesel::sql_types::Uuid,
+        folder: diesel::sql_types::Uuid,
+        at: diesel::sql_types::Timestamptz,
+    ) -> diesel::sql_types::Bool;
     /// Whether a change of tags changes whom a narrowed grant reaches.
     fn tags_move_access(
         folder: diesel::sql_types::Uuid,
@@ -138,9 +158,13 @@ extern "SQL" {
         at: diesel::sql_types::Timestamptz,
     ) -> diesel::sql_types::Bool;
     /// The path of a folder.
-    fn path_of(folder: diesel::sql_types::Uuid) -> diesel::sql_types::Nullable<diesel::sql_types::Text>;
+    fn path_of(
+        folder: diesel::sql_types::Uuid,
+    ) -> diesel::sql_types::Nullable<diesel::sql_types::Text>;
     /// Small letters.
     fn lower(text: diesel::sql_types::Text) -> diesel::sql_types::Text;
     /// The groups of a person, and the person.
-    fn subjects_of(person: diesel::sql_types::Uuid) -> diesel::sql_types::Array<diesel::sql_types::Uuid>;
+    fn subjects_of(
+        person: diesel::sql_types::Uuid,
+    ) -> diesel::sql_types::Array<diesel::sql_types::Uuid>;
 }

@@ -42,7 +42,10 @@ type SessionAndPerson = (AsSelect<SessionRow, Pg>, AsSelect<PersonRow, Pg>);
 #[diesel::dsl::auto_type(no_type_alias)]
 pub(crate) fn session_by_token<'a>(hash: &'a [u8]) -> _ {
     let row: SessionAndPerson = (SessionRow::as_select(), PersonRow::as_select());
-    session::table.inner_join(person::table.on(person::id.eq(session::person_id))).filter(session::token_hash.eq(hash)).select(row)
+    session::table
+        .inner_join(person::table.on(person::id.eq(session::person_id)))
+        .filter(session::token_hash.eq(hash))
+        .select(row)
 }
 
 impl Tx {
@@ -51,7 +54,10 @@ impl Tx {
     /// # Errors
     /// [`crate::StoreError`].
     pub async fn add_session(&mut self, row: &SessionRow) -> Result<()> {
-        diesel::insert_into(session::table).values(row).execute(self.conn()?).await?;
+        diesel::insert_into(session::table)
+            .values(row)
+            .execute(self.conn()?)
+            .await?;
         Ok(())
     }
 
@@ -59,8 +65,14 @@ impl Tx {
     ///
     /// # Errors
     /// [`crate::StoreError`].
-    pub async fn session_by_token(&mut self, hash: &[u8]) -> Result<Option<(SessionRow, PersonRow)>> {
-        Ok(session_by_token(hash).first(self.conn()?).await.optional()?)
+    pub async fn session_by_token(
+        &mut self,
+        hash: &[u8],
+    ) -> Result<Option<(SessionRow, PersonRow)>> {
+        Ok(session_by_token(hash)
+            .first(self.conn()?)
+            .await
+            .optional()?)
     }
 
     /// Notes that a session is in use.
@@ -68,7 +80,10 @@ impl Tx {
     /// # Errors
     /// [`crate::StoreError`].
     pub async fn touch_session(&mut self, id: Uuid, now: DateTime<Utc>) -> Result<()> {
-        diesel::update(session::table.find(id)).set(session::last_used_at.eq(now)).execute(self.conn()?).await?;
+        diesel::update(session::table.find(id))
+            .set(session::last_used_at.eq(now))
+            .execute(self.conn()?)
+            .await?;
         Ok(())
     }
 
@@ -77,7 +92,10 @@ impl Tx {
     /// # Errors
     /// [`crate::StoreError`].
     pub async fn end_session(&mut self, id: Uuid, now: DateTime<Utc>) -> Result<()> {
-        diesel::update(session::table.find(id)).set(session::ended_at.eq(now)).execute(self.conn()?).await?;
+        diesel::update(session::table.find(id))
+            .set(session::ended_at.eq(now))
+            .execute(self.conn()?)
+            .await?;
         Ok(())
     }
 
@@ -85,9 +103,17 @@ impl Tx {
     ///
     /// # Errors
     /// [`crate::StoreError`].
-    pub async fn end_sessions_of(&mut self, person: Uuid, but: Option<Uuid>, now: DateTime<Utc>) -> Result<usize> {
+    pub async fn end_sessions_of(
+        &mut self,
+        person: Uuid,
+        but: Option<Uuid>,
+        now: DateTime<Utc>,
+    ) -> Result<usize> {
         let query = diesel::update(
-            session::table.filter(session::person_id.eq(person)).filter(session::ended_at.is_null()).filter(session::id.ne(but.unwrap_or_default())),
+            session::table
+                .filter(session::person_id.eq(person))
+                .filter(session::ended_at.is_null())
+                .filter(session::id.ne(but.unwrap_or_default())),
         )
         .set(session::ended_at.eq(now));
         Ok(query.execute(self.conn()?).await?)
@@ -100,7 +126,10 @@ impl Tx {
     /// [`crate::StoreError`].
     pub async fn throttle(&mut self, key: &str) -> Result<Option<Throttle>> {
         let organisation = self.organisation();
-        let query = throttle::table.find((organisation, key)).select(Throttle::as_select()).for_update();
+        let query = throttle::table
+            .find((organisation, key))
+            .select(Throttle::as_select())
+            .for_update();
         Ok(query.first(self.conn()?).await.optional()?)
     }
 
@@ -108,13 +137,26 @@ impl Tx {
     ///
     /// # Errors
     /// [`crate::StoreError`].
-    pub async fn note_failure(&mut self, key: &str, failures: i32, now: DateTime<Utc>) -> Result<()> {
+    pub async fn note_failure(
+        &mut self,
+        key: &str,
+        failures: i32,
+        now: DateTime<Utc>,
+    ) -> Result<()> {
         let organisation = self.organisation();
         diesel::insert_into(throttle::table)
-            .values((throttle::organisation.eq(organisation), throttle::key.eq(key), throttle::failures.eq(failures), throttle::last_failure_at.eq(now)))
+            .values((
+                throttle::organisation.eq(organisation),
+                throttle::key.eq(key),
+                throttle::failures.eq(failures),
+                throttle::last_failure_at.eq(now),
+            ))
             .on_conflict((throttle::organisation, throttle::key))
             .do_update()
-            .set((throttle::failures.eq(failures), throttle::last_failure_at.eq(now)))
+            .set((
+                throttle::failures.eq(failures),
+                throttle::last_failure_at.eq(now),
+            ))
             .execute(self.conn()?)
             .await?;
         Ok(())
@@ -126,7 +168,9 @@ impl Tx {
     /// [`crate::StoreError`].
     pub async fn forget_failures(&mut self, key: &str) -> Result<()> {
         let organisation = self.organisation();
-        diesel::delete(throttle::table.find((organisation, key))).execute(self.conn()?).await?;
+        diesel::delete(throttle::table.find((organisation, key)))
+            .execute(self.conn()?)
+            .await?;
         Ok(())
     }
 
@@ -136,10 +180,14 @@ impl Tx {
     /// [`crate::StoreError`].
     pub async fn take_failure_back(&mut self, key: &str) -> Result<()> {
         let organisation = self.organisation();
-        diesel::update(throttle::table.find((organisation, key)).filter(throttle::failures.gt(0)))
-            .set(throttle::failures.eq(throttle::failures - 1))
-            .execute(self.conn()?)
-            .await?;
+        diesel::update(
+            throttle::table
+                .find((organisation, key))
+                .filter(throttle::failures.gt(0)),
+        )
+        .set(throttle::failures.eq(throttle::failures - 1))
+        .execute(self.conn()?)
+        .await?;
         Ok(())
     }
 
@@ -147,9 +195,20 @@ impl Tx {
     ///
     /// # Errors
     /// [`crate::StoreError`].
-    pub async fn has_signed_in_from(&mut self, name: &str, origin: &str, since: DateTime<Utc>) -> Result<bool> {
-        let query =
-            sign_in_place::table.filter(sign_in_place::name.eq(name).and(sign_in_place::origin.eq(origin)).and(sign_in_place::signed_in_at.gt(since))).count();
+    pub async fn has_signed_in_from(
+        &mut self,
+        name: &str,
+        origin: &str,
+        since: DateTime<Utc>,
+    ) -> Result<bool> {
+        let query = sign_in_place::table
+            .filter(
+                sign_in_place::name
+                    .eq(name)
+                    .and(sign_in_place::origin.eq(origin))
+                    .and(sign_in_place::signed_in_at.gt(since)),
+            )
+            .count();
         let count: i64 = query.get_result(self.conn()?).await?;
         Ok(count > 0)
     }
@@ -158,7 +217,12 @@ impl Tx {
     ///
     /// # Errors
     /// [`crate::StoreError`].
-    pub async fn note_signed_in_from(&mut self, name: &str, origin: &str, now: DateTime<Utc>) -> Result<()> {
+    pub async fn note_signed_in_from(
+        &mut self,
+        name: &str,
+        origin: &str,
+        now: DateTime<Utc>,
+    ) -> Result<()> {
         let organisation = self.organisation();
         diesel::insert_into(sign_in_place::table)
             .values((
@@ -167,7 +231,11 @@ impl Tx {
                 sign_in_place::origin.eq(origin),
                 sign_in_place::signed_in_at.eq(now),
             ))
-            .on_conflict((sign_in_place::organisation, sign_in_place::name, sign_in_place::origin))
+            .on_conflict((
+                sign_in_place::organisation,
+                sign_in_place::name,
+                sign_in_place::origin,
+            ))
             .do_update()
             .set(sign_in_place::signed_in_at.eq(now))
             .execute(self.conn()?)
@@ -179,7 +247,12 @@ impl Tx {
     ///
     /// # Errors
     /// [`crate::StoreError`].
-    pub async fn count_stranger_refusal(&mut self, action: &str, origin: &str, now: DateTime<Utc>) -> Result<bool> {
+    pub async fn count_stranger_refusal(
+        &mut self,
+        action: &str,
+        origin: &str,
+        now: DateTime<Utc>,
+    ) -> Result<bool> {
         let sql = "INSERT INTO stranger_refusal AS r (organisation, action, since, count) VALUES (scope(), $1, $3, 0)
             ON CONFLICT (organisation, action) DO UPDATE SET count = r.count + 1,
                 origins = CASE WHEN $2 = ANY (r.origins) OR cardinality(r.origins) >= 10 THEN r.origins ELSE r.origins || $2 END
@@ -201,12 +274,17 @@ impl Tx {
     ///
     /// # Errors
     /// [`crate::StoreError`].
-    pub async fn take_stranger_refusals(&mut self, before: DateTime<Utc>) -> Result<Vec<(String, i64, Vec<String>)>> {
-        let query = diesel::delete(stranger_refusal::table.filter(stranger_refusal::since.le(before))).returning((
-            stranger_refusal::action,
-            stranger_refusal::count,
-            stranger_refusal::origins,
-        ));
+    pub async fn take_stranger_refusals(
+        &mut self,
+        before: DateTime<Utc>,
+    ) -> Result<Vec<(String, i64, Vec<String>)>> {
+        let query =
+            diesel::delete(stranger_refusal::table.filter(stranger_refusal::since.le(before)))
+                .returning((
+                    stranger_refusal::action,
+                    stranger_refusal::count,
+                    stranger_refusal::origins,
+                ));
         Ok(query.get_results(self.conn()?).await?)
     }
 
@@ -214,11 +292,20 @@ impl Tx {
     ///
     /// # Errors
     /// [`crate::StoreError`].
-    pub async fn sessions_that_count(&mut self, among: &[Uuid], now: DateTime<Utc>) -> Result<Vec<Uuid>> {
+    pub async fn sessions_that_count(
+        &mut self,
+        among: &[Uuid],
+        now: DateTime<Utc>,
+    ) -> Result<Vec<Uuid>> {
         let query = session::table
             .inner_join(person::table.on(person::id.eq(session::person_id)))
             .filter(session::id.eq_any(among))
-            .filter(session::ended_at.is_null().and(session::ends_at.gt(now)).and(person::state.eq("active")))
+            .filter(
+                session::ended_at
+                    .is_null()
+                    .and(session::ends_at.gt(now))
+                    .and(person::state.eq("active")),
+            )
             .select(session::id);
         Ok(query.load(self.conn()?).await?)
     }

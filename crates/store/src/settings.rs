@@ -26,8 +26,16 @@ impl Tx {
     /// # Errors
     /// [`crate::StoreError`].
     pub async fn settings(&mut self) -> Result<SettingsRow> {
-        let found = settings::table.select(SettingsRow::as_select()).first(self.conn()?).await.optional()?;
-        Ok(found.unwrap_or(SettingsRow { organisation: self.organisation(), body: serde_json::json!({}), version: 0 }))
+        let found = settings::table
+            .select(SettingsRow::as_select())
+            .first(self.conn()?)
+            .await
+            .optional()?;
+        Ok(found.unwrap_or(SettingsRow {
+            organisation: self.organisation(),
+            body: serde_json::json!({}),
+            version: 0,
+        }))
     }
 
     /// Sets it, if nobody else has in the meantime.
@@ -36,14 +44,21 @@ impl Tx {
     /// [`crate::StoreError::Stale`].
     pub async fn change_settings(&mut self, row: &SettingsRow) -> Result<()> {
         let query = diesel::insert_into(settings::table)
-            .values((settings::organisation.eq(row.organisation), settings::body.eq(&row.body), settings::version.eq(row.version + 1)))
+            .values((
+                settings::organisation.eq(row.organisation),
+                settings::body.eq(&row.body),
+                settings::version.eq(row.version + 1),
+            ))
             .on_conflict(settings::organisation)
             .do_nothing();
         if row.version == 0 {
             return one_row(query.execute(self.conn()?).await?);
         }
-        let query = diesel::update(settings::table.filter(settings::version.eq(row.version)))
-            .set((settings::body.eq(&row.body), settings::version.eq(row.version + 1)));
+        let query =
+            diesel::update(settings::table.filter(settings::version.eq(row.version))).set((
+                settings::body.eq(&row.body),
+                settings::version.eq(row.version + 1),
+            ));
         one_row(query.execute(self.conn()?).await?)
     }
 
@@ -54,7 +69,9 @@ impl Tx {
     pub async fn note(&mut self, name: &str, value: &str) -> Result<bool> {
         let sql = "INSERT INTO noted AS n (organisation, name, value) VALUES (scope(), $1, $2)
              ON CONFLICT (organisation, name) DO UPDATE SET value = excluded.value WHERE n.value <> excluded.value";
-        let query = statement(sql).bind::<sql_types::Text, _>(name.to_owned()).bind::<sql_types::Text, _>(value.to_owned());
+        let query = statement(sql)
+            .bind::<sql_types::Text, _>(name.to_owned())
+            .bind::<sql_types::Text, _>(value.to_owned());
         Ok(query.execute(self.conn()?).await? > 0)
     }
 }

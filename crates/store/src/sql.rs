@@ -31,7 +31,10 @@ where
 
 /// A statement of a fixed text.
 pub(crate) fn statement(text: impl Into<String>) -> Sql {
-    Sql { text: text.into(), values: vec![] }
+    Sql {
+        text: text.into(),
+        values: vec![],
+    }
 }
 
 impl Sql {
@@ -42,7 +45,8 @@ impl Sql {
         Pg: HasSqlType<S>,
         T: ToSql<S, Pg> + Send + 'static,
     {
-        self.values.push(Box::new(Value::<S, T>(value, PhantomData)));
+        self.values
+            .push(Box::new(Value::<S, T>(value, PhantomData)));
         self
     }
 }

@@ -5,14 +5,17 @@ use std::sync::atomic::{AtomicU64, Ordering};
 use std::time::Duration;
 
 use deadpool::managed::{Manager, Metrics, Object, Pool, RecycleResult};
-use diesel_async::{AsyncConnection as _, AsyncMigrationHarness, AsyncPgConnection, RunQueryDsl as _, SimpleAsyncConnection as _};
+use diesel_async::{
+    AsyncConnection as _, AsyncMigrationHarness, AsyncPgConnection, RunQueryDsl as _,
+    SimpleAsyncConnection as _,
+};
 use diesel_migrations::{EmbeddedMigrations, MigrationHarness as _, embed_migrations};
 use futures_util::future::join;
 use jexlin_core::audit::Event;
 use jexlin_core::vault::EventKey;
 use uuid::Uuid;
 
-use crate::atlas::Atlases;
+use crate::access_index::Atlases;
 use crate::sql::statement;
 use crate::{PersonRow, Result, SessionRow, StoreError};
 
@@ -51,8 +54,13 @@ impl Manager for Dial {
     async fn create(&self) -> std::result::Result<Line, Self::Error> {
         let mut conn = AsyncPgConnection::establish(&self.url).await?;
         // Compiling a plan takes longer than any of ours runs.
-        conn.batch_execute("SET jit = off").await.map_err(|error| diesel::ConnectionError::BadConnection(error.to_string()))?;
-        Ok(Line { conn, records: false })
+        conn.batch_execute("SET jit = off")
+            .await
+            .map_err(|error| diesel::ConnectionError::BadConnection(error.to_string()))?;
+        Ok(Line {
+            conn,
+            records: false,
+        })
     }
 
     async fn recycle(&self, _: &mut Line, _: &Metrics) -> RecycleResult<Self::Error> {
@@ -111,7 +119,9 @@ impl std::fmt::Debug for Tx {
 
 impl Drop for Tx {
     fn drop(&mut self) {
-        let Some(mut line) = self.line.take() else { return };
+        let Some(mut line) = self.line.take() else {
+            return;
+        };
         match tokio::runtime::Handle::try_current() {
             Ok(runtime) => {
                 runtime.spawn(async move {
@@ -147,7 +157,13 @@ impl<T> Withheld<T> {
     /// # Errors
     /// [`StoreError::Broken`] for the receipt of another transaction.
     pub fn after(self, receipt: &Receipt) -> Result<T> {
-        if receipt.number == self.number { Ok(self.value) } else { Err(StoreError::Broken("a secret was asked for against another receipt".into())) }
+        if receipt.number == self.number {
+            Ok(self.value)
+        } else {
+            Err(StoreError::Broken(
+                "a secret was asked for against another receipt".into(),
+            ))
+        }
     }
 }
 
@@ -157,20 +173,28 @@ impl Store {
     /// # Errors
     /// [`StoreError::Broken`] when the address makes no sense. Nothing is connected yet.
     pub fn open(url: &str, connections: usize) -> Result<Self> {
-        let pool = Pool::builder(Dial { url: url.to_owned() })
-            .max_size(connections)
-            // The one that was used last has its plans and pages at hand.
-            .queue_mode(deadpool::managed::QueueMode::Lifo)
-            .runtime(deadpool::Runtime::Tokio1)
-            .wait_timeout(Some(Duration::from_secs(5)))
-            .create_timeout(Some(Duration::from_secs(5)))
-            .build()
-            .map_err(|error| StoreError::Broken(error.to_string()))?;
-        Ok(Self { pool, atlases: Atlases::default() })
+        let pool = Pool::builder(Dial {
+            url: url.to_owned(),
+        })
+        .max_size(connections)
+        // The one that was used last has its plans and pages at hand.
+        .queue_mode(deadpool::managed::QueueMode::Lifo)
+        .runtime(deadpool::Runtime::Tokio1)
+        .wait_timeout(Some(Duration::from_secs(5)))
+        .create_timeout(Some(Duration::from_secs(5)))
+        .build()
+        .map_err(|error| StoreError::Broken(error.to_string()))?;
+        Ok(Self {
+            pool,
+            atlases: Atlases::default(),
+        })
     }
 
     async fn connection(&self) -> Result<Object<Dial>> {
-        self.pool.get().await.map_err(|error| StoreError::Unavailable(error.to_string()))
+        self.pool
+            .get()
+            .await
+            .map_err(|error| StoreError::Unavailable(error.to_string()))
     }
 
     fn started(&self, line: Object<Dial>, organisation: Uuid) -> Tx {
@@ -210,11 +234,19 @@ impl Store {
     ///
     /// # Errors
     /// [`StoreError::Unavailable`] when the database does not answer.
-    pub async fn begin_with_session(&self, organisation: Uuid, token_hash: &[u8]) -> Result<(Tx, Option<(SessionRow, PersonRow)>)> {
+    pub async fn begin_with_session(
+        &self,
+        organisation: Uuid,
+        token_hash: &[u8],
+    ) -> Result<(Tx, Option<(SessionRow, PersonRow)>)> {
         let line = self.connection().await?;
         let begin = begin_in(organisation);
         let (mut first, mut second) = (&line.conn, &line.conn);
-        let (begun, found) = join(first.batch_execute(&begin), crate::sessions::session_by_token(token_hash).first(&mut second)).await;
+        let (begun, found) = join(
+            first.batch_execute(&begin),
+            crate::sessions::session_by_token(token_hash).first(&mut second),
+        )
+        .await;
         if begun.is_err() {
             drop(Object::take(line));
             let mut tx = self.begin(organisation).await?;
@@ -240,7 +272,9 @@ impl Store {
             name: String,
         }
         let mut tx = self.begin(Uuid::nil()).await?;
-        let rows: Vec<Row> = statement("SELECT id, name FROM organisations()").load(tx.conn()?).await?;
+        let rows: Vec<Row> = statement("SELECT id, name FROM organisations()")
+            .load(tx.conn()?)
+            .await?;
         tx.commit().await?;
         Ok(rows.into_iter().map(|row| (row.id, row.name)).collect())
     }
@@ -251,7 +285,10 @@ impl Store {
     /// [`StoreError`].
     pub async fn open_organisations(&self) -> Result<Vec<OpenOrganisation>> {
         let mut tx = self.begin(Uuid::nil()).await?;
-        let rows: Vec<OpenOrganisation> = statement("SELECT id, key_number, changing FROM open_organisations()").load(tx.conn()?).await?;
+        let rows: Vec<OpenOrganisation> =
+            statement("SELECT id, key_number, changing FROM open_organisations()")
+                .load(tx.conn()?)
+                .await?;
         tx.commit().await?;
         Ok(rows)
     }
@@ -291,7 +328,10 @@ impl Tx {
     }
 
     pub(crate) fn conn(&mut self) -> Result<&mut AsyncPgConnection> {
-        self.line.as_mut().map(|line| &mut line.conn).ok_or_else(over)
+        self.line
+            .as_mut()
+            .map(|line| &mut line.conn)
+            .ok_or_else(over)
     }
 
     pub(crate) const fn atlases(&self) -> &Atlases {
@@ -303,7 +343,10 @@ impl Tx {
     }
 
     pub(crate) const fn withhold<T>(&self, value: T) -> Withheld<T> {
-        Withheld { value, number: self.number }
+        Withheld {
+            value,
+            number: self.number,
+        }
     }
 
     /// Makes durable what was done, where nothing of worth was touched.
@@ -321,11 +364,15 @@ impl Tx {
     /// # Errors
     /// [`StoreError::Broken`] when no event was recorded: then nothing is done at all.
     pub async fn commit_recorded(mut self) -> Result<Receipt> {
-        let missing = || StoreError::Broken("a transaction was to be committed without its audit event".into());
+        let missing = || {
+            StoreError::Broken("a transaction was to be committed without its audit event".into())
+        };
         let commit = commit_recorded_by(self.session, self.recorded.ok_or_else(missing)?);
         self.conn()?.batch_execute(&commit).await?;
         self.line = None;
-        Ok(Receipt { number: self.number })
+        Ok(Receipt {
+            number: self.number,
+        })
     }
 
     /// [`Tx::record`] and [`Tx::commit_recorded`] on one way to the database and back.
@@ -357,7 +404,9 @@ impl Tx {
         }
         inserted?;
         self.line = None;
-        Ok(Receipt { number: self.number })
+        Ok(Receipt {
+            number: self.number,
+        })
     }
 }
 
@@ -373,7 +422,9 @@ fn over() -> StoreError {
 /// The addresses of a database, so that nothing else connects to them.
 #[must_use]
 pub fn addresses_of(url: &str) -> Vec<SocketAddr> {
-    let Ok(config) = url.parse::<tokio_postgres::Config>() else { return vec![] };
+    let Ok(config) = url.parse::<tokio_postgres::Config>() else {
+        return vec![];
+    };
     let ports = config.get_ports();
     let hosts = config.get_hosts().iter().enumerate().map(|(at, host)| {
         let name = match host {
@@ -381,9 +432,15 @@ pub fn addresses_of(url: &str) -> Vec<SocketAddr> {
             // Whoever is reached through a socket is on this machine, and mostly listens there, too.
             tokio_postgres::config::Host::Unix(_) => "127.0.0.1".to_owned(),
         };
-        (name, ports.get(at).or(ports.first()).copied().unwrap_or(5432))
+        (
+            name,
+            ports.get(at).or(ports.first()).copied().unwrap_or(5432),
+        )
     });
-    hosts.filter_map(|(name, port)| (name.as_str(), port).to_socket_addrs().ok()).flatten().collect()
+    hosts
+        .filter_map(|(name, port)| (name.as_str(), port).to_socket_addrs().ok())
+        .flatten()
+        .collect()
 }
 
 /// Applies the migrations with the owner's role.
@@ -391,8 +448,12 @@ pub fn addresses_of(url: &str) -> Vec<SocketAddr> {
 /// # Errors
 /// [`StoreError`] with the database's own words.
 pub async fn migrate(owner_url: &str) -> Result<Vec<String>> {
-    let conn = AsyncPgConnection::establish(owner_url).await.map_err(|error| StoreError::Unavailable(error.to_string()))?;
+    let conn = AsyncPgConnection::establish(owner_url)
+        .await
+        .map_err(|error| StoreError::Unavailable(error.to_string()))?;
     let mut harness = AsyncMigrationHarness::new(conn);
-    let done = harness.run_pending_migrations(MIGRATIONS).map_err(|error| StoreError::Broken(error.to_string()))?;
+    let done = harness
+        .run_pending_migrations(MIGRATIONS)
+        .map_err(|error| StoreError::Broken(error.to_string()))?;
     Ok(done.iter().map(ToString::to_string).collect())
 }

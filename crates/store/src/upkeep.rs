@@ -22,7 +22,7 @@ pub struct PlanRow {
     pub folder_id: Option<Uuid>,
     pub account_id: Option<Uuid>,
     pub check_rule: Option<String>,
-    pub out_of_step: String,
+    pub out_of_sync: String,
     pub rotate_rule: Option<String>,
     pub rotate_days: Option<i32>,
     pub hours_from: Option<String>,
@@ -167,7 +167,10 @@ impl Tx {
     /// # Errors
     /// [`crate::StoreError::Conflict`] when the place has one.
     pub async fn add_plan(&mut self, row: &PlanRow) -> Result<()> {
-        diesel::insert_into(upkeep_plan::table).values(row).execute(self.conn()?).await?;
+        diesel::insert_into(upkeep_plan::table)
+            .values(row)
+            .execute(self.conn()?)
+            .await?;
         self.plan_again(row).await
     }
 
@@ -176,9 +179,14 @@ impl Tx {
     /// # Errors
     /// [`crate::StoreError::Stale`].
     pub async fn change_plan(&mut self, row: &PlanRow) -> Result<()> {
-        let query = diesel::update(upkeep_plan::table.find(row.id).filter(upkeep_plan::version.eq(row.version))).set((
+        let query = diesel::update(
+            upkeep_plan::table
+                .find(row.id)
+                .filter(upkeep_plan::version.eq(row.version)),
+        )
+        .set((
             upkeep_plan::check_rule.eq(&row.check_rule),
-            upkeep_plan::out_of_step.eq(&row.out_of_step),
+            upkeep_plan::out_of_sync.eq(&row.out_of_sync),
             upkeep_plan::rotate_rule.eq(&row.rotate_rule),
             upkeep_plan::rotate_days.eq(row.rotate_days),
             upkeep_plan::hours_from.eq(&row.hours_from),
@@ -197,7 +205,15 @@ impl Tx {
     /// [`crate::StoreError::Stale`].
     pub async fn remove_plan(&mut self, row: &PlanRow) -> Result<()> {
         self.plan_again(row).await?;
-        one_row(diesel::delete(upkeep_plan::table.find(row.id).filter(upkeep_plan::version.eq(row.version))).execute(self.conn()?).await?)
+        one_row(
+            diesel::delete(
+                upkeep_plan::table
+                    .find(row.id)
+                    .filter(upkeep_plan::version.eq(row.version)),
+            )
+            .execute(self.conn()?)
+            .await?,
+        )
     }
 
     async fn plan_again(&mut self, row: &PlanRow) -> Result<()> {
@@ -205,7 +221,10 @@ impl Tx {
             return self.plan_again_below(folder).await;
         }
         if let Some(of) = row.account_id {
-            diesel::update(account::table.find(of)).set(account::stale.eq(true)).execute(self.conn()?).await?;
+            diesel::update(account::table.find(of))
+                .set(account::stale.eq(true))
+                .execute(self.conn()?)
+                .await?;
         }
         Ok(())
     }
@@ -213,13 +232,19 @@ impl Tx {
     /// What is due below a folder is worked out anew.
     pub(crate) async fn plan_again_below(&mut self, folder: Uuid) -> Result<()> {
         let sql = "UPDATE account a SET stale = true FROM credential c WHERE c.id = a.credential_id AND c.folder_id IN (SELECT subtree_of($1))";
-        statement(sql).bind::<sql_types::Uuid, _>(folder).execute(self.conn()?).await?;
+        statement(sql)
+            .bind::<sql_types::Uuid, _>(folder)
+            .execute(self.conn()?)
+            .await?;
         Ok(())
     }
 
     /// What is due for a credential's account, if it has one, is worked out again.
     pub(crate) async fn plan_again_for(&mut self, credential: Uuid) -> Result<()> {
-        diesel::update(account::table.filter(account::credential_id.eq(credential))).set(account::stale.eq(true)).execute(self.conn()?).await?;
+        diesel::update(account::table.filter(account::credential_id.eq(credential)))
+            .set(account::stale.eq(true))
+            .execute(self.conn()?)
+            .await?;
         Ok(())
     }
 
@@ -228,7 +253,11 @@ impl Tx {
     /// # Errors
     /// [`crate::StoreError::NotFound`].
     pub async fn plan(&mut self, id: Uuid) -> Result<PlanRow> {
-        Ok(upkeep_plan::table.find(id).select(PlanRow::as_select()).first(self.conn()?).await?)
+        Ok(upkeep_plan::table
+            .find(id)
+            .select(PlanRow::as_select())
+            .first(self.conn()?)
+            .await?)
     }
 
     /// All plans.
@@ -236,7 +265,11 @@ impl Tx {
     /// # Errors
     /// [`crate::StoreError`].
     pub async fn plans(&mut self) -> Result<Vec<PlanRow>> {
-        Ok(upkeep_plan::table.order(upkeep_plan::id).select(PlanRow::as_select()).load(self.conn()?).await?)
+        Ok(upkeep_plan::table
+            .order(upkeep_plan::id)
+            .select(PlanRow::as_select())
+            .load(self.conn()?)
+            .await?)
     }
 
     /// The plan that counts for an account.
@@ -256,7 +289,12 @@ impl Tx {
     /// # Errors
     /// [`crate::StoreError`].
     pub async fn stale_accounts(&mut self, most: i64) -> Result<Vec<AccountRow>> {
-        let query = account::table.filter(account::stale.eq(true)).limit(most).for_update().skip_locked().select(AccountRow::as_select());
+        let query = account::table
+            .filter(account::stale.eq(true))
+            .limit(most)
+            .for_update()
+            .skip_locked()
+            .select(AccountRow::as_select());
         Ok(query.load(self.conn()?).await?)
     }
 
@@ -264,9 +302,18 @@ impl Tx {
     ///
     /// # Errors
     /// [`crate::StoreError`].
-    pub async fn set_due(&mut self, of: Uuid, check: Option<DateTime<Utc>>, rotation: Option<DateTime<Utc>>) -> Result<()> {
+    pub async fn set_due(
+        &mut self,
+        of: Uuid,
+        check: Option<DateTime<Utc>>,
+        rotation: Option<DateTime<Utc>>,
+    ) -> Result<()> {
         diesel::update(account::table.find(of))
-            .set((account::stale.eq(false), account::next_check_at.eq(check), account::next_rotation_at.eq(rotation)))
+            .set((
+                account::stale.eq(false),
+                account::next_check_at.eq(check),
+                account::next_rotation_at.eq(rotation),
+            ))
             .execute(self.conn()?)
             .await?;
         Ok(())
@@ -278,10 +325,16 @@ impl Tx {
     /// # Errors
     /// [`crate::StoreError`].
     pub async fn due_accounts(&mut self, now: DateTime<Utc>, most: i64) -> Result<Vec<AccountRow>> {
-        let busy = job::table.filter(job::account_id.eq(account::id)).filter(job::state.eq_any(["queued", "running"]));
+        let busy = job::table
+            .filter(job::account_id.eq(account::id))
+            .filter(job::state.eq_any(["queued", "running"]));
         let query = account::table
             .filter(account::stale.eq(false))
-            .filter(account::next_check_at.le(now).or(account::next_rotation_at.le(now)))
+            .filter(
+                account::next_check_at
+                    .le(now)
+                    .or(account::next_rotation_at.le(now)),
+            )
             .filter(diesel::dsl::not(diesel::dsl::exists(busy)))
             .limit(most)
             .for_update()
@@ -296,7 +349,11 @@ impl Tx {
     /// [`crate::StoreError`].
     pub async fn note_check(&mut self, of: Uuid, now: DateTime<Utc>, outcome: &str) -> Result<()> {
         diesel::update(account::table.find(of))
-            .set((account::checked_at.eq(now), account::check_outcome.eq(outcome), account::stale.eq(true)))
+            .set((
+                account::checked_at.eq(now),
+                account::check_outcome.eq(outcome),
+                account::stale.eq(true),
+            ))
             .execute(self.conn()?)
             .await?;
         Ok(())
@@ -307,14 +364,25 @@ impl Tx {
     ///
     /// # Errors
     /// [`crate::StoreError`].
-    pub async fn note_rotation(&mut self, of: Uuid, now: DateTime<Utc>, outcome: &str) -> Result<()> {
+    pub async fn note_rotation(
+        &mut self,
+        of: Uuid,
+        now: DateTime<Utc>,
+        outcome: &str,
+    ) -> Result<()> {
         let state = account::table.find(of);
-        diesel::update(state).set((account::rotation_outcome.eq(outcome), account::stale.eq(true))).execute(self.conn()?).await?;
+        diesel::update(state)
+            .set((
+                account::rotation_outcome.eq(outcome),
+                account::stale.eq(true),
+            ))
+            .execute(self.conn()?)
+            .await?;
         if outcome == "done" {
             let set = (
                 account::rotated_at.eq(now),
                 account::checked_at.eq(now),
-                account::check_outcome.eq("in step"),
+                account::check_outcome.eq("in sync"),
                 account::rotation_owed_at.eq(None::<DateTime<Utc>>),
                 account::owed_next_at.eq(None::<DateTime<Utc>>),
                 account::owed_tries.eq(0),
@@ -328,7 +396,13 @@ impl Tx {
     ///
     /// # Errors
     /// [`crate::StoreError`].
-    pub async fn upkeep_views(&mut self, person: Uuid, now: DateTime<Utc>, after: Option<(String, Uuid)>, most: i64) -> Result<Vec<UpkeepView>> {
+    pub async fn upkeep_views(
+        &mut self,
+        person: Uuid,
+        now: DateTime<Utc>,
+        after: Option<(String, Uuid)>,
+        most: i64,
+    ) -> Result<Vec<UpkeepView>> {
         let (after_name, after_id) = after.unwrap_or_default();
         let sql =
             "SELECT c.id AS credential_id, c.name AS credential_name, path_of(c.folder_id) AS place, d.name AS device_name, u.next_check_at, u.next_rotation_at,
@@ -350,7 +424,10 @@ impl Tx {
     /// # Errors
     /// [`crate::StoreError::Conflict`] when one is under way for the same credential.
     pub async fn add_job(&mut self, row: &JobRow) -> Result<()> {
-        diesel::insert_into(job::table).values(row).execute(self.conn()?).await?;
+        diesel::insert_into(job::table)
+            .values(row)
+            .execute(self.conn()?)
+            .await?;
         Ok(())
     }
 
@@ -359,7 +436,10 @@ impl Tx {
     /// # Errors
     /// [`crate::StoreError`].
     pub async fn job_under_way(&mut self, of: Uuid) -> Result<bool> {
-        let query = job::table.filter(job::account_id.eq(of)).filter(job::state.eq_any(["queued", "running"])).count();
+        let query = job::table
+            .filter(job::account_id.eq(of))
+            .filter(job::state.eq_any(["queued", "running"]))
+            .count();
         let count: i64 = query.get_result(self.conn()?).await?;
         Ok(count > 0)
     }
@@ -372,7 +452,13 @@ impl Tx {
     ///
     /// # Errors
     /// [`crate::StoreError`].
-    pub async fn lease_job(&mut self, now: DateTime<Utc>, until: DateTime<Utc>, most_per_device: i64, most_per_asker: i64) -> Result<Option<LeasedJob>> {
+    pub async fn lease_job(
+        &mut self,
+        now: DateTime<Utc>,
+        until: DateTime<Utc>,
+        most_per_device: i64,
+        most_per_asker: i64,
+    ) -> Result<Option<LeasedJob>> {
         #[derive(QueryableByName)]
         struct Found {
             #[diesel(sql_type = sql_types::Uuid)]
@@ -385,24 +471,31 @@ impl Tx {
               AND busy.device < $2 AND busy.asker < $3
               AND (d.paused_at IS NULL OR j.task = 'check' OR j.way = 'self')
             ORDER BY busy.device, j.not_before, j.id LIMIT 1 FOR UPDATE OF j SKIP LOCKED";
-        let query =
-            statement(sql).bind::<sql_types::Timestamptz, _>(now).bind::<sql_types::BigInt, _>(most_per_device).bind::<sql_types::BigInt, _>(most_per_asker);
+        let query = statement(sql)
+            .bind::<sql_types::Timestamptz, _>(now)
+            .bind::<sql_types::BigInt, _>(most_per_device)
+            .bind::<sql_types::BigInt, _>(most_per_asker);
         let found: Option<Found> = query.get_result(self.conn()?).await.optional()?;
-        let Some(Found { id }) = found else { return Ok(None) };
-        let row: JobRow = diesel::update(job::table.find(id))
-            .set((
-                job::state.eq("running"),
-                job::leased_until.eq(until),
-                job::fence.eq(job::fence + 1),
-                job::faults.eq(job::faults + 1),
-                job::attempts.eq(job::attempts + 1),
-                job::started_at.eq(diesel::dsl::sql::<sql_types::Nullable<sql_types::Timestamptz>>("coalesce(started_at, ")
+        let Some(Found { id }) = found else {
+            return Ok(None);
+        };
+        let row: JobRow =
+            diesel::update(job::table.find(id))
+                .set((
+                    job::state.eq("running"),
+                    job::leased_until.eq(until),
+                    job::fence.eq(job::fence + 1),
+                    job::faults.eq(job::faults + 1),
+                    job::attempts.eq(job::attempts + 1),
+                    job::started_at.eq(diesel::dsl::sql::<
+                        sql_types::Nullable<sql_types::Timestamptz>,
+                    >("coalesce(started_at, ")
                     .bind::<sql_types::Timestamptz, _>(now)
                     .sql(")")),
-            ))
-            .returning(JobRow::as_returning())
-            .get_result(self.conn()?)
-            .await?;
+                ))
+                .returning(JobRow::as_returning())
+                .get_result(self.conn()?)
+                .await?;
         #[allow(clippy::disallowed_methods, reason = "the store hands out leases")]
         let lease = Lease::from_store(row.id, row.fence, row.credential_id, row.device_id, until);
         Ok(Some(LeasedJob { row, lease }))
@@ -414,21 +507,47 @@ impl Tx {
     ///
     /// # Errors
     /// [`crate::StoreError::Stale`] when another worker has, or has had, the job.
-    pub async fn hold_lease(&mut self, lease: &Lease, step: &str, until: DateTime<Utc>) -> Result<Lease> {
-        let held = job::table.find(lease.job()).filter(job::fence.eq(lease.fence())).filter(job::state.eq("running"));
-        let query = diesel::update(held).set((job::step.eq(step), job::leased_until.eq(until))).returning((job::credential_id, job::device_id));
+    pub async fn hold_lease(
+        &mut self,
+        lease: &Lease,
+        step: &str,
+        until: DateTime<Utc>,
+    ) -> Result<Lease> {
+        let held = job::table
+            .find(lease.job())
+            .filter(job::fence.eq(lease.fence()))
+            .filter(job::state.eq("running"));
+        let query = diesel::update(held)
+            .set((job::step.eq(step), job::leased_until.eq(until)))
+            .returning((job::credential_id, job::device_id));
         let found: Option<(Uuid, Uuid)> = query.get_result(self.conn()?).await.optional()?;
         let (credential, device) = found.ok_or(crate::StoreError::Stale)?;
         #[allow(clippy::disallowed_methods, reason = "the store hands out leases")]
-        Ok(Lease::from_store(lease.job(), lease.fence(), credential, device, until))
+        Ok(Lease::from_store(
+            lease.job(),
+            lease.fence(),
+            credential,
+            device,
+            until,
+        ))
     }
 
     /// Ends a job under lease.
     ///
     /// # Errors
     /// [`crate::StoreError::Stale`] when another worker has the job.
-    pub async fn finish_job(&mut self, lease: &Lease, state: &str, outcome: &str, message: &str, now: DateTime<Utc>) -> Result<()> {
-        let held = job::table.find(lease.job()).filter(job::fence.eq(lease.fence())).filter(job::state.eq("running"));
+    pub async fn finish_job(
+        &mut self,
+        lease: &Lease,
+        state: &str,
+        outcome: &str,
+        message: &str,
+        now: DateTime<Utc>,
+    ) -> Result<()> {
+        let held = job::table
+            .find(lease.job())
+            .filter(job::fence.eq(lease.fence()))
+            .filter(job::state.eq("running"));
         let query = diesel::update(held).set((
             job::state.eq(state),
             job::outcome.eq(outcome),
@@ -445,8 +564,18 @@ impl Tx {
     ///
     /// # Errors
     /// [`crate::StoreError::Stale`] when another worker has the job.
-    pub async fn retry_job(&mut self, lease: &Lease, outcome: Option<&str>, message: &str, not_before: DateTime<Utc>, faults: i32) -> Result<()> {
-        let held = job::table.find(lease.job()).filter(job::fence.eq(lease.fence())).filter(job::state.eq("running"));
+    pub async fn retry_job(
+        &mut self,
+        lease: &Lease,
+        outcome: Option<&str>,
+        message: &str,
+        not_before: DateTime<Utc>,
+        faults: i32,
+    ) -> Result<()> {
+        let held = job::table
+            .find(lease.job())
+            .filter(job::fence.eq(lease.fence()))
+            .filter(job::state.eq("running"));
         let query = diesel::update(held).set((
             job::state.eq("queued"),
             job::outcome.eq(outcome),
@@ -464,7 +593,11 @@ impl Tx {
     /// # Errors
     /// [`crate::StoreError::Conflict`] with `job_running` when it is under lease or has ended.
     pub async fn cancel_job(&mut self, id: Uuid, now: DateTime<Utc>, why: &str) -> Result<()> {
-        let open = job::table.find(id).filter(job::state.eq("queued").or(job::state.eq("running").and(job::leased_until.le(now))));
+        let open = job::table.find(id).filter(
+            job::state
+                .eq("queued")
+                .or(job::state.eq("running").and(job::leased_until.le(now))),
+        );
         let query = diesel::update(open).set((
             job::state.eq("failed"),
             job::outcome.eq("cancelled"),
@@ -474,7 +607,11 @@ impl Tx {
             job::fence.eq(job::fence + 1),
             job::leased_until.eq(None::<DateTime<Utc>>),
         ));
-        if query.execute(self.conn()?).await? == 1 { Ok(()) } else { Err(crate::StoreError::Conflict("job_running".into())) }
+        if query.execute(self.conn()?).await? == 1 {
+            Ok(())
+        } else {
+            Err(crate::StoreError::Conflict("job_running".into()))
+        }
     }
 
     /// Cancels the jobs of a device that wait.
@@ -482,7 +619,12 @@ impl Tx {
     /// # Errors
     /// [`crate::StoreError`].
     pub async fn cancel_jobs_on(&mut self, on: Uuid, now: DateTime<Utc>, why: &str) -> Result<()> {
-        let waiting: Vec<Uuid> = job::table.filter(job::device_id.eq(on)).filter(job::state.eq("queued")).select(job::id).load(self.conn()?).await?;
+        let waiting: Vec<Uuid> = job::table
+            .filter(job::device_id.eq(on))
+            .filter(job::state.eq("queued"))
+            .select(job::id)
+            .load(self.conn()?)
+            .await?;
         for id in waiting {
             self.cancel_job(id, now, why).await?;
         }
@@ -493,9 +635,19 @@ impl Tx {
     ///
     /// # Errors
     /// [`crate::StoreError`].
-    pub async fn hurry_job(&mut self, of: Uuid, task: &str, now: DateTime<Utc>) -> Result<Option<Uuid>> {
-        let waiting = job::table.filter(job::account_id.eq(of)).filter(job::state.eq("queued")).filter(job::task.eq(task));
-        let query = diesel::update(waiting).set(job::not_before.eq(now)).returning(job::id);
+    pub async fn hurry_job(
+        &mut self,
+        of: Uuid,
+        task: &str,
+        now: DateTime<Utc>,
+    ) -> Result<Option<Uuid>> {
+        let waiting = job::table
+            .filter(job::account_id.eq(of))
+            .filter(job::state.eq("queued"))
+            .filter(job::task.eq(task));
+        let query = diesel::update(waiting)
+            .set(job::not_before.eq(now))
+            .returning(job::id);
         Ok(query.get_result(self.conn()?).await.optional()?)
     }
 
@@ -504,17 +656,33 @@ impl Tx {
     /// # Errors
     /// [`crate::StoreError`].
     pub async fn waiting_check(&mut self, of: Uuid) -> Result<Option<Uuid>> {
-        let waiting = job::table.filter(job::account_id.eq(of)).filter(job::state.eq("queued")).filter(job::task.eq("check"));
-        Ok(waiting.select(job::id).for_update().first(self.conn()?).await.optional()?)
+        let waiting = job::table
+            .filter(job::account_id.eq(of))
+            .filter(job::state.eq("queued"))
+            .filter(job::task.eq("check"));
+        Ok(waiting
+            .select(job::id)
+            .for_update()
+            .first(self.conn()?)
+            .await
+            .optional()?)
     }
 
     /// A job with names.
     ///
     /// # Errors
     /// [`crate::StoreError::NotFound`].
-    pub async fn job_view(&mut self, viewer: Uuid, now: DateTime<Utc>, id: Uuid) -> Result<JobView> {
+    pub async fn job_view(
+        &mut self,
+        viewer: Uuid,
+        now: DateTime<Utc>,
+        id: Uuid,
+    ) -> Result<JobView> {
         let sql = format!("{JOBS} WHERE j.id = $3");
-        let query = statement(sql).bind::<sql_types::Uuid, _>(viewer).bind::<sql_types::Timestamptz, _>(now).bind::<sql_types::Uuid, _>(id);
+        let query = statement(sql)
+            .bind::<sql_types::Uuid, _>(viewer)
+            .bind::<sql_types::Timestamptz, _>(now)
+            .bind::<sql_types::Uuid, _>(id);
         Ok(query.get_result(self.conn()?).await?)
     }
 
@@ -522,8 +690,16 @@ impl Tx {
     ///
     /// # Errors
     /// [`crate::StoreError`].
-    pub async fn jobs(&mut self, person: Uuid, now: DateTime<Utc>, filter: &JobFilter) -> Result<Vec<JobView>> {
-        let (before_at, before_id) = filter.before.unwrap_or((DateTime::from_timestamp(32_503_680_000, 0).unwrap_or(DateTime::<Utc>::MAX_UTC), Uuid::max()));
+    pub async fn jobs(
+        &mut self,
+        person: Uuid,
+        now: DateTime<Utc>,
+        filter: &JobFilter,
+    ) -> Result<Vec<JobView>> {
+        let (before_at, before_id) = filter.before.unwrap_or((
+            DateTime::from_timestamp(32_503_680_000, 0).unwrap_or(DateTime::<Utc>::MAX_UTC),
+            Uuid::max(),
+        ));
         let sql = format!(
             "{JOBS} WHERE ($3::uuid IS NULL OR j.credential_id = $3) AND ($4::text IS NULL OR j.state = $4) AND (j.queued_at, j.id) < ($5, $6)
              AND level_on_credential($1, j.credential_id, $2) IS NOT NULL ORDER BY j.queued_at DESC, j.id DESC LIMIT $7"

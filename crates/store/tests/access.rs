@@ -1,13 +1,19 @@
 //! The fast questions in PostgreSQL against the plain definition in core, on random worlds.
 
-#![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, clippy::indexing_slicing, reason = "what cannot be set up ends the test")]
+#![allow(
+    clippy::unwrap_used,
+    clippy::expect_used,
+    clippy::panic,
+    clippy::indexing_slicing,
+    reason = "what cannot be set up ends the test"
+)]
 
 mod rig;
 
 use std::collections::BTreeSet;
 
-use jexlin_core::access::plain::{Credential, Folder, Grant, Only, World};
 use jexlin_core::access::preview::{Beside, Moved, narrowings, preview};
+use jexlin_core::access::reference::{Credential, Folder, Grant, Only, World};
 use jexlin_core::access::{Level, in_force};
 use jexlin_store::{CredentialRow, GrantRow, GroupRow, ListQuery, MemberRow, Store, Target};
 use proptest::prelude::*;
@@ -22,21 +28,51 @@ struct Recipe {
     credentials: Vec<prop::sample::Index>,
     groups: usize,
     members: Vec<(prop::sample::Index, prop::sample::Index)>,
-    grants: Vec<(prop::sample::Index, prop::sample::Index, usize, Option<i64>, usize)>,
+    grants: Vec<(
+        prop::sample::Index,
+        prop::sample::Index,
+        usize,
+        Option<i64>,
+        usize,
+    )>,
     moved: Option<(prop::sample::Index, prop::sample::Index)>,
 }
 
 fn recipes() -> impl Strategy<Value = Recipe> {
     let index = any::<prop::sample::Index>;
     (
-        prop::collection::vec((prop::option::weighted(0.8, index()), prop::bool::weighted(0.2)), 1..9),
+        prop::collection::vec(
+            (
+                prop::option::weighted(0.8, index()),
+                prop::bool::weighted(0.2),
+            ),
+            1..9,
+        ),
         prop::collection::vec(index(), 0..8),
         0usize..5,
         prop::collection::vec((index(), index()), 0..10),
-        prop::collection::vec((index(), index(), 0usize..5, prop::option::weighted(0.4, -50i64..50), 0usize..6), 0..12),
+        prop::collection::vec(
+            (
+                index(),
+                index(),
+                0usize..5,
+                prop::option::weighted(0.4, -50i64..50),
+                0usize..6,
+            ),
+            0..12,
+        ),
         prop::option::of((index(), index())),
     )
-        .prop_map(|(folders, credentials, groups, members, grants, moved)| Recipe { folders, credentials, groups, members, grants, moved })
+        .prop_map(
+            |(folders, credentials, groups, members, grants, moved)| Recipe {
+                folders,
+                credentials,
+                groups,
+                members,
+                grants,
+                moved,
+            },
+        )
 }
 
 async fn build(store: &Store, recipe: &Recipe) -> (Uuid, Vec<Uuid>, World) {
@@ -50,37 +86,88 @@ async fn build(store: &Store, recipe: &Recipe) -> (Uuid, Vec<Uuid>, World) {
     let mut folders: Vec<Uuid> = vec![];
     for (parent, closed) in &recipe.folders {
         let id = Uuid::now_v7();
-        let parent = parent.as_ref().filter(|_| !folders.is_empty()).map(|index| folders[index.index(folders.len())]);
-        tx.add_folder(&folder(org, id, parent, *closed)).await.unwrap();
-        plain.folders.insert(id, Folder { parent, closed: *closed });
+        let parent = parent
+            .as_ref()
+            .filter(|_| !folders.is_empty())
+            .map(|index| folders[index.index(folders.len())]);
+        tx.add_folder(&folder(org, id, parent, *closed))
+            .await
+            .unwrap();
+        plain.folders.insert(
+            id,
+            Folder {
+                parent,
+                closed: *closed,
+            },
+        );
         folders.push(id);
     }
     let mut places: Vec<(Uuid, bool)> = folders.iter().map(|id| (*id, true)).collect();
     for index in &recipe.credentials {
         let (id, folder_id) = (Uuid::now_v7(), folders[index.index(folders.len())]);
-        let (kind, tags) = (["login", "ssh-key"][plain.credentials.len() % 2], [vec![], vec!["night".to_owned()]][plain.credentials.len() / 2 % 2].clone());
-        let row = CredentialRow { id, kind: kind.into(), tags: tags.clone(), ..rig::credential(org, folder_id, &id.to_string()) };
+        let (kind, tags) = (
+            ["login", "ssh-key"][plain.credentials.len() % 2],
+            [vec![], vec!["night".to_owned()]][plain.credentials.len() / 2 % 2].clone(),
+        );
+        let row = CredentialRow {
+            id,
+            kind: kind.into(),
+            tags: tags.clone(),
+            ..rig::credential(org, folder_id, &id.to_string())
+        };
         tx.add_credential(&row).await.unwrap();
-        plain.credentials.insert(id, Credential { folder: folder_id, kind: kind.into(), tags });
+        plain.credentials.insert(
+            id,
+            Credential {
+                folder: folder_id,
+                kind: kind.into(),
+                tags,
+            },
+        );
         places.push((id, false));
     }
     let mut subjects: Vec<(Uuid, bool)> = people.iter().map(|id| (*id, false)).collect();
     let mut groups = vec![];
     for _ in 0..recipe.groups {
         let id = Uuid::now_v7();
-        tx.add_group(&GroupRow { id, organisation: org, name: id.to_string(), created_at: at(0), version: 1 }).await.unwrap();
+        tx.add_group(&GroupRow {
+            id,
+            organisation: org,
+            name: id.to_string(),
+            created_at: at(0),
+            version: 1,
+        })
+        .await
+        .unwrap();
         plain.groups.insert(id, BTreeSet::new());
         subjects.push((id, true));
         groups.push(id);
     }
     for (group, member) in recipe.members.iter().filter(|_| !groups.is_empty()) {
-        let (group, (member, member_is_group)) = (groups[group.index(groups.len())], subjects[member.index(subjects.len())]);
-        tx.add_member(&MemberRow { organisation: org, group_id: group, member, member_is_group }).await.unwrap();
+        let (group, (member, member_is_group)) = (
+            groups[group.index(groups.len())],
+            subjects[member.index(subjects.len())],
+        );
+        tx.add_member(&MemberRow {
+            organisation: org,
+            group_id: group,
+            member,
+            member_is_group,
+        })
+        .await
+        .unwrap();
         plain.groups.entry(group).or_default().insert(member);
     }
     for (subject, place, level, ends, narrow) in &recipe.grants {
-        let ((subject, is_group), (place, is_folder)) = (subjects[subject.index(subjects.len())], places[place.index(places.len())]);
-        if plain.grants.iter().any(|grant| grant.subject == subject && grant.target == place) {
+        let ((subject, is_group), (place, is_folder)) = (
+            subjects[subject.index(subjects.len())],
+            places[place.index(places.len())],
+        );
+        if plain
+            .grants
+            .iter()
+            .any(|grant| grant.subject == subject && grant.target == place)
+        {
             continue;
         }
         // Half of those on folders are narrowed.
@@ -105,15 +192,30 @@ async fn build(store: &Store, recipe: &Recipe) -> (Uuid, Vec<Uuid>, World) {
             created_by: None,
         };
         tx.add_grant(&row).await.unwrap();
-        plain.grants.push(Grant { id: row.id, subject, target: place, level: Level::ALL[*level], ends_at: row.ends_at, only });
+        plain.grants.push(Grant {
+            id: row.id,
+            subject,
+            target: place,
+            level: Level::ALL[*level],
+            ends_at: row.ends_at,
+            only,
+        });
     }
     if let Some((which, under)) = &recipe.moved {
-        let (which, under) = (folders[which.index(folders.len())], folders[under.index(folders.len())]);
+        let (which, under) = (
+            folders[which.index(folders.len())],
+            folders[under.index(folders.len())],
+        );
         let rings = tx.would_ring(which, under).await.unwrap();
         assert_eq!(rings, plain.would_ring(which, under), "the ring test");
         if !rings {
             let row = tx.folder(which).await.unwrap();
-            tx.change_folder(&jexlin_store::FolderRow { parent_id: Some(under), ..row }).await.unwrap();
+            tx.change_folder(&jexlin_store::FolderRow {
+                parent_id: Some(under),
+                ..row
+            })
+            .await
+            .unwrap();
             plain.folders.get_mut(&which).unwrap().parent = Some(under);
         }
     }
@@ -127,42 +229,107 @@ async fn compare(store: &Store, recipe: &Recipe) {
     let mut tx = store.begin(org).await.unwrap();
     for person in people {
         for folder in plain.folders.keys() {
-            assert_eq!(tx.reach_folder(person, *folder, now).await.unwrap().level(), plain.level(person, *folder, now), "a folder's level");
+            assert_eq!(
+                tx.reach_folder(person, *folder, now).await.unwrap().level(),
+                plain.level(person, *folder, now),
+                "a folder's level"
+            );
         }
         for credential in plain.credentials.keys() {
-            assert_eq!(tx.reach_credential(person, *credential, now).await.unwrap().level(), plain.level(person, *credential, now), "a credential's level");
+            assert_eq!(
+                tx.reach_credential(person, *credential, now)
+                    .await
+                    .unwrap()
+                    .level(),
+                plain.level(person, *credential, now),
+                "a credential's level"
+            );
         }
-        let seen: BTreeSet<Uuid> = tx.visible_folders(person, now).await.unwrap().iter().map(|folder| folder.id).collect();
+        let seen: BTreeSet<Uuid> = tx
+            .visible_folders(person, now)
+            .await
+            .unwrap()
+            .iter()
+            .map(|folder| folder.id)
+            .collect();
         assert_eq!(seen, plain.visible_folders(person, now), "the folders seen");
-        let mut expected: Vec<_> = plain.credentials.keys().map(|id| (*id, plain.level(person, *id, now))).filter(|(_, level)| level.is_some()).collect();
+        let mut expected: Vec<_> = plain
+            .credentials
+            .keys()
+            .map(|id| (*id, plain.level(person, *id, now)))
+            .filter(|(_, level)| level.is_some())
+            .collect();
         expected.sort();
         // Folder by folder, name by name, and with a condition that everything meets.
         let ways = [
-            ListQuery { many_folders: Some(1000), ..ListQuery::default() },
-            ListQuery { many_folders: Some(1), ..ListQuery::default() },
-            ListQuery { find: vec!["-".into()], ..ListQuery::default() },
-            ListQuery { name: Some("-".into()), ..ListQuery::default() },
+            ListQuery {
+                many_folders: Some(1000),
+                ..ListQuery::default()
+            },
+            ListQuery {
+                many_folders: Some(1),
+                ..ListQuery::default()
+            },
+            ListQuery {
+                find: vec!["-".into()],
+                ..ListQuery::default()
+            },
+            ListQuery {
+                name: Some("-".into()),
+                ..ListQuery::default()
+            },
         ];
         for way in ways {
             let mut listed = vec![];
             let mut after = None;
             loop {
-                let page = tx.list_credentials(person, now, &ListQuery { after, most: 3, ..way.clone() }).await.unwrap();
+                let page = tx
+                    .list_credentials(
+                        person,
+                        now,
+                        &ListQuery {
+                            after,
+                            most: 3,
+                            ..way.clone()
+                        },
+                    )
+                    .await
+                    .unwrap();
                 let Some(last) = page.last() else { break };
                 after = Some((last.name.clone(), last.id));
-                listed.extend(page.iter().map(|row| (row.id, Level::from_number(row.held))));
+                listed.extend(
+                    page.iter()
+                        .map(|row| (row.id, Level::from_number(row.held))),
+                );
             }
             listed.sort();
             assert_eq!(listed, expected, "the list over all pages: {way:?}");
         }
         if let Some(id) = plain.credentials.keys().next() {
             let spot = tx.spot(Target::Credential(*id)).await.unwrap();
-            assert_eq!(spot.around(person).level(person, *id, now), plain.level(person, *id, now), "the part of the world that explains");
-            let reached = spot.reached_by(now).into_iter().find(|(reached, _)| *reached == person).map(|(_, level)| level);
-            assert_eq!(reached, plain.level(person, *id, now), "everybody who reaches it");
+            assert_eq!(
+                spot.around(person).level(person, *id, now),
+                plain.level(person, *id, now),
+                "the part of the world that explains"
+            );
+            let reached = spot
+                .reached_by(now)
+                .into_iter()
+                .find(|(reached, _)| *reached == person)
+                .map(|(_, level)| level);
+            assert_eq!(
+                reached,
+                plain.level(person, *id, now),
+                "everybody who has access"
+            );
         }
     }
-    assert!(plain.grants.iter().all(|grant| grant.ends_at.is_none() || in_force(grant.ends_at, at(-60))));
+    assert!(
+        plain
+            .grants
+            .iter()
+            .all(|grant| grant.ends_at.is_none() || in_force(grant.ends_at, at(-60)))
+    );
 }
 
 proptest! {
@@ -191,17 +358,29 @@ struct Turn {
 
 fn turns() -> impl Strategy<Value = Turn> {
     let index = any::<prop::sample::Index>;
-    (0usize..6, index(), index(), 0usize..5, prop::collection::vec(index(), 0..3)).prop_map(|(sort, one, other, level, gates)| Turn {
-        sort,
-        one,
-        other,
-        level,
-        gates,
-    })
+    (
+        0usize..6,
+        index(),
+        index(),
+        0usize..5,
+        prop::collection::vec(index(), 0..3),
+    )
+        .prop_map(|(sort, one, other, level, gates)| Turn {
+            sort,
+            one,
+            other,
+            level,
+            gates,
+        })
 }
 
 /// Makes the change in the database and in the plain world; what it moves.
-async fn turn(tx: &mut jexlin_store::Tx, plain: &mut World, people: &[Uuid], turn: &Turn) -> Option<Vec<Uuid>> {
+async fn turn(
+    tx: &mut jexlin_store::Tx,
+    plain: &mut World,
+    people: &[Uuid],
+    turn: &Turn,
+) -> Option<Vec<Uuid>> {
     let now = at(0);
     let folders: Vec<Uuid> = plain.folders.keys().copied().collect();
     let groups: Vec<Uuid> = plain.groups.keys().copied().collect();
@@ -211,7 +390,11 @@ async fn turn(tx: &mut jexlin_store::Tx, plain: &mut World, people: &[Uuid], tur
     let subject = subjects[turn.other.index(subjects.len())];
     match turn.sort {
         0 => {
-            if plain.grants.iter().any(|grant| grant.subject == subject && grant.target == folder) {
+            if plain
+                .grants
+                .iter()
+                .any(|grant| grant.subject == subject && grant.target == folder)
+            {
                 return None;
             }
             let is_group = plain.groups.contains_key(&subject);
@@ -247,7 +430,12 @@ async fn turn(tx: &mut jexlin_store::Tx, plain: &mut World, people: &[Uuid], tur
             if plain.groups[&group].contains(&subject) {
                 return None;
             }
-            let row = MemberRow { organisation: tx.organisation(), group_id: group, member: subject, member_is_group: groups.contains(&subject) };
+            let row = MemberRow {
+                organisation: tx.organisation(),
+                group_id: group,
+                member: subject,
+                member_is_group: groups.contains(&subject),
+            };
             tx.add_member(&row).await.unwrap();
             plain.groups.get_mut(&group).unwrap().insert(subject);
         }
@@ -262,8 +450,18 @@ async fn turn(tx: &mut jexlin_store::Tx, plain: &mut World, people: &[Uuid], tur
             let under = folders[turn.other.index(folders.len())];
             let row = tx.folder(folder).await.unwrap();
             let closed = turn.level.is_multiple_of(2);
-            let parent = if plain.would_ring(folder, under) { row.parent_id } else { Some(under) };
-            tx.change_folder(&jexlin_store::FolderRow { parent_id: parent, closed, ..row }).await.unwrap();
+            let parent = if plain.would_ring(folder, under) {
+                row.parent_id
+            } else {
+                Some(under)
+            };
+            tx.change_folder(&jexlin_store::FolderRow {
+                parent_id: parent,
+                closed,
+                ..row
+            })
+            .await
+            .unwrap();
             *plain.folders.get_mut(&folder).unwrap() = Folder { parent, closed };
         }
         _ => {
@@ -274,39 +472,75 @@ async fn turn(tx: &mut jexlin_store::Tx, plain: &mut World, people: &[Uuid], tur
             }
         }
     }
-    Some(if turn.sort > 4 { credentials.into_iter().take(2).collect() } else { vec![] })
+    Some(if turn.sort > 4 {
+        credentials.into_iter().take(2).collect()
+    } else {
+        vec![]
+    })
 }
 
 async fn previews(store: &Store, recipe: &Recipe, change: &Turn) {
     let (org, people, mut plain) = build(store, recipe).await;
     let mut tx = store.begin(org).await.unwrap();
     // A gate stands before what is in its folder and below it, and before one credential.
-    let places: Vec<Uuid> = plain.folders.keys().chain(plain.credentials.keys()).copied().collect();
+    let places: Vec<Uuid> = plain
+        .folders
+        .keys()
+        .chain(plain.credentials.keys())
+        .copied()
+        .collect();
     let mut gates = BTreeSet::new();
     for gate in &change.gates {
         let place = places[gate.index(places.len())];
         if gates.insert(place) {
-            tx.add_gate(&rig::gate(org, plain.folders.contains_key(&place), place), &[]).await.unwrap();
+            tx.add_gate(
+                &rig::gate(org, plain.folders.contains_key(&place), place),
+                &[],
+            )
+            .await
+            .unwrap();
         }
     }
     let old = plain.clone();
     let before = tx.atlas().await.unwrap();
     let all: Vec<Uuid> = plain.credentials.keys().copied().collect();
     let was = tx.single_entries(Some(&all)).await.unwrap();
-    let Some(moving) = turn(&mut tx, &mut plain, &people, change).await else { return };
+    let Some(moving) = turn(&mut tx, &mut plain, &people, change).await else {
+        return;
+    };
     let after = tx.atlas_after(&before).await.unwrap();
     let mut beside = Beside::default();
     for one in tx.single_entries(Some(&moving)).await.unwrap() {
-        let from = was.iter().find(|was| was.id == one.id).unwrap().credential.folder;
-        beside.moved.push(Moved { id: one.id, from, credential: one.credential, gate: one.gate });
+        let from = was
+            .iter()
+            .find(|was| was.id == one.id)
+            .unwrap()
+            .credential
+            .folder;
+        beside.moved.push(Moved {
+            id: one.id,
+            from,
+            credential: one.credential,
+            gate: one.gate,
+        });
     }
     if let Some(found) = narrowings(&before, &after, &beside.moved, at(0)) {
-        let apart: BTreeSet<Uuid> = before.singles().chain(after.singles()).chain(moving).collect();
-        beside.cells = tx.cells(&found, &apart.into_iter().collect::<Vec<_>>()).await.unwrap();
+        let apart: BTreeSet<Uuid> = before
+            .singles()
+            .chain(after.singles())
+            .chain(moving)
+            .collect();
+        beside.cells = tx
+            .cells(&found, &apart.into_iter().collect::<Vec<_>>())
+            .await
+            .unwrap();
         beside.onlys = found.onlys;
     }
     let gated = |world: &World, credential: &Uuid| {
-        let mut next = world.credentials.get(credential).map(|credential| credential.folder);
+        let mut next = world
+            .credentials
+            .get(credential)
+            .map(|credential| credential.folder);
         let mut found = gates.contains(credential);
         while let Some(folder) = next {
             found |= gates.contains(&folder);
@@ -317,7 +551,10 @@ async fn previews(store: &Store, recipe: &Recipe, change: &Turn) {
     let mut expected: std::collections::BTreeMap<_, (u64, u64)> = std::collections::BTreeMap::new();
     for person in &people {
         for credential in plain.credentials.keys() {
-            let levels = (old.level(*person, *credential, at(0)), plain.level(*person, *credential, at(0)));
+            let levels = (
+                old.level(*person, *credential, at(0)),
+                plain.level(*person, *credential, at(0)),
+            );
             if levels.0 != levels.1 {
                 let sum = expected.entry((*person, levels.0, levels.1)).or_default();
                 sum.0 += 1;
@@ -327,7 +564,12 @@ async fn previews(store: &Store, recipe: &Recipe, change: &Turn) {
     }
     let told: std::collections::BTreeMap<_, _> = preview(&before, &after, &beside, at(0))
         .into_iter()
-        .map(|shift| ((shift.person, shift.before, shift.after), (shift.credentials, shift.gated)))
+        .map(|shift| {
+            (
+                (shift.person, shift.before, shift.after),
+                (shift.credentials, shift.gated),
+            )
+        })
         .collect();
     assert_eq!(told, expected, "{change:?}");
 }
@@ -347,7 +589,14 @@ proptest! {
 
 /// What is to be done with the credentials of some folders: which sort of thing, with which, where.
 fn comings() -> impl Strategy<Value = Vec<(u8, prop::sample::Index, prop::sample::Index)>> {
-    prop::collection::vec((0_u8..4, any::<prop::sample::Index>(), any::<prop::sample::Index>()), 1..40)
+    prop::collection::vec(
+        (
+            0_u8..4,
+            any::<prop::sample::Index>(),
+            any::<prop::sample::Index>(),
+        ),
+        1..40,
+    )
 }
 
 proptest! {
@@ -408,13 +657,27 @@ fn doings() -> impl Strategy<Value = Vec<(usize, usize, Turn)>> {
 }
 
 /// All that an atlas says of these people and credentials.
-async fn said(tx: &mut jexlin_store::Tx, people: &[Uuid], plain: &World) -> Vec<(Uuid, Uuid, Option<Level>, u64, String)> {
+async fn said(
+    tx: &mut jexlin_store::Tx,
+    people: &[Uuid],
+    plain: &World,
+) -> Vec<(Uuid, Uuid, Option<Level>, u64, String)> {
     let mut all = vec![];
     for credential in plain.credentials.keys() {
         for person in people {
             let spot = tx.spot(Target::Credential(*credential)).await.unwrap();
-            let (world, count) = (spot.around(*person), spot.atlas.credentials_in(spot.credential.as_ref().unwrap().folder));
-            all.push((*person, *credential, world.level(*person, *credential, at(0)), count, spot.place));
+            let (world, count) = (
+                spot.around(*person),
+                spot.atlas
+                    .credentials_in(spot.credential.as_ref().unwrap().folder),
+            );
+            all.push((
+                *person,
+                *credential,
+                world.level(*person, *credential, at(0)),
+                count,
+                spot.place,
+            ));
         }
     }
     all

@@ -21,7 +21,9 @@ fn gated(ines: &Session<'_>) -> (SshDevice, String, String) {
 }
 
 fn upkeep(ines: &Session<'_>, credential: &str) -> Value {
-    ines.get(&format!("/api/v1/credentials/{credential}")).good()["upkeep"].clone()
+    ines.get(&format!("/api/v1/credentials/{credential}"))
+        .good()["upkeep"]
+        .clone()
 }
 
 #[test]
@@ -29,21 +31,48 @@ fn neither_a_check_in_the_queue_nor_taking_the_device_off_cancels_it() {
     let service = strict(&super::QUICK);
     let ines = service.sign_in("ines");
     let (host, _, duty) = gated(&ines);
-    let held = ines.make("/api/v1/checkouts", &json!({"credential": duty, "reason": "a look", "minutes": 10}));
+    let held = ines.make(
+        "/api/v1/checkouts",
+        &json!({"credential": duty, "reason": "a look", "minutes": 10}),
+    );
     assert_eq!(ines.reveal(&duty).text("value"), "Duty-1");
     // A check stands in the queue, not to be run for an hour.
     let check = ines.make(&format!("/api/v1/credentials/{duty}/check"), &json!({}));
     let _ = ines.settled(&check);
     service.sql(&format!("UPDATE job SET state = 'queued', not_before = now() + interval '1 hour' WHERE id = '{check}'"));
-    let version = ines.get(&format!("/api/v1/credentials/{duty}")).good()["version"].as_i64().unwrap();
-    ines.patch(&format!("/api/v1/credentials/{duty}"), version, &json!({"no_device": true})).refused(409, "job-under-way");
-    let _ = ines.post(&format!("/api/v1/checkouts/{held}/check-in"), &json!({})).good();
-    assert!(upkeep(&ines, &duty)["rotation_owed_at"].is_string(), "it is owed and said so");
-    service.sql(&format!("UPDATE job SET state = 'failed' WHERE id = '{check}'"));
-    let version = ines.get(&format!("/api/v1/credentials/{duty}")).good()["version"].as_i64().unwrap();
-    let off = ines.patch(&format!("/api/v1/credentials/{duty}"), version, &json!({"no_device": true}));
+    let version = ines.get(&format!("/api/v1/credentials/{duty}")).good()["version"]
+        .as_i64()
+        .unwrap();
+    ines.patch(
+        &format!("/api/v1/credentials/{duty}"),
+        version,
+        &json!({"no_device": true}),
+    )
+    .refused(409, "job-under-way");
+    let _ = ines
+        .post(&format!("/api/v1/checkouts/{held}/check-in"), &json!({}))
+        .good();
+    assert!(
+        upkeep(&ines, &duty)["rotation_owed_at"].is_string(),
+        "it is owed and said so"
+    );
+    service.sql(&format!(
+        "UPDATE job SET state = 'failed' WHERE id = '{check}'"
+    ));
+    let version = ines.get(&format!("/api/v1/credentials/{duty}")).good()["version"]
+        .as_i64()
+        .unwrap();
+    let off = ines.patch(
+        &format!("/api/v1/credentials/{duty}"),
+        version,
+        &json!({"no_device": true}),
+    );
     assert_eq!(off.status, 409, "{}", off.body);
-    until("a rotation", || upkeep(&ines, &duty)["rotation_owed_at"].is_null().then_some(()));
+    until("a rotation", || {
+        upkeep(&ines, &duty)["rotation_owed_at"]
+            .is_null()
+            .then_some(())
+    });
     assert_ne!(host.password("duty"), "Duty-1");
 }
 
@@ -53,15 +82,37 @@ fn a_device_that_refuses_it_owes_it_until_a_rotation_is_done() {
     let ines = service.sign_in("ines");
     let (host, _, duty) = gated(&ines);
     host.behave(Behaviour::Refuses);
-    let held = ines.make("/api/v1/checkouts", &json!({"credential": duty, "reason": "a look", "minutes": 10}));
-    let version = ines.get(&format!("/api/v1/credentials/{duty}")).good()["version"].as_i64().unwrap();
-    ines.patch(&format!("/api/v1/credentials/{duty}"), version, &json!({"no_device": true})).refused(409, "rotation-owed");
-    let _ = ines.post(&format!("/api/v1/checkouts/{held}/check-in"), &json!({})).good();
-    until("a refused rotation", || (upkeep(&ines, &duty)["rotation_outcome"] == "refused").then_some(()));
-    assert!(upkeep(&ines, &duty)["rotation_owed_at"].is_string(), "still owed");
-    ines.delete(&format!("/api/v1/credentials/{duty}"), Some(version)).refused(409, "rotation-owed");
+    let held = ines.make(
+        "/api/v1/checkouts",
+        &json!({"credential": duty, "reason": "a look", "minutes": 10}),
+    );
+    let version = ines.get(&format!("/api/v1/credentials/{duty}")).good()["version"]
+        .as_i64()
+        .unwrap();
+    ines.patch(
+        &format!("/api/v1/credentials/{duty}"),
+        version,
+        &json!({"no_device": true}),
+    )
+    .refused(409, "rotation-owed");
+    let _ = ines
+        .post(&format!("/api/v1/checkouts/{held}/check-in"), &json!({}))
+        .good();
+    until("a refused rotation", || {
+        (upkeep(&ines, &duty)["rotation_outcome"] == "refused").then_some(())
+    });
+    assert!(
+        upkeep(&ines, &duty)["rotation_owed_at"].is_string(),
+        "still owed"
+    );
+    ines.delete(&format!("/api/v1/credentials/{duty}"), Some(version))
+        .refused(409, "rotation-owed");
     host.behave(Behaviour::Obeys);
     service.sql("DELETE FROM failed_login; UPDATE account SET owed_next_at = now() WHERE rotation_owed_at IS NOT NULL");
-    until("a rotation that is done", || upkeep(&ines, &duty)["rotation_owed_at"].is_null().then_some(()));
+    until("a rotation that is done", || {
+        upkeep(&ines, &duty)["rotation_owed_at"]
+            .is_null()
+            .then_some(())
+    });
     assert_ne!(host.password("duty"), "Duty-1");
 }

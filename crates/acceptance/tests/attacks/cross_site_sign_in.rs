@@ -12,7 +12,11 @@ fn a_sign_in_to_the_console_comes_from_the_console() {
     let body = json!({"sign_in_name": "ines", "password": PASSWORD, "channel": "console"});
     let answer = service.call("POST", "/api/v1/sign-in", None, Some(&body), None);
     answer.refused(403, "not-allowed");
-    assert!(answer.headers.iter().all(|(name, _)| name != "set-cookie"), "{:?}", answer.headers);
+    assert!(
+        answer.headers.iter().all(|(name, _)| name != "set-cookie"),
+        "{:?}",
+        answer.headers
+    );
 }
 
 #[test]
@@ -24,7 +28,10 @@ fn what_one_may_not_know_of_answers_as_if_it_did_not_exist() {
     let unit = device(&ines, &safe, "unit", 22);
     let gate =
         ines.make("/api/v1/gates", &json!({"folder": safe, "needs_reason": true, "longest_minutes": 30, "one_holder": false, "rotate_on_return": false}));
-    let checkout = ines.make("/api/v1/checkouts", &json!({"credential": target, "reason": "x", "minutes": 5}));
+    let checkout = ines.make(
+        "/api/v1/checkouts",
+        &json!({"credential": target, "reason": "x", "minutes": 5}),
+    );
     let _ = ines.person("pim", &[]);
     let pim = service.sign_in("pim");
     let nothing = "01a22250-0000-7000-8000-00000000abcd";
@@ -52,7 +59,12 @@ fn what_one_may_not_know_of_answers_as_if_it_did_not_exist() {
         let answers = [present.as_str(), nothing].map(|id| {
             let body = (method == "PATCH" || method == "POST").then_some(&bodies);
             let answer = pim.call(method, &path.replace("ID", id), body, version);
-            (answer.status, answer.code(), answer.text("detail"), answer.text("advice"))
+            (
+                answer.status,
+                answer.code(),
+                answer.text("detail"),
+                answer.text("advice"),
+            )
         });
         assert_eq!(answers[0], answers[1], "{method} {path}");
         assert_eq!(answers[0].0, 404, "{method} {path}");

@@ -24,22 +24,39 @@ fn reuse_of_a_gated_password_is_not_told_to_whoever_cannot_see_it() {
     let marek = service.sign_in("marek");
     let guess = login(&marek, &own, "guess", "x", "pump");
     // The same password twice, both judged; the finding is nowhere for him, and gone for her as well.
-    until("judged", || (service.sql("SELECT count(*) FROM judgement WHERE stale") == "0").then_some(()));
+    until("judged", || {
+        (service.sql("SELECT count(*) FROM judgement WHERE stale") == "0").then_some(())
+    });
     for (who, of) in [(&marek, &guess), (&marek, &target)] {
         let found = who.get(&format!("/api/v1/credentials/{of}")).good()["findings"].to_string();
         assert!(!found.contains("reused"), "{found}");
     }
     let found = marek.get(&format!("/api/v1/credentials/{target}")).good()["findings"].to_string();
     assert!(!found.contains("weak"), "{found}");
-    for address in ["/api/v1/credentials?finding=reused", "/api/v1/credentials?finding=any", "/api/v1/credentials"] {
+    for address in [
+        "/api/v1/credentials?finding=reused",
+        "/api/v1/credentials?finding=any",
+        "/api/v1/credentials",
+    ] {
         let rows = marek.get(address).good();
-        let text = rows["items"].as_array().unwrap().iter().map(|row| row["findings"].to_string()).collect::<String>();
+        let text = rows["items"]
+            .as_array()
+            .unwrap()
+            .iter()
+            .map(|row| row["findings"].to_string())
+            .collect::<String>();
         assert!(!text.contains("reused"), "{address}: {rows}");
     }
     // What he could see himself is told as before.
     let twin = login(&marek, &own, "twin", "x", "pump");
-    until("judged", || (service.sql("SELECT count(*) FROM judgement WHERE stale") == "0").then_some(()));
-    assert!(marek.get(&format!("/api/v1/credentials/{twin}")).good()["findings"].to_string().contains("reused"));
+    until("judged", || {
+        (service.sql("SELECT count(*) FROM judgement WHERE stale") == "0").then_some(())
+    });
+    assert!(
+        marek.get(&format!("/api/v1/credentials/{twin}")).good()["findings"]
+            .to_string()
+            .contains("reused")
+    );
 }
 
 #[test]
@@ -48,28 +65,69 @@ fn former_values_are_not_guessed_against_the_policy_or_seen_by_ones_own_grant() 
     let ines = service.sign_in("ines");
     let safe = ines.folder("Safe");
     let target = login(&ines, &safe, "root", "root", "Former-value-1");
-    let _ = ines.patch(&format!("/api/v1/credentials/{target}"), 1, &json!({"password": "Present-value-2"})).good();
+    let _ = ines
+        .patch(
+            &format!("/api/v1/credentials/{target}"),
+            1,
+            &json!({"password": "Present-value-2"}),
+        )
+        .good();
     let policies = ines.get("/api/v1/password-policies").good();
     let standard = &policies["items"][0];
     let mut rules = standard["rules"].clone();
     rules["not_last"] = json!(5);
     let body = json!({"name": standard["name"], "rules": rules});
-    let _ = ines.call("PUT", &format!("/api/v1/password-policies/{}", standard["id"].as_str().unwrap()), Some(&body), standard["version"].as_i64());
+    let _ = ines.call(
+        "PUT",
+        &format!(
+            "/api/v1/password-policies/{}",
+            standard["id"].as_str().unwrap()
+        ),
+        Some(&body),
+        standard["version"].as_i64(),
+    );
     let marek = ines.person("marek", &[]);
-    let given = ines.make("/api/v1/grants", &json!({"folder": safe, "person": marek, "level": "steward", "without_history": true}));
+    let given = ines.make(
+        "/api/v1/grants",
+        &json!({"folder": safe, "person": marek, "level": "steward", "without_history": true}),
+    );
     let marek = service.sign_in("marek");
     let path = format!("/api/v1/credentials/{target}");
     for guess in ["Former-value-1", "Another-guess-9"] {
         let answer = marek.patch(&path, version(&ines, &path), &json!({"password": guess}));
-        assert!(answer.status == 403 || !answer.body.to_string().contains("used before"), "{}", answer.body);
+        assert!(
+            answer.status == 403 || !answer.body.to_string().contains("used before"),
+            "{}",
+            answer.body
+        );
     }
     // A steward without the history does not grant it, to himself or to others.
     let mine = ines.get(&format!("/api/v1/grants?folder={safe}")).good();
-    let row = mine["items"].as_array().unwrap().iter().find(|row| row["id"] == json!(given)).unwrap().clone();
-    marek.patch(&format!("/api/v1/grants/{given}"), row["version"].as_i64().unwrap(), &json!({"history": true})).refused(403, "not-allowed");
+    let row = mine["items"]
+        .as_array()
+        .unwrap()
+        .iter()
+        .find(|row| row["id"] == json!(given))
+        .unwrap()
+        .clone();
+    marek
+        .patch(
+            &format!("/api/v1/grants/{given}"),
+            row["version"].as_i64().unwrap(),
+            &json!({"history": true}),
+        )
+        .refused(403, "not-allowed");
     let pim = ines.person("pim", &[]);
-    marek.post("/api/v1/grants", &json!({"folder": safe, "person": pim, "level": "reveal"})).refused(403, "not-allowed");
-    let _ = marek.make("/api/v1/grants", &json!({"folder": safe, "person": pim, "level": "reveal", "without_history": true}));
+    marek
+        .post(
+            "/api/v1/grants",
+            &json!({"folder": safe, "person": pim, "level": "reveal"}),
+        )
+        .refused(403, "not-allowed");
+    let _ = marek.make(
+        "/api/v1/grants",
+        &json!({"folder": safe, "person": pim, "level": "reveal", "without_history": true}),
+    );
 }
 
 #[test]
@@ -79,10 +137,20 @@ fn answers_that_depend_on_a_value_come_slower_and_slower() {
     let (own, strictly) = (ines.folder("Own"), ines.folder("Strictly"));
     let inner = ines.make("/api/v1/folders", &json!({"parent": own, "name": "Inner"}));
     let _ = login(&ines, &inner, "root", "root", "short");
-    let standard = ines.get("/api/v1/password-policies").good()["items"][0]["id"].as_str().unwrap().to_owned();
+    let standard = ines.get("/api/v1/password-policies").good()["items"][0]["id"]
+        .as_str()
+        .unwrap()
+        .to_owned();
     let rule = format!("/api/v1/folders/{strictly}/password-rule");
     let seen = ines.get(&rule).good();
-    let _ = ines.call("PUT", &rule, Some(&json!({"mode": "enforce", "policies": [standard]})), seen["version"].as_i64()).good();
+    let _ = ines
+        .call(
+            "PUT",
+            &rule,
+            Some(&json!({"mode": "enforce", "policies": [standard]})),
+            seen["version"].as_i64(),
+        )
+        .good();
     let path = format!("/api/v1/folders/{inner}");
     let try_it = || ines.patch(&path, version(&ines, &path), &json!({"parent": strictly}));
     let mut refused = 0;
@@ -91,16 +159,32 @@ fn answers_that_depend_on_a_value_come_slower_and_slower() {
         if answer.status == 429 {
             break answer;
         }
-        assert!(answer.body.to_string().contains("does not comply"), "{}", answer.body);
+        assert!(
+            answer.body.to_string().contains("does not comply"),
+            "{}",
+            answer.body
+        );
         answer.refused(422, "bad-input");
         refused += 1;
         assert!(refused < 10, "never slowed down");
     };
-    assert!(slowed.code() == "asked-too-often" && refused >= 3, "{refused} before {}", slowed.body);
+    assert!(
+        slowed.code() == "asked-too-often" && refused >= 3,
+        "{refused} before {}",
+        slowed.body
+    );
     // Each is in the log, and others are not kept waiting by it.
-    assert!(ines.events("folder").iter().filter(|event| event["outcome"] == "refused").count() > refused);
+    assert!(
+        ines.events("folder")
+            .iter()
+            .filter(|event| event["outcome"] == "refused")
+            .count()
+            > refused
+    );
     let made = ines.login(&own, "unhindered", "Root-1");
     assert_eq!(ines.reveal(&made).text("value"), "Root-1");
     // Nothing that does not depend on a value waits.
-    let _ = ines.patch(&path, version(&ines, &path), &json!({"name": "Renamed"})).good();
+    let _ = ines
+        .patch(&path, version(&ines, &path), &json!({"name": "Renamed"}))
+        .good();
 }

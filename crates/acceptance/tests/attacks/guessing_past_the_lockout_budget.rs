@@ -16,13 +16,21 @@ fn the_budget_is_the_accounts_whatever_credential_or_device_reaches_it() {
     confirm(&ines, &unit);
     let first = account(&ines, &folder, &unit, "first", "duty", "Guess-1");
     for _ in 0..2 {
-        assert_eq!(job(&ines, &first, "check")["outcome"], "out of step");
+        assert_eq!(job(&ines, &first, "check")["outcome"], "out of sync");
     }
     // Another credential in its place.
-    let version = ines.get(&format!("/api/v1/credentials/{first}")).good()["version"].as_i64().unwrap();
-    let _ = ines.patch(&format!("/api/v1/credentials/{first}"), version, &json!({"no_device": true})).good();
+    let version = ines.get(&format!("/api/v1/credentials/{first}")).good()["version"]
+        .as_i64()
+        .unwrap();
+    let _ = ines
+        .patch(
+            &format!("/api/v1/credentials/{first}"),
+            version,
+            &json!({"no_device": true}),
+        )
+        .good();
     let second = account(&ines, &folder, &unit, "second", "duty", "Guess-2");
-    assert_eq!(job(&ines, &second, "check")["outcome"], "out of step");
+    assert_eq!(job(&ines, &second, "check")["outcome"], "out of sync");
     assert_eq!(job(&ines, &second, "check")["outcome"], "locked out");
     // The same host as another device.
     let twin = device(&ines, &folder, "twin", host.port());
@@ -38,7 +46,11 @@ fn an_operator_that_the_device_refuses_pauses_it_with_one_message() {
     let ines = service.sign_in("ines");
     let folder = ines.folder("Pumping");
     let accounts: Vec<String> = (0..6).map(|n| format!("user{n}")).collect();
-    let list: Vec<(&str, &str)> = accounts.iter().map(|user| (user.as_str(), "User-1")).chain([("root", "Root-1")]).collect();
+    let list: Vec<(&str, &str)> = accounts
+        .iter()
+        .map(|user| (user.as_str(), "User-1"))
+        .chain([("root", "Root-1")])
+        .collect();
     let host = SshDevice::start(&list).unwrap();
     let unit = device(&ines, &folder, "unit", host.port());
     confirm(&ines, &unit);
@@ -47,7 +59,10 @@ fn an_operator_that_the_device_refuses_pauses_it_with_one_message() {
     let mut jobs = vec![];
     for user in &accounts {
         let credential = account(&ines, &folder, &unit, user, user, "User-1");
-        let answer = ines.post(&format!("/api/v1/credentials/{credential}/rotate"), &json!({}));
+        let answer = ines.post(
+            &format!("/api/v1/credentials/{credential}/rotate"),
+            &json!({}),
+        );
         if answer.status == 200 {
             jobs.push(answer.text("id"));
         } else {
@@ -55,18 +70,50 @@ fn an_operator_that_the_device_refuses_pauses_it_with_one_message() {
         }
     }
     let first = ines.settled(&jobs[0]);
-    assert!(first["message"].as_str().unwrap().contains("operator"), "{first}");
-    jexlin_acceptance::until("a pause", || (!ines.get(&format!("/api/v1/devices/{unit}")).good()["paused_at"].is_null()).then_some(()));
-    assert!(host.tried().iter().filter(|(user, _)| user == "root").count() <= 3, "{:?}", host.tried());
+    assert!(
+        first["message"].as_str().unwrap().contains("operator"),
+        "{first}"
+    );
+    jexlin_acceptance::until("a pause", || {
+        (!ines.get(&format!("/api/v1/devices/{unit}")).good()["paused_at"].is_null()).then_some(())
+    });
+    assert!(
+        host.tried()
+            .iter()
+            .filter(|(user, _)| user == "root")
+            .count()
+            <= 3,
+        "{:?}",
+        host.tried()
+    );
     assert_eq!(ines.events("device.pause").len(), 1);
     // Once the password is right and a steward says so, the jobs that wait go on.
-    let _ = ines.patch(&format!("/api/v1/credentials/{root}"), 1, &json!({"password": "Root-1"})).good();
+    let _ = ines
+        .patch(
+            &format!("/api/v1/credentials/{root}"),
+            1,
+            &json!({"password": "Root-1"}),
+        )
+        .good();
     let path = format!("/api/v1/devices/{unit}");
     service.sql("DELETE FROM failed_login");
-    let _ = ines.call("POST", &format!("{path}/resume"), None, Some(super::version(&ines, &path))).good();
+    let _ = ines
+        .call(
+            "POST",
+            &format!("{path}/resume"),
+            None,
+            Some(super::version(&ines, &path)),
+        )
+        .good();
     let waiting = service.sql("SELECT count(*) FROM job WHERE state = 'queued'");
-    jexlin_acceptance::until("the jobs that waited", || (service.sql("SELECT count(*) FROM job WHERE state IN ('queued', 'running')") == "0").then_some(()));
-    let done: i64 = service.sql("SELECT count(*) FROM job WHERE outcome = 'done'").parse().unwrap();
+    jexlin_acceptance::until("the jobs that waited", || {
+        (service.sql("SELECT count(*) FROM job WHERE state IN ('queued', 'running')") == "0")
+            .then_some(())
+    });
+    let done: i64 = service
+        .sql("SELECT count(*) FROM job WHERE outcome = 'done'")
+        .parse()
+        .unwrap();
     assert!(done >= waiting.parse().unwrap(), "{done} of {waiting}");
 }
 
@@ -76,16 +123,32 @@ fn many_rotations_at_once_are_not_taken_for_guesses_with_the_operators_password(
     let ines = service.sign_in("ines");
     let folder = ines.folder("Pumping");
     let accounts: Vec<String> = (0..16).map(|n| format!("user{n}")).collect();
-    let list: Vec<(&str, &str)> = accounts.iter().map(|user| (user.as_str(), "User-1")).chain([("root", "Root-1")]).collect();
+    let list: Vec<(&str, &str)> = accounts
+        .iter()
+        .map(|user| (user.as_str(), "User-1"))
+        .chain([("root", "Root-1")])
+        .collect();
     let host = SshDevice::start(&list).unwrap();
     let unit = device(&ines, &folder, "unit", host.port());
     confirm(&ines, &unit);
     let root = login(&ines, &folder, "root", "root", "Root-1");
     make_operator(&ines, &unit, &root);
-    let credentials: Vec<String> = accounts.iter().map(|user| account(&ines, &folder, &unit, user, user, "User-1")).collect();
+    let credentials: Vec<String> = accounts
+        .iter()
+        .map(|user| account(&ines, &folder, &unit, user, user, "User-1"))
+        .collect();
     let jobs: Vec<String> = credentials
         .iter()
-        .map(|credential| ines.post(&format!("/api/v1/credentials/{credential}/rotate"), &json!({})).good()["id"].as_str().unwrap().to_owned())
+        .map(|credential| {
+            ines.post(
+                &format!("/api/v1/credentials/{credential}/rotate"),
+                &json!({}),
+            )
+            .good()["id"]
+                .as_str()
+                .unwrap()
+                .to_owned()
+        })
         .collect();
     for one in jobs {
         let ended = ines.settled(&one);

@@ -4,7 +4,7 @@
 use std::time::Instant;
 
 use jexlin_acceptance::until;
-use jexlin_standins::odd::{self, Manner};
+use jexlin_standins::misbehaving_device::{self, Manner};
 use jexlin_standins::ssh_device::{Behaviour, SshDevice};
 use serde_json::json;
 
@@ -19,9 +19,21 @@ fn silent_hosts_keep_nobody_elses_rotation_waiting() {
     let root = login(&ines, &odd, "odd root", "root", "Root-1");
     let mut silent = vec![];
     for n in 0..7 {
-        let unit = device(&ines, &odd, &format!("silent {n}"), odd::device(Manner::Hangs).unwrap());
+        let unit = device(
+            &ines,
+            &odd,
+            &format!("silent {n}"),
+            misbehaving_device::device(Manner::Hangs).unwrap(),
+        );
         make_operator(&ines, &unit, &root);
-        silent.push(account(&ines, &odd, &unit, &format!("silent {n}"), &format!("user{n}"), "Silent-1"));
+        silent.push(account(
+            &ines,
+            &odd,
+            &unit,
+            &format!("silent {n}"),
+            &format!("user{n}"),
+            "Silent-1",
+        ));
     }
     let host = SshDevice::start(&[("root", "Root-1"), ("duty", "Duty-1")]).unwrap();
     let unit = device(&ines, &folder, "unit", host.port());
@@ -30,7 +42,12 @@ fn silent_hosts_keep_nobody_elses_rotation_waiting() {
     let operator = account(&ines, &folder, &unit, "root", "root", "Root-1");
     make_operator(&ines, &unit, &operator);
     for credential in &silent {
-        let _ = ines.post(&format!("/api/v1/credentials/{credential}/rotate"), &json!({})).good();
+        let _ = ines
+            .post(
+                &format!("/api/v1/credentials/{credential}/rotate"),
+                &json!({}),
+            )
+            .good();
     }
     let tomas = ines.person("tomas", &[]);
     super::grant(&ines, "folder", &folder, &tomas, "edit");
@@ -39,7 +56,11 @@ fn silent_hosts_keep_nobody_elses_rotation_waiting() {
     let ended = job(&tomas, &duty, "rotate");
     assert_eq!(ended["outcome"], "done", "{ended}");
     let still = service.sql("SELECT count(*) FROM job WHERE state IN ('queued', 'running')");
-    assert!(still.parse::<i64>().unwrap() >= 1, "the silent hosts are still waited for after {:?}", begin.elapsed());
+    assert!(
+        still.parse::<i64>().unwrap() >= 1,
+        "the silent hosts are still waited for after {:?}",
+        begin.elapsed()
+    );
     assert_eq!(host.password("duty"), ines.reveal(&duty).text("value"));
 }
 
@@ -60,18 +81,29 @@ fn a_worker_whose_lease_was_taken_over_sends_and_writes_nothing() {
     make_operator(&ines, &unit, &root);
     let rotation = ines.make(&format!("/api/v1/credentials/{duty}/rotate"), &json!({}));
     let held = service.folder.join("held");
-    until("a worker that is held before it sends", || held.exists().then_some(()));
+    until("a worker that is held before it sends", || {
+        held.exists().then_some(())
+    });
     // A second service takes the job over and ends it.
     let beside = service.beside_with(&[("JEXLIN_HOLD_AT", "")]);
-    service.sql("UPDATE job SET leased_until = now() - interval '1 second' WHERE state = 'running'");
+    service
+        .sql("UPDATE job SET leased_until = now() - interval '1 second' WHERE state = 'running'");
     let ended = ines.settled(&rotation);
     assert_eq!(ended["outcome"], "done", "{ended}");
     let (sent, password) = (host.sent().len(), host.password("duty"));
     // The first one is let go: its lease is over.
     std::fs::remove_file(&held).unwrap();
     std::fs::write(service.folder.join("go"), "").unwrap();
-    until("the first worker's end", || service.log().contains("another worker has the job").then_some(()));
-    assert_eq!((host.sent().len(), host.password("duty")), (sent, password.clone()));
+    until("the first worker's end", || {
+        service
+            .log()
+            .contains("another worker has the job")
+            .then_some(())
+    });
+    assert_eq!(
+        (host.sent().len(), host.password("duty")),
+        (sent, password.clone())
+    );
     assert_eq!(ines.reveal(&duty).text("value"), password);
     drop(beside);
 }

@@ -19,7 +19,8 @@ fn passwords_that_are_hard_to_judge_keep_nobody_waiting() {
     std::thread::scope(|scope| {
         // As many as the service has connections to its database, twice.
         for n in 0..24 {
-            let (service, token, safe, hard, begun, judged) = (&service, &ines.token, &safe, &hard, &begun, &judged);
+            let (service, token, safe, hard, begun, judged) =
+                (&service, &ines.token, &safe, &hard, &begun, &judged);
             scope.spawn(move || {
                 for m in 0..3 {
                     let body = json!({"folder": safe, "kind": "login", "name": format!("hard {n} {m}"), "fields": {"user_name": "duty"}, "password": format!("{hard}{n}{m}")});
@@ -38,5 +39,8 @@ fn passwords_that_are_hard_to_judge_keep_nobody_waiting() {
         let waiting = 72 - judged.load(Ordering::SeqCst);
         assert!(waiting > 0, "the list of folders waited for all of them");
     });
-    assert_eq!(service.sql("SELECT count(*) FROM judgement WHERE score IS NOT NULL"), "72");
+    assert_eq!(
+        service.sql("SELECT count(*) FROM judgement WHERE score IS NOT NULL"),
+        "72"
+    );
 }

@@ -16,13 +16,22 @@ fn a_personal_folder_asks_for_the_present_passphrase_and_closes_with_its_session
     let ines = service.sign_in("ines");
     let _ = ines.person("marek", &[]);
     let marek = service.sign_in("marek");
-    let _ = marek.post("/api/v1/personal", &json!({"passphrase": "a phrase of my own"})).good();
+    let _ = marek
+        .post(
+            "/api/v1/personal",
+            &json!({"passphrase": "a phrase of my own"}),
+        )
+        .good();
     let other = json!({"present": "a guess of theirs", "passphrase": "a phrase of theirs"});
-    marek.call("PUT", "/api/v1/personal/passphrase", Some(&other), None).refused(403, "not-allowed");
+    marek
+        .call("PUT", "/api/v1/personal/passphrase", Some(&other), None)
+        .refused(403, "not-allowed");
     // Suspended and back again: the same session does not count, and its key is gone.
     let person = marek.get("/api/v1/me").text("id");
     let path = format!("/api/v1/people/{person}");
-    let _ = ines.patch(&path, version(&ines, &path), &json!({"state": "suspended"})).good();
+    let _ = ines
+        .patch(&path, version(&ines, &path), &json!({"state": "suspended"}))
+        .good();
     until("a closed folder", || {
         service.sql("UPDATE person SET state = 'active'; UPDATE session SET ended_at = NULL");
         let closed = marek.get("/api/v1/personal/items").status == 409;
@@ -38,13 +47,32 @@ fn an_attachment_that_is_removed_comes_back() {
     let safe = ines.folder("Safe");
     let target = login(&ines, &safe, "root", "root", "Root-1");
     let path = format!("/api/v1/credentials/{target}/attachments");
-    let made = service.raw("POST", &format!("{path}?name=key.txt"), Some(&ines.token), Some(b"pump".to_vec()), None).unwrap().good();
+    let made = service
+        .raw(
+            "POST",
+            &format!("{path}?name=key.txt"),
+            Some(&ines.token),
+            Some(b"pump".to_vec()),
+            None,
+        )
+        .unwrap()
+        .good();
     let file = made["id"].as_str().unwrap();
     let _ = ines.delete(&format!("{path}/{file}"), None);
     assert_eq!(ines.get(&path).good()["items"], json!([]));
     let bin = ines.get("/api/v1/bin").good();
-    let removal = bin["items"].as_array().unwrap().iter().find(|row| row["sort"] == "attachment").unwrap()["id"].as_str().unwrap().to_owned();
-    let _ = ines.post(&format!("/api/v1/bin/{removal}/put-back"), &json!({})).good();
+    let removal = bin["items"]
+        .as_array()
+        .unwrap()
+        .iter()
+        .find(|row| row["sort"] == "attachment")
+        .unwrap()["id"]
+        .as_str()
+        .unwrap()
+        .to_owned();
+    let _ = ines
+        .post(&format!("/api/v1/bin/{removal}/restore"), &json!({}))
+        .good();
     assert_eq!(ines.get(&format!("{path}/{file}")).body, json!("pump"));
 }
 
@@ -53,7 +81,10 @@ fn a_data_key_is_not_overwritten_even_past_the_service() {
     let service = strict(&[]);
     let ines = service.sign_in("ines");
     let target = login(&ines, &ines.folder("Safe"), "root", "root", "Root-1");
-    let tried = jexlin_acceptance::cluster().psql(&service.database.name, &format!("UPDATE credential SET data_key = '\\x00' WHERE id = '{target}'"));
+    let tried = jexlin_acceptance::cluster().psql(
+        &service.database.name,
+        &format!("UPDATE credential SET data_key = '\\x00' WHERE id = '{target}'"),
+    );
     assert!(tried.is_err(), "{tried:?}");
     assert_eq!(ines.reveal(&target).text("value"), "Root-1");
 }
@@ -62,8 +93,14 @@ fn a_data_key_is_not_overwritten_even_past_the_service() {
 fn heard(service: &jexlin_acceptance::Service, token: &str) -> std::sync::mpsc::Receiver<String> {
     let address = service.url.trim_start_matches("http://").to_owned();
     let mut stream = TcpStream::connect(&address).unwrap();
-    stream.set_read_timeout(Some(Duration::from_secs(60))).unwrap();
-    write!(stream, "GET /api/v1/live HTTP/1.1\r\nHost: {address}\r\nAuthorization: Bearer {token}\r\n\r\n").unwrap();
+    stream
+        .set_read_timeout(Some(Duration::from_secs(60)))
+        .unwrap();
+    write!(
+        stream,
+        "GET /api/v1/live HTTP/1.1\r\nHost: {address}\r\nAuthorization: Bearer {token}\r\n\r\n"
+    )
+    .unwrap();
     let (sender, receiver) = std::sync::mpsc::channel();
     std::thread::spawn(move || {
         for line in BufReader::new(stream).lines().map_while(Result::ok) {
@@ -80,7 +117,10 @@ fn live_news_reach_only_those_who_may_know() {
     let service = strict(&[]);
     let ines = service.sign_in("ines");
     let (safe, open) = (ines.folder("Safe"), ines.folder("Open"));
-    let (hidden, seen) = (device(&ines, &safe, "hidden", 9), device(&ines, &open, "seen", 9));
+    let (hidden, seen) = (
+        device(&ines, &safe, "hidden", 9),
+        device(&ines, &open, "seen", 9),
+    );
     let hidden = account(&ines, &safe, &hidden, "hidden", "duty", "Duty-1");
     let seen = account(&ines, &open, &seen, "seen", "duty", "Duty-1");
     let pim = ines.person("pim", &[]);

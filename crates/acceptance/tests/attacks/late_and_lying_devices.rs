@@ -34,7 +34,11 @@ fn a_change_that_is_applied_after_a_later_rotation_is_found_by_a_check() {
     // Tried again, the device takes the same password at once; then a further rotation.
     host.behave(Behaviour::Obeys);
     rotate_until_done(&service, &ines, &duty);
-    assert_eq!(host.password("duty"), late, "the same password was applied again");
+    assert_eq!(
+        host.password("duty"),
+        late,
+        "the same password was applied again"
+    );
     assert_eq!(job(&ines, &duty, "rotate")["outcome"], "done");
     assert_ne!(host.password("duty"), late);
     // Now the first command ends.
@@ -42,7 +46,7 @@ fn a_change_that_is_applied_after_a_later_rotation_is_found_by_a_check() {
     assert_eq!(host.password("duty"), late);
     forgive(&service);
     let checked = job(&ines, &duty, "check");
-    assert_eq!(checked["outcome"], "in step", "{checked}");
+    assert_eq!(checked["outcome"], "in sync", "{checked}");
     assert_eq!(ines.reveal(&duty).text("value"), late);
     assert!(ines.events("upkeep.checked")[0]["detail"]["adopted_version"].is_string());
 }
@@ -80,7 +84,14 @@ fn a_refusal_in_words_discards_and_says_why() {
     let (host, duty) = host_with_duty(&ines);
     host.behave(Behaviour::Refuses);
     let ended = job(&ines, &duty, "rotate");
-    assert_eq!((&ended["outcome"], &ended["state"]), (&json!("refused"), &json!("failed")), "{ended}");
-    assert!(ended["message"].as_str().unwrap().contains("too short"), "{ended}");
+    assert_eq!(
+        (&ended["outcome"], &ended["state"]),
+        (&json!("refused"), &json!("failed")),
+        "{ended}"
+    );
+    assert!(
+        ended["message"].as_str().unwrap().contains("too short"),
+        "{ended}"
+    );
     assert_eq!(host.password("duty"), ines.reveal(&duty).text("value"));
 }

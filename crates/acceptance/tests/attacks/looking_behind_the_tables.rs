@@ -12,7 +12,10 @@ fn functions_with_the_owners_rights_and_tables_leave_no_way_round() {
     let ines = service.sign_in("ines");
     let folder = ines.folder("Pumping");
     let _ = login(&ines, &folder, "root", "root", "Root-1");
-    let _ = ines.make("/api/v1/devices", &json!({"folder": folder, "name": "ridge", "address": "127.0.0.1", "port": 2222}));
+    let _ = ines.make(
+        "/api/v1/devices",
+        &json!({"folder": folder, "name": "ridge", "address": "127.0.0.1", "port": 2222}),
+    );
     let loose = service.sql(
         "SELECT string_agg(p.proname, ', ') FROM pg_proc p JOIN pg_namespace n ON n.oid = p.pronamespace
          WHERE p.prosecdef AND n.nspname = 'public' AND NOT EXISTS (SELECT FROM unnest(p.proconfig) c WHERE c = 'search_path=public, pg_temp')",
@@ -45,7 +48,9 @@ fn functions_with_the_owners_rights_and_tables_leave_no_way_round() {
 #[test]
 fn strangers_learn_nothing_from_the_status() {
     let service = strict(&[]);
-    let status = service.call("GET", "/api/v1/status", None, None, None).good();
+    let status = service
+        .call("GET", "/api/v1/status", None, None, None)
+        .good();
     let names: Vec<_> = status.as_object().unwrap().keys().cloned().collect();
     assert_eq!(names, ["state", "version"]);
 }

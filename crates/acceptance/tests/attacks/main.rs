@@ -1,7 +1,13 @@
 //! What people with little access, strangers and hostile devices try. One file an attack; each is
 //! performed from outside, as its attacker would. `docs/security.md` names them.
 
-#![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, clippy::indexing_slicing, reason = "what cannot be set up ends the test")]
+#![allow(
+    clippy::unwrap_used,
+    clippy::expect_used,
+    clippy::panic,
+    clippy::indexing_slicing,
+    reason = "what cannot be set up ends the test"
+)]
 
 mod acting_alone_where_two_are_needed;
 mod cancelling_a_rotation_that_is_owed;
@@ -35,7 +41,10 @@ use jexlin_acceptance::{Service, Session};
 use serde_json::{Value, json};
 
 /// Short waits for devices, so that a device that says nothing is soon given up.
-const QUICK: [(&str, &str); 2] = [("JEXLIN_CONNECT_SECONDS", "3"), ("JEXLIN_CHANGE_SECONDS", "2")];
+const QUICK: [(&str, &str); 2] = [
+    ("JEXLIN_CONNECT_SECONDS", "3"),
+    ("JEXLIN_CHANGE_SECONDS", "2"),
+];
 
 /// A service on which devices must prove an identity that somebody has confirmed.
 fn strict(extra: &[(&str, &str)]) -> Service {
@@ -47,14 +56,23 @@ fn strict(extra: &[(&str, &str)]) -> Service {
 
 /// A device on this machine.
 fn device(of: &Session<'_>, folder: &str, name: &str, port: u16) -> String {
-    of.make("/api/v1/devices", &json!({"folder": folder, "name": name, "address": "127.0.0.1", "port": port}))
+    of.make(
+        "/api/v1/devices",
+        &json!({"folder": folder, "name": name, "address": "127.0.0.1", "port": port}),
+    )
 }
 
 /// Reads and confirms the identity that answers.
 fn confirm(of: &Session<'_>, device: &str) {
     let path = format!("/api/v1/devices/{device}");
     let shown = of.post(&format!("{path}/read-identity"), &json!({})).good();
-    let _ = of.patch(&path, version(of, &path), &json!({"identity": [shown["items"][0]["line"]]})).good();
+    let _ = of
+        .patch(
+            &path,
+            version(of, &path),
+            &json!({"identity": [shown["items"][0]["line"]]}),
+        )
+        .good();
 }
 
 fn version(of: &Session<'_>, path: &str) -> i64 {
@@ -62,7 +80,14 @@ fn version(of: &Session<'_>, path: &str) -> i64 {
 }
 
 /// A login that is the password of an account.
-fn account(of: &Session<'_>, folder: &str, device: &str, name: &str, user: &str, password: &str) -> String {
+fn account(
+    of: &Session<'_>,
+    folder: &str,
+    device: &str,
+    name: &str,
+    user: &str,
+    password: &str,
+) -> String {
     of.make(
         "/api/v1/credentials",
         &json!({"folder": folder, "kind": "device-admin", "name": name, "fields": {"user_name": user}, "password": password, "device": device}),
@@ -76,31 +101,47 @@ fn login(of: &Session<'_>, folder: &str, name: &str, user: &str, password: &str)
 
 fn make_operator(of: &Session<'_>, device: &str, credential: &str) {
     let path = format!("/api/v1/devices/{device}");
-    let _ = of.patch(&path, version(of, &path), &json!({"operator": credential})).good();
+    let _ = of
+        .patch(&path, version(of, &path), &json!({"operator": credential}))
+        .good();
 }
 
 fn grant(of: &Session<'_>, target: &str, id: &str, person: &str, level: &str) {
-    let _ = of.make("/api/v1/grants", &json!({target: id, "person": person, "level": level}));
+    let _ = of.make(
+        "/api/v1/grants",
+        &json!({target: id, "person": person, "level": level}),
+    );
 }
 
 fn job(of: &Session<'_>, credential: &str, task: &str) -> Value {
-    let job = of.make(&format!("/api/v1/credentials/{credential}/{task}"), &json!({}));
+    let job = of.make(
+        &format!("/api/v1/credentials/{credential}/{task}"),
+        &json!({}),
+    );
     of.settled(&job)
 }
 
 /// Has a rotation that is in doubt tried again until it is done.
 fn rotate_until_done(service: &Service, of: &Session<'_>, credential: &str) {
-    let waiting = of.get(&format!("/api/v1/jobs?credential={credential}&limit=1")).good();
+    let waiting = of
+        .get(&format!("/api/v1/jobs?credential={credential}&limit=1"))
+        .good();
     let id = match waiting["items"][0]["state"].as_str() {
         Some("queued" | "running") => waiting["items"][0]["id"].as_str().unwrap().to_owned(),
-        _ => of.make(&format!("/api/v1/credentials/{credential}/rotate"), &json!({})),
+        _ => of.make(
+            &format!("/api/v1/credentials/{credential}/rotate"),
+            &json!({}),
+        ),
     };
     jexlin_acceptance::until("a rotation that is done", || {
         let job = of.get(&format!("/api/v1/jobs/{id}")).good();
         if job["state"] == "queued" {
             service.sql("DELETE FROM failed_login");
             // It may have begun meanwhile.
-            let _ = of.post(&format!("/api/v1/credentials/{credential}/rotate"), &json!({}));
+            let _ = of.post(
+                &format!("/api/v1/credentials/{credential}/rotate"),
+                &json!({}),
+            );
         }
         (job["state"] == "done").then_some(())
     });

@@ -27,18 +27,48 @@ fn a_login_one_may_only_use_is_sent_nowhere_one_chooses() {
     for level in ["use", "reveal", "edit", "steward"] {
         service.sql(&format!(
             "UPDATE access_grant SET held = {} WHERE credential_id = '{target}'",
-            2 + ["use", "reveal", "edit", "steward"].iter().position(|known| *known == level).unwrap()
+            2 + ["use", "reveal", "edit", "steward"]
+                .iter()
+                .position(|known| *known == level)
+                .unwrap()
         ));
-        let answer = mallory.patch(&path, version(&mallory, &path), &json!({"operator": target}));
+        let answer = mallory.patch(
+            &path,
+            version(&mallory, &path),
+            &json!({"operator": target}),
+        );
         assert_eq!(answer.status, 403, "operator with {level}: {}", answer.body);
-        let present = ines.get(&format!("/api/v1/credentials/{target}")).good()["version"].as_i64().unwrap();
-        let answer = mallory.patch(&format!("/api/v1/credentials/{target}"), present, &json!({"device": trap}));
+        let present = ines.get(&format!("/api/v1/credentials/{target}")).good()["version"]
+            .as_i64()
+            .unwrap();
+        let answer = mallory.patch(
+            &format!("/api/v1/credentials/{target}"),
+            present,
+            &json!({"device": trap}),
+        );
         assert_eq!(answer.status, 403, "account with {level}: {}", answer.body);
     }
-    mallory.post(&format!("/api/v1/credentials/{decoy}/rotate"), &json!({"way": "operator"})).refused(409, "no-operator");
+    mallory
+        .post(
+            &format!("/api/v1/credentials/{decoy}/rotate"),
+            &json!({"way": "operator"}),
+        )
+        .refused(409, "no-operator");
     // Even a binding that somebody forged into the device row does not count: there is no such row.
-    assert_eq!(service.sql(&format!("SELECT count(*) FROM binding WHERE credential_id = '{target}'")), "0");
-    assert!(server.tried().iter().all(|(_, password)| !password.contains("Ridge-root-secret")), "{:?}", server.tried());
+    assert_eq!(
+        service.sql(&format!(
+            "SELECT count(*) FROM binding WHERE credential_id = '{target}'"
+        )),
+        "0"
+    );
+    assert!(
+        server
+            .tried()
+            .iter()
+            .all(|(_, password)| !password.contains("Ridge-root-secret")),
+        "{:?}",
+        server.tried()
+    );
 }
 
 #[test]
@@ -50,10 +80,24 @@ fn a_password_one_may_see_goes_to_a_device_only_with_its_event_on_the_credential
     let unit = device(&ines, &folder, "unit", server.port());
     confirm(&ines, &unit);
     let duty = login(&ines, &folder, "duty", "duty", "Duty-1");
-    let _ = ines.patch(&format!("/api/v1/credentials/{duty}"), 1, &json!({"device": unit})).good();
-    assert_eq!(super::job(&ines, &duty, "check")["outcome"], "in step");
+    let _ = ines
+        .patch(
+            &format!("/api/v1/credentials/{duty}"),
+            1,
+            &json!({"device": unit}),
+        )
+        .good();
+    assert_eq!(super::job(&ines, &duty, "check")["outcome"], "in sync");
     let bound = ines.events("binding.confirm");
-    assert!(bound.iter().any(|event| event["target"] == json!(duty) && event["detail"]["as"] == "account"), "{bound:?}");
+    assert!(
+        bound
+            .iter()
+            .any(|event| event["target"] == json!(duty) && event["detail"]["as"] == "account"),
+        "{bound:?}"
+    );
     let sent = ines.events("upkeep.sign-in");
-    assert!(sent.iter().any(|event| event["target"] == json!(duty)), "{sent:?}");
+    assert!(
+        sent.iter().any(|event| event["target"] == json!(duty)),
+        "{sent:?}"
+    );
 }

@@ -25,7 +25,11 @@ fn a_wrong_password_gets_no_use_of_a_right_ones_connection() {
     make_operator(&ines, &unit, &forged);
     let ended = job(&ines, &duty, "rotate");
     assert_eq!(ended["state"], "failed", "{ended}");
-    assert_eq!(host.password("duty"), before, "nothing was changed over the other's connection");
+    assert_eq!(
+        host.password("duty"),
+        before,
+        "nothing was changed over the other's connection"
+    );
 }
 
 #[test]
@@ -40,12 +44,27 @@ fn a_kept_connection_ends_when_its_password_is_no_longer_the_current_one() {
     let duty = account(&ines, &folder, &unit, "duty", "duty", "Duty-1");
     make_operator(&ines, &unit, &root);
     assert_eq!(job(&ines, &duty, "rotate")["outcome"], "done");
-    let _ = ines.patch(&format!("/api/v1/credentials/{root}"), 1, &json!({"password": "Root-typed-wrong"})).good();
+    let _ = ines
+        .patch(
+            &format!("/api/v1/credentials/{root}"),
+            1,
+            &json!({"password": "Root-typed-wrong"}),
+        )
+        .good();
     let before = host.tried().len();
     let ended = until("a refused operator", || {
         let ended = job(&ines, &duty, "rotate");
         (ended["state"] == "failed").then_some(ended)
     });
-    assert!(ended["message"].as_str().unwrap().contains("operator"), "{ended}");
-    assert!(host.tried().iter().skip(before).any(|(user, password)| user == "root" && password == "Root-typed-wrong"), "it signed in anew");
+    assert!(
+        ended["message"].as_str().unwrap().contains("operator"),
+        "{ended}"
+    );
+    assert!(
+        host.tried()
+            .iter()
+            .skip(before)
+            .any(|(user, password)| user == "root" && password == "Root-typed-wrong"),
+        "it signed in anew"
+    );
 }

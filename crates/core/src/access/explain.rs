@@ -5,7 +5,7 @@ use std::collections::BTreeSet;
 use chrono::{DateTime, Utc};
 use uuid::Uuid;
 
-use super::{Level, in_force, plain::World};
+use super::{Level, in_force, reference::World};
 
 /// One way by which a grant reaches, or would reach, a person.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -41,14 +41,22 @@ pub fn explain(world: &World, person: Uuid, target: Uuid, now: DateTime<Utc>) ->
     let mut ways = vec![];
     for (source, closed) in chain(world, target) {
         for grant in world.grants.iter().filter(|grant| grant.target == source) {
-            let Some(through) = path(world, person, grant.subject) else { continue };
+            let Some(through) = path(world, person, grant.subject) else {
+                continue;
+            };
             let stopped = match (grant.ends_at, closed) {
                 (Some(end), _) if !in_force(grant.ends_at, now) => Some(Stop::Ended(end)),
                 (_, Some(folder)) if !reached.contains(&source) => Some(Stop::Closed(folder)),
                 _ if !world.means(grant, target) => Some(Stop::Narrowed),
                 _ => None,
             };
-            ways.push(Way { grant: grant.id, level: grant.level, stands_on: source, through, stopped });
+            ways.push(Way {
+                grant: grant.id,
+                level: grant.level,
+                stands_on: source,
+                through,
+                stopped,
+            });
         }
     }
     ways.sort_by_key(|way| (way.stopped.is_some(), std::cmp::Reverse(way.level)));
@@ -108,7 +116,7 @@ fn path(world: &World, person: Uuid, subject: Uuid) -> Option<Vec<Uuid>> {
 
 #[cfg(test)]
 mod tests {
-    use super::super::plain::{Credential, Folder, Grant, Only};
+    use super::super::reference::{Credential, Folder, Grant, Only};
     use super::*;
 
     #[test]
@@ -116,27 +124,68 @@ mod tests {
         let id = Uuid::from_u128;
         let at = |n| DateTime::from_timestamp(n, 0).unwrap();
         let mut world = World::default();
-        world.folders.insert(id(1), Folder { parent: None, closed: false });
-        world.folders.insert(id(2), Folder { parent: Some(id(1)), closed: true });
-        world.credentials.insert(id(9), Credential { folder: id(2), kind: "login".into(), ..Credential::default() });
+        world.folders.insert(
+            id(1),
+            Folder {
+                parent: None,
+                closed: false,
+            },
+        );
+        world.folders.insert(
+            id(2),
+            Folder {
+                parent: Some(id(1)),
+                closed: true,
+            },
+        );
+        world.credentials.insert(
+            id(9),
+            Credential {
+                folder: id(2),
+                kind: "login".into(),
+                ..Credential::default()
+            },
+        );
         world.groups.insert(id(60), BTreeSet::from([id(50)]));
         world.groups.insert(id(61), BTreeSet::from([id(60)]));
-        let grant = |n, subject, target, level, ends_at| Grant { id: id(n), subject: id(subject), target: id(target), level, ends_at, only: Only::default() };
+        let grant = |n, subject, target, level, ends_at| Grant {
+            id: id(n),
+            subject: id(subject),
+            target: id(target),
+            level,
+            ends_at,
+            only: Only::default(),
+        };
         world.grants = vec![
             grant(100, 50, 1, Level::Steward, None),
             grant(101, 61, 2, Level::Reveal, None),
             grant(102, 50, 9, Level::Edit, Some(at(5))),
             grant(103, 99, 9, Level::Edit, None),
         ];
-        let keys = Only { kind: Some("ssh-key".into()), tag: None };
-        world.grants.push(Grant { only: keys, ..grant(104, 50, 2, Level::Steward, None) });
+        let keys = Only {
+            kind: Some("ssh-key".into()),
+            tag: None,
+        };
+        world.grants.push(Grant {
+            only: keys,
+            ..grant(104, 50, 2, Level::Steward, None)
+        });
         let ways = explain(&world, id(50), id(9), at(10));
         assert_eq!(ways.len(), 4);
-        assert!(ways.iter().any(|way| way.grant == id(104) && way.stopped == Some(Stop::Narrowed)));
+        assert!(
+            ways.iter()
+                .any(|way| way.grant == id(104) && way.stopped == Some(Stop::Narrowed))
+        );
         assert_eq!((ways[0].grant, ways[0].stopped), (id(101), None));
         assert_eq!(ways[0].through, [id(60), id(61)]);
-        assert!(ways.iter().any(|way| way.grant == id(100) && way.stopped == Some(Stop::Closed(id(2)))));
-        assert!(ways.iter().any(|way| way.grant == id(102) && way.stopped == Some(Stop::Ended(at(5)))));
+        assert!(
+            ways.iter()
+                .any(|way| way.grant == id(100) && way.stopped == Some(Stop::Closed(id(2))))
+        );
+        assert!(
+            ways.iter()
+                .any(|way| way.grant == id(102) && way.stopped == Some(Stop::Ended(at(5))))
+        );
         assert_eq!(world.level(id(50), id(9), at(10)), Some(ways[0].level));
     }
 }

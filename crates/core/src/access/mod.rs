@@ -10,11 +10,11 @@
 //! computed the [`Reach`], only [`Reach::allow`] turns it into an [`Allowed`], and everything that
 //! needs a level takes that value as an argument.
 
-pub mod atlas;
 mod explain;
 pub mod file;
-pub mod plain;
+pub mod index;
 pub mod preview;
+pub mod reference;
 
 use std::marker::PhantomData;
 
@@ -42,7 +42,13 @@ pub enum Level {
 
 impl Level {
     /// All levels, lowest first.
-    pub const ALL: [Self; 5] = [Self::List, Self::Use, Self::Reveal, Self::Edit, Self::Steward];
+    pub const ALL: [Self; 5] = [
+        Self::List,
+        Self::Use,
+        Self::Reveal,
+        Self::Edit,
+        Self::Steward,
+    ];
 
     /// The number that stands for the level in the database: 1 to 5.
     #[must_use]
@@ -88,7 +94,9 @@ impl std::str::FromStr for Level {
         Self::ALL
             .into_iter()
             .find(|level| level.word() == text)
-            .ok_or_else(|| format!("`{text}` is no level; the levels are list, use, reveal, edit and steward"))
+            .ok_or_else(|| {
+                format!("`{text}` is no level; the levels are list, use, reveal, edit and steward")
+            })
     }
 }
 
@@ -173,7 +181,11 @@ impl Reach {
     /// store calls this; a lint forbids it elsewhere.
     #[must_use]
     pub const fn from_store(subject: Uuid, target: Uuid, level: Option<Level>) -> Self {
-        Self { subject, target, level }
+        Self {
+            subject,
+            target,
+            level,
+        }
     }
 
     /// The highest level of a grant that reaches the subject and has not ended.
@@ -190,8 +202,16 @@ impl Reach {
     pub fn allow<L: AtLeast>(self) -> Result<Allowed<L>, Denied> {
         match self.level {
             None => Err(Denied::Unknown),
-            Some(held) if held < L::LEVEL => Err(Denied::TooLow { needed: L::LEVEL, held }),
-            Some(held) => Ok(Allowed { subject: self.subject, target: self.target, held, mark: PhantomData }),
+            Some(held) if held < L::LEVEL => Err(Denied::TooLow {
+                needed: L::LEVEL,
+                held,
+            }),
+            Some(held) => Ok(Allowed {
+                subject: self.subject,
+                target: self.target,
+                held,
+                mark: PhantomData,
+            }),
         }
     }
 }
@@ -207,20 +227,33 @@ mod tests {
     use super::*;
 
     fn reach(level: Option<Level>) -> Reach {
-        Reach { subject: Uuid::nil(), target: Uuid::nil(), level }
+        Reach {
+            subject: Uuid::nil(),
+            target: Uuid::nil(),
+            level,
+        }
     }
 
     #[test]
     fn a_level_includes_those_below_and_not_those_above() {
         for held in Level::ALL {
-            assert_eq!(reach(Some(held)).allow::<mark::Reveal>().is_ok(), held >= Level::Reveal);
-            assert_eq!(reach(Some(held)).allow::<mark::Steward>().is_ok(), held == Level::Steward);
+            assert_eq!(
+                reach(Some(held)).allow::<mark::Reveal>().is_ok(),
+                held >= Level::Reveal
+            );
+            assert_eq!(
+                reach(Some(held)).allow::<mark::Steward>().is_ok(),
+                held == Level::Steward
+            );
         }
     }
 
     #[test]
     fn what_no_grant_reaches_does_not_exist() {
-        assert_eq!(reach(None).allow::<mark::List>().unwrap_err(), Denied::Unknown);
+        assert_eq!(
+            reach(None).allow::<mark::List>().unwrap_err(),
+            Denied::Unknown
+        );
     }
 
     #[test]

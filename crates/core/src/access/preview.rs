@@ -1,6 +1,6 @@
 //! Who would gain or lose what by a change, exactly, before it is made.
 //!
-//! The change is made in a transaction that is not kept, and two [`Atlas`]es are compared, the one
+//! The change is made in a transaction that is not kept, and two [`AccessIndex`]es are compared, the one
 //! before and the one with it. [`preview`] gives what the plain definition of access gives for every
 //! person and every credential, without going through all pairs. Only people whose grants the change
 //! touches are looked at, all if it touches the tree. The folders stand in an order in which what a
@@ -17,8 +17,8 @@ use rustc_hash::{FxHashMap as HashMap, FxHashSet as HashSet};
 use uuid::Uuid;
 
 use super::Level;
-use super::atlas::{Atlas, Forest, Meaning, Standing, level_of};
-use super::plain::{Credential, Only};
+use super::index::{AccessIndex, Forest, IndexedGrant, SubjectResolver, level_of};
+use super::reference::{Credential, Only};
 
 /// What changes for one person.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
@@ -90,9 +90,12 @@ struct Cuts {
 }
 
 impl Cuts {
-    fn of(before: &Atlas, after: &Atlas, moved: &[Moved]) -> Self {
+    fn of(before: &AccessIndex, after: &AccessIndex, moved: &[Moved]) -> Self {
         if Arc::ptr_eq(&before.tree, &after.tree) && moved.is_empty() {
-            return Self { forest: None, roots: vec![] };
+            return Self {
+                forest: None,
+                roots: vec![],
+            };
         }
         let all = 0..u32::try_from(after.tree.len()).unwrap_or(u32::MAX);
         let known = u32::try_from(before.tree.len()).unwrap_or(u32::MAX);
@@ -107,25 +110,43 @@ impl Cuts {
             links.push(if cut { None } else { new });
         }
         if roots.is_empty() && moved.is_empty() {
-            return Self { forest: None, roots };
+            return Self {
+                forest: None,
+                roots,
+            };
         }
         // What is moved is looked at by itself, and not counted where it comes to lie.
         let mut arrivals: HashMap<u32, (u64, u64)> = HashMap::default();
         for moved in moved {
-            let Some(number) = after.tree.number(moved.credential.folder) else { continue };
+            let Some(number) = after.tree.number(moved.credential.folder) else {
+                continue;
+            };
             let sum = arrivals.entry(number).or_default();
             sum.0 += 1;
             sum.1 += u64::from(moved.gate || after.tree.under_gate(number));
         }
         let weights: Vec<(u64, u64)> = all
             .map(|number| {
-                let (weight, less) = (after.tree.weight(number), arrivals.get(&number).copied().unwrap_or_default());
-                (weight.0.saturating_sub(less.0), weight.1.saturating_sub(less.1))
+                let (weight, less) = (
+                    after.tree.weight(number),
+                    arrivals.get(&number).copied().unwrap_or_default(),
+                );
+                (
+                    weight.0.saturating_sub(less.0),
+                    weight.1.saturating_sub(less.1),
+                )
             })
             .collect();
         let forest = Forest::of(&links, &weights);
-        roots.retain(|root| forest.place(*root).is_some_and(|place| forest.between(place, forest.end(place)).0 > 0));
-        Self { forest: Some(forest), roots }
+        roots.retain(|root| {
+            forest
+                .place(*root)
+                .is_some_and(|place| forest.between(place, forest.end(place)).0 > 0)
+        });
+        Self {
+            forest: Some(forest),
+            roots,
+        }
     }
 
     const fn concern_all(&self, moved: &[Moved]) -> bool {
@@ -134,17 +155,32 @@ impl Cuts {
 }
 
 /// The people for whom a change can change anything.
-fn concerned(before: &Atlas, after: &Atlas, all: bool) -> Vec<Uuid> {
+fn concerned(before: &AccessIndex, after: &AccessIndex, all: bool) -> Vec<Uuid> {
     let counts = |person: &Uuid| after.person(*person).is_some_and(|person| person.counts());
     if all {
-        return after.people.keys().filter(|person| counts(person)).copied().collect();
+        return after
+            .people
+            .keys()
+            .filter(|person| counts(person))
+            .copied()
+            .collect();
     }
     let mut subjects: HashSet<Uuid> = HashSet::default();
     if !Arc::ptr_eq(&before.grants, &after.grants) {
-        differing(&before.grants.by_subject, &after.grants.by_subject, Arc::ptr_eq, &mut subjects);
+        differing(
+            &before.grants.by_subject,
+            &after.grants.by_subject,
+            Arc::ptr_eq,
+            &mut subjects,
+        );
     }
     if !Arc::ptr_eq(&before.groups, &after.groups) {
-        differing(&before.groups.above, &after.groups.above, Arc::ptr_eq, &mut subjects);
+        differing(
+            &before.groups.above,
+            &after.groups.above,
+            Arc::ptr_eq,
+            &mut subjects,
+        );
     }
     let mut meant = before.groups.meant_by(subjects.iter().copied());
     if !Arc::ptr_eq(&before.groups, &after.groups) {
@@ -155,39 +191,68 @@ fn concerned(before: &Atlas, after: &Atlas, all: bool) -> Vec<Uuid> {
 
 /// By whom each of some people is meant, before and after, one after the other in the same room.
 struct Meant<'a> {
-    before: Meaning<'a>,
+    before: SubjectResolver<'a>,
     /// Nothing where the groups stay as they are.
-    after: Option<Meaning<'a>>,
+    after: Option<SubjectResolver<'a>>,
     old: Vec<Uuid>,
     new: Vec<Uuid>,
 }
 
 impl<'a> Meant<'a> {
-    fn of(before: &'a Atlas, after: &'a Atlas) -> Self {
+    fn of(before: &'a AccessIndex, after: &'a AccessIndex) -> Self {
         let other = !Arc::ptr_eq(&before.groups, &after.groups);
-        Self { before: Meaning::of(&before.groups), after: other.then(|| Meaning::of(&after.groups)), old: vec![], new: vec![] }
+        Self {
+            before: SubjectResolver::of(&before.groups),
+            after: other.then(|| SubjectResolver::of(&after.groups)),
+            old: vec![],
+            new: vec![],
+        }
     }
 
     fn subjects(&mut self, person: Uuid) -> [&[Uuid]; 2] {
         self.before.subjects(person, &mut self.old);
-        let Some(after) = &mut self.after else { return [&self.old, &self.old] };
+        let Some(after) = &mut self.after else {
+            return [&self.old, &self.old];
+        };
         after.subjects(person, &mut self.new);
         [&self.old, &self.new]
     }
 }
 
-fn differing<T: ?Sized>(old: &HashMap<Uuid, Arc<T>>, new: &HashMap<Uuid, Arc<T>>, same: fn(&Arc<T>, &Arc<T>) -> bool, into: &mut HashSet<Uuid>) {
-    into.extend(old.iter().filter(|(id, one)| !new.get(id).is_some_and(|other| same(one, other))).map(|(id, _)| *id));
+fn differing<T: ?Sized>(
+    old: &HashMap<Uuid, Arc<T>>,
+    new: &HashMap<Uuid, Arc<T>>,
+    same: fn(&Arc<T>, &Arc<T>) -> bool,
+    into: &mut HashSet<Uuid>,
+) {
+    into.extend(
+        old.iter()
+            .filter(|(id, one)| !new.get(id).is_some_and(|other| same(one, other)))
+            .map(|(id, _)| *id),
+    );
     into.extend(new.keys().filter(|id| !old.contains_key(id)));
 }
 
-fn standings<'a>(atlas: &'a Atlas, subjects: &'a [Uuid], now: DateTime<Utc>) -> impl Iterator<Item = &'a Standing> {
-    subjects.iter().filter_map(|subject| atlas.grants.by_subject.get(subject)).flat_map(|theirs| theirs.iter()).filter(move |standing| standing.counts(now))
+fn standings<'a>(
+    atlas: &'a AccessIndex,
+    subjects: &'a [Uuid],
+    now: DateTime<Utc>,
+) -> impl Iterator<Item = &'a IndexedGrant> {
+    subjects
+        .iter()
+        .filter_map(|subject| atlas.grants.by_subject.get(subject))
+        .flat_map(|theirs| theirs.iter())
+        .filter(move |standing| standing.counts(now))
 }
 
 /// Which narrowed grants count in a comparison of these two, and where; nothing if there are none.
 #[must_use]
-pub fn narrowings(before: &Atlas, after: &Atlas, moved: &[Moved], now: DateTime<Utc>) -> Option<Narrowings> {
+pub fn narrowings(
+    before: &AccessIndex,
+    after: &AccessIndex,
+    moved: &[Moved],
+    now: DateTime<Utc>,
+) -> Option<Narrowings> {
     if !before.has_narrowed() && !after.has_narrowed() {
         return None;
     }
@@ -196,14 +261,26 @@ pub fn narrowings(before: &Atlas, after: &Atlas, moved: &[Moved], now: DateTime<
     let mut meant = Meant::of(before, after);
     for person in concerned(before, after, all) {
         for (atlas, subjects) in [before, after].into_iter().zip(meant.subjects(person)) {
-            for standing in standings(atlas, subjects, now).filter(|standing| !standing.grant.only.is_all()) {
+            for standing in
+                standings(atlas, subjects, now).filter(|standing| !standing.grant.only.is_all())
+            {
                 onlys.insert(standing.grant.only.clone());
                 folders.insert(standing.grant.target);
             }
         }
     }
-    let reached: BTreeSet<Uuid> = folders.iter().flat_map(|folder| before.reached_from(*folder).chain(after.reached_from(*folder))).collect();
-    Some(Narrowings { onlys: onlys.into_iter().collect(), folders: reached.into_iter().collect() })
+    let reached: BTreeSet<Uuid> = folders
+        .iter()
+        .flat_map(|folder| {
+            before
+                .reached_from(*folder)
+                .chain(after.reached_from(*folder))
+        })
+        .collect();
+    Some(Narrowings {
+        onlys: onlys.into_iter().collect(),
+        folders: reached.into_iter().collect(),
+    })
 }
 
 /// A level before and one after, as numbers; 0 is none.
@@ -220,7 +297,10 @@ struct Sums([[(i64, i64); 6]; 6]);
 
 impl Sums {
     fn add(&mut self, [before, after]: Both, (credentials, gated): (u64, u64), sign: i64) {
-        let sum = self.0.get_mut(usize::from(before)).and_then(|row| row.get_mut(usize::from(after)));
+        let sum = self
+            .0
+            .get_mut(usize::from(before))
+            .and_then(|row| row.get_mut(usize::from(after)));
         if let Some(sum) = sum {
             sum.0 += sign * i64::try_from(credentials).unwrap_or(i64::MAX);
             sum.1 += sign * i64::try_from(gated).unwrap_or(i64::MAX);
@@ -239,7 +319,7 @@ struct Odd<'a> {
 
 /// What is looked at for one person after the other.
 struct Look<'a> {
-    atlases: [&'a Atlas; 2],
+    atlases: [&'a AccessIndex; 2],
     forest: &'a Forest,
     roots: &'a [u32],
     onlys: &'a [Only],
@@ -263,28 +343,52 @@ impl<'a> Look<'a> {
     fn gather(&mut self, old: &[Uuid], new: &[Uuid]) {
         let [before, after] = self.atlases;
         let (mut old, mut new) = (old.iter().peekable(), new.iter().peekable());
-        while let Some(subject) = old.peek().into_iter().chain(new.peek()).min().map(|subject| **subject) {
-            let held = |of: Option<&Uuid>, atlas: &'a Atlas| of.and_then(|subject| atlas.grants.by_subject.get(subject));
-            let held = (held(old.next_if_eq(&&subject), before), held(new.next_if_eq(&&subject), after));
+        while let Some(subject) = old
+            .peek()
+            .into_iter()
+            .chain(new.peek())
+            .min()
+            .map(|subject| **subject)
+        {
+            let held = |of: Option<&Uuid>, atlas: &'a AccessIndex| {
+                of.and_then(|subject| atlas.grants.by_subject.get(subject))
+            };
+            let held = (
+                held(old.next_if_eq(&&subject), before),
+                held(new.next_if_eq(&&subject), after),
+            );
             if let (Some(theirs), Some(then)) = held
                 && Arc::ptr_eq(theirs, then)
             {
                 // Nearly all grants stay as they are.
-                theirs.iter().for_each(|standing| self.take_in(standing, [true, true]));
+                theirs
+                    .iter()
+                    .for_each(|standing| self.take_in(standing, [true, true]));
                 continue;
             }
-            held.0.into_iter().flat_map(|theirs| theirs.iter()).for_each(|standing| self.take_in(standing, [true, false]));
-            held.1.into_iter().flat_map(|theirs| theirs.iter()).for_each(|standing| self.take_in(standing, [false, true]));
+            held.0
+                .into_iter()
+                .flat_map(|theirs| theirs.iter())
+                .for_each(|standing| self.take_in(standing, [true, false]));
+            held.1
+                .into_iter()
+                .flat_map(|theirs| theirs.iter())
+                .for_each(|standing| self.take_in(standing, [false, true]));
         }
     }
 
-    fn take_in(&mut self, standing: &Standing, sides: [bool; 2]) {
+    fn take_in(&mut self, standing: &IndexedGrant, sides: [bool; 2]) {
         if !standing.counts(self.now) {
             return;
         }
         let gives = sides.map(|side| if side { standing.level } else { 0 });
         if let Some(folder) = standing.flows {
-            let Some(held) = usize::try_from(folder).ok().and_then(|folder| self.held.get_mut(folder)) else { return };
+            let Some(held) = usize::try_from(folder)
+                .ok()
+                .and_then(|folder| self.held.get_mut(folder))
+            else {
+                return;
+            };
             if *held == [0, 0] {
                 self.touched.push(folder);
             }
@@ -294,7 +398,8 @@ impl<'a> Look<'a> {
             *own = higher(*own, gives);
         } else if let Ok(only) = self.onlys.binary_search(&standing.grant.only) {
             for (side, (atlas, gives)) in self.atlases.iter().zip(gives).enumerate() {
-                if let (Some(folder), true) = (atlas.tree.number(standing.grant.target), gives > 0) {
+                if let (Some(folder), true) = (atlas.tree.number(standing.grant.target), gives > 0)
+                {
                     self.narrow.push((folder, only, side, gives));
                 }
             }
@@ -302,13 +407,22 @@ impl<'a> Look<'a> {
     }
 
     fn held(&self, folder: u32) -> Both {
-        super::atlas::at(&self.held, folder).copied().unwrap_or_default()
+        super::index::at(&self.held, folder)
+            .copied()
+            .unwrap_or_default()
     }
 
     /// What flows to a folder, that on it included.
     fn reach(&self, side: usize, folder: Option<u32>) -> u8 {
-        let Some(atlas) = self.atlases.get(side) else { return 0 };
-        atlas.tree.sources(folder).filter_map(|source| self.held(source).get(side).copied()).max().unwrap_or(0)
+        let Some(atlas) = self.atlases.get(side) else {
+            return 0;
+        };
+        atlas
+            .tree
+            .sources(folder)
+            .filter_map(|source| self.held(source).get(side).copied())
+            .max()
+            .unwrap_or(0)
     }
 
     fn sweep(&mut self, sums: &mut Sums) {
@@ -316,11 +430,20 @@ impl<'a> Look<'a> {
         self.marks.clear();
         for number in &self.touched {
             if let Some(place) = forest.place(*number) {
-                self.marks.push((place, super::atlas::at(&self.held, *number).copied().unwrap_or_default()));
+                self.marks.push((
+                    place,
+                    super::index::at(&self.held, *number)
+                        .copied()
+                        .unwrap_or_default(),
+                ));
             }
         }
         for root in self.roots {
-            let above = |side: usize| self.atlases.get(side).and_then(|atlas| atlas.tree.source(*root));
+            let above = |side: usize| {
+                self.atlases
+                    .get(side)
+                    .and_then(|atlas| atlas.tree.source(*root))
+            };
             let flows = [self.reach(0, above(0)), self.reach(1, above(1))];
             if let (Some(place), true) = (forest.place(*root), flows != [0, 0]) {
                 self.marks.push((place, flows));
@@ -350,12 +473,20 @@ impl<'a> Look<'a> {
     /// What is held on something that stands out, and what would be if it did not.
     fn on(&self, odd: &Odd<'_>) -> (Both, Both) {
         let flows = [self.reach(0, odd.from), self.reach(1, odd.to)];
-        let mut both = odd.own.and_then(|own| self.own.get(&own)).map_or(flows, |own| higher(*own, flows));
+        let mut both = odd
+            .own
+            .and_then(|own| self.own.get(&own))
+            .map_or(flows, |own| higher(*own, flows));
         if !self.narrow.is_empty() && !odd.fits.is_empty() {
             for (side, (atlas, folder)) in self.atlases.iter().zip([odd.from, odd.to]).enumerate() {
                 let sources: Vec<u32> = atlas.tree.sources(folder).collect();
-                let best =
-                    self.narrow.iter().filter(|(folder, only, of, _)| *of == side && odd.fits.contains(only) && sources.contains(folder)).map(|mark| mark.3);
+                let best = self
+                    .narrow
+                    .iter()
+                    .filter(|(folder, only, of, _)| {
+                        *of == side && odd.fits.contains(only) && sources.contains(folder)
+                    })
+                    .map(|mark| mark.3);
                 if let (Some(level), Some(best)) = (both.get_mut(side), best.max()) {
                     *level = best.max(*level);
                 }
@@ -366,7 +497,10 @@ impl<'a> Look<'a> {
 
     fn forget(&mut self) {
         for number in self.touched.drain(..) {
-            if let Some(held) = usize::try_from(number).ok().and_then(|number| self.held.get_mut(number)) {
+            if let Some(held) = usize::try_from(number)
+                .ok()
+                .and_then(|number| self.held.get_mut(number))
+            {
                 *held = [0, 0];
             }
         }
@@ -379,7 +513,12 @@ impl<'a> Look<'a> {
 type Likeness = (Option<Uuid>, Option<u32>, Option<u32>, Vec<usize>);
 
 /// The moved credentials, those that are alike together.
-fn moved_together(before: &Atlas, after: &Atlas, beside: &Beside, now: DateTime<Utc>) -> BTreeMap<Likeness, (u64, u64)> {
+fn moved_together(
+    before: &AccessIndex,
+    after: &AccessIndex,
+    beside: &Beside,
+    now: DateTime<Utc>,
+) -> BTreeMap<Likeness, (u64, u64)> {
     let owned: HashSet<Uuid> = [before, after]
         .into_iter()
         .flat_map(|atlas| atlas.grants.by_subject.values())
@@ -390,8 +529,13 @@ fn moved_together(before: &Atlas, after: &Atlas, beside: &Beside, now: DateTime<
     let mut alike: BTreeMap<Likeness, (u64, u64)> = BTreeMap::new();
     for moved in &beside.moved {
         let own = owned.contains(&moved.id).then_some(moved.id);
-        let (from, to) = (before.tree.number(moved.from), after.tree.number(moved.credential.folder));
-        let sum = alike.entry((own, from, to, fitting(&beside.onlys, &moved.credential))).or_default();
+        let (from, to) = (
+            before.tree.number(moved.from),
+            after.tree.number(moved.credential.folder),
+        );
+        let sum = alike
+            .entry((own, from, to, fitting(&beside.onlys, &moved.credential)))
+            .or_default();
         sum.0 += 1;
         sum.1 += u64::from(moved.gate || to.is_some_and(|to| after.tree.under_gate(to)));
     }
@@ -399,14 +543,28 @@ fn moved_together(before: &Atlas, after: &Atlas, beside: &Beside, now: DateTime<
 }
 
 fn fitting(onlys: &[Only], credential: &Credential) -> Vec<usize> {
-    onlys.iter().enumerate().filter(|(_, only)| only.fits(credential)).map(|(number, _)| number).collect()
+    onlys
+        .iter()
+        .enumerate()
+        .filter(|(_, only)| only.fits(credential))
+        .map(|(number, _)| number)
+        .collect()
 }
 
 /// What changes, by person, before and after.
 #[must_use]
-pub fn preview(before: &Atlas, after: &Atlas, beside: &Beside, now: DateTime<Utc>) -> Vec<Shift> {
+pub fn preview(
+    before: &AccessIndex,
+    after: &AccessIndex,
+    beside: &Beside,
+    now: DateTime<Utc>,
+) -> Vec<Shift> {
     let cuts = Cuts::of(before, after, &beside.moved);
-    let moved = if beside.moved.is_empty() { BTreeMap::new() } else { moved_together(before, after, beside, now) };
+    let moved = if beside.moved.is_empty() {
+        BTreeMap::new()
+    } else {
+        moved_together(before, after, beside, now)
+    };
     let ids: HashSet<Uuid> = beside.moved.iter().map(|moved| moved.id).collect();
     let mut look = Look {
         atlases: [before, after],
@@ -429,7 +587,13 @@ pub fn preview(before: &Atlas, after: &Atlas, beside: &Beside, now: DateTime<Utc
         let mut sums = Sums::default();
         look.sweep(&mut sums);
         for ((own, from, to, fits), weight) in &moved {
-            let (both, _) = look.on(&Odd { own: *own, from: *from, to: *to, fits, weight: *weight });
+            let (both, _) = look.on(&Odd {
+                own: *own,
+                from: *from,
+                to: *to,
+                fits,
+                weight: *weight,
+            });
             sums.add(both, *weight, 1);
         }
         let mut apart = |odd: &Odd<'_>| {
@@ -440,11 +604,28 @@ pub fn preview(before: &Atlas, after: &Atlas, beside: &Beside, now: DateTime<Utc
             }
         };
         let mut single = |id: Uuid| {
-            let Some(single) = after.singles.get(&id).or_else(|| before.singles.get(&id)).filter(|_| !ids.contains(&id)) else { return };
+            let Some(single) = after
+                .singles
+                .get(&id)
+                .or_else(|| before.singles.get(&id))
+                .filter(|_| !ids.contains(&id))
+            else {
+                return;
+            };
             let folder = after.tree.number(single.credential.folder);
             let gated = single.gate || folder.is_some_and(|folder| after.tree.under_gate(folder));
-            let fits = if beside.onlys.is_empty() { vec![] } else { fitting(&beside.onlys, &single.credential) };
-            apart(&Odd { own: Some(id), from: folder, to: folder, fits: &fits, weight: (1, u64::from(gated)) });
+            let fits = if beside.onlys.is_empty() {
+                vec![]
+            } else {
+                fitting(&beside.onlys, &single.credential)
+            };
+            apart(&Odd {
+                own: Some(id),
+                from: folder,
+                to: folder,
+                fits: &fits,
+                weight: (1, u64::from(gated)),
+            });
         };
         if look.narrow.is_empty() {
             look.own.keys().copied().for_each(&mut single);
@@ -453,15 +634,31 @@ pub fn preview(before: &Atlas, after: &Atlas, beside: &Beside, now: DateTime<Utc
             all.into_iter().for_each(&mut single);
             for cell in &beside.cells {
                 let folder = after.tree.number(cell.folder);
-                let gated = if folder.is_some_and(|folder| after.tree.under_gate(folder)) { cell.credentials } else { cell.own_gates };
-                apart(&Odd { own: None, from: folder, to: folder, fits: &cell.fits, weight: (cell.credentials, gated) });
+                let gated = if folder.is_some_and(|folder| after.tree.under_gate(folder)) {
+                    cell.credentials
+                } else {
+                    cell.own_gates
+                };
+                apart(&Odd {
+                    own: None,
+                    from: folder,
+                    to: folder,
+                    fits: &cell.fits,
+                    weight: (cell.credentials, gated),
+                });
             }
         }
         for (before, row) in (0..).zip(&sums.0) {
             for (after, (credentials, gated)) in (0..).zip(row) {
                 let count = |number: &i64| u64::try_from(*number).unwrap_or(0);
                 if before != after && *credentials > 0 {
-                    shifts.push(Shift { person, before: level_of(before), after: level_of(after), credentials: count(credentials), gated: count(gated) });
+                    shifts.push(Shift {
+                        person,
+                        before: level_of(before),
+                        after: level_of(after),
+                        credentials: count(credentials),
+                        gated: count(gated),
+                    });
                 }
             }
         }
@@ -473,8 +670,8 @@ pub fn preview(before: &Atlas, after: &Atlas, beside: &Beside, now: DateTime<Utc
 
 #[cfg(test)]
 mod tests {
-    use super::super::atlas::{FolderEntry, PersonEntry, SingleEntry};
-    use super::super::plain::{Folder, Grant, World};
+    use super::super::index::{FolderEntry, PersonEntry, SingleEntry};
+    use super::super::reference::{Folder, Grant, World};
     use super::*;
     use proptest::prelude::*;
 
@@ -500,8 +697,12 @@ mod tests {
 
     fn grants() -> impl Strategy<Value = Vec<GrantRecipe>> {
         let subjects = prop::sample::select(vec![200_u128, 201, 202, 203, 300, 301, 302, 303]);
-        let targets = prop::sample::select(vec![1_u128, 2, 3, 4, 5, 6, 7, 8, 9, 100, 101, 110, 120]);
-        prop::collection::vec((subjects, targets, 0_usize..5, 0_usize..4, 0_usize..6), 0..14)
+        let targets =
+            prop::sample::select(vec![1_u128, 2, 3, 4, 5, 6, 7, 8, 9, 100, 101, 110, 120]);
+        prop::collection::vec(
+            (subjects, targets, 0_usize..5, 0_usize..4, 0_usize..6),
+            0..14,
+        )
     }
 
     prop_compose! {
@@ -538,8 +739,18 @@ mod tests {
             subject: id(subject),
             target: id(target),
             level: Level::ALL[level],
-            ends_at: [None, None, None, None, Some(now()), Some(now() + chrono::TimeDelta::seconds(1))][ends],
-            only: Only { kind: (only & 1 == 1).then(|| "login".into()), tag: (only & 2 == 2).then(|| "night".into()) },
+            ends_at: [
+                None,
+                None,
+                None,
+                None,
+                Some(now()),
+                Some(now() + chrono::TimeDelta::seconds(1)),
+            ][ends],
+            only: Only {
+                kind: (only & 1 == 1).then(|| "login".into()),
+                tag: (only & 2 == 2).then(|| "night".into()),
+            },
         }
     }
 
@@ -557,7 +768,13 @@ mod tests {
 
         fn folder_entries(&self) -> Vec<FolderEntry> {
             let entry = |(id, folder): (&Uuid, &Folder)| {
-                let inside: Vec<&Uuid> = self.world.credentials.iter().filter(|(_, credential)| credential.folder == *id).map(|(id, _)| id).collect();
+                let inside: Vec<&Uuid> = self
+                    .world
+                    .credentials
+                    .iter()
+                    .filter(|(_, credential)| credential.folder == *id)
+                    .map(|(id, _)| id)
+                    .collect();
                 FolderEntry {
                     id: *id,
                     parent: folder.parent,
@@ -565,45 +782,103 @@ mod tests {
                     closed: folder.closed,
                     gate: self.gates.contains(id),
                     credentials: inside.len().try_into().unwrap(),
-                    own_gates: inside.iter().filter(|id| self.gates.contains(id)).count().try_into().unwrap(),
+                    own_gates: inside
+                        .iter()
+                        .filter(|id| self.gates.contains(id))
+                        .count()
+                        .try_into()
+                        .unwrap(),
                 }
             };
             self.world.folders.iter().map(entry).collect()
         }
 
         fn single_entries(&self, former: &[Grant]) -> Vec<SingleEntry> {
-            let owned: BTreeSet<Uuid> = self.world.grants.iter().chain(former).map(|grant| grant.target).collect();
-            let of = self.world.credentials.iter().filter(|(id, _)| owned.contains(id));
-            of.map(|(id, credential)| SingleEntry { id: *id, credential: credential.clone(), gate: self.gates.contains(id) }).collect()
+            let owned: BTreeSet<Uuid> = self
+                .world
+                .grants
+                .iter()
+                .chain(former)
+                .map(|grant| grant.target)
+                .collect();
+            let of = self
+                .world
+                .credentials
+                .iter()
+                .filter(|(id, _)| owned.contains(id));
+            of.map(|(id, credential)| SingleEntry {
+                id: *id,
+                credential: credential.clone(),
+                gate: self.gates.contains(id),
+            })
+            .collect()
         }
 
         fn memberships(&self) -> Vec<(Uuid, Uuid)> {
-            self.world.groups.iter().flat_map(|(group, members)| members.iter().map(|member| (*member, *group))).collect()
+            self.world
+                .groups
+                .iter()
+                .flat_map(|(group, members)| members.iter().map(|member| (*member, *group)))
+                .collect()
         }
 
-        fn atlas(&self) -> Atlas {
-            let mut atlas = Atlas::default();
+        fn atlas(&self) -> AccessIndex {
+            let mut atlas = AccessIndex::default();
             atlas.put_folders(&[], &self.folder_entries());
             atlas.put_grants(&[], self.world.grants.clone());
             atlas.put_memberships(&[], &self.memberships());
-            atlas.put_people(&[], (200..205).map(|n| PersonEntry { id: id(n), name: String::new(), state: "active".into() }).collect());
+            atlas.put_people(
+                &[],
+                (200..205)
+                    .map(|n| PersonEntry {
+                        id: id(n),
+                        name: String::new(),
+                        state: "active".into(),
+                    })
+                    .collect(),
+            );
             atlas.put_singles(&[], self.single_entries(&[]));
             atlas
         }
 
         /// The atlas of another scene brought to this one, with everything asked for anew.
-        fn follow(&self, from: &Scene, mut atlas: Atlas) -> Atlas {
+        fn follow(&self, from: &Scene, mut atlas: AccessIndex) -> AccessIndex {
             let folders: Vec<Uuid> = (1..10).map(id).collect();
-            let entries: Vec<FolderEntry> = self.folder_entries().into_iter().filter(|entry| !from.folder_entries().contains(entry)).collect();
+            let entries: Vec<FolderEntry> = self
+                .folder_entries()
+                .into_iter()
+                .filter(|entry| !from.folder_entries().contains(entry))
+                .collect();
             atlas.put_folders(&[], &entries);
             assert_eq!(folders.len(), atlas.tree.len());
-            let mut asked: Vec<Uuid> = from.world.grants.iter().chain(&self.world.grants).map(|grant| grant.id).collect();
+            let mut asked: Vec<Uuid> = from
+                .world
+                .grants
+                .iter()
+                .chain(&self.world.grants)
+                .map(|grant| grant.id)
+                .collect();
             let same = |id: &Uuid| {
-                let grant = |scene: &Scene| scene.world.grants.iter().find(|grant| grant.id == *id).map(|grant| format!("{grant:?}"));
+                let grant = |scene: &Scene| {
+                    scene
+                        .world
+                        .grants
+                        .iter()
+                        .find(|grant| grant.id == *id)
+                        .map(|grant| format!("{grant:?}"))
+                };
                 grant(self) == grant(from)
             };
             asked.retain(|id| !same(id));
-            atlas.put_grants(&asked, self.world.grants.iter().filter(|grant| asked.contains(&grant.id)).cloned().collect());
+            atlas.put_grants(
+                &asked,
+                self.world
+                    .grants
+                    .iter()
+                    .filter(|grant| asked.contains(&grant.id))
+                    .cloned()
+                    .collect(),
+            );
             let members: Vec<Uuid> = (200..205).chain(300..304).map(id).collect();
             atlas.put_memberships(&members, &self.memberships());
             let singles: Vec<Uuid> = (100..140).map(id).collect();
@@ -613,24 +888,54 @@ mod tests {
     }
 
     /// What two atlases say, with all that narrowed grants ask for.
-    fn told(old: &Scene, new: &Scene, before: &Atlas, after: &Atlas) -> Vec<Shift> {
+    fn told(old: &Scene, new: &Scene, before: &AccessIndex, after: &AccessIndex) -> Vec<Shift> {
         let moved: Vec<Moved> = old
             .world
             .credentials
             .iter()
             .filter(|(id, credential)| new.world.credentials[id].folder != credential.folder)
-            .map(|(id, credential)| Moved { id: *id, from: credential.folder, credential: new.world.credentials[id].clone(), gate: new.gates.contains(id) })
+            .map(|(id, credential)| Moved {
+                id: *id,
+                from: credential.folder,
+                credential: new.world.credentials[id].clone(),
+                gate: new.gates.contains(id),
+            })
             .collect();
         let found = narrowings(before, after, &moved, now()).unwrap_or_default();
-        let singles: BTreeSet<Uuid> = before.singles().chain(after.singles()).chain(moved.iter().map(|moved| moved.id)).collect();
+        let singles: BTreeSet<Uuid> = before
+            .singles()
+            .chain(after.singles())
+            .chain(moved.iter().map(|moved| moved.id))
+            .collect();
         let mut cells: BTreeMap<(Uuid, Vec<usize>), (u64, u64)> = BTreeMap::new();
-        for (id, credential) in new.world.credentials.iter().filter(|(id, credential)| !singles.contains(id) && found.folders.contains(&credential.folder)) {
-            let sum = cells.entry((credential.folder, fitting(&found.onlys, credential))).or_default();
+        for (id, credential) in new.world.credentials.iter().filter(|(id, credential)| {
+            !singles.contains(id) && found.folders.contains(&credential.folder)
+        }) {
+            let sum = cells
+                .entry((credential.folder, fitting(&found.onlys, credential)))
+                .or_default();
             sum.0 += 1;
             sum.1 += u64::from(new.gates.contains(id));
         }
-        let cells = cells.into_iter().map(|((folder, fits), (credentials, own_gates))| Cell { folder, fits, credentials, own_gates }).collect();
-        preview(before, after, &Beside { moved, onlys: found.onlys, cells }, now())
+        let cells = cells
+            .into_iter()
+            .map(|((folder, fits), (credentials, own_gates))| Cell {
+                folder,
+                fits,
+                credentials,
+                own_gates,
+            })
+            .collect();
+        preview(
+            before,
+            after,
+            &Beside {
+                moved,
+                onlys: found.onlys,
+                cells,
+            },
+            now(),
+        )
     }
 
     /// The definition: every person, every credential.
@@ -638,7 +943,10 @@ mod tests {
         let mut sums: BTreeMap<_, (u64, u64)> = BTreeMap::new();
         for person in (200..205).map(id) {
             for credential in new.world.credentials.keys() {
-                let levels = (old.world.level(person, *credential, now()), new.world.level(person, *credential, now()));
+                let levels = (
+                    old.world.level(person, *credential, now()),
+                    new.world.level(person, *credential, now()),
+                );
                 if levels.0 != levels.1 {
                     let sum = sums.entry((person, levels.0, levels.1)).or_default();
                     sum.0 += 1;
@@ -646,7 +954,15 @@ mod tests {
                 }
             }
         }
-        sums.into_iter().map(|((person, before, after), (credentials, gated))| Shift { person, before, after, credentials, gated }).collect()
+        sums.into_iter()
+            .map(|((person, before, after), (credentials, gated))| Shift {
+                person,
+                before,
+                after,
+                credentials,
+                gated,
+            })
+            .collect()
     }
 
     /// What stays of one scene when only a part becomes as in another.
@@ -665,7 +981,10 @@ mod tests {
                 let kinds: Vec<Credential> = scene.world.credentials.values().cloned().collect();
                 scene.clone_from(new);
                 for (credential, kind) in scene.world.credentials.values_mut().zip(kinds) {
-                    *credential = Credential { folder: credential.folder, ..kind };
+                    *credential = Credential {
+                        folder: credential.folder,
+                        ..kind
+                    };
                 }
             }
         }

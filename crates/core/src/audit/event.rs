@@ -68,10 +68,10 @@ pub struct Event {
     pub outcome: Outcome,
     /// On what: an identifier, or empty.
     pub target: String,
-    /// What sort of thing that is, for example `credential`.
-    pub target_kind: String,
     /// The target's name at the time.
     pub target_name: String,
+    /// What sort of thing that is, for example `credential`.
+    pub target_type: String,
 }
 
 impl Event {
@@ -89,7 +89,7 @@ impl Event {
             origin: String::new(),
             outcome: Outcome::Done,
             target: String::new(),
-            target_kind: String::new(),
+            target_type: String::new(),
             target_name: String::new(),
         }
     }
@@ -114,9 +114,16 @@ mod tests {
 
     fn event() -> Event {
         let at = "2026-03-02T01:30:00.5Z".parse().unwrap();
-        let mut event = Event::new(Uuid::from_u128(1), Uuid::from_u128(2), at, "credential.reveal");
+        let mut event = Event::new(
+            Uuid::from_u128(1),
+            Uuid::from_u128(2),
+            at,
+            "credential.reveal",
+        );
         event.actor_name = "Ines \"Duty\" Calder\n".into();
-        event.detail.insert("reason".into(), "pump 3 — stopped".into());
+        event
+            .detail
+            .insert("reason".into(), "pump 3 — stopped".into());
         event.detail.insert("field".into(), "password".into());
         event
     }
@@ -130,7 +137,7 @@ mod tests {
             "{\"action\":\"credential.reveal\",\"actor\":\"\",\"actor_name\":\"Ines \\\"Duty\\\" Calder\\n\",\
              \"at\":\"2026-03-02T01:30:00.500000Z\",\"detail\":{\"field\":\"password\",\"reason\":\"pump 3 — stopped\"},\
              \"id\":\"00000000-0000-0000-0000-000000000001\",\"organisation\":\"00000000-0000-0000-0000-000000000002\",\
-             \"origin\":\"\",\"outcome\":\"done\",\"target\":\"\",\"target_kind\":\"\",\"target_name\":\"\"}"
+             \"origin\":\"\",\"outcome\":\"done\",\"target\":\"\",\"target_name\":\"\",\"target_type\":\"\"}"
         );
     }
 
@@ -138,7 +145,11 @@ mod tests {
     fn fields_are_written_in_sorted_order() {
         let value: serde_json::Value = serde_json::from_slice(&event().canonical()).unwrap();
         let again = serde_json::to_vec(&value).unwrap();
-        assert_eq!(again, event().canonical(), "serde_json sorts maps; the struct must be sorted by itself");
+        assert_eq!(
+            again,
+            event().canonical(),
+            "serde_json sorts maps; the struct must be sorted by itself"
+        );
     }
 
     #[test]

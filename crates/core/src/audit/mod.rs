@@ -16,4 +16,7 @@ mod tree;
 pub use checkpoint::{Checkpoint, CheckpointProblem, Signer, Verifier};
 pub use event::{Event, Outcome};
 pub use export::{ExportLine, Finding, Report, verify_export};
-pub use tree::{Frontier, Hash, consistency_proof, inclusion_proof, leaf_hash, node_hash, root_of, verify_consistency, verify_inclusion};
+pub use tree::{
+    Frontier, Hash, consistency_proof, inclusion_proof, leaf_hash, node_hash, root_of,
+    verify_consistency, verify_inclusion,
+};

@@ -8,13 +8,22 @@ pub type Hash = [u8; 32];
 /// The hash of a leaf: SHA-256(0x00 ‖ entry).
 #[must_use]
 pub fn leaf_hash(entry: &[u8]) -> Hash {
-    Sha256::new().chain_update([0]).chain_update(entry).finalize().into()
+    Sha256::new()
+        .chain_update([0])
+        .chain_update(entry)
+        .finalize()
+        .into()
 }
 
 /// The hash of an inner node: SHA-256(0x01 ‖ left ‖ right).
 #[must_use]
 pub fn node_hash(left: &Hash, right: &Hash) -> Hash {
-    Sha256::new().chain_update([1]).chain_update(left).chain_update(right).finalize().into()
+    Sha256::new()
+        .chain_update([1])
+        .chain_update(left)
+        .chain_update(right)
+        .finalize()
+        .into()
 }
 
 /// The largest power of two smaller than `n`, for `n` above 1.
@@ -83,7 +92,9 @@ impl Frontier {
     #[must_use]
     pub fn root(&self) -> Hash {
         let mut roots = self.roots.iter().rev();
-        let Some(mut root) = roots.next().copied() else { return root_of(&[]) };
+        let Some(mut root) = roots.next().copied() else {
+            return root_of(&[]);
+        };
         for left in roots {
             root = node_hash(left, &root);
         }
@@ -158,12 +169,20 @@ pub fn consistency_proof(leaves: &[Hash], old: usize) -> Option<Vec<Hash>> {
         }
         path
     }
-    (1..=leaves.len()).contains(&old).then(|| inner(leaves, old, true))
+    (1..=leaves.len())
+        .contains(&old)
+        .then(|| inner(leaves, old, true))
 }
 
 /// Checks a consistency proof (section 2.1.4.2).
 #[must_use]
-pub fn verify_consistency(old_size: u64, new_size: u64, old_root: &Hash, new_root: &Hash, path: &[Hash]) -> bool {
+pub fn verify_consistency(
+    old_size: u64,
+    new_size: u64,
+    old_root: &Hash,
+    new_root: &Hash,
+    path: &[Hash],
+) -> bool {
     if old_size == 0 || old_size > new_size {
         return false;
     }
@@ -171,7 +190,11 @@ pub fn verify_consistency(old_size: u64, new_size: u64, old_root: &Hash, new_roo
         return path.is_empty() && old_root == new_root;
     }
     let mut steps = path.iter();
-    let first = if old_size.is_power_of_two() { Some(old_root) } else { steps.next() };
+    let first = if old_size.is_power_of_two() {
+        Some(old_root)
+    } else {
+        steps.next()
+    };
     let Some(first) = first else { return false };
     let (mut at, mut last) = (old_size - 1, new_size - 1);
     while at & 1 == 1 {

@@ -50,17 +50,50 @@ pub struct Dialogue {
 /// The password change prompt of a Linux host: `passwd` as the account itself.
 pub const LINUX_PASSWD: Dialogue = Dialogue {
     hear: &[
-        Hear { text: "updated successfully", then: Then::Done },
-        Hear { text: "bad password", then: Then::Refused },
-        Hear { text: "must choose a longer", then: Then::Refused },
-        Hear { text: "already been used", then: Then::Refused },
-        Hear { text: "do not match", then: Then::Refused },
-        Hear { text: "manipulation error", then: Then::Refused },
-        Hear { text: "has not been changed", then: Then::Refused },
-        Hear { text: "unchanged", then: Then::Refused },
-        Hear { text: "retype new password:", then: Then::Say(Say::Candidate) },
-        Hear { text: "new password:", then: Then::Say(Say::Candidate) },
-        Hear { text: "current password:", then: Then::Say(Say::Current) },
+        Hear {
+            text: "updated successfully",
+            then: Then::Done,
+        },
+        Hear {
+            text: "bad password",
+            then: Then::Refused,
+        },
+        Hear {
+            text: "must choose a longer",
+            then: Then::Refused,
+        },
+        Hear {
+            text: "already been used",
+            then: Then::Refused,
+        },
+        Hear {
+            text: "do not match",
+            then: Then::Refused,
+        },
+        Hear {
+            text: "manipulation error",
+            then: Then::Refused,
+        },
+        Hear {
+            text: "has not been changed",
+            then: Then::Refused,
+        },
+        Hear {
+            text: "unchanged",
+            then: Then::Refused,
+        },
+        Hear {
+            text: "retype new password:",
+            then: Then::Say(Say::Candidate),
+        },
+        Hear {
+            text: "new password:",
+            then: Then::Say(Say::Candidate),
+        },
+        Hear {
+            text: "current password:",
+            then: Then::Say(Say::Current),
+        },
     ],
     most_turns: 4,
 };
@@ -94,7 +127,13 @@ impl<'a> Talk<'a> {
     /// Begins. The secrets are blanked in everything that is reported.
     #[must_use]
     pub fn begin(dialogue: Dialogue, secrets: Vec<&'a Secret>) -> Self {
-        Self { dialogue, secrets, heard: String::new(), total: 0, turns: 0 }
+        Self {
+            dialogue,
+            secrets,
+            heard: String::new(),
+            total: 0,
+            turns: 0,
+        }
     }
 
     /// Takes in what the device wrote.
@@ -105,13 +144,22 @@ impl<'a> Talk<'a> {
         }
         self.heard.push_str(&String::from_utf8_lossy(bytes));
         let lower = self.heard.to_lowercase();
-        let Some(found) = self.dialogue.hear.iter().find(|hear| lower.contains(hear.text)) else { return Step::Listen };
+        let Some(found) = self
+            .dialogue
+            .hear
+            .iter()
+            .find(|hear| lower.contains(hear.text))
+        else {
+            return Step::Listen;
+        };
         match found.then {
             Then::Say(say) => {
                 self.turns += 1;
                 self.heard.clear();
                 if self.turns > self.dialogue.most_turns {
-                    return Step::Lost("the device asks for the password again and again".to_owned());
+                    return Step::Lost(
+                        "the device asks for the password again and again".to_owned(),
+                    );
                 }
                 Step::Type(say)
             }
@@ -124,8 +172,16 @@ impl<'a> Talk<'a> {
     #[must_use]
     pub fn words(&self) -> String {
         let clean = redact(&self.heard, &self.secrets);
-        let line: String = clean.chars().map(|c| if c.is_control() { ' ' } else { c }).collect();
-        line.split_whitespace().collect::<Vec<_>>().join(" ").chars().take(300).collect()
+        let line: String = clean
+            .chars()
+            .map(|c| if c.is_control() { ' ' } else { c })
+            .collect();
+        line.split_whitespace()
+            .collect::<Vec<_>>()
+            .join(" ")
+            .chars()
+            .take(300)
+            .collect()
     }
 }
 
@@ -135,18 +191,30 @@ mod tests {
     use proptest::prelude::*;
 
     fn secrets() -> (Secret, Secret) {
-        (Secret::from_text("old-tide-1".into()), Secret::from_text("new-tide-2".into()))
+        (
+            Secret::from_text("old-tide-1".into()),
+            Secret::from_text("new-tide-2".into()),
+        )
     }
 
     #[test]
     fn a_password_is_changed_at_the_prompt() {
         let (old, new) = secrets();
         let mut talk = Talk::begin(LINUX_PASSWD, vec![&old, &new]);
-        assert_eq!(talk.hear(b"Changing password for duty.\r\nCurrent pass"), Step::Listen);
+        assert_eq!(
+            talk.hear(b"Changing password for duty.\r\nCurrent pass"),
+            Step::Listen
+        );
         assert_eq!(talk.hear(b"word: "), Step::Type(Say::Current));
         assert_eq!(talk.hear(b"\r\nNew password: "), Step::Type(Say::Candidate));
-        assert_eq!(talk.hear(b"\r\nRetype new password: "), Step::Type(Say::Candidate));
-        assert_eq!(talk.hear(b"\r\npasswd: password updated successfully\r\n"), Step::Done);
+        assert_eq!(
+            talk.hear(b"\r\nRetype new password: "),
+            Step::Type(Say::Candidate)
+        );
+        assert_eq!(
+            talk.hear(b"\r\npasswd: password updated successfully\r\n"),
+            Step::Done
+        );
     }
 
     #[test]
@@ -155,8 +223,15 @@ mod tests {
         let mut talk = Talk::begin(LINUX_PASSWD, vec![&old, &new]);
         talk.hear(b"Current password: ");
         talk.hear(b"New password: ");
-        let Step::Refused(words) = talk.hear(b"\r\nBAD PASSWORD: new-tide-2 is too similar to the old one\r\nNew password: ") else { panic!("no refusal") };
-        assert_eq!(words, "BAD PASSWORD: ••• is too similar to the old one New password:");
+        let Step::Refused(words) = talk
+            .hear(b"\r\nBAD PASSWORD: new-tide-2 is too similar to the old one\r\nNew password: ")
+        else {
+            panic!("no refusal")
+        };
+        assert_eq!(
+            words,
+            "BAD PASSWORD: ••• is too similar to the old one New password:"
+        );
     }
 
     #[test]

@@ -72,7 +72,9 @@ impl GateSet {
     pub fn end_of(&self, now: DateTime<Utc>, minutes: i32) -> Result<DateTime<Utc>, String> {
         let longest = self.longest_minutes();
         if !(1..=longest).contains(&minutes) {
-            return Err(format!("this gate allows 1 to {longest} minutes; {minutes} were asked for"));
+            return Err(format!(
+                "this gate allows 1 to {longest} minutes; {minutes} were asked for"
+            ));
         }
         Ok(now + TimeDelta::minutes(i64::from(minutes)))
     }

@@ -61,10 +61,12 @@ pub struct Gate {
 /// A sentence.
 pub fn check_gate(gate: &Gate, approvers: usize) -> Result<(), String> {
     if !(1..=LONGEST_MINUTES).contains(&gate.longest_minutes) {
-        return Err(format!("the longest time is between 1 minute and {LONGEST_MINUTES} minutes (a week)"));
+        return Err(format!(
+            "the longest time is between 1 minute and {LONGEST_MINUTES} minutes (a week)"
+        ));
     }
     if gate.needs_approval && approvers == 0 {
-        return Err("a gate that wants an approval names at least one approver".to_owned());
+        return Err("a gate that requires an approval names at least one approver".to_owned());
     }
     Ok(())
 }
@@ -112,7 +114,11 @@ impl GateSet {
     /// The longest time of a checkout, in minutes.
     #[must_use]
     pub fn longest_minutes(&self) -> i32 {
-        self.0.iter().map(|gate| gate.longest_minutes).min().unwrap_or(LONGEST_MINUTES)
+        self.0
+            .iter()
+            .map(|gate| gate.longest_minutes)
+            .min()
+            .unwrap_or(LONGEST_MINUTES)
     }
 
     /// Whether only one person at a time holds it.
@@ -130,13 +136,18 @@ impl GateSet {
     /// Whether what was granted for these gates at these versions is good for all that stand now.
     #[must_use]
     pub fn is_covered_by(&self, granted: &[GateVersion]) -> bool {
-        self.0.iter().all(|gate| granted.contains(&(gate.id, gate.version)))
+        self.0
+            .iter()
+            .all(|gate| granted.contains(&(gate.id, gate.version)))
     }
 
     /// Whether what was approved at these gates and versions is enough for all that want an approval.
     #[must_use]
     pub fn is_approved_by(&self, approved: &[GateVersion]) -> bool {
-        self.0.iter().filter(|gate| gate.needs_approval).all(|gate| approved.contains(&(gate.id, gate.version)))
+        self.0
+            .iter()
+            .filter(|gate| gate.needs_approval)
+            .all(|gate| approved.contains(&(gate.id, gate.version)))
     }
 }
 
@@ -151,7 +162,10 @@ pub fn is_weaker(before: (&Gate, &[Uuid]), after: (&Gate, &[Uuid])) -> bool {
         || lost(old.one_holder, new.one_holder)
         || lost(old.rotate_on_return, new.rotate_on_return)
         || new.longest_minutes > old.longest_minutes
-        || (old.needs_approval && new_approvers.iter().any(|approver| !old_approvers.contains(approver)))
+        || (old.needs_approval
+            && new_approvers
+                .iter()
+                .any(|approver| !old_approvers.contains(approver)))
 }
 
 /// Proof that a subject may have the secret of a credential now. Only [`pass`] makes one.
@@ -218,12 +232,30 @@ pub enum Stopped {
 /// # Errors
 /// [`Stopped`] when gates stand there and no open checkout of the same person for the same credential
 /// is shown that was taken through all of them as they are now.
-pub fn pass<L: AtLeast>(allowed: &Allowed<L>, gates: &GateSet, checkout: Option<&Checkout>, now: DateTime<Utc>) -> Result<Passed<L>, Stopped> {
-    let through = |checkout| Passed { subject: allowed.subject(), credential: allowed.target(), checkout, mark: PhantomData };
+pub fn pass<L: AtLeast>(
+    allowed: &Allowed<L>,
+    gates: &GateSet,
+    checkout: Option<&Checkout>,
+    now: DateTime<Utc>,
+) -> Result<Passed<L>, Stopped> {
+    let through = |checkout| Passed {
+        subject: allowed.subject(),
+        credential: allowed.target(),
+        checkout,
+        mark: PhantomData,
+    };
     match checkout {
         _ if gates.is_empty() => Ok(through(None)),
-        None => Err(Stopped::NeedsCheckout { needs_approval: gates.needs_approval(), needs_reason: gates.needs_reason() }),
-        Some(held) if held.is_open(now) && held.person == allowed.subject() && held.credential == allowed.target() && gates.is_covered_by(&held.gates) => {
+        None => Err(Stopped::NeedsCheckout {
+            needs_approval: gates.needs_approval(),
+            needs_reason: gates.needs_reason(),
+        }),
+        Some(held)
+            if held.is_open(now)
+                && held.person == allowed.subject()
+                && held.credential == allowed.target()
+                && gates.is_covered_by(&held.gates) =>
+        {
             Ok(through(Some(held.id)))
         }
         Some(_) => Err(Stopped::NotYours),
@@ -231,7 +263,10 @@ pub fn pass<L: AtLeast>(allowed: &Allowed<L>, gates: &GateSet, checkout: Option<
 }
 
 #[cfg(test)]
-#[allow(clippy::disallowed_methods, reason = "the tests stand in for the store")]
+#[allow(
+    clippy::disallowed_methods,
+    reason = "the tests stand in for the store"
+)]
 mod tests {
     use super::*;
     use crate::access::{Level, Reach};
@@ -246,7 +281,15 @@ mod tests {
     }
 
     fn gate() -> Gate {
-        Gate { id: id(5), version: 3, needs_reason: true, needs_approval: true, longest_minutes: 60, one_holder: true, rotate_on_return: true }
+        Gate {
+            id: id(5),
+            version: 3,
+            needs_reason: true,
+            needs_approval: true,
+            longest_minutes: 60,
+            one_holder: true,
+            rotate_on_return: true,
+        }
     }
 
     fn gates() -> GateSet {
@@ -267,29 +310,74 @@ mod tests {
     }
 
     fn allowed() -> Allowed<mark::Reveal> {
-        Reach::from_store(id(1), id(2), Some(Level::Reveal)).allow().unwrap()
+        Reach::from_store(id(1), id(2), Some(Level::Reveal))
+            .allow()
+            .unwrap()
     }
 
     #[test]
     fn without_a_gate_the_level_is_enough() {
         let passed = pass(&allowed(), &GateSet::default(), None, at(0)).unwrap();
-        assert_eq!((passed.subject(), vault::Pass::credential(&passed), passed.checkout()), (id(1), id(2), None));
+        assert_eq!(
+            (
+                passed.subject(),
+                vault::Pass::credential(&passed),
+                passed.checkout()
+            ),
+            (id(1), id(2), None)
+        );
     }
 
     #[test]
     fn a_gate_wants_an_open_checkout_of_the_same_person_and_credential() {
-        assert!(matches!(pass(&allowed(), &gates(), None, at(1)), Err(Stopped::NeedsCheckout { needs_approval: true, .. })));
-        assert_eq!(pass(&allowed(), &gates(), Some(&held()), at(1)).unwrap().checkout(), Some(id(6)));
+        assert!(matches!(
+            pass(&allowed(), &gates(), None, at(1)),
+            Err(Stopped::NeedsCheckout {
+                needs_approval: true,
+                ..
+            })
+        ));
+        assert_eq!(
+            pass(&allowed(), &gates(), Some(&held()), at(1))
+                .unwrap()
+                .checkout(),
+            Some(id(6))
+        );
         for wrong in [
-            Checkout { person: id(9), ..held() },
-            Checkout { credential: id(9), ..held() },
-            Checkout { ends_at: at(1), ..held() },
-            Checkout { starts_at: at(2), ..held() },
-            Checkout { ended_at: Some(at(1)), ..held() },
-            Checkout { gates: vec![(id(5), 2)], ..held() },
-            Checkout { gates: vec![(id(6), 3)], ..held() },
+            Checkout {
+                person: id(9),
+                ..held()
+            },
+            Checkout {
+                credential: id(9),
+                ..held()
+            },
+            Checkout {
+                ends_at: at(1),
+                ..held()
+            },
+            Checkout {
+                starts_at: at(2),
+                ..held()
+            },
+            Checkout {
+                ended_at: Some(at(1)),
+                ..held()
+            },
+            Checkout {
+                gates: vec![(id(5), 2)],
+                ..held()
+            },
+            Checkout {
+                gates: vec![(id(6), 3)],
+                ..held()
+            },
         ] {
-            assert_eq!(pass(&allowed(), &gates(), Some(&wrong), at(1)).unwrap_err(), Stopped::NotYours, "{wrong:?}");
+            assert_eq!(
+                pass(&allowed(), &gates(), Some(&wrong), at(1)).unwrap_err(),
+                Stopped::NotYours,
+                "{wrong:?}"
+            );
         }
     }
 
@@ -297,30 +385,69 @@ mod tests {
     fn a_gate_that_cannot_be_passed_cannot_be_set() {
         assert!(check_gate(&gate(), 0).is_err());
         assert!(check_gate(&gate(), 1).is_ok());
-        assert!(check_gate(&Gate { longest_minutes: 0, ..gate() }, 1).is_err());
-        assert!(check_gate(&Gate { longest_minutes: LONGEST_MINUTES + 1, ..gate() }, 1).is_err());
-        assert!(check_gate(&Gate { needs_approval: false, ..gate() }, 0).is_ok());
+        assert!(
+            check_gate(
+                &Gate {
+                    longest_minutes: 0,
+                    ..gate()
+                },
+                1
+            )
+            .is_err()
+        );
+        assert!(
+            check_gate(
+                &Gate {
+                    longest_minutes: LONGEST_MINUTES + 1,
+                    ..gate()
+                },
+                1
+            )
+            .is_err()
+        );
+        assert!(
+            check_gate(
+                &Gate {
+                    needs_approval: false,
+                    ..gate()
+                },
+                0
+            )
+            .is_ok()
+        );
     }
 
     #[test]
     fn a_gate_that_goes_leaves_a_checkout_good_and_one_that_comes_does_not() {
-        let second = Gate { id: id(7), version: 1, ..gate() };
-        let wide = Checkout { gates: vec![(id(5), 3), (id(7), 1)], ..held() };
+        let second = Gate {
+            id: id(7),
+            version: 1,
+            ..gate()
+        };
+        let wide = Checkout {
+            gates: vec![(id(5), 3), (id(7), 1)],
+            ..held()
+        };
         assert!(pass(&allowed(), &gates(), Some(&wide), at(1)).is_ok());
         let both = GateSet::new(vec![second, gate()]);
-        assert_eq!(pass(&allowed(), &both, Some(&held()), at(1)).unwrap_err(), Stopped::NotYours);
+        assert_eq!(
+            pass(&allowed(), &both, Some(&held()), at(1)).unwrap_err(),
+            Stopped::NotYours
+        );
     }
 
     fn some_gate() -> impl Strategy<Value = Gate> {
-        (0u128..5, 1i32..4, any::<[bool; 4]>(), 1i32..LONGEST_MINUTES).prop_map(|(number, version, [reason, approval, one, rotate], longest_minutes)| Gate {
-            id: id(number),
-            version,
-            needs_reason: reason,
-            needs_approval: approval,
-            longest_minutes,
-            one_holder: one,
-            rotate_on_return: rotate,
-        })
+        (0u128..5, 1i32..4, any::<[bool; 4]>(), 1i32..LONGEST_MINUTES).prop_map(
+            |(number, version, [reason, approval, one, rotate], longest_minutes)| Gate {
+                id: id(number),
+                version,
+                needs_reason: reason,
+                needs_approval: approval,
+                longest_minutes,
+                one_holder: one,
+                rotate_on_return: rotate,
+            },
+        )
     }
 
     proptest! {

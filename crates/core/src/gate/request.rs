@@ -22,7 +22,13 @@ pub enum RequestState {
 
 impl RequestState {
     /// All states.
-    pub const ALL: [Self; 5] = [Self::Waiting, Self::Approved, Self::Refused, Self::Withdrawn, Self::Expired];
+    pub const ALL: [Self; 5] = [
+        Self::Waiting,
+        Self::Approved,
+        Self::Refused,
+        Self::Withdrawn,
+        Self::Expired,
+    ];
 
     /// The word for it.
     #[must_use]
@@ -41,7 +47,10 @@ impl std::str::FromStr for RequestState {
     type Err = String;
 
     fn from_str(text: &str) -> Result<Self, String> {
-        Self::ALL.into_iter().find(|state| state.word() == text).ok_or_else(|| format!("`{text}` is no state of a request"))
+        Self::ALL
+            .into_iter()
+            .find(|state| state.word() == text)
+            .ok_or_else(|| format!("`{text}` is no state of a request"))
     }
 }
 
@@ -116,13 +125,25 @@ pub struct Decided {
 ///
 /// # Errors
 /// [`RequestProblem`]; the request stays as it was.
-pub fn decide(facts: &RequestFacts, decider: Uuid, decision: Decision, now: DateTime<Utc>) -> Result<Decided, RequestProblem> {
+pub fn decide(
+    facts: &RequestFacts,
+    decider: Uuid,
+    decision: Decision,
+    now: DateTime<Utc>,
+) -> Result<Decided, RequestProblem> {
     let own = facts.asked_by == decider;
-    let to = |state| Ok(Decided { state, approves: vec![] });
+    let to = |state| {
+        Ok(Decided {
+            state,
+            approves: vec![],
+        })
+    };
     match decision {
         Decision::Withdraw if !own => return Err(RequestProblem::NotYours),
         // An approved request that was not checked out yet can still be taken back.
-        Decision::Withdraw if facts.state == RequestState::Approved => return to(RequestState::Withdrawn),
+        Decision::Withdraw if facts.state == RequestState::Approved => {
+            return to(RequestState::Withdrawn);
+        }
         Decision::Withdraw => {}
         _ if own => return Err(RequestProblem::Own),
         _ if facts.decider_gates.is_empty() => return Err(RequestProblem::NoApprover),
@@ -140,8 +161,18 @@ pub fn decide(facts: &RequestFacts, decider: Uuid, decision: Decision, now: Date
         Decision::Withdraw => to(RequestState::Withdrawn),
         Decision::Approve if !facts.gates_unchanged => Err(RequestProblem::GatesChanged),
         Decision::Approve => {
-            let all = facts.open_gates.iter().all(|gate| facts.decider_gates.contains(gate));
-            Ok(Decided { state: if all { RequestState::Approved } else { RequestState::Waiting }, approves: facts.decider_gates.clone() })
+            let all = facts
+                .open_gates
+                .iter()
+                .all(|gate| facts.decider_gates.contains(gate));
+            Ok(Decided {
+                state: if all {
+                    RequestState::Approved
+                } else {
+                    RequestState::Waiting
+                },
+                approves: facts.decider_gates.clone(),
+            })
         }
     }
 }
@@ -169,36 +200,95 @@ mod tests {
 
     #[test]
     fn nobody_approves_their_own_even_as_an_approver() {
-        assert_eq!(decide(&facts(), Uuid::from_u128(1), Decision::Approve, at(0)), Err(RequestProblem::Own));
-        assert_eq!(decide(&facts(), Uuid::from_u128(1), Decision::Refuse, at(0)), Err(RequestProblem::Own));
-        assert_eq!(decide(&facts(), Uuid::from_u128(2), Decision::Approve, at(0)).map(|decided| decided.state), Ok(RequestState::Approved));
+        assert_eq!(
+            decide(&facts(), Uuid::from_u128(1), Decision::Approve, at(0)),
+            Err(RequestProblem::Own)
+        );
+        assert_eq!(
+            decide(&facts(), Uuid::from_u128(1), Decision::Refuse, at(0)),
+            Err(RequestProblem::Own)
+        );
+        assert_eq!(
+            decide(&facts(), Uuid::from_u128(2), Decision::Approve, at(0))
+                .map(|decided| decided.state),
+            Ok(RequestState::Approved)
+        );
     }
 
     #[test]
     fn only_approvers_answer_and_only_the_asker_withdraws() {
-        let stranger = RequestFacts { decider_gates: vec![], ..facts() };
-        assert_eq!(decide(&stranger, Uuid::from_u128(2), Decision::Approve, at(0)), Err(RequestProblem::NoApprover));
-        assert_eq!(decide(&facts(), Uuid::from_u128(2), Decision::Withdraw, at(0)), Err(RequestProblem::NotYours));
-        assert_eq!(decide(&stranger, Uuid::from_u128(1), Decision::Withdraw, at(0)).map(|decided| decided.state), Ok(RequestState::Withdrawn));
+        let stranger = RequestFacts {
+            decider_gates: vec![],
+            ..facts()
+        };
+        assert_eq!(
+            decide(&stranger, Uuid::from_u128(2), Decision::Approve, at(0)),
+            Err(RequestProblem::NoApprover)
+        );
+        assert_eq!(
+            decide(&facts(), Uuid::from_u128(2), Decision::Withdraw, at(0)),
+            Err(RequestProblem::NotYours)
+        );
+        assert_eq!(
+            decide(&stranger, Uuid::from_u128(1), Decision::Withdraw, at(0))
+                .map(|decided| decided.state),
+            Ok(RequestState::Withdrawn)
+        );
     }
 
     #[test]
     fn every_gate_that_wants_an_approval_gets_its_own() {
         let (first, second) = (Uuid::from_u128(8), Uuid::from_u128(9));
-        let both = RequestFacts { open_gates: vec![first, second], decider_gates: vec![first], ..facts() };
+        let both = RequestFacts {
+            open_gates: vec![first, second],
+            decider_gates: vec![first],
+            ..facts()
+        };
         let decided = decide(&both, Uuid::from_u128(2), Decision::Approve, at(0)).unwrap();
-        assert_eq!(decided, Decided { state: RequestState::Waiting, approves: vec![first] });
-        let rest = RequestFacts { open_gates: vec![second], decider_gates: vec![second], ..facts() };
-        assert_eq!(decide(&rest, Uuid::from_u128(3), Decision::Approve, at(0)).unwrap().state, RequestState::Approved);
+        assert_eq!(
+            decided,
+            Decided {
+                state: RequestState::Waiting,
+                approves: vec![first]
+            }
+        );
+        let rest = RequestFacts {
+            open_gates: vec![second],
+            decider_gates: vec![second],
+            ..facts()
+        };
+        assert_eq!(
+            decide(&rest, Uuid::from_u128(3), Decision::Approve, at(0))
+                .unwrap()
+                .state,
+            RequestState::Approved
+        );
     }
 
     #[test]
     fn neither_changed_conditions_nor_the_askers_own_hand_approve() {
-        let changed = RequestFacts { gates_unchanged: false, ..facts() };
-        assert_eq!(decide(&changed, Uuid::from_u128(2), Decision::Approve, at(0)), Err(RequestProblem::GatesChanged));
-        assert_eq!(decide(&changed, Uuid::from_u128(2), Decision::Refuse, at(0)).unwrap().state, RequestState::Refused);
-        let owes = RequestFacts { decider_owes_asker: true, ..facts() };
-        assert_eq!(decide(&owes, Uuid::from_u128(2), Decision::Approve, at(0)), Err(RequestProblem::OwesAsker));
+        let changed = RequestFacts {
+            gates_unchanged: false,
+            ..facts()
+        };
+        assert_eq!(
+            decide(&changed, Uuid::from_u128(2), Decision::Approve, at(0)),
+            Err(RequestProblem::GatesChanged)
+        );
+        assert_eq!(
+            decide(&changed, Uuid::from_u128(2), Decision::Refuse, at(0))
+                .unwrap()
+                .state,
+            RequestState::Refused
+        );
+        let owes = RequestFacts {
+            decider_owes_asker: true,
+            ..facts()
+        };
+        assert_eq!(
+            decide(&owes, Uuid::from_u128(2), Decision::Approve, at(0)),
+            Err(RequestProblem::OwesAsker)
+        );
     }
 
     proptest! {

@@ -36,14 +36,33 @@ impl Ways {
         for n in 1..=positions {
             let above = binomials.last().cloned().unwrap_or_default();
             let at = |k: usize| above.get(k).cloned().unwrap_or_else(zero);
-            binomials.push((0..=n).map(|k| if k == 0 { at(0) } else { at(k - 1) + at(k) }).collect());
+            binomials.push(
+                (0..=n)
+                    .map(|k| if k == 0 { at(0) } else { at(k - 1) + at(k) })
+                    .collect(),
+            );
         }
-        let mut counts = vec![(0..=positions).map(|n| BigUint::from(u32::from(n == 0))).collect::<Vec<_>>()];
-        let mut ways = Self { counts: vec![], binomials, sizes, least };
+        let mut counts = vec![
+            (0..=positions)
+                .map(|n| BigUint::from(u32::from(n == 0)))
+                .collect::<Vec<_>>(),
+        ];
+        let mut ways = Self {
+            counts: vec![],
+            binomials,
+            sizes,
+            least,
+        };
         for class in (0..4).rev() {
             let after = counts.last().cloned().unwrap_or_default();
-            let row =
-                (0..=positions).map(|n| ways.of_class(class, n, &after).into_iter().map(|(_, count)| count).fold(zero(), |sum, count| sum + count)).collect();
+            let row = (0..=positions)
+                .map(|n| {
+                    ways.of_class(class, n, &after)
+                        .into_iter()
+                        .map(|(_, count)| count)
+                        .fold(zero(), |sum, count| sum + count)
+                })
+                .collect();
             counts.push(row);
         }
         counts.reverse();
@@ -53,12 +72,18 @@ impl Ways {
 
     /// For each possible number of characters of a class: how many texts.
     fn of_class(&self, class: usize, positions: usize, after: &[BigUint]) -> Vec<(usize, BigUint)> {
-        let (size, least) = (self.sizes.get(class).copied().unwrap_or(0), self.least.get(class).copied().unwrap_or(0));
+        let (size, least) = (
+            self.sizes.get(class).copied().unwrap_or(0),
+            self.least.get(class).copied().unwrap_or(0),
+        );
         let mut out = vec![];
         let mut power = BigUint::from(1_u32);
         for n in 0..=positions {
             if n >= usize::from(least)
-                && let (Some(choose), Some(rest)) = (self.binomials.get(positions).and_then(|row| row.get(n)), after.get(positions - n))
+                && let (Some(choose), Some(rest)) = (
+                    self.binomials.get(positions).and_then(|row| row.get(n)),
+                    after.get(positions - n),
+                )
             {
                 out.push((n, choose * &power * rest));
             }
@@ -68,7 +93,11 @@ impl Ways {
     }
 
     fn total(&self, positions: usize) -> BigUint {
-        self.counts.first().and_then(|row| row.get(positions)).cloned().unwrap_or_default()
+        self.counts
+            .first()
+            .and_then(|row| row.get(positions))
+            .cloned()
+            .unwrap_or_default()
     }
 
     /// How many characters of each class a text chosen uniformly has.
@@ -86,7 +115,9 @@ impl Ways {
 
 /// One option, as likely as its weight.
 fn pick<T: Copy>(rng: &mut dyn CryptoRng, options: &[(T, BigUint)]) -> Option<T> {
-    let total = options.iter().fold(BigUint::from(0_u32), |sum, (_, weight)| sum + weight);
+    let total = options
+        .iter()
+        .fold(BigUint::from(0_u32), |sum, (_, weight)| sum + weight);
     if total == BigUint::from(0_u32) {
         return None;
     }
@@ -149,7 +180,12 @@ impl Plan {
         let sizes = [0, 1, 2, 3].map(|class: usize| classes.get(class).map_or(0, Vec::len));
         let (least, positions) = (policy.least(), usize::from(policy.length));
         let firsts: &[usize] = match policy.first {
-            First::Any => return Self { begins: vec![(None, Ways::count(positions, sizes, least))], classes },
+            First::Any => {
+                return Self {
+                    begins: vec![(None, Ways::count(positions, sizes, least))],
+                    classes,
+                };
+            }
             First::Letter => &[0, 1],
             First::LetterOrDigit => &[0, 1, 2],
         };
@@ -160,7 +196,10 @@ impl Plan {
                 if let Some(own) = least.get_mut(*first) {
                     *own = own.saturating_sub(1);
                 }
-                (Some(*first), Ways::count(positions.saturating_sub(1), sizes, least))
+                (
+                    Some(*first),
+                    Ways::count(positions.saturating_sub(1), sizes, least),
+                )
             })
             .collect();
         Self { classes, begins }
@@ -180,11 +219,28 @@ impl Plan {
 
     fn draw(&self, rng: &mut dyn CryptoRng, positions: usize) -> Option<String> {
         let (first, ways) = self.begins.get(pick(rng, &self.weights(positions))?)?;
-        let rest = if first.is_some() { positions - 1 } else { positions };
+        let rest = if first.is_some() {
+            positions - 1
+        } else {
+            positions
+        };
         let counts = ways.choose(rng, rest);
-        let mut order: Vec<usize> = counts.iter().enumerate().flat_map(|(class, count)| std::iter::repeat_n(class, *count)).collect();
+        let mut order: Vec<usize> = counts
+            .iter()
+            .enumerate()
+            .flat_map(|(class, count)| std::iter::repeat_n(class, *count))
+            .collect();
         shuffle(rng, &mut order);
-        first.iter().chain(&order).map(|class| self.classes.get(*class).and_then(|class| class.get(index(rng, class.len()))).copied()).collect()
+        first
+            .iter()
+            .chain(&order)
+            .map(|class| {
+                self.classes
+                    .get(*class)
+                    .and_then(|class| class.get(index(rng, class.len())))
+                    .copied()
+            })
+            .collect()
     }
 }
 
@@ -192,14 +248,20 @@ impl Plan {
 /// what the rules about neighbours throw away at most, about. None when there is none to be made.
 pub fn bits(policy: &PasswordPolicy) -> Option<f64> {
     let length = usize::from(policy.length);
-    let total = Plan::of(policy).weights(length).into_iter().fold(BigUint::from(0_u32), |sum, (_, weight)| sum + weight);
+    let total = Plan::of(policy)
+        .weights(length)
+        .into_iter()
+        .fold(BigUint::from(0_u32), |sum, (_, weight)| sum + weight);
     let size = total.bits();
     if size == 0 {
         return None;
     }
     let shift = size.saturating_sub(52);
     let top: u64 = (total >> shift).try_into().ok()?;
-    #[allow(clippy::cast_precision_loss, reason = "52 bits fit, and a length has at most a few thousand bits")]
+    #[allow(
+        clippy::cast_precision_loss,
+        reason = "52 bits fit, and a length has at most a few thousand bits"
+    )]
     let bits = (top as f64).log2() + shift as f64;
     let each = (bits / f64::from(policy.length)).exp2();
     let loss = |most: u16, ways: f64| {
@@ -226,13 +288,24 @@ pub fn words(policy: &PasswordPolicy) -> Vec<&'static str> {
         symbols_least: 0,
         ..PasswordPolicy::default()
     };
-    Language::English.word_list().iter().copied().filter(|word| plain.lacks(&capital(policy, word), About::default()).is_empty()).collect()
+    Language::English
+        .word_list()
+        .iter()
+        .copied()
+        .filter(|word| {
+            plain
+                .lacks(&capital(policy, word), About::default())
+                .is_empty()
+        })
+        .collect()
 }
 
 fn capital(policy: &PasswordPolicy, word: &str) -> String {
     let mut letters = word.chars();
     match letters.next() {
-        Some(first) if policy.upper > 0 => first.to_ascii_uppercase().to_string() + letters.as_str(),
+        Some(first) if policy.upper > 0 => {
+            first.to_ascii_uppercase().to_string() + letters.as_str()
+        }
         _ => word.to_owned(),
     }
 }
@@ -240,21 +313,38 @@ fn capital(policy: &PasswordPolicy, word: &str) -> String {
 /// The fewest and the most characters of a phrase.
 pub fn phrase_lengths(policy: &PasswordPolicy, words: &[&str]) -> (usize, usize) {
     let count = usize::from(policy.words);
-    let other = count.saturating_sub(1) * policy.separator.chars().count() + usize::from(policy.digits);
+    let other =
+        count.saturating_sub(1) * policy.separator.chars().count() + usize::from(policy.digits);
     let length = |word: &&str| word.len();
-    (words.iter().map(length).min().unwrap_or(0) * count + other, words.iter().map(length).max().unwrap_or(0) * count + other)
+    (
+        words.iter().map(length).min().unwrap_or(0) * count + other,
+        words.iter().map(length).max().unwrap_or(0) * count + other,
+    )
 }
 
 fn phrase(policy: &PasswordPolicy, rng: &mut dyn CryptoRng, words: &[&str]) -> String {
-    let chosen: Vec<String> = (0..policy.words).filter_map(|_| words.get(index(rng, words.len()))).map(|word| capital(policy, word)).collect();
-    let digits: String = (0..policy.digits).filter_map(|_| char::from_digit(u32::try_from(index(rng, 10)).unwrap_or(0), 10)).collect();
+    let chosen: Vec<String> = (0..policy.words)
+        .filter_map(|_| words.get(index(rng, words.len())))
+        .map(|word| capital(policy, word))
+        .collect();
+    let digits: String = (0..policy.digits)
+        .filter_map(|_| char::from_digit(u32::try_from(index(rng, 10)).unwrap_or(0), 10))
+        .collect();
     chosen.join(&policy.separator) + &digits
 }
 
 /// Makes one; the policy has been checked.
-pub fn generate(policy: &PasswordPolicy, rng: &mut dyn CryptoRng, about: About<'_>) -> Result<Secret, PolicyProblem> {
+pub fn generate(
+    policy: &PasswordPolicy,
+    rng: &mut dyn CryptoRng,
+    about: About<'_>,
+) -> Result<Secret, PolicyProblem> {
     let plan = (policy.words == 0).then(|| Plan::of(policy));
-    let words = if policy.words > 0 { words(policy) } else { vec![] };
+    let words = if policy.words > 0 {
+        words(policy)
+    } else {
+        vec![]
+    };
     for _ in 0..TRIES {
         let text = match &plan {
             Some(plan) => match plan.draw(rng, usize::from(policy.length)) {
@@ -264,9 +354,20 @@ pub fn generate(policy: &PasswordPolicy, rng: &mut dyn CryptoRng, about: About<'
             None => phrase(policy, rng, &words),
         };
         let secret = Secret::from_text(text);
-        if policy.lacks(secret.expose_secret_text().unwrap_or_default(), About { used_ago: None, ..about }).is_empty() {
+        if policy
+            .lacks(
+                secret.expose_secret_text().unwrap_or_default(),
+                About {
+                    used_ago: None,
+                    ..about
+                },
+            )
+            .is_empty()
+        {
             return Ok(secret);
         }
     }
-    impossible("so few texts of this length meet all the rules that none was found; allow more characters or longer runs, or make it longer")
+    impossible(
+        "so few texts of this length meet all the rules that none was found; allow more characters or longer runs, or make it longer",
+    )
 }

@@ -5,7 +5,7 @@
 //! any part of it.
 
 mod generate;
-mod judge;
+mod password_assessment;
 pub mod settings;
 
 use rand::CryptoRng;
@@ -13,7 +13,9 @@ use serde::{Deserialize, Serialize};
 
 use crate::secret::Secret;
 
-pub use judge::{Finding, Judgement, fingerprint_sealed, judge, judge_sealed, lacks_sealed, sha1_of};
+pub use password_assessment::{
+    Finding, Judgement, fingerprint_sealed, judge, judge_sealed, lacks_sealed, sha1_of,
+};
 
 const LOWER: &str = "abcdefghijklmnopqrstuvwxyz";
 const UPPER: &str = "ABCDEFGHIJKLMNOPQRSTUVWXYZ";
@@ -143,7 +145,9 @@ pub enum PolicyProblem {
     #[error("{0}")]
     Impossible(String),
     /// What it yields could be guessed.
-    #[error("passwords of this policy have {0:.0} bits; at least {1} are needed: make them longer or allow more characters")]
+    #[error(
+        "passwords of this policy have {0:.0} bits; at least {1} are needed: make them longer or allow more characters"
+    )]
     TooWeak(f64, u16),
 }
 
@@ -155,7 +159,9 @@ impl PasswordPolicy {
     /// The characters of each class that may be generated: small, capital, digits, symbols.
     fn classes(&self) -> [Vec<char>; 4] {
         [LOWER, UPPER, DIGITS, &self.symbols].map(|class| {
-            let dropped = |c: char| self.forbidden.contains(c) || (self.no_look_alikes && LOOK_ALIKES.contains(c));
+            let dropped = |c: char| {
+                self.forbidden.contains(c) || (self.no_look_alikes && LOOK_ALIKES.contains(c))
+            };
             class.chars().filter(|c| !dropped(*c)).collect()
         })
     }
@@ -165,7 +171,11 @@ impl PasswordPolicy {
     }
 
     fn least_bits(&self) -> u16 {
-        if self.least_bits == 0 { LEAST_BITS } else { self.least_bits }
+        if self.least_bits == 0 {
+            LEAST_BITS
+        } else {
+            self.least_bits
+        }
     }
 
     /// Whether passwords can be made by this policy, and how many bits of entropy they have.
@@ -173,13 +183,20 @@ impl PasswordPolicy {
     /// # Errors
     /// [`PolicyProblem`] says why not.
     pub fn check(&self) -> Result<f64, PolicyProblem> {
-        if !(1..=LONGEST).contains(&self.longest) || self.shortest == 0 || self.shortest > self.longest {
-            return impossible("typed passwords have 1 to 255 characters, and the shortest is no longer than the longest");
+        if !(1..=LONGEST).contains(&self.longest)
+            || self.shortest == 0
+            || self.shortest > self.longest
+        {
+            return impossible(
+                "typed passwords have 1 to 255 characters, and the shortest is no longer than the longest",
+            );
         }
         let mut seen = String::new();
         for c in self.symbols.chars() {
             if !c.is_ascii_graphic() || c.is_ascii_alphanumeric() {
-                return impossible("symbols are printable ASCII characters that are no letter, digit or space");
+                return impossible(
+                    "symbols are printable ASCII characters that are no letter, digit or space",
+                );
             }
             if seen.contains(c) {
                 return impossible("each symbol is named once");
@@ -187,12 +204,18 @@ impl PasswordPolicy {
             seen.push(c);
         }
         if self.forbidden.chars().count() > 100 || self.forbidden.chars().any(char::is_control) {
-            return impossible("at most 100 characters are forbidden, none of them a control character");
+            return impossible(
+                "at most 100 characters are forbidden, none of them a control character",
+            );
         }
         if self.not_last > 100 {
             return impossible("at most the last 100 passwords are looked at");
         }
-        let bits = if self.words > 0 { self.check_words()? } else { self.check_characters()? };
+        let bits = if self.words > 0 {
+            self.check_words()?
+        } else {
+            self.check_characters()?
+        };
         if bits < f64::from(self.least_bits()) {
             return Err(PolicyProblem::TooWeak(bits, self.least_bits()));
         }
@@ -201,7 +224,10 @@ impl PasswordPolicy {
 
     fn check_characters(&self) -> Result<f64, PolicyProblem> {
         if self.length < self.shortest || self.length > self.longest {
-            return impossible(format!("generated passwords have {} characters, which is not between the shortest and the longest", self.length));
+            return impossible(format!(
+                "generated passwords have {} characters, which is not between the shortest and the longest",
+                self.length
+            ));
         }
         let names = ["small letters", "capital letters", "digits", "symbols"];
         for ((class, least), name) in self.classes().iter().zip(self.least()).zip(names) {
@@ -213,30 +239,56 @@ impl PasswordPolicy {
         if least > u32::from(self.length) {
             return impossible("the least counts add up to more than the length");
         }
-        generate::bits(self).map_or_else(|| impossible("no password can be made: every character is forbidden"), Ok)
+        generate::bits(self).map_or_else(
+            || impossible("no password can be made: every character is forbidden"),
+            Ok,
+        )
     }
 
     fn check_words(&self) -> Result<f64, PolicyProblem> {
         if self.words > 24 {
             return impossible("a phrase has at most 24 words");
         }
-        if self.separator.chars().count() > 3 || self.separator.chars().any(|c| c.is_control() || c.is_alphanumeric() || self.forbidden.contains(c)) {
-            return impossible("what stands between words is at most 3 characters, none of them a letter, a digit or forbidden");
+        if self.separator.chars().count() > 3
+            || self
+                .separator
+                .chars()
+                .any(|c| c.is_control() || c.is_alphanumeric() || self.forbidden.contains(c))
+        {
+            return impossible(
+                "what stands between words is at most 3 characters, none of them a letter, a digit or forbidden",
+            );
         }
-        let separators = usize::from(self.words - 1) * self.separator.chars().filter(|c| self.symbols.contains(*c)).count();
+        let separators = usize::from(self.words - 1)
+            * self
+                .separator
+                .chars()
+                .filter(|c| self.symbols.contains(*c))
+                .count();
         if usize::from(self.symbols_least) > separators {
-            return impossible(format!("a phrase of these words has {separators} symbols between them; {} are demanded", self.symbols_least));
+            return impossible(format!(
+                "a phrase of these words has {separators} symbols between them; {} are demanded",
+                self.symbols_least
+            ));
         }
         if self.upper > self.words {
-            return impossible(format!("a phrase begins each of its {} words with a capital letter; {} are demanded", self.words, self.upper));
+            return impossible(format!(
+                "a phrase begins each of its {} words with a capital letter; {} are demanded",
+                self.words, self.upper
+            ));
         }
         let words = generate::words(self);
         if words.len() < 512 {
-            return impossible(format!("only {} words are left by what is forbidden; 512 are needed", words.len()));
+            return impossible(format!(
+                "only {} words are left by what is forbidden; 512 are needed",
+                words.len()
+            ));
         }
         let (shortest, longest) = generate::phrase_lengths(self, &words);
         if shortest < usize::from(self.shortest) || longest > usize::from(self.longest) {
-            return impossible(format!("phrases of these words have {shortest} to {longest} characters, which is not between the shortest and the longest"));
+            return impossible(format!(
+                "phrases of these words have {shortest} to {longest} characters, which is not between the shortest and the longest"
+            ));
         }
         #[allow(clippy::cast_precision_loss, reason = "there are 2048 words at most")]
         let each = (words.len() as f64).log2();
@@ -249,10 +301,16 @@ impl PasswordPolicy {
         let mut lacks = vec![];
         let length = password.chars().count();
         if length < usize::from(self.shortest) {
-            lacks.push(format!("it has {length} characters; at least {} are needed", self.shortest));
+            lacks.push(format!(
+                "it has {length} characters; at least {} are needed",
+                self.shortest
+            ));
         }
         if length > usize::from(self.longest) {
-            lacks.push(format!("it has {length} characters; at most {} are possible", self.longest));
+            lacks.push(format!(
+                "it has {length} characters; at most {} are possible",
+                self.longest
+            ));
         }
         let classes: [(&str, u16, &str); 4] = [
             ("small letters", self.lower, LOWER),
@@ -263,10 +321,16 @@ impl PasswordPolicy {
         for (name, least, class) in classes {
             let count = password.chars().filter(|c| class.contains(*c)).count();
             if count < usize::from(least) {
-                lacks.push(format!("it has {count} {name}; at least {least} are needed"));
+                lacks.push(format!(
+                    "it has {count} {name}; at least {least} are needed"
+                ));
             }
         }
-        if self.only_these && password.chars().any(|c| !c.is_ascii_alphanumeric() && !self.symbols.contains(c)) {
+        if self.only_these
+            && password
+                .chars()
+                .any(|c| !c.is_ascii_alphanumeric() && !self.symbols.contains(c))
+        {
             lacks.push("it has a character that is not among the allowed ones".into());
         }
         if password.chars().any(|c| self.forbidden.contains(c)) {
@@ -274,27 +338,48 @@ impl PasswordPolicy {
         }
         if let Some(first) = password.chars().next() {
             match self.first {
-                First::Letter if !first.is_alphabetic() => lacks.push("it does not begin with a letter".into()),
-                First::LetterOrDigit if !first.is_alphanumeric() => lacks.push("it does not begin with a letter or a digit".into()),
+                First::Letter if !first.is_alphabetic() => {
+                    lacks.push("it does not begin with a letter".into())
+                }
+                First::LetterOrDigit if !first.is_alphanumeric() => {
+                    lacks.push("it does not begin with a letter or a digit".into())
+                }
                 _ => {}
             }
         }
-        if self.most_repeats > 0 && longest_run(password, |a, b| a == b) > usize::from(self.most_repeats) {
-            lacks.push(format!("it has the same character more than {} times in a row", self.most_repeats));
+        if self.most_repeats > 0
+            && longest_run(password, |a, b| a == b) > usize::from(self.most_repeats)
+        {
+            lacks.push(format!(
+                "it has the same character more than {} times in a row",
+                self.most_repeats
+            ));
         }
         let up = |a: char, b: char| follows(a, b);
         let down = |a: char, b: char| follows(b, a);
-        if self.most_in_sequence > 0 && longest_run(password, up).max(longest_run(password, down)) > usize::from(self.most_in_sequence) {
-            lacks.push(format!("it has more than {} characters in alphabetical or numerical order", self.most_in_sequence));
+        if self.most_in_sequence > 0
+            && longest_run(password, up).max(longest_run(password, down))
+                > usize::from(self.most_in_sequence)
+        {
+            lacks.push(format!(
+                "it has more than {} characters in alphabetical or numerical order",
+                self.most_in_sequence
+            ));
         }
         let user = about.user_name.trim().to_lowercase();
-        if self.not_user_name && user.chars().count() >= 3 && password.to_lowercase().contains(&user) {
+        if self.not_user_name
+            && user.chars().count() >= 3
+            && password.to_lowercase().contains(&user)
+        {
             lacks.push("it contains the account's name".into());
         }
         if let Some(ago) = about.used_ago
             && ago <= self.not_last
         {
-            lacks.push(format!("it was used before: it is one of the last {} passwords", self.not_last));
+            lacks.push(format!(
+                "it was used before: it is one of the last {} passwords",
+                self.not_last
+            ));
         }
         lacks
     }
@@ -303,7 +388,11 @@ impl PasswordPolicy {
     ///
     /// # Errors
     /// [`PolicyProblem`] when the policy cannot be met.
-    pub fn generate(&self, rng: &mut dyn CryptoRng, about: About<'_>) -> Result<Secret, PolicyProblem> {
+    pub fn generate(
+        &self,
+        rng: &mut dyn CryptoRng,
+        about: About<'_>,
+    ) -> Result<Secret, PolicyProblem> {
         self.check()?;
         generate::generate(self, rng, about)
     }
@@ -312,7 +401,8 @@ impl PasswordPolicy {
 /// Whether a character comes right after another in the alphabet or among the digits.
 fn follows(a: char, b: char) -> bool {
     let (a, b) = (a.to_ascii_lowercase(), b.to_ascii_lowercase());
-    let same_sort = (a.is_ascii_lowercase() && b.is_ascii_lowercase()) || (a.is_ascii_digit() && b.is_ascii_digit());
+    let same_sort = (a.is_ascii_lowercase() && b.is_ascii_lowercase())
+        || (a.is_ascii_digit() && b.is_ascii_digit());
     same_sort && u32::from(b) == u32::from(a) + 1
 }
 
@@ -320,7 +410,11 @@ fn follows(a: char, b: char) -> bool {
 fn longest_run(text: &str, goes_on: impl Fn(char, char) -> bool) -> usize {
     let (mut longest, mut run, mut before) = (0, 0, None);
     for c in text.chars() {
-        run = if before.is_some_and(|before| goes_on(before, c)) { run + 1 } else { 1 };
+        run = if before.is_some_and(|before| goes_on(before, c)) {
+            run + 1
+        } else {
+            1
+        };
         longest = longest.max(run);
         before = Some(c);
     }
@@ -335,16 +429,32 @@ mod tests {
     use std::collections::BTreeMap;
 
     fn only(text: &str) -> PasswordPolicy {
-        PasswordPolicy { symbols: text.into(), lower: 0, upper: 0, digits: 0, symbols_least: 0, no_look_alikes: false, shortest: 1, ..Default::default() }
+        PasswordPolicy {
+            symbols: text.into(),
+            lower: 0,
+            upper: 0,
+            digits: 0,
+            symbols_least: 0,
+            no_look_alikes: false,
+            shortest: 1,
+            ..Default::default()
+        }
     }
 
     fn made(policy: &PasswordPolicy, rng: &mut dyn CryptoRng) -> String {
-        generate::generate(policy, rng, About::default()).unwrap().expose_secret_text().unwrap().to_owned()
+        generate::generate(policy, rng, About::default())
+            .unwrap()
+            .expose_secret_text()
+            .unwrap()
+            .to_owned()
     }
 
     #[test]
     fn every_character_is_equally_likely() {
-        let policy = PasswordPolicy { length: 16, ..only("") };
+        let policy = PasswordPolicy {
+            length: 16,
+            ..only("")
+        };
         let mut rng = rand::rngs::StdRng::seed_from_u64(41);
         let mut counts = BTreeMap::new();
         let rounds = 4_000;
@@ -355,7 +465,10 @@ mod tests {
         }
         assert_eq!(counts.len(), 62);
         let expected = f64::from(rounds * 16) / 62.0;
-        let chi: f64 = counts.values().map(|n| (f64::from(*n) - expected).powi(2) / expected).sum();
+        let chi: f64 = counts
+            .values()
+            .map(|n| (f64::from(*n) - expected).powi(2) / expected)
+            .sum();
         // 61 degrees of freedom: chi-squared is above 118 once in 100,000 runs, and the seed is fixed.
         assert!(chi < 118.0, "{chi}");
     }
@@ -364,7 +477,12 @@ mod tests {
     /// letters, one digit and one symbol, under rules that cut in all the ways there are.
     #[test]
     fn every_password_that_the_policy_allows_is_equally_likely_and_no_other_comes() {
-        let forbidden: String = LOWER.chars().skip(2).chain(UPPER.chars()).chain(DIGITS.chars().filter(|c| *c != '7')).collect();
+        let forbidden: String = LOWER
+            .chars()
+            .skip(2)
+            .chain(UPPER.chars())
+            .chain(DIGITS.chars().filter(|c| *c != '7'))
+            .collect();
         let policy = PasswordPolicy {
             length: 4,
             shortest: 4,
@@ -384,24 +502,50 @@ mod tests {
                 allowed.insert(text, 0_i32);
             }
         }
-        assert!(allowed.len() > 60 && allowed.len() < 200, "{}", allowed.len());
+        assert!(
+            allowed.len() > 60 && allowed.len() < 200,
+            "{}",
+            allowed.len()
+        );
         let mut rng = rand::rngs::StdRng::seed_from_u64(5);
         let rounds = 200 * i32::try_from(allowed.len()).unwrap();
         for _ in 0..rounds {
-            *allowed.get_mut(&made(&policy, &mut rng)).expect("only what is allowed") += 1;
+            *allowed
+                .get_mut(&made(&policy, &mut rng))
+                .expect("only what is allowed") += 1;
         }
-        let chi: f64 = allowed.values().map(|n| (f64::from(*n) - 200.0).powi(2) / 200.0).sum();
+        let chi: f64 = allowed
+            .values()
+            .map(|n| (f64::from(*n) - 200.0).powi(2) / 200.0)
+            .sum();
         let freedom = f64::from(i32::try_from(allowed.len()).unwrap() - 1);
         // Mean and spread of chi-squared; five times the spread does not come by chance.
-        assert!(chi < freedom + 5.0 * (2.0 * freedom).sqrt(), "{chi} at {freedom} degrees of freedom");
+        assert!(
+            chi < freedom + 5.0 * (2.0 * freedom).sqrt(),
+            "{chi} at {freedom} degrees of freedom"
+        );
     }
 
     #[test]
     fn a_policy_that_hardly_any_text_meets_is_met_all_the_same() {
-        let pin = PasswordPolicy { length: 40, shortest: 40, digits: 38, symbols_least: 2, ..only("-") };
+        let pin = PasswordPolicy {
+            length: 40,
+            shortest: 40,
+            digits: 38,
+            symbols_least: 2,
+            ..only("-")
+        };
         let text = made(&pin, &mut rand::rng());
         assert!(pin.lacks(&text, About::default()).is_empty(), "{text}");
-        let long = PasswordPolicy { length: 255, shortest: 255, lower: 60, upper: 60, digits: 60, symbols_least: 60, ..PasswordPolicy::default() };
+        let long = PasswordPolicy {
+            length: 255,
+            shortest: 255,
+            lower: 60,
+            upper: 60,
+            digits: 60,
+            symbols_least: 60,
+            ..PasswordPolicy::default()
+        };
         assert!(long.check().unwrap() > 1000.0);
         assert_eq!(made(&long, &mut rand::rng()).len(), 255);
     }
@@ -411,28 +555,98 @@ mod tests {
         let good = PasswordPolicy::default();
         assert!(good.check().is_ok());
         for bad in [
-            PasswordPolicy { length: 0, ..good.clone() },
-            PasswordPolicy { length: 300, ..good.clone() },
-            PasswordPolicy { longest: 300, ..good.clone() },
-            PasswordPolicy { shortest: 30, ..good.clone() },
-            PasswordPolicy { shortest: 0, ..good.clone() },
-            PasswordPolicy { lower: 30, ..good.clone() },
-            PasswordPolicy { symbols: String::new(), ..good.clone() },
-            PasswordPolicy { symbols: "a".into(), ..good.clone() },
-            PasswordPolicy { symbols: "--".into(), ..good.clone() },
-            PasswordPolicy { symbols: "§".into(), ..good.clone() },
-            PasswordPolicy { length: 6, shortest: 6, ..good.clone() },
-            PasswordPolicy { least_bits: 250, ..good.clone() },
-            PasswordPolicy { forbidden: DIGITS.into(), ..good.clone() },
-            PasswordPolicy { forbidden: [LOWER, UPPER, DIGITS].concat(), ..only("") },
-            PasswordPolicy { words: 30, ..good.clone() },
-            PasswordPolicy { words: 3, ..good.clone() },
-            PasswordPolicy { words: 5, separator: "a".into(), ..good.clone() },
-            PasswordPolicy { words: 5, separator: "~".into(), ..good.clone() },
-            PasswordPolicy { words: 5, forbidden: "aeiou".into(), symbols_least: 0, ..good.clone() },
-            PasswordPolicy { words: 2, upper: 3, symbols_least: 0, shortest: 5, ..good },
+            PasswordPolicy {
+                length: 0,
+                ..good.clone()
+            },
+            PasswordPolicy {
+                length: 300,
+                ..good.clone()
+            },
+            PasswordPolicy {
+                longest: 300,
+                ..good.clone()
+            },
+            PasswordPolicy {
+                shortest: 30,
+                ..good.clone()
+            },
+            PasswordPolicy {
+                shortest: 0,
+                ..good.clone()
+            },
+            PasswordPolicy {
+                lower: 30,
+                ..good.clone()
+            },
+            PasswordPolicy {
+                symbols: String::new(),
+                ..good.clone()
+            },
+            PasswordPolicy {
+                symbols: "a".into(),
+                ..good.clone()
+            },
+            PasswordPolicy {
+                symbols: "--".into(),
+                ..good.clone()
+            },
+            PasswordPolicy {
+                symbols: "§".into(),
+                ..good.clone()
+            },
+            PasswordPolicy {
+                length: 6,
+                shortest: 6,
+                ..good.clone()
+            },
+            PasswordPolicy {
+                least_bits: 250,
+                ..good.clone()
+            },
+            PasswordPolicy {
+                forbidden: DIGITS.into(),
+                ..good.clone()
+            },
+            PasswordPolicy {
+                forbidden: [LOWER, UPPER, DIGITS].concat(),
+                ..only("")
+            },
+            PasswordPolicy {
+                words: 30,
+                ..good.clone()
+            },
+            PasswordPolicy {
+                words: 3,
+                ..good.clone()
+            },
+            PasswordPolicy {
+                words: 5,
+                separator: "a".into(),
+                ..good.clone()
+            },
+            PasswordPolicy {
+                words: 5,
+                separator: "~".into(),
+                ..good.clone()
+            },
+            PasswordPolicy {
+                words: 5,
+                forbidden: "aeiou".into(),
+                symbols_least: 0,
+                ..good.clone()
+            },
+            PasswordPolicy {
+                words: 2,
+                upper: 3,
+                symbols_least: 0,
+                shortest: 5,
+                ..good
+            },
         ] {
-            let why = bad.generate(&mut rand::rng(), About::default()).unwrap_err();
+            let why = bad
+                .generate(&mut rand::rng(), About::default())
+                .unwrap_err();
             assert!(!why.to_string().is_empty(), "{bad:?}");
         }
     }
@@ -455,7 +669,10 @@ mod tests {
             symbols_least: 0,
             ..PasswordPolicy::default()
         };
-        let about = About { user_name: "Marek", used_ago: None };
+        let about = About {
+            user_name: "Marek",
+            used_ago: None,
+        };
         for (text, about, words) in [
             ("short", about, "8 are needed"),
             ("much-too-long-for-it", about, "12 are possible"),
@@ -466,19 +683,48 @@ mod tests {
             ("tree-cdef-t", about, "3 characters in"),
             ("tree-9876-t", about, "3 characters in"),
             ("xmarekx-41", about, "account's name"),
-            ("good-old-41", About { used_ago: Some(3), ..about }, "used before"),
+            (
+                "good-old-41",
+                About {
+                    used_ago: Some(3),
+                    ..about
+                },
+                "used before",
+            ),
         ] {
             let lacks = policy.lacks(text, about);
-            assert!(lacks.iter().any(|why| why.contains(words)), "{text}: {lacks:?}");
+            assert!(
+                lacks.iter().any(|why| why.contains(words)),
+                "{text}: {lacks:?}"
+            );
             assert!(!lacks.concat().contains(text), "{text}");
         }
-        assert!(policy.lacks("good-old-41", About { used_ago: Some(4), ..about }).is_empty());
+        assert!(
+            policy
+                .lacks(
+                    "good-old-41",
+                    About {
+                        used_ago: Some(4),
+                        ..about
+                    }
+                )
+                .is_empty()
+        );
         assert!(policy.lacks("tree-cde-t", about).is_empty());
     }
 
     #[test]
     fn phrases_are_of_words_and_meet_their_own_rules() {
-        let policy = PasswordPolicy { words: 6, shortest: 20, upper: 6, digits: 2, symbols_least: 5, lower: 6, most_repeats: 2, ..PasswordPolicy::default() };
+        let policy = PasswordPolicy {
+            words: 6,
+            shortest: 20,
+            upper: 6,
+            digits: 2,
+            symbols_least: 5,
+            lower: 6,
+            most_repeats: 2,
+            ..PasswordPolicy::default()
+        };
         assert!((policy.check().unwrap() - 6.0 * 11.0 - 2.0 * 10_f64.log2()).abs() < 1.0);
         for _ in 0..50 {
             let made = policy.generate(&mut rand::rng(), About::default()).unwrap();
@@ -491,7 +737,10 @@ mod tests {
     #[test]
     fn rules_that_were_stored_before_there_were_more_of_them_are_still_read() {
         let stored = r#"{"length":20,"shortest":14,"lower":1,"upper":1,"digits":1,"symbols_least":1,"symbols":"-_.+=#@%","no_look_alikes":true}"#;
-        assert_eq!(serde_json::from_str::<PasswordPolicy>(stored).unwrap(), PasswordPolicy::default());
+        assert_eq!(
+            serde_json::from_str::<PasswordPolicy>(stored).unwrap(),
+            PasswordPolicy::default()
+        );
     }
 
     proptest! {

@@ -24,7 +24,7 @@ pub struct Settings {
     pub only_own_kinds: bool,
     /// People may keep personal folders. When this is taken back, they can still take things out.
     pub personal_folders: bool,
-    /// People may take out, protected, what they may see.
+    /// People may export, encrypted, what they may see.
     pub exports: bool,
     /// Everybody may add folders at the top. Otherwise it takes the duty `folders`.
     pub adds_at_top: bool,
@@ -32,7 +32,7 @@ pub struct Settings {
     pub shares: bool,
     /// People see the names of what they cannot open, but for what is in closed folders, and may ask
     /// its stewards for it.
-    pub names_beyond: bool,
+    pub discoverable_names: bool,
     /// Where the service may connect to: networks and ports, as
     /// [`ConnectRule`](crate::upkeep::ConnectRule) reads them. Empty: everywhere but to the machine
     /// itself and to link-local addresses.
@@ -78,7 +78,7 @@ impl Default for Settings {
             exports: true,
             adds_at_top: false,
             shares: true,
-            names_beyond: false,
+            discoverable_names: false,
             connect_to: vec![],
             trust_first_contact: false,
             two_people_gates: true,
@@ -115,7 +115,11 @@ impl Settings {
     /// The field, and a sentence.
     pub fn check(&self) -> Result<(), (&'static str, String)> {
         let within = |name: &'static str, value: u32, least: u32, most: u32| {
-            if (least..=most).contains(&value) { Ok(()) } else { Err((name, format!("{value} is not between {least} and {most}"))) }
+            if (least..=most).contains(&value) {
+                Ok(())
+            } else {
+                Err((name, format!("{value} is not between {least} and {most}")))
+            }
         };
         if self.connect_to.len() > 200 {
             return Err(("connect_to", "there are at most 200 rules".to_owned()));
@@ -126,7 +130,12 @@ impl Settings {
         within("expires_soon_days", self.expires_soon_days.into(), 0, 365)?;
         within("weak_below", self.weak_below.into(), 0, 4)?;
         within("attachment_mib", self.attachment_mib.into(), 0, 1024)?;
-        within("attachments_total_mib", self.attachments_total_mib, 0, 10_485_760)?;
+        within(
+            "attachments_total_mib",
+            self.attachments_total_mib,
+            0,
+            10_485_760,
+        )?;
         within("hide_seconds", self.hide_seconds.into(), 5, 600)?;
         within("clipboard_seconds", self.clipboard_seconds.into(), 5, 600)
     }
@@ -138,10 +147,34 @@ mod tests {
 
     #[test]
     fn what_was_never_set_has_its_default_and_what_cannot_be_meant_is_named() {
-        assert_eq!(serde_json::from_str::<Settings>(r#"{"bin_days": 7}"#).unwrap(), Settings { bin_days: 7, ..Settings::default() });
+        assert_eq!(
+            serde_json::from_str::<Settings>(r#"{"bin_days": 7}"#).unwrap(),
+            Settings {
+                bin_days: 7,
+                ..Settings::default()
+            }
+        );
         assert!(serde_json::from_str::<Settings>(r#"{"bin_dyas": 7}"#).is_err());
         assert!(Settings::default().check().is_ok());
-        assert_eq!(Settings { weak_below: 5, ..Settings::default() }.check().unwrap_err().0, "weak_below");
-        assert_eq!(Settings { hide_seconds: 0, ..Settings::default() }.check().unwrap_err().0, "hide_seconds");
+        assert_eq!(
+            Settings {
+                weak_below: 5,
+                ..Settings::default()
+            }
+            .check()
+            .unwrap_err()
+            .0,
+            "weak_below"
+        );
+        assert_eq!(
+            Settings {
+                hide_seconds: 0,
+                ..Settings::default()
+            }
+            .check()
+            .unwrap_err()
+            .0,
+            "hide_seconds"
+        );
     }
 }

@@ -1,4 +1,4 @@
-//! Bringing in what exists, and taking out what one may see.
+//! Importing what exists, and exporting what one may see.
 //!
 //! A file of any of the open formats becomes a [`Sheet`]: columns with heads, and rows of texts.
 //! [`guess`] says what each column probably is; a person may say otherwise; [`read_row`] then makes

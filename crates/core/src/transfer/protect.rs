@@ -1,4 +1,4 @@
-//! Encryption of what is taken out, in the age format (age-encryption.org/v1): any age program opens it.
+//! Encryption of exports, in the age format (age-encryption.org/v1): any age program opens it.
 
 use std::io::Write as _;
 use std::str::FromStr as _;
@@ -27,7 +27,10 @@ const SHORTEST: usize = 12;
 pub fn protect(bytes: &[u8], protection: &Protection) -> Result<Vec<u8>, String> {
     let encryptor = match protection {
         Protection::Recipients(all) => {
-            let read = |text: &String| x25519::Recipient::from_str(text.trim()).map_err(|_| format!("“{text}” is no recipient of age; one begins with age1"));
+            let read = |text: &String| {
+                x25519::Recipient::from_str(text.trim())
+                    .map_err(|_| format!("“{text}” is no recipient of age; one begins with age1"))
+            };
             let recipients = all.iter().map(read).collect::<Result<Vec<_>, _>>()?;
             let each = recipients.iter().map(|recipient| {
                 let recipient: &dyn Recipient = recipient;
@@ -36,9 +39,13 @@ pub fn protect(bytes: &[u8], protection: &Protection) -> Result<Vec<u8>, String>
             Encryptor::with_recipients(each).map_err(|_| "there is no recipient".to_owned())?
         }
         Protection::Passphrase(passphrase) => {
-            let text = passphrase.expose_secret_text().map_err(|_| "the passphrase is not valid UTF-8".to_owned())?;
+            let text = passphrase
+                .expose_secret_text()
+                .map_err(|_| "the passphrase is not valid UTF-8".to_owned())?;
             if text.chars().count() < SHORTEST {
-                return Err(format!("the passphrase is shorter than {SHORTEST} characters"));
+                return Err(format!(
+                    "the passphrase is shorter than {SHORTEST} characters"
+                ));
             }
             Encryptor::with_user_passphrase(SecretString::from(text.to_owned()))
         }
@@ -61,8 +68,15 @@ mod tests {
     #[test]
     fn whoever_has_the_key_opens_it_and_nobody_else() {
         let (ours, other) = (x25519::Identity::generate(), x25519::Identity::generate());
-        let sealed = protect(b"name,password", &Protection::Recipients(vec![ours.to_public().to_string()])).unwrap();
-        assert!(sealed.starts_with(b"age-encryption.org/v1") && !sealed.windows(8).any(|part| part == b"password"));
+        let sealed = protect(
+            b"name,password",
+            &Protection::Recipients(vec![ours.to_public().to_string()]),
+        )
+        .unwrap();
+        assert!(
+            sealed.starts_with(b"age-encryption.org/v1")
+                && !sealed.windows(8).any(|part| part == b"password")
+        );
         let open = |identity: &x25519::Identity| {
             let mut text = vec![];
             age::Decryptor::new(&sealed[..])
@@ -81,6 +95,8 @@ mod tests {
         let refused = |protection| protect(b"x", &protection).unwrap_err();
         assert!(refused(Protection::Recipients(vec![])).contains("no recipient"));
         assert!(refused(Protection::Recipients(vec!["age1x".into()])).contains("age1x"));
-        assert!(refused(Protection::Passphrase(Secret::from_text("short".into()))).contains("shorter"));
+        assert!(
+            refused(Protection::Passphrase(Secret::from_text("short".into()))).contains("shorter")
+        );
     }
 }

@@ -106,8 +106,14 @@ impl Format {
         if start.starts_with('{') {
             let first = start.lines().next().unwrap_or_default();
             // A whole object on the first line is a row; one that goes on is a document.
-            let rows = serde_json::from_str::<serde_json::Value>(first).is_ok_and(|value| value.get("accounts").is_none() && value.get("version").is_none());
-            return if rows { Self::JsonLines } else { Self::Exchange };
+            let rows = serde_json::from_str::<serde_json::Value>(first).is_ok_and(|value| {
+                value.get("accounts").is_none() && value.get("version").is_none()
+            });
+            return if rows {
+                Self::JsonLines
+            } else {
+                Self::Exchange
+            };
         }
         Self::Separated
     }
@@ -126,7 +132,9 @@ impl Format {
     /// The format of a word.
     #[must_use]
     pub fn find(word: &str) -> Option<Self> {
-        [Self::Separated, Self::JsonLines, Self::Xlsx, Self::Exchange].into_iter().find(|format| format.word() == word)
+        [Self::Separated, Self::JsonLines, Self::Xlsx, Self::Exchange]
+            .into_iter()
+            .find(|format| format.word() == word)
     }
 }
 
@@ -140,8 +148,16 @@ fn decode(bytes: &[u8]) -> (String, &'static str) {
     match std::str::from_utf8(bytes) {
         Ok(text) => (text.to_owned(), "UTF-8"),
         // A cut at the end of what is looked at is no other encoding.
-        Err(error) if error.error_len().is_none() => (String::from_utf8_lossy(bytes).into_owned(), "UTF-8"),
-        Err(_) => (encoding_rs::WINDOWS_1252.decode_without_bom_handling(bytes).0.into_owned(), "windows-1252"),
+        Err(error) if error.error_len().is_none() => {
+            (String::from_utf8_lossy(bytes).into_owned(), "UTF-8")
+        }
+        Err(_) => (
+            encoding_rs::WINDOWS_1252
+                .decode_without_bom_handling(bytes)
+                .0
+                .into_owned(),
+            "windows-1252",
+        ),
     }
 }
 
@@ -178,14 +194,20 @@ impl Sheet {
             return Ok(());
         }
         if self.rows.len() == MOST_ROWS {
-            return Err(whole(format!("there are more than {MOST_ROWS} rows in it; take it apart into several files")));
+            return Err(whole(format!(
+                "there are more than {MOST_ROWS} rows in it; take it apart into several files"
+            )));
         }
         self.bytes += cells.iter().map(String::len).sum::<usize>();
         if (self.rows.len() + 1) * self.heads.len() > MOST_CELLS || self.bytes > MOST_TEXT {
             return Err(too_much());
         }
         let problem = if cells.len() > self.heads.len() {
-            Some(format!("it has {} cells, and there are {} columns", cells.len(), self.heads.len()))
+            Some(format!(
+                "it has {} cells, and there are {} columns",
+                cells.len(),
+                self.heads.len()
+            ))
         } else if cells.iter().any(|cell| cell.contains('\0')) {
             Some("there is a NUL character in it".to_owned())
         } else if cells.iter().any(|cell| cell.len() > MOST_CELL) {
@@ -203,12 +225,21 @@ impl Sheet {
 
     fn begin(heads: Vec<String>) -> Result<Self, SheetProblem> {
         if heads.len() > MOST_COLUMNS {
-            return Err(whole(format!("it has {} columns; at most {MOST_COLUMNS} can be read", heads.len())));
+            return Err(whole(format!(
+                "it has {} columns; at most {MOST_COLUMNS} can be read",
+                heads.len()
+            )));
         }
         if heads.iter().all(|head| head.trim().is_empty()) {
             return Err(whole("the first row names no columns"));
         }
-        Ok(Self { heads: heads.into_iter().map(|head| head.trim().to_owned()).collect(), ..Self::default() })
+        Ok(Self {
+            heads: heads
+                .into_iter()
+                .map(|head| head.trim().to_owned())
+                .collect(),
+            ..Self::default()
+        })
     }
 }
 
@@ -220,27 +251,48 @@ fn separator(text: &str) -> u8 {
         match byte {
             b'"' => quoted = !quoted,
             b'\n' if !quoted => break,
-            _ if !quoted => counts.iter_mut().filter(|(sign, _)| *sign == byte).for_each(|(_, count)| *count += 1),
+            _ if !quoted => counts
+                .iter_mut()
+                .filter(|(sign, _)| *sign == byte)
+                .for_each(|(_, count)| *count += 1),
             _ => {}
         }
     }
     // The first of equals; without any there is one column.
-    counts.into_iter().rev().max_by_key(|(_, count)| *count).map_or(b',', |(sign, _)| sign)
+    counts
+        .into_iter()
+        .rev()
+        .max_by_key(|(_, count)| *count)
+        .map_or(b',', |(sign, _)| sign)
 }
 
 fn separated(text: &str) -> Result<Sheet, SheetProblem> {
     let sign = separator(text);
-    let mut reader = csv::ReaderBuilder::new().delimiter(sign).flexible(true).has_headers(false).from_reader(text.as_bytes());
+    let mut reader = csv::ReaderBuilder::new()
+        .delimiter(sign)
+        .flexible(true)
+        .has_headers(false)
+        .from_reader(text.as_bytes());
     let mut sheet: Option<Sheet> = None;
     let mut record = csv::StringRecord::new();
     // Where a record begins: behind the line ends that the reader passes over, in lines of an editor.
     let (mut line, mut seen) = (1, 0);
     let mut line_at = |byte: u64| {
         let mut at = usize::try_from(byte).unwrap_or(0).max(seen);
-        while text.as_bytes().get(at).is_some_and(|byte| matches!(byte, b'\r' | b'\n')) {
+        while text
+            .as_bytes()
+            .get(at)
+            .is_some_and(|byte| matches!(byte, b'\r' | b'\n'))
+        {
             at += 1;
         }
-        line += text.as_bytes().get(seen..at).unwrap_or_default().iter().filter(|byte| **byte == b'\n').count();
+        line += text
+            .as_bytes()
+            .get(seen..at)
+            .unwrap_or_default()
+            .iter()
+            .filter(|byte| **byte == b'\n')
+            .count();
         seen = at;
         line
     };
@@ -248,7 +300,12 @@ fn separated(text: &str) -> Result<Sheet, SheetProblem> {
         let begin = reader.position().byte();
         match reader.read_record(&mut record) {
             Ok(false) => break,
-            Err(error) => return Err(SheetProblem::Row { line: line_at(begin), problem: error.to_string() }),
+            Err(error) => {
+                return Err(SheetProblem::Row {
+                    line: line_at(begin),
+                    problem: error.to_string(),
+                });
+            }
             Ok(true) => {}
         }
         let line = line_at(begin);
@@ -273,10 +330,19 @@ fn separated(text: &str) -> Result<Sheet, SheetProblem> {
 fn json_lines(text: &str) -> Result<Sheet, SheetProblem> {
     let mut heads: Vec<String> = vec![];
     let mut objects = vec![];
-    for (number, line) in text.lines().enumerate().filter(|(_, line)| !line.trim().is_empty()) {
-        let problem = |problem: String| SheetProblem::Row { line: number + 1, problem };
-        let object: serde_json::Map<String, serde_json::Value> =
-            serde_json::from_str(line).map_err(|error| problem(format!("it is no JSON object (column {})", error.column())))?;
+    for (number, line) in text
+        .lines()
+        .enumerate()
+        .filter(|(_, line)| !line.trim().is_empty())
+    {
+        let problem = |problem: String| SheetProblem::Row {
+            line: number + 1,
+            problem,
+        };
+        let object: serde_json::Map<String, serde_json::Value> = serde_json::from_str(line)
+            .map_err(|error| {
+                problem(format!("it is no JSON object (column {})", error.column()))
+            })?;
         for name in object.keys() {
             if !heads.contains(name) {
                 heads.push(name.clone());
@@ -294,11 +360,19 @@ fn json_lines(text: &str) -> Result<Sheet, SheetProblem> {
             cells.push(match object.remove(head) {
                 None | Some(serde_json::Value::Null) => String::new(),
                 Some(serde_json::Value::String(text)) => text,
-                Some(serde_json::Value::Array(list)) if list.iter().all(serde_json::Value::is_string) => {
-                    list.iter().filter_map(serde_json::Value::as_str).collect::<Vec<_>>().join("\n")
+                Some(serde_json::Value::Array(list))
+                    if list.iter().all(serde_json::Value::is_string) =>
+                {
+                    list.iter()
+                        .filter_map(serde_json::Value::as_str)
+                        .collect::<Vec<_>>()
+                        .join("\n")
                 }
                 Some(serde_json::Value::Object(_) | serde_json::Value::Array(_)) => {
-                    return Err(SheetProblem::Row { line, problem: format!("`{head}` is neither a text nor a list of texts") });
+                    return Err(SheetProblem::Row {
+                        line,
+                        problem: format!("`{head}` is neither a text nor a list of texts"),
+                    });
                 }
                 Some(other) => other.to_string(),
             });
@@ -319,16 +393,27 @@ struct Grid {
 impl Grid {
     /// Puts a cell where it belongs.
     fn place(&mut self, row: u32, column: u32, text: String) -> Result<(), SheetProblem> {
-        let (line, column) = (usize::try_from(row).unwrap_or(usize::MAX), usize::try_from(column).unwrap_or(usize::MAX));
+        let (line, column) = (
+            usize::try_from(row).unwrap_or(usize::MAX),
+            usize::try_from(column).unwrap_or(usize::MAX),
+        );
         if column >= MOST_COLUMNS {
-            return Err(whole(format!("it has a cell in column {}; at most {MOST_COLUMNS} columns can be read", column.saturating_add(1))));
+            return Err(whole(format!(
+                "it has a cell in column {}; at most {MOST_COLUMNS} columns can be read",
+                column.saturating_add(1)
+            )));
         }
         if line > MOST_ROWS {
             let row = line.saturating_add(1);
-            return Err(whole(format!("it has a cell in row {row}; at most {MOST_ROWS} rows can be read, take it apart into several files")));
+            return Err(whole(format!(
+                "it has a cell in row {row}; at most {MOST_ROWS} rows can be read, take it apart into several files"
+            )));
         }
         if text.len() > MOST_CELL {
-            return Err(SheetProblem::Row { line: line + 1, problem: format!("a cell has more than {MOST_CELL} bytes") });
+            return Err(SheetProblem::Row {
+                line: line + 1,
+                problem: format!("a cell has more than {MOST_CELL} bytes"),
+            });
         }
         let cells = self.rows.entry(row).or_default();
         let added = (column + 1).saturating_sub(cells.len());
@@ -356,16 +441,25 @@ fn xlsx(bytes: &[u8]) -> Result<Sheet, SheetProblem> {
     for number in 0..archive.len() {
         let mut file = archive.by_index(number).map_err(|_| broken())?;
         let room = MOST_UNPACKED - unpacked;
-        unpacked += std::io::copy(&mut std::io::Read::take(&mut file, room + 1), &mut std::io::sink()).map_err(|_| broken())?;
+        unpacked += std::io::copy(
+            &mut std::io::Read::take(&mut file, room + 1),
+            &mut std::io::sink(),
+        )
+        .map_err(|_| broken())?;
         if unpacked > MOST_UNPACKED {
-            return Err(whole("it would become larger than 128 MiB when it is unpacked; nobody's passwords are that many"));
+            return Err(whole(
+                "it would become larger than 128 MiB when it is unpacked; nobody's passwords are that many",
+            ));
         }
     }
     let mut book: Xlsx<_> = Xlsx::new(Cursor::new(bytes)).map_err(|_| broken())?;
     let name = book.sheet_names().first().cloned().ok_or_else(broken)?;
-    let merged: Vec<calamine::Dimensions> = book.merge_cells_by_sheet_name(&name).unwrap_or_default();
+    let merged: Vec<calamine::Dimensions> =
+        book.merge_cells_by_sheet_name(&name).unwrap_or_default();
     if merged.len() > MOST_MERGED {
-        return Err(whole(format!("it has more than {MOST_MERGED} merged areas")));
+        return Err(whole(format!(
+            "it has more than {MOST_MERGED} merged areas"
+        )));
     }
     // Cell after cell, as they stand in the file: how large the sheet says that it is counts for nothing.
     let mut grid = Grid::default();
@@ -374,7 +468,10 @@ fn xlsx(bytes: &[u8]) -> Result<Sheet, SheetProblem> {
         let (row, column) = cell.get_position();
         let text = match cell.get_value() {
             DataRef::Empty => continue,
-            DataRef::DateTime(day) => day.as_datetime().map_or_else(|| Data::DateTime(*day).to_string(), |at| at.date().to_string()),
+            DataRef::DateTime(day) => day.as_datetime().map_or_else(
+                || Data::DateTime(*day).to_string(),
+                |at| at.date().to_string(),
+            ),
             other => Data::from(other.clone()).to_string(),
         };
         grid.place(row, column, text)?;
@@ -382,10 +479,26 @@ fn xlsx(bytes: &[u8]) -> Result<Sheet, SheetProblem> {
     drop(cells);
     // What is merged holds its text once; every cell of it means that text.
     for area in merged {
-        let source = grid.rows.get(&area.start.0).and_then(|row| row.get(usize::try_from(area.start.1).ok()?)).cloned().unwrap_or_default();
-        let last = grid.rows.last_key_value().map_or(0, |(row, _)| *row).min(area.end.0);
-        let columns = area.start.1..=area.end.1.min(u32::try_from(MOST_COLUMNS).unwrap_or(u32::MAX) - 1);
-        for (row, column) in (area.start.0..=last).flat_map(|row| columns.clone().map(move |column| (row, column))).skip(1) {
+        let source = grid
+            .rows
+            .get(&area.start.0)
+            .and_then(|row| row.get(usize::try_from(area.start.1).ok()?))
+            .cloned()
+            .unwrap_or_default();
+        let last = grid
+            .rows
+            .last_key_value()
+            .map_or(0, |(row, _)| *row)
+            .min(area.end.0);
+        let columns = area.start.1
+            ..=area
+                .end
+                .1
+                .min(u32::try_from(MOST_COLUMNS).unwrap_or(u32::MAX) - 1);
+        for (row, column) in (area.start.0..=last)
+            .flat_map(|row| columns.clone().map(move |column| (row, column)))
+            .skip(1)
+        {
             grid.place(row, column, source.clone())?;
         }
     }
@@ -396,7 +509,12 @@ fn xlsx(bytes: &[u8]) -> Result<Sheet, SheetProblem> {
     }
     drop(cells);
     // Empty columns at the left are none.
-    let begin = grid.rows.values().filter_map(|row| row.iter().position(|cell| !cell.is_empty())).min().unwrap_or(0);
+    let begin = grid
+        .rows
+        .values()
+        .filter_map(|row| row.iter().position(|cell| !cell.is_empty()))
+        .min()
+        .unwrap_or(0);
     let mut sheet: Option<Sheet> = None;
     for (at, mut cells) in grid.rows {
         cells.drain(..begin.min(cells.len()));
@@ -419,10 +537,15 @@ fn xlsx(bytes: &[u8]) -> Result<Sheet, SheetProblem> {
     let mut sheet = sheet.ok_or_else(|| whole("its first sheet is empty"))?;
     sheet.notes.push(format!("the sheet “{name}”"));
     if formulas > 0 {
-        sheet.notes.push(format!("{formulas} cells are formulas: what they came to when the file was saved counts"));
+        sheet.notes.push(format!(
+            "{formulas} cells are formulas: their saved results are used"
+        ));
     }
     if book.sheet_names().len() > 1 {
-        sheet.notes.push(format!("{} other sheets are left out", book.sheet_names().len() - 1));
+        sheet.notes.push(format!(
+            "{} other sheets are left out",
+            book.sheet_names().len() - 1
+        ));
     }
     Ok(sheet)
 }
@@ -439,29 +562,55 @@ mod tests {
     #[test]
     fn separators_quotes_and_line_breaks_are_found_out() {
         for sign in [",", ";", "\t", "|"] {
-            let sheet = read(&format!("name{sign}password\r\n\"a{sign}b\"{sign}\"two\nlines \"\"quoted\"\"\"\r\n\r\nc{sign}=1+1\r\n"));
+            let sheet = read(&format!(
+                "name{sign}password\r\n\"a{sign}b\"{sign}\"two\nlines \"\"quoted\"\"\"\r\n\r\nc{sign}=1+1\r\n"
+            ));
             assert_eq!(sheet.heads, ["name", "password"]);
-            assert_eq!(sheet.rows[0].cells, [format!("a{sign}b"), "two\nlines \"quoted\"".into()]);
+            assert_eq!(
+                sheet.rows[0].cells,
+                [format!("a{sign}b"), "two\nlines \"quoted\"".into()]
+            );
             // A formula is a text like any other, and the line is the one of the editor.
-            assert_eq!((sheet.rows[1].line, sheet.rows[1].cells[1].as_str()), (5, "=1+1"));
+            assert_eq!(
+                (sheet.rows[1].line, sheet.rows[1].cells[1].as_str()),
+                (5, "=1+1")
+            );
         }
     }
 
     #[test]
     fn encodings_are_found_out() {
-        let utf16: Vec<u8> = [0xFF, 0xFE].into_iter().chain("name,password\nPumpe Süd,x".encode_utf16().flat_map(u16::to_le_bytes)).collect();
+        let utf16: Vec<u8> = [0xFF, 0xFE]
+            .into_iter()
+            .chain(
+                "name,password\nPumpe Süd,x"
+                    .encode_utf16()
+                    .flat_map(u16::to_le_bytes),
+            )
+            .collect();
         let office = b"name;password\nPumpe S\xFCd;x";
         let marked = b"\xEF\xBB\xBFname,password\nPumpe S\xC3\xBCd,x";
-        for (bytes, encoding) in [(&utf16[..], "UTF-16LE"), (office, "windows-1252"), (marked, "UTF-8")] {
+        for (bytes, encoding) in [
+            (&utf16[..], "UTF-16LE"),
+            (office, "windows-1252"),
+            (marked, "UTF-8"),
+        ] {
             let sheet = Sheet::read(bytes, Format::of(bytes)).unwrap();
-            assert_eq!((sheet.heads[0].as_str(), sheet.rows[0].cells[0].as_str()), ("name", "Pumpe Süd"));
+            assert_eq!(
+                (sheet.heads[0].as_str(), sheet.rows[0].cells[0].as_str()),
+                ("name", "Pumpe Süd")
+            );
             assert!(sheet.notes[0].contains(encoding), "{:?}", sheet.notes);
         }
     }
 
     #[test]
     fn what_cannot_be_meant_is_refused_with_its_row() {
-        let refused = |bytes: &[u8]| Sheet::read(bytes, Format::of(bytes)).unwrap_err().to_string();
+        let refused = |bytes: &[u8]| {
+            Sheet::read(bytes, Format::of(bytes))
+                .unwrap_err()
+                .to_string()
+        };
         assert!(refused(b"name,password\nok,x\na,b\0c\n").starts_with("row 3: there is a NUL"));
         assert!(refused(b"name,password\na,b,c\n").starts_with("row 2: it has 3 cells"));
         assert!(refused(",".repeat(1_000_000).as_bytes()).contains("1000001 columns"));
@@ -476,22 +625,37 @@ mod tests {
     fn a_spreadsheet_that_blows_up_is_stopped() {
         use std::io::Write as _;
         let mut packed = zip::ZipWriter::new(Cursor::new(vec![]));
-        packed.start_file("xl/worksheets/sheet1.xml", zip::write::SimpleFileOptions::default()).unwrap();
+        packed
+            .start_file(
+                "xl/worksheets/sheet1.xml",
+                zip::write::SimpleFileOptions::default(),
+            )
+            .unwrap();
         let zeros = vec![b' '; 1 << 20];
         for _ in 0..300 {
             packed.write_all(&zeros).unwrap();
         }
         let bytes = packed.finish().unwrap().into_inner();
         assert!(bytes.len() < 1 << 20);
-        assert!(Sheet::read(&bytes, Format::Xlsx).unwrap_err().to_string().contains("128 MiB"));
+        assert!(
+            Sheet::read(&bytes, Format::Xlsx)
+                .unwrap_err()
+                .to_string()
+                .contains("128 MiB")
+        );
     }
 
     #[test]
     fn json_lines_have_the_columns_of_all_rows() {
-        let sheet = read("{\"name\": \"a\", \"port\": 22}\n\n{\"name\": \"b\", \"urls\": [\"x\", \"y\"], \"gone\": null}\n");
+        let sheet = read(
+            "{\"name\": \"a\", \"port\": 22}\n\n{\"name\": \"b\", \"urls\": [\"x\", \"y\"], \"gone\": null}\n",
+        );
         assert_eq!(sheet.heads, ["name", "port", "gone", "urls"]);
         assert_eq!(sheet.rows[0].cells, ["a", "22", "", ""]);
-        assert_eq!((sheet.rows[1].line, sheet.rows[1].cells[3].as_str()), (3, "x\ny"));
+        assert_eq!(
+            (sheet.rows[1].line, sheet.rows[1].cells[3].as_str()),
+            (3, "x\ny")
+        );
     }
 
     proptest! {

@@ -15,7 +15,12 @@ pub enum Family {
 
 impl Family {
     /// All families.
-    pub const ALL: [Self; 4] = [Self::Local, Self::Database, Self::Directory, Self::Application];
+    pub const ALL: [Self; 4] = [
+        Self::Local,
+        Self::Database,
+        Self::Directory,
+        Self::Application,
+    ];
 
     /// The word for it.
     #[must_use]
@@ -51,7 +56,9 @@ pub fn check_login(login: &str) -> Result<(), String> {
         return Err("an account needs a user name".to_owned());
     }
     if login.chars().count() > LONGEST_LOGIN {
-        return Err(format!("a user name has at most {LONGEST_LOGIN} characters"));
+        return Err(format!(
+            "a user name has at most {LONGEST_LOGIN} characters"
+        ));
     }
     if login.chars().any(char::is_control) || login.starts_with(' ') || login.ends_with(' ') {
         return Err("a user name has no control characters and no space at its ends".to_owned());
@@ -65,8 +72,14 @@ mod tests {
 
     #[test]
     fn names_are_compared_as_the_family_compares_them() {
-        assert_ne!(Family::Local.login_key("Root"), Family::Local.login_key("root"));
-        assert_eq!(Family::Directory.login_key("Marek"), Family::Directory.login_key("mAREK"));
+        assert_ne!(
+            Family::Local.login_key("Root"),
+            Family::Local.login_key("root")
+        );
+        assert_eq!(
+            Family::Directory.login_key("Marek"),
+            Family::Directory.login_key("mAREK")
+        );
     }
 
     #[test]

@@ -107,7 +107,9 @@ pub struct DeviceFacts {
 #[derive(Clone, Copy, Debug, PartialEq, Eq, thiserror::Error)]
 pub enum Suspended {
     /// Address, port or identity are not those that were confirmed.
-    #[error("the device's address, port or identity has changed; somebody who may see the password must confirm the binding")]
+    #[error(
+        "the device's address, port or identity has changed; somebody who may see the password must confirm the binding"
+    )]
     Changed,
     /// Nobody has confirmed who the device is.
     #[error("nobody has confirmed the device's identity yet")]
@@ -123,7 +125,9 @@ impl StoredBinding {
     /// # Errors
     /// [`Suspended`].
     pub fn check(&self, device: &DeviceFacts) -> Result<(), Suspended> {
-        if (&self.address, self.port, &self.identity) != (&device.address, device.port, &device.identity) {
+        if (&self.address, self.port, &self.identity)
+            != (&device.address, device.port, &device.identity)
+        {
             return Err(Suspended::Changed);
         }
         if self.identity.is_empty() && !device.trust_first_contact {
@@ -169,8 +173,21 @@ impl Endpoint {
     /// An endpoint that is only looked at: the identity of whatever answers there is read, and
     /// nothing is sent. It accepts no identity, so that no password can follow.
     #[must_use]
-    pub const fn to_look_at(organisation: Uuid, device: Uuid, address: String, port: u16, rules: ConnectRules) -> Self {
-        Self { organisation, device, address, port, identity: vec![], rules }
+    pub const fn to_look_at(
+        organisation: Uuid,
+        device: Uuid,
+        address: String,
+        port: u16,
+        rules: ConnectRules,
+    ) -> Self {
+        Self {
+            organisation,
+            device,
+            address,
+            port,
+            identity: vec![],
+            rules,
+        }
     }
 
     /// The organisation.
@@ -237,8 +254,20 @@ pub enum NoPermit {
 impl Lease {
     /// A lease as the store handed it out. Only the store calls this; a lint forbids it elsewhere.
     #[must_use]
-    pub const fn from_store(job: Uuid, fence: i64, credential: Uuid, device: Uuid, until: DateTime<Utc>) -> Self {
-        Self { job, fence, credential, device, until }
+    pub const fn from_store(
+        job: Uuid,
+        fence: i64,
+        credential: Uuid,
+        device: Uuid,
+        until: DateTime<Utc>,
+    ) -> Self {
+        Self {
+            job,
+            fence,
+            credential,
+            device,
+            until,
+        }
     }
 
     /// The job.
@@ -263,17 +292,27 @@ impl Lease {
     ///
     /// # Errors
     /// [`NoPermit`].
-    pub fn permit<R: RoleMark>(&self, binding: &Binding, device: &DeviceFacts, now: DateTime<Utc>) -> Result<SendPermit<R>, NoPermit> {
+    pub fn permit<R: RoleMark>(
+        &self,
+        binding: &Binding,
+        device: &DeviceFacts,
+        now: DateTime<Utc>,
+    ) -> Result<SendPermit<R>, NoPermit> {
         let Binding(stored) = binding;
         if now >= self.until {
             return Err(NoPermit::LeaseOver);
         }
         let own = R::ROLE == Role::Operator || stored.credential == self.credential;
-        if stored.role != R::ROLE || stored.device != self.device || device.device != self.device || !own {
+        if stored.role != R::ROLE
+            || stored.device != self.device
+            || device.device != self.device
+            || !own
+        {
             return Err(NoPermit::OtherBinding);
         }
         stored.check(device)?;
-        let identity = Identity::parse_lines(&stored.identity).map_err(|_| Suspended::NoIdentity)?;
+        let identity =
+            Identity::parse_lines(&stored.identity).map_err(|_| Suspended::NoIdentity)?;
         let endpoint = Endpoint {
             organisation: stored.organisation,
             device: stored.device,
@@ -282,7 +321,12 @@ impl Lease {
             identity,
             rules: device.rules.clone(),
         };
-        Ok(SendPermit { credential: stored.credential, endpoint, first_contact: stored.identity.is_empty(), role: PhantomData })
+        Ok(SendPermit {
+            credential: stored.credential,
+            endpoint,
+            first_contact: stored.identity.is_empty(),
+            role: PhantomData,
+        })
     }
 }
 
@@ -368,11 +412,15 @@ impl<R: RoleMark> BoundLogin<R> {
 }
 
 #[cfg(test)]
-#[allow(clippy::disallowed_methods, reason = "the tests stand in for the store")]
+#[allow(
+    clippy::disallowed_methods,
+    reason = "the tests stand in for the store"
+)]
 mod tests {
     use super::*;
 
-    const KEY: &str = "ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAA";
+    const KEY: &str =
+        "ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAA";
 
     fn at(n: i64) -> DateTime<Utc> {
         DateTime::from_timestamp(n, 0).unwrap()
@@ -400,55 +448,151 @@ mod tests {
     }
 
     fn device() -> DeviceFacts {
-        DeviceFacts { device: id(3), address: "192.0.2.5".into(), port: 22, identity: KEY.into(), trust_first_contact: false, rules: ConnectRules::default() }
+        DeviceFacts {
+            device: id(3),
+            address: "192.0.2.5".into(),
+            port: 22,
+            identity: KEY.into(),
+            trust_first_contact: false,
+            rules: ConnectRules::default(),
+        }
     }
 
     #[test]
     fn a_binding_that_agrees_with_its_device_permits_and_names_its_credential() {
-        let permit = lease().permit::<Account>(&Binding::from_store(stored(Role::Account)), &device(), at(9)).unwrap();
+        let permit = lease()
+            .permit::<Account>(
+                &Binding::from_store(stored(Role::Account)),
+                &device(),
+                at(9),
+            )
+            .unwrap();
         assert_eq!(vault::Pass::credential(&permit), id(2));
         let login = permit.bind("duty", 3, Secret::from_text("x".into()));
-        assert_eq!((login.endpoint().address(), login.endpoint().port(), login.endpoint().identity().len()), ("192.0.2.5", 22, 1));
+        assert_eq!(
+            (
+                login.endpoint().address(),
+                login.endpoint().port(),
+                login.endpoint().identity().len()
+            ),
+            ("192.0.2.5", 22, 1)
+        );
     }
 
     #[test]
     fn a_lease_that_is_over_permits_nothing() {
         let binding = Binding::from_store(stored(Role::Account));
-        assert_eq!(lease().permit::<Account>(&binding, &device(), at(10)).unwrap_err(), NoPermit::LeaseOver);
+        assert_eq!(
+            lease()
+                .permit::<Account>(&binding, &device(), at(10))
+                .unwrap_err(),
+            NoPermit::LeaseOver
+        );
     }
 
     #[test]
     fn whatever_changed_since_it_was_confirmed_suspends_a_binding() {
         let binding = Binding::from_store(stored(Role::Account));
         for changed in [
-            DeviceFacts { address: "192.0.2.6".into(), ..device() },
-            DeviceFacts { port: 2222, ..device() },
-            DeviceFacts { identity: String::new(), ..device() },
-            DeviceFacts { identity: format!("{KEY}\nSHA256:x"), ..device() },
+            DeviceFacts {
+                address: "192.0.2.6".into(),
+                ..device()
+            },
+            DeviceFacts {
+                port: 2222,
+                ..device()
+            },
+            DeviceFacts {
+                identity: String::new(),
+                ..device()
+            },
+            DeviceFacts {
+                identity: format!("{KEY}\nSHA256:x"),
+                ..device()
+            },
         ] {
-            assert_eq!(lease().permit::<Account>(&binding, &changed, at(0)).unwrap_err(), NoPermit::Suspended(Suspended::Changed), "{changed:?}");
+            assert_eq!(
+                lease()
+                    .permit::<Account>(&binding, &changed, at(0))
+                    .unwrap_err(),
+                NoPermit::Suspended(Suspended::Changed),
+                "{changed:?}"
+            );
         }
     }
 
     #[test]
     fn without_an_identity_only_an_organisation_that_trusts_first_contact_permits() {
-        let binding = Binding::from_store(StoredBinding { identity: String::new(), ..stored(Role::Account) });
-        let unknown = DeviceFacts { identity: String::new(), ..device() };
-        assert_eq!(lease().permit::<Account>(&binding, &unknown, at(0)).unwrap_err(), NoPermit::Suspended(Suspended::NoIdentity));
-        let permit = lease().permit::<Account>(&binding, &DeviceFacts { trust_first_contact: true, ..unknown }, at(0)).unwrap();
-        assert!(permit.bind("duty", 1, Secret::from_text("x".into())).trusts_first_contact());
+        let binding = Binding::from_store(StoredBinding {
+            identity: String::new(),
+            ..stored(Role::Account)
+        });
+        let unknown = DeviceFacts {
+            identity: String::new(),
+            ..device()
+        };
+        assert_eq!(
+            lease()
+                .permit::<Account>(&binding, &unknown, at(0))
+                .unwrap_err(),
+            NoPermit::Suspended(Suspended::NoIdentity)
+        );
+        let permit = lease()
+            .permit::<Account>(
+                &binding,
+                &DeviceFacts {
+                    trust_first_contact: true,
+                    ..unknown
+                },
+                at(0),
+            )
+            .unwrap();
+        assert!(
+            permit
+                .bind("duty", 1, Secret::from_text("x".into()))
+                .trusts_first_contact()
+        );
     }
 
     #[test]
     fn a_binding_of_another_role_device_or_credential_permits_nothing() {
-        for other in
-            [stored(Role::Operator), StoredBinding { device: id(8), ..stored(Role::Account) }, StoredBinding { credential: id(8), ..stored(Role::Account) }]
-        {
-            assert_eq!(lease().permit::<Account>(&Binding::from_store(other.clone()), &device(), at(0)).unwrap_err(), NoPermit::OtherBinding, "{other:?}");
+        for other in [
+            stored(Role::Operator),
+            StoredBinding {
+                device: id(8),
+                ..stored(Role::Account)
+            },
+            StoredBinding {
+                credential: id(8),
+                ..stored(Role::Account)
+            },
+        ] {
+            assert_eq!(
+                lease()
+                    .permit::<Account>(&Binding::from_store(other.clone()), &device(), at(0))
+                    .unwrap_err(),
+                NoPermit::OtherBinding,
+                "{other:?}"
+            );
         }
-        let operator = StoredBinding { credential: id(8), ..stored(Role::Operator) };
-        assert!(lease().permit::<Operator>(&Binding::from_store(operator.clone()), &device(), at(0)).is_ok());
-        let out = Binding::from_store(StoredBinding { in_scope: false, ..operator });
-        assert_eq!(lease().permit::<Operator>(&out, &device(), at(0)).unwrap_err(), NoPermit::Suspended(Suspended::OutOfScope));
+        let operator = StoredBinding {
+            credential: id(8),
+            ..stored(Role::Operator)
+        };
+        assert!(
+            lease()
+                .permit::<Operator>(&Binding::from_store(operator.clone()), &device(), at(0))
+                .is_ok()
+        );
+        let out = Binding::from_store(StoredBinding {
+            in_scope: false,
+            ..operator
+        });
+        assert_eq!(
+            lease()
+                .permit::<Operator>(&out, &device(), at(0))
+                .unwrap_err(),
+            NoPermit::Suspended(Suspended::OutOfScope)
+        );
     }
 }

@@ -10,7 +10,11 @@ pub const BUDGET_PER_HOUR: usize = 3;
 #[must_use]
 pub fn budget_allows(failures: &[DateTime<Utc>], now: DateTime<Utc>) -> bool {
     // A clock that jumped back must not forgive failures that lie in its future.
-    failures.iter().filter(|at| now - **at < TimeDelta::hours(1)).count() < BUDGET_PER_HOUR
+    failures
+        .iter()
+        .filter(|at| now - **at < TimeDelta::hours(1))
+        .count()
+        < BUDGET_PER_HOUR
 }
 
 #[cfg(test)]
@@ -23,6 +27,9 @@ mod tests {
         assert!(budget_allows(&[at(0), at(10)], at(20)));
         assert!(!budget_allows(&[at(0), at(10), at(20)], at(30)));
         assert!(budget_allows(&[at(0), at(10), at(20)], at(3600)));
-        assert!(!budget_allows(&[at(9000), at(9000), at(9000)], at(0)), "a clock that jumped back");
+        assert!(
+            !budget_allows(&[at(9000), at(9000), at(9000)], at(0)),
+            "a clock that jumped back"
+        );
     }
 }

@@ -33,20 +33,37 @@ impl std::str::FromStr for ConnectRule {
         let network = network
             .parse::<IpNet>()
             .or_else(|_| network.parse::<IpAddr>().map(IpNet::from))
-            .map_err(|_| format!("`{network}` is not an address or a network such as 10.20.0.0/16"))?;
-        let ports = words.next().unwrap_or("1-65535").split(',').map(parse_ports).collect::<Result<_, _>>()?;
+            .map_err(|_| {
+                format!("`{network}` is not an address or a network such as 10.20.0.0/16")
+            })?;
+        let ports = words
+            .next()
+            .unwrap_or("1-65535")
+            .split(',')
+            .map(parse_ports)
+            .collect::<Result<_, _>>()?;
         if words.next().is_some() {
             return Err("a rule is a network and its ports, separated by a space".to_owned());
         }
-        Ok(Self { network: network.trunc(), ports })
+        Ok(Self {
+            network: network.trunc(),
+            ports,
+        })
     }
 }
 
 fn parse_ports(text: &str) -> Result<(u16, u16), String> {
     let problem = || format!("`{text}` is not a port or a range of ports such as 2200-2299");
     let (from, to) = text.split_once('-').unwrap_or((text, text));
-    let (from, to): (u16, u16) = (from.parse().map_err(|_| problem())?, to.parse().map_err(|_| problem())?);
-    if from == 0 || from > to { Err(problem()) } else { Ok((from, to)) }
+    let (from, to): (u16, u16) = (
+        from.parse().map_err(|_| problem())?,
+        to.parse().map_err(|_| problem())?,
+    );
+    if from == 0 || from > to {
+        Err(problem())
+    } else {
+        Ok((from, to))
+    }
 }
 
 impl ConnectRules {
@@ -55,7 +72,13 @@ impl ConnectRules {
     /// # Errors
     /// A sentence about the first rule that cannot be read.
     pub fn new(rules: &[String], never: Vec<SocketAddr>) -> Result<Self, String> {
-        Ok(Self { rules: rules.iter().map(|rule| rule.parse()).collect::<Result<_, _>>()?, never })
+        Ok(Self {
+            rules: rules
+                .iter()
+                .map(|rule| rule.parse())
+                .collect::<Result<_, _>>()?,
+            never,
+        })
     }
 
     /// Whether the service may connect there.
@@ -63,14 +86,26 @@ impl ConnectRules {
     pub fn allow(&self, address: SocketAddr) -> bool {
         let ip = address.ip().to_canonical();
         // All of loopback leads to the same machine.
-        let same = |never: IpAddr| never == ip || never.is_loopback() && (ip.is_loopback() || ip.is_unspecified());
-        if self.never.iter().any(|never| same(never.ip().to_canonical()) && never.port() == address.port()) {
+        let same = |never: IpAddr| {
+            never == ip || never.is_loopback() && (ip.is_loopback() || ip.is_unspecified())
+        };
+        if self
+            .never
+            .iter()
+            .any(|never| same(never.ip().to_canonical()) && never.port() == address.port())
+        {
             return false;
         }
         if self.rules.is_empty() {
             return !is_local(ip);
         }
-        self.rules.iter().any(|rule| rule.network.contains(&ip) && rule.ports.iter().any(|(from, to)| (*from..=*to).contains(&address.port())))
+        self.rules.iter().any(|rule| {
+            rule.network.contains(&ip)
+                && rule
+                    .ports
+                    .iter()
+                    .any(|(from, to)| (*from..=*to).contains(&address.port()))
+        })
     }
 }
 
@@ -90,7 +125,15 @@ mod tests {
 
     fn allows(rules: &[&str], address: &str) -> bool {
         let rules: Vec<String> = rules.iter().map(|rule| (*rule).to_owned()).collect();
-        ConnectRules::new(&rules, vec!["127.0.0.1:5432".parse().unwrap(), "10.1.1.1:5432".parse().unwrap()]).unwrap().allow(address.parse().unwrap())
+        ConnectRules::new(
+            &rules,
+            vec![
+                "127.0.0.1:5432".parse().unwrap(),
+                "10.1.1.1:5432".parse().unwrap(),
+            ],
+        )
+        .unwrap()
+        .allow(address.parse().unwrap())
     }
 
     #[test]
@@ -115,7 +158,11 @@ mod tests {
 
     #[test]
     fn with_rules_only_what_they_name_is_open_and_never_the_database() {
-        let rules = ["127.0.10.0/24 22,5432", "10.0.0.0/8 22,2200-2299", "10.1.1.1 5432"];
+        let rules = [
+            "127.0.10.0/24 22,5432",
+            "10.0.0.0/8 22,2200-2299",
+            "10.1.1.1 5432",
+        ];
         for (address, open) in [
             ("127.0.10.5:22", true),
             ("127.0.10.5:23", false),
@@ -133,7 +180,15 @@ mod tests {
 
     #[test]
     fn a_rule_that_cannot_be_read_is_refused_in_words() {
-        for text in ["", "ten.0.0.0/8", "10.0.0.0/99", "10.0.0.0/8 ssh", "10.0.0.0/8 0", "10.0.0.0/8 30-20", "10.0.0.0/8 22 23"] {
+        for text in [
+            "",
+            "ten.0.0.0/8",
+            "10.0.0.0/99",
+            "10.0.0.0/8 ssh",
+            "10.0.0.0/8 0",
+            "10.0.0.0/8 30-20",
+            "10.0.0.0/8 22 23",
+        ] {
             assert!(text.parse::<ConnectRule>().is_err(), "{text}");
         }
     }

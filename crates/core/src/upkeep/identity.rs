@@ -29,21 +29,37 @@ pub struct PresentedIdentity {
 }
 
 fn key_line(text: &str) -> Result<String, String> {
-    let mut key = PublicKey::from_openssh(text.trim()).map_err(|_| "this is not an OpenSSH public key".to_owned())?;
+    let mut key = PublicKey::from_openssh(text.trim())
+        .map_err(|_| "this is not an OpenSSH public key".to_owned())?;
     key.set_comment("");
-    key.to_openssh().map(|line| line.trim().to_owned()).map_err(|error| error.to_string())
+    key.to_openssh()
+        .map(|line| line.trim().to_owned())
+        .map_err(|error| error.to_string())
 }
 
 fn from_sshfp(words: &[&str]) -> Result<Identity, String> {
-    let [_algorithm, digest, hex @ ..] = words else { return Err("an SSHFP record has an algorithm, a type and a fingerprint".to_owned()) };
+    let [_algorithm, digest, hex @ ..] = words else {
+        return Err("an SSHFP record has an algorithm, a type and a fingerprint".to_owned());
+    };
     if *digest != "2" {
         return Err("only SSHFP records of type 2 (SHA-256) are accepted".to_owned());
     }
     let hex: String = hex.concat();
-    let bytes: Option<Vec<u8>> = (0..hex.len()).step_by(2).map(|at| hex.get(at..at + 2).and_then(|pair| u8::from_str_radix(pair, 16).ok())).collect();
+    let bytes: Option<Vec<u8>> = (0..hex.len())
+        .step_by(2)
+        .map(|at| {
+            hex.get(at..at + 2)
+                .and_then(|pair| u8::from_str_radix(pair, 16).ok())
+        })
+        .collect();
     match bytes.filter(|bytes| bytes.len() == 32) {
-        Some(bytes) => Ok(Identity::Fingerprint(format!("SHA256:{}", STANDARD_NO_PAD.encode(bytes)))),
-        None => Err("the fingerprint of an SSHFP record of type 2 has 64 hexadecimal digits".to_owned()),
+        Some(bytes) => Ok(Identity::Fingerprint(format!(
+            "SHA256:{}",
+            STANDARD_NO_PAD.encode(bytes)
+        ))),
+        None => {
+            Err("the fingerprint of an SSHFP record of type 2 has 64 hexadecimal digits".to_owned())
+        }
     }
 }
 
@@ -55,29 +71,44 @@ impl Identity {
     /// A sentence, when the text is none of these.
     pub fn parse(text: &str) -> Result<Self, String> {
         let words: Vec<&str> = text.split_whitespace().collect();
-        if let Some(position) = words.iter().position(|word| word.eq_ignore_ascii_case("SSHFP")) {
+        if let Some(position) = words
+            .iter()
+            .position(|word| word.eq_ignore_ascii_case("SSHFP"))
+        {
             return from_sshfp(words.get(position + 1..).unwrap_or_default());
         }
         match words.as_slice() {
             [fingerprint] if fingerprint.starts_with("SHA256:") => {
                 let digest = fingerprint.trim_start_matches("SHA256:");
                 match STANDARD_NO_PAD.decode(digest.trim_end_matches('=')) {
-                    Ok(bytes) if bytes.len() == 32 => Ok(Self::Fingerprint(format!("SHA256:{}", STANDARD_NO_PAD.encode(bytes)))),
+                    Ok(bytes) if bytes.len() == 32 => Ok(Self::Fingerprint(format!(
+                        "SHA256:{}",
+                        STANDARD_NO_PAD.encode(bytes)
+                    ))),
                     _ => Err("this is not a SHA-256 fingerprint".to_owned()),
                 }
             }
             ["@cert-authority", rest @ ..] => {
                 let key = match rest {
-                    [_, kind, key, ..] if PublicKey::from_openssh(&format!("{kind} {key}")).is_ok() => format!("{kind} {key}"),
+                    [_, kind, key, ..]
+                        if PublicKey::from_openssh(&format!("{kind} {key}")).is_ok() =>
+                    {
+                        format!("{kind} {key}")
+                    }
                     [kind, key, ..] => format!("{kind} {key}"),
                     _ => return Err("a certificate authority has a public key".to_owned()),
                 };
                 key_line(&key).map(Self::HostAuthority)
             }
             ["@revoked", ..] => Err("a revoked key cannot prove an identity".to_owned()),
-            [kind, key, ..] if key_line(&format!("{kind} {key}")).is_ok() => key_line(&format!("{kind} {key}")).map(Self::HostKey),
+            [kind, key, ..] if key_line(&format!("{kind} {key}")).is_ok() => {
+                key_line(&format!("{kind} {key}")).map(Self::HostKey)
+            }
             [_, kind, key, ..] => key_line(&format!("{kind} {key}")).map(Self::HostKey),
-            _ => Err("write a public key, a known_hosts line, an SSHFP record or a SHA256 fingerprint".to_owned()),
+            _ => Err(
+                "write a public key, a known_hosts line, an SSHFP record or a SHA256 fingerprint"
+                    .to_owned(),
+            ),
         }
     }
 
@@ -86,7 +117,11 @@ impl Identity {
     /// # Errors
     /// As [`Identity::parse`].
     pub fn parse_lines(text: &str) -> Result<Vec<Self>, String> {
-        let mut all = text.lines().filter(|line| !line.trim().is_empty()).map(Self::parse).collect::<Result<Vec<_>, _>>()?;
+        let mut all = text
+            .lines()
+            .filter(|line| !line.trim().is_empty())
+            .map(Self::parse)
+            .collect::<Result<Vec<_>, _>>()?;
         all.sort();
         all.dedup();
         Ok(all)
@@ -134,8 +169,10 @@ impl Identity {
 /// key has.
 #[must_use]
 pub fn fingerprint_of(line: &str) -> String {
-    PublicKey::from_openssh(line)
-        .map_or_else(|_| format!("SHA256:{}", STANDARD_NO_PAD.encode(Sha256::digest(line))), |key| key.fingerprint(HashAlg::Sha256).to_string())
+    PublicKey::from_openssh(line).map_or_else(
+        |_| format!("SHA256:{}", STANDARD_NO_PAD.encode(Sha256::digest(line))),
+        |key| key.fingerprint(HashAlg::Sha256).to_string(),
+    )
 }
 
 /// Whether what a device showed is one of its accepted identities.
@@ -152,17 +189,24 @@ pub fn proves(accepted: &[Identity], presented: &PresentedIdentity) -> bool {
 mod tests {
     use super::*;
 
-    const KEY: &str = "ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAA";
-    const OTHER: &str = "ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIAEBAQEBAQEBAQEBAQEBAQEBAQEBAQEBAQEBAQEBAQEB";
+    const KEY: &str =
+        "ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAA";
+    const OTHER: &str =
+        "ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIAEBAQEBAQEBAQEBAQEBAQEBAQEBAQEBAQEBAQEBAQEB";
 
     fn presented(key: &str, authority: Option<&str>) -> PresentedIdentity {
-        PresentedIdentity { key: key.to_owned(), authority: authority.map(str::to_owned) }
+        PresentedIdentity {
+            key: key.to_owned(),
+            authority: authority.map(str::to_owned),
+        }
     }
 
     #[test]
     fn every_way_of_writing_a_host_key_names_the_same_key() {
         let fingerprint = fingerprint_of(KEY);
-        let digest = STANDARD_NO_PAD.decode(fingerprint.trim_start_matches("SHA256:")).unwrap();
+        let digest = STANDARD_NO_PAD
+            .decode(fingerprint.trim_start_matches("SHA256:"))
+            .unwrap();
         let hex: String = digest.iter().map(|byte| format!("{byte:02x}")).collect();
         for text in [
             KEY.to_owned(),
@@ -175,23 +219,44 @@ mod tests {
         ] {
             let identity = Identity::parse(&text).unwrap();
             assert_eq!(identity.fingerprint(), fingerprint, "{text}");
-            assert!(proves(std::slice::from_ref(&identity), &presented(KEY, None)), "{text}");
-            assert!(!proves(std::slice::from_ref(&identity), &presented(OTHER, None)), "{text}");
+            assert!(
+                proves(std::slice::from_ref(&identity), &presented(KEY, None)),
+                "{text}"
+            );
+            assert!(
+                !proves(std::slice::from_ref(&identity), &presented(OTHER, None)),
+                "{text}"
+            );
             assert_eq!(Identity::parse(&identity.to_line()).unwrap(), identity);
         }
     }
 
     #[test]
     fn an_authority_accepts_what_it_signed_and_not_its_own_key() {
-        let authority = Identity::parse(&format!("@cert-authority *.osmere.example {OTHER}")).unwrap();
+        let authority =
+            Identity::parse(&format!("@cert-authority *.osmere.example {OTHER}")).unwrap();
         assert_eq!(authority, Identity::parse(&authority.to_line()).unwrap());
-        assert!(proves(std::slice::from_ref(&authority), &presented(KEY, Some(OTHER))));
-        assert!(!proves(std::slice::from_ref(&authority), &presented(OTHER, None)));
+        assert!(proves(
+            std::slice::from_ref(&authority),
+            &presented(KEY, Some(OTHER))
+        ));
+        assert!(!proves(
+            std::slice::from_ref(&authority),
+            &presented(OTHER, None)
+        ));
     }
 
     #[test]
     fn what_is_no_identity_is_refused_in_words() {
-        for text in ["", "hello", "SSHFP 4 1 aa", "SSHFP 4 2 zz", "SHA256:short", "@revoked * ssh-ed25519 AAAA", "ssh-ed25519 AAAA"] {
+        for text in [
+            "",
+            "hello",
+            "SSHFP 4 1 aa",
+            "SSHFP 4 2 zz",
+            "SHA256:short",
+            "@revoked * ssh-ed25519 AAAA",
+            "ssh-ed25519 AAAA",
+        ] {
             assert!(!Identity::parse(text).unwrap_err().is_empty(), "{text}");
         }
     }

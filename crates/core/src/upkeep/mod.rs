@@ -15,20 +15,23 @@ pub mod rotation;
 
 use serde::{Deserialize, Serialize};
 
-pub use binding::{Account, Binding, BoundLogin, DeviceFacts, Endpoint, Lease, NoPermit, Operator, Role, RoleMark, SendPermit, StoredBinding, Suspended};
+pub use binding::{
+    Account, Binding, BoundLogin, DeviceFacts, Endpoint, Lease, NoPermit, Operator, Role, RoleMark,
+    SendPermit, StoredBinding, Suspended,
+};
 
 pub use budget::{BUDGET_PER_HOUR, budget_allows};
 pub use connect::{ConnectRule, ConnectRules};
-pub use plan::{Hours, OutOfStep, Plan, PlanProblem, Recurrence, day_of, spread};
+pub use plan::{Hours, OutOfSync, Plan, PlanProblem, Recurrence, day_of, spread};
 
 /// What a check found.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum CheckOutcome {
     /// The stored password opens the account.
-    InStep,
+    InSync,
     /// The device answered, and the password does not open the account.
-    OutOfStep,
+    OutOfSync,
     /// The account is locked, or would be by one more try.
     LockedOut,
     /// The device did not answer, or not as itself.
@@ -54,8 +57,8 @@ impl CheckOutcome {
     #[must_use]
     pub const fn word(self) -> &'static str {
         match self {
-            Self::InStep => "in step",
-            Self::OutOfStep => "out of step",
+            Self::InSync => "in sync",
+            Self::OutOfSync => "out of sync",
             Self::LockedOut => "locked out",
             Self::Unreachable => "unreachable",
         }

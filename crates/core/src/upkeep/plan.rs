@@ -1,6 +1,8 @@
 //! Upkeep plans: when to check, when to rotate, inside which hours (RFC 5545 RRULE, IANA zones).
 
-use chrono::{DateTime, Datelike as _, NaiveDate, NaiveTime, TimeDelta, TimeZone as _, Timelike as _, Utc};
+use chrono::{
+    DateTime, Datelike as _, NaiveDate, NaiveTime, TimeDelta, TimeZone as _, Timelike as _, Utc,
+};
 use serde::{Deserialize, Serialize};
 use sha2::{Digest, Sha256};
 use uuid::Uuid;
@@ -12,10 +14,10 @@ const CHECK_SPREAD: TimeDelta = TimeDelta::minutes(10);
 /// How far ahead a rule is searched for its next time.
 const HORIZON_YEARS: i64 = 10;
 
-/// What to do when a check finds a password out of step.
+/// What to do when a check finds a password out of sync.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
-pub enum OutOfStep {
+pub enum OutOfSync {
     /// Say so.
     Tell,
     /// Rotate it, with the operator.
@@ -24,7 +26,7 @@ pub enum OutOfStep {
     Both,
 }
 
-impl OutOfStep {
+impl OutOfSync {
     /// The word for it.
     #[must_use]
     pub const fn word(self) -> &'static str {
@@ -42,11 +44,14 @@ impl OutOfStep {
     }
 }
 
-impl std::str::FromStr for OutOfStep {
+impl std::str::FromStr for OutOfSync {
     type Err = String;
 
     fn from_str(text: &str) -> Result<Self, String> {
-        [Self::Tell, Self::Rotate, Self::Both].into_iter().find(|what| what.word() == text).ok_or_else(|| format!("`{text}` is none of tell, rotate and both"))
+        [Self::Tell, Self::Rotate, Self::Both]
+            .into_iter()
+            .find(|what| what.word() == text)
+            .ok_or_else(|| format!("`{text}` is none of tell, rotate and both"))
     }
 }
 
@@ -73,8 +78,8 @@ pub enum Recurrence {
 pub struct Plan {
     /// When to check.
     pub check: Option<String>,
-    /// What to do when out of step.
-    pub out_of_step: OutOfStep,
+    /// What to do when out of sync.
+    pub out_of_sync: OutOfSync,
     /// When to rotate.
     pub rotate: Option<Recurrence>,
     /// Inside which hours.
@@ -117,8 +122,14 @@ impl Hours {
     /// # Errors
     /// [`PlanProblem::Time`].
     pub fn parse(from: &str, to: &str) -> Result<Self, PlanProblem> {
-        let time = |text: &str| NaiveTime::parse_from_str(text, "%H:%M").map_err(|_| PlanProblem::Time(text.chars().take(40).collect()));
-        Ok(Self { from: time(from)?, to: time(to)? })
+        let time = |text: &str| {
+            NaiveTime::parse_from_str(text, "%H:%M")
+                .map_err(|_| PlanProblem::Time(text.chars().take(40).collect()))
+        };
+        Ok(Self {
+            from: time(from)?,
+            to: time(to)?,
+        })
     }
 
     fn seconds(&self) -> i64 {
@@ -129,7 +140,8 @@ impl Hours {
 
 /// Reads the name of a time zone.
 fn zone(name: &str) -> Result<chrono_tz::Tz, PlanProblem> {
-    name.parse().map_err(|_| PlanProblem::Zone(name.chars().take(60).collect()))
+    name.parse()
+        .map_err(|_| PlanProblem::Zone(name.chars().take(60).collect()))
 }
 
 impl Plan {
@@ -139,13 +151,20 @@ impl Plan {
     /// [`PlanProblem`].
     pub fn parse(
         check: Option<&str>,
-        out_of_step: OutOfStep,
+        out_of_sync: OutOfSync,
         rotate: Option<Recurrence>,
         hours: Option<Hours>,
         zone_name: &str,
         anchor: NaiveDate,
     ) -> Result<Self, PlanProblem> {
-        let plan = Self { check: check.map(str::to_owned), out_of_step, rotate, hours, zone: zone(zone_name)?, anchor };
+        let plan = Self {
+            check: check.map(str::to_owned),
+            out_of_sync,
+            rotate,
+            hours,
+            zone: zone(zone_name)?,
+            anchor,
+        };
         if plan.check.is_none() && plan.rotate.is_none() {
             return Err(PlanProblem::Empty);
         }
@@ -155,7 +174,9 @@ impl Plan {
         }
         match &plan.rotate {
             Some(Recurrence::Rule(rule)) => plan.examine(rule, start)?,
-            Some(Recurrence::EveryDays(days)) if !(1..=3650).contains(days) => return Err(PlanProblem::Days(*days)),
+            Some(Recurrence::EveryDays(days)) if !(1..=3650).contains(days) => {
+                return Err(PlanProblem::Days(*days));
+            }
             _ => {}
         }
         Ok(plan)
@@ -175,10 +196,26 @@ impl Plan {
     }
 
     /// The next times of a rule strictly after `after`.
-    fn occurrences(&self, rule: &str, after: DateTime<Utc>, most: u16) -> Result<Vec<DateTime<Utc>>, PlanProblem> {
-        let shorten = |error: rrule::RRuleError| PlanProblem::Rule(error.to_string().chars().filter(|c| !c.is_control()).take(160).collect());
+    fn occurrences(
+        &self,
+        rule: &str,
+        after: DateTime<Utc>,
+        most: u16,
+    ) -> Result<Vec<DateTime<Utc>>, PlanProblem> {
+        let shorten = |error: rrule::RRuleError| {
+            PlanProblem::Rule(
+                error
+                    .to_string()
+                    .chars()
+                    .filter(|c| !c.is_control())
+                    .take(160)
+                    .collect(),
+            )
+        };
         if rule.len() > 500 || rule.chars().any(char::is_control) {
-            return Err(PlanProblem::Rule("it is too long or holds a line break".into()));
+            return Err(PlanProblem::Rule(
+                "it is too long or holds a line break".into(),
+            ));
         }
         let parsed: rrule::RRule<rrule::Unvalidated> = rule.parse().map_err(shorten)?;
         if matches!(parsed.get_freq(), rrule::Frequency::Secondly) {
@@ -191,18 +228,40 @@ impl Plan {
         }
         // Instants, not days of the calendar: the same clock time so many days on may be one that a
         // clock change skips or repeats.
-        let from = after.checked_add_signed(TimeDelta::seconds(1)).unwrap_or(after);
-        let horizon = from.checked_add_signed(TimeDelta::days(366 * HORIZON_YEARS)).unwrap_or(from).with_timezone(&zone);
+        let from = after
+            .checked_add_signed(TimeDelta::seconds(1))
+            .unwrap_or(after);
+        let horizon = from
+            .checked_add_signed(TimeDelta::days(366 * HORIZON_YEARS))
+            .unwrap_or(from)
+            .with_timezone(&zone);
         let after = from.with_timezone(&zone);
-        let set = parsed.build(start).map_err(shorten)?.after(after).before(horizon);
-        Ok(set.all(most).dates.into_iter().map(|time| time.with_timezone(&Utc)).collect())
+        let set = parsed
+            .build(start)
+            .map_err(shorten)?
+            .after(after)
+            .before(horizon);
+        Ok(set
+            .all(most)
+            .dates
+            .into_iter()
+            .map(|time| time.with_timezone(&Utc))
+            .collect())
     }
 
     /// A local day and time as an instant. A time that a clock change skips moves one hour on; one
     /// that happens twice is the first.
     fn local(&self, day: NaiveDate, time: NaiveTime) -> DateTime<Utc> {
         let naive = day.and_time(time);
-        let found = self.zone.from_local_datetime(&naive).earliest().or_else(|| self.zone.from_local_datetime(&(naive + TimeDelta::hours(1))).earliest());
+        let found = self
+            .zone
+            .from_local_datetime(&naive)
+            .earliest()
+            .or_else(|| {
+                self.zone
+                    .from_local_datetime(&(naive + TimeDelta::hours(1)))
+                    .earliest()
+            });
         found.map_or_else(|| naive.and_utc(), |time| time.with_timezone(&Utc))
     }
 
@@ -211,16 +270,26 @@ impl Plan {
     pub fn next_check(&self, credential: Uuid, now: DateTime<Utc>) -> Option<DateTime<Utc>> {
         let shift = spread(credential, CHECK_SPREAD.num_seconds());
         // An occurrence just past whose spread time is still to come counts.
-        let next = self.occurrences(self.check.as_ref()?, now - shift, 1).ok()?;
+        let next = self
+            .occurrences(self.check.as_ref()?, now - shift, 1)
+            .ok()?;
         next.first().map(|time| *time + shift)
     }
 
     /// When to rotate a credential next, after `now`, given when it last was.
     #[must_use]
-    pub fn next_rotation(&self, credential: Uuid, last: DateTime<Utc>, now: DateTime<Utc>) -> Option<DateTime<Utc>> {
+    pub fn next_rotation(
+        &self,
+        credential: Uuid,
+        last: DateTime<Utc>,
+        now: DateTime<Utc>,
+    ) -> Option<DateTime<Utc>> {
         match self.rotate.as_ref()? {
             Recurrence::Rule(rule) => {
-                let shift = self.hours.map_or_else(|| spread(credential, CHECK_SPREAD.num_seconds()), |_| TimeDelta::zero());
+                let shift = self.hours.map_or_else(
+                    || spread(credential, CHECK_SPREAD.num_seconds()),
+                    |_| TimeDelta::zero(),
+                );
                 let next = *self.occurrences(rule, now - shift, 1).ok()?.first()?;
                 Some(self.within_hours(credential, next + shift))
             }
@@ -236,7 +305,11 @@ impl Plan {
     fn within_hours(&self, credential: Uuid, due: DateTime<Utc>) -> DateTime<Utc> {
         let Some(hours) = self.hours else { return due };
         let shift = spread(credential, hours.seconds());
-        let mut day = due.with_timezone(&self.zone).date_naive().pred_opt().unwrap_or(self.anchor);
+        let mut day = due
+            .with_timezone(&self.zone)
+            .date_naive()
+            .pred_opt()
+            .unwrap_or(self.anchor);
         for _ in 0..4 {
             let own = self.local(day, hours.from) + shift;
             if own >= due {
@@ -252,8 +325,15 @@ impl Plan {
     pub fn open_at(&self, now: DateTime<Utc>) -> bool {
         let Some(hours) = self.hours else { return true };
         let local = now.with_timezone(&self.zone);
-        let Some(time) = NaiveTime::from_hms_opt(local.hour(), local.minute(), local.second()) else { return false };
-        if hours.from < hours.to { hours.from <= time && time < hours.to } else { time >= hours.from || time < hours.to }
+        let Some(time) = NaiveTime::from_hms_opt(local.hour(), local.minute(), local.second())
+        else {
+            return false;
+        };
+        if hours.from < hours.to {
+            hours.from <= time && time < hours.to
+        } else {
+            time >= hours.from || time < hours.to
+        }
     }
 }
 
@@ -262,7 +342,10 @@ impl Plan {
 #[must_use]
 pub fn spread(credential: Uuid, span: i64) -> TimeDelta {
     let hash = Sha256::digest(credential.as_bytes());
-    let number = hash.iter().take(8).fold(0_u64, |sum, byte| sum << 8 | u64::from(*byte));
+    let number = hash
+        .iter()
+        .take(8)
+        .fold(0_u64, |sum, byte| sum << 8 | u64::from(*byte));
     let span = u64::try_from(span.max(1)).unwrap_or(1);
     TimeDelta::seconds(i64::try_from(number % span).unwrap_or(0))
 }
@@ -282,29 +365,64 @@ mod tests {
         text.parse().unwrap()
     }
 
-    fn plan(check: Option<&str>, rotate: Option<Recurrence>, hours: Option<(&str, &str)>) -> Result<Plan, PlanProblem> {
+    fn plan(
+        check: Option<&str>,
+        rotate: Option<Recurrence>,
+        hours: Option<(&str, &str)>,
+    ) -> Result<Plan, PlanProblem> {
         let hours = hours.map(|(from, to)| Hours::parse(from, to).unwrap());
-        Plan::parse(check, OutOfStep::Tell, rotate, hours, "Europe/London", NaiveDate::from_ymd_opt(2026, 1, 5).unwrap())
+        Plan::parse(
+            check,
+            OutOfSync::Tell,
+            rotate,
+            hours,
+            "Europe/London",
+            NaiveDate::from_ymd_opt(2026, 1, 5).unwrap(),
+        )
     }
 
     #[test]
     fn a_rule_fires_at_its_local_time_before_and_after_the_clocks_change() {
-        let plan = plan(Some("FREQ=DAILY;BYHOUR=2;BYMINUTE=0;BYSECOND=0"), None, None).unwrap();
+        let plan = plan(
+            Some("FREQ=DAILY;BYHOUR=2;BYMINUTE=0;BYSECOND=0"),
+            None,
+            None,
+        )
+        .unwrap();
         let shift = spread(Uuid::nil(), 600);
-        assert_eq!(plan.next_check(Uuid::nil(), at("2026-01-10T12:00:00Z")), Some(at("2026-01-11T02:00:00Z") + shift));
-        assert_eq!(plan.next_check(Uuid::nil(), at("2026-07-10T12:00:00Z")), Some(at("2026-07-11T01:00:00Z") + shift));
+        assert_eq!(
+            plan.next_check(Uuid::nil(), at("2026-01-10T12:00:00Z")),
+            Some(at("2026-01-11T02:00:00Z") + shift)
+        );
+        assert_eq!(
+            plan.next_check(Uuid::nil(), at("2026-07-10T12:00:00Z")),
+            Some(at("2026-07-11T01:00:00Z") + shift)
+        );
     }
 
     #[test]
     fn no_moment_is_one_from_which_the_search_ends_in_a_gap_or_a_fold_of_the_clock() {
         // The end of the search lies so many days on, at a clock time that may not exist or exist twice.
-        let plan = plan(Some("FREQ=DAILY;BYHOUR=2;BYMINUTE=0;BYSECOND=0"), None, None).unwrap();
-        for change in ["2036-03-30T01:00:00Z", "2036-10-26T01:00:00Z", "2026-03-29T01:00:00Z", "2026-10-25T01:00:00Z"] {
+        let plan = plan(
+            Some("FREQ=DAILY;BYHOUR=2;BYMINUTE=0;BYSECOND=0"),
+            None,
+            None,
+        )
+        .unwrap();
+        for change in [
+            "2036-03-30T01:00:00Z",
+            "2036-10-26T01:00:00Z",
+            "2026-03-29T01:00:00Z",
+            "2026-10-25T01:00:00Z",
+        ] {
             for back in [0, 366 * HORIZON_YEARS] {
                 for quarter in -12..12 {
                     let now = at(change) - TimeDelta::days(back) + TimeDelta::minutes(15 * quarter);
                     let next = plan.next_check(Uuid::nil(), now);
-                    assert!(next.is_some_and(|next| next > now || now < at("2026-01-05T00:00:00Z")), "{now}");
+                    assert!(
+                        next.is_some_and(|next| next > now || now < at("2026-01-05T00:00:00Z")),
+                        "{now}"
+                    );
                 }
             }
         }
@@ -312,20 +430,49 @@ mod tests {
 
     #[test]
     fn rules_that_never_or_always_fire_are_refused() {
-        assert_eq!(plan(Some("FREQ=YEARLY;BYMONTH=2;BYMONTHDAY=30"), None, None).unwrap_err(), PlanProblem::Never);
-        assert_eq!(plan(Some("FREQ=SECONDLY"), None, None).unwrap_err(), PlanProblem::TooOften);
-        assert_eq!(plan(Some("FREQ=MINUTELY"), None, None).unwrap_err(), PlanProblem::TooOften);
-        assert_eq!(plan(Some("FREQ=DAILY;BYMINUTE=0,1,2"), None, None).unwrap_err(), PlanProblem::TooOften);
-        assert_eq!(plan(Some("FREQ=DAILY;UNTIL=20200101T000000Z"), None, None).unwrap_err(), PlanProblem::Never);
-        assert!(matches!(plan(Some("every day"), None, None), Err(PlanProblem::Rule(_))));
-        assert!(matches!(plan(Some("FREQ=DAILY\nRRULE:FREQ=SECONDLY"), None, None), Err(PlanProblem::Rule(_))));
+        assert_eq!(
+            plan(Some("FREQ=YEARLY;BYMONTH=2;BYMONTHDAY=30"), None, None).unwrap_err(),
+            PlanProblem::Never
+        );
+        assert_eq!(
+            plan(Some("FREQ=SECONDLY"), None, None).unwrap_err(),
+            PlanProblem::TooOften
+        );
+        assert_eq!(
+            plan(Some("FREQ=MINUTELY"), None, None).unwrap_err(),
+            PlanProblem::TooOften
+        );
+        assert_eq!(
+            plan(Some("FREQ=DAILY;BYMINUTE=0,1,2"), None, None).unwrap_err(),
+            PlanProblem::TooOften
+        );
+        assert_eq!(
+            plan(Some("FREQ=DAILY;UNTIL=20200101T000000Z"), None, None).unwrap_err(),
+            PlanProblem::Never
+        );
+        assert!(matches!(
+            plan(Some("every day"), None, None),
+            Err(PlanProblem::Rule(_))
+        ));
+        assert!(matches!(
+            plan(Some("FREQ=DAILY\nRRULE:FREQ=SECONDLY"), None, None),
+            Err(PlanProblem::Rule(_))
+        ));
         assert_eq!(plan(None, None, None).unwrap_err(), PlanProblem::Empty);
-        assert_eq!(plan(None, Some(Recurrence::EveryDays(0)), None).unwrap_err(), PlanProblem::Days(0));
+        assert_eq!(
+            plan(None, Some(Recurrence::EveryDays(0)), None).unwrap_err(),
+            PlanProblem::Days(0)
+        );
     }
 
     #[test]
     fn hours_may_go_over_midnight() {
-        let plan = plan(None, Some(Recurrence::EveryDays(30)), Some(("22:00", "04:00"))).unwrap();
+        let plan = plan(
+            None,
+            Some(Recurrence::EveryDays(30)),
+            Some(("22:00", "04:00")),
+        )
+        .unwrap();
         assert!(plan.open_at(at("2026-01-10T23:00:00Z")));
         assert!(plan.open_at(at("2026-01-10T03:59:00Z")));
         assert!(!plan.open_at(at("2026-01-10T04:00:00Z")));
@@ -335,15 +482,31 @@ mod tests {
     #[test]
     fn a_clock_that_jumped_forward_and_back_does_not_put_a_rotation_off() {
         let plan = plan(None, Some(Recurrence::EveryDays(30)), None).unwrap();
-        let next = plan.next_rotation(Uuid::nil(), at("2099-01-01T00:00:00Z"), at("2026-01-10T00:00:00Z")).unwrap();
+        let next = plan
+            .next_rotation(
+                Uuid::nil(),
+                at("2099-01-01T00:00:00Z"),
+                at("2026-01-10T00:00:00Z"),
+            )
+            .unwrap();
         assert_eq!(next, at("2026-02-09T00:00:00Z"));
     }
 
     #[test]
     fn words_for_bad_times_and_zones() {
         assert!(Hours::parse("25:00", "04:00").is_err());
-        let bad = Plan::parse(None, OutOfStep::Tell, Some(Recurrence::EveryDays(3)), None, "Atlantis/Centre", NaiveDate::default());
-        assert_eq!(bad.unwrap_err(), PlanProblem::Zone("Atlantis/Centre".into()));
+        let bad = Plan::parse(
+            None,
+            OutOfSync::Tell,
+            Some(Recurrence::EveryDays(3)),
+            None,
+            "Atlantis/Centre",
+            NaiveDate::default(),
+        );
+        assert_eq!(
+            bad.unwrap_err(),
+            PlanProblem::Zone("Atlantis/Centre".into())
+        );
     }
 
     proptest! {

@@ -123,11 +123,20 @@ impl Rotation {
     /// Begins, or takes over from a worker that is gone.
     #[must_use]
     pub fn begin(stored: Stored, now: DateTime<Utc>) -> Self {
-        let start = |state, unanswered, long_ago| Self { state, unanswered, long_ago, may_apply: true };
+        let start = |state, unanswered, long_ago| Self {
+            state,
+            unanswered,
+            long_ago,
+            may_apply: true,
+        };
         match stored {
             Stored::Nothing => start(State::Making, false, false),
             Stored::Candidate => start(State::Applying, false, false),
-            Stored::Unanswered(since) => start(State::TryingCandidate(None), true, now - since >= LATE_APPLY),
+            Stored::Unanswered(since) => start(
+                State::TryingCandidate(None),
+                true,
+                now - since >= LATE_APPLY,
+            ),
         }
     }
 
@@ -159,9 +168,14 @@ impl Rotation {
         let applying = self.state == State::Applying;
         self.state = match (self.state, heard) {
             (State::Making, Heard::Kept) => State::Applying,
-            (State::Making, _) => State::Ended(Next::Stop { outcome: Out::Unreachable }),
+            (State::Making, _) => State::Ended(Next::Stop {
+                outcome: Out::Unreachable,
+            }),
             (State::Applying, Heard::NotReached) if self.unanswered => State::Ended(Next::KeepBoth),
-            (State::Applying, Heard::NotReached) => State::Ended(Next::Discard { why: String::new(), outcome: Out::Unreachable }),
+            (State::Applying, Heard::NotReached) => State::Ended(Next::Discard {
+                why: String::new(),
+                outcome: Out::Unreachable,
+            }),
             (State::Applying, Heard::Applied) => State::TryingCandidate(None),
             // A refusal is checked like a doubt: some devices refuse half of a change.
             (State::Applying, Heard::Refused(why)) => State::TryingCandidate(Some(why)),
@@ -171,14 +185,26 @@ impl Rotation {
             }
             (State::TryingCandidate(_), Heard::Opened) => State::Ended(Next::Promote),
             // Refused in words, and by the device's own answer not there: surely not applied.
-            (State::TryingCandidate(Some(why)), Heard::Closed) if !self.unanswered => State::Ended(Next::Discard { why, outcome: Out::Refused }),
+            (State::TryingCandidate(Some(why)), Heard::Closed) if !self.unanswered => {
+                State::Ended(Next::Discard {
+                    why,
+                    outcome: Out::Refused,
+                })
+            }
             (State::TryingCandidate(refusal), Heard::Closed) => State::TryingCurrent(refusal),
             (State::TryingCandidate(_), _) => State::Ended(Next::KeepBoth),
             (State::TryingCurrent(refusal), Heard::Opened) => {
-                let outcome = if refusal.is_some() { Out::Refused } else { Out::Unreachable };
+                let outcome = if refusal.is_some() {
+                    Out::Refused
+                } else {
+                    Out::Unreachable
+                };
                 match refusal {
                     Some(why) if self.long_ago => State::Ended(Next::Discard { why, outcome }),
-                    None if self.long_ago && self.may_apply => State::Ended(Next::Discard { why: String::new(), outcome }),
+                    None if self.long_ago && self.may_apply => State::Ended(Next::Discard {
+                        why: String::new(),
+                        outcome,
+                    }),
                     None if self.may_apply => State::Applying,
                     // A device that says done and keeps the old password may be slow.
                     _ => State::Ended(Next::KeepBoth),
@@ -225,23 +251,63 @@ mod tests {
         let begin = start(Stored::Nothing);
         assert_eq!(begin.next(), Next::Make);
         assert_eq!(run(begin.clone(), &[Heard::Kept]), Next::Apply);
-        assert_eq!(run(begin.clone(), &[Heard::Kept, Heard::Applied]), Next::TryCandidate);
-        assert_eq!(run(begin, &[Heard::Kept, Heard::Applied, Heard::Opened]), Next::Promote);
+        assert_eq!(
+            run(begin.clone(), &[Heard::Kept, Heard::Applied]),
+            Next::TryCandidate
+        );
+        assert_eq!(
+            run(begin, &[Heard::Kept, Heard::Applied, Heard::Opened]),
+            Next::Promote
+        );
     }
 
     #[test]
     fn a_clear_refusal_discards_and_keeps_the_words() {
-        let next = run(start(Stored::Nothing), &[Heard::Kept, Heard::Refused("too short".into()), Heard::Closed]);
-        assert_eq!(next, Next::Discard { why: "too short".into(), outcome: RotationOutcome::Refused });
+        let next = run(
+            start(Stored::Nothing),
+            &[
+                Heard::Kept,
+                Heard::Refused("too short".into()),
+                Heard::Closed,
+            ],
+        );
+        assert_eq!(
+            next,
+            Next::Discard {
+                why: "too short".into(),
+                outcome: RotationOutcome::Refused
+            }
+        );
     }
 
     #[test]
     fn a_refusal_that_was_half_a_change_is_found_out() {
         let half = [Heard::Kept, Heard::Refused("disk full".into())];
         assert_eq!(run(start(Stored::Nothing), &half), Next::TryCandidate);
-        assert_eq!(run(start(Stored::Nothing), &[&half[..], &[Heard::Opened]].concat()), Next::Promote);
-        assert_eq!(run(start(Stored::Nothing), &[&half[..], &[Heard::NoAnswer]].concat()), Next::KeepBoth);
-        assert!(matches!(run(start(Stored::Nothing), &[&half[..], &[Heard::Closed]].concat()), Next::Discard { outcome: RotationOutcome::Refused, .. }));
+        assert_eq!(
+            run(
+                start(Stored::Nothing),
+                &[&half[..], &[Heard::Opened]].concat()
+            ),
+            Next::Promote
+        );
+        assert_eq!(
+            run(
+                start(Stored::Nothing),
+                &[&half[..], &[Heard::NoAnswer]].concat()
+            ),
+            Next::KeepBoth
+        );
+        assert!(matches!(
+            run(
+                start(Stored::Nothing),
+                &[&half[..], &[Heard::Closed]].concat()
+            ),
+            Next::Discard {
+                outcome: RotationOutcome::Refused,
+                ..
+            }
+        ));
     }
 
     #[test]
@@ -250,23 +316,51 @@ mod tests {
         assert_eq!(doubt.next(), Next::TryCandidate);
         assert_eq!(run(doubt.clone(), &[Heard::Opened]), Next::Promote);
         assert_eq!(run(doubt.clone(), &[Heard::NoAnswer]), Next::KeepBoth);
-        assert_eq!(run(doubt.clone(), &[Heard::Closed, Heard::Opened]), Next::Apply);
-        assert_eq!(run(doubt.clone(), &[Heard::Closed, Heard::Opened, Heard::NotReached]), Next::KeepBoth);
-        let refused = [Heard::Closed, Heard::Opened, Heard::Refused("too short".into()), Heard::Closed, Heard::Opened];
-        assert_eq!(run(doubt, &refused), Next::KeepBoth, "an earlier sending is still unanswered");
+        assert_eq!(
+            run(doubt.clone(), &[Heard::Closed, Heard::Opened]),
+            Next::Apply
+        );
+        assert_eq!(
+            run(
+                doubt.clone(),
+                &[Heard::Closed, Heard::Opened, Heard::NotReached]
+            ),
+            Next::KeepBoth
+        );
+        let refused = [
+            Heard::Closed,
+            Heard::Opened,
+            Heard::Refused("too short".into()),
+            Heard::Closed,
+            Heard::Opened,
+        ];
+        assert_eq!(
+            run(doubt, &refused),
+            Next::KeepBoth,
+            "an earlier sending is still unanswered"
+        );
         let old = Rotation::begin(Stored::Unanswered(at(0)), at(24));
-        assert!(matches!(run(old, &[Heard::Closed, Heard::Opened]), Next::Discard { .. }));
+        assert!(matches!(
+            run(old, &[Heard::Closed, Heard::Opened]),
+            Next::Discard { .. }
+        ));
     }
 
     #[test]
     fn a_device_that_says_done_and_keeps_the_old_password_keeps_both() {
-        let next = run(start(Stored::Nothing), &[Heard::Kept, Heard::Applied, Heard::Closed, Heard::Opened]);
+        let next = run(
+            start(Stored::Nothing),
+            &[Heard::Kept, Heard::Applied, Heard::Closed, Heard::Opened],
+        );
         assert_eq!(next, Next::KeepBoth);
     }
 
     #[test]
     fn suspects_are_recent_and_newest_first() {
-        assert_eq!(suspects(vec![(2, at(0)), (5, at(10)), (1, at(-24 * 31))], at(11)), [5, 2]);
+        assert_eq!(
+            suspects(vec![(2, at(0)), (5, at(10)), (1, at(-24 * 31))], at(11)),
+            [5, 2]
+        );
     }
 
     // The model: a device and a vault, two workers, and every order of events within bounds.
@@ -298,25 +392,51 @@ mod tests {
         workers: [Option<Worker>; 2],
     }
 
-    const HEARD: [Heard; 7] = [Heard::Kept, Heard::NotReached, Heard::Applied, Heard::Lost, Heard::Opened, Heard::Closed, Heard::NoAnswer];
+    const HEARD: [Heard; 7] = [
+        Heard::Kept,
+        Heard::NotReached,
+        Heard::Applied,
+        Heard::Lost,
+        Heard::Opened,
+        Heard::Closed,
+        Heard::NoAnswer,
+    ];
     const REFUSED: u8 = 7;
 
     fn word(number: u8) -> Heard {
-        HEARD.get(usize::from(number)).cloned().unwrap_or(Heard::Refused("no".into()))
+        HEARD
+            .get(usize::from(number))
+            .cloned()
+            .unwrap_or(Heard::Refused("no".into()))
     }
 
     fn number(heard: &Heard) -> u8 {
-        HEARD.iter().position(|known| known == heard).map_or(REFUSED, |at| u8::try_from(at).unwrap())
+        HEARD
+            .iter()
+            .position(|known| known == heard)
+            .map_or(REFUSED, |at| u8::try_from(at).unwrap())
     }
 
     impl World {
         fn new() -> Self {
-            let first = Version { state: "current", unanswered: false };
-            Self { device: 1, late: BTreeSet::new(), versions: [(1, first)].into(), fence: 0, workers: [None, None] }
+            let first = Version {
+                state: "current",
+                unanswered: false,
+            };
+            Self {
+                device: 1,
+                late: BTreeSet::new(),
+                versions: [(1, first)].into(),
+                fence: 0,
+                workers: [None, None],
+            }
         }
 
         fn with(&self, state: &str) -> Option<u8> {
-            self.versions.iter().find(|(_, version)| version.state == state).map(|(number, _)| *number)
+            self.versions
+                .iter()
+                .find(|(_, version)| version.state == state)
+                .map(|(number, _)| *number)
         }
 
         fn set(&mut self, number: u8, state: &'static str) {
@@ -330,13 +450,24 @@ mod tests {
         }
 
         fn rotation(worker: &Worker) -> Rotation {
-            let stored = [Stored::Nothing, Stored::Candidate, Stored::Unanswered(at(0))][usize::from(worker.stored)];
-            worker.heard.iter().map(|heard| word(*heard)).fold(start(stored), Rotation::heard)
+            let stored = [
+                Stored::Nothing,
+                Stored::Candidate,
+                Stored::Unanswered(at(0)),
+            ][usize::from(worker.stored)];
+            worker
+                .heard
+                .iter()
+                .map(|heard| word(*heard))
+                .fold(start(stored), Rotation::heard)
         }
 
         /// What the store knows when a worker begins.
         fn stored(&self) -> u8 {
-            match self.with("candidate").map(|number| self.versions[&number].unanswered) {
+            match self
+                .with("candidate")
+                .map(|number| self.versions[&number].unanswered)
+            {
                 None => 0,
                 Some(false) => 1,
                 Some(true) => 2,
@@ -359,7 +490,12 @@ mod tests {
                     None if self.fence < most_fences => {
                         let mut world = self.clone();
                         world.fence += 1;
-                        world.workers[at] = Some(Worker { fence: world.fence, heard: vec![], stored: self.stored(), sending: None });
+                        world.workers[at] = Some(Worker {
+                            fence: world.fence,
+                            heard: vec![],
+                            stored: self.stored(),
+                            sending: None,
+                        });
                         out.push(world);
                     }
                     None => {}
@@ -388,10 +524,18 @@ mod tests {
             let mut ended = vec![];
             let unanswered = Self::rotation(worker).is_unanswered();
             match Self::rotation(worker).next() {
-                Next::Make if fenced && u8::try_from(self.versions.len()).unwrap() < most_versions => {
+                Next::Make
+                    if fenced && u8::try_from(self.versions.len()).unwrap() < most_versions =>
+                {
                     let mut world = self.clone();
                     let number = u8::try_from(self.versions.len()).unwrap() + 1;
-                    world.versions.insert(number, Version { state: "candidate", unanswered: false });
+                    world.versions.insert(
+                        number,
+                        Version {
+                            state: "candidate",
+                            unanswered: false,
+                        },
+                    );
                     heard(world, Heard::Kept);
                 }
                 Next::Apply => match worker.sending {
@@ -423,11 +567,22 @@ mod tests {
                     }
                 },
                 Next::TryCandidate | Next::TryCurrent => {
-                    let state = if Self::rotation(worker).next() == Next::TryCandidate { "candidate" } else { "current" };
+                    let state = if Self::rotation(worker).next() == Next::TryCandidate {
+                        "candidate"
+                    } else {
+                        "current"
+                    };
                     heard(self.clone(), Heard::NoAnswer);
                     // A worker that was taken over may still hold what it opened before.
                     if let Some(number) = self.with(state) {
-                        heard(self.clone(), if number == self.device { Heard::Opened } else { Heard::Closed });
+                        heard(
+                            self.clone(),
+                            if number == self.device {
+                                Heard::Opened
+                            } else {
+                                Heard::Closed
+                            },
+                        );
                         // A directory may accept the former password for a while.
                         if state == "current" {
                             heard(self.clone(), Heard::Opened);
@@ -462,7 +617,9 @@ mod tests {
         /// Whether the vault keeps what the device has, where a check or a rotation looks for it.
         fn kept(&self) -> bool {
             let version = self.versions.get(&self.device);
-            version.is_some_and(|version| matches!(version.state, "current" | "candidate") || version.unanswered)
+            version.is_some_and(|version| {
+                matches!(version.state, "current" | "candidate") || version.unanswered
+            })
         }
 
         /// With no more faults, one worker settles it.
@@ -473,7 +630,11 @@ mod tests {
             if world.with("candidate") == Some(world.device) {
                 world.promote(world.device);
             } else if world.with("current") != Some(world.device) {
-                let found = world.versions.iter().filter(|(_, version)| version.unanswered).any(|(number, _)| *number == world.device);
+                let found = world
+                    .versions
+                    .iter()
+                    .filter(|(_, version)| version.unanswered)
+                    .any(|(number, _)| *number == world.device);
                 if !found {
                     return false;
                 }
@@ -499,6 +660,10 @@ mod tests {
                 }
             }
         }
-        assert!(seen.len() > 10_000, "the model explored only {} states", seen.len());
+        assert!(
+            seen.len() > 10_000,
+            "the model explored only {} states",
+            seen.len()
+        );
     }
 }

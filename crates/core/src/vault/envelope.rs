@@ -102,7 +102,9 @@ impl Key {
     #[must_use]
     pub fn mac(&self, parts: &[&[u8]]) -> [u8; 32] {
         // HMAC takes keys of any length, so this cannot fail for 32 bytes.
-        let Ok(mut mac) = <Hmac<Sha256> as hmac::KeyInit>::new_from_slice(&self.0) else { return [0; 32] };
+        let Ok(mut mac) = <Hmac<Sha256> as hmac::KeyInit>::new_from_slice(&self.0) else {
+            return [0; 32];
+        };
         for part in parts {
             mac.update(part);
         }
@@ -113,11 +115,18 @@ impl Key {
     ///
     /// # Errors
     /// [`SealProblem::Refused`] only for inputs of more than 64 GiB.
-    pub fn seal(&self, rng: &mut dyn CryptoRng, aad: &[u8], plain: &[u8]) -> Result<Vec<u8>, SealProblem> {
+    pub fn seal(
+        &self,
+        rng: &mut dyn CryptoRng,
+        aad: &[u8],
+        plain: &[u8],
+    ) -> Result<Vec<u8>, SealProblem> {
         let mut nonce = [0; NONCE];
         rng.fill_bytes(&mut nonce);
         let cipher = Aes256Gcm::new(&self.0.into());
-        let sealed = cipher.encrypt(&Nonce::from(nonce), Payload { msg: plain, aad }).map_err(|_| SealProblem::Refused)?;
+        let sealed = cipher
+            .encrypt(&Nonce::from(nonce), Payload { msg: plain, aad })
+            .map_err(|_| SealProblem::Refused)?;
         Ok([nonce.as_slice(), &sealed].concat())
     }
 
@@ -126,20 +135,34 @@ impl Key {
     /// # Errors
     /// [`SealProblem::Refused`].
     pub(crate) fn open(&self, aad: &[u8], sealed: &[u8]) -> Result<Secret, SealProblem> {
-        let (nonce, rest) = sealed.split_first_chunk::<NONCE>().ok_or(SealProblem::Refused)?;
+        let (nonce, rest) = sealed
+            .split_first_chunk::<NONCE>()
+            .ok_or(SealProblem::Refused)?;
         let cipher = Aes256Gcm::new(&self.0.into());
-        cipher.decrypt(&Nonce::from(*nonce), Payload { msg: rest, aad }).map(Secret::from_bytes).map_err(|_| SealProblem::Refused)
+        cipher
+            .decrypt(&Nonce::from(*nonce), Payload { msg: rest, aad })
+            .map(Secret::from_bytes)
+            .map_err(|_| SealProblem::Refused)
     }
 
     /// Wraps another key.
-    pub(super) fn wrap(&self, rng: &mut dyn CryptoRng, aad: &[u8], key: &Self) -> Result<WrappedKey, SealProblem> {
+    pub(super) fn wrap(
+        &self,
+        rng: &mut dyn CryptoRng,
+        aad: &[u8],
+        key: &Self,
+    ) -> Result<WrappedKey, SealProblem> {
         self.seal(rng, aad, &key.0).map(WrappedKey)
     }
 
     /// Unwraps a key.
     pub(super) fn unwrap_key(&self, aad: &[u8], wrapped: &WrappedKey) -> Result<Self, SealProblem> {
         let plain = self.open(aad, &wrapped.0)?;
-        plain.expose_secret().try_into().map(Self).map_err(|_| SealProblem::Refused)
+        plain
+            .expose_secret()
+            .try_into()
+            .map(Self)
+            .map_err(|_| SealProblem::Refused)
     }
 }
 
@@ -200,7 +223,11 @@ impl EventKey {
     /// Whether a MAC is that of the key of this number; none where that key is not at hand.
     #[must_use]
     pub fn confirms(&self, number: i32, parts: &[&[u8]], mac: &[u8]) -> Option<bool> {
-        let key = if number == self.number { Some(&self.current) } else { self.former.as_ref().filter(|_| number + 1 == self.number) };
+        let key = if number == self.number {
+            Some(&self.current)
+        } else {
+            self.former.as_ref().filter(|_| number + 1 == self.number)
+        };
         key.map(|key| bool::from(key.mac(parts).as_slice().ct_eq(mac)))
     }
 }
@@ -210,39 +237,85 @@ impl OrganisationKey {
     ///
     /// # Errors
     /// [`SealProblem`], which does not happen for keys.
-    pub fn generate(rng: &mut dyn CryptoRng, root: &super::RootKey, organisation: Uuid) -> Result<(Self, WrappedKey), SealProblem> {
+    pub fn generate(
+        rng: &mut dyn CryptoRng,
+        root: &super::RootKey,
+        organisation: Uuid,
+    ) -> Result<(Self, WrappedKey), SealProblem> {
         let current = Key::generate(rng);
         let wrapped = root.key().wrap(rng, &Self::place(organisation), &current)?;
-        Ok((Self { number: 1, current, former: None }, wrapped))
+        Ok((
+            Self {
+                number: 1,
+                current,
+                former: None,
+            },
+            wrapped,
+        ))
     }
 
     /// Unwraps it with the root key, and the former one with it.
     ///
     /// # Errors
     /// [`SealProblem::Refused`] when this is not the root key it was wrapped under.
-    pub fn unwrap_with(root: &super::RootKey, organisation: Uuid, number: i32, wrapped: &WrappedKey, former: Option<&WrappedKey>) -> Result<Self, SealProblem> {
+    pub fn unwrap_with(
+        root: &super::RootKey,
+        organisation: Uuid,
+        number: i32,
+        wrapped: &WrappedKey,
+        former: Option<&WrappedKey>,
+    ) -> Result<Self, SealProblem> {
         let current = root.key().unwrap_key(&Self::place(organisation), wrapped)?;
-        let former = former.map(|former| current.unwrap_key(&Self::former_place(organisation, number), former)).transpose()?;
-        Ok(Self { number, current, former })
+        let former = former
+            .map(|former| current.unwrap_key(&Self::former_place(organisation, number), former))
+            .transpose()?;
+        Ok(Self {
+            number,
+            current,
+            former,
+        })
     }
 
     /// The same key under another root key.
     ///
     /// # Errors
     /// [`SealProblem`], which does not happen for keys.
-    pub fn wrap_with(&self, rng: &mut dyn CryptoRng, root: &super::RootKey, organisation: Uuid) -> Result<WrappedKey, SealProblem> {
-        root.key().wrap(rng, &Self::place(organisation), &self.current)
+    pub fn wrap_with(
+        &self,
+        rng: &mut dyn CryptoRng,
+        root: &super::RootKey,
+        organisation: Uuid,
+    ) -> Result<WrappedKey, SealProblem> {
+        root.key()
+            .wrap(rng, &Self::place(organisation), &self.current)
     }
 
     /// A new key in its place.
     ///
     /// # Errors
     /// [`SealProblem`], which does not happen for keys.
-    pub fn change(&self, rng: &mut dyn CryptoRng, root: &super::RootKey, organisation: Uuid) -> Result<ChangedKey, SealProblem> {
-        let key = Self { number: self.number + 1, current: Key::generate(rng), former: Some(self.current.clone()) };
+    pub fn change(
+        &self,
+        rng: &mut dyn CryptoRng,
+        root: &super::RootKey,
+        organisation: Uuid,
+    ) -> Result<ChangedKey, SealProblem> {
+        let key = Self {
+            number: self.number + 1,
+            current: Key::generate(rng),
+            former: Some(self.current.clone()),
+        };
         let wrapped = key.wrap_with(rng, root, organisation)?;
-        let former = key.current.wrap(rng, &Self::former_place(organisation, key.number), &self.current)?;
-        Ok(ChangedKey { key, wrapped, former })
+        let former = key.current.wrap(
+            rng,
+            &Self::former_place(organisation, key.number),
+            &self.current,
+        )?;
+        Ok(ChangedKey {
+            key,
+            wrapped,
+            former,
+        })
     }
 
     /// Its number: 1 at set-up, one more with each change.
@@ -262,16 +335,26 @@ impl OrganisationKey {
     }
 
     fn former_place(organisation: Uuid, number: i32) -> Vec<u8> {
-        bind("jexlin former organisation key", &[organisation.as_bytes(), &number.to_be_bytes()])
+        bind(
+            "jexlin former organisation key",
+            &[organisation.as_bytes(), &number.to_be_bytes()],
+        )
     }
 
     /// A new data key for a credential, and the same wrapped.
     ///
     /// # Errors
     /// [`SealProblem`], which does not happen for keys.
-    pub fn generate_data_key(&self, rng: &mut dyn CryptoRng, organisation: Uuid, credential: Uuid) -> Result<(DataKey, WrappedKey), SealProblem> {
+    pub fn generate_data_key(
+        &self,
+        rng: &mut dyn CryptoRng,
+        organisation: Uuid,
+        credential: Uuid,
+    ) -> Result<(DataKey, WrappedKey), SealProblem> {
         let key = Key::generate(rng);
-        let wrapped = self.current.wrap(rng, &Self::data_place(organisation, credential), &key)?;
+        let wrapped = self
+            .current
+            .wrap(rng, &Self::data_place(organisation, credential), &key)?;
         Ok((DataKey(key), wrapped))
     }
 
@@ -279,12 +362,19 @@ impl OrganisationKey {
     ///
     /// # Errors
     /// [`SealProblem::Refused`].
-    pub fn unwrap_data_key(&self, organisation: Uuid, credential: Uuid, wrapped: &WrappedKey) -> Result<DataKey, SealProblem> {
+    pub fn unwrap_data_key(
+        &self,
+        organisation: Uuid,
+        credential: Uuid,
+        wrapped: &WrappedKey,
+    ) -> Result<DataKey, SealProblem> {
         let place = Self::data_place(organisation, credential);
         let opened = self.current.unwrap_key(&place, wrapped);
         // It is authenticated, so that the key that opens it is the one it is under.
         match (&self.former, opened) {
-            (Some(former), Err(SealProblem::Refused)) => former.unwrap_key(&place, wrapped).map(DataKey),
+            (Some(former), Err(SealProblem::Refused)) => {
+                former.unwrap_key(&place, wrapped).map(DataKey)
+            }
             (_, opened) => opened.map(DataKey),
         }
     }
@@ -293,20 +383,34 @@ impl OrganisationKey {
     ///
     /// # Errors
     /// [`SealProblem::Refused`].
-    pub fn rewrap(&self, rng: &mut dyn CryptoRng, organisation: Uuid, credential: Uuid, wrapped: &WrappedKey) -> Result<WrappedKey, SealProblem> {
+    pub fn rewrap(
+        &self,
+        rng: &mut dyn CryptoRng,
+        organisation: Uuid,
+        credential: Uuid,
+        wrapped: &WrappedKey,
+    ) -> Result<WrappedKey, SealProblem> {
         let DataKey(key) = self.unwrap_data_key(organisation, credential, wrapped)?;
-        self.current.wrap(rng, &Self::data_place(organisation, credential), &key)
+        self.current
+            .wrap(rng, &Self::data_place(organisation, credential), &key)
     }
 
     fn data_place(organisation: Uuid, credential: Uuid) -> Vec<u8> {
-        bind("jexlin data key", &[organisation.as_bytes(), credential.as_bytes()])
+        bind(
+            "jexlin data key",
+            &[organisation.as_bytes(), credential.as_bytes()],
+        )
     }
 
     /// The key of the audit log's MACs.
     #[must_use]
     pub fn event_key(&self) -> EventKey {
         let derived = |key: &Key| key.derive("audit mac 1");
-        EventKey { number: self.number, current: derived(&self.current), former: self.former.as_ref().map(derived) }
+        EventKey {
+            number: self.number,
+            current: derived(&self.current),
+            former: self.former.as_ref().map(derived),
+        }
     }
 
     /// The key of the fingerprints that find reuse.
@@ -319,16 +423,34 @@ impl OrganisationKey {
     ///
     /// # Errors
     /// [`SealProblem`], which does not happen for keys.
-    pub fn seal_signing_key(&self, rng: &mut dyn CryptoRng, organisation: Uuid, seed: &[u8; 32]) -> Result<Sealed, SealProblem> {
-        self.current.seal(rng, &bind("jexlin audit signing key", &[organisation.as_bytes()]), seed).map(Sealed)
+    pub fn seal_signing_key(
+        &self,
+        rng: &mut dyn CryptoRng,
+        organisation: Uuid,
+        seed: &[u8; 32],
+    ) -> Result<Sealed, SealProblem> {
+        self.current
+            .seal(
+                rng,
+                &bind("jexlin audit signing key", &[organisation.as_bytes()]),
+                seed,
+            )
+            .map(Sealed)
     }
 
     /// Opens the audit log's signing key.
     ///
     /// # Errors
     /// [`SealProblem::Refused`].
-    pub fn open_signing_key(&self, organisation: Uuid, sealed: &Sealed) -> Result<Secret, SealProblem> {
-        self.current.open(&bind("jexlin audit signing key", &[organisation.as_bytes()]), &sealed.0)
+    pub fn open_signing_key(
+        &self,
+        organisation: Uuid,
+        sealed: &Sealed,
+    ) -> Result<Secret, SealProblem> {
+        self.current.open(
+            &bind("jexlin audit signing key", &[organisation.as_bytes()]),
+            &sealed.0,
+        )
     }
 }
 
@@ -341,8 +463,15 @@ impl DataKey {
     ///
     /// # Errors
     /// [`SealProblem`], which does not happen for values within the limits of a field.
-    pub fn seal(&self, rng: &mut dyn CryptoRng, place: &Place<'_>, plain: &Secret) -> Result<Sealed, SealProblem> {
-        self.0.seal(rng, &place.bytes(), plain.expose_secret()).map(Sealed)
+    pub fn seal(
+        &self,
+        rng: &mut dyn CryptoRng,
+        place: &Place<'_>,
+        plain: &Secret,
+    ) -> Result<Sealed, SealProblem> {
+        self.0
+            .seal(rng, &place.bytes(), plain.expose_secret())
+            .map(Sealed)
     }
 
     pub(crate) fn open(&self, place: &Place<'_>, sealed: &Sealed) -> Result<Secret, SealProblem> {
@@ -355,26 +484,48 @@ impl DataKey {
     ///
     /// # Errors
     /// [`SealProblem`], which does not happen for pieces of any sensible size.
-    pub fn seal_piece(&self, rng: &mut dyn CryptoRng, place: &PiecePlace, plain: &[u8]) -> Result<Sealed, SealProblem> {
+    pub fn seal_piece(
+        &self,
+        rng: &mut dyn CryptoRng,
+        place: &PiecePlace,
+        plain: &[u8],
+    ) -> Result<Sealed, SealProblem> {
         self.0.seal(rng, &place.bytes(), plain).map(Sealed)
     }
 
-    pub(super) fn open_piece(&self, place: &PiecePlace, sealed: &Sealed) -> Result<Secret, SealProblem> {
+    pub(super) fn open_piece(
+        &self,
+        place: &PiecePlace,
+        sealed: &Sealed,
+    ) -> Result<Secret, SealProblem> {
         self.0.open(&place.bytes(), &sealed.0)
     }
 }
 
 impl PiecePlace {
     fn bytes(&self) -> Vec<u8> {
-        let parts: [&[u8]; 5] =
-            [self.organisation.as_bytes(), self.credential.as_bytes(), self.attachment.as_bytes(), &self.number.to_be_bytes(), &[u8::from(self.last)]];
+        let parts: [&[u8]; 5] = [
+            self.organisation.as_bytes(),
+            self.credential.as_bytes(),
+            self.attachment.as_bytes(),
+            &self.number.to_be_bytes(),
+            &[u8::from(self.last)],
+        ];
         bind("jexlin attachment piece", &parts)
     }
 }
 
 impl Place<'_> {
     fn bytes(&self) -> Vec<u8> {
-        bind("jexlin secret version", &[self.organisation.as_bytes(), self.credential.as_bytes(), self.field.as_bytes(), &self.version.to_be_bytes()])
+        bind(
+            "jexlin secret version",
+            &[
+                self.organisation.as_bytes(),
+                self.credential.as_bytes(),
+                self.field.as_bytes(),
+                &self.version.to_be_bytes(),
+            ],
+        )
     }
 }
 
@@ -402,18 +553,50 @@ mod tests {
         let root = RootKey::generate(&mut rng);
         let (key, _) = OrganisationKey::generate(&mut rng, &root, id(1)).unwrap();
         let (data, wrapped) = key.generate_data_key(&mut rng, id(1), id(2)).unwrap();
-        let place = Place { organisation: id(1), credential: id(2), field: "password", version: 3 };
-        let sealed = data.seal(&mut rng, &place, &Secret::from_text("winter-tide-41".into())).unwrap();
+        let place = Place {
+            organisation: id(1),
+            credential: id(2),
+            field: "password",
+            version: 3,
+        };
+        let sealed = data
+            .seal(
+                &mut rng,
+                &place,
+                &Secret::from_text("winter-tide-41".into()),
+            )
+            .unwrap();
         let opened = super::super::open(&Test(id(2)), &key, &wrapped, &place, &sealed).unwrap();
         assert_eq!(opened.expose_secret(), b"winter-tide-41");
-        for moved in
-            [Place { credential: id(9), ..place }, Place { field: "note", ..place }, Place { version: 4, ..place }, Place { organisation: id(9), ..place }]
-        {
+        for moved in [
+            Place {
+                credential: id(9),
+                ..place
+            },
+            Place {
+                field: "note",
+                ..place
+            },
+            Place {
+                version: 4,
+                ..place
+            },
+            Place {
+                organisation: id(9),
+                ..place
+            },
+        ] {
             assert!(data.open(&moved, &sealed).is_err(), "{moved:?}");
             let pass = Test(moved.credential);
-            assert!(super::super::open(&pass, &key, &wrapped, &moved, &sealed).is_err(), "{moved:?}");
+            assert!(
+                super::super::open(&pass, &key, &wrapped, &moved, &sealed).is_err(),
+                "{moved:?}"
+            );
         }
-        assert_eq!(super::super::open(&Test(id(9)), &key, &wrapped, &place, &sealed).unwrap_err(), SealProblem::OtherCredential);
+        assert_eq!(
+            super::super::open(&Test(id(9)), &key, &wrapped, &place, &sealed).unwrap_err(),
+            SealProblem::OtherCredential
+        );
     }
 
     #[test]
@@ -422,30 +605,67 @@ mod tests {
         let root = RootKey::generate(&mut rng);
         let (key, _) = OrganisationKey::generate(&mut rng, &root, id(1)).unwrap();
         let (data, wrapped) = key.generate_data_key(&mut rng, id(1), id(2)).unwrap();
-        let place = PiecePlace { organisation: id(1), credential: id(2), attachment: id(5), number: 0, last: false };
+        let place = PiecePlace {
+            organisation: id(1),
+            credential: id(2),
+            attachment: id(5),
+            number: 0,
+            last: false,
+        };
         let sealed = data.seal_piece(&mut rng, &place, b"drawing").unwrap();
-        let open = |place: &PiecePlace| super::super::open_piece(&Test(id(2)), &key, &wrapped, place, &sealed);
+        let open = |place: &PiecePlace| {
+            super::super::open_piece(&Test(id(2)), &key, &wrapped, place, &sealed)
+        };
         assert_eq!(open(&place).unwrap().expose_secret(), b"drawing");
-        for moved in [PiecePlace { attachment: id(6), ..place }, PiecePlace { number: 1, ..place }, PiecePlace { last: true, ..place }] {
+        for moved in [
+            PiecePlace {
+                attachment: id(6),
+                ..place
+            },
+            PiecePlace { number: 1, ..place },
+            PiecePlace {
+                last: true,
+                ..place
+            },
+        ] {
             assert_eq!(open(&moved).unwrap_err(), SealProblem::Refused, "{moved:?}");
         }
-        assert_eq!(open(&PiecePlace { credential: id(3), ..place }).unwrap_err(), SealProblem::OtherCredential);
+        assert_eq!(
+            open(&PiecePlace {
+                credential: id(3),
+                ..place
+            })
+            .unwrap_err(),
+            SealProblem::OtherCredential
+        );
     }
 
     #[test]
-    fn a_former_version_is_put_back_without_being_seen_and_only_in_its_own_field() {
+    fn a_former_version_is_restore_without_being_seen_and_only_in_its_own_field() {
         let mut rng = rand::rng();
         let root = RootKey::generate(&mut rng);
         let (key, _) = OrganisationKey::generate(&mut rng, &root, id(1)).unwrap();
         let (data, wrapped) = key.generate_data_key(&mut rng, id(1), id(2)).unwrap();
-        let from = Place { organisation: id(1), credential: id(2), field: "password", version: 1 };
+        let from = Place {
+            organisation: id(1),
+            credential: id(2),
+            field: "password",
+            version: 1,
+        };
         let to = Place { version: 4, ..from };
-        let sealed = data.seal(&mut rng, &from, &Secret::from_text("winter-tide-41".into())).unwrap();
-        let again = super::super::put_back(&mut rng, &key, &wrapped, &from, &to, &sealed).unwrap();
+        let sealed = data
+            .seal(&mut rng, &from, &Secret::from_text("winter-tide-41".into()))
+            .unwrap();
+        let again = super::super::restore(&mut rng, &key, &wrapped, &from, &to, &sealed).unwrap();
         let opened = super::super::open(&Test(id(2)), &key, &wrapped, &to, &again).unwrap();
         assert_eq!(opened.expose_secret(), b"winter-tide-41");
-        let elsewhere = Place { field: "note", ..to };
-        assert!(super::super::put_back(&mut rng, &key, &wrapped, &from, &elsewhere, &sealed).is_err());
+        let elsewhere = Place {
+            field: "note",
+            ..to
+        };
+        assert!(
+            super::super::restore(&mut rng, &key, &wrapped, &from, &elsewhere, &sealed).is_err()
+        );
     }
 
     #[test]
@@ -453,18 +673,24 @@ mod tests {
         let mut rng = rand::rng();
         let root = RootKey::generate(&mut rng);
         let (_, wrapped) = OrganisationKey::generate(&mut rng, &root, id(1)).unwrap();
-        assert!(OrganisationKey::unwrap_with(&RootKey::generate(&mut rng), id(1), 1, &wrapped, None).is_err());
+        assert!(
+            OrganisationKey::unwrap_with(&RootKey::generate(&mut rng), id(1), 1, &wrapped, None)
+                .is_err()
+        );
     }
 
     #[test]
     fn a_wrapped_key_does_not_serve_another_credential_or_organisation() {
         let mut rng = rand::rng();
         let root = RootKey::generate(&mut rng);
-        let (key, wrapped_organisation) = OrganisationKey::generate(&mut rng, &root, id(1)).unwrap();
+        let (key, wrapped_organisation) =
+            OrganisationKey::generate(&mut rng, &root, id(1)).unwrap();
         let (_, wrapped) = key.generate_data_key(&mut rng, id(1), id(2)).unwrap();
         assert!(key.unwrap_data_key(id(1), id(3), &wrapped).is_err());
         assert!(key.unwrap_data_key(id(2), id(2), &wrapped).is_err());
-        assert!(OrganisationKey::unwrap_with(&root, id(2), 1, &wrapped_organisation, None).is_err());
+        assert!(
+            OrganisationKey::unwrap_with(&root, id(2), 1, &wrapped_organisation, None).is_err()
+        );
     }
 
     #[test]
@@ -473,19 +699,35 @@ mod tests {
         let root = RootKey::generate(&mut rng);
         let (old, _) = OrganisationKey::generate(&mut rng, &root, id(1)).unwrap();
         let (data, wrapped) = old.generate_data_key(&mut rng, id(1), id(2)).unwrap();
-        let place = Place { organisation: id(1), credential: id(2), field: "password", version: 1 };
-        let sealed = data.seal(&mut rng, &place, &Secret::from_text("kept".into())).unwrap();
+        let place = Place {
+            organisation: id(1),
+            credential: id(2),
+            field: "password",
+            version: 1,
+        };
+        let sealed = data
+            .seal(&mut rng, &place, &Secret::from_text("kept".into()))
+            .unwrap();
         let opens = |key: &OrganisationKey, wrapped: &WrappedKey| {
-            super::super::open(&Test(id(2)), key, wrapped, &place, &sealed).is_ok_and(|value| value.expose_secret() == b"kept")
+            super::super::open(&Test(id(2)), key, wrapped, &place, &sealed)
+                .is_ok_and(|value| value.expose_secret() == b"kept")
         };
         let changed = old.change(&mut rng, &root, id(1)).unwrap();
-        let read = |former| OrganisationKey::unwrap_with(&root, id(1), 2, &changed.wrapped, former).unwrap();
+        let read = |former| {
+            OrganisationKey::unwrap_with(&root, id(1), 2, &changed.wrapped, former).unwrap()
+        };
         let (during, after) = (read(Some(&changed.former)), read(None));
         assert!(during.is_changing() && during.number() == 2 && !after.is_changing());
-        assert!(opens(&during, &wrapped) && opens(&changed.key, &wrapped) && !opens(&after, &wrapped));
+        assert!(
+            opens(&during, &wrapped) && opens(&changed.key, &wrapped) && !opens(&after, &wrapped)
+        );
         let moved = during.rewrap(&mut rng, id(1), id(2), &wrapped).unwrap();
         assert!(opens(&during, &moved) && opens(&after, &moved) && !opens(&old, &moved));
-        assert!(OrganisationKey::unwrap_with(&root, id(1), 3, &changed.wrapped, Some(&changed.former)).is_err(), "the former key of another number");
+        assert!(
+            OrganisationKey::unwrap_with(&root, id(1), 3, &changed.wrapped, Some(&changed.former))
+                .is_err(),
+            "the former key of another number"
+        );
     }
 
     #[test]
@@ -494,12 +736,33 @@ mod tests {
         let root = RootKey::generate(&mut rng);
         let (old, _) = OrganisationKey::generate(&mut rng, &root, id(1)).unwrap();
         let new = old.change(&mut rng, &root, id(1)).unwrap().key;
-        let (before, after) = (old.event_key().mac(&[b"event"]), new.event_key().mac(&[b"event"]));
+        let (before, after) = (
+            old.event_key().mac(&[b"event"]),
+            new.event_key().mac(&[b"event"]),
+        );
         assert_ne!(before, after);
         let key = new.event_key();
-        assert_eq!((key.confirms(1, &[b"event"], &before), key.confirms(2, &[b"event"], &after)), (Some(true), Some(true)));
-        assert_eq!((key.confirms(2, &[b"event"], &before), key.confirms(1, &[b"event"], &after)), (Some(false), Some(false)));
-        assert_eq!((key.confirms(3, &[b"event"], &after), old.event_key().confirms(2, &[b"event"], &after)), (None, None));
+        assert_eq!(
+            (
+                key.confirms(1, &[b"event"], &before),
+                key.confirms(2, &[b"event"], &after)
+            ),
+            (Some(true), Some(true))
+        );
+        assert_eq!(
+            (
+                key.confirms(2, &[b"event"], &before),
+                key.confirms(1, &[b"event"], &after)
+            ),
+            (Some(false), Some(false))
+        );
+        assert_eq!(
+            (
+                key.confirms(3, &[b"event"], &after),
+                old.event_key().confirms(2, &[b"event"], &after)
+            ),
+            (None, None)
+        );
     }
 
     #[test]
@@ -509,7 +772,12 @@ mod tests {
         let (key, wrapped) = OrganisationKey::generate(&mut rng, &root, id(1)).unwrap();
         let again = key.wrap_with(&mut rng, &next, id(1)).unwrap();
         let (_, data) = key.generate_data_key(&mut rng, id(1), id(2)).unwrap();
-        assert!(OrganisationKey::unwrap_with(&next, id(1), 1, &again, None).unwrap().unwrap_data_key(id(1), id(2), &data).is_ok());
+        assert!(
+            OrganisationKey::unwrap_with(&next, id(1), 1, &again, None)
+                .unwrap()
+                .unwrap_data_key(id(1), id(2), &data)
+                .is_ok()
+        );
         assert!(OrganisationKey::unwrap_with(&next, id(1), 1, &wrapped, None).is_err());
     }
 

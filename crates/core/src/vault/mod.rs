@@ -27,7 +27,10 @@ pub mod ssh_keys;
 
 use uuid::Uuid;
 
-pub use envelope::{ChangedKey, DataKey, EventKey, Key, OrganisationKey, PiecePlace, Place, SealProblem, Sealed, WrappedKey};
+pub use envelope::{
+    ChangedKey, DataKey, EventKey, Key, OrganisationKey, PiecePlace, Place, SealProblem, Sealed,
+    WrappedKey,
+};
 pub use root::{RootKey, RootKeyProblem};
 
 use crate::secret::Secret;
@@ -48,18 +51,25 @@ pub(crate) mod sealed {
 ///
 /// # Errors
 /// As [`open`].
-pub fn open_piece(pass: &impl Pass, key: &OrganisationKey, wrapped: &WrappedKey, place: &PiecePlace, sealed: &Sealed) -> Result<Secret, SealProblem> {
+pub fn open_piece(
+    pass: &impl Pass,
+    key: &OrganisationKey,
+    wrapped: &WrappedKey,
+    place: &PiecePlace,
+    sealed: &Sealed,
+) -> Result<Secret, SealProblem> {
     if pass.credential() != place.credential {
         return Err(SealProblem::OtherCredential);
     }
-    key.unwrap_data_key(place.organisation, place.credential, wrapped)?.open_piece(place, sealed)
+    key.unwrap_data_key(place.organisation, place.credential, wrapped)?
+        .open_piece(place, sealed)
 }
 
 /// Seals a former version anew as a later one of the same field. Nobody sees it: no pass is needed.
 ///
 /// # Errors
 /// [`SealProblem`] when it does not open, or the two are not of the same field.
-pub fn put_back(
+pub fn restore(
     rng: &mut dyn rand::CryptoRng,
     key: &OrganisationKey,
     wrapped: &WrappedKey,
@@ -67,7 +77,9 @@ pub fn put_back(
     to: &Place<'_>,
     sealed: &Sealed,
 ) -> Result<Sealed, SealProblem> {
-    if (from.organisation, from.credential, from.field) != (to.organisation, to.credential, to.field) {
+    if (from.organisation, from.credential, from.field)
+        != (to.organisation, to.credential, to.field)
+    {
         return Err(SealProblem::OtherCredential);
     }
     let data_key = key.unwrap_data_key(from.organisation, from.credential, wrapped)?;
@@ -91,7 +103,8 @@ pub fn copy(
         return Err(SealProblem::OtherCredential);
     }
     let value = open(pass, key, wrapped, from, sealed)?;
-    key.unwrap_data_key(to.organisation, to.credential, other_wrapped)?.seal(rng, to, &value)
+    key.unwrap_data_key(to.organisation, to.credential, other_wrapped)?
+        .seal(rng, to, &value)
 }
 
 /// [`copy`] for one piece of an attachment.
@@ -110,7 +123,8 @@ pub fn copy_piece(
         return Err(SealProblem::OtherCredential);
     }
     let plain = open_piece(pass, key, wrapped, from, sealed)?;
-    key.unwrap_data_key(to.organisation, to.credential, other_wrapped)?.seal_piece(rng, to, plain.expose_secret())
+    key.unwrap_data_key(to.organisation, to.credential, other_wrapped)?
+        .seal_piece(rng, to, plain.expose_secret())
 }
 
 /// Opens one version of one secret field.
@@ -118,11 +132,18 @@ pub fn copy_piece(
 /// # Errors
 /// [`SealProblem::OtherCredential`] when the pass is for something else; [`SealProblem::Refused`]
 /// when the bytes, the key or the place are not the ones that were sealed.
-pub fn open(pass: &impl Pass, key: &OrganisationKey, wrapped: &WrappedKey, place: &Place<'_>, sealed: &Sealed) -> Result<Secret, SealProblem> {
+pub fn open(
+    pass: &impl Pass,
+    key: &OrganisationKey,
+    wrapped: &WrappedKey,
+    place: &Place<'_>,
+    sealed: &Sealed,
+) -> Result<Secret, SealProblem> {
     if pass.credential() != place.credential {
         return Err(SealProblem::OtherCredential);
     }
-    key.unwrap_data_key(place.organisation, place.credential, wrapped)?.open(place, sealed)
+    key.unwrap_data_key(place.organisation, place.credential, wrapped)?
+        .open(place, sealed)
 }
 
 /// Opens a password for the one endpoint that it may be sent to.
@@ -137,5 +158,9 @@ pub fn open_for_device<R: crate::upkeep::RoleMark>(
     place: &Place<'_>,
     sealed: &Sealed,
 ) -> Result<crate::upkeep::BoundLogin<R>, SealProblem> {
-    Ok(permit.bind(login, place.version, open(permit, key, wrapped, place, sealed)?))
+    Ok(permit.bind(
+        login,
+        place.version,
+        open(permit, key, wrapped, place, sealed)?,
+    ))
 }

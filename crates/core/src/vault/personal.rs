@@ -70,10 +70,18 @@ impl std::fmt::Debug for PersonalItem {
 /// # Errors
 /// A sentence.
 pub fn check_passphrase(passphrase: &Secret) -> Result<(), String> {
-    let text = passphrase.expose_secret_text().map_err(|_| "the passphrase is not valid UTF-8".to_owned())?;
+    let text = passphrase
+        .expose_secret_text()
+        .map_err(|_| "the passphrase is not valid UTF-8".to_owned())?;
     check_line(text)?;
     let length = text.chars().count();
-    if length < SHORTEST_PASSPHRASE { Err(format!("the passphrase has {length} characters; at least {SHORTEST_PASSPHRASE} are needed")) } else { Ok(()) }
+    if length < SHORTEST_PASSPHRASE {
+        Err(format!(
+            "the passphrase has {length} characters; at least {SHORTEST_PASSPHRASE} are needed"
+        ))
+    } else {
+        Ok(())
+    }
 }
 
 fn derive(passphrase: &Secret, salt: &[u8]) -> Result<Key, SealProblem> {
@@ -90,8 +98,17 @@ impl PersonalKey {
     ///
     /// # Errors
     /// [`SealProblem`], which does not happen for passphrases that pass [`check_passphrase`].
-    pub fn create(rng: &mut dyn CryptoRng, organisation: Uuid, person: Uuid, passphrase: &Secret) -> Result<(Self, Protected), SealProblem> {
-        let this = Self { key: Key::generate(rng), organisation, person };
+    pub fn create(
+        rng: &mut dyn CryptoRng,
+        organisation: Uuid,
+        person: Uuid,
+        passphrase: &Secret,
+    ) -> Result<(Self, Protected), SealProblem> {
+        let this = Self {
+            key: Key::generate(rng),
+            organisation,
+            person,
+        };
         let protected = this.protect(rng, passphrase)?;
         Ok((this, protected))
     }
@@ -100,10 +117,15 @@ impl PersonalKey {
     ///
     /// # Errors
     /// As [`PersonalKey::create`].
-    pub fn protect(&self, rng: &mut dyn CryptoRng, passphrase: &Secret) -> Result<Protected, SealProblem> {
+    pub fn protect(
+        &self,
+        rng: &mut dyn CryptoRng,
+        passphrase: &Secret,
+    ) -> Result<Protected, SealProblem> {
         let mut salt = vec![0; SALT];
         rng.fill_bytes(&mut salt);
-        let sealed_key = derive(passphrase, &salt)?.seal(rng, &self.place(), self.key.expose_key())?;
+        let sealed_key =
+            derive(passphrase, &salt)?.seal(rng, &self.place(), self.key.expose_key())?;
         Ok(Protected { salt, sealed_key })
     }
 
@@ -111,26 +133,58 @@ impl PersonalKey {
     ///
     /// # Errors
     /// [`SealProblem::Refused`] for another passphrase.
-    pub fn open(organisation: Uuid, person: Uuid, protected: &Protected, passphrase: &Secret) -> Result<Self, SealProblem> {
-        let mut this = Self { key: Key::from_bytes([0; 32]), organisation, person };
-        let plain = derive(passphrase, &protected.salt)?.open(&this.place(), &protected.sealed_key)?;
-        this.key = Key::from_bytes(plain.expose_secret().try_into().map_err(|_| SealProblem::Refused)?);
+    pub fn open(
+        organisation: Uuid,
+        person: Uuid,
+        protected: &Protected,
+        passphrase: &Secret,
+    ) -> Result<Self, SealProblem> {
+        let mut this = Self {
+            key: Key::from_bytes([0; 32]),
+            organisation,
+            person,
+        };
+        let plain =
+            derive(passphrase, &protected.salt)?.open(&this.place(), &protected.sealed_key)?;
+        this.key = Key::from_bytes(
+            plain
+                .expose_secret()
+                .try_into()
+                .map_err(|_| SealProblem::Refused)?,
+        );
         Ok(this)
     }
 
     fn place(&self) -> Vec<u8> {
-        bind("jexlin personal folder", &[self.organisation.as_bytes(), self.person.as_bytes()])
+        bind(
+            "jexlin personal folder",
+            &[self.organisation.as_bytes(), self.person.as_bytes()],
+        )
     }
 
     fn item_place(&self, item: Uuid, version: i32) -> Vec<u8> {
-        bind("jexlin personal item", &[self.organisation.as_bytes(), self.person.as_bytes(), item.as_bytes(), &version.to_be_bytes()])
+        bind(
+            "jexlin personal item",
+            &[
+                self.organisation.as_bytes(),
+                self.person.as_bytes(),
+                item.as_bytes(),
+                &version.to_be_bytes(),
+            ],
+        )
     }
 
     /// Seals an item.
     ///
     /// # Errors
     /// [`SealProblem`], which does not happen for items that pass [`PersonalItem::check`].
-    pub fn seal(&self, rng: &mut dyn CryptoRng, id: Uuid, version: i32, item: &PersonalItem) -> Result<Vec<u8>, SealProblem> {
+    pub fn seal(
+        &self,
+        rng: &mut dyn CryptoRng,
+        id: Uuid,
+        version: i32,
+        item: &PersonalItem,
+    ) -> Result<Vec<u8>, SealProblem> {
         let text = Zeroizing::new(serde_json::to_vec(item).map_err(|_| SealProblem::Refused)?);
         self.key.seal(rng, &self.item_place(id, version), &text)
     }
@@ -153,7 +207,10 @@ impl PersonalKey {
         sealed: &Sealed,
     ) -> Result<Vec<u8>, SealProblem> {
         let value = super::open(pass, key, wrapped, place, sealed)?;
-        value.expose_secret_text().map_err(|_| SealProblem::Refused)?.clone_into(&mut item.password);
+        value
+            .expose_secret_text()
+            .map_err(|_| SealProblem::Refused)?
+            .clone_into(&mut item.password);
         let kept = self.seal(rng, id, 1, item);
         item.password.zeroize();
         kept
@@ -162,8 +219,13 @@ impl PersonalKey {
     /// Opens an item.
     ///
     /// # Errors
-    /// [`SealProblem::Refused`] when it is another's, has been moved, or an older one was put back.
-    pub fn open_item(&self, id: Uuid, version: i32, sealed: &[u8]) -> Result<PersonalItem, SealProblem> {
+    /// [`SealProblem::Refused`] when it is another's, has been moved, or an older one was restored.
+    pub fn open_item(
+        &self,
+        id: Uuid,
+        version: i32,
+        sealed: &[u8],
+    ) -> Result<PersonalItem, SealProblem> {
         let plain = self.key.open(&self.item_place(id, version), sealed)?;
         serde_json::from_slice(plain.expose_secret()).map_err(|_| SealProblem::Refused)
     }
@@ -196,7 +258,10 @@ mod tests {
     }
 
     /// The fields of an item as they were given, for a form.
-    #[allow(clippy::field_reassign_with_default, reason = "what wipes itself cannot be taken apart")]
+    #[allow(
+        clippy::field_reassign_with_default,
+        reason = "what wipes itself cannot be taken apart"
+    )]
     fn item() -> PersonalItem {
         let mut item = PersonalItem::default();
         item.name = "Canteen".into();
@@ -207,23 +272,43 @@ mod tests {
     #[test]
     fn only_the_owners_passphrase_opens_it_and_a_new_one_keeps_every_item() {
         let mut rng = rand::rng();
-        let (key, protected) = PersonalKey::create(&mut rng, id(1), id(2), &secret("tide tables by heart")).unwrap();
+        let (key, protected) =
+            PersonalKey::create(&mut rng, id(1), id(2), &secret("tide tables by heart")).unwrap();
         let sealed = key.seal(&mut rng, id(7), 1, &item()).unwrap();
-        assert!(PersonalKey::open(id(1), id(2), &protected, &secret("tide tables by head")).is_err());
-        assert!(PersonalKey::open(id(1), id(3), &protected, &secret("tide tables by heart")).is_err(), "another person");
-        let open = PersonalKey::open(id(1), id(2), &protected, &secret("tide tables by heart")).unwrap();
-        assert_eq!(open.open_item(id(7), 1, &sealed).unwrap().password, "Winter-tide-41");
-        let other = open.protect(&mut rng, &secret("another long phrase")).unwrap();
+        assert!(
+            PersonalKey::open(id(1), id(2), &protected, &secret("tide tables by head")).is_err()
+        );
+        assert!(
+            PersonalKey::open(id(1), id(3), &protected, &secret("tide tables by heart")).is_err(),
+            "another person"
+        );
+        let open =
+            PersonalKey::open(id(1), id(2), &protected, &secret("tide tables by heart")).unwrap();
+        assert_eq!(
+            open.open_item(id(7), 1, &sealed).unwrap().password,
+            "Winter-tide-41"
+        );
+        let other = open
+            .protect(&mut rng, &secret("another long phrase"))
+            .unwrap();
         assert!(PersonalKey::open(id(1), id(2), &other, &secret("tide tables by heart")).is_err());
-        assert!(PersonalKey::open(id(1), id(2), &other, &secret("another long phrase")).unwrap().open_item(id(7), 1, &sealed).is_ok());
+        assert!(
+            PersonalKey::open(id(1), id(2), &other, &secret("another long phrase"))
+                .unwrap()
+                .open_item(id(7), 1, &sealed)
+                .is_ok()
+        );
     }
 
     #[test]
     fn an_item_moved_or_set_back_does_not_open_and_tells_nothing_by_its_bytes() {
         let mut rng = rand::rng();
-        let (key, _) = PersonalKey::create(&mut rng, id(1), id(2), &secret("tide tables by heart")).unwrap();
+        let (key, _) =
+            PersonalKey::create(&mut rng, id(1), id(2), &secret("tide tables by heart")).unwrap();
         let sealed = key.seal(&mut rng, id(7), 2, &item()).unwrap();
-        assert!(key.open_item(id(8), 2, &sealed).is_err() && key.open_item(id(7), 3, &sealed).is_err());
+        assert!(
+            key.open_item(id(8), 2, &sealed).is_err() && key.open_item(id(7), 3, &sealed).is_err()
+        );
         assert!(!sealed.windows(7).any(|bytes| bytes == b"Canteen"));
         assert_eq!(format!("{:?}", item()), "PersonalItem(…)");
     }
@@ -237,8 +322,14 @@ mod tests {
             item.check().unwrap_err().0
         };
         assert_eq!(with(&|item| item.name = "a/b".into()), "name");
-        assert_eq!(with(&|item| item.user_name = "two\nlines".into()), "user_name");
+        assert_eq!(
+            with(&|item| item.user_name = "two\nlines".into()),
+            "user_name"
+        );
         assert_eq!(with(&|item| item.note = "\u{7}".into()), "note");
-        assert!(check_passphrase(&secret("short")).is_err() && check_passphrase(&secret("tide tables by heart")).is_ok());
+        assert!(
+            check_passphrase(&secret("short")).is_err()
+                && check_passphrase(&secret("tide tables by heart")).is_ok()
+        );
     }
 }

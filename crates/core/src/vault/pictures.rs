@@ -18,10 +18,15 @@ const MOST_SIDE: u32 = 8_000;
 /// A sentence that repeats nothing of what the picture says.
 pub fn read_seed(picture: &[u8]) -> Result<Secret, String> {
     if picture.len() > MOST_BYTES {
-        return Err(format!("the picture has {} bytes; at most {MOST_BYTES} are possible", picture.len()));
+        return Err(format!(
+            "the picture has {} bytes; at most {MOST_BYTES} are possible",
+            picture.len()
+        ));
     }
     let damaged = "the picture cannot be read: it is damaged, or neither PNG nor JPEG".to_owned();
-    let mut reader = ImageReader::new(Cursor::new(picture)).with_guessed_format().map_err(|_| damaged.clone())?;
+    let mut reader = ImageReader::new(Cursor::new(picture))
+        .with_guessed_format()
+        .map_err(|_| damaged.clone())?;
     let mut limits = image::Limits::default();
     limits.max_image_width = Some(MOST_SIDE);
     limits.max_image_height = Some(MOST_SIDE);
@@ -41,7 +46,11 @@ pub fn read_seed(picture: &[u8]) -> Result<Secret, String> {
             let text = Secret::from_text(text);
             match Seed::parse_address(text.expose_secret_text().unwrap_or_default()) {
                 Ok(seed) => return Ok(seed.to_address()),
-                Err(problem) => said = format!("the QR code says something else than a seed of one-time codes: {problem}"),
+                Err(problem) => {
+                    said = format!(
+                        "the QR code says something else than a seed of one-time codes: {problem}"
+                    )
+                }
             }
         }
     }
@@ -63,10 +72,21 @@ mod tests {
 
     #[test]
     fn a_picture_of_something_else_says_so_and_does_not_repeat_it() {
-        assert!(read_seed(include_bytes!("testdata/blank.png")).unwrap_err().contains("no QR code"));
+        assert!(
+            read_seed(include_bytes!("testdata/blank.png"))
+                .unwrap_err()
+                .contains("no QR code")
+        );
         let other = read_seed(include_bytes!("testdata/other.png")).unwrap_err();
-        assert!(other.contains("something else") && !other.contains("Winter"), "{other}");
-        assert!(read_seed(b"not a picture").unwrap_err().contains("neither PNG nor JPEG"));
+        assert!(
+            other.contains("something else") && !other.contains("Winter"),
+            "{other}"
+        );
+        assert!(
+            read_seed(b"not a picture")
+                .unwrap_err()
+                .contains("neither PNG nor JPEG")
+        );
         let png = include_bytes!("testdata/seed.png");
         assert!(read_seed(&png[..png.len() / 2]).is_err());
     }

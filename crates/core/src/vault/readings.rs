@@ -35,7 +35,9 @@ pub struct KeyRead {
 
 impl std::fmt::Debug for KeyRead {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        f.debug_struct("KeyRead").field("facts", &self.facts).finish_non_exhaustive()
+        f.debug_struct("KeyRead")
+            .field("facts", &self.facts)
+            .finish_non_exhaustive()
     }
 }
 
@@ -43,7 +45,12 @@ impl From<SshKey> for KeyRead {
     fn from(key: SshKey) -> Self {
         let (facts, pkcs8, comment) = (key.facts(), key.to_pkcs8(), key.comment());
         let text = key.into_text();
-        Self { text: Zeroizing::new(text.expose_secret_text().unwrap_or_default().to_owned()), facts, pkcs8, comment }
+        Self {
+            text: Zeroizing::new(text.expose_secret_text().unwrap_or_default().to_owned()),
+            facts,
+            pkcs8,
+            comment,
+        }
     }
 }
 
@@ -72,7 +79,9 @@ impl KeyReader for Parser {
     }
 
     fn ssh_key(&self, text: &str) -> Result<KeyRead, String> {
-        SshKey::parse(text.trim()).map(KeyRead::from).map_err(|problem| problem.to_string())
+        SshKey::parse(text.trim())
+            .map(KeyRead::from)
+            .map_err(|problem| problem.to_string())
     }
 }
 
@@ -95,7 +104,10 @@ impl Readings {
     /// a certificate are passed over.
     pub fn parse(&mut self, text: &str) {
         if text.contains(PEM_BEGINS) {
-            self.0.entry(name_of(text)).or_insert_with(|| Reading { certificate: Parser.certificate(text), ssh_key: Parser.ssh_key(text) });
+            self.0.entry(name_of(text)).or_insert_with(|| Reading {
+                certificate: Parser.certificate(text),
+                ssh_key: Parser.ssh_key(text),
+            });
         }
     }
 
@@ -120,15 +132,26 @@ impl Readings {
     /// Those of these texts that are among them.
     #[must_use]
     pub fn only(&self, texts: &[&str]) -> Self {
-        let of = |text: &&str| self.0.get_key_value(&name_of(text)).map(|(name, reading)| (name.clone(), reading.clone()));
+        let of = |text: &&str| {
+            self.0
+                .get_key_value(&name_of(text))
+                .map(|(name, reading)| (name.clone(), reading.clone()))
+        };
         Self(texts.iter().filter_map(of).collect())
     }
 
     /// Those that are certificates, and so hold nothing secret.
     #[must_use]
     pub fn certificates(&self) -> Self {
-        let certificates = self.0.iter().filter(|(_, reading)| reading.certificate.is_ok());
-        Self(certificates.map(|(name, reading)| (name.clone(), reading.clone())).collect())
+        let certificates = self
+            .0
+            .iter()
+            .filter(|(_, reading)| reading.certificate.is_ok());
+        Self(
+            certificates
+                .map(|(name, reading)| (name.clone(), reading.clone()))
+                .collect(),
+        )
     }
 
     /// Takes over what another reader found.
@@ -137,17 +160,27 @@ impl Readings {
     }
 
     fn of(&self, text: &str) -> Result<&Reading, String> {
-        self.0.get(&name_of(text)).ok_or_else(|| "it has not been read within the limits for keys and certificates".to_owned())
+        self.0.get(&name_of(text)).ok_or_else(|| {
+            "it has not been read within the limits for keys and certificates".to_owned()
+        })
     }
 }
 
 impl KeyReader for Readings {
     fn certificate(&self, text: &str) -> Result<Certificate, String> {
-        if text.contains(PEM_BEGINS) { self.of(text)?.certificate.clone() } else { Parser.certificate(text) }
+        if text.contains(PEM_BEGINS) {
+            self.of(text)?.certificate.clone()
+        } else {
+            Parser.certificate(text)
+        }
     }
 
     fn ssh_key(&self, text: &str) -> Result<KeyRead, String> {
-        if text.contains(PEM_BEGINS) { self.of(text)?.ssh_key.clone() } else { Parser.ssh_key(text) }
+        if text.contains(PEM_BEGINS) {
+            self.of(text)?.ssh_key.clone()
+        } else {
+            Parser.ssh_key(text)
+        }
     }
 }
 
@@ -160,15 +193,33 @@ mod tests {
     #[test]
     fn what_was_not_read_is_refused_and_what_was_says_the_same_in_another_process() {
         let mut readings = Readings::default();
-        assert!(readings.certificate(WEIR).unwrap_err().contains("within the limits"));
-        assert!(readings.ssh_key(WEIR).unwrap_err().contains("within the limits"));
+        assert!(
+            readings
+                .certificate(WEIR)
+                .unwrap_err()
+                .contains("within the limits")
+        );
+        assert!(
+            readings
+                .ssh_key(WEIR)
+                .unwrap_err()
+                .contains("within the limits")
+        );
         readings.parse(WEIR);
         readings.parse("Winter-tide-41");
         assert!(readings.has(WEIR) && readings.has(WEIR.trim()) && !readings.has("Winter-tide-41"));
-        let sent: Readings = serde_json::from_slice(&serde_json::to_vec(&readings).unwrap()).unwrap();
+        let sent: Readings =
+            serde_json::from_slice(&serde_json::to_vec(&readings).unwrap()).unwrap();
         assert_eq!(sent.certificate(WEIR), Certificate::parse(WEIR));
-        assert_eq!(sent.ssh_key(WEIR).unwrap_err(), SshKey::parse(WEIR).unwrap_err().to_string());
-        assert!(sent.certificate("no certificate").unwrap_err().contains("begins with"));
+        assert_eq!(
+            sent.ssh_key(WEIR).unwrap_err(),
+            SshKey::parse(WEIR).unwrap_err().to_string()
+        );
+        assert!(
+            sent.certificate("no certificate")
+                .unwrap_err()
+                .contains("begins with")
+        );
     }
 
     #[test]
@@ -178,9 +229,17 @@ mod tests {
         let text = key.into_text();
         let mut readings = Readings::default();
         readings.parse(text.expose_secret_text().unwrap());
-        let sent: Readings = serde_json::from_slice(&serde_json::to_vec(&readings).unwrap()).unwrap();
+        let sent: Readings =
+            serde_json::from_slice(&serde_json::to_vec(&readings).unwrap()).unwrap();
         let read = sent.ssh_key(text.expose_secret_text().unwrap()).unwrap();
-        assert_eq!((read.facts.clone(), read.pkcs8.clone(), read.comment.as_str()), (facts, pkcs8, "weir"));
+        assert_eq!(
+            (
+                read.facts.clone(),
+                read.pkcs8.clone(),
+                read.comment.as_str()
+            ),
+            (facts, pkcs8, "weir")
+        );
         assert_eq!(*read.text, text.expose_secret_text().unwrap());
         assert!(!format!("{sent:?}").contains("OPENSSH"));
         readings.parse(WEIR);

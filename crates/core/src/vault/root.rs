@@ -62,21 +62,35 @@ impl RootKey {
     /// Which root key it is: 16 hexadecimal digits that tell nothing of the key itself.
     #[must_use]
     pub fn name(&self) -> String {
-        self.0.mac(&[b"jexlin root key name\0"]).iter().take(8).map(|byte| format!("{byte:02x}")).collect()
+        self.0
+            .mac(&[b"jexlin root key name\0"])
+            .iter()
+            .take(8)
+            .map(|byte| format!("{byte:02x}"))
+            .collect()
     }
 
     /// Which root key a file says that it holds. Only opening it proves that.
     #[must_use]
     pub fn name_in(file: &str) -> Option<String> {
-        serde_json::from_str::<File>(file).ok().map(|file| file.key).filter(|name| !name.is_empty())
+        serde_json::from_str::<File>(file)
+            .ok()
+            .map(|file| file.key)
+            .filter(|name| !name.is_empty())
     }
 
     /// The file's text, protected by a passphrase.
     ///
     /// # Errors
     /// [`RootKeyProblem::TooShort`] for a passphrase under 12 characters.
-    pub fn protect(&self, rng: &mut dyn CryptoRng, passphrase: &Secret) -> Result<String, RootKeyProblem> {
-        let length = passphrase.expose_secret_text().map_or(passphrase.len(), |text| text.chars().count());
+    pub fn protect(
+        &self,
+        rng: &mut dyn CryptoRng,
+        passphrase: &Secret,
+    ) -> Result<String, RootKeyProblem> {
+        let length = passphrase
+            .expose_secret_text()
+            .map_or(passphrase.len(), |text| text.chars().count());
         if length < 12 {
             return Err(RootKeyProblem::TooShort(length));
         }
@@ -92,9 +106,13 @@ impl RootKey {
             key: self.name(),
             sealed: String::new(),
         };
-        let sealed = file.derive(passphrase)?.seal(rng, file.aad().as_bytes(), self.0.expose_key()).map_err(|_| RootKeyProblem::Refused)?;
+        let sealed = file
+            .derive(passphrase)?
+            .seal(rng, file.aad().as_bytes(), self.0.expose_key())
+            .map_err(|_| RootKeyProblem::Refused)?;
         file.sealed = STANDARD.encode(sealed);
-        serde_json::to_string_pretty(&file).map_err(|_| RootKeyProblem::NoFile("it cannot be written"))
+        serde_json::to_string_pretty(&file)
+            .map_err(|_| RootKeyProblem::NoFile("it cannot be written"))
     }
 
     /// Opens a file with its passphrase.
@@ -102,13 +120,23 @@ impl RootKey {
     /// # Errors
     /// [`RootKeyProblem`].
     pub fn unprotect(file: &str, passphrase: &Secret) -> Result<Self, RootKeyProblem> {
-        let file: File = serde_json::from_str(file).map_err(|_| RootKeyProblem::NoFile("it is not the JSON that was expected"))?;
+        let file: File = serde_json::from_str(file)
+            .map_err(|_| RootKeyProblem::NoFile("it is not the JSON that was expected"))?;
         if file.format != FORMAT || file.kdf != "argon2id" {
             return Err(RootKeyProblem::NoFile("its format is unknown"));
         }
-        let sealed = STANDARD.decode(&file.sealed).map_err(|_| RootKeyProblem::NoFile("its key is not base64"))?;
-        let plain = file.derive(passphrase)?.open(file.aad().as_bytes(), &sealed).map_err(|_| RootKeyProblem::Refused)?;
-        let key = plain.expose_secret().try_into().map(|bytes| Self(Key::from_bytes(bytes))).map_err(|_| RootKeyProblem::Refused)?;
+        let sealed = STANDARD
+            .decode(&file.sealed)
+            .map_err(|_| RootKeyProblem::NoFile("its key is not base64"))?;
+        let plain = file
+            .derive(passphrase)?
+            .open(file.aad().as_bytes(), &sealed)
+            .map_err(|_| RootKeyProblem::Refused)?;
+        let key = plain
+            .expose_secret()
+            .try_into()
+            .map(|bytes| Self(Key::from_bytes(bytes)))
+            .map_err(|_| RootKeyProblem::Refused)?;
         if !file.key.is_empty() && file.key != key.name() {
             return Err(RootKeyProblem::Refused);
         }
@@ -120,8 +148,14 @@ impl RootKey {
     /// # Errors
     /// [`RootKeyProblem::NoFile`].
     pub fn from_credential(text: &str) -> Result<Self, RootKeyProblem> {
-        let bytes = STANDARD.decode(text.trim()).map_err(|_| RootKeyProblem::NoFile("the key is not base64"))?;
-        bytes.as_slice().try_into().map(|bytes| Self(Key::from_bytes(bytes))).map_err(|_| RootKeyProblem::NoFile("the key has not 32 bytes"))
+        let bytes = STANDARD
+            .decode(text.trim())
+            .map_err(|_| RootKeyProblem::NoFile("the key is not base64"))?;
+        bytes
+            .as_slice()
+            .try_into()
+            .map(|bytes| Self(Key::from_bytes(bytes)))
+            .map_err(|_| RootKeyProblem::NoFile("the key has not 32 bytes"))
     }
 
     /// The bare key for the service manager's credential folder. Whoever holds this holds everything.
@@ -133,7 +167,10 @@ impl RootKey {
 
 impl File {
     fn aad(&self) -> String {
-        format!("{}|{}|{}|{}|{}|{}", self.format, self.kdf, self.memory_kib, self.passes, self.lanes, self.salt)
+        format!(
+            "{}|{}|{}|{}|{}|{}",
+            self.format, self.kdf, self.memory_kib, self.passes, self.lanes, self.salt
+        )
     }
 
     fn derive(&self, passphrase: &Secret) -> Result<Key, RootKeyProblem> {
@@ -141,8 +178,11 @@ impl File {
         if self.memory_kib > 1_048_576 || self.passes > 32 || self.lanes > 16 {
             return Err(RootKeyProblem::NoFile("its cost is out of bounds"));
         }
-        let salt = STANDARD.decode(&self.salt).map_err(|_| RootKeyProblem::NoFile("its salt is not base64"))?;
-        let params = Params::new(self.memory_kib, self.passes, self.lanes, Some(32)).map_err(|_| RootKeyProblem::NoFile("its cost is out of bounds"))?;
+        let salt = STANDARD
+            .decode(&self.salt)
+            .map_err(|_| RootKeyProblem::NoFile("its salt is not base64"))?;
+        let params = Params::new(self.memory_kib, self.passes, self.lanes, Some(32))
+            .map_err(|_| RootKeyProblem::NoFile("its cost is out of bounds"))?;
         let mut out = [0; 32];
         Argon2::new(Algorithm::Argon2id, Version::V0x13, params)
             .hash_password_into(passphrase.expose_secret(), &salt, &mut out)
@@ -163,43 +203,77 @@ mod tests {
     fn a_file_says_which_key_it_holds_and_is_refused_when_that_is_wrong() {
         let mut rng = rand::rng();
         let root = RootKey::generate(&mut rng);
-        let file = root.protect(&mut rng, &phrase("nine pumps and a weir")).unwrap();
-        assert_eq!((RootKey::name_in(&file), root.name().len()), (Some(root.name()), 16));
+        let file = root
+            .protect(&mut rng, &phrase("nine pumps and a weir"))
+            .unwrap();
+        assert_eq!(
+            (RootKey::name_in(&file), root.name().len()),
+            (Some(root.name()), 16)
+        );
         assert_ne!(root.name(), RootKey::generate(&mut rng).name());
         let renamed = file.replace(&root.name(), "0123456789abcdef");
-        assert_eq!(RootKey::unprotect(&renamed, &phrase("nine pumps and a weir")).unwrap_err(), RootKeyProblem::Refused);
+        assert_eq!(
+            RootKey::unprotect(&renamed, &phrase("nine pumps and a weir")).unwrap_err(),
+            RootKeyProblem::Refused
+        );
         // A file from before keys had names.
         let older = file.replace(&format!("  \"key\": \"{}\",\n", root.name()), "");
         assert_eq!(RootKey::name_in(&older), None);
-        assert_eq!(RootKey::unprotect(&older, &phrase("nine pumps and a weir")).unwrap().name(), root.name());
+        assert_eq!(
+            RootKey::unprotect(&older, &phrase("nine pumps and a weir"))
+                .unwrap()
+                .name(),
+            root.name()
+        );
     }
 
     #[test]
     fn only_the_passphrase_opens_the_file() {
         let mut rng = rand::rng();
         let root = RootKey::generate(&mut rng);
-        let file = root.protect(&mut rng, &phrase("nine pumps and a weir")).unwrap();
+        let file = root
+            .protect(&mut rng, &phrase("nine pumps and a weir"))
+            .unwrap();
         let again = RootKey::unprotect(&file, &phrase("nine pumps and a weir")).unwrap();
         assert_eq!(again.0.expose_key(), root.0.expose_key());
-        assert_eq!(RootKey::unprotect(&file, &phrase("nine pumps and a wier")).unwrap_err(), RootKeyProblem::Refused);
+        assert_eq!(
+            RootKey::unprotect(&file, &phrase("nine pumps and a wier")).unwrap_err(),
+            RootKeyProblem::Refused
+        );
     }
 
     #[test]
     fn a_weakened_or_costly_file_is_refused() {
         let mut rng = rand::rng();
-        let file = RootKey::generate(&mut rng).protect(&mut rng, &phrase("nine pumps and a weir")).unwrap();
+        let file = RootKey::generate(&mut rng)
+            .protect(&mut rng, &phrase("nine pumps and a weir"))
+            .unwrap();
         let weaker = file.replace("\"passes\": 3", "\"passes\": 1");
         assert_ne!(weaker, file);
-        assert_eq!(RootKey::unprotect(&weaker, &phrase("nine pumps and a weir")).unwrap_err(), RootKeyProblem::Refused);
+        assert_eq!(
+            RootKey::unprotect(&weaker, &phrase("nine pumps and a weir")).unwrap_err(),
+            RootKeyProblem::Refused
+        );
         let costly = file.replace("65536", "4000000000");
-        assert!(matches!(RootKey::unprotect(&costly, &phrase("nine pumps and a weir")), Err(RootKeyProblem::NoFile(_))));
-        assert!(matches!(RootKey::unprotect("{}", &phrase("x")), Err(RootKeyProblem::NoFile(_))));
+        assert!(matches!(
+            RootKey::unprotect(&costly, &phrase("nine pumps and a weir")),
+            Err(RootKeyProblem::NoFile(_))
+        ));
+        assert!(matches!(
+            RootKey::unprotect("{}", &phrase("x")),
+            Err(RootKeyProblem::NoFile(_))
+        ));
     }
 
     #[test]
     fn a_short_passphrase_is_refused() {
         let mut rng = rand::rng();
-        assert_eq!(RootKey::generate(&mut rng).protect(&mut rng, &phrase("short")).unwrap_err(), RootKeyProblem::TooShort(5));
+        assert_eq!(
+            RootKey::generate(&mut rng)
+                .protect(&mut rng, &phrase("short"))
+                .unwrap_err(),
+            RootKeyProblem::TooShort(5)
+        );
     }
 
     #[test]

@@ -21,13 +21,20 @@ pub const LONGEST_PASSWORD: usize = 1024;
 /// # Errors
 /// A sentence that says what is missing.
 pub fn check_password(password: &Secret) -> Result<(), String> {
-    let text = password.expose_secret_text().map_err(|_| "the password is not valid UTF-8".to_owned())?;
+    let text = password
+        .expose_secret_text()
+        .map_err(|_| "the password is not valid UTF-8".to_owned())?;
     let length = text.chars().count();
     if length < SHORTEST_PASSWORD {
-        return Err(format!("the password has {length} characters; at least {SHORTEST_PASSWORD} are needed"));
+        return Err(format!(
+            "the password has {length} characters; at least {SHORTEST_PASSWORD} are needed"
+        ));
     }
     if text.len() > LONGEST_PASSWORD {
-        return Err(format!("the password has {} bytes; at most {LONGEST_PASSWORD} are possible", text.len()));
+        return Err(format!(
+            "the password has {} bytes; at most {LONGEST_PASSWORD} are possible",
+            text.len()
+        ));
     }
     if text.chars().any(char::is_control) {
         return Err("the password holds a control character".to_owned());
@@ -52,7 +59,11 @@ pub fn hash_password(rng: &mut dyn CryptoRng, password: &Secret) -> Result<Strin
 /// Whether a password is the one of a PHC string.
 #[must_use]
 pub fn verify_password(phc: &str, password: &Secret) -> bool {
-    PasswordHash::new(phc).is_ok_and(|hash| Argon2::default().verify_password(password.expose_secret(), &hash).is_ok())
+    PasswordHash::new(phc).is_ok_and(|hash| {
+        Argon2::default()
+            .verify_password(password.expose_secret(), &hash)
+            .is_ok()
+    })
 }
 
 /// A new token: the organisation's identifier, so that the service knows where to look, and 32
@@ -60,7 +71,11 @@ pub fn verify_password(phc: &str, password: &Secret) -> bool {
 pub fn new_token(rng: &mut dyn CryptoRng, organisation: Uuid) -> (Secret, [u8; 32]) {
     let mut random = [0; 32];
     rng.fill_bytes(&mut random);
-    let text = format!("jx1.{}.{}", URL_SAFE_NO_PAD.encode(organisation.as_bytes()), URL_SAFE_NO_PAD.encode(random));
+    let text = format!(
+        "jx1.{}.{}",
+        URL_SAFE_NO_PAD.encode(organisation.as_bytes()),
+        URL_SAFE_NO_PAD.encode(random)
+    );
     let hash = Sha256::digest(text.as_bytes()).into();
     (Secret::from_text(text), hash)
 }
@@ -74,7 +89,10 @@ pub fn read_token(token: &str) -> Option<(Uuid, [u8; 32])> {
     if parts.next().is_some() || random.len() != 32 {
         return None;
     }
-    Some((Uuid::from_slice(&organisation).ok()?, Sha256::digest(token.as_bytes()).into()))
+    Some((
+        Uuid::from_slice(&organisation).ok()?,
+        Sha256::digest(token.as_bytes()).into(),
+    ))
 }
 
 #[cfg(test)]
@@ -87,7 +105,10 @@ mod tests {
         let phc = hash_password(&mut rand::rng(), &password).unwrap();
         assert!(phc.starts_with("$argon2id$v=19$m=19456,t=2,p=1$"), "{phc}");
         assert!(verify_password(&phc, &password));
-        assert!(!verify_password(&phc, &Secret::from_text("nine pumps and a wier".into())));
+        assert!(!verify_password(
+            &phc,
+            &Secret::from_text("nine pumps and a wier".into())
+        ));
         assert!(!verify_password("not a hash", &password));
     }
 
@@ -106,7 +127,14 @@ mod tests {
         let (token, hash) = new_token(&mut rand::rng(), organisation);
         let text = token.expose_secret_text().unwrap();
         assert_eq!(read_token(text), Some((organisation, hash)));
-        for broken in ["", "jx1.", "jx1.x.y", &text[1..], &format!("{text}.more"), &text[..text.len() - 3]] {
+        for broken in [
+            "",
+            "jx1.",
+            "jx1.x.y",
+            &text[1..],
+            &format!("{text}.more"),
+            &text[..text.len() - 3],
+        ] {
             assert_eq!(read_token(broken), None, "{broken}");
         }
     }

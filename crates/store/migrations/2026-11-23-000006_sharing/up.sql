@@ -196,7 +196,7 @@ BEGIN
         suspects := ARRAY(SELECT x.id FROM (
             SELECT j.credential_id AS id FROM judgement j WHERE j.organisation = scope() AND j.leaked > 0 AND wanted->>'finding' IN ('any', 'leaked')
             UNION ALL
-            SELECT u.credential_id FROM upkeep_state u WHERE u.organisation = scope() AND u.check_outcome = 'out of step' AND wanted->>'finding' IN ('any', 'out-of-step')
+            SELECT u.credential_id FROM upkeep_state u WHERE u.organisation = scope() AND u.check_outcome = 'out of sync' AND wanted->>'finding' IN ('any', 'out-of-sync')
             UNION ALL
             SELECT j.credential_id FROM judgement j WHERE j.organisation = scope() AND j.score < (wanted->>'weak_below')::integer AND wanted->>'finding' IN ('any', 'weak')
             UNION ALL
@@ -287,7 +287,7 @@ END $$;
 REVOKE EXECUTE ON FUNCTION page_of(uuid, timestamptz, text, uuid, bigint, integer, jsonb) FROM PUBLIC;
 GRANT EXECUTE ON FUNCTION page_of(uuid, timestamptz, text, uuid, bigint, integer, jsonb) TO jexlin_service;
 
--- What was brought in at once, to be taken back at once.
+-- Imports at once, to be taken back at once.
 CREATE TABLE import (
     id uuid PRIMARY KEY,
     organisation uuid NOT NULL REFERENCES organisation,

@@ -70,8 +70,8 @@ GRANT EXECUTE ON FUNCTION fold_counts() TO jexlin_service;
 
 CREATE INDEX access_grant_narrowed ON access_grant (folder_id) WHERE only_kind IS NOT NULL OR only_tag IS NOT NULL;
 
--- A wish: somebody asks the stewards of something of which they see the name alone for a level on it.
-CREATE TABLE wish (
+-- An access request: somebody asks the stewards of something of which they see the name alone for a level on it.
+CREATE TABLE access_request (
     id uuid PRIMARY KEY,
     organisation uuid NOT NULL REFERENCES organisation,
     credential_id uuid NOT NULL REFERENCES credential,
@@ -84,11 +84,11 @@ CREATE TABLE wish (
     decided_by uuid REFERENCES person,
     comment text NOT NULL DEFAULT ''
 );
-CREATE UNIQUE INDEX wish_once ON wish (credential_id, person_id) WHERE state = 'waiting';
-CREATE INDEX wish_recent ON wish (organisation, asked_at DESC, id DESC);
-ALTER TABLE wish ENABLE ROW LEVEL SECURITY;
-CREATE POLICY inside ON wish USING (organisation = (SELECT scope())) WITH CHECK (organisation = (SELECT scope()));
-GRANT SELECT, INSERT, UPDATE ON wish TO jexlin_service;
+CREATE UNIQUE INDEX access_request_once ON access_request (credential_id, person_id) WHERE state = 'waiting';
+CREATE INDEX access_request_recent ON access_request (organisation, asked_at DESC, id DESC);
+ALTER TABLE access_request ENABLE ROW LEVEL SECURITY;
+CREATE POLICY inside ON access_request USING (organisation = (SELECT scope())) WITH CHECK (organisation = (SELECT scope()));
+GRANT SELECT, INSERT, UPDATE ON access_request TO jexlin_service;
 
 -- Whether grants from far above reach a folder: neither it nor any above it is closed.
 CREATE FUNCTION open_to_the_top(folder uuid) RETURNS boolean LANGUAGE plpgsql STABLE AS $$
@@ -99,7 +99,7 @@ END $$;
 -- The credentials of this organisation with a text in their name that somebody holds nothing on, in
 -- the order of names, but for what is in closed folders. The organisation is named for the sake of the
 -- index, as in `matching`.
-CREATE FUNCTION beyond(viewer uuid, at timestamptz, pattern text, after_name text, after_id uuid, most bigint) RETURNS SETOF uuid
+CREATE FUNCTION discoverable(viewer uuid, at timestamptz, pattern text, after_name text, after_id uuid, most bigint) RETURNS SETOF uuid
     LANGUAGE plpgsql STABLE SECURITY DEFINER SET search_path = public AS $$
 BEGIN
     RETURN QUERY
@@ -108,8 +108,8 @@ BEGIN
           AND open_to_the_top(c.folder_id) AND level_on_credential(viewer, c.id, at) IS NULL
         ORDER BY lower(c.name), c.id LIMIT most;
 END $$;
-REVOKE EXECUTE ON FUNCTION beyond(uuid, timestamptz, text, text, uuid, bigint) FROM PUBLIC;
-GRANT EXECUTE ON FUNCTION beyond(uuid, timestamptz, text, text, uuid, bigint) TO jexlin_service;
+REVOKE EXECUTE ON FUNCTION discoverable(uuid, timestamptz, text, text, uuid, bigint) FROM PUBLIC;
+GRANT EXECUTE ON FUNCTION discoverable(uuid, timestamptz, text, text, uuid, bigint) TO jexlin_service;
 
 -- Clients are programs that sign in (RFC 6749, section 4.4): subjects of grants as people are, with a
 -- secret of which the hash alone is kept, in place of a password.

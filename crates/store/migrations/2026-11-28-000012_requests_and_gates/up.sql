@@ -100,7 +100,7 @@ CREATE TABLE pending_act (
     organisation uuid NOT NULL REFERENCES organisation,
     act text NOT NULL,
     summary text NOT NULL,
-    target_kind text NOT NULL,
+    target_type text NOT NULL,
     target uuid NOT NULL,
     target_name text NOT NULL,
     body jsonb NOT NULL,

@@ -5,7 +5,9 @@ use std::sync::OnceLock;
 use chrono::{DateTime, Utc};
 use jexlin_core::vault::{EventKey, OrganisationKey, RootKey};
 use jexlin_standins::cluster::{Care, Cluster, Database};
-use jexlin_store::{CredentialRow, FolderRow, GateRow, OrganisationRow, PersonRow, RemovalRow, Store, Tx};
+use jexlin_store::{
+    CredentialRow, FolderRow, GateRow, OrganisationRow, PersonRow, RemovalRow, Store, Tx,
+};
 use uuid::Uuid;
 
 static CLUSTER: OnceLock<(Cluster, Database)> = OnceLock::new();
@@ -17,7 +19,11 @@ pub fn world() -> &'static (Cluster, Database) {
         let database = cluster.database("records").expect("a database");
         let owner = database.owner.clone();
         // A runtime of its own, since tests call this from inside theirs.
-        let migrated = std::thread::spawn(move || tokio::runtime::Runtime::new().expect("a runtime").block_on(jexlin_store::migrate(&owner)));
+        let migrated = std::thread::spawn(move || {
+            tokio::runtime::Runtime::new()
+                .expect("a runtime")
+                .block_on(jexlin_store::migrate(&owner))
+        });
         migrated.join().expect("a thread").expect("migrations");
         (cluster, database)
     })
@@ -77,7 +83,17 @@ pub async fn add_person(tx: &mut Tx, id: Uuid) {
 
 /// A folder row.
 pub fn folder(organisation: Uuid, id: Uuid, parent: Option<Uuid>, closed: bool) -> FolderRow {
-    FolderRow { id, organisation, parent_id: parent, name: id.to_string(), closed, created_at: at(0), created_by: None, removed_at: None, version: 1 }
+    FolderRow {
+        id,
+        organisation,
+        parent_id: parent,
+        name: id.to_string(),
+        closed,
+        created_at: at(0),
+        created_by: None,
+        removed_at: None,
+        version: 1,
+    }
 }
 
 /// A credential row without a device.
@@ -147,7 +163,10 @@ pub fn mac_key() -> EventKey {
     let make = || {
         let mut rng = rand::rng();
         let root = RootKey::generate(&mut rng);
-        OrganisationKey::generate(&mut rng, &root, Uuid::nil()).expect("a key").0.event_key()
+        OrganisationKey::generate(&mut rng, &root, Uuid::nil())
+            .expect("a key")
+            .0
+            .event_key()
     };
     KEY.get_or_init(make).clone()
 }

@@ -25,7 +25,8 @@ impl Spot {
     /// Its name or path.
     #[must_use]
     pub fn name(&self) -> &str {
-        let (Self::Policy(name) | Self::Group(name) | Self::Folder(name) | Self::Credential(name)) = self;
+        let (Self::Policy(name) | Self::Group(name) | Self::Folder(name) | Self::Credential(name)) =
+            self;
         name
     }
 }
@@ -69,9 +70,18 @@ impl Change {
     pub fn spot(&self) -> Spot {
         match self {
             Self::AddPolicy(name) | Self::ChangePolicy(name) => Spot::Policy(name.clone()),
-            Self::AddGroup(name) | Self::Join(name, _) | Self::Leave(name, _) => Spot::Group(name.clone()),
-            Self::AddFolder(path) | Self::Close(path, _) | Self::SetDemand(path) | Self::RemoveDemand(path) => Spot::Folder(path.clone()),
-            Self::Grant(spot, _) | Self::Alter(spot, _) | Self::Withdraw(spot, _) | Self::SetGate(spot) | Self::RemoveGate(spot) => spot.clone(),
+            Self::AddGroup(name) | Self::Join(name, _) | Self::Leave(name, _) => {
+                Spot::Group(name.clone())
+            }
+            Self::AddFolder(path)
+            | Self::Close(path, _)
+            | Self::SetDemand(path)
+            | Self::RemoveDemand(path) => Spot::Folder(path.clone()),
+            Self::Grant(spot, _)
+            | Self::Alter(spot, _)
+            | Self::Withdraw(spot, _)
+            | Self::SetGate(spot)
+            | Self::RemoveGate(spot) => spot.clone(),
         }
     }
 
@@ -79,7 +89,9 @@ impl Change {
     #[must_use]
     pub fn line(&self, lines: &Lines) -> Option<usize> {
         match self {
-            Self::Grant(spot, key) | Self::Alter(spot, key) => lines.of_grant(spot, key).or_else(|| lines.of(spot)),
+            Self::Grant(spot, key) | Self::Alter(spot, key) => {
+                lines.of_grant(spot, key).or_else(|| lines.of(spot))
+            }
             other => lines.of(&other.spot()),
         }
     }
@@ -87,8 +99,12 @@ impl Change {
     /// The change in words, without what it is about.
     #[must_use]
     pub fn words(&self, now: &Document, wanted: &Document) -> String {
-        let terms =
-            |document: &Document, spot: &Spot, key: &GrantKey| entry(document, spot).and_then(|entry| entry.grants.get(key)).map(given).unwrap_or_default();
+        let terms = |document: &Document, spot: &Spot, key: &GrantKey| {
+            entry(document, spot)
+                .and_then(|entry| entry.grants.get(key))
+                .map(given)
+                .unwrap_or_default()
+        };
         match self {
             Self::AddPolicy(_) => "a new password policy".into(),
             Self::ChangePolicy(_) => "what the policy demands changes".into(),
@@ -99,11 +115,20 @@ impl Change {
             Self::Close(_, true) => "closed to grants from above".into(),
             Self::Close(_, false) => "open to grants from above".into(),
             Self::Grant(spot, key) => format!("{} gets {}", meant(key), terms(wanted, spot, key)),
-            Self::Alter(spot, key) => format!("{} has {}, gets {}", meant(key), terms(now, spot, key), terms(wanted, spot, key)),
+            Self::Alter(spot, key) => format!(
+                "{} has {}, gets {}",
+                meant(key),
+                terms(now, spot, key),
+                terms(wanted, spot, key)
+            ),
             Self::Withdraw(spot, key) => format!("{} loses {}", meant(key), terms(now, spot, key)),
             Self::SetGate(spot) => {
                 let before = entry(now, spot).is_some_and(|entry| entry.gate.is_some());
-                if before { "other conditions at its gate".into() } else { "a gate".into() }
+                if before {
+                    "other conditions at its gate".into()
+                } else {
+                    "a gate".into()
+                }
             }
             Self::RemoveGate(_) => "no gate of its own any more".into(),
             Self::SetDemand(_) => "another demand on passwords".into(),
@@ -155,21 +180,49 @@ pub fn compare(now: &Document, wanted: &Document) -> Vec<Change> {
             Some(_) => {}
         }
     }
-    changes.extend(wanted.groups.keys().filter(|name| !now.groups.contains_key(*name)).cloned().map(Change::AddGroup));
+    changes.extend(
+        wanted
+            .groups
+            .keys()
+            .filter(|name| !now.groups.contains_key(*name))
+            .cloned()
+            .map(Change::AddGroup),
+    );
     let nobody = BTreeSet::new();
     for (name, members) in &wanted.groups {
         let present = now.groups.get(name).unwrap_or(&nobody);
-        changes.extend(members.difference(present).map(|who| Change::Join(name.clone(), who.clone())));
-        changes.extend(present.difference(members).map(|who| Change::Leave(name.clone(), who.clone())));
+        changes.extend(
+            members
+                .difference(present)
+                .map(|who| Change::Join(name.clone(), who.clone())),
+        );
+        changes.extend(
+            present
+                .difference(members)
+                .map(|who| Change::Leave(name.clone(), who.clone())),
+        );
     }
-    let mut new: Vec<&String> = wanted.folders.keys().filter(|path| !now.folders.contains_key(*path)).collect();
+    let mut new: Vec<&String> = wanted
+        .folders
+        .keys()
+        .filter(|path| !now.folders.contains_key(*path))
+        .collect();
     new.sort_by_key(|path| path.matches('/').count());
     changes.extend(new.into_iter().cloned().map(Change::AddFolder));
-    let spots: Vec<Spot> = wanted.folders.keys().cloned().map(Spot::Folder).chain(wanted.credentials.keys().cloned().map(Spot::Credential)).collect();
+    let spots: Vec<Spot> = wanted
+        .folders
+        .keys()
+        .cloned()
+        .map(Spot::Folder)
+        .chain(wanted.credentials.keys().cloned().map(Spot::Credential))
+        .collect();
     let empty = Entry::default();
     let (mut given, mut taken, mut rest) = (vec![], vec![], vec![]);
     for spot in spots {
-        let (present, entry) = (entry(now, &spot).unwrap_or(&empty), entry(wanted, &spot).unwrap_or(&empty));
+        let (present, entry) = (
+            entry(now, &spot).unwrap_or(&empty),
+            entry(wanted, &spot).unwrap_or(&empty),
+        );
         for (key, terms) in &entry.grants {
             match present.grants.get(key) {
                 None => given.push(Change::Grant(spot.clone(), key.clone())),
@@ -177,18 +230,28 @@ pub fn compare(now: &Document, wanted: &Document) -> Vec<Change> {
                 Some(_) => {}
             }
         }
-        taken.extend(present.grants.keys().filter(|key| !entry.grants.contains_key(key)).map(|key| Change::Withdraw(spot.clone(), key.clone())));
+        taken.extend(
+            present
+                .grants
+                .keys()
+                .filter(|key| !entry.grants.contains_key(key))
+                .map(|key| Change::Withdraw(spot.clone(), key.clone())),
+        );
         if present.closed != entry.closed {
             given.push(Change::Close(spot.name().to_owned(), entry.closed));
         }
         match (&present.gate, &entry.gate) {
             (Some(_), None) => rest.push(Change::RemoveGate(spot.clone())),
-            (has, Some(gate)) if has.as_ref() != Some(gate) => rest.push(Change::SetGate(spot.clone())),
+            (has, Some(gate)) if has.as_ref() != Some(gate) => {
+                rest.push(Change::SetGate(spot.clone()))
+            }
             _ => {}
         }
         match (&present.passwords, &entry.passwords) {
             (Some(_), None) => rest.push(Change::RemoveDemand(spot.name().to_owned())),
-            (has, Some(demand)) if has.as_ref() != Some(demand) => rest.push(Change::SetDemand(spot.name().to_owned())),
+            (has, Some(demand)) if has.as_ref() != Some(demand) => {
+                rest.push(Change::SetDemand(spot.name().to_owned()))
+            }
             _ => {}
         }
     }
@@ -236,22 +299,53 @@ pub struct Known {
 /// Why a file cannot be made so, with lines: names that there are not, things renamed or gone
 /// meanwhile, what one may not change, and what nobody may.
 #[must_use]
-pub fn problems(known: &Known, now: &Document, wanted: &Document, lines: &Lines, at: DateTime<Utc>) -> Vec<Problem> {
+pub fn problems(
+    known: &Known,
+    now: &Document,
+    wanted: &Document,
+    lines: &Lines,
+    at: DateTime<Utc>,
+) -> Vec<Problem> {
     let mut found = vec![];
     let changes = compare(now, wanted);
     for change in &changes {
-        let mut say = |text: String| found.push(Problem { line: change.line(lines), text });
+        let mut say = |text: String| {
+            found.push(Problem {
+                line: change.line(lines),
+                text,
+            })
+        };
         match change {
-            Change::AddPolicy(_) | Change::ChangePolicy(_) if !known.changes_policies => say("to change password policies takes the duty `policy`".into()),
-            Change::AddGroup(_) | Change::Join(..) | Change::Leave(..) if !known.changes_groups => say("to change groups takes the duty `people`".into()),
-            Change::Join(_, who) => known.check_who(wanted, who, false).into_iter().for_each(say),
+            Change::AddPolicy(_) | Change::ChangePolicy(_) if !known.changes_policies => {
+                say("to change password policies takes the duty `policy`".into())
+            }
+            Change::AddGroup(_) | Change::Join(..) | Change::Leave(..) if !known.changes_groups => {
+                say("to change groups takes the duty `people`".into())
+            }
+            Change::Join(_, who) => known
+                .check_who(wanted, who, false)
+                .into_iter()
+                .for_each(say),
             Change::Grant(spot, key) | Change::Alter(spot, key) => {
-                known.check_who(wanted, &key.to, true).into_iter().for_each(&mut say);
-                let Some(terms) = entry(wanted, spot).and_then(|entry| entry.grants.get(key)) else { continue };
+                known
+                    .check_who(wanted, &key.to, true)
+                    .into_iter()
+                    .for_each(&mut say);
+                let Some(terms) = entry(wanted, spot).and_then(|entry| entry.grants.get(key))
+                else {
+                    continue;
+                };
                 if !crate::access::in_force(terms.until, at) {
-                    say(format!("the grant to {} has ended before it begins", key.to));
+                    say(format!(
+                        "the grant to {} has ended before it begins",
+                        key.to
+                    ));
                 }
-                if let Some(kind) = key.kind.as_ref().filter(|kind| !known.kinds.contains(*kind)) {
+                if let Some(kind) = key
+                    .kind
+                    .as_ref()
+                    .filter(|kind| !known.kinds.contains(*kind))
+                {
                     say(format!("there is no kind {kind:?}"));
                 }
                 if let Err(problem) = crate::names::check_note(&terms.note) {
@@ -259,11 +353,23 @@ pub fn problems(known: &Known, now: &Document, wanted: &Document, lines: &Lines,
                 }
             }
             Change::SetGate(spot) => {
-                let approvers = entry(wanted, spot).and_then(|entry| entry.gate.as_ref()).map(|gate| gate.approvers.clone()).unwrap_or_default();
-                approvers.iter().filter_map(|who| known.check_who(wanted, who, false)).for_each(&mut say);
+                let approvers = entry(wanted, spot)
+                    .and_then(|entry| entry.gate.as_ref())
+                    .map(|gate| gate.approvers.clone())
+                    .unwrap_or_default();
+                approvers
+                    .iter()
+                    .filter_map(|who| known.check_who(wanted, who, false))
+                    .for_each(&mut say);
             }
             Change::SetDemand(path) => {
-                for policy in wanted.folders.get(path).and_then(|entry| entry.passwords.as_ref()).into_iter().flat_map(|demand| &demand.policies) {
+                for policy in wanted
+                    .folders
+                    .get(path)
+                    .and_then(|entry| entry.passwords.as_ref())
+                    .into_iter()
+                    .flat_map(|demand| &demand.policies)
+                {
                     if !known.policies.contains(policy) && !wanted.policies.contains_key(policy) {
                         say(format!("there is no password policy {policy:?}"));
                     }
@@ -271,23 +377,41 @@ pub fn problems(known: &Known, now: &Document, wanted: &Document, lines: &Lines,
             }
             Change::AddFolder(path) => {
                 // One with an identifier is meant to be there: that it is not is said below.
-                let Some(entry) = wanted.folders.get(path).filter(|entry| entry.id.is_none()) else { continue };
+                let Some(entry) = wanted.folders.get(path).filter(|entry| entry.id.is_none())
+                else {
+                    continue;
+                };
                 let top = path.rfind('/') == Some(0);
                 if top && !known.adds_at_top {
                     say("to add a folder at the top takes the duty `folders`".into());
                 }
-                let steward = entry.grants.iter().any(|(key, terms)| terms.level == Level::Steward && key.kind.is_none() && key.tag.is_none());
+                let steward = entry.grants.iter().any(|(key, terms)| {
+                    terms.level == Level::Steward && key.kind.is_none() && key.tag.is_none()
+                });
                 if (top || entry.closed) && !steward {
-                    say(format!("nobody would be a steward of the new folder {path}"));
+                    say(format!(
+                        "nobody would be a steward of the new folder {path}"
+                    ));
                 }
             }
             _ => {}
         }
     }
     for (path, entry) in &wanted.folders {
-        found.extend(known.check_folder(now, wanted, path, entry).map(|text| Problem { line: lines.of(&Spot::Folder(path.clone())), text }));
+        found.extend(
+            known
+                .check_folder(now, wanted, path, entry)
+                .map(|text| Problem {
+                    line: lines.of(&Spot::Folder(path.clone())),
+                    text,
+                }),
+        );
     }
-    let by_path: BTreeMap<&String, Uuid> = known.credentials.iter().map(|(id, path)| (path, *id)).collect();
+    let by_path: BTreeMap<&String, Uuid> = known
+        .credentials
+        .iter()
+        .map(|(id, path)| (path, *id))
+        .collect();
     for (path, entry) in &wanted.credentials {
         let there = by_path.get(path).copied();
         let text = match (entry.id, there) {
@@ -299,9 +423,15 @@ pub fn problems(known: &Known, now: &Document, wanted: &Document, lines: &Lines,
             (None, Some(_)) => None,
             (None, None) => Some("there is no such credential, or you are no steward of its folder".to_owned()),
         };
-        found.extend(text.map(|text| Problem { line: lines.of(&Spot::Credential(path.clone())), text }));
+        found.extend(text.map(|text| Problem {
+            line: lines.of(&Spot::Credential(path.clone())),
+            text,
+        }));
     }
-    found.extend(rings(known, wanted).map(|(group, text)| Problem { line: lines.of(&Spot::Group(group)), text }));
+    found.extend(rings(known, wanted).map(|(group, text)| Problem {
+        line: lines.of(&Spot::Group(group)),
+        text,
+    }));
     found.sort();
     found.dedup();
     found
@@ -311,41 +441,74 @@ impl Known {
     fn check_who(&self, wanted: &Document, who: &Who, granted: bool) -> Option<String> {
         match who {
             Who::Person(name) | Who::Client(name) => {
-                match (if matches!(who, Who::Person(_)) { &self.people } else { &self.clients }).get(name).map(String::as_str) {
-                    None if matches!(who, Who::Client(_)) => Some(format!("there is no client {name:?}")),
+                match (if matches!(who, Who::Person(_)) {
+                    &self.people
+                } else {
+                    &self.clients
+                })
+                .get(name)
+                .map(String::as_str)
+                {
+                    None if matches!(who, Who::Client(_)) => {
+                        Some(format!("there is no client {name:?}"))
+                    }
                     None => Some(format!("there is nobody with the sign-in name {name:?}")),
                     Some("left") => Some(format!("{name} has left")),
-                    Some("suspended") if granted => Some(format!("{name} is suspended: nothing can be granted to them")),
+                    Some("suspended") if granted => Some(format!(
+                        "{name} is suspended: nothing can be granted to them"
+                    )),
                     Some(_) => None,
                 }
             }
-            Who::Group(name) => {
-                (!self.groups.contains_key(name) && !wanted.groups.contains_key(name)).then(|| format!("there is no group {name:?}, and the file makes none"))
-            }
+            Who::Group(name) => (!self.groups.contains_key(name)
+                && !wanted.groups.contains_key(name))
+            .then(|| format!("there is no group {name:?}, and the file makes none")),
         }
     }
 
-    fn check_folder(&self, now: &Document, wanted: &Document, path: &str, entry: &Entry) -> Option<String> {
+    fn check_folder(
+        &self,
+        now: &Document,
+        wanted: &Document,
+        path: &str,
+        entry: &Entry,
+    ) -> Option<String> {
         let there = now.folders.get(path).and_then(|entry| entry.id);
         match (entry.id, there) {
             (Some(id), Some(there)) if id == there => None,
             (Some(id), Some(_)) => Some(match self.folders.get(&id) {
-                Some((now, _)) => format!("this folder is {now} now, and another one has its place"),
-                None => "the folder of this identifier is gone, and another one has its place".to_owned(),
+                Some((now, _)) => {
+                    format!("this folder is {now} now, and another one has its place")
+                }
+                None => "the folder of this identifier is gone, and another one has its place"
+                    .to_owned(),
             }),
             (Some(id), None) => Some(match self.folders.get(&id) {
-                Some((now, true)) => format!("this folder is {now} now; the file was written before it was renamed or moved"),
+                Some((now, true)) => format!(
+                    "this folder is {now} now; the file was written before it was renamed or moved"
+                ),
                 Some((_, false)) => "you are no steward of this folder".to_owned(),
-                None => "this folder is gone; leave its identifier out to make a new one".to_owned(),
+                None => {
+                    "this folder is gone; leave its identifier out to make a new one".to_owned()
+                }
             }),
             (None, Some(_)) => None,
             (None, None) => {
                 if self.folders.values().any(|(its, _)| its == path) {
                     return Some("you are no steward of this folder".to_owned());
                 }
-                let parent = path.rsplit_once('/').map(|(parent, _)| parent).unwrap_or_default();
-                let stands = parent.is_empty() || now.folders.contains_key(parent) || wanted.folders.contains_key(parent);
-                (!stands).then(|| format!("there is no folder {parent} to make it in, or you are no steward there"))
+                let parent = path
+                    .rsplit_once('/')
+                    .map(|(parent, _)| parent)
+                    .unwrap_or_default();
+                let stands = parent.is_empty()
+                    || now.folders.contains_key(parent)
+                    || wanted.folders.contains_key(parent);
+                (!stands).then(|| {
+                    format!(
+                        "there is no folder {parent} to make it in, or you are no steward there"
+                    )
+                })
             }
         }
     }
@@ -363,7 +526,11 @@ fn rings(known: &Known, wanted: &Document) -> impl Iterator<Item = (String, Stri
                 if inner == start {
                     found.push((
                         start.clone(),
-                        if group == *start { "a group is no member of itself".into() } else { format!("{start} would be in itself, by way of {group}") },
+                        if group == *start {
+                            "a group is no member of itself".into()
+                        } else {
+                            format!("{start} would be in itself, by way of {group}")
+                        },
                     ));
                 } else if seen.insert(inner.clone()) {
                     next.push(inner.clone());

@@ -55,7 +55,9 @@ impl std::str::FromStr for Who {
             Some(("person", name)) if !name.is_empty() => Ok(Self::Person(name.to_owned())),
             Some(("client", name)) if !name.is_empty() => Ok(Self::Client(name.to_owned())),
             Some(("group", name)) if !name.is_empty() => Ok(Self::Group(name.to_owned())),
-            _ => Err(format!("{text:?} is none of \"person NAME\", \"client NAME\" and \"group NAME\"")),
+            _ => Err(format!(
+                "{text:?} is none of \"person NAME\", \"client NAME\" and \"group NAME\""
+            )),
         }
     }
 }
@@ -140,8 +142,14 @@ impl Document {
     /// Of this document what another one names.
     #[must_use]
     pub fn named_in(&self, other: &Self) -> Self {
-        fn pick<T: Clone>(from: &BTreeMap<String, T>, names: &BTreeMap<String, T>) -> BTreeMap<String, T> {
-            names.keys().filter_map(|name| Some((name.clone(), from.get(name)?.clone()))).collect()
+        fn pick<T: Clone>(
+            from: &BTreeMap<String, T>,
+            names: &BTreeMap<String, T>,
+        ) -> BTreeMap<String, T> {
+            names
+                .keys()
+                .filter_map(|name| Some((name.clone(), from.get(name)?.clone())))
+                .collect()
         }
         Self {
             policies: pick(&self.policies, &other.policies),
@@ -155,7 +163,10 @@ impl Document {
     #[must_use]
     pub fn state(&self) -> String {
         use sha2::Digest as _;
-        sha2::Sha256::digest(write(self).as_bytes()).iter().map(|byte| format!("{byte:02x}")).collect()
+        sha2::Sha256::digest(write(self).as_bytes())
+            .iter()
+            .map(|byte| format!("{byte:02x}"))
+            .collect()
     }
 }
 
@@ -263,30 +274,62 @@ impl Reading {
 
     fn wrong(&mut self, offset: usize, text: impl Into<String>) {
         let line = self.line(offset);
-        self.wrong.push(Problem { line: Some(line), text: text.into() });
+        self.wrong.push(Problem {
+            line: Some(line),
+            text: text.into(),
+        });
     }
 
     fn grant(&mut self, spot: &Spot, at: usize, raw: RawGrant) -> Option<(GrantKey, Terms)> {
         let said = |this: &mut Self, problem: String| this.wrong(at, problem);
-        let to = raw.to.parse::<Who>().map_err(|problem| said(self, problem)).ok()?;
-        let level = raw.level.parse::<Level>().map_err(|problem| said(self, problem)).ok()?;
+        let to = raw
+            .to
+            .parse::<Who>()
+            .map_err(|problem| said(self, problem))
+            .ok()?;
+        let level = raw
+            .level
+            .parse::<Level>()
+            .map_err(|problem| said(self, problem))
+            .ok()?;
         let until = match raw.until.map(|until| until.to_string()) {
             None => None,
             Some(text) => match DateTime::parse_from_rfc3339(&text) {
                 Ok(time) => Some(time.to_utc()),
                 Err(_) => {
-                    said(self, format!("{text} is no moment with a time zone, as 2027-01-31T18:00:00Z is"));
+                    said(
+                        self,
+                        format!("{text} is no moment with a time zone, as 2027-01-31T18:00:00Z is"),
+                    );
                     return None;
                 }
             },
         };
-        let full = |text: Option<String>| text.map(|text| text.trim().to_owned()).filter(|text| !text.is_empty());
-        let key = GrantKey { to, kind: full(raw.kind), tag: full(raw.tag).map(|tag| tag.to_lowercase()) };
+        let full = |text: Option<String>| {
+            text.map(|text| text.trim().to_owned())
+                .filter(|text| !text.is_empty())
+        };
+        let key = GrantKey {
+            to,
+            kind: full(raw.kind),
+            tag: full(raw.tag).map(|tag| tag.to_lowercase()),
+        };
         if matches!(spot, Spot::Credential(_)) && (key.kind.is_some() || key.tag.is_some()) {
-            said(self, "a grant on one credential cannot be narrowed to a kind or a tag".into());
+            said(
+                self,
+                "a grant on one credential cannot be narrowed to a kind or a tag".into(),
+            );
             return None;
         }
-        Some((key, Terms { level, until, note: raw.note.trim().to_owned(), history: raw.history }))
+        Some((
+            key,
+            Terms {
+                level,
+                until,
+                note: raw.note.trim().to_owned(),
+                history: raw.history,
+            },
+        ))
     }
 
     fn entry(&mut self, spot: &Spot, raw: RawEntry) -> Entry {
@@ -294,22 +337,36 @@ impl Reading {
         if let Some(id) = raw.id {
             match id.get_ref().parse() {
                 Ok(found) => entry.id = Some(found),
-                Err(_) => self.wrong(id.span().start, format!("{:?} is no identifier", id.get_ref())),
+                Err(_) => self.wrong(
+                    id.span().start,
+                    format!("{:?} is no identifier", id.get_ref()),
+                ),
             }
         }
         let single = matches!(spot, Spot::Credential(_));
         if let Some(closed) = raw.closed {
             if single {
-                self.wrong(closed.span().start, "a credential cannot be closed, a folder can");
+                self.wrong(
+                    closed.span().start,
+                    "a credential cannot be closed, a folder can",
+                );
             }
             entry.closed = closed.into_inner();
         }
         for grant in raw.grants {
             let at = grant.span().start;
-            let Some((key, terms)) = self.grant(spot, at, grant.into_inner()) else { continue };
+            let Some((key, terms)) = self.grant(spot, at, grant.into_inner()) else {
+                continue;
+            };
             let line = self.line(at);
             if let Some(first) = self.lines.grants.insert((spot.clone(), key.clone()), line) {
-                self.wrong(at, format!("{} is granted something here already, at line {first}", key.to));
+                self.wrong(
+                    at,
+                    format!(
+                        "{} is granted something here already, at line {first}",
+                        key.to
+                    ),
+                );
             }
             entry.grants.insert(key, terms);
         }
@@ -329,7 +386,13 @@ impl Reading {
             if let Err(problem) = crate::gate::check_gate(&facts, approvers.len()) {
                 self.wrong(at, problem);
             }
-            entry.gate = Some(GateTerms { reason: gate.reason, approvers, minutes: gate.minutes, one_holder: gate.one_holder, rotate: gate.rotate });
+            entry.gate = Some(GateTerms {
+                reason: gate.reason,
+                approvers,
+                minutes: gate.minutes,
+                one_holder: gate.one_holder,
+                rotate: gate.rotate,
+            });
         }
         if let Some(demand) = raw.passwords {
             let at = demand.span().start;
@@ -339,11 +402,24 @@ impl Reading {
             }
             let most = if demand.mode == "choose" { 20 } else { 1 };
             if !["advise", "enforce", "choose"].contains(&demand.mode.as_str()) {
-                self.wrong(at, format!("{:?} is none of advise, enforce and choose", demand.mode));
+                self.wrong(
+                    at,
+                    format!("{:?} is none of advise, enforce and choose", demand.mode),
+                );
             } else if demand.policies.is_empty() || demand.policies.len() > most {
-                self.wrong(at, if most == 1 { "one policy is advised or enforced" } else { "1 to 20 policies can be chosen from" });
+                self.wrong(
+                    at,
+                    if most == 1 {
+                        "one policy is advised or enforced"
+                    } else {
+                        "1 to 20 policies can be chosen from"
+                    },
+                );
             }
-            entry.passwords = Some(Demand { mode: demand.mode, policies: demand.policies });
+            entry.passwords = Some(Demand {
+                mode: demand.mode,
+                policies: demand.policies,
+            });
         }
         entry
     }
@@ -364,7 +440,10 @@ impl Reading {
     fn path(&mut self, at: usize, path: &str) {
         match crate::names::parse_path(path) {
             Ok(names) => {
-                let written: String = names.iter().map(|name| format!("/{}", name.as_str())).collect();
+                let written: String = names
+                    .iter()
+                    .map(|name| format!("/{}", name.as_str()))
+                    .collect();
                 if written.is_empty() || written != path {
                     self.wrong(at, format!("{path:?} is no path as it is written here: one begins with / and ends with a name"));
                 }
@@ -380,16 +459,39 @@ impl Reading {
 /// All that is wrong with it, each with its line.
 pub fn read(text: &str) -> Result<(Document, Lines), Vec<Problem>> {
     if text.len() > LARGEST {
-        return Err(vec![Problem { line: None, text: format!("the file is larger than {} MiB", LARGEST >> 20) }]);
+        return Err(vec![Problem {
+            line: None,
+            text: format!("the file is larger than {} MiB", LARGEST >> 20),
+        }]);
     }
-    let ends = text.bytes().enumerate().filter(|(_, byte)| *byte == b'\n').map(|(at, _)| at).collect();
-    let mut reading = Reading { ends, lines: Lines::default(), wrong: vec![] };
+    let ends = text
+        .bytes()
+        .enumerate()
+        .filter(|(_, byte)| *byte == b'\n')
+        .map(|(at, _)| at)
+        .collect();
+    let mut reading = Reading {
+        ends,
+        lines: Lines::default(),
+        wrong: vec![],
+    };
     let raw: Raw = toml::from_str(text).map_err(|error| {
         let line = error.span().map(|span| reading.line(span.start));
-        vec![Problem { line, text: error.message().lines().next().unwrap_or("it is not TOML").to_owned() }]
+        vec![Problem {
+            line,
+            text: error
+                .message()
+                .lines()
+                .next()
+                .unwrap_or("it is not TOML")
+                .to_owned(),
+        }]
     })?;
     if raw.format != FORMAT {
-        return Err(vec![Problem { line: Some(1), text: format!("this is format {}; format {FORMAT} is read", raw.format) }]);
+        return Err(vec![Problem {
+            line: Some(1),
+            text: format!("this is format {}; format {FORMAT} is read", raw.format),
+        }]);
     }
     let mut document = Document::default();
     for (name, policy) in raw.policy {
@@ -398,13 +500,19 @@ pub fn read(text: &str) -> Result<(Document, Lines), Vec<Problem>> {
             reading.wrong(at, problem.to_string());
         }
         let line = reading.line(at);
-        reading.lines.spots.insert(Spot::Policy(name.get_ref().clone()), line);
+        reading
+            .lines
+            .spots
+            .insert(Spot::Policy(name.get_ref().clone()), line);
         document.policies.insert(name.into_inner(), policy);
     }
     for (name, group) in raw.group {
         let at = name.span().start;
         let line = reading.line(at);
-        reading.lines.spots.insert(Spot::Group(name.get_ref().clone()), line);
+        reading
+            .lines
+            .spots
+            .insert(Spot::Group(name.get_ref().clone()), line);
         let mut members = BTreeSet::new();
         for member in group.members {
             let here = member.span().start;
@@ -412,12 +520,20 @@ pub fn read(text: &str) -> Result<(Document, Lines), Vec<Problem>> {
         }
         document.groups.insert(name.into_inner(), members);
     }
-    let places = raw.folder.into_iter().map(|it| (true, it)).chain(raw.credential.into_iter().map(|it| (false, it)));
+    let places = raw
+        .folder
+        .into_iter()
+        .map(|it| (true, it))
+        .chain(raw.credential.into_iter().map(|it| (false, it)));
     for (folder, (path, entry)) in places {
         let at = path.span().start;
         let path = path.into_inner();
         reading.path(at, &path);
-        let spot = if folder { Spot::Folder(path.clone()) } else { Spot::Credential(path.clone()) };
+        let spot = if folder {
+            Spot::Folder(path.clone())
+        } else {
+            Spot::Credential(path.clone())
+        };
         let line = reading.line(at);
         reading.lines.spots.insert(spot.clone(), line);
         let entry = reading.entry(&spot, entry);
@@ -455,7 +571,13 @@ fn quoted(text: &str) -> String {
 }
 
 fn list(all: impl IntoIterator<Item = String>) -> String {
-    format!("[{}]", all.into_iter().map(|text| quoted(&text)).collect::<Vec<_>>().join(", "))
+    format!(
+        "[{}]",
+        all.into_iter()
+            .map(|text| quoted(&text))
+            .collect::<Vec<_>>()
+            .join(", ")
+    )
 }
 
 const HEAD: &str = "\
@@ -476,7 +598,12 @@ pub fn write(document: &Document) -> String {
         let _ = write!(out, "\n[policy.{}]\n{rules}", quoted(name));
     }
     for (name, members) in &document.groups {
-        let _ = write!(out, "\n[group.{}]\nmembers = {}\n", quoted(name), list(members.iter().map(Who::to_string)));
+        let _ = write!(
+            out,
+            "\n[group.{}]\nmembers = {}\n",
+            quoted(name),
+            list(members.iter().map(Who::to_string))
+        );
     }
     for (path, entry) in &document.folders {
         let _ = write!(out, "\n[folder.{}]\n", quoted(path));
@@ -501,14 +628,23 @@ fn write_entry(out: &mut String, entry: &Entry) {
     } else {
         out.push_str("grants = [\n");
         for (key, terms) in &entry.grants {
-            let _ = write!(out, "  {{ to = {}, level = \"{}\"", quoted(&key.to.to_string()), terms.level);
+            let _ = write!(
+                out,
+                "  {{ to = {}, level = \"{}\"",
+                quoted(&key.to.to_string()),
+                terms.level
+            );
             for (name, value) in [("kind", &key.kind), ("tag", &key.tag)] {
                 if let Some(value) = value {
                     let _ = write!(out, ", {name} = {}", quoted(value));
                 }
             }
             if let Some(until) = terms.until {
-                let _ = write!(out, ", until = {}", until.to_rfc3339_opts(SecondsFormat::AutoSi, true));
+                let _ = write!(
+                    out,
+                    ", until = {}",
+                    until.to_rfc3339_opts(SecondsFormat::AutoSi, true)
+                );
             }
             if !terms.history {
                 out.push_str(", history = false");
@@ -522,18 +658,31 @@ fn write_entry(out: &mut String, entry: &Entry) {
     }
     if let Some(gate) = &entry.gate {
         let _ = write!(out, "gate = {{ minutes = {}", gate.minutes);
-        for (name, on) in [("reason", gate.reason), ("one-holder", gate.one_holder), ("rotate", gate.rotate)] {
+        for (name, on) in [
+            ("reason", gate.reason),
+            ("one-holder", gate.one_holder),
+            ("rotate", gate.rotate),
+        ] {
             if on {
                 let _ = write!(out, ", {name} = true");
             }
         }
         if !gate.approvers.is_empty() {
-            let _ = write!(out, ", approvers = {}", list(gate.approvers.iter().map(Who::to_string)));
+            let _ = write!(
+                out,
+                ", approvers = {}",
+                list(gate.approvers.iter().map(Who::to_string))
+            );
         }
         out.push_str(" }\n");
     }
     if let Some(demand) = &entry.passwords {
-        let _ = writeln!(out, "passwords = {{ mode = {}, policies = {} }}", quoted(&demand.mode), list(demand.policies.iter().cloned()));
+        let _ = writeln!(
+            out,
+            "passwords = {{ mode = {}, policies = {} }}",
+            quoted(&demand.mode),
+            list(demand.policies.iter().cloned())
+        );
     }
 }
 

@@ -17,20 +17,51 @@ fn who() -> impl Strategy<Value = Who> {
 }
 
 fn terms() -> impl Strategy<Value = Terms> {
-    (0..5_usize, proptest::option::of(1_800_000_000_i64..1_900_000_000), "[a-z\n\t\"\\\\ä]{0,5}", any::<bool>()).prop_map(|(level, until, note, history)| {
-        Terms { level: Level::ALL[level], until: until.and_then(|at| DateTime::from_timestamp(at, 0)), note: note.trim().to_owned(), history }
-    })
+    (
+        0..5_usize,
+        proptest::option::of(1_800_000_000_i64..1_900_000_000),
+        "[a-z\n\t\"\\\\ä]{0,5}",
+        any::<bool>(),
+    )
+        .prop_map(|(level, until, note, history)| Terms {
+            level: Level::ALL[level],
+            until: until.and_then(|at| DateTime::from_timestamp(at, 0)),
+            note: note.trim().to_owned(),
+            history,
+        })
 }
 
 fn entry(folder: bool) -> impl Strategy<Value = Entry> {
-    let key = (who(), proptest::option::of("[a-z]{1,3}"), proptest::option::of("[a-z]{1,3}")).prop_map(move |(to, kind, tag)| GrantKey {
-        to,
-        kind: kind.filter(|_| folder),
-        tag: tag.filter(|_| folder),
+    let key = (
+        who(),
+        proptest::option::of("[a-z]{1,3}"),
+        proptest::option::of("[a-z]{1,3}"),
+    )
+        .prop_map(move |(to, kind, tag)| GrantKey {
+            to,
+            kind: kind.filter(|_| folder),
+            tag: tag.filter(|_| folder),
+        });
+    let gate = (
+        any::<bool>(),
+        proptest::collection::btree_set(who(), 0..3),
+        1..500_i32,
+        any::<bool>(),
+        any::<bool>(),
+    )
+        .prop_map(
+            |(reason, approvers, minutes, one_holder, rotate)| GateTerms {
+                reason,
+                approvers,
+                minutes,
+                one_holder,
+                rotate,
+            },
+        );
+    let demand = proptest::collection::vec(name(), 1..3).prop_map(|policies| Demand {
+        mode: "choose".into(),
+        policies,
     });
-    let gate = (any::<bool>(), proptest::collection::btree_set(who(), 0..3), 1..500_i32, any::<bool>(), any::<bool>())
-        .prop_map(|(reason, approvers, minutes, one_holder, rotate)| GateTerms { reason, approvers, minutes, one_holder, rotate });
-    let demand = proptest::collection::vec(name(), 1..3).prop_map(|policies| Demand { mode: "choose".into(), policies });
     (
         proptest::option::of(any::<u128>()),
         any::<bool>(),
@@ -48,15 +79,31 @@ fn entry(folder: bool) -> impl Strategy<Value = Entry> {
 }
 
 fn path() -> impl Strategy<Value = String> {
-    proptest::collection::vec("[a-c\"ä]{1,2}", 1..4).prop_map(|names| names.iter().map(|name| format!("/{name}")).collect())
+    proptest::collection::vec("[a-c\"ä]{1,2}", 1..4)
+        .prop_map(|names| names.iter().map(|name| format!("/{name}")).collect())
 }
 
 fn document() -> impl Strategy<Value = Document> {
-    let policies = proptest::collection::btree_map(name(), (14..40_u16).prop_map(|length| PasswordPolicy { length, ..PasswordPolicy::default() }), 0..3);
-    let groups = proptest::collection::btree_map(name(), proptest::collection::btree_set(who(), 0..4), 0..4);
+    let policies = proptest::collection::btree_map(
+        name(),
+        (14..40_u16).prop_map(|length| PasswordPolicy {
+            length,
+            ..PasswordPolicy::default()
+        }),
+        0..3,
+    );
+    let groups =
+        proptest::collection::btree_map(name(), proptest::collection::btree_set(who(), 0..4), 0..4);
     let folders = proptest::collection::btree_map(path(), entry(true), 0..5);
     let credentials = proptest::collection::btree_map(path(), entry(false), 0..3);
-    (policies, groups, folders, credentials).prop_map(|(policies, groups, folders, credentials)| Document { policies, groups, folders, credentials })
+    (policies, groups, folders, credentials).prop_map(|(policies, groups, folders, credentials)| {
+        Document {
+            policies,
+            groups,
+            folders,
+            credentials,
+        }
+    })
 }
 
 /// Does to a document what the changes say, as the store does it to the world.
@@ -65,26 +112,67 @@ fn done(now: &Document, wanted: &Document, changes: &[Change]) -> Document {
     for change in changes {
         let place = |world: &mut Document, spot: &Spot, act: &dyn Fn(&mut Entry, &Entry)| {
             let from = compare::entry(wanted, spot).unwrap().clone();
-            let table = if matches!(spot, Spot::Folder(_)) { &mut world.folders } else { &mut world.credentials };
+            let table = if matches!(spot, Spot::Folder(_)) {
+                &mut world.folders
+            } else {
+                &mut world.credentials
+            };
             act(table.entry(spot.name().to_owned()).or_default(), &from);
         };
         let spot = change.spot();
         match change {
             Change::AddPolicy(name) | Change::ChangePolicy(name) => {
-                world.policies.insert(name.clone(), wanted.policies[name].clone());
+                world
+                    .policies
+                    .insert(name.clone(), wanted.policies[name].clone());
             }
-            Change::AddGroup(name) => assert!(world.groups.insert(name.clone(), BTreeSet::new()).is_none()),
-            Change::Join(name, who) => assert!(world.groups.get_mut(name).unwrap().insert(who.clone())),
+            Change::AddGroup(name) => {
+                assert!(world.groups.insert(name.clone(), BTreeSet::new()).is_none())
+            }
+            Change::Join(name, who) => {
+                assert!(world.groups.get_mut(name).unwrap().insert(who.clone()))
+            }
             Change::Leave(name, who) => assert!(world.groups.get_mut(name).unwrap().remove(who)),
-            Change::AddFolder(path) => assert!(world.folders.insert(path.clone(), Entry::default()).is_none()),
-            Change::Close(_, closed) => place(&mut world, &spot, &|entry, _| entry.closed = *closed),
-            Change::Grant(_, key) => place(&mut world, &spot, &|entry, from| assert!(entry.grants.insert(key.clone(), from.grants[key].clone()).is_none())),
-            Change::Alter(_, key) => place(&mut world, &spot, &|entry, from| assert!(entry.grants.insert(key.clone(), from.grants[key].clone()).is_some())),
-            Change::Withdraw(_, key) => place(&mut world, &spot, &|entry, _| assert!(entry.grants.remove(key).is_some())),
-            Change::SetGate(_) => place(&mut world, &spot, &|entry, from| entry.gate = Some(from.gate.clone().unwrap())),
-            Change::RemoveGate(_) => place(&mut world, &spot, &|entry, _| assert!(entry.gate.take().is_some())),
-            Change::SetDemand(_) => place(&mut world, &spot, &|entry, from| entry.passwords = Some(from.passwords.clone().unwrap())),
-            Change::RemoveDemand(_) => place(&mut world, &spot, &|entry, _| assert!(entry.passwords.take().is_some())),
+            Change::AddFolder(path) => assert!(
+                world
+                    .folders
+                    .insert(path.clone(), Entry::default())
+                    .is_none()
+            ),
+            Change::Close(_, closed) => {
+                place(&mut world, &spot, &|entry, _| entry.closed = *closed)
+            }
+            Change::Grant(_, key) => place(&mut world, &spot, &|entry, from| {
+                assert!(
+                    entry
+                        .grants
+                        .insert(key.clone(), from.grants[key].clone())
+                        .is_none()
+                )
+            }),
+            Change::Alter(_, key) => place(&mut world, &spot, &|entry, from| {
+                assert!(
+                    entry
+                        .grants
+                        .insert(key.clone(), from.grants[key].clone())
+                        .is_some()
+                )
+            }),
+            Change::Withdraw(_, key) => place(&mut world, &spot, &|entry, _| {
+                assert!(entry.grants.remove(key).is_some())
+            }),
+            Change::SetGate(_) => place(&mut world, &spot, &|entry, from| {
+                entry.gate = Some(from.gate.clone().unwrap())
+            }),
+            Change::RemoveGate(_) => place(&mut world, &spot, &|entry, _| {
+                assert!(entry.gate.take().is_some())
+            }),
+            Change::SetDemand(_) => place(&mut world, &spot, &|entry, from| {
+                entry.passwords = Some(from.passwords.clone().unwrap())
+            }),
+            Change::RemoveDemand(_) => place(&mut world, &spot, &|entry, _| {
+                assert!(entry.passwords.take().is_some())
+            }),
         }
     }
     world
@@ -144,9 +232,15 @@ grants = [{ to = "group Leads", level = "steward" }]
 
 fn known() -> Known {
     Known {
-        people: [("marek", "active"), ("olena", "suspended"), ("pim", "left")].map(|(name, state)| (name.to_owned(), state.to_owned())).into(),
+        people: [("marek", "active"), ("olena", "suspended"), ("pim", "left")]
+            .map(|(name, state)| (name.to_owned(), state.to_owned()))
+            .into(),
         groups: [("Leads".to_owned(), BTreeSet::new())].into(),
-        folders: [(Uuid::from_u128(1), ("/Pumping".to_owned(), true)), (Uuid::from_u128(2), ("/Office".to_owned(), false))].into(),
+        folders: [
+            (Uuid::from_u128(1), ("/Pumping".to_owned(), true)),
+            (Uuid::from_u128(2), ("/Office".to_owned(), false)),
+        ]
+        .into(),
         kinds: ["login".to_owned()].into(),
         changes_groups: true,
         changes_policies: true,
@@ -156,16 +250,34 @@ fn known() -> Known {
 }
 
 fn now() -> Document {
-    Document { folders: [("/Pumping".to_owned(), Entry { id: Some(Uuid::from_u128(1)), ..Entry::default() })].into(), ..Document::default() }
+    Document {
+        folders: [(
+            "/Pumping".to_owned(),
+            Entry {
+                id: Some(Uuid::from_u128(1)),
+                ..Entry::default()
+            },
+        )]
+        .into(),
+        ..Document::default()
+    }
 }
 
 fn said(known: &Known, text: &str) -> Vec<String> {
     let (wanted, lines) = match read(text) {
         Ok(read) => read,
-        Err(wrong) => return wrong.into_iter().map(|problem| format!("{}: {}", problem.line.unwrap_or(0), problem.text)).collect(),
+        Err(wrong) => {
+            return wrong
+                .into_iter()
+                .map(|problem| format!("{}: {}", problem.line.unwrap_or(0), problem.text))
+                .collect();
+        }
     };
     let at = "2026-11-23T12:00:00Z".parse().unwrap();
-    problems(known, &now(), &wanted, &lines, at).into_iter().map(|problem| format!("{}: {}", problem.line.unwrap_or(0), problem.text)).collect()
+    problems(known, &now(), &wanted, &lines, at)
+        .into_iter()
+        .map(|problem| format!("{}: {}", problem.line.unwrap_or(0), problem.text))
+        .collect()
 }
 
 #[test]
@@ -173,8 +285,17 @@ fn a_good_file_has_no_problems_and_its_changes_have_words_and_lines() {
     assert_eq!(said(&known(), SMALL), Vec::<String>::new());
     let (wanted, lines) = read(SMALL).unwrap();
     let changes = compare(&now(), &wanted);
-    let words: Vec<String> =
-        changes.iter().map(|change| format!("{} {}: {}", change.line(&lines).unwrap(), change.spot().name(), change.words(&now(), &wanted))).collect();
+    let words: Vec<String> = changes
+        .iter()
+        .map(|change| {
+            format!(
+                "{} {}: {}",
+                change.line(&lines).unwrap(),
+                change.spot().name(),
+                change.words(&now(), &wanted)
+            )
+        })
+        .collect();
     assert_eq!(
         words,
         [
@@ -194,17 +315,61 @@ fn a_good_file_has_no_problems_and_its_changes_have_words_and_lines() {
 #[test]
 fn each_slip_is_named_with_its_line() {
     for (from, to, says) in [
-        ("members = [\"person marek\"", "memebrs = [\"person marek\"", "4: unknown field `memebrs`"),
-        ("level = \"steward\" },\n  {", "level = \"owner\" },\n  {", "9: `owner` is no level"),
-        ("to = \"person marek\"", "to = \"marek\"", "9: \"marek\" is none of"),
-        ("to = \"person marek\"", "to = \"person ghost\"", "9: there is nobody with the sign-in name \"ghost\""),
-        ("to = \"person marek\"", "to = \"client marek\"", "9: there is no client \"marek\""),
-        ("to = \"person marek\"", "to = \"person pim\"", "9: pim has left"),
-        ("to = \"person marek\"", "to = \"person olena\"", "9: olena is suspended"),
-        ("to = \"group Duty\"", "to = \"group Night\"", "10: there is no group \"Night\""),
-        ("2027-01-31T18:00:00Z", "2026-01-31T18:00:00Z", "10: the grant to group Duty has ended before it begins"),
-        ("2027-01-31T18:00:00Z", "2027-01-31", "10: 2027-01-31 is no moment"),
-        ("level = \"use\"", "level = \"use\", kind = \"spoon\"", "10: there is no kind \"spoon\""),
+        (
+            "members = [\"person marek\"",
+            "memebrs = [\"person marek\"",
+            "4: unknown field `memebrs`",
+        ),
+        (
+            "level = \"steward\" },\n  {",
+            "level = \"owner\" },\n  {",
+            "9: `owner` is no level",
+        ),
+        (
+            "to = \"person marek\"",
+            "to = \"marek\"",
+            "9: \"marek\" is none of",
+        ),
+        (
+            "to = \"person marek\"",
+            "to = \"person ghost\"",
+            "9: there is nobody with the sign-in name \"ghost\"",
+        ),
+        (
+            "to = \"person marek\"",
+            "to = \"client marek\"",
+            "9: there is no client \"marek\"",
+        ),
+        (
+            "to = \"person marek\"",
+            "to = \"person pim\"",
+            "9: pim has left",
+        ),
+        (
+            "to = \"person marek\"",
+            "to = \"person olena\"",
+            "9: olena is suspended",
+        ),
+        (
+            "to = \"group Duty\"",
+            "to = \"group Night\"",
+            "10: there is no group \"Night\"",
+        ),
+        (
+            "2027-01-31T18:00:00Z",
+            "2026-01-31T18:00:00Z",
+            "10: the grant to group Duty has ended before it begins",
+        ),
+        (
+            "2027-01-31T18:00:00Z",
+            "2027-01-31",
+            "10: 2027-01-31 is no moment",
+        ),
+        (
+            "level = \"use\"",
+            "level = \"use\", kind = \"spoon\"",
+            "10: there is no kind \"spoon\"",
+        ),
         (
             "group Duty\", level = \"use\", until = 2027-01-31T18:00:00Z",
             "person marek\", level = \"use\"",
@@ -212,23 +377,72 @@ fn each_slip_is_named_with_its_line() {
         ),
         ("minutes = 60", "minutes = 0", "12: the longest time"),
         ("minutes = 60", "minutes = \"an hour\"", "12: invalid type"),
-        ("[folder.\"/Pumping/Ridge\"]", "[folder.\"/Pumping/../Ridge\"]", "14: "),
-        ("[folder.\"/Pumping/Ridge\"]", "[folder.\"Ridge\"]", "14: \"Ridge\" is no path"),
-        ("[folder.\"/Pumping/Ridge\"]", "[folder.\"/Nowhere/Ridge\"]", "14: there is no folder /Nowhere"),
-        ("[folder.\"/Pumping/Ridge\"]", "[folder.\"/Office\"]", "14: you are no steward of this folder"),
-        ("group Leads\", level = \"steward\"", "group Leads\", level = \"edit\"", "14: nobody would be a steward of the new folder"),
-        ("[folder.\"/Pumping\"]", "[folder.\"/Pumps\"]", "6: this folder is /Pumping now"),
-        ("000000000001", "000000000009", "6: the folder of this identifier is gone"),
-        ("\"group Leads\"]", "\"group Duty\"]", "3: a group is no member of itself"),
+        (
+            "[folder.\"/Pumping/Ridge\"]",
+            "[folder.\"/Pumping/../Ridge\"]",
+            "14: ",
+        ),
+        (
+            "[folder.\"/Pumping/Ridge\"]",
+            "[folder.\"Ridge\"]",
+            "14: \"Ridge\" is no path",
+        ),
+        (
+            "[folder.\"/Pumping/Ridge\"]",
+            "[folder.\"/Nowhere/Ridge\"]",
+            "14: there is no folder /Nowhere",
+        ),
+        (
+            "[folder.\"/Pumping/Ridge\"]",
+            "[folder.\"/Office\"]",
+            "14: you are no steward of this folder",
+        ),
+        (
+            "group Leads\", level = \"steward\"",
+            "group Leads\", level = \"edit\"",
+            "14: nobody would be a steward of the new folder",
+        ),
+        (
+            "[folder.\"/Pumping\"]",
+            "[folder.\"/Pumps\"]",
+            "6: this folder is /Pumping now",
+        ),
+        (
+            "000000000001",
+            "000000000009",
+            "6: the folder of this identifier is gone",
+        ),
+        (
+            "\"group Leads\"]",
+            "\"group Duty\"]",
+            "3: a group is no member of itself",
+        ),
         ("format = 1", "format = 2", "1: this is format 2"),
     ] {
         let text = SMALL.replacen(from, to, 1);
         assert_ne!(text, SMALL, "{from}");
         let found = said(&known(), &text);
-        assert!(found.iter().any(|problem| problem.starts_with(says)), "{to}: {found:?}");
+        assert!(
+            found.iter().any(|problem| problem.starts_with(says)),
+            "{to}: {found:?}"
+        );
     }
-    let ring = Known { groups: [("Leads".to_owned(), BTreeSet::from([Who::Group("Duty".to_owned())]))].into(), ..known() };
-    assert!(said(&ring, SMALL)[0].contains("would be in itself, by way of Leads"), "{:?}", said(&ring, SMALL));
-    let weaker = Known { changes_groups: false, ..known() };
+    let ring = Known {
+        groups: [(
+            "Leads".to_owned(),
+            BTreeSet::from([Who::Group("Duty".to_owned())]),
+        )]
+        .into(),
+        ..known()
+    };
+    assert!(
+        said(&ring, SMALL)[0].contains("would be in itself, by way of Leads"),
+        "{:?}",
+        said(&ring, SMALL)
+    );
+    let weaker = Known {
+        changes_groups: false,
+        ..known()
+    };
     assert!(said(&weaker, SMALL)[0].contains("duty `people`"));
 }

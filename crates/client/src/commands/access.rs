@@ -1,0 +1,373 @@
+//! Access as a whole: as code, in order, in other hands.
+
+use std::io::{IsTerminal as _, Write as _};
+use std::path::{Path, PathBuf};
+
+use clap::{Args, Subcommand};
+use jexlin_api::{
+    AccessCompared, AccessIssue, AccessIssuesFixed, AccessMade, Change, FixAccessIssues,
+    StewardshipTransferred, TransferStewardship,
+};
+use uuid::Uuid;
+
+use crate::cli::{Format, Who};
+use crate::connection::query;
+use crate::error::ClientError;
+use crate::lookup;
+use crate::output::{self, Column, say};
+use crate::run::{Done, Run};
+
+/// Access as a whole.
+#[derive(Debug, Subcommand)]
+pub enum Access {
+    /// List who has access to a folder or a credential, and through which grant
+    #[command(after_help = "EXAMPLES
+  jexlin access who \"/Pumping/North ridge/duty\"
+  jexlin access who /Pumping -o csv")]
+    Who {
+        /// The folder or the credential
+        path: String,
+    },
+    /// Write folders, groups, grants, gates and password policies as one text file
+    #[command(after_help = "EXAMPLES
+  jexlin access export access.toml
+  jexlin access export pumping.toml --below /Pumping
+  jexlin access export -                                to standard output")]
+    Export {
+        /// The file to write; `-` is standard output
+        file: PathBuf,
+        /// Only this folder and what is below it, without groups and policies
+        #[arg(long, value_name = "PATH")]
+        below: Option<String>,
+    },
+    /// Show what a file would change, and who would gain or lose what; change nothing
+    #[command(after_help = "EXAMPLE\n  jexlin access compare access.toml")]
+    Compare {
+        /// The file
+        file: PathBuf,
+    },
+    /// Apply a file: all that it asks for, or nothing
+    #[command(after_help = "EXAMPLES
+  jexlin access apply access.toml           on a terminal, shows what would change and asks first
+  jexlin access apply access.toml --yes")]
+    Apply {
+        /// The file
+        file: PathBuf,
+        /// Do not ask
+        #[arg(long)]
+        yes: bool,
+    },
+}
+
+/// Access issues.
+#[derive(Debug, Subcommand)]
+pub enum AccessIssueCommand {
+    /// List folders without an active steward, and grants that are redundant or expired
+    List,
+    /// Remove grants that are redundant or expired
+    #[command(after_help = "EXAMPLES
+  jexlin access-issue remove 0199c3a0-55d2-7a41-9d25-2f1b7a3cbb04
+  jexlin access-issue remove --all ended --all left")]
+    Remove {
+        /// The grants, as `access-issue list` shows them
+        #[arg(required_unless_present = "all")]
+        grants: Vec<Uuid>,
+        /// All of a sort: left, ended or adds-nothing
+        #[arg(long, value_name = "SORT")]
+        all: Vec<String>,
+    },
+    /// Make somebody else a steward of folders that have none
+    #[command(after_help = "EXAMPLES
+  jexlin access-issue appoint --person yusra /Archive
+  jexlin access-issue appoint --group \"Control room\" --all")]
+    Appoint {
+        #[command(flatten)]
+        who: Who,
+        /// The folders
+        #[arg(required_unless_present = "all")]
+        folders: Vec<String>,
+        /// All folders that have none
+        #[arg(long)]
+        all: bool,
+    },
+}
+
+/// Who hands over what to whom.
+#[derive(Debug, Args)]
+#[command(after_help = "EXAMPLES
+  jexlin transfer-stewardship marek yusra --preview
+  jexlin transfer-stewardship marek yusra --below /Pumping --keep")]
+pub struct TransferStewardshipArgs {
+    /// Whose it is, by sign-in name
+    from: String,
+    /// Who gets it, by sign-in name
+    to: String,
+    /// Only what is on this folder or below it
+    #[arg(long, value_name = "PATH")]
+    below: Option<String>,
+    /// The first keeps theirs as well
+    #[arg(long)]
+    keep: bool,
+    /// Change nothing; show who would gain or lose what
+    #[arg(long)]
+    preview: bool,
+}
+
+const CHANGE: [Column; 3] = [
+    ("line", "line"),
+    ("where", "place"),
+    ("what would change", "text"),
+];
+const ACCESS_ISSUE: [Column; 5] = [
+    ("what", "sort"),
+    ("where", "place"),
+    ("for", "subject_name"),
+    ("level", "level"),
+    ("id", "id"),
+];
+
+fn read(file: &Path) -> Result<Vec<u8>, ClientError> {
+    std::fs::read(file).map_err(|error| {
+        ClientError::input(
+            format!("{}: {error}.", file.display()),
+            "Name an access file, as `jexlin access export` writes it.",
+        )
+    })
+}
+
+impl Run {
+    pub fn access(&self, command: Access) -> Done {
+        match command {
+            Access::Who { path } => self.who_has_access(&path),
+            Access::Export { file, below } => {
+                let address = below.map_or_else(
+                    || "/api/v1/access".to_owned(),
+                    |below| format!("/api/v1/access?below={}", query(&below)),
+                );
+                let mut bytes = vec![];
+                self.link.copy_to(&address, &mut bytes)?;
+                if file.as_os_str() == "-" {
+                    return std::io::stdout()
+                        .write_all(&bytes)
+                        .map_err(|error| ClientError::local(error.to_string()));
+                }
+                std::fs::write(&file, &bytes)
+                    .map_err(|error| ClientError::local(format!("{}: {error}.", file.display())))?;
+                say(&format!(
+                    "{} says who may do what. Compare it after you have changed it: jexlin access compare {}",
+                    file.display(),
+                    file.display()
+                ))
+            }
+            Access::Compare { file } => {
+                let compared = self.compare_access(&read(&file)?)?;
+                if self.show_compared(&compared)? && self.format == Format::Table {
+                    say("\nNothing was changed.")?;
+                }
+                Ok(())
+            }
+            Access::Apply { file, yes } => {
+                let bytes = read(&file)?;
+                let mut address = "/api/v1/access/apply".to_owned();
+                if !yes && std::io::stdin().is_terminal() {
+                    let compared = self.compare_access(&bytes)?;
+                    if !self.show_compared(&compared)? {
+                        return Ok(());
+                    }
+                    if !asked("\nApply these changes? [y/N] ")? {
+                        return say("Nothing was changed.");
+                    }
+                    address = format!("{address}?expect={}", compared.state);
+                }
+                let length = u64::try_from(bytes.len()).ok();
+                let made: AccessMade =
+                    self.link
+                        .send(&address, std::io::Cursor::new(bytes), length)?;
+                if self.format != Format::Table {
+                    return output::one(self.format, &made, &[("count", "count")]);
+                }
+                match made.count {
+                    0 => say("It is so already: nothing has been changed."),
+                    1 => say("1 change is made."),
+                    count => say(&format!("{count} changes are made.")),
+                }
+            }
+        }
+    }
+
+    fn compare_access(&self, bytes: &[u8]) -> Result<AccessCompared, ClientError> {
+        let length = u64::try_from(bytes.len()).ok();
+        self.link.send(
+            "/api/v1/access/compare",
+            std::io::Cursor::new(bytes.to_vec()),
+            length,
+        )
+    }
+
+    /// Whether there is anything to change.
+    fn show_compared(&self, compared: &AccessCompared) -> Result<bool, ClientError> {
+        if self.format != Format::Table {
+            output::list(self.format, &compared.changes, &CHANGE, "")?;
+            return Ok(compared.count > 0);
+        }
+        if compared.count == 0 {
+            say("There is nothing to change.")?;
+            return Ok(false);
+        }
+        output::list(self.format, &compared.changes, &CHANGE, "")?;
+        if compared.count > compared.changes.len() {
+            say(&format!(
+                "There are {} changes; these are the first.",
+                compared.count
+            ))?;
+        }
+        say(&format!("\n{}", compared.preview.sentence))?;
+        if !compared.preview.shifts.is_empty() {
+            say("")?;
+            self.show_shifts(&compared.preview)?;
+        }
+        Ok(true)
+    }
+
+    pub fn access_issue(&self, command: AccessIssueCommand) -> Done {
+        let found = || self.link.list::<AccessIssue>("/api/v1/access-issues", None);
+        match command {
+            AccessIssueCommand::List => output::list(
+                self.format,
+                &found()?,
+                &ACCESS_ISSUE,
+                "No access issues: every folder has a steward, and every grant is of use.",
+            ),
+            AccessIssueCommand::Remove { grants, all } => {
+                if let Some(word) = all
+                    .iter()
+                    .find(|word| !["left", "ended", "adds-nothing"].contains(&word.as_str()))
+                {
+                    return Err(ClientError::input(
+                        format!("Unknown type {word}."),
+                        "Use left, ended or adds-nothing.",
+                    ));
+                }
+                let mut withdraw = grants;
+                if !all.is_empty() {
+                    withdraw.extend(
+                        found()?
+                            .into_iter()
+                            .filter(|item| all.contains(&item.sort))
+                            .map(|item| item.id),
+                    );
+                }
+                if withdraw.is_empty() {
+                    return say("There are no such grants.");
+                }
+                self.fix(&FixAccessIssues {
+                    withdraw,
+                    ..FixAccessIssues::default()
+                })
+            }
+            AccessIssueCommand::Appoint { who, folders, all } => {
+                let found = found()?;
+                let orphans = || found.iter().filter(|item| item.sort == "no-steward");
+                let mut wanted: Vec<Uuid> = if all {
+                    orphans().map(|item| item.id).collect()
+                } else {
+                    vec![]
+                };
+                for path in &folders {
+                    let item = orphans().find(|item| item.place == *path);
+                    let advice = "See `jexlin access-issue list` for those that have none.";
+                    wanted.push(
+                        item.ok_or_else(|| {
+                            ClientError::unknown(
+                                format!("{path} is no folder without a steward."),
+                                advice,
+                            )
+                        })?
+                        .id,
+                    );
+                }
+                if wanted.is_empty() {
+                    return say("Every folder has a steward.");
+                }
+                let person = who
+                    .person
+                    .as_ref()
+                    .map(|name| lookup::person(&self.link, name))
+                    .transpose()?
+                    .map(|person| person.id);
+                let group = who
+                    .group
+                    .as_ref()
+                    .map(|name| lookup::group(&self.link, name))
+                    .transpose()?
+                    .map(|group| group.id);
+                self.fix(&FixAccessIssues {
+                    folders: wanted,
+                    person,
+                    group,
+                    ..FixAccessIssues::default()
+                })
+            }
+        }
+    }
+
+    fn fix(&self, wanted: &FixAccessIssues) -> Done {
+        let fixed: AccessIssuesFixed = self.link.post("/api/v1/access-issues", wanted)?;
+        say(&match (fixed.withdrawn, fixed.appointed) {
+            (withdrawn, 0) => {
+                format!("{withdrawn} grants are taken away; nobody loses anything by it.")
+            }
+            (_, appointed) => format!("{appointed} folders have a steward again."),
+        })
+    }
+
+    pub fn transfer_stewardship(&self, args: &TransferStewardshipArgs) -> Done {
+        let (from, to) = (
+            lookup::person(&self.link, &args.from)?.id,
+            lookup::person(&self.link, &args.to)?.id,
+        );
+        let below = args
+            .below
+            .as_ref()
+            .map(|path| lookup::folder(&self.link, path))
+            .transpose()?
+            .map(|folder| folder.id);
+        let body = TransferStewardship {
+            from,
+            to,
+            below,
+            keep: args.keep,
+        };
+        if args.preview {
+            return self.preview(&Change {
+                transfer_stewardship: Some(body),
+                ..Change::default()
+            });
+        }
+        let done: StewardshipTransferred = self.link.post("/api/v1/transfer-stewardship", &body)?;
+        say(&format!(
+            "{} is a steward of these {} {}:",
+            args.to,
+            if args.keep {
+                "together with"
+            } else {
+                "in place of"
+            },
+            args.from
+        ))?;
+        done.places
+            .iter()
+            .try_for_each(|place| say(&format!("  {place}")))
+    }
+}
+
+/// Asks on the terminal.
+fn asked(question: &str) -> Result<bool, ClientError> {
+    let broken = |error: std::io::Error| ClientError::local(error.to_string());
+    std::io::stderr()
+        .write_all(question.as_bytes())
+        .map_err(broken)?;
+    let mut answer = String::new();
+    std::io::stdin().read_line(&mut answer).map_err(broken)?;
+    Ok(matches!(answer.trim(), "y" | "Y" | "yes"))
+}

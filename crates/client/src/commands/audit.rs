@@ -1,0 +1,215 @@
+//! The audit log: read it, take it out, prove it.
+
+use std::fs;
+use std::io::Write as _;
+use std::path::{Path, PathBuf};
+
+use clap::Subcommand;
+use jexlin_api::{AuditEvent, AuditKey, proof};
+use serde_json::{Value, json};
+
+use crate::cli::Format;
+use crate::connection::query;
+use crate::error::ClientError;
+use crate::lookup;
+use crate::output::{self, Column, say};
+use crate::run::{Done, Run};
+
+/// The audit log.
+#[derive(Debug, Subcommand)]
+pub enum Audit {
+    /// List events, newest first
+    #[command(
+        after_help = "EXAMPLES\n  jexlin audit list --action credential.reveal --since 2026-11-01T00:00:00Z\n  jexlin audit list --outcome refused --find calder"
+    )]
+    List {
+        /// Of this action, or of all below it: `credential` finds `credential.reveal`
+        #[arg(long)]
+        action: Option<String>,
+        /// By this person
+        #[arg(long, value_name = "NAME")]
+        actor: Option<String>,
+        /// On this credential
+        #[arg(long, value_name = "PATH")]
+        credential: Option<String>,
+        /// done, refused or failed
+        #[arg(long)]
+        outcome: Option<String>,
+        /// From then on
+        #[arg(long, value_name = "TIME")]
+        since: Option<String>,
+        /// Before then
+        #[arg(long, value_name = "TIME")]
+        until: Option<String>,
+        /// With this in the name of who or what
+        #[arg(long, value_name = "TEXT")]
+        find: Option<String>,
+        /// At most so many
+        #[arg(long, default_value_t = 50)]
+        most: usize,
+    },
+    /// Write the whole log and its signed checkpoints to a file
+    Export {
+        /// The file; `-` for standard output
+        file: PathBuf,
+    },
+    /// Print the log's public key; keep it somewhere else than the log
+    Key,
+    /// Verify an export with nothing but the public key; no service is needed
+    #[command(
+        after_help = "EXAMPLE\n  jexlin audit key > osmere.key\n  jexlin audit export osmere.jsonl\n  jexlin audit verify osmere.jsonl --key-file osmere.key"
+    )]
+    Verify {
+        /// The export
+        file: PathBuf,
+        /// The file with the public key
+        #[arg(long, value_name = "FILE")]
+        key_file: PathBuf,
+    },
+}
+
+impl Run {
+    pub fn audit(&self, command: Audit) -> Done {
+        match command {
+            Audit::List {
+                action,
+                actor,
+                credential,
+                outcome,
+                since,
+                until,
+                find: text,
+                most,
+            } => {
+                let actor = actor
+                    .map(|name| lookup::person(&self.link, &name))
+                    .transpose()?
+                    .map(|person| person.id.to_string());
+                let target = credential
+                    .map(|path| lookup::credential(&self.link, &path))
+                    .transpose()?
+                    .map(|id| id.to_string());
+                let filters = [
+                    ("action", action),
+                    ("actor", actor),
+                    ("target", target),
+                    ("outcome", outcome),
+                    ("since", since),
+                    ("until", until),
+                    ("find", text),
+                ];
+                let address: String = filters
+                    .into_iter()
+                    .filter_map(|(name, value)| {
+                        value.map(|value| format!("{name}={}&", query(&value)))
+                    })
+                    .collect();
+                let rows: Vec<AuditEvent> = self.link.list(
+                    &format!("/api/v1/audit?{}", address.trim_end_matches('&')),
+                    Some(most),
+                )?;
+                self.show_events(&rows)
+            }
+            Audit::Key => {
+                let key: AuditKey = self.link.get("/api/v1/audit/key")?;
+                if self.format == Format::Json {
+                    output::one(self.format, &key, &[])
+                } else {
+                    say(&key.key)
+                }
+            }
+            Audit::Export { file } if file == Path::new("-") => self
+                .link
+                .copy_to("/api/v1/audit/export", &mut std::io::stdout()),
+            Audit::Export { file } => {
+                let beside = file.with_extension("part");
+                let broken = |error: std::io::Error| {
+                    ClientError::local(format!("{} cannot be written: {error}.", file.display()))
+                };
+                let mut writer =
+                    std::io::BufWriter::new(fs::File::create(&beside).map_err(broken)?);
+                self.link.copy_to("/api/v1/audit/export", &mut writer)?;
+                writer.flush().map_err(broken)?;
+                fs::rename(&beside, &file).map_err(broken)?;
+                say(&format!(
+                    "The audit log is in {}. Verify it: jexlin audit verify {} --key-file KEY",
+                    file.display(),
+                    file.display()
+                ))
+            }
+            Audit::Verify { file, key_file } => verify(self.format, &file, &key_file),
+        }
+    }
+
+    /// Shows events.
+    pub fn show_events(&self, rows: &[AuditEvent]) -> Done {
+        let rows: Vec<Value> = rows
+            .iter()
+            .map(|event| with_detail(event, self.format))
+            .collect::<Result<_, _>>()?;
+        let columns: [Column; 7] = [
+            ("at", "at"),
+            ("who", "actor_name"),
+            ("action", "action"),
+            ("outcome", "outcome"),
+            ("on", "target_name"),
+            ("from", "origin"),
+            ("detail", "detail"),
+        ];
+        output::list(self.format, &rows, &columns, "There are no such events.")
+    }
+}
+
+/// An event with its details as one text, for a table.
+fn with_detail(event: &AuditEvent, format: Format) -> Result<Value, ClientError> {
+    let mut value =
+        serde_json::to_value(event).map_err(|error| ClientError::local(error.to_string()))?;
+    if format != Format::Json {
+        let skipped = ["job", "checkout", "request"];
+        let text: Vec<String> = event
+            .detail
+            .iter()
+            .filter(|(name, _)| !skipped.contains(&name.as_str()))
+            .map(|(name, value)| format!("{name}: {value}"))
+            .collect();
+        if let Some(object) = value.as_object_mut() {
+            object.insert("detail".into(), text.join("; ").into());
+        }
+    }
+    Ok(value)
+}
+
+pub fn verify(format: Format, file: &Path, key_file: &Path) -> Done {
+    let read = |path: &Path| {
+        fs::read_to_string(path).map_err(|error| {
+            ClientError::local(format!("{} cannot be read: {error}.", path.display()))
+        })
+    };
+    let key = proof::Verifier::parse(&read(key_file)?).map_err(|problem| {
+        ClientError::input(
+            format!("{}: {problem}.", key_file.display()),
+            "Give the file that `jexlin audit key` printed.",
+        )
+    })?;
+    let text = read(file)?;
+    let report = proof::verify_export(text.lines(), &key);
+    if let Some(finding) = report.first {
+        return Err(ClientError::failed(
+            format!("The log is not what was signed: {finding}."),
+            "Keep this export and the database as they are, and compare them with a backup and with checkpoints sent outside.",
+        ));
+    }
+    if format == Format::Json {
+        return output::one(
+            format,
+            &json!({"verified": true, "events": report.events, "checkpoints": report.checkpoints, "signed": report.signed}),
+            &[],
+        );
+    }
+    say(&format!(
+        "The log is whole: {} events, all of them under {} signed checkpoints of {}.",
+        report.events,
+        report.checkpoints,
+        key.origin()
+    ))
+}

@@ -1,0 +1,930 @@
+//! Credentials.
+
+use std::collections::BTreeMap;
+use std::fs;
+use std::path::{Path, PathBuf};
+
+use clap::{Args, Subcommand};
+use jexlin_api::{
+    Attachment, Change, ChangeCredential, CopyCredential, Credential as CredentialItem,
+    CredentialsMoved, KindField, NewCredential, OperatorScope, Restore, Reveal, Revealed,
+    SecretText, SeedInPicture, TagsChanged, UseItem, Version,
+};
+use serde_json::{Value, json};
+use uuid::Uuid;
+
+use crate::cli::{Format, FromFile};
+use crate::commands::kind::capital;
+use crate::commands::search::Narrow;
+use crate::commands::secret::to_terminal;
+use crate::connection::query;
+use crate::error::ClientError;
+use crate::lookup::{self, pair};
+use crate::output::{self, Column, say};
+use crate::run::{Done, Run};
+use crate::secrets;
+
+/// What a credential has: for adding and for changing one.
+#[derive(Debug, Default, Args)]
+pub struct Given {
+    /// The user name
+    #[arg(long)]
+    pub user: Option<String>,
+    /// A URL; may be given several times
+    #[arg(long)]
+    pub url: Vec<String>,
+    /// A note that is not secret
+    #[arg(long)]
+    pub note: Option<String>,
+    /// Any field that is not secret, as expires=2027-03-31; may be given several times
+    #[arg(long, value_name = "FIELD=VALUE")]
+    pub set: Vec<String>,
+    /// Any field that is not secret, from a file, as certificate=weir.pem
+    #[arg(long, value_name = "FIELD=FILE")]
+    pub set_file: Vec<String>,
+    /// A secret field from a file, as one_time_seed=seed.txt, or - for standard input
+    #[arg(long, value_name = "FIELD=FILE")]
+    pub secret_file: Vec<String>,
+    /// The seed of one-time codes from a QR picture (PNG or JPEG)
+    #[arg(long, value_name = "FILE")]
+    pub seed_picture_file: Option<PathBuf>,
+    /// A field for this credential alone, as floor=text; may be given several times
+    #[arg(long, value_name = "NAME=TYPE")]
+    pub extra: Vec<String>,
+    /// A tag; may be given several times
+    #[arg(long = "tag", value_name = "TAG")]
+    pub tags: Vec<String>,
+    /// The device that it is an account of
+    #[arg(long, value_name = "PATH")]
+    pub device: Option<String>,
+    /// Ask for the password instead of generating one
+    #[arg(long)]
+    pub type_password: bool,
+    /// The policy to generate by, where the folder lets people choose
+    #[arg(long, value_name = "NAME")]
+    pub policy: Option<String>,
+    /// The sort of SSH key to make: ed25519, ecdsa-p256, ecdsa-p384, rsa-3072 or rsa-4096
+    #[arg(long, value_name = "SORT")]
+    pub key_type: Option<String>,
+    /// Why; it stays with the values in the history
+    #[arg(long, default_value = "")]
+    pub why: String,
+    #[command(flatten)]
+    pub password: FromFile,
+}
+
+/// Credentials.
+#[derive(Debug, Subcommand)]
+pub enum Credential {
+    /// List credentials, of a folder or all, with filters
+    #[command(after_help = "EXAMPLES
+  jexlin credential list /Pumping/\"North ridge\"
+  jexlin credential list --below /Pumping --finding any
+  jexlin credential list --view favourites")]
+    List {
+        /// The folder
+        folder: Option<String>,
+        #[command(flatten)]
+        narrow: Box<Narrow>,
+    },
+    /// Show a credential without its secrets
+    Show {
+        /// Its path
+        path: String,
+    },
+    /// Add a credential; the password is generated unless it is typed
+    #[command(after_help = "EXAMPLES
+  jexlin credential add \"/Pumping/North ridge/duty\" --kind device-admin --user duty --device \"/Pumping/North ridge/telemetry\" --type-password
+  jexlin credential add \"/Office/Ordering portal\" --user office@osmere.example --url https://orders.example/ --url https://sign-in.example/
+  jexlin credential add \"/Office/Ordering portal\" --user office@osmere.example --secret-file one_time_seed=seed.txt
+  jexlin credential add \"/Control room/Historian licence\" --kind licence --set product=Historian --set expires=2027-03-31 --type-password
+  jexlin credential add \"/Works/Deploy key\" --kind ssh-key --user deploy --key-type ed25519")]
+    Add {
+        /// Its whole path
+        path: String,
+        /// Its kind; jexlin kind list lists them with their fields
+        #[arg(long, default_value = "login")]
+        kind: String,
+        #[command(flatten)]
+        given: Box<Given>,
+    },
+    /// Edit a credential; a password is changed in the vault alone
+    Edit {
+        /// Its path
+        path: String,
+        /// A new name
+        #[arg(long)]
+        name: Option<String>,
+        #[command(flatten)]
+        given: Box<Given>,
+        /// Detach it from its device
+        #[arg(long)]
+        no_device: bool,
+        /// Generate a new password
+        #[arg(long)]
+        generate: bool,
+        /// Change it only if it still has this version
+        #[arg(long, value_name = "NUMBER")]
+        if_version: Option<i32>,
+    },
+    /// Move credentials to another folder
+    #[command(
+        after_help = "EXAMPLE\n  jexlin credential move /Office/Franking /Office/Rainfall /Archive"
+    )]
+    Move {
+        /// Their paths, and at last the folder
+        #[arg(required = true, num_args = 2.., value_name = "PATH")]
+        paths: Vec<String>,
+        /// Change nothing; show who would gain or lose what
+        #[arg(long)]
+        preview: bool,
+    },
+    /// Copy a credential to a folder, with its current values
+    Copy {
+        /// Its path
+        path: String,
+        /// The folder
+        to: String,
+        /// Under another name
+        #[arg(long)]
+        name: Option<String>,
+    },
+    /// Remove credentials: they go to the bin
+    Remove {
+        /// Their paths
+        #[arg(required = true, value_name = "PATH")]
+        paths: Vec<String>,
+    },
+    /// Add tags to credentials, or remove tags
+    #[command(
+        after_help = "EXAMPLE\n  jexlin credential tag \"/Pumping/North ridge/duty\" --add storm --take-away spring"
+    )]
+    Tag {
+        /// Their paths
+        #[arg(required = true, value_name = "PATH")]
+        paths: Vec<String>,
+        /// A tag to give; may be given several times
+        #[arg(long, value_name = "TAG")]
+        add: Vec<String>,
+        /// A tag to take away; may be given several times
+        #[arg(long, value_name = "TAG")]
+        take_away: Vec<String>,
+        /// Show whose access would change, and change nothing
+        #[arg(long)]
+        preview: bool,
+    },
+    /// Add credentials to your favourites
+    Mark {
+        /// Their paths
+        #[arg(required = true, value_name = "PATH")]
+        paths: Vec<String>,
+    },
+    /// Remove credentials from your favourites
+    Unmark {
+        /// Their paths
+        #[arg(required = true, value_name = "PATH")]
+        paths: Vec<String>,
+    },
+    /// Show or set the devices on which a credential may be used as the operator
+    #[command(
+        after_help = "EXAMPLES\n  jexlin credential operator-scope \"/Pumping/North ridge/root\"\n  jexlin credential operator-scope \"/Pumping/North ridge/root\" --folder \"/Pumping/North ridge\"\n  jexlin credential operator-scope \"/Pumping/North ridge/root\" --nowhere"
+    )]
+    OperatorScope {
+        /// Its path
+        path: String,
+        /// On this device; once for each
+        #[arg(long, value_name = "PATH")]
+        device: Vec<String>,
+        /// On the devices in and below this folder; once for each
+        #[arg(long, value_name = "PATH")]
+        folder: Vec<String>,
+        /// On none
+        #[arg(long, conflicts_with_all = ["device", "folder"])]
+        nowhere: bool,
+    },
+    /// List the versions of the secrets of a credential, without values
+    History {
+        /// Its path
+        path: String,
+    },
+    /// Compare two versions of a secret; both reveals are recorded
+    Compare {
+        /// Its path
+        path: String,
+        /// The one version
+        one: i32,
+        /// The other version
+        other: i32,
+        /// Which field
+        #[arg(long, default_value = "password")]
+        field: String,
+        /// Print them even where standard output is no terminal
+        #[arg(long)]
+        pipe: bool,
+    },
+    /// Restore a former value as the current one in the vault; the device is not changed
+    Restore {
+        /// Its path
+        path: String,
+        /// Which version
+        version: i32,
+        /// Which field
+        #[arg(long, default_value = "password")]
+        field: String,
+        /// Why
+        #[arg(long, default_value = "")]
+        why: String,
+    },
+    /// List who revealed or used a credential
+    Uses {
+        /// Its path
+        path: String,
+    },
+    /// Attach a file to a credential
+    Attach {
+        /// Its path
+        path: String,
+        /// The file
+        file: PathBuf,
+        /// Under another name
+        #[arg(long)]
+        name: Option<String>,
+    },
+    /// Download an attachment; it takes what a reveal takes
+    Fetch {
+        /// Its path
+        path: String,
+        /// The name of the attachment
+        attachment: String,
+        /// Where to write it; `-` for standard output [default: its name, here]
+        #[arg(long, value_name = "FILE")]
+        to: Option<PathBuf>,
+    },
+    /// Remove an attachment
+    RemoveFile {
+        /// Its path
+        path: String,
+        /// The name of the attachment
+        attachment: String,
+    },
+}
+
+/// The columns of a list.
+pub const LISTED: [Column; 11] = [
+    ("name", "name"),
+    ("folder", "place"),
+    ("user", "user_name"),
+    ("device", "device"),
+    ("check", "check"),
+    ("gate", "gated"),
+    ("level", "level"),
+    ("own grants", "own_grants"),
+    ("shared", "shared"),
+    ("tags", "tags"),
+    ("findings", "findings"),
+];
+
+/// What a finished upload or download can end with.
+fn broken(path: &Path) -> impl Fn(std::io::Error) -> ClientError + '_ {
+    move |error| ClientError::local(format!("{} cannot be used: {error}.", path.display()))
+}
+
+impl Run {
+    fn show_credential(&self, shown: &CredentialItem) -> Done {
+        let before: [Column; 3] = [("name", "name"), ("folder", "place"), ("kind", "kind")];
+        let after: [Column; 15] = [
+            ("secret fields", "secret_fields"),
+            ("tags", "tags"),
+            ("findings", "findings"),
+            ("attachments", "attachments"),
+            ("device", "device_name"),
+            ("your level", "level"),
+            ("gate", "gate/place"),
+            ("last check", "upkeep/check_outcome"),
+            ("checked", "upkeep/checked_at"),
+            ("last rotated", "upkeep/rotated_at"),
+            ("next rotation", "upkeep/next_rotation_at"),
+            ("made", "created_at"),
+            ("made by", "created_by"),
+            ("changed", "changed_at"),
+            ("version", "version"),
+        ];
+        // What a kind of the organisation's own has is shown like the rest; of a certificate, what it says.
+        let mut fields: Vec<(String, String)> = shown
+            .fields
+            .keys()
+            .filter(|name| !shown.facts.contains_key(*name))
+            .map(|name| (capital(name).to_lowercase(), format!("fields/{name}")))
+            .collect();
+        for (field, facts) in &shown.facts {
+            let of = if field == "password" {
+                String::new()
+            } else {
+                format!("{} ", capital(field).to_lowercase())
+            };
+            fields.extend(facts.keys().map(|fact| {
+                (
+                    format!("{of}{}", capital(fact).to_lowercase()),
+                    format!("facts/{field}/{fact}"),
+                )
+            }));
+        }
+        let fields: Vec<Column<'_>> = fields
+            .iter()
+            .map(|(heading, field)| (heading.as_str(), field.as_str()))
+            .collect();
+        output::one(self.format, shown, &[&before[..], &fields, &after].concat())
+    }
+
+    fn known(&self, path: &str) -> Result<CredentialItem, ClientError> {
+        self.link.get(&format!(
+            "/api/v1/credentials/{}",
+            lookup::credential(&self.link, path)?
+        ))
+    }
+
+    /// Does the same to each, says of each what came of it, and fails at the end if one failed.
+    fn each(
+        &self,
+        paths: &[String],
+        mut act: impl FnMut(&str) -> Result<String, ClientError>,
+    ) -> Done {
+        let (mut rows, mut failed) = (vec![], None);
+        for path in paths {
+            let result = match act(path) {
+                Ok(done) => done,
+                Err(trouble) if paths.len() == 1 => return Err(trouble),
+                Err(trouble) => {
+                    let words = trouble.what();
+                    failed = failed.or(Some(trouble));
+                    words
+                }
+            };
+            rows.push(json!({"path": path, "result": result}));
+        }
+        output::list(
+            self.format,
+            &rows,
+            &[("path", "path"), ("result", "result")],
+            "",
+        )?;
+        failed.map_or(Ok(()), Err)
+    }
+
+    fn secrets_of(&self, given: &Given) -> Result<BTreeMap<String, SecretText>, ClientError> {
+        let mut secrets = secret_files(&given.secret_file)?;
+        if let Some(picture) = &given.seed_picture_file {
+            let bytes = fs::read(picture).map_err(broken(picture))?;
+            let length = bytes.len() as u64;
+            let read: SeedInPicture = self.link.send(
+                "/api/v1/read-picture",
+                std::io::Cursor::new(bytes),
+                Some(length),
+            )?;
+            secrets.insert("one_time_seed".into(), read.address);
+        }
+        Ok(secrets)
+    }
+
+    fn password_of(given: &Given) -> Result<Option<SecretText>, ClientError> {
+        let typed = given.type_password || given.password.password_file.is_some();
+        if typed {
+            secrets::read(
+                "Password to keep",
+                given.password.password_file.as_deref(),
+                true,
+            )
+            .map(Some)
+        } else {
+            Ok(None)
+        }
+    }
+
+    fn add_credential(&self, path: &str, kind: String, given: &Given) -> Done {
+        let (folder, name) = lookup::split(path)?;
+        let folder = lookup::folder(&self.link, &folder)?;
+        let body = NewCredential {
+            folder: folder.id,
+            kind,
+            name,
+            fields: fields(given)?,
+            password: Self::password_of(given)?,
+            secrets: self.secrets_of(given)?,
+            device: given
+                .device
+                .as_ref()
+                .map(|path| lookup::device(&self.link, path))
+                .transpose()?,
+            extra: extra(&given.extra)?,
+            tags: given.tags.clone(),
+            policy: given
+                .policy
+                .as_ref()
+                .map(|name| self.policy_id(name).map(|policy| policy.id))
+                .transpose()?,
+            key: given.key_type.clone(),
+            why: given.why.clone(),
+            kind_version: None,
+        };
+        self.show_credential(&self.link.post("/api/v1/credentials", &body)?)
+    }
+
+    fn edit_credential(
+        &self,
+        path: &str,
+        name: Option<String>,
+        given: &Given,
+        no_device: bool,
+        generate: bool,
+        if_version: Option<i32>,
+    ) -> Done {
+        let present = self.known(path)?;
+        let body = ChangeCredential {
+            name,
+            folder: None,
+            fields: fields(given)?,
+            password: Self::password_of(given)?,
+            secrets: self.secrets_of(given)?,
+            generate,
+            device: given
+                .device
+                .as_ref()
+                .map(|path| lookup::device(&self.link, path))
+                .transpose()?,
+            no_device,
+            extra: if given.extra.is_empty() {
+                None
+            } else {
+                Some(extra(&given.extra)?)
+            },
+            tags: (!given.tags.is_empty()).then(|| given.tags.clone()),
+            policy: given
+                .policy
+                .as_ref()
+                .map(|name| self.policy_id(name).map(|policy| policy.id))
+                .transpose()?,
+            key: given.key_type.clone(),
+            why: given.why.clone(),
+            kind_version: None,
+        };
+        self.show_credential(&self.link.change(
+            "PATCH",
+            &format!("/api/v1/credentials/{}", present.id),
+            &body,
+            if_version.unwrap_or(present.version),
+        )?)
+    }
+
+    fn attachment(&self, path: &str, name: &str) -> Result<(Uuid, Attachment), ClientError> {
+        let known = self.known(path)?;
+        let found = known
+            .attachments
+            .into_iter()
+            .find(|attachment| attachment.name.to_lowercase() == name.to_lowercase());
+        found
+            .map(|attachment| (known.id, attachment))
+            .ok_or_else(|| {
+                ClientError::unknown(
+                    format!("{path} has no attachment {name}."),
+                    "See what it has: jexlin credential show",
+                )
+            })
+    }
+
+    fn fetch(&self, path: &str, name: &str, to: Option<PathBuf>) -> Done {
+        let (id, attachment) = self.attachment(path, name)?;
+        let address = format!("/api/v1/credentials/{id}/attachments/{}", attachment.id);
+        let to = to.unwrap_or_else(|| PathBuf::from(&attachment.name));
+        if to == Path::new("-") {
+            return self.link.copy_to(&address, &mut std::io::stdout());
+        }
+        // Written beside and moved into place: a file that broke off is never taken for a whole one.
+        let beside = to.with_extension("part");
+        let mut file = secrets::private_file(&beside)?;
+        let copied = self.link.copy_to(&address, &mut file).and_then(|()| {
+            let size = file.metadata().map_err(broken(&beside))?.len();
+            if i64::try_from(size) == Ok(attachment.size) {
+                Ok(())
+            } else {
+                Err(ClientError::local(
+                    "The file broke off on its way; nothing was kept.",
+                ))
+            }
+        });
+        if let Err(trouble) = copied {
+            let _ = fs::remove_file(&beside);
+            return Err(trouble);
+        }
+        fs::rename(&beside, &to).map_err(broken(&to))?;
+        say(&format!(
+            "{} is in {}, {} bytes, readable to you alone.",
+            attachment.name,
+            to.display(),
+            attachment.size
+        ))
+    }
+
+    fn compare(&self, path: &str, (one, other): (i32, i32), field: &str, pipe: bool) -> Done {
+        to_terminal(pipe, "secret")?;
+        let id = lookup::credential(&self.link, path)?;
+        let look = |version| -> Result<Revealed, ClientError> {
+            self.link.post(
+                &format!("/api/v1/credentials/{id}/reveal"),
+                &Reveal {
+                    field: Some(field.to_owned()),
+                    version: Some(version),
+                },
+            )
+        };
+        let (first, second) = (look(one)?, look(other)?);
+        let (a, b) = (first.value.expose_secret(), second.value.expose_secret());
+        if self.format == Format::Json {
+            return output::one(
+                self.format,
+                &json!({"same": a == b, "one": {"version": one, "value": a}, "other": {"version": other, "value": b}}),
+                &[],
+            );
+        }
+        let width = one.to_string().len().max(other.to_string().len());
+        say(&format!("{one:>width$}  {a}\n{other:>width$}  {b}"))?;
+        if a == b {
+            say("They are the same.")
+        } else {
+            say(&format!("{:>width$}  {}", "", marks(a, b)))
+        }
+    }
+
+    pub fn credential(&self, command: Credential) -> Done {
+        match command {
+            Credential::List { folder, narrow } => {
+                let view = narrow.view.clone();
+                let mut filters = self.filters(*narrow)?;
+                if let Some(path) = folder {
+                    filters.insert(
+                        "folder".into(),
+                        lookup::folder(&self.link, &path)?.id.to_string(),
+                    );
+                }
+                self.listed(&filters, view.as_deref(), "There is no such credential that you may know of. Add one: jexlin credential add")
+            }
+            Credential::Show { path } => self.show_credential(&self.known(&path)?),
+            Credential::Add { path, kind, given } => self.add_credential(&path, kind, &given),
+            Credential::Edit {
+                path,
+                name,
+                given,
+                no_device,
+                generate,
+                if_version,
+            } => self.edit_credential(&path, name, &given, no_device, generate, if_version),
+            Credential::Move { mut paths, preview } => {
+                let to = lookup::folder(&self.link, &paths.pop().unwrap_or_default())?;
+                if preview {
+                    let ids = paths
+                        .iter()
+                        .map(|path| lookup::credential(&self.link, path))
+                        .collect::<Result<_, _>>()?;
+                    return self.preview(&Change {
+                        credentials: Some(CredentialsMoved { ids, to: to.id }),
+                        ..Change::default()
+                    });
+                }
+                self.each(&paths, |path| {
+                    let present = self.known(path)?;
+                    let body = ChangeCredential {
+                        folder: Some(to.id),
+                        ..Default::default()
+                    };
+                    let moved: CredentialItem = self.link.change(
+                        "PATCH",
+                        &format!("/api/v1/credentials/{}", present.id),
+                        &body,
+                        present.version,
+                    )?;
+                    Ok(format!("is now {}/{}", moved.place, moved.name))
+                })
+            }
+            Credential::Copy { path, to, name } => {
+                let (id, folder) = (
+                    lookup::credential(&self.link, &path)?,
+                    lookup::folder(&self.link, &to)?.id,
+                );
+                self.show_credential(&self.link.post(
+                    &format!("/api/v1/credentials/{id}/copy"),
+                    &CopyCredential { folder, name },
+                )?)
+            }
+            Credential::Remove { paths } => self.each(&paths, |path| {
+                let present = self.known(path)?;
+                self.link.delete(
+                    &format!("/api/v1/credentials/{}", present.id),
+                    Some(present.version),
+                )?;
+                Ok(format!(
+                    "is in the bin; restore it: jexlin bin restore \"{}/{}\"",
+                    present.place, present.name
+                ))
+            }),
+            Credential::Tag {
+                paths,
+                add,
+                take_away,
+                preview: true,
+            } => {
+                let ids = paths
+                    .iter()
+                    .map(|path| lookup::credential(&self.link, path))
+                    .collect::<Result<Vec<_>, _>>()?;
+                self.preview(&Change {
+                    tags: Some(TagsChanged {
+                        ids,
+                        add,
+                        take_away,
+                    }),
+                    ..Change::default()
+                })
+            }
+            Credential::Tag {
+                paths,
+                add,
+                take_away,
+                preview: false,
+            } => self.each(&paths, |path| {
+                let present = self.known(path)?;
+                let gone: Vec<String> = take_away.iter().map(|tag| tag.to_lowercase()).collect();
+                let tags = present
+                    .tags
+                    .iter()
+                    .chain(&add)
+                    .filter(|tag| !gone.contains(&tag.to_lowercase()))
+                    .cloned()
+                    .collect();
+                let body = ChangeCredential {
+                    tags: Some(tags),
+                    ..Default::default()
+                };
+                let changed: CredentialItem = self.link.change(
+                    "PATCH",
+                    &format!("/api/v1/credentials/{}", present.id),
+                    &body,
+                    present.version,
+                )?;
+                Ok(if changed.tags.is_empty() {
+                    "has no tags".into()
+                } else {
+                    format!("has the tags {}", changed.tags.join(", "))
+                })
+            }),
+            Credential::Mark { paths } => self.each(&paths, |path| {
+                self.link.put::<Value>(&format!(
+                    "/api/v1/credentials/{}/favourite",
+                    lookup::credential(&self.link, path)?
+                ))?;
+                Ok("is one of your favourites".into())
+            }),
+            Credential::Unmark { paths } => self.each(&paths, |path| {
+                self.link.delete(
+                    &format!(
+                        "/api/v1/credentials/{}/favourite",
+                        lookup::credential(&self.link, path)?
+                    ),
+                    None,
+                )?;
+                Ok("is no favourite of yours any more".into())
+            }),
+            Credential::OperatorScope {
+                path,
+                device,
+                folder,
+                nowhere,
+            } => {
+                let address = format!(
+                    "/api/v1/credentials/{}/operator-scope",
+                    lookup::credential(&self.link, &path)?
+                );
+                let scope: OperatorScope = if nowhere || !device.is_empty() || !folder.is_empty() {
+                    let devices = device
+                        .iter()
+                        .map(|path| lookup::device(&self.link, path))
+                        .collect::<Result<_, _>>()?;
+                    let folders = folder
+                        .iter()
+                        .map(|path| lookup::folder(&self.link, path).map(|folder| folder.id))
+                        .collect::<Result<_, _>>()?;
+                    self.link.set(
+                        &address,
+                        &OperatorScope {
+                            devices,
+                            folders,
+                            paths: vec![],
+                        },
+                    )?
+                } else {
+                    self.link.get(&address)?
+                };
+                let rows: Vec<Value> = scope
+                    .paths
+                    .iter()
+                    .map(|path| json!({ "path": path }))
+                    .collect();
+                output::list(
+                    self.format,
+                    &rows,
+                    &[("may be used as the operator on", "path")],
+                    "It may be used as the operator of no device.",
+                )
+            }
+            Credential::History { path } => {
+                let rows: Vec<Version> = self.link.list(
+                    &format!(
+                        "/api/v1/credentials/{}/history",
+                        lookup::credential(&self.link, &path)?
+                    ),
+                    None,
+                )?;
+                let columns: [Column; 7] = [
+                    ("field", "field"),
+                    ("version", "number"),
+                    ("state", "state"),
+                    ("made", "made_at"),
+                    ("by", "made_by"),
+                    ("how", "made_how"),
+                    ("why", "why"),
+                ];
+                output::list(self.format, &rows, &columns, "There is no history.")
+            }
+            Credential::Compare {
+                path,
+                one,
+                other,
+                field,
+                pipe,
+            } => self.compare(&path, (one, other), &field, pipe),
+            Credential::Restore {
+                path,
+                version,
+                field,
+                why,
+            } => {
+                let id = lookup::credential(&self.link, &path)?;
+                self.show_credential(&self.link.post(
+                    &format!("/api/v1/credentials/{id}/restore"),
+                    &Restore {
+                        field: Some(field),
+                        version,
+                        why,
+                    },
+                )?)
+            }
+            Credential::Uses { path } => {
+                let rows: Vec<UseItem> = self.link.list(
+                    &format!(
+                        "/api/v1/credentials/{}/uses",
+                        lookup::credential(&self.link, &path)?
+                    ),
+                    None,
+                )?;
+                output::list(
+                    self.format,
+                    &rows,
+                    &[
+                        ("person", "person"),
+                        ("last", "last_at"),
+                        ("times", "times"),
+                    ],
+                    "Nobody has looked at it or used it.",
+                )
+            }
+            Credential::Attach { path, file, name } => {
+                let id = lookup::credential(&self.link, &path)?;
+                let name = name
+                    .or_else(|| {
+                        file.file_name()
+                            .map(|name| name.to_string_lossy().into_owned())
+                    })
+                    .unwrap_or_default();
+                let open = fs::File::open(&file).map_err(broken(&file))?;
+                let length = open.metadata().map_err(broken(&file))?.len();
+                let shown: Attachment = self.link.send(
+                    &format!("/api/v1/credentials/{id}/attachments?name={}", query(&name)),
+                    open,
+                    Some(length),
+                )?;
+                output::one(
+                    self.format,
+                    &shown,
+                    &[("name", "name"), ("bytes", "size"), ("added", "made_at")],
+                )
+            }
+            Credential::Fetch {
+                path,
+                attachment,
+                to,
+            } => self.fetch(&path, &attachment, to),
+            Credential::RemoveFile { path, attachment } => {
+                let (id, found) = self.attachment(&path, &attachment)?;
+                self.link.delete(
+                    &format!("/api/v1/credentials/{id}/attachments/{}", found.id),
+                    None,
+                )?;
+                say(&format!(
+                    "The attachment {} is removed permanently.",
+                    found.name
+                ))
+            }
+        }
+    }
+}
+
+/// A mark under each place where two texts differ.
+fn marks(a: &str, b: &str) -> String {
+    let (a, b): (Vec<char>, Vec<char>) = (a.chars().collect(), b.chars().collect());
+    (0..a.len().max(b.len()))
+        .map(|at| if a.get(at) == b.get(at) { ' ' } else { '^' })
+        .collect()
+}
+
+fn fields(given: &Given) -> Result<BTreeMap<String, String>, ClientError> {
+    let url = (!given.url.is_empty()).then(|| given.url.join("\n"));
+    let known = [
+        ("user_name", given.user.clone()),
+        ("url", url),
+        ("note", given.note.clone()),
+    ];
+    let mut all: BTreeMap<String, String> = known
+        .into_iter()
+        .filter_map(|(name, value)| value.map(|value| (name.to_owned(), value)))
+        .collect();
+    for text in &given.set {
+        let (name, value) = pair(
+            text,
+            "Write FIELD=VALUE, as in expires=2027-03-31; jexlin kind list lists the fields.",
+        )?;
+        all.insert(name.to_owned(), value.to_owned());
+    }
+    for text in &given.set_file {
+        let (name, file) = pair(text, "Write FIELD=FILE, as in certificate=weir.pem.")?;
+        all.insert(
+            name.to_owned(),
+            fs::read_to_string(file).map_err(broken(Path::new(file)))?,
+        );
+    }
+    Ok(all)
+}
+
+fn extra(texts: &[String]) -> Result<Vec<KindField>, ClientError> {
+    let read = |text: &String| {
+        let (name, holds) = pair(
+            text,
+            "Write NAME=TYPE, as in floor=text; jexlin kind add --help lists the types.",
+        )?;
+        Ok(KindField {
+            name: name.to_owned(),
+            label: capital(name),
+            holds: holds.to_owned(),
+            required: false,
+            help: String::new(),
+        })
+    };
+    texts.iter().map(read).collect()
+}
+
+/// Secret fields from files, so that no secret is on the command line.
+fn secret_files(files: &[String]) -> Result<BTreeMap<String, SecretText>, ClientError> {
+    let read = |text: &String| {
+        let (name, file) = pair(
+            text,
+            "Write FIELD=FILE, as in one_time_seed=seed.txt, or FIELD=- for standard input.",
+        )?;
+        Ok((
+            name.to_owned(),
+            secrets::read(name, Some(Path::new(file)), false)?,
+        ))
+    };
+    files.iter().map(read).collect()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn each_place_where_two_values_differ_is_marked() {
+        assert_eq!(marks("Winter-41", "Winter-42x"), "        ^^");
+        assert_eq!(marks("a", "a").trim(), "");
+    }
+
+    #[test]
+    fn several_urls_are_one_field_with_a_line_each() {
+        let given = Given {
+            url: vec!["https://a.example/".into(), "https://b.example/".into()],
+            set: vec!["floor=2".into()],
+            ..Given::default()
+        };
+        let fields = fields(&given).unwrap_or_else(|_| unreachable!("nothing to read"));
+        assert_eq!(
+            (fields["url"].as_str(), fields["floor"].as_str()),
+            ("https://a.example/\nhttps://b.example/", "2")
+        );
+    }
+}

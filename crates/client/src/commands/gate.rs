@@ -1,0 +1,391 @@
+//! Gates, requests and checkouts.
+
+use clap::{Args, Subcommand};
+use jexlin_api::{
+    Checkout as CheckoutItem, Decide, Gate as GateItem, Me, NewCheckout, NewGate, NewRequest,
+    Request as RequestItem,
+};
+use serde_json::json;
+use uuid::Uuid;
+
+use crate::connection::query;
+use crate::error::ClientError;
+use crate::lookup;
+use crate::output::{self, Column, say};
+use crate::run::{Done, Run};
+
+/// Gates.
+#[derive(Debug, Subcommand)]
+pub enum Gate {
+    /// List gates
+    List,
+    /// Set the gate of a folder, a device or a credential, replacing the present one
+    #[command(
+        after_help = "EXAMPLE\n  jexlin gate set --folder \"/Control room\" --reason --approver-group \"Shift leads\" --minutes 60 --one-holder --rotate-on-return"
+    )]
+    Set(GateArgs),
+    /// Remove the gate of a folder or a credential
+    Remove {
+        #[command(flatten)]
+        place: GateAt,
+    },
+}
+
+/// Options of `gate set`.
+#[derive(Debug, Args)]
+pub struct GateArgs {
+    #[command(flatten)]
+    pub place: GateAt,
+    /// A reason must be given
+    #[arg(long)]
+    pub reason: bool,
+    /// A person who may approve; one approval is then needed
+    #[arg(long, value_name = "NAME")]
+    pub approver: Vec<String>,
+    /// A group whose members may approve
+    #[arg(long, value_name = "NAME")]
+    pub approver_group: Vec<String>,
+    /// The longest time of a checkout, in minutes
+    #[arg(long, default_value_t = 60)]
+    pub minutes: i32,
+    /// Only one person at a time holds it
+    #[arg(long)]
+    pub one_holder: bool,
+    /// Rotate the password when a checkout ends
+    #[arg(long)]
+    pub rotate_on_return: bool,
+}
+
+/// Requests.
+#[derive(Debug, Subcommand)]
+pub enum Request {
+    /// List your requests, and those that you may decide
+    List {
+        /// waiting, approved, refused, withdrawn or expired
+        #[arg(long)]
+        state: Option<String>,
+    },
+    /// Ask to pass a gate
+    Ask {
+        /// The credential
+        path: String,
+        /// Why
+        #[arg(long, default_value = "")]
+        reason: String,
+        /// For how long
+        #[arg(long, default_value_t = 60)]
+        minutes: i32,
+    },
+    /// Approve somebody else's request
+    Approve {
+        /// The request
+        id: uuid::Uuid,
+        /// What to tell them
+        #[arg(long, default_value = "")]
+        comment: String,
+    },
+    /// Refuse somebody else's request
+    Refuse {
+        /// The request
+        id: uuid::Uuid,
+        /// What to tell them
+        #[arg(long, default_value = "")]
+        comment: String,
+    },
+    /// Withdraw your request
+    Withdraw {
+        /// The request
+        id: uuid::Uuid,
+    },
+}
+
+/// What a gate stands at: exactly one of these.
+#[derive(Debug, Args)]
+#[group(required = true, multiple = false)]
+pub struct GateAt {
+    /// A folder, for everything in and below it
+    #[arg(long, value_name = "PATH")]
+    pub folder: Option<String>,
+    /// A device, for all its accounts
+    #[arg(long, value_name = "PATH")]
+    pub device: Option<String>,
+    /// A credential
+    #[arg(long, value_name = "PATH")]
+    pub credential: Option<String>,
+}
+
+/// Checkouts.
+#[derive(Debug, Subcommand)]
+pub enum Checkout {
+    /// List your checkouts; with a credential, everybody's
+    List {
+        /// Of this credential
+        #[arg(long, value_name = "PATH")]
+        credential: Option<String>,
+        /// Only those that are open
+        #[arg(long)]
+        open: bool,
+    },
+    /// Check a credential out: with an approved request, or with a reason where no approval is needed
+    Take {
+        /// The credential
+        path: String,
+        /// The approved request [default: your newest for this credential]
+        #[arg(long, value_name = "ID")]
+        request: Option<uuid::Uuid>,
+        /// Why, where no approval is needed
+        #[arg(long, default_value = "")]
+        reason: String,
+        /// For how long, where no approval is needed
+        #[arg(long)]
+        minutes: Option<i32>,
+    },
+    /// Check a credential in
+    CheckIn {
+        /// The credential
+        path: String,
+    },
+    /// Recall somebody's checkout, as a steward
+    Recall {
+        /// The checkout
+        id: uuid::Uuid,
+    },
+}
+
+const REQUEST: [Column; 8] = [
+    ("id", "id"),
+    ("state", "state"),
+    ("credential", "credential_path"),
+    ("who", "person_name"),
+    ("minutes", "minutes"),
+    ("reason", "reason"),
+    ("asked", "asked_at"),
+    ("comment", "comment"),
+];
+const CHECKOUT: [Column; 7] = [
+    ("id", "id"),
+    ("credential", "credential_path"),
+    ("holder", "person_name"),
+    ("from", "starts_at"),
+    ("until", "ends_at"),
+    ("ended", "ended_how"),
+    ("reason", "reason"),
+];
+
+impl Run {
+    /// What a gate stands at: a folder, a device or a credential.
+    fn gate_place(&self, place: &GateAt) -> Result<[Option<uuid::Uuid>; 3], ClientError> {
+        let device = place
+            .device
+            .as_deref()
+            .map(|path| lookup::device(&self.link, path))
+            .transpose()?;
+        let folder = place
+            .folder
+            .as_deref()
+            .map(|path| lookup::folder(&self.link, path))
+            .transpose()?
+            .map(|folder| folder.id);
+        let credential = place
+            .credential
+            .as_deref()
+            .map(|path| lookup::credential(&self.link, path))
+            .transpose()?;
+        Ok([folder, device, credential])
+    }
+
+    pub fn gate(&self, command: Gate) -> Done {
+        let columns: [Column; 6] = [
+            ("at", "place"),
+            ("reason", "needs_reason"),
+            ("approvers", "approvers"),
+            ("minutes", "longest_minutes"),
+            ("one holder", "one_holder"),
+            ("rotates", "rotate_on_return"),
+        ];
+        let all = || self.link.list::<GateItem>("/api/v1/gates", None);
+        match command {
+            Gate::List => output::list(
+                self.format,
+                &all()?,
+                &columns,
+                "There is no gate that you may know of. Set one: jexlin gate set",
+            ),
+            Gate::Set(GateArgs {
+                place,
+                reason,
+                approver,
+                approver_group,
+                minutes,
+                one_holder,
+                rotate_on_return,
+            }) => {
+                let [folder, device, credential] = self.gate_place(&place)?;
+                let approver_people = approver
+                    .iter()
+                    .map(|name| lookup::person(&self.link, name).map(|person| person.id))
+                    .collect::<Result<_, _>>()?;
+                let approver_groups = approver_group
+                    .iter()
+                    .map(|name| lookup::group(&self.link, name).map(|group| group.id))
+                    .collect::<Result<_, _>>()?;
+                let body = NewGate {
+                    folder,
+                    device,
+                    credential,
+                    needs_reason: reason,
+                    approver_people,
+                    approver_groups,
+                    longest_minutes: minutes,
+                    one_holder,
+                    rotate_on_return,
+                };
+                let target = folder.or(device).or(credential);
+                let shown: GateItem =
+                    match all()?.into_iter().find(|gate| Some(gate.target) == target) {
+                        Some(present) => self.link.change(
+                            "PUT",
+                            &format!("/api/v1/gates/{}", present.id),
+                            &body,
+                            present.version,
+                        )?,
+                        None => self.link.post("/api/v1/gates", &body)?,
+                    };
+                output::one(self.format, &shown, &columns)
+            }
+            Gate::Remove { place } => {
+                let [folder, device, credential] = self.gate_place(&place)?;
+                let target = folder.or(device).or(credential);
+                let present = all()?
+                    .into_iter()
+                    .find(|gate| Some(gate.target) == target)
+                    .ok_or_else(|| {
+                        ClientError::unknown(
+                            "There is no gate of its own there.",
+                            "See: jexlin gate list",
+                        )
+                    })?;
+                self.link.delete(
+                    &format!("/api/v1/gates/{}", present.id),
+                    Some(present.version),
+                )?;
+                say(&format!("The gate of {} is removed.", present.place))
+            }
+        }
+    }
+
+    pub fn request(&self, command: Request) -> Done {
+        let settle = |id: Uuid, what: &str, comment: String| {
+            self.link.post::<RequestItem>(
+                &format!("/api/v1/requests/{id}/{what}"),
+                &Decide { comment },
+            )
+        };
+        let shown = match command {
+            Request::List { state } => {
+                let address = format!(
+                    "/api/v1/requests?state={}",
+                    query(&state.unwrap_or_default())
+                );
+                return output::list(
+                    self.format,
+                    &self.link.list::<RequestItem>(&address, None)?,
+                    &REQUEST,
+                    "There are no such requests.",
+                );
+            }
+            Request::Ask {
+                path,
+                reason,
+                minutes,
+            } => self.link.post(
+                "/api/v1/requests",
+                &NewRequest {
+                    credential: lookup::credential(&self.link, &path)?,
+                    reason,
+                    minutes,
+                },
+            )?,
+            Request::Approve { id, comment } => settle(id, "approve", comment)?,
+            Request::Refuse { id, comment } => settle(id, "refuse", comment)?,
+            Request::Withdraw { id } => settle(id, "withdraw", String::new())?,
+        };
+        output::one(self.format, &shown, &REQUEST)
+    }
+
+    pub fn checkout(&self, command: Checkout) -> Done {
+        let shown: CheckoutItem = match command {
+            Checkout::List { credential, open } => {
+                let credential = credential
+                    .map(|path| lookup::credential(&self.link, &path))
+                    .transpose()?
+                    .map(|id| id.to_string())
+                    .unwrap_or_default();
+                let rows: Vec<CheckoutItem> = self.link.list(
+                    &format!("/api/v1/checkouts?credential={credential}&open={open}"),
+                    None,
+                )?;
+                return output::list(
+                    self.format,
+                    &rows,
+                    &CHECKOUT,
+                    "There are no such checkouts.",
+                );
+            }
+            Checkout::Take {
+                path,
+                request,
+                reason,
+                minutes,
+            } => {
+                let credential = lookup::credential(&self.link, &path)?;
+                let approved = || -> Result<Option<Uuid>, ClientError> {
+                    let mine: Vec<RequestItem> = self.link.list(
+                        &format!("/api/v1/requests?state=approved&credential={credential}"),
+                        None,
+                    )?;
+                    let me: Me = self.link.get("/api/v1/me")?;
+                    Ok(mine
+                        .into_iter()
+                        .find(|asked| asked.person == me.id && asked.checkout.is_none())
+                        .map(|asked| asked.id))
+                };
+                let request = match request {
+                    Some(request) => Some(request),
+                    None => approved()?,
+                };
+                self.link.post(
+                    "/api/v1/checkouts",
+                    &NewCheckout {
+                        request,
+                        credential: Some(credential),
+                        reason,
+                        minutes,
+                    },
+                )?
+            }
+            Checkout::CheckIn { path } => {
+                let credential = lookup::credential(&self.link, &path)?;
+                let open: Vec<CheckoutItem> =
+                    self.link.list("/api/v1/checkouts?open=true", None)?;
+                let held = open
+                    .into_iter()
+                    .find(|held| held.credential == credential)
+                    .ok_or_else(|| {
+                        ClientError::unknown(
+                            format!("You hold no checkout of {path}."),
+                            "See: jexlin checkout list --open",
+                        )
+                    })?;
+                self.link.post(
+                    &format!("/api/v1/checkouts/{}/check-in", held.id),
+                    &json!({}),
+                )?
+            }
+            Checkout::Recall { id } => self
+                .link
+                .post(&format!("/api/v1/checkouts/{id}/recall"), &json!({}))?,
+        };
+        output::one(self.format, &shown, &CHECKOUT)
+    }
+}

@@ -1,0 +1,344 @@
+//! Grants: who may do what, and why.
+
+use chrono::{DateTime, Utc};
+use clap::Subcommand;
+use jexlin_api::{
+    Change, ChangeGrant, Explanation, Grant as GrantItem, GrantTerms, Level, NewGrant, Preview,
+    Reacher, Shift,
+};
+use serde_json::json;
+use uuid::Uuid;
+
+use crate::cli::{Format, Place, Who};
+use crate::error::ClientError;
+use crate::lookup;
+use crate::output::{self, Column, say};
+use crate::run::{Done, Run};
+
+/// Grants.
+#[derive(Debug, Subcommand)]
+pub enum Grant {
+    /// List the grants that reach a folder or a credential
+    List {
+        #[command(flatten)]
+        place: Place,
+    },
+    /// Add a grant
+    #[command(after_help = "EXAMPLES
+  jexlin grant add reveal --folder /Pumping --group \"Duty engineers\"
+  jexlin grant add reveal --folder /Pumping --group Contractors --only-tag pumps --without-history --preview
+  jexlin grant add use --credential \"/Control room/contractor\" --person pim --until 2026-12-01T17:00:00Z")]
+    Add {
+        /// list, use, reveal, edit or steward
+        level: String,
+        #[command(flatten)]
+        place: Place,
+        #[command(flatten)]
+        who: Who,
+        /// It ends then
+        #[arg(long, value_name = "TIME")]
+        until: Option<DateTime<Utc>>,
+        /// Why
+        #[arg(long, default_value = "")]
+        note: String,
+        /// Of what is in the folder, only this kind
+        #[arg(long, value_name = "KIND")]
+        only_kind: Option<String>,
+        /// Of what is in the folder, only what has this tag
+        #[arg(long, value_name = "TAG")]
+        only_tag: Option<String>,
+        /// Without a look at former values
+        #[arg(long)]
+        without_history: bool,
+        /// Change nothing; show who would gain or lose what
+        #[arg(long)]
+        preview: bool,
+    },
+    /// Edit a grant: what is not named stays
+    #[command(after_help = "EXAMPLES
+  jexlin grant edit 0199c3a0-55d2-7a41-9d25-2f1b7a3cbb04 --level use --preview
+  jexlin grant edit 0199c3a0-55d2-7a41-9d25-2f1b7a3cbb04 --until 2026-12-24T06:00:00Z --note \"until the shift ends\"")]
+    Edit {
+        /// Its identifier, as `grant list` shows it
+        grant: Uuid,
+        /// list, use, reveal, edit or steward
+        #[arg(long)]
+        level: Option<String>,
+        /// It ends then
+        #[arg(long, value_name = "TIME")]
+        until: Option<DateTime<Utc>>,
+        /// It does not end any more
+        #[arg(long, conflicts_with = "until")]
+        without_end: bool,
+        /// Why
+        #[arg(long)]
+        note: Option<String>,
+        /// With a look at former values, or without: yes or no
+        #[arg(long, value_name = "YES-OR-NO", value_parser = yes_or_no)]
+        history: Option<bool>,
+        /// Change nothing; show who would gain or lose what
+        #[arg(long)]
+        preview: bool,
+    },
+    /// Remove a grant
+    Remove {
+        /// Its identifier, as `grant list` shows it
+        grant: uuid::Uuid,
+        /// Change nothing; show who would gain or lose what
+        #[arg(long)]
+        preview: bool,
+    },
+}
+
+const GRANT: [Column; 9] = [
+    ("level", "level"),
+    ("to", "subject_name"),
+    ("stands on", "place"),
+    ("only kind", "only_kind"),
+    ("only tag", "only_tag"),
+    ("history", "history"),
+    ("until", "ends_at"),
+    ("note", "note"),
+    ("id", "id"),
+];
+const SHIFT: [Column; 5] = [
+    ("who", "name"),
+    ("before", "before"),
+    ("after", "after"),
+    ("credentials", "credentials"),
+    ("under a gate", "gated"),
+];
+
+const REACHER: [Column; 6] = [
+    ("level", "level"),
+    ("who", "name"),
+    ("state", "state"),
+    ("by a grant on", "stands_on"),
+    ("through", "through"),
+    ("other grants", "others"),
+];
+
+fn yes_or_no(text: &str) -> Result<bool, String> {
+    match text {
+        "yes" => Ok(true),
+        "no" => Ok(false),
+        _ => Err("say yes or no".into()),
+    }
+}
+
+fn level_of(word: &str) -> Result<Level, ClientError> {
+    word.parse()
+        .map_err(|problem: String| ClientError::input(format!("{problem}."), "Name one of them."))
+}
+
+impl Run {
+    pub fn place(&self, place: &Place) -> Result<(Option<Uuid>, Option<Uuid>), ClientError> {
+        let folder = place
+            .folder
+            .as_ref()
+            .map(|path| lookup::folder(&self.link, path))
+            .transpose()?
+            .map(|folder| folder.id);
+        let credential = place
+            .credential
+            .as_ref()
+            .map(|path| lookup::credential(&self.link, path))
+            .transpose()?;
+        Ok((folder, credential))
+    }
+
+    pub fn grant(&self, command: Grant) -> Done {
+        match command {
+            Grant::List { place } => {
+                let address = match self.place(&place)? {
+                    (Some(folder), _) => format!("/api/v1/grants?folder={folder}"),
+                    (None, credential) => format!(
+                        "/api/v1/grants?credential={}",
+                        credential.unwrap_or_default()
+                    ),
+                };
+                output::list(
+                    self.format,
+                    &self.link.list::<GrantItem>(&address, None)?,
+                    &GRANT,
+                    "No grant reaches this.",
+                )
+            }
+            Grant::Add {
+                level,
+                place,
+                who,
+                until,
+                note,
+                only_kind,
+                only_tag,
+                without_history,
+                preview,
+            } => {
+                let level = level_of(&level)?;
+                let (folder, credential) = self.place(&place)?;
+                let person = who
+                    .person
+                    .as_ref()
+                    .map(|name| lookup::person(&self.link, name))
+                    .transpose()?
+                    .map(|person| person.id);
+                let group = who
+                    .group
+                    .as_ref()
+                    .map(|name| lookup::group(&self.link, name))
+                    .transpose()?
+                    .map(|group| group.id);
+                let new = NewGrant {
+                    folder,
+                    credential,
+                    person,
+                    group,
+                    level,
+                    ends_at: until,
+                    note,
+                    only_kind,
+                    only_tag,
+                    without_history,
+                };
+                if preview {
+                    return self.preview(&Change {
+                        grant: Some(new),
+                        ..Change::default()
+                    });
+                }
+                let shown: GrantItem = self.link.post("/api/v1/grants", &new)?;
+                output::one(self.format, &shown, &GRANT)
+            }
+            Grant::Edit {
+                grant,
+                level,
+                until,
+                without_end,
+                note,
+                history,
+                preview,
+            } => {
+                let to = ChangeGrant {
+                    level: level.as_deref().map(level_of).transpose()?,
+                    ends_at: until,
+                    without_end,
+                    note,
+                    history,
+                };
+                if preview {
+                    return self.preview(&Change {
+                        terms: Some(GrantTerms { id: grant, to }),
+                        ..Change::default()
+                    });
+                }
+                let address = format!("/api/v1/grants/{grant}");
+                let version = self.link.get::<GrantItem>(&address)?.version;
+                let shown: GrantItem = self.link.change("PATCH", &address, &to, version)?;
+                output::one(self.format, &shown, &GRANT)
+            }
+            Grant::Remove {
+                grant,
+                preview: true,
+            } => self.preview(&Change {
+                withdraw: Some(grant),
+                ..Change::default()
+            }),
+            Grant::Remove {
+                grant,
+                preview: false,
+            } => {
+                self.link.delete(&format!("/api/v1/grants/{grant}"), None)?;
+                say("The grant is taken away.")
+            }
+        }
+    }
+
+    /// Shows who would gain or lose what by a change, and makes none.
+    pub fn preview(&self, change: &Change) -> Done {
+        let shown: Preview = self.link.post("/api/v1/preview", change)?;
+        if self.format == Format::Table {
+            say(&shown.sentence)?;
+            if shown.shifts.is_empty() {
+                return Ok(());
+            }
+            say("")?;
+        }
+        self.show_shifts(&shown)?;
+        if self.format == Format::Table {
+            say("\nNothing was changed.")?;
+        }
+        Ok(())
+    }
+
+    /// Shows the shifts of a preview.
+    pub fn show_shifts(&self, shown: &Preview) -> Done {
+        if self.format != Format::Table {
+            return output::list(self.format, &shown.shifts, &SHIFT, "");
+        }
+        let word = |level: Option<Level>| level.map_or("nothing", Level::word);
+        let row = |shift: &Shift| {
+            let name = if shift.state == "active" {
+                shift.name.clone()
+            } else {
+                format!("{} ({})", shift.name, shift.state)
+            };
+            json!({"name": name, "before": word(shift.before), "after": word(shift.after), "credentials": shift.credentials, "gated": shift.gated})
+        };
+        output::list(
+            self.format,
+            &shown.shifts.iter().map(row).collect::<Vec<_>>(),
+            &SHIFT,
+            "",
+        )?;
+        if shown.more {
+            say("There are more than these.")?;
+        }
+        Ok(())
+    }
+
+    /// Lists who has access to a folder or a credential.
+    pub fn who_has_access(&self, path: &str) -> Done {
+        let place = lookup::folder_or_credential(&self.link, path)?;
+        let shown: Vec<Reacher> = self.link.list(&format!("/api/v1/reach?{place}"), None)?;
+        output::list(self.format, &shown, &REACHER, "Nobody has access to this.")
+    }
+
+    pub fn explain(&self, person: &str, path: &str) -> Done {
+        let (person, place) = (
+            lookup::person(&self.link, person)?.id,
+            lookup::folder_or_credential(&self.link, path)?,
+        );
+        let shown: Explanation = self
+            .link
+            .get(&format!("/api/v1/explain?person={person}&{place}"))?;
+        if self.format != Format::Table {
+            return output::one(
+                self.format,
+                &shown,
+                &[
+                    ("person", "person"),
+                    ("place", "place"),
+                    ("level", "level"),
+                    ("sentence", "sentence"),
+                ],
+            );
+        }
+        say(&shown.sentence)?;
+        if shown.ways.is_empty() {
+            return Ok(());
+        }
+        say("")?;
+        output::list(
+            self.format,
+            &shown.ways,
+            &[
+                ("level", "level"),
+                ("stands on", "stands_on"),
+                ("through", "through"),
+                ("does not count because", "stopped"),
+            ],
+            "",
+        )
+    }
+}

@@ -1,0 +1,22 @@
+//! One file a noun: its commands, their options and what they do.
+
+pub mod access;
+pub mod access_request;
+pub mod audit;
+pub mod bin;
+pub mod credential;
+pub mod device;
+pub mod folder;
+pub mod gate;
+pub mod grant;
+pub mod keys;
+pub mod kind;
+pub mod pending;
+pub mod people;
+pub mod personal;
+pub mod policy;
+pub mod search;
+pub mod secret;
+pub mod settings;
+pub mod transfer;
+pub mod upkeep;

@@ -1,0 +1,88 @@
+//! Acts that wait for a second person.
+
+use clap::Subcommand;
+use jexlin_api::{ActConfirmed, Decide, PendingAct};
+use uuid::Uuid;
+
+use crate::output::{self, Column};
+use crate::run::{Done, Run};
+
+/// Pending acts.
+#[derive(Debug, Subcommand)]
+pub enum Pending {
+    /// List the acts that you proposed or could confirm
+    List {
+        /// Those that still wait alone
+        #[arg(long)]
+        waiting: bool,
+    },
+    /// Confirm what somebody else proposed; it is done at once
+    Confirm {
+        /// The act
+        id: Uuid,
+        /// What to tell them
+        #[arg(long, default_value = "")]
+        comment: String,
+    },
+    /// Refuse what somebody else proposed
+    Refuse {
+        /// The act
+        id: Uuid,
+        /// What to tell them
+        #[arg(long, default_value = "")]
+        comment: String,
+    },
+    /// Withdraw what you proposed
+    Withdraw {
+        /// The act
+        id: Uuid,
+    },
+}
+
+const ACT: [Column; 6] = [
+    ("id", "id"),
+    ("state", "state"),
+    ("act", "summary"),
+    ("proposed by", "proposed_by"),
+    ("expires", "expires_at"),
+    ("comment", "comment"),
+];
+
+impl Run {
+    pub fn pending(&self, command: Pending) -> Done {
+        let address = |id: Uuid, what: &str| format!("/api/v1/pending-acts/{id}/{what}");
+        let shown: PendingAct = match command {
+            Pending::List { waiting } => {
+                let rows: Vec<PendingAct> = self
+                    .link
+                    .list(&format!("/api/v1/pending-acts?waiting={waiting}"), None)?;
+                return output::list(
+                    self.format,
+                    &rows,
+                    &ACT,
+                    "No act waits for a second person.",
+                );
+            }
+            Pending::Confirm { id, comment } => {
+                let done: ActConfirmed = self
+                    .link
+                    .post(&address(id, "confirm"), &Decide { comment })?;
+                if let Some(secret) = &done.secret {
+                    eprintln!("The new secret, which is not shown again:");
+                    println!("{}", secret.expose_secret());
+                }
+                done.act
+            }
+            Pending::Refuse { id, comment } => self
+                .link
+                .post(&address(id, "refuse"), &Decide { comment })?,
+            Pending::Withdraw { id } => self.link.post(
+                &address(id, "withdraw"),
+                &Decide {
+                    comment: String::new(),
+                },
+            )?,
+        };
+        output::one(self.format, &shown, &ACT)
+    }
+}

@@ -1,0 +1,295 @@
+//! Password policies and the generator.
+
+use clap::{Args, Subcommand};
+use jexlin_api::{Generated, NewPasswordPolicy, PasswordPolicy, Tried, TryPolicy};
+use serde_json::json;
+
+use crate::cli::{Format, FromFile};
+use crate::error::ClientError;
+use crate::output::{self, Column, say};
+use crate::run::{Done, Run};
+use crate::secrets;
+
+/// Password policies.
+#[derive(Debug, Subcommand)]
+pub enum Policy {
+    /// List password policies
+    List,
+    /// Add a password policy
+    Add {
+        /// Its name
+        name: String,
+        #[command(flatten)]
+        rules: Box<PolicyRules>,
+    },
+    /// Edit a password policy; the rules replace all its rules
+    Edit {
+        /// Its name
+        name: String,
+        #[command(flatten)]
+        rules: Box<PolicyRules>,
+    },
+    /// Show what a policy makes, or what a password lacks by it; nothing is stored
+    #[command(after_help = "EXAMPLES
+  jexlin policy try                              five samples by the default policy
+  jexlin policy try \"Pump controllers\" --password-file -
+  jexlin policy try --by-rules --words 5 --length 20     rules that are not stored yet")]
+    Try {
+        /// A stored policy [default: the default policy]
+        name: Option<String>,
+        /// By the rules given here instead of a stored policy's
+        #[arg(long, conflicts_with = "name")]
+        by_rules: bool,
+        /// The name of the account that it would be for
+        #[arg(long, default_value = "")]
+        user: String,
+        /// Ask for a password to look at
+        #[arg(long)]
+        type_password: bool,
+        #[command(flatten)]
+        password: FromFile,
+        #[command(flatten)]
+        rules: Box<PolicyRules>,
+    },
+    /// Make a policy the default
+    MakeDefault {
+        /// Its name
+        name: String,
+    },
+    /// Remove a password policy that nothing names
+    Remove {
+        /// Its name
+        name: String,
+    },
+}
+
+/// What a password must look like.
+#[derive(Debug, Args)]
+pub struct PolicyRules {
+    /// Characters of a generated password
+    #[arg(long, default_value_t = 20)]
+    pub length: u16,
+    /// The fewest characters of a typed one
+    #[arg(long, default_value_t = 14)]
+    pub shortest: u16,
+    /// At least so many small letters
+    #[arg(long, default_value_t = 1)]
+    pub lower: u16,
+    /// At least so many capital letters
+    #[arg(long, default_value_t = 1)]
+    pub upper: u16,
+    /// At least so many digits
+    #[arg(long, default_value_t = 1)]
+    pub digits: u16,
+    /// At least so many symbols
+    #[arg(long, default_value_t = 1)]
+    pub symbols_least: u16,
+    /// The symbols that may occur
+    #[arg(long, default_value = "-_.+=#@%")]
+    pub symbols: String,
+    /// Allow characters that look alike, such as 0 and O
+    #[arg(long)]
+    pub look_alikes: bool,
+    /// The most characters of a typed one
+    #[arg(long, default_value_t = 255)]
+    pub longest: u16,
+    /// Typed ones, too, have letters, digits and the symbols and nothing else
+    #[arg(long)]
+    pub only_these: bool,
+    /// Characters that never occur
+    #[arg(long, default_value = "", value_name = "CHARACTERS")]
+    pub forbidden: String,
+    /// What the first character may be: any, letter or letter-or-digit
+    #[arg(long, default_value = "any")]
+    pub first: String,
+    /// The same character at most so many times in a row; 0: any number
+    #[arg(long, default_value_t = 0, value_name = "TIMES")]
+    pub most_repeats: u16,
+    /// At most so many characters in order, as in abc or 321; 0: any number
+    #[arg(long, default_value_t = 0, value_name = "CHARACTERS")]
+    pub most_in_sequence: u16,
+    /// The account's name is not in it
+    #[arg(long)]
+    pub not_user_name: bool,
+    /// It is none of so many former ones
+    #[arg(long, default_value_t = 0, value_name = "NUMBER")]
+    pub not_last: u16,
+    /// Generate a phrase of so many words; 0: characters
+    #[arg(long, default_value_t = 0, value_name = "NUMBER")]
+    pub words: u16,
+    /// What stands between the words
+    #[arg(long, default_value = "-")]
+    pub separator: String,
+    /// The least entropy of what is generated, in bits; 0: 48
+    #[arg(long, default_value_t = 0, value_name = "BITS")]
+    pub least_bits: u16,
+}
+
+impl PolicyRules {
+    fn to_json(&self) -> serde_json::Value {
+        json!({"length": self.length, "shortest": self.shortest, "longest": self.longest, "lower": self.lower, "upper": self.upper, "digits": self.digits,
+            "symbols_least": self.symbols_least, "symbols": self.symbols, "only_these": self.only_these, "forbidden": self.forbidden, "first": self.first,
+            "no_look_alikes": !self.look_alikes, "most_repeats": self.most_repeats, "most_in_sequence": self.most_in_sequence,
+            "not_user_name": self.not_user_name, "not_last": self.not_last, "words": self.words, "separator": self.separator, "least_bits": self.least_bits})
+    }
+}
+
+impl Run {
+    pub fn policy_id(&self, name: &str) -> Result<PasswordPolicy, ClientError> {
+        let all: Vec<PasswordPolicy> = self.link.list("/api/v1/password-policies", None)?;
+        all.into_iter()
+            .find(|policy| policy.name.to_lowercase() == name.to_lowercase())
+            .ok_or_else(|| {
+                ClientError::unknown(
+                    format!("There is no password policy {name}."),
+                    "See what there is: jexlin policy list",
+                )
+            })
+    }
+
+    pub fn generate(&self, policy: Option<String>) -> Done {
+        let id = policy
+            .map(|name| self.policy_id(&name))
+            .transpose()?
+            .map(|policy| policy.id.to_string())
+            .unwrap_or_default();
+        let made: Generated = self
+            .link
+            .post(&format!("/api/v1/generate?policy={id}"), &json!({}))?;
+        if self.format == Format::Json {
+            output::one(self.format, &made, &[])
+        } else {
+            say(made.password.expose_secret())
+        }
+    }
+
+    pub fn policy(&self, command: Policy) -> Done {
+        let columns: [Column; 9] = [
+            ("name", "name"),
+            ("default", "is_default"),
+            ("length", "rules/length"),
+            ("shortest", "rules/shortest"),
+            ("small", "rules/lower"),
+            ("capital", "rules/upper"),
+            ("digits", "rules/digits"),
+            ("symbols", "rules/symbols_least"),
+            ("of", "rules/symbols"),
+        ];
+        let body = |name: &str, rules: &PolicyRules| -> Result<NewPasswordPolicy, ClientError> {
+            serde_json::from_value(json!({"name": name, "rules": rules.to_json()}))
+                .map_err(|error| ClientError::input(error.to_string(), "Check the rules."))
+        };
+        let shown: PasswordPolicy = match command {
+            Policy::List => {
+                return output::list(
+                    self.format,
+                    &self
+                        .link
+                        .list::<PasswordPolicy>("/api/v1/password-policies", None)?,
+                    &columns,
+                    "There are no policies.",
+                );
+            }
+            Policy::Add { name, rules } => self
+                .link
+                .post("/api/v1/password-policies", &body(&name, &rules)?)?,
+            Policy::Edit { name, rules } => {
+                let present = self.policy_id(&name)?;
+                self.link.change(
+                    "PUT",
+                    &format!("/api/v1/password-policies/{}", present.id),
+                    &body(&present.name, &rules)?,
+                    present.version,
+                )?
+            }
+            Policy::Try {
+                name,
+                by_rules,
+                user,
+                type_password,
+                password,
+                rules,
+            } => {
+                let given = if type_password || password.password_file.is_some() {
+                    Some(secrets::read(
+                        "Password to look at",
+                        password.password_file.as_deref(),
+                        false,
+                    )?)
+                } else {
+                    None
+                };
+                let policy = name
+                    .map(|name| self.policy_id(&name))
+                    .transpose()?
+                    .map(|policy| policy.id);
+                let read = |rules| {
+                    serde_json::from_value(rules)
+                        .map_err(|error| ClientError::input(error.to_string(), "Check the rules."))
+                };
+                let rules = if by_rules {
+                    Some(read(rules.to_json())?)
+                } else {
+                    None
+                };
+                return self.try_policy(&TryPolicy {
+                    rules,
+                    policy,
+                    password: given,
+                    user_name: user,
+                });
+            }
+            Policy::MakeDefault { name } => self.link.post(
+                &format!(
+                    "/api/v1/password-policies/{}/default",
+                    self.policy_id(&name)?.id
+                ),
+                &json!({}),
+            )?,
+            Policy::Remove { name } => {
+                let present = self.policy_id(&name)?;
+                self.link.delete(
+                    &format!("/api/v1/password-policies/{}", present.id),
+                    Some(present.version),
+                )?;
+                return output::say(&format!("The policy {} is removed.", present.name));
+            }
+        };
+        output::one(self.format, &shown, &columns)
+    }
+
+    fn try_policy(&self, body: &TryPolicy) -> Done {
+        let tried: Tried = self.link.post("/api/v1/password-policies/try", body)?;
+        if self.format != Format::Table {
+            return output::one(
+                self.format,
+                &tried,
+                &[
+                    ("bits", "bits"),
+                    ("samples", "samples"),
+                    ("lacks", "lacks"),
+                    ("score", "score"),
+                ],
+            );
+        }
+        if body.password.is_none() {
+            for sample in &tried.samples {
+                output::say(sample.expose_secret())?;
+            }
+            return output::say(&format!(
+                "Each has {} bits of entropy; they are stored nowhere.",
+                tried.bits
+            ));
+        }
+        for lack in &tried.lacks {
+            output::say(&format!("It does not comply: {lack}."))?;
+        }
+        if tried.lacks.is_empty() {
+            output::say("It complies with the policy.")?;
+        }
+        output::say(&format!(
+            "Its strength is {} of 4.",
+            tried.score.unwrap_or(0)
+        ))
+    }
+}

@@ -1,0 +1,191 @@
+//! Finding: searches, saved searches, tags.
+
+use std::collections::BTreeMap;
+
+use clap::{Args, Subcommand};
+use jexlin_api::{CredentialItem as Listed, NewSavedSearch, SavedSearch, TagItem};
+
+use crate::cli::Format;
+use crate::commands::credential::LISTED;
+use crate::connection::query;
+use crate::error::ClientError;
+use crate::lookup;
+use crate::output::{self, Column, say};
+use crate::run::{Done, Run};
+
+/// How a list of credentials is narrowed.
+#[derive(Debug, Default, Args)]
+pub struct Narrow {
+    /// With these words anywhere that is not secret
+    #[arg(long, value_name = "TEXT")]
+    pub find: Option<String>,
+    /// In this folder or below it
+    #[arg(long, value_name = "PATH")]
+    pub below: Option<String>,
+    /// With this in the name
+    #[arg(long, value_name = "TEXT")]
+    pub name: Option<String>,
+    /// With this in the user name
+    #[arg(long, value_name = "TEXT")]
+    pub user: Option<String>,
+    /// Of this kind
+    #[arg(long)]
+    pub kind: Option<String>,
+    /// With this tag
+    #[arg(long)]
+    pub tag: Option<String>,
+    /// With this in the name of the device
+    #[arg(long, value_name = "TEXT")]
+    pub device: Option<String>,
+    /// With this outcome of the last check
+    #[arg(long, value_name = "OUTCOME")]
+    pub check: Option<String>,
+    /// With this wrong: any, leaked, weak, reused, breaks-policy, expired, expires-soon, old, out-of-sync
+    #[arg(long)]
+    pub finding: Option<String>,
+    /// favourites, recent, most-used, mine, shared-with-me, shared-by-me or with-nobody
+    #[arg(long)]
+    pub view: Option<String>,
+}
+
+/// Saved searches.
+#[derive(Debug, Subcommand)]
+pub enum Search {
+    /// List yours
+    List,
+    /// Save one
+    #[command(
+        after_help = "EXAMPLE\n  jexlin search save \"Weak pumps\" --below /Pumping --finding weak"
+    )]
+    Save {
+        /// Its name
+        #[arg(value_name = "NAME")]
+        title: String,
+        #[command(flatten)]
+        narrow: Box<Narrow>,
+    },
+    /// Run a saved search
+    Run {
+        /// Its name
+        name: String,
+    },
+    /// Remove a saved search
+    Remove {
+        /// Its name
+        name: String,
+    },
+}
+
+impl Run {
+    /// The filters by their names in the interface.
+    pub fn filters(&self, narrow: Narrow) -> Result<BTreeMap<String, String>, ClientError> {
+        let below = narrow
+            .below
+            .filter(|path| path.trim() != "/")
+            .map(|path| lookup::folder(&self.link, &path))
+            .transpose()?
+            .map(|folder| folder.id.to_string());
+        let all = [
+            ("find", narrow.find),
+            ("below", below),
+            ("name", narrow.name),
+            ("user", narrow.user),
+            ("kind", narrow.kind),
+            ("tag", narrow.tag),
+            ("device", narrow.device),
+            ("check", narrow.check),
+            ("finding", narrow.finding),
+        ];
+        Ok(all
+            .into_iter()
+            .filter_map(|(name, value)| value.map(|value| (name.to_owned(), value)))
+            .collect())
+    }
+
+    /// Prints the credentials that a query finds.
+    pub fn listed(
+        &self,
+        filters: &BTreeMap<String, String>,
+        view: Option<&str>,
+        none: &str,
+    ) -> Done {
+        let mut parts: Vec<String> = filters
+            .iter()
+            .map(|(name, value)| format!("{name}={}", query(value)))
+            .collect();
+        parts.extend(view.map(|view| format!("view={}", query(view))));
+        let rows = self
+            .link
+            .list::<Listed>(&format!("/api/v1/credentials?{}", parts.join("&")), None)?;
+        if self.format == Format::Table && rows.first().is_some_and(|row| row.near) {
+            eprintln!("Nothing holds this; what resembles it:");
+        }
+        output::list(self.format, &rows, &LISTED, none)
+    }
+
+    pub fn find(&self, words: &str) -> Done {
+        self.listed(
+            &[("find".to_owned(), words.to_owned())].into(),
+            None,
+            "Nothing that you may know of holds this, or resembles it.",
+        )
+    }
+
+    pub fn tags(&self) -> Done {
+        output::list(
+            self.format,
+            &self.link.list::<TagItem>("/api/v1/tags", None)?,
+            &[("tag", "tag"), ("credentials", "times")],
+            "There are no tags yet. Add one: jexlin credential tag",
+        )
+    }
+
+    fn saved(&self, name: &str) -> Result<SavedSearch, ClientError> {
+        let all: Vec<SavedSearch> = self.link.list("/api/v1/searches", None)?;
+        all.into_iter()
+            .find(|search| search.name.to_lowercase() == name.to_lowercase())
+            .ok_or_else(|| {
+                ClientError::unknown(
+                    format!("You have saved no search {name}."),
+                    "See what you have: jexlin search list",
+                )
+            })
+    }
+
+    pub fn search(&self, command: Search) -> Done {
+        let columns: [Column; 2] = [("name", "name"), ("filters", "filters")];
+        match command {
+            Search::List => output::list(
+                self.format,
+                &self.link.list::<SavedSearch>("/api/v1/searches", None)?,
+                &columns,
+                "You have saved no search. Save one: jexlin search save",
+            ),
+            Search::Save { title, narrow } => {
+                if narrow.view.is_some() {
+                    return Err(ClientError::input(
+                        "A view is not part of a saved search.",
+                        "Leave --view out; jexlin credential list --view shows one.",
+                    ));
+                }
+                let shown: SavedSearch = self.link.post(
+                    "/api/v1/searches",
+                    &NewSavedSearch {
+                        name: title,
+                        filters: self.filters(*narrow)?,
+                    },
+                )?;
+                output::one(self.format, &shown, &columns)
+            }
+            Search::Run { name } => {
+                self.listed(&self.saved(&name)?.filters, None, "Nothing fits it now.")
+            }
+            Search::Remove { name } => {
+                let saved = self.saved(&name)?;
+                self.link
+                    .delete(&format!("/api/v1/searches/{}", saved.id), None)?;
+                say(&format!("The search {} is forgotten.", saved.name))
+            }
+        }
+    }
+}

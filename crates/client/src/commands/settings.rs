@@ -1,0 +1,79 @@
+//! What an organisation has set.
+
+use clap::Subcommand;
+use jexlin_api::SettingsItem;
+use serde_json::Value;
+
+use crate::cli::Format;
+use crate::error::ClientError;
+use crate::lookup::pair;
+use crate::output;
+use crate::run::{Done, Run};
+
+/// What an organisation has set.
+#[derive(Debug, Subcommand)]
+pub enum Settings {
+    /// Show the settings
+    Show,
+    /// Edit settings
+    #[command(
+        after_help = "EXAMPLE\n  jexlin settings edit bin_days=60 weak_below=3\n\njexlin settings show lists the names."
+    )]
+    Edit {
+        /// What to set
+        #[arg(required = true, value_name = "NAME=VALUE")]
+        values: Vec<String>,
+    },
+}
+
+impl Run {
+    pub fn settings(&self, command: Settings) -> Done {
+        let mut present: SettingsItem = self.link.get("/api/v1/settings")?;
+        if let Settings::Edit { values } = command {
+            let broken = |error: serde_json::Error| ClientError::local(error.to_string());
+            let mut body = serde_json::to_value(&present.settings).map_err(broken)?;
+            for text in &values {
+                let (name, value) = pair(
+                    text,
+                    "Write NAME=VALUE, as in bin_days=60; jexlin settings show lists the names.",
+                )?;
+                let Some(place) = body.get_mut(name) else {
+                    return Err(ClientError::input(
+                        format!("There is nothing called {name} to set."),
+                        "See what there is: jexlin settings show",
+                    ));
+                };
+                *place =
+                    serde_json::from_str(value).unwrap_or_else(|_| Value::String(value.to_owned()));
+            }
+            present = self
+                .link
+                .change("PUT", "/api/v1/settings", &body, present.version)?;
+        }
+        if self.format == Format::Json {
+            return output::one(self.format, &present, &[]);
+        }
+        let value = serde_json::to_value(&present.settings)
+            .map_err(|error| ClientError::local(error.to_string()))?;
+        // Off is a value, and not a gap.
+        let said = |value: &Value| {
+            if self.format == Format::Table && *value == Value::Bool(false) {
+                Value::from("no")
+            } else {
+                value.clone()
+            }
+        };
+        let rows: Vec<Value> = value
+            .as_object()
+            .into_iter()
+            .flatten()
+            .map(|(name, value)| serde_json::json!({"name": name, "value": said(value)}))
+            .collect();
+        output::list(
+            self.format,
+            &rows,
+            &[("name", "name"), ("value", "value")],
+            "Nothing is set.",
+        )
+    }
+}

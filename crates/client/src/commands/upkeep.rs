@@ -1,0 +1,364 @@
+//! Upkeep plans, accounts and jobs.
+
+use std::collections::BTreeMap;
+
+use clap::{Args, Subcommand};
+use jexlin_api::{Job, NewJob, NewPlan, Plan as PlanItem, PlanRules, Upkeep as UpkeepItem};
+use serde_json::json;
+use uuid::Uuid;
+
+use crate::cli::Place;
+use crate::connection::query;
+use crate::error::ClientError;
+use crate::lookup;
+use crate::output::{self, Column, say};
+use crate::run::{Done, Run};
+
+/// Upkeep plans.
+#[derive(Debug, Subcommand)]
+pub enum Plan {
+    /// List upkeep plans
+    List,
+    /// Set the plan of a folder or a credential, replacing the present one
+    #[command(
+        after_help = "EXAMPLE\n  jexlin plan set --folder /Pumping --check \"FREQ=DAILY;BYHOUR=3;BYMINUTE=0\" --out-of-sync tell --every-days 30 --hours 01:00-04:00 --time-zone Europe/London"
+    )]
+    Set(PlanArgs),
+    /// Remove the plan of a folder or a credential
+    Remove {
+        #[command(flatten)]
+        place: Place,
+    },
+}
+
+/// Options of `plan set`.
+#[derive(Debug, Args)]
+pub struct PlanArgs {
+    #[command(flatten)]
+    pub place: Place,
+    /// When to check: an RFC 5545 recurrence rule
+    #[arg(long, value_name = "RRULE")]
+    pub check: Option<String>,
+    /// When out of sync: tell, rotate or both
+    #[arg(long, default_value = "tell", value_name = "WHAT")]
+    pub out_of_sync: String,
+    /// When to rotate: an RFC 5545 recurrence rule
+    #[arg(long, value_name = "RRULE", conflicts_with = "every_days")]
+    pub rotate: Option<String>,
+    /// Rotate so many days after the last rotation
+    #[arg(long, value_name = "DAYS")]
+    pub every_days: Option<u16>,
+    /// Rotate only in these hours, such as 22:00-04:00
+    #[arg(long, value_name = "FROM-TO")]
+    pub hours: Option<String>,
+    /// The time zone of rules and hours
+    #[arg(long, default_value = "UTC", value_name = "ZONE")]
+    pub time_zone: String,
+    /// The password policy for new passwords [default: the default policy]
+    #[arg(long, value_name = "NAME")]
+    pub policy: Option<String>,
+}
+
+/// Accounts and jobs.
+#[derive(Debug, Subcommand)]
+pub enum Upkeep {
+    /// List the accounts under upkeep
+    List,
+    /// Check now whether the stored password opens the account
+    Check {
+        /// The credential
+        path: String,
+        /// Wait until the job has ended
+        #[arg(long)]
+        wait: bool,
+    },
+    /// Rotate the password now, on the device and in the vault
+    Rotate {
+        /// The credential
+        path: String,
+        /// As the account itself, at the device's own prompt
+        #[arg(long)]
+        as_itself: bool,
+        /// Wait until the job has ended
+        #[arg(long)]
+        wait: bool,
+    },
+    /// List jobs, newest first
+    Jobs {
+        /// Of this credential
+        #[arg(long, value_name = "PATH")]
+        credential: Option<String>,
+        /// queued, running, done or failed
+        #[arg(long)]
+        state: Option<String>,
+        /// At most so many
+        #[arg(long, default_value_t = 50)]
+        most: usize,
+    },
+    /// Cancel a job that waits
+    Cancel {
+        /// Its identifier: jexlin -o json upkeep jobs
+        job: Uuid,
+    },
+    /// Follow the jobs as they run
+    Watch,
+}
+
+const JOB: [Column; 8] = [
+    ("queued", "queued_at"),
+    ("task", "task"),
+    ("credential", "credential_path"),
+    ("device", "device"),
+    ("state", "state"),
+    ("outcome", "outcome"),
+    ("cause", "cause"),
+    ("message", "message"),
+];
+
+impl Run {
+    pub fn plan(&self, command: Plan) -> Done {
+        let columns: [Column; 8] = [
+            ("on", "place"),
+            ("check", "check"),
+            ("out of sync", "out_of_sync"),
+            ("rotate", "rotate"),
+            ("every days", "rotate_days"),
+            ("from", "hours_from"),
+            ("to", "hours_to"),
+            ("zone", "time_zone"),
+        ];
+        let all = || self.link.list::<PlanItem>("/api/v1/plans", None);
+        match command {
+            Plan::List => output::list(
+                self.format,
+                &all()?,
+                &columns,
+                "There is no upkeep plan that you may know of. Set one: jexlin plan set",
+            ),
+            Plan::Set(PlanArgs {
+                place,
+                check,
+                out_of_sync,
+                rotate,
+                every_days,
+                hours,
+                time_zone,
+                policy,
+            }) => {
+                let (folder, credential) = self.place(&place)?;
+                let (hours_from, hours_to) = match hours.as_deref().map(|text| text.split_once('-'))
+                {
+                    None => (None, None),
+                    Some(Some((from, to))) => {
+                        (Some(from.trim().to_owned()), Some(to.trim().to_owned()))
+                    }
+                    Some(None) => {
+                        return Err(ClientError::input(
+                            "The hours have no beginning and end.",
+                            "Write them as 22:00-04:00.",
+                        ));
+                    }
+                };
+                let policy = policy
+                    .map(|name| self.policy_id(&name))
+                    .transpose()?
+                    .map(|policy| policy.id);
+                let rules = PlanRules {
+                    check,
+                    out_of_sync,
+                    rotate,
+                    rotate_days: every_days,
+                    hours_from,
+                    hours_to,
+                    time_zone,
+                    policy,
+                };
+                let target = folder.or(credential);
+                let shown: PlanItem =
+                    match all()?.into_iter().find(|plan| Some(plan.target) == target) {
+                        Some(present) => self.link.change(
+                            "PUT",
+                            &format!("/api/v1/plans/{}", present.id),
+                            &rules,
+                            present.version,
+                        )?,
+                        None => self.link.post(
+                            "/api/v1/plans",
+                            &NewPlan {
+                                folder,
+                                credential,
+                                rules,
+                            },
+                        )?,
+                    };
+                output::one(self.format, &shown, &columns)
+            }
+            Plan::Remove { place } => {
+                let (folder, credential) = self.place(&place)?;
+                let target = folder.or(credential);
+                let present = all()?
+                    .into_iter()
+                    .find(|plan| Some(plan.target) == target)
+                    .ok_or_else(|| {
+                        ClientError::unknown(
+                            "There is no plan of its own there.",
+                            "See: jexlin plan list",
+                        )
+                    })?;
+                self.link.delete(
+                    &format!("/api/v1/plans/{}", present.id),
+                    Some(present.version),
+                )?;
+                say(&format!("The plan of {} is removed.", present.place))
+            }
+        }
+    }
+
+    pub fn upkeep(&self, command: Upkeep) -> Done {
+        match command {
+            Upkeep::List => {
+                let columns: [Column; 8] = [
+                    ("credential", "credential_path"),
+                    ("device", "device"),
+                    ("last check", "check_outcome"),
+                    ("checked", "checked_at"),
+                    ("rotated", "rotated_at"),
+                    ("next check", "next_check_at"),
+                    ("next rotation", "next_rotation_at"),
+                    ("rotation owed since", "rotation_owed_at"),
+                ];
+                output::list(
+                    self.format,
+                    &self.link.list::<UpkeepItem>("/api/v1/upkeep", None)?,
+                    &columns,
+                    "No account on a device is known to you.",
+                )
+            }
+            Upkeep::Check { path, wait } => {
+                let id = lookup::credential(&self.link, &path)?;
+                let job = self
+                    .link
+                    .post(&format!("/api/v1/credentials/{id}/check"), &json!({}))?;
+                self.follow(job, wait)
+            }
+            Upkeep::Rotate {
+                path,
+                as_itself,
+                wait,
+            } => {
+                let id = lookup::credential(&self.link, &path)?;
+                let job = self.link.post(
+                    &format!("/api/v1/credentials/{id}/rotate"),
+                    &NewJob {
+                        way: as_itself.then(|| "self".to_owned()),
+                    },
+                )?;
+                self.follow(job, wait)
+            }
+            Upkeep::Jobs {
+                credential,
+                state,
+                most,
+            } => {
+                let credential = credential
+                    .map(|path| lookup::credential(&self.link, &path))
+                    .transpose()?
+                    .map(|id| id.to_string())
+                    .unwrap_or_default();
+                let address = format!(
+                    "/api/v1/jobs?credential={credential}&state={}",
+                    query(&state.unwrap_or_default())
+                );
+                output::list(
+                    self.format,
+                    &self.link.list::<Job>(&address, Some(most))?,
+                    &JOB,
+                    "There are no such jobs.",
+                )
+            }
+            Upkeep::Cancel { job } => {
+                let job: Job = self
+                    .link
+                    .post(&format!("/api/v1/jobs/{job}/cancel"), &json!({}))?;
+                output::one(self.format, &job, &JOB)
+            }
+            Upkeep::Watch => self.watch(),
+        }
+    }
+
+    /// Says what a job does until it has ended, when that is wanted.
+    pub fn follow(&self, job: Job, wait: bool) -> Done {
+        if !wait {
+            return output::one(self.format, &job, &JOB);
+        }
+        let address = format!("/api/v1/jobs/{}", job.id);
+        let settled = |job: &Job| {
+            job.state == "done"
+                || job.state == "failed"
+                || (job.state == "queued" && job.outcome.is_some())
+        };
+        let mut last = job;
+        // The first news comes after listening has begun; what happened before is asked for.
+        while !settled(&last) {
+            self.link.listen(|event, data| {
+                if event == "hello"
+                    || event == "all"
+                    || (event == "job" && data == last.id.to_string())
+                {
+                    last = self.link.get(&address)?;
+                }
+                Ok(!settled(&last))
+            })?;
+        }
+        output::one(self.format, &last, &JOB)?;
+        if last.state == "done" {
+            Ok(())
+        } else {
+            Err(ClientError::failed(
+                match last.outcome.as_deref() {
+                    Some("refused") => format!("The device refused the {}.", last.task),
+                    Some("unreachable") => {
+                        format!("The device of the {} is unreachable.", last.task)
+                    }
+                    Some(outcome) => format!("The {} ended {outcome}.", last.task),
+                    None => format!("The {} failed.", last.task),
+                },
+                "The message says why; jexlin upkeep jobs shows it again.",
+            ))
+        }
+    }
+
+    pub fn watch(&self) -> Done {
+        eprintln!("Following the jobs that you may know of. Ctrl-C ends.");
+        let mut shown: BTreeMap<Uuid, (String, String)> = BTreeMap::new();
+        loop {
+            self.link.listen(|event, data| {
+                if event != "job" {
+                    return Ok(true);
+                }
+                match self.link.get::<Job>(&format!("/api/v1/jobs/{data}")) {
+                    Ok(job) => {
+                        let state = (job.state.clone(), job.step.clone());
+                        if shown.insert(job.id, state.clone()) != Some(state) {
+                            let time = chrono::Utc::now().format("%H:%M:%S");
+                            let more = [Some(job.step), job.outcome, Some(job.message)]
+                                .into_iter()
+                                .flatten()
+                                .filter(|text| !text.is_empty())
+                                .collect::<Vec<_>>()
+                                .join(": ");
+                            say(&format!(
+                                "{time}  {:<8} {:<8} {}  {more}",
+                                job.task, job.state, job.credential_path
+                            ))?;
+                        }
+                        Ok(true)
+                    }
+                    // A job on something that the listener may not know of.
+                    Err(ClientError::Service(problem)) if problem.status == 404 => Ok(true),
+                    Err(other) => Err(other),
+                }
+            })?;
+        }
+    }
+}

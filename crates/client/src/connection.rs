@@ -1,0 +1,392 @@
+//! The link to the service: where it is, the kept token, calls and their problems.
+
+use std::fs;
+use std::io::{BufRead as _, BufReader, Write as _};
+use std::os::unix::fs::{OpenOptionsExt as _, PermissionsExt as _};
+use std::path::PathBuf;
+
+use jexlin_api::{Page, Problem, SecretText};
+use serde::de::DeserializeOwned;
+use serde::{Deserialize, Serialize};
+use serde_json::Value;
+
+use crate::error::ClientError;
+
+/// The session that is kept between calls.
+#[derive(Serialize, Deserialize)]
+struct Kept {
+    service: String,
+    token: SecretText,
+}
+
+/// A link to the service.
+pub struct Connection {
+    service: String,
+    token: Option<SecretText>,
+    agent: ureq::Agent,
+}
+
+/// Where the session is kept: `$JEXLIN_SESSION`, else in the user's state folder.
+fn session_path() -> Result<PathBuf, ClientError> {
+    if let Some(path) = std::env::var_os("JEXLIN_SESSION") {
+        return Ok(path.into());
+    }
+    let state = std::env::var_os("XDG_STATE_HOME")
+        .map(PathBuf::from)
+        .or_else(|| std::env::var_os("HOME").map(|home| PathBuf::from(home).join(".local/state")));
+    state
+        .map(|state| state.join("jexlin/session.json"))
+        .ok_or_else(|| {
+            ClientError::local(
+                "There is no home folder to keep the session in; set JEXLIN_SESSION.",
+            )
+        })
+}
+
+impl Connection {
+    /// Opens the link; the kept session is used when it is for the same service.
+    pub fn open(service: Option<String>) -> Result<Self, ClientError> {
+        let path = session_path()?;
+        let mut kept: Option<Kept> = None;
+        if let Ok(meta) = fs::metadata(&path) {
+            if meta.permissions().mode() & 0o077 != 0 {
+                return Err(ClientError::local(format!(
+                    "{} can be read by others; run: chmod 600 {}",
+                    path.display(),
+                    path.display()
+                )));
+            }
+            kept = fs::read_to_string(&path)
+                .ok()
+                .and_then(|text| serde_json::from_str(&text).ok());
+        }
+        let service = service
+            .or_else(|| kept.as_ref().map(|kept| kept.service.clone()))
+            .unwrap_or_else(|| "http://127.0.0.1:8470".into());
+        let service = service.trim_end_matches('/').to_owned();
+        let token = kept
+            .filter(|kept| kept.service == service)
+            .map(|kept| kept.token);
+        let agent = ureq::Agent::config_builder()
+            .http_status_as_error(false)
+            .user_agent("jexlin")
+            .build()
+            .new_agent();
+        Ok(Self {
+            service,
+            token,
+            agent,
+        })
+    }
+
+    /// Keeps a session for later calls, readable to its owner alone.
+    pub fn keep(&self, token: SecretText) -> Result<PathBuf, ClientError> {
+        let path = session_path()?;
+        let broken = |error: std::io::Error| {
+            ClientError::local(format!("{} cannot be written: {error}.", path.display()))
+        };
+        if let Some(folder) = path.parent() {
+            fs::create_dir_all(folder).map_err(broken)?;
+        }
+        let text = serde_json::to_string(&Kept {
+            service: self.service.clone(),
+            token,
+        })
+        .map_err(|error| ClientError::local(error.to_string()))?;
+        let beside = path.with_extension("new");
+        let _ = fs::remove_file(&beside);
+        let mut file = fs::OpenOptions::new()
+            .write(true)
+            .create_new(true)
+            .mode(0o600)
+            .open(&beside)
+            .map_err(broken)?;
+        file.write_all(text.as_bytes()).map_err(broken)?;
+        fs::rename(&beside, &path).map_err(broken)?;
+        Ok(path)
+    }
+
+    /// Forgets the kept session.
+    pub fn forget(&self) -> Result<(), ClientError> {
+        match fs::remove_file(session_path()?) {
+            Err(error) if error.kind() != std::io::ErrorKind::NotFound => {
+                Err(ClientError::local(error.to_string()))
+            }
+            _ => Ok(()),
+        }
+    }
+
+    fn request(
+        &self,
+        method: &str,
+        path: &str,
+        body: Option<&Value>,
+        version: Option<i32>,
+    ) -> Result<ureq::http::Response<ureq::Body>, ClientError> {
+        let mut request = ureq::http::Request::builder()
+            .method(method)
+            .uri(format!("{}{path}", self.service));
+        if let Some(token) = &self.token {
+            request = request.header("Authorization", format!("Bearer {}", token.expose_secret()));
+        }
+        if let Some(version) = version {
+            request = request.header("If-Match", format!("\"{version}\""));
+        }
+        let text = body.map(Value::to_string);
+        if text.is_some() {
+            request = request.header("Content-Type", "application/json");
+        }
+        let broken = |error: ureq::http::Error| {
+            ClientError::input(
+                format!("The address cannot be used: {error}."),
+                "Check --service.",
+            )
+        };
+        let unreachable = |error: ureq::Error| ClientError::Unreachable(error.to_string());
+        let response = match text {
+            Some(text) => self
+                .agent
+                .run(request.body(text).map_err(broken)?)
+                .map_err(unreachable)?,
+            None => self
+                .agent
+                .run(request.body(()).map_err(broken)?)
+                .map_err(unreachable)?,
+        };
+        good(response)
+    }
+
+    fn call<T: DeserializeOwned>(
+        &self,
+        method: &str,
+        path: &str,
+        body: Option<&Value>,
+        version: Option<i32>,
+    ) -> Result<T, ClientError> {
+        let response = self.request(method, path, body, version)?;
+        let waits = response.status() == 202;
+        let text = response
+            .into_body()
+            .with_config()
+            .limit(256 * 1024 * 1024)
+            .read_to_string()
+            .map_err(|error| ClientError::Unreachable(error.to_string()))?;
+        let text = if text.is_empty() { "null" } else { &text };
+        if waits && let Ok(act) = serde_json::from_str(text) {
+            return Err(ClientError::Pending(Box::new(act)));
+        }
+        serde_json::from_str(text).map_err(|error| {
+            ClientError::local(format!("The service's answer cannot be read: {error}."))
+        })
+    }
+
+    /// Sends bytes as they are.
+    pub fn send<T: DeserializeOwned>(
+        &self,
+        path: &str,
+        bytes: impl std::io::Read + Send + 'static,
+        length: Option<u64>,
+    ) -> Result<T, ClientError> {
+        let mut request = ureq::http::Request::builder()
+            .method("POST")
+            .uri(format!("{}{path}", self.service))
+            .header("Content-Type", "application/octet-stream");
+        if let Some(length) = length {
+            request = request.header("Content-Length", length.to_string());
+        }
+        if let Some(token) = &self.token {
+            request = request.header("Authorization", format!("Bearer {}", token.expose_secret()));
+        }
+        let broken = |error: ureq::http::Error| {
+            ClientError::input(
+                format!("The address cannot be used: {error}."),
+                "Check --service.",
+            )
+        };
+        let request = request
+            .body(ureq::SendBody::from_owned_reader(bytes))
+            .map_err(broken)?;
+        let response = self
+            .agent
+            .run(request)
+            .map_err(|error| ClientError::Unreachable(error.to_string()))?;
+        let text = good(response)?
+            .into_body()
+            .read_to_string()
+            .map_err(|error| ClientError::Unreachable(error.to_string()))?;
+        serde_json::from_str(&text).map_err(|error| {
+            ClientError::local(format!("The service's answer cannot be read: {error}."))
+        })
+    }
+
+    /// Reads.
+    pub fn get<T: DeserializeOwned>(&self, path: &str) -> Result<T, ClientError> {
+        self.call("GET", path, None, None)
+    }
+
+    /// Sends.
+    pub fn post<T: DeserializeOwned>(
+        &self,
+        path: &str,
+        body: &impl Serialize,
+    ) -> Result<T, ClientError> {
+        self.call("POST", path, Some(&value(body)?), None)
+    }
+
+    /// Changes what has a version.
+    pub fn change<T: DeserializeOwned>(
+        &self,
+        method: &str,
+        path: &str,
+        body: &impl Serialize,
+        version: i32,
+    ) -> Result<T, ClientError> {
+        self.call(method, path, Some(&value(body)?), Some(version))
+    }
+
+    /// Puts something there that has no version.
+    pub fn put<T: DeserializeOwned>(&self, path: &str) -> Result<T, ClientError> {
+        self.call("PUT", path, None, None)
+    }
+
+    /// Sets what there is one of.
+    pub fn set<T: DeserializeOwned>(
+        &self,
+        path: &str,
+        body: &impl Serialize,
+    ) -> Result<T, ClientError> {
+        self.call("PUT", path, Some(&value(body)?), None)
+    }
+
+    /// Removes.
+    pub fn delete(&self, path: &str, version: Option<i32>) -> Result<(), ClientError> {
+        self.call::<Value>("DELETE", path, None, version)
+            .map(|_| ())
+    }
+
+    /// Reads all pages of a list, or as many items as are wanted.
+    pub fn list<T: DeserializeOwned>(
+        &self,
+        path: &str,
+        most: Option<usize>,
+    ) -> Result<Vec<T>, ClientError> {
+        let mut items: Vec<T> = vec![];
+        let mut cursor = String::new();
+        loop {
+            let separator = if path.contains('?') { '&' } else { '?' };
+            let page: Page<T> = self.get(&format!("{path}{separator}limit=500&cursor={cursor}"))?;
+            items.extend(page.items);
+            match (page.next, most) {
+                (_, Some(most)) if items.len() >= most => {
+                    items.truncate(most);
+                    return Ok(items);
+                }
+                (Some(next), _) => cursor = next,
+                (None, _) => return Ok(items),
+            }
+        }
+    }
+
+    /// Copies an answer of any length to a writer.
+    pub fn copy_to(&self, path: &str, to: &mut impl std::io::Write) -> Result<(), ClientError> {
+        let mut reader = self
+            .request("GET", path, None, None)?
+            .into_body()
+            .into_reader();
+        std::io::copy(&mut reader, to)
+            .map(|_| ())
+            .map_err(|error| ClientError::local(error.to_string()))
+    }
+
+    /// Asks for a file that is taken out: its bytes, and how many are in it and left out of it.
+    pub fn export_file(
+        &self,
+        path: &str,
+        body: &impl Serialize,
+    ) -> Result<(Vec<u8>, String, String), ClientError> {
+        let body =
+            serde_json::to_value(body).map_err(|error| ClientError::local(error.to_string()))?;
+        let response = self.request("POST", path, Some(&body), None)?;
+        let header = |name: &str| {
+            response
+                .headers()
+                .get(name)
+                .and_then(|value| value.to_str().ok())
+                .unwrap_or("0")
+                .to_owned()
+        };
+        let (taken, left_out) = (header("Jexlin-Taken"), header("Jexlin-Left-Out"));
+        let bytes = response
+            .into_body()
+            .with_config()
+            .limit(1 << 30)
+            .read_to_vec()
+            .map_err(|error| ClientError::Unreachable(error.to_string()))?;
+        Ok((bytes, taken, left_out))
+    }
+
+    /// Listens to live news: calls back with each event's name and data until told to stop.
+    pub fn listen(
+        &self,
+        mut heard: impl FnMut(&str, &str) -> Result<bool, ClientError>,
+    ) -> Result<(), ClientError> {
+        let reader = BufReader::new(
+            self.request("GET", "/api/v1/live", None, None)?
+                .into_body()
+                .into_reader(),
+        );
+        let (mut event, mut data) = (String::new(), String::new());
+        for line in reader.lines() {
+            let line = line.map_err(|error| ClientError::Unreachable(error.to_string()))?;
+            if let Some(name) = line.strip_prefix("event:") {
+                name.trim().clone_into(&mut event);
+            } else if let Some(text) = line.strip_prefix("data:") {
+                text.trim().clone_into(&mut data);
+            } else if line.is_empty() && !event.is_empty() {
+                if !heard(&event, &data)? {
+                    return Ok(());
+                }
+                event.clear();
+            }
+        }
+        Ok(())
+    }
+}
+
+/// The answer, or the problem that it tells.
+fn good(
+    response: ureq::http::Response<ureq::Body>,
+) -> Result<ureq::http::Response<ureq::Body>, ClientError> {
+    if response.status().as_u16() < 400 {
+        return Ok(response);
+    }
+    let status = response.status().as_u16();
+    let text = response.into_body().read_to_string().unwrap_or_default();
+    let problem = serde_json::from_str(&text).unwrap_or_else(|_| Problem {
+        kind: String::new(),
+        title: String::new(),
+        status,
+        detail: format!("The service answered with status {status} and no explanation."),
+        advice: "Check that the address is that of a Jexlin service.".into(),
+        instance: String::new(),
+        fields: std::collections::BTreeMap::new(),
+    });
+    Err(ClientError::Service(Box::new(problem)))
+}
+
+fn value(body: &impl Serialize) -> Result<Value, ClientError> {
+    serde_json::to_value(body).map_err(|error| ClientError::local(error.to_string()))
+}
+
+/// Text made safe for a query.
+pub fn query(text: &str) -> String {
+    text.bytes()
+        .map(|byte| {
+            if byte.is_ascii_alphanumeric() || b"-_.~".contains(&byte) {
+                char::from(byte).to_string()
+            } else {
+                format!("%{byte:02X}")
+            }
+        })
+        .collect()
+}

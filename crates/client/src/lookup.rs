@@ -1,0 +1,171 @@
+//! From the names that people know to the identifiers of the interface.
+
+use jexlin_api::{CredentialItem, Device, Folder, Group, Person, parse_path};
+use uuid::Uuid;
+
+use crate::connection::Connection;
+use crate::error::ClientError;
+
+/// A folder by its path or identifier.
+pub fn folder(link: &Connection, path: &str) -> Result<Folder, ClientError> {
+    if let Ok(id) = path.parse::<Uuid>() {
+        return link.get(&format!("/api/v1/folders/{id}"));
+    }
+    let names = parse_path(path).map_err(|problem| {
+        ClientError::input(
+            format!("{path}: {problem}."),
+            "Write a path such as \"/Pumping/North ridge\".",
+        )
+    })?;
+    let wanted = format!(
+        "/{}",
+        names
+            .iter()
+            .map(|name| name.as_str())
+            .collect::<Vec<_>>()
+            .join("/")
+    )
+    .to_lowercase();
+    let folders: Vec<Folder> = link.list("/api/v1/folders", None)?;
+    folders
+        .into_iter()
+        .find(|folder| folder.path.to_lowercase() == wanted)
+        .ok_or_else(|| {
+            ClientError::unknown(
+                format!("There is no folder {path}, or no grant lets you know of it."),
+                "See what there is: jexlin folder list",
+            )
+        })
+}
+
+/// The path of the folder, and the name in it.
+pub fn split(path: &str) -> Result<(String, String), ClientError> {
+    let names = parse_path(path).map_err(|problem| {
+        ClientError::input(
+            format!("{path}: {problem}."),
+            "Write a path such as \"/Pumping/North ridge/duty\".",
+        )
+    })?;
+    match names.split_last() {
+        Some((name, folders)) if !folders.is_empty() => Ok((
+            format!(
+                "/{}",
+                folders
+                    .iter()
+                    .map(|name| name.as_str())
+                    .collect::<Vec<_>>()
+                    .join("/")
+            ),
+            name.as_str().to_owned(),
+        )),
+        _ => Err(ClientError::input(
+            format!("{path} names no folder."),
+            "Write the whole path, such as \"/Pumping/North ridge/duty\".",
+        )),
+    }
+}
+
+/// The two sides of `NAME=VALUE`.
+pub fn pair<'a>(text: &'a str, advice: &str) -> Result<(&'a str, &'a str), ClientError> {
+    text.split_once('=')
+        .ok_or_else(|| ClientError::input("A field is given without `=`.", advice))
+}
+
+/// A credential by its path or identifier.
+pub fn credential(link: &Connection, path: &str) -> Result<Uuid, ClientError> {
+    if let Ok(id) = path.parse::<Uuid>() {
+        return Ok(id);
+    }
+    let (place, name) = split(path)?;
+    let place = folder(link, &place)?;
+    let found: Vec<CredentialItem> =
+        link.list(&format!("/api/v1/credentials?folder={}", place.id), None)?;
+    let wanted = name.to_lowercase();
+    found
+        .into_iter()
+        .find(|item| item.name.to_lowercase() == wanted)
+        .map(|item| item.id)
+        .ok_or_else(|| {
+            ClientError::unknown(
+                format!("There is no credential {path}, or no grant lets you know of it."),
+                "See what there is: jexlin credential list, or jexlin find",
+            )
+        })
+}
+
+/// A credential or a folder by its path or identifier, as the query of an address names it.
+pub fn folder_or_credential(link: &Connection, path: &str) -> Result<String, ClientError> {
+    // An identifier does not tell what it is of.
+    let named = if path.parse::<Uuid>().is_ok() {
+        None
+    } else {
+        credential(link, path).ok()
+    };
+    if let Some(id) = named {
+        return Ok(format!("credential={id}"));
+    }
+    match folder(link, path) {
+        Ok(folder) => Ok(format!("folder={}", folder.id)),
+        Err(trouble) if trouble.exit_code() != 5 => Err(trouble),
+        Err(_) if path.parse::<Uuid>().is_ok() => Ok(format!("credential={path}")),
+        Err(_) => Err(ClientError::unknown(
+            format!(
+                "There is no folder and no credential {path}, or no grant lets you know of it."
+            ),
+            "See what there is: jexlin folder list, or jexlin find",
+        )),
+    }
+}
+
+/// A device by its path or identifier.
+pub fn device(link: &Connection, path: &str) -> Result<Uuid, ClientError> {
+    if let Ok(id) = path.parse::<Uuid>() {
+        return Ok(id);
+    }
+    let (place, name) = split(path)?;
+    let place = folder(link, &place)?;
+    let found: Vec<Device> = link.list(&format!("/api/v1/devices?folder={}", place.id), None)?;
+    let wanted = name.to_lowercase();
+    found
+        .into_iter()
+        .find(|device| device.name.to_lowercase() == wanted)
+        .map(|device| device.id)
+        .ok_or_else(|| {
+            ClientError::unknown(
+                format!("There is no device {path}, or no grant lets you know of it."),
+                "See what there is: jexlin device list",
+            )
+        })
+}
+
+/// A person by sign-in name or identifier.
+pub fn person(link: &Connection, name: &str) -> Result<Person, ClientError> {
+    let people: Vec<Person> = link.list("/api/v1/people", None)?;
+    let wanted = name.to_lowercase();
+    people
+        .into_iter()
+        .find(|person| {
+            person.sign_in_name.to_lowercase() == wanted || person.id.to_string() == wanted
+        })
+        .ok_or_else(|| {
+            ClientError::unknown(
+                format!("There is no person {name}."),
+                "See who there is: jexlin people list",
+            )
+        })
+}
+
+/// A group by name or identifier.
+pub fn group(link: &Connection, name: &str) -> Result<Group, ClientError> {
+    let groups: Vec<Group> = link.list("/api/v1/groups", None)?;
+    let wanted = name.to_lowercase();
+    groups
+        .into_iter()
+        .find(|group| group.name.to_lowercase() == wanted || group.id.to_string() == wanted)
+        .ok_or_else(|| {
+            ClientError::unknown(
+                format!("There is no group {name}."),
+                "See what there is: jexlin group list",
+            )
+        })
+}

@@ -1,0 +1,301 @@
+//! How bodies, versions and cursors are read and written.
+
+use std::time::Duration;
+
+use base64::Engine as _;
+use base64::engine::general_purpose::URL_SAFE_NO_PAD;
+use jexlin_api::Page;
+use rocket::data::{Data, FromData, Outcome as DataOutcome, ToByteUnit as _};
+use rocket::http::{ContentType, Status};
+use rocket::outcome::Outcome;
+use rocket::request::{FromRequest, Request};
+use rocket::response::{self, Responder, Response};
+use rocket::tokio::io::{AsyncReadExt as _, copy, sink};
+use serde::Serialize;
+use serde::de::DeserializeOwned;
+use zeroize::Zeroizing;
+
+use crate::error::{ApiError, ApiResult};
+use crate::unit_of_work::UnitOfWork;
+
+/// The largest body, in bytes.
+pub const MOST_BODY: u64 = 1024 * 1024;
+/// So much of a body that is too large is read and thrown away, so that its sender gets the answer.
+const MOST_DRAINED: u64 = 16 * MOST_BODY;
+/// The longest page.
+pub const MOST_ITEMS: i64 = 500;
+
+/// A JSON body of somebody without a session.
+#[derive(Debug)]
+pub struct Body<T>(pub T);
+
+/// Who acts, and the JSON body of their request. The body is read first, within size and time;
+/// then the session, the person, their duties and the clock are read, in the transaction that acts.
+/// So a request counts when it is carried out, and no transaction waits for a slow sender.
+#[derive(Debug)]
+pub struct Call<T>(pub UnitOfWork, pub T);
+
+/// The same with the bytes of a file. Whoever sends it must have a session before the bytes are taken,
+/// and still have it when they are there.
+#[derive(Debug)]
+pub struct Upload<L: Limit>(pub UnitOfWork, pub L::Made);
+
+/// How large a file may be, and what is made of it before a transaction begins.
+#[rocket::async_trait]
+pub trait Limit: Send {
+    /// At most so many bytes.
+    const BYTES: usize;
+    /// What is made of it.
+    type Made: Send + std::fmt::Debug;
+
+    /// Reads the file.
+    async fn make(request: &Request<'_>, bytes: Zeroizing<Vec<u8>>) -> ApiResult<Self::Made>;
+}
+
+/// A body has so long to arrive.
+const BODY_TIME: Duration = Duration::from_secs(15);
+/// A file has so long to arrive.
+const UPLOAD_TIME: Duration = Duration::from_secs(300);
+
+fn failed<'r, T>(request: &'r Request<'_>, fault: ApiError) -> DataOutcome<'r, T>
+where
+    T: FromData<'r, Error = ()>,
+{
+    let status = Status::new(fault.status());
+    *crate::error::last_error(request) = Some(fault);
+    DataOutcome::Error((status, ()))
+}
+
+#[rocket::async_trait]
+impl<'r, T: DeserializeOwned> FromData<'r> for Body<T> {
+    type Error = ();
+
+    async fn from_data(request: &'r Request<'_>, data: Data<'r>) -> DataOutcome<'r, Self> {
+        match read_json(data).await {
+            Ok(body) => DataOutcome::Success(Self(body)),
+            Err(fault) => failed(request, fault),
+        }
+    }
+}
+
+#[rocket::async_trait]
+impl<'r, T: DeserializeOwned + Send> FromData<'r> for Call<T> {
+    type Error = ();
+
+    async fn from_data(request: &'r Request<'_>, data: Data<'r>) -> DataOutcome<'r, Self> {
+        let called = async {
+            // Whoever has no token is not listened to.
+            UnitOfWork::has_token(request)?;
+            let body = read_bytes(data, MOST_BODY, BODY_TIME).await?;
+            let readings = crate::foreign::keys_in(&body).await?;
+            let mut unit = UnitOfWork::of_request(request).await?;
+            unit.readings = readings;
+            Ok(Self(unit, parse(&body)?))
+        };
+        match called.await {
+            Ok(call) => DataOutcome::Success(call),
+            Err(fault) => failed(request, fault),
+        }
+    }
+}
+
+#[rocket::async_trait]
+impl<'r, L: Limit> FromData<'r> for Upload<L> {
+    type Error = ();
+
+    async fn from_data(request: &'r Request<'_>, data: Data<'r>) -> DataOutcome<'r, Self> {
+        let called = async {
+            UnitOfWork::of_request(request).await?.commit().await?;
+            let bytes = read_bytes(
+                data,
+                u64::try_from(L::BYTES).unwrap_or(u64::MAX),
+                UPLOAD_TIME,
+            )
+            .await?;
+            let made = L::make(request, bytes).await?;
+            Ok(Self(UnitOfWork::of_request(request).await?, made))
+        };
+        match called.await {
+            Ok(call) => DataOutcome::Success(call),
+            Err(fault) => failed(request, fault),
+        }
+    }
+}
+
+/// Reads a body within its size and time; the buffer is wiped when it is dropped.
+async fn read_bytes(data: Data<'_>, most: u64, time: Duration) -> ApiResult<Zeroizing<Vec<u8>>> {
+    let cut_off =
+        |error: std::io::Error| ApiError::malformed(format!("The body was cut off: {error}."));
+    let reading = async {
+        let mut stream = data.open(most.saturating_add(MOST_DRAINED).bytes());
+        // Grown by copying, so that what is left behind is wiped, too.
+        let mut bytes = Zeroizing::new(Vec::with_capacity(4096));
+        let mut chunk = Zeroizing::new(vec![0; 65_536]);
+        loop {
+            let count = stream.read(&mut chunk).await.map_err(cut_off)?;
+            if count == 0 {
+                return Ok(bytes);
+            }
+            if u64::try_from(bytes.len() + count).unwrap_or(u64::MAX) > most {
+                // Whoever is still sending would hear of a broken line instead of this answer.
+                copy(&mut stream, &mut sink()).await.map_err(cut_off)?;
+                return Err(ApiError::malformed(format!(
+                    "The body is longer than {most} bytes."
+                )));
+            }
+            if bytes.len() + count > bytes.capacity() {
+                let mut larger = Zeroizing::new(Vec::with_capacity((bytes.len() + count) * 2));
+                larger.extend_from_slice(&bytes);
+                bytes = larger;
+            }
+            bytes.extend_from_slice(chunk.get(..count).unwrap_or_default());
+        }
+    };
+    rocket::tokio::time::timeout(time, reading)
+        .await
+        .map_err(|_| ApiError::too_slow())?
+}
+
+async fn read_json<T: DeserializeOwned>(data: Data<'_>) -> ApiResult<T> {
+    parse(&read_bytes(data, MOST_BODY, BODY_TIME).await?)
+}
+
+fn parse<T: DeserializeOwned>(bytes: &[u8]) -> ApiResult<T> {
+    let text = std::str::from_utf8(bytes)
+        .map_err(|_| ApiError::malformed("The body is not valid UTF-8."))?;
+    // The words of a JSON error can quote a value, and a value can be a secret: only the place is told.
+    serde_json::from_str(text).map_err(|error| match error.classify() {
+        serde_json::error::Category::Data => ApiError::malformed(format!(
+            "The body does not have the expected form, near line {} column {}.",
+            error.line(),
+            error.column()
+        )),
+        _ => ApiError::malformed(format!(
+            "The body is no JSON, near line {} column {}.",
+            error.line(),
+            error.column()
+        )),
+    })
+}
+
+/// The version that a change is based on.
+#[derive(Clone, Copy, Debug)]
+pub struct IfMatch(pub i32);
+
+#[rocket::async_trait]
+impl<'r> FromRequest<'r> for IfMatch {
+    type Error = ();
+
+    async fn from_request(request: &'r Request<'_>) -> Outcome<Self, (Status, ()), Status> {
+        let version = request
+            .headers()
+            .get_one("If-Match")
+            .and_then(|text| text.trim().trim_matches('"').parse().ok());
+        version.map_or_else(
+            || {
+                *crate::error::last_error(request) = Some(ApiError::needs_version());
+                Outcome::Error((Status::PreconditionRequired, ()))
+            },
+            |version| Outcome::Success(Self(version)),
+        )
+    }
+}
+
+/// JSON with the version as ETag.
+#[derive(Debug)]
+pub struct Versioned<T>(pub i32, pub T);
+
+impl<'r, T: Serialize> Responder<'r, 'static> for Versioned<T> {
+    fn respond_to(self, request: &'r Request<'_>) -> response::Result<'static> {
+        let mut response = Sent(self.1).respond_to(request)?;
+        response.set_raw_header("ETag", format!("\"{}\"", self.0));
+        Ok(response)
+    }
+}
+
+/// JSON.
+#[derive(Debug)]
+pub struct Sent<T>(pub T);
+
+impl<'r, T: Serialize> Responder<'r, 'static> for Sent<T> {
+    fn respond_to(self, _: &'r Request<'_>) -> response::Result<'static> {
+        let text = serde_json::to_string(&self.0).map_err(|_| Status::InternalServerError)?;
+        Response::build()
+            .header(ContentType::JSON)
+            .sized_body(text.len(), std::io::Cursor::new(text))
+            .ok()
+    }
+}
+
+/// Where a page begins, and how long it is.
+#[derive(Clone, Debug)]
+pub struct Paging<K> {
+    /// The key after which it begins.
+    pub after: Option<K>,
+    /// At most so many items.
+    pub most: i64,
+}
+
+/// Reads the cursor and the limit of a list.
+///
+/// # Errors
+/// When the cursor is not one of ours.
+pub fn paging<K: DeserializeOwned>(
+    cursor: Option<&str>,
+    limit: Option<i64>,
+) -> ApiResult<Paging<K>> {
+    let after = match cursor.filter(|text| !text.is_empty()) {
+        None => None,
+        Some(text) => {
+            let bytes = URL_SAFE_NO_PAD
+                .decode(text)
+                .map_err(|_| ApiError::malformed("The cursor is not one of ours."))?;
+            Some(
+                serde_json::from_slice(&bytes)
+                    .map_err(|_| ApiError::malformed("The cursor is not one of ours."))?,
+            )
+        }
+    };
+    Ok(Paging {
+        after,
+        most: limit.unwrap_or(100).clamp(1, MOST_ITEMS),
+    })
+}
+
+/// Makes a page of rows, of which one more than `most` was asked for.
+pub fn page<R, T, K: Serialize>(
+    mut rows: Vec<R>,
+    most: i64,
+    key: impl Fn(&R) -> K,
+    show: impl Fn(R) -> T,
+) -> Page<T> {
+    let most = usize::try_from(most).unwrap_or(1);
+    let more = rows.len() > most;
+    rows.truncate(most);
+    let next = rows
+        .last()
+        .filter(|_| more)
+        .and_then(|row| serde_json::to_vec(&key(row)).ok())
+        .map(|bytes| URL_SAFE_NO_PAD.encode(bytes));
+    Page {
+        items: rows.into_iter().map(show).collect(),
+        next,
+    }
+}
+
+/// Reads an identifier that a query names.
+///
+/// # Errors
+/// When it is none.
+pub fn id(text: &str) -> ApiResult<uuid::Uuid> {
+    text.parse()
+        .map_err(|_| ApiError::malformed("An identifier in the address is no UUID."))
+}
+
+/// Reads an identifier that a query may name.
+///
+/// # Errors
+/// When it is there and none.
+pub fn maybe_id(text: Option<&str>) -> ApiResult<Option<uuid::Uuid>> {
+    text.filter(|text| !text.is_empty()).map(id).transpose()
+}

@@ -1,0 +1,83 @@
+//! Judges again what rules, folders or the file of leaked passwords have changed for.
+
+use std::collections::HashMap;
+use std::time::Duration;
+
+use jexlin_core::audit::Event;
+use jexlin_core::vault::kinds::PASSWORD;
+use uuid::Uuid;
+
+use crate::app::App;
+use crate::assessment;
+use crate::error::ApiResult;
+
+/// So many passwords a round and transaction.
+const BATCH: i64 = 100;
+const PAUSE: Duration = Duration::from_millis(700);
+
+pub(super) async fn forever(app: App) {
+    let mut stamps = HashMap::new();
+    loop {
+        if let Err(fault) = judge_once(&app, &mut stamps).await {
+            tracing::warn!("judging waits: {}", fault.detail());
+            tokio::time::sleep(Duration::from_secs(1)).await;
+        }
+        tokio::time::sleep(PAUSE).await;
+    }
+}
+
+/// One round over all organisations. `stamps` is what was last seen of the file of leaked passwords
+/// in each. How many were judged.
+///
+/// # Errors
+/// [`crate::error::ApiError`].
+pub async fn judge_once(app: &App, stamps: &mut HashMap<Uuid, String>) -> ApiResult<usize> {
+    let (mut done, mut last) = (0, None);
+    for organisation in super::organisations(app).await {
+        // One organisation's trouble is no other's.
+        match judge_one(app, organisation, stamps).await {
+            Ok(count) => done += count,
+            Err(fault) => {
+                tracing::warn!(%organisation, "judging goes on with the next organisation: {}", fault.detail());
+                last = Some(fault);
+            }
+        }
+    }
+    last.map_or(Ok(done), Err)
+}
+
+async fn judge_one(
+    app: &App,
+    organisation: Uuid,
+    stamps: &mut HashMap<Uuid, String>,
+) -> ApiResult<usize> {
+    let mut done = 0;
+    let stamp = app.leaks.stamp();
+    if stamps.get(&organisation) != Some(&stamp) {
+        let mut tx = app.store.begin(organisation).await?;
+        if tx.note("leaked passwords", &stamp).await? {
+            tx.judge_all_again(None).await?;
+        }
+        tx.commit().await?;
+        stamps.insert(organisation, stamp);
+    }
+    let keys = app.keyring.keys(&app.store, organisation).await?;
+    loop {
+        let mut tx = app.store.begin(organisation).await?;
+        let stale = tx.to_judge(PASSWORD, BATCH).await?;
+        if stale.is_empty() {
+            tx.commit().await?;
+            return Ok(done);
+        }
+        for it in &stale {
+            assessment::again(&mut tx, app, &keys, it).await?;
+        }
+        // Values were opened here, though nothing of them left: the log says so.
+        let mut event = Event::new(Uuid::now_v7(), organisation, app.clock.now(), "vault.judge");
+        event
+            .detail
+            .insert("passwords".into(), stale.len().to_string());
+        tx.commit_with(&event, &keys.mac).await?;
+        done += stale.len();
+    }
+}

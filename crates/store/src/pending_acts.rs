@@ -1,0 +1,223 @@
+//! Sensitive changes that wait for a second person.
+
+use chrono::{DateTime, Utc};
+use diesel::prelude::*;
+use diesel::sql_types;
+use diesel_async::RunQueryDsl;
+use uuid::Uuid;
+
+use crate::people::one_row;
+use crate::schema::{pending_act, person};
+use crate::sql::statement;
+use crate::{Result, Tx};
+
+/// A pending act.
+#[derive(Clone, Debug, Queryable, Selectable, Insertable)]
+#[diesel(table_name = pending_act)]
+#[allow(missing_docs, reason = "the columns are described in the migration")]
+pub struct PendingActRow {
+    pub id: Uuid,
+    pub organisation: Uuid,
+    pub act: String,
+    pub summary: String,
+    pub target_type: String,
+    pub target: Uuid,
+    pub target_name: String,
+    pub body: serde_json::Value,
+    pub state: String,
+    pub proposed_by: Uuid,
+    pub proposed_at: DateTime<Utc>,
+    pub expires_at: DateTime<Utc>,
+    pub decided_by: Option<Uuid>,
+    pub decided_at: Option<DateTime<Utc>>,
+    pub comment: String,
+}
+
+/// A pending act with the name of who proposed it.
+#[derive(Clone, Debug)]
+#[allow(missing_docs, reason = "the columns are described in the migration")]
+pub struct PendingActView {
+    pub row: PendingActRow,
+    pub proposed_by_name: String,
+}
+
+#[derive(QueryableByName)]
+struct Found {
+    #[diesel(sql_type = sql_types::BigInt)]
+    count: i64,
+}
+
+impl Tx {
+    /// Keeps an act that waits for a second person.
+    ///
+    /// # Errors
+    /// [`crate::StoreError`].
+    pub async fn add_pending_act(&mut self, row: &PendingActRow) -> Result<()> {
+        diesel::insert_into(pending_act::table)
+            .values(row)
+            .execute(self.conn()?)
+            .await?;
+        Ok(())
+    }
+
+    /// A pending act, kept from changes until the transaction ends.
+    ///
+    /// # Errors
+    /// [`crate::StoreError::NotFound`].
+    pub async fn pending_act_locked(&mut self, id: Uuid) -> Result<PendingActRow> {
+        Ok(pending_act::table
+            .find(id)
+            .select(PendingActRow::as_select())
+            .for_update()
+            .first(self.conn()?)
+            .await?)
+    }
+
+    /// Notes what became of a pending act; it must be locked. What it would have done is forgotten, since
+    /// it can hold the hash of a password.
+    ///
+    /// # Errors
+    /// [`crate::StoreError`].
+    pub async fn settle_pending_act(
+        &mut self,
+        id: Uuid,
+        state: &str,
+        by: Option<Uuid>,
+        now: DateTime<Utc>,
+        comment: &str,
+    ) -> Result<()> {
+        let query = diesel::update(
+            pending_act::table
+                .find(id)
+                .filter(pending_act::state.eq("waiting")),
+        )
+        .set((
+            pending_act::state.eq(state),
+            pending_act::decided_by.eq(by),
+            pending_act::decided_at.eq(now),
+            pending_act::comment.eq(comment),
+            pending_act::body.eq(serde_json::json!({})),
+        ));
+        one_row(query.execute(self.conn()?).await?)
+    }
+
+    /// The pending acts, newest first; those that wait alone when asked so.
+    ///
+    /// # Errors
+    /// [`crate::StoreError`].
+    pub async fn pending_acts(&mut self, waiting: bool, most: i64) -> Result<Vec<PendingActView>> {
+        let mut query = pending_act::table
+            .inner_join(person::table.on(person::id.eq(pending_act::proposed_by)))
+            .order((pending_act::proposed_at.desc(), pending_act::id.desc()))
+            .limit(most)
+            .select((PendingActRow::as_select(), person::display_name))
+            .into_boxed();
+        if waiting {
+            query = query.filter(pending_act::state.eq("waiting"));
+        }
+        let rows: Vec<(PendingActRow, String)> = query.load(self.conn()?).await?;
+        Ok(rows
+            .into_iter()
+            .map(|(row, proposed_by_name)| PendingActView {
+                row,
+                proposed_by_name,
+            })
+            .collect())
+    }
+
+    /// The pending acts whose time is over; held until the transaction ends.
+    ///
+    /// # Errors
+    /// [`crate::StoreError`].
+    pub async fn overdue_pending_acts(
+        &mut self,
+        now: DateTime<Utc>,
+        most: i64,
+    ) -> Result<Vec<PendingActRow>> {
+        let query = pending_act::table
+            .filter(pending_act::state.eq("waiting"))
+            .filter(pending_act::expires_at.le(now))
+            .limit(most)
+            .for_update()
+            .skip_locked()
+            .select(PendingActRow::as_select());
+        Ok(query.load(self.conn()?).await?)
+    }
+
+    /// How many active people other than one hold all of these duties.
+    ///
+    /// # Errors
+    /// [`crate::StoreError`].
+    pub async fn others_with_duties(&mut self, but: Uuid, duties: &[String]) -> Result<i64> {
+        let query = person::table
+            .filter(person::state.eq("active"))
+            .filter(person::sort.eq("person"))
+            .filter(person::id.ne(but))
+            .filter(person::duties.contains(duties.to_vec()))
+            .count();
+        Ok(query.get_result(self.conn()?).await?)
+    }
+
+    async fn count_one(
+        &mut self,
+        sql: &str,
+        person: Uuid,
+        other: Option<Uuid>,
+        now: DateTime<Utc>,
+    ) -> Result<i64> {
+        let query = statement(sql)
+            .bind::<sql_types::Uuid, _>(person)
+            .bind::<sql_types::Nullable<sql_types::Uuid>, _>(other)
+            .bind::<sql_types::Timestamptz, _>(now);
+        let found: Found = query.get_result(self.conn()?).await?;
+        Ok(found.count)
+    }
+
+    /// How many active people other than one are stewards of a folder.
+    ///
+    /// # Errors
+    /// [`crate::StoreError`].
+    pub async fn other_stewards_of_folder(
+        &mut self,
+        but: Uuid,
+        folder: Uuid,
+        now: DateTime<Utc>,
+    ) -> Result<i64> {
+        let sql = "SELECT count(*) AS count FROM person p WHERE p.state = 'active' AND p.sort = 'person' AND p.id <> $1 AND level_on_folder(p.id, $2, $3) = 5";
+        self.count_one(sql, but, Some(folder), now).await
+    }
+
+    /// How many active people other than one are stewards of a credential.
+    ///
+    /// # Errors
+    /// [`crate::StoreError`].
+    pub async fn other_stewards_of_credential(
+        &mut self,
+        but: Uuid,
+        credential: Uuid,
+        now: DateTime<Utc>,
+    ) -> Result<i64> {
+        let sql = "SELECT count(*) AS count FROM person p WHERE p.state = 'active' AND p.sort = 'person' AND p.id <> $1 AND level_on_credential(p.id, $2, $3) = 5";
+        self.count_one(sql, but, Some(credential), now).await
+    }
+
+    /// Whether a person or a group, itself or through groups that it is in, is a steward of anything or an
+    /// approver at any gate where `without` is no steward; everything counts when nobody is named.
+    ///
+    /// # Errors
+    /// [`crate::StoreError`].
+    pub async fn brings_power(
+        &mut self,
+        subject: Uuid,
+        without: Option<Uuid>,
+        now: DateTime<Utc>,
+    ) -> Result<bool> {
+        let sql = "SELECT (SELECT count(*) FROM access_grant g
+                WHERE (g.person_id = $1 OR g.group_id = ANY (subjects_of($1))) AND g.held = 5 AND (g.ends_at IS NULL OR $3 < g.ends_at)
+                  AND ($2 IS NULL OR coalesce(level_on_folder($2, g.folder_id, $3), level_on_credential($2, g.credential_id, $3), 0) < 5))
+            + (SELECT count(*) FROM gate_approver a JOIN gate t ON t.id = a.gate_id LEFT JOIN device d ON d.id = t.device_id
+                WHERE a.subject = ANY (subjects_of($1))
+                  AND ($2 IS NULL OR coalesce(level_on_folder($2, coalesce(t.folder_id, d.folder_id), $3), level_on_credential($2, t.credential_id, $3), 0) < 5)) AS count";
+        Ok(self.count_one(sql, subject, without, now).await? > 0)
+    }
+}
