@@ -363,7 +363,7 @@ export function Detail({ it, me }: { it: Credential; me: Me }) {
       actions={
         <span className="flex items-baseline gap-2">
           <span className="quiet">
-            {it.place}, you hold “{it.level}”
+            {it.place}, your level: {it.level}
           </span>
           <Act
             label={it.favourite ? "★ Favourite" : "☆ Add to favourites"}
