@@ -13,9 +13,9 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicI64, Ordering};
 
 use chrono::{DateTime, TimeDelta, Utc};
-use jexlind::app::App;
-use jexlind::clock::Clock;
-use jexlind::config::Config;
+use jexlin_app::App;
+use jexlin_app::clock::Clock;
+use jexlin_app::config::Config;
 use jexlind::workers::{Seals, judge_once, run_one, schedule_once};
 use rocket::http::{ContentType, Header, Method, Status};
 use rocket::local::asynchronous::Client;
@@ -296,7 +296,7 @@ fn good(name: &str, path: &str, (status, answer): (Status, Value)) -> Outcome<Va
 }
 
 fn main() -> Outcome<()> {
-    if let Some(code) = jexlind::foreign::run_if_called() {
+    if let Some(code) = jexlin_app::foreign::run_if_called() {
         std::process::exit(if code == std::process::ExitCode::SUCCESS {
             0
         } else {

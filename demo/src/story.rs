@@ -267,7 +267,7 @@ async fn delegated(demo: &mut Demo) -> Outcome<()> {
         json!({"kind": "login", "fields": {"user_name": "payroll@osmere.example", "url": "https://payroll.example/"}}),
     )
     .await?;
-    // An archive that its keeper has for themselves alone; two months on they leave.
+    // An archive that one person has for themselves alone; two months on they leave.
     let archive = demo
         .post("ines", "/api/v1/folders", json!({"name": "Archive"}))
         .await?;

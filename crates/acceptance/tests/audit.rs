@@ -75,7 +75,7 @@ fn an_honest_log_verifies_offline_and_one_changed_byte_does_not() {
     let text = std::fs::read_to_string(&path).unwrap();
     std::fs::write(
         &path,
-        text.replacen("credential.reveal", "credential.change", 1),
+        text.replacen("credential.reveal", "credential.edit", 1),
     )
     .unwrap();
     let (code, words) = olena.bad(&["audit", "verify", "log.jsonl", "--key-file", "key"]);

@@ -113,7 +113,7 @@ fn a_note_of_several_lines_and_a_token_stay_as_they_were_typed() {
             "add",
             "/Office/Safe",
             "--kind",
-            "secure-note",
+            "confidential-note",
             "--password-file",
             "-",
         ],
@@ -661,8 +661,5 @@ fn a_kind_of_ones_own_lives_changes_and_retires_without_losing_anything() {
         .filter(|event| event["outcome"] == "done")
         .map(|event| event["action"].as_str().unwrap().to_owned())
         .collect();
-    assert_eq!(
-        done,
-        ["kind.change", "kind.change", "kind.change", "kind.add"]
-    );
+    assert_eq!(done, ["kind.edit", "kind.edit", "kind.edit", "kind.add"]);
 }

@@ -69,7 +69,7 @@ fn a_person_is_invited_given_duties_suspended_and_let_in_again() {
         ["refused", "refused", "done"],
         "her own slip, Marek's try, and Marek himself"
     );
-    assert!(ines.events("person.change").len() >= 2);
+    assert!(ines.events("person.edit").len() >= 2);
 }
 
 #[test]

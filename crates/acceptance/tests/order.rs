@@ -150,11 +150,11 @@ fn access_is_written_compared_and_made_so_as_one() {
     assert!(client.good(&["gate", "list"]).contains("30"));
     // Each change is in the log beside the act as a whole.
     for (action, times) in [
-        ("grant.change", 1),
+        ("grant.edit", 1),
         ("grant.remove", 1),
         ("group.join", 3),
         ("folder.add", 5),
-        ("gate.change", 1),
+        ("gate.edit", 1),
         ("access.apply", 1),
     ] {
         assert_eq!(ines.events(action).len(), times, "{action}");
@@ -413,7 +413,7 @@ fn access_issues_are_fixed_without_a_look_inside() {
         ("no-steward", "/Archive"),
         ("left", "/Office"),
         ("ended", "/Office"),
-        ("adds-nothing", "/Pumping/Inner"),
+        ("redundant", "/Pumping/Inner"),
     ] {
         assert!(
             told.lines()
@@ -453,7 +453,7 @@ fn access_issues_are_fixed_without_a_look_inside() {
         "--all",
         "ended",
         "--all",
-        "adds-nothing",
+        "redundant",
     ]);
     assert!(told.contains("4 grants are taken away"), "{told}");
     let told = theirs.good(&["access-issue", "appoint", "--person", "ines", "--all"]);

@@ -137,7 +137,7 @@ fn lists_are_narrowed_by_every_column_and_searches_are_kept_for_oneself() {
             &format!("folder={pumps}&find=ridge"),
             &["Ridge duty", "Ridge feed"],
         ),
-        ("check=in%20step", &[]),
+        ("check=in%20sync", &[]),
     ] {
         assert_eq!(names(&ines, filter), wanted, "{filter}");
     }

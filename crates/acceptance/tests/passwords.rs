@@ -404,7 +404,7 @@ fn findings_follow_every_change_and_tell_what_to_do() {
     assert_eq!(names, ["Franking"]);
     ines.get("/api/v1/credentials?finding=ugly")
         .refused(422, "bad-input");
-    assert!(!ines.events("vault.judge").is_empty());
+    assert!(!ines.events("vault.assess").is_empty());
 }
 
 #[test]
@@ -493,7 +493,7 @@ fn settings_are_changed_by_those_who_may_and_checked() {
             .0,
         4
     );
-    let events = ines.events("settings.change");
+    let events = ines.events("settings.edit");
     let done = events
         .iter()
         .find(|event| event["outcome"] == "done")

@@ -142,7 +142,7 @@ fn a_folder_goes_with_all_that_is_in_it_and_comes_back_as_one() {
     );
     let row = items(&ines, "/api/v1/bin")
         .into_iter()
-        .find(|row| row["sort"] == "folder")
+        .find(|row| row["target_type"] == "folder")
         .unwrap();
     assert_eq!(
         (text(&row, "path"), row["credentials"].as_i64()),

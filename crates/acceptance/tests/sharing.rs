@@ -173,7 +173,7 @@ fn a_preview_says_who_gains_and_loses_what_and_changes_nothing() {
         4
     );
     ines.post("/api/v1/preview", &json!({}))
-        .refused(422, "bad-input");
+        .refused(400, "malformed");
 }
 
 fn group(ines: &jexlin_acceptance::Session<'_>) -> String {
@@ -350,7 +350,7 @@ fn a_grant_gets_other_terms_and_keeps_those_that_nobody_named() {
             .good(&["explain", "pim", "/Pumping/Ridge"])
             .contains("holds `use`")
     );
-    let events = ines.events("grant.change");
+    let events = ines.events("grant.edit");
     assert_eq!(
         (
             events.len(),
@@ -431,7 +431,7 @@ fn a_grant_gets_other_terms_and_keeps_those_that_nobody_named() {
     );
     let _ = client.good(&["grant", "edit", &grant, "--level", "list"]);
     assert!(
-        ines.events("grant.change")
+        ines.events("grant.edit")
             .iter()
             .any(|event| event["outcome"] == "refused")
     );
@@ -528,7 +528,7 @@ fn everybody_who_reaches_something_is_told_with_the_way_to_stewards_and_auditors
             .0,
         5
     );
-    let asked = ines.events("access.reach");
+    let asked = ines.events("access.who");
     assert!(
         asked
             .iter()
@@ -592,7 +592,7 @@ async fn the_console_asks_with_the_preview_before_it_shares() {
         .unwrap();
     page.find("//button[starts-with(@aria-label, 'Change reveal to')]")
         .await;
-    assert_eq!(ines.events("grant.change").len(), 1);
+    assert_eq!(ines.events("grant.edit").len(), 1);
     page.find("//button[contains(., 'Who has access')]")
         .await
         .click()

@@ -228,7 +228,7 @@ fn what_is_wrong_is_told_by_its_row_and_nothing_is_half_done() {
                 "import", "file", &path, "--into", "/Office", "--match", "perhaps"
             ])
             .0,
-        7
+        2
     );
     // Whoever may not change the folder brings nothing in.
     let pim = ines.person("pim", &[]);

@@ -83,14 +83,14 @@ fn a_check_and_a_rotation_both_ways_leave_device_and_vault_in_sync() {
     );
     let rotated = job(&ines, &duty, "rotate", &json!({}));
     assert_eq!(
-        (&rotated["outcome"], &rotated["way"]),
+        (&rotated["outcome"], &rotated["method"]),
         (&json!("done"), &json!("operator")),
         "{rotated}"
     );
     assert!(opens(&ines, &duty, "duty"));
-    let itself = job(&ines, &duty, "rotate", &json!({"way": "self"}));
+    let itself = job(&ines, &duty, "rotate", &json!({"method": "self"}));
     assert_eq!(
-        (&itself["outcome"], &itself["way"]),
+        (&itself["outcome"], &itself["method"]),
         (&json!("done"), &json!("self")),
         "{itself}"
     );
@@ -199,7 +199,7 @@ fn devices_that_hang_flood_or_are_off_fail_the_job_and_lose_nothing() {
         );
         let checked = job(&ines, &credential, "check", &json!({}));
         assert_eq!(checked["outcome"], "unreachable", "{name}: {checked}");
-        let rotated = job(&ines, &credential, "rotate", &json!({"way": "self"}));
+        let rotated = job(&ines, &credential, "rotate", &json!({"method": "self"}));
         assert_eq!(rotated["outcome"], "unreachable", "{name}: {rotated}");
         assert_eq!(
             ines.reveal(&credential).text("value"),
@@ -294,7 +294,7 @@ fn killed_at_any_step_the_account_opens_with_the_vaults_current_password() {
             service.sql("DELETE FROM failed_login");
             let job = ines.make(
                 &format!("/api/v1/credentials/{credential}/rotate"),
-                &json!({"way": way}),
+                &json!({"method": way}),
             );
             drop(ines);
             let held = service.folder.join("held");

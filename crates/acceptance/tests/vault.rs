@@ -311,7 +311,7 @@ fn grants_that_make_no_sense_are_refused_in_words() {
         "/api/v1/grants",
         &json!({"folder": folder, "person": marek, "level": "owner"}),
     )
-    .refused(400, "malformed");
+    .refused(422, "bad-input");
     let _ = ines.make(
         "/api/v1/grants",
         &json!({"folder": folder, "person": marek, "level": "use"}),

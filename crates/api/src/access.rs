@@ -2,6 +2,9 @@
 
 use chrono::{DateTime, Utc};
 use jexlin_core::access::Level;
+use jexlin_core::access::{AccessRequestState, IssueType};
+use jexlin_core::audit::TargetType;
+use jexlin_core::people::{PersonState, SubjectType};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 use uuid::Uuid;
@@ -11,28 +14,30 @@ use uuid::Uuid;
 pub struct Grant {
     /// Identifier.
     pub id: Uuid,
-    /// `folder` or `credential`: what it stands on.
-    pub target_type: String,
+    /// What it stands on.
+    pub target_type: TargetType,
     /// What it stands on.
     pub target: Uuid,
     /// The path of what it stands on.
     pub place: String,
-    /// `person` or `group`.
-    pub subject_sort: String,
+    /// To what it is given.
+    pub subject_type: SubjectType,
     /// Who it is for.
     pub subject: Uuid,
     /// Their name.
     pub subject_name: String,
     /// What it gives.
-    #[schema(value_type = String)]
     pub level: Level,
     /// When it ends, if ever.
+    #[schema(required)]
     pub ends_at: Option<DateTime<Utc>>,
     /// Why it was given.
     pub note: String,
     /// Of what is in the folder, only this kind.
+    #[schema(required)]
     pub only_kind: Option<String>,
     /// Of what is in the folder, only what has this tag.
+    #[schema(required)]
     pub only_tag: Option<String>,
     /// Whether former values may be seen as well, where values may.
     pub history: bool,
@@ -46,7 +51,6 @@ pub struct Grant {
 pub struct ChangeGrant {
     /// What it gives.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    #[schema(value_type = Option<String>)]
     pub level: Option<Level>,
     /// When it ends.
     #[serde(default, skip_serializing_if = "Option::is_none")]
@@ -78,7 +82,6 @@ pub struct NewGrant {
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub group: Option<Uuid>,
     /// What it gives.
-    #[schema(value_type = String)]
     pub level: Level,
     /// When it ends, if ever.
     #[serde(default, skip_serializing_if = "Option::is_none")]
@@ -97,37 +100,28 @@ pub struct NewGrant {
     pub without_history: bool,
 }
 
-/// A change whose preview is wanted. Exactly one of its parts is given.
-#[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
-#[serde(deny_unknown_fields)]
-pub struct Change {
+/// A change whose preview is wanted.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "snake_case")]
+pub enum Change {
     /// A new grant.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub grant: Option<NewGrant>,
+    Grant(NewGrant),
     /// Other terms of a grant.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub terms: Option<GrantTerms>,
-    /// A grant that is taken away.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub withdraw: Option<Uuid>,
-    /// Somebody who comes into a group.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub join: Option<Membership>,
+    Terms(GrantTerms),
+    /// A grant that is removed.
+    Withdraw(Uuid),
+    /// Somebody who joins a group.
+    Join(Membership),
     /// Somebody who leaves a group.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub leave: Option<Membership>,
+    Leave(Membership),
     /// A folder that is moved, closed or opened.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub folder: Option<FolderChange>,
+    Folder(FolderChange),
     /// Credentials that are moved.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub credentials: Option<CredentialsMoved>,
+    Credentials(CredentialsMoved),
     /// What one person is a steward of, transferred to another.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub transfer_stewardship: Option<TransferStewardship>,
+    TransferStewardship(TransferStewardship),
     /// Credentials that get or lose tags.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub tags: Option<TagsChanged>,
+    Tags(TagsChanged),
 }
 
 /// Credentials that get or lose tags: grants for one tag alone may reach them then, or no longer.
@@ -213,13 +207,13 @@ pub struct Shift {
     pub person: Uuid,
     /// Their name.
     pub name: String,
-    /// `active`, `invited` or `suspended`.
-    pub state: String,
+    /// Whether they can sign in.
+    pub state: PersonState,
     /// What they hold before.
-    #[schema(value_type = Option<String>)]
+    #[schema(required)]
     pub before: Option<Level>,
     /// What they hold after.
-    #[schema(value_type = Option<String>)]
+    #[schema(required)]
     pub after: Option<Level>,
     /// On how many credentials.
     pub credentials: u64,
@@ -234,10 +228,9 @@ pub struct Reacher {
     pub person: Uuid,
     /// Their name.
     pub name: String,
-    /// `active`, `invited` or `suspended`.
-    pub state: String,
+    /// Whether they can sign in.
+    pub state: PersonState,
     /// What they hold.
-    #[schema(value_type = String)]
     pub level: Level,
     /// The place of the grant by which they hold it, or `the credential itself`.
     pub stands_on: String,
@@ -255,7 +248,7 @@ pub struct Explanation {
     /// The path of the folder or the credential.
     pub place: String,
     /// The level held.
-    #[schema(value_type = Option<String>)]
+    #[schema(required)]
     pub level: Option<Level>,
     /// A sentence that says the same.
     pub sentence: String,
@@ -269,13 +262,13 @@ pub struct Way {
     /// The grant.
     pub grant: Uuid,
     /// What it gives.
-    #[schema(value_type = String)]
     pub level: Level,
     /// Where it stands.
     pub stands_on: String,
     /// The groups between the person and the grant.
     pub through: Vec<String>,
     /// Why it does not count, if it does not.
+    #[schema(required)]
     pub stopped: Option<String>,
 }
 
@@ -296,9 +289,10 @@ pub struct AccessCompared {
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct AccessChange {
     /// The line of the file that says so.
+    #[schema(required)]
     pub line: Option<usize>,
-    /// `folder`, `credential`, `group` or `password-policy`.
-    pub sort: String,
+    /// What changes.
+    pub target_type: TargetType,
     /// Its path or name.
     pub place: String,
     /// The change in words.
@@ -315,10 +309,9 @@ pub struct AccessMade {
 /// An access issue: something wrong with who has access.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct AccessIssue {
-    /// `no-steward`: no active person is a steward of the folder, nor of those below it that get
-    /// theirs from here. `left`: a grant to somebody who left. `ended`: a grant whose time is over.
-    /// `adds-nothing`: a grant that gives nothing which another one does not give as well.
-    pub sort: String,
+    /// What is wrong.
+    #[serde(rename = "type")]
+    pub issue_type: IssueType,
     /// The folder without a steward, or the grant.
     pub id: Uuid,
     /// The path of the folder, or of what the grant stands on.
@@ -327,7 +320,7 @@ pub struct AccessIssue {
     #[serde(default)]
     pub subject_name: String,
     /// What it gives.
-    #[schema(value_type = Option<String>)]
+    #[schema(required)]
     pub level: Option<Level>,
     /// What to do.
     pub advice: String,
@@ -335,17 +328,19 @@ pub struct AccessIssue {
 
 /// Fixes access issues, all of it or nothing.
 #[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
-#[serde(deny_unknown_fields, default)]
+#[serde(deny_unknown_fields)]
 pub struct FixAccessIssues {
     /// Takes these grants away.
+    #[serde(default)]
     pub withdraw: Vec<Uuid>,
     /// Makes a person or a group a steward of these folders that have none.
+    #[serde(default)]
     pub folders: Vec<Uuid>,
     /// The person.
-    #[serde(skip_serializing_if = "Option::is_none")]
+    #[serde(default, skip_serializing_if = "Option::is_none")]
     pub person: Option<Uuid>,
     /// The group.
-    #[serde(skip_serializing_if = "Option::is_none")]
+    #[serde(default, skip_serializing_if = "Option::is_none")]
     pub group: Option<Uuid>,
 }
 
@@ -403,7 +398,6 @@ pub struct NewAccessRequest {
     /// The credential.
     pub credential: Uuid,
     /// `list`, `use`, `reveal` or `edit`.
-    #[schema(value_type = String)]
     pub level: Level,
     /// What for.
     pub reason: String,
@@ -423,15 +417,15 @@ pub struct AccessRequest {
     /// Their name.
     pub person_name: String,
     /// The level that is asked for.
-    #[schema(value_type = String)]
     pub level: Level,
     /// What for.
     pub reason: String,
-    /// `waiting`, `granted`, `refused` or `withdrawn`.
-    pub state: String,
+    /// Its state.
+    pub state: AccessRequestState,
     /// When it was asked.
     pub asked_at: DateTime<Utc>,
     /// Who settled it.
+    #[schema(required)]
     pub decided_by: Option<String>,
     /// What they said.
     pub comment: String,

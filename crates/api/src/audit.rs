@@ -1,5 +1,6 @@
 //! The audit log.
 
+use jexlin_core::audit::{Action, Outcome, TargetType};
 use std::collections::BTreeMap;
 
 use chrono::{DateTime, Utc};
@@ -13,25 +14,30 @@ pub struct AuditEvent {
     /// Identifier.
     pub id: Uuid,
     /// Its place in the tree; none for the moment until it is sealed.
+    #[schema(required)]
     pub leaf: Option<i64>,
     /// When.
     pub at: DateTime<Utc>,
     /// What was done, such as `credential.reveal`.
+    #[schema(value_type = Action)]
     pub action: String,
     /// Who did it.
+    #[schema(required)]
     pub actor: Option<Uuid>,
     /// Their name at the time.
     pub actor_name: String,
     /// On what.
+    #[schema(required)]
     pub target: Option<Uuid>,
-    /// What sort of thing that is.
+    /// What that is.
+    #[schema(value_type = TargetType)]
     pub target_type: String,
     /// Its name at the time.
     pub target_name: String,
     /// From which address.
     pub origin: String,
-    /// `done`, `refused` or `failed`.
-    pub outcome: String,
+    /// What became of it.
+    pub outcome: Outcome,
     /// More about it.
     pub detail: BTreeMap<String, String>,
 }
@@ -42,6 +48,7 @@ pub struct AuditKey {
     /// The verifier key, in the form of a C2SP signed note.
     pub key: String,
     /// The newest signed checkpoint, if anything is sealed.
+    #[schema(required)]
     pub checkpoint: Option<String>,
 }
 

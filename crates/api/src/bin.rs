@@ -1,6 +1,7 @@
 //! The bin, and personal folders.
 
 use chrono::{DateTime, Utc};
+use jexlin_core::vault::RemovedType;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 use uuid::Uuid;
@@ -12,8 +13,8 @@ use crate::SecretText;
 pub struct Removed {
     /// Identifier; restored or purged by this.
     pub id: Uuid,
-    /// `credential`, `device` or `folder`.
-    pub sort: String,
+    /// What it is.
+    pub target_type: RemovedType,
     /// Where it was.
     pub path: String,
     /// How many credentials are in it.
@@ -21,8 +22,10 @@ pub struct Removed {
     /// When.
     pub removed_at: DateTime<Utc>,
     /// By whom.
+    #[schema(required)]
     pub removed_by: Option<String>,
     /// When it is purged, if nobody puts it back; none when nothing is purged by itself.
+    #[schema(required)]
     pub purged_from: Option<DateTime<Utc>>,
 }
 

@@ -1,5 +1,7 @@
 //! What every part of the interface uses.
 
+use crate::error_code::ErrorCode;
+use jexlin_core::status::ServiceState;
 use std::collections::BTreeMap;
 
 use chrono::{DateTime, Utc};
@@ -52,14 +54,16 @@ pub struct Page<T> {
 /// Problem details (RFC 9457).
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct Problem {
-    /// What sort of problem, as a URN that does not change: `urn:jexlin:problem:…`.
+    /// What problem it is, as a URN that does not change: `urn:jexlin:problem:…`.
     #[serde(rename = "type")]
     pub kind: String,
-    /// The sort of problem in words.
+    /// The same, for programs.
+    pub code: ErrorCode,
+    /// The problem in words.
     pub title: String,
     /// The HTTP status.
     pub status: u16,
-    /// Activity.
+    /// What happened.
     pub detail: String,
     /// What to do now.
     pub advice: String,
@@ -75,8 +79,8 @@ pub struct Problem {
 pub struct Status {
     /// The version of the service.
     pub version: String,
-    /// `needs-setup`, `locked`, `ready` or `no-database`.
-    pub state: String,
+    /// What the service can do now.
+    pub state: ServiceState,
 }
 
 /// First-run set-up.
@@ -129,12 +133,14 @@ pub struct KeysView {
     /// The name of the root key that counts.
     pub root_key: String,
     /// The name of the next one, while it changes.
+    #[schema(required)]
     pub next_root_key: Option<String>,
     /// The services that run.
     pub services: Vec<ServiceView>,
     /// The number of the organisation's key: 1 at set-up, one more with each change.
     pub organisation_key: i32,
     /// How many data keys are still under the former organisation key, while they move.
+    #[schema(required)]
     pub left: Option<i64>,
 }
 

@@ -1,6 +1,8 @@
 //! Gates, requests, checkouts.
 
 use chrono::{DateTime, Utc};
+use jexlin_core::audit::TargetType;
+use jexlin_core::gate::{CheckoutEnd, ControlState, PendingActState, PendingActType, RequestState};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 use uuid::Uuid;
@@ -10,8 +12,8 @@ use uuid::Uuid;
 pub struct Gate {
     /// Identifier.
     pub id: Uuid,
-    /// `folder`, `device` or `credential`: what it stands at.
-    pub target_type: String,
+    /// What it stands at.
+    pub target_type: TargetType,
     /// What it stands at.
     pub target: Uuid,
     /// The path of what it stands at.
@@ -97,8 +99,8 @@ pub struct Request {
     pub reason: String,
     /// For how long, in minutes.
     pub minutes: i32,
-    /// `waiting`, `approved`, `refused`, `withdrawn` or `expired`.
-    pub state: String,
+    /// Its state.
+    pub state: RequestState,
     /// How many gates want an approval.
     pub approvals_needed: i64,
     /// How many have one.
@@ -108,12 +110,15 @@ pub struct Request {
     /// When it expires unanswered, or unused once approved.
     pub expires_at: DateTime<Utc>,
     /// When it was decided.
+    #[schema(required)]
     pub decided_at: Option<DateTime<Utc>>,
     /// By whom.
+    #[schema(required)]
     pub decided_by: Option<String>,
     /// What they said.
     pub comment: String,
     /// The checkout that came of it.
+    #[schema(required)]
     pub checkout: Option<Uuid>,
     /// Whether the one who looks may approve or refuse it.
     pub may_decide: bool,
@@ -159,9 +164,11 @@ pub struct Checkout {
     /// Until when.
     pub ends_at: DateTime<Utc>,
     /// When it was ended, if it was.
+    #[schema(required)]
     pub ended_at: Option<DateTime<Utc>>,
-    /// `check-in`, `time` or `recalled`.
-    pub ended_how: Option<String>,
+    /// How it was ended.
+    #[schema(required)]
+    pub ended_how: Option<CheckoutEnd>,
     /// Whether the password is rotated when it ends.
     pub rotate_on_return: bool,
 }
@@ -188,15 +195,14 @@ pub struct NewCheckout {
 pub struct PendingAct {
     /// Identifier.
     pub id: Uuid,
-    /// `change-gate`, `remove-gate`, `give-duties`, `reset-password`, `renew-secret`, `join-group` or
-    /// `change-settings`.
-    pub act: String,
+    /// What waits.
+    pub act: PendingActType,
     /// What would be done, in a sentence.
     pub summary: String,
     /// What it is about.
     pub target_name: String,
-    /// `waiting`, `confirmed`, `refused`, `withdrawn` or `expired`.
-    pub state: String,
+    /// Its state.
+    pub state: PendingActState,
     /// Who proposed it.
     pub proposed_by: String,
     /// When.
@@ -204,6 +210,7 @@ pub struct PendingAct {
     /// When it expires undecided.
     pub expires_at: DateTime<Utc>,
     /// When it was decided.
+    #[schema(required)]
     pub decided_at: Option<DateTime<Utc>>,
     /// What was said then.
     pub comment: String,
@@ -228,6 +235,6 @@ pub struct ActConfirmed {
 pub struct TwoPeople {
     /// What for, in a phrase.
     pub what: String,
-    /// `on`, `off`, or `impossible` while nobody else could confirm.
-    pub state: String,
+    /// Whether it takes a second person.
+    pub state: ControlState,
 }

@@ -8,6 +8,7 @@ mod access;
 mod audit;
 mod bin;
 mod common;
+mod error_code;
 mod gate;
 mod people;
 mod transfer;
@@ -18,11 +19,32 @@ pub use access::*;
 pub use audit::*;
 pub use bin::*;
 pub use common::*;
+pub use error_code::ErrorCode;
 pub use gate::*;
 pub use people::*;
 pub use transfer::*;
 pub use upkeep::*;
 pub use vault::*;
+
+/// The enumerations of the interface, with their words.
+pub mod words {
+    pub use jexlin_core::access::{AccessRequestState, IssueType, Level};
+    pub use jexlin_core::audit::{Action, Outcome, TargetType};
+    pub use jexlin_core::auth::Channel;
+    pub use jexlin_core::gate::{
+        CheckoutEnd, ControlState, PendingActState, PendingActType, RequestState,
+    };
+    pub use jexlin_core::people::{Duty, PersonState, PersonType, SubjectType};
+    pub use jexlin_core::policy::{Finding, RuleMode};
+    pub use jexlin_core::status::{ServiceState, Topic};
+    pub use jexlin_core::transfer::{ExportFormat, Format, MatchKey, Matching};
+    pub use jexlin_core::upkeep::{
+        ChangeMethod, CheckOutcome, ConnectorKind, JobCause, JobOutcome, JobState, OutOfSync,
+        RotationOutcome, Task,
+    };
+    pub use jexlin_core::vault::{CredentialView, RemovedType, ValueOrigin, VersionState};
+    pub use jexlin_core::words::{UnknownWord, Word};
+}
 
 /// Verification of an audit export, which needs nothing but the export and the public key.
 pub mod proof {

@@ -1,6 +1,9 @@
 //! Signing in, people, groups, password policies.
 
 use chrono::{DateTime, Utc};
+use jexlin_core::auth::Channel;
+use jexlin_core::people::{Duty, PersonState, PersonType, SubjectType};
+use jexlin_core::policy::RuleMode;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 use uuid::Uuid;
@@ -17,8 +20,8 @@ pub struct SignIn {
     pub sign_in_name: String,
     /// The password.
     pub password: SecretText,
-    /// `console` (the token comes as a cookie) or `client` (it comes in the answer).
-    pub channel: String,
+    /// By what: for the console the token comes as a cookie, for the client in the answer.
+    pub channel: Channel,
 }
 
 /// The answer to a sign-in.
@@ -43,7 +46,7 @@ pub struct Me {
     /// The name for people.
     pub display_name: String,
     /// The duties held.
-    pub duties: Vec<String>,
+    pub duties: Vec<Duty>,
     /// The organisation's name.
     pub organisation: String,
 }
@@ -57,12 +60,13 @@ pub struct Person {
     pub sign_in_name: String,
     /// The name for people.
     pub display_name: String,
-    /// `person`, or `client`: a program that signs in.
-    pub sort: String,
-    /// `invited`, `active`, `suspended` or `left`.
-    pub state: String,
-    /// Administrative rights over the product: `people`, `folders`, `policy`, `audit`.
-    pub duties: Vec<String>,
+    /// A person, or a program that signs in.
+    #[serde(rename = "type")]
+    pub person_type: PersonType,
+    /// Whether they can sign in.
+    pub state: PersonState,
+    /// The duties held.
+    pub duties: Vec<Duty>,
     /// For `If-Match`.
     pub version: i32,
 }
@@ -79,7 +83,7 @@ pub struct NewPerson {
     pub password: Option<SecretText>,
     /// Duties.
     #[serde(default)]
-    pub duties: Vec<String>,
+    pub duties: Vec<Duty>,
 }
 
 /// Adds a client: a program that signs in.
@@ -107,12 +111,12 @@ pub struct ChangePerson {
     /// The name for people.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub display_name: Option<String>,
-    /// `active`, `suspended` or `left`.
+    /// Whether they can sign in: `active`, `suspended` or `left`.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub state: Option<String>,
+    pub state: Option<PersonState>,
     /// Duties.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub duties: Option<Vec<String>>,
+    pub duties: Option<Vec<Duty>>,
     /// A new password, set by somebody with the duty `people`; all sessions of the person end.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub password: Option<SecretText>,
@@ -145,8 +149,9 @@ pub struct Group {
 pub struct Member {
     /// The person or group.
     pub id: Uuid,
-    /// `person` or `group`.
-    pub sort: String,
+    /// What it is.
+    #[serde(rename = "type")]
+    pub subject_type: SubjectType,
     /// Its name.
     pub name: String,
 }
@@ -168,7 +173,6 @@ pub struct PasswordPolicy {
     /// Whether it counts where no other is named.
     pub is_default: bool,
     /// What it demands.
-    #[schema(value_type = Object)]
     pub rules: jexlin_core::policy::PasswordPolicy,
     /// For `If-Match`.
     pub version: i32,
@@ -180,7 +184,6 @@ pub struct NewPasswordPolicy {
     /// Its name.
     pub name: String,
     /// What it demands.
-    #[schema(value_type = Object)]
     pub rules: jexlin_core::policy::PasswordPolicy,
 }
 
@@ -196,7 +199,6 @@ pub struct Generated {
 pub struct TryPolicy {
     /// Rules that need not be stored; those of `policy`, or of the default policy, when left out.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    #[schema(value_type = Option<Object>)]
     pub rules: Option<jexlin_core::policy::PasswordPolicy>,
     /// A stored policy.
     #[serde(default, skip_serializing_if = "Option::is_none")]
@@ -219,14 +221,15 @@ pub struct Tried {
     /// What the given password lacks.
     pub lacks: Vec<String>,
     /// The strength of the given password, 0 to 4.
+    #[schema(required)]
     pub score: Option<u8>,
 }
 
 /// What a folder demands of the passwords in it and below.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct PasswordRule {
-    /// `advise`, `enforce` or `choose`.
-    pub mode: String,
+    /// How the policies count.
+    pub mode: RuleMode,
     /// The policies; for `advise` and `enforce` one.
     pub policies: Vec<Uuid>,
 }
@@ -247,7 +250,6 @@ pub struct PasswordRuleItem {
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct SettingsItem {
     /// What is set, with the defaults of what is not.
-    #[schema(value_type = Object)]
     pub settings: jexlin_core::policy::settings::Settings,
     /// For `If-Match`.
     pub version: i32,

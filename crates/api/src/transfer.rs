@@ -1,6 +1,7 @@
 //! Bringing in and taking out.
 
 use chrono::{DateTime, Utc};
+use jexlin_core::transfer::{ExportFormat, Format, MatchKey, Matching};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 use uuid::Uuid;
@@ -13,18 +14,19 @@ pub struct ImportOptions {
     pub id: Uuid,
     /// The name of the file, for the log.
     pub name: String,
-    /// `csv` (with whatever it is separated by), `json-lines`, `xlsx` or `exchange`; found out when left out.
-    pub format: Option<String>,
+    /// Its format (`csv` with whatever separator); found out when left out.
+    #[serde(default)]
+    pub format: Option<Format>,
     /// Into this folder, and below it where a column names folders.
     pub folder: Uuid,
     /// Default kind, where no column says it.
     pub kind: String,
     /// What each column is: `name`, `folder`, `tags`, `kind`, a field of the kind, or `-`; guessed when left out.
     pub columns: Option<Vec<String>>,
-    /// What a thing that is there already is recognised by, in its folder: `name`, `user_name` or `url`.
-    pub key: String,
-    /// What is done with one that is there already: `skip`, `update` or `duplicate`.
-    pub matching: String,
+    /// What a thing that is there already is recognised by, in its folder.
+    pub key: MatchKey,
+    /// What is done with one that is there already.
+    pub matching: Matching,
     /// Import the valid rows and leave out the rest; otherwise all or nothing.
     pub only_good: bool,
     /// Change nothing; say what would happen.
@@ -39,7 +41,7 @@ pub struct ImportReport {
     /// Whether it was done.
     pub done: bool,
     /// What the file was read as.
-    pub format: String,
+    pub format: Format,
     /// What one should know of the file.
     pub notes: Vec<String>,
     /// The columns: head, and what each is.
@@ -106,6 +108,7 @@ pub struct ImportItem {
     /// When.
     pub made_at: DateTime<Utc>,
     /// Who.
+    #[schema(required)]
     pub made_by: Option<String>,
     /// How many were added.
     pub added: i32,
@@ -114,6 +117,7 @@ pub struct ImportItem {
     /// How many were left as they were.
     pub skipped: i32,
     /// When it was undone.
+    #[schema(required)]
     pub undone_at: Option<DateTime<Utc>>,
 }
 
@@ -134,8 +138,8 @@ pub struct ImportUndone {
 pub struct ExportOptions {
     /// What is in this folder and below it; everything when left out.
     pub folder: Option<Uuid>,
-    /// `exchange` or `csv`.
-    pub format: String,
+    /// The format.
+    pub format: ExportFormat,
     /// Encrypted for these age recipients (`age1…`).
     pub recipients: Vec<String>,
     /// Encrypted by this passphrase.

@@ -1,6 +1,10 @@
 //! Upkeep plans, jobs, and what upkeep knows.
 
 use chrono::{DateTime, Utc};
+use jexlin_core::audit::TargetType;
+use jexlin_core::upkeep::{
+    ChangeMethod, CheckOutcome, JobCause, JobOutcome, JobState, OutOfSync, RotationOutcome, Task,
+};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 use uuid::Uuid;
@@ -10,8 +14,8 @@ use uuid::Uuid;
 pub struct Plan {
     /// Identifier.
     pub id: Uuid,
-    /// `folder` or `credential`: what it is set on.
-    pub target_type: String,
+    /// What it is set on.
+    pub target_type: TargetType,
     /// What it is set on.
     pub target: Uuid,
     /// The path of what it is set on.
@@ -29,8 +33,8 @@ pub struct PlanRules {
     /// When to check: an RFC 5545 recurrence rule.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub check: Option<String>,
-    /// What to do when out of sync: `tell`, `rotate` or `both`.
-    pub out_of_sync: String,
+    /// What to do when out of sync.
+    pub out_of_sync: OutOfSync,
     /// When to rotate: an RFC 5545 recurrence rule.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub rotate: Option<String>,
@@ -74,18 +78,25 @@ pub struct Upkeep {
     /// The device.
     pub device: String,
     /// When it is checked next.
+    #[schema(required)]
     pub next_check_at: Option<DateTime<Utc>>,
     /// When it is rotated next.
+    #[schema(required)]
     pub next_rotation_at: Option<DateTime<Utc>>,
     /// When it was last checked.
+    #[schema(required)]
     pub checked_at: Option<DateTime<Utc>>,
-    /// `in sync`, `out of sync`, `locked out` or `unreachable`.
-    pub check_outcome: Option<String>,
+    /// What that found.
+    #[schema(required)]
+    pub check_outcome: Option<CheckOutcome>,
     /// When it was last rotated.
+    #[schema(required)]
     pub rotated_at: Option<DateTime<Utc>>,
-    /// `done`, `refused`, `in doubt` or `unreachable`.
-    pub rotation_outcome: Option<String>,
+    /// What became of that.
+    #[schema(required)]
+    pub rotation_outcome: Option<RotationOutcome>,
     /// Since when a rotation is owed that the end of a checkout asked for.
+    #[schema(required)]
     pub rotation_owed_at: Option<DateTime<Utc>>,
 }
 
@@ -100,29 +111,33 @@ pub struct Job {
     pub credential_path: String,
     /// The device.
     pub device: String,
-    /// `check` or `rotation`.
-    pub task: String,
-    /// `operator` or `self`: who changes the password on the device.
-    pub way: String,
-    /// `queued`, `running`, `done` or `failed`.
-    pub state: String,
+    /// What it does.
+    pub task: Task,
+    /// Who changes the password on the device.
+    pub method: ChangeMethod,
+    /// Its state.
+    pub state: JobState,
     /// What it is doing, while it runs.
     pub step: String,
     /// What came of it.
-    pub outcome: Option<String>,
+    #[schema(required)]
+    pub outcome: Option<JobOutcome>,
     /// More about it, in words.
     pub message: String,
     /// Who asked for it; nobody for the plan.
+    #[schema(required)]
     pub asked_by: Option<String>,
     /// `asked`, `plan`, `out-of-sync` or `return`.
-    pub cause: String,
+    pub cause: JobCause,
     /// When it was queued.
     pub queued_at: DateTime<Utc>,
     /// When it may run.
     pub not_before: DateTime<Utc>,
     /// When it began.
+    #[schema(required)]
     pub started_at: Option<DateTime<Utc>>,
     /// When it ended.
+    #[schema(required)]
     pub finished_at: Option<DateTime<Utc>>,
     /// How often it was begun.
     pub attempts: i32,
@@ -133,5 +148,5 @@ pub struct Job {
 pub struct NewJob {
     /// `operator` or `self`; the operator when left out and the device has one.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub way: Option<String>,
+    pub method: Option<ChangeMethod>,
 }

@@ -1,5 +1,8 @@
 //! Folders, credentials, devices, reveals.
 
+use jexlin_core::policy::Finding;
+use jexlin_core::upkeep::{CheckOutcome, ConnectorKind};
+use jexlin_core::vault::{ValueOrigin, VersionState};
 use std::collections::BTreeMap;
 
 use chrono::{DateTime, Utc};
@@ -16,6 +19,7 @@ pub struct Folder {
     /// Identifier.
     pub id: Uuid,
     /// The folder that it lives in; none at the top.
+    #[schema(required)]
     pub parent: Option<Uuid>,
     /// Its name.
     pub name: String,
@@ -24,7 +28,6 @@ pub struct Folder {
     /// Whether grants from above stop here.
     pub closed: bool,
     /// The level held; none when it is only on the path to something deeper.
-    #[schema(value_type = Option<String>)]
     pub level: Option<Level>,
     /// Whether a grant stands on itself.
     pub own_grants: bool,
@@ -148,15 +151,17 @@ pub struct CredentialItem {
     /// Its user name.
     pub user_name: String,
     /// The name of its device.
+    #[schema(required)]
     pub device: Option<String>,
     /// Its identifier.
+    #[schema(required)]
     pub device_id: Option<Uuid>,
     /// What the last check found.
-    pub check: Option<String>,
+    #[schema(required)]
+    pub check: Option<CheckOutcome>,
     /// Whether a gate stands before it.
     pub gated: bool,
     /// The level held.
-    #[schema(value_type = String)]
     pub level: Level,
     /// Its tags.
     pub tags: Vec<String>,
@@ -178,8 +183,8 @@ pub struct CredentialItem {
 /// Something wrong with a credential.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct FindingItem {
-    /// `leaked`, `weak`, `reused`, `breaks-policy`, `expired`, `expires-soon`, `old` or `out-of-sync`.
-    pub name: String,
+    /// What.
+    pub name: Finding,
     /// More about it.
     #[serde(skip_serializing_if = "String::is_empty", default)]
     pub detail: String,
@@ -199,6 +204,7 @@ pub struct Attachment {
     /// When it was added.
     pub made_at: DateTime<Utc>,
     /// By whom.
+    #[schema(required)]
     pub made_by: Option<String>,
 }
 
@@ -220,15 +226,18 @@ pub struct Credential {
     /// The names of the secret fields that have a value.
     pub secret_fields: Vec<String>,
     /// The device that it is an account of.
+    #[schema(required)]
     pub device: Option<Uuid>,
     /// The device's name.
+    #[schema(required)]
     pub device_name: Option<String>,
     /// The level held.
-    #[schema(value_type = String)]
     pub level: Level,
     /// The gate that counts, if any.
+    #[schema(required)]
     pub gate: Option<crate::GateConditions>,
     /// What upkeep knows, for an account of a device.
+    #[schema(required)]
     pub upkeep: Option<crate::Upkeep>,
     /// Fields that it has for itself alone, beside those of its kind.
     pub extra: Vec<KindField>,
@@ -246,10 +255,12 @@ pub struct Credential {
     /// When it was made.
     pub created_at: DateTime<Utc>,
     /// By whom.
+    #[schema(required)]
     pub created_by: Option<String>,
     /// When it was last changed.
     pub changed_at: DateTime<Utc>,
     /// By whom.
+    #[schema(required)]
     pub changed_by: Option<String>,
     /// For `If-Match`.
     pub version: i32,
@@ -296,7 +307,7 @@ pub struct NewCredential {
     /// The policy to generate by, where the folder lets people choose.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub policy: Option<Uuid>,
-    /// The sort of SSH key to make: `ed25519`, `ecdsa-p256`, `ecdsa-p384`, `rsa-3072` or `rsa-4096`.
+    /// The type of SSH key to make: `ed25519`, `ecdsa-p256`, `ecdsa-p384`, `rsa-3072` or `rsa-4096`.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub key: Option<String>,
     /// Why; it stays with the values in the history.
@@ -343,7 +354,7 @@ pub struct ChangeCredential {
     /// The policy to generate by, where the folder lets people choose.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub policy: Option<Uuid>,
-    /// The sort of SSH key to make: `ed25519`, `ecdsa-p256`, `ecdsa-p384`, `rsa-3072` or `rsa-4096`.
+    /// The type of SSH key to make: `ed25519`, `ecdsa-p256`, `ecdsa-p384`, `rsa-3072` or `rsa-4096`.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub key: Option<String>,
     /// Why; it stays with the values in the history.
@@ -401,8 +412,10 @@ pub struct OneTimeCode {
     /// The digits.
     pub digits: SecretText,
     /// So many seconds of it are left; none where codes count up.
+    #[schema(required)]
     pub left: Option<u16>,
     /// How long each code lives, in seconds; none where codes count up.
+    #[schema(required)]
     pub period: Option<u16>,
     /// The audit event.
     pub event: Uuid,
@@ -428,21 +441,22 @@ pub struct Version {
     pub field: String,
     /// Its number, from 1.
     pub number: i32,
-    /// `candidate`, `current`, `previous` or `discarded`.
-    pub state: String,
+    /// Its state.
+    pub state: VersionState,
     /// When it was made.
     pub made_at: DateTime<Utc>,
     /// By whom; nobody for upkeep.
+    #[schema(required)]
     pub made_by: Option<String>,
-    /// `typed`, `generated`, `rotated`, `imported` or `restored`.
-    pub made_how: String,
+    /// Where the value came from.
+    pub made_how: ValueOrigin,
     /// Why, if somebody said.
     pub why: String,
     /// What may be known of it without a reveal.
     pub facts: BTreeMap<String, String>,
 }
 
-/// One identity that a device may prove, or shows.
+/// An identity that a device may prove, or shows.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct DeviceIdentity {
     /// `host-key`, `host-authority` or `fingerprint`.
@@ -482,7 +496,7 @@ pub struct Device {
     /// The path of that folder.
     pub place: String,
     /// `ssh`.
-    pub connector: String,
+    pub connector: ConnectorKind,
     /// Host name or address.
     pub address: String,
     /// TCP port.
@@ -492,10 +506,12 @@ pub struct Device {
     /// The passwords that may be sent to it.
     pub bindings: Vec<DeviceBinding>,
     /// The credential that its accounts are changed with.
+    #[schema(required)]
     pub operator: Option<Uuid>,
     /// How many credentials are its accounts.
     pub accounts: i64,
     /// Since when no job uses its operator.
+    #[schema(required)]
     pub paused_at: Option<DateTime<Utc>>,
     /// Why.
     pub paused_why: String,

@@ -2,8 +2,9 @@
 
 use std::path::PathBuf;
 
-use clap::{Args, Parser, Subcommand, ValueEnum};
+use clap::{Parser, Subcommand};
 
+use crate::args::{Format, FromFile, SetupArgs};
 use crate::commands::access::{Access, AccessIssueCommand, TransferStewardshipArgs};
 use crate::commands::access_request::AccessRequest;
 use crate::commands::audit::Audit;
@@ -24,17 +25,6 @@ use crate::commands::secret::CopyArgs;
 use crate::commands::settings::Settings;
 use crate::commands::transfer::{ExportArgs, Import};
 use crate::commands::upkeep::{Plan, Upkeep};
-
-/// How to print.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
-pub enum Format {
-    /// For people.
-    Table,
-    /// For programs.
-    Json,
-    /// For spreadsheets.
-    Csv,
-}
 
 /// Passwords of devices and people: kept, shared, checked, rotated, asked for, and accounted for.
 #[derive(Debug, Parser)]
@@ -76,38 +66,6 @@ pub struct Cli {
     /// What to do
     #[command(subcommand)]
     pub command: Command,
-}
-
-/// A password that comes from a prompt, a file or standard input.
-#[derive(Debug, Default, Args)]
-pub struct FromFile {
-    /// Read the password from this file, or from standard input with `-`, instead of asking
-    #[arg(long, value_name = "FILE")]
-    pub password_file: Option<PathBuf>,
-}
-
-/// A folder or a credential.
-#[derive(Debug, Args)]
-#[group(required = true, multiple = false)]
-pub struct Place {
-    /// On this folder
-    #[arg(long, value_name = "PATH")]
-    pub folder: Option<String>,
-    /// On this credential
-    #[arg(long, value_name = "PATH")]
-    pub credential: Option<String>,
-}
-
-/// A person or a group.
-#[derive(Debug, Args)]
-#[group(required = true, multiple = false)]
-pub struct Who {
-    /// This person, by sign-in name
-    #[arg(long, value_name = "NAME")]
-    pub person: Option<String>,
-    /// This group
-    #[arg(long, value_name = "NAME")]
-    pub group: Option<String>,
 }
 
 /// What to do.
@@ -297,35 +255,6 @@ pub enum Command {
         /// Which shell
         shell: clap_complete::Shell,
     },
-}
-
-/// Options of `setup`.
-#[derive(Debug, Args)]
-#[command(
-    after_help = "EXAMPLE\n  jexlin setup --organisation \"Osmere Water\" --name ines --display-name \"Ines Calder\" --code-file /var/lib/jexlin/setup-code"
-)]
-pub struct SetupArgs {
-    /// The organisation's name
-    #[arg(long)]
-    pub organisation: String,
-    /// The first administrator's sign-in name
-    #[arg(long)]
-    pub name: String,
-    /// The first administrator's name for people
-    #[arg(long)]
-    pub display_name: String,
-    /// Read the set-up code that the service wrote from this file
-    #[arg(long, value_name = "FILE")]
-    pub code_file: Option<PathBuf>,
-    /// Read the first administrator's password from this file
-    #[arg(long, value_name = "FILE")]
-    pub password_file: Option<PathBuf>,
-    /// Read the root key's passphrase from this file
-    #[arg(long, value_name = "FILE")]
-    pub passphrase_file: Option<PathBuf>,
-    /// The service manager holds the root key; there is no passphrase
-    #[arg(long)]
-    pub managed_key: bool,
 }
 
 #[cfg(test)]

@@ -5,7 +5,7 @@ use std::io::{BufRead as _, BufReader, Write as _};
 use std::os::unix::fs::{OpenOptionsExt as _, PermissionsExt as _};
 use std::path::PathBuf;
 
-use jexlin_api::{Page, Problem, SecretText};
+use jexlin_api::{ErrorCode, Page, Problem, SecretText};
 use serde::de::DeserializeOwned;
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
@@ -363,6 +363,7 @@ fn good(
     let status = response.status().as_u16();
     let text = response.into_body().read_to_string().unwrap_or_default();
     let problem = serde_json::from_str(&text).unwrap_or_else(|_| Problem {
+        code: ErrorCode::Other,
         kind: String::new(),
         title: String::new(),
         status,

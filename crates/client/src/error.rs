@@ -132,7 +132,7 @@ mod tests {
         let code = |status: u16| {
             let problem = Problem {
                 status,
-                ..serde_json::from_str(r#"{"type":"urn:jexlin:problem:x","title":"","status":0,"detail":"","advice":"","instance":""}"#).unwrap()
+                ..serde_json::from_str(r#"{"type":"urn:jexlin:problem:x","code":"unknown","title":"","status":0,"detail":"","advice":"","instance":""}"#).unwrap()
             };
             ClientError::Service(Box::new(problem)).exit_code()
         };

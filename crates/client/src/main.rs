@@ -1,9 +1,11 @@
 //! `jexlin`: the command line. It uses the network interface and nothing else.
 
+mod args;
 mod cli;
 mod clipboard;
 mod commands;
 mod connection;
+mod dispatch;
 mod error;
 mod lookup;
 mod output;
@@ -14,7 +16,7 @@ use clap::Parser as _;
 
 fn main() -> std::process::ExitCode {
     let cli = cli::Cli::parse();
-    match run::run(cli) {
+    match dispatch::run(cli) {
         Ok(()) => std::process::ExitCode::SUCCESS,
         Err(trouble) => {
             trouble.tell();

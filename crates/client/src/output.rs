@@ -8,7 +8,7 @@ use jexlin_api::{is_unshowable, no_formula, show_foreign};
 use serde::Serialize;
 use serde_json::Value;
 
-use crate::cli::Format;
+use crate::args::Format;
 use crate::error::ClientError;
 
 /// A column: its heading, and the field of each item (a JSON pointer without its first slash).

@@ -24,11 +24,15 @@
 
 pub mod access;
 pub mod audit;
+pub mod auth;
 pub mod dialogue;
 pub mod gate;
 pub mod names;
+pub mod people;
 pub mod policy;
 pub mod secret;
+pub mod status;
 pub mod transfer;
 pub mod upkeep;
 pub mod vault;
+pub mod words;

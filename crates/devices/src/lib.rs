@@ -1,12 +1,18 @@
-//! Connectors: one file per sort of device. Each can check a password and change one; none of
-//! them decides anything. What a device says comes back without secrets in it.
+//! Connectors: one module per way to reach devices, behind the trait [`Connector`], and the
+//! [`Registry`] of those that there are. Each can check a password and change one; none of them decides
+//! anything. What a device says comes back without secrets in it.
 //!
 //! [`Probe`] and [`Change`] say exactly what is known, since the rotation machine in core rests on
 //! the difference between "refused", "surely not reached" and "lost".
 
+mod connector;
+mod registry;
 pub mod ssh;
 
 use jexlin_core::upkeep::identity::PresentedIdentity;
+
+pub use connector::{Answer, Capabilities, Connector, FoundAccount, MaySend, OperatorConnection};
+pub use registry::{Registry, Settings};
 
 /// What a login showed.
 #[derive(Clone, Debug, PartialEq, Eq)]

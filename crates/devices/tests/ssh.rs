@@ -18,8 +18,8 @@ use jexlin_core::upkeep::{
     StoredBinding,
 };
 use jexlin_core::vault::{OrganisationKey, Place as VaultPlace, RootKey, open_for_device};
-use jexlin_devices::ssh::{Patience, Ssh};
-use jexlin_devices::{Change, Probe};
+use jexlin_devices::ssh::{Settings, Ssh};
+use jexlin_devices::{Answer, Change, Connector as _, MaySend, Probe};
 use jexlin_standins::host::Host;
 use jexlin_standins::misbehaving_device::{self, Manner, Wire};
 use uuid::Uuid;
@@ -156,7 +156,7 @@ impl Place {
 
     /// The same place, with the identity that answers there confirmed.
     async fn confirmed(self, ssh: &Ssh) -> Self {
-        let shown = ssh.read_identity(&self.look()).await.unwrap();
+        let shown = ssh.identify(&self.look()).await.unwrap();
         Self {
             identity: shown[0].key.clone(),
             trust: false,
@@ -165,12 +165,17 @@ impl Place {
     }
 }
 
-async fn yes() -> bool {
-    true
+/// The lease holds when it is asked about.
+fn yes<'a>() -> MaySend<'a> {
+    answer(true)
 }
 
-fn patience(connect: u64, change: u64) -> Patience {
-    Patience {
+fn answer<'a>(holds: bool) -> MaySend<'a> {
+    Box::new(move || -> Answer<'a> { Box::pin(async move { holds }) })
+}
+
+fn patience(connect: u64, change: u64) -> Settings {
+    Settings {
         connect: Duration::from_secs(connect),
         change: Duration::from_secs(change),
         idle: Duration::from_secs(60),
@@ -185,7 +190,7 @@ fn ssh() -> Ssh {
 async fn a_check_tells_the_right_password_from_a_wrong_one() {
     let place = at_host(host());
     let met = ssh()
-        .probe(&place.account("duty", "North-ridge-2019"))
+        .check(&place.account("duty", "North-ridge-2019"))
         .await;
     assert_eq!(met.result, Probe::Opened);
     assert!(
@@ -194,13 +199,13 @@ async fn a_check_tells_the_right_password_from_a_wrong_one() {
     );
     assert_eq!(
         ssh()
-            .probe(&place.account("duty", "North-ridge-2020"))
+            .check(&place.account("duty", "North-ridge-2020"))
             .await
             .result,
         Probe::Closed
     );
     assert_eq!(
-        ssh().probe(&place.account("nobody-here", "x")).await.result,
+        ssh().check(&place.account("nobody-here", "x")).await.result,
         Probe::Closed
     );
 }
@@ -216,11 +221,11 @@ async fn the_operator_changes_another_account_over_one_connection() {
         "with 'quotes' and $(sub) # & \\",
     ] {
         let met = ssh
-            .change_as_operator(&root, &place.account("night", password), yes)
+            .change_as_operator(&root, &place.account("night", password), yes())
             .await;
         assert_eq!(met.result, Change::Applied);
         assert_eq!(
-            ssh.probe(&place.account("night", password)).await.result,
+            ssh.check(&place.account("night", password)).await.result,
             Probe::Opened
         );
         assert!(ssh.has_operator(&root));
@@ -229,7 +234,7 @@ async fn the_operator_changes_another_account_over_one_connection() {
         .change_as_operator(
             &root,
             &place.account("no-such-account", "Night-shift-7"),
-            yes,
+            yes(),
         )
         .await;
     assert!(
@@ -238,28 +243,28 @@ async fn the_operator_changes_another_account_over_one_connection() {
     );
     for user in ["night:0\nroot", "-e"] {
         assert!(matches!(
-            ssh.change_as_operator(&root, &place.account(user, "x"), yes)
+            ssh.change_as_operator(&root, &place.account(user, "x"), yes())
                 .await
                 .result,
             Change::Refused(_)
         ));
     }
     let met = ssh
-        .change_as_operator(&root, &place.account("night", "two\nroot:lines"), yes)
+        .change_as_operator(&root, &place.account("night", "two\nroot:lines"), yes())
         .await;
     assert!(matches!(met.result, Change::Refused(_)), "{met:?}");
 }
 
 #[tokio::test]
 async fn a_kept_connection_serves_one_credential_and_version_and_ends_when_idle() {
-    let ssh = Ssh::new(Patience {
+    let ssh = Ssh::new(Settings {
         idle: Duration::ZERO,
         ..patience(5, 8)
     });
     let place = at_host(host()).confirmed(&ssh).await;
     let root = place.operator("Ridge-root-1");
     assert_eq!(
-        ssh.change_as_operator(&root, &place.account("strict", "Strict-account-1"), yes)
+        ssh.change_as_operator(&root, &place.account("strict", "Strict-account-1"), yes())
             .await
             .result,
         Change::Applied
@@ -268,7 +273,7 @@ async fn a_kept_connection_serves_one_credential_and_version_and_ends_when_idle(
     // Another credential of the same name at the same address, with the same version and a wrong password.
     let other: BoundLogin<Operator> = place.login(9, "root", "wrong", 1);
     assert_eq!(
-        ssh.change_as_operator(&other, &place.account("strict", "Strict-account-2"), yes)
+        ssh.change_as_operator(&other, &place.account("strict", "Strict-account-2"), yes())
             .await
             .result,
         Change::OperatorRefused
@@ -276,7 +281,7 @@ async fn a_kept_connection_serves_one_credential_and_version_and_ends_when_idle(
     // A newer version of the same credential.
     let newer: BoundLogin<Operator> = place.login(8, "root", "wrong", 2);
     assert_eq!(
-        ssh.change_as_operator(&newer, &place.account("strict", "Strict-account-2"), yes)
+        ssh.change_as_operator(&newer, &place.account("strict", "Strict-account-2"), yes())
             .await
             .result,
         Change::OperatorRefused
@@ -286,7 +291,7 @@ async fn a_kept_connection_serves_one_credential_and_version_and_ends_when_idle(
         "the older version's connection has ended"
     );
     assert_eq!(
-        ssh.change_as_operator(&root, &place.account("strict", "Strict-account-1"), yes)
+        ssh.change_as_operator(&root, &place.account("strict", "Strict-account-1"), yes())
             .await
             .result,
         Change::Applied
@@ -299,24 +304,34 @@ async fn a_kept_connection_serves_one_credential_and_version_and_ends_when_idle(
 async fn nothing_is_sent_when_the_lease_is_over_at_the_last_moment() {
     let ssh = ssh();
     let place = at_host(host()).confirmed(&ssh).await;
-    let no = || async { false };
     let met = ssh
         .change_as_operator(
             &place.operator("Ridge-root-1"),
             &place.account("duty", "Too-late-1"),
-            no,
+            answer(false),
         )
         .await;
     assert_eq!(met.result, Change::LeaseLost);
     let met = ssh
-        .change_as_self(
+        .change_as_itself(
             &place.account("duty", "North-ridge-2019"),
             &place.account("duty", "Too-late-2"),
-            no,
+            answer(false),
         )
         .await;
     assert_eq!(met.result, Change::LeaseLost);
     assert!(host().opens("duty", "North-ridge-2019").unwrap());
+}
+
+#[tokio::test]
+async fn the_operator_lists_the_accounts_that_the_host_has() {
+    let ssh = ssh();
+    let place = at_host(host()).confirmed(&ssh).await;
+    let met = ssh.list_accounts(&place.operator("Ridge-root-1")).await;
+    let found = met.result.unwrap();
+    let of = |login: &str| found.iter().find(|account| account.login == login).unwrap();
+    assert!(of("root").powerful && of("duty").signs_in && !of("duty").powerful);
+    assert!(found.iter().any(|account| !account.signs_in));
 }
 
 #[tokio::test]
@@ -331,7 +346,7 @@ async fn a_password_cannot_go_to_another_endpoint_than_the_one_it_was_opened_for
         .change_as_operator(
             &place.operator("Ridge-root-1"),
             &elsewhere.account("duty", "Elsewhere-1"),
-            yes,
+            yes(),
         )
         .await;
     assert!(matches!(met.result, Change::NotReached(_)), "{met:?}");
@@ -344,7 +359,7 @@ async fn where_the_organisation_allows_no_connection_none_is_made() {
         ..at_host(host())
     };
     let met = ssh()
-        .probe(&place.account("duty", "North-ridge-2019"))
+        .check(&place.account("duty", "North-ridge-2019"))
         .await;
     assert!(
         matches!(&met.result, Probe::NoAnswer(why) if why.contains("does not allow")),
@@ -352,7 +367,7 @@ async fn where_the_organisation_allows_no_connection_none_is_made() {
     );
     assert!(
         ssh()
-            .read_identity(&place.look())
+            .identify(&place.look())
             .await
             .unwrap_err()
             .contains("does not allow")
@@ -377,7 +392,7 @@ async fn a_host_certificate_of_a_known_authority_proves_an_identity() {
     };
     // Without its certificate the host's bare key proves nothing.
     let met = ssh()
-        .probe(&place(&authorities[0], &host).account("duty", "Weir-lane-2019"))
+        .check(&place(&authorities[0], &host).account("duty", "Weir-lane-2019"))
         .await;
     assert!(
         matches!(&met.result, Probe::NoAnswer(why) if why.contains("prove its identity")),
@@ -387,19 +402,19 @@ async fn a_host_certificate_of_a_known_authority_proves_an_identity() {
     host.start_again().unwrap();
     assert_eq!(
         ssh()
-            .probe(&place(&authorities[0], &host).account("duty", "Weir-lane-2019"))
+            .check(&place(&authorities[0], &host).account("duty", "Weir-lane-2019"))
             .await
             .result,
         Probe::Opened
     );
     let met = ssh()
-        .probe(&place(&authorities[1], &host).account("duty", "Weir-lane-2019"))
+        .check(&place(&authorities[1], &host).account("duty", "Weir-lane-2019"))
         .await;
     assert!(
         matches!(&met.result, Probe::NoAnswer(why) if why.contains("prove its identity")),
         "{met:?}"
     );
-    let shown = ssh().read_identity(&at_host(&host).look()).await.unwrap();
+    let shown = ssh().identify(&at_host(&host).look()).await.unwrap();
     assert_eq!(
         shown
             .iter()
@@ -415,21 +430,21 @@ async fn an_account_changes_its_own_password_at_the_prompt_and_a_refusal_is_quot
     let (ssh, place) = (ssh(), at_host(strict_host()));
     let old = place.account("strict", "Strict-account-1");
     let met = ssh
-        .change_as_self(&old, &place.account("strict", "Short-one-2"), yes)
+        .change_as_itself(&old, &place.account("strict", "Short-one-2"), yes())
         .await;
     assert!(
         matches!(&met.result, Change::Refused(words) if words.to_lowercase().contains("longer")),
         "{met:?}"
     );
-    assert_eq!(ssh.probe(&old).await.result, Probe::Opened);
+    assert_eq!(ssh.check(&old).await.result, Probe::Opened);
     let new = place.account("strict", "a-very-long-password-for-a-strict-host-3");
     assert_eq!(
-        ssh.change_as_self(&old, &new, yes).await.result,
+        ssh.change_as_itself(&old, &new, yes()).await.result,
         Change::Applied
     );
-    assert_eq!(ssh.probe(&new).await.result, Probe::Opened);
+    assert_eq!(ssh.check(&new).await.result, Probe::Opened);
     assert_eq!(
-        ssh.change_as_self(&old, &new, yes).await.result,
+        ssh.change_as_itself(&old, &new, yes()).await.result,
         Change::AccountRefused
     );
 }
@@ -443,7 +458,7 @@ async fn a_changed_host_key_stops_everything_before_a_password_is_sent() {
         ..at_host(host())
     };
     let met = ssh()
-        .probe(&place.account("duty", "North-ridge-2019"))
+        .check(&place.account("duty", "North-ridge-2019"))
         .await;
     assert!(
         matches!(&met.result, Probe::NoAnswer(why) if why.contains("did not prove its identity")),
@@ -453,7 +468,7 @@ async fn a_changed_host_key_stops_everything_before_a_password_is_sent() {
         .change_as_operator(
             &place.operator("Ridge-root-1"),
             &place.account("duty", "x-y-z-1"),
-            yes,
+            yes(),
         )
         .await;
     assert!(
@@ -474,7 +489,7 @@ async fn devices_that_hang_flood_babble_or_are_off_get_an_answer_in_bounded_time
         let place = place("127.0.0.1", port);
         let probe = tokio::time::timeout(
             Duration::from_secs(20),
-            ssh.probe(&place.account("duty", "x-y-z-1")),
+            ssh.check(&place.account("duty", "x-y-z-1")),
         )
         .await
         .expect("bounded");
@@ -483,11 +498,11 @@ async fn devices_that_hang_flood_babble_or_are_off_get_an_answer_in_bounded_time
             .change_as_operator(
                 &place.operator("x-y-z-1"),
                 &place.account("duty", "x-y-z-2"),
-                yes,
+                yes(),
             )
             .await;
         assert!(matches!(change.result, Change::NotReached(_)), "{change:?}");
-        assert!(ssh.read_identity(&place.look()).await.is_err());
+        assert!(ssh.identify(&place.look()).await.is_err());
     }
 }
 
@@ -507,7 +522,7 @@ async fn wherever_the_wire_is_cut_the_answer_is_never_wrong() {
             .change_as_operator(
                 &near.operator("Ridge-root-1"),
                 &near.account("wired", &wanted),
-                yes,
+                yes(),
             )
             .await
             .result;

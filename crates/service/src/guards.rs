@@ -1,181 +1,217 @@
-//! What is demanded before anything is done: a level on a folder, a credential or a device, and the way
-//! through the gates.
+//! Who sends a request: their token, where they come from, and the unit of work that begins with it.
 
-use jexlin_core::access::{Allowed, AtLeast, mark};
-use jexlin_core::gate::{self, Passed};
-use jexlin_store::{DeviceRow, Spot, Target};
-use uuid::Uuid;
+use std::net::{IpAddr, SocketAddr};
+use std::ops::{Deref, DerefMut};
 
-use crate::error::{ApiError, ApiResult};
-use crate::unit_of_work::UnitOfWork;
+use jexlin_app::App;
+use jexlin_app::error::{AppError, AppResult};
+use jexlin_app::unit_of_work::{PendingAudit, Stranger, UnitOfWork};
+use jexlin_core::auth::read_token;
+use rocket::Response;
+use rocket::fairing::{Fairing, Info, Kind};
+use rocket::http::{Method, Status};
+use rocket::outcome::Outcome;
+use rocket::request::{FromRequest, Request};
 
-/// Demands a level on a credential, and notes its name for the record.
-pub async fn allow_credential<L: AtLeast>(
-    unit: &mut UnitOfWork,
-    credential: Uuid,
-) -> ApiResult<Allowed<L>> {
-    let (person, now) = (unit.person.id, unit.now);
-    let approach = unit.tx()?.approach(person, credential, now).await?;
-    if approach.reach.level().is_some() {
-        unit.set_target(credential, &approach.path);
+use crate::error::last_error;
+
+/// The cookie of the console's session.
+pub const COOKIE: &str = "jexlin_session";
+/// The header that only the console's own scripts can set on a request with that cookie.
+pub const CONSOLE_HEADER: &str = "Jexlin-Console";
+
+fn pending_audit(request: &Request<'_>) -> PendingAudit {
+    request.local_cache(PendingAudit::default).clone()
+}
+
+fn token_of(request: &Request<'_>) -> AppResult<String> {
+    if let Some(header) = request.headers().get_one("Authorization") {
+        return header
+            .strip_prefix("Bearer ")
+            .map(str::to_owned)
+            .ok_or_else(|| AppError::signed_out("The Authorization header has no bearer token."));
     }
-    approach.reach.allow::<L>().map_err(|denied| {
-        if approach.reach.level().is_none() {
-            ApiError::unknown("credential")
-        } else {
-            denied.into()
-        }
-    })
-}
-
-/// Demands a level on a folder.
-pub async fn allow_folder<L: AtLeast>(
-    unit: &mut UnitOfWork,
-    folder: Uuid,
-) -> ApiResult<Allowed<L>> {
-    let (person, now) = (unit.person.id, unit.now);
-    let reach = unit.tx()?.reach_folder(person, folder, now).await?;
-    reach.allow::<L>().map_err(|denied| {
-        if reach.level().is_none() {
-            ApiError::unknown("folder")
-        } else {
-            denied.into()
-        }
-    })
-}
-
-/// Exactly one of a folder and a credential.
-pub fn target_of(folder: Option<Uuid>, credential: Option<Uuid>) -> ApiResult<Target> {
-    match (folder, credential) {
-        (Some(folder), None) => Ok(Target::Folder(folder)),
-        (None, Some(credential)) => Ok(Target::Credential(credential)),
-        _ => Err(ApiError::field(
-            "folder",
-            "name exactly one of `folder` and `credential`",
-        )),
+    let Some(cookie) = request.cookies().get(COOKIE) else {
+        return Err(AppError::signed_out("This needs a session."));
+    };
+    let safe = matches!(
+        request.method(),
+        Method::Get | Method::Head | Method::Options
+    );
+    if !safe && request.headers().get_one(CONSOLE_HEADER).is_none() {
+        return Err(AppError::forbidden(
+            "A request with the console's cookie did not come from the console.",
+            "Use the console, or a bearer token.",
+        ));
     }
+    Ok(cookie.value().to_owned())
 }
 
-/// Demands `steward` on a folder or credential; returns its path.
-pub async fn allow_steward(unit: &mut UnitOfWork, target: Target) -> ApiResult<String> {
-    match target {
-        Target::Folder(folder) => {
-            allow_folder::<mark::Steward>(unit, folder).await?;
-            Ok(unit.tx()?.path_of(folder).await?)
-        }
-        Target::Credential(credential) => {
-            allow_credential::<mark::Steward>(unit, credential).await?;
-            place_of(unit, credential).await
-        }
-    }
-}
-
-/// Demands that the organisation lets stewards grant, or the duty `access`.
-pub async fn allow_sharing(unit: &mut UnitOfWork) -> ApiResult<()> {
-    let (settings, _) = crate::settings::settings(unit.tx()?).await?;
-    if settings.shares || unit.duty("access").is_ok() {
-        return Ok(());
-    }
-    Err(ApiError::forbidden(
-        "This organisation does not let stewards grant by themselves.",
-        "Ask somebody with the duty `access`, who must be a steward here, too.",
-    ))
-}
-
-/// The path of a credential.
-pub async fn place_of(unit: &mut UnitOfWork, credential: Uuid) -> ApiResult<String> {
-    let row = unit.tx()?.credential(credential).await?;
-    Ok(format!(
-        "{}/{}",
-        unit.tx()?.path_of(row.folder_id).await?,
-        row.name
-    ))
-}
-
-/// The identifier and the word for what it is.
-pub fn target_type_of(target: Target) -> (Uuid, &'static str) {
-    match target {
-        Target::Folder(id) => (id, "folder"),
-        Target::Credential(id) => (id, "credential"),
-    }
-}
-
-/// Looks at something whose access is asked about: for oneself, for its stewards, and with the duty
-/// `audit`.
-pub async fn spot(unit: &mut UnitOfWork, target: Target, for_oneself: bool) -> ApiResult<Spot> {
-    let (target_id, sort) = target_type_of(target);
-    if unit.duty("audit").is_err() {
-        match target {
-            Target::Credential(credential) if for_oneself => {
-                allow_credential::<mark::List>(unit, credential).await?;
-            }
-            Target::Folder(folder) if for_oneself => {
-                allow_folder::<mark::List>(unit, folder).await?;
-            }
-            _ => {
-                allow_steward(unit, target).await?;
-            }
-        }
-    }
-    let spot = unit
-        .tx()?
-        .spot(target)
-        .await
-        .map_err(|_| ApiError::unknown(sort))?;
-    unit.set_target(target_id, &spot.place);
-    Ok(spot)
-}
-
-/// The way through the gates, where any stand.
-pub async fn through<L: AtLeast>(
-    unit: &mut UnitOfWork,
-    allowed: &Allowed<L>,
-    gates: &[Uuid],
-) -> ApiResult<Passed<L>> {
-    let (person, target, now) = (allowed.subject(), allowed.target(), unit.now);
-    let stand = unit.tx()?.gate_set(gates).await?;
-    let mut held = None;
-    if !stand.is_empty() {
-        let open = unit.tx()?.open_checkouts(target).await?;
-        if let Some(row) = open
+/// From where a request comes: the other end of the connection, or, when that is a trusted proxy, the
+/// nearest address in `Forwarded` (RFC 7239) or `X-Forwarded-For` that is none.
+#[must_use]
+pub fn origin_of(request: &Request<'_>) -> String {
+    let Some(peer) = request.remote().map(|remote| remote.ip().to_canonical()) else {
+        return String::new();
+    };
+    let Some(app) = request.rocket().state::<App>() else {
+        return peer.to_string();
+    };
+    let trusted = |ip: IpAddr| {
+        app.config
+            .trusted_proxies
             .iter()
-            .find(|row| row.person_id == person && row.ends_at > now)
-        {
-            held = Some(row.to_core(unit.tx()?.checkout_gates(row.id).await?));
+            .any(|network| network.contains(&ip))
+    };
+    if !trusted(peer) {
+        return peer.to_string();
+    }
+    let mut hops: Vec<IpAddr> = vec![];
+    for value in request.headers().get("Forwarded") {
+        hops.extend(value.split(',').filter_map(|hop| {
+            hop.split(';').find_map(|part| {
+                part.trim()
+                    .to_ascii_lowercase()
+                    .strip_prefix("for=")
+                    .and_then(read_hop)
+            })
+        }));
+    }
+    if hops.is_empty() {
+        hops.extend(
+            request
+                .headers()
+                .get("X-Forwarded-For")
+                .flat_map(|value| value.split(',').filter_map(read_hop)),
+        );
+    }
+    hops.into_iter()
+        .rev()
+        .find(|hop| !trusted(*hop))
+        .unwrap_or(peer)
+        .to_string()
+}
+
+/// An address of a `Forwarded` or `X-Forwarded-For` header, with or without a port.
+fn read_hop(text: &str) -> Option<IpAddr> {
+    let text = text.trim().trim_matches('"');
+    let ip = text
+        .parse::<IpAddr>()
+        .ok()
+        .or_else(|| text.parse::<SocketAddr>().ok().map(|address| address.ip()));
+    let ip = ip.or_else(|| text.trim_start_matches('[').split(']').next()?.parse().ok());
+    ip.map(|ip| ip.to_canonical())
+}
+
+/// Demands that a request has a token at all.
+///
+/// # Errors
+/// [`AppError`].
+pub fn demand_token(request: &Request<'_>) -> AppResult<()> {
+    read_token(&token_of(request)?)
+        .map(|_| ())
+        .ok_or_else(|| AppError::signed_out("The token is not one of ours."))
+}
+
+/// Begins the unit of work of whoever sent a request.
+///
+/// # Errors
+/// [`AppError`] when there is no session that counts.
+pub async fn begin(request: &Request<'_>) -> AppResult<UnitOfWork> {
+    let app = request
+        .rocket()
+        .state::<App>()
+        .ok_or_else(|| AppError::internal("no app"))?;
+    if !app.keyring.is_open() {
+        return Err(AppError::locked());
+    }
+    let token = token_of(request)?;
+    UnitOfWork::of_token(app, &token, &origin_of(request), pending_audit(request)).await
+}
+
+/// The unit of work of whoever sent the request; a route that names it cannot run without a session.
+#[derive(Debug)]
+pub struct Unit(pub UnitOfWork);
+
+impl Deref for Unit {
+    type Target = UnitOfWork;
+
+    fn deref(&self) -> &UnitOfWork {
+        &self.0
+    }
+}
+
+impl DerefMut for Unit {
+    fn deref_mut(&mut self) -> &mut UnitOfWork {
+        &mut self.0
+    }
+}
+
+#[rocket::async_trait]
+impl<'r> FromRequest<'r> for Unit {
+    type Error = ();
+
+    async fn from_request(request: &'r Request<'_>) -> Outcome<Self, (Status, ()), Status> {
+        match begin(request).await {
+            Ok(unit) => Outcome::Success(Self(unit)),
+            Err(error) => {
+                // The catcher answers with this.
+                *last_error(request) = Some(error);
+                Outcome::Error((Status::Unauthorized, ()))
+            }
         }
     }
-    gate::pass(allowed, &stand, held.as_ref(), now).map_err(|stopped| ApiError::gate(&stopped))
 }
 
-/// The same, with the gates of a credential looked up.
-pub async fn through_all<L: AtLeast>(
-    unit: &mut UnitOfWork,
-    allowed: &Allowed<L>,
-) -> ApiResult<Passed<L>> {
-    let gates: Vec<Uuid> = unit
-        .tx()?
-        .gates_of(allowed.target())
-        .await?
-        .gates()
-        .iter()
-        .map(|gate| gate.id)
-        .collect();
-    through(unit, allowed, &gates).await
+/// Somebody without a session who sent a request.
+#[derive(Debug)]
+pub struct Visitor {
+    /// Who.
+    pub stranger: Stranger,
+    /// Whether the console's own scripts sent it.
+    pub from_console: bool,
 }
 
-/// A device that the asker is a steward of. One that they may not know of does not exist for them.
-pub async fn device_for_stewards(unit: &mut UnitOfWork, device: Uuid) -> ApiResult<DeviceRow> {
-    let row = unit
-        .tx()?
-        .device(device)
-        .await
-        .map_err(|_| ApiError::unknown("device"))?;
-    let (person, now) = (unit.person.id, unit.now);
-    let reach = unit.tx()?.reach_folder(person, row.folder_id, now).await?;
-    if reach.level().is_none() {
-        return Err(ApiError::unknown("device"));
+#[rocket::async_trait]
+impl<'r> FromRequest<'r> for Visitor {
+    type Error = std::convert::Infallible;
+
+    async fn from_request(
+        request: &'r Request<'_>,
+    ) -> Outcome<Self, (Status, Self::Error), Status> {
+        Outcome::Success(Self {
+            stranger: Stranger {
+                audit: pending_audit(request),
+                origin: origin_of(request),
+            },
+            from_console: request.headers().get_one(CONSOLE_HEADER).is_some(),
+        })
     }
-    unit.set_target(device, &row.name);
-    reach.allow::<mark::Steward>()?;
-    Ok(row)
+}
+
+/// Records refusals: a request that said what it intended and was answered with a refusal.
+#[derive(Debug)]
+pub struct Refusals;
+
+#[rocket::async_trait]
+impl Fairing for Refusals {
+    fn info(&self) -> Info {
+        Info {
+            name: "refusals",
+            kind: Kind::Response,
+        }
+    }
+
+    async fn on_response<'r>(&self, request: &'r Request<'_>, response: &mut Response<'r>) {
+        if response.status().code < 400 {
+            return;
+        }
+        let (error, app) = (last_error(request).clone(), request.rocket().state::<App>());
+        let (Some(error), Some(app)) = (error, app) else {
+            return;
+        };
+        if let Err(trouble) = pending_audit(request).record_refusal(app, &error).await {
+            tracing::error!(request = %crate::headers::request_id(request), "a refusal could not be recorded: {}", trouble.detail());
+        }
+    }
 }

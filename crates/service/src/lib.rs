@@ -1,37 +1,18 @@
-//! The service: HTTP routes, workers, live events, and the console's files.
+//! The service: HTTP routes over the commands of `jexlin_app`, workers, live events, and the console's
+//! files.
 //!
 //! ```text
-//! request ─► UnitOfWork (session, one transaction in one organisation)
-//!              │ begin_audit(what, on what)        a refusal is recorded from this
-//!              ▼
-//!            route ─► core decides ─► store ─► commit_audited(): event + action commit together
-//! workers ─► sealer · scheduler · runners      any number of services, one database
+//! request ─► guards (token, origin) ─► route: parse ─► command of jexlin_app ─► present
+//! workers ─► sealer · scheduler · runners · assessor      any number of services, one database
 //! ```
 
-pub mod app;
-pub mod assessment;
-pub mod clock;
-pub mod config;
 pub mod error;
-mod examination;
-pub mod failpoints;
-pub mod foreign;
-mod guards;
+pub mod guards;
 pub mod headers;
 pub mod http;
-mod import_progress;
-mod jobs;
-pub mod keyring;
-mod kinds;
-pub mod leaked_passwords;
-pub mod open_folders;
-mod plans;
-mod settings;
-pub mod throttle;
-pub mod unit_of_work;
 pub mod workers;
 
-pub use app::App;
+pub use jexlin_app::App;
 
 /// The whole service as a Rocket, ready to launch or to be driven in process.
 #[must_use]
@@ -39,7 +20,7 @@ pub fn rocket(app: App, figment: rocket::figment::Figment) -> rocket::Rocket<roc
     rocket::custom(figment)
         .manage(app)
         .attach(headers::Headers)
-        .attach(unit_of_work::Refusals)
+        .attach(guards::Refusals)
         .mount("/", http::all())
         .register("/", http::catchers())
 }

@@ -3,13 +3,13 @@
 
 use std::io::Write as _;
 
-use jexlind::app::App;
-use jexlind::clock::Clock;
-use jexlind::config::Config;
+use jexlin_app::App;
+use jexlin_app::clock::Clock;
+use jexlin_app::config::Config;
 use rocket::figment::Figment;
 
 fn main() -> std::process::ExitCode {
-    if let Some(code) = jexlind::foreign::run_if_called() {
+    if let Some(code) = jexlin_app::foreign::run_if_called() {
         return code;
     }
     tracing_subscriber::fmt()
@@ -73,7 +73,7 @@ async fn unlock() -> Result<(), String> {
                 .to_owned(),
         );
     }
-    jexlind::http::open_all(&app, "the machine of the service", 0)
+    jexlin_app::commands::setup::open_all(&app, "the machine of the service", 0)
         .await
         .map_err(|fault| fault.detail().to_owned())?;
     say("The vault is open.")
@@ -90,7 +90,7 @@ async fn new_root_key() -> Result<(), String> {
     if !app.keyring.is_open() {
         return Err("no root key in CREDENTIALS_DIRECTORY; use `jexlin keys change-root` with the passphrase".to_owned());
     }
-    let name = jexlind::http::new_root_key(&app, std::path::Path::new(&file))
+    let name = jexlin_app::commands::keys::new_root_key(&app, std::path::Path::new(&file))
         .await
         .map_err(|fault| fault.detail().to_owned())?;
     say(&format!(

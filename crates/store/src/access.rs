@@ -6,6 +6,7 @@ use diesel::sql_types;
 use diesel_async::RunQueryDsl;
 use jexlin_core::access::reference::{Grant, Only};
 use jexlin_core::access::{Level, Reach};
+use jexlin_core::vault::VersionState;
 use uuid::Uuid;
 
 use crate::schema::{
@@ -13,6 +14,7 @@ use crate::schema::{
     level_on_folder, path_of, secret_version, tags_move_access,
 };
 use crate::sql::statement;
+use crate::stored::Stored;
 use crate::{Result, SealedVersion, StoreError, Tx, Withheld};
 
 /// A grant.
@@ -186,7 +188,7 @@ impl Tx {
                         .or(number
                             .is_none()
                             .into_sql::<sql_types::Bool>()
-                            .and(secret_version::state.eq("current")))
+                            .and(secret_version::state.eq(Stored(VersionState::Current))))
                         .assume_not_null(),
                 )),
             )

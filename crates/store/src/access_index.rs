@@ -13,9 +13,11 @@ use jexlin_core::access::Level;
 use jexlin_core::access::index::{AccessIndex, FolderEntry, PersonEntry, SingleEntry};
 use jexlin_core::access::preview::{Cell, Narrowings};
 use jexlin_core::access::reference::{Credential, Grant, Only, World};
+use jexlin_core::people::PersonState;
 use uuid::Uuid;
 
 use crate::sql::{Sql, statement};
+use crate::stored::Stored;
 use crate::{Result, Target, Tx};
 
 /// From this many changes on all is read again.
@@ -71,7 +73,7 @@ struct News {
 #[derive(QueryableByName)]
 struct Changed {
     #[diesel(sql_type = Array<Text>)]
-    sorts: Vec<String>,
+    target_types: Vec<String>,
     #[diesel(sql_type = Array<Id>)]
     ids: Vec<Uuid>,
 }
@@ -127,7 +129,7 @@ struct Named {
     #[diesel(sql_type = Text)]
     name: String,
     #[diesel(sql_type = Text)]
-    state: String,
+    state: Stored<PersonState>,
 }
 
 #[derive(QueryableByName)]
@@ -249,14 +251,15 @@ impl Tx {
     /// # Errors
     /// [`crate::StoreError`].
     pub async fn atlas_after(&mut self, before: &AccessIndex) -> Result<AccessIndex> {
-        let changed: Changed = statement("SELECT sorts, ids FROM access_changed()")
+        let changed: Changed = statement("SELECT target_types, ids FROM access_changed()")
             .get_result(self.conn()?)
             .await?;
         self.follow(before.clone(), &changed).await
     }
 
     async fn news(&mut self, since: Option<String>) -> Result<News> {
-        let sql = "SELECT snapshot, server, complete, writing, sorts, ids FROM access_news($1)";
+        let sql =
+            "SELECT snapshot, server, complete, writing, target_types, ids FROM access_news($1)";
         Ok(statement(sql)
             .bind::<Nullable<Text>, _>(since)
             .get_result(self.conn()?)
@@ -275,27 +278,27 @@ impl Tx {
     }
 
     async fn follow(&mut self, mut atlas: AccessIndex, changed: &Changed) -> Result<AccessIndex> {
-        let mut by_sort: BTreeMap<&str, Vec<Uuid>> = BTreeMap::new();
-        for (sort, id) in changed.sorts.iter().zip(&changed.ids) {
-            by_sort.entry(sort).or_default().push(*id);
+        let mut by_type: BTreeMap<&str, Vec<Uuid>> = BTreeMap::new();
+        for (target_type, id) in changed.target_types.iter().zip(&changed.ids) {
+            by_type.entry(target_type).or_default().push(*id);
         }
         // Folders first: grants stand on them.
-        if let Some(ids) = by_sort.get("folder") {
+        if let Some(ids) = by_type.get("folder") {
             atlas.put_folders(ids, &self.folder_entries(Some(ids)).await?);
         }
-        if let Some(ids) = by_sort.get("grant") {
+        if let Some(ids) = by_type.get("grant") {
             atlas.put_grants(ids, self.plain_grants(Some(ids)).await?);
         }
-        if let Some(ids) = by_sort.get("member") {
+        if let Some(ids) = by_type.get("member") {
             atlas.put_memberships(ids, &self.memberships(Some(ids)).await?);
         }
-        if let Some(ids) = by_sort.get("group") {
+        if let Some(ids) = by_type.get("group") {
             atlas.put_groups(ids, self.group_names(Some(ids)).await?);
         }
-        if let Some(ids) = by_sort.get("person") {
+        if let Some(ids) = by_type.get("person") {
             atlas.put_people(ids, self.person_entries(Some(ids)).await?);
         }
-        if let Some(ids) = by_sort.get("single") {
+        if let Some(ids) = by_type.get("single") {
             atlas.put_singles(ids, self.single_entries(Some(ids)).await?);
         }
         Ok(atlas)
@@ -367,7 +370,7 @@ impl Tx {
 
     async fn group_names(&mut self, ids: Option<&[Uuid]>) -> Result<Vec<(Uuid, String)>> {
         let rows: Vec<Named> = some(
-            "SELECT g.id, g.name, '' AS state FROM people_group g WHERE {some}",
+            "SELECT g.id, g.name, 'active' AS state FROM people_group g WHERE {some}",
             "g.id",
             ids,
         )
@@ -389,7 +392,7 @@ impl Tx {
             .map(|row| PersonEntry {
                 id: row.id,
                 name: row.name,
-                state: row.state,
+                state: row.state.0,
             })
             .collect())
     }
@@ -522,7 +525,7 @@ impl Tx {
     }
 
     /// Makes one note of many about how many credentials lie in a folder, and forgets what everybody has
-    /// seen of what changed. How many notes of the first sort went.
+    /// seen of what changed. How many notes of the first kind went.
     ///
     /// # Errors
     /// [`crate::StoreError`].

@@ -5,6 +5,7 @@ use chrono::{DateTime, Utc};
 use diesel::prelude::*;
 use diesel::sql_types;
 use diesel_async::RunQueryDsl;
+use jexlin_core::access::IssueType;
 use uuid::Uuid;
 
 use crate::access::VIEW;
@@ -12,6 +13,7 @@ use crate::schema::{
     access_grant, audit_event, audit_leaf, gate_approver, group_member, password_rule,
 };
 use crate::sql::statement;
+use crate::stored::Stored;
 use crate::{ApproverRow, EventRow, GrantRow, GrantView, MemberRow, Result, RuleRow, Tx};
 
 /// A credential and where it is.
@@ -36,14 +38,14 @@ pub struct Orphan {
     pub place: String,
 }
 
-/// A grant that is of no use, and why: `left`, `ended` or `adds-nothing`.
+/// A grant that is of no use, and why: `left`, `ended` or `redundant`.
 #[derive(Clone, Debug, QueryableByName)]
 #[allow(missing_docs, reason = "the parts say it")]
 pub struct IdleGrant {
     #[diesel(embed)]
     pub grant: GrantView,
     #[diesel(sql_type = sql_types::Text)]
-    pub why: String,
+    pub why: Stored<IssueType>,
 }
 
 #[derive(QueryableByName)]
@@ -280,7 +282,7 @@ impl Tx {
                   AND (h.id < g.id OR coalesce(h.person_id, h.group_id) = coalesce(g.person_id, g.group_id) OR NOT EXISTS (
                         SELECT FROM up u WHERE u.subject = coalesce(h.person_id, h.group_id) AND u.above = coalesce(g.person_id, g.group_id)))
              ), idle AS MATERIALIZED (
-                SELECT g.id, CASE WHEN p.state = 'left' THEN 'left' WHEN g.ends_at <= $1 THEN 'ended' ELSE 'adds-nothing' END AS why
+                SELECT g.id, CASE WHEN p.state = 'left' THEN 'left' WHEN g.ends_at <= $1 THEN 'ended' ELSE 'redundant' END AS why
                 FROM access_grant g LEFT JOIN person p ON p.id = g.person_id
                 WHERE p.state = 'left' OR g.ends_at <= $1 OR g.id IN (SELECT id FROM covered)
              )

@@ -4,12 +4,14 @@ use chrono::{DateTime, Utc};
 use diesel::prelude::*;
 use diesel::sql_types;
 use diesel_async::RunQueryDsl;
+use jexlin_core::access::AccessRequestState;
 use uuid::Uuid;
 
 use crate::credential_lists::part;
 use crate::people::one_row;
 use crate::schema::access_request;
 use crate::sql::statement;
+use crate::stored::Stored;
 use crate::{Result, Tx};
 
 /// An access request for a level on a credential.
@@ -23,7 +25,7 @@ pub struct AccessRequestRow {
     pub person_id: Uuid,
     pub held: i16,
     pub reason: String,
-    pub state: String,
+    pub state: Stored<AccessRequestState>,
     pub asked_at: DateTime<Utc>,
     pub decided_at: Option<DateTime<Utc>>,
     pub decided_by: Option<Uuid>,
@@ -49,7 +51,7 @@ pub struct AccessRequestView {
     #[diesel(sql_type = sql_types::Text)]
     pub reason: String,
     #[diesel(sql_type = sql_types::Text)]
-    pub state: String,
+    pub state: Stored<AccessRequestState>,
     #[diesel(sql_type = sql_types::Timestamptz)]
     pub asked_at: DateTime<Utc>,
     #[diesel(sql_type = sql_types::Nullable<sql_types::Text>)]

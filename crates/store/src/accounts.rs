@@ -4,12 +4,15 @@ use chrono::{DateTime, Utc};
 use diesel::prelude::*;
 use diesel::sql_types;
 use diesel_async::RunQueryDsl;
-use jexlin_core::upkeep::account::Family;
+use jexlin_core::upkeep::JobState;
 use jexlin_core::upkeep::{Binding, Role, StoredBinding};
+use jexlin_core::upkeep::{CheckOutcome, RotationOutcome};
+use jexlin_core::words::Word as _;
 use uuid::Uuid;
 
 use crate::schema::{account, binding, credential, device, in_operator_scope, operator_scope};
 use crate::sql::statement;
+use crate::stored::Stored;
 use crate::{DeviceRow, Result, StoreError, Tx};
 
 /// An account, with what upkeep knows of it.
@@ -26,9 +29,9 @@ pub struct AccountRow {
     pub next_check_at: Option<DateTime<Utc>>,
     pub next_rotation_at: Option<DateTime<Utc>>,
     pub checked_at: Option<DateTime<Utc>>,
-    pub check_outcome: Option<String>,
+    pub check_outcome: Option<Stored<CheckOutcome>>,
     pub rotated_at: Option<DateTime<Utc>>,
-    pub rotation_outcome: Option<String>,
+    pub rotation_outcome: Option<Stored<RotationOutcome>>,
     pub rotation_owed_at: Option<DateTime<Utc>>,
     pub owed_tries: i32,
     pub owed_next_at: Option<DateTime<Utc>>,
@@ -52,13 +55,6 @@ pub enum ScopeEntry {
     Folder(Uuid),
 }
 
-fn family_of(connector: &str) -> Family {
-    match connector {
-        "ssh" => Family::Local,
-        _ => Family::Application,
-    }
-}
-
 impl Tx {
     /// The account of a login on a device, made when there is none.
     ///
@@ -70,7 +66,7 @@ impl Tx {
         login: &str,
         now: DateTime<Utc>,
     ) -> Result<AccountRow> {
-        let family = family_of(&on.connector);
+        let family = on.connector.0.family();
         let organisation = self.organisation();
         diesel::insert_into(account::table)
             .values((
@@ -160,7 +156,7 @@ impl Tx {
         };
         let jobs: i64 = job::table
             .filter(job::account_id.eq(row.id))
-            .filter(job::state.eq_any(["queued", "running"]))
+            .filter(job::state.eq_any([JobState::Queued, JobState::Running].map(Stored)))
             .count()
             .get_result(self.conn()?)
             .await?;
@@ -560,7 +556,7 @@ impl Tx {
         use crate::schema::job;
         let busy = job::table
             .filter(job::account_id.eq(account::id))
-            .filter(job::state.eq_any(["queued", "running"]));
+            .filter(job::state.eq_any([JobState::Queued, JobState::Running].map(Stored)));
         let query = account::table
             .filter(account::rotation_owed_at.is_not_null())
             .filter(account::owed_next_at.le(now))

@@ -12,8 +12,11 @@ use std::collections::{BTreeMap, BTreeSet};
 use chrono::{DateTime, Utc};
 use diesel::prelude::*;
 use diesel_async::RunQueryDsl;
+use jexlin_core::audit::Outcome;
+use jexlin_core::audit::TargetType;
 use jexlin_core::audit::{Event, Frontier, Hash, Signer};
 use jexlin_core::vault::EventKey;
+use jexlin_core::words::Word as _;
 use uuid::Uuid;
 
 use crate::schema::{audit_checkpoint, audit_event, audit_frontier, audit_leaf};
@@ -37,7 +40,7 @@ pub struct EventFilter {
     pub action: Option<String>,
     pub actor: Option<Uuid>,
     pub target: Option<Uuid>,
-    pub outcome: Option<String>,
+    pub outcome: Option<Outcome>,
     pub since: Option<DateTime<Utc>>,
     pub until: Option<DateTime<Utc>>,
     /// Words found in the names of actor and target.
@@ -102,7 +105,7 @@ impl Raw {
     }
 
     fn to_event(&self) -> Event {
-        let mut event = Event::new(self.id, self.organisation, self.at, &self.action);
+        let mut event = Event::recorded(self.id, self.organisation, self.at, &self.action);
         event.actor = self.actor.map(|id| id.to_string()).unwrap_or_default();
         event.actor_name.clone_from(&self.actor_name);
         event.target = self.target.map(|id| id.to_string()).unwrap_or_default();
@@ -218,11 +221,11 @@ impl Tx {
     ///
     /// # Errors
     /// [`StoreError`].
-    pub async fn name_for_event(&mut self, kind: &str, id: Uuid) -> Result<Option<String>> {
-        use crate::schema::{credential, device, path_of};
+    pub async fn name_for_event(&mut self, kind: TargetType, id: Uuid) -> Result<Option<String>> {
+        use crate::schema::{credential, device, path_of, people_group, person};
         let conn = self.conn()?;
         let name = match kind {
-            "credential" => {
+            TargetType::Credential => {
                 credential::table
                     .find(id)
                     .select(
@@ -234,8 +237,10 @@ impl Tx {
                     .first(conn)
                     .await
             }
-            "folder" => return Ok(Some(self.path_of(id).await?).filter(|path| !path.is_empty())),
-            "device" => {
+            TargetType::Folder => {
+                return Ok(Some(self.path_of(id).await?).filter(|path| !path.is_empty()));
+            }
+            TargetType::Device => {
                 device::table
                     .find(id)
                     .select(
@@ -244,6 +249,20 @@ impl Tx {
                             .concat("/")
                             .concat(device::name),
                     )
+                    .first(conn)
+                    .await
+            }
+            TargetType::Person => {
+                person::table
+                    .find(id)
+                    .select(person::sign_in_name)
+                    .first(conn)
+                    .await
+            }
+            TargetType::Group => {
+                people_group::table
+                    .find(id)
+                    .select(people_group::name)
                     .first(conn)
                     .await
             }
@@ -285,7 +304,7 @@ impl Tx {
             query = query.filter(audit_event::target.eq(target));
         }
         if let Some(outcome) = &filter.outcome {
-            query = query.filter(audit_event::outcome.eq(outcome.clone()));
+            query = query.filter(audit_event::outcome.eq(outcome.word()));
         }
         if let Some(since) = filter.since {
             query = query.filter(audit_event::at.ge(since));

@@ -5,10 +5,14 @@ use diesel::prelude::*;
 use diesel::sql_types;
 use diesel_async::RunQueryDsl;
 use jexlin_core::access::{Level, Reach};
+use jexlin_core::upkeep::CheckOutcome;
+use jexlin_core::vault::CredentialView;
+use jexlin_core::words::Word as _;
 use serde::Serialize;
 use uuid::Uuid;
 
 use crate::sql::statement;
+use crate::stored::Stored;
 use crate::{Result, StoreError, Tx};
 
 /// A credential in a list.
@@ -32,7 +36,7 @@ pub struct CredentialListing {
     #[diesel(sql_type = sql_types::Nullable<sql_types::Text>)]
     pub device_name: Option<String>,
     #[diesel(sql_type = sql_types::Nullable<sql_types::Text>)]
-    pub check_outcome: Option<String>,
+    pub check_outcome: Option<Stored<CheckOutcome>>,
     #[diesel(sql_type = sql_types::Bool)]
     pub gated: bool,
     #[diesel(sql_type = sql_types::Text)]
@@ -71,21 +75,6 @@ pub struct Thresholds {
     pub soon_days: i32,
 }
 
-/// A way of looking at what one reaches.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum View {
-    /// One's favourites.
-    Favourites,
-    /// What one is a steward of by a grant of one's own.
-    Mine,
-    /// The rest.
-    SharedWithMe,
-    /// What one has granted to somebody else.
-    SharedByMe,
-    /// What is one's own and nobody else reaches.
-    WithNobody,
-}
-
 /// Which credentials to list. Texts are parts, in any case.
 #[derive(Clone, Debug, Default)]
 pub struct ListQuery {
@@ -113,7 +102,7 @@ pub struct ListQuery {
     /// Only with this finding, or with `any`.
     pub finding: Option<String>,
     /// Only in this view.
-    pub view: Option<View>,
+    pub view: Option<CredentialView>,
     /// Only these.
     pub only: Option<Vec<Uuid>>,
     /// From where on something is a finding.
@@ -160,18 +149,6 @@ struct Wanted<'a> {
     soon_days: i32,
 }
 
-impl View {
-    const fn word(self) -> &'static str {
-        match self {
-            Self::Favourites => "favourites",
-            Self::Mine => "mine",
-            Self::SharedWithMe => "shared-with-me",
-            Self::SharedByMe => "shared-by-me",
-            Self::WithNobody => "with-nobody",
-        }
-    }
-}
-
 impl ListQuery {
     fn wanted(&self) -> Wanted<'_> {
         let part = |text: &Option<String>| text.as_deref().map(part);
@@ -198,7 +175,7 @@ impl ListQuery {
             tag: self.tag.as_deref(),
             check: self.check.as_deref(),
             finding: self.finding.as_deref(),
-            view: self.view.map(View::word),
+            view: self.view.map(CredentialView::word),
             only: self.only.as_deref(),
             weak_below: self.thresholds.weak_below,
             old_days: self.thresholds.old_days,

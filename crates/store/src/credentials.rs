@@ -3,10 +3,13 @@
 use chrono::{DateTime, Utc};
 use diesel::prelude::*;
 use diesel_async::RunQueryDsl;
+use jexlin_core::upkeep::{JobState, Role};
+use jexlin_core::vault::{ValueOrigin, VersionState};
 use uuid::Uuid;
 
 use crate::people::one_row;
 use crate::schema::{account, binding, credential, device, secret_version};
+use crate::stored::Stored;
 use crate::{Result, StoreError, Tx, Withheld};
 
 /// A credential without its secrets.
@@ -42,10 +45,10 @@ pub struct CredentialRow {
 pub struct VersionRow {
     pub field: String,
     pub number: i32,
-    pub state: String,
+    pub state: Stored<VersionState>,
     pub made_at: DateTime<Utc>,
     pub made_by: Option<Uuid>,
-    pub made_how: String,
+    pub made_how: Stored<ValueOrigin>,
     pub why: String,
     pub facts: serde_json::Value,
 }
@@ -57,11 +60,11 @@ pub struct NewVersion<'a> {
     pub credential: Uuid,
     pub field: &'a str,
     pub number: i32,
-    pub state: &'a str,
+    pub state: VersionState,
     pub sealed: &'a [u8],
     pub now: DateTime<Utc>,
     pub by: Option<Uuid>,
-    pub how: &'a str,
+    pub how: ValueOrigin,
     pub why: &'a str,
     pub facts: serde_json::Value,
 }
@@ -211,7 +214,7 @@ impl Tx {
     ) -> Result<()> {
         use crate::schema::{checkout, job};
         self.credential_locked(id).await?;
-        let active = ["queued", "running"];
+        let active = [JobState::Queued, JobState::Running].map(Stored);
         let jobs: i64 = job::table
             .filter(job::credential_id.eq(id))
             .filter(job::state.eq_any(active))
@@ -229,7 +232,7 @@ impl Tx {
             .filter(
                 binding::credential_id
                     .eq(id)
-                    .and(binding::role.eq("operator"))
+                    .and(binding::role.eq(Stored(Role::Operator)))
                     .and(device::removed_at.is_null()),
             )
             .count()
@@ -272,14 +275,14 @@ impl Tx {
     /// [`StoreError::Conflict`] when there is a candidate already.
     pub async fn add_version(&mut self, new: &NewVersion<'_>) -> Result<()> {
         let organisation = self.organisation();
-        if new.state == "current" {
+        if new.state == VersionState::Current {
             diesel::update(
                 secret_version::table
                     .filter(secret_version::credential_id.eq(new.credential))
                     .filter(secret_version::field.eq(new.field))
-                    .filter(secret_version::state.eq("current")),
+                    .filter(secret_version::state.eq(Stored(VersionState::Current))),
             )
-            .set(secret_version::state.eq("previous"))
+            .set(secret_version::state.eq(Stored(VersionState::Previous)))
             .execute(self.conn()?)
             .await?;
         }
@@ -289,11 +292,11 @@ impl Tx {
                 secret_version::credential_id.eq(new.credential),
                 secret_version::field.eq(new.field),
                 secret_version::number.eq(new.number),
-                secret_version::state.eq(new.state),
+                secret_version::state.eq(Stored(new.state)),
                 secret_version::sealed.eq(new.sealed),
                 secret_version::made_at.eq(new.now),
                 secret_version::made_by.eq(new.by),
-                secret_version::made_how.eq(new.how),
+                secret_version::made_how.eq(Stored(new.how)),
                 secret_version::why.eq(new.why),
                 secret_version::facts.eq(&new.facts),
             ))
@@ -366,15 +369,15 @@ impl Tx {
             secret_version::credential_id
                 .eq(credential)
                 .and(secret_version::field.eq(field.to_owned()))
-                .and(secret_version::state.eq("current")),
+                .and(secret_version::state.eq(Stored(VersionState::Current))),
         );
         diesel::update(current)
-            .set(secret_version::state.eq("previous"))
+            .set(secret_version::state.eq(Stored(VersionState::Previous)))
             .execute(self.conn()?)
             .await?;
         let wanted = secret_version::table.find((credential, field.to_owned(), number));
         let count = diesel::update(wanted)
-            .set(secret_version::state.eq("current"))
+            .set(secret_version::state.eq(Stored(VersionState::Current)))
             .execute(self.conn()?)
             .await?;
         if count == 1 {
@@ -393,10 +396,10 @@ impl Tx {
             secret_version::credential_id
                 .eq(credential)
                 .and(secret_version::field.eq(field))
-                .and(secret_version::state.eq("candidate")),
+                .and(secret_version::state.eq(Stored(VersionState::Candidate))),
         );
         diesel::update(of)
-            .set(secret_version::state.eq("discarded"))
+            .set(secret_version::state.eq(Stored(VersionState::Discarded)))
             .execute(self.conn()?)
             .await?;
         Ok(())
@@ -435,7 +438,7 @@ impl Tx {
                 secret_version::credential_id
                     .eq(credential)
                     .and(secret_version::field.eq(field))
-                    .and(secret_version::state.ne("current")),
+                    .and(secret_version::state.ne(Stored(VersionState::Current))),
             )
             .filter(secret_version::unanswered_at.is_not_null())
             .select((
@@ -459,7 +462,7 @@ impl Tx {
                 secret_version::credential_id
                     .eq(credential)
                     .and(secret_version::field.eq(field))
-                    .and(secret_version::state.eq("candidate")),
+                    .and(secret_version::state.eq(Stored(VersionState::Candidate))),
             )
             .select((secret_version::number, secret_version::unanswered_at));
         Ok(query.first(self.conn()?).await.optional()?)
@@ -501,7 +504,7 @@ impl Tx {
             .into_boxed();
         query = match number {
             Some(number) => query.filter(secret_version::number.eq(number)),
-            None => query.filter(secret_version::state.eq("current")),
+            None => query.filter(secret_version::state.eq(Stored(VersionState::Current))),
         };
         let (number, sealed, data_key, facts): (i32, Vec<u8>, Vec<u8>, serde_json::Value) =
             query.first(self.conn()?).await?;
@@ -536,7 +539,7 @@ impl Tx {
         let query = secret_version::table
             .inner_join(credential::table.on(credential::id.eq(secret_version::credential_id)))
             .filter(secret_version::credential_id.eq_any(ids))
-            .filter(secret_version::state.eq("current"))
+            .filter(secret_version::state.eq(Stored(VersionState::Current)))
             .select((
                 secret_version::credential_id,
                 secret_version::field,
@@ -567,6 +570,6 @@ impl Tx {
             .versions(credential)
             .await?
             .iter()
-            .any(|version| version.state == "candidate"))
+            .any(|version| version.state == VersionState::Candidate))
     }
 }

@@ -3,10 +3,12 @@
 use chrono::{DateTime, Utc};
 use diesel::prelude::*;
 use diesel_async::RunQueryDsl;
+use jexlin_core::upkeep::ConnectorKind;
 use uuid::Uuid;
 
 use crate::people::one_row;
 use crate::schema::{binding, credential, device, lower};
+use crate::stored::Stored;
 use crate::{Result, Tx};
 
 /// A device.
@@ -18,7 +20,7 @@ pub struct DeviceRow {
     pub organisation: Uuid,
     pub folder_id: Uuid,
     pub name: String,
-    pub connector: String,
+    pub connector: Stored<ConnectorKind>,
     pub address: String,
     pub port: i32,
     pub identity: String,

@@ -4,10 +4,13 @@ use chrono::{DateTime, Utc};
 use diesel::prelude::*;
 use diesel::sql_types;
 use diesel_async::RunQueryDsl;
+use jexlin_core::policy::RuleMode;
+use jexlin_core::vault::VersionState;
 use uuid::Uuid;
 
 use crate::schema::{credential, judgement, password_rule, secret_version};
 use crate::sql::statement;
+use crate::stored::Stored;
 use crate::{Result, Tx};
 
 /// What is known of the current password of a credential.
@@ -33,7 +36,7 @@ pub struct JudgementRow {
 pub struct RuleRow {
     pub folder_id: Uuid,
     pub organisation: Uuid,
-    pub mode: String,
+    pub mode: Stored<RuleMode>,
     pub policies: Vec<Uuid>,
 }
 
@@ -104,7 +107,10 @@ impl Tx {
         let query = secret_version::table
             .filter(secret_version::credential_id.eq(credential))
             .filter(secret_version::field.eq(field))
-            .filter(secret_version::state.eq_any(["current", "previous"]))
+            .filter(
+                secret_version::state
+                    .eq_any([VersionState::Current, VersionState::Previous].map(Stored)),
+            )
             .filter(secret_version::number.lt(before))
             .order(secret_version::number.desc())
             .limit(100)
@@ -212,7 +218,7 @@ impl Tx {
             .filter(credential::id.eq_any(credentials))
             .filter(credential::purged_at.is_null())
             .filter(secret_version::field.eq(field))
-            .filter(secret_version::state.eq("current"))
+            .filter(secret_version::state.eq(Stored(VersionState::Current)))
             .select((
                 credential::id,
                 credential::folder_id,

@@ -5,6 +5,8 @@ use diesel::prelude::*;
 use diesel::sql_types;
 use diesel_async::RunQueryDsl;
 use jexlin_core::gate::{Checkout, Gate, GateSet, GateVersion};
+use jexlin_core::gate::{CheckoutEnd, RequestState};
+use jexlin_core::words::Word as _;
 use uuid::Uuid;
 
 use crate::people::one_row;
@@ -12,6 +14,7 @@ use crate::schema::{
     checkout, checkout_gate, gate, gate_approver, gates_of, gates_on_folder, request, request_gate,
 };
 use crate::sql::statement;
+use crate::stored::Stored;
 use crate::{Result, Tx};
 
 /// A gate.
@@ -63,7 +66,7 @@ pub struct RequestRow {
     pub person_id: Uuid,
     pub reason: String,
     pub minutes: i32,
-    pub state: String,
+    pub state: Stored<RequestState>,
     pub asked_at: DateTime<Utc>,
     pub expires_at: DateTime<Utc>,
     pub decided_at: Option<DateTime<Utc>>,
@@ -93,7 +96,7 @@ pub struct RequestView {
     #[diesel(sql_type = sql_types::Int4)]
     pub minutes: i32,
     #[diesel(sql_type = sql_types::Text)]
-    pub state: String,
+    pub state: Stored<RequestState>,
     #[diesel(sql_type = sql_types::Timestamptz)]
     pub asked_at: DateTime<Utc>,
     #[diesel(sql_type = sql_types::Timestamptz)]
@@ -132,7 +135,7 @@ pub struct RequestGateRow {
 /// A request that waits or a checkout that is open, with what it rests on now.
 #[derive(Clone, Debug, QueryableByName)]
 #[allow(missing_docs, reason = "the columns are described in the migration")]
-pub struct IndexedGrant {
+pub struct Standing {
     #[diesel(sql_type = sql_types::Uuid)]
     pub id: Uuid,
     #[diesel(sql_type = sql_types::Bool)]
@@ -161,7 +164,7 @@ pub struct CheckoutRow {
     pub starts_at: DateTime<Utc>,
     pub ends_at: DateTime<Utc>,
     pub ended_at: Option<DateTime<Utc>>,
-    pub ended_how: Option<String>,
+    pub ended_how: Option<Stored<CheckoutEnd>>,
     pub rotate_on_return: bool,
     pub one_holder: bool,
 }
@@ -191,7 +194,7 @@ pub struct CheckoutView {
     #[diesel(sql_type = sql_types::Nullable<sql_types::Timestamptz>)]
     pub ended_at: Option<DateTime<Utc>>,
     #[diesel(sql_type = sql_types::Nullable<sql_types::Text>)]
-    pub ended_how: Option<String>,
+    pub ended_how: Option<Stored<CheckoutEnd>>,
     #[diesel(sql_type = sql_types::Bool)]
     pub rotate_on_return: bool,
 }
@@ -430,7 +433,7 @@ impl Tx {
             #[diesel(sql_type = sql_types::Uuid)]
             id: Uuid,
         }
-        let sql = "SELECT p.id FROM person p WHERE p.state = 'active' AND p.sort = 'person'
+        let sql = "SELECT p.id FROM person p WHERE p.state = 'active' AND p.person_type = 'person'
             AND EXISTS (SELECT FROM gate_approver a WHERE a.gate_id = $1 AND a.subject = ANY (subjects_of(p.id)))";
         let rows: Vec<Found> = statement(sql)
             .bind::<sql_types::Uuid, _>(gate)
@@ -491,7 +494,7 @@ impl Tx {
     ///
     /// # Errors
     /// [`crate::StoreError`].
-    pub async fn standing(&mut self, now: DateTime<Utc>) -> Result<Vec<IndexedGrant>> {
+    pub async fn standing(&mut self, now: DateTime<Utc>) -> Result<Vec<Standing>> {
         let sql = "SELECT s.id, s.is_request, s.credential_id, level_on_credential(s.person_id, s.credential_id, $1) AS held, p.state = 'active' AS active,
                 gates_of(s.credential_id) AS gates
             FROM (SELECT r.id, true AS is_request, r.credential_id, r.person_id FROM request r
@@ -587,7 +590,7 @@ impl Tx {
     pub async fn requests(
         &mut self,
         viewer: Uuid,
-        state: Option<&str>,
+        state: Option<RequestState>,
         credential: Option<Uuid>,
         before: Option<(DateTime<Utc>, Uuid)>,
         most: i64,
@@ -601,7 +604,9 @@ impl Tx {
         );
         let query = statement(sql)
             .bind::<sql_types::Uuid, _>(viewer)
-            .bind::<sql_types::Nullable<sql_types::Text>, _>(state.map(str::to_owned))
+            .bind::<sql_types::Nullable<sql_types::Text>, _>(
+                state.map(|state| state.word().to_owned()),
+            )
             .bind::<sql_types::Nullable<sql_types::Uuid>, _>(credential)
             .bind::<sql_types::Timestamptz, _>(before_at)
             .bind::<sql_types::Uuid, _>(before_id)
@@ -620,9 +625,11 @@ impl Tx {
     ) -> Result<Vec<RequestRow>> {
         let query = request::table
             .filter(
-                request::state.eq("waiting").or(request::state
-                    .eq("approved")
-                    .and(request::checkout_id.is_null())),
+                request::state
+                    .eq(Stored(RequestState::Waiting))
+                    .or(request::state
+                        .eq(Stored(RequestState::Approved))
+                        .and(request::checkout_id.is_null())),
             )
             .filter(request::expires_at.le(now))
             .limit(most)
@@ -677,13 +684,21 @@ impl Tx {
     ///
     /// # Errors
     /// [`crate::StoreError`].
-    pub async fn end_checkout(&mut self, id: Uuid, now: DateTime<Utc>, how: &str) -> Result<()> {
+    pub async fn end_checkout(
+        &mut self,
+        id: Uuid,
+        now: DateTime<Utc>,
+        how: CheckoutEnd,
+    ) -> Result<()> {
         let query = diesel::update(
             checkout::table
                 .find(id)
                 .filter(checkout::ended_at.is_null()),
         )
-        .set((checkout::ended_at.eq(now), checkout::ended_how.eq(how)));
+        .set((
+            checkout::ended_at.eq(now),
+            checkout::ended_how.eq(Stored(how)),
+        ));
         one_row(query.execute(self.conn()?).await?)
     }
 

@@ -6,6 +6,7 @@ use diesel::sql_types;
 use diesel_async::RunQueryDsl;
 use jexlin_core::audit::Event;
 use jexlin_core::vault::EventKey;
+use jexlin_core::words::Word as _;
 use uuid::Uuid;
 
 use crate::removal::Count;
@@ -109,7 +110,7 @@ impl Tx {
             .bind::<sql_types::Array<sql_types::Int4>, _>(
                 all.iter().map(|new| new.number).collect::<Vec<_>>(),
             )
-            .bind::<sql_types::Array<sql_types::Text>, _>(text(|new| new.state.to_owned()))
+            .bind::<sql_types::Array<sql_types::Text>, _>(text(|new| new.state.word().to_owned()))
             .bind::<sql_types::Array<sql_types::Binary>, _>(
                 all.iter()
                     .map(|new| new.sealed.to_vec())
@@ -121,7 +122,7 @@ impl Tx {
             .bind::<sql_types::Array<sql_types::Nullable<sql_types::Uuid>>, _>(
                 all.iter().map(|new| new.by).collect::<Vec<_>>(),
             )
-            .bind::<sql_types::Array<sql_types::Text>, _>(text(|new| new.how.to_owned()))
+            .bind::<sql_types::Array<sql_types::Text>, _>(text(|new| new.how.word().to_owned()))
             .bind::<sql_types::Array<sql_types::Text>, _>(text(|new| new.why.to_owned()))
             .bind::<sql_types::Array<sql_types::Jsonb>, _>(
                 all.iter().map(|new| new.facts.clone()).collect::<Vec<_>>(),

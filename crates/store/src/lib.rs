@@ -25,6 +25,7 @@ mod imports;
 mod keys;
 mod kinds;
 mod listener;
+mod migrations;
 mod pending_acts;
 mod people;
 mod personal;
@@ -33,6 +34,7 @@ pub mod schema;
 mod sessions;
 mod settings;
 mod sql;
+mod stored;
 mod tx;
 mod upkeep;
 
@@ -43,7 +45,7 @@ pub use access_requests::{AccessRequestRow, AccessRequestView, DiscoverableView}
 pub use accounts::{AccountRow, BindingView, ScopeEntry};
 pub use attachments::AttachmentRow;
 pub use audit::{EventFilter, EventRow, ExportChunk, SealOutcome, Sealer};
-pub use credential_lists::{CredentialListing, ListQuery, Thresholds, View};
+pub use credential_lists::{CredentialListing, ListQuery, Thresholds};
 pub use credentials::{CredentialChange, CredentialRow, NewVersion, SealedVersion, VersionRow};
 pub use devices::DeviceRow;
 pub use error::StoreError;
@@ -51,20 +53,22 @@ pub use favourites::SavedSearchRow;
 pub use findings::{JudgementRow, RuleRow, ToJudge};
 pub use folders::{FolderRow, VisibleFolder};
 pub use gates::{
-    ApproverRow, CheckoutRow, CheckoutView, GateRow, GateView, IndexedGrant, RequestGateRow,
-    RequestRow, RequestView,
+    ApproverRow, CheckoutRow, CheckoutView, GateRow, GateView, RequestGateRow, RequestRow,
+    RequestView, Standing,
 };
 pub use imports::{ImportRow, ImportedRow};
 pub use keys::{Fingerprinted, ServiceRow, ToRewrap};
 pub use kinds::KindRow;
 pub use listener::{LiveNews, listen};
+pub use migrations::migrate;
 pub use pending_acts::{PendingActRow, PendingActView};
 pub use people::{GroupRow, MemberRow, OrganisationRow, PersonRow, PolicyRow};
 pub use personal::{PersonalFolderRow, PersonalItemRow};
 pub use removal::{RemovalRow, RemovalView};
 pub use sessions::{SessionRow, Throttle};
 pub use settings::SettingsRow;
-pub use tx::{OpenOrganisation, Receipt, Store, Tx, Withheld, addresses_of, migrate};
+pub use stored::Stored;
+pub use tx::{OpenOrganisation, Receipt, Store, Tx, Withheld, addresses_of};
 pub use upkeep::{JobFilter, JobRow, JobView, LeasedJob, PlanRow, UpkeepView};
 
 /// The result of everything here.

@@ -3,17 +3,18 @@
 use std::pin::pin;
 use std::str::FromStr as _;
 
+use jexlin_core::status::Topic;
 use tokio::sync::broadcast;
 use uuid::Uuid;
 
-/// One piece of news: which sort of thing changed. What changed is asked for again, under the
+/// One piece of news: what changed. What changed is asked for again, under the
 /// asker's own access.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct LiveNews {
     /// In which organisation.
     pub organisation: Uuid,
-    /// What sort of thing: `job`, `request` or `checkout`.
-    pub topic: String,
+    /// What changed.
+    pub topic: Topic,
     /// Which one.
     pub id: Uuid,
 }
@@ -22,7 +23,7 @@ impl LiveNews {
     fn parse(payload: &str) -> Option<Self> {
         let mut parts = payload.split(' ');
         let organisation = Uuid::from_str(parts.next()?).ok()?;
-        let topic = parts.next()?.to_owned();
+        let topic = parts.next()?.parse().ok()?;
         Some(Self {
             organisation,
             topic,

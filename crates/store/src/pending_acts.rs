@@ -4,11 +4,16 @@ use chrono::{DateTime, Utc};
 use diesel::prelude::*;
 use diesel::sql_types;
 use diesel_async::RunQueryDsl;
+use jexlin_core::audit::TargetType;
+use jexlin_core::gate::{PendingActState, PendingActType};
+use jexlin_core::people::Duty;
+use jexlin_core::people::{PersonState, PersonType};
 use uuid::Uuid;
 
 use crate::people::one_row;
 use crate::schema::{pending_act, person};
 use crate::sql::statement;
+use crate::stored::Stored;
 use crate::{Result, Tx};
 
 /// A pending act.
@@ -18,13 +23,13 @@ use crate::{Result, Tx};
 pub struct PendingActRow {
     pub id: Uuid,
     pub organisation: Uuid,
-    pub act: String,
+    pub act: Stored<PendingActType>,
     pub summary: String,
-    pub target_type: String,
+    pub target_type: Stored<TargetType>,
     pub target: Uuid,
     pub target_name: String,
     pub body: serde_json::Value,
-    pub state: String,
+    pub state: Stored<PendingActState>,
     pub proposed_by: Uuid,
     pub proposed_at: DateTime<Utc>,
     pub expires_at: DateTime<Utc>,
@@ -81,7 +86,7 @@ impl Tx {
     pub async fn settle_pending_act(
         &mut self,
         id: Uuid,
-        state: &str,
+        state: PendingActState,
         by: Option<Uuid>,
         now: DateTime<Utc>,
         comment: &str,
@@ -89,10 +94,10 @@ impl Tx {
         let query = diesel::update(
             pending_act::table
                 .find(id)
-                .filter(pending_act::state.eq("waiting")),
+                .filter(pending_act::state.eq(Stored(PendingActState::Waiting))),
         )
         .set((
-            pending_act::state.eq(state),
+            pending_act::state.eq(Stored(state)),
             pending_act::decided_by.eq(by),
             pending_act::decided_at.eq(now),
             pending_act::comment.eq(comment),
@@ -113,7 +118,7 @@ impl Tx {
             .select((PendingActRow::as_select(), person::display_name))
             .into_boxed();
         if waiting {
-            query = query.filter(pending_act::state.eq("waiting"));
+            query = query.filter(pending_act::state.eq(Stored(PendingActState::Waiting)));
         }
         let rows: Vec<(PendingActRow, String)> = query.load(self.conn()?).await?;
         Ok(rows
@@ -135,7 +140,7 @@ impl Tx {
         most: i64,
     ) -> Result<Vec<PendingActRow>> {
         let query = pending_act::table
-            .filter(pending_act::state.eq("waiting"))
+            .filter(pending_act::state.eq(Stored(PendingActState::Waiting)))
             .filter(pending_act::expires_at.le(now))
             .limit(most)
             .for_update()
@@ -148,12 +153,12 @@ impl Tx {
     ///
     /// # Errors
     /// [`crate::StoreError`].
-    pub async fn others_with_duties(&mut self, but: Uuid, duties: &[String]) -> Result<i64> {
+    pub async fn others_with_duties(&mut self, but: Uuid, duties: &[Duty]) -> Result<i64> {
         let query = person::table
-            .filter(person::state.eq("active"))
-            .filter(person::sort.eq("person"))
+            .filter(person::state.eq(Stored(PersonState::Active)))
+            .filter(person::person_type.eq(Stored(PersonType::Person)))
             .filter(person::id.ne(but))
-            .filter(person::duties.contains(duties.to_vec()))
+            .filter(person::duties.contains(duties.iter().copied().map(Stored).collect::<Vec<_>>()))
             .count();
         Ok(query.get_result(self.conn()?).await?)
     }
@@ -183,7 +188,7 @@ impl Tx {
         folder: Uuid,
         now: DateTime<Utc>,
     ) -> Result<i64> {
-        let sql = "SELECT count(*) AS count FROM person p WHERE p.state = 'active' AND p.sort = 'person' AND p.id <> $1 AND level_on_folder(p.id, $2, $3) = 5";
+        let sql = "SELECT count(*) AS count FROM person p WHERE p.state = 'active' AND p.person_type = 'person' AND p.id <> $1 AND level_on_folder(p.id, $2, $3) = 5";
         self.count_one(sql, but, Some(folder), now).await
     }
 
@@ -197,7 +202,7 @@ impl Tx {
         credential: Uuid,
         now: DateTime<Utc>,
     ) -> Result<i64> {
-        let sql = "SELECT count(*) AS count FROM person p WHERE p.state = 'active' AND p.sort = 'person' AND p.id <> $1 AND level_on_credential(p.id, $2, $3) = 5";
+        let sql = "SELECT count(*) AS count FROM person p WHERE p.state = 'active' AND p.person_type = 'person' AND p.id <> $1 AND level_on_credential(p.id, $2, $3) = 5";
         self.count_one(sql, but, Some(credential), now).await
     }
 

@@ -3,9 +3,11 @@
 use chrono::{DateTime, Utc};
 use diesel::prelude::*;
 use diesel_async::RunQueryDsl;
+use jexlin_core::people::{Duty, PersonState, PersonType};
 use uuid::Uuid;
 
 use crate::schema::{group_member, lower, organisation, password_policy, people_group, person};
+use crate::stored::Stored;
 use crate::{Result, StoreError, Tx};
 
 /// An organisation.
@@ -41,14 +43,22 @@ pub struct PersonRow {
     pub sign_in_name: String,
     pub display_name: String,
     pub password_phc: Option<String>,
-    pub state: String,
-    pub duties: Vec<String>,
+    pub state: Stored<PersonState>,
+    pub duties: Vec<Stored<Duty>>,
     pub created_at: DateTime<Utc>,
     pub version: i32,
-    pub sort: String,
+    pub person_type: Stored<PersonType>,
     pub secret_hash: Option<Vec<u8>>,
     /// Who made the sign-in, or set its password last.
     pub sign_in_by: Option<Uuid>,
+}
+
+impl PersonRow {
+    /// The duties that they hold.
+    #[must_use]
+    pub fn held_duties(&self) -> Vec<Duty> {
+        self.duties.iter().map(|duty| duty.0).collect()
+    }
 }
 
 /// A group of people and groups.

@@ -4,10 +4,12 @@ use chrono::{DateTime, Utc};
 use diesel::prelude::*;
 use diesel::sql_types;
 use diesel_async::RunQueryDsl;
+use jexlin_core::vault::RemovedType;
 use uuid::Uuid;
 
 use crate::schema::{credential, device, level_on_removed, person, removal};
 use crate::sql::statement;
+use crate::stored::Stored;
 use crate::{Result, StoreError, Tx};
 
 /// One act of removing.
@@ -17,7 +19,7 @@ use crate::{Result, StoreError, Tx};
 pub struct RemovalRow {
     pub id: Uuid,
     pub organisation: Uuid,
-    pub sort: String,
+    pub target_type: Stored<RemovedType>,
     pub target: Uuid,
     pub path: String,
     pub folder_id: Uuid,
@@ -261,7 +263,7 @@ impl Tx {
             .bind::<sql_types::Uuid, _>(row.id)
             .execute(self.conn()?)
             .await?;
-        if row.sort == "folder" {
+        if row.target_type == RemovedType::Folder {
             self.refresh_sources(row.target).await?;
         }
         diesel::update(removal::table.find(row.id))

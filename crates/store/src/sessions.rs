@@ -5,10 +5,15 @@ use diesel::dsl::AsSelect;
 use diesel::pg::Pg;
 use diesel::prelude::*;
 use diesel_async::RunQueryDsl;
+use jexlin_core::audit::Action;
+use jexlin_core::auth::{Assurance, Channel};
+use jexlin_core::people::PersonState;
+use jexlin_core::words::Word as _;
 use uuid::Uuid;
 
 use crate::schema::{person, session, sign_in_place, stranger_refusal, throttle};
 use crate::sql::statement;
+use crate::stored::Stored;
 use crate::{PersonRow, Result, Tx};
 
 /// A session.
@@ -20,7 +25,8 @@ pub struct SessionRow {
     pub organisation: Uuid,
     pub person_id: Uuid,
     pub token_hash: Vec<u8>,
-    pub channel: String,
+    pub channel: Stored<Channel>,
+    pub assurance: Stored<Assurance>,
     pub created_at: DateTime<Utc>,
     pub last_used_at: DateTime<Utc>,
     pub ends_at: DateTime<Utc>,
@@ -249,7 +255,7 @@ impl Tx {
     /// [`crate::StoreError`].
     pub async fn count_stranger_refusal(
         &mut self,
-        action: &str,
+        action: Action,
         origin: &str,
         now: DateTime<Utc>,
     ) -> Result<bool> {
@@ -263,7 +269,7 @@ impl Tx {
             first: bool,
         }
         let query = statement(sql)
-            .bind::<diesel::sql_types::Text, _>(action.to_owned())
+            .bind::<diesel::sql_types::Text, _>(action.word())
             .bind::<diesel::sql_types::Text, _>(origin.to_owned())
             .bind::<diesel::sql_types::Timestamptz, _>(now);
         let row: Row = query.get_result(self.conn()?).await?;
@@ -304,7 +310,7 @@ impl Tx {
                 session::ended_at
                     .is_null()
                     .and(session::ends_at.gt(now))
-                    .and(person::state.eq("active")),
+                    .and(person::state.eq(Stored(PersonState::Active))),
             )
             .select(session::id);
         Ok(query.load(self.conn()?).await?)

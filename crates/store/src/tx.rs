@@ -6,10 +6,8 @@ use std::time::Duration;
 
 use deadpool::managed::{Manager, Metrics, Object, Pool, RecycleResult};
 use diesel_async::{
-    AsyncConnection as _, AsyncMigrationHarness, AsyncPgConnection, RunQueryDsl as _,
-    SimpleAsyncConnection as _,
+    AsyncConnection as _, AsyncPgConnection, RunQueryDsl as _, SimpleAsyncConnection as _,
 };
-use diesel_migrations::{EmbeddedMigrations, MigrationHarness as _, embed_migrations};
 use futures_util::future::join;
 use jexlin_core::audit::Event;
 use jexlin_core::vault::EventKey;
@@ -19,7 +17,6 @@ use crate::access_index::Atlases;
 use crate::sql::statement;
 use crate::{PersonRow, Result, SessionRow, StoreError};
 
-const MIGRATIONS: EmbeddedMigrations = embed_migrations!();
 static NUMBER: AtomicU64 = AtomicU64::new(1);
 
 /// Commits, unless a statement failed before or no audit event went in: the first is what
@@ -441,19 +438,4 @@ pub fn addresses_of(url: &str) -> Vec<SocketAddr> {
         .filter_map(|(name, port)| (name.as_str(), port).to_socket_addrs().ok())
         .flatten()
         .collect()
-}
-
-/// Applies the migrations with the owner's role.
-///
-/// # Errors
-/// [`StoreError`] with the database's own words.
-pub async fn migrate(owner_url: &str) -> Result<Vec<String>> {
-    let conn = AsyncPgConnection::establish(owner_url)
-        .await
-        .map_err(|error| StoreError::Unavailable(error.to_string()))?;
-    let mut harness = AsyncMigrationHarness::new(conn);
-    let done = harness
-        .run_pending_migrations(MIGRATIONS)
-        .map_err(|error| StoreError::Broken(error.to_string()))?;
-    Ok(done.iter().map(ToString::to_string).collect())
 }

@@ -5,11 +5,16 @@ use diesel::prelude::*;
 use diesel::sql_types;
 use diesel_async::RunQueryDsl;
 use jexlin_core::upkeep::Lease;
+use jexlin_core::upkeep::{
+    ChangeMethod, CheckOutcome, JobCause, JobOutcome, JobState, OutOfSync, RotationOutcome, Task,
+};
+use jexlin_core::words::Word as _;
 use uuid::Uuid;
 
 use crate::people::one_row;
 use crate::schema::{account, job, plan_of, upkeep_plan};
 use crate::sql::statement;
+use crate::stored::Stored;
 use crate::{AccountRow, Result, Tx};
 
 /// An upkeep plan.
@@ -22,7 +27,7 @@ pub struct PlanRow {
     pub folder_id: Option<Uuid>,
     pub account_id: Option<Uuid>,
     pub check_rule: Option<String>,
-    pub out_of_sync: String,
+    pub out_of_sync: Stored<OutOfSync>,
     pub rotate_rule: Option<String>,
     pub rotate_days: Option<i32>,
     pub hours_from: Option<String>,
@@ -42,14 +47,14 @@ pub struct JobRow {
     pub organisation: Uuid,
     pub credential_id: Uuid,
     pub device_id: Uuid,
-    pub task: String,
-    pub way: String,
-    pub state: String,
+    pub task: Stored<Task>,
+    pub method: Stored<ChangeMethod>,
+    pub state: Stored<JobState>,
     pub step: String,
-    pub outcome: Option<String>,
+    pub outcome: Option<Stored<JobOutcome>>,
     pub message: String,
     pub asked_by: Option<Uuid>,
-    pub cause: String,
+    pub cause: Stored<JobCause>,
     pub queued_at: DateTime<Utc>,
     pub not_before: DateTime<Utc>,
     pub started_at: Option<DateTime<Utc>>,
@@ -76,21 +81,21 @@ pub struct JobView {
     #[diesel(sql_type = sql_types::Text)]
     pub device_name: String,
     #[diesel(sql_type = sql_types::Text)]
-    pub task: String,
+    pub task: Stored<Task>,
     #[diesel(sql_type = sql_types::Text)]
-    pub way: String,
+    pub method: Stored<ChangeMethod>,
     #[diesel(sql_type = sql_types::Text)]
-    pub state: String,
+    pub state: Stored<JobState>,
     #[diesel(sql_type = sql_types::Text)]
     pub step: String,
     #[diesel(sql_type = sql_types::Nullable<sql_types::Text>)]
-    pub outcome: Option<String>,
+    pub outcome: Option<Stored<JobOutcome>>,
     #[diesel(sql_type = sql_types::Text)]
     pub message: String,
     #[diesel(sql_type = sql_types::Nullable<sql_types::Text>)]
     pub asked_by_name: Option<String>,
     #[diesel(sql_type = sql_types::Text)]
-    pub cause: String,
+    pub cause: Stored<JobCause>,
     #[diesel(sql_type = sql_types::Timestamptz)]
     pub queued_at: DateTime<Utc>,
     #[diesel(sql_type = sql_types::Timestamptz)]
@@ -125,11 +130,11 @@ pub struct UpkeepView {
     #[diesel(sql_type = sql_types::Nullable<sql_types::Timestamptz>)]
     pub checked_at: Option<DateTime<Utc>>,
     #[diesel(sql_type = sql_types::Nullable<sql_types::Text>)]
-    pub check_outcome: Option<String>,
+    pub check_outcome: Option<Stored<CheckOutcome>>,
     #[diesel(sql_type = sql_types::Nullable<sql_types::Timestamptz>)]
     pub rotated_at: Option<DateTime<Utc>>,
     #[diesel(sql_type = sql_types::Nullable<sql_types::Text>)]
-    pub rotation_outcome: Option<String>,
+    pub rotation_outcome: Option<Stored<RotationOutcome>>,
     #[diesel(sql_type = sql_types::Nullable<sql_types::Timestamptz>)]
     pub rotation_owed_at: Option<DateTime<Utc>>,
 }
@@ -140,7 +145,7 @@ pub struct JobFilter {
     /// Of this credential.
     pub credential: Option<Uuid>,
     /// In this state.
-    pub state: Option<String>,
+    pub state: Option<JobState>,
     /// Older than this.
     pub before: Option<(DateTime<Utc>, Uuid)>,
     /// At most so many.
@@ -156,7 +161,7 @@ pub struct LeasedJob {
     pub lease: Lease,
 }
 
-const JOBS: &str = "SELECT j.id, j.credential_id, c.name AS credential_name, coalesce(path_of(c.folder_id), '') AS place, d.name AS device_name, j.task, j.way, j.state, j.step,
+const JOBS: &str = "SELECT j.id, j.credential_id, c.name AS credential_name, coalesce(path_of(c.folder_id), '') AS place, d.name AS device_name, j.task, j.method, j.state, j.step,
     j.outcome, j.message, p.display_name AS asked_by_name, j.cause, j.queued_at, j.not_before, j.started_at, j.finished_at, j.attempts,
     coalesce(level_on_folder($1, d.folder_id, $2) = 5, false) AS for_steward
     FROM job j JOIN credential c ON c.id = j.credential_id JOIN device d ON d.id = j.device_id LEFT JOIN person p ON p.id = j.asked_by";
@@ -327,7 +332,7 @@ impl Tx {
     pub async fn due_accounts(&mut self, now: DateTime<Utc>, most: i64) -> Result<Vec<AccountRow>> {
         let busy = job::table
             .filter(job::account_id.eq(account::id))
-            .filter(job::state.eq_any(["queued", "running"]));
+            .filter(job::state.eq_any([JobState::Queued, JobState::Running].map(Stored)));
         let query = account::table
             .filter(account::stale.eq(false))
             .filter(
@@ -347,11 +352,16 @@ impl Tx {
     ///
     /// # Errors
     /// [`crate::StoreError`].
-    pub async fn note_check(&mut self, of: Uuid, now: DateTime<Utc>, outcome: &str) -> Result<()> {
+    pub async fn note_check(
+        &mut self,
+        of: Uuid,
+        now: DateTime<Utc>,
+        outcome: CheckOutcome,
+    ) -> Result<()> {
         diesel::update(account::table.find(of))
             .set((
                 account::checked_at.eq(now),
-                account::check_outcome.eq(outcome),
+                account::check_outcome.eq(Stored(outcome)),
                 account::stale.eq(true),
             ))
             .execute(self.conn()?)
@@ -368,21 +378,21 @@ impl Tx {
         &mut self,
         of: Uuid,
         now: DateTime<Utc>,
-        outcome: &str,
+        outcome: RotationOutcome,
     ) -> Result<()> {
         let state = account::table.find(of);
         diesel::update(state)
             .set((
-                account::rotation_outcome.eq(outcome),
+                account::rotation_outcome.eq(Stored(outcome)),
                 account::stale.eq(true),
             ))
             .execute(self.conn()?)
             .await?;
-        if outcome == "done" {
+        if outcome == RotationOutcome::Done {
             let set = (
                 account::rotated_at.eq(now),
                 account::checked_at.eq(now),
-                account::check_outcome.eq("in sync"),
+                account::check_outcome.eq(Stored(CheckOutcome::InSync)),
                 account::rotation_owed_at.eq(None::<DateTime<Utc>>),
                 account::owed_next_at.eq(None::<DateTime<Utc>>),
                 account::owed_tries.eq(0),
@@ -438,7 +448,7 @@ impl Tx {
     pub async fn job_under_way(&mut self, of: Uuid) -> Result<bool> {
         let query = job::table
             .filter(job::account_id.eq(of))
-            .filter(job::state.eq_any(["queued", "running"]))
+            .filter(job::state.eq_any([JobState::Queued, JobState::Running].map(Stored)))
             .count();
         let count: i64 = query.get_result(self.conn()?).await?;
         Ok(count > 0)
@@ -469,7 +479,7 @@ impl Tx {
                                 FROM job r WHERE r.state = 'running' AND r.leased_until > $1 AND (r.device_id = j.device_id OR r.asked_by = j.asked_by)) busy
             WHERE ((j.state = 'queued' AND j.not_before <= $1) OR (j.state = 'running' AND j.leased_until <= $1))
               AND busy.device < $2 AND busy.asker < $3
-              AND (d.paused_at IS NULL OR j.task = 'check' OR j.way = 'self')
+              AND (d.paused_at IS NULL OR j.task = 'check' OR j.method = 'self')
             ORDER BY busy.device, j.not_before, j.id LIMIT 1 FOR UPDATE OF j SKIP LOCKED";
         let query = statement(sql)
             .bind::<sql_types::Timestamptz, _>(now)
@@ -482,7 +492,7 @@ impl Tx {
         let row: JobRow =
             diesel::update(job::table.find(id))
                 .set((
-                    job::state.eq("running"),
+                    job::state.eq(Stored(JobState::Running)),
                     job::leased_until.eq(until),
                     job::fence.eq(job::fence + 1),
                     job::faults.eq(job::faults + 1),
@@ -516,7 +526,7 @@ impl Tx {
         let held = job::table
             .find(lease.job())
             .filter(job::fence.eq(lease.fence()))
-            .filter(job::state.eq("running"));
+            .filter(job::state.eq(Stored(JobState::Running)));
         let query = diesel::update(held)
             .set((job::step.eq(step), job::leased_until.eq(until)))
             .returning((job::credential_id, job::device_id));
@@ -539,18 +549,18 @@ impl Tx {
     pub async fn finish_job(
         &mut self,
         lease: &Lease,
-        state: &str,
-        outcome: &str,
+        state: JobState,
+        outcome: JobOutcome,
         message: &str,
         now: DateTime<Utc>,
     ) -> Result<()> {
         let held = job::table
             .find(lease.job())
             .filter(job::fence.eq(lease.fence()))
-            .filter(job::state.eq("running"));
+            .filter(job::state.eq(Stored(JobState::Running)));
         let query = diesel::update(held).set((
-            job::state.eq(state),
-            job::outcome.eq(outcome),
+            job::state.eq(Stored(state)),
+            job::outcome.eq(Stored(outcome)),
             job::message.eq(message),
             job::step.eq(""),
             job::finished_at.eq(now),
@@ -567,7 +577,7 @@ impl Tx {
     pub async fn retry_job(
         &mut self,
         lease: &Lease,
-        outcome: Option<&str>,
+        outcome: Option<JobOutcome>,
         message: &str,
         not_before: DateTime<Utc>,
         faults: i32,
@@ -575,10 +585,10 @@ impl Tx {
         let held = job::table
             .find(lease.job())
             .filter(job::fence.eq(lease.fence()))
-            .filter(job::state.eq("running"));
+            .filter(job::state.eq(Stored(JobState::Running)));
         let query = diesel::update(held).set((
-            job::state.eq("queued"),
-            job::outcome.eq(outcome),
+            job::state.eq(Stored(JobState::Queued)),
+            job::outcome.eq(outcome.map(Stored)),
             job::message.eq(message),
             job::step.eq(""),
             job::not_before.eq(not_before),
@@ -594,13 +604,13 @@ impl Tx {
     /// [`crate::StoreError::Conflict`] with `job_running` when it is under lease or has ended.
     pub async fn cancel_job(&mut self, id: Uuid, now: DateTime<Utc>, why: &str) -> Result<()> {
         let open = job::table.find(id).filter(
-            job::state
-                .eq("queued")
-                .or(job::state.eq("running").and(job::leased_until.le(now))),
+            job::state.eq(Stored(JobState::Queued)).or(job::state
+                .eq(Stored(JobState::Running))
+                .and(job::leased_until.le(now))),
         );
         let query = diesel::update(open).set((
-            job::state.eq("failed"),
-            job::outcome.eq("cancelled"),
+            job::state.eq(Stored(JobState::Failed)),
+            job::outcome.eq(Stored(JobOutcome::Cancelled)),
             job::message.eq(why),
             job::step.eq(""),
             job::finished_at.eq(now),
@@ -621,7 +631,7 @@ impl Tx {
     pub async fn cancel_jobs_on(&mut self, on: Uuid, now: DateTime<Utc>, why: &str) -> Result<()> {
         let waiting: Vec<Uuid> = job::table
             .filter(job::device_id.eq(on))
-            .filter(job::state.eq("queued"))
+            .filter(job::state.eq(Stored(JobState::Queued)))
             .select(job::id)
             .load(self.conn()?)
             .await?;
@@ -638,13 +648,13 @@ impl Tx {
     pub async fn hurry_job(
         &mut self,
         of: Uuid,
-        task: &str,
+        task: Task,
         now: DateTime<Utc>,
     ) -> Result<Option<Uuid>> {
         let waiting = job::table
             .filter(job::account_id.eq(of))
-            .filter(job::state.eq("queued"))
-            .filter(job::task.eq(task));
+            .filter(job::state.eq(Stored(JobState::Queued)))
+            .filter(job::task.eq(Stored(task)));
         let query = diesel::update(waiting)
             .set(job::not_before.eq(now))
             .returning(job::id);
@@ -658,8 +668,8 @@ impl Tx {
     pub async fn waiting_check(&mut self, of: Uuid) -> Result<Option<Uuid>> {
         let waiting = job::table
             .filter(job::account_id.eq(of))
-            .filter(job::state.eq("queued"))
-            .filter(job::task.eq("check"));
+            .filter(job::state.eq(Stored(JobState::Queued)))
+            .filter(job::task.eq(Stored(Task::Check)));
         Ok(waiting
             .select(job::id)
             .for_update()
@@ -708,7 +718,9 @@ impl Tx {
             .bind::<sql_types::Uuid, _>(person)
             .bind::<sql_types::Timestamptz, _>(now)
             .bind::<sql_types::Nullable<sql_types::Uuid>, _>(filter.credential)
-            .bind::<sql_types::Nullable<sql_types::Text>, _>(filter.state.clone())
+            .bind::<sql_types::Nullable<sql_types::Text>, _>(
+                filter.state.map(|state| state.word().to_owned()),
+            )
             .bind::<sql_types::Timestamptz, _>(before_at)
             .bind::<sql_types::Uuid, _>(before_id)
             .bind::<sql_types::BigInt, _>(filter.most);

@@ -11,6 +11,7 @@
 mod rig;
 
 use std::collections::BTreeSet;
+use strum::VariantArray as _;
 
 use jexlin_core::access::preview::{Beside, Moved, narrowings, preview};
 use jexlin_core::access::reference::{Credential, Folder, Grant, Only, World};
@@ -185,7 +186,7 @@ async fn build(store: &Store, recipe: &Recipe) -> (Uuid, Vec<Uuid>, World) {
             credential_id: (!is_folder).then_some(place),
             person_id: (!is_group).then_some(subject),
             group_id: is_group.then_some(subject),
-            held: Level::ALL[*level].number(),
+            held: Level::VARIANTS[*level].number(),
             ends_at: ends.map(at),
             note: String::new(),
             created_at: at(0),
@@ -196,7 +197,7 @@ async fn build(store: &Store, recipe: &Recipe) -> (Uuid, Vec<Uuid>, World) {
             id: row.id,
             subject,
             target: place,
-            level: Level::ALL[*level],
+            level: Level::VARIANTS[*level],
             ends_at: row.ends_at,
             only,
         });
@@ -405,7 +406,7 @@ async fn turn(
                 credential_id: None,
                 person_id: (!is_group).then_some(subject),
                 group_id: is_group.then_some(subject),
-                held: Level::ALL[turn.level].number(),
+                held: Level::VARIANTS[turn.level].number(),
                 ends_at: None,
                 note: String::new(),
                 created_at: now,

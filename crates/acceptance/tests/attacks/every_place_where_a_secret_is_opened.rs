@@ -160,7 +160,7 @@ fn by_whoever_calls_the_core() {
         ".open_signing_key",
     ];
     let mut found = Places::new();
-    for part in ["service", "client", "store", "devices", "api"] {
+    for part in ["app", "service", "client", "store", "devices", "api"] {
         for (file, code) in sources(&top().join("crates").join(part).join("src")) {
             let file = format!("{part}/src/{file}");
             let names = imported(&code);

@@ -79,7 +79,7 @@ fn a_job_that_waits_can_be_cancelled_and_does_not_keep_its_device() {
     let asked = ines
         .post(
             &format!("/api/v1/credentials/{duty}/rotate"),
-            &json!({"way": "self"}),
+            &json!({"method": "self"}),
         )
         .good();
     assert_eq!(asked["task"], "rotation");

@@ -65,7 +65,7 @@ fn an_attachment_that_is_removed_comes_back() {
         .as_array()
         .unwrap()
         .iter()
-        .find(|row| row["sort"] == "attachment")
+        .find(|row| row["target_type"] == "attachment")
         .unwrap()["id"]
         .as_str()
         .unwrap()

@@ -51,7 +51,7 @@ fn a_login_one_may_only_use_is_sent_nowhere_one_chooses() {
     mallory
         .post(
             &format!("/api/v1/credentials/{decoy}/rotate"),
-            &json!({"way": "operator"}),
+            &json!({"method": "operator"}),
         )
         .refused(409, "no-operator");
     // Even a binding that somebody forged into the device row does not count: there is no such row.

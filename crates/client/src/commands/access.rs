@@ -4,13 +4,14 @@ use std::io::{IsTerminal as _, Write as _};
 use std::path::{Path, PathBuf};
 
 use clap::{Args, Subcommand};
+use jexlin_api::words::IssueType;
 use jexlin_api::{
     AccessCompared, AccessIssue, AccessIssuesFixed, AccessMade, Change, FixAccessIssues,
     StewardshipTransferred, TransferStewardship,
 };
 use uuid::Uuid;
 
-use crate::cli::{Format, Who};
+use crate::args::{Format, Who};
 use crate::connection::query;
 use crate::error::ClientError;
 use crate::lookup;
@@ -72,9 +73,9 @@ pub enum AccessIssueCommand {
         /// The grants, as `access-issue list` shows them
         #[arg(required_unless_present = "all")]
         grants: Vec<Uuid>,
-        /// All of a sort: left, ended or adds-nothing
-        #[arg(long, value_name = "SORT")]
-        all: Vec<String>,
+        /// All of this type: left, ended or redundant
+        #[arg(long, value_name = "TYPE")]
+        all: Vec<IssueType>,
     },
     /// Make somebody else a steward of folders that have none
     #[command(after_help = "EXAMPLES
@@ -119,7 +120,7 @@ const CHANGE: [Column; 3] = [
     ("what would change", "text"),
 ];
 const ACCESS_ISSUE: [Column; 5] = [
-    ("what", "sort"),
+    ("what", "type"),
     ("where", "place"),
     ("for", "subject_name"),
     ("level", "level"),
@@ -239,13 +240,10 @@ impl Run {
                 "No access issues: every folder has a steward, and every grant is of use.",
             ),
             AccessIssueCommand::Remove { grants, all } => {
-                if let Some(word) = all
-                    .iter()
-                    .find(|word| !["left", "ended", "adds-nothing"].contains(&word.as_str()))
-                {
+                if all.contains(&IssueType::NoSteward) {
                     return Err(ClientError::input(
-                        format!("Unknown type {word}."),
-                        "Use left, ended or adds-nothing.",
+                        "A folder without a steward has no grant to remove.",
+                        "Use left, ended or redundant; appoint a steward with `access-issue appoint`.",
                     ));
                 }
                 let mut withdraw = grants;
@@ -253,7 +251,7 @@ impl Run {
                     withdraw.extend(
                         found()?
                             .into_iter()
-                            .filter(|item| all.contains(&item.sort))
+                            .filter(|item| all.contains(&item.issue_type))
                             .map(|item| item.id),
                     );
                 }
@@ -267,7 +265,11 @@ impl Run {
             }
             AccessIssueCommand::Appoint { who, folders, all } => {
                 let found = found()?;
-                let orphans = || found.iter().filter(|item| item.sort == "no-steward");
+                let orphans = || {
+                    found
+                        .iter()
+                        .filter(|item| item.issue_type == IssueType::NoSteward)
+                };
                 let mut wanted: Vec<Uuid> = if all {
                     orphans().map(|item| item.id).collect()
                 } else {
@@ -339,10 +341,7 @@ impl Run {
             keep: args.keep,
         };
         if args.preview {
-            return self.preview(&Change {
-                transfer_stewardship: Some(body),
-                ..Change::default()
-            });
+            return self.preview(&Change::TransferStewardship(body));
         }
         let done: StewardshipTransferred = self.link.post("/api/v1/transfer-stewardship", &body)?;
         say(&format!(

@@ -109,8 +109,11 @@ impl Run {
                 level,
                 reason,
             } => {
-                let level: Level = level.parse().map_err(|problem: String| {
-                    ClientError::input(format!("{problem}."), "Name one of them.")
+                let level: Level = level.parse().map_err(|problem| {
+                    ClientError::input(
+                        format!("`{level}` is no level: {problem}."),
+                        "Name one of them.",
+                    )
                 })?;
                 let (folder, name) = lookup::split(&path)?;
                 let found = discoverable(&name)?.into_iter().find(|item| {

@@ -8,7 +8,7 @@ use clap::Subcommand;
 use jexlin_api::{AuditEvent, AuditKey, proof};
 use serde_json::{Value, json};
 
-use crate::cli::Format;
+use crate::args::Format;
 use crate::connection::query;
 use crate::error::ClientError;
 use crate::lookup;

@@ -50,7 +50,7 @@ impl Run {
             Bin::List => {
                 let columns: [Column; 7] = [
                     ("path", "path"),
-                    ("sort", "sort"),
+                    ("type", "target_type"),
                     ("credentials", "credentials"),
                     ("removed", "removed_at"),
                     ("by", "removed_by"),
@@ -75,8 +75,13 @@ impl Run {
                 if !for_good {
                     return Err(ClientError::input(
                         format!(
-                            "{} with {} credentials will be deleted permanently, with all former values and attachments.",
-                            removed.path, removed.credentials
+                            "{} with {} will be deleted permanently, with all former values and attachments.",
+                            removed.path,
+                            output::counted(
+                                usize::try_from(removed.credentials).unwrap_or(0),
+                                "credential",
+                                "credentials"
+                            )
                         ),
                         "Use --for-good to allow this.",
                     ));

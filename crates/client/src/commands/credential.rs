@@ -13,7 +13,7 @@ use jexlin_api::{
 use serde_json::{Value, json};
 use uuid::Uuid;
 
-use crate::cli::{Format, FromFile};
+use crate::args::{Format, FromFile};
 use crate::commands::kind::capital;
 use crate::commands::search::Narrow;
 use crate::commands::secret::to_terminal;
@@ -63,7 +63,7 @@ pub struct Given {
     /// The policy to generate by, where the folder lets people choose
     #[arg(long, value_name = "NAME")]
     pub policy: Option<String>,
-    /// The sort of SSH key to make: ed25519, ecdsa-p256, ecdsa-p384, rsa-3072 or rsa-4096
+    /// The type of SSH key to make: ed25519, ecdsa-p256, ecdsa-p384, rsa-3072 or rsa-4096
     #[arg(long, value_name = "SORT")]
     pub key_type: Option<String>,
     /// Why; it stays with the values in the history
@@ -268,21 +268,6 @@ pub enum Credential {
         attachment: String,
     },
 }
-
-/// The columns of a list.
-pub const LISTED: [Column; 11] = [
-    ("name", "name"),
-    ("folder", "place"),
-    ("user", "user_name"),
-    ("device", "device"),
-    ("check", "check"),
-    ("gate", "gated"),
-    ("level", "level"),
-    ("own grants", "own_grants"),
-    ("shared", "shared"),
-    ("tags", "tags"),
-    ("findings", "findings"),
-];
 
 /// What a finished upload or download can end with.
 fn broken(path: &Path) -> impl Fn(std::io::Error) -> ClientError + '_ {
@@ -584,10 +569,7 @@ impl Run {
                         .iter()
                         .map(|path| lookup::credential(&self.link, path))
                         .collect::<Result<_, _>>()?;
-                    return self.preview(&Change {
-                        credentials: Some(CredentialsMoved { ids, to: to.id }),
-                        ..Change::default()
-                    });
+                    return self.preview(&Change::Credentials(CredentialsMoved { ids, to: to.id }));
                 }
                 self.each(&paths, |path| {
                     let present = self.known(path)?;
@@ -635,14 +617,11 @@ impl Run {
                     .iter()
                     .map(|path| lookup::credential(&self.link, path))
                     .collect::<Result<Vec<_>, _>>()?;
-                self.preview(&Change {
-                    tags: Some(TagsChanged {
-                        ids,
-                        add,
-                        take_away,
-                    }),
-                    ..Change::default()
-                })
+                self.preview(&Change::Tags(TagsChanged {
+                    ids,
+                    add,
+                    take_away,
+                }))
             }
             Credential::Tag {
                 paths,

@@ -1,6 +1,7 @@
 //! Folders.
 
 use clap::Subcommand;
+use jexlin_api::words::RuleMode;
 use jexlin_api::{
     Change, ChangeFolder, Folder as FolderItem, FolderChange, NewFolder, PasswordPolicy,
     PasswordRule, PasswordRuleItem, parse_path,
@@ -179,10 +180,7 @@ impl Run {
                     to_top: parent.is_none(),
                     closed: None,
                 };
-                return self.preview(&Change {
-                    folder: Some(folder),
-                    ..Change::default()
-                });
+                return self.preview(&Change::Folder(folder));
             }
             Folder::Close {
                 ref path,
@@ -199,10 +197,7 @@ impl Run {
                     to_top: false,
                     closed,
                 };
-                return self.preview(&Change {
-                    folder: Some(folder),
-                    ..Change::default()
-                });
+                return self.preview(&Change::Folder(folder));
             }
             Folder::Move { path, to, .. } if to.trim() == "/" => change(
                 &path,
@@ -275,9 +270,9 @@ impl Run {
         let folder = lookup::folder(&self.link, path)?;
         let address = format!("/api/v1/folders/{}/password-rule", folder.id);
         let (mode, names) = match (advise, enforce) {
-            (Some(name), _) => ("advise", vec![name]),
-            (_, Some(name)) => ("enforce", vec![name]),
-            _ => ("choose", choose.to_vec()),
+            (Some(name), _) => (RuleMode::Advise, vec![name]),
+            (_, Some(name)) => (RuleMode::Enforce, vec![name]),
+            _ => (RuleMode::Choose, choose.to_vec()),
         };
         if nothing {
             self.link.delete(&address, None)?;
@@ -286,15 +281,9 @@ impl Run {
                 .iter()
                 .map(|name| self.policy_id(name).map(|policy| policy.id))
                 .collect::<Result<_, _>>()?;
-            let _: PasswordRuleItem = self.link.change(
-                "PUT",
-                &address,
-                &PasswordRule {
-                    mode: mode.into(),
-                    policies,
-                },
-                0,
-            )?;
+            let _: PasswordRuleItem =
+                self.link
+                    .change("PUT", &address, &PasswordRule { mode, policies }, 0)?;
         }
         let Some(shown) = self.link.get::<Option<PasswordRuleItem>>(&address)? else {
             return say("No folder on the way demands anything: the default policy is advised.");

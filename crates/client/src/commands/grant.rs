@@ -2,6 +2,7 @@
 
 use chrono::{DateTime, Utc};
 use clap::Subcommand;
+use jexlin_api::words::{PersonState, Word as _};
 use jexlin_api::{
     Change, ChangeGrant, Explanation, Grant as GrantItem, GrantTerms, Level, NewGrant, Preview,
     Reacher, Shift,
@@ -9,7 +10,7 @@ use jexlin_api::{
 use serde_json::json;
 use uuid::Uuid;
 
-use crate::cli::{Format, Place, Who};
+use crate::args::{Format, Place, Who};
 use crate::error::ClientError;
 use crate::lookup;
 use crate::output::{self, Column, say};
@@ -127,8 +128,12 @@ fn yes_or_no(text: &str) -> Result<bool, String> {
 }
 
 fn level_of(word: &str) -> Result<Level, ClientError> {
-    word.parse()
-        .map_err(|problem: String| ClientError::input(format!("{problem}."), "Name one of them."))
+    word.parse().map_err(|problem| {
+        ClientError::input(
+            format!("`{word}` is no level: {problem}."),
+            "Name one of them.",
+        )
+    })
 }
 
 impl Run {
@@ -202,10 +207,7 @@ impl Run {
                     without_history,
                 };
                 if preview {
-                    return self.preview(&Change {
-                        grant: Some(new),
-                        ..Change::default()
-                    });
+                    return self.preview(&Change::Grant(new));
                 }
                 let shown: GrantItem = self.link.post("/api/v1/grants", &new)?;
                 output::one(self.format, &shown, &GRANT)
@@ -227,10 +229,7 @@ impl Run {
                     history,
                 };
                 if preview {
-                    return self.preview(&Change {
-                        terms: Some(GrantTerms { id: grant, to }),
-                        ..Change::default()
-                    });
+                    return self.preview(&Change::Terms(GrantTerms { id: grant, to }));
                 }
                 let address = format!("/api/v1/grants/{grant}");
                 let version = self.link.get::<GrantItem>(&address)?.version;
@@ -240,10 +239,7 @@ impl Run {
             Grant::Remove {
                 grant,
                 preview: true,
-            } => self.preview(&Change {
-                withdraw: Some(grant),
-                ..Change::default()
-            }),
+            } => self.preview(&Change::Withdraw(grant)),
             Grant::Remove {
                 grant,
                 preview: false,
@@ -278,7 +274,7 @@ impl Run {
         }
         let word = |level: Option<Level>| level.map_or("nothing", Level::word);
         let row = |shift: &Shift| {
-            let name = if shift.state == "active" {
+            let name = if shift.state == PersonState::Active {
                 shift.name.clone()
             } else {
                 format!("{} ({})", shift.name, shift.state)

@@ -6,7 +6,7 @@ use clap::Subcommand;
 use jexlin_api::{ChangeKey, ChangeRootKey, KeysView};
 use serde_json::json;
 
-use crate::cli::Format;
+use crate::args::Format;
 use crate::output::{self, Column};
 use crate::run::{Done, Run};
 use crate::secrets;

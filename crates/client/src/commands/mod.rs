@@ -17,6 +17,7 @@ pub mod personal;
 pub mod policy;
 pub mod search;
 pub mod secret;
+pub mod session;
 pub mod settings;
 pub mod transfer;
 pub mod upkeep;

@@ -1,13 +1,14 @@
 //! People and groups.
 
 use clap::Subcommand;
+use jexlin_api::words::{Duty, PersonState, PersonType};
 use jexlin_api::{
     Change, ChangePerson, ClientSecret, Group as GroupItem, Membership, NewClient, NewGroup,
     NewPerson, Person,
 };
 use uuid::Uuid;
 
-use crate::cli::{FromFile, Who};
+use crate::args::{FromFile, Who};
 use crate::error::ClientError;
 use crate::lookup;
 use crate::output::{self, Column, say};
@@ -32,9 +33,9 @@ pub enum People {
         /// Ask for a first password
         #[arg(long)]
         with_password: bool,
-        /// Duties: people, folders, access, policy, audit, export
+        /// A duty: people, folders, access, policy, audit, export or recovery (repeatable)
         #[arg(long = "duty", value_name = "DUTY")]
-        duties: Vec<String>,
+        duties: Vec<Duty>,
         #[command(flatten)]
         password: FromFile,
     },
@@ -44,13 +45,13 @@ pub enum People {
         name: String,
         /// active, suspended or left
         #[arg(long)]
-        state: Option<String>,
+        state: Option<PersonState>,
         /// Another name for people
         #[arg(long)]
         display_name: Option<String>,
-        /// Duties, all of them anew
+        /// Replace all duties (repeatable)
         #[arg(long = "duty", value_name = "DUTY")]
-        duties: Option<Vec<String>>,
+        duties: Option<Vec<Duty>>,
         /// Ask for a new password
         #[arg(long)]
         with_password: bool,
@@ -91,7 +92,7 @@ pub enum Client {
         /// Its name
         name: String,
         /// active, suspended or left
-        state: String,
+        state: PersonState,
     },
 }
 
@@ -142,7 +143,7 @@ pub enum Group {
 const PERSON: [Column; 6] = [
     ("name", "sign_in_name"),
     ("display name", "display_name"),
-    ("sort", "sort"),
+    ("type", "type"),
     ("state", "state"),
     ("duties", "duties"),
     ("id", "id"),
@@ -181,7 +182,7 @@ impl Run {
                 let rows: Vec<Person> = self.link.list("/api/v1/people", None)?;
                 let clients: Vec<Person> = rows
                     .into_iter()
-                    .filter(|row| row.sort == "client")
+                    .filter(|row| row.person_type == PersonType::Client)
                     .collect();
                 let columns: [Column; 4] = [
                     ("name", "sign_in_name"),
@@ -222,7 +223,7 @@ impl Run {
                 )?;
                 keep_secret(&secret_to_file, made.secret.expose_secret())?;
                 say(&format!(
-                    "The new secret of {name} is in {}; the old one is good for nothing any more.",
+                    "The new secret of {name} is in {}; the old secret and its tokens stop working.",
                     secret_to_file.display()
                 ))
             }
@@ -360,28 +361,22 @@ impl Run {
                 who,
                 preview: true,
             } => {
-                let join = Some(Membership {
+                let join = Membership {
                     group: lookup::group(&self.link, &name)?.id,
                     member: self.subject(&who)?,
-                });
-                return self.preview(&Change {
-                    join,
-                    ..Change::default()
-                });
+                };
+                return self.preview(&Change::Join(join));
             }
             Group::Leave {
                 name,
                 who,
                 preview: true,
             } => {
-                let leave = Some(Membership {
+                let leave = Membership {
                     group: lookup::group(&self.link, &name)?.id,
                     member: self.subject(&who)?,
-                });
-                return self.preview(&Change {
-                    leave,
-                    ..Change::default()
-                });
+                };
+                return self.preview(&Change::Leave(leave));
             }
             Group::Join { name, who, .. } => self.link.put(&format!(
                 "/api/v1/groups/{}/members/{}",

@@ -4,7 +4,7 @@ use clap::{Args, Subcommand};
 use jexlin_api::{Generated, NewPasswordPolicy, PasswordPolicy, Tried, TryPolicy};
 use serde_json::json;
 
-use crate::cli::{Format, FromFile};
+use crate::args::{Format, FromFile};
 use crate::error::ClientError;
 use crate::output::{self, Column, say};
 use crate::run::{Done, Run};

@@ -5,13 +5,27 @@ use std::collections::BTreeMap;
 use clap::{Args, Subcommand};
 use jexlin_api::{CredentialItem as Listed, NewSavedSearch, SavedSearch, TagItem};
 
-use crate::cli::Format;
-use crate::commands::credential::LISTED;
+use crate::args::Format;
 use crate::connection::query;
 use crate::error::ClientError;
 use crate::lookup;
 use crate::output::{self, Column, say};
 use crate::run::{Done, Run};
+
+/// The columns of a list.
+pub const LISTED: [Column; 11] = [
+    ("name", "name"),
+    ("folder", "place"),
+    ("user", "user_name"),
+    ("device", "device"),
+    ("check", "check"),
+    ("gate", "gated"),
+    ("level", "level"),
+    ("own grants", "own_grants"),
+    ("shared", "shared"),
+    ("tags", "tags"),
+    ("findings", "findings"),
+];
 
 /// How a list of credentials is narrowed.
 #[derive(Debug, Default, Args)]

@@ -8,7 +8,7 @@ use jexlin_api::{
 };
 use serde_json::json;
 
-use crate::cli::Format;
+use crate::args::Format;
 use crate::clipboard;
 use crate::error::ClientError;
 use crate::lookup;

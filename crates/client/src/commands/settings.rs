@@ -4,7 +4,7 @@ use clap::Subcommand;
 use jexlin_api::SettingsItem;
 use serde_json::Value;
 
-use crate::cli::Format;
+use crate::args::Format;
 use crate::error::ClientError;
 use crate::lookup::pair;
 use crate::output;

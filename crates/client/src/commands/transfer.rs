@@ -6,13 +6,14 @@ use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::Duration;
 
 use clap::{Args, Subcommand};
+use jexlin_api::words::{ExportFormat, Format as FileFormat, MatchKey, Matching};
 use jexlin_api::{
     ExportOptions, ImportItem, ImportOptions, ImportProgress, ImportReport, ImportUndone,
     no_formula,
 };
 use uuid::Uuid;
 
-use crate::cli::Format;
+use crate::args::Format;
 use crate::connection::query;
 use crate::error::ClientError;
 use crate::lookup;
@@ -54,13 +55,13 @@ pub struct FileArgs {
     columns: Option<Vec<String>>,
     /// csv, json-lines, xlsx or exchange [default: found out]
     #[arg(long = "as", value_name = "FORMAT")]
-    format: Option<String>,
+    format: Option<FileFormat>,
     /// What one that is there already is recognised by: name, user_name or url
     #[arg(long = "by", value_name = "KEY", default_value = "name")]
-    key: String,
+    key: MatchKey,
     /// What is done with one that is there already: skip, update or duplicate
     #[arg(long = "match", value_name = "WHAT", default_value = "skip")]
-    matching: String,
+    matching: Matching,
     /// Import the valid rows, and write the others to this file (CSV, without values)
     #[arg(long, value_name = "FILE", num_args = 0..=1, default_missing_value = "-")]
     only_good: Option<PathBuf>,
@@ -83,7 +84,7 @@ pub struct ExportArgs {
     folder: Option<String>,
     /// exchange (the Credential Exchange Format) or csv
     #[arg(long = "as", value_name = "FORMAT", default_value = "exchange")]
-    format: String,
+    format: ExportFormat,
     /// Encrypt for this recipient of age; again for more
     #[arg(long, value_name = "AGE1…")]
     recipient: Vec<String>,

@@ -3,12 +3,12 @@
 use std::collections::BTreeMap;
 
 use clap::{Args, Subcommand};
+use jexlin_api::words::{ChangeMethod, JobOutcome, JobState, OutOfSync, Topic, Word};
 use jexlin_api::{Job, NewJob, NewPlan, Plan as PlanItem, PlanRules, Upkeep as UpkeepItem};
 use serde_json::json;
 use uuid::Uuid;
 
-use crate::cli::Place;
-use crate::connection::query;
+use crate::args::Place;
 use crate::error::ClientError;
 use crate::lookup;
 use crate::output::{self, Column, say};
@@ -41,7 +41,7 @@ pub struct PlanArgs {
     pub check: Option<String>,
     /// When out of sync: tell, rotate or both
     #[arg(long, default_value = "tell", value_name = "WHAT")]
-    pub out_of_sync: String,
+    pub out_of_sync: OutOfSync,
     /// When to rotate: an RFC 5545 recurrence rule
     #[arg(long, value_name = "RRULE", conflicts_with = "every_days")]
     pub rotate: Option<String>,
@@ -90,7 +90,7 @@ pub enum Upkeep {
         credential: Option<String>,
         /// queued, running, done or failed
         #[arg(long)]
-        state: Option<String>,
+        state: Option<JobState>,
         /// At most so many
         #[arg(long, default_value_t = 50)]
         most: usize,
@@ -250,7 +250,7 @@ impl Run {
                 let job = self.link.post(
                     &format!("/api/v1/credentials/{id}/rotate"),
                     &NewJob {
-                        way: as_itself.then(|| "self".to_owned()),
+                        method: as_itself.then_some(ChangeMethod::Own),
                     },
                 )?;
                 self.follow(job, wait)
@@ -267,7 +267,7 @@ impl Run {
                     .unwrap_or_default();
                 let address = format!(
                     "/api/v1/jobs?credential={credential}&state={}",
-                    query(&state.unwrap_or_default())
+                    state.map_or("", Word::word)
                 );
                 output::list(
                     self.format,
@@ -293,9 +293,8 @@ impl Run {
         }
         let address = format!("/api/v1/jobs/{}", job.id);
         let settled = |job: &Job| {
-            job.state == "done"
-                || job.state == "failed"
-                || (job.state == "queued" && job.outcome.is_some())
+            matches!(job.state, JobState::Done | JobState::Failed)
+                || (job.state == JobState::Queued && job.outcome.is_some())
         };
         let mut last = job;
         // The first news comes after listening has begun; what happened before is asked for.
@@ -303,7 +302,7 @@ impl Run {
             self.link.listen(|event, data| {
                 if event == "hello"
                     || event == "all"
-                    || (event == "job" && data == last.id.to_string())
+                    || (event == Topic::Job.word() && data == last.id.to_string())
                 {
                     last = self.link.get(&address)?;
                 }
@@ -311,13 +310,13 @@ impl Run {
             })?;
         }
         output::one(self.format, &last, &JOB)?;
-        if last.state == "done" {
+        if last.state == JobState::Done {
             Ok(())
         } else {
             Err(ClientError::failed(
-                match last.outcome.as_deref() {
-                    Some("refused") => format!("The device refused the {}.", last.task),
-                    Some("unreachable") => {
+                match last.outcome {
+                    Some(JobOutcome::Refused) => format!("The device refused the {}.", last.task),
+                    Some(JobOutcome::Unreachable) => {
                         format!("The device of the {} is unreachable.", last.task)
                     }
                     Some(outcome) => format!("The {} ended {outcome}.", last.task),
@@ -330,26 +329,32 @@ impl Run {
 
     pub fn watch(&self) -> Done {
         eprintln!("Following the jobs that you may know of. Ctrl-C ends.");
-        let mut shown: BTreeMap<Uuid, (String, String)> = BTreeMap::new();
+        let mut shown: BTreeMap<Uuid, (JobState, String)> = BTreeMap::new();
         loop {
             self.link.listen(|event, data| {
-                if event != "job" {
+                if event != Topic::Job.word() {
                     return Ok(true);
                 }
                 match self.link.get::<Job>(&format!("/api/v1/jobs/{data}")) {
                     Ok(job) => {
-                        let state = (job.state.clone(), job.step.clone());
+                        let state = (job.state, job.step.clone());
                         if shown.insert(job.id, state.clone()) != Some(state) {
                             let time = chrono::Utc::now().format("%H:%M:%S");
-                            let more = [Some(job.step), job.outcome, Some(job.message)]
-                                .into_iter()
-                                .flatten()
-                                .filter(|text| !text.is_empty())
-                                .collect::<Vec<_>>()
-                                .join(": ");
+                            let more = [
+                                Some(job.step),
+                                job.outcome.map(|outcome| outcome.to_string()),
+                                Some(job.message),
+                            ]
+                            .into_iter()
+                            .flatten()
+                            .filter(|text| !text.is_empty())
+                            .collect::<Vec<_>>()
+                            .join(": ");
                             say(&format!(
                                 "{time}  {:<8} {:<8} {}  {more}",
-                                job.task, job.state, job.credential_path
+                                job.task.word(),
+                                job.state.word(),
+                                job.credential_path
                             ))?;
                         }
                         Ok(true)

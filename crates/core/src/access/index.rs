@@ -14,6 +14,7 @@ use uuid::Uuid;
 
 use super::reference::{Credential, Folder, Grant, World};
 use super::{Level, in_force};
+use crate::people::PersonState;
 
 /// A folder as the store has it.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
@@ -53,14 +54,14 @@ pub struct PersonEntry {
     /// Their name.
     pub name: String,
     /// `active`, `invited`, `suspended` or `left`.
-    pub state: String,
+    pub state: PersonState,
 }
 
 impl PersonEntry {
     /// Whether anything can reach them still.
     #[must_use]
     pub fn counts(&self) -> bool {
-        self.state != "left"
+        self.state != PersonState::Left
     }
 }
 
@@ -566,7 +567,7 @@ impl AccessIndex {
         }
     }
 
-    /// This, and one more grant on a folder; nothing if its subject has one of the same sort there.
+    /// This, and one more grant on a folder; nothing if its subject has one of the same kind there.
     #[must_use]
     pub fn with_grant(&self, grant: Grant) -> Option<Self> {
         let mut theirs = self

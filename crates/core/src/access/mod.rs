@@ -10,23 +10,46 @@
 //! computed the [`Reach`], only [`Reach::allow`] turns it into an [`Allowed`], and everything that
 //! needs a level takes that value as an argument.
 
+mod access_request;
 mod explain;
 pub mod file;
 pub mod index;
+mod issue;
 pub mod preview;
 pub mod reference;
 
+use crate::words::{UnknownWord, unknown_word};
 use std::marker::PhantomData;
+use strum::{Display, EnumString, IntoStaticStr, VariantArray};
 
 use chrono::{DateTime, Utc};
 use serde::{Deserialize, Serialize};
 use uuid::Uuid;
 
+pub use access_request::AccessRequestState;
 pub use explain::{Stop, Way, explain};
+pub use issue::IssueType;
 
 /// What somebody may do with a credential or a folder. Each level includes those below it.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[derive(
+    Clone,
+    Copy,
+    Debug,
+    PartialEq,
+    Eq,
+    PartialOrd,
+    Ord,
+    Hash,
+    Serialize,
+    Deserialize,
+    Display,
+    EnumString,
+    IntoStaticStr,
+    VariantArray,
+)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "kebab-case")]
+#[strum(serialize_all = "kebab-case", parse_err_ty = UnknownWord, parse_err_fn = unknown_word::<Level>)]
 pub enum Level {
     /// Knows it is there and may ask.
     List,
@@ -41,15 +64,6 @@ pub enum Level {
 }
 
 impl Level {
-    /// All levels, lowest first.
-    pub const ALL: [Self; 5] = [
-        Self::List,
-        Self::Use,
-        Self::Reveal,
-        Self::Edit,
-        Self::Steward,
-    ];
-
     /// The number that stands for the level in the database: 1 to 5.
     #[must_use]
     pub const fn number(self) -> i16 {
@@ -65,38 +79,10 @@ impl Level {
     /// The level of a number; anything outside 1 to 5 is none.
     #[must_use]
     pub fn from_number(number: i16) -> Option<Self> {
-        Self::ALL.into_iter().find(|level| level.number() == number)
-    }
-
-    /// The word for it.
-    #[must_use]
-    pub const fn word(self) -> &'static str {
-        match self {
-            Self::List => "list",
-            Self::Use => "use",
-            Self::Reveal => "reveal",
-            Self::Edit => "edit",
-            Self::Steward => "steward",
-        }
-    }
-}
-
-impl std::fmt::Display for Level {
-    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        f.write_str(self.word())
-    }
-}
-
-impl std::str::FromStr for Level {
-    type Err = String;
-
-    fn from_str(text: &str) -> Result<Self, String> {
-        Self::ALL
-            .into_iter()
-            .find(|level| level.word() == text)
-            .ok_or_else(|| {
-                format!("`{text}` is no level; the levels are list, use, reveal, edit and steward")
-            })
+        Self::VARIANTS
+            .iter()
+            .copied()
+            .find(|level| level.number() == number)
     }
 }
 
@@ -225,6 +211,7 @@ pub fn in_force(ends_at: Option<DateTime<Utc>>, now: DateTime<Utc>) -> bool {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::words::Word as _;
 
     fn reach(level: Option<Level>) -> Reach {
         Reach {
@@ -236,7 +223,7 @@ mod tests {
 
     #[test]
     fn a_level_includes_those_below_and_not_those_above() {
-        for held in Level::ALL {
+        for held in Level::VARIANTS.iter().copied() {
             assert_eq!(
                 reach(Some(held)).allow::<mark::Reveal>().is_ok(),
                 held >= Level::Reveal
@@ -258,7 +245,7 @@ mod tests {
 
     #[test]
     fn words_and_numbers_go_there_and_back() {
-        for level in Level::ALL {
+        for level in Level::VARIANTS.iter().copied() {
             assert_eq!(Level::from_number(level.number()), Some(level));
             assert_eq!(level.word().parse(), Ok(level));
         }

@@ -674,6 +674,7 @@ mod tests {
     use super::super::reference::{Folder, Grant, World};
     use super::*;
     use proptest::prelude::*;
+    use strum::VariantArray as _;
 
     fn id(n: u128) -> Uuid {
         Uuid::from_u128(n)
@@ -738,7 +739,7 @@ mod tests {
             id: id(n),
             subject: id(subject),
             target: id(target),
-            level: Level::ALL[level],
+            level: Level::VARIANTS[level],
             ends_at: [
                 None,
                 None,
@@ -833,7 +834,7 @@ mod tests {
                     .map(|n| PersonEntry {
                         id: id(n),
                         name: String::new(),
-                        state: "active".into(),
+                        state: crate::people::PersonState::Active,
                     })
                     .collect(),
             );

@@ -4,13 +4,34 @@ use std::collections::BTreeMap;
 
 use chrono::{DateTime, SecondsFormat, Utc};
 use serde::{Deserialize, Serialize};
+use strum::{Display, EnumString, IntoStaticStr, VariantArray};
 use uuid::Uuid;
 
+use super::action::Action;
 use super::tree::{Hash, leaf_hash};
+use crate::words::Word as _;
+use crate::words::{UnknownWord, unknown_word};
 
 /// How it went.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(
+    Clone,
+    Copy,
+    Debug,
+    PartialEq,
+    Eq,
+    PartialOrd,
+    Ord,
+    Hash,
+    Serialize,
+    Deserialize,
+    Display,
+    EnumString,
+    IntoStaticStr,
+    VariantArray,
+)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "kebab-case")]
+#[strum(serialize_all = "kebab-case", parse_err_ty = UnknownWord, parse_err_fn = unknown_word::<Outcome>)]
 pub enum Outcome {
     /// It was done.
     Done,
@@ -18,29 +39,6 @@ pub enum Outcome {
     Refused,
     /// It was tried and did not work.
     Failed,
-}
-
-impl Outcome {
-    /// The word for it.
-    #[must_use]
-    pub const fn word(self) -> &'static str {
-        match self {
-            Self::Done => "done",
-            Self::Refused => "refused",
-            Self::Failed => "failed",
-        }
-    }
-}
-
-impl std::str::FromStr for Outcome {
-    type Err = String;
-
-    fn from_str(text: &str) -> Result<Self, String> {
-        [Self::Done, Self::Refused, Self::Failed]
-            .into_iter()
-            .find(|outcome| outcome.word() == text)
-            .ok_or_else(|| format!("`{text}` is none of done, refused and failed"))
-    }
 }
 
 /// Who, what, on what, from where, when, with what outcome. All values are texts, so that the
@@ -70,14 +68,20 @@ pub struct Event {
     pub target: String,
     /// The target's name at the time.
     pub target_name: String,
-    /// What sort of thing that is, for example `credential`.
+    /// What type of thing that is, for example `credential`.
     pub target_type: String,
 }
 
 impl Event {
     /// An event of the service itself, to be filled in.
     #[must_use]
-    pub fn new(id: Uuid, organisation: Uuid, at: DateTime<Utc>, action: &str) -> Self {
+    pub fn new(id: Uuid, organisation: Uuid, at: DateTime<Utc>, action: Action) -> Self {
+        Self::recorded(id, organisation, at, action.word())
+    }
+
+    /// An event as it was recorded, perhaps by another release, whose actions may have been others.
+    #[must_use]
+    pub fn recorded(id: Uuid, organisation: Uuid, at: DateTime<Utc>, action: &str) -> Self {
         Self {
             action: action.to_owned(),
             actor: String::new(),
@@ -118,7 +122,7 @@ mod tests {
             Uuid::from_u128(1),
             Uuid::from_u128(2),
             at,
-            "credential.reveal",
+            Action::CredentialReveal,
         );
         event.actor_name = "Ines \"Duty\" Calder\n".into();
         event

@@ -340,6 +340,7 @@ fn read<'a>(lines: impl Iterator<Item = &'a str>) -> Result<Parts, Finding> {
 
 #[cfg(test)]
 mod tests {
+    use super::super::action::Action;
     use super::super::checkpoint::Signer;
     use super::*;
     use base64::Engine as _;
@@ -354,7 +355,7 @@ mod tests {
             Uuid::from_u128(n),
             Uuid::nil(),
             chrono::DateTime::from_timestamp(i64::try_from(n).unwrap(), 0).unwrap(),
-            "credential.reveal",
+            Action::CredentialReveal,
         )
     }
 

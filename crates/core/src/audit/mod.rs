@@ -8,11 +8,13 @@
 //! event ─ canonical JSON (RFC 8785) ─► leaf hash ─► tree (RFC 9162) ─► checkpoint (C2SP, Ed25519)
 //! ```
 
+mod action;
 mod checkpoint;
 mod event;
 mod export;
 mod tree;
 
+pub use action::{Action, TargetType};
 pub use checkpoint::{Checkpoint, CheckpointProblem, Signer, Verifier};
 pub use event::{Event, Outcome};
 pub use export::{ExportLine, Finding, Report, verify_export};

@@ -1,9 +1,12 @@
 //! The time in which the holder may reveal or use.
 
 use chrono::{DateTime, TimeDelta, Utc};
+use serde::{Deserialize, Serialize};
+use strum::{Display, EnumString, IntoStaticStr, VariantArray};
 use uuid::Uuid;
 
 use super::{GateSet, GateVersion};
+use crate::words::{UnknownWord, unknown_word};
 
 /// A checkout.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -27,7 +30,25 @@ pub struct Checkout {
 }
 
 /// How a checkout ended.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[derive(
+    Clone,
+    Copy,
+    Debug,
+    PartialEq,
+    Eq,
+    PartialOrd,
+    Ord,
+    Hash,
+    Serialize,
+    Deserialize,
+    Display,
+    EnumString,
+    IntoStaticStr,
+    VariantArray,
+)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+#[serde(rename_all = "kebab-case")]
+#[strum(serialize_all = "kebab-case", parse_err_ty = UnknownWord, parse_err_fn = unknown_word::<CheckoutEnd>)]
 pub enum CheckoutEnd {
     /// The holder gave it back.
     CheckIn,
@@ -35,18 +56,6 @@ pub enum CheckoutEnd {
     Time,
     /// A steward took it back.
     Recalled,
-}
-
-impl CheckoutEnd {
-    /// The word for it.
-    #[must_use]
-    pub const fn word(self) -> &'static str {
-        match self {
-            Self::CheckIn => "check-in",
-            Self::Time => "time",
-            Self::Recalled => "recalled",
-        }
-    }
 }
 
 impl Checkout {

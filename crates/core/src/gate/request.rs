@@ -2,11 +2,31 @@
 
 use chrono::{DateTime, Utc};
 use serde::{Deserialize, Serialize};
+use strum::{Display, EnumString, IntoStaticStr, VariantArray};
 use uuid::Uuid;
 
+use crate::words::{UnknownWord, unknown_word};
+
 /// The state of a request.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(
+    Clone,
+    Copy,
+    Debug,
+    PartialEq,
+    Eq,
+    PartialOrd,
+    Ord,
+    Hash,
+    Serialize,
+    Deserialize,
+    Display,
+    EnumString,
+    IntoStaticStr,
+    VariantArray,
+)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "kebab-case")]
+#[strum(serialize_all = "kebab-case", parse_err_ty = UnknownWord, parse_err_fn = unknown_word::<RequestState>)]
 pub enum RequestState {
     /// Waits for an approver.
     Waiting,
@@ -18,40 +38,6 @@ pub enum RequestState {
     Withdrawn,
     /// Nobody answered, or nobody checked out, in time.
     Expired,
-}
-
-impl RequestState {
-    /// All states.
-    pub const ALL: [Self; 5] = [
-        Self::Waiting,
-        Self::Approved,
-        Self::Refused,
-        Self::Withdrawn,
-        Self::Expired,
-    ];
-
-    /// The word for it.
-    #[must_use]
-    pub const fn word(self) -> &'static str {
-        match self {
-            Self::Waiting => "waiting",
-            Self::Approved => "approved",
-            Self::Refused => "refused",
-            Self::Withdrawn => "withdrawn",
-            Self::Expired => "expired",
-        }
-    }
-}
-
-impl std::str::FromStr for RequestState {
-    type Err = String;
-
-    fn from_str(text: &str) -> Result<Self, String> {
-        Self::ALL
-            .into_iter()
-            .find(|state| state.word() == text)
-            .ok_or_else(|| format!("`{text}` is no state of a request"))
-    }
 }
 
 /// What somebody wants to do with a request.
@@ -104,7 +90,7 @@ pub enum RequestProblem {
     #[error("only who asked can withdraw a request")]
     NotYours,
     /// It was answered already.
-    #[error("this request is no longer waiting: it is {}", .0.word())]
+    #[error("this request is no longer waiting: it is {0}")]
     Settled(RequestState),
     /// It expired.
     #[error("this request has expired; ask again")]
@@ -294,7 +280,7 @@ mod tests {
     proptest! {
         #[test]
         fn what_is_settled_stays_settled(state in 1usize..5, decider in 1u128..4, approve in any::<bool>(), now in 0i64..200) {
-            let facts = RequestFacts { state: RequestState::ALL[state], ..facts() };
+            let facts = RequestFacts { state: RequestState::VARIANTS[state], ..facts() };
             let decision = if approve { Decision::Approve } else { Decision::Refuse };
             prop_assert!(decide(&facts, Uuid::from_u128(decider), decision, at(now)).is_err());
         }

@@ -6,6 +6,7 @@
 
 mod generate;
 mod password_assessment;
+mod rule;
 pub mod settings;
 
 use rand::CryptoRng;
@@ -16,6 +17,7 @@ use crate::secret::Secret;
 pub use password_assessment::{
     Finding, Judgement, fingerprint_sealed, judge, judge_sealed, lacks_sealed, sha1_of,
 };
+pub use rule::RuleMode;
 
 const LOWER: &str = "abcdefghijklmnopqrstuvwxyz";
 const UPPER: &str = "ABCDEFGHIJKLMNOPQRSTUVWXYZ";
@@ -30,6 +32,7 @@ pub const LONGEST: u16 = 255;
 /// What the first character of a password may be. Some devices take no digit or symbol there.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub enum First {
     /// Anything.
     #[default]
@@ -43,6 +46,8 @@ pub enum First {
 /// What a password must look like.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+#[cfg_attr(feature = "schema", schema(as = PolicyRules))]
 pub struct PasswordPolicy {
     /// How many characters a generated password has.
     pub length: u16,

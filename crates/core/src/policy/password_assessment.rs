@@ -5,15 +5,36 @@
 //! nothing has to be opened to list them. When rules change, the judgement is made anew from the
 //! sealed value inside [`judge_sealed`], which lets nothing of it out.
 
+use serde::{Deserialize, Serialize};
 use sha1::{Digest as _, Sha1};
+use strum::{Display, EnumString, IntoStaticStr, VariantArray};
 use zeroize::Zeroize as _;
 
 use super::{About, PasswordPolicy};
 use crate::secret::Secret;
 use crate::vault::{Key, OrganisationKey, Place, SealProblem, Sealed, WrappedKey};
+use crate::words::{UnknownWord, unknown_word};
 
 /// Something wrong with a credential.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
+#[derive(
+    Clone,
+    Copy,
+    Debug,
+    PartialEq,
+    Eq,
+    PartialOrd,
+    Ord,
+    Hash,
+    Serialize,
+    Deserialize,
+    Display,
+    EnumString,
+    IntoStaticStr,
+    VariantArray,
+)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+#[serde(rename_all = "kebab-case")]
+#[strum(serialize_all = "kebab-case", parse_err_ty = UnknownWord, parse_err_fn = unknown_word::<Finding>)]
 pub enum Finding {
     /// It is in a file of passwords known to others.
     Leaked,
@@ -46,21 +67,6 @@ impl Finding {
         Self::Old,
     ];
 
-    /// Its name in the interface.
-    #[must_use]
-    pub const fn word(self) -> &'static str {
-        match self {
-            Self::Leaked => "leaked",
-            Self::Weak => "weak",
-            Self::Reused => "reused",
-            Self::BreaksPolicy => "breaks-policy",
-            Self::Expired => "expired",
-            Self::ExpiresSoon => "expires-soon",
-            Self::Old => "old",
-            Self::OutOfSync => "out-of-sync",
-        }
-    }
-
     /// What to do about it.
     #[must_use]
     pub const fn advice(self) -> &'static str {
@@ -80,12 +86,6 @@ impl Finding {
                 "Find out who changed it on the device, then rotate it or enter the right one."
             }
         }
-    }
-
-    /// The finding of a name.
-    #[must_use]
-    pub fn find(word: &str) -> Option<Self> {
-        Self::ALL.into_iter().find(|finding| finding.word() == word)
     }
 }
 
@@ -204,6 +204,7 @@ pub fn lacks_sealed(
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::words::Word as _;
 
     fn of(text: &str) -> Judgement {
         judge(

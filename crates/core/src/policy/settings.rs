@@ -7,6 +7,7 @@ use crate::upkeep::ConnectRules;
 /// The settings of an organisation. What was never set has its default.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields, default)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct Settings {
     /// What is in the bin is purged after so many days; 0: never by itself.
     pub bin_days: u16,

@@ -24,8 +24,7 @@ use sha2::{Digest as _, Sha256};
 use uuid::Uuid;
 use zeroize::{Zeroize, Zeroizing};
 
-use super::SheetProblem;
-use super::sheet::{MOST_COLUMNS, MOST_ROWS, Row, Sheet};
+use super::rows::{MOST_COLUMNS, MOST_ROWS, Row, Sheet, SheetProblem};
 use crate::vault::kinds::PASSWORD;
 use crate::vault::one_time::ONE_TIME_SEED;
 use crate::vault::readings::KeyReader;
@@ -226,7 +225,7 @@ impl Cells {
         if types == ["note"] && lone {
             let note = self.by_head.remove("note").unwrap_or_default();
             self.set(PASSWORD, note);
-            return Some("secure-note".into());
+            return Some("confidential-note".into());
         }
         None
     }
@@ -326,7 +325,7 @@ pub(super) fn read(text_of: &str) -> Result<Sheet, SheetProblem> {
         }
     }
     if left_out > 0 {
-        sheet.notes.push(format!("{left_out} parts of items are of sorts that have no place here, passkeys for example, and are left out"));
+        sheet.notes.push(format!("{left_out} parts of items are of types that have no place here, passkeys for example, and are left out"));
     }
     Ok(sheet)
 }
@@ -726,7 +725,10 @@ mod tests {
         );
         let things = back(document.to_string().as_bytes());
         let kinds: Vec<&str> = things.iter().map(|thing| thing.kind.as_str()).collect();
-        assert_eq!(kinds, ["api-token", "shared-key", "secure-note", "login"]);
+        assert_eq!(
+            kinds,
+            ["api-token", "shared-key", "confidential-note", "login"]
+        );
         assert!(things[3].folder.is_empty(), "{:?}", things[3].folder);
         assert_eq!(
             [0, 1, 2, 3].map(|number| secret_of(&things[number], PASSWORD)),

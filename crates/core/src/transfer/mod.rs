@@ -5,12 +5,16 @@
 //! of each row a thing that can be stored, or says what is wrong with it. Nothing here keeps a text
 //! longer than it must: cells wipe themselves.
 
+mod choices;
 mod columns;
 mod exchange;
 mod protect;
+mod rows;
 mod sheet;
 
+pub use choices::{ExportFormat, MatchKey, Matching};
 pub use columns::{Column, Kinds, Thing, guess, name_of, read_row};
 pub use exchange::{Exported, to_csv, to_exchange};
 pub use protect::{Protection, protect};
-pub use sheet::{Format, MOST_COLUMNS, MOST_ROWS, MOST_TEXT, Row, Sheet, SheetProblem};
+pub use rows::{MOST_COLUMNS, MOST_ROWS, Row, Sheet, SheetProblem};
+pub use sheet::{Format, MOST_TEXT};

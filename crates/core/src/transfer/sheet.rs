@@ -6,31 +6,55 @@ use std::io::Cursor;
 
 use calamine::{Data, DataRef, Reader as _, Xlsx};
 use serde::{Deserialize, Serialize};
+use strum::{Display, EnumString, IntoStaticStr, VariantArray};
 use zeroize::Zeroize;
 
 use super::exchange;
+use super::rows::{MOST_COLUMNS, MOST_ROWS, Row, Sheet, SheetProblem};
+use crate::words::{UnknownWord, unknown_word};
 
-/// The most rows of one file.
-pub const MOST_ROWS: usize = 100_000;
-/// The most columns of one file.
-pub const MOST_COLUMNS: usize = 200;
 /// The most bytes of one cell.
 const MOST_CELL: usize = 100_000;
+
 /// The most bytes that a compressed file may become.
 const MOST_UNPACKED: u64 = 128 * 1024 * 1024;
+
 /// The most files that a spreadsheet consists of.
 const MOST_PARTS: usize = 1_000;
+
 /// The most merged areas of one spreadsheet.
 const MOST_MERGED: usize = 1_000;
+
 /// The most cells of one file, empty ones included.
 const MOST_CELLS: usize = 2_500_000;
+
 /// The most bytes that all cells of one file may have together.
 pub const MOST_TEXT: usize = 64 * 1024 * 1024;
 
 /// What a file is.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[derive(
+    Clone,
+    Copy,
+    Debug,
+    PartialEq,
+    Eq,
+    PartialOrd,
+    Ord,
+    Hash,
+    Serialize,
+    Deserialize,
+    Display,
+    EnumString,
+    IntoStaticStr,
+    VariantArray,
+)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+#[serde(rename_all = "kebab-case")]
+#[strum(serialize_all = "kebab-case", parse_err_ty = UnknownWord, parse_err_fn = unknown_word::<Format>)]
 pub enum Format {
     /// Separated by commas, semicolons, tabs or bars, whichever it turns out to be.
+    #[serde(rename = "csv")]
+    #[strum(serialize = "csv")]
     Separated,
     /// One JSON object a line.
     JsonLines,
@@ -40,50 +64,10 @@ pub enum Format {
     Exchange,
 }
 
-/// One row.
-#[derive(Clone, Debug, Default, Serialize, Deserialize)]
-pub struct Row {
-    /// Where it begins in the file, counted from 1 as a text editor or a spreadsheet does.
-    pub line: usize,
-    /// Its cells, as many as there are columns.
-    pub cells: Vec<String>,
-}
-
 impl Drop for Row {
     fn drop(&mut self) {
         self.cells.iter_mut().for_each(Zeroize::zeroize);
     }
-}
-
-/// What is in a file.
-#[derive(Clone, Debug, Default, Serialize, Deserialize)]
-pub struct Sheet {
-    /// The heads of the columns.
-    pub heads: Vec<String>,
-    /// The rows.
-    pub rows: Vec<Row>,
-    /// What the reader should know: the encoding and the separator that were found, what was left out.
-    pub notes: Vec<String>,
-    /// Whether cells may have an apostrophe in front that only says that they are no formula.
-    pub guarded: bool,
-    /// The bytes of all cells.
-    pub(super) bytes: usize,
-}
-
-/// Why a file cannot be read, with the row where that is known.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, thiserror::Error)]
-pub enum SheetProblem {
-    /// It is nothing that is known here.
-    #[error("{0}")]
-    Whole(String),
-    /// One row cannot be read.
-    #[error("row {line}: {problem}")]
-    Row {
-        /// Where.
-        line: usize,
-        /// What.
-        problem: String,
-    },
 }
 
 fn whole(problem: impl Into<String>) -> SheetProblem {
@@ -116,25 +100,6 @@ impl Format {
             };
         }
         Self::Separated
-    }
-
-    /// The word for it.
-    #[must_use]
-    pub const fn word(self) -> &'static str {
-        match self {
-            Self::Separated => "csv",
-            Self::JsonLines => "json-lines",
-            Self::Xlsx => "xlsx",
-            Self::Exchange => "exchange",
-        }
-    }
-
-    /// The format of a word.
-    #[must_use]
-    pub fn find(word: &str) -> Option<Self> {
-        [Self::Separated, Self::JsonLines, Self::Xlsx, Self::Exchange]
-            .into_iter()
-            .find(|format| format.word() == word)
     }
 }
 

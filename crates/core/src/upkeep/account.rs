@@ -1,7 +1,30 @@
 //! Accounts: login names on a device.
 
+use serde::{Deserialize, Serialize};
+use strum::{Display, EnumString, IntoStaticStr, VariantArray};
+
+use crate::words::{UnknownWord, unknown_word};
+
 /// The family of an account. A device may have the same name in two families.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+#[derive(
+    Clone,
+    Copy,
+    Debug,
+    PartialEq,
+    Eq,
+    PartialOrd,
+    Ord,
+    Hash,
+    Serialize,
+    Deserialize,
+    Display,
+    EnumString,
+    IntoStaticStr,
+    VariantArray,
+)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+#[serde(rename_all = "kebab-case")]
+#[strum(serialize_all = "kebab-case", parse_err_ty = UnknownWord, parse_err_fn = unknown_word::<Family>)]
 pub enum Family {
     /// An account of the operating system.
     Local,
@@ -14,25 +37,6 @@ pub enum Family {
 }
 
 impl Family {
-    /// All families.
-    pub const ALL: [Self; 4] = [
-        Self::Local,
-        Self::Database,
-        Self::Directory,
-        Self::Application,
-    ];
-
-    /// The word for it.
-    #[must_use]
-    pub const fn word(self) -> &'static str {
-        match self {
-            Self::Local => "local",
-            Self::Database => "database",
-            Self::Directory => "directory",
-            Self::Application => "application",
-        }
-    }
-
     /// The login as devices of this family compare names: two logins with the same key are one
     /// account. Directories and applications ignore case; POSIX hosts and databases do not.
     #[must_use]

@@ -16,31 +16,41 @@
 use std::marker::PhantomData;
 
 use chrono::{DateTime, Utc};
+use serde::{Deserialize, Serialize};
+use strum::{Display, EnumString, IntoStaticStr, VariantArray};
 use uuid::Uuid;
 
 use super::connect::ConnectRules;
 use super::identity::Identity;
 use crate::secret::Secret;
 use crate::vault;
+use crate::words::{UnknownWord, unknown_word};
 
 /// As what a password is sent.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[derive(
+    Clone,
+    Copy,
+    Debug,
+    PartialEq,
+    Eq,
+    PartialOrd,
+    Ord,
+    Hash,
+    Serialize,
+    Deserialize,
+    Display,
+    EnumString,
+    IntoStaticStr,
+    VariantArray,
+)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+#[serde(rename_all = "kebab-case")]
+#[strum(serialize_all = "kebab-case", parse_err_ty = UnknownWord, parse_err_fn = unknown_word::<Role>)]
 pub enum Role {
     /// As the account's own password.
     Account,
     /// As the password of the operator that changes other accounts.
     Operator,
-}
-
-impl Role {
-    /// The word for it.
-    #[must_use]
-    pub const fn word(self) -> &'static str {
-        match self {
-            Self::Account => "account",
-            Self::Operator => "operator",
-        }
-    }
 }
 
 /// A role at compile time.

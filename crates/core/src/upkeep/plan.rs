@@ -5,7 +5,10 @@ use chrono::{
 };
 use serde::{Deserialize, Serialize};
 use sha2::{Digest, Sha256};
+use strum::{Display, EnumString, IntoStaticStr, VariantArray};
 use uuid::Uuid;
+
+use crate::words::{UnknownWord, unknown_word};
 
 /// The most often that a rule may fire.
 const LEAST_GAP: TimeDelta = TimeDelta::minutes(5);
@@ -15,8 +18,25 @@ const CHECK_SPREAD: TimeDelta = TimeDelta::minutes(10);
 const HORIZON_YEARS: i64 = 10;
 
 /// What to do when a check finds a password out of sync.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(
+    Clone,
+    Copy,
+    Debug,
+    PartialEq,
+    Eq,
+    PartialOrd,
+    Ord,
+    Hash,
+    Serialize,
+    Deserialize,
+    Display,
+    EnumString,
+    IntoStaticStr,
+    VariantArray,
+)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "kebab-case")]
+#[strum(serialize_all = "kebab-case", parse_err_ty = UnknownWord, parse_err_fn = unknown_word::<OutOfSync>)]
 pub enum OutOfSync {
     /// Say so.
     Tell,
@@ -27,31 +47,10 @@ pub enum OutOfSync {
 }
 
 impl OutOfSync {
-    /// The word for it.
-    #[must_use]
-    pub const fn word(self) -> &'static str {
-        match self {
-            Self::Tell => "tell",
-            Self::Rotate => "rotate",
-            Self::Both => "both",
-        }
-    }
-
     /// Whether a rotation follows.
     #[must_use]
     pub const fn rotates(self) -> bool {
         !matches!(self, Self::Tell)
-    }
-}
-
-impl std::str::FromStr for OutOfSync {
-    type Err = String;
-
-    fn from_str(text: &str) -> Result<Self, String> {
-        [Self::Tell, Self::Rotate, Self::Both]
-            .into_iter()
-            .find(|what| what.word() == text)
-            .ok_or_else(|| format!("`{text}` is none of tell, rotate and both"))
     }
 }
 

@@ -7,7 +7,7 @@ use x509_parser::pem::Pem;
 use x509_parser::prelude::{FromDer as _, X509Certificate};
 use x509_parser::public_key::PublicKey;
 
-use super::kinds::Facts;
+use super::facts::Facts;
 use crate::names::LONGEST_FIELD;
 
 /// What a certificate says.

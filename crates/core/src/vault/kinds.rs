@@ -5,19 +5,36 @@ use std::collections::BTreeMap;
 use std::sync::LazyLock;
 
 use serde::{Deserialize, Serialize};
+use strum::{Display, EnumString, IntoStaticStr, VariantArray};
 
 use super::one_time::{ONE_TIME_SEED, Seed};
 use super::readings::KeyReader;
 use crate::names::{Name, check_line, check_note};
 use crate::secret::Secret;
+use crate::words::{UnknownWord, unknown_word};
 
-/// What everybody who knows of a credential may know of a value: the public half of a key, the last
-/// day of a certificate. By a name that does not change.
-pub type Facts = BTreeMap<String, String>;
+pub use super::facts::Facts;
 
 /// What a field holds.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(
+    Clone,
+    Copy,
+    Debug,
+    PartialEq,
+    Eq,
+    PartialOrd,
+    Ord,
+    Hash,
+    Serialize,
+    Deserialize,
+    Display,
+    EnumString,
+    IntoStaticStr,
+    VariantArray,
+)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "kebab-case")]
+#[strum(serialize_all = "kebab-case", parse_err_ty = UnknownWord, parse_err_fn = unknown_word::<FieldType>)]
 pub enum FieldType {
     /// One line that anybody at `list` may read and find.
     Text,
@@ -42,23 +59,6 @@ pub enum FieldType {
 }
 
 impl FieldType {
-    /// Its name in the interface.
-    #[must_use]
-    pub const fn word(self) -> &'static str {
-        match self {
-            Self::Text => "text",
-            Self::Secret => "secret",
-            Self::Url => "url",
-            Self::Note => "note",
-            Self::SecretNote => "secret-note",
-            Self::OneTimeSeed => "one-time-seed",
-            Self::Date => "date",
-            Self::SshKey => "ssh-key",
-            Self::Certificate => "certificate",
-            Self::PrivateKey => "private-key",
-        }
-    }
-
     /// Whether only a reveal shows it.
     #[must_use]
     pub const fn is_secret(self) -> bool {
@@ -245,8 +245,8 @@ static BUILT_IN: LazyLock<Vec<Kind>> = LazyLock::new(|| {
             ],
         ),
         kind(
-            "secure-note",
-            "Secure note",
+            "confidential-note",
+            "Confidential note",
             false,
             vec![field(PASSWORD, "Text", SecretNote, true), note()],
         ),
@@ -821,7 +821,7 @@ mod tests {
         );
         let note = "gate code 41\nkey under the stone";
         assert_eq!(
-            text(kind("secure-note").read_secret(PASSWORD, note, &Parser)),
+            text(kind("confidential-note").read_secret(PASSWORD, note, &Parser)),
             Ok(note.into())
         );
         for (name, field, value) in [

@@ -16,14 +16,15 @@
 
 pub mod certificates;
 mod envelope;
+pub mod facts;
 pub mod kinds;
 pub mod one_time;
 pub mod personal;
 pub mod pictures;
 pub mod readings;
 mod root;
-pub mod sign_in;
 pub mod ssh_keys;
+mod versions;
 
 use uuid::Uuid;
 
@@ -32,6 +33,7 @@ pub use envelope::{
     WrappedKey,
 };
 pub use root::{RootKey, RootKeyProblem};
+pub use versions::{CredentialView, RemovedType, ValueOrigin, VersionState};
 
 use crate::secret::Secret;
 

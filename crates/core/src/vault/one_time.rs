@@ -12,7 +12,7 @@ use url::Url;
 use crate::access::mark;
 use crate::gate::{ForCode, Passed};
 use crate::secret::Secret;
-use crate::vault::kinds::Facts;
+use crate::vault::facts::Facts;
 use crate::vault::{OrganisationKey, Place, SealProblem, Sealed, WrappedKey, open};
 
 /// The field in which a seed is kept.
@@ -173,12 +173,12 @@ impl Seed {
         else {
             return Secret::from_text(String::new());
         };
-        let (sort, last) = match self.counter {
+        let (code_type, last) = match self.counter {
             None => ("totp", format!("period={}", self.period)),
             Some(from) => ("hotp", format!("counter={from}")),
         };
         Secret::from_text(format!(
-            "otpauth://{sort}/{}?secret={encoded}&algorithm={}&digits={}&{last}",
+            "otpauth://{code_type}/{}?secret={encoded}&algorithm={}&digits={}&{last}",
             self.label, self.algorithm, self.digits
         ))
     }

@@ -1,8 +1,9 @@
 //! QR pictures (ISO/IEC 18004) that carry the seed of one-time codes, as a page shows them when a
 //! second step is set up.
 
-use image::ImageReader;
 use std::io::Cursor;
+
+use image::ImageReader;
 
 use super::one_time::Seed;
 use crate::secret::Secret;

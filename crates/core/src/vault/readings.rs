@@ -13,7 +13,7 @@ use sha2::{Digest as _, Sha256};
 use zeroize::Zeroizing;
 
 use super::certificates::Certificate;
-use super::kinds::Facts;
+use super::facts::Facts;
 use super::ssh_keys::SshKey;
 
 /// By this keys and certificates in PEM (RFC 7468) begin. A text without it is neither, and saying so

@@ -7,7 +7,7 @@ use ssh_key::private::{EcdsaKeypair, Ed25519Keypair, KeypairData, RsaKeypair};
 use ssh_key::{Algorithm, EcdsaCurve, HashAlg, LineEnding, PrivateKey};
 use zeroize::Zeroizing;
 
-use super::kinds::Facts;
+use super::facts::Facts;
 use crate::names::LONGEST_FIELD;
 use crate::secret::Secret;
 
@@ -38,13 +38,13 @@ pub enum SshKeyProblem {
     /// The form of old.
     #[error("this is an older form (PEM); turn it into OpenSSH's form: ssh-keygen -p -f FILE")]
     OldForm,
-    /// A sort of key that is not kept.
+    /// A type of key that is not kept.
     #[error("unsupported key type; use Ed25519, ECDSA (P-256, P-384) or RSA")]
     OtherSort,
     /// An RSA key of an odd size.
     #[error("the RSA key has {0} bits; {FEWEST_RSA_BITS} to {MOST_RSA_BITS} are possible")]
     Bits(u32),
-    /// The name of no sort of key.
+    /// The name of no type of key.
     #[error("keys that can be made are ed25519, ecdsa-p256, ecdsa-p384, rsa-3072 and rsa-4096")]
     UnknownSort,
     /// The key could not be made.
@@ -74,22 +74,24 @@ fn algorithm(name: &str) -> Result<Algorithm, SshKeyProblem> {
 }
 
 impl SshKey {
-    /// Makes one of a sort: `ed25519`, `ecdsa-p256`, `ecdsa-p384`, `rsa-3072` or `rsa-4096`.
+    /// Makes a key of a type: `ed25519`, `ecdsa-p256`, `ecdsa-p384`, `rsa-3072` or `rsa-4096`.
     ///
     /// # Errors
     /// [`SshKeyProblem::UnknownSort`].
     pub fn generate(
         rng: &mut dyn CryptoRng,
-        sort: &str,
+        key_type: &str,
         comment: &str,
     ) -> Result<Self, SshKeyProblem> {
-        let key = match sort {
+        let key = match key_type {
             "rsa-3072" | "rsa-4096" => {
-                let bits = if sort == "rsa-3072" { 3072 } else { 4096 };
+                let bits = if key_type == "rsa-3072" { 3072 } else { 4096 };
                 let pair = RsaKeypair::random(rng, bits).map_err(|_| SshKeyProblem::NotMade)?;
                 PrivateKey::new(KeypairData::from(pair), "").map_err(|_| SshKeyProblem::NotMade)?
             }
-            _ => PrivateKey::random(rng, algorithm(sort)?).map_err(|_| SshKeyProblem::NotMade)?,
+            _ => {
+                PrivateKey::random(rng, algorithm(key_type)?).map_err(|_| SshKeyProblem::NotMade)?
+            }
         };
         Self::with_comment(key, comment)
     }
@@ -286,8 +288,8 @@ fn pkcs8_key(text: &str) -> Result<PrivateKey, SshKeyProblem> {
 mod tests {
     use super::*;
 
-    fn made(sort: &str) -> String {
-        SshKey::generate(&mut rand::rng(), sort, "osmere")
+    fn made(key_type: &str) -> String {
+        SshKey::generate(&mut rand::rng(), key_type, "osmere")
             .unwrap()
             .into_text()
             .expose_secret_text()
@@ -297,13 +299,13 @@ mod tests {
 
     #[test]
     fn every_sort_that_can_be_made_can_be_read() {
-        for (sort, algorithm) in [
+        for (key_type, algorithm) in [
             ("ed25519", "ssh-ed25519"),
             ("ecdsa-p256", "ecdsa-sha2-nistp256"),
             ("ecdsa-p384", "ecdsa-sha2-nistp384"),
             ("rsa-3072", "ssh-rsa"),
         ] {
-            let facts = SshKey::parse(&made(sort)).unwrap().facts();
+            let facts = SshKey::parse(&made(key_type)).unwrap().facts();
             assert_eq!(facts["algorithm"], algorithm);
             assert!(
                 facts["fingerprint"].starts_with("SHA256:")
@@ -312,7 +314,7 @@ mod tests {
             );
             assert_eq!(
                 facts.get("bits").map(String::as_str),
-                (sort == "rsa-3072").then_some("3072")
+                (key_type == "rsa-3072").then_some("3072")
             );
             assert!(!facts.contains_key("protected"));
         }

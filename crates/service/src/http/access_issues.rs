@@ -1,379 +1,46 @@
 //! Access put in order: what has no steward, what is of no use, what changes hands.
 
-use std::collections::{BTreeMap, BTreeSet};
-
 use jexlin_api::{
     AccessIssue, AccessIssuesFixed, FixAccessIssues, Page, StewardshipTransferred,
     TransferStewardship,
 };
-use jexlin_core::access::{Level, in_force};
-use jexlin_store::{GrantRow, PersonRow, Target};
+use jexlin_app::commands;
 use rocket::{Route, get, post, routes};
-use uuid::Uuid;
 
 use super::payload::{Call, Sent};
-use crate::error::{ApiError, ApiResult};
-use crate::guards::allow_sharing;
-use crate::guards::place_of;
-use crate::guards::target_of;
-use crate::guards::target_type_of;
-use crate::unit_of_work::UnitOfWork;
+use crate::error::ApiResult;
+use crate::guards::Unit;
 
 pub fn routes() -> Vec<Route> {
     routes![list, fix, transfer_stewardship]
 }
 
-fn advice(sort: &str) -> &'static str {
-    match sort {
-        "no-steward" => "Make somebody who can sign in a steward of it.",
-        "left" => "Take the grant away: nobody signs in with it any more.",
-        "ended" => "Remove the grant: it has expired.",
-        _ => "Take the grant away: nobody loses anything by it.",
-    }
-}
-
-async fn access_issues(unit: &mut UnitOfWork) -> ApiResult<Vec<AccessIssue>> {
-    let now = unit.now;
-    let mut items = vec![];
-    for row in unit.tx()?.orphans(now).await? {
-        let sort = "no-steward";
-        items.push(AccessIssue {
-            sort: sort.into(),
-            id: row.id,
-            place: row.place,
-            subject_name: String::new(),
-            level: None,
-            advice: advice(sort).into(),
-        });
-    }
-    for row in unit.tx()?.idle_grants(now).await? {
-        items.push(AccessIssue {
-            advice: advice(&row.why).into(),
-            sort: row.why,
-            id: row.grant.id,
-            place: row.grant.place,
-            subject_name: row.grant.subject_name,
-            level: Level::from_number(row.grant.held),
-        });
-    }
-    Ok(items)
-}
-
 /// Access issues, for the duty `access`: places and names of people, nothing of
-/// what is inside.
-#[utoipa::path(context_path = "", responses((status = 200, body = Page<AccessIssue>)))]
+/// what is inside. It comes whole: what is wrong is fixed together.
+#[utoipa::path(operation_id = "access_issues_list", context_path = "", responses((status = 200, body = Page<AccessIssue>)))]
 #[get("/api/v1/access-issues")]
-pub async fn list(mut unit: UnitOfWork) -> ApiResult<Sent<Page<AccessIssue>>> {
-    unit.begin_audit("access-issue.list", "access", None, "");
-    unit.duty("access")?;
-    let items = access_issues(&mut unit).await?;
-    unit.add_detail("found", items.len().to_string());
-    unit.commit_audited().await?;
-    Ok(Sent(Page { items, next: None }))
-}
-
-/// A person who can sign in. A program is nobody to keep a place in order, and whoever keeps its secret
-/// would get by it what the duty `access` gives nobody.
-async fn active(unit: &mut UnitOfWork, field: &str, person: Uuid) -> ApiResult<PersonRow> {
-    let row = unit
-        .tx()?
-        .person(person)
-        .await
-        .map_err(|_| ApiError::unknown("person"))?;
-    if row.sort == "client" {
-        return Err(ApiError::field(
-            field,
-            format!("{} is a program: name a person", row.display_name),
-        ));
-    }
-    if row.state == "active" {
-        return Ok(row);
-    }
-    Err(ApiError::field(
-        field,
-        format!("{} is {}: they cannot sign in", row.display_name, row.state),
-    ))
+pub async fn list(mut unit: Unit) -> ApiResult<Sent<Page<AccessIssue>>> {
+    Ok(Sent(commands::access_issues::list(&mut unit).await?))
 }
 
 /// Fixes access issues, for the duty `access`: takes grants of no use away, and makes somebody
 /// else a steward where there is none. Whoever fixes them gets nothing by it.
-#[utoipa::path(context_path = "", request_body = FixAccessIssues, responses((status = 200, body = AccessIssuesFixed)))]
+#[utoipa::path(operation_id = "access_issues_fix", context_path = "", request_body = FixAccessIssues, responses((status = 200, body = AccessIssuesFixed)))]
 #[post("/api/v1/access-issues", data = "<body>")]
 pub async fn fix(body: Call<FixAccessIssues>) -> ApiResult<Sent<AccessIssuesFixed>> {
     let Call(mut unit, body) = body;
-    unit.begin_audit("access-issue.fix", "access", None, "");
-    unit.duty("access")?;
-    unit.tx()?.lock_access().await?;
-    if body.withdraw.is_empty() && body.folders.is_empty() {
-        return Err(ApiError::field(
-            "withdraw",
-            "name a grant to take away, or a folder that needs a steward",
-        ));
-    }
-    let found: BTreeMap<Uuid, AccessIssue> = access_issues(&mut unit)
-        .await?
-        .into_iter()
-        .map(|item| (item.id, item))
-        .collect();
-    let withdraw: BTreeSet<Uuid> = body.withdraw.iter().copied().collect();
-    for id in withdraw.iter().chain(&body.folders) {
-        let in_place = found
-            .get(id)
-            .is_some_and(|item| (item.sort == "no-steward") == body.folders.contains(id));
-        if !in_place {
-            return Err(ApiError::conflict(
-                "not-broken",
-                format!("{id} is no access issue, or not any more."),
-                "Look at what is with `jexlin access-issue list`.",
-            ));
-        }
-    }
-    for row in unit
-        .tx()?
-        .some_grants(&withdraw.iter().copied().collect::<Vec<_>>())
-        .await?
-    {
-        let Some(item) = found.get(&row.id) else {
-            continue;
-        };
-        let (target, sort) = target_type_of(target_of(row.folder_id, row.credential_id)?);
-        unit.begin_audit("grant.remove", sort, Some(target), &item.place);
-        unit.add_detail("from", item.subject_name.clone());
-        unit.add_detail("level", item.level.map_or("", Level::word));
-        unit.add_detail("by", "access-issue");
-        unit.add_detail("why", item.sort.clone());
-        unit.queue_event()?;
-    }
-    let withdrawn = unit
-        .tx()?
-        .remove_grants(&withdraw.into_iter().collect::<Vec<_>>())
-        .await?;
-    let appointed = if body.folders.is_empty() {
-        0
-    } else {
-        appoint(&mut unit, &body, &found).await?
-    };
-    unit.begin_audit("access-issue.fix", "access", None, "");
-    unit.add_detail("withdrawn", withdrawn.to_string());
-    unit.add_detail("appointed", appointed.to_string());
-    unit.commit_audited().await?;
-    Ok(Sent(AccessIssuesFixed {
-        withdrawn,
-        appointed,
-    }))
+    Ok(Sent(commands::access_issues::fix(&mut unit, body).await?))
 }
 
-async fn appoint(
-    unit: &mut UnitOfWork,
-    body: &FixAccessIssues,
-    found: &BTreeMap<Uuid, AccessIssue>,
-) -> ApiResult<usize> {
-    let (me, now) = (unit.person.id, unit.now);
-    let name = match (body.person, body.group) {
-        (Some(person), None) => active(unit, "person", person).await?.display_name,
-        (None, Some(group)) => {
-            unit.tx()?
-                .group(group)
-                .await
-                .map_err(|_| ApiError::unknown("group"))?
-                .name
-        }
-        _ => {
-            return Err(ApiError::field(
-                "person",
-                "name exactly one of `person` and `group` to be the steward",
-            ));
-        }
-    };
-    let subjects = unit.tx()?.subjects_of(me).await?;
-    if body.person == Some(me) || body.group.is_some_and(|group| subjects.contains(&group)) {
-        return Err(ApiError::forbidden(
-            "The duty `access` gives nobody a look at what is inside: you cannot make yourself a steward.",
-            "Name somebody else.",
-        ));
-    }
-    let folders: BTreeSet<Uuid> = body.folders.iter().copied().collect();
-    for folder in &folders {
-        let row = GrantRow {
-            id: Uuid::now_v7(),
-            organisation: unit.organisation(),
-            folder_id: Some(*folder),
-            credential_id: None,
-            person_id: body.person,
-            group_id: body.group,
-            held: Level::Steward.number(),
-            ends_at: None,
-            note: "had no steward".into(),
-            created_at: now,
-            created_by: Some(me),
-            only_kind: None,
-            only_tag: None,
-            history: true,
-        };
-        unit.begin_audit(
-            "grant.add",
-            "folder",
-            Some(*folder),
-            found.get(folder).map_or("", |item| &item.place),
-        );
-        unit.add_detail("to", name.clone());
-        unit.add_detail("level", Level::Steward.word());
-        unit.add_detail("by", "access-issue");
-        unit.queue_event()?;
-        unit.tx()?.put_grant(&row).await?;
-    }
-    if !unit
-        .tx()?
-        .without_steward(Some(&folders.iter().copied().collect::<Vec<_>>()), now)
-        .await?
-        .is_empty()
-    {
-        return Err(ApiError::field(
-            "group",
-            format!("nobody in {name} can sign in: there would still be no steward"),
-        ));
-    }
-    Ok(folders.len())
-}
-
-/// Hands over, in the transaction that is under way: the paths of what changed hands.
-pub async fn transfer(unit: &mut UnitOfWork, body: &TransferStewardship) -> ApiResult<Vec<String>> {
-    let (me, now) = (unit.person.id, unit.now);
-    unit.begin_audit("access.transfer-stewardship", "person", Some(body.from), "");
-    let from = unit
-        .tx()?
-        .person(body.from)
-        .await
-        .map_err(|_| ApiError::unknown("person"))?;
-    unit.set_target(from.id, &from.display_name);
-    if body.from == body.to {
-        return Err(ApiError::field("to", "it is theirs already"));
-    }
-    let to = active(unit, "to", body.to).await?;
-    unit.add_detail("to", to.display_name.clone());
-    unit.tx()?.lock_access().await?;
-    let duty = unit.duty("access").is_ok();
-    if duty && body.to == me && body.from != me {
-        return Err(ApiError::forbidden(
-            "The duty `access` gives nobody a look at what is inside: you cannot transfer stewardship to yourself.",
-            "Name somebody else.",
-        ));
-    }
-    allow_sharing(unit).await?;
-    let within: Option<BTreeSet<Uuid>> = match body.below {
-        None => None,
-        Some(top) => Some(unit.tx()?.subtree(top).await?.into_iter().collect()),
-    };
-    let theirs = unit.tx()?.grants_naming(body.to).await?;
-    let mut places = vec![];
-    for row in unit.tx()?.grants_naming(body.from).await? {
-        if row.held != Level::Steward.number() || !in_force(row.ends_at, now) {
-            continue;
-        }
-        let target = target_of(row.folder_id, row.credential_id)?;
-        let (folder, path, level) = match target {
-            Target::Folder(id) => (
-                id,
-                unit.tx()?.path_of(id).await?,
-                unit.tx()?.reach_folder(me, id, now).await?.level(),
-            ),
-            Target::Credential(id) => {
-                let Ok(found) = unit.tx()?.credential(id).await else {
-                    continue;
-                };
-                (
-                    found.folder_id,
-                    place_of(unit, id).await?,
-                    unit.tx()?.reach_credential(me, id, now).await?.level(),
-                )
-            }
-        };
-        if within
-            .as_ref()
-            .is_some_and(|within| !within.contains(&folder))
-            || !(duty || body.from == me || level == Some(Level::Steward))
-        {
-            continue;
-        }
-        let (target, sort) = target_type_of(target);
-        let said = |unit: &mut UnitOfWork, action: &str, word: &str, name: &str| {
-            unit.begin_audit(action, sort, Some(target), &path);
-            unit.add_detail(word, name);
-            unit.add_detail("level", Level::Steward.word());
-            unit.add_detail("by", "transfer-stewardship");
-            unit.queue_event()
-        };
-        said(unit, "grant.add", "to", &to.display_name)?;
-        // What they held there by a lower grant of their own goes up in this one.
-        let same = |other: &&GrantRow| {
-            (
-                other.folder_id,
-                other.credential_id,
-                &other.only_kind,
-                &other.only_tag,
-            ) == (
-                row.folder_id,
-                row.credential_id,
-                &row.only_kind,
-                &row.only_tag,
-            )
-        };
-        let present = theirs
-            .iter()
-            .find(same)
-            .filter(|grant| grant.held == Level::Steward.number() && in_force(grant.ends_at, now));
-        let ends_at = present.map_or(row.ends_at, |grant| {
-            grant
-                .ends_at
-                .and_then(|end| row.ends_at.map(|other| end.max(other)))
-        });
-        let history = row.history || present.is_some_and(|grant| grant.history);
-        let new = GrantRow {
-            id: Uuid::now_v7(),
-            person_id: Some(body.to),
-            history,
-            ends_at,
-            created_at: now,
-            created_by: Some(me),
-            ..row.clone()
-        };
-        unit.tx()?.put_grant(&new).await?;
-        if !body.keep {
-            said(unit, "grant.remove", "from", &from.display_name)?;
-            unit.tx()?.remove_grants(&[row.id]).await?;
-        }
-        places.push(path);
-    }
-    unit.begin_audit(
-        "access.transfer-stewardship",
-        "person",
-        Some(body.from),
-        &from.display_name,
-    );
-    unit.add_detail("to", to.display_name);
-    unit.add_detail("places", places.len().to_string());
-    if places.is_empty() {
-        return Err(ApiError::conflict(
-            "nothing-to-transfer-stewardship",
-            format!(
-                "There is nothing that {} is a steward of by a grant of their own, and that you may transfer.",
-                from.display_name
-            ),
-            "One hands over what is one's own; otherwise it takes the duty `access`, or being a steward of it.",
-        ));
-    }
-    Ok(places)
-}
-
-/// Hands over what one person is a steward of, by grants that name them, to another. One's own; with
+/// Transfers what one person is a steward of, by grants that name them, to another. One's own; with
 /// the duty `access` anybody's, to somebody else than oneself; otherwise what one is a steward of.
-#[utoipa::path(context_path = "", request_body = TransferStewardship, responses((status = 200, body = StewardshipTransferred)))]
+#[utoipa::path(operation_id = "access_issues_transfer_stewardship", context_path = "", request_body = TransferStewardship, responses((status = 200, body = StewardshipTransferred)))]
 #[post("/api/v1/transfer-stewardship", data = "<body>")]
 pub async fn transfer_stewardship(
     body: Call<TransferStewardship>,
 ) -> ApiResult<Sent<StewardshipTransferred>> {
     let Call(mut unit, body) = body;
-    let places = transfer(&mut unit, &body).await?;
-    unit.commit_audited().await?;
-    Ok(Sent(StewardshipTransferred { places }))
+    Ok(Sent(
+        commands::access_issues::transfer_stewardship(&mut unit, body).await?,
+    ))
 }

@@ -1,347 +1,27 @@
 //! Attachments: files that belong to a credential, sealed piece by piece as they stream in and
 //! opened piece by piece as they stream out.
 
-use std::io::ErrorKind;
-use std::time::Duration;
-
 use jexlin_api::{Attachment, Page};
-use jexlin_core::access::mark;
-use jexlin_core::policy::settings::Settings;
-use jexlin_core::vault::{DataKey, Pass, PiecePlace, Sealed, WrappedKey, copy_piece, open_piece};
-use jexlin_store::{AttachmentRow, CredentialRow, StoreError};
+use jexlin_app::commands;
 use rocket::data::{Data, ToByteUnit as _};
 use rocket::http::{ContentType, Status};
 use rocket::request::Request;
 use rocket::response::{self, Responder, Response};
-use rocket::tokio::io::{AsyncReadExt as _, AsyncWriteExt as _, DuplexStream, copy, duplex, sink};
-use rocket::tokio::time::timeout;
 use rocket::{Route, delete, get, post, routes};
-use uuid::Uuid;
-use zeroize::Zeroizing;
 
-use super::names::named;
 use super::payload::{Sent, id};
-use super::removal::removal;
-use crate::error::{ApiError, ApiResult};
-use crate::guards::allow_credential;
-use crate::guards::through_all;
-use crate::unit_of_work::UnitOfWork;
+use crate::error::ApiResult;
+use crate::guards::Unit;
 
-pub fn routes() -> Vec<Route> {
-    routes![list, add, read, remove]
-}
-
-/// Bytes of a piece: what is in memory of an attachment at any time, twice.
-const PIECE: usize = 256 * 1024;
-const MIB: i64 = 1024 * 1024;
-
-fn show(row: AttachmentRow, by: Option<String>) -> Attachment {
-    Attachment {
-        id: row.id,
-        name: row.name,
-        size: row.size,
-        made_at: row.made_at,
-        made_by: by,
-    }
-}
-
-/// The attachments of a credential.
-pub async fn of(unit: &mut UnitOfWork, credential: Uuid) -> ApiResult<Vec<Attachment>> {
-    let rows = unit.tx()?.attachments(credential).await?;
-    if rows.is_empty() {
-        return Ok(vec![]);
-    }
-    let names = super::names::names(unit).await?;
-    let by = |row: &AttachmentRow| row.made_by.and_then(|person| names.get(&person).cloned());
-    Ok(rows
-        .into_iter()
-        .map(|row| (by(&row), row))
-        .map(|(by, row)| show(row, by))
-        .collect())
-}
-
-/// The attachments of a credential, without their bytes.
-#[utoipa::path(context_path = "", responses((status = 200, body = Page<Attachment>)))]
-#[get("/api/v1/credentials/<credential>/attachments")]
-pub async fn list(mut unit: UnitOfWork, credential: &str) -> ApiResult<Sent<Page<Attachment>>> {
-    let target = id(credential)?;
-    allow_credential::<mark::List>(&mut unit, target).await?;
-    let items = of(&mut unit, target).await?;
-    unit.commit().await?;
-    Ok(Sent(Page { items, next: None }))
-}
-
-/// Adds an attachment: its bytes are the body. Cut off anywhere, nothing of it is kept.
-#[utoipa::path(context_path = "", params(("name" = String, Query)), request_body(content = Vec<u8>, content_type = "application/octet-stream"), responses((status = 200, body = Attachment)))]
-#[post("/api/v1/credentials/<credential>/attachments?<name>", data = "<data>")]
-pub async fn add(
-    mut unit: UnitOfWork,
-    credential: &str,
-    name: &str,
-    data: Data<'_>,
-) -> ApiResult<Sent<Attachment>> {
-    let target = id(credential)?;
-    unit.begin_audit("credential.attach", "credential", Some(target), "");
-    allow_credential::<mark::Edit>(&mut unit, target).await?;
-    let name = named("name", name)?;
-    unit.add_detail("attachment", name.clone());
-    let data_key = unit.tx()?.credential(target).await?.data_key;
-    let data_key =
-        unit.keys
-            .key
-            .unwrap_data_key(unit.organisation(), target, &WrappedKey(data_key))?;
-    if unit
-        .tx()?
-        .attachments(target)
-        .await?
-        .iter()
-        .any(|there| there.name.to_lowercase() == name.to_lowercase())
-    {
-        return Err(name_taken());
-    }
-    let (settings, _) = crate::settings::settings(unit.tx()?).await?;
-    let row = AttachmentRow {
-        id: Uuid::now_v7(),
-        organisation: unit.organisation(),
-        credential_id: target,
-        name,
-        size: 0,
-        pieces: 0,
-        made_at: unit.now,
-        made_by: Some(unit.person.id),
-    };
-    unit.tx()?.begin_attachment(&row).await?;
-    unit.commit().await?;
-    // A sender may take its time: no transaction is open while the pieces come, and nobody waits.
-    let arrived = arrive(&unit, &row, &data_key, &settings, data).await;
-    let whole = match arrived {
-        Ok((size, pieces)) => finish(&mut unit, &row, size, pieces, &settings)
-            .await
-            .map(|()| (size, pieces)),
-        Err(fault) => Err(fault),
-    };
-    match whole {
-        Ok((size, pieces)) => Ok(Sent(show(
-            AttachmentRow {
-                size,
-                pieces,
-                ..row
-            },
-            Some(unit.person.display_name.clone()),
-        ))),
-        Err(fault) => {
-            // Should this fail as well, the worker clears it away.
-            if let Ok(mut tx) = unit.app.store.begin(row.organisation).await
-                && tx.give_up_attachment(row.id).await.is_ok()
-            {
-                let _ = tx.commit().await;
-            }
-            Err(fault)
-        }
-    }
-}
-
-fn name_taken() -> ApiError {
-    ApiError::conflict(
-        "name-taken",
-        "The credential has an attachment of this name.",
-        "Give it another name, or remove the one that is there first.",
-    )
-}
-
-fn too_much() -> ApiError {
-    ApiError::field(
-        "file",
-        "all attachments together would be larger than the settings allow",
-    )
-}
-
-/// Seals the pieces as they come. The number of bytes and of pieces.
-async fn arrive(
-    unit: &UnitOfWork,
-    row: &AttachmentRow,
-    data_key: &DataKey,
-    settings: &Settings,
-    data: Data<'_>,
-) -> ApiResult<(i64, i32)> {
-    let cut_off = |error: std::io::Error| {
-        ApiError::malformed(format!("The file was cut off on its way: {error}."))
-    };
-    let most = i64::from(settings.attachment_mib) * MIB;
-    // Read on a little past the limit, so that the sender hears this answer and not a broken line.
-    let mut stream = data.open((u64::try_from(most).unwrap_or(0) * 2 + 1_048_576).bytes());
-    let (mut size, mut number) = (0_i64, 0_i32);
-    let mut piece = vec![0; PIECE];
-    let mut ahead = fill(&mut stream, &mut piece).await.map_err(cut_off)?;
-    loop {
-        size += i64::try_from(ahead).unwrap_or(i64::MAX);
-        if size > most {
-            copy(&mut stream, &mut sink()).await.map_err(cut_off)?;
-            return Err(ApiError::field(
-                "file",
-                format!(
-                    "it is larger than {} MiB, the most that the settings allow",
-                    settings.attachment_mib
-                ),
-            ));
-        }
-        let now = Zeroizing::new(piece.get(..ahead).unwrap_or_default().to_vec());
-        // A full piece may be the last one: only the next look tells.
-        ahead = if ahead == PIECE {
-            fill(&mut stream, &mut piece).await.map_err(cut_off)?
-        } else {
-            0
-        };
-        let place = PiecePlace {
-            organisation: row.organisation,
-            credential: row.credential_id,
-            attachment: row.id,
-            number,
-            last: ahead == 0,
-        };
-        let sealed = data_key.seal_piece(&mut unit.app.rng()?, &place, &now)?;
-        let mut tx = unit.app.store.begin(row.organisation).await?;
-        tx.heard_of_attachment(row.id, unit.app.clock.now())
-            .await
-            .map_err(|_| {
-                ApiError::malformed("The file took too long on its way and was given up.")
-            })?;
-        tx.add_piece(row.id, number, &sealed.0).await?;
-        tx.commit().await?;
-        number += 1;
-        if ahead == 0 {
-            return Ok((size, number));
-        }
-    }
-}
-
-/// Makes it seen, if whoever sent it may still add it and there is still room.
-async fn finish(
-    unit: &mut UnitOfWork,
-    row: &AttachmentRow,
-    size: i64,
-    pieces: i32,
-    settings: &Settings,
-) -> ApiResult<()> {
-    unit.reopen().await?;
-    allow_credential::<mark::Edit>(unit, row.credential_id).await?;
-    let _held = unit.tx()?.credential_locked(row.credential_id).await?;
-    if unit.tx()?.attachments_size().await? + size > i64::from(settings.attachments_total_mib) * MIB
-    {
-        return Err(too_much());
-    }
-    unit.tx()?
-        .finish_attachment(row.id, size, pieces)
-        .await
-        .map_err(|error| match error {
-            StoreError::Conflict(_) => name_taken(),
-            StoreError::NotFound => {
-                ApiError::malformed("The file took too long on its way and was given up.")
-            }
-            other => other.into(),
-        })?;
-    unit.add_detail("bytes", size.to_string());
-    unit.commit_audited().await?;
-    Ok(())
-}
-
-/// Copies the attachments of a credential to another, piece by piece; nothing of them comes out.
-pub async fn copy_all(
-    unit: &mut UnitOfWork,
-    pass: &impl Pass,
-    from: &CredentialRow,
-    to: &CredentialRow,
-) -> ApiResult<()> {
-    let all = unit.tx()?.attachments(from.id).await?;
-    if all.is_empty() {
-        return Ok(());
-    }
-    let (settings, _) = crate::settings::settings(unit.tx()?).await?;
-    let more: i64 = all.iter().map(|row| row.size).sum();
-    if unit.tx()?.attachments_size().await? + more > i64::from(settings.attachments_total_mib) * MIB
-    {
-        return Err(too_much());
-    }
-    let organisation = unit.organisation();
-    let (from_key, to_key) = (
-        WrappedKey(from.data_key.clone()),
-        WrappedKey(to.data_key.clone()),
-    );
-    for there in all {
-        let new = AttachmentRow {
-            id: Uuid::now_v7(),
-            credential_id: to.id,
-            made_at: unit.now,
-            made_by: Some(unit.person.id),
-            name: there.name.clone(),
-            ..there
-        };
-        unit.tx()?.add_attachment(&new).await?;
-        for number in 0..there.pieces {
-            let last = number + 1 == there.pieces;
-            let old_place = PiecePlace {
-                organisation,
-                credential: from.id,
-                attachment: there.id,
-                number,
-                last,
-            };
-            let new_place = PiecePlace {
-                organisation,
-                credential: to.id,
-                attachment: new.id,
-                number,
-                last,
-            };
-            let sealed = Sealed(unit.tx()?.piece(there.id, number).await?);
-            let again = copy_piece(
-                pass,
-                &mut unit.app.rng()?,
-                &unit.keys.key,
-                (&from_key, &old_place),
-                (&to_key, &new_place),
-                &sealed,
-            )?;
-            unit.tx()?.add_piece(new.id, number, &again.0).await?;
-        }
-    }
-    Ok(())
-}
-
-/// How long a sender may stand still before the file is given up.
-const STILL: Duration = Duration::from_secs(60);
-
-async fn fill(
-    stream: &mut (impl rocket::tokio::io::AsyncRead + Unpin),
-    piece: &mut [u8],
-) -> std::io::Result<usize> {
-    let mut filled = 0;
-    while let Some(rest) = piece.get_mut(filled..).filter(|rest| !rest.is_empty()) {
-        let read = timeout(STILL, stream.read(rest))
-            .await
-            .map_err(|_| std::io::Error::new(ErrorKind::TimedOut, "nothing came for a minute"))?;
-        match read {
-            Ok(0) => break,
-            Ok(count) => filled += count,
-            Err(error) if error.kind() == ErrorKind::Interrupted => {}
-            Err(error) => return Err(error),
-        }
-    }
-    Ok(filled)
-}
-
-/// The bytes of an attachment on their way. Their number is said ahead, so that what breaks off is
-/// seen to have broken off.
+/// An attachment on its way. The number of its bytes is said ahead, so that what breaks off is seen to
+/// have broken off.
 #[derive(Debug)]
-pub struct File {
-    stream: DuplexStream,
-    size: i64,
-    name: String,
-}
+pub struct Streamed(commands::attachments::File);
 
-impl<'r> Responder<'r, 'static> for File {
+impl<'r> Responder<'r, 'static> for Streamed {
     fn respond_to(self, _: &'r Request<'_>) -> response::Result<'static> {
         let name: String = self
+            .0
             .name
             .bytes()
             .map(|byte| {
@@ -359,89 +39,51 @@ impl<'r> Responder<'r, 'static> for File {
                 "Content-Disposition",
                 format!("attachment; filename*=UTF-8''{name}"),
             )
-            .raw_header("Content-Length", self.size.to_string())
-            .streamed_body(self.stream)
+            .raw_header("Content-Length", self.0.size.to_string())
+            .streamed_body(self.0.stream)
             .ok()
     }
 }
 
-/// The bytes of an attachment, once the event of the look is durable. It takes what a reveal takes.
-#[utoipa::path(context_path = "", responses((status = 200, body = Vec<u8>, content_type = "application/octet-stream")))]
-#[get("/api/v1/credentials/<credential>/attachments/<attachment>")]
-pub async fn read(mut unit: UnitOfWork, credential: &str, attachment: &str) -> ApiResult<File> {
-    let (target, file) = (id(credential)?, id(attachment)?);
-    unit.begin_audit("credential.reveal", "credential", Some(target), "");
-    let allowed = allow_credential::<mark::Reveal>(&mut unit, target).await?;
-    let passed = through_all(&mut unit, &allowed).await?;
-    let row = unit
-        .tx()?
-        .attachment(target, file)
-        .await
-        .map_err(|_| ApiError::unknown("attachment"))?;
-    unit.add_detail("attachment", row.name.clone());
-    let withheld = unit.tx()?.key_of_pieces(target).await?;
-    let (_, receipt) = unit.commit_audited().await?;
-    let wrapped = WrappedKey(withheld.after(&receipt)?);
-    let (mut writer, stream) = duplex(PIECE);
-    let (store, keys) = (unit.app.store.clone(), unit.keys.clone());
-    let (organisation, pieces) = (row.organisation, row.pieces);
-    rocket::tokio::spawn(async move {
-        let copied: ApiResult<()> = async {
-            for number in 0..pieces {
-                let mut tx = store.begin(organisation).await?;
-                let sealed = tx.piece(file, number).await?;
-                tx.commit().await?;
-                let place = PiecePlace {
-                    organisation,
-                    credential: target,
-                    attachment: file,
-                    number,
-                    last: number + 1 == pieces,
-                };
-                let plain = open_piece(&passed, &keys.key, &wrapped, &place, &Sealed(sealed))?;
-                if writer.write_all(plain.expose_secret()).await.is_err() {
-                    // Whoever asked has gone.
-                    break;
-                }
-            }
-            Ok(())
-        }
-        .await;
-        if let Err(fault) = copied {
-            tracing::error!("an attachment broke off: {}", fault.detail());
-        }
-    });
-    Ok(File {
-        stream,
-        size: row.size,
-        name: row.name,
-    })
+pub fn routes() -> Vec<Route> {
+    routes![list, add, read, remove]
+}
+
+/// The attachments of a credential, without their bytes. It comes whole: a credential has few.
+#[utoipa::path(operation_id = "attachments_list", context_path = "", responses((status = 200, body = Page<Attachment>)))]
+#[get("/api/v1/credentials/<credential>/attachments")]
+pub async fn list(mut unit: Unit, credential: &str) -> ApiResult<Sent<Page<Attachment>>> {
+    Ok(Sent(
+        commands::attachments::list(&mut unit, id(credential)?).await?,
+    ))
 }
 
 /// Moves an attachment to the bin.
-#[utoipa::path(context_path = "", responses((status = 200)))]
+#[utoipa::path(operation_id = "attachments_remove", context_path = "", responses((status = 200)))]
 #[delete("/api/v1/credentials/<credential>/attachments/<attachment>")]
-pub async fn remove(mut unit: UnitOfWork, credential: &str, attachment: &str) -> ApiResult<()> {
-    let (target, file) = (id(credential)?, id(attachment)?);
-    unit.begin_audit("credential.detach", "credential", Some(target), "");
-    allow_credential::<mark::Edit>(&mut unit, target).await?;
-    let row = unit
-        .tx()?
-        .attachment(target, file)
-        .await
-        .map_err(|_| ApiError::unknown("attachment"))?;
-    unit.add_detail("attachment", row.name.clone());
-    let credential = unit.tx()?.credential(target).await?;
-    let path = format!(
-        "{}/{} ({})",
-        unit.tx()?.path_of(credential.folder_id).await?,
-        credential.name,
-        row.name
-    );
-    let going = removal(&unit, "attachment", file, path, credential.folder_id, 0);
-    let now = unit.now;
-    unit.tx()?.add_removal(&going).await?;
-    unit.tx()?.remove_attachment(file, going.id, now).await?;
-    unit.commit_audited().await?;
-    Ok(())
+pub async fn remove(mut unit: Unit, credential: &str, attachment: &str) -> ApiResult<()> {
+    Ok(commands::attachments::remove(&mut unit, id(credential)?, id(attachment)?).await?)
+}
+
+/// Adds an attachment: its bytes are the body. Cut off anywhere, nothing of it is kept.
+#[utoipa::path(operation_id = "attachments_add", context_path = "", params(("name" = String, Query)), request_body(content = Vec<u8>, content_type = "application/octet-stream"), responses((status = 200, body = Attachment)))]
+#[post("/api/v1/credentials/<credential>/attachments?<name>", data = "<data>")]
+pub async fn add(
+    mut unit: Unit,
+    credential: &str,
+    name: &str,
+    data: Data<'_>,
+) -> ApiResult<Sent<Attachment>> {
+    let content = data.open(commands::attachments::MOST_BYTES.bytes());
+    Ok(Sent(
+        commands::attachments::add(&mut unit, id(credential)?, name, content).await?,
+    ))
+}
+
+/// The bytes of an attachment, once the event of the look is durable. It takes what a reveal takes.
+#[utoipa::path(operation_id = "attachments_read", context_path = "", responses((status = 200, body = Vec<u8>, content_type = "application/octet-stream")))]
+#[get("/api/v1/credentials/<credential>/attachments/<attachment>")]
+pub async fn read(mut unit: Unit, credential: &str, attachment: &str) -> ApiResult<Streamed> {
+    let file = commands::attachments::read(&mut unit, id(credential)?, id(attachment)?).await?;
+    Ok(Streamed(file))
 }

@@ -2,11 +2,10 @@
 
 use std::path::{Path, PathBuf};
 
+use jexlin_app::App;
 use rocket::fs::NamedFile;
 use rocket::http::Header;
 use rocket::{Responder, Route, State, get, routes};
-
-use crate::app::App;
 
 pub fn routes() -> Vec<Route> {
     routes![file, first]

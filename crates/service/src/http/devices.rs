@@ -1,27 +1,14 @@
 //! Devices.
 
-use crate::guards::device_for_stewards;
 use jexlin_api::{
-    BindingsConfirmed, ChangeDevice, Device, DeviceBinding, DeviceIdentity, NewDevice,
-    OperatorScope, Page,
+    BindingsConfirmed, ChangeDevice, Device, DeviceIdentity, NewDevice, OperatorScope, Page,
 };
-use jexlin_core::access::{Level, mark};
-use jexlin_core::upkeep::account::check_login;
-use jexlin_core::upkeep::identity::Identity;
-use jexlin_core::upkeep::{Endpoint, Role, Suspended};
-use jexlin_store::{DeviceRow, ScopeEntry};
+use jexlin_app::commands;
 use rocket::{Route, delete, get, patch, post, put, routes};
-use uuid::Uuid;
 
-use super::names::named;
-use super::payload::{Call, IfMatch, Sent, Versioned, id, maybe_id, page, paging};
-use super::removal::removal;
-use crate::error::{ApiError, ApiResult};
-use crate::guards::allow_credential;
-use crate::guards::allow_folder;
-use crate::guards::through;
-use crate::unit_of_work::UnitOfWork;
-use crate::workers::device_facts;
+use super::payload::{Call, IfMatch, Sent, Tagged, encode_page, id, maybe_id, paging};
+use crate::error::ApiResult;
+use crate::guards::Unit;
 
 pub fn routes() -> Vec<Route> {
     routes![
@@ -38,560 +25,109 @@ pub fn routes() -> Vec<Route> {
     ]
 }
 
-fn show_identity(identity: &Identity) -> DeviceIdentity {
-    DeviceIdentity {
-        kind: identity.word().into(),
-        fingerprint: identity.fingerprint(),
-        line: identity.to_line(),
-    }
-}
-
-/// A device as the interface shows it.
-pub async fn show_device(unit: &mut UnitOfWork, row: DeviceRow) -> ApiResult<Device> {
-    let (person, now) = (unit.person.id, unit.now);
-    let place = unit.tx()?.path_of(row.folder_id).await?;
-    let accounts = unit.tx()?.accounts_on(row.id).await?;
-    let (settings, _) = crate::settings::settings(unit.tx()?).await?;
-    let facts = device_facts(&unit.app, &row, &settings)?;
-    let (mut operator, mut bindings) = (None, vec![]);
-    for view in unit.tx()?.bindings_on(row.id).await? {
-        let stored = view.binding.stored();
-        if stored.role == Role::Operator {
-            operator = Some(stored.credential);
-        }
-        let approach = unit.tx()?.approach(person, stored.credential, now).await?;
-        let known = approach.reach.level().is_some();
-        bindings.push(DeviceBinding {
-            credential: stored.credential,
-            credential_path: if known { approach.path } else { String::new() },
-            role: stored.role.word().into(),
-            login: if known { view.login } else { String::new() },
-            confirmed_at: view.confirmed_at,
-            suspended: stored
-                .check(&facts)
-                .err()
-                .map(|why| why.to_string())
-                .unwrap_or_default(),
-        });
-    }
-    let identity = Identity::parse_lines(&row.identity).map_err(ApiError::internal)?;
-    Ok(Device {
-        id: row.id,
-        name: row.name,
-        folder: row.folder_id,
-        place,
-        connector: row.connector,
-        address: row.address,
-        port: u16::try_from(row.port).unwrap_or(0),
-        identity: identity.iter().map(show_identity).collect(),
-        bindings,
-        operator,
-        accounts,
-        paused_at: row.paused_at,
-        paused_why: row.paused_why,
-        version: row.version,
-    })
-}
-
 /// The devices in folders that the asker may know of.
-#[utoipa::path(context_path = "", params(("folder" = Option<String>, Query), ("cursor" = Option<String>, Query), ("limit" = Option<i64>, Query)), responses((status = 200, body = Page<Device>)))]
+#[utoipa::path(operation_id = "devices", context_path = "", params(("folder" = Option<String>, Query), ("cursor" = Option<String>, Query), ("limit" = Option<i64>, Query)), responses((status = 200, body = Page<Device>)))]
 #[get("/api/v1/devices?<folder>&<cursor>&<limit>")]
 pub async fn devices(
-    mut unit: UnitOfWork,
+    mut unit: Unit,
     folder: Option<&str>,
     cursor: Option<&str>,
     limit: Option<i64>,
 ) -> ApiResult<Sent<Page<Device>>> {
-    let paging = paging::<(String, Uuid)>(cursor, limit)?;
-    let (person, now) = (unit.person.id, unit.now);
-    let folder = maybe_id(folder)?;
-    let rows = unit
-        .tx()?
-        .devices(person, now, folder, paging.after, paging.most + 1)
-        .await?;
-    let most = usize::try_from(paging.most).unwrap_or(1);
-    let mut shown = vec![];
-    for row in rows.iter().take(most) {
-        shown.push(show_device(&mut unit, row.clone()).await?);
-    }
-    unit.commit().await?;
-    let next = page(rows, paging.most, |row| (row.name.clone(), row.id), |_| ()).next;
-    Ok(Sent(Page { items: shown, next }))
-}
-
-fn check_address(address: &str) -> ApiResult<String> {
-    let text = address.trim();
-    let good = !text.is_empty()
-        && text.len() <= 253
-        && text
-            .chars()
-            .all(|c| c.is_ascii_alphanumeric() || matches!(c, '.' | '-' | ':' | '_'));
-    if good {
-        Ok(text.to_owned())
-    } else {
-        Err(ApiError::field(
-            "address",
-            "it is a host name or an IP address",
-        ))
-    }
-}
-
-/// Demands that the asker may see a credential's password at this moment, its gates passed.
-async fn pass_reveal(unit: &mut UnitOfWork, credential: Uuid, what: &'static str) -> ApiResult<()> {
-    let (person, now) = (unit.person.id, unit.now);
-    let approach = unit.tx()?.approach(person, credential, now).await?;
-    if approach.reach.level().is_none() {
-        return Err(ApiError::unknown(what));
-    }
-    let allowed = approach.reach.allow::<mark::Reveal>()?;
-    through(unit, &allowed, &approach.gates).await?;
-    Ok(())
-}
-
-/// Records on a credential that its password may be sent somewhere, with what is recorded already.
-async fn record_binding(
-    unit: &mut UnitOfWork,
-    credential: Uuid,
-    on: &DeviceRow,
-    role: Role,
-) -> ApiResult<()> {
-    let place = crate::guards::place_of(unit, credential).await?;
-    unit.record_beside(
-        "binding.confirm",
-        "credential",
-        credential,
-        &place,
-        &[
-            ("device", on.name.clone()),
-            ("as", role.word().to_owned()),
-            ("endpoint", format!("{} port {}", on.address, on.port)),
-            ("identity", identity_words(&on.identity)),
-        ],
-    )
-    .await
-}
-
-fn identity_words(lines: &str) -> String {
-    let all = Identity::parse_lines(lines).unwrap_or_default();
-    if all.is_empty() {
-        "none yet".into()
-    } else {
-        all.iter()
-            .map(Identity::fingerprint)
-            .collect::<Vec<_>>()
-            .join(", ")
-    }
-}
-
-/// Makes a credential the password of an account of a device. It takes `steward` on the device, and
-/// of a credential that exists, that its password may be seen at this moment.
-pub async fn enroll(
-    unit: &mut UnitOfWork,
-    credential: Uuid,
-    login: &str,
-    device: Uuid,
-    is_new: bool,
-) -> ApiResult<()> {
-    let row = unit
-        .tx()?
-        .device(device)
-        .await
-        .map_err(|_| ApiError::unknown("device"))?;
-    let (person, now) = (unit.person.id, unit.now);
-    let reach = unit.tx()?.reach_folder(person, row.folder_id, now).await?;
-    if reach.level().is_none() {
-        return Err(ApiError::unknown("device"));
-    }
-    reach.allow::<mark::Steward>()?;
-    if !is_new {
-        pass_reveal(unit, credential, "credential").await?;
-    }
-    check_login(login).map_err(|problem| ApiError::field("user_name", problem))?;
-    let account = unit.tx()?.ensure_account(&row, login, now).await?;
-    unit.tx()?
-        .enroll(&account, &row, credential, person, now)
-        .await?;
-    unit.add_detail("device", row.name.clone());
-    record_binding(unit, credential, &row, Role::Account).await
-}
-
-/// Makes a credential the operator of a device. It takes that its password may be seen at this
-/// moment, and that its stewards allow it there; a steward of it allows it by naming it.
-async fn make_operator(unit: &mut UnitOfWork, on: &DeviceRow, operator: Uuid) -> ApiResult<()> {
-    let (person, now) = (unit.person.id, unit.now);
-    pass_reveal(unit, operator, "operator credential").await?;
-    if !unit.tx()?.is_in_operator_scope(operator, on.id).await? {
-        let reach = unit.tx()?.reach_credential(person, operator, now).await?;
-        if reach.level() < Some(Level::Steward) {
-            return Err(ApiError::forbidden(
-                "The stewards of this credential have not allowed it as an operator on this device.",
-                "Ask one of them: `jexlin credential operator-scope`.",
-            ));
-        }
-        unit.tx()?
-            .add_operator_scope(operator, &ScopeEntry::Device(on.id))
-            .await?;
-        let place = crate::guards::place_of(unit, operator).await?;
-        unit.record_beside(
-            "credential.operator-scope",
-            "credential",
-            operator,
-            &place,
-            &[("added", on.name.clone())],
-        )
-        .await?;
-    }
-    unit.tx()?.unbind_operator(on.id).await?;
-    unit.tx()?
-        .bind(operator, on, Role::Operator, person, now)
-        .await?;
-    unit.add_detail("operator", operator.to_string());
-    record_binding(unit, operator, on, Role::Operator).await
-}
-
-fn read_identity_lines(lines: &[String]) -> ApiResult<String> {
-    if lines.len() > 16 {
-        return Err(ApiError::field(
-            "identity",
-            "a device has at most 16 identities",
-        ));
-    }
-    let all = lines
-        .iter()
-        .map(|line| Identity::parse(line))
-        .collect::<Result<Vec<_>, _>>()
-        .map_err(|problem| ApiError::field("identity", problem))?;
-    Ok(Identity::to_lines(&all))
+    Ok(Sent(encode_page(
+        commands::devices::devices(&mut unit, maybe_id(folder)?, paging(cursor, limit)?).await?,
+    )))
 }
 
 /// Adds a device.
-#[utoipa::path(context_path = "", request_body = NewDevice, responses((status = 200, body = Device)))]
+#[utoipa::path(operation_id = "devices_add", context_path = "", request_body = NewDevice, responses((status = 200, body = Device)))]
 #[post("/api/v1/devices", data = "<body>")]
-pub async fn add_device(body: Call<NewDevice>) -> ApiResult<Versioned<Device>> {
+pub async fn add_device(body: Call<NewDevice>) -> ApiResult<Tagged<Device>> {
     let Call(mut unit, body) = body;
-    unit.begin_audit("device.add", "device", None, &body.name);
-    let held = allow_folder::<mark::Edit>(&mut unit, body.folder)
-        .await?
-        .held();
-    if (body.operator.is_some() || !body.identity.is_empty()) && held < Level::Steward {
-        return Err(ApiError::forbidden(
-            "Who a device is, and who operates it, is decided by a steward of its folder.",
-            "Ask one, or add it without.",
-        ));
-    }
-    let row = DeviceRow {
-        id: Uuid::now_v7(),
-        organisation: unit.organisation(),
-        folder_id: body.folder,
-        name: named("name", &body.name)?,
-        connector: "ssh".into(),
-        address: check_address(&body.address)?,
-        port: i32::from(body.port.unwrap_or(22)).max(1),
-        identity: read_identity_lines(&body.identity)?,
-        created_at: unit.now,
-        removed_at: None,
-        version: 1,
-        paused_at: None,
-        paused_why: String::new(),
-    };
-    unit.tx()?.add_device(&row).await?;
-    unit.set_target(row.id, &row.name);
-    unit.add_detail("address", format!("{} port {}", row.address, row.port));
-    unit.add_detail("identity", identity_words(&row.identity));
-    if let Some(operator) = body.operator {
-        make_operator(&mut unit, &row, operator).await?;
-    }
-    let shown = show_device(&mut unit, row).await?;
-    unit.commit_audited().await?;
-    Ok(Versioned(1, shown))
+    Ok(Tagged(
+        commands::devices::add_device(&mut unit, body).await?,
+    ))
 }
 
 /// One device.
-#[utoipa::path(context_path = "", responses((status = 200, body = Device)))]
+#[utoipa::path(operation_id = "devices_read", context_path = "", responses((status = 200, body = Device)))]
 #[get("/api/v1/devices/<device>")]
-pub async fn read_device(mut unit: UnitOfWork, device: &str) -> ApiResult<Versioned<Device>> {
-    let row = unit
-        .tx()?
-        .device(id(device)?)
-        .await
-        .map_err(|_| ApiError::unknown("device"))?;
-    allow_folder::<mark::List>(&mut unit, row.folder_id)
-        .await
-        .map_err(|_| ApiError::unknown("device"))?;
-    let shown = show_device(&mut unit, row).await?;
-    unit.commit().await?;
-    Ok(Versioned(shown.version, shown))
+pub async fn read_device(mut unit: Unit, device: &str) -> ApiResult<Tagged<Device>> {
+    Ok(Tagged(
+        commands::devices::read_device(&mut unit, id(device)?).await?,
+    ))
 }
 
 /// Changes a device.
-#[utoipa::path(context_path = "", request_body = ChangeDevice, responses((status = 200, body = Device)))]
+#[utoipa::path(operation_id = "devices_change", context_path = "", params(("If-Match" = String, Header, description = "The version that the change is based on")), request_body = ChangeDevice, responses((status = 200, body = Device)))]
 #[patch("/api/v1/devices/<device>", data = "<body>")]
 pub async fn change_device(
     device: &str,
     version: IfMatch,
     body: Call<ChangeDevice>,
-) -> ApiResult<Versioned<Device>> {
+) -> ApiResult<Tagged<Device>> {
     let Call(mut unit, body) = body;
-    let target = id(device)?;
-    unit.begin_audit("device.change", "device", Some(target), "");
-    let mut row = device_for_stewards(&mut unit, target).await?;
-    if let Some(name) = &body.name {
-        row.name = named("name", name)?;
-        unit.add_detail("name", row.name.clone());
-    }
-    if let Some(address) = &body.address {
-        row.address = check_address(address)?;
-        unit.add_detail("address", row.address.clone());
-    }
-    if let Some(port) = body.port {
-        row.port = i32::from(port).max(1);
-        unit.add_detail("port", row.port.to_string());
-    }
-    if let Some(lines) = &body.identity {
-        row.identity = read_identity_lines(lines)?;
-        unit.add_detail("identity", identity_words(&row.identity));
-    }
-    if body.no_operator {
-        unit.tx()?.unbind_operator(target).await?;
-        unit.add_detail("operator", "none");
-    }
-    if let Some(operator) = body.operator {
-        // Another operator may be one that the device takes.
-        (row.paused_at, row.paused_why) = (None, String::new());
-        make_operator(&mut unit, &row, operator).await?;
-    }
-    row.version = version.0;
-    unit.tx()?.change_device(&row).await?;
-    row.version += 1;
-    let shown = show_device(&mut unit, row).await?;
-    unit.commit_audited().await?;
-    Ok(Versioned(shown.version, shown))
+    Ok(Tagged(
+        commands::devices::change_device(&mut unit, id(device)?, version.0, body).await?,
+    ))
 }
 
 /// Removes a device that has no accounts any more.
-#[utoipa::path(context_path = "", responses((status = 200)))]
+#[utoipa::path(operation_id = "devices_remove", context_path = "", params(("If-Match" = String, Header, description = "The version that the change is based on")), responses((status = 200)))]
 #[delete("/api/v1/devices/<device>")]
-pub async fn remove_device(mut unit: UnitOfWork, device: &str, version: IfMatch) -> ApiResult<()> {
-    let target = id(device)?;
-    unit.begin_audit("device.remove", "device", Some(target), "");
-    let mut row = device_for_stewards(&mut unit, target).await?;
-    if unit.tx()?.accounts_on(target).await? > 0 {
-        return Err(ApiError::conflict(
-            "has-accounts",
-            "Credentials are accounts of this device.",
-            "Take them off the device or remove them first.",
-        ));
-    }
-    let now = unit.now;
-    unit.tx()?
-        .cancel_jobs_on(target, now, "the device was removed")
-        .await?;
-    row.removed_at = Some(now);
-    row.version = version.0;
-    let path = format!("{}/{}", unit.tx()?.path_of(row.folder_id).await?, row.name);
-    let removal = removal(&unit, "device", target, path, row.folder_id, 0);
-    unit.tx()?.add_removal(&removal).await?;
-    unit.tx()?.change_device(&row).await?;
-    unit.tx()?.device_removed_by(target, removal.id).await?;
-    unit.commit_audited().await?;
-    Ok(())
+pub async fn remove_device(mut unit: Unit, device: &str, version: IfMatch) -> ApiResult<()> {
+    Ok(commands::devices::remove_device(&mut unit, id(device)?, version.0).await?)
 }
 
 /// Reads who answers at a device's address, without sending anything to it.
-#[utoipa::path(context_path = "", responses((status = 200, body = Page<DeviceIdentity>)))]
+#[utoipa::path(operation_id = "devices_read_identity", context_path = "", responses((status = 200, body = Page<DeviceIdentity>)))]
 #[post("/api/v1/devices/<device>/read-identity")]
-pub async fn read_identity(
-    mut unit: UnitOfWork,
-    device: &str,
-) -> ApiResult<Sent<Page<DeviceIdentity>>> {
-    let target = id(device)?;
-    unit.begin_audit("device.read-identity", "device", Some(target), "");
-    let row = device_for_stewards(&mut unit, target).await?;
-    let (settings, _) = crate::settings::settings(unit.tx()?).await?;
-    let facts = device_facts(&unit.app, &row, &settings)?;
-    unit.commit_audited().await?;
-    let endpoint = Endpoint::to_look_at(
-        unit.organisation(),
-        target,
-        facts.address,
-        facts.port,
-        facts.rules,
-    );
-    let shown = unit.app.ssh.read_identity(&endpoint).await.map_err(|why| {
-        ApiError::conflict(
-            "unreachable",
-            format!("The device shows no identity: {why}."),
-            "Check its address and port, or enter its identity by hand.",
-        )
-    })?;
-    let mut items = vec![];
-    for presented in shown {
-        items.push(show_identity(&Identity::HostKey(presented.key)));
-        if let Some(authority) = presented.authority {
-            items.push(show_identity(&Identity::HostAuthority(authority)));
-        }
-    }
-    items.dedup_by(|a, b| a.line == b.line);
-    Ok(Sent(Page { items, next: None }))
+pub async fn read_identity(mut unit: Unit, device: &str) -> ApiResult<Sent<Page<DeviceIdentity>>> {
+    Ok(Sent(
+        commands::devices::read_identity(&mut unit, id(device)?).await?,
+    ))
 }
 
 /// Confirms the suspended bindings of a device as it is now: those whose password the asker may see.
-#[utoipa::path(context_path = "", responses((status = 200, body = BindingsConfirmed)))]
+#[utoipa::path(operation_id = "devices_confirm_bindings", context_path = "", params(("If-Match" = String, Header, description = "The version that the change is based on")), responses((status = 200, body = BindingsConfirmed)))]
 #[post("/api/v1/devices/<device>/confirm-bindings")]
 pub async fn confirm_bindings(
-    mut unit: UnitOfWork,
+    mut unit: Unit,
     device: &str,
     version: IfMatch,
 ) -> ApiResult<Sent<BindingsConfirmed>> {
-    let target = id(device)?;
-    unit.begin_audit("device.confirm-bindings", "device", Some(target), "");
-    let row = device_for_stewards(&mut unit, target).await?;
-    if row.version != version.0 {
-        return Err(ApiError::stale());
-    }
-    let (person, now) = (unit.person.id, unit.now);
-    let (settings, _) = crate::settings::settings(unit.tx()?).await?;
-    let facts = device_facts(&unit.app, &row, &settings)?;
-    if row.identity.is_empty() && !settings.trust_first_contact {
-        return Err(ApiError::conflict(
-            "no-identity",
-            "Nobody has confirmed the device's identity yet.",
-            "Confirm it first: `jexlin device identity`.",
-        ));
-    }
-    let (mut confirmed, mut left) = (0, 0);
-    for view in unit.tx()?.bindings_on(target).await? {
-        let stored = view.binding.stored().clone();
-        if !matches!(
-            stored.check(&facts),
-            Err(Suspended::Changed | Suspended::NoIdentity)
-        ) {
-            continue;
-        }
-        if pass_reveal(&mut unit, stored.credential, "credential")
-            .await
-            .is_err()
-        {
-            left += 1;
-            continue;
-        }
-        unit.tx()?
-            .bind(stored.credential, &row, stored.role, person, now)
-            .await?;
-        record_binding(&mut unit, stored.credential, &row, stored.role).await?;
-        confirmed += 1;
-    }
-    unit.add_detail("confirmed", confirmed.to_string());
-    unit.add_detail("left", left.to_string());
-    let shown = show_device(&mut unit, row).await?;
-    unit.commit_audited().await?;
-    Ok(Sent(BindingsConfirmed {
-        confirmed,
-        left,
-        device: shown,
-    }))
+    Ok(Sent(
+        commands::devices::confirm_bindings(&mut unit, id(device)?, version.0).await?,
+    ))
 }
 
 /// Lets jobs use the operator of a paused device again.
-#[utoipa::path(context_path = "", responses((status = 200, body = Device)))]
+#[utoipa::path(operation_id = "devices_resume", context_path = "", params(("If-Match" = String, Header, description = "The version that the change is based on")), responses((status = 200, body = Device)))]
 #[post("/api/v1/devices/<device>/resume")]
-pub async fn resume(
-    mut unit: UnitOfWork,
-    device: &str,
-    version: IfMatch,
-) -> ApiResult<Versioned<Device>> {
-    let target = id(device)?;
-    unit.begin_audit("device.resume", "device", Some(target), "");
-    let mut row = device_for_stewards(&mut unit, target).await?;
-    (row.paused_at, row.paused_why, row.version) = (None, String::new(), version.0);
-    unit.tx()?.change_device(&row).await?;
-    row.version += 1;
-    let shown = show_device(&mut unit, row).await?;
-    unit.commit_audited().await?;
-    unit.app.wake.notify_one();
-    Ok(Versioned(shown.version, shown))
-}
-
-async fn show_scope(unit: &mut UnitOfWork, credential: Uuid) -> ApiResult<OperatorScope> {
-    let mut scope = OperatorScope::default();
-    for entry in unit.tx()?.operator_scope(credential).await? {
-        match entry {
-            ScopeEntry::Device(device) => {
-                if let Ok(row) = unit.tx()?.device(device).await {
-                    scope.paths.push(format!(
-                        "{}/{}",
-                        unit.tx()?.path_of(row.folder_id).await?,
-                        row.name
-                    ));
-                }
-                scope.devices.push(device);
-            }
-            ScopeEntry::Folder(folder) => {
-                scope.paths.push(unit.tx()?.path_of(folder).await?);
-                scope.folders.push(folder);
-            }
-        }
-    }
-    scope.paths.sort();
-    Ok(scope)
+pub async fn resume(mut unit: Unit, device: &str, version: IfMatch) -> ApiResult<Tagged<Device>> {
+    Ok(Tagged(
+        commands::devices::resume(&mut unit, id(device)?, version.0).await?,
+    ))
 }
 
 /// Where a credential may be used as an operator, for its stewards.
-#[utoipa::path(context_path = "", responses((status = 200, body = OperatorScope)))]
+#[utoipa::path(operation_id = "devices_read_scope", context_path = "", responses((status = 200, body = OperatorScope)))]
 #[get("/api/v1/credentials/<credential>/operator-scope")]
-pub async fn read_scope(mut unit: UnitOfWork, credential: &str) -> ApiResult<Sent<OperatorScope>> {
-    let target = id(credential)?;
-    allow_credential::<mark::Steward>(&mut unit, target).await?;
-    let shown = show_scope(&mut unit, target).await?;
-    unit.commit().await?;
-    Ok(Sent(shown))
+pub async fn read_scope(mut unit: Unit, credential: &str) -> ApiResult<Sent<OperatorScope>> {
+    Ok(Sent(
+        commands::devices::read_scope(&mut unit, id(credential)?).await?,
+    ))
 }
 
 /// Says where a credential may be used as an operator, in place of what was said before.
-#[utoipa::path(context_path = "", request_body = OperatorScope, responses((status = 200, body = OperatorScope)))]
+#[utoipa::path(operation_id = "devices_set_scope", context_path = "", request_body = OperatorScope, responses((status = 200, body = OperatorScope)))]
 #[put("/api/v1/credentials/<credential>/operator-scope", data = "<body>")]
 pub async fn set_scope(
     credential: &str,
     body: Call<OperatorScope>,
 ) -> ApiResult<Sent<OperatorScope>> {
     let Call(mut unit, body) = body;
-    let target = id(credential)?;
-    unit.begin_audit("credential.operator-scope", "credential", Some(target), "");
-    allow_credential::<mark::Steward>(&mut unit, target).await?;
-    let (person, now) = (unit.person.id, unit.now);
-    let mut entries = vec![];
-    for device in &body.devices {
-        let row = unit
-            .tx()?
-            .device(*device)
-            .await
-            .map_err(|_| ApiError::unknown("device"))?;
-        if unit
-            .tx()?
-            .reach_folder(person, row.folder_id, now)
-            .await?
-            .level()
-            .is_none()
-        {
-            return Err(ApiError::unknown("device"));
-        }
-        entries.push(ScopeEntry::Device(*device));
-    }
-    for folder in &body.folders {
-        if unit
-            .tx()?
-            .reach_folder(person, *folder, now)
-            .await?
-            .level()
-            .is_none()
-        {
-            return Err(ApiError::unknown("folder"));
-        }
-        entries.push(ScopeEntry::Folder(*folder));
-    }
-    unit.tx()?.set_operator_scope(target, &entries).await?;
-    let shown = show_scope(&mut unit, target).await?;
-    unit.add_detail("scope", shown.paths.join(", "));
-    unit.commit_audited().await?;
-    Ok(Sent(shown))
+    Ok(Sent(
+        commands::devices::set_scope(&mut unit, id(credential)?, body).await?,
+    ))
 }

@@ -1,9 +1,12 @@
-//! Live news as server-sent events: which sort of thing changed. What it holds is asked for again,
+//! Live news as server-sent events: what changed. What it holds is asked for again,
 //! under the asker's own access.
 
 use std::time::Duration;
 
+use jexlin_app::App;
 use jexlin_core::access::Level;
+use jexlin_core::status::Topic;
+use jexlin_core::words::Word as _;
 use jexlin_store::{LiveNews, StoreError};
 use rocket::response::stream::{Event, EventStream};
 use rocket::tokio::select;
@@ -11,9 +14,8 @@ use rocket::tokio::sync::broadcast::error::RecvError;
 use rocket::{Route, Shutdown, get, routes};
 use uuid::Uuid;
 
-use crate::app::App;
 use crate::error::ApiResult;
-use crate::unit_of_work::UnitOfWork;
+use crate::guards::Unit;
 
 /// A stream ends after so long, and the listener asks again: so a session that has ended does not
 /// listen for ever.
@@ -29,19 +31,19 @@ async fn may_know(app: &App, person: Uuid, session: Uuid, heard: &LiveNews) -> O
     let looked = async {
         let mut tx = app.store.begin(heard.organisation).await?;
         let counts = !tx.sessions_that_count(&[session], now).await?.is_empty();
-        let known = match heard.topic.as_str() {
-            "job" => {
+        let known = match heard.topic {
+            Topic::Job => {
                 let job = tx.job_view(person, now, heard.id).await?;
                 tx.reach_credential(person, job.credential_id, now)
                     .await?
                     .level()
                     .is_some()
             }
-            "request" => {
+            Topic::Request => {
                 let request = tx.request_view(person, heard.id).await?;
                 request.person_id == person || request.may_decide
             }
-            "checkout" => {
+            Topic::Checkout => {
                 let checkout = tx.checkout_view(heard.id).await?;
                 checkout.person_id == person
                     || tx
@@ -50,7 +52,7 @@ async fn may_know(app: &App, person: Uuid, session: Uuid, heard: &LiveNews) -> O
                         .level()
                         == Some(Level::Steward)
             }
-            _ => false,
+            Topic::Organisation => false,
         };
         tx.commit().await?;
         Ok::<_, StoreError>((counts, known))
@@ -61,9 +63,9 @@ async fn may_know(app: &App, person: Uuid, session: Uuid, heard: &LiveNews) -> O
 }
 
 /// Live news: the event is `job`, `request` or `checkout`, the data its identifier.
-#[utoipa::path(context_path = "", responses((status = 200, content_type = "text/event-stream", body = String)))]
+#[utoipa::path(operation_id = "events_live", context_path = "", responses((status = 200, content_type = "text/event-stream", body = String)))]
 #[get("/api/v1/live")]
-pub async fn live(mut unit: UnitOfWork, mut end: Shutdown) -> ApiResult<EventStream![]> {
+pub async fn live(mut unit: Unit, mut end: Shutdown) -> ApiResult<EventStream![]> {
     unit.commit().await?;
     let organisation = unit.organisation();
     let (app, person, session) = (unit.app.clone(), unit.person.id, unit.session.id);
@@ -80,7 +82,7 @@ pub async fn live(mut unit: UnitOfWork, mut end: Shutdown) -> ApiResult<EventStr
             };
             match heard {
                 Ok(heard) if heard.organisation == organisation => match may_know(&app, person, session, &heard).await {
-                    Some(true) => yield Event::data(heard.id.to_string()).event(heard.topic),
+                    Some(true) => yield Event::data(heard.id.to_string()).event(heard.topic.word()),
                     Some(false) => {}
                     None => break,
                 },

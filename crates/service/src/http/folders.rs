@@ -1,318 +1,67 @@
 //! Folders.
 
-use crate::guards::allow_folder;
-use std::collections::BTreeMap;
-
 use jexlin_api::{ChangeFolder, Folder, NewFolder, Page};
-use jexlin_core::access::{Level, in_force, mark};
-use jexlin_store::{FolderRow, GrantRow, Target, VisibleFolder};
+use jexlin_app::commands;
 use rocket::{Route, delete, get, patch, post, routes};
 use uuid::Uuid;
 
-use super::names::named;
-use super::payload::{Call, IfMatch, Sent, Versioned, id};
-use super::removal::removal;
-use crate::assessment;
-use crate::error::{ApiError, ApiResult};
-use crate::unit_of_work::UnitOfWork;
-
-/// The deepest that folders may be in each other.
-pub const DEEPEST: usize = 50;
+use super::payload::{Call, IfMatch, Sent, Tagged, id};
+use crate::error::ApiResult;
+use crate::guards::Unit;
 
 pub fn routes() -> Vec<Route> {
     routes![list, add, read, change, remove]
 }
 
-/// Demands to be one of those who may add folders at the top.
-pub async fn may_add_at_top(unit: &mut UnitOfWork) -> ApiResult<()> {
-    let (settings, _) = crate::settings::settings(unit.tx()?).await?;
-    if settings.adds_at_top {
-        Ok(())
-    } else {
-        unit.duty("folders")
-    }
-}
-
-fn show_all(rows: Vec<VisibleFolder>) -> Vec<Folder> {
-    let by_id: BTreeMap<Uuid, (Option<Uuid>, String)> = rows
-        .iter()
-        .map(|row| (row.id, (row.parent_id, row.name.clone())))
-        .collect();
-    let path = |id: Uuid| {
-        let mut names = vec![];
-        let mut next = Some(id);
-        while let Some((parent, name)) = next.and_then(|id| by_id.get(&id)) {
-            names.push(name.as_str());
-            next = *parent;
-        }
-        names.reverse();
-        format!("/{}", names.join("/"))
-    };
-    let marks: BTreeMap<Uuid, (Option<Uuid>, bool)> = rows
-        .iter()
-        .map(|row| {
-            (
-                row.id,
-                (row.parent_id.filter(|_| !row.closed), row.to_others),
-            )
-        })
-        .collect();
-    // What reaches somebody else from above does so until a closed folder stops it.
-    let shared = |id: Uuid| {
-        let mut next = marks.get(&id);
-        while let Some((above, to_others)) = next {
-            if *to_others {
-                return true;
-            }
-            next = above.and_then(|above| marks.get(&above));
-        }
-        false
-    };
-    let show = |row: VisibleFolder| Folder {
-        path: path(row.id),
-        own_grants: row.own_grants,
-        shared: shared(row.id),
-        id: row.id,
-        parent: row.parent_id,
-        name: row.name,
-        closed: row.closed,
-        level: row.held.and_then(Level::from_number),
-        version: row.version,
-    };
-    let mut folders: Vec<Folder> = rows.into_iter().map(show).collect();
-    folders.sort_by_key(|folder| folder.path.to_lowercase());
-    folders
-}
-
-async fn show(unit: &mut UnitOfWork, row: FolderRow) -> ApiResult<Folder> {
-    let (person, now) = (unit.person.id, unit.now);
-    let level = unit.tx()?.reach_folder(person, row.id, now).await?.level();
-    let path = unit.tx()?.path_of(row.id).await?;
-    let reaching = unit.tx()?.grants_reaching(Target::Folder(row.id)).await?;
-    let reaching: Vec<_> = reaching
-        .into_iter()
-        .filter(|grant| in_force(grant.ends_at, now))
-        .collect();
-    let (own_grants, shared) = (
-        reaching.iter().any(|grant| grant.folder_id == Some(row.id)),
-        reaching.iter().any(|grant| grant.person_id != Some(person)),
-    );
-    Ok(Folder {
-        id: row.id,
-        parent: row.parent_id,
-        name: row.name,
-        path,
-        closed: row.closed,
-        level,
-        own_grants,
-        shared,
-        version: row.version,
-    })
-}
-
-/// The folders that the asker may see, as one list in the order of their paths.
-#[utoipa::path(context_path = "", responses((status = 200, body = Page<Folder>)))]
+/// The folders that the asker may see, as one list in the order of their paths. It comes whole, since a tree is drawn of it.
+#[utoipa::path(operation_id = "folders_list", context_path = "", responses((status = 200, body = Page<Folder>)))]
 #[get("/api/v1/folders")]
-pub async fn list(mut unit: UnitOfWork) -> ApiResult<Sent<Page<Folder>>> {
-    let (person, now) = (unit.person.id, unit.now);
-    let rows = unit.tx()?.visible_folders(person, now).await?;
-    unit.commit().await?;
-    Ok(Sent(Page {
-        items: show_all(rows),
-        next: None,
-    }))
+pub async fn list(mut unit: Unit) -> ApiResult<Sent<Page<Folder>>> {
+    Ok(Sent(commands::folders::list(&mut unit).await?))
 }
 
 /// Adds a folder. At the top this takes the duty `folders`, unless the organisation lets everybody; whoever adds it there becomes its
 /// first steward.
-#[utoipa::path(context_path = "", request_body = NewFolder, responses((status = 200, body = Folder)))]
+#[utoipa::path(operation_id = "folders_add", context_path = "", request_body = NewFolder, responses((status = 200, body = Folder)))]
 #[post("/api/v1/folders", data = "<body>")]
-pub async fn add(body: Call<NewFolder>) -> ApiResult<Versioned<Folder>> {
+pub async fn add(body: Call<NewFolder>) -> ApiResult<Tagged<Folder>> {
     let Call(mut unit, body) = body;
-    unit.begin_audit("folder.add", "folder", None, &body.name);
-    let row = FolderRow {
-        id: Uuid::now_v7(),
-        organisation: unit.organisation(),
-        parent_id: body.parent,
-        name: named("name", &body.name)?,
-        closed: body.closed,
-        created_at: unit.now,
-        created_by: Some(unit.person.id),
-        removed_at: None,
-        version: 1,
-    };
-    match body.parent {
-        Some(parent) => {
-            let held = allow_folder::<mark::Edit>(&mut unit, parent).await?.held();
-            // A closed folder shuts out those above, so it takes one of them.
-            if body.closed && held < Level::Steward {
-                return Err(ApiError::forbidden(
-                    "A closed folder is added by a steward of the folder above.",
-                    "Ask one, or add it without closing it.",
-                ));
-            }
-            check_depth(&mut unit, parent, 1).await?;
-        }
-        None => may_add_at_top(&mut unit).await?,
-    }
-    unit.tx()?.add_folder(&row).await?;
-    // A closed folder would shut its maker out, and a top one has nobody above it.
-    if body.parent.is_none() || body.closed {
-        let grant = GrantRow {
-            id: Uuid::now_v7(),
-            organisation: unit.organisation(),
-            folder_id: Some(row.id),
-            credential_id: None,
-            person_id: Some(unit.person.id),
-            group_id: None,
-            held: Level::Steward.number(),
-            ends_at: None,
-            note: "made this folder".into(),
-            created_at: unit.now,
-            created_by: Some(unit.person.id),
-            only_kind: None,
-            only_tag: None,
-            history: true,
-        };
-        unit.tx()?.add_grant(&grant).await?;
-    }
-    let shown = show(&mut unit, row).await?;
-    unit.set_target(shown.id, &shown.path);
-    unit.commit_audited().await?;
-    Ok(Versioned(1, shown))
-}
-
-async fn check_depth(unit: &mut UnitOfWork, parent: Uuid, height: usize) -> ApiResult<()> {
-    if unit.tx()?.depth_of(parent).await? + height > DEEPEST {
-        return Err(ApiError::field(
-            "parent",
-            format!("folders can be {DEEPEST} deep in each other and no deeper"),
-        ));
-    }
-    Ok(())
+    Ok(Tagged(commands::folders::add(&mut unit, body).await?))
 }
 
 /// One folder.
-#[utoipa::path(context_path = "", responses((status = 200, body = Folder)))]
+#[utoipa::path(operation_id = "folders_read", context_path = "", responses((status = 200, body = Folder)))]
 #[get("/api/v1/folders/<folder>")]
-pub async fn read(mut unit: UnitOfWork, folder: &str) -> ApiResult<Versioned<Folder>> {
-    let target = id(folder)?;
-    allow_folder::<mark::List>(&mut unit, target).await?;
-    let row = unit.tx()?.folder(target).await?;
-    let shown = show(&mut unit, row).await?;
-    unit.commit().await?;
-    Ok(Versioned(shown.version, shown))
-}
-
-/// Renames, moves, closes or opens a folder, in the transaction that is under way.
-pub async fn alter(
-    unit: &mut UnitOfWork,
-    target: Uuid,
-    version: Option<i32>,
-    body: ChangeFolder,
-) -> ApiResult<Folder> {
-    unit.begin_audit("folder.change", "folder", Some(target), "");
-    let allowed = allow_folder::<mark::Edit>(unit, target).await?;
-    let mut row = unit.tx()?.folder(target).await?;
-    let path = unit.tx()?.path_of(target).await?;
-    unit.set_target(target, &path);
-    if let Some(name) = &body.name {
-        row.name = named("name", name)?;
-        unit.add_detail("name", row.name.clone());
-    }
-    // What changes who reaches what is for stewards.
-    if (body.parent.is_some() || body.to_top || body.closed.is_some())
-        && allowed.held() < Level::Steward
-    {
-        allow_folder::<mark::Steward>(unit, target).await?;
-    }
-    let gates = unit.tx()?.gate_ids_on_folder(target).await?;
-    if let Some(parent) = body.parent {
-        allow_folder::<mark::Steward>(unit, parent).await?;
-        if unit.tx()?.would_ring(target, parent).await? {
-            return Err(ApiError::field(
-                "parent",
-                "a folder cannot be moved into itself or into what is below it",
-            ));
-        }
-        let height = unit.tx()?.height_of(target).await?;
-        check_depth(unit, parent, height).await?;
-        unit.value_may_be_asked().await?;
-        let keys = unit.keys.clone();
-        assessment::admit_folder(unit.tx()?, &keys, target, parent).await?;
-        row.parent_id = Some(parent);
-        unit.tx()?.judge_all_again(Some(target)).await?;
-        let to = unit.tx()?.path_of(parent).await?;
-        unit.add_detail("moved_to", to);
-    } else if body.to_top {
-        may_add_at_top(unit).await?;
-        row.parent_id = None;
-        unit.tx()?.judge_all_again(Some(target)).await?;
-        unit.add_detail("moved_to", "/");
-    }
-    if let Some(closed) = body.closed {
-        row.closed = closed;
-        unit.add_detail("closed", if closed { "yes" } else { "no" });
-    }
-    row.version = version.unwrap_or(row.version);
-    unit.tx()?.change_folder(&row).await?;
-    let after = unit.tx()?.gate_ids_on_folder(target).await?;
-    super::gates::may_leave(unit, &gates, &after).await?;
-    row.version += 1;
-    let shown = show(unit, row).await?;
-    if shown.level != Some(Level::Steward) && allowed.held() == Level::Steward {
-        return Err(ApiError::conflict(
-            "would-shut-you-out",
-            "After this you would no longer be a steward of the folder.",
-            "Grant yourself or a group of yours `steward` on the folder itself first.",
-        ));
-    }
-    Ok(shown)
+pub async fn read(mut unit: Unit, folder: &str) -> ApiResult<Tagged<Folder>> {
+    Ok(Tagged(
+        commands::folders::read(&mut unit, id(folder)?).await?,
+    ))
 }
 
 /// Renames, moves, closes or opens a folder.
-#[utoipa::path(context_path = "", request_body = ChangeFolder, responses((status = 200, body = Folder)))]
+#[utoipa::path(operation_id = "folders_change", context_path = "", params(("If-Match" = String, Header, description = "The version that the change is based on")), request_body = ChangeFolder, responses((status = 200, body = Folder)))]
 #[patch("/api/v1/folders/<folder>", data = "<body>")]
 pub async fn change(
     folder: &str,
     version: IfMatch,
     body: Call<ChangeFolder>,
-) -> ApiResult<Versioned<Folder>> {
+) -> ApiResult<Tagged<Folder>> {
     let Call(mut unit, body) = body;
-    let shown = alter(&mut unit, id(folder)?, Some(version.0), body).await?;
-    unit.commit_audited().await?;
-    Ok(Versioned(shown.version, shown))
+    Ok(Tagged(
+        commands::folders::change(&mut unit, id(folder)?, version.0, body).await?,
+    ))
 }
 
 /// Moves an empty folder to the bin, or, with `contents`, one with all that is in it, as one act.
-#[utoipa::path(context_path = "", params(("contents" = Option<bool>, Query)), responses((status = 200)))]
+#[utoipa::path(operation_id = "folders_remove", context_path = "", params(("If-Match" = String, Header, description = "The version that the change is based on"), ("contents" = Option<bool>, Query)), responses((status = 200)))]
 #[delete("/api/v1/folders/<folder>?<contents>")]
 pub async fn remove(
-    mut unit: UnitOfWork,
+    mut unit: Unit,
     folder: &str,
     version: IfMatch,
     contents: Option<bool>,
 ) -> ApiResult<Sent<Uuid>> {
-    let target = id(folder)?;
-    unit.begin_audit("folder.remove", "folder", Some(target), "");
-    allow_folder::<mark::Steward>(&mut unit, target).await?;
-    let mut row = unit.tx()?.folder(target).await?;
-    let path = unit.tx()?.path_of(target).await?;
-    unit.set_target(target, &path);
-    if contents != Some(true) && !unit.tx()?.folder_is_empty(target).await? {
-        return Err(ApiError::conflict(
-            "not-empty",
-            "The folder is not empty.",
-            "Remove it with all that is in it (--with-contents), or move that out first.",
-        ));
-    }
-    row.version = version.0;
-    let going = removal(&unit, "folder", target, path, target, 0);
-    unit.tx()?.add_removal(&going).await?;
-    // Its version says whether somebody else was here; what is in it goes with it.
-    unit.tx()?.change_folder(&row).await?;
-    let credentials = unit.tx()?.remove_folder_tree(&going).await?;
-    unit.add_detail("credentials", credentials.to_string());
-    unit.commit_audited().await?;
-    Ok(Sent(going.id))
+    Ok(Sent(
+        commands::folders::remove(&mut unit, id(folder)?, version.0, contents).await?,
+    ))
 }

@@ -1,215 +1,50 @@
 //! Kinds of credentials: the built-in ones and the organisation's own.
 
-use crate::kinds::{Known, all, of_row};
-use jexlin_api::{ChangeKind, Kind, KindField, NewKind, Page};
-use jexlin_core::vault::kinds::{self as core_kinds, Field, FieldType};
-use jexlin_store::KindRow;
+use jexlin_api::{ChangeKind, Kind, NewKind, Page};
+use jexlin_app::commands;
 use rocket::{Route, delete, get, patch, post, routes};
-use uuid::Uuid;
 
-use super::payload::{Call, IfMatch, Sent, Versioned};
-use crate::error::{ApiError, ApiResult};
-use crate::unit_of_work::UnitOfWork;
+use super::payload::{Call, IfMatch, Sent, Tagged};
+use crate::error::ApiResult;
+use crate::guards::Unit;
 
 pub fn routes() -> Vec<Route> {
     routes![list, add, change, remove]
 }
 
-/// Reads fields that somebody defines.
-pub fn read_fields(fields: &[KindField]) -> ApiResult<Vec<Field>> {
-    let read = |field: &KindField| {
-        let holds: FieldType = serde_json::from_value(field.holds.clone().into()).map_err(|_| {
-            ApiError::field(
-                "fields",
-                format!("`{}` holds text, url, note, date, certificate, secret, secret-note, one-time-seed, ssh-key or private-key", field.name),
-            )
-        })?;
-        Ok(Field {
-            name: field.name.clone(),
-            label: field.label.trim().to_owned(),
-            holds,
-            required: field.required,
-            help: field.help.clone(),
-        })
-    };
-    fields.iter().map(read).collect()
-}
-
-/// Shows fields.
-pub fn show_fields(fields: &[Field]) -> Vec<KindField> {
-    let show = |field: &Field| KindField {
-        name: field.name.clone(),
-        label: field.label.clone(),
-        holds: field.holds.word().into(),
-        required: field.required,
-        help: field.help.clone(),
-    };
-    fields.iter().map(show).collect()
-}
-
-fn show(known: Known) -> Kind {
-    Kind {
-        fields: show_fields(&known.kind.fields),
-        name: known.kind.name,
-        label: known.kind.label,
-        generates: known.kind.generates,
-        own: known.own,
-        retired: known.retired,
-        version: known.version,
-    }
-}
-
 /// The kinds of credentials: the organisation's own first. Where only those are offered, the
-/// built-in ones are there as retired.
-#[utoipa::path(context_path = "", responses((status = 200, body = Page<Kind>)))]
+/// built-in ones are there as retired. It comes whole: an organisation has few kinds.
+#[utoipa::path(operation_id = "kinds_list", context_path = "", responses((status = 200, body = Page<Kind>)))]
 #[get("/api/v1/kinds")]
-pub async fn list(mut unit: UnitOfWork) -> ApiResult<Sent<Page<Kind>>> {
-    let all = all(unit.tx()?).await?;
-    unit.commit().await?;
-    Ok(Sent(Page {
-        items: all.into_iter().map(show).collect(),
-        next: None,
-    }))
-}
-
-fn check(kind: &core_kinds::Kind) -> ApiResult<()> {
-    jexlin_core::names::Name::parse(&kind.label.replace('/', " "))
-        .map_err(|problem| ApiError::field("label", problem.to_string()))?;
-    kind.check()
-        .map_err(|problem| ApiError::field("fields", problem))
+pub async fn list(mut unit: Unit) -> ApiResult<Sent<Page<Kind>>> {
+    Ok(Sent(commands::kinds::list(&mut unit).await?))
 }
 
 /// Adds a kind of the organisation's own.
-#[utoipa::path(context_path = "", request_body = NewKind, responses((status = 200, body = Kind)))]
+#[utoipa::path(operation_id = "kinds_add", context_path = "", request_body = NewKind, responses((status = 200, body = Kind)))]
 #[post("/api/v1/kinds", data = "<body>")]
-pub async fn add(body: Call<NewKind>) -> ApiResult<Versioned<Kind>> {
+pub async fn add(body: Call<NewKind>) -> ApiResult<Tagged<Kind>> {
     let Call(mut unit, body) = body;
-    unit.begin_audit("kind.add", "kind", None, &body.name);
-    unit.duty("policy")?;
-    let kind = core_kinds::Kind {
-        name: body.name,
-        label: body.label.trim().to_owned(),
-        fields: read_fields(&body.fields)?,
-        generates: body.generates,
-    };
-    check(&kind)?;
-    let row = KindRow {
-        id: Uuid::now_v7(),
-        organisation: unit.organisation(),
-        name: kind.name.clone(),
-        label: kind.label.clone(),
-        fields: serde_json::to_value(&kind.fields)
-            .map_err(|error| ApiError::internal(error.to_string()))?,
-        generates: kind.generates,
-        retired_at: None,
-        version: 1,
-    };
-    unit.tx()?.add_kind(&row).await?;
-    unit.set_target(row.id, &row.label);
-    unit.add_detail(
-        "fields",
-        kind.fields
-            .iter()
-            .map(|field| field.name.as_str())
-            .collect::<Vec<_>>()
-            .join(", "),
-    );
-    unit.commit_audited().await?;
-    Ok(Versioned(
-        1,
-        show(Known {
-            kind,
-            own: true,
-            retired: false,
-            version: 1,
-        }),
-    ))
-}
-
-async fn own(unit: &mut UnitOfWork, name: &str) -> ApiResult<KindRow> {
-    if core_kinds::Kind::find(name).is_some() {
-        return Err(ApiError::conflict(
-            "built-in",
-            "The built-in kinds are the same everywhere.",
-            "Add a kind of your own, or set that only your own are offered.",
-        ));
-    }
-    unit.tx()?
-        .kind(name)
-        .await?
-        .ok_or_else(|| ApiError::unknown("kind"))
+    Ok(Tagged(commands::kinds::add(&mut unit, body).await?))
 }
 
 /// Changes, retires or brings back a kind of the organisation's own.
-#[utoipa::path(context_path = "", request_body = ChangeKind, responses((status = 200, body = Kind)))]
+#[utoipa::path(operation_id = "kinds_change", context_path = "", params(("If-Match" = String, Header, description = "The version that the change is based on")), request_body = ChangeKind, responses((status = 200, body = Kind)))]
 #[patch("/api/v1/kinds/<name>", data = "<body>")]
 pub async fn change(
     name: &str,
     version: IfMatch,
     body: Call<ChangeKind>,
-) -> ApiResult<Versioned<Kind>> {
+) -> ApiResult<Tagged<Kind>> {
     let Call(mut unit, body) = body;
-    unit.begin_audit("kind.change", "kind", None, name);
-    unit.duty("policy")?;
-    let mut row = own(&mut unit, name).await?;
-    unit.set_target(row.id, &row.label);
-    let mut known = of_row(row.clone())?;
-    if let Some(label) = body.label {
-        label.trim().clone_into(&mut known.kind.label);
-        unit.add_detail("label", known.kind.label.clone());
-    }
-    if let Some(fields) = body.fields {
-        known.kind.fields = read_fields(&fields)?;
-        unit.add_detail(
-            "fields",
-            known
-                .kind
-                .fields
-                .iter()
-                .map(|field| field.name.as_str())
-                .collect::<Vec<_>>()
-                .join(", "),
-        );
-    }
-    if let Some(generates) = body.generates {
-        known.kind.generates = generates;
-        unit.add_detail("generates", if generates { "yes" } else { "no" });
-    }
-    check(&known.kind)?;
-    if let Some(retired) = body.retired {
-        row.retired_at = retired.then_some(unit.now);
-        unit.add_detail("retired", if retired { "yes" } else { "no" });
-    }
-    row.label.clone_from(&known.kind.label);
-    row.fields = serde_json::to_value(&known.kind.fields)
-        .map_err(|error| ApiError::internal(error.to_string()))?;
-    row.generates = known.kind.generates;
-    row.version = version.0;
-    unit.tx()?.change_kind(&row).await?;
-    unit.commit_audited().await?;
-    known.retired = row.retired_at.is_some();
-    known.version = version.0 + 1;
-    Ok(Versioned(known.version, show(known)))
+    Ok(Tagged(
+        commands::kinds::change(&mut unit, name, version.0, body).await?,
+    ))
 }
 
 /// Removes a kind of the organisation's own that no credential is of.
-#[utoipa::path(context_path = "", responses((status = 200)))]
+#[utoipa::path(operation_id = "kinds_remove", context_path = "", params(("If-Match" = String, Header, description = "The version that the change is based on")), responses((status = 200)))]
 #[delete("/api/v1/kinds/<name>")]
-pub async fn remove(mut unit: UnitOfWork, name: &str, version: IfMatch) -> ApiResult<()> {
-    unit.begin_audit("kind.remove", "kind", None, name);
-    unit.duty("policy")?;
-    let mut row = own(&mut unit, name).await?;
-    unit.set_target(row.id, &row.label);
-    let used = unit.tx()?.credentials_of_kind(name).await?;
-    if used > 0 {
-        return Err(ApiError::conflict(
-            "in-use",
-            format!("{used} credentials are of this kind, those in the bin included."),
-            "Retire it instead: nothing new can be of it then, and nothing is lost.",
-        ));
-    }
-    row.version = version.0;
-    unit.tx()?.remove_kind(&row).await?;
-    unit.commit_audited().await?;
-    Ok(())
+pub async fn remove(mut unit: Unit, name: &str, version: IfMatch) -> ApiResult<()> {
+    Ok(commands::kinds::remove(&mut unit, name, version.0).await?)
 }

@@ -1,25 +1,25 @@
 //! The network interface: one file per part of the product, each route thin.
 
-mod access;
 mod access_file;
 mod access_issues;
 mod access_requests;
 mod attachments;
 mod audit;
 mod auth;
+mod checkouts;
 mod clients;
 mod console;
+mod credentials;
 mod devices;
 mod events;
 mod exports;
 mod favourites;
 mod folders;
-mod gate_place;
 mod gates;
+mod grants;
 mod imports;
 mod keys;
 mod kinds;
-mod names;
 mod overview;
 mod payload;
 mod pending_acts;
@@ -28,28 +28,31 @@ mod personal;
 mod policies;
 mod preview;
 mod removal;
+mod requests;
 mod saved_searches;
-mod second_person;
 mod secrets;
 mod setup;
 mod status;
 mod tags;
 mod upkeep;
-mod vault;
 
 use rocket::http::Status;
 use rocket::{Catcher, Request, Route, catchers as make_catchers, get, routes};
 use utoipa::OpenApi as _;
+use utoipa::openapi::security::{ApiKey, ApiKeyValue, Http, HttpAuthScheme, SecurityScheme};
+use utoipa::openapi::{Content, Ref, ResponseBuilder, SecurityRequirement};
+
+use crate::guards::COOKIE;
 
 use crate::error::ApiError;
 
-pub use keys::new_root_key;
 pub use payload::MOST_BODY;
-pub use setup::open_all;
 
 /// The document that describes the interface, made from the code.
 #[derive(utoipa::OpenApi)]
 #[openapi(
+    modifiers(&Everywhere),
+    components(schemas(jexlin_api::Problem, jexlin_api::ErrorCode, jexlin_api::ImportOptions, jexlin_core::vault::CredentialView)),
     info(
         title = "Jexlin",
         description = "Privileged access: an encrypted vault, upkeep of passwords on devices, gates and an audit log that can be proved. Errors are problem details (RFC 9457); lists have cursor pages; what two people could edit carries a version that goes back as If-Match."
@@ -102,11 +105,11 @@ pub use setup::open_all;
         kinds::add,
         kinds::change,
         kinds::remove,
-        vault::list,
-        vault::add,
-        vault::read,
-        vault::change,
-        vault::remove,
+        credentials::list,
+        credentials::add,
+        credentials::read,
+        credentials::change,
+        credentials::remove,
         secrets::reveal,
         secrets::code,
         secrets::history,
@@ -149,13 +152,13 @@ pub use setup::open_all;
         devices::resume,
         devices::read_scope,
         devices::set_scope,
-        access::list,
-        access::add,
-        access::remove,
-        access::read,
-        access::change,
-        access::explain,
-        access::reach,
+        grants::list,
+        grants::add,
+        grants::remove,
+        grants::read,
+        grants::change,
+        grants::explain,
+        grants::reach,
         preview::preview,
         access_file::export,
         access_file::compare,
@@ -192,16 +195,16 @@ pub use setup::open_all;
         gates::add,
         gates::change,
         gates::remove,
-        gates::requests,
-        gates::request,
-        gates::ask,
-        gates::approve,
-        gates::refuse,
-        gates::withdraw,
-        gates::checkouts,
-        gates::take,
-        gates::check_in,
-        gates::recall,
+        requests::list,
+        requests::read,
+        requests::ask,
+        requests::approve,
+        requests::refuse,
+        requests::withdraw,
+        checkouts::list,
+        checkouts::take,
+        checkouts::check_in,
+        checkouts::recall,
         audit::list,
         audit::below,
         audit::key,
@@ -212,6 +215,60 @@ pub use setup::open_all;
     )
 )]
 struct Document;
+
+/// What all operations have in common: who may call them, and how they fail.
+struct Everywhere;
+
+/// Operations that take no session.
+const OPEN: [&str; 5] = [
+    "status",
+    "setup",
+    "setup_unlock",
+    "auth_sign_in",
+    "clients_token",
+];
+
+impl utoipa::Modify for Everywhere {
+    fn modify(&self, document: &mut utoipa::openapi::OpenApi) {
+        let mut bearer = Http::new(HttpAuthScheme::Bearer);
+        bearer.description = Some("The token of a session: of a person or of a client.".into());
+        let cookie = ApiKeyValue::with_description(
+            COOKIE,
+            "The session of the console; with it, a request that changes something carries the header Jexlin-Console.",
+        );
+        let parts = document.components.get_or_insert_default();
+        parts.add_security_scheme("bearer", SecurityScheme::Http(bearer));
+        parts.add_security_scheme("cookie", SecurityScheme::ApiKey(ApiKey::Cookie(cookie)));
+        let session = ["bearer", "cookie"].map(|name| SecurityRequirement::new(name, [""; 0]));
+        let problem = ResponseBuilder::new()
+            .description("What failed, as problem details (RFC 9457)")
+            .content(
+                "application/problem+json",
+                Content::new(Some(Ref::from_schema_name("Problem"))),
+            )
+            .build();
+        for item in document.paths.paths.values_mut() {
+            let operations = [
+                &mut item.get,
+                &mut item.put,
+                &mut item.post,
+                &mut item.delete,
+                &mut item.patch,
+            ];
+            for operation in operations.into_iter().flatten() {
+                let open = operation
+                    .operation_id
+                    .as_deref()
+                    .is_some_and(|id| OPEN.contains(&id));
+                operation.security = Some(if open { vec![] } else { session.to_vec() });
+                operation
+                    .responses
+                    .responses
+                    .insert("default".into(), problem.clone().into());
+            }
+        }
+    }
+}
 
 /// The OpenAPI document as text, for the golden file.
 #[must_use]
@@ -236,7 +293,7 @@ pub fn all() -> Vec<Route> {
         people::routes(),
         clients::routes(),
         folders::routes(),
-        vault::routes(),
+        credentials::routes(),
         secrets::routes(),
         kinds::routes(),
         attachments::routes(),
@@ -247,7 +304,7 @@ pub fn all() -> Vec<Route> {
         personal::routes(),
         policies::routes(),
         devices::routes(),
-        access::routes(),
+        grants::routes(),
         preview::routes(),
         access_file::routes(),
         access_issues::routes(),
@@ -256,6 +313,8 @@ pub fn all() -> Vec<Route> {
         exports::routes(),
         upkeep::routes(),
         gates::routes(),
+        requests::routes(),
+        checkouts::routes(),
         audit::routes(),
         overview::routes(),
         pending_acts::routes(),
@@ -270,7 +329,7 @@ pub fn all() -> Vec<Route> {
 #[rocket::catch(default)]
 fn caught(status: Status, request: &Request<'_>) -> ApiError {
     let known = crate::error::last_error(request).clone();
-    known.unwrap_or_else(|| ApiError::of_status(status))
+    known.map_or(ApiError::Http(status), ApiError::App)
 }
 
 /// What answers when no route does.

@@ -5,6 +5,11 @@ use std::time::Duration;
 use base64::Engine as _;
 use base64::engine::general_purpose::URL_SAFE_NO_PAD;
 use jexlin_api::Page;
+use jexlin_app::commands::second_person::MaybePending;
+use jexlin_app::error::{AppError, AppResult};
+use jexlin_app::paging::{MOST_ITEMS, Paged, Paging, Versioned};
+use jexlin_app::unit_of_work::UnitOfWork;
+use jexlin_core::words::Word;
 use rocket::data::{Data, FromData, Outcome as DataOutcome, ToByteUnit as _};
 use rocket::http::{ContentType, Status};
 use rocket::outcome::Outcome;
@@ -15,15 +20,13 @@ use serde::Serialize;
 use serde::de::DeserializeOwned;
 use zeroize::Zeroizing;
 
-use crate::error::{ApiError, ApiResult};
-use crate::unit_of_work::UnitOfWork;
+use crate::error::{last_error, status_of};
+use crate::guards::{begin, demand_token};
 
 /// The largest body, in bytes.
 pub const MOST_BODY: u64 = 1024 * 1024;
 /// So much of a body that is too large is read and thrown away, so that its sender gets the answer.
 const MOST_DRAINED: u64 = 16 * MOST_BODY;
-/// The longest page.
-pub const MOST_ITEMS: i64 = 500;
 
 /// A JSON body of somebody without a session.
 #[derive(Debug)]
@@ -49,7 +52,7 @@ pub trait Limit: Send {
     type Made: Send + std::fmt::Debug;
 
     /// Reads the file.
-    async fn make(request: &Request<'_>, bytes: Zeroizing<Vec<u8>>) -> ApiResult<Self::Made>;
+    async fn make(request: &Request<'_>, bytes: Zeroizing<Vec<u8>>) -> AppResult<Self::Made>;
 }
 
 /// A body has so long to arrive.
@@ -57,12 +60,12 @@ const BODY_TIME: Duration = Duration::from_secs(15);
 /// A file has so long to arrive.
 const UPLOAD_TIME: Duration = Duration::from_secs(300);
 
-fn failed<'r, T>(request: &'r Request<'_>, fault: ApiError) -> DataOutcome<'r, T>
+fn failed<'r, T>(request: &'r Request<'_>, fault: AppError) -> DataOutcome<'r, T>
 where
     T: FromData<'r, Error = ()>,
 {
-    let status = Status::new(fault.status());
-    *crate::error::last_error(request) = Some(fault);
+    let status = status_of(fault.kind);
+    *last_error(request) = Some(fault);
     DataOutcome::Error((status, ()))
 }
 
@@ -85,10 +88,10 @@ impl<'r, T: DeserializeOwned + Send> FromData<'r> for Call<T> {
     async fn from_data(request: &'r Request<'_>, data: Data<'r>) -> DataOutcome<'r, Self> {
         let called = async {
             // Whoever has no token is not listened to.
-            UnitOfWork::has_token(request)?;
+            demand_token(request)?;
             let body = read_bytes(data, MOST_BODY, BODY_TIME).await?;
-            let readings = crate::foreign::keys_in(&body).await?;
-            let mut unit = UnitOfWork::of_request(request).await?;
+            let readings = jexlin_app::foreign::keys_in(&body).await?;
+            let mut unit = begin(request).await?;
             unit.readings = readings;
             Ok(Self(unit, parse(&body)?))
         };
@@ -105,7 +108,7 @@ impl<'r, L: Limit> FromData<'r> for Upload<L> {
 
     async fn from_data(request: &'r Request<'_>, data: Data<'r>) -> DataOutcome<'r, Self> {
         let called = async {
-            UnitOfWork::of_request(request).await?.commit().await?;
+            begin(request).await?.commit().await?;
             let bytes = read_bytes(
                 data,
                 u64::try_from(L::BYTES).unwrap_or(u64::MAX),
@@ -113,7 +116,7 @@ impl<'r, L: Limit> FromData<'r> for Upload<L> {
             )
             .await?;
             let made = L::make(request, bytes).await?;
-            Ok(Self(UnitOfWork::of_request(request).await?, made))
+            Ok(Self(begin(request).await?, made))
         };
         match called.await {
             Ok(call) => DataOutcome::Success(call),
@@ -123,9 +126,9 @@ impl<'r, L: Limit> FromData<'r> for Upload<L> {
 }
 
 /// Reads a body within its size and time; the buffer is wiped when it is dropped.
-async fn read_bytes(data: Data<'_>, most: u64, time: Duration) -> ApiResult<Zeroizing<Vec<u8>>> {
+async fn read_bytes(data: Data<'_>, most: u64, time: Duration) -> AppResult<Zeroizing<Vec<u8>>> {
     let cut_off =
-        |error: std::io::Error| ApiError::malformed(format!("The body was cut off: {error}."));
+        |error: std::io::Error| AppError::malformed(format!("The body was cut off: {error}."));
     let reading = async {
         let mut stream = data.open(most.saturating_add(MOST_DRAINED).bytes());
         // Grown by copying, so that what is left behind is wiped, too.
@@ -139,7 +142,7 @@ async fn read_bytes(data: Data<'_>, most: u64, time: Duration) -> ApiResult<Zero
             if u64::try_from(bytes.len() + count).unwrap_or(u64::MAX) > most {
                 // Whoever is still sending would hear of a broken line instead of this answer.
                 copy(&mut stream, &mut sink()).await.map_err(cut_off)?;
-                return Err(ApiError::malformed(format!(
+                return Err(AppError::malformed(format!(
                     "The body is longer than {most} bytes."
                 )));
             }
@@ -153,29 +156,60 @@ async fn read_bytes(data: Data<'_>, most: u64, time: Duration) -> ApiResult<Zero
     };
     rocket::tokio::time::timeout(time, reading)
         .await
-        .map_err(|_| ApiError::too_slow())?
+        .map_err(|_| AppError::too_slow())?
 }
 
-async fn read_json<T: DeserializeOwned>(data: Data<'_>) -> ApiResult<T> {
+async fn read_json<T: DeserializeOwned>(data: Data<'_>) -> AppResult<T> {
     parse(&read_bytes(data, MOST_BODY, BODY_TIME).await?)
 }
 
-fn parse<T: DeserializeOwned>(bytes: &[u8]) -> ApiResult<T> {
+fn parse<T: DeserializeOwned>(bytes: &[u8]) -> AppResult<T> {
     let text = std::str::from_utf8(bytes)
-        .map_err(|_| ApiError::malformed("The body is not valid UTF-8."))?;
-    // The words of a JSON error can quote a value, and a value can be a secret: only the place is told.
-    serde_json::from_str(text).map_err(|error| match error.classify() {
-        serde_json::error::Category::Data => ApiError::malformed(format!(
-            "The body does not have the expected form, near line {} column {}.",
-            error.line(),
-            error.column()
-        )),
-        _ => ApiError::malformed(format!(
+        .map_err(|_| AppError::malformed("The body is not valid UTF-8."))?;
+    let mut reader = serde_json::Deserializer::from_str(text);
+    let read = serde_path_to_error::deserialize(&mut reader);
+    let broken = |error: &serde_json::Error| {
+        AppError::malformed(format!(
             "The body is no JSON, near line {} column {}.",
             error.line(),
             error.column()
-        )),
-    })
+        ))
+    };
+    let value = read.map_err(|error| {
+        let (path, error) = (error.path().to_string(), error.into_inner());
+        // A union of which no part is named is told as a lack of JSON.
+        let is_json = || serde_json::from_str::<serde::de::IgnoredAny>(text).is_ok();
+        if error.classify() != serde_json::error::Category::Data && !is_json() {
+            return broken(&error);
+        }
+        match (expected(&error.to_string()), path.as_str()) {
+            (Some(words), "." | "?") => AppError::malformed(format!(
+                "The body does not have the expected form: {words}."
+            )),
+            (Some(words), path) => AppError::field(path, words),
+            (None, _) => AppError::malformed(format!(
+                "The body does not have the expected form, near line {} column {}.",
+                error.line(),
+                error.column()
+            )),
+        }
+    })?;
+    reader.end().map_err(|error| broken(&error))?;
+    Ok(value)
+}
+
+/// What of an error may be told. Its words can quote a value, and a value can be a secret: only a
+/// field that is missing, and the words that a value can be, are ours.
+fn expected(error: &str) -> Option<String> {
+    if let Some(rest) = error.strip_prefix("missing field ") {
+        return Some(format!("missing field {}", rest.split(" at line").next()?));
+    }
+    if !error.starts_with("unknown variant ") {
+        return None;
+    }
+    let (_, words) = error.rsplit_once(", expected ")?;
+    let words = words.split(" at line").next()?;
+    Some(format!("expected {words}"))
 }
 
 /// The version that a change is based on.
@@ -193,7 +227,7 @@ impl<'r> FromRequest<'r> for IfMatch {
             .and_then(|text| text.trim().trim_matches('"').parse().ok());
         version.map_or_else(
             || {
-                *crate::error::last_error(request) = Some(ApiError::needs_version());
+                *last_error(request) = Some(AppError::needs_version());
                 Outcome::Error((Status::PreconditionRequired, ()))
             },
             |version| Outcome::Success(Self(version)),
@@ -203,13 +237,33 @@ impl<'r> FromRequest<'r> for IfMatch {
 
 /// JSON with the version as ETag.
 #[derive(Debug)]
-pub struct Versioned<T>(pub i32, pub T);
+pub struct Tagged<T>(pub Versioned<T>);
 
-impl<'r, T: Serialize> Responder<'r, 'static> for Versioned<T> {
+impl<'r, T: Serialize> Responder<'r, 'static> for Tagged<T> {
     fn respond_to(self, request: &'r Request<'_>) -> response::Result<'static> {
-        let mut response = Sent(self.1).respond_to(request)?;
-        response.set_raw_header("ETag", format!("\"{}\"", self.0));
+        let Versioned(version, item) = self.0;
+        let mut response = Sent(item).respond_to(request)?;
+        response.set_raw_header("ETag", format!("\"{version}\""));
         Ok(response)
+    }
+}
+
+/// What was done, as [`Tagged`], or what waits for a second person (202).
+#[derive(Debug)]
+pub struct Decided<T>(pub MaybePending<T>);
+
+impl<'r, T: Serialize> Responder<'r, 'static> for Decided<T> {
+    fn respond_to(self, request: &'r Request<'_>) -> response::Result<'static> {
+        match self.0 {
+            MaybePending::Done(version, item) => {
+                Tagged(Versioned(version, item)).respond_to(request)
+            }
+            MaybePending::Pending(act) => {
+                let mut response = Sent(act).respond_to(request)?;
+                response.set_status(Status::Accepted);
+                Ok(response)
+            }
+        }
     }
 }
 
@@ -227,15 +281,6 @@ impl<'r, T: Serialize> Responder<'r, 'static> for Sent<T> {
     }
 }
 
-/// Where a page begins, and how long it is.
-#[derive(Clone, Debug)]
-pub struct Paging<K> {
-    /// The key after which it begins.
-    pub after: Option<K>,
-    /// At most so many items.
-    pub most: i64,
-}
-
 /// Reads the cursor and the limit of a list.
 ///
 /// # Errors
@@ -243,16 +288,16 @@ pub struct Paging<K> {
 pub fn paging<K: DeserializeOwned>(
     cursor: Option<&str>,
     limit: Option<i64>,
-) -> ApiResult<Paging<K>> {
+) -> AppResult<Paging<K>> {
     let after = match cursor.filter(|text| !text.is_empty()) {
         None => None,
         Some(text) => {
             let bytes = URL_SAFE_NO_PAD
                 .decode(text)
-                .map_err(|_| ApiError::malformed("The cursor is not one of ours."))?;
+                .map_err(|_| AppError::malformed("The cursor is not one of ours."))?;
             Some(
                 serde_json::from_slice(&bytes)
-                    .map_err(|_| ApiError::malformed("The cursor is not one of ours."))?,
+                    .map_err(|_| AppError::malformed("The cursor is not one of ours."))?,
             )
         }
     };
@@ -262,23 +307,14 @@ pub fn paging<K: DeserializeOwned>(
     })
 }
 
-/// Makes a page of rows, of which one more than `most` was asked for.
-pub fn page<R, T, K: Serialize>(
-    mut rows: Vec<R>,
-    most: i64,
-    key: impl Fn(&R) -> K,
-    show: impl Fn(R) -> T,
-) -> Page<T> {
-    let most = usize::try_from(most).unwrap_or(1);
-    let more = rows.len() > most;
-    rows.truncate(most);
-    let next = rows
-        .last()
-        .filter(|_| more)
-        .and_then(|row| serde_json::to_vec(&key(row)).ok())
+/// A page with its cursor written.
+pub fn encode_page<T, K: Serialize>(page: Paged<T, K>) -> Page<T> {
+    let next = page
+        .next
+        .and_then(|key| serde_json::to_vec(&key).ok())
         .map(|bytes| URL_SAFE_NO_PAD.encode(bytes));
     Page {
-        items: rows.into_iter().map(show).collect(),
+        items: page.items,
         next,
     }
 }
@@ -287,15 +323,27 @@ pub fn page<R, T, K: Serialize>(
 ///
 /// # Errors
 /// When it is none.
-pub fn id(text: &str) -> ApiResult<uuid::Uuid> {
+pub fn id(text: &str) -> AppResult<uuid::Uuid> {
     text.parse()
-        .map_err(|_| ApiError::malformed("An identifier in the address is no UUID."))
+        .map_err(|_| AppError::malformed("An identifier in the address is no UUID."))
 }
 
 /// Reads an identifier that a query may name.
 ///
 /// # Errors
 /// When it is there and none.
-pub fn maybe_id(text: Option<&str>) -> ApiResult<Option<uuid::Uuid>> {
+pub fn maybe_id(text: Option<&str>) -> AppResult<Option<uuid::Uuid>> {
     text.filter(|text| !text.is_empty()).map(id).transpose()
+}
+
+/// Reads a word that a query may name.
+///
+/// # Errors
+/// When it is none of those that there are.
+pub fn word<T: Word>(name: &str, text: Option<&str>) -> AppResult<Option<T>> {
+    text.filter(|text| !text.is_empty())
+        .map(|text| {
+            T::find(text).ok_or_else(|| AppError::field(name, format!("it is {}", T::words())))
+        })
+        .transpose()
 }

@@ -1,30 +1,16 @@
 //! Personal folders. Their key is in the memory of one open session and nowhere else; the log says
 //! that somebody opened theirs or added to it, and never what is in it.
 
-use chrono::TimeDelta;
 use jexlin_api::{
     ChangePassphrase, MoveIn, MoveOut, NewPersonalThing, Page, Passphrase, PersonalState,
-    PersonalThing, Revealed, SecretText,
+    PersonalThing, Revealed,
 };
-use jexlin_core::access::{Level, mark};
-use jexlin_core::vault::kinds::{Kind, PASSWORD};
-use jexlin_core::vault::personal::{PersonalItem, PersonalKey, Protected, check_passphrase};
-use jexlin_core::vault::{Place, Sealed, WrappedKey};
-use jexlin_store::{PersonalFolderRow, PersonalItemRow, Target};
+use jexlin_app::commands;
 use rocket::{Route, delete, get, patch, post, put, routes};
-use uuid::Uuid;
 
-use super::auth::secret;
-use super::payload::{Call, IfMatch, Sent, Versioned, id};
-use super::removal::removal;
-use super::vault::{generated, keep_new};
-use crate::assessment;
-use crate::error::{ApiError, ApiResult};
-use crate::guards::allow_credential;
-use crate::guards::allow_folder;
-use crate::guards::through_all;
-use crate::throttle::check_throttle;
-use crate::unit_of_work::UnitOfWork;
+use super::payload::{Call, IfMatch, Sent, Tagged, id};
+use crate::error::ApiResult;
+use crate::guards::Unit;
 
 pub fn routes() -> Vec<Route> {
     routes![
@@ -43,509 +29,102 @@ pub fn routes() -> Vec<Route> {
     ]
 }
 
-fn opened(unit: &UnitOfWork) -> Option<PersonalKey> {
-    unit.app.personal.get(
-        unit.session.id,
-        unit.now,
-        TimeDelta::minutes(unit.app.config.idle_minutes),
-    )
-}
-
-fn key(unit: &UnitOfWork) -> ApiResult<PersonalKey> {
-    opened(unit).ok_or_else(|| {
-        ApiError::conflict(
-            "personal-closed",
-            "Your personal folder is not open in this session.",
-            "Open it with its passphrase: jexlin personal open, or its page in the console.",
-        )
-    })
-}
-
-async fn allowed(unit: &mut UnitOfWork) -> ApiResult<()> {
-    let (settings, _) = crate::settings::settings(unit.tx()?).await?;
-    if settings.personal_folders {
-        return Ok(());
-    }
-    Err(ApiError::forbidden(
-        "Your organisation does not let people keep personal folders.",
-        "You can still open yours and move what is in it to a folder.",
-    ))
-}
-
-fn folder_missing() -> ApiError {
-    ApiError::conflict(
-        "no-personal-folder",
-        "You have no personal folder yet.",
-        "Make one with a passphrase of its own: jexlin personal create. Nobody can recover a forgotten one.",
-    )
-}
-
 /// How one's personal folder is.
-#[utoipa::path(context_path = "", responses((status = 200, body = PersonalState)))]
+#[utoipa::path(operation_id = "personal_state", context_path = "", responses((status = 200, body = PersonalState)))]
 #[get("/api/v1/personal")]
-pub async fn state(mut unit: UnitOfWork) -> ApiResult<Sent<PersonalState>> {
-    let person = unit.person.id;
-    let exists = unit.tx()?.personal_folder(person).await?.is_some();
-    let allowed = crate::settings::settings(unit.tx()?)
-        .await?
-        .0
-        .personal_folders;
-    let open = exists && opened(&unit).is_some();
-    unit.commit().await?;
-    Ok(Sent(PersonalState {
-        allowed,
-        exists,
-        open,
-    }))
-}
-
-/// Argon2id takes memory and time: so many at once, and not on a thread that answers others.
-async fn hashing<T: Send + 'static>(
-    unit: &UnitOfWork,
-    work: impl FnOnce() -> T + Send + 'static,
-) -> ApiResult<T> {
-    let place = unit
-        .app
-        .hashing
-        .clone()
-        .acquire_owned()
-        .await
-        .map_err(|error| ApiError::internal(error.to_string()))?;
-    let done = rocket::tokio::task::spawn_blocking(work)
-        .await
-        .map_err(|error| ApiError::internal(error.to_string()));
-    drop(place);
-    done
+pub async fn state(mut unit: Unit) -> ApiResult<Sent<PersonalState>> {
+    Ok(Sent(commands::personal::state(&mut unit).await?))
 }
 
 /// Makes one's personal folder, and opens it. Nobody can recover a forgotten passphrase.
-#[utoipa::path(context_path = "", request_body = Passphrase, responses((status = 200)))]
+#[utoipa::path(operation_id = "personal_create", context_path = "", request_body = Passphrase, responses((status = 200)))]
 #[post("/api/v1/personal", data = "<body>")]
 pub async fn create(body: Call<Passphrase>) -> ApiResult<()> {
     let Call(mut unit, body) = body;
-    unit.begin_audit("personal.create", "personal-folder", None, "");
-    allowed(&mut unit).await?;
-    let (organisation, person, now) = (unit.organisation(), unit.person.id, unit.now);
-    if unit.tx()?.personal_folder(person).await?.is_some() {
-        return Err(ApiError::conflict(
-            "has-personal-folder",
-            "You have a personal folder already.",
-            "Open it with its passphrase.",
-        ));
-    }
-    let passphrase = secret(&body.passphrase);
-    check_passphrase(&passphrase).map_err(|problem| ApiError::field("passphrase", problem))?;
-    let mut rng = unit.app.rng()?;
-    let (key, protected) = hashing(&unit, move || {
-        PersonalKey::create(&mut rng, organisation, person, &passphrase)
-    })
-    .await??;
-    let row = PersonalFolderRow {
-        person_id: person,
-        organisation,
-        salt: protected.salt,
-        sealed_key: protected.sealed_key,
-        made_at: now,
-        version: 1,
-    };
-    unit.tx()?.add_personal_folder(&row).await?;
-    unit.commit_audited().await?;
-    unit.app.personal.put(unit.session.id, key, now);
-    Ok(())
-}
-
-/// Opens the key of a personal folder. Tries are slowed like sign-ins.
-async fn open_with(
-    unit: &mut UnitOfWork,
-    row: &PersonalFolderRow,
-    passphrase: &SecretText,
-) -> ApiResult<PersonalKey> {
-    let (organisation, person, now) = (unit.organisation(), unit.person.id, unit.now);
-    // Noted beforehand and taken back by a success, as at the door.
-    let tries = format!("personal:{person}");
-    let mut tx = unit.app.store.begin(organisation).await?;
-    check_throttle(&mut tx, std::slice::from_ref(&tries), now).await?;
-    let failures = tx
-        .throttle(&tries)
-        .await?
-        .map_or(0, |throttle| throttle.failures);
-    tx.note_failure(&tries, failures.saturating_add(1), now)
-        .await?;
-    tx.commit().await?;
-    let protected = Protected {
-        salt: row.salt.clone(),
-        sealed_key: row.sealed_key.clone(),
-    };
-    let passphrase = secret(passphrase);
-    let Ok(key) = hashing(unit, move || {
-        PersonalKey::open(organisation, person, &protected, &passphrase)
-    })
-    .await?
-    else {
-        return Err(ApiError::forbidden(
-            "The passphrase does not open your personal folder.",
-            "Check it; nobody can recover a forgotten one.",
-        ));
-    };
-    unit.tx()?.forget_failures(&tries).await?;
-    Ok(key)
+    Ok(commands::personal::create(&mut unit, body).await?)
 }
 
 /// Opens one's personal folder for this session. Tries are slowed like sign-ins.
-#[utoipa::path(context_path = "", request_body = Passphrase, responses((status = 200)))]
+#[utoipa::path(operation_id = "personal_open_folder", context_path = "", request_body = Passphrase, responses((status = 200)))]
 #[post("/api/v1/personal/open", data = "<body>")]
 pub async fn open_folder(body: Call<Passphrase>) -> ApiResult<()> {
     let Call(mut unit, body) = body;
-    unit.begin_audit("personal.open", "personal-folder", None, "");
-    let (person, now) = (unit.person.id, unit.now);
-    let row = unit
-        .tx()?
-        .personal_folder(person)
-        .await?
-        .ok_or_else(folder_missing)?;
-    let key = open_with(&mut unit, &row, &body.passphrase).await?;
-    unit.commit_audited().await?;
-    unit.app.personal.put(unit.session.id, key, now);
-    Ok(())
+    Ok(commands::personal::open_folder(&mut unit, body).await?)
 }
 
 /// Closes it for this session.
-#[utoipa::path(context_path = "", responses((status = 200)))]
+#[utoipa::path(operation_id = "personal_lock", context_path = "", responses((status = 200)))]
 #[post("/api/v1/personal/lock")]
-pub async fn lock(mut unit: UnitOfWork) -> ApiResult<()> {
-    unit.commit().await?;
-    unit.app.personal.close(unit.session.id);
-    Ok(())
+pub async fn lock(mut unit: Unit) -> ApiResult<()> {
+    Ok(commands::personal::lock(&mut unit).await?)
 }
 
 /// Gives it another passphrase; it takes the present one. No item is touched.
-#[utoipa::path(context_path = "", request_body = ChangePassphrase, responses((status = 200)))]
+#[utoipa::path(operation_id = "personal_protect", context_path = "", request_body = ChangePassphrase, responses((status = 200)))]
 #[put("/api/v1/personal/passphrase", data = "<body>")]
 pub async fn protect(body: Call<ChangePassphrase>) -> ApiResult<()> {
     let Call(mut unit, body) = body;
-    unit.begin_audit("personal.passphrase", "personal-folder", None, "");
-    let passphrase = secret(&body.passphrase);
-    check_passphrase(&passphrase).map_err(|problem| ApiError::field("passphrase", problem))?;
-    let person = unit.person.id;
-    let mut row = unit
-        .tx()?
-        .personal_folder(person)
-        .await?
-        .ok_or_else(folder_missing)?;
-    let key = open_with(&mut unit, &row, &body.present).await?;
-    let mut rng = unit.app.rng()?;
-    let protected = hashing(&unit, move || key.protect(&mut rng, &passphrase)).await??;
-    (row.salt, row.sealed_key) = (protected.salt, protected.sealed_key);
-    unit.tx()?.protect_personal_folder(&row).await?;
-    unit.commit_audited().await?;
-    Ok(())
+    Ok(commands::personal::protect(&mut unit, body).await?)
 }
 
-fn show(row: &PersonalItemRow, item: &PersonalItem) -> PersonalThing {
-    PersonalThing {
-        id: row.id,
-        name: item.name.clone(),
-        user_name: item.user_name.clone(),
-        url: item.url.clone(),
-        note: item.note.clone(),
-        changed_at: row.changed_at,
-        version: row.version,
-    }
-}
-
-/// What is in one's personal folder, by name.
-#[utoipa::path(context_path = "", responses((status = 200, body = Page<PersonalThing>)))]
+/// What is in one's personal folder, by name. It comes whole: it is opened with the folder.
+#[utoipa::path(operation_id = "personal_list", context_path = "", responses((status = 200, body = Page<PersonalThing>)))]
 #[get("/api/v1/personal/items")]
-pub async fn list(mut unit: UnitOfWork) -> ApiResult<Sent<Page<PersonalThing>>> {
-    let (key, person) = (key(&unit)?, unit.person.id);
-    let rows = unit.tx()?.personal_items(person).await?;
-    unit.commit().await?;
-    let mut items = vec![];
-    for row in &rows {
-        items.push(show(row, &key.open_item(row.id, row.version, &row.sealed)?));
-    }
-    items.sort_by_key(|item| item.name.to_lowercase());
-    Ok(Sent(Page { items, next: None }))
-}
-
-fn fill(item: &mut PersonalItem, given: NewPersonalThing) -> ApiResult<()> {
-    let fields = [
-        (&mut item.name, given.name),
-        (&mut item.user_name, given.user_name),
-        (&mut item.url, given.url),
-        (&mut item.note, given.note),
-    ];
-    for (field, given) in fields {
-        if let Some(given) = given {
-            given.trim().clone_into(field);
-        }
-    }
-    if let Some(password) = given.password {
-        password.expose_secret().clone_into(&mut item.password);
-    }
-    item.check()
-        .map_err(|(field, problem)| ApiError::field(field, problem))
-}
-
-async fn store(
-    unit: &mut UnitOfWork,
-    key: &PersonalKey,
-    item: &PersonalItem,
-) -> ApiResult<PersonalItemRow> {
-    let thing = Uuid::now_v7();
-    let sealed = key.seal(&mut unit.app.rng()?, thing, 1, item)?;
-    let row = PersonalItemRow {
-        id: thing,
-        organisation: unit.organisation(),
-        person_id: unit.person.id,
-        sealed,
-        changed_at: unit.now,
-        version: 1,
-    };
-    unit.tx()?.add_personal_item(&row).await?;
-    Ok(row)
+pub async fn list(mut unit: Unit) -> ApiResult<Sent<Page<PersonalThing>>> {
+    Ok(Sent(commands::personal::list(&mut unit).await?))
 }
 
 /// Adds something; without a password one is generated.
-#[utoipa::path(context_path = "", request_body = NewPersonalThing, responses((status = 200, body = PersonalThing)))]
+#[utoipa::path(operation_id = "personal_add", context_path = "", request_body = NewPersonalThing, responses((status = 200, body = PersonalThing)))]
 #[post("/api/v1/personal/items", data = "<body>")]
-pub async fn add(body: Call<NewPersonalThing>) -> ApiResult<Versioned<PersonalThing>> {
+pub async fn add(body: Call<NewPersonalThing>) -> ApiResult<Tagged<PersonalThing>> {
     let Call(mut unit, body) = body;
-    unit.begin_audit("personal.add", "personal-folder", None, "");
-    allowed(&mut unit).await?;
-    let key = key(&unit)?;
-    let mut item = PersonalItem::default();
-    fill(&mut item, body)?;
-    if item.password.is_empty() {
-        let rule = assessment::any_rule(unit.tx()?).await?;
-        let made = generated(&unit, &rule, &item.user_name)?;
-        made.expose_secret_text()
-            .map_err(|error| ApiError::internal(error.to_string()))?
-            .clone_into(&mut item.password);
-    }
-    let row = store(&mut unit, &key, &item).await?;
-    unit.commit_audited().await?;
-    Ok(Versioned(1, show(&row, &item)))
-}
-
-async fn own_thing(
-    unit: &mut UnitOfWork,
-    thing: &str,
-) -> ApiResult<(PersonalKey, PersonalItemRow, PersonalItem)> {
-    let (target, key, person) = (id(thing)?, key(unit)?, unit.person.id);
-    let row = unit
-        .tx()?
-        .personal_item(person, target)
-        .await
-        .map_err(|_| ApiError::unknown("thing in your personal folder"))?;
-    let item = key.open_item(row.id, row.version, &row.sealed)?;
-    Ok((key, row, item))
+    Ok(Tagged(commands::personal::add(&mut unit, body).await?))
 }
 
 /// Changes something.
-#[utoipa::path(context_path = "", request_body = NewPersonalThing, responses((status = 200, body = PersonalThing)))]
+#[utoipa::path(operation_id = "personal_change", context_path = "", params(("If-Match" = String, Header, description = "The version that the change is based on")), request_body = NewPersonalThing, responses((status = 200, body = PersonalThing)))]
 #[patch("/api/v1/personal/items/<thing>", data = "<body>")]
 pub async fn change(
     thing: &str,
     version: IfMatch,
     body: Call<NewPersonalThing>,
-) -> ApiResult<Versioned<PersonalThing>> {
+) -> ApiResult<Tagged<PersonalThing>> {
     let Call(mut unit, body) = body;
-    unit.begin_audit("personal.change", "personal-folder", None, "");
-    allowed(&mut unit).await?;
-    let (key, mut row, mut item) = own_thing(&mut unit, thing).await?;
-    fill(&mut item, body)?;
-    row.version = version.0;
-    row.sealed = key.seal(&mut unit.app.rng()?, row.id, version.0 + 1, &item)?;
-    row.changed_at = unit.now;
-    unit.tx()?.change_personal_item(&row).await?;
-    unit.commit_audited().await?;
-    row.version += 1;
-    Ok(Versioned(row.version, show(&row, &item)))
+    Ok(Tagged(
+        commands::personal::change(&mut unit, id(thing)?, version.0, body).await?,
+    ))
 }
 
 /// Removes something for good: there is no bin that others could look into.
-#[utoipa::path(context_path = "", responses((status = 200)))]
+#[utoipa::path(operation_id = "personal_remove", context_path = "", params(("If-Match" = String, Header, description = "The version that the change is based on")), responses((status = 200)))]
 #[delete("/api/v1/personal/items/<thing>")]
-pub async fn remove(mut unit: UnitOfWork, thing: &str, version: IfMatch) -> ApiResult<()> {
-    unit.begin_audit("personal.remove", "personal-folder", None, "");
-    let (_, row, _) = own_thing(&mut unit, thing).await?;
-    unit.tx()?
-        .remove_personal_item(row.person_id, row.id, version.0)
-        .await?;
-    unit.commit_audited().await?;
-    Ok(())
+pub async fn remove(mut unit: Unit, thing: &str, version: IfMatch) -> ApiResult<()> {
+    Ok(commands::personal::remove(&mut unit, id(thing)?, version.0).await?)
 }
 
 /// Shows a secret of one's own, once its event is durable.
-#[utoipa::path(context_path = "", responses((status = 200, body = Revealed)))]
+#[utoipa::path(operation_id = "personal_reveal", context_path = "", responses((status = 200, body = Revealed)))]
 #[post("/api/v1/personal/items/<thing>/reveal")]
-pub async fn reveal(mut unit: UnitOfWork, thing: &str) -> ApiResult<Sent<Revealed>> {
-    unit.begin_audit("personal.reveal", "personal-folder", None, "");
-    let (_, row, item) = own_thing(&mut unit, thing).await?;
-    let (event, _) = unit.commit_audited().await?;
-    Ok(Sent(Revealed {
-        field: PASSWORD.into(),
-        version: row.version,
-        value: SecretText::new(item.password.clone()),
-        event,
-    }))
+pub async fn reveal(mut unit: Unit, thing: &str) -> ApiResult<Sent<Revealed>> {
+    Ok(Sent(
+        commands::personal::reveal(&mut unit, id(thing)?).await?,
+    ))
 }
 
 /// Takes something out into a shared folder, as a login. Possible as well where personal folders are
 /// no longer allowed.
-#[utoipa::path(context_path = "", request_body = MoveOut, responses((status = 200)))]
+#[utoipa::path(operation_id = "personal_move_out", context_path = "", request_body = MoveOut, responses((status = 200)))]
 #[post("/api/v1/personal/items/<thing>/move-out", data = "<body>")]
 pub async fn move_out(thing: &str, body: Call<MoveOut>) -> ApiResult<()> {
     let Call(mut unit, body) = body;
-    unit.begin_audit("personal.move-out", "credential", None, "");
-    allow_folder::<mark::Edit>(&mut unit, body.folder).await?;
-    let (_, row, item) = own_thing(&mut unit, thing).await?;
-    let kind = Kind::find("login").ok_or_else(|| ApiError::internal("no logins"))?;
-    let fields = [
-        ("user_name", &item.user_name),
-        ("url", &item.url),
-        ("note", &item.note),
-    ];
-    let fields = fields
-        .into_iter()
-        .filter(|(_, value)| !value.is_empty())
-        .map(|(name, value)| (name.to_owned(), value.clone()))
-        .collect();
-    kind.check_plain(&fields, &std::collections::BTreeMap::new(), &unit.readings)
-        .map_err(ApiError::fields)?;
-    let given = kind
-        .read_secret(PASSWORD, &item.password, &unit.readings)
-        .map_err(|problem| ApiError::field(PASSWORD, problem))?;
-    let made = keep_new(
-        &mut unit,
-        &kind,
-        body.folder,
-        &item.name,
-        &fields,
-        vec![(PASSWORD.to_owned(), given, "typed")],
-    )
-    .await?;
-    unit.tx()?
-        .remove_personal_item(row.person_id, row.id, row.version)
-        .await?;
-    let path = format!("{}/{}", unit.tx()?.path_of(body.folder).await?, item.name);
-    unit.set_target(made, &path);
-    unit.commit_audited().await?;
-    Ok(())
+    Ok(commands::personal::move_out(&mut unit, id(thing)?, body).await?)
 }
 
 /// Moves a shared login into one's own folder; it goes to the bin. That others lose it must be said.
-#[utoipa::path(context_path = "", request_body = MoveIn, responses((status = 200, body = PersonalThing)))]
+#[utoipa::path(operation_id = "personal_move_in", context_path = "", request_body = MoveIn, responses((status = 200, body = PersonalThing)))]
 #[post("/api/v1/personal/move-in", data = "<body>")]
-pub async fn move_in(body: Call<MoveIn>) -> ApiResult<Versioned<PersonalThing>> {
+pub async fn move_in(body: Call<MoveIn>) -> ApiResult<Tagged<PersonalThing>> {
     let Call(mut unit, body) = body;
-    let target = body.credential;
-    unit.begin_audit("personal.move-in", "credential", Some(target), "");
-    allowed(&mut unit).await?;
-    let key = key(&unit)?;
-    let allowed = allow_credential::<mark::Steward>(&mut unit, target).await?;
-    let (person, now) = (unit.person.id, unit.now);
-    let row = unit.tx()?.credential_locked(target).await?;
-    let path = format!("{}/{}", unit.tx()?.path_of(row.folder_id).await?, row.name);
-    if row.device_id.is_some() || !unit.tx()?.attachments(target).await?.is_empty() {
-        return Err(ApiError::conflict(
-            "not-personal",
-            "It is an account of a device or has attachments.",
-            "Only a login by itself can be moved into a personal folder.",
-        ));
-    }
-    // Whoever reaches it now and is not the owner loses it.
-    let reaching = unit
-        .tx()?
-        .grants_reaching(Target::Credential(target))
-        .await?;
-    let others: Vec<String> = reaching
-        .iter()
-        .filter(|grant| grant.person_id != Some(person))
-        .map(|grant| grant.subject_name.clone())
-        .collect();
-    if !others.is_empty() && !body.others_lose_it {
-        return Err(ApiError::conflict(
-            "others-lose-it",
-            format!("Others reach it and would lose it: {}.", others.join(", ")),
-            "Confirm that others lose access: --others-lose-it, or the box in the console.",
-        ));
-    }
-    unit.add_detail("others", others.join(", "));
-    let reach = unit
-        .tx()?
-        .reach_credential(person, target, now)
-        .await?
-        .allow::<mark::Reveal>()?;
-    debug_assert!(allowed.held() == Level::Steward);
-    let passed = through_all(&mut unit, &reach).await?;
-    let current = unit
-        .tx()?
-        .versions(target)
-        .await?
-        .into_iter()
-        .find(|version| version.field == PASSWORD && version.state == "current");
-    let number = current
-        .ok_or_else(|| {
-            ApiError::conflict(
-                "not-personal",
-                "It has no password.",
-                "Only a login can be moved into a personal folder.",
-            )
-        })?
-        .number;
-    let (sealed, _) = unit.tx()?.sealed_version(target, PASSWORD, number).await?;
-    let place = Place {
-        organisation: unit.organisation(),
-        credential: target,
-        field: PASSWORD,
-        version: number,
-    };
-    let mut item = PersonalItem::default();
-    let text = |name: &str| {
-        Some(
-            row.fields
-                .get(name)
-                .and_then(serde_json::Value::as_str)
-                .unwrap_or_default()
-                .to_owned(),
-        )
-    };
-    let given = NewPersonalThing {
-        name: Some(row.name.clone()),
-        user_name: text("user_name"),
-        url: text("url"),
-        note: text("note"),
-        password: None,
-    };
-    fill(&mut item, given)?;
-    let thing = Uuid::now_v7();
-    let (wrapped, sealed) = (WrappedKey(row.data_key.clone()), Sealed(sealed));
-    let sealed = key.take_in(
-        &mut unit.app.rng()?,
-        thing,
-        &mut item,
-        &passed,
-        &unit.keys.key,
-        &wrapped,
-        &place,
-        &sealed,
-    )?;
-    let kept = PersonalItemRow {
-        id: thing,
-        organisation: unit.organisation(),
-        person_id: person,
-        sealed,
-        changed_at: now,
-        version: 1,
-    };
-    unit.tx()?.add_personal_item(&kept).await?;
-    let going = removal(&unit, "credential", target, path, row.folder_id, 1);
-    unit.tx()?.add_removal(&going).await?;
-    unit.tx()?
-        .remove_credential(target, row.version, going.id, now)
-        .await?;
-    unit.commit_audited().await?;
-    Ok(Versioned(1, show(&kept, &item)))
+    Ok(Tagged(commands::personal::move_in(&mut unit, body).await?))
 }

@@ -3,13 +3,13 @@
 use std::collections::HashMap;
 use std::time::Duration;
 
+use jexlin_app::app::App;
+use jexlin_app::assessment;
+use jexlin_app::error::AppResult;
+use jexlin_core::audit::Action;
 use jexlin_core::audit::Event;
 use jexlin_core::vault::kinds::PASSWORD;
 use uuid::Uuid;
-
-use crate::app::App;
-use crate::assessment;
-use crate::error::ApiResult;
 
 /// So many passwords a round and transaction.
 const BATCH: i64 = 100;
@@ -19,7 +19,7 @@ pub(super) async fn forever(app: App) {
     let mut stamps = HashMap::new();
     loop {
         if let Err(fault) = judge_once(&app, &mut stamps).await {
-            tracing::warn!("judging waits: {}", fault.detail());
+            tracing::warn!("judging waits: {}", fault.for_log());
             tokio::time::sleep(Duration::from_secs(1)).await;
         }
         tokio::time::sleep(PAUSE).await;
@@ -30,15 +30,15 @@ pub(super) async fn forever(app: App) {
 /// in each. How many were judged.
 ///
 /// # Errors
-/// [`crate::error::ApiError`].
-pub async fn judge_once(app: &App, stamps: &mut HashMap<Uuid, String>) -> ApiResult<usize> {
+/// [`jexlin_app::error::AppError`].
+pub async fn judge_once(app: &App, stamps: &mut HashMap<Uuid, String>) -> AppResult<usize> {
     let (mut done, mut last) = (0, None);
     for organisation in super::organisations(app).await {
         // One organisation's trouble is no other's.
         match judge_one(app, organisation, stamps).await {
             Ok(count) => done += count,
             Err(fault) => {
-                tracing::warn!(%organisation, "judging goes on with the next organisation: {}", fault.detail());
+                tracing::warn!(%organisation, "judging goes on with the next organisation: {}", fault.for_log());
                 last = Some(fault);
             }
         }
@@ -50,7 +50,7 @@ async fn judge_one(
     app: &App,
     organisation: Uuid,
     stamps: &mut HashMap<Uuid, String>,
-) -> ApiResult<usize> {
+) -> AppResult<usize> {
     let mut done = 0;
     let stamp = app.leaks.stamp();
     if stamps.get(&organisation) != Some(&stamp) {
@@ -73,7 +73,12 @@ async fn judge_one(
             assessment::again(&mut tx, app, &keys, it).await?;
         }
         // Values were opened here, though nothing of them left: the log says so.
-        let mut event = Event::new(Uuid::now_v7(), organisation, app.clock.now(), "vault.judge");
+        let mut event = Event::new(
+            Uuid::now_v7(),
+            organisation,
+            app.clock.now(),
+            Action::VaultAssess,
+        );
         event
             .detail
             .insert("passwords".into(), stale.len().to_string());

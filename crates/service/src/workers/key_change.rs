@@ -5,13 +5,14 @@
 
 use std::time::Duration;
 
+use jexlin_app::app::App;
+use jexlin_app::error::{AppError, AppResult};
 use jexlin_core::audit::Event;
+use jexlin_core::audit::{Action, TargetType};
 use jexlin_core::policy::fingerprint_sealed;
 use jexlin_core::vault::{Place, Sealed, WrappedKey};
+use jexlin_core::words::Word as _;
 use uuid::Uuid;
-
-use crate::app::App;
-use crate::error::{ApiError, ApiResult};
 
 /// How many data keys move in one transaction.
 const AT_ONCE: i64 = 100;
@@ -19,14 +20,14 @@ const AT_ONCE: i64 = 100;
 /// Moves the data keys of all organisations whose key has changed. How many moved.
 ///
 /// # Errors
-/// [`ApiError`] of the last organisation where it could not go on.
-pub async fn rekey_once(app: &App) -> ApiResult<usize> {
+/// [`AppError`] of the last organisation where it could not go on.
+pub async fn rekey_once(app: &App) -> AppResult<usize> {
     let (mut moved, mut last) = (0, None);
     for organisation in super::organisations(app).await {
         match rekey(app, organisation).await {
             Ok(count) => moved += count,
             Err(fault) => {
-                tracing::warn!(%organisation, "data keys wait: {}", fault.detail());
+                tracing::warn!(%organisation, "data keys wait: {}", fault.for_log());
                 last = Some(fault);
             }
         }
@@ -34,7 +35,7 @@ pub async fn rekey_once(app: &App) -> ApiResult<usize> {
     last.map_or(Ok(moved), Err)
 }
 
-async fn rekey(app: &App, organisation: Uuid) -> ApiResult<usize> {
+async fn rekey(app: &App, organisation: Uuid) -> AppResult<usize> {
     let keys = app.keyring.keys(&app.store, organisation).await?;
     if !keys.key.is_changing() {
         return Ok(0);
@@ -79,7 +80,7 @@ async fn rekey(app: &App, organisation: Uuid) -> ApiResult<usize> {
 }
 
 /// Forgets the former key, unless a data key or an event still needs it.
-async fn finish(app: &App, organisation: Uuid) -> ApiResult<()> {
+async fn finish(app: &App, organisation: Uuid) -> AppResult<()> {
     let keys = app.keyring.keys(&app.store, organisation).await?;
     let number = keys.key.number();
     let mut tx = app.store.begin(organisation).await?;
@@ -96,10 +97,10 @@ async fn finish(app: &App, organisation: Uuid) -> ApiResult<()> {
         Uuid::now_v7(),
         organisation,
         app.clock.now(),
-        "organisation-key.moved",
+        Action::OrganisationKeyMoved,
     );
     event.target = organisation.to_string();
-    event.target_type = "organisation".into();
+    event.target_type = TargetType::Organisation.word().into();
     event.target_name.clone_from(&row.name);
     event.detail.insert("key_number".into(), number.to_string());
     tx.commit_with(&event, &keys.mac).await?;
@@ -110,7 +111,7 @@ async fn finish(app: &App, organisation: Uuid) -> ApiResult<()> {
 pub(super) async fn forever(app: App) {
     loop {
         // What could not be moved was told, and is tried again.
-        let _: Result<usize, ApiError> = rekey_once(&app).await;
+        let _: Result<usize, AppError> = rekey_once(&app).await;
         tokio::time::sleep(Duration::from_secs(2)).await;
     }
 }

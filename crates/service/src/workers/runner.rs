@@ -7,31 +7,39 @@ use std::sync::atomic::Ordering;
 use std::time::Duration;
 
 use chrono::{DateTime, TimeDelta, Utc};
+use jexlin_app::app::App;
+use jexlin_app::assessment;
+use jexlin_app::error::{AppError, AppResult};
+use jexlin_app::failpoints;
+use jexlin_app::jobs::queue;
+use jexlin_app::keyring::OpenKeys;
+use jexlin_app::operators::device_facts;
+use jexlin_app::plans::parse_plan;
+use jexlin_core::audit::{Action, TargetType};
 use jexlin_core::audit::{Event, Outcome};
 use jexlin_core::policy::About;
-use jexlin_core::policy::settings::Settings;
+use jexlin_core::upkeep::ChangeMethod;
+use jexlin_core::upkeep::ConnectorKind;
+use jexlin_core::upkeep::JobCause;
+use jexlin_core::upkeep::JobOutcome;
+use jexlin_core::upkeep::JobState;
+use jexlin_core::upkeep::Task;
 use jexlin_core::upkeep::rotation::{Heard, Next, Rotation, Stored, suspects};
 use jexlin_core::upkeep::{
-    Account, Binding, BoundLogin, CheckOutcome, ConnectRules, DeviceFacts, Lease, NoPermit,
-    Operator, RoleMark, RotationOutcome, back_off, budget_allows,
+    Account, Binding, BoundLogin, CheckOutcome, DeviceFacts, Lease, NoPermit, Operator, RoleMark,
+    RotationOutcome, back_off, budget_allows,
 };
+use jexlin_core::vault::ValueOrigin;
+use jexlin_core::vault::VersionState;
 use jexlin_core::vault::kinds::PASSWORD;
 use jexlin_core::vault::{Place, Sealed, WrappedKey, open_for_device};
-use jexlin_devices::{Change, Met, Probe};
+use jexlin_core::words::Word as _;
+use jexlin_devices::{Change, Connector, MaySend, Met, Probe};
 use jexlin_store::{
-    AccountRow, CredentialRow, DeviceRow, JobRow, LeasedJob, NewVersion, SealedVersion, Store,
-    StoreError, Tx,
+    AccountRow, CredentialRow, JobRow, LeasedJob, NewVersion, SealedVersion, Store, StoreError, Tx,
 };
 use tokio::sync::Semaphore;
 use uuid::Uuid;
-
-use crate::app::App;
-use crate::assessment;
-use crate::error::{ApiError, ApiResult};
-use crate::failpoints;
-use crate::jobs::queue;
-use crate::keyring::OpenKeys;
-use crate::plans::parse_plan;
 
 /// How long a lease holds after each step. Longer than any step waits for a device.
 const LEASE: TimeDelta = TimeDelta::seconds(60);
@@ -63,7 +71,7 @@ pub(super) async fn forever(app: App) {
             None => {}
         }
         drop(place);
-        app.ssh.close_idle();
+        app.connectors.close_idle();
         // Other services queue too, and leases run out: look now and then without being woken.
         let _ = tokio::time::timeout(Duration::from_millis(700), app.wake.notified()).await;
     }
@@ -100,13 +108,13 @@ async fn lease(app: &App) -> Option<Found> {
         match lease_of(app, *organisation).await {
             Ok(None) => {}
             Ok(found) => return found,
-            Err(fault) => tracing::warn!(%organisation, "no job can be taken: {}", fault.detail()),
+            Err(fault) => tracing::warn!(%organisation, "no job can be taken: {}", fault.for_log()),
         }
     }
     None
 }
 
-async fn lease_of(app: &App, organisation: Uuid) -> ApiResult<Option<Found>> {
+async fn lease_of(app: &App, organisation: Uuid) -> AppResult<Option<Found>> {
     let keys = app.keyring.keys(&app.store, organisation).await?;
     let now = app.clock.now();
     let mut tx = app.store.begin(organisation).await?;
@@ -130,7 +138,8 @@ async fn lease_of(app: &App, organisation: Uuid) -> ApiResult<Option<Found>> {
     );
     let (Ok(credential), Ok(device), Ok(account), None) = (found.0, found.1, found.2, close) else {
         let why = close.unwrap_or("the credential or its device was removed");
-        tx.finish_job(&lease, "failed", "refused", why, now).await?;
+        tx.finish_job(&lease, JobState::Failed, JobOutcome::Refused, why, now)
+            .await?;
         tx.commit().await?;
         return Ok(Some(Found::Closed));
     };
@@ -149,6 +158,7 @@ async fn lease_of(app: &App, organisation: Uuid) -> ApiResult<Option<Found>> {
         path,
         credential,
         device: device.id,
+        connector: device.connector.0,
         device_name: device.name,
     }))))
 }
@@ -163,6 +173,7 @@ struct Runner {
     path: String,
     device: Uuid,
     device_name: String,
+    connector: ConnectorKind,
 }
 
 /// Why a step ended.
@@ -170,14 +181,14 @@ enum Ended {
     /// Another worker has the job: nothing may be written any more.
     LeaseLost,
     /// The service itself failed.
-    ApiError(ApiError),
+    AppError(AppError),
 }
 
 type Step<T> = Result<T, Ended>;
 
-impl From<ApiError> for Ended {
-    fn from(fault: ApiError) -> Self {
-        Self::ApiError(fault)
+impl From<AppError> for Ended {
+    fn from(fault: AppError) -> Self {
+        Self::AppError(fault)
     }
 }
 
@@ -185,14 +196,14 @@ impl From<StoreError> for Ended {
     fn from(error: StoreError) -> Self {
         match error {
             StoreError::Stale => Self::LeaseLost,
-            other => Self::ApiError(other.into()),
+            other => Self::AppError(other.into()),
         }
     }
 }
 
 impl From<jexlin_core::vault::SealProblem> for Ended {
     fn from(problem: jexlin_core::vault::SealProblem) -> Self {
-        Self::ApiError(problem.into())
+        Self::AppError(problem.into())
     }
 }
 
@@ -213,7 +224,7 @@ struct Opened {
 
 impl Runner {
     async fn run(mut self: Box<Self>) {
-        let ended = if self.job.task == "check" {
+        let ended = if self.job.task == Task::Check {
             self.check().await
         } else {
             self.rotate().await
@@ -223,8 +234,8 @@ impl Runner {
             Err(Ended::LeaseLost) => {
                 tracing::info!(job = %self.job.id, "another worker has the job")
             }
-            Err(Ended::ApiError(fault)) => {
-                tracing::warn!(job = %self.job.id, "a job is tried again: {}", fault.detail());
+            Err(Ended::AppError(fault)) => {
+                tracing::warn!(job = %self.job.id, "a job is tried again: {}", fault.for_log());
                 if self.restore().await.is_err() {
                     // The database does not answer: the lease runs out, and the faults are counted then.
                     tracing::warn!(job = %self.job.id, "a job waits for the end of its lease");
@@ -263,7 +274,12 @@ impl Runner {
         Ok(tx)
     }
 
-    fn event(&self, action: &str) -> Event {
+    /// What reaches the job's device.
+    fn connector(&self) -> AppResult<&dyn Connector> {
+        self.app.connector(self.connector)
+    }
+
+    fn event(&self, action: Action) -> Event {
         let mut event = Event::new(
             Uuid::now_v7(),
             self.credential.organisation,
@@ -271,7 +287,7 @@ impl Runner {
             action,
         );
         event.target = self.credential.id.to_string();
-        event.target_type = "credential".into();
+        event.target_type = TargetType::Credential.word().into();
         event.target_name.clone_from(&self.path);
         event.detail.insert("job".into(), self.job.id.to_string());
         event
@@ -288,8 +304,8 @@ impl Runner {
         let device = tx
             .device(self.device)
             .await
-            .map_err(|_| ApiError::internal("the device of a job is gone"))?;
-        let (settings, _) = crate::settings::settings(tx).await?;
+            .map_err(|_| AppError::internal("the device of a job is gone"))?;
+        let (settings, _) = jexlin_app::settings::settings(tx).await?;
         Ok(device_facts(&self.app, &device, &settings)?)
     }
 
@@ -339,7 +355,7 @@ impl Runner {
                 .await?;
             operator = Some((permit, binding.login, sealed));
         }
-        let mut event = self.event("upkeep.sign-in");
+        let mut event = self.event(Action::UpkeepSignIn);
         event.detail.insert("step".into(), step.to_owned());
         event.detail.insert("as".into(), "account".into());
         let receipt = tx.commit_with(&event, &self.keys.mac).await?;
@@ -371,10 +387,10 @@ impl Runner {
                 .map(|person| person.display_name),
             None => None,
         };
-        let mut event = self.event("upkeep.sign-in");
+        let mut event = self.event(Action::UpkeepSignIn);
         event.target = credential.to_string();
         event.target_name = tx
-            .name_for_event("credential", credential)
+            .name_for_event(TargetType::Credential, credential)
             .await?
             .unwrap_or_default();
         event.detail.insert("step".into(), step.to_owned());
@@ -382,7 +398,7 @@ impl Runner {
         event.detail.insert("for".into(), self.path.clone());
         event.detail.insert(
             "asked_by".into(),
-            asked_by.unwrap_or_else(|| self.job.cause.clone()),
+            asked_by.unwrap_or_else(|| self.job.cause.0.word().to_owned()),
         );
         Ok(tx.record(&event, &self.keys.mac).await?)
     }
@@ -414,9 +430,9 @@ impl Runner {
         if let (true, Some(presented)) = (first, &met.presented) {
             let mut tx = self.begin().await?;
             if tx.note_first_identity(self.device, &presented.key).await? {
-                let mut event = self.event("device.trust-first-contact");
+                let mut event = self.event(Action::DeviceTrustFirstContact);
                 event.target = self.device.to_string();
-                event.target_type = "device".into();
+                event.target_type = TargetType::Device.word().into();
                 event.target_name.clone_from(&self.device_name);
                 event.detail.insert(
                     "identity".into(),
@@ -463,9 +479,9 @@ impl Runner {
             }
         };
         let Some(login) = opened.account.first() else {
-            return Err(ApiError::internal("nothing was opened").into());
+            return Err(AppError::internal("nothing was opened").into());
         };
-        let met = self.app.ssh.probe(login).await;
+        let met = self.connector()?.check(login).await;
         let probe = self
             .note_identity(login.trusts_first_contact(), met)
             .await?;
@@ -508,13 +524,13 @@ impl Runner {
             tx.judge_again(self.credential.id).await?;
         }
         let state = if outcome == CheckOutcome::InSync {
-            "done"
+            JobState::Done
         } else {
-            "failed"
+            JobState::Failed
         };
-        tx.finish_job(&self.lease, state, outcome.word(), &message, now)
+        tx.finish_job(&self.lease, state, outcome.into(), &message, now)
             .await?;
-        tx.note_check(self.account.id, now, outcome.word()).await?;
+        tx.note_check(self.account.id, now, outcome).await?;
         let follows = match tx.plan_of(self.account.id).await? {
             Some(row) => {
                 outcome == CheckOutcome::OutOfSync
@@ -524,9 +540,16 @@ impl Runner {
             None => false,
         };
         if follows {
-            queue(&mut tx, &self.account, "rotation", "out-of-sync", now).await?;
+            queue(
+                &mut tx,
+                &self.account,
+                Task::Rotation,
+                JobCause::OutOfSync,
+                now,
+            )
+            .await?;
         }
-        let mut event = self.event("upkeep.checked");
+        let mut event = self.event(Action::UpkeepChecked);
         event.outcome = if outcome == CheckOutcome::InSync {
             Outcome::Done
         } else {
@@ -643,7 +666,7 @@ impl Runner {
         };
         let password = rules
             .generate(&mut rng, about)
-            .map_err(|problem| ApiError::internal(problem.to_string()))?;
+            .map_err(|problem| AppError::internal(problem.to_string()))?;
         let number = tx.next_number(credential, PASSWORD).await?;
         let data_key =
             self.keys
@@ -663,16 +686,16 @@ impl Runner {
             credential,
             field: PASSWORD,
             number,
-            state: "candidate",
+            state: VersionState::Candidate,
             sealed: &sealed.0,
             now,
             by: None,
-            how: "rotated",
+            how: ValueOrigin::Rotated,
             why: "",
             facts: serde_json::json!({}),
         };
         tx.add_version(&new).await?;
-        let mut event = self.event("upkeep.candidate");
+        let mut event = self.event(Action::UpkeepCandidate);
         event.detail.insert("version".into(), number.to_string());
         tx.commit_with(&event, &self.keys.mac).await?;
         failpoints::point("after-candidate").await;
@@ -713,7 +736,7 @@ impl Runner {
         unanswered: Option<DateTime<Utc>>,
         message: &mut String,
     ) -> Step<Heard> {
-        let as_itself = self.job.way == "self";
+        let as_itself = self.job.method == ChangeMethod::Own;
         let versions: &[Option<i32>] = if as_itself {
             &[Some(candidate), None]
         } else {
@@ -731,7 +754,7 @@ impl Runner {
         };
         failpoints::point("before-apply").await;
         let Some(new) = opened.account.first() else {
-            return Err(ApiError::internal("nothing was opened").into());
+            return Err(AppError::internal("nothing was opened").into());
         };
         let now = self.now();
         // A sending is answered when the rotation ends; an earlier one keeps its time.
@@ -742,8 +765,8 @@ impl Runner {
             self.lease.clone(),
             self.credential.id,
         );
-        let may_send = move || {
-            Self::may_send(
+        let may_send: MaySend<'_> = Box::new(move || {
+            Box::pin(Self::may_send(
                 store,
                 organisation,
                 lease,
@@ -751,8 +774,8 @@ impl Runner {
                 candidate,
                 since,
                 now,
-            )
-        };
+            ))
+        });
         let met = match (opened.account.get(1), &opened.operator) {
             (Some(current), None) => {
                 // The sign-in with the current password counts like any other.
@@ -760,7 +783,10 @@ impl Runner {
                     NO_BUDGET.clone_into(message);
                     return Ok(Heard::NotReached);
                 }
-                let met = self.app.ssh.change_as_self(current, new, may_send).await;
+                let met = self
+                    .connector()?
+                    .change_as_itself(current, new, may_send)
+                    .await;
                 if met.result != Change::AccountRefused {
                     self.forgive_login(self.account.id).await?;
                 }
@@ -771,7 +797,7 @@ impl Runner {
                     .await?
             }
             _ => {
-                return Err(ApiError::internal(
+                return Err(AppError::internal(
                     "the passwords of a rotation were not opened as expected",
                 )
                 .into());
@@ -804,17 +830,17 @@ impl Runner {
 
     /// The operator's sign-ins count for its own account on the device; a device that refuses its
     /// operator is left alone until a steward looks at it.
-    async fn change_as_operator<F: Future<Output = bool> + Send>(
+    async fn change_as_operator(
         &mut self,
         operator: &BoundLogin<Operator>,
         new: &BoundLogin<Account>,
-        may_send: impl FnOnce() -> F + Send,
+        may_send: MaySend<'_>,
         message: &mut String,
     ) -> Step<Met<Change>> {
         // One signs in, and those that come meanwhile wait for its connection: each sign-in counts until
         // it has succeeded, and a few at once would be taken for failures.
         let turn = self.app.sign_ins.on(self.device);
-        let _signing_in = if self.app.ssh.has_operator(operator) {
+        let _signing_in = if self.connector()?.has_operator(operator) {
             None
         } else if let Ok(first) = turn.clone().try_lock_owned() {
             Some(first)
@@ -822,7 +848,7 @@ impl Runner {
             drop(turn.lock().await);
             None
         };
-        let signs_in = !self.app.ssh.has_operator(operator);
+        let signs_in = !self.connector()?.has_operator(operator);
         let mut tx = self.begin().await?;
         let device = tx.device(self.device).await?;
         let account = tx
@@ -840,8 +866,7 @@ impl Runner {
             });
         }
         let met = self
-            .app
-            .ssh
+            .connector()?
             .change_as_operator(operator, new, may_send)
             .await;
         if met.result != Change::OperatorRefused {
@@ -855,9 +880,9 @@ impl Runner {
             .pause_device(self.device, self.now(), OPERATOR_REFUSED)
             .await?
         {
-            let mut event = self.event("device.pause");
+            let mut event = self.event(Action::DevicePause);
             event.target = self.device.to_string();
-            event.target_type = "device".into();
+            event.target_type = TargetType::Device.word().into();
             event.target_name.clone_from(&self.device_name);
             event.outcome = Outcome::Failed;
             event
@@ -884,10 +909,9 @@ impl Runner {
         }
         tx.judge_again(self.credential.id).await?;
         let outcome = RotationOutcome::Done;
-        tx.finish_job(&self.lease, "done", outcome.word(), "", now)
+        tx.finish_job(&self.lease, JobState::Done, outcome.into(), "", now)
             .await?;
-        tx.note_rotation(self.account.id, now, outcome.word())
-            .await?;
+        tx.note_rotation(self.account.id, now, outcome).await?;
         tx.commit_with(&self.rotated(outcome, ""), &self.keys.mac)
             .await?;
         failpoints::point("after-promote").await;
@@ -913,10 +937,9 @@ impl Runner {
         } else {
             why
         };
-        tx.finish_job(&self.lease, "failed", outcome.word(), &why, now)
+        tx.finish_job(&self.lease, JobState::Failed, outcome.into(), &why, now)
             .await?;
-        tx.note_rotation(self.account.id, now, outcome.word())
-            .await?;
+        tx.note_rotation(self.account.id, now, outcome).await?;
         tx.commit_with(&self.rotated(outcome, &why), &self.keys.mac)
             .await?;
         Ok(())
@@ -931,14 +954,13 @@ impl Runner {
         let now = self.now();
         tx.retry_job(
             &self.lease,
-            Some(outcome.word()),
+            Some(outcome.into()),
             &message,
             now + back_off(self.job.attempts - 1),
             0,
         )
         .await?;
-        tx.note_rotation(self.account.id, now, outcome.word())
-            .await?;
+        tx.note_rotation(self.account.id, now, outcome).await?;
         tx.commit_with(&self.rotated(outcome, &message), &self.keys.mac)
             .await?;
         Ok(())
@@ -947,25 +969,28 @@ impl Runner {
     async fn stop(&mut self, message: &str, outcome: RotationOutcome) -> Step<()> {
         let mut tx = self.begin_held("stopping").await?;
         let now = self.now();
-        tx.finish_job(&self.lease, "failed", outcome.word(), message, now)
+        tx.finish_job(&self.lease, JobState::Failed, outcome.into(), message, now)
             .await?;
-        tx.note_rotation(self.account.id, now, outcome.word())
-            .await?;
+        tx.note_rotation(self.account.id, now, outcome).await?;
         tx.commit_with(&self.rotated(outcome, message), &self.keys.mac)
             .await?;
         Ok(())
     }
 
     fn rotated(&self, outcome: RotationOutcome, message: &str) -> Event {
-        let mut event = self.event("upkeep.rotated");
+        let mut event = self.event(Action::UpkeepRotated);
         event.outcome = match outcome {
             RotationOutcome::Done => Outcome::Done,
             RotationOutcome::Refused => Outcome::Refused,
             RotationOutcome::InDoubt | RotationOutcome::Unreachable => Outcome::Failed,
         };
         event.detail.insert("outcome".into(), outcome.word().into());
-        event.detail.insert("way".into(), self.job.way.clone());
-        event.detail.insert("cause".into(), self.job.cause.clone());
+        event
+            .detail
+            .insert("method".into(), self.job.method.0.word().to_owned());
+        event
+            .detail
+            .insert("cause".into(), self.job.cause.0.word().to_owned());
         if !message.is_empty() {
             event.detail.insert("message".into(), message.to_owned());
         }
@@ -1000,51 +1025,6 @@ impl Probed {
                 *message = why;
                 Heard::NoAnswer
             }
-        }
-    }
-}
-
-/// A device as core decides about it.
-///
-/// # Errors
-/// [`ApiError`] when the organisation's rules cannot be read.
-pub fn device_facts(app: &App, device: &DeviceRow, settings: &Settings) -> ApiResult<DeviceFacts> {
-    Ok(DeviceFacts {
-        device: device.id,
-        address: device.address.clone(),
-        port: u16::try_from(device.port).unwrap_or(0),
-        identity: device.identity.clone(),
-        trust_first_contact: settings.trust_first_contact,
-        rules: ConnectRules::new(&settings.connect_to, app.never_connect_to.to_vec())
-            .map_err(ApiError::internal)?,
-    })
-}
-
-/// Ends the kept connections of operators whose password is no longer the current one, or whose
-/// binding does not count any more.
-pub(super) async fn close_stale_operators(app: &App) {
-    for kept in app.ssh.kept_operators() {
-        let still = async {
-            let mut tx = app.store.begin(kept.organisation).await?;
-            let device = tx.device(kept.device).await?;
-            let current = tx.versions(kept.credential).await?.iter().any(|row| {
-                row.field == PASSWORD && row.state == "current" && row.number == kept.version
-            });
-            let (settings, _) = crate::settings::settings(&mut tx).await?;
-            let facts = device_facts(app, &device, &settings)?;
-            let bound = tx.operator_of(kept.device).await?;
-            tx.commit().await?;
-            let bound = bound.is_some_and(|bound| {
-                bound.binding.stored().credential == kept.credential
-                    && bound.binding.stored().check(&facts).is_ok()
-            });
-            Ok::<bool, ApiError>(
-                current && bound && device.paused_at.is_none() && app.keyring.is_open(),
-            )
-        };
-        // What cannot be looked at is not relied on.
-        if !still.await.unwrap_or(false) {
-            app.ssh.close_operator(&kept);
         }
     }
 }

@@ -3,17 +3,22 @@
 use std::time::Duration;
 
 use chrono::{DateTime, TimeDelta, Utc};
+use jexlin_app::app::App;
+use jexlin_app::error::AppResult;
+use jexlin_app::jobs::{owe_rotation, queue};
+use jexlin_app::keyring::OpenKeys;
+use jexlin_app::plans::parse_plan;
+use jexlin_core::audit::{Action, TargetType};
 use jexlin_core::audit::{Event, Outcome};
 use jexlin_core::gate::CheckoutEnd;
+use jexlin_core::gate::PendingActState;
+use jexlin_core::gate::RequestState;
+use jexlin_core::upkeep::JobCause;
+use jexlin_core::upkeep::Task;
 use jexlin_core::upkeep::back_off;
+use jexlin_core::words::Word as _;
 use jexlin_store::{AccountRow, Tx};
 use uuid::Uuid;
-
-use crate::app::App;
-use crate::error::ApiResult;
-use crate::jobs::{owe_rotation, queue};
-use crate::keyring::OpenKeys;
-use crate::plans::parse_plan;
 
 const PAUSE: Duration = Duration::from_millis(500);
 /// Every so many rounds the notes of how many credentials lie where are made fewer.
@@ -28,7 +33,7 @@ pub(super) async fn forever(app: App) {
             done = fold(&app).await;
         }
         if let Err(fault) = done {
-            tracing::warn!("the scheduler waits: {}", fault.detail());
+            tracing::warn!("the scheduler waits: {}", fault.for_log());
             tokio::time::sleep(Duration::from_secs(1)).await;
         }
         tokio::time::sleep(PAUSE).await;
@@ -42,17 +47,17 @@ const GIVEN_UP: TimeDelta = TimeDelta::minutes(10);
 /// One round over all organisations.
 ///
 /// # Errors
-/// [`crate::error::ApiError`] of the first organisation that could not be worked on.
-pub async fn schedule_once(app: &App) -> ApiResult<()> {
+/// [`jexlin_app::error::AppError`] of the first organisation that could not be worked on.
+pub async fn schedule_once(app: &App) -> AppResult<()> {
     let mut last = Ok(());
     for organisation in super::organisations(app).await {
         // One organisation's trouble is no other's.
         if let Err(fault) = schedule_one(app, organisation).await {
-            tracing::warn!(%organisation, "the scheduler goes on with the next organisation: {}", fault.detail());
+            tracing::warn!(%organisation, "the scheduler goes on with the next organisation: {}", fault.for_log());
             last = Err(fault);
         }
     }
-    super::runner::close_stale_operators(app).await;
+    jexlin_app::operators::close_stale_operators(app).await;
     close_personal(app).await;
     last
 }
@@ -82,7 +87,7 @@ async fn close_personal(app: &App) {
     }
 }
 
-async fn schedule_one(app: &App, organisation: Uuid) -> ApiResult<()> {
+async fn schedule_one(app: &App, organisation: Uuid) -> AppResult<()> {
     let keys = app.keyring.keys(&app.store, organisation).await?;
     // What ends a checkout does not wait for what plans rotations.
     let ended = end_checkouts(app, organisation, &keys).await;
@@ -102,11 +107,11 @@ async fn schedule_one(app: &App, organisation: Uuid) -> ApiResult<()> {
 }
 
 /// Queues the rotations that are owed and due to be tried, with back-off.
-async fn owed(app: &App, organisation: Uuid) -> ApiResult<()> {
+async fn owed(app: &App, organisation: Uuid) -> AppResult<()> {
     let now = app.clock.now();
     let mut tx = app.store.begin(organisation).await?;
     for account in tx.owed_rotations(now, BATCH).await? {
-        if queue(&mut tx, &account, "rotation", "return", now).await? {
+        if queue(&mut tx, &account, Task::Rotation, JobCause::Return, now).await? {
             app.wake.notify_one();
         }
         tx.owed_again(account.id, now + back_off(account.owed_tries))
@@ -116,7 +121,7 @@ async fn owed(app: &App, organisation: Uuid) -> ApiResult<()> {
 }
 
 /// Makes one note of many about how many credentials lie in each folder.
-async fn fold(app: &App) -> ApiResult<()> {
+async fn fold(app: &App) -> AppResult<()> {
     for organisation in super::organisations(app).await {
         let mut tx = app.store.begin(organisation).await?;
         tx.fold_counts().await?;
@@ -127,11 +132,11 @@ async fn fold(app: &App) -> ApiResult<()> {
 
 /// Purges what has been in the bin for as long as the settings say, but for accounts of devices: the
 /// device could still have the password (promise 2). A steward purges those by hand.
-async fn purge(app: &App, organisation: Uuid, keys: &OpenKeys) -> ApiResult<()> {
+async fn purge(app: &App, organisation: Uuid, keys: &OpenKeys) -> AppResult<()> {
     let mut tx = app.store.begin(organisation).await?;
     // Files that were on their way when a service ended are not known to anybody yet.
     tx.give_up_attachments(app.clock.now() - GIVEN_UP).await?;
-    let (settings, _) = crate::settings::settings(&mut tx).await?;
+    let (settings, _) = jexlin_app::settings::settings(&mut tx).await?;
     if settings.bin_days == 0 {
         return Ok(tx.commit().await?);
     }
@@ -141,11 +146,13 @@ async fn purge(app: &App, organisation: Uuid, keys: &OpenKeys) -> ApiResult<()> 
         .await?;
     for row in &due {
         let count = tx.purge_removal(row.id, now).await?;
-        let mut event = Event::new(Uuid::now_v7(), organisation, now, "bin.purge");
+        let mut event = Event::new(Uuid::now_v7(), organisation, now, Action::BinPurge);
         event.target = row.target.to_string();
-        event.target_type = "removal".into();
+        event.target_type = TargetType::Removal.word().into();
         event.target_name.clone_from(&row.path);
-        event.detail.insert("sort".into(), row.sort.clone());
+        event
+            .detail
+            .insert("type".into(), row.target_type.0.word().into());
         event.detail.insert("credentials".into(), count.to_string());
         event.detail.insert(
             "because".into(),
@@ -154,13 +161,13 @@ async fn purge(app: &App, organisation: Uuid, keys: &OpenKeys) -> ApiResult<()> 
         tx.record(&event, &keys.mac).await?;
     }
     if tx.is_examination_due() {
-        crate::examination::examine(&mut tx, &keys.mac, now).await?;
+        jexlin_app::examination::examine(&mut tx, &keys.mac, now).await?;
     }
     Ok(tx.commit().await?)
 }
 
 /// Works out the due times of accounts whose plan, place or last job changed.
-async fn plan(app: &App, organisation: Uuid) -> ApiResult<()> {
+async fn plan(app: &App, organisation: Uuid) -> AppResult<()> {
     loop {
         let mut tx = app.store.begin(organisation).await?;
         let stale = tx.stale_accounts(BATCH).await?;
@@ -179,7 +186,7 @@ async fn plan(app: &App, organisation: Uuid) -> ApiResult<()> {
 
 type Times = (Option<DateTime<Utc>>, Option<DateTime<Utc>>);
 
-async fn times(tx: &mut Tx, account: &AccountRow, now: DateTime<Utc>) -> ApiResult<Times> {
+async fn times(tx: &mut Tx, account: &AccountRow, now: DateTime<Utc>) -> AppResult<Times> {
     let Some(credential) = account.credential_id else {
         return Ok((None, None));
     };
@@ -202,7 +209,7 @@ async fn times(tx: &mut Tx, account: &AccountRow, now: DateTime<Utc>) -> ApiResu
 }
 
 /// Queues what is due. How many jobs.
-async fn due(app: &App, organisation: Uuid) -> ApiResult<usize> {
+async fn due(app: &App, organisation: Uuid) -> AppResult<usize> {
     let now = app.clock.now();
     let mut tx = app.store.begin(organisation).await?;
     let mut queued = 0;
@@ -223,14 +230,14 @@ async fn due(app: &App, organisation: Uuid) -> ApiResult<usize> {
         // A rotation outside its hours waits for them; a held credential is rotated on its return.
         let held = !tx.open_checkouts(credential.id).await?.is_empty();
         let task = if rotates && open && !held {
-            Some("rotation")
+            Some(Task::Rotation)
         } else if account.next_check_at.is_some_and(|at| at <= now) {
-            Some("check")
+            Some(Task::Check)
         } else {
             None
         };
         if let Some(task) = task
-            && queue(&mut tx, &account, task, "plan", now).await?
+            && queue(&mut tx, &account, task, JobCause::Plan, now).await?
         {
             queued += 1;
         }
@@ -245,18 +252,17 @@ async fn due(app: &App, organisation: Uuid) -> ApiResult<usize> {
 }
 
 /// Ends the checkouts whose time is over. How many.
-async fn end_checkouts(app: &App, organisation: Uuid, keys: &OpenKeys) -> ApiResult<usize> {
+async fn end_checkouts(app: &App, organisation: Uuid, keys: &OpenKeys) -> AppResult<usize> {
     let now = app.clock.now();
     let mut tx = app.store.begin(organisation).await?;
     let overdue = tx.overdue_checkouts(now, BATCH).await?;
     for row in &overdue {
-        tx.end_checkout(row.id, now, CheckoutEnd::Time.word())
-            .await?;
+        tx.end_checkout(row.id, now, CheckoutEnd::Time).await?;
         let rotates = owe_rotation(&mut tx, row, now).await?;
         let view = tx.checkout_view(row.id).await?;
-        let mut event = Event::new(Uuid::now_v7(), organisation, now, "checkout.time-over");
+        let mut event = Event::new(Uuid::now_v7(), organisation, now, Action::CheckoutTimeOver);
         event.target = row.credential_id.to_string();
-        event.target_type = "credential".into();
+        event.target_type = TargetType::Credential.word().into();
         event.target_name = format!("{}/{}", view.place, view.credential_name);
         event.detail.insert("checkout".into(), row.id.to_string());
         event.detail.insert("holder".into(), view.person_name);
@@ -271,16 +277,16 @@ async fn end_checkouts(app: &App, organisation: Uuid, keys: &OpenKeys) -> ApiRes
 }
 
 /// Expires the requests that nobody answered or used in time.
-async fn expire_requests(app: &App, organisation: Uuid, keys: &OpenKeys) -> ApiResult<()> {
+async fn expire_requests(app: &App, organisation: Uuid, keys: &OpenKeys) -> AppResult<()> {
     let now = app.clock.now();
     let mut tx = app.store.begin(organisation).await?;
     for mut row in tx.overdue_requests(now, BATCH).await? {
-        row.state = "expired".into();
+        row.state = RequestState::Expired.into();
         tx.change_request(&row).await?;
         let view = tx.request_view(row.person_id, row.id).await?;
-        let mut event = Event::new(Uuid::now_v7(), organisation, now, "request.expire");
+        let mut event = Event::new(Uuid::now_v7(), organisation, now, Action::RequestExpire);
         event.target = row.credential_id.to_string();
-        event.target_type = "credential".into();
+        event.target_type = TargetType::Credential.word().into();
         event.target_name = format!("{}/{}", view.place, view.credential_name);
         event.detail.insert("request".into(), row.id.to_string());
         event.detail.insert("asked_by".into(), view.person_name);
@@ -293,9 +299,9 @@ async fn expire_requests(app: &App, organisation: Uuid, keys: &OpenKeys) -> ApiR
         if count == 0 {
             continue;
         }
-        let mut event = Event::new(Uuid::now_v7(), organisation, now, &action);
+        let mut event = Event::recorded(Uuid::now_v7(), organisation, now, &action);
         event.outcome = Outcome::Refused;
-        event.target_type = "person".into();
+        event.target_type = TargetType::Person.word().into();
         event.detail.insert("count".into(), count.to_string());
         event.detail.insert("from".into(), origins.join(", "));
         event
@@ -304,11 +310,11 @@ async fn expire_requests(app: &App, organisation: Uuid, keys: &OpenKeys) -> ApiR
         tx.record(&event, &keys.mac).await?;
     }
     for row in tx.overdue_pending_acts(now, BATCH).await? {
-        tx.settle_pending_act(row.id, "expired", None, now, "")
+        tx.settle_pending_act(row.id, PendingActState::Expired, None, now, "")
             .await?;
-        let mut event = Event::new(Uuid::now_v7(), organisation, now, "pending-act.expire");
+        let mut event = Event::new(Uuid::now_v7(), organisation, now, Action::PendingActExpire);
         event.target = row.target.to_string();
-        event.target_type = row.target_type;
+        event.target_type = row.target_type.0.word().into();
         event.target_name = row.target_name;
         event.detail.insert("act".into(), row.id.to_string());
         event.detail.insert("summary".into(), row.summary);

@@ -3,11 +3,10 @@
 use std::collections::HashMap;
 use std::time::Duration;
 
+use jexlin_app::app::App;
+use jexlin_app::error::AppResult;
 use jexlin_store::Sealer;
 use uuid::Uuid;
-
-use crate::app::App;
-use crate::error::ApiResult;
 
 /// Between rounds; well under the second within which a checkpoint is promised.
 const PAUSE: Duration = Duration::from_millis(200);
@@ -20,15 +19,15 @@ impl Seals {
     /// One round over all organisations. How many events got a place.
     ///
     /// # Errors
-    /// [`crate::error::ApiError`] of the last organisation that could not be sealed.
-    pub async fn once(&mut self, app: &App) -> ApiResult<usize> {
+    /// [`jexlin_app::error::AppError`] of the last organisation that could not be sealed.
+    pub async fn once(&mut self, app: &App) -> AppResult<usize> {
         let (mut sealed, mut last) = (0, None);
         for organisation in super::organisations(app).await {
             // One organisation's trouble is no other's.
             match self.seal_one(app, organisation).await {
                 Ok(count) => sealed += count,
                 Err(fault) => {
-                    tracing::warn!(%organisation, "sealing goes on with the next organisation: {}", fault.detail());
+                    tracing::warn!(%organisation, "sealing goes on with the next organisation: {}", fault.for_log());
                     last = Some(fault);
                 }
             }
@@ -36,7 +35,7 @@ impl Seals {
         last.map_or(Ok(sealed), Err)
     }
 
-    async fn seal_one(&mut self, app: &App, organisation: Uuid) -> ApiResult<usize> {
+    async fn seal_one(&mut self, app: &App, organisation: Uuid) -> AppResult<usize> {
         let keys = app.keyring.keys(&app.store, organisation).await?;
         let tx = app.store.begin(organisation).await?;
         let outcome = self
@@ -56,7 +55,7 @@ pub(super) async fn forever(app: App) {
     let mut seals = Seals::default();
     loop {
         if let Err(fault) = seals.once(&app).await {
-            tracing::warn!("sealing waits: {}", fault.detail());
+            tracing::warn!("sealing waits: {}", fault.for_log());
             tokio::time::sleep(Duration::from_secs(1)).await;
         }
         tokio::time::sleep(PAUSE).await;

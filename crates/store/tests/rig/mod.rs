@@ -70,11 +70,11 @@ pub async fn add_person(tx: &mut Tx, id: Uuid) {
         sign_in_name: id.to_string(),
         display_name: "Ines Calder".into(),
         password_phc: None,
-        state: "active".into(),
+        state: jexlin_core::people::PersonState::Active.into(),
         duties: vec![],
         created_at: at(0),
         version: 1,
-        sort: "person".into(),
+        person_type: jexlin_core::people::PersonType::Person.into(),
         secret_hash: None,
         sign_in_by: None,
     };
@@ -126,7 +126,7 @@ pub fn removal(organisation: Uuid, folder: Uuid, by: Uuid) -> RemovalRow {
     RemovalRow {
         id: Uuid::now_v7(),
         organisation,
-        sort: "folder".into(),
+        target_type: jexlin_core::vault::RemovedType::Folder.into(),
         target: folder,
         path: "/somewhere".into(),
         folder_id: folder,

@@ -1,5 +1,6 @@
 //! What would have to be done so that the world is as a file says.
 
+use crate::people::PersonState;
 use std::collections::{BTreeMap, BTreeSet};
 
 use chrono::{DateTime, Utc};
@@ -274,9 +275,9 @@ pub struct Problem {
 #[derive(Clone, Debug, Default)]
 pub struct Known {
     /// Sign-in names, and in which state the person is.
-    pub people: BTreeMap<String, String>,
+    pub people: BTreeMap<String, PersonState>,
     /// Names of clients, and in which state the client is.
-    pub clients: BTreeMap<String, String>,
+    pub clients: BTreeMap<String, PersonState>,
     /// All groups with their members.
     pub groups: BTreeMap<String, BTreeSet<Who>>,
     /// Password policies.
@@ -447,14 +448,13 @@ impl Known {
                     &self.clients
                 })
                 .get(name)
-                .map(String::as_str)
                 {
                     None if matches!(who, Who::Client(_)) => {
                         Some(format!("there is no client {name:?}"))
                     }
                     None => Some(format!("there is nobody with the sign-in name {name:?}")),
-                    Some("left") => Some(format!("{name} has left")),
-                    Some("suspended") if granted => Some(format!(
+                    Some(PersonState::Left) => Some(format!("{name} has left")),
+                    Some(PersonState::Suspended) if granted => Some(format!(
                         "{name} is suspended: nothing can be granted to them"
                     )),
                     Some(_) => None,

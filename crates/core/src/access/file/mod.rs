@@ -8,6 +8,8 @@
 
 mod compare;
 
+use crate::policy::RuleMode;
+use crate::words::Word as _;
 use std::collections::{BTreeMap, BTreeSet};
 use std::fmt::Write as _;
 
@@ -51,7 +53,7 @@ impl std::str::FromStr for Who {
     type Err = String;
 
     fn from_str(text: &str) -> Result<Self, String> {
-        match text.split_once(' ').map(|(sort, name)| (sort, name.trim())) {
+        match text.split_once(' ').map(|(word, name)| (word, name.trim())) {
             Some(("person", name)) if !name.is_empty() => Ok(Self::Person(name.to_owned())),
             Some(("client", name)) if !name.is_empty() => Ok(Self::Client(name.to_owned())),
             Some(("group", name)) if !name.is_empty() => Ok(Self::Group(name.to_owned())),
@@ -105,7 +107,7 @@ pub struct GateTerms {
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Demand {
     /// `advise`, `enforce` or `choose`.
-    pub mode: String,
+    pub mode: RuleMode,
     /// Names of policies.
     pub policies: Vec<String>,
 }
@@ -290,7 +292,7 @@ impl Reading {
         let level = raw
             .level
             .parse::<Level>()
-            .map_err(|problem| said(self, problem))
+            .map_err(|problem| said(self, format!("`{}` is no level: {problem}", raw.level)))
             .ok()?;
         let until = match raw.until.map(|until| until.to_string()) {
             None => None,
@@ -400,12 +402,10 @@ impl Reading {
             if single {
                 self.wrong(at, "what passwords must look like is said of folders");
             }
-            let most = if demand.mode == "choose" { 20 } else { 1 };
-            if !["advise", "enforce", "choose"].contains(&demand.mode.as_str()) {
-                self.wrong(
-                    at,
-                    format!("{:?} is none of advise, enforce and choose", demand.mode),
-                );
+            let mode = demand.mode.parse::<RuleMode>();
+            let most = if mode == Ok(RuleMode::Choose) { 20 } else { 1 };
+            if let Err(problem) = &mode {
+                self.wrong(at, format!("{:?} is no mode: {problem}", demand.mode));
             } else if demand.policies.is_empty() || demand.policies.len() > most {
                 self.wrong(
                     at,
@@ -416,8 +416,8 @@ impl Reading {
                     },
                 );
             }
-            entry.passwords = Some(Demand {
-                mode: demand.mode,
+            entry.passwords = mode.ok().map(|mode| Demand {
+                mode,
                 policies: demand.policies,
             });
         }
@@ -680,7 +680,7 @@ fn write_entry(out: &mut String, entry: &Entry) {
         let _ = writeln!(
             out,
             "passwords = {{ mode = {}, policies = {} }}",
-            quoted(&demand.mode),
+            quoted(demand.mode.word()),
             list(demand.policies.iter().cloned())
         );
     }

@@ -1,14 +1,17 @@
 use super::*;
+use crate::people::PersonState;
+use crate::policy::RuleMode;
 use proptest::prelude::*;
+use strum::VariantArray as _;
 
 fn name() -> impl Strategy<Value = String> {
     prop_oneof!["[a-z]{1,3}", "[a-z\"#=\\[\\]'ä .]{0,4}[a-z\"ß]"]
 }
 
 fn who() -> impl Strategy<Value = Who> {
-    (0..3, name()).prop_map(|(sort, name)| {
+    (0..3, name()).prop_map(|(kind, name)| {
         let name = name.trim().to_owned();
-        match sort {
+        match kind {
             0 => Who::Person(name),
             1 => Who::Client(name),
             _ => Who::Group(name),
@@ -24,7 +27,7 @@ fn terms() -> impl Strategy<Value = Terms> {
         any::<bool>(),
     )
         .prop_map(|(level, until, note, history)| Terms {
-            level: Level::ALL[level],
+            level: Level::VARIANTS[level],
             until: until.and_then(|at| DateTime::from_timestamp(at, 0)),
             note: note.trim().to_owned(),
             history,
@@ -59,7 +62,7 @@ fn entry(folder: bool) -> impl Strategy<Value = Entry> {
             },
         );
     let demand = proptest::collection::vec(name(), 1..3).prop_map(|policies| Demand {
-        mode: "choose".into(),
+        mode: RuleMode::Choose,
         policies,
     });
     (
@@ -232,9 +235,13 @@ grants = [{ to = "group Leads", level = "steward" }]
 
 fn known() -> Known {
     Known {
-        people: [("marek", "active"), ("olena", "suspended"), ("pim", "left")]
-            .map(|(name, state)| (name.to_owned(), state.to_owned()))
-            .into(),
+        people: [
+            ("marek", PersonState::Active),
+            ("olena", PersonState::Suspended),
+            ("pim", PersonState::Left),
+        ]
+        .map(|(name, state)| (name.to_owned(), state))
+        .into(),
         groups: [("Leads".to_owned(), BTreeSet::new())].into(),
         folders: [
             (Uuid::from_u128(1), ("/Pumping".to_owned(), true)),

@@ -1,0 +1,882 @@
+//! Credentials.
+
+use std::collections::BTreeMap;
+
+use jexlin_api::ErrorCode;
+use jexlin_api::{
+    ChangeCredential, Credential, CredentialItem, FindingItem, NewCredential, SecretText,
+};
+use jexlin_core::access::{Level, mark};
+use jexlin_core::audit::{Action, TargetType};
+use jexlin_core::names::check_note;
+use jexlin_core::policy::{About, Finding};
+use jexlin_core::secret::Secret;
+use jexlin_core::upkeep::CheckOutcome;
+use jexlin_core::vault::CredentialView;
+use jexlin_core::vault::RemovedType;
+use jexlin_core::vault::ValueOrigin;
+use jexlin_core::vault::VersionState;
+use jexlin_core::vault::kinds::{Facts, Field, FieldType, Given, Kind, PASSWORD};
+use jexlin_core::vault::readings::Readings;
+use jexlin_core::vault::ssh_keys::SshKey;
+use jexlin_core::vault::{Place, WrappedKey};
+use jexlin_core::words::Word as _;
+use jexlin_store::{CredentialChange, CredentialListing, CredentialRow, ListQuery, NewVersion, Tx};
+use uuid::Uuid;
+
+use super::devices::enroll;
+use super::kinds::{read_fields, show_fields};
+use super::names::named;
+use super::removal::removal;
+use super::tags::read_tags;
+use crate::assessment::{self, Rule};
+use crate::error::{AppError, AppResult};
+use crate::foreign;
+use crate::guards::allow_credential;
+use crate::guards::allow_folder;
+use crate::paging::{Paged, Paging, Versioned};
+use crate::unit_of_work::UnitOfWork;
+
+/// The parameters by which a list of credentials can be narrowed, and a search be saved.
+pub const FILTERS: [&str; 10] = [
+    "folder", "below", "find", "name", "user", "kind", "tag", "device", "check", "finding",
+];
+
+/// The most words of one search, and the longest of them.
+const MOST_WORDS: usize = 6;
+
+const LONGEST_WORD: usize = 60;
+
+/// So many of the latest or most often used are shown.
+const MOST_USED: i64 = 50;
+
+fn show_item(row: CredentialListing, near: bool) -> CredentialItem {
+    CredentialItem {
+        id: row.id,
+        name: row.name,
+        folder: row.folder_id,
+        place: row.place,
+        kind: row.kind,
+        user_name: row
+            .fields
+            .get("user_name")
+            .and_then(serde_json::Value::as_str)
+            .unwrap_or_default()
+            .to_owned(),
+        device: row.device_name,
+        device_id: row.device_id,
+        check: row.check_outcome.map(|outcome| outcome.0),
+        gated: row.gated,
+        level: Level::from_number(row.held).unwrap_or(Level::List),
+        tags: row.tags,
+        favourite: row.favourite,
+        findings: row.findings,
+        changed_at: row.changed_at,
+        own_grants: row.own_grants,
+        shared: row.shared,
+        near,
+    }
+}
+
+/// How a list of credentials is narrowed.
+#[derive(Debug, Default)]
+pub struct Narrowed<'r> {
+    /// In this folder.
+    pub folder: Option<Uuid>,
+    /// In this folder and below it.
+    pub below: Option<Uuid>,
+    /// Words to find in all that is not secret.
+    pub find: Option<&'r str>,
+    /// A part of the name.
+    pub name: Option<&'r str>,
+    /// A part of the user name.
+    pub user: Option<&'r str>,
+    /// A kind.
+    pub kind: Option<&'r str>,
+    /// A tag.
+    pub tag: Option<&'r str>,
+    /// A part of the name of a device.
+    pub device: Option<&'r str>,
+    /// The outcome of the last check.
+    pub check: Option<CheckOutcome>,
+    /// A finding, or `any`.
+    pub finding: Option<&'r str>,
+    /// A view.
+    pub view: Option<CredentialView>,
+}
+
+fn typed(text: Option<&str>) -> Option<String> {
+    text.map(str::trim)
+        .filter(|text| !text.is_empty())
+        .map(|text| text.chars().take(LONGEST_WORD).collect())
+}
+
+fn fields_of(row: &CredentialRow) -> BTreeMap<String, String> {
+    serde_json::from_value(row.fields.clone()).unwrap_or_default()
+}
+
+fn extra_of(row: &CredentialRow) -> Vec<Field> {
+    serde_json::from_value(row.extra.clone()).unwrap_or_default()
+}
+
+/// The kind of a credential, with the fields that it has for itself alone.
+pub async fn kind_of(tx: &mut Tx, row: &CredentialRow) -> AppResult<Kind> {
+    let known = crate::kinds::find(tx, &row.kind)
+        .await?
+        .ok_or_else(|| AppError::internal("a credential of no kind"))?;
+    let mut kind = known.kind;
+    // The kind may have got a field of the same name since; then that one counts.
+    let own: Vec<Field> = extra_of(row)
+        .into_iter()
+        .filter(|field| kind.field(&field.name).is_none())
+        .collect();
+    kind.fields.extend(own);
+    Ok(kind)
+}
+
+async fn findings(unit: &mut UnitOfWork, row: &CredentialRow) -> AppResult<Vec<FindingItem>> {
+    let (person, now) = (unit.person.id, unit.now);
+    let from = assessment::thresholds(unit.tx()?).await?;
+    let words = unit.tx()?.findings_of(row.id, person, now, from).await?;
+    let lacks = unit
+        .tx()?
+        .judgement(row.id)
+        .await?
+        .map(|row| row.lacks)
+        .unwrap_or_default();
+    let show = |word: &String| {
+        let finding = Finding::find(word)?;
+        let detail = if finding == Finding::BreaksPolicy {
+            lacks.join("; ")
+        } else {
+            String::new()
+        };
+        Some(FindingItem {
+            name: finding,
+            detail,
+            advice: finding.advice().into(),
+        })
+    };
+    Ok(words.iter().filter_map(show).collect())
+}
+
+/// Shows a credential without its secrets.
+pub async fn show(
+    unit: &mut UnitOfWork,
+    row: CredentialRow,
+    level: Level,
+) -> AppResult<Credential> {
+    let kind = kind_of(unit.tx()?, &row).await?;
+    let fields = fields_of(&row);
+    let mut facts: BTreeMap<String, Facts> = kind.facts(
+        &fields,
+        &foreign::certificates(&kind.certificates(&fields)).await,
+    );
+    let tx = unit.tx()?;
+    let place = tx.path_of(row.folder_id).await?;
+    let current: Vec<_> = tx
+        .versions(row.id)
+        .await?
+        .into_iter()
+        .filter(|version| version.state == VersionState::Current)
+        .collect();
+    for version in &current {
+        let known: Facts = serde_json::from_value(version.facts.clone()).unwrap_or_default();
+        if !known.is_empty() {
+            facts.insert(version.field.clone(), known);
+        }
+    }
+    let device_name = match row.device_id {
+        // The device may be in the bin.
+        Some(device) => tx.device(device).await.ok().map(|device| device.name),
+        None => None,
+    };
+    let state = if row.device_id.is_some() {
+        tx.account_of(row.id).await?
+    } else {
+        None
+    };
+    let upkeep = state.map(|state| {
+        super::upkeep::show_state(state, row.id, &place, &row.name, device_name.as_deref())
+    });
+    let mut people = [None, None];
+    for (shown, person) in people.iter_mut().zip([row.created_by, row.changed_by]) {
+        if let Some(person) = person {
+            *shown = tx
+                .person(person)
+                .await
+                .ok()
+                .map(|person| person.display_name);
+        }
+    }
+    let [created_by, changed_by] = people;
+    let person = unit.person.id;
+    let favourite = unit.tx()?.is_favourite(person, row.id).await?;
+    let gate = super::gates::show_conditions(unit, row.id).await?;
+    let findings = if level >= Level::Reveal {
+        findings(unit, &row).await?
+    } else {
+        vec![]
+    };
+    let attachments = super::attachments::of(unit, row.id).await?;
+    Ok(Credential {
+        extra: show_fields(&extra_of(&row)),
+        fields,
+        facts,
+        id: row.id,
+        name: row.name,
+        folder: row.folder_id,
+        place,
+        kind: row.kind,
+        secret_fields: current.into_iter().map(|version| version.field).collect(),
+        device: row.device_id,
+        device_name,
+        level,
+        gate,
+        upkeep,
+        tags: row.tags,
+        favourite,
+        findings,
+        attachments,
+        created_at: row.created_at,
+        created_by,
+        changed_at: row.changed_at,
+        changed_by,
+        version: row.version,
+    })
+}
+
+/// A new value of a secret field, and where it came from.
+pub type NewSecret = (String, Given, ValueOrigin);
+
+/// Reads the secrets that somebody gave, by the kind; each problem is named by its field.
+fn read_secrets(
+    kind: &Kind,
+    password: Option<&SecretText>,
+    others: &BTreeMap<String, SecretText>,
+    readings: &Readings,
+) -> AppResult<Vec<NewSecret>> {
+    let given = password
+        .map(|value| (PASSWORD.to_owned(), value))
+        .into_iter()
+        .chain(others.iter().map(|(name, value)| (name.clone(), value)));
+    let (mut read, mut problems) = (vec![], BTreeMap::new());
+    for (name, value) in given {
+        match kind.read_secret(&name, value.expose_secret(), readings) {
+            Ok(secret) => read.push((name, secret, ValueOrigin::Typed)),
+            Err(problem) => {
+                problems.insert(name, problem);
+            }
+        }
+    }
+    if problems.is_empty() {
+        Ok(read)
+    } else {
+        Err(AppError::bad_fields(problems))
+    }
+}
+
+/// Makes a password by what counts.
+pub fn generated(unit: &UnitOfWork, rule: &Rule, user_name: &str) -> AppResult<Secret> {
+    let about = About {
+        user_name,
+        used_ago: None,
+    };
+    rule.policy
+        .generate(&mut unit.app.rng()?, about)
+        .map_err(|problem| {
+            AppError::field(
+                "policy",
+                format!("the policy “{}” cannot be met: {problem}", rule.name),
+            )
+        })
+}
+
+/// Makes the main secret of a kind: a password by what counts, or a key.
+fn make_main(
+    unit: &UnitOfWork,
+    kind: &Kind,
+    rule: &Rule,
+    user_name: &str,
+    key_type: Option<&str>,
+) -> AppResult<Given> {
+    if kind
+        .field(PASSWORD)
+        .is_some_and(|field| field.holds == FieldType::SshKey)
+    {
+        let key = SshKey::generate(
+            &mut unit.app.rng()?,
+            key_type.unwrap_or("ed25519"),
+            user_name,
+        )
+        .map_err(|problem| AppError::field("key", problem.to_string()))?;
+        return Ok(Given {
+            facts: key.facts(),
+            value: key.into_text(),
+        });
+    }
+    Ok(Given {
+        value: generated(unit, rule, user_name)?,
+        facts: Facts::new(),
+    })
+}
+
+fn user_of(fields: &BTreeMap<String, String>) -> &str {
+    fields.get("user_name").map_or("", String::as_str)
+}
+
+fn changed_kind(kind: &Kind) -> AppError {
+    AppError::conflict(
+        ErrorCode::KindChanged,
+        format!(
+            "Somebody has changed what a {} has for fields since the form was opened.",
+            kind.label.to_lowercase()
+        ),
+        "Open the form again; copy what you typed first.",
+    )
+}
+
+fn to_json<T: serde::Serialize>(value: &T) -> AppResult<serde_json::Value> {
+    serde_json::to_value(value).map_err(|error| AppError::internal(error.to_string()))
+}
+
+/// A typed password is compared with former ones only for whoever could see them: the answer would tell
+/// others what they are.
+async fn allow_comparing(unit: &mut UnitOfWork, credential: Uuid) -> AppResult<()> {
+    let (person, now) = (unit.person.id, unit.now);
+    let seen = unit.tx()?.may_see_history(person, credential, now).await?;
+    let approach = unit.tx()?.approach(person, credential, now).await?;
+    let passed = match approach.reach.allow::<mark::Reveal>() {
+        Ok(allowed) => crate::guards::through_all(unit, &allowed).await.is_ok(),
+        Err(_) => false,
+    };
+    if seen && passed {
+        return Ok(());
+    }
+    Err(AppError::forbidden(
+        "The policy compares a password with former ones, which you may not see at this moment.",
+        "Have one generated, or check it out first.",
+    ))
+}
+
+/// Keeps new values of secret fields, judged where there is something to judge. Their numbers go on
+/// from what is there.
+async fn keep_secrets(
+    unit: &mut UnitOfWork,
+    kind: &Kind,
+    row: &CredentialRow,
+    secrets: &[NewSecret],
+    why: &str,
+    rule: &Rule,
+) -> AppResult<()> {
+    let (organisation, credential, now, by) = (row.organisation, row.id, unit.now, unit.person.id);
+    let data_key = unit.keys.key.unwrap_data_key(
+        organisation,
+        credential,
+        &WrappedKey(row.data_key.clone()),
+    )?;
+    let mut rng = unit.app.rng()?;
+    for (field, given, how) in secrets {
+        let number = unit.tx()?.next_number(credential, field).await?;
+        let sealed = data_key.seal(
+            &mut rng,
+            &Place {
+                organisation,
+                credential,
+                field,
+                version: number,
+            },
+            &given.value,
+        )?;
+        let facts = to_json(&given.facts)?;
+        let new = NewVersion {
+            credential,
+            field,
+            number,
+            state: VersionState::Current,
+            sealed: &sealed.0,
+            now,
+            by: Some(by),
+            how: *how,
+            why,
+            facts,
+        };
+        unit.tx()?.add_version(&new).await?;
+        unit.add_detail(field, how.word());
+        if field == PASSWORD {
+            if *how == ValueOrigin::Typed && number > 1 && rule.policy.not_last > 0 {
+                allow_comparing(unit, credential).await?;
+                unit.value_may_be_asked().await?;
+            }
+            let (app, keys) = (unit.app.clone(), unit.keys.clone());
+            assessment::admit_and_keep(
+                unit.tx()?,
+                &app,
+                &keys,
+                kind,
+                row,
+                number,
+                &given.value,
+                rule,
+            )
+            .await?;
+        }
+    }
+    if !why.is_empty() {
+        unit.add_detail("why", why);
+    }
+    Ok(())
+}
+
+/// Adds a credential whose parts have been read; for what brings things in.
+pub async fn keep_new(
+    unit: &mut UnitOfWork,
+    kind: &Kind,
+    folder: Uuid,
+    name: &str,
+    fields: &BTreeMap<String, String>,
+    secrets: Vec<NewSecret>,
+) -> AppResult<Uuid> {
+    let rule = assessment::rule_for(unit.tx()?, folder, None).await?;
+    let row = new_row(unit, kind, folder, name, fields)?;
+    unit.tx()?.add_credential(&row).await?;
+    keep_secrets(unit, kind, &row, &secrets, "", &rule).await?;
+    Ok(row.id)
+}
+
+fn new_row(
+    unit: &UnitOfWork,
+    kind: &Kind,
+    folder: Uuid,
+    name: &str,
+    fields: &BTreeMap<String, String>,
+) -> AppResult<CredentialRow> {
+    let (organisation, now, by) = (unit.organisation(), unit.now, unit.person.id);
+    let credential = Uuid::now_v7();
+    let (_, wrapped) =
+        unit.keys
+            .key
+            .generate_data_key(&mut unit.app.rng()?, organisation, credential)?;
+    Ok(CredentialRow {
+        id: credential,
+        organisation,
+        folder_id: folder,
+        kind: kind.name.clone(),
+        name: named("name", name)?,
+        fields: to_json(fields)?,
+        device_id: None,
+        data_key: wrapped.0,
+        created_at: now,
+        created_by: Some(by),
+        changed_at: now,
+        changed_by: Some(by),
+        removed_at: None,
+        version: 1,
+        removal_id: None,
+        extra: serde_json::json!([]),
+        tags: vec![],
+    })
+}
+
+/// Adds a credential.
+pub async fn add(unit: &mut UnitOfWork, body: NewCredential) -> AppResult<Versioned<Credential>> {
+    unit.begin_audit(
+        Action::CredentialAdd,
+        TargetType::Credential,
+        None,
+        &body.name,
+    );
+    let known = crate::kinds::find(unit.tx()?, &body.kind)
+        .await?
+        .ok_or_else(|| AppError::field("kind", "there is no such kind; see `jexlin kind list`"))?;
+    if known.retired
+        || (!known.own
+            && crate::settings::settings(unit.tx()?)
+                .await?
+                .0
+                .only_own_kinds)
+    {
+        return Err(AppError::field(
+            "kind",
+            "no new credential can be of this kind any more; see `jexlin kind list`",
+        ));
+    }
+    if body
+        .kind_version
+        .is_some_and(|version| version != known.version)
+    {
+        return Err(changed_kind(&known.kind));
+    }
+    let extra = read_fields(&body.extra)?;
+    let kind = known
+        .kind
+        .with_extra(&extra)
+        .map_err(|problem| AppError::field("extra", problem))?;
+    check_note(&body.why).map_err(|problem| AppError::field("why", problem))?;
+    let mut fields = body.fields;
+    kind.check_plain(&fields, &BTreeMap::new(), &unit.readings)
+        .map_err(AppError::bad_fields)?;
+    kind.complete(&mut fields, &BTreeMap::new(), &unit.readings);
+    let level = allow_folder::<mark::Edit>(unit, body.folder).await?.held();
+    let rule = assessment::rule_for(unit.tx()?, body.folder, body.policy).await?;
+    let mut secrets = read_secrets(&kind, body.password.as_ref(), &body.secrets, &unit.readings)?;
+    if let (Some(main), false) = (
+        kind.field(PASSWORD),
+        secrets.iter().any(|(name, ..)| name == PASSWORD),
+    ) {
+        if kind.generates {
+            secrets.push((
+                PASSWORD.to_owned(),
+                make_main(unit, &kind, &rule, user_of(&fields), body.key.as_deref())?,
+                ValueOrigin::Generated,
+            ));
+        } else if main.required {
+            let label = main.label.to_lowercase();
+            return Err(AppError::field(
+                PASSWORD,
+                format!(
+                    "a {} needs its {label}; none can be generated",
+                    kind.label.to_lowercase()
+                ),
+            ));
+        }
+    }
+    for field in kind
+        .fields
+        .iter()
+        .filter(|field| field.required && field.holds.is_secret() && field.name != PASSWORD)
+    {
+        if !secrets.iter().any(|(name, ..)| *name == field.name) {
+            return Err(AppError::field(&field.name, "this field is required"));
+        }
+    }
+    let mut row = new_row(unit, &kind, body.folder, &body.name, &fields)?;
+    row.extra = to_json(&extra)?;
+    row.tags = read_tags(&body.tags)?;
+    unit.tx()?.add_credential(&row).await?;
+    keep_secrets(unit, &kind, &row, &secrets, &body.why, &rule).await?;
+    if let Some(device) = body.device {
+        enroll(unit, row.id, user_of(&fields), device, true).await?;
+        row.device_id = Some(device);
+    }
+    let shown = show(unit, row, level).await?;
+    unit.set_target(shown.id, &format!("{}/{}", shown.place, shown.name));
+    unit.commit_audited().await?;
+    Ok(Versioned(1, shown))
+}
+
+/// One credential, without its secrets.
+pub async fn read(unit: &mut UnitOfWork, credential: Uuid) -> AppResult<Versioned<Credential>> {
+    let target = credential;
+    let level = allow_credential::<mark::List>(unit, target).await?.held();
+    let row = unit.tx()?.credential(target).await?;
+    let shown = show(unit, row, level).await?;
+    unit.commit().await?;
+    Ok(Versioned(shown.version, shown))
+}
+
+/// Changes a credential: name, place, fields, tags, device, or secrets in the vault.
+pub async fn change(
+    unit: &mut UnitOfWork,
+    credential: Uuid,
+    version: i32,
+    body: ChangeCredential,
+) -> AppResult<Versioned<Credential>> {
+    let target = credential;
+    unit.begin_audit(
+        Action::CredentialEdit,
+        TargetType::Credential,
+        Some(target),
+        "",
+    );
+    let allowed = allow_credential::<mark::Edit>(unit, target).await?;
+    let mut row = unit.tx()?.credential_locked(target).await?;
+    if row.version != version {
+        return Err(AppError::stale());
+    }
+    let known = crate::kinds::find(unit.tx()?, &row.kind)
+        .await?
+        .ok_or_else(|| AppError::internal("a credential of no kind"))?;
+    if body
+        .kind_version
+        .is_some_and(|version| version != known.version)
+    {
+        return Err(changed_kind(&known.kind));
+    }
+    check_note(&body.why).map_err(|problem| AppError::field("why", problem))?;
+    if let Some(name) = &body.name {
+        row.name = named("name", name)?;
+        unit.add_detail("name", row.name.clone());
+    }
+    let gates = unit.tx()?.gate_ids_of(target).await?;
+    let mut moved = false;
+    if let Some(folder) = body.folder.filter(|folder| *folder != row.folder_id) {
+        // Moving changes who reaches it: it takes a steward here and an editor there.
+        allow_credential::<mark::Steward>(unit, target).await?;
+        allow_folder::<mark::Edit>(unit, folder).await?;
+        row.folder_id = folder;
+        let to = unit.tx()?.path_of(folder).await?;
+        unit.add_detail("moved_to", to);
+        moved = true;
+    }
+    let kept = fields_of(&row);
+    let mut fields = kept.clone();
+    for (name, value) in &body.fields {
+        if value.is_empty() {
+            fields.remove(name);
+        } else {
+            fields.insert(name.clone(), value.clone());
+        }
+        unit.add_detail(
+            &format!("field {}", name.chars().take(40).collect::<String>()),
+            "changed",
+        );
+    }
+    if let Some(extra) = &body.extra {
+        let extra = read_fields(extra)?;
+        known
+            .kind
+            .clone()
+            .with_extra(&extra)
+            .map_err(|problem| AppError::field("extra", problem))?;
+        row.extra = to_json(&extra)?;
+        unit.add_detail(
+            "extra fields",
+            extra
+                .iter()
+                .map(|field| field.name.as_str())
+                .collect::<Vec<_>>()
+                .join(", "),
+        );
+    }
+    let kind = kind_of(unit.tx()?, &row).await?;
+    kind.check_plain(&fields, &kept, &unit.readings)
+        .map_err(AppError::bad_fields)?;
+    kind.complete(&mut fields, &kept, &unit.readings);
+    row.fields = to_json(&fields)?;
+    if let Some(tags) = &body.tags {
+        let tags = read_tags(tags)?;
+        let changed: Vec<String> = tags
+            .iter()
+            .chain(&row.tags)
+            .filter(|tag| tags.contains(tag) != row.tags.contains(tag))
+            .cloned()
+            .collect();
+        let now = unit.now;
+        if unit
+            .tx()?
+            .tags_move_access(row.folder_id, &changed, now)
+            .await?
+        {
+            // A grant for such a tag alone reaches it from now on, or does not any more.
+            allow_credential::<mark::Steward>(unit, target).await?;
+        }
+        row.tags = tags;
+        unit.add_detail("tags", row.tags.join(", "));
+    }
+    let renamed = user_of(&fields) != user_of(&kept);
+    match (row.device_id, body.device) {
+        (Some(present), None) if body.no_device => {
+            unit.tx()?.withdraw_from_account(target).await?;
+            row.device_id = None;
+            unit.add_detail("device", format!("none any more; it was {present}"));
+        }
+        (present, Some(device)) if present != Some(device) || renamed => {
+            unit.tx()?.withdraw_from_account(target).await?;
+            enroll(unit, target, user_of(&fields), device, false).await?;
+            row.device_id = Some(device);
+        }
+        (Some(_), _) if renamed => {
+            return Err(AppError::conflict(
+                ErrorCode::IsAccount,
+                "This credential is the password of an account on a device, and the user name is the account's.",
+                "Name the device with the new user name to make it the password of that account, or take it off the device first.",
+            ));
+        }
+        _ => {}
+    }
+    let rule = assessment::rule_for(unit.tx()?, row.folder_id, body.policy).await?;
+    let mut secrets = read_secrets(&kind, body.password.as_ref(), &body.secrets, &unit.readings)?;
+    if body.generate && body.password.is_none() {
+        if !kind.generates {
+            return Err(AppError::field(
+                "generate",
+                format!(
+                    "the secret of a {} comes from somebody else; none can be generated",
+                    kind.label.to_lowercase()
+                ),
+            ));
+        }
+        secrets.push((
+            PASSWORD.to_owned(),
+            make_main(unit, &kind, &rule, user_of(&fields), body.key.as_deref())?,
+            ValueOrigin::Generated,
+        ));
+    }
+    if secrets.iter().any(|(field, ..)| field == PASSWORD)
+        && unit.tx()?.has_candidate(target).await?
+    {
+        return Err(AppError::rotating());
+    }
+    row.changed_at = unit.now;
+    row.changed_by = Some(unit.person.id);
+    keep_secrets(unit, &kind, &row, &secrets, &body.why, &rule).await?;
+    if !secrets.iter().any(|(field, ..)| field == PASSWORD)
+        && (moved || fields != kept || body.name.is_some())
+    {
+        // What it keeps is judged by what counts from now on, and where it comes to, also admitted.
+        let (app, keys) = (unit.app.clone(), unit.keys.clone());
+        for mut it in unit.tx()?.to_judge_of(&[target], PASSWORD).await? {
+            (it.folder, it.name, it.fields) = (row.folder_id, row.name.clone(), row.fields.clone());
+            if moved {
+                if assessment::is_enforced(unit.tx()?, row.folder_id).await? {
+                    // Whether it complies tells something of the value: only to whoever could see it.
+                    let reach = allow_credential::<mark::Reveal>(unit, target).await?;
+                    crate::guards::through_all(unit, &reach).await?;
+                    unit.value_may_be_asked().await?;
+                }
+                assessment::admit_sealed(unit.tx()?, &app, &keys, &it).await?;
+            } else {
+                assessment::again(unit.tx()?, &app, &keys, &it).await?;
+            }
+        }
+    }
+    let change = CredentialChange {
+        id: target,
+        version,
+        name: &row.name,
+        folder_id: row.folder_id,
+        fields: &row.fields,
+        extra: &row.extra,
+        tags: &row.tags,
+        now: row.changed_at,
+        by: row.changed_by,
+    };
+    unit.tx()?.change_credential(&change).await?;
+    let after = unit.tx()?.gate_ids_of(target).await?;
+    super::gates::may_leave(unit, &gates, &after).await?;
+    row.version += 1;
+    let shown = show(unit, row, allowed.held()).await?;
+    unit.commit_audited().await?;
+    Ok(Versioned(shown.version, shown))
+}
+
+/// Moves a credential to the bin, from where it can be restored.
+pub async fn remove(unit: &mut UnitOfWork, credential: Uuid, version: i32) -> AppResult<Uuid> {
+    let target = credential;
+    unit.begin_audit(
+        Action::CredentialRemove,
+        TargetType::Credential,
+        Some(target),
+        "",
+    );
+    allow_credential::<mark::Steward>(unit, target).await?;
+    let now = unit.now;
+    let row = unit.tx()?.credential_locked(target).await?;
+    let path = format!("{}/{}", unit.tx()?.path_of(row.folder_id).await?, row.name);
+    let going = removal(
+        unit,
+        RemovedType::Credential,
+        target,
+        path,
+        row.folder_id,
+        1,
+    );
+    unit.tx()?.add_removal(&going).await?;
+    unit.tx()?
+        .remove_credential(target, version, going.id, now)
+        .await?;
+    unit.commit_audited().await?;
+    Ok(going.id)
+}
+
+/// The credentials that the asker may know of, narrowed as they like. `find` looks in everything that
+/// is not secret, word by word; when nothing holds all words, what resembles them comes back with
+/// `near` set. `view` is `favourites`, `recent`, `most-used`, `mine`, `shared-with-me`,
+/// `shared-by-me` or `with-nobody`.
+pub async fn list(
+    unit: &mut UnitOfWork,
+    narrowed: Narrowed<'_>,
+    paging: Paging<(String, Uuid)>,
+) -> AppResult<Paged<CredentialItem, (String, Uuid)>> {
+    let words = narrowed
+        .find
+        .unwrap_or_default()
+        .split(|c: char| c.is_whitespace() || c == '/')
+        .filter(|word| !word.is_empty());
+    let finding = typed(narrowed.finding);
+    if finding
+        .as_deref()
+        .is_some_and(|word| word != "any" && Finding::find(word).is_none())
+    {
+        return Err(AppError::field(
+            "finding",
+            format!("it is any, {}", Finding::ALL.map(Finding::word).join(", ")),
+        ));
+    }
+    let (person, now) = (unit.person.id, unit.now);
+    let below = narrowed.below;
+    let mut query = ListQuery {
+        folder: narrowed.folder,
+        below,
+        find: words
+            .take(MOST_WORDS)
+            .map(|word| word.chars().take(LONGEST_WORD).collect())
+            .collect(),
+        nearly: false,
+        name: typed(narrowed.name),
+        user_name: typed(narrowed.user),
+        kind: typed(narrowed.kind),
+        tag: typed(narrowed.tag).map(|tag| tag.to_lowercase()),
+        device: typed(narrowed.device),
+        check: narrowed.check.map(|outcome| outcome.word().to_owned()),
+        finding,
+        view: None,
+        only: None,
+        thresholds: assessment::thresholds(unit.tx()?).await?,
+        many_folders: None,
+        after: paging.after,
+        most: paging.most + 1,
+    };
+    let mut used: Option<Vec<Uuid>> = None;
+    match narrowed.view {
+        Some(view @ (CredentialView::Recent | CredentialView::MostUsed)) => {
+            let ids = unit
+                .tx()?
+                .used_by(person, view == CredentialView::MostUsed, MOST_USED)
+                .await?;
+            query.only = Some(ids.clone());
+            used = Some(ids);
+        }
+        view => query.view = view,
+    }
+    let mut rows = unit.tx()?.list_credentials(person, now, &query).await?;
+    let near = rows.is_empty() && !query.find.is_empty() && query.after.is_none();
+    if near {
+        query.nearly = true;
+        rows = unit.tx()?.list_credentials(person, now, &query).await?;
+    }
+    unit.commit().await?;
+    if let Some(order) = used {
+        // These come in their own order, and are few.
+        rows.sort_by_key(|row| order.iter().position(|id| *id == row.id));
+        return Ok(Paged {
+            items: rows.into_iter().map(|row| show_item(row, false)).collect(),
+            next: None,
+        });
+    }
+    if near {
+        // The nearest first: whoever does not find it here types it otherwise.
+        rows.truncate(usize::try_from(paging.most).unwrap_or(0));
+        return Ok(Paged {
+            items: rows.into_iter().map(|row| show_item(row, true)).collect(),
+            next: None,
+        });
+    }
+    Ok(Paged::of(
+        rows,
+        paging.most,
+        |row| (row.name.clone(), row.id),
+        |row| show_item(row, false),
+    ))
+}

@@ -1,0 +1,37 @@
+//! The commands and queries, one file a part of the product; the routes have the same files.
+
+pub mod access_file;
+pub mod access_issues;
+pub mod access_requests;
+pub mod attachments;
+pub mod audit;
+pub mod auth;
+pub mod checkouts;
+pub mod clients;
+pub mod credentials;
+pub mod devices;
+pub mod exports;
+pub mod favourites;
+pub mod folders;
+pub mod gate_place;
+pub mod gates;
+pub mod grants;
+pub mod imports;
+pub mod keys;
+pub mod kinds;
+pub mod names;
+pub mod overview;
+pub mod pending_acts;
+pub mod people;
+pub mod personal;
+pub mod policies;
+pub mod preview;
+pub mod removal;
+pub mod requests;
+pub mod saved_searches;
+pub mod second_person;
+pub mod secrets;
+pub mod setup;
+pub mod status;
+pub mod tags;
+pub mod upkeep;

@@ -1,0 +1,466 @@
+//! Upkeep plans, accounts, jobs.
+
+use chrono::{DateTime, Utc};
+use jexlin_api::ErrorCode;
+use jexlin_api::{Job, NewJob, NewPlan, Page, Plan, PlanRules, Upkeep};
+use jexlin_core::access::mark;
+use jexlin_core::audit::{Action, TargetType};
+use jexlin_core::upkeep::ChangeMethod;
+use jexlin_core::upkeep::JobCause;
+use jexlin_core::upkeep::JobOutcome;
+use jexlin_core::upkeep::JobState;
+use jexlin_core::upkeep::OutOfSync;
+use jexlin_core::upkeep::Task;
+use jexlin_core::upkeep::day_of;
+use jexlin_core::words::Word as _;
+use jexlin_store::Stored;
+use jexlin_store::{AccountRow, JobFilter, JobView, PlanRow, Target, UpkeepView};
+use uuid::Uuid;
+
+use crate::error::{AppError, AppResult};
+use crate::guards::allow_credential;
+use crate::guards::allow_steward;
+use crate::guards::place_of;
+use crate::guards::target_of;
+use crate::guards::target_type_of;
+use crate::jobs::queued;
+use crate::paging::{Paged, Paging, Versioned};
+use crate::plans::parse_plan;
+use crate::unit_of_work::UnitOfWork;
+
+fn fill(mut row: PlanRow, rules: PlanRules) -> AppResult<PlanRow> {
+    if rules.rotate.is_some() && rules.rotate_days.is_some() {
+        return Err(AppError::field(
+            "rotate",
+            "name a rule or a number of days, not both",
+        ));
+    }
+    if rules.hours_from.is_some() != rules.hours_to.is_some() {
+        return Err(AppError::field(
+            "hours_from",
+            "hours have a beginning and an end",
+        ));
+    }
+    row.check_rule = rules.check.filter(|rule| !rule.trim().is_empty());
+    row.out_of_sync = rules.out_of_sync.into();
+    row.rotate_rule = rules.rotate.filter(|rule| !rule.trim().is_empty());
+    row.rotate_days = rules.rotate_days.map(i32::from);
+    row.hours_from = rules.hours_from;
+    row.hours_to = rules.hours_to;
+    row.time_zone = rules.time_zone;
+    row.policy_id = rules.policy;
+    parse_plan(&row).map_err(|problem| AppError::field("plan", problem))?;
+    Ok(row)
+}
+
+/// What a plan is set on: a folder, or the credential that is the password of its account.
+async fn plan_target(unit: &mut UnitOfWork, row: &PlanRow) -> AppResult<Target> {
+    if let Some(folder) = row.folder_id {
+        return Ok(Target::Folder(folder));
+    }
+    let account = unit
+        .tx()?
+        .account(row.account_id.unwrap_or_default())
+        .await?;
+    account
+        .credential_id
+        .map(Target::Credential)
+        .ok_or_else(|| AppError::unknown("plan"))
+}
+
+async fn show_plan(unit: &mut UnitOfWork, row: PlanRow) -> AppResult<Plan> {
+    let target = plan_target(unit, &row).await?;
+    let place = match target {
+        Target::Folder(folder) => unit.tx()?.path_of(folder).await?,
+        Target::Credential(credential) => place_of(unit, credential).await?,
+    };
+    let (target, target_type) = target_type_of(target);
+    let rules = PlanRules {
+        check: row.check_rule,
+        out_of_sync: row.out_of_sync.0,
+        rotate: row.rotate_rule,
+        rotate_days: row.rotate_days.and_then(|days| u16::try_from(days).ok()),
+        hours_from: row.hours_from,
+        hours_to: row.hours_to,
+        time_zone: row.time_zone,
+        policy: row.policy_id,
+    };
+    Ok(Plan {
+        id: row.id,
+        target_type,
+        target,
+        place,
+        rules,
+        version: row.version,
+    })
+}
+
+/// The plans that the asker may know of.
+pub async fn plans(unit: &mut UnitOfWork) -> AppResult<Page<Plan>> {
+    let rows = unit.tx()?.plans().await?;
+    let mut items = vec![];
+    for row in rows {
+        let (person, now) = (unit.person.id, unit.now);
+        // An account that has no password any more keeps its plan for the next one.
+        let Ok(target) = plan_target(unit, &row).await else {
+            continue;
+        };
+        let reach = match target {
+            Target::Folder(folder) => unit.tx()?.reach_folder(person, folder, now).await?,
+            Target::Credential(credential) => {
+                unit.tx()?.reach_credential(person, credential, now).await?
+            }
+        };
+        if reach.level().is_some() {
+            items.push(show_plan(unit, row).await?);
+        }
+    }
+    items.sort_by_key(|plan| plan.place.to_lowercase());
+    unit.commit().await?;
+    Ok(Page { items, next: None })
+}
+
+/// Sets an upkeep plan on a folder or a credential.
+pub async fn add_plan(unit: &mut UnitOfWork, body: NewPlan) -> AppResult<Versioned<Plan>> {
+    let target = target_of(body.folder, body.credential)?;
+    let (target_id, target_type) = target_type_of(target);
+    unit.begin_audit(Action::PlanAdd, target_type, Some(target_id), "");
+    let place = allow_steward(unit, target).await?;
+    unit.set_target(target_id, &place);
+    let account = match body.credential {
+        None => None,
+        Some(credential) => {
+            let account = unit.tx()?.account_of(credential).await?;
+            let missing = || {
+                AppError::conflict(
+                    ErrorCode::NoDevice,
+                    "This credential is no account of a device.",
+                    "Put it on a device first, or set the plan on a folder.",
+                )
+            };
+            Some(account.ok_or_else(missing)?.id)
+        }
+    };
+    let row = PlanRow {
+        id: Uuid::now_v7(),
+        organisation: unit.organisation(),
+        folder_id: body.folder,
+        account_id: account,
+        check_rule: None,
+        out_of_sync: OutOfSync::Tell.into(),
+        rotate_rule: None,
+        rotate_days: None,
+        hours_from: None,
+        hours_to: None,
+        time_zone: String::new(),
+        policy_id: None,
+        anchor: day_of(unit.now),
+        version: 1,
+    };
+    let row = fill(row, body.rules)?;
+    unit.tx()?.add_plan(&row).await?;
+    let shown = show_plan(unit, row).await?;
+    unit.commit_audited().await?;
+    Ok(Versioned(1, shown))
+}
+
+/// Changes an upkeep plan; all its rules are given anew.
+pub async fn change_plan(
+    unit: &mut UnitOfWork,
+    plan: Uuid,
+    version: i32,
+    body: PlanRules,
+) -> AppResult<Versioned<Plan>> {
+    let plan_id = plan;
+    unit.begin_audit(Action::PlanEdit, TargetType::Plan, Some(plan_id), "");
+    let row = unit
+        .tx()?
+        .plan(plan_id)
+        .await
+        .map_err(|_| AppError::unknown("plan"))?;
+    let target = plan_target(unit, &row).await?;
+    let place = allow_steward(unit, target).await?;
+    let (target_id, target_type) = target_type_of(target);
+    unit.begin_audit(Action::PlanEdit, target_type, Some(target_id), &place);
+    let mut row = fill(row, body)?;
+    row.version = version;
+    unit.tx()?.change_plan(&row).await?;
+    row.version += 1;
+    let shown = show_plan(unit, row).await?;
+    unit.commit_audited().await?;
+    Ok(Versioned(shown.version, shown))
+}
+
+/// Removes an upkeep plan; the next one above counts then.
+pub async fn remove_plan(unit: &mut UnitOfWork, plan: Uuid, version: i32) -> AppResult<()> {
+    let plan_id = plan;
+    unit.begin_audit(Action::PlanRemove, TargetType::Plan, Some(plan_id), "");
+    let mut row = unit
+        .tx()?
+        .plan(plan_id)
+        .await
+        .map_err(|_| AppError::unknown("plan"))?;
+    let target = plan_target(unit, &row).await?;
+    let place = allow_steward(unit, target).await?;
+    let (target_id, target_type) = target_type_of(target);
+    unit.begin_audit(Action::PlanRemove, target_type, Some(target_id), &place);
+    row.version = version;
+    unit.tx()?.remove_plan(&row).await?;
+    unit.commit_audited().await?;
+    Ok(())
+}
+
+/// What upkeep knows of one credential.
+pub fn show_state(
+    row: AccountRow,
+    credential: Uuid,
+    place: &str,
+    name: &str,
+    device: Option<&str>,
+) -> Upkeep {
+    Upkeep {
+        credential,
+        credential_path: format!("{place}/{name}"),
+        device: device.unwrap_or_default().to_owned(),
+        next_check_at: row.next_check_at,
+        next_rotation_at: row.next_rotation_at,
+        checked_at: row.checked_at,
+        check_outcome: row.check_outcome.map(|outcome| outcome.0),
+        rotated_at: row.rotated_at,
+        rotation_outcome: row.rotation_outcome.map(|outcome| outcome.0),
+        rotation_owed_at: row.rotation_owed_at,
+    }
+}
+
+/// What upkeep knows, as a list shows it.
+pub fn show_view(row: UpkeepView) -> Upkeep {
+    Upkeep {
+        credential: row.credential_id,
+        credential_path: format!("{}/{}", row.place, row.credential_name),
+        device: row.device_name,
+        next_check_at: row.next_check_at,
+        next_rotation_at: row.next_rotation_at,
+        checked_at: row.checked_at,
+        check_outcome: row.check_outcome.map(|outcome| outcome.0),
+        rotated_at: row.rotated_at,
+        rotation_outcome: row.rotation_outcome.map(|outcome| outcome.0),
+        rotation_owed_at: row.rotation_owed_at,
+    }
+}
+
+/// The accounts under upkeep that the asker may know of.
+pub async fn accounts(
+    unit: &mut UnitOfWork,
+    paging: Paging<(String, Uuid)>,
+) -> AppResult<Paged<Upkeep, (String, Uuid)>> {
+    let (person, now) = (unit.person.id, unit.now);
+    let rows = unit
+        .tx()?
+        .upkeep_views(person, now, paging.after, paging.most + 1)
+        .await?;
+    unit.commit().await?;
+    Ok(Paged::of(
+        rows,
+        paging.most,
+        |row| (row.credential_name.clone(), row.credential_id),
+        show_view,
+    ))
+}
+
+/// A job as the interface shows it.
+/// Why a device could not be reached is for its stewards: to others it would tell which of its
+/// ports are open.
+pub fn show_job(row: JobView) -> Job {
+    let told = row.for_steward || row.outcome != Some(Stored(JobOutcome::Unreachable));
+    Job {
+        id: row.id,
+        credential: row.credential_id,
+        credential_path: format!("{}/{}", row.place, row.credential_name),
+        device: row.device_name,
+        task: row.task.0,
+        method: row.method.0,
+        state: row.state.0,
+        step: row.step,
+        outcome: row.outcome.map(|outcome| outcome.0),
+        message: if told {
+            row.message
+        } else {
+            "the device could not be reached; a steward of it sees why".into()
+        },
+        asked_by: row.asked_by_name,
+        cause: row.cause.0,
+        queued_at: row.queued_at,
+        not_before: row.not_before,
+        started_at: row.started_at,
+        finished_at: row.finished_at,
+        attempts: row.attempts,
+    }
+}
+
+/// The jobs that the asker may know of, newest first.
+pub async fn jobs(
+    unit: &mut UnitOfWork,
+    credential: Option<Uuid>,
+    state: Option<JobState>,
+    paging: Paging<(DateTime<Utc>, Uuid)>,
+) -> AppResult<Paged<Job, (DateTime<Utc>, Uuid)>> {
+    let filter = JobFilter {
+        credential,
+        state,
+        before: paging.after,
+        most: paging.most + 1,
+    };
+    let (person, now) = (unit.person.id, unit.now);
+    let rows = unit.tx()?.jobs(person, now, &filter).await?;
+    unit.commit().await?;
+    Ok(Paged::of(
+        rows,
+        paging.most,
+        |row| (row.queued_at, row.id),
+        show_job,
+    ))
+}
+
+/// One job.
+pub async fn job(unit: &mut UnitOfWork, job: Uuid) -> AppResult<Job> {
+    let (person, now) = (unit.person.id, unit.now);
+    let row = unit
+        .tx()?
+        .job_view(person, now, job)
+        .await
+        .map_err(|_| AppError::unknown("job"))?;
+    allow_credential::<mark::List>(unit, row.credential_id)
+        .await
+        .map_err(|_| AppError::unknown("job"))?;
+    unit.commit().await?;
+    Ok(show_job(row))
+}
+
+async fn ask(
+    unit: &mut UnitOfWork,
+    credential: Uuid,
+    task: Task,
+    wanted: Option<ChangeMethod>,
+) -> AppResult<Job> {
+    let target = credential;
+    let account = unit.tx()?.account_of(target).await?;
+    let account = account.ok_or_else(|| {
+        AppError::conflict(
+            ErrorCode::NoDevice,
+            "This credential is no account of a device.",
+            "Put it on a device first.",
+        )
+    })?;
+    let device = unit.tx()?.device(account.device_id).await?;
+    let operated = unit.tx()?.operator_of(device.id).await?.is_some();
+    let method = wanted.unwrap_or(if operated {
+        ChangeMethod::Operator
+    } else {
+        ChangeMethod::Own
+    });
+    if task == Task::Rotation && method == ChangeMethod::Operator {
+        if !operated {
+            return Err(AppError::conflict(
+                ErrorCode::NoOperator,
+                "The device has no operator.",
+                "Give it one, or rotate as the account itself: `--as-itself`.",
+            ));
+        }
+        if device.paused_at.is_some() {
+            return Err(AppError::conflict(
+                ErrorCode::DevicePaused,
+                format!("The device is paused: {}.", device.paused_why),
+                "Correct the operator's password and have a steward resume the device.",
+            ));
+        }
+    }
+    let (organisation, by, now) = (unit.organisation(), unit.person.id, unit.now);
+    // Asking for what waits already makes it run now.
+    let job = match unit.tx()?.hurry_job(account.id, task, now).await? {
+        Some(waiting) => waiting,
+        None => {
+            // A check that waits would be in the way of a rotation, which proves as much.
+            if task == Task::Rotation
+                && let Some(check) = unit.tx()?.waiting_check(account.id).await?
+            {
+                unit.tx()?
+                    .cancel_job(check, now, "a rotation was asked for instead")
+                    .await?;
+                unit.add_detail("cancelled_check", check.to_string());
+            }
+            let job = queued(
+                organisation,
+                &account,
+                target,
+                task,
+                method,
+                JobCause::Person,
+                Some(by),
+                now,
+            );
+            unit.tx()?.add_job(&job).await?;
+            job.id
+        }
+    };
+    let view = unit.tx()?.job_view(by, now, job).await?;
+    unit.add_detail("job", job.to_string());
+    unit.add_detail("method", view.method.0.word());
+    unit.commit_audited().await?;
+    unit.app.wake.notify_one();
+    Ok(show_job(view))
+}
+
+/// Cancels a job that waits.
+pub async fn cancel(unit: &mut UnitOfWork, job: Uuid) -> AppResult<Job> {
+    let target = job;
+    let (person, now) = (unit.person.id, unit.now);
+    unit.begin_audit(Action::UpkeepCancel, TargetType::Job, Some(target), "");
+    let row = unit
+        .tx()?
+        .job_view(person, now, target)
+        .await
+        .map_err(|_| AppError::unknown("job"))?;
+    unit.begin_audit(
+        Action::UpkeepCancel,
+        TargetType::Credential,
+        Some(row.credential_id),
+        "",
+    );
+    allow_credential::<mark::Edit>(unit, row.credential_id)
+        .await
+        .map_err(|fault| fault.hide("job"))?;
+    unit.add_detail("job", target.to_string());
+    unit.add_detail("task", row.task.0.word());
+    unit.tx()?
+        .cancel_job(target, now, "cancelled by hand")
+        .await?;
+    let shown = show_job(unit.tx()?.job_view(person, now, target).await?);
+    unit.commit_audited().await?;
+    Ok(shown)
+}
+
+/// Checks now whether the stored password opens the account.
+pub async fn check(unit: &mut UnitOfWork, credential: Uuid) -> AppResult<Job> {
+    let target = credential;
+    unit.begin_audit(
+        Action::UpkeepCheck,
+        TargetType::Credential,
+        Some(target),
+        "",
+    );
+    allow_credential::<mark::Use>(unit, target).await?;
+    ask(unit, credential, Task::Check, None).await
+}
+
+/// Rotates the password now, on the device and in the vault.
+pub async fn rotate(unit: &mut UnitOfWork, credential: Uuid, body: NewJob) -> AppResult<Job> {
+    let target = credential;
+    unit.begin_audit(
+        Action::UpkeepRotate,
+        TargetType::Credential,
+        Some(target),
+        "",
+    );
+    allow_credential::<mark::Edit>(unit, target).await?;
+    ask(unit, credential, Task::Rotation, body.method).await
+}

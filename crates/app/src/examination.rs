@@ -1,0 +1,82 @@
+//! Requests that wait and checkouts that are open are examined again, in the same transaction, whenever
+//! gates, places, grants or people change.
+
+use std::collections::HashMap;
+
+use chrono::{DateTime, Utc};
+use jexlin_core::access::Level;
+use jexlin_core::audit::Event;
+use jexlin_core::audit::{Action, TargetType};
+use jexlin_core::gate::RequestState;
+use jexlin_core::gate::{CheckoutEnd, GateSet, GateVersion};
+use jexlin_core::vault::EventKey;
+use jexlin_core::words::Word as _;
+use jexlin_store::Tx;
+use uuid::Uuid;
+
+use crate::error::AppResult;
+
+const CHANGED: &str = "gates, places or access have changed";
+
+/// Expires the requests and recalls the checkouts that do not rest any more on what they rested on.
+///
+/// # Errors
+/// [`crate::error::AppError`].
+pub async fn examine(tx: &mut Tx, mac: &EventKey, now: DateTime<Utc>) -> AppResult<()> {
+    let organisation = tx.organisation();
+    let mut sets: HashMap<Vec<Uuid>, GateSet> = HashMap::new();
+    for standing in tx.standing(now).await? {
+        let gates = if let Some(known) = sets.get(&standing.gates) {
+            known.clone()
+        } else {
+            let set = tx.gate_set(&standing.gates).await?;
+            sets.insert(standing.gates.clone(), set.clone());
+            set
+        };
+        let level = standing.held.and_then(Level::from_number);
+        let mut event = Event::new(Uuid::now_v7(), organisation, now, Action::RequestExpire);
+        event.target = standing.credential_id.to_string();
+        event.target_type = TargetType::Credential.word().into();
+        event.target_name = tx
+            .name_for_event(TargetType::Credential, standing.credential_id)
+            .await?
+            .unwrap_or_default();
+        event.detail.insert("because".into(), CHANGED.into());
+        if standing.is_request {
+            let asked: Vec<GateVersion> = tx
+                .request_gates(standing.id)
+                .await?
+                .iter()
+                .map(|gate| (gate.gate_id, gate.gate_version))
+                .collect();
+            if standing.active && level.is_some() && gates.is_covered_by(&asked) {
+                continue;
+            }
+            let mut row = tx.request_locked(standing.id).await?;
+            row.state = RequestState::Expired.into();
+            CHANGED.clone_into(&mut row.comment);
+            tx.change_request(&row).await?;
+            event
+                .detail
+                .insert("request".into(), standing.id.to_string());
+        } else {
+            let taken = tx.checkout_gates(standing.id).await?;
+            if standing.active && level >= Some(Level::Use) && gates.is_covered_by(&taken) {
+                continue;
+            }
+            let row = tx.checkout_locked(standing.id).await?;
+            tx.end_checkout(standing.id, now, CheckoutEnd::Recalled)
+                .await?;
+            let owed = crate::jobs::owe_rotation(tx, &row, now).await?;
+            event.action = Action::CheckoutRecall.word().into();
+            event
+                .detail
+                .insert("checkout".into(), standing.id.to_string());
+            event
+                .detail
+                .insert("rotation".into(), if owed { "owed" } else { "none" }.into());
+        }
+        tx.record(&event, mac).await?;
+    }
+    Ok(())
+}

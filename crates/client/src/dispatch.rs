@@ -1,0 +1,134 @@
+//! Which command does what.
+
+use clap::CommandFactory as _;
+use jexlin_api::words::{ServiceState, Word as _};
+use jexlin_api::{ChangePassword, LockVault, Me, Status, Unlock};
+use serde_json::{Value, json};
+
+use crate::cli::{Cli, Command};
+use crate::commands::audit::{Audit, verify};
+use crate::connection::Connection;
+use crate::output::{self, say};
+use crate::run::{Done, Run};
+use crate::secrets;
+
+/// Runs a command.
+pub fn run(cli: Cli) -> Done {
+    if let Command::Completions { shell } = cli.command {
+        clap_complete::generate(shell, &mut Cli::command(), "jexlin", &mut std::io::stdout());
+        return Ok(());
+    }
+    if let Command::Audit(Audit::Verify { file, key_file }) = &cli.command {
+        return verify(cli.output, file, key_file);
+    }
+    let link = Connection::open(cli.service)?;
+    let run = Run {
+        link,
+        format: cli.output,
+    };
+    match cli.command {
+        Command::Setup(args) => run.setup(args),
+        Command::Unlock { passphrase_file } => {
+            let passphrase = secrets::read(
+                "Passphrase of the root key",
+                passphrase_file.as_deref(),
+                false,
+            )?;
+            let status: Status = run.link.post("/api/v1/unlock", &Unlock { passphrase })?;
+            say(&format!(
+                "The vault is {}.",
+                if status.state == ServiceState::Ready {
+                    "open"
+                } else {
+                    status.state.word()
+                }
+            ))
+        }
+        Command::Lock { reason } => {
+            let _: Status = run.link.post("/api/v1/lock", &LockVault { reason })?;
+            say("The vault is locked on all services. Unlock each service with: jexlin unlock")
+        }
+        Command::Keys(command) => run.keys(command),
+        Command::Status => {
+            let status: Status = run.link.get("/api/v1/status")?;
+            output::one(
+                run.format,
+                &status,
+                &[("state", "state"), ("version", "version")],
+            )
+        }
+        Command::SignIn {
+            name,
+            organisation,
+            password,
+        } => run.sign_in(name, organisation, password.password_file.as_deref()),
+        Command::SignOut => {
+            run.link.post::<Value>("/api/v1/sign-out", &json!({}))?;
+            run.link.forget()?;
+            say("Signed out.")
+        }
+        Command::Me => {
+            let me: Me = run.link.get("/api/v1/me")?;
+            output::one(
+                run.format,
+                &me,
+                &[
+                    ("name", "display_name"),
+                    ("sign-in name", "sign_in_name"),
+                    ("organisation", "organisation"),
+                    ("duties", "duties"),
+                ],
+            )
+        }
+        Command::Password {
+            present_file,
+            new_file,
+        } => {
+            let present = secrets::read("Present password", present_file.as_deref(), false)?;
+            let new = secrets::read("New password", new_file.as_deref(), true)?;
+            run.link
+                .post::<Value>("/api/v1/me/password", &ChangePassword { present, new })?;
+            say("Your password is changed; your other sessions have ended.")
+        }
+        Command::People(command) => run.people(command),
+        Command::Client(command) => run.clients(command),
+        Command::Group(command) => run.group(command),
+        Command::Folder(command) => run.folder(command),
+        Command::Find { words } => run.find(&words.join(" ")),
+        Command::Credential(command) => run.credential(*command),
+        Command::Kind(command) => run.kind(command),
+        Command::Search(command) => run.search(command),
+        Command::Tags => run.tags(),
+        Command::Bin(command) => run.bin(command),
+        Command::Import(command) => run.import(command),
+        Command::Export(args) => run.export(args),
+        Command::Personal(command) => run.personal(command),
+        Command::Settings(command) => run.settings(command),
+        Command::Code { path, pipe } => run.code(&path, pipe),
+        Command::Reveal {
+            path,
+            field,
+            version,
+            pipe,
+            spell,
+        } => run.reveal(&path, field, version, pipe, spell),
+        Command::Copy(args) => run.copy(&args),
+        Command::Generate { policy } => run.generate(policy),
+        Command::Policy(command) => run.policy(command),
+        Command::Grant(command) => run.grant(command),
+        Command::Explain { person, path } => run.explain(&person, &path),
+        Command::Access(command) => run.access(command),
+        Command::AccessIssue(command) => run.access_issue(command),
+        Command::AccessRequest(command) => run.access_request(command),
+        Command::Pending(command) => run.pending(command),
+        Command::TransferStewardship(args) => run.transfer_stewardship(&args),
+        Command::Device(command) => run.device(command),
+        Command::Plan(command) => run.plan(command),
+        Command::Upkeep(command) => run.upkeep(command),
+        Command::Gate(command) => run.gate(command),
+        Command::Request(command) => run.request(command),
+        Command::Checkout(command) => run.checkout(command),
+        Command::Audit(command) => run.audit(command),
+        Command::Completions { .. } => Ok(()),
+    }
+}

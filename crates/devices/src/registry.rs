@@ -1,0 +1,68 @@
+//! The connectors that there are.
+
+use std::sync::Arc;
+
+use jexlin_core::upkeep::ConnectorKind;
+
+use crate::ssh::{self, Ssh};
+use crate::{Connector, OperatorConnection};
+
+/// The settings of a connector.
+#[derive(Clone, Copy, Debug)]
+pub enum Settings {
+    /// Of OpenSSH hosts.
+    Ssh(ssh::Settings),
+}
+
+impl Settings {
+    fn connector(self) -> Arc<dyn Connector> {
+        match self {
+            Self::Ssh(settings) => Arc::new(Ssh::new(settings)),
+        }
+    }
+}
+
+/// The connectors of a service, each by its kind.
+#[derive(Clone, Debug)]
+pub struct Registry(Arc<[Arc<dyn Connector>]>);
+
+impl Registry {
+    /// The connectors with these settings; of two with the same kind the first counts.
+    #[must_use]
+    pub fn new(settings: impl IntoIterator<Item = Settings>) -> Self {
+        Self(settings.into_iter().map(Settings::connector).collect())
+    }
+
+    /// The connector of a kind; none when this service has none.
+    #[must_use]
+    pub fn get(&self, kind: ConnectorKind) -> Option<&dyn Connector> {
+        self.0
+            .iter()
+            .find(|connector| connector.kind() == kind)
+            .map(AsRef::as_ref)
+    }
+
+    /// All of them.
+    pub fn iter(&self) -> impl Iterator<Item = &dyn Connector> {
+        self.0.iter().map(AsRef::as_ref)
+    }
+
+    /// The connections of operators that any of them keeps open.
+    #[must_use]
+    pub fn kept_operators(&self) -> Vec<OperatorConnection> {
+        self.iter()
+            .flat_map(|connector| connector.kept_operators())
+            .collect()
+    }
+
+    /// Ends a kept connection, whichever connector has it.
+    pub fn close_operator(&self, which: &OperatorConnection) {
+        self.iter()
+            .for_each(|connector| connector.close_operator(which));
+    }
+
+    /// Ends the kept connections that nobody has used for a while.
+    pub fn close_idle(&self) {
+        self.iter().for_each(Connector::close_idle);
+    }
+}

@@ -1,0 +1,306 @@
+//! Connections to OpenSSH hosts: the identity that a host proves, signing in, and the operators'
+//! connections that are kept open.
+
+use std::borrow::Cow;
+use std::sync::{Arc, Mutex as StdMutex};
+use std::time::{Duration, Instant, SystemTime};
+
+use jexlin_core::names::show_foreign;
+use jexlin_core::upkeep::identity::{Identity, PresentedIdentity, proves};
+use jexlin_core::upkeep::{BoundLogin, Endpoint, Operator, RoleMark};
+use russh::client::{AuthResult, Handle, Handler};
+use russh::keys::{Algorithm, Certificate, EcdsaCurve, HashAlg, PublicKey, PublicKeyOrCertificate};
+use russh::{MethodKind, Preferred};
+use tokio::time::timeout;
+
+use super::Ssh;
+use crate::OperatorConnection;
+
+/// Notes the identity that a device shows, and lets the key exchange end only when it is accepted.
+pub(super) struct IdentityWatch {
+    pub(super) address: String,
+    pub(super) accepted: Vec<Identity>,
+    /// Accept whatever is shown: the organisation trusts the first contact.
+    pub(super) trust: bool,
+    pub(super) presented: Arc<StdMutex<Option<PresentedIdentity>>>,
+}
+
+pub(super) fn line_of(key: &PublicKey) -> Option<String> {
+    let mut key = key.clone();
+    key.set_comment("");
+    key.to_openssh().ok().map(|line| line.trim().to_owned())
+}
+
+/// The key that signed a host certificate which is valid for this address now.
+pub(super) fn authority_of(certificate: &Certificate, address: &str) -> Option<String> {
+    let now = SystemTime::now()
+        .duration_since(SystemTime::UNIX_EPOCH)
+        .ok()?
+        .as_secs();
+    let signer = PublicKey::new(certificate.signature_key().clone(), "");
+    let valid = certificate.cert_type().is_host()
+        && certificate.critical_options().iter().next().is_none()
+        && certificate
+            .valid_principals()
+            .iter()
+            .any(|principal| principal.eq_ignore_ascii_case(address))
+        && certificate
+            .validate_at(now, [&signer.fingerprint(HashAlg::Sha256)])
+            .is_ok();
+    if valid { line_of(&signer) } else { None }
+}
+
+impl Handler for IdentityWatch {
+    type Error = russh::Error;
+
+    async fn check_server_key(
+        &mut self,
+        shown: &PublicKeyOrCertificate,
+    ) -> Result<bool, Self::Error> {
+        let Some(key) = line_of(&shown.public_key()) else {
+            return Ok(false);
+        };
+        let authority = shown
+            .certificate()
+            .and_then(|certificate| authority_of(certificate, &self.address));
+        let presented = PresentedIdentity { key, authority };
+        let accepted = self.trust || proves(&self.accepted, &presented);
+        if let Ok(mut slot) = self.presented.lock() {
+            *slot = Some(presented);
+        }
+        Ok(accepted)
+    }
+}
+
+/// Why there is no connection that is signed in.
+pub(super) enum NoSession {
+    Closed,
+    NoAnswer(String),
+}
+
+/// What was said to somebody who asked for a session, and the identity that was shown.
+pub(super) type Opened = (Result<Session, NoSession>, Option<PresentedIdentity>);
+
+pub(super) struct Session {
+    pub(super) handle: Handle<IdentityWatch>,
+    pub(super) presented: Option<PresentedIdentity>,
+    pub(super) last_used: StdMutex<Instant>,
+}
+
+/// The types of host keys, most preferred first.
+pub(super) const KEYS: [Algorithm; 6] = [
+    Algorithm::Ed25519,
+    Algorithm::Ecdsa {
+        curve: EcdsaCurve::NistP256,
+    },
+    Algorithm::Ecdsa {
+        curve: EcdsaCurve::NistP384,
+    },
+    Algorithm::Ecdsa {
+        curve: EcdsaCurve::NistP521,
+    },
+    Algorithm::Rsa {
+        hash: Some(HashAlg::Sha512),
+    },
+    Algorithm::Rsa {
+        hash: Some(HashAlg::Sha256),
+    },
+];
+
+/// Asks a device for the types of keys that it can prove one of these identities with.
+pub(super) fn preferred_for(accepted: &[Identity]) -> Preferred {
+    let same_type = |known: &Algorithm, key: &Algorithm| match (known, key) {
+        (Algorithm::Rsa { .. }, Algorithm::Rsa { .. }) => true,
+        _ => known == key,
+    };
+    let mut keys: Vec<Algorithm> = vec![];
+    let mut certificates = false;
+    for identity in accepted {
+        match identity {
+            Identity::HostKey(line) => {
+                let key_type = PublicKey::from_openssh(line)
+                    .ok()
+                    .map(|key| key.algorithm());
+                keys.extend(
+                    KEYS.iter()
+                        .filter(|known| {
+                            key_type
+                                .as_ref()
+                                .is_some_and(|key_type| same_type(known, key_type))
+                        })
+                        .cloned(),
+                );
+            }
+            Identity::HostAuthority(_) => certificates = true,
+            Identity::Fingerprint(_) => keys.extend(KEYS),
+        }
+    }
+    if keys.is_empty() {
+        keys.extend(KEYS);
+    }
+    Preferred {
+        key: Cow::Owned(keys),
+        host_key_certificates: if certificates {
+            Cow::Borrowed(&KEYS)
+        } else {
+            Cow::Borrowed(&[])
+        },
+        ..Preferred::DEFAULT
+    }
+}
+
+/// Connects to an address that the organisation allows, as far as the end of the key exchange.
+pub(super) async fn connect(
+    endpoint: &Endpoint,
+    watch: IdentityWatch,
+    preferred: Preferred,
+) -> Result<Handle<IdentityWatch>, NoSession> {
+    let config = russh::client::Config {
+        client_id: russh::SshId::Standard("SSH-2.0-Jexlin".into()),
+        inactivity_timeout: Some(Duration::from_secs(120)),
+        nodelay: true,
+        preferred,
+        ..Default::default()
+    };
+    let no_answer = |why: String| {
+        NoSession::NoAnswer(format!(
+            "no connection to the device: {}",
+            plain_words(&why)
+        ))
+    };
+    let found = tokio::net::lookup_host((endpoint.address(), endpoint.port()))
+        .await
+        .map_err(|error| no_answer(error.to_string()))?;
+    // What was resolved and checked is what is connected to.
+    let allowed: Vec<_> = found
+        .filter(|address| endpoint.rules().allow(*address))
+        .collect();
+    if allowed.is_empty() {
+        return Err(NoSession::NoAnswer(
+            "the organisation does not allow connections to this address and port".into(),
+        ));
+    }
+    let stream = tokio::net::TcpStream::connect(allowed.as_slice())
+        .await
+        .map_err(|error| no_answer(error.to_string()))?;
+    let _ = stream.set_nodelay(true);
+    russh::client::connect_stream(Arc::new(config), stream, watch)
+        .await
+        .map_err(|error| no_answer(error.to_string()))
+}
+
+pub(super) async fn sign_in<R: RoleMark>(
+    account: &BoundLogin<R>,
+    watch: IdentityWatch,
+) -> Result<Handle<IdentityWatch>, NoSession> {
+    let no_answer = |error: russh::Error| {
+        NoSession::NoAnswer(format!(
+            "no connection to the device: {}",
+            plain_words(&error.to_string())
+        ))
+    };
+    let mut handle = connect(
+        account.endpoint(),
+        watch,
+        preferred_for(account.endpoint().identity()),
+    )
+    .await?;
+    let password = account
+        .password()
+        .expose_secret_text()
+        .map_err(|_| NoSession::NoAnswer("the stored password is no text".into()))?;
+    match handle
+        .authenticate_password(account.login(), password)
+        .await
+        .map_err(no_answer)?
+    {
+        AuthResult::Success => Ok(handle),
+        AuthResult::Failure {
+            remaining_methods,
+            partial_success,
+        } if partial_success || !remaining_methods.contains(&MethodKind::Password) => Err(
+            NoSession::NoAnswer("the device takes no password for this account alone".into()),
+        ),
+        AuthResult::Failure { .. } => Err(NoSession::Closed),
+    }
+}
+
+pub(super) fn plain_words(text: &str) -> String {
+    show_foreign(text).chars().take(300).collect()
+}
+
+impl Ssh {
+    pub(super) fn silence(&self) -> String {
+        format!(
+            "the device did not answer within {} seconds",
+            self.settings.connect.as_secs()
+        )
+    }
+
+    /// The kept connection of an operator, or a new one. Each has a lock of its own: jobs that begin
+    /// together open one connection, and a device that does not answer keeps nobody else waiting.
+    pub(super) async fn operator_session(
+        &self,
+        operator: &BoundLogin<Operator>,
+    ) -> Result<Arc<Session>, (NoSession, Option<PresentedIdentity>)> {
+        let key = OperatorConnection::of(operator);
+        let slot = match self.operators.lock() {
+            Ok(mut kept) => {
+                // A newer version of the password: the older connections of this operator end.
+                kept.retain(|other, _| {
+                    (other.organisation, other.device, other.credential)
+                        != (key.organisation, key.device, key.credential)
+                        || *other == key
+                });
+                Arc::clone(kept.entry(key.clone()).or_default())
+            }
+            Err(_) => super::Slot::default(),
+        };
+        let mut kept = slot.lock().await;
+        if let Some(session) = kept.as_ref().filter(|session| !session.handle.is_closed()) {
+            return Ok(Arc::clone(session));
+        }
+        *kept = None;
+        let (session, presented) = self.open(operator).await;
+        let session = Arc::new(session.map_err(|why| (why, presented))?);
+        // Only a device that has an identity is kept: at first contact the next job must prove it.
+        if operator.trusts_first_contact() {
+            self.close_kept(&key);
+        } else {
+            *kept = Some(Arc::clone(&session));
+        }
+        Ok(session)
+    }
+
+    pub(super) async fn open<R: RoleMark>(&self, account: &BoundLogin<R>) -> Opened {
+        let endpoint = account.endpoint();
+        let presented = Arc::new(StdMutex::new(None));
+        let watch = IdentityWatch {
+            address: endpoint.address().to_owned(),
+            accepted: endpoint.identity().to_vec(),
+            trust: account.trusts_first_contact(),
+            presented: Arc::clone(&presented),
+        };
+        let opened = timeout(self.settings.connect, sign_in(account, watch)).await;
+        let shown: Option<PresentedIdentity> =
+            presented.lock().ok().and_then(|mut slot| slot.take());
+        if !account.trusts_first_contact()
+            && shown
+                .as_ref()
+                .is_some_and(|shown| !proves(endpoint.identity(), shown))
+        {
+            let why = "the device did not prove its identity: it shows another host key. Nothing was sent. If it was replaced, have a steward confirm its new identity";
+            return (Err(NoSession::NoAnswer(why.to_owned())), None);
+        }
+        let session = match opened {
+            Ok(Ok(handle)) => Ok(Session {
+                handle,
+                presented: shown.clone(),
+                last_used: StdMutex::new(Instant::now()),
+            }),
+            Ok(Err(why)) => Err(why),
+            Err(_) => Err(NoSession::NoAnswer(self.silence())),
+        };
+        (session, shown)
+    }
+}

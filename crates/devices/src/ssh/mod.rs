@@ -1,0 +1,233 @@
+//! OpenSSH hosts (RFC 4251 to 4254): the password of an account checked by signing in, changed by
+//! the operator or by the account itself.
+
+mod account_listing;
+mod connection;
+mod password_change;
+
+use std::borrow::Cow;
+use std::collections::HashMap;
+use std::sync::{Arc, Mutex as StdMutex};
+use std::time::Duration;
+
+use async_trait::async_trait;
+use jexlin_core::upkeep::identity::PresentedIdentity;
+use jexlin_core::upkeep::{Account, BoundLogin, ConnectorKind, Endpoint, Operator};
+use russh::{Disconnect, Preferred};
+use tokio::sync::Mutex;
+use tokio::time::timeout;
+
+use self::connection::{IdentityWatch, KEYS, NoSession, Session, connect};
+use crate::{
+    Capabilities, Change, Connector, FoundAccount, MaySend, Met, OperatorConnection, Probe,
+};
+
+/// How long to wait for a host.
+#[derive(Clone, Copy, Debug)]
+pub struct Settings {
+    /// For the connection, the handshake and the sign-in together.
+    pub connect: Duration,
+    /// For the change of a password.
+    pub change: Duration,
+    /// A kept connection ends after so long without use.
+    pub idle: Duration,
+}
+
+impl Default for Settings {
+    fn default() -> Self {
+        Self {
+            connect: Duration::from_secs(15),
+            change: Duration::from_secs(20),
+            idle: Duration::from_secs(60),
+        }
+    }
+}
+
+/// The connector. It keeps connections of operators open, to use them again.
+#[derive(Default)]
+pub struct Ssh {
+    settings: Settings,
+    operators: StdMutex<HashMap<OperatorConnection, Slot>>,
+}
+
+impl std::fmt::Debug for Ssh {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.write_str("Ssh")
+    }
+}
+
+type Slot = Arc<Mutex<Option<Arc<Session>>>>;
+
+impl Ssh {
+    /// A connector with these settings.
+    #[must_use]
+    pub fn new(settings: Settings) -> Self {
+        Self {
+            settings,
+            operators: StdMutex::default(),
+        }
+    }
+
+    /// Ends a kept connection; a command that runs over it comes to its end.
+    pub(super) fn close_kept(&self, which: &OperatorConnection) {
+        if let Ok(mut kept) = self.operators.lock() {
+            kept.remove(which);
+        }
+    }
+}
+
+#[async_trait]
+impl Connector for Ssh {
+    fn kind(&self) -> ConnectorKind {
+        ConnectorKind::Ssh
+    }
+
+    fn capabilities(&self) -> Capabilities {
+        Capabilities {
+            changes_as_operator: true,
+            changes_as_itself: true,
+            lists_accounts: true,
+        }
+    }
+
+    fn needed_rights(&self) -> &'static str {
+        "The operator signs in by password and may run chpasswd, which takes root. To list accounts it may run getent. An account that changes its own password needs passwd."
+    }
+
+    async fn identify(&self, endpoint: &Endpoint) -> Result<Vec<PresentedIdentity>, String> {
+        let mut all: Vec<PresentedIdentity> = vec![];
+        let mut last = String::new();
+        let with_certificate = Preferred {
+            host_key_certificates: Cow::Borrowed(&KEYS),
+            ..Preferred::DEFAULT
+        };
+        let kinds = [&KEYS[..1], &KEYS[1..4], &KEYS[4..]].map(|keys| Preferred {
+            key: Cow::Borrowed(keys),
+            ..Preferred::DEFAULT
+        });
+        for preferred in std::iter::once(with_certificate).chain(kinds) {
+            let presented = Arc::new(StdMutex::new(None));
+            let watch = IdentityWatch {
+                address: endpoint.address().to_owned(),
+                accepted: vec![],
+                trust: false,
+                presented: Arc::clone(&presented),
+            };
+            let tried = timeout(self.settings.connect, connect(endpoint, watch, preferred)).await;
+            match (
+                presented.lock().ok().and_then(|mut slot| slot.take()),
+                tried,
+            ) {
+                (Some(identity), _) => {
+                    if !all.iter().any(|known| {
+                        known.key == identity.key && known.authority == identity.authority
+                    }) {
+                        all.push(identity);
+                    }
+                }
+                (None, Ok(Err(NoSession::NoAnswer(why)))) => last = why,
+                (None, Ok(_)) => {}
+                // It will not answer the next time either.
+                (None, Err(_)) => return Err(self.silence()),
+            }
+        }
+        if all.is_empty() { Err(last) } else { Ok(all) }
+    }
+
+    async fn check(&self, account: &BoundLogin<Account>) -> Met<Probe> {
+        match self.open(account).await {
+            (Ok(session), presented) => {
+                // Saying goodbye is a courtesy; the answer stands already.
+                let _ = timeout(
+                    Duration::from_secs(2),
+                    session
+                        .handle
+                        .disconnect(Disconnect::ByApplication, "", "en"),
+                )
+                .await;
+                Met {
+                    result: Probe::Opened,
+                    presented,
+                }
+            }
+            (Err(NoSession::Closed), presented) => Met {
+                result: Probe::Closed,
+                presented,
+            },
+            (Err(NoSession::NoAnswer(why)), presented) => Met {
+                result: Probe::NoAnswer(why),
+                presented,
+            },
+        }
+    }
+
+    async fn change_as_operator(
+        &self,
+        operator: &BoundLogin<Operator>,
+        candidate: &BoundLogin<Account>,
+        may_send: MaySend<'_>,
+    ) -> Met<Change> {
+        self.operator_changes(operator, candidate, may_send).await
+    }
+
+    async fn change_as_itself(
+        &self,
+        account: &BoundLogin<Account>,
+        candidate: &BoundLogin<Account>,
+        may_send: MaySend<'_>,
+    ) -> Met<Change> {
+        self.account_changes(account, candidate, may_send).await
+    }
+
+    async fn list_accounts(
+        &self,
+        operator: &BoundLogin<Operator>,
+    ) -> Met<Result<Vec<FoundAccount>, String>> {
+        self.accounts_of(operator).await
+    }
+
+    fn kept_operators(&self) -> Vec<OperatorConnection> {
+        self.operators
+            .lock()
+            .map(|kept| kept.keys().cloned().collect())
+            .unwrap_or_default()
+    }
+
+    fn close_operator(&self, which: &OperatorConnection) {
+        self.close_kept(which);
+    }
+
+    fn close_idle(&self) {
+        let Ok(mut kept) = self.operators.lock() else {
+            return;
+        };
+        kept.retain(|_, slot| {
+            // A slot that is locked is being connected.
+            let Ok(session) = slot.try_lock() else {
+                return true;
+            };
+            session.as_ref().is_some_and(|session| {
+                !session.handle.is_closed()
+                    && session
+                        .last_used
+                        .lock()
+                        .is_ok_and(|last| last.elapsed() < self.settings.idle)
+            })
+        });
+    }
+
+    fn has_operator(&self, operator: &BoundLogin<Operator>) -> bool {
+        let slot = self
+            .operators
+            .lock()
+            .ok()
+            .and_then(|kept| kept.get(&OperatorConnection::of(operator)).cloned());
+        slot.is_some_and(|slot| {
+            slot.try_lock().is_ok_and(|session| {
+                session
+                    .as_ref()
+                    .is_some_and(|session| !session.handle.is_closed())
+            })
+        })
+    }
+}

@@ -1,0 +1,293 @@
+//! Changing a password on an OpenSSH host: by the operator with `chpasswd`, or by the account itself at
+//! the prompt of `passwd`.
+
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::time::Instant;
+
+use jexlin_core::dialogue::{LINUX_PASSWD, Say, Step, Talk};
+use jexlin_core::secret::{Secret, redact};
+use jexlin_core::upkeep::{Account, BoundLogin, Operator};
+use russh::ChannelMsg;
+use tokio::time::timeout;
+
+use super::Ssh;
+use super::connection::{NoSession, Session, plain_words};
+use crate::{Change, MaySend, Met, OperatorConnection};
+
+/// The most that a command may write before it is left, in bytes.
+const MOST_OUTPUT: usize = 64 * 1024;
+
+impl Ssh {
+    /// Changes the password of an account to that of `candidate`, as the operator of the host.
+    /// `may_send` is asked when everything is ready, immediately before anything is sent.
+    pub(super) async fn operator_changes(
+        &self,
+        operator: &BoundLogin<Operator>,
+        candidate: &BoundLogin<Account>,
+        may_send: MaySend<'_>,
+    ) -> Met<Change> {
+        let user = candidate.login();
+        let met = |result| Met {
+            result,
+            presented: None,
+        };
+        if user.is_empty() || user.contains([':', '\n', '\r', '\0']) || user.starts_with('-') {
+            return met(Change::Refused("an account name cannot be empty, begin with a dash or hold a colon or a line break".into()));
+        }
+        if operator.endpoint() != candidate.endpoint() {
+            return met(Change::NotReached(
+                "operator and account are not of the same endpoint".into(),
+            ));
+        }
+        let Ok(plain) = candidate.password().expose_secret_text() else {
+            return met(Change::Refused("the new password is no text".into()));
+        };
+        if plain.contains(['\n', '\r', '\0']) {
+            return met(Change::Refused("the new password has a line break".into()));
+        }
+        let session = match self.operator_session(operator).await {
+            Ok(session) => session,
+            Err((NoSession::Closed, presented)) => {
+                return Met {
+                    result: Change::OperatorRefused,
+                    presented,
+                };
+            }
+            Err((NoSession::NoAnswer(why), presented)) => {
+                return Met {
+                    result: Change::NotReached(why),
+                    presented,
+                };
+            }
+        };
+        if let Ok(mut last) = session.last_used.lock() {
+            *last = Instant::now();
+        }
+        let line = Secret::from_text(format!("{user}:{plain}\n"));
+        let sent = AtomicBool::new(false);
+        let result = match timeout(
+            self.settings.change,
+            run(&session, "LC_ALL=C chpasswd", &line, may_send, &sent),
+        )
+        .await
+        {
+            Err(_) if sent.load(Ordering::Relaxed) => {
+                Change::Lost("the device did not finish in time".into())
+            }
+            Err(_) => Change::NotReached("the device did not begin in time".into()),
+            Ok(Err(Broken::Before(why))) => Change::NotReached(why),
+            Ok(Err(Broken::After(why))) => Change::Lost(why),
+            Ok(Err(Broken::LeaseLost)) => Change::LeaseLost,
+            Ok(Ok((0, _))) => Change::Applied,
+            Ok(Ok((_, output))) => {
+                Change::Refused(tidy(&output, &[candidate.password(), operator.password()]))
+            }
+        };
+        if matches!(result, Change::Lost(_) | Change::NotReached(_)) {
+            self.close_kept(&OperatorConnection::of(operator));
+        }
+        Met {
+            result,
+            presented: session.presented.clone(),
+        }
+    }
+
+    /// Changes the password of an account as the account itself, at the host's own prompt.
+    /// `may_send` is asked when everything is ready, immediately before the new password is sent.
+    pub(super) async fn account_changes(
+        &self,
+        account: &BoundLogin<Account>,
+        candidate: &BoundLogin<Account>,
+        may_send: MaySend<'_>,
+    ) -> Met<Change> {
+        if account.endpoint() != candidate.endpoint() {
+            return Met {
+                result: Change::NotReached("the two passwords are not of the same endpoint".into()),
+                presented: None,
+            };
+        }
+        let (session, presented) = self.open(account).await;
+        let result = match session {
+            Err(NoSession::Closed) => Change::AccountRefused,
+            Err(NoSession::NoAnswer(why)) => Change::NotReached(why),
+            Ok(session) => {
+                let talk = converse(&session, account.password(), candidate.password(), may_send);
+                match timeout(self.settings.change, talk).await {
+                    Ok(change) => change,
+                    Err(_) => Change::Lost("the device did not finish its prompt in time".into()),
+                }
+            }
+        };
+        Met { result, presented }
+    }
+}
+
+/// Whether anything can have reached the device when a command broke off.
+pub(super) enum Broken {
+    Before(String),
+    After(String),
+    LeaseLost,
+}
+
+/// Runs a command, gives it a secret on standard input when `may_send` says yes, and returns its exit
+/// status and output.
+pub(super) async fn run(
+    session: &Session,
+    command: &str,
+    input: &Secret,
+    may_send: MaySend<'_>,
+    sent: &AtomicBool,
+) -> Result<(u32, String), Broken> {
+    let before = |error: russh::Error| {
+        Broken::Before(format!(
+            "the connection was lost: {}",
+            plain_words(&error.to_string())
+        ))
+    };
+    let after = |error: russh::Error| {
+        Broken::After(format!(
+            "the connection was lost: {}",
+            plain_words(&error.to_string())
+        ))
+    };
+    let mut channel = session
+        .handle
+        .channel_open_session()
+        .await
+        .map_err(before)?;
+    channel.exec(true, command).await.map_err(before)?;
+    // The device says first whether it runs commands at all.
+    loop {
+        match channel.wait().await {
+            Some(ChannelMsg::Success) => break,
+            Some(ChannelMsg::Failure) => {
+                return Err(Broken::Before(
+                    "the device does not run commands for the operator".into(),
+                ));
+            }
+            Some(ChannelMsg::Eof | ChannelMsg::Close) | None => {
+                return Err(Broken::Before("the device ended the connection".into()));
+            }
+            Some(_) => {}
+        }
+    }
+    if !may_send().await {
+        return Err(Broken::LeaseLost);
+    }
+    sent.store(true, Ordering::Relaxed);
+    channel
+        .data_bytes(input.expose_secret().to_vec())
+        .await
+        .map_err(after)?;
+    channel.eof().await.map_err(after)?;
+    let mut output = vec![];
+    let mut status = None;
+    while let Some(message) = channel.wait().await {
+        match message {
+            ChannelMsg::Data { data } | ChannelMsg::ExtendedData { data, .. } => {
+                output.extend_from_slice(&data);
+                if output.len() > MOST_OUTPUT {
+                    return Err(Broken::After(
+                        "the device wrote more than anybody reads".into(),
+                    ));
+                }
+            }
+            ChannelMsg::ExitStatus { exit_status } => status = Some(exit_status),
+            _ => {}
+        }
+    }
+    let output = String::from_utf8_lossy(&output).into_owned();
+    status.map(|status| (status, output)).ok_or_else(|| {
+        Broken::After("the connection was lost before the device said how it went".into())
+    })
+}
+
+/// Talks to `passwd` through a terminal.
+async fn converse(
+    session: &Session,
+    current: &Secret,
+    candidate: &Secret,
+    may_send: MaySend<'_>,
+) -> Change {
+    let words = |error: russh::Error| plain_words(&error.to_string());
+    let mut channel = match session.handle.channel_open_session().await {
+        Ok(channel) => channel,
+        Err(error) => return Change::NotReached(words(error)),
+    };
+    // No echo: what is typed must not come back.
+    if let Err(error) = channel
+        .request_pty(false, "dumb", 200, 50, 0, 0, &[(russh::Pty::ECHO, 0)])
+        .await
+    {
+        return Change::NotReached(words(error));
+    }
+    if let Err(error) = channel.exec(true, "LC_ALL=C passwd").await {
+        return Change::NotReached(words(error));
+    }
+    let mut talk = Talk::begin(LINUX_PASSWD, vec![current, candidate]);
+    let mut typed_candidate = false;
+    let mut may_send = Some(may_send);
+    while let Some(message) = channel.wait().await {
+        let (ChannelMsg::Data { data } | ChannelMsg::ExtendedData { data, .. }) = message else {
+            if matches!(message, ChannelMsg::Failure) {
+                return Change::NotReached(
+                    "the device does not run commands for this account".into(),
+                );
+            }
+            continue;
+        };
+        let step = talk.hear(&data);
+        let say = match step {
+            Step::Listen => continue,
+            Step::Done => return Change::Applied,
+            Step::Refused(why) => return Change::Refused(why),
+            Step::Lost(why) => {
+                return if typed_candidate {
+                    Change::Lost(why)
+                } else {
+                    Change::NotReached(why)
+                };
+            }
+            Step::Type(say) => say,
+        };
+        let secret = match say {
+            Say::Current => current,
+            Say::Candidate => {
+                if let Some(may_send) = may_send.take()
+                    && !may_send().await
+                {
+                    return Change::LeaseLost;
+                }
+                typed_candidate = true;
+                candidate
+            }
+        };
+        let line = Secret::from_bytes([secret.expose_secret(), b"\n"].concat());
+        if let Err(error) = channel.data_bytes(line.expose_secret().to_vec()).await {
+            return if typed_candidate {
+                Change::Lost(words(error))
+            } else {
+                Change::NotReached(words(error))
+            };
+        }
+    }
+    let why = format!(
+        "the device ended its prompt without a word that is known: {}",
+        talk.words()
+    );
+    if typed_candidate {
+        Change::Lost(why)
+    } else {
+        Change::NotReached(why)
+    }
+}
+
+/// A device's output as one line for a message.
+fn tidy(output: &str, secrets: &[&Secret]) -> String {
+    let words = plain_words(&redact(output, secrets));
+    if words.is_empty() {
+        "the device refused without a word".into()
+    } else {
+        words
+    }
+}

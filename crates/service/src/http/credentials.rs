@@ -1,0 +1,107 @@
+//! Credentials.
+
+use jexlin_api::{ChangeCredential, Credential, CredentialItem, NewCredential, Page};
+use jexlin_app::commands;
+use jexlin_core::upkeep::CheckOutcome;
+use jexlin_core::vault::CredentialView;
+use rocket::{FromForm, Route, delete, get, patch, post, routes};
+use uuid::Uuid;
+
+use super::payload::{Call, IfMatch, Sent, Tagged, encode_page, id, maybe_id, paging, word};
+use crate::error::ApiResult;
+use crate::guards::Unit;
+
+/// How a list of credentials is narrowed.
+#[derive(Debug, FromForm)]
+pub struct Narrowed<'r> {
+    folder: Option<&'r str>,
+    below: Option<&'r str>,
+    find: Option<&'r str>,
+    name: Option<&'r str>,
+    user: Option<&'r str>,
+    kind: Option<&'r str>,
+    tag: Option<&'r str>,
+    device: Option<&'r str>,
+    check: Option<&'r str>,
+    finding: Option<&'r str>,
+    view: Option<&'r str>,
+}
+
+pub fn routes() -> Vec<Route> {
+    routes![list, add, read, change, remove]
+}
+
+/// Adds a credential.
+#[utoipa::path(operation_id = "credentials_add", context_path = "", request_body = NewCredential, responses((status = 200, body = Credential)))]
+#[post("/api/v1/credentials", data = "<body>")]
+pub async fn add(body: Call<NewCredential>) -> ApiResult<Tagged<Credential>> {
+    let Call(mut unit, body) = body;
+    Ok(Tagged(commands::credentials::add(&mut unit, body).await?))
+}
+
+/// One credential, without its secrets.
+#[utoipa::path(operation_id = "credentials_read", context_path = "", responses((status = 200, body = Credential)))]
+#[get("/api/v1/credentials/<credential>")]
+pub async fn read(mut unit: Unit, credential: &str) -> ApiResult<Tagged<Credential>> {
+    Ok(Tagged(
+        commands::credentials::read(&mut unit, id(credential)?).await?,
+    ))
+}
+
+/// Changes a credential: name, place, fields, tags, device, or secrets in the vault.
+#[utoipa::path(operation_id = "credentials_change", context_path = "", params(("If-Match" = String, Header, description = "The version that the change is based on")), request_body = ChangeCredential, responses((status = 200, body = Credential)))]
+#[patch("/api/v1/credentials/<credential>", data = "<body>")]
+pub async fn change(
+    credential: &str,
+    version: IfMatch,
+    body: Call<ChangeCredential>,
+) -> ApiResult<Tagged<Credential>> {
+    let Call(mut unit, body) = body;
+    Ok(Tagged(
+        commands::credentials::change(&mut unit, id(credential)?, version.0, body).await?,
+    ))
+}
+
+/// Moves a credential to the bin, from where it can be restored.
+#[utoipa::path(operation_id = "credentials_remove", context_path = "", params(("If-Match" = String, Header, description = "The version that the change is based on")), responses((status = 200)))]
+#[delete("/api/v1/credentials/<credential>")]
+pub async fn remove(mut unit: Unit, credential: &str, version: IfMatch) -> ApiResult<Sent<Uuid>> {
+    Ok(Sent(
+        commands::credentials::remove(&mut unit, id(credential)?, version.0).await?,
+    ))
+}
+
+/// The credentials that the asker may know of, narrowed as they like. `find` looks in everything that
+/// is not secret, word by word; when nothing holds all words, what resembles them comes back with
+/// `near` set. `view` is `favourites`, `recent`, `most-used`, `mine`, `shared-with-me`,
+/// `shared-by-me` or `with-nobody`.
+#[utoipa::path(operation_id = "credentials_list", context_path = "", params(
+    ("folder" = Option<String>, Query), ("below" = Option<String>, Query), ("find" = Option<String>, Query), ("name" = Option<String>, Query),
+    ("user" = Option<String>, Query), ("kind" = Option<String>, Query), ("tag" = Option<String>, Query), ("device" = Option<String>, Query),
+    ("check" = Option<CheckOutcome>, Query), ("finding" = Option<String>, Query), ("view" = Option<CredentialView>, Query), ("cursor" = Option<String>, Query),
+    ("limit" = Option<i64>, Query)
+), responses((status = 200, body = Page<CredentialItem>)))]
+#[get("/api/v1/credentials?<cursor>&<limit>&<narrowed..>")]
+pub async fn list(
+    mut unit: Unit,
+    narrowed: Narrowed<'_>,
+    cursor: Option<&str>,
+    limit: Option<i64>,
+) -> ApiResult<Sent<Page<CredentialItem>>> {
+    let narrowed = commands::credentials::Narrowed {
+        folder: maybe_id(narrowed.folder)?,
+        below: maybe_id(narrowed.below)?,
+        find: narrowed.find,
+        name: narrowed.name,
+        user: narrowed.user,
+        kind: narrowed.kind,
+        tag: narrowed.tag,
+        device: narrowed.device,
+        check: word("check", narrowed.check)?,
+        finding: narrowed.finding,
+        view: word("view", narrowed.view)?,
+    };
+    Ok(Sent(encode_page(
+        commands::credentials::list(&mut unit, narrowed, paging(cursor, limit)?).await?,
+    )))
+}

@@ -1,0 +1,110 @@
+//! Grants, and the explanation of a level.
+
+use jexlin_api::{ChangeGrant, Explanation, Grant, NewGrant, Page, Reacher};
+use jexlin_app::commands;
+use rocket::{Route, delete, get, patch, post, routes};
+
+use super::payload::{Call, IfMatch, Sent, Tagged, encode_page, id, maybe_id, paging};
+use crate::error::ApiResult;
+use crate::guards::Unit;
+
+pub fn routes() -> Vec<Route> {
+    routes![list, read, add, change, remove, explain, reach]
+}
+
+/// The grants that reach a folder or a credential, its own and those from above. For stewards. It comes whole: one place has few grants.
+#[utoipa::path(operation_id = "grants_list", context_path = "", params(("folder" = Option<String>, Query), ("credential" = Option<String>, Query)), responses((status = 200, body = Page<Grant>)))]
+#[get("/api/v1/grants?<folder>&<credential>")]
+pub async fn list(
+    mut unit: Unit,
+    folder: Option<&str>,
+    credential: Option<&str>,
+) -> ApiResult<Sent<Page<Grant>>> {
+    Ok(Sent(
+        commands::grants::list(&mut unit, maybe_id(folder)?, maybe_id(credential)?).await?,
+    ))
+}
+
+/// A grant. For stewards of what it stands on.
+#[utoipa::path(operation_id = "grants_read", context_path = "", responses((status = 200, body = Grant)))]
+#[get("/api/v1/grants/<grant>")]
+pub async fn read(mut unit: Unit, grant: &str) -> ApiResult<Tagged<Grant>> {
+    Ok(Tagged(commands::grants::read(&mut unit, id(grant)?).await?))
+}
+
+/// Grants a level.
+#[utoipa::path(operation_id = "grants_add", context_path = "", request_body = NewGrant, responses((status = 200, body = Grant)))]
+#[post("/api/v1/grants", data = "<body>")]
+pub async fn add(body: Call<NewGrant>) -> ApiResult<Tagged<Grant>> {
+    let Call(mut unit, body) = body;
+    Ok(Tagged(commands::grants::add(&mut unit, body).await?))
+}
+
+/// Gives a grant other terms: level, end, note, former values. For whom and on what it is stays.
+#[utoipa::path(operation_id = "grants_change", context_path = "", params(("If-Match" = String, Header, description = "The version that the change is based on")), request_body = ChangeGrant, responses((status = 200, body = Grant)))]
+#[patch("/api/v1/grants/<grant>", data = "<body>")]
+pub async fn change(
+    grant: &str,
+    version: IfMatch,
+    body: Call<ChangeGrant>,
+) -> ApiResult<Tagged<Grant>> {
+    let Call(mut unit, body) = body;
+    Ok(Tagged(
+        commands::grants::change(&mut unit, id(grant)?, version.0, body).await?,
+    ))
+}
+
+/// Takes a grant away. The last steward of a folder stays.
+#[utoipa::path(operation_id = "grants_remove", context_path = "", responses((status = 200)))]
+#[delete("/api/v1/grants/<grant>")]
+pub async fn remove(mut unit: Unit, grant: &str) -> ApiResult<()> {
+    Ok(commands::grants::remove(&mut unit, id(grant)?).await?)
+}
+
+/// By which ways a person holds a level on a folder or a credential, or why not. For oneself, for
+/// stewards of it, and with the duty `audit`.
+#[utoipa::path(operation_id = "grants_explain", context_path = "", params(("person" = String, Query), ("folder" = Option<String>, Query), ("credential" = Option<String>, Query)), responses((status = 200, body = Explanation)))]
+#[get("/api/v1/explain?<person>&<folder>&<credential>")]
+pub async fn explain(
+    mut unit: Unit,
+    person: &str,
+    folder: Option<&str>,
+    credential: Option<&str>,
+) -> ApiResult<Sent<Explanation>> {
+    Ok(Sent(
+        commands::grants::explain(
+            &mut unit,
+            id(person)?,
+            maybe_id(folder)?,
+            maybe_id(credential)?,
+        )
+        .await?,
+    ))
+}
+
+/// Everybody who reaches a folder or a credential, the highest level first, and by which way. For its
+/// stewards, and with the duty `audit`.
+#[utoipa::path(
+    operation_id = "grants_reach",
+    context_path = "",
+    params(("folder" = Option<String>, Query), ("credential" = Option<String>, Query), ("cursor" = Option<String>, Query), ("limit" = Option<i64>, Query)),
+    responses((status = 200, body = Page<Reacher>))
+)]
+#[get("/api/v1/reach?<folder>&<credential>&<cursor>&<limit>")]
+pub async fn reach(
+    mut unit: Unit,
+    folder: Option<&str>,
+    credential: Option<&str>,
+    cursor: Option<&str>,
+    limit: Option<i64>,
+) -> ApiResult<Sent<Page<Reacher>>> {
+    Ok(Sent(encode_page(
+        commands::grants::reach(
+            &mut unit,
+            maybe_id(folder)?,
+            maybe_id(credential)?,
+            paging(cursor, limit)?,
+        )
+        .await?,
+    )))
+}

@@ -1,1 +1,0 @@
-DO $$ BEGIN RAISE EXCEPTION 'migrations are not taken back; restore a backup instead'; END $$;
