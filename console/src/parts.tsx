@@ -380,6 +380,9 @@ export function text(data: FormData, name: string): string {
   return typeof value === "string" ? value : "";
 }
 
+/** A field that has one of a few words. */
+export const word = <T extends string>(data: FormData, name: string) => text(data, name) as T;
+
 /** A question before something is done, with what it would change. */
 export function Ask({
   title,

@@ -4,7 +4,7 @@ import { useQuery } from "@tanstack/react-query";
 import { Command } from "cmdk";
 import { useEffect, useState } from "react";
 import { Link, Redirect, Route, Switch, useLocation } from "wouter";
-import { type CredentialItem, type Me, type Page, api } from "./api";
+import { type Me, api, result } from "./api";
 import { Access } from "./features/access";
 import { Audit } from "./features/audit";
 import { Bin } from "./features/bin";
@@ -46,7 +46,7 @@ function Palette({ open, close }: { open: boolean; close: () => void }) {
   const found = useQuery({
     queryKey: ["find", typed],
     queryFn: () =>
-      api.get<Page<CredentialItem>>(`/credentials?limit=20&find=${encodeURIComponent(typed)}`),
+      result(api.GET("/api/v1/credentials", { params: { query: { limit: 20, find: typed } } })),
     enabled: open && typed.length > 1,
   });
   const choose = (path: string) => {
@@ -123,7 +123,7 @@ export function Shell({ me }: { me: Me }) {
     return () => window.removeEventListener("keydown", pressed);
   }, [go]);
   const leave = async () => {
-    await api.post("/sign-out").catch(() => undefined);
+    await result(api.POST("/api/v1/sign-out")).catch(() => undefined);
     go("/");
     window.dispatchEvent(new Event("signed-out"));
   };

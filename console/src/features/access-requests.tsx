@@ -2,7 +2,7 @@
 
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
-import { type Discoverable, type Page, type Settings, type AccessRequest, all, api } from "../api";
+import { type Discoverable, type AccessRequest, api, result, wholeList, type Level } from "../api";
 import {
   Act,
   Card,
@@ -17,14 +17,18 @@ import {
   When,
   text,
   told,
+  word,
 } from "../parts";
 
 const AFTER = ["access-requests", "discoverable", "credentials", "folders", "grants"];
 
 function Answer({ accessRequest }: { accessRequest: AccessRequest }) {
   const [comment, setComment] = useState("");
-  const settle = (what: string) => () =>
-    api.post(`/access-requests/${accessRequest.id}/${what}`, { comment });
+  const told = { params: { path: { access_request: accessRequest.id } }, body: { comment } };
+  const settle = (what: "grant" | "refuse") => () =>
+    what === "grant"
+      ? result(api.POST("/api/v1/access-requests/{access_request}/grant", told))
+      : result(api.POST("/api/v1/access-requests/{access_request}/refuse", told));
   return (
     <div className="mt-1 flex flex-wrap items-end gap-2">
       <Field
@@ -57,15 +61,19 @@ function Names() {
   const found = useQuery({
     queryKey: ["discoverable", find],
     queryFn: () =>
-      api.get<Page<Discoverable>>(`/discoverable?limit=50&find=${encodeURIComponent(find)}`),
+      result(api.GET("/api/v1/discoverable", { params: { query: { limit: 50, find } } })),
     enabled: long,
   });
   const ask = (item: Discoverable) => async (data: FormData) => {
-    await api.post("/access-requests", {
-      credential: item.id,
-      level: text(data, "level"),
-      reason: text(data, "reason"),
-    });
+    await result(
+      api.POST("/api/v1/access-requests", {
+        body: {
+          credential: item.id,
+          level: word<Level>(data, "level"),
+          reason: text(data, "reason"),
+        },
+      }),
+    );
     told(`The stewards of ${item.place}/${item.name} are asked.`);
   };
   return (
@@ -116,11 +124,11 @@ function Names() {
 export function AccessRequests() {
   const settings = useQuery({
     queryKey: ["settings"],
-    queryFn: () => api.get<Settings>("/settings"),
+    queryFn: () => result(api.GET("/api/v1/settings")),
   });
   const accessRequests = useQuery({
     queryKey: ["access-requests"],
-    queryFn: () => all<AccessRequest>("/access-requests"),
+    queryFn: () => wholeList(api.GET("/api/v1/access-requests")),
   });
   const shows = settings.data?.settings.discoverable_names === true;
   const rows = accessRequests.data ?? [];
@@ -165,7 +173,13 @@ export function AccessRequests() {
                       label="Withdraw"
                       of={`the accessRequest for ${accessRequest.place}`}
                       look="btn-xs"
-                      run={() => api.post(`/access-requests/${accessRequest.id}/withdraw`)}
+                      run={() =>
+                        result(
+                          api.POST("/api/v1/access-requests/{access_request}/withdraw", {
+                            params: { path: { access_request: accessRequest.id } },
+                          }),
+                        )
+                      }
                       after={AFTER}
                     />
                   ) : (

@@ -3,17 +3,16 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import {
-  type AccessCompared,
-  type AccessMade,
-  type AccessIssue,
   type Folder,
-  type StewardshipTransferred,
   type Me,
-  type AccessIssuesFixed,
   type Person,
-  all,
   api,
-  takeText,
+  result,
+  wholeList,
+  all,
+  fileBody,
+  type FixAccessIssues,
+  fileOf,
 } from "../api";
 import {
   Ask,
@@ -47,12 +46,18 @@ function Compared({ file, clear }: { file: File; clear: () => void }) {
   const client = useQueryClient();
   const compared = useQuery({
     queryKey: ["access-file", file.name, file.lastModified],
-    queryFn: () => api.post<AccessCompared>("/access/compare", file),
+    queryFn: () => result(api.POST("/api/v1/access/compare", { body: fileBody(file) })),
     retry: false,
     gcTime: 0,
   });
   const apply = useMutation({
-    mutationFn: (state: string) => api.post<AccessMade>(`/access/apply?expect=${state}`, file),
+    mutationFn: (state: string) =>
+      result(
+        api.POST("/api/v1/access/apply", {
+          params: { query: { expect: state } },
+          body: fileBody(file),
+        }),
+      ),
     onSuccess: async (made) => {
       told(made.count === 1 ? "1 change is made." : `${made.count} changes are made.`);
       await Promise.all(AFTER.map((key) => client.invalidateQueries({ queryKey: [key] })));
@@ -73,7 +78,7 @@ function Compared({ file, clear }: { file: File; clear: () => void }) {
       >
         <Table label="What would change" heads={["Line", "Where", "What would change"]}>
           {changes.map((change) => (
-            <tr key={`${change.sort} ${change.place} ${change.text}`}>
+            <tr key={`${change.target_type} ${change.place} ${change.text}`}>
               <td className="tabular-nums">{change.line}</td>
               <td>{change.place}</td>
               <td>{change.text}</td>
@@ -111,7 +116,12 @@ function AsCode({ folders }: { folders: Folder[] }) {
   const write = async (data: FormData) => {
     const below = text(data, "below");
     keepFile(
-      await takeText(`/access${below ? `?below=${encodeURIComponent(below)}` : ""}`),
+      await fileOf(
+        api.GET("/api/v1/access", {
+          params: { query: { below: below || undefined } },
+          parseAs: "blob",
+        }),
+      ),
       "access.toml",
     );
   };
@@ -146,26 +156,26 @@ function AsCode({ folders }: { folders: Folder[] }) {
   );
 }
 
-const SORTS: Record<string, string> = {
+const TYPES: Record<string, string> = {
   "no-steward": "has no steward who can sign in",
   left: "grantee has left",
   ended: "expired",
-  "adds-nothing": "redundant: another grant gives as much",
+  redundant: "redundant: another grant gives as much",
 };
 
 function OutOfOrder({ people }: { people: Person[] }) {
   const client = useQueryClient();
   const found = useQuery({
     queryKey: ["access-issues"],
-    queryFn: () => all<AccessIssue>("/access-issues"),
+    queryFn: () => wholeList(api.GET("/api/v1/access-issues")),
   });
   const [chosen, setChosen] = useState<Set<string>>(new Set());
   const items = found.data ?? [];
   const picked = items.filter((item) => chosen.has(item.id));
-  const folders = picked.filter((item) => item.sort === "no-steward");
-  const grants = picked.filter((item) => item.sort !== "no-steward");
-  const fix = async (body: object) => {
-    const fixed = await api.post<AccessIssuesFixed>("/access-issues", body);
+  const folders = picked.filter((item) => item.type === "no-steward");
+  const grants = picked.filter((item) => item.type !== "no-steward");
+  const fix = async (body: FixAccessIssues) => {
+    const fixed = await result(api.POST("/api/v1/access-issues", { body }));
     setChosen(new Set());
     told(
       fixed.appointed > 0
@@ -200,7 +210,7 @@ function OutOfOrder({ people }: { people: Person[] }) {
             <td>{item.place}</td>
             <td>{item.subject_name}</td>
             <td>{item.level}</td>
-            <td>{SORTS[item.sort] ?? item.sort}</td>
+            <td>{TYPES[item.type] ?? item.type}</td>
           </tr>
         ))}
       </Table>
@@ -210,7 +220,7 @@ function OutOfOrder({ people }: { people: Person[] }) {
           className="btn btn-sm"
           onClick={() =>
             setChosen(
-              new Set(items.filter((item) => item.sort !== "no-steward").map((item) => item.id)),
+              new Set(items.filter((item) => item.type !== "no-steward").map((item) => item.id)),
             )
           }
         >
@@ -278,7 +288,8 @@ function TransferStewardship({
   const name = (id: string) => people.find((person) => person.id === id)?.display_name ?? "";
   const others = people.filter((person) => person.state === "active");
   const run = async () => {
-    const done = await api.post<StewardshipTransferred>("/transfer-stewardship", asking);
+    if (!asking) return;
+    const done = await result(api.POST("/api/v1/transfer-stewardship", { body: asking }));
     told(`Stewardship transferred: ${done.places.join(", ")}.`);
   };
   return (
@@ -341,9 +352,12 @@ function TransferStewardship({
 export function Access({ me }: { me: Me }) {
   const folders = useQuery({
     queryKey: ["folders"],
-    queryFn: () => all<Folder>("/folders", 50_000),
+    queryFn: () => wholeList(api.GET("/api/v1/folders")),
   });
-  const people = useQuery({ queryKey: ["people"], queryFn: () => all<Person>("/people") });
+  const people = useQuery({
+    queryKey: ["people"],
+    queryFn: () => all((page) => api.GET("/api/v1/people", { params: { query: page } })),
+  });
   return (
     <div className="flex flex-col gap-3">
       <h1 className="text-xl font-semibold">Access</h1>

@@ -2,7 +2,7 @@
 
 import { useInfiniteQuery, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
-import { type AuditEvent, type Page, api } from "../api";
+import { type AuditEvent, api, result } from "../api";
 import { Card, Choice, Empty, Field, State, Table, Trouble, When } from "../parts";
 
 export function AuditRows({ events }: { events: AuditEvent[] }) {
@@ -44,14 +44,24 @@ export function Audit() {
   const [find, setFind] = useState("");
   const key = useQuery({
     queryKey: ["audit-key"],
-    queryFn: () => api.get<{ key: string; checkpoint: string | null }>("/audit/key"),
+    queryFn: () => result(api.GET("/api/v1/audit/key")),
   });
   const events = useInfiniteQuery({
     queryKey: ["audit", action, outcome, find],
     initialPageParam: "",
     queryFn: ({ pageParam }) =>
-      api.get<Page<AuditEvent>>(
-        `/audit?limit=100&action=${encodeURIComponent(action)}&outcome=${outcome}&find=${encodeURIComponent(find)}&cursor=${pageParam}`,
+      result(
+        api.GET("/api/v1/audit", {
+          params: {
+            query: {
+              limit: 100,
+              action: (action || undefined) as AuditEvent["action"] | undefined,
+              outcome: (outcome || undefined) as AuditEvent["outcome"] | undefined,
+              find,
+              cursor: pageParam,
+            },
+          },
+        }),
       ),
     getNextPageParam: (page) => page.next,
   });

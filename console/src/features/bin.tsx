@@ -1,11 +1,14 @@
 // The bin: what was removed, restored in one step or purged.
 
 import { useQuery } from "@tanstack/react-query";
-import { type Removed, all, api } from "../api";
+import { api, result, all } from "../api";
 import { Act, Card, Empty, Table, Trouble, When } from "../parts";
 
 export function Bin() {
-  const bin = useQuery({ queryKey: ["bin"], queryFn: () => all<Removed>("/bin") });
+  const bin = useQuery({
+    queryKey: ["bin"],
+    queryFn: () => all((page) => api.GET("/api/v1/bin", { params: { query: page } })),
+  });
   const after = ["bin", "folders", "credentials", "devices"];
   return (
     <div className="flex flex-col gap-3">
@@ -28,7 +31,7 @@ export function Bin() {
             {bin.data.map((removed) => (
               <tr key={removed.id}>
                 <td className="font-medium">{removed.path}</td>
-                <td>{removed.sort}</td>
+                <td>{removed.target_type}</td>
                 <td className="tabular-nums">{removed.credentials}</td>
                 <td>
                   <When at={removed.removed_at} />
@@ -39,13 +42,25 @@ export function Bin() {
                   <Act
                     label="Restore"
                     look="btn-xs"
-                    run={() => api.post(`/bin/${removed.id}/restore`)}
+                    run={() =>
+                      result(
+                        api.POST("/api/v1/bin/{removal}/restore", {
+                          params: { path: { removal: removed.id } },
+                        }),
+                      )
+                    }
                     after={after}
                   />{" "}
                   <Act
                     label="Purge"
                     look="btn-xs btn-ghost"
-                    run={() => api.remove(`/bin/${removed.id}`)}
+                    run={() =>
+                      result(
+                        api.DELETE("/api/v1/bin/{removal}", {
+                          params: { path: { removal: removed.id } },
+                        }),
+                      )
+                    }
                     after={after}
                     confirm={`${removed.path} with ${removed.credentials} credentials, all former values and attachments will be deleted permanently. Purge?`}
                   />

@@ -3,21 +3,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { Fragment, useEffect, useRef, useState } from "react";
 import { useLocation } from "wouter";
-import {
-  type AuditEvent,
-  type Credential,
-  type Device,
-  type Job,
-  type Kind,
-  type Me,
-  type OperatorScope,
-  type Page,
-  type Request,
-  type Revealed,
-  type UseItem,
-  all,
-  api,
-} from "../api";
+import { type Credential, type Me, api, result, wholeList, all, ifMatch, fileBody } from "../api";
 import { Act, Card, Empty, Fold, Form, State, Table, Trouble, When, told } from "../parts";
 import { AuditRows } from "./audit";
 import { CopyForm, EditCredential, MoveIn } from "./edit";
@@ -93,9 +79,11 @@ function Attachments({ it }: { it: Credential }) {
     setProblem(null);
     setBusy(`Sending ${file.name} …`);
     try {
-      await api.post(
-        `/credentials/${it.id}/attachments?name=${encodeURIComponent(file.name)}`,
-        file,
+      await result(
+        api.POST("/api/v1/credentials/{credential}/attachments", {
+          params: { path: { credential: it.id }, query: { name: file.name } },
+          body: fileBody(file),
+        }),
       );
       window.dispatchEvent(new CustomEvent("again", { detail: ["credential"] }));
     } catch (error) {
@@ -128,7 +116,13 @@ function Attachments({ it }: { it: Credential }) {
                 <Act
                   label="Remove"
                   look="btn-xs btn-ghost"
-                  run={() => api.remove(`/credentials/${it.id}/attachments/${each.id}`)}
+                  run={() =>
+                    result(
+                      api.DELETE("/api/v1/credentials/{credential}/attachments/{attachment}", {
+                        params: { path: { credential: it.id, attachment: each.id } },
+                      }),
+                    )
+                  }
                   after={["credential"]}
                   confirm={`Remove ${each.name} for good?`}
                 />
@@ -157,7 +151,8 @@ function Attachments({ it }: { it: Credential }) {
 function Jobs({ it }: { it: Credential }) {
   const jobs = useQuery({
     queryKey: ["jobs", it.id],
-    queryFn: () => api.get<Page<Job>>(`/jobs?limit=20&credential=${it.id}`),
+    queryFn: () =>
+      result(api.GET("/api/v1/jobs", { params: { query: { limit: 20, credential: it.id } } })),
   });
   if (jobs.data?.items.length === 0) return <Empty>No job has run for this account yet.</Empty>;
   return jobs.data ? <JobRows jobs={jobs.data.items} /> : <Trouble error={jobs.error} />;
@@ -166,7 +161,8 @@ function Jobs({ it }: { it: Credential }) {
 function Events({ it }: { it: Credential }) {
   const events = useQuery({
     queryKey: ["audit", "of", it.id],
-    queryFn: () => api.get<Page<AuditEvent>>(`/audit?limit=30&target=${it.id}`),
+    queryFn: () =>
+      result(api.GET("/api/v1/audit", { params: { query: { limit: 30, target: it.id } } })),
   });
   return events.data ? <AuditRows events={events.data.items} /> : <Trouble error={events.error} />;
 }
@@ -174,7 +170,12 @@ function Events({ it }: { it: Credential }) {
 function Uses({ it }: { it: Credential }) {
   const uses = useQuery({
     queryKey: ["uses", it.id],
-    queryFn: () => all<UseItem>(`/credentials/${it.id}/uses`),
+    queryFn: () =>
+      wholeList(
+        api.GET("/api/v1/credentials/{credential}/uses", {
+          params: { path: { credential: it.id } },
+        }),
+      ),
   });
   if (uses.data?.length === 0) return <Empty>Nobody has looked at it or used it.</Empty>;
   return (
@@ -198,7 +199,8 @@ function Uses({ it }: { it: Credential }) {
 function Asked({ it }: { it: Credential }) {
   const asked = useQuery({
     queryKey: ["requests", "of", it.id],
-    queryFn: () => api.get<Page<Request>>(`/requests?limit=20&credential=${it.id}`),
+    queryFn: () =>
+      result(api.GET("/api/v1/requests", { params: { query: { limit: 20, credential: it.id } } })),
   });
   if (asked.data?.items.length === 0)
     return <Empty>Nobody has asked for it, as far as you may know.</Empty>;
@@ -228,7 +230,9 @@ function Asked({ it }: { it: Credential }) {
 async function line(it: Credential): Promise<string> {
   const user = it.fields.user_name ?? "";
   if (it.device) {
-    const device = await api.get<Device>(`/devices/${it.device}`);
+    const device = await result(
+      api.GET("/api/v1/devices/{device}", { params: { path: { device: it.device } } }),
+    );
     return `ssh -p ${device.port} ${user}@${device.address}`;
   }
   return it.fields.url?.split("\n")[0] ?? it.fields.address ?? "";
@@ -257,7 +261,12 @@ function Copying({ it }: { it: Credential }) {
   const times = useTimes();
   const open = atLeast(it.level, "reveal") && !it.gate;
   const secret = async () => {
-    const shown = await api.post<Revealed>(`/credentials/${it.id}/reveal`, { field: MAIN });
+    const shown = await result(
+      api.POST("/api/v1/credentials/{credential}/reveal", {
+        params: { path: { credential: it.id } },
+        body: { field: MAIN },
+      }),
+    );
     await lend("secret", shown.value, times.clipboard);
   };
   const safely = (run: () => Promise<void>) => () =>
@@ -289,19 +298,32 @@ function OperatorDevices({ it, close }: { it: Credential; close: () => void }) {
   const key = ["credentials", it.id, "operator-scope"];
   const scope = useQuery({
     queryKey: key,
-    queryFn: () => api.get<OperatorScope>(`/credentials/${it.id}/operator-scope`),
+    queryFn: () =>
+      result(
+        api.GET("/api/v1/credentials/{credential}/operator-scope", {
+          params: { path: { credential: it.id } },
+        }),
+      ),
   });
-  const devices = useQuery({ queryKey: ["devices"], queryFn: () => all<Device>("/devices") });
+  const devices = useQuery({
+    queryKey: ["devices"],
+    queryFn: () => all((page) => api.GET("/api/v1/devices", { params: { query: page } })),
+  });
   if (!scope.data || !devices.data) return <Trouble error={scope.error ?? devices.error} />;
-  const { folders, devices: chosen, paths } = scope.data;
+  const { folders, devices: chosen = [], paths = [] } = scope.data;
   const submit = (data: FormData) => {
     const ticked = data.getAll("device").map(String);
     // Folders, and devices that one may not see, stay as they are.
     const unseen = chosen.filter((id) => !devices.data.some((device) => device.id === id));
-    return api.put(`/credentials/${it.id}/operator-scope`, {
-      folders,
-      devices: [...unseen, ...ticked],
-    });
+    return result(
+      api.PUT("/api/v1/credentials/{credential}/operator-scope", {
+        params: { path: { credential: it.id } },
+        body: {
+          folders,
+          devices: [...unseen, ...ticked],
+        },
+      }),
+    );
   };
   return (
     <>
@@ -337,7 +359,10 @@ export function Detail({ it, me }: { it: Credential; me: Me }) {
   const stewards = atLeast(it.level, "steward");
   const after = ["jobs", "credential", "upkeep"];
   const upkeep = it.upkeep;
-  const kinds = useQuery({ queryKey: ["kinds"], queryFn: () => all<Kind>("/kinds") });
+  const kinds = useQuery({
+    queryKey: ["kinds"],
+    queryFn: () => wholeList(api.GET("/api/v1/kinds")),
+  });
   const kind = kinds.data?.find((each) => each.name === it.kind);
   const fields = fieldsOf(kind, it);
   const label = (name: string) => fields.find((field) => field.name === name)?.label ?? name;
@@ -350,13 +375,29 @@ export function Detail({ it, me }: { it: Credential; me: Me }) {
       ((each !== "Events" && each !== "Uses") || sees),
   );
   const remove = async () => {
-    const removal = await api.remove(`/credentials/${it.id}`, it.version);
+    const removal = await result(
+      api.DELETE("/api/v1/credentials/{credential}", {
+        params: { path: { credential: it.id }, header: ifMatch(it.version) },
+      }),
+    );
     go(`/vault/${it.folder}`);
-    told(`${it.name} is in the bin.`, () => api.post(`/bin/${removal}/restore`));
+    told(`${it.name} is in the bin.`, () =>
+      result(api.POST("/api/v1/bin/{removal}/restore", { params: { path: { removal } } })),
+    );
   };
   const favourite = it.favourite
-    ? () => api.remove(`/credentials/${it.id}/favourite`)
-    : () => api.put(`/credentials/${it.id}/favourite`);
+    ? () =>
+        result(
+          api.DELETE("/api/v1/credentials/{credential}/favourite", {
+            params: { path: { credential: it.id } },
+          }),
+        )
+    : () =>
+        result(
+          api.PUT("/api/v1/credentials/{credential}/favourite", {
+            params: { path: { credential: it.id } },
+          }),
+        );
   return (
     <Card
       title={it.name}
@@ -476,14 +517,27 @@ export function Detail({ it, me }: { it: Credential; me: Me }) {
           {atLeast(it.level, "use") && (
             <Act
               label="Check now"
-              run={() => api.post(`/credentials/${it.id}/check`)}
+              run={() =>
+                result(
+                  api.POST("/api/v1/credentials/{credential}/check", {
+                    params: { path: { credential: it.id } },
+                  }),
+                )
+              }
               after={after}
             />
           )}
           {atLeast(it.level, "edit") && (
             <Act
               label="Rotate now"
-              run={() => api.post(`/credentials/${it.id}/rotate`, {})}
+              run={() =>
+                result(
+                  api.POST("/api/v1/credentials/{credential}/rotate", {
+                    params: { path: { credential: it.id } },
+                    body: {},
+                  }),
+                )
+              }
               after={after}
               confirm="Give the account a new generated password, on the device and in the vault?"
             />
@@ -492,7 +546,14 @@ export function Detail({ it, me }: { it: Credential; me: Me }) {
             <Act
               label="Rotate as itself"
               look="btn-sm btn-ghost"
-              run={() => api.post(`/credentials/${it.id}/rotate`, { way: "self" })}
+              run={() =>
+                result(
+                  api.POST("/api/v1/credentials/{credential}/rotate", {
+                    params: { path: { credential: it.id } },
+                    body: { method: "self" },
+                  }),
+                )
+              }
               after={after}
               confirm="Have the account change its own password at its own prompt, without the operator?"
             />

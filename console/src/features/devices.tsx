@@ -3,7 +3,15 @@
 
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
-import { type CredentialItem, type Device, type DeviceIdentity, type Page, all, api } from "../api";
+import {
+  type CredentialItem,
+  type Device,
+  type DeviceIdentity,
+  api,
+  result,
+  all,
+  ifMatch,
+} from "../api";
 import {
   Act,
   Card,
@@ -49,16 +57,17 @@ function Edit({
     const moved = typed.address !== device.address || typed.port !== device.port;
     const chosen = text(data, "operator");
     // An unchanged address is not sent: a new one suspends the bindings.
-    return api.patch(
-      `/devices/${device.id}`,
-      {
-        name: typed.name,
-        ...(moved && { address: typed.address, port: typed.port }),
-        ...(chosen === "none"
-          ? { no_operator: true }
-          : chosen && chosen !== device.operator && { operator: chosen }),
-      },
-      device.version,
+    return result(
+      api.PATCH("/api/v1/devices/{device}", {
+        params: { path: { device: device.id }, header: ifMatch(device.version) },
+        body: {
+          name: typed.name,
+          ...(moved && { address: typed.address, port: typed.port }),
+          ...(chosen === "none"
+            ? { no_operator: true }
+            : chosen && chosen !== device.operator && { operator: chosen }),
+        },
+      }),
     );
   };
   return (
@@ -97,7 +106,13 @@ function Edit({
       <div className="mt-2 border-t border-base-300 pt-2">
         <Act
           label={`Remove ${device.name}`}
-          run={() => api.remove(`/devices/${device.id}`, device.version)}
+          run={() =>
+            result(
+              api.DELETE("/api/v1/devices/{device}", {
+                params: { path: { device: device.id }, header: ifMatch(device.version) },
+              }),
+            )
+          }
           after={AFTER}
           confirm={`Remove ${device.name}?`}
         />
@@ -112,16 +127,25 @@ function Identity({ device, close }: { device: Device; close: () => void }) {
   const confirmed = (identity: DeviceIdentity) =>
     device.identity.some((known) => known.fingerprint === identity.fingerprint);
   const read = async () =>
-    setShown((await api.post<Page<DeviceIdentity>>(`/devices/${device.id}/read-identity`)).items);
+    setShown(
+      (
+        await result(
+          api.POST("/api/v1/devices/{device}/read-identity", {
+            params: { path: { device: device.id } },
+          }),
+        )
+      ).items,
+    );
   const byHand = (data: FormData) =>
-    api.patch(
-      `/devices/${device.id}`,
-      {
-        identity: text(data, "lines")
-          .split("\n")
-          .filter((line) => line.trim()),
-      },
-      device.version,
+    result(
+      api.PATCH("/api/v1/devices/{device}", {
+        params: { path: { device: device.id }, header: ifMatch(device.version) },
+        body: {
+          identity: text(data, "lines")
+            .split("\n")
+            .filter((line) => line.trim()),
+        },
+      }),
     );
   return (
     <div className="flex flex-col gap-2">
@@ -156,10 +180,11 @@ function Identity({ device, close }: { device: Device; close: () => void }) {
                   label="Confirm this identity"
                   look="btn-sm btn-primary"
                   run={() =>
-                    api.patch(
-                      `/devices/${device.id}`,
-                      { identity: [identity.line] },
-                      device.version,
+                    result(
+                      api.PATCH("/api/v1/devices/{device}", {
+                        params: { path: { device: device.id }, header: ifMatch(device.version) },
+                        body: { identity: [identity.line] },
+                      }),
                     )
                   }
                   after={AFTER}
@@ -225,10 +250,10 @@ function Bindings({ device }: { device: Device }) {
 export function DeviceTrouble({ device }: { device: Device }) {
   const suspended = device.bindings.filter((binding) => binding.suspended);
   const confirm = async () => {
-    const done = await api.post<{ confirmed: number; left: number }>(
-      `/devices/${device.id}/confirm-bindings`,
-      undefined,
-      device.version,
+    const done = await result(
+      api.POST("/api/v1/devices/{device}/confirm-bindings", {
+        params: { path: { device: device.id }, header: ifMatch(device.version) },
+      }),
     );
     told(
       `${done.confirmed} confirmed${done.left > 0 ? `; ${done.left} left for somebody who may see the password` : ""}.`,
@@ -265,7 +290,13 @@ export function DeviceTrouble({ device }: { device: Device }) {
           <Act
             label="Resume"
             of={device.name}
-            run={() => api.post(`/devices/${device.id}/resume`, undefined, device.version)}
+            run={() =>
+              result(
+                api.POST("/api/v1/devices/{device}/resume", {
+                  params: { path: { device: device.id }, header: ifMatch(device.version) },
+                }),
+              )
+            }
             after={AFTER}
           />
         </div>
@@ -275,10 +306,13 @@ export function DeviceTrouble({ device }: { device: Device }) {
 }
 
 export function Devices() {
-  const devices = useQuery({ queryKey: ["devices"], queryFn: () => all<Device>("/devices") });
+  const devices = useQuery({
+    queryKey: ["devices"],
+    queryFn: () => all((page) => api.GET("/api/v1/devices", { params: { query: page } })),
+  });
   const credentials = useQuery({
     queryKey: ["credentials", "on devices"],
-    queryFn: () => all<CredentialItem>("/credentials"),
+    queryFn: () => all((page) => api.GET("/api/v1/credentials", { params: { query: page } })),
   });
   const on = (device: Device) =>
     (credentials.data ?? []).filter((item) => item.device_id === device.id);

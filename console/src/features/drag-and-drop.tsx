@@ -1,7 +1,7 @@
 // Moving by drag and drop or by cutting and pasting, with a look at whose access would change.
 
 import { useSyncExternalStore } from "react";
-import { type Credential, type CredentialItem, type Folder, Problem, api } from "../api";
+import { type CredentialItem, type Folder, Problem, api, result, ifMatch } from "../api";
 import { Ask, told } from "../parts";
 import { Shifts } from "./preview";
 
@@ -71,13 +71,25 @@ export function MoveAsk({ load, to, close }: { load: Load; to: Folder; close: ()
       : `${load.items.length} credentials`;
   const move = async () => {
     if (load.folder) {
-      await api.patch(`/folders/${load.folder.id}`, { parent: to.id }, load.folder.version);
+      await result(
+        api.PATCH("/api/v1/folders/{folder}", {
+          params: { path: { folder: load.folder.id }, header: ifMatch(load.folder.version) },
+          body: { parent: to.id },
+        }),
+      );
       told(`${load.folder.name} is in ${to.path} now.`);
       return;
     }
     const failed = await each(load.items, async (item) => {
-      const it = await api.get<Credential>(`/credentials/${item.id}`);
-      await api.patch(`/credentials/${item.id}`, { folder: to.id }, it.version);
+      const it = await result(
+        api.GET("/api/v1/credentials/{credential}", { params: { path: { credential: item.id } } }),
+      );
+      await result(
+        api.PATCH("/api/v1/credentials/{credential}", {
+          params: { path: { credential: item.id }, header: ifMatch(it.version) },
+          body: { folder: to.id },
+        }),
+      );
     });
     if (failed.length > 0)
       throw new Problem(
@@ -91,10 +103,22 @@ export function MoveAsk({ load, to, close }: { load: Load; to: Folder; close: ()
       from && load.items.every((item) => item.folder === from)
         ? () =>
             each(load.items, async (item) =>
-              api.patch(
-                `/credentials/${item.id}`,
-                { folder: from },
-                (await api.get<Credential>(`/credentials/${item.id}`)).version,
+              result(
+                api.PATCH("/api/v1/credentials/{credential}", {
+                  params: {
+                    path: { credential: item.id },
+                    header: ifMatch(
+                      (
+                        await result(
+                          api.GET("/api/v1/credentials/{credential}", {
+                            params: { path: { credential: item.id } },
+                          }),
+                        )
+                      ).version,
+                    ),
+                  },
+                  body: { folder: from },
+                }),
               ),
             )
         : undefined;

@@ -5,14 +5,15 @@ import { useState } from "react";
 import { useLocation } from "wouter";
 import {
   type Credential,
-  type Device,
   type Folder,
   type Kind,
   type KindField,
   type PasswordPolicy,
-  type PasswordRule,
-  all,
   api,
+  result,
+  wholeList,
+  all,
+  ifMatch,
 } from "../api";
 import { Choice, Field, Form, Trouble, text } from "../parts";
 import { Inputs, MAIN, TYPES, collect, fieldsOf, splitTags, tagsOf } from "./fields";
@@ -31,11 +32,12 @@ const SORTS: [string, string][] = [
 export function useRule(folder: string): { words: string; choices: PasswordPolicy[] } {
   const rule = useQuery({
     queryKey: ["password-rule", folder],
-    queryFn: () => api.get<PasswordRule | null>(`/folders/${folder}/password-rule`),
+    queryFn: () =>
+      result(api.GET("/api/v1/folders/{folder}/password-rule", { params: { path: { folder } } })),
   });
   const policies = useQuery({
     queryKey: ["policies"],
-    queryFn: () => all<PasswordPolicy>("/password-policies"),
+    queryFn: () => wholeList(api.GET("/api/v1/password-policies")),
   });
   const named = (policies.data ?? []).filter((policy) => rule.data?.policies.includes(policy.id));
   const names = named.map((policy) => `“${policy.name}”`).join(" or ");
@@ -55,13 +57,18 @@ export function useRule(folder: string): { words: string; choices: PasswordPolic
 export function CopyForm({ it, close }: { it: Credential; close: () => void }) {
   const folders = useQuery({
     queryKey: ["folders"],
-    queryFn: () => all<Folder>("/folders", 50_000),
+    queryFn: () => wholeList(api.GET("/api/v1/folders")),
   });
   const submit = (data: FormData) =>
-    api.post(`/credentials/${it.id}/copy`, {
-      folder: text(data, "folder"),
-      name: text(data, "name"),
-    });
+    result(
+      api.POST("/api/v1/credentials/{credential}/copy", {
+        params: { path: { credential: it.id } },
+        body: {
+          folder: text(data, "folder"),
+          name: text(data, "name"),
+        },
+      }),
+    );
   return (
     <Form label="Copy it" submit={submit} after={["credentials"]} done={close}>
       <Choice
@@ -85,10 +92,14 @@ export function CopyForm({ it, close }: { it: Credential; close: () => void }) {
 export function MoveIn({ it, close }: { it: Credential; close: () => void }) {
   const [, go] = useLocation();
   const submit = async (data: FormData) => {
-    await api.post("/personal/move-in", {
-      credential: it.id,
-      others_lose_it: data.get("lose") === "on",
-    });
+    await result(
+      api.POST("/api/v1/personal/move-in", {
+        body: {
+          credential: it.id,
+          others_lose_it: data.get("lose") === "on",
+        },
+      }),
+    );
     go("/personal");
   };
   return (
@@ -162,7 +173,10 @@ function ExtraFields({ extra, set }: { extra: KindField[]; set: (extra: KindFiel
 }
 
 function DeviceChoice({ fields, present }: { fields: KindField[]; present?: string | null }) {
-  const devices = useQuery({ queryKey: ["devices"], queryFn: () => all<Device>("/devices") });
+  const devices = useQuery({
+    queryKey: ["devices"],
+    queryFn: () => all((page) => api.GET("/api/v1/devices", { params: { query: page } })),
+  });
   if (!devices.data || !(present || fields.some((field) => field.name === "user_name")))
     return null;
   return (
@@ -182,7 +196,10 @@ function DeviceChoice({ fields, present }: { fields: KindField[]; present?: stri
 }
 
 export function AddCredential({ here, close }: { here: Folder; close: () => void }) {
-  const kinds = useQuery({ queryKey: ["kinds"], queryFn: () => all<Kind>("/kinds") });
+  const kinds = useQuery({
+    queryKey: ["kinds"],
+    queryFn: () => wholeList(api.GET("/api/v1/kinds")),
+  });
   const rule = useRule(here.id);
   const [chosen, setChosen] = useState("");
   const [short, setShort] = useState(true);
@@ -197,18 +214,22 @@ export function AddCredential({ here, close }: { here: Folder; close: () => void
   const main = kind.fields.find((field) => field.name === MAIN);
   const submit = (data: FormData) => {
     const given = collect(data, fields);
-    return api.post("/credentials", {
-      folder: here.id,
-      kind: kind.name,
-      kind_version: kind.version,
-      name: text(data, "name"),
-      ...given,
-      extra,
-      tags: tagsOf(data),
-      device: text(data, "device") || undefined,
-      policy: text(data, "policy") || undefined,
-      key: text(data, "key") || undefined,
-    });
+    return result(
+      api.POST("/api/v1/credentials", {
+        body: {
+          folder: here.id,
+          kind: kind.name,
+          kind_version: kind.version,
+          name: text(data, "name"),
+          ...given,
+          extra,
+          tags: tagsOf(data),
+          device: text(data, "device") || undefined,
+          policy: text(data, "policy") || undefined,
+          key: text(data, "key") || undefined,
+        },
+      }),
+    );
   };
   const hint = (field: KindField) =>
     field.name === MAIN && field.holds === "secret" && kind.generates ? rule.words : undefined;
@@ -280,7 +301,7 @@ export function EditCredential({
 }) {
   const folders = useQuery({
     queryKey: ["folders"],
-    queryFn: () => all<Folder>("/folders", 50_000),
+    queryFn: () => wholeList(api.GET("/api/v1/folders")),
   });
   const rule = useRule(it.folder);
   const [extra, setExtra] = useState<KindField[]>(it.extra);
@@ -294,22 +315,23 @@ export function EditCredential({
   const submit = (data: FormData) => {
     const given = collect(data, fields, it.fields);
     const device = text(data, "device");
-    return api.patch(
-      `/credentials/${it.id}`,
-      {
-        name: text(data, "name"),
-        ...given,
-        kind_version: kind.version,
-        extra,
-        tags: tagsOf(data),
-        why: text(data, "why"),
-        folder: text(data, "folder") || undefined,
-        device: device || undefined,
-        no_device: data.has("device") && !device,
-        generate: data.get("generate") === "on",
-        policy: text(data, "policy") || undefined,
-      },
-      it.version,
+    return result(
+      api.PATCH("/api/v1/credentials/{credential}", {
+        params: { path: { credential: it.id }, header: ifMatch(it.version) },
+        body: {
+          name: text(data, "name"),
+          ...given,
+          kind_version: kind.version,
+          extra,
+          tags: tagsOf(data),
+          why: text(data, "why"),
+          folder: text(data, "folder") || undefined,
+          device: device || undefined,
+          no_device: data.has("device") && !device,
+          generate: data.get("generate") === "on",
+          policy: text(data, "policy") || undefined,
+        },
+      }),
     );
   };
   const hint = (field: KindField) => {

@@ -2,7 +2,7 @@
 
 import { useMutation } from "@tanstack/react-query";
 import { useState } from "react";
-import { type Credential, type Kind, type KindField, api } from "../api";
+import { type Credential, type Kind, type KindField, api, result, fileBody } from "../api";
 import { Field, Lines, Trouble, text } from "../parts";
 
 export const MAIN = "password";
@@ -77,7 +77,7 @@ export function collect(
 function SeedField({ field, hint }: { field: KindField; hint?: string }) {
   const [seed, setSeed] = useState("");
   const read = useMutation({
-    mutationFn: (file: File) => api.post<{ address: string }>("/read-picture", file),
+    mutationFn: (file: File) => result(api.POST("/api/v1/read-picture", { body: fileBody(file) })),
     onSuccess: (found) => setSeed(found.address),
   });
   return (

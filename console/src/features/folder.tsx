@@ -3,17 +3,7 @@
 import { useInfiniteQuery, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { useLocation } from "wouter";
-import {
-  type AuditEvent,
-  type Folder,
-  type Me,
-  type Page,
-  type PasswordPolicy,
-  type PasswordRule,
-  type Settings,
-  all,
-  api,
-} from "../api";
+import { type Folder, type Me, api, result, wholeList, ifMatch, type PasswordRule } from "../api";
 import {
   Act,
   Card,
@@ -39,21 +29,27 @@ import { Explain, Grants, Reach } from "./sharing";
 function RuleForm({ here, close }: { here: Folder; close: () => void }) {
   const rule = useQuery({
     queryKey: ["password-rule", here.id],
-    queryFn: () => api.get<PasswordRule | null>(`/folders/${here.id}/password-rule`),
+    queryFn: () =>
+      result(
+        api.GET("/api/v1/folders/{folder}/password-rule", {
+          params: { path: { folder: here.id } },
+        }),
+      ),
   });
   const policies = useQuery({
     queryKey: ["policies"],
-    queryFn: () => all<PasswordPolicy>("/password-policies"),
+    queryFn: () => wholeList(api.GET("/api/v1/password-policies")),
   });
-  const [mode, setMode] = useState("");
+  const [mode, setMode] = useState<PasswordRule["mode"] | "">("");
   if (!rule.isSuccess || !policies.data) return <Trouble error={rule.error ?? policies.error} />;
   const own = rule.data?.folder === here.id;
   const chosen = mode || rule.data?.mode || "advise";
   const submit = (data: FormData) =>
-    api.put(
-      `/folders/${here.id}/password-rule`,
-      { mode: chosen, policies: data.getAll("policy") },
-      0,
+    result(
+      api.PUT("/api/v1/folders/{folder}/password-rule", {
+        params: { path: { folder: here.id } },
+        body: { mode: chosen, policies: data.getAll("policy").map(String) },
+      }),
     );
   const after = ["password-rule", "credentials", "credential"];
   return (
@@ -64,7 +60,7 @@ function RuleForm({ here, close }: { here: Folder; close: () => void }) {
           label="Passwords in this folder"
           name="mode"
           value={chosen}
-          onChange={(event) => setMode(event.target.value)}
+          onChange={(event) => setMode(event.target.value as PasswordRule["mode"])}
           options={[
             ["advise", "are advised to comply with"],
             ["enforce", "are stored only if they comply with"],
@@ -91,7 +87,13 @@ function RuleForm({ here, close }: { here: Folder; close: () => void }) {
         <Act
           label="Remove the rule of this folder"
           look="btn-sm btn-ghost"
-          run={() => api.remove(`/folders/${here.id}/password-rule`)}
+          run={() =>
+            result(
+              api.DELETE("/api/v1/folders/{folder}/password-rule", {
+                params: { path: { folder: here.id } },
+              }),
+            )
+          }
           after={after}
         />
       )}
@@ -105,7 +107,11 @@ function FolderHistory({ folder }: { folder: string }) {
     queryKey: ["folder-history", folder],
     initialPageParam: "",
     queryFn: ({ pageParam }) =>
-      api.get<Page<AuditEvent>>(`/folders/${folder}/history?limit=30&cursor=${pageParam}`),
+      result(
+        api.GET("/api/v1/folders/{folder}/history", {
+          params: { path: { folder }, query: { limit: 30, cursor: pageParam } },
+        }),
+      ),
     getNextPageParam: (page) => page.next,
   });
   const rows = events.data?.pages.flatMap((page) => page.items) ?? [];
@@ -144,7 +150,7 @@ export function FolderTools({ me, here }: { me: Me; here: Folder | undefined }) 
   const edits = atLeast(here?.level, "edit");
   const settings = useQuery({
     queryKey: ["settings"],
-    queryFn: () => api.get<Settings>("/settings"),
+    queryFn: () => result(api.GET("/api/v1/settings")),
   });
   const adds = me.duties.includes("folders") || settings.data?.settings.adds_at_top === true;
   return (
@@ -162,10 +168,14 @@ export function FolderTools({ me, here }: { me: Me; here: Folder | undefined }) 
               after={["folders"]}
               done={close}
               submit={(data) =>
-                api.post("/folders", {
-                  parent: here && edits ? here.id : null,
-                  name: text(data, "name"),
-                })
+                result(
+                  api.POST("/api/v1/folders", {
+                    body: {
+                      parent: here && edits ? here.id : null,
+                      name: text(data, "name"),
+                    },
+                  }),
+                )
               }
             >
               <Field label="Name" name="name" required />
@@ -181,12 +191,16 @@ export function FolderTools({ me, here }: { me: Me; here: Folder | undefined }) 
               after={["devices"]}
               done={close}
               submit={(data) =>
-                api.post("/devices", {
-                  folder: here.id,
-                  name: text(data, "name"),
-                  address: text(data, "address"),
-                  port: Number(text(data, "port") || 22),
-                })
+                result(
+                  api.POST("/api/v1/devices", {
+                    body: {
+                      folder: here.id,
+                      name: text(data, "name"),
+                      address: text(data, "address"),
+                      port: Number(text(data, "port") || 22),
+                    },
+                  }),
+                )
               }
             >
               <Field label="Name" name="name" required />
@@ -205,12 +219,28 @@ export function FolderDetail({ me, here, folders }: { me: Me; here: Folder; fold
   const [, go] = useLocation();
   const stewards = atLeast(here.level, "steward");
   const remove = async () => {
-    const removal = await api.remove(`/folders/${here.id}?contents=true`, here.version);
+    const removal = await result(
+      api.DELETE("/api/v1/folders/{folder}", {
+        params: {
+          path: { folder: here.id },
+          query: { contents: true },
+          header: ifMatch(here.version),
+        },
+      }),
+    );
     go(here.parent ? `/vault/${here.parent}` : "/vault");
-    told(`${here.path} is in the bin.`, () => api.post(`/bin/${removal}/restore`));
+    told(`${here.path} is in the bin.`, () =>
+      result(api.POST("/api/v1/bin/{removal}/restore", { params: { path: { removal } } })),
+    );
   };
   const [to, setTo] = useState<Folder | null>(null);
-  const change = (body: object) => () => api.patch(`/folders/${here.id}`, body, here.version);
+  const change = (body: object) => () =>
+    result(
+      api.PATCH("/api/v1/folders/{folder}", {
+        params: { path: { folder: here.id }, header: ifMatch(here.version) },
+        body,
+      }),
+    );
   return (
     <Card title={here.path}>
       <p className="quiet mb-2">

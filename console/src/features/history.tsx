@@ -2,7 +2,7 @@
 
 import { useMutation, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
-import { type Credential, type Revealed, type Version, all, api } from "../api";
+import { type Credential, type Revealed, type Version, api, result, wholeList } from "../api";
 import { Ask, Empty, Field, State, Table, Trouble, When } from "../parts";
 import { Shown } from "./secret";
 import { atLeast } from "./access-levels";
@@ -13,14 +13,24 @@ export function History({ it, label }: { it: Credential; label: (field: string) 
   const [why, setWhy] = useState("");
   const versions = useQuery({
     queryKey: ["history", it.id],
-    queryFn: () => all<Version>(`/credentials/${it.id}/history`),
+    queryFn: () =>
+      wholeList(
+        api.GET("/api/v1/credentials/{credential}/history", {
+          params: { path: { credential: it.id } },
+        }),
+      ),
   });
   const look = useMutation({
     mutationFn: (version: Version) =>
-      api.post<Revealed>(`/credentials/${it.id}/reveal`, {
-        field: version.field,
-        version: version.number,
-      }),
+      result(
+        api.POST("/api/v1/credentials/{credential}/reveal", {
+          params: { path: { credential: it.id } },
+          body: {
+            field: version.field,
+            version: version.number,
+          },
+        }),
+      ),
     // Two at a time, so that they can be compared.
     onSuccess: (found) =>
       setShown((before) => [
@@ -52,11 +62,16 @@ export function History({ it, label }: { it: Credential; label: (field: string) 
           after={["credential", "history", "credentials"]}
           close={() => setBack(null)}
           run={() =>
-            api.post(`/credentials/${it.id}/restore`, {
-              field: back.field,
-              version: back.number,
-              why,
-            })
+            result(
+              api.POST("/api/v1/credentials/{credential}/restore", {
+                params: { path: { credential: it.id } },
+                body: {
+                  field: back.field,
+                  version: back.number,
+                  why,
+                },
+              }),
+            )
           }
         >
           <p>

@@ -2,7 +2,7 @@
 
 import { useQuery } from "@tanstack/react-query";
 import { Link } from "wouter";
-import { type CredentialItem, type Me, type Overview, type Page, api } from "../api";
+import { type Me, api, result } from "../api";
 import { Act, Card, Empty, Left, State, Trouble, When } from "../parts";
 import { DeviceTrouble } from "./devices";
 import { CredentialLink } from "./links";
@@ -13,7 +13,8 @@ import { Decision } from "./requests";
 function Wrong() {
   const found = useQuery({
     queryKey: ["credentials", "wrong"],
-    queryFn: () => api.get<Page<CredentialItem>>("/credentials?finding=any&limit=6"),
+    queryFn: () =>
+      result(api.GET("/api/v1/credentials", { params: { query: { finding: "any", limit: 6 } } })),
   });
   const items = found.data?.items ?? [];
   return (
@@ -46,7 +47,7 @@ function Wrong() {
 export function Home({ me }: { me: Me }) {
   const overview = useQuery({
     queryKey: ["overview"],
-    queryFn: () => api.get<Overview>("/overview"),
+    queryFn: () => result(api.GET("/api/v1/overview")),
   });
   if (overview.error) return <Trouble error={overview.error} />;
   const data = overview.data;
@@ -86,7 +87,13 @@ export function Home({ me }: { me: Me }) {
                 </span>
                 <Act
                   label="Check in"
-                  run={() => api.post(`/checkouts/${held.id}/check-in`)}
+                  run={() =>
+                    result(
+                      api.POST("/api/v1/checkouts/{checkout}/check-in", {
+                        params: { path: { checkout: held.id } },
+                      }),
+                    )
+                  }
                   after={["overview", "checkouts", "credential"]}
                 />
               </li>
@@ -105,14 +112,23 @@ export function Home({ me }: { me: Me }) {
                   {request.state === "approved" && (
                     <Act
                       label="Check out"
-                      run={() => api.post("/checkouts", { request: request.id })}
+                      run={() =>
+                        result(api.POST("/api/v1/checkouts", { body: { request: request.id } }))
+                      }
                       after={["overview", "credential"]}
                       look="btn-sm btn-primary"
                     />
                   )}
                   <Act
                     label="Withdraw"
-                    run={() => api.post(`/requests/${request.id}/withdraw`)}
+                    run={() =>
+                      result(
+                        api.POST("/api/v1/requests/{request}/withdraw", {
+                          params: { path: { request: request.id } },
+                          body: {},
+                        }),
+                      )
+                    }
                     after={["overview", "requests"]}
                     look="btn-sm btn-ghost"
                   />

@@ -4,15 +4,7 @@ import { useInfiniteQuery, useQuery } from "@tanstack/react-query";
 import { useVirtualizer } from "@tanstack/react-virtual";
 import { type KeyboardEvent, memo, useCallback, useMemo, useRef, useState } from "react";
 import { Link } from "wouter";
-import {
-  type Credential,
-  type CredentialItem,
-  type Kind,
-  type Page,
-  type SavedSearch,
-  all,
-  api,
-} from "../api";
+import { type CredentialItem, api, result, wholeList, ifMatch, type CredentialQuery } from "../api";
 import { Act, Choice, Empty, Field, Fold, Form, State, Trouble, text, told } from "../parts";
 import { drag, each, useCut } from "./drag-and-drop";
 import { Considered } from "./preview";
@@ -60,14 +52,17 @@ function Filter({
   view: string;
   setView: (view: string) => void;
 }) {
-  const kinds = useQuery({ queryKey: ["kinds"], queryFn: () => all<Kind>("/kinds") });
+  const kinds = useQuery({
+    queryKey: ["kinds"],
+    queryFn: () => wholeList(api.GET("/api/v1/kinds")),
+  });
   const tags = useQuery({
     queryKey: ["tags"],
-    queryFn: () => all<{ tag: string; times: number }>("/tags"),
+    queryFn: () => wholeList(api.GET("/api/v1/tags")),
   });
   const searches = useQuery({
     queryKey: ["searches"],
-    queryFn: () => all<SavedSearch>("/searches"),
+    queryFn: () => wholeList(api.GET("/api/v1/searches")),
   });
   const change = (name: string) => (event: { target: { value: string } }) =>
     set({ ...filters, [name]: event.target.value });
@@ -93,7 +88,13 @@ function Filter({
                 label="Forget"
                 of={search.name}
                 look="btn-xs btn-ghost"
-                run={() => api.remove(`/searches/${search.id}`)}
+                run={() =>
+                  result(
+                    api.DELETE("/api/v1/searches/{search}", {
+                      params: { path: { search: search.id } },
+                    }),
+                  )
+                }
                 after={["searches"]}
               />
             </span>
@@ -151,7 +152,11 @@ function Filter({
         <Form
           label="Save this search"
           after={["searches"]}
-          submit={(data) => api.post("/searches", { name: text(data, "saved"), filters: used })}
+          submit={(data) =>
+            result(
+              api.POST("/api/v1/searches", { body: { name: text(data, "saved"), filters: used } }),
+            )
+          }
         >
           <Field label="Under the name" name="saved" required />
         </Form>
@@ -178,20 +183,38 @@ function Bulk({ chosen, clear }: { chosen: CredentialItem[]; clear: () => void }
       if (bad.length === 0) clear();
     };
   const removals: string[] = [];
-  const version = async (item: CredentialItem) => api.get<Credential>(`/credentials/${item.id}`);
+  const version = async (item: CredentialItem) =>
+    result(
+      api.GET("/api/v1/credentials/{credential}", { params: { path: { credential: item.id } } }),
+    );
   const after = ["credentials", "credential", "tags", "bin"];
   const remove = run(
     "are in the bin",
     async (item) => {
-      removals.push(await api.remove(`/credentials/${item.id}`, (await version(item)).version));
+      removals.push(
+        await result(
+          api.DELETE("/api/v1/credentials/{credential}", {
+            params: {
+              path: { credential: item.id },
+              header: ifMatch((await version(item)).version),
+            },
+          }),
+        ),
+      );
     },
     async () => {
-      for (const removal of removals) await api.post(`/bin/${removal}/restore`);
+      for (const removal of removals)
+        await result(api.POST("/api/v1/bin/{removal}/restore", { params: { path: { removal } } }));
     },
   );
   const addTag = run(`have the tag ${tag}`, async (item) => {
     const it = await version(item);
-    return api.patch(`/credentials/${item.id}`, { tags: [...it.tags, tag] }, it.version);
+    return result(
+      api.PATCH("/api/v1/credentials/{credential}", {
+        params: { path: { credential: item.id }, header: ifMatch(it.version) },
+        body: { tags: [...it.tags, tag] },
+      }),
+    );
   });
   return (
     <div
@@ -217,7 +240,13 @@ function Bulk({ chosen, clear }: { chosen: CredentialItem[]; clear: () => void }
         />
         <Act
           label="Favourite"
-          run={run("are favourites", (item) => api.put(`/credentials/${item.id}/favourite`))}
+          run={run("are favourites", (item) =>
+            result(
+              api.PUT("/api/v1/credentials/{credential}/favourite", {
+                params: { path: { credential: item.id } },
+              }),
+            ),
+          )}
           after={after}
         />
         <Field
@@ -334,18 +363,20 @@ export function Items({ folder, open }: { folder: string | undefined; open: stri
   const [chosen, setChosen] = useState<Map<string, CredentialItem>>(new Map());
   const [, setCut] = useCut();
   const box = useRef<HTMLDivElement>(null);
-  const query = new URLSearchParams({
-    limit: "200",
+  const query: CredentialQuery = {
+    limit: 200,
     ...Object.fromEntries(Object.entries(filters).filter(([, value]) => value)),
     ...(find && { find }),
-    ...(view && { view }),
+    ...(view && { view: view as CredentialQuery["view"] }),
     ...(folder && !filters.below && { folder }),
-  }).toString();
+  };
   const pages = useInfiniteQuery({
     queryKey: ["credentials", query],
     initialPageParam: "",
     queryFn: ({ pageParam }) =>
-      api.get<Page<CredentialItem>>(`/credentials?${query}&cursor=${pageParam}`),
+      result(
+        api.GET("/api/v1/credentials", { params: { query: { ...query, cursor: pageParam } } }),
+      ),
     getNextPageParam: (page) => page.next,
     // Comparing a hundred thousand rows with what was there before takes longer than drawing the few
     // that are seen.

@@ -2,7 +2,16 @@
 
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
-import { type Keys, type Kind, type KindField, type Me, type Settings, all, api } from "../api";
+import {
+  type Kind,
+  type KindField,
+  type Me,
+  type Settings,
+  api,
+  result,
+  wholeList,
+  ifMatch,
+} from "../api";
 import { Act, Card, Choice, Empty, Field, Fold, Form, Lines, Trouble, text } from "../parts";
 import { TYPES } from "./fields";
 
@@ -39,7 +48,7 @@ const LABELS: Record<string, string> = {
 function SettingsCard({ me }: { me: Me }) {
   const settings = useQuery({
     queryKey: ["settings"],
-    queryFn: () => api.get<Settings>("/settings"),
+    queryFn: () => result(api.GET("/api/v1/settings")),
   });
   const may = me.duties.includes("policy");
   const present = settings.data;
@@ -56,8 +65,10 @@ function SettingsCard({ me }: { me: Me }) {
                 .filter((line) => line.trim())
             : Number(text(data, name)),
       ]),
+    ) as Settings["settings"];
+    return result(
+      api.PUT("/api/v1/settings", { params: { header: ifMatch(present.version) }, body }),
     );
-    return api.put("/settings", body, present.version);
   };
   return (
     <Card title="For everybody">
@@ -122,8 +133,13 @@ function KindForm({ present, close }: { present?: Kind; close: () => void }) {
   const submit = (data: FormData) => {
     const body = { label: text(data, "label"), generates: data.get("generates") === "on", fields };
     return present
-      ? api.patch(`/kinds/${present.name}`, body, present.version)
-      : api.post("/kinds", { ...body, name: text(data, "name") });
+      ? result(
+          api.PATCH("/api/v1/kinds/{name}", {
+            params: { path: { name: present.name }, header: ifMatch(present.version) },
+            body,
+          }),
+        )
+      : result(api.POST("/api/v1/kinds", { body: { ...body, name: text(data, "name") } }));
   };
   return (
     <Form
@@ -225,7 +241,7 @@ function KindForm({ present, close }: { present?: Kind; close: () => void }) {
 /** The way out when something is wrong: everything closes, and only the passphrase opens it. */
 function LockVault() {
   const close = async (data: FormData) => {
-    await api.post("/lock", { reason: text(data, "reason") });
+    await result(api.POST("/api/v1/lock", { body: { reason: text(data, "reason") } }));
     window.location.assign("/");
   };
   return (
@@ -249,16 +265,20 @@ function LockVault() {
 function KeysCard() {
   const keys = useQuery({
     queryKey: ["keys"],
-    queryFn: () => api.get<Keys>("/keys"),
+    queryFn: () => result(api.GET("/api/v1/keys")),
     refetchInterval: 5000,
   });
   const seen = keys.data;
   const changeRoot = (data: FormData) =>
-    api.post("/keys/root", {
-      passphrase: text(data, "passphrase"),
-      new_passphrase: text(data, "new_passphrase"),
-      reason: text(data, "reason"),
-    });
+    result(
+      api.POST("/api/v1/keys/root", {
+        body: {
+          passphrase: text(data, "passphrase"),
+          new_passphrase: text(data, "new_passphrase"),
+          reason: text(data, "reason"),
+        },
+      }),
+    );
   return (
     <Card title="Keys">
       <Trouble error={keys.error} />
@@ -299,14 +319,14 @@ function KeysCard() {
                   label="Finish"
                   of="the change of the root key"
                   look="btn-sm btn-primary"
-                  run={() => api.post("/keys/root/finish", {})}
+                  run={() => result(api.POST("/api/v1/keys/root/finish"))}
                   after={["keys"]}
                   confirm="Finish the change? The former root key opens nothing any more, except backups from before."
                 />
                 <Act
                   label="Abandon"
                   of="the change of the root key"
-                  run={() => api.post("/keys/root/abandon", {})}
+                  run={() => result(api.POST("/api/v1/keys/root/abandon"))}
                   after={["keys"]}
                   confirm="Abandon the change? The next root key opens nothing any more."
                 />
@@ -334,7 +354,13 @@ function KeysCard() {
             {(close) => (
               <Form
                 label="Change it"
-                submit={(data) => api.post("/keys/organisation", { reason: text(data, "reason") })}
+                submit={(data) =>
+                  result(
+                    api.POST("/api/v1/keys/organisation", {
+                      body: { reason: text(data, "reason") },
+                    }),
+                  )
+                }
                 after={["keys"]}
                 done={close}
               >
@@ -353,7 +379,10 @@ function KeysCard() {
 }
 
 export function Organisation({ me }: { me: Me }) {
-  const kinds = useQuery({ queryKey: ["kinds"], queryFn: () => all<Kind>("/kinds") });
+  const kinds = useQuery({
+    queryKey: ["kinds"],
+    queryFn: () => wholeList(api.GET("/api/v1/kinds")),
+  });
   const may = me.duties.includes("policy");
   const own = kinds.data?.filter((kind) => kind.own) ?? [];
   const said = (kind: Kind) =>
@@ -385,14 +414,25 @@ export function Organisation({ me }: { me: Me }) {
                         label={kind.retired ? `Bring ${kind.label} back` : `Retire ${kind.label}`}
                         look="btn-sm"
                         run={() =>
-                          api.patch(`/kinds/${kind.name}`, { retired: !kind.retired }, kind.version)
+                          result(
+                            api.PATCH("/api/v1/kinds/{name}", {
+                              params: { path: { name: kind.name }, header: ifMatch(kind.version) },
+                              body: { retired: !kind.retired },
+                            }),
+                          )
                         }
                         after={["kinds"]}
                       />
                       <Act
                         label={`Remove ${kind.label}`}
                         look="btn-sm btn-ghost"
-                        run={() => api.remove(`/kinds/${kind.name}`, kind.version)}
+                        run={() =>
+                          result(
+                            api.DELETE("/api/v1/kinds/{name}", {
+                              params: { path: { name: kind.name }, header: ifMatch(kind.version) },
+                            }),
+                          )
+                        }
                         after={["kinds"]}
                         confirm={`Remove the kind ${kind.label}?`}
                       />

@@ -2,8 +2,17 @@
 
 import { useMutation, useQuery } from "@tanstack/react-query";
 import { useRef, useState } from "react";
-import { type Me, type PasswordPolicy, type PolicyRules, type Tried, all, api } from "../api";
-import { Act, Card, Choice, Field, Fold, Form, Trouble, text } from "../parts";
+import {
+  type Me,
+  type PasswordPolicy,
+  type PolicyRules,
+  type Tried,
+  api,
+  result,
+  wholeList,
+  ifMatch,
+} from "../api";
+import { Act, Card, Choice, Field, Fold, Form, Trouble, text, word } from "../parts";
 import { lend, useTimes } from "./secret";
 
 const NUMBERS: [keyof PolicyRules, string][] = [
@@ -88,7 +97,7 @@ function rulesOf(data: FormData): PolicyRules {
     ...ticks,
     symbols: text(data, "symbols"),
     forbidden: text(data, "forbidden"),
-    first: text(data, "first"),
+    first: word<PolicyRules["first"]>(data, "first"),
     separator: text(data, "separator"),
   };
 }
@@ -121,22 +130,31 @@ function Trying({ tried }: { tried: Tried }) {
 }
 
 function PolicyForm({ present, close }: { present?: PasswordPolicy; close: () => void }) {
-  const rules = present?.rules ?? PLAIN;
+  const rules: PolicyRules = { ...PLAIN, ...present?.rules };
   const form = useRef<HTMLDivElement>(null);
   const [phrases, setPhrases] = useState(rules.words > 0);
   const submit = (data: FormData) => {
     const body = { name: text(data, "name"), rules: rulesOf(data) };
     return present
-      ? api.put(`/password-policies/${present.id}`, body, present.version)
-      : api.post("/password-policies", body);
+      ? result(
+          api.PUT("/api/v1/password-policies/{policy}", {
+            params: { path: { policy: present.id }, header: ifMatch(present.version) },
+            body,
+          }),
+        )
+      : result(api.POST("/api/v1/password-policies", { body }));
   };
   const tried = useMutation({
     mutationFn: () => {
       const data = new FormData(form.current?.closest("form") ?? undefined);
-      return api.post<Tried>("/password-policies/try", {
-        rules: rulesOf(data),
-        password: text(data, "candidate") || undefined,
-      });
+      return result(
+        api.POST("/api/v1/password-policies/try", {
+          body: {
+            rules: rulesOf(data),
+            password: text(data, "candidate") || undefined,
+          },
+        }),
+      );
     },
   });
   return (
@@ -249,7 +267,7 @@ function Generator({ policies }: { policies: PasswordPolicy[] }) {
   const [policy, setPolicy] = useState("");
   const times = useTimes();
   const made = useMutation({
-    mutationFn: () => api.post<{ password: string }>(`/generate?policy=${policy}`),
+    mutationFn: () => result(api.POST("/api/v1/generate", { params: { query: { policy } } })),
   });
   return (
     <div className="max-w-md">
@@ -297,7 +315,7 @@ function Generator({ policies }: { policies: PasswordPolicy[] }) {
 export function Passwords({ me }: { me: Me }) {
   const policies = useQuery({
     queryKey: ["policies"],
-    queryFn: () => all<PasswordPolicy>("/password-policies"),
+    queryFn: () => wholeList(api.GET("/api/v1/password-policies")),
   });
   const may = me.duties.includes("policy");
   return (
@@ -315,7 +333,7 @@ export function Passwords({ me }: { me: Me }) {
               <li key={policy.id}>
                 <strong>{policy.name}</strong>
                 {policy.is_default && <span className="badge badge-sm ml-2">default</span>}
-                <p>{words(policy.rules)}</p>
+                <p>{words({ ...PLAIN, ...policy.rules })}</p>
                 {may && (
                   <Fold label={`Change ${policy.name}`}>
                     {(close) => <PolicyForm present={policy} close={close} />}
@@ -326,13 +344,28 @@ export function Passwords({ me }: { me: Me }) {
                     <Act
                       label={`Make ${policy.name} the default`}
                       look="btn-xs"
-                      run={() => api.post(`/password-policies/${policy.id}/default`)}
+                      run={() =>
+                        result(
+                          api.POST("/api/v1/password-policies/{policy}/default", {
+                            params: { path: { policy: policy.id } },
+                          }),
+                        )
+                      }
                       after={["policies"]}
                     />
                     <Act
                       label={`Remove ${policy.name}`}
                       look="btn-xs btn-ghost"
-                      run={() => api.remove(`/password-policies/${policy.id}`, policy.version)}
+                      run={() =>
+                        result(
+                          api.DELETE("/api/v1/password-policies/{policy}", {
+                            params: {
+                              path: { policy: policy.id },
+                              header: ifMatch(policy.version),
+                            },
+                          }),
+                        )
+                      }
                       after={["policies"]}
                       confirm={`Remove the policy ${policy.name}?`}
                     />

@@ -1,16 +1,21 @@
 // Acts that wait for a second person: confirmed or refused by one, withdrawn by who proposed them.
 
 import { useState } from "react";
-import { type PendingAct, api } from "../api";
+import { type PendingAct, api, result } from "../api";
 import { Act, Field, State, When, told } from "../parts";
 
 function Decide({ act }: { act: PendingAct }) {
   const [comment, setComment] = useState("");
   const after = ["overview", "pending", "people", "groups", "gates", "credential", "settings"];
   const confirm = async () => {
-    const done = await api.post<{ secret?: string }>(`/pending-acts/${act.id}/confirm`, {
-      comment,
-    });
+    const done = await result(
+      api.POST("/api/v1/pending-acts/{act}/confirm", {
+        params: { path: { act: act.id } },
+        body: {
+          comment,
+        },
+      }),
+    );
     if (done.secret) told(`The new secret, shown only now: ${done.secret}`);
   };
   return (
@@ -34,7 +39,14 @@ function Decide({ act }: { act: PendingAct }) {
           <Act
             label="Refuse"
             of={act.summary}
-            run={() => api.post(`/pending-acts/${act.id}/refuse`, { comment })}
+            run={() =>
+              result(
+                api.POST("/api/v1/pending-acts/{act}/refuse", {
+                  params: { path: { act: act.id } },
+                  body: { comment },
+                }),
+              )
+            }
             after={after}
           />
         </>
@@ -43,7 +55,14 @@ function Decide({ act }: { act: PendingAct }) {
         <Act
           label="Withdraw"
           of={act.summary}
-          run={() => api.post(`/pending-acts/${act.id}/withdraw`, { comment: "" })}
+          run={() =>
+            result(
+              api.POST("/api/v1/pending-acts/{act}/withdraw", {
+                params: { path: { act: act.id } },
+                body: { comment: "" },
+              }),
+            )
+          }
           after={after}
           look="btn-sm btn-ghost"
         />

@@ -2,11 +2,29 @@
 
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
-import { type Group, type Me, type Person, all, api } from "../api";
+import {
+  type Group,
+  type Me,
+  type Person,
+  api,
+  result,
+  all,
+  ifMatch,
+  type ClientSecret,
+  type PendingAct,
+} from "../api";
 import { Act, Card, Choice, Empty, Field, Fold, Form, State, Table, Trouble, text } from "../parts";
 import { Considered } from "./preview";
 
-const DUTIES = ["people", "folders", "access", "policy", "audit", "export", "recovery"];
+const DUTIES: Me["duties"] = [
+  "people",
+  "folders",
+  "access",
+  "policy",
+  "audit",
+  "export",
+  "recovery",
+];
 
 /** Puts somebody into a group, after a look at what that gives them. */
 function PutIn({ group, members }: { group: Group; members: [string, string][] }) {
@@ -25,7 +43,13 @@ function PutIn({ group, members }: { group: Group; members: [string, string][] }
         label="Add member …"
         title={`Put ${name} into ${group.name}?`}
         change={{ join: { group: group.id, member } }}
-        run={() => api.put(`/groups/${group.id}/members/${member}`)}
+        run={() =>
+          result(
+            api.PUT("/api/v1/groups/{group}/members/{subject}", {
+              params: { path: { group: group.id, subject: member } },
+            }),
+          )
+        }
         after={["groups"]}
       />
     </div>
@@ -35,11 +59,18 @@ function PutIn({ group, members }: { group: Group; members: [string, string][] }
 /** Programs that sign in. A secret is shown once. */
 function Clients({ may, people }: { may: boolean; people: Person[] }) {
   const [shown, setShown] = useState<{ name: string; secret: string } | null>(null);
-  const clients = people.filter((person) => person.sort === "client");
-  const made = (answer: { client: Person; secret: string }) =>
+  const clients = people.filter((person) => person.type === "client");
+  const made = (answer: ClientSecret | PendingAct) => {
+    if (!("secret" in answer)) return;
     setShown({ name: answer.client.sign_in_name, secret: answer.secret });
-  const state = (client: Person, next: string) => () =>
-    api.patch(`/people/${client.id}`, { state: next }, client.version);
+  };
+  const state = (client: Person, next: Person["state"]) => () =>
+    result(
+      api.PATCH("/api/v1/people/{person}", {
+        params: { path: { person: client.id }, header: ifMatch(client.version) },
+        body: { state: next },
+      }),
+    );
   return (
     <Card title="Clients">
       <p>
@@ -78,7 +109,15 @@ function Clients({ may, people }: { may: boolean; people: Person[] }) {
                     label="New secret"
                     of={`for ${client.sign_in_name}`}
                     look="btn-xs"
-                    run={async () => made(await api.post(`/clients/${client.id}/secret`))}
+                    run={async () =>
+                      made(
+                        await result(
+                          api.POST("/api/v1/clients/{client}/secret", {
+                            params: { path: { client: client.id } },
+                          }),
+                        ),
+                      )
+                    }
                     after={["people"]}
                     confirm={`Renew the secret of ${client.display_name}? The present secret and its tokens stop working at once.`}
                   />
@@ -116,10 +155,14 @@ function Clients({ may, people }: { may: boolean; people: Person[] }) {
               done={close}
               submit={async (data) =>
                 made(
-                  await api.post("/clients", {
-                    name: text(data, "name"),
-                    display_name: text(data, "display_name"),
-                  }),
+                  await result(
+                    api.POST("/api/v1/clients", {
+                      body: {
+                        name: text(data, "name"),
+                        display_name: text(data, "display_name"),
+                      },
+                    }),
+                  ),
                 )
               }
             >
@@ -134,11 +177,22 @@ function Clients({ may, people }: { may: boolean; people: Person[] }) {
 }
 
 export function People({ me }: { me: Me }) {
-  const people = useQuery({ queryKey: ["people"], queryFn: () => all<Person>("/people") });
-  const groups = useQuery({ queryKey: ["groups"], queryFn: () => all<Group>("/groups") });
+  const people = useQuery({
+    queryKey: ["people"],
+    queryFn: () => all((page) => api.GET("/api/v1/people", { params: { query: page } })),
+  });
+  const groups = useQuery({
+    queryKey: ["groups"],
+    queryFn: () => all((page) => api.GET("/api/v1/groups", { params: { query: page } })),
+  });
   const may = me.duties.includes("people");
   const change = (person: Person, body: object) => () =>
-    api.patch(`/people/${person.id}`, body, person.version);
+    result(
+      api.PATCH("/api/v1/people/{person}", {
+        params: { path: { person: person.id }, header: ifMatch(person.version) },
+        body,
+      }),
+    );
   const members: [string, string][] = [
     ...(people.data ?? []).map((person): [string, string] => [person.id, person.display_name]),
     ...(groups.data ?? []).map((group): [string, string] => [group.id, `Group ${group.name}`]),
@@ -154,7 +208,7 @@ export function People({ me }: { me: Me }) {
             heads={["Name", "Signs in as", "State", "Duties", ...(may ? ["Actions"] : [])]}
           >
             {people.data
-              ?.filter((person) => person.sort !== "client")
+              ?.filter((person) => person.type !== "client")
               .map((person) => (
                 <tr key={person.id}>
                   <td>{person.display_name}</td>
@@ -195,12 +249,16 @@ export function People({ me }: { me: Me }) {
                   after={["people"]}
                   done={close}
                   submit={(data) =>
-                    api.post("/people", {
-                      sign_in_name: text(data, "name"),
-                      display_name: text(data, "display_name"),
-                      password: text(data, "password") || undefined,
-                      duties: DUTIES.filter((duty) => data.get(duty)),
-                    })
+                    result(
+                      api.POST("/api/v1/people", {
+                        body: {
+                          sign_in_name: text(data, "name"),
+                          display_name: text(data, "display_name"),
+                          password: text(data, "password") || undefined,
+                          duties: DUTIES.filter((duty) => data.get(duty)),
+                        },
+                      }),
+                    )
                   }
                 >
                   <Field label="Sign-in name" name="name" required />
@@ -240,7 +298,7 @@ export function People({ me }: { me: Me }) {
                       key={member.id}
                       className="flex items-center rounded border border-base-300 px-2"
                     >
-                      {member.sort === "group" && <span className="quiet mr-1">group</span>}
+                      {member.type === "group" && <span className="quiet mr-1">group</span>}
                       {member.name}
                       {may && (
                         <Considered
@@ -249,7 +307,13 @@ export function People({ me }: { me: Me }) {
                           look="btn-xs btn-ghost"
                           title={`Take ${member.name} out of ${group.name}?`}
                           change={{ leave: { group: group.id, member: member.id } }}
-                          run={() => api.remove(`/groups/${group.id}/members/${member.id}`)}
+                          run={() =>
+                            result(
+                              api.DELETE("/api/v1/groups/{group}/members/{subject}", {
+                                params: { path: { group: group.id, subject: member.id } },
+                              }),
+                            )
+                          }
                           after={["groups"]}
                         />
                       )}
@@ -271,7 +335,9 @@ export function People({ me }: { me: Me }) {
                   label="Add"
                   after={["groups"]}
                   done={close}
-                  submit={(data) => api.post("/groups", { name: text(data, "name") })}
+                  submit={(data) =>
+                    result(api.POST("/api/v1/groups", { body: { name: text(data, "name") } }))
+                  }
                 >
                   <Field label="Name" name="name" required />
                 </Form>

@@ -4,11 +4,12 @@ import { useMutation, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import {
   type Folder,
-  type PersonalState,
   type PersonalThing,
   type Revealed,
-  all,
   api,
+  result,
+  wholeList,
+  ifMatch,
 } from "../api";
 import { Act, Card, Choice, Empty, Field, Fold, Form, Lines, Trouble, When, text } from "../parts";
 import { atLeast } from "./access-levels";
@@ -47,7 +48,10 @@ function given(data: FormData): object {
 function Thing({ it, folders }: { it: PersonalThing; folders: Folder[] }) {
   const [shown, setShown] = useState<Revealed | null>(null);
   const reveal = useMutation({
-    mutationFn: () => api.post<Revealed>(`/personal/items/${it.id}/reveal`),
+    mutationFn: () =>
+      result(
+        api.POST("/api/v1/personal/items/{thing}/reveal", { params: { path: { thing: it.id } } }),
+      ),
     onSuccess: setShown,
   });
   return (
@@ -83,7 +87,14 @@ function Thing({ it, folders }: { it: PersonalThing; folders: Folder[] }) {
             label="Save"
             after={AFTER}
             done={close}
-            submit={(data) => api.patch(`/personal/items/${it.id}`, given(data), it.version)}
+            submit={(data) =>
+              result(
+                api.PATCH("/api/v1/personal/items/{thing}", {
+                  params: { path: { thing: it.id }, header: ifMatch(it.version) },
+                  body: given(data),
+                }),
+              )
+            }
           >
             <Fields present={it} />
           </Form>
@@ -96,7 +107,12 @@ function Thing({ it, folders }: { it: PersonalThing; folders: Folder[] }) {
             after={[...AFTER, "credentials"]}
             done={close}
             submit={(data) =>
-              api.post(`/personal/items/${it.id}/move-out`, { folder: text(data, "folder") })
+              result(
+                api.POST("/api/v1/personal/items/{thing}/move-out", {
+                  params: { path: { thing: it.id } },
+                  body: { folder: text(data, "folder") },
+                }),
+              )
             }
           >
             <Choice
@@ -115,7 +131,13 @@ function Thing({ it, folders }: { it: PersonalThing; folders: Folder[] }) {
       <Act
         label={`Remove ${it.name}`}
         look="btn-sm btn-ghost"
-        run={() => api.remove(`/personal/items/${it.id}`, it.version)}
+        run={() =>
+          result(
+            api.DELETE("/api/v1/personal/items/{thing}", {
+              params: { path: { thing: it.id }, header: ifMatch(it.version) },
+            }),
+          )
+        }
         after={AFTER}
         confirm={`Remove ${it.name} permanently? Personal things have no bin.`}
       />
@@ -126,17 +148,19 @@ function Thing({ it, folders }: { it: PersonalThing; folders: Folder[] }) {
 function Inside() {
   const things = useQuery({
     queryKey: ["personal-items"],
-    queryFn: () => all<PersonalThing>("/personal/items"),
+    queryFn: () => wholeList(api.GET("/api/v1/personal/items")),
     retry: false,
   });
   const folders = useQuery({
     queryKey: ["folders"],
-    queryFn: () => all<Folder>("/folders", 50_000),
+    queryFn: () => wholeList(api.GET("/api/v1/folders")),
   });
   return (
     <Card
       title="In it"
-      actions={<Act label="Lock" run={() => api.post("/personal/lock")} after={AFTER} />}
+      actions={
+        <Act label="Lock" run={() => result(api.POST("/api/v1/personal/lock"))} after={AFTER} />
+      }
     >
       <Trouble error={things.error} />
       {things.data?.length === 0 && (
@@ -153,7 +177,7 @@ function Inside() {
             label="Add it"
             after={AFTER}
             done={close}
-            submit={(data) => api.post("/personal/items", given(data))}
+            submit={(data) => result(api.POST("/api/v1/personal/items", { body: given(data) }))}
           >
             <Fields />
           </Form>
@@ -167,7 +191,11 @@ function Inside() {
             done={close}
             submit={(data) =>
               twice(data, (passphrase) =>
-                api.put("/personal/passphrase", { present: text(data, "present"), passphrase }, 0),
+                result(
+                  api.PUT("/api/v1/personal/passphrase", {
+                    body: { present: text(data, "present"), passphrase },
+                  }),
+                ),
               )
             }
           >
@@ -220,7 +248,7 @@ async function twice(
 export function Personal() {
   const state = useQuery({
     queryKey: ["personal"],
-    queryFn: () => api.get<PersonalState>("/personal"),
+    queryFn: () => result(api.GET("/api/v1/personal")),
   });
   const it = state.data;
   return (
@@ -246,7 +274,11 @@ export function Personal() {
           <Form
             label="Create personal folder"
             after={AFTER}
-            submit={(data) => twice(data, (passphrase) => api.post("/personal", { passphrase }))}
+            submit={(data) =>
+              twice(data, (passphrase) =>
+                result(api.POST("/api/v1/personal", { body: { passphrase } })),
+              )
+            }
           >
             <Twice />
           </Form>
@@ -257,7 +289,13 @@ export function Personal() {
           <Form
             label="Open"
             after={AFTER}
-            submit={(data) => api.post("/personal/open", { passphrase: text(data, "passphrase") })}
+            submit={(data) =>
+              result(
+                api.POST("/api/v1/personal/open", {
+                  body: { passphrase: text(data, "passphrase") },
+                }),
+              )
+            }
           >
             <Field
               label="Passphrase"

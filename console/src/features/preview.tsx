@@ -2,14 +2,14 @@
 
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
-import { type Change, type Preview, Problem, api } from "../api";
+import { type Change, type Preview, Problem, api, result } from "../api";
 import { Ask, Trouble } from "../parts";
 
 /** The people whose access a change would change. */
 export function Shifts({ change }: { change: Change }) {
   const preview = useQuery({
     queryKey: ["preview", change],
-    queryFn: () => api.post<Preview>("/preview", change),
+    queryFn: () => result(api.POST("/api/v1/preview", { body: change })),
     retry: false,
     gcTime: 0,
   });

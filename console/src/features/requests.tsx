@@ -2,7 +2,7 @@
 
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
-import { type Checkout, type Request, all, api } from "../api";
+import { type Request, api, result, all } from "../api";
 import { Act, Card, Choice, Empty, Field, Left, State, Table, Trouble, When } from "../parts";
 import { CredentialLink } from "./links";
 import { AccessRequests } from "./access-requests";
@@ -10,7 +10,11 @@ import { AccessRequests } from "./access-requests";
 /** Approve or refuse, with a comment. */
 export function Decision({ request }: { request: Request }) {
   const [comment, setComment] = useState("");
-  const settle = (what: string) => api.post(`/requests/${request.id}/${what}`, { comment });
+  const told = { params: { path: { request: request.id } }, body: { comment } };
+  const settle = (what: "approve" | "refuse") =>
+    what === "approve"
+      ? result(api.POST("/api/v1/requests/{request}/approve", told))
+      : result(api.POST("/api/v1/requests/{request}/refuse", told));
   const after = ["overview", "requests"];
   return (
     <div className="mt-1 flex flex-wrap items-end gap-2">
@@ -27,14 +31,21 @@ export function Decision({ request }: { request: Request }) {
 }
 
 export function Requests() {
-  const [state, setState] = useState("");
+  const [state, setState] = useState<Request["state"] | "">("");
   const requests = useQuery({
     queryKey: ["requests", state],
-    queryFn: () => all<Request>(`/requests?state=${state}`, 500),
+    queryFn: () =>
+      all(
+        (page) =>
+          api.GET("/api/v1/requests", {
+            params: { query: { ...page, state: state || undefined } },
+          }),
+        500,
+      ),
   });
   const checkouts = useQuery({
     queryKey: ["checkouts"],
-    queryFn: () => all<Checkout>("/checkouts", 200),
+    queryFn: () => all((page) => api.GET("/api/v1/checkouts", { params: { query: page } }), 200),
   });
   const waiting = requests.data?.filter((request) => request.may_decide) ?? [];
   return (
@@ -61,7 +72,7 @@ export function Requests() {
             label="State"
             name="state"
             value={state}
-            onChange={(event) => setState(event.target.value)}
+            onChange={(event) => setState(event.target.value as Request["state"] | "")}
             options={[
               ["", "all"],
               ["waiting", "waiting"],
@@ -140,7 +151,13 @@ export function Requests() {
                   {!held.ended_at && (
                     <Act
                       label="Check in"
-                      run={() => api.post(`/checkouts/${held.id}/check-in`)}
+                      run={() =>
+                        result(
+                          api.POST("/api/v1/checkouts/{checkout}/check-in", {
+                            params: { path: { checkout: held.id } },
+                          }),
+                        )
+                      }
                       after={["checkouts", "overview", "credential"]}
                     />
                   )}

@@ -1,25 +1,28 @@
 // Plans and gates, of a folder or of a credential.
 
 import { useQuery } from "@tanstack/react-query";
-import { type Gate, type PasswordPolicy, type Plan, all, api } from "../api";
-import { Act, Choice, Empty, Field, Form, text } from "../parts";
+import { api, result, wholeList, ifMatch, type Plan } from "../api";
+import { Act, Choice, Empty, Field, Form, text, word } from "../parts";
 import { type Place, target, useSubjects } from "./sharing";
 
 /** The reader's own time zone. */
 const OWN_ZONE = new Intl.DateTimeFormat().resolvedOptions().timeZone;
 
 export function PlanForm({ close, ...place }: Place & { close: () => void }) {
-  const plans = useQuery({ queryKey: ["plans"], queryFn: () => all<Plan>("/plans") });
+  const plans = useQuery({
+    queryKey: ["plans"],
+    queryFn: () => wholeList(api.GET("/api/v1/plans")),
+  });
   const policies = useQuery({
     queryKey: ["policies"],
-    queryFn: () => all<PasswordPolicy>("/password-policies"),
+    queryFn: () => wholeList(api.GET("/api/v1/password-policies")),
   });
   if (!plans.data || !policies.data) return <p role="status">Reading …</p>;
   const present = plans.data.find((plan) => plan.target === target(place));
   const submit = (data: FormData) => {
     const rules = {
       check: text(data, "check") || undefined,
-      out_of_sync: text(data, "out_of_sync"),
+      out_of_sync: word<Plan["out_of_sync"]>(data, "out_of_sync"),
       rotate_days: text(data, "rotate_days") ? Number(text(data, "rotate_days")) : undefined,
       rotate: text(data, "rotate") || undefined,
       hours_from: text(data, "hours_from") || undefined,
@@ -28,8 +31,13 @@ export function PlanForm({ close, ...place }: Place & { close: () => void }) {
       policy: text(data, "policy") || undefined,
     };
     return present
-      ? api.put(`/plans/${present.id}`, rules, present.version)
-      : api.post("/plans", { ...place, ...rules });
+      ? result(
+          api.PUT("/api/v1/plans/{plan}", {
+            params: { path: { plan: present.id }, header: ifMatch(present.version) },
+            body: rules,
+          }),
+        )
+      : result(api.POST("/api/v1/plans", { body: { ...place, ...rules } }));
   };
   return (
     <>
@@ -65,17 +73,26 @@ export function PlanForm({ close, ...place }: Place & { close: () => void }) {
           type="number"
           min={1}
           max={3650}
-          defaultValue={present?.rotate_days}
+          defaultValue={present?.rotate_days ?? undefined}
         />
-        <Field label="Or rotate by (RFC 5545 rule)" name="rotate" defaultValue={present?.rotate} />
+        <Field
+          label="Or rotate by (RFC 5545 rule)"
+          name="rotate"
+          defaultValue={present?.rotate ?? undefined}
+        />
         <div className="grid grid-cols-2 gap-2">
           <Field
             label="Rotate from"
             name="hours_from"
             type="time"
-            defaultValue={present?.hours_from}
+            defaultValue={present?.hours_from ?? undefined}
           />
-          <Field label="to" name="hours_to" type="time" defaultValue={present?.hours_to} />
+          <Field
+            label="to"
+            name="hours_to"
+            type="time"
+            defaultValue={present?.hours_to ?? undefined}
+          />
         </div>
         <Choice
           label="New passwords by the policy"
@@ -96,7 +113,13 @@ export function PlanForm({ close, ...place }: Place & { close: () => void }) {
       {present && (
         <Act
           label="Remove the plan"
-          run={() => api.remove(`/plans/${present.id}`, present.version)}
+          run={() =>
+            result(
+              api.DELETE("/api/v1/plans/{plan}", {
+                params: { path: { plan: present.id }, header: ifMatch(present.version) },
+              }),
+            )
+          }
           after={["plans", "upkeep"]}
           confirm="Remove this plan?"
         />
@@ -106,7 +129,10 @@ export function PlanForm({ close, ...place }: Place & { close: () => void }) {
 }
 
 export function GateForm({ close, ...place }: Place & { close: () => void }) {
-  const gates = useQuery({ queryKey: ["gates"], queryFn: () => all<Gate>("/gates") });
+  const gates = useQuery({
+    queryKey: ["gates"],
+    queryFn: () => wholeList(api.GET("/api/v1/gates")),
+  });
   const { people, groups } = useSubjects();
   if (!gates.data) return <p role="status">Reading …</p>;
   const present = gates.data.find((gate) => gate.target === target(place));
@@ -123,8 +149,13 @@ export function GateForm({ close, ...place }: Place & { close: () => void }) {
       rotate_on_return: data.get("rotate_on_return") === "on",
     };
     return present
-      ? api.put(`/gates/${present.id}`, body, present.version)
-      : api.post("/gates", body);
+      ? result(
+          api.PUT("/api/v1/gates/{gate}", {
+            params: { path: { gate: present.id }, header: ifMatch(present.version) },
+            body,
+          }),
+        )
+      : result(api.POST("/api/v1/gates", { body }));
   };
   const tick = (name: string, label: string, checked: boolean | undefined) => (
     <label key={name} className="block">
@@ -177,7 +208,13 @@ export function GateForm({ close, ...place }: Place & { close: () => void }) {
       {present && (
         <Act
           label="Remove the gate"
-          run={() => api.remove(`/gates/${present.id}`, present.version)}
+          run={() =>
+            result(
+              api.DELETE("/api/v1/gates/{gate}", {
+                params: { path: { gate: present.id }, header: ifMatch(present.version) },
+              }),
+            )
+          }
           after={["gates", "credential", "credentials"]}
           confirm="Remove this gate?"
         />

@@ -2,17 +2,7 @@
 
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
-import {
-  type Checkout,
-  type Credential,
-  type Me,
-  type OneTimeCode,
-  type Page,
-  type Request,
-  type Revealed,
-  type Settings,
-  api,
-} from "../api";
+import { type Credential, type Me, type OneTimeCode, type Revealed, api, result } from "../api";
 import { Act, Empty, Field, Form, Left, State, Trouble, text, told } from "../parts";
 import { MAIN, SEED } from "./fields";
 import { atLeast } from "./access-levels";
@@ -46,7 +36,7 @@ function spell(value: string): string {
 export function useTimes(): { hide: number; clipboard: number } {
   const settings = useQuery({
     queryKey: ["settings"],
-    queryFn: () => api.get<Settings>("/settings"),
+    queryFn: () => result(api.GET("/api/v1/settings")),
     staleTime: 300_000,
   });
   return {
@@ -153,16 +143,26 @@ export function Secret({
   const [shown, setShown] = useState<Revealed | null>(null);
   const held = useQuery({
     queryKey: ["checkouts", it.id],
-    queryFn: () => api.get<Page<Checkout>>(`/checkouts?open=true&credential=${it.id}`),
+    queryFn: () =>
+      result(
+        api.GET("/api/v1/checkouts", { params: { query: { open: true, credential: it.id } } }),
+      ),
     enabled: Boolean(it.gate),
   });
   const asked = useQuery({
     queryKey: ["requests", "of", it.id],
-    queryFn: () => api.get<Page<Request>>(`/requests?limit=20&credential=${it.id}`),
+    queryFn: () =>
+      result(api.GET("/api/v1/requests", { params: { query: { limit: 20, credential: it.id } } })),
     enabled: Boolean(it.gate),
   });
   const reveal = useMutation({
-    mutationFn: (field: string) => api.post<Revealed>(`/credentials/${it.id}/reveal`, { field }),
+    mutationFn: (field: string) =>
+      result(
+        api.POST("/api/v1/credentials/{credential}/reveal", {
+          params: { path: { credential: it.id } },
+          body: { field },
+        }),
+      ),
     onSuccess: setShown,
   });
   const mine = held.data?.items.find((each) => each.person === me.id);
@@ -216,7 +216,13 @@ export function Secret({
               <Act
                 label="Recall"
                 look="btn-xs"
-                run={() => api.post(`/checkouts/${other.id}/recall`)}
+                run={() =>
+                  result(
+                    api.POST("/api/v1/checkouts/{checkout}/recall", {
+                      params: { path: { checkout: other.id } },
+                    }),
+                  )
+                }
                 after={after}
                 confirm={`Take it back from ${other.person_name}? Their time ends at once${other.rotate_on_return ? ", and the password is rotated" : ""}.`}
               />
@@ -262,7 +268,13 @@ export function Secret({
         {mine && (
           <Act
             label="Check in"
-            run={() => api.post(`/checkouts/${mine.id}/check-in`)}
+            run={() =>
+              result(
+                api.POST("/api/v1/checkouts/{checkout}/check-in", {
+                  params: { path: { checkout: mine.id } },
+                }),
+              )
+            }
             after={after}
           />
         )}
@@ -270,7 +282,7 @@ export function Secret({
           <Act
             label="Check out"
             look="btn-sm btn-primary"
-            run={() => api.post("/checkouts", { request: request.id })}
+            run={() => result(api.POST("/api/v1/checkouts", { body: { request: request.id } }))}
             after={after}
           />
         )}
@@ -278,7 +290,14 @@ export function Secret({
           <Act
             label="Withdraw"
             look="btn-sm btn-ghost"
-            run={() => api.post(`/requests/${request.id}/withdraw`)}
+            run={() =>
+              result(
+                api.POST("/api/v1/requests/{request}/withdraw", {
+                  params: { path: { request: request.id } },
+                  body: {},
+                }),
+              )
+            }
             after={after}
           />
         )}
@@ -293,7 +312,9 @@ export function Secret({
               reason: text(data, "reason"),
               minutes: Number(text(data, "minutes")),
             };
-            return gate.needs_approval ? api.post("/requests", body) : api.post("/checkouts", body);
+            return gate.needs_approval
+              ? result(api.POST("/api/v1/requests", { body }))
+              : result(api.POST("/api/v1/checkouts", { body }));
           }}
         >
           <Field label="Reason" name="reason" required={gate.needs_reason} />
@@ -334,7 +355,12 @@ export function Codes({ it }: { it: Credential }) {
   const [code, setCode] = useState<OneTimeCode | null>(null);
   const [left, setLeft] = useState(0);
   const look = useMutation({
-    mutationFn: () => api.post<OneTimeCode>(`/credentials/${it.id}/code`),
+    mutationFn: () =>
+      result(
+        api.POST("/api/v1/credentials/{credential}/code", {
+          params: { path: { credential: it.id } },
+        }),
+      ),
     onSuccess: (found) => {
       setCode(found);
       setLeft(found.left ?? times.hide);

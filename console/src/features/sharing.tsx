@@ -3,18 +3,17 @@
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import {
-  type Explanation,
   type Grant,
   type GrantTerms,
-  type Group,
-  type Kind,
   type NewGrant,
-  type Person,
-  type Reacher,
-  all,
   api,
+  result,
+  wholeList,
+  all,
+  ifMatch,
+  type Level,
 } from "../api";
-import { Ask, Choice, Empty, Field, Fold, Form, Table, Trouble, When, text } from "../parts";
+import { Ask, Choice, Empty, Field, Fold, Form, Table, Trouble, When, text, word } from "../parts";
 import { Considered, Shifts } from "./preview";
 
 /** One of these. */
@@ -22,8 +21,8 @@ export interface Place {
   folder?: string;
   credential?: string;
 }
-const asked = (place: Place) =>
-  place.folder ? `folder=${place.folder}` : `credential=${place.credential}`;
+/** A place without what else stands beside it. */
+const asked = ({ folder, credential }: Place): Place => (folder ? { folder } : { credential });
 export const target = (place: Place) => place.folder ?? place.credential;
 
 const AFTER = ["grants", "explain", "reach", "credentials", "folders"];
@@ -36,8 +35,14 @@ const LEVELS: [string, string][] = [
 ];
 
 export function useSubjects() {
-  const people = useQuery({ queryKey: ["people"], queryFn: () => all<Person>("/people") });
-  const groups = useQuery({ queryKey: ["groups"], queryFn: () => all<Group>("/groups") });
+  const people = useQuery({
+    queryKey: ["people"],
+    queryFn: () => all((page) => api.GET("/api/v1/people", { params: { query: page } })),
+  });
+  const groups = useQuery({
+    queryKey: ["groups"],
+    queryFn: () => all((page) => api.GET("/api/v1/groups", { params: { query: page } })),
+  });
   return { people: people.data ?? [], groups: groups.data ?? [] };
 }
 
@@ -56,7 +61,7 @@ function Terms({ grant, done }: { grant: Grant; done: () => void }) {
     setAsking({
       id: grant.id,
       to: {
-        level: text(data, "level"),
+        level: word<Level>(data, "level"),
         ends_at: ends && ends !== local(grant.ends_at) ? new Date(ends).toISOString() : undefined,
         without_end: !ends,
         note: text(data, "note"),
@@ -90,7 +95,12 @@ function Terms({ grant, done }: { grant: Grant; done: () => void }) {
           title={`Change what ${grant.subject_name} may do?`}
           label="Change it"
           run={async () => {
-            await api.patch(`/grants/${grant.id}`, asking.to, grant.version);
+            await result(
+              api.PATCH("/api/v1/grants/{grant}", {
+                params: { path: { grant: grant.id }, header: ifMatch(grant.version) },
+                body: asking.to,
+              }),
+            );
             done();
           }}
           close={() => setAsking(null)}
@@ -139,7 +149,11 @@ function GrantLine({ grant, own }: { grant: Grant; own: boolean }) {
             look="btn-xs"
             title={`Take ${grant.level} away from ${grant.subject_name}?`}
             change={{ withdraw: grant.id }}
-            run={() => api.remove(`/grants/${grant.id}`)}
+            run={() =>
+              result(
+                api.DELETE("/api/v1/grants/{grant}", { params: { path: { grant: grant.id } } }),
+              )
+            }
             after={AFTER}
           />
         </span>
@@ -153,7 +167,7 @@ function GrantLine({ grant, own }: { grant: Grant; own: boolean }) {
 export function Grants(place: Place) {
   const grants = useQuery({
     queryKey: ["grants", target(place)],
-    queryFn: () => all<Grant>(`/grants?${asked(place)}`),
+    queryFn: () => wholeList(api.GET("/api/v1/grants", { params: { query: asked(place) } })),
   });
   const { people, groups } = useSubjects();
   const own = target(place);
@@ -166,7 +180,7 @@ export function Grants(place: Place) {
   const [asking, setAsking] = useState<NewGrant | null>(null);
   const kinds = useQuery({
     queryKey: ["kinds"],
-    queryFn: () => all<Kind>("/kinds"),
+    queryFn: () => wholeList(api.GET("/api/v1/kinds")),
     enabled: Boolean(place.folder),
   });
   const submit = async (data: FormData) => {
@@ -175,7 +189,7 @@ export function Grants(place: Place) {
     setAsking({
       ...place,
       [sort === "group" ? "group" : "person"]: id,
-      level: text(data, "level"),
+      level: word<Level>(data, "level"),
       ends_at: ends ? new Date(ends).toISOString() : undefined,
       note: text(data, "note"),
       only_kind: text(data, "only_kind") || undefined,
@@ -221,7 +235,7 @@ export function Grants(place: Place) {
         <Ask
           title={`Grant ${asking.level} to ${named ?? "them"}?`}
           label="Grant"
-          run={() => api.post("/grants", asking)}
+          run={() => result(api.POST("/api/v1/grants", { body: asking }))}
           close={() => setAsking(null)}
           after={AFTER}
         >
@@ -238,7 +252,8 @@ export function Explain({ self, ...place }: Place & { self: string }) {
   const [person, setPerson] = useState(self);
   const explained = useQuery({
     queryKey: ["explain", target(place), person],
-    queryFn: () => api.get<Explanation>(`/explain?person=${person}&${asked(place)}`),
+    queryFn: () =>
+      result(api.GET("/api/v1/explain", { params: { query: { person, ...asked(place) } } })),
     retry: false,
   });
   return (
@@ -275,7 +290,11 @@ const MOST_SHOWN = 500;
 function Everybody(place: Place) {
   const reached = useQuery({
     queryKey: ["reach", target(place)],
-    queryFn: () => all<Reacher>(`/reach?${asked(place)}`, MOST_SHOWN),
+    queryFn: () =>
+      all(
+        (page) => api.GET("/api/v1/reach", { params: { query: { ...asked(place), ...page } } }),
+        MOST_SHOWN,
+      ),
   });
   if (reached.data?.length === 0) return <Empty>Nobody has access to this.</Empty>;
   return (

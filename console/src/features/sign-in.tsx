@@ -2,7 +2,7 @@
 
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { type ReactNode, useEffect } from "react";
-import { type Me, Problem, type Status, api } from "../api";
+import { Problem, api, result } from "../api";
 import { Field, Form, Trouble, text } from "../parts";
 import { Shell } from "../shell";
 
@@ -20,14 +20,18 @@ function Panel({ title, children }: { title: string; children: ReactNode }) {
 
 function SetUp({ again }: { again: () => void }) {
   const submit = (data: FormData) =>
-    api.post("/setup", {
-      code: text(data, "code"),
-      organisation: text(data, "organisation"),
-      sign_in_name: text(data, "name"),
-      display_name: text(data, "display_name"),
-      password: text(data, "password"),
-      passphrase: text(data, "passphrase") || undefined,
-    });
+    result(
+      api.POST("/api/v1/setup", {
+        body: {
+          code: text(data, "code"),
+          organisation: text(data, "organisation"),
+          sign_in_name: text(data, "name"),
+          display_name: text(data, "display_name"),
+          password: text(data, "password"),
+          passphrase: text(data, "passphrase") || undefined,
+        },
+      }),
+    );
   return (
     <Panel title="Set up Jexlin">
       <Form submit={submit} label="Set up" done={again}>
@@ -65,7 +69,9 @@ function Unlock({ again }: { again: () => void }) {
         The service has started and waits for its root key. Nothing secret is served until then.
       </p>
       <Form
-        submit={(data) => api.post("/unlock", { passphrase: text(data, "passphrase") })}
+        submit={(data) =>
+          result(api.POST("/api/v1/unlock", { body: { passphrase: text(data, "passphrase") } }))
+        }
         label="Open the vault"
         done={again}
       >
@@ -83,12 +89,16 @@ function Unlock({ again }: { again: () => void }) {
 
 function SignIn({ again }: { again: () => void }) {
   const submit = (data: FormData) =>
-    api.post("/sign-in", {
-      sign_in_name: text(data, "name"),
-      password: text(data, "password"),
-      organisation: text(data, "organisation") || undefined,
-      channel: "console",
-    });
+    result(
+      api.POST("/api/v1/sign-in", {
+        body: {
+          sign_in_name: text(data, "name"),
+          password: text(data, "password"),
+          organisation: text(data, "organisation") || undefined,
+          channel: "console",
+        },
+      }),
+    );
   return (
     <Panel title="Sign in to Jexlin">
       <Form submit={submit} label="Sign in" done={again}>
@@ -114,12 +124,12 @@ export function Door() {
   const client = useQueryClient();
   const status = useQuery({
     queryKey: ["status"],
-    queryFn: () => api.get<Status>("/status"),
+    queryFn: () => result(api.GET("/api/v1/status")),
     refetchInterval: (query) => (query.state.data?.state === "ready" ? false : 3000),
   });
   const me = useQuery({
     queryKey: ["me"],
-    queryFn: () => api.get<Me>("/me"),
+    queryFn: () => result(api.GET("/api/v1/me")),
     enabled: status.data?.state === "ready",
     retry: false,
     staleTime: Number.POSITIVE_INFINITY,

@@ -6,14 +6,13 @@ import {
   type Folder,
   type ImportItem,
   type ImportOptions,
-  type ImportProgress,
   type ImportReport,
-  type ImportUndone,
-  type Kind,
   type Me,
-  all,
   api,
+  result,
+  wholeList,
   exportFile,
+  fileBody,
 } from "../api";
 import {
   Act,
@@ -28,12 +27,18 @@ import {
   keepFile,
   text,
   told,
+  word,
 } from "../parts";
 import { atLeast } from "./access-levels";
 import { ShiftTable } from "./preview";
 
 const send = (file: File, options: ImportOptions) =>
-  api.post<ImportReport>(`/imports?options=${encodeURIComponent(JSON.stringify(options))}`, file);
+  result(
+    api.POST("/api/v1/imports", {
+      params: { query: { options: JSON.stringify(options) } },
+      body: fileBody(file),
+    }),
+  );
 
 /** What was wrong with which row, as a file (RFC 4180); no value is in it. */
 function problemsOf(report: ImportReport): Blob {
@@ -48,7 +53,8 @@ function problemsOf(report: ImportReport): Blob {
 function Progress({ id }: { id: string }) {
   const progress = useQuery({
     queryKey: ["import-progress", id],
-    queryFn: () => api.get<ImportProgress>(`/imports/${id}/progress`),
+    queryFn: () =>
+      result(api.GET("/api/v1/imports/{import}/progress", { params: { path: { import: id } } })),
     refetchInterval: 500,
     retry: false,
     gcTime: 0,
@@ -80,7 +86,10 @@ function Look({
   clear: () => void;
 }) {
   const client = useQueryClient();
-  const kinds = useQuery({ queryKey: ["kinds"], queryFn: () => all<Kind>("/kinds") });
+  const kinds = useQuery({
+    queryKey: ["kinds"],
+    queryFn: () => wholeList(api.GET("/api/v1/kinds")),
+  });
   const preview = useQuery({
     queryKey: ["import", file.name, file.lastModified, options],
     queryFn: () => send(file, { ...options, preview: true }),
@@ -93,7 +102,14 @@ function Look({
     onSuccess: async (report) => {
       told(
         report.sentence,
-        report.done ? () => api.post(`/imports/${report.id}/undo`) : undefined,
+        report.done
+          ? () =>
+              result(
+                api.POST("/api/v1/imports/{import}/undo", {
+                  params: { path: { import: report.id } },
+                }),
+              )
+          : undefined,
         "Undo import",
       );
       await Promise.all(
@@ -162,7 +178,9 @@ function Look({
           label="If it exists already"
           name="matching"
           value={options.matching}
-          onChange={(event) => set({ ...options, matching: event.target.value })}
+          onChange={(event) =>
+            set({ ...options, matching: event.target.value as ImportOptions["matching"] })
+          }
           options={[
             ["skip", "stays as it is"],
             ["update", "is changed"],
@@ -173,7 +191,7 @@ function Look({
           label="Match by"
           name="key"
           value={options.key}
-          onChange={(event) => set({ ...options, key: event.target.value })}
+          onChange={(event) => set({ ...options, key: event.target.value as ImportOptions["key"] })}
           options={[
             ["name", "its name"],
             ["user_name", "its user name"],
@@ -250,13 +268,18 @@ function Look({
 }
 
 function BringIn({ folders }: { folders: Folder[] }) {
-  const kinds = useQuery({ queryKey: ["kinds"], queryFn: () => all<Kind>("/kinds") });
+  const kinds = useQuery({
+    queryKey: ["kinds"],
+    queryFn: () => wholeList(api.GET("/api/v1/kinds")),
+  });
   const [file, setFile] = useState<File | null>(null);
   const [options, setOptions] = useState<ImportOptions>({
     id: "00000000-0000-0000-0000-000000000000",
     name: "",
+    format: null,
     folder: "",
     kind: "login",
+    columns: null,
     key: "name",
     matching: "skip",
     only_good: false,
@@ -283,9 +306,7 @@ function BringIn({ folders }: { folders: Folder[] }) {
           label="Default kind"
           name="kind"
           value={options.kind}
-          onChange={(event) =>
-            setOptions({ ...options, kind: event.target.value, columns: undefined })
-          }
+          onChange={(event) => setOptions({ ...options, kind: event.target.value, columns: null })}
           options={(kinds.data ?? [])
             .filter((kind) => !kind.retired)
             .map((kind) => [kind.name, kind.label])}
@@ -303,7 +324,7 @@ function BringIn({ folders }: { folders: Folder[] }) {
           setOptions({
             ...options,
             name: chosen?.name ?? "",
-            columns: undefined,
+            columns: null,
             only_good: false,
           });
         }}
@@ -321,9 +342,14 @@ function BringIn({ folders }: { folders: Folder[] }) {
 }
 
 function Imports() {
-  const imports = useQuery({ queryKey: ["imports"], queryFn: () => all<ImportItem>("/imports") });
+  const imports = useQuery({
+    queryKey: ["imports"],
+    queryFn: () => wholeList(api.GET("/api/v1/imports")),
+  });
   const undo = (item: ImportItem) => async () => {
-    const undone = await api.post<ImportUndone>(`/imports/${item.id}/undo`);
+    const undone = await result(
+      api.POST("/api/v1/imports/{import}/undo", { params: { path: { import: item.id } } }),
+    );
     told(
       `${undone.removed} are in the bin, ${undone.restored} are as they were, ${undone.left} stay as they are: changed since, or moved where you are no steward.`,
     );
@@ -380,10 +406,10 @@ function ExportForm({ me, folders }: { me: Me; folders: Folder[] }) {
   ];
   const submit = async (data: FormData) => {
     const out = await exportFile({
-      folder: text(data, "folder") || undefined,
-      format: text(data, "format"),
+      folder: text(data, "folder") || null,
+      format: word<"exchange" | "csv">(data, "format"),
       recipients: way === "recipients" ? text(data, "recipients").split(/\s+/).filter(Boolean) : [],
-      passphrase: way === "passphrase" ? text(data, "passphrase") : undefined,
+      passphrase: way === "passphrase" ? text(data, "passphrase") : null,
       plain: way === "plain",
       reason: text(data, "reason"),
     });
@@ -457,7 +483,7 @@ function ExportForm({ me, folders }: { me: Me; folders: Folder[] }) {
 export function Transfer({ me }: { me: Me }) {
   const folders = useQuery({
     queryKey: ["folders"],
-    queryFn: () => all<Folder>("/folders", 50_000),
+    queryFn: () => wholeList(api.GET("/api/v1/folders")),
   });
   return (
     <div className="flex flex-col gap-3">

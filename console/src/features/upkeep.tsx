@@ -1,7 +1,7 @@
 // Upkeep: the accounts, the live jobs, the plans.
 
 import { useQuery } from "@tanstack/react-query";
-import { type Account, type Job, type Page, type Plan, all, api } from "../api";
+import { type Job, type Plan, api, result, wholeList, all } from "../api";
 import { Act, Card, Empty, State, Table, Trouble, When } from "../parts";
 import { Devices } from "./devices";
 import { CredentialLink } from "./links";
@@ -47,7 +47,11 @@ export function JobRows({ jobs }: { jobs: Job[] }) {
                 label="Cancel"
                 of={`${job.task} of ${job.credential_path}`}
                 look="btn-xs btn-ghost"
-                run={() => api.post(`/jobs/${job.id}/cancel`)}
+                run={() =>
+                  result(
+                    api.POST("/api/v1/jobs/{job}/cancel", { params: { path: { job: job.id } } }),
+                  )
+                }
                 after={["jobs", "overview"]}
               />
             )}
@@ -76,12 +80,18 @@ export function planWords(plan: Plan): string {
 }
 
 export function Upkeep() {
-  const accounts = useQuery({ queryKey: ["upkeep"], queryFn: () => all<Account>("/upkeep", 2000) });
+  const accounts = useQuery({
+    queryKey: ["upkeep"],
+    queryFn: () => all((page) => api.GET("/api/v1/upkeep", { params: { query: page } }), 2000),
+  });
   const jobs = useQuery({
     queryKey: ["jobs"],
-    queryFn: () => api.get<Page<Job>>("/jobs?limit=60"),
+    queryFn: () => result(api.GET("/api/v1/jobs", { params: { query: { limit: 60 } } })),
   });
-  const plans = useQuery({ queryKey: ["plans"], queryFn: () => all<Plan>("/plans") });
+  const plans = useQuery({
+    queryKey: ["plans"],
+    queryFn: () => wholeList(api.GET("/api/v1/plans")),
+  });
   const counts = new Map<string, number>();
   for (const account of accounts.data ?? [])
     counts.set(account.check_outcome ?? "", (counts.get(account.check_outcome ?? "") ?? 0) + 1);
@@ -147,7 +157,13 @@ export function Upkeep() {
                   <Act
                     label="Check now"
                     look="btn-xs"
-                    run={() => api.post(`/credentials/${account.credential}/check`)}
+                    run={() =>
+                      result(
+                        api.POST("/api/v1/credentials/{credential}/check", {
+                          params: { path: { credential: account.credential } },
+                        }),
+                      )
+                    }
                     after={["jobs"]}
                   />
                 </td>

@@ -1,7 +1,7 @@
 // The vault: the tree, the list of a folder, and one credential.
 
 import { useQuery } from "@tanstack/react-query";
-import { type Credential, type Folder, type Me, all, api } from "../api";
+import { type Me, api, result, wholeList } from "../api";
 import { Card, Empty, Trouble } from "../parts";
 import { Detail } from "./credential";
 import { FolderDetail, FolderTools } from "./folder";
@@ -19,11 +19,16 @@ export function Vault({
 }) {
   const folders = useQuery({
     queryKey: ["folders"],
-    queryFn: () => all<Folder>("/folders", 50_000),
+    queryFn: () => wholeList(api.GET("/api/v1/folders")),
   });
   const one = useQuery({
     queryKey: ["credential", credential],
-    queryFn: () => api.get<Credential>(`/credentials/${credential}`),
+    queryFn: () =>
+      result(
+        api.GET("/api/v1/credentials/{credential}", {
+          params: { path: { credential: credential ?? "" } },
+        }),
+      ),
     enabled: Boolean(credential),
   });
   const folder = named === "-" ? one.data?.folder : named;
