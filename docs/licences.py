@@ -13,8 +13,12 @@ def fits(expression):
 
 metadata = json.loads(subprocess.run(["cargo", "metadata", "--locked", "--format-version", "1"], check=True, capture_output=True, text=True).stdout)
 bad = [f'{p["name"]} {p["version"]}: {p["license"]}' for p in metadata["packages"] if not fits(p["license"] or "") and not p.get("license_file")]
-lock = json.load(open("console/package-lock.json"))
-npm = {name.removeprefix("node_modules/"): entry.get("license", "") for name, entry in lock["packages"].items() if name and not entry.get("optional")}
+npm = {
+    name.removeprefix("node_modules/"): entry.get("license", "")
+    for lock in ("console/package-lock.json", "console/schema/package-lock.json")
+    for name, entry in json.load(open(lock))["packages"].items()
+    if name and not entry.get("optional")
+}
 bad += [f"{name}: {licence}" for name, licence in npm.items() if licence and not fits(licence)]
 print(f'{len(metadata["packages"])} crates and {len(npm)} packages looked at')
 if bad:
