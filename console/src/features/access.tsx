@@ -41,6 +41,9 @@ const AFTER = [
   "password-rule",
 ];
 
+/** A number of things, in words. */
+const counted = (number: number, thing: string) => `${number} ${thing}${number === 1 ? "" : "s"}`;
+
 /** What a file would change, and the button that applies it. */
 function Compared({ file, clear }: { file: File; clear: () => void }) {
   const client = useQueryClient();
@@ -179,8 +182,8 @@ function OutOfOrder({ people }: { people: Person[] }) {
     setChosen(new Set());
     told(
       fixed.appointed > 0
-        ? `${fixed.appointed} folders have a steward again.`
-        : `${fixed.withdrawn} grants are taken away.`,
+        ? `Stewards appointed: ${counted(fixed.appointed, "folder")}.`
+        : `Removed: ${counted(fixed.withdrawn, "grant")}.`,
     );
     await Promise.all(AFTER.map((key) => client.invalidateQueries({ queryKey: [key] })));
   };
@@ -232,7 +235,7 @@ function OutOfOrder({ people }: { people: Person[] }) {
           disabled={grants.length === 0}
           onClick={() => setDropping(true)}
         >
-          Take {grants.length} away …
+          Remove {counted(grants.length, "grant")} …
         </button>
       </div>
       {folders.length > 0 && (
@@ -257,7 +260,7 @@ function OutOfOrder({ people }: { people: Person[] }) {
       )}
       {dropping && (
         <Ask
-          title={`Take ${grants.length} grants away?`}
+          title={`Remove ${counted(grants.length, "grant")}?`}
           label="Remove them"
           run={() => fix({ withdraw: grants.map((item) => item.id) })}
           close={() => setDropping(false)}

@@ -133,7 +133,7 @@ function Clients({ may, people }: { may: boolean; people: Person[] }) {
                   )}
                   {client.state === "suspended" && (
                     <Act
-                      label="Let in again"
+                      label="Allow sign-in"
                       of={client.sign_in_name}
                       look="btn-xs"
                       run={state(client, "active")}
@@ -230,7 +230,7 @@ export function People({ me }: { me: Me }) {
                       )}
                       {person.state === "suspended" && (
                         <Act
-                          label="Let in again"
+                          label="Allow sign-in"
                           look="btn-xs"
                           run={change(person, { state: "active" })}
                           after={["people"]}
@@ -302,10 +302,10 @@ export function People({ me }: { me: Me }) {
                       {member.name}
                       {may && (
                         <Considered
-                          label="take out"
+                          label="Remove"
                           of={`${member.name} of ${group.name}`}
                           look="btn-xs btn-ghost"
-                          title={`Take ${member.name} out of ${group.name}?`}
+                          title={`Remove ${member.name} from ${group.name}?`}
                           change={{ leave: { group: group.id, member: member.id } }}
                           run={() =>
                             result(
@@ -321,7 +321,7 @@ export function People({ me }: { me: Me }) {
                   ))}
                 </ul>
                 {may && (
-                  <Fold label={`Put somebody into ${group.name}`}>
+                  <Fold label={`Add a member to ${group.name}`}>
                     {() => <PutIn group={group} members={members} />}
                   </Fold>
                 )}

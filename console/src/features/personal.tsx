@@ -100,7 +100,7 @@ function Thing({ it, folders }: { it: PersonalThing; folders: Folder[] }) {
           </Form>
         )}
       </Fold>
-      <Fold label={`Take ${it.name} out into a shared folder`}>
+      <Fold label={`Move ${it.name} to a shared folder`}>
         {(close) => (
           <Form
             label="Move to a folder"

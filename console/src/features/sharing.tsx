@@ -147,7 +147,7 @@ function GrantLine({ grant, own }: { grant: Grant; own: boolean }) {
             label="Remove"
             of={`${grant.level} from ${grant.subject_name}`}
             look="btn-xs"
-            title={`Take ${grant.level} away from ${grant.subject_name}?`}
+            title={`Remove ${grant.level} from ${grant.subject_name}?`}
             change={{ withdraw: grant.id }}
             run={() =>
               result(

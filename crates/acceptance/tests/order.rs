@@ -894,9 +894,9 @@ async fn access_is_put_in_order_handed_over_and_made_so_by_a_file_in_the_console
     page.sees("grantee has left").await;
     page.accessible("access issues").await;
     page.press("Choose all grants of no use").await;
-    page.press("Take 1 away …").await;
+    page.press("Remove 1 grant …").await;
     page.press("Remove them").await;
-    page.sees("1 grants are taken away").await;
+    page.sees("Removed: 1 grant.").await;
 
     // A file is compared before it is made so.
     let file = edited(&client, "access.toml", |text| {
