@@ -26,7 +26,7 @@ export function Bin() {
         {bin.data && bin.data.length > 0 && (
           <Table
             label="In the bin"
-            heads={["What", "Sort", "Credentials", "Removed", "By", "Purged by itself", "Actions"]}
+            heads={["What", "Type", "Credentials", "Removed", "By", "Purged by itself", "Actions"]}
           >
             {bin.data.map((removed) => (
               <tr key={removed.id}>
