@@ -14,7 +14,7 @@ DECLARE
 BEGIN
     SELECT * INTO j FROM judgement WHERE credential_id = wanted;
     IF seen AND j.leaked > 0 THEN found := found || 'leaked'::text; END IF;
-    IF EXISTS (SELECT FROM upkeep_state u WHERE u.credential_id = wanted AND u.check_outcome = 'out of sync') THEN found := found || 'out-of-sync'::text; END IF;
+    IF EXISTS (SELECT FROM upkeep_state u WHERE u.credential_id = wanted AND u.check_outcome = 'out-of-sync') THEN found := found || 'out-of-sync'::text; END IF;
     IF seen AND j.score < weak_below THEN found := found || 'weak'::text; END IF;
     IF seen AND EXISTS (SELECT FROM judgement o JOIN credential c ON c.id = o.credential_id
                WHERE o.organisation = j.organisation AND o.fingerprint = j.fingerprint AND o.credential_id <> wanted AND c.removed_at IS NULL

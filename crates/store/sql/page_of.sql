@@ -152,7 +152,7 @@ BEGIN
         suspects := ARRAY(SELECT x.id FROM (
             SELECT j.credential_id AS id FROM judgement j WHERE j.organisation = scope() AND j.leaked > 0 AND wanted->>'finding' IN ('any', 'leaked')
             UNION ALL
-            SELECT u.credential_id FROM upkeep_state u WHERE u.organisation = scope() AND u.check_outcome = 'out of sync' AND wanted->>'finding' IN ('any', 'out-of-sync')
+            SELECT u.credential_id FROM upkeep_state u WHERE u.organisation = scope() AND u.check_outcome = 'out-of-sync' AND wanted->>'finding' IN ('any', 'out-of-sync')
             UNION ALL
             SELECT j.credential_id FROM judgement j WHERE j.organisation = scope() AND j.score < (wanted->>'weak_below')::integer AND wanted->>'finding' IN ('any', 'weak')
             UNION ALL

@@ -1,6 +1,8 @@
 //! Grants, and the fast form of the question who may do what.
 
 use chrono::{DateTime, Utc};
+use diesel::helper_types::{AsSelect, IntoBoxed, Select};
+use diesel::pg::Pg;
 use diesel::prelude::*;
 use diesel::sql_types;
 use diesel_async::RunQueryDsl;
@@ -10,10 +12,9 @@ use jexlin_core::vault::VersionState;
 use uuid::Uuid;
 
 use crate::schema::{
-    access_grant, credential, gates_of, history_of, history_on_folder, level_on_credential,
+    access_grant, credential, folder_source, gates_of, grant_view, level_on_credential,
     level_on_folder, path_of, secret_version, tags_move_access,
 };
-use crate::sql::statement;
 use crate::stored::Stored;
 use crate::{Result, SealedVersion, StoreError, Tx, Withheld};
 
@@ -57,38 +58,25 @@ pub enum Subject {
 }
 
 /// A grant with the names that people know.
-#[derive(Clone, Debug, QueryableByName)]
+#[derive(Clone, Debug, Queryable, Selectable)]
+#[diesel(table_name = grant_view)]
 #[allow(missing_docs, reason = "the columns are described in the migration")]
 pub struct GrantView {
-    #[diesel(sql_type = sql_types::Uuid)]
     pub id: Uuid,
-    #[diesel(sql_type = sql_types::Nullable<sql_types::Uuid>)]
     pub folder_id: Option<Uuid>,
-    #[diesel(sql_type = sql_types::Nullable<sql_types::Uuid>)]
     pub credential_id: Option<Uuid>,
-    #[diesel(sql_type = sql_types::Nullable<sql_types::Uuid>)]
     pub person_id: Option<Uuid>,
-    #[diesel(sql_type = sql_types::Nullable<sql_types::Uuid>)]
     pub group_id: Option<Uuid>,
-    #[diesel(sql_type = sql_types::SmallInt)]
     pub held: i16,
-    #[diesel(sql_type = sql_types::Nullable<sql_types::Timestamptz>)]
     pub ends_at: Option<DateTime<Utc>>,
-    #[diesel(sql_type = sql_types::Text)]
     pub note: String,
     /// The path of the folder, or of the credential's folder and its name.
-    #[diesel(sql_type = sql_types::Text)]
     pub place: String,
-    #[diesel(sql_type = sql_types::Text)]
     pub subject_name: String,
-    #[diesel(sql_type = sql_types::Nullable<sql_types::Text>)]
     pub only_kind: Option<String>,
-    #[diesel(sql_type = sql_types::Nullable<sql_types::Text>)]
     pub only_tag: Option<String>,
-    #[diesel(sql_type = sql_types::Bool)]
     pub history: bool,
     /// It changes with every change.
-    #[diesel(sql_type = sql_types::Integer)]
     pub version: i32,
 }
 
@@ -103,11 +91,19 @@ pub struct Approach {
     pub path: String,
 }
 
-pub(crate) const VIEW: &str =
-    "SELECT g.id, g.folder_id, g.credential_id, g.person_id, g.group_id, g.held, g.ends_at, g.note, g.only_kind, g.only_tag, g.history, g.version,
-    coalesce(path_of(g.folder_id), path_of(c.folder_id) || '/' || c.name, '') AS place, coalesce(p.display_name, pg.name, '') AS subject_name
-    FROM access_grant g LEFT JOIN credential c ON c.id = g.credential_id
-    LEFT JOIN person p ON p.id = g.person_id LEFT JOIN people_group pg ON pg.id = g.group_id ";
+type Grants<'a> = IntoBoxed<'a, Select<grant_view::table, AsSelect<GrantView, Pg>>, Pg>;
+
+/// Grants with names, the highest level first.
+fn grants_in_order<'a>() -> Grants<'a> {
+    grant_view::table
+        .select(GrantView::as_select())
+        .into_boxed()
+        .order((
+            grant_view::held.desc(),
+            grant_view::subject_name,
+            grant_view::id,
+        ))
+}
 
 /// What reaches somebody, as it was read.
 #[allow(
@@ -259,37 +255,47 @@ impl Tx {
         ))
     }
 
-    /// Whether somebody who may see a credential's values may see former ones too.
+    /// The grants on a credential and on the folders whose grants reach it that are for a person or
+    /// a group of theirs, whatever they are narrowed to.
     ///
     /// # Errors
     /// [`StoreError`].
-    pub async fn may_see_history(
-        &mut self,
-        person: Uuid,
-        credential: Uuid,
-        now: DateTime<Utc>,
-    ) -> Result<bool> {
-        Ok(diesel::select(history_of(person, credential, now))
-            .get_result(self.conn()?)
-            .await?)
+    pub async fn grants_for(&mut self, person: Uuid, target: Target) -> Result<Vec<GrantRow>> {
+        let subjects = self.subjects_of(person).await?;
+        let folder = match target {
+            Target::Folder(id) => id,
+            Target::Credential(id) => {
+                credential::table
+                    .find(id)
+                    .select(credential::folder_id)
+                    .first(self.conn()?)
+                    .await?
+            }
+        };
+        let credential = match target {
+            Target::Folder(_) => None,
+            Target::Credential(id) => Some(id),
+        };
+        let sources = folder_source::table
+            .filter(folder_source::folder_id.eq(folder))
+            .select(folder_source::source_id.nullable());
+        let query = access_grant::table
+            .filter(
+                access_grant::person_id
+                    .eq(person)
+                    .or(access_grant::group_id.eq_any(subjects)),
+            )
+            .filter(
+                access_grant::credential_id
+                    .eq(credential)
+                    .or(access_grant::folder_id.eq_any(sources)),
+            )
+            .select(GrantRow::as_select());
+        Ok(query.load(self.conn()?).await?)
     }
 
-    /// The same for a folder and all that grants on it reach.
-    ///
-    /// # Errors
-    /// [`StoreError`].
-    pub async fn may_see_history_in(
-        &mut self,
-        person: Uuid,
-        folder: Uuid,
-        now: DateTime<Utc>,
-    ) -> Result<bool> {
-        Ok(diesel::select(history_on_folder(person, folder, now))
-            .get_result(self.conn()?)
-            .await?)
-    }
-
-    /// Whether a change of these tags on something in a folder changes whom a narrowed grant reaches.
+    /// Whether a change of these tags on something in a folder changes whom a narrowed grant
+    /// reaches.
     ///
     /// # Errors
     /// [`StoreError`].
@@ -322,10 +328,10 @@ impl Tx {
     /// # Errors
     /// [`StoreError::NotFound`].
     pub async fn grant(&mut self, id: Uuid) -> Result<GrantView> {
-        let sql = format!("{VIEW} WHERE g.id = $1");
-        Ok(statement(sql)
-            .bind::<sql_types::Uuid, _>(id)
-            .get_result(self.conn()?)
+        Ok(grant_view::table
+            .find(id)
+            .select(GrantView::as_select())
+            .first(self.conn()?)
             .await?)
     }
 
@@ -334,15 +340,12 @@ impl Tx {
     /// # Errors
     /// [`StoreError`].
     pub async fn grants_on(&mut self, target: Target) -> Result<Vec<GrantView>> {
-        let (column, id) = match target {
-            Target::Folder(id) => ("folder_id", id),
-            Target::Credential(id) => ("credential_id", id),
+        let mut query = grants_in_order();
+        query = match target {
+            Target::Folder(id) => query.filter(grant_view::folder_id.eq(id)),
+            Target::Credential(id) => query.filter(grant_view::credential_id.eq(id)),
         };
-        let sql = format!("{VIEW} WHERE g.{column} = $1 ORDER BY g.held DESC, subject_name, g.id");
-        Ok(statement(sql)
-            .bind::<sql_types::Uuid, _>(id)
-            .load(self.conn()?)
-            .await?)
+        Ok(query.load(self.conn()?).await?)
     }
 
     /// The grants that reach a credential or a folder from where it is, its own included.
@@ -350,20 +353,23 @@ impl Tx {
     /// # Errors
     /// [`StoreError`].
     pub async fn grants_reaching(&mut self, target: Target) -> Result<Vec<GrantView>> {
-        let sql = match target {
-            Target::Credential(_) => format!(
-                "{VIEW} WHERE g.credential_id = $1 OR g.folder_id IN (SELECT s.source_id FROM folder_source s JOIN credential t ON t.folder_id = s.folder_id WHERE t.id = $1)
-                 ORDER BY g.held DESC, subject_name, g.id"
-            ),
-            Target::Folder(_) => format!(
-                "{VIEW} WHERE g.folder_id IN (SELECT s.source_id FROM folder_source s WHERE s.folder_id = $1) ORDER BY g.held DESC, subject_name, g.id"
+        let sources = folder_source::table.select(folder_source::source_id.nullable());
+        let mut query = grants_in_order();
+        query = match target {
+            Target::Credential(id) => {
+                let here = credential::table.find(id).select(credential::folder_id);
+                let above = sources.filter(folder_source::folder_id.eq_any(here));
+                query.filter(
+                    grant_view::credential_id
+                        .eq(id)
+                        .or(grant_view::folder_id.eq_any(above)),
+                )
+            }
+            Target::Folder(id) => query.filter(
+                grant_view::folder_id.eq_any(sources.filter(folder_source::folder_id.eq(id))),
             ),
         };
-        let (Target::Folder(id) | Target::Credential(id)) = target;
-        Ok(statement(sql)
-            .bind::<sql_types::Uuid, _>(id)
-            .load(self.conn()?)
-            .await?)
+        Ok(query.load(self.conn()?).await?)
     }
 
     /// Takes a grant away.

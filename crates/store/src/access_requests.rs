@@ -2,16 +2,19 @@
 
 use chrono::{DateTime, Utc};
 use diesel::prelude::*;
-use diesel::sql_types;
 use diesel_async::RunQueryDsl;
-use jexlin_core::access::AccessRequestState;
+use jexlin_core::access::{AccessRequestState, Level, may_decide_access_request};
 use uuid::Uuid;
 
 use crate::credential_lists::part;
 use crate::people::one_row;
-use crate::schema::access_request;
-use crate::sql::statement;
+use crate::rows_of::rows_of;
+use crate::schema::{
+    access_request, access_request_row, access_requests_for, discoverable_for, discoverable_row,
+    is_discoverable,
+};
 use crate::stored::Stored;
+use crate::tx::end_of_time;
 use crate::{Result, Tx};
 
 /// An access request for a level on a credential.
@@ -33,62 +36,52 @@ pub struct AccessRequestRow {
 }
 
 /// An access request with the names that people know.
-#[derive(Clone, Debug, QueryableByName)]
+#[derive(Clone, Debug, Queryable, Selectable)]
+#[diesel(table_name = access_request_row)]
 #[allow(missing_docs, reason = "the columns are described in the migration")]
 pub struct AccessRequestView {
-    #[diesel(sql_type = sql_types::Uuid)]
     pub id: Uuid,
-    #[diesel(sql_type = sql_types::Uuid)]
     pub credential_id: Uuid,
-    #[diesel(sql_type = sql_types::Text)]
     pub place: String,
-    #[diesel(sql_type = sql_types::Uuid)]
     pub person_id: Uuid,
-    #[diesel(sql_type = sql_types::Text)]
     pub person_name: String,
-    #[diesel(sql_type = sql_types::SmallInt)]
     pub held: i16,
-    #[diesel(sql_type = sql_types::Text)]
     pub reason: String,
-    #[diesel(sql_type = sql_types::Text)]
     pub state: Stored<AccessRequestState>,
-    #[diesel(sql_type = sql_types::Timestamptz)]
     pub asked_at: DateTime<Utc>,
-    #[diesel(sql_type = sql_types::Nullable<sql_types::Text>)]
     pub decided_by_name: Option<String>,
-    #[diesel(sql_type = sql_types::Text)]
     pub comment: String,
-    /// Whether the one who looks is a steward of the credential and somebody else than the asker.
-    #[diesel(sql_type = sql_types::Bool)]
-    pub may_decide: bool,
+    /// The one who looks.
+    pub viewer: Uuid,
+    /// The level that the one who looks holds on the credential.
+    pub viewer_held: Option<i16>,
 }
 
 /// Something of which somebody sees the name alone.
-#[derive(Clone, Debug, QueryableByName)]
+#[derive(Clone, Debug, Queryable, Selectable)]
+#[diesel(table_name = discoverable_row)]
 #[allow(missing_docs, reason = "the columns are described in the migration")]
 pub struct DiscoverableView {
-    #[diesel(sql_type = sql_types::Uuid)]
     pub id: Uuid,
-    #[diesel(sql_type = sql_types::Text)]
     pub name: String,
-    #[diesel(sql_type = sql_types::Text)]
     pub place: String,
-    #[diesel(sql_type = sql_types::Text)]
     pub kind: String,
     /// Whether an access request of theirs for it waits.
-    #[diesel(sql_type = sql_types::Bool)]
     pub asked: bool,
 }
 
-const ACCESS_REQUESTS: &str =
-    "SELECT w.id, w.credential_id, coalesce(path_of(c.folder_id), '') || '/' || c.name AS place, w.person_id, p.display_name AS person_name,
-    w.held, w.reason, w.state, w.asked_at, d.display_name AS decided_by_name, w.comment,
-    w.person_id <> $1 AND c.removed_at IS NULL AND coalesce(level_on_credential($1, c.id, $2), 0) = 5 AS may_decide
-    FROM access_request w JOIN credential c ON c.id = w.credential_id JOIN person p ON p.id = w.person_id LEFT JOIN person d ON d.id = w.decided_by";
+impl AccessRequestView {
+    /// Whether the one who looks may decide it.
+    #[must_use]
+    pub fn may_decide(&self) -> bool {
+        let held = self.viewer_held.and_then(Level::from_number);
+        may_decide_access_request(self.person_id, self.viewer, held)
+    }
+}
 
 impl Tx {
-    /// Credentials with a text in their name that somebody holds nothing on, in the order of names; not
-    /// those in closed folders.
+    /// Credentials with a text in their name that somebody holds nothing on, in the order of names;
+    /// not those in closed folders.
     ///
     /// # Errors
     /// [`crate::StoreError`].
@@ -98,24 +91,26 @@ impl Tx {
         now: DateTime<Utc>,
         text: &str,
         after: Option<(String, Uuid)>,
-        most: i64,
+        limit: i64,
     ) -> Result<Vec<DiscoverableView>> {
         let (after_name, after_id) = after.unwrap_or_default();
-        let sql = "SELECT c.id, c.name, coalesce(path_of(c.folder_id), '') AS place, c.kind,
-                EXISTS (SELECT FROM access_request w WHERE w.credential_id = c.id AND w.person_id = $1 AND w.state = 'waiting') AS asked
-             FROM discoverable($1, $2, $3, $4, $5, $6) AS found(id) JOIN credential c USING (id) ORDER BY lower(c.name), c.id";
-        let query = statement(sql)
-            .bind::<sql_types::Uuid, _>(viewer)
-            .bind::<sql_types::Timestamptz, _>(now)
-            .bind::<sql_types::Text, _>(part(text))
-            .bind::<sql_types::Text, _>(after_name.to_lowercase())
-            .bind::<sql_types::Uuid, _>(after_id)
-            .bind::<sql_types::BigInt, _>(most);
+        let query = rows_of(
+            discoverable_for(
+                viewer,
+                now,
+                part(text),
+                after_name.to_lowercase(),
+                after_id,
+                limit,
+            ),
+            discoverable_row::table,
+            DiscoverableView::as_select(),
+        );
         Ok(query.load(self.conn()?).await?)
     }
 
-    /// Whether somebody may see the name of a credential that they hold nothing on: it is there, and no
-    /// closed folder keeps it to itself.
+    /// Whether somebody may see the name of a credential that they hold nothing on: it is there,
+    /// and no closed folder keeps it to itself.
     ///
     /// # Errors
     /// [`crate::StoreError`].
@@ -125,19 +120,9 @@ impl Tx {
         credential: Uuid,
         now: DateTime<Utc>,
     ) -> Result<bool> {
-        #[derive(QueryableByName)]
-        struct Found {
-            #[diesel(sql_type = sql_types::Bool)]
-            found: bool,
-        }
-        let sql = "SELECT EXISTS (SELECT FROM credential c WHERE c.id = $2 AND c.removed_at IS NULL AND open_to_the_top(c.folder_id)
-                AND level_on_credential($1, c.id, $3) IS NULL) AS found";
-        let query = statement(sql)
-            .bind::<sql_types::Uuid, _>(viewer)
-            .bind::<sql_types::Uuid, _>(credential)
-            .bind::<sql_types::Timestamptz, _>(now);
-        let row: Found = query.get_result(self.conn()?).await?;
-        Ok(row.found)
+        Ok(diesel::select(is_discoverable(viewer, credential, now))
+            .get_result(self.conn()?)
+            .await?)
     }
 
     /// Adds an access request.
@@ -189,16 +174,16 @@ impl Tx {
         id: Uuid,
         now: DateTime<Utc>,
     ) -> Result<AccessRequestView> {
-        let sql = format!("{ACCESS_REQUESTS} WHERE w.id = $3");
-        let query = statement(sql)
-            .bind::<sql_types::Uuid, _>(viewer)
-            .bind::<sql_types::Timestamptz, _>(now)
-            .bind::<sql_types::Uuid, _>(id);
+        let query = rows_of(
+            access_requests_for(viewer, now, Some(id), false, end_of_time(), Uuid::max(), 1),
+            access_request_row::table,
+            AccessRequestView::as_select(),
+        );
         Ok(query.get_result(self.conn()?).await?)
     }
 
-    /// The access requests that concern somebody: their own, and those that they may settle; the waiting ones
-    /// first, then the newest.
+    /// The access requests that concern somebody: their own, and those that they may settle; the
+    /// waiting ones first, then the newest.
     ///
     /// # Errors
     /// [`crate::StoreError`].
@@ -206,15 +191,15 @@ impl Tx {
         &mut self,
         viewer: Uuid,
         now: DateTime<Utc>,
-        most: i64,
+        after: Option<(bool, DateTime<Utc>, Uuid)>,
+        limit: i64,
     ) -> Result<Vec<AccessRequestView>> {
-        let sql = format!(
-            "SELECT * FROM ({ACCESS_REQUESTS}) q WHERE q.person_id = $1 OR q.may_decide ORDER BY q.state <> 'waiting', q.asked_at DESC, q.id DESC LIMIT $3"
+        let (settled, before, before_id) = after.unwrap_or((false, end_of_time(), Uuid::max()));
+        let query = rows_of(
+            access_requests_for(viewer, now, None::<Uuid>, settled, before, before_id, limit),
+            access_request_row::table,
+            AccessRequestView::as_select(),
         );
-        let query = statement(sql)
-            .bind::<sql_types::Uuid, _>(viewer)
-            .bind::<sql_types::Timestamptz, _>(now)
-            .bind::<sql_types::BigInt, _>(most);
         Ok(query.load(self.conn()?).await?)
     }
 }

@@ -10,8 +10,10 @@ use jexlin_core::upkeep::{CheckOutcome, RotationOutcome};
 use jexlin_core::words::Word as _;
 use uuid::Uuid;
 
-use crate::schema::{account, binding, credential, device, in_operator_scope, operator_scope};
-use crate::sql::statement;
+use crate::schema::{
+    account, binding, credential, device, failed_logins, forgive_login, in_operator_scope,
+    operator_scope,
+};
 use crate::stored::Stored;
 use crate::{DeviceRow, Result, StoreError, Tx};
 
@@ -478,16 +480,9 @@ impl Tx {
         of: Uuid,
         since: DateTime<Utc>,
     ) -> Result<Vec<DateTime<Utc>>> {
-        #[derive(QueryableByName)]
-        struct At {
-            #[diesel(sql_type = sql_types::Timestamptz)]
-            at: DateTime<Utc>,
-        }
-        let query = statement("SELECT l.at FROM failed_logins($1, $2) AS l(at)")
-            .bind::<sql_types::Uuid, _>(of)
-            .bind::<sql_types::Timestamptz, _>(since);
-        let rows: Vec<At> = query.load(self.conn()?).await?;
-        Ok(rows.into_iter().map(|row| row.at).collect())
+        Ok(diesel::select(failed_logins(of, since))
+            .load(self.conn()?)
+            .await?)
     }
 
     /// Notes a login that is about to be tried, as if it failed; so that logins tried at the same
@@ -515,9 +510,7 @@ impl Tx {
     /// # Errors
     /// [`StoreError`].
     pub async fn forgive_login(&mut self, of: Uuid) -> Result<()> {
-        let sql = "DELETE FROM failed_login WHERE ctid = (SELECT ctid FROM failed_login WHERE account_id = $1 ORDER BY at DESC LIMIT 1)";
-        statement(sql)
-            .bind::<sql_types::Uuid, _>(of)
+        diesel::select(forgive_login(of))
             .execute(self.conn()?)
             .await?;
         Ok(())
@@ -551,7 +544,7 @@ impl Tx {
     pub async fn owed_rotations(
         &mut self,
         now: DateTime<Utc>,
-        most: i64,
+        limit: i64,
     ) -> Result<Vec<AccountRow>> {
         use crate::schema::job;
         let busy = job::table
@@ -562,7 +555,7 @@ impl Tx {
             .filter(account::owed_next_at.le(now))
             .filter(account::credential_id.is_not_null())
             .filter(diesel::dsl::not(diesel::dsl::exists(busy)))
-            .limit(most)
+            .limit(limit)
             .for_update()
             .skip_locked()
             .select(AccountRow::as_select());

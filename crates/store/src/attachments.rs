@@ -2,12 +2,11 @@
 
 use chrono::{DateTime, Utc};
 use diesel::prelude::*;
-use diesel::sql_types;
 use diesel_async::RunQueryDsl;
 use uuid::Uuid;
 
-use crate::schema::{attachment, attachment_piece, credential};
-use crate::sql::statement;
+use crate::schema::{attachment, attachment_piece, attachments_size, credential};
+use crate::tx::Lock;
 use crate::{Result, StoreError, Tx, Withheld};
 
 /// An attachment without its bytes.
@@ -170,8 +169,8 @@ impl Tx {
         Ok(query.first(self.conn()?).await?)
     }
 
-    /// The wrapped key that opens the pieces of a credential's attachments, withheld until the event
-    /// of the look is durable.
+    /// The wrapped key that opens the pieces of a credential's attachments, withheld until the
+    /// event of the look is durable.
     ///
     /// # Errors
     /// [`StoreError::NotFound`].
@@ -228,17 +227,9 @@ impl Tx {
     /// # Errors
     /// [`StoreError`].
     pub async fn attachments_size(&mut self) -> Result<i64> {
-        #[derive(QueryableByName)]
-        struct Row {
-            #[diesel(sql_type = sql_types::BigInt)]
-            size: i64,
-        }
-        statement("SELECT pg_advisory_xact_lock(hashtextextended(scope()::text, 42))")
-            .execute(self.conn()?)
-            .await?;
-        let row: Row = statement("SELECT coalesce(sum(size), 0)::bigint AS size FROM attachment")
+        self.hold(Lock::Attachments).await?;
+        Ok(diesel::select(attachments_size())
             .get_result(self.conn()?)
-            .await?;
-        Ok(row.size)
+            .await?)
     }
 }

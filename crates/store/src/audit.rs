@@ -47,7 +47,7 @@ pub struct EventFilter {
     pub find: Option<String>,
     /// Only events with a lower number: newest first.
     pub before: Option<i64>,
-    pub most: i64,
+    pub limit: i64,
 }
 
 /// One stretch of an export.
@@ -279,7 +279,7 @@ impl Tx {
         let mut query = audit_event::table
             .left_join(audit_leaf::table.on(audit_leaf::event_id.eq(audit_event::id)))
             .order(audit_event::seq.desc())
-            .limit(filter.most)
+            .limit(filter.limit)
             .select((Raw::as_select(), audit_leaf::leaf.nullable()))
             .into_boxed();
         if let Some(action) = &filter.action {
@@ -336,12 +336,12 @@ impl Tx {
     ///
     /// # Errors
     /// [`StoreError`].
-    pub async fn export_leaves(&mut self, from: i64, most: i64) -> Result<ExportChunk> {
+    pub async fn export_leaves(&mut self, from: i64, limit: i64) -> Result<ExportChunk> {
         let rows: Vec<(i64, Vec<u8>, Option<Raw>)> = audit_leaf::table
             .left_join(audit_event::table.on(audit_event::id.eq(audit_leaf::event_id)))
             .filter(audit_leaf::leaf.ge(from))
             .order(audit_leaf::leaf)
-            .limit(most)
+            .limit(limit)
             .select((
                 audit_leaf::leaf,
                 audit_leaf::hash,
@@ -400,11 +400,11 @@ impl Tx {
     ///
     /// # Errors
     /// [`StoreError`].
-    pub async fn checkpoints(&mut self, after: i64, most: i64) -> Result<Vec<(i64, String)>> {
+    pub async fn checkpoints(&mut self, after: i64, limit: i64) -> Result<Vec<(i64, String)>> {
         let query = audit_checkpoint::table
             .filter(audit_checkpoint::size.gt(after))
             .order(audit_checkpoint::size)
-            .limit(most)
+            .limit(limit)
             .select((audit_checkpoint::size, audit_checkpoint::note));
         Ok(query.load(self.conn()?).await?)
     }

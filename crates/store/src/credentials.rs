@@ -138,7 +138,7 @@ impl Tx {
     ///
     /// # Errors
     /// [`StoreError::Stale`], [`StoreError::Conflict`].
-    pub async fn change_credential(&mut self, change: &CredentialChange<'_>) -> Result<()> {
+    pub async fn edit_credential(&mut self, change: &CredentialChange<'_>) -> Result<()> {
         self.must_examine();
         let query = diesel::update(
             credential::table

@@ -67,7 +67,7 @@ impl Tx {
         now: DateTime<Utc>,
         folder: Option<Uuid>,
         after: Option<(String, Uuid)>,
-        most: i64,
+        limit: i64,
     ) -> Result<Vec<DeviceRow>> {
         use crate::schema::level_on_folder;
         let (after_name, after_id) = after.unwrap_or_default();
@@ -82,7 +82,7 @@ impl Tx {
                         .and(device::id.gt(after_id))),
             )
             .order((lower(device::name), device::id))
-            .limit(most)
+            .limit(limit)
             .select(DeviceRow::as_select())
             .into_boxed();
         if let Some(folder) = folder {
@@ -95,7 +95,7 @@ impl Tx {
     ///
     /// # Errors
     /// [`StoreError::Stale`], [`StoreError::Conflict`].
-    pub async fn change_device(&mut self, row: &DeviceRow) -> Result<()> {
+    pub async fn edit_device(&mut self, row: &DeviceRow) -> Result<()> {
         self.must_examine();
         let query = diesel::update(
             device::table

@@ -2,12 +2,13 @@
 
 use chrono::{DateTime, Utc};
 use diesel::prelude::*;
-use diesel::sql_types;
 use diesel_async::RunQueryDsl;
 use uuid::Uuid;
 
-use crate::schema::{favourite, lower, saved_search};
-use crate::sql::statement;
+use crate::rows_of::rows_of;
+use crate::schema::{
+    favourite, lower, saved_search, tag_row, tags_for, used_by, user_row, users_of,
+};
 use crate::{Result, StoreError, Tx};
 
 /// A search that somebody saved.
@@ -20,12 +21,6 @@ pub struct SavedSearchRow {
     pub person_id: Uuid,
     pub name: String,
     pub body: serde_json::Value,
-}
-
-#[derive(QueryableByName)]
-struct Target {
-    #[diesel(sql_type = sql_types::Uuid)]
-    target: Uuid,
 }
 
 impl Tx {
@@ -78,26 +73,11 @@ impl Tx {
         &mut self,
         person: Uuid,
         most_often: bool,
-        most: i64,
+        limit: i64,
     ) -> Result<Vec<Uuid>> {
-        let order = if most_often {
-            "count(*) DESC, max(seq) DESC"
-        } else {
-            "max(seq) DESC"
-        };
-        let sql = format!(
-            "SELECT target FROM (
-                SELECT e.target, e.seq FROM audit_event e
-                WHERE e.actor = $1 AND e.action IN ('credential.reveal', 'credential.code') AND e.outcome = 'done' AND e.target IS NOT NULL
-                ORDER BY e.seq DESC LIMIT 2000
-             ) looks GROUP BY target ORDER BY {order} LIMIT $2"
-        );
-        let rows: Vec<Target> = statement(sql)
-            .bind::<sql_types::Uuid, _>(person)
-            .bind::<sql_types::BigInt, _>(most)
+        Ok(diesel::select(used_by(person, most_often, limit))
             .load(self.conn()?)
-            .await?;
-        Ok(rows.into_iter().map(|row| row.target).collect())
+            .await?)
     }
 
     /// Who looked at or used a credential last, and when, each person once.
@@ -107,31 +87,14 @@ impl Tx {
     pub async fn users_of(
         &mut self,
         credential: Uuid,
-        most: i64,
+        limit: i64,
     ) -> Result<Vec<(Uuid, DateTime<Utc>, i64)>> {
-        #[derive(QueryableByName)]
-        struct Row {
-            #[diesel(sql_type = sql_types::Uuid)]
-            actor: Uuid,
-            #[diesel(sql_type = sql_types::Timestamptz)]
-            last: DateTime<Utc>,
-            #[diesel(sql_type = sql_types::BigInt)]
-            times: i64,
-        }
-        let sql = "SELECT actor, max(at) AS last, count(*) AS times FROM (
-                SELECT e.actor, e.at FROM audit_event e
-                WHERE e.target = $1 AND e.action IN ('credential.reveal', 'credential.code') AND e.outcome = 'done' AND e.actor IS NOT NULL
-                ORDER BY e.seq DESC LIMIT 5000
-             ) looks GROUP BY actor ORDER BY max(at) DESC LIMIT $2";
-        let rows: Vec<Row> = statement(sql)
-            .bind::<sql_types::Uuid, _>(credential)
-            .bind::<sql_types::BigInt, _>(most)
-            .load(self.conn()?)
-            .await?;
-        Ok(rows
-            .into_iter()
-            .map(|row| (row.actor, row.last, row.times))
-            .collect())
+        let query = rows_of(
+            users_of(credential, limit),
+            user_row::table,
+            user_row::all_columns,
+        );
+        Ok(query.load(self.conn()?).await?)
     }
 
     /// Somebody's saved searches, by name.
@@ -184,20 +147,7 @@ impl Tx {
         person: Uuid,
         now: DateTime<Utc>,
     ) -> Result<Vec<(String, i64)>> {
-        #[derive(QueryableByName)]
-        struct Row {
-            #[diesel(sql_type = sql_types::Text)]
-            tag: String,
-            #[diesel(sql_type = sql_types::BigInt)]
-            times: i64,
-        }
-        let sql = "SELECT t.tag, count(*) AS times FROM credential c, unnest(c.tags) AS t(tag)
-             WHERE c.removed_at IS NULL AND c.tags <> '{}' AND level_on_credential($1, c.id, $2) IS NOT NULL GROUP BY 1 ORDER BY lower(t.tag) LIMIT 1000";
-        let rows: Vec<Row> = statement(sql)
-            .bind::<sql_types::Uuid, _>(person)
-            .bind::<sql_types::Timestamptz, _>(now)
-            .load(self.conn()?)
-            .await?;
-        Ok(rows.into_iter().map(|row| (row.tag, row.times)).collect())
+        let query = rows_of(tags_for(person, now), tag_row::table, tag_row::all_columns);
+        Ok(query.load(self.conn()?).await?)
     }
 }

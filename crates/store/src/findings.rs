@@ -2,14 +2,16 @@
 
 use chrono::{DateTime, Utc};
 use diesel::prelude::*;
-use diesel::sql_types;
 use diesel_async::RunQueryDsl;
 use jexlin_core::policy::RuleMode;
 use jexlin_core::vault::VersionState;
 use uuid::Uuid;
 
-use crate::schema::{credential, judgement, password_rule, secret_version};
-use crate::sql::statement;
+use crate::rows_of::rows_of;
+use crate::schema::{
+    credential, judgement, password_rule, password_rule_for, ruled_from_above, secret_version,
+    subtree_of,
+};
 use crate::stored::Stored;
 use crate::{Result, Tx};
 
@@ -30,7 +32,7 @@ pub struct JudgementRow {
 }
 
 /// What a folder demands.
-#[derive(Clone, Debug, Queryable, Selectable, Insertable, AsChangeset, QueryableByName)]
+#[derive(Clone, Debug, Queryable, Selectable, Insertable, AsChangeset)]
 #[diesel(table_name = password_rule)]
 #[allow(missing_docs, reason = "the columns are described in the migration")]
 pub struct RuleRow {
@@ -93,7 +95,8 @@ impl Tx {
             .optional()?)
     }
 
-    /// So many values ago a field had this fingerprint: 1 is the newest of all. None when it never had.
+    /// So many values ago a field had this fingerprint: 1 is the newest of all. None when it never
+    /// had.
     ///
     /// # Errors
     /// [`crate::StoreError`].
@@ -119,7 +122,7 @@ impl Tx {
         Ok(all
             .iter()
             .position(|each| each.as_deref() == Some(fingerprint))
-            .and_then(|at| u16::try_from(at + 1).ok()))
+            .and_then(|index| u16::try_from(index + 1).ok()))
     }
 
     /// The judgement of a credential's password no longer counts.
@@ -127,14 +130,7 @@ impl Tx {
     /// # Errors
     /// [`crate::StoreError`].
     pub async fn judge_again(&mut self, credential: Uuid) -> Result<()> {
-        let sql = "INSERT INTO judgement (credential_id, organisation, number, score, fingerprint, lacks, leaked, made_at, stale)
-             SELECT c.id, c.organisation, 0, 4, uuid_send(c.id), '{}', 0, c.changed_at, true FROM credential c WHERE c.id = $1
-             ON CONFLICT (credential_id) DO UPDATE SET stale = true";
-        statement(sql)
-            .bind::<sql_types::Uuid, _>(credential)
-            .execute(self.conn()?)
-            .await?;
-        Ok(())
+        self.judge_these_again(&[credential]).await
     }
 
     /// The judgements of a folder and all below it, or of all, no longer count.
@@ -142,10 +138,13 @@ impl Tx {
     /// # Errors
     /// [`crate::StoreError`].
     pub async fn judge_all_again(&mut self, folder: Option<Uuid>) -> Result<()> {
-        let sql = "UPDATE judgement j SET stale = true FROM credential c
-             WHERE c.id = j.credential_id AND ($1::uuid IS NULL OR c.folder_id IN (SELECT subtree_of($1)))";
-        statement(sql)
-            .bind::<sql_types::Nullable<sql_types::Uuid>, _>(folder)
+        let mut of = credential::table.select(credential::id).into_boxed();
+        if let Some(folder) = folder {
+            let inside = diesel::select(subtree_of(folder));
+            of = of.filter(credential::folder_id.eq_any(inside));
+        }
+        diesel::update(judgement::table.filter(judgement::credential_id.eq_any(of)))
+            .set(judgement::stale.eq(true))
             .execute(self.conn()?)
             .await?;
         Ok(())
@@ -167,15 +166,15 @@ impl Tx {
     ///
     /// # Errors
     /// [`crate::StoreError`].
-    pub async fn to_judge(&mut self, field: &str, most: i64) -> Result<Vec<ToJudge>> {
+    pub async fn to_judge(&mut self, field: &str, limit: i64) -> Result<Vec<ToJudge>> {
         let waiting: Vec<Uuid> = judgement::table
             .filter(judgement::stale)
-            .limit(most)
+            .limit(limit)
             .select(judgement::credential_id)
             .load(self.conn()?)
             .await?;
-        // The credential first, as everybody does who sets a value: whoever sets one at this moment is
-        // left alone, and judges it themselves.
+        // The credential first, as everybody does who sets a value: whoever sets one at this moment
+        // is left alone, and judges it themselves.
         let stale: Vec<Uuid> = credential::table
             .filter(credential::id.eq_any(waiting))
             .order(credential::id)
@@ -265,22 +264,9 @@ impl Tx {
     /// # Errors
     /// [`crate::StoreError`].
     pub async fn ruled_from_above(&mut self, folder: Uuid) -> Result<Vec<Uuid>> {
-        #[derive(QueryableByName)]
-        struct Row {
-            #[diesel(sql_type = sql_types::Uuid)]
-            id: Uuid,
-        }
-        let sql = "WITH RECURSIVE down(id) AS (
-                SELECT f.id FROM folder f WHERE f.id = $1 AND NOT EXISTS (SELECT FROM password_rule r WHERE r.folder_id = f.id)
-                UNION ALL
-                SELECT f.id FROM down JOIN folder f ON f.parent_id = down.id
-                WHERE f.removed_at IS NULL AND NOT EXISTS (SELECT FROM password_rule r WHERE r.folder_id = f.id)
-             ) SELECT c.id FROM down JOIN credential c ON c.folder_id = down.id WHERE c.removed_at IS NULL ORDER BY c.id";
-        let rows: Vec<Row> = statement(sql)
-            .bind::<sql_types::Uuid, _>(folder)
+        Ok(diesel::select(ruled_from_above(folder))
             .load(self.conn()?)
-            .await?;
-        Ok(rows.into_iter().map(|row| row.id).collect())
+            .await?)
     }
 
     /// What counts for the passwords in a folder: its own rule, else that of the nearest above.
@@ -288,16 +274,12 @@ impl Tx {
     /// # Errors
     /// [`crate::StoreError`].
     pub async fn password_rule_for(&mut self, folder: Uuid) -> Result<Option<RuleRow>> {
-        let sql = "WITH RECURSIVE up(id, parent_id, depth) AS (
-                SELECT f.id, f.parent_id, 0 FROM folder f WHERE f.id = $1
-                UNION ALL
-                SELECT f.id, f.parent_id, up.depth + 1 FROM folder f JOIN up ON f.id = up.parent_id WHERE up.depth < 1000
-             ) SELECT r.folder_id, r.organisation, r.mode, r.policies FROM up JOIN password_rule r ON r.folder_id = up.id ORDER BY up.depth LIMIT 1";
-        Ok(statement(sql)
-            .bind::<sql_types::Uuid, _>(folder)
-            .get_result(self.conn()?)
-            .await
-            .optional()?)
+        let query = rows_of(
+            password_rule_for(folder),
+            password_rule::table,
+            RuleRow::as_select(),
+        );
+        Ok(query.get_result(self.conn()?).await.optional()?)
     }
 
     /// Sets what a folder demands.

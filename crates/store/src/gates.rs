@@ -2,19 +2,20 @@
 
 use chrono::{DateTime, Utc};
 use diesel::prelude::*;
-use diesel::sql_types;
 use diesel_async::RunQueryDsl;
 use jexlin_core::gate::{Checkout, Gate, GateSet, GateVersion};
 use jexlin_core::gate::{CheckoutEnd, RequestState};
-use jexlin_core::words::Word as _;
 use uuid::Uuid;
 
 use crate::people::one_row;
+use crate::rows_of::rows_of;
 use crate::schema::{
-    checkout, checkout_gate, gate, gate_approver, gates_of, gates_on_folder, request, request_gate,
+    approvers_at, checkout, checkout_gate, checkout_view, gate, gate_approver, gates_of,
+    gates_on_folder, open_passages, passage_row, request, request_gate, request_row, requests_for,
+    set_config,
 };
-use crate::sql::statement;
 use crate::stored::Stored;
+use crate::tx::end_of_time;
 use crate::{Result, Tx};
 
 /// A gate.
@@ -76,45 +77,30 @@ pub struct RequestRow {
 }
 
 /// A request with the names that people know.
-#[derive(Clone, Debug, QueryableByName)]
+#[derive(Clone, Debug, Queryable, Selectable)]
+#[diesel(table_name = request_row)]
 #[allow(missing_docs, reason = "the columns are described in the migration")]
 pub struct RequestView {
-    #[diesel(sql_type = sql_types::Uuid)]
     pub id: Uuid,
-    #[diesel(sql_type = sql_types::Uuid)]
     pub credential_id: Uuid,
-    #[diesel(sql_type = sql_types::Text)]
     pub credential_name: String,
-    #[diesel(sql_type = sql_types::Text)]
     pub place: String,
-    #[diesel(sql_type = sql_types::Uuid)]
     pub person_id: Uuid,
-    #[diesel(sql_type = sql_types::Text)]
     pub person_name: String,
-    #[diesel(sql_type = sql_types::Text)]
     pub reason: String,
-    #[diesel(sql_type = sql_types::Int4)]
     pub minutes: i32,
-    #[diesel(sql_type = sql_types::Text)]
     pub state: Stored<RequestState>,
-    #[diesel(sql_type = sql_types::Timestamptz)]
     pub asked_at: DateTime<Utc>,
-    #[diesel(sql_type = sql_types::Timestamptz)]
     pub expires_at: DateTime<Utc>,
-    #[diesel(sql_type = sql_types::Nullable<sql_types::Timestamptz>)]
     pub decided_at: Option<DateTime<Utc>>,
-    #[diesel(sql_type = sql_types::Nullable<sql_types::Text>)]
     pub decided_by_name: Option<String>,
-    #[diesel(sql_type = sql_types::Text)]
     pub comment: String,
-    #[diesel(sql_type = sql_types::Nullable<sql_types::Uuid>)]
     pub checkout_id: Option<Uuid>,
-    /// Whether the one who looks is an approver of the gate and somebody else than the asker.
-    #[diesel(sql_type = sql_types::Bool)]
-    pub may_decide: bool,
-    #[diesel(sql_type = sql_types::BigInt)]
+    /// The one who looks.
+    pub viewer: Uuid,
+    /// The gates of which the one who looks is an approver and that need an approval.
+    pub approver_at: Vec<Uuid>,
     pub approvals_needed: i64,
-    #[diesel(sql_type = sql_types::BigInt)]
     pub approvals_given: i64,
 }
 
@@ -133,20 +119,15 @@ pub struct RequestGateRow {
 }
 
 /// A request that waits or a checkout that is open, with what it rests on now.
-#[derive(Clone, Debug, QueryableByName)]
+#[derive(Clone, Debug, Queryable, Selectable)]
+#[diesel(table_name = passage_row)]
 #[allow(missing_docs, reason = "the columns are described in the migration")]
-pub struct Standing {
-    #[diesel(sql_type = sql_types::Uuid)]
+pub struct OpenPassage {
     pub id: Uuid,
-    #[diesel(sql_type = sql_types::Bool)]
     pub is_request: bool,
-    #[diesel(sql_type = sql_types::Uuid)]
     pub credential_id: Uuid,
-    #[diesel(sql_type = sql_types::Nullable<sql_types::SmallInt>)]
     pub held: Option<i16>,
-    #[diesel(sql_type = sql_types::Bool)]
     pub active: bool,
-    #[diesel(sql_type = sql_types::Array<sql_types::Uuid>)]
     pub gates: Vec<Uuid>,
 }
 
@@ -170,32 +151,21 @@ pub struct CheckoutRow {
 }
 
 /// A checkout with the names that people know.
-#[derive(Clone, Debug, QueryableByName)]
+#[derive(Clone, Debug, Queryable, Selectable)]
+#[diesel(table_name = checkout_view)]
 #[allow(missing_docs, reason = "the columns are described in the migration")]
 pub struct CheckoutView {
-    #[diesel(sql_type = sql_types::Uuid)]
     pub id: Uuid,
-    #[diesel(sql_type = sql_types::Uuid)]
     pub credential_id: Uuid,
-    #[diesel(sql_type = sql_types::Text)]
     pub credential_name: String,
-    #[diesel(sql_type = sql_types::Text)]
     pub place: String,
-    #[diesel(sql_type = sql_types::Uuid)]
     pub person_id: Uuid,
-    #[diesel(sql_type = sql_types::Text)]
     pub person_name: String,
-    #[diesel(sql_type = sql_types::Text)]
     pub reason: String,
-    #[diesel(sql_type = sql_types::Timestamptz)]
     pub starts_at: DateTime<Utc>,
-    #[diesel(sql_type = sql_types::Timestamptz)]
     pub ends_at: DateTime<Utc>,
-    #[diesel(sql_type = sql_types::Nullable<sql_types::Timestamptz>)]
     pub ended_at: Option<DateTime<Utc>>,
-    #[diesel(sql_type = sql_types::Nullable<sql_types::Text>)]
     pub ended_how: Option<Stored<CheckoutEnd>>,
-    #[diesel(sql_type = sql_types::Bool)]
     pub rotate_on_return: bool,
 }
 
@@ -215,6 +185,14 @@ impl GateRow {
     }
 }
 
+impl RequestView {
+    /// Whether the one who looks may decide it.
+    #[must_use]
+    pub fn may_decide(&self) -> bool {
+        jexlin_core::gate::may_decide(self.person_id, self.viewer, &self.approver_at)
+    }
+}
+
 impl CheckoutRow {
     /// The checkout as core knows it, with the gates that it was taken through.
     #[must_use]
@@ -231,19 +209,6 @@ impl CheckoutRow {
         }
     }
 }
-
-const REQUESTS: &str =
-    "SELECT r.id, r.credential_id, c.name AS credential_name, coalesce(path_of(c.folder_id), '') AS place, r.person_id, p.display_name AS person_name,
-    r.reason, r.minutes, r.state, r.asked_at, r.expires_at, r.decided_at, d.display_name AS decided_by_name, r.comment, r.checkout_id,
-    (r.person_id <> $1 AND EXISTS (SELECT FROM request_gate q JOIN gate_approver a ON a.gate_id = q.gate_id
-        WHERE q.request_id = r.id AND q.needs_approval AND a.subject = ANY ((SELECT subjects_of($1))::uuid[]))) AS may_decide,
-    (SELECT count(*) FROM request_gate q WHERE q.request_id = r.id AND q.needs_approval) AS approvals_needed,
-    (SELECT count(*) FROM request_gate q WHERE q.request_id = r.id AND q.approved_by IS NOT NULL) AS approvals_given
-    FROM request r JOIN credential c ON c.id = r.credential_id JOIN person p ON p.id = r.person_id LEFT JOIN person d ON d.id = r.decided_by";
-const CHECKOUTS: &str =
-    "SELECT k.id, k.credential_id, c.name AS credential_name, coalesce(path_of(c.folder_id), '') AS place, k.person_id, p.display_name AS person_name,
-    k.reason, k.starts_at, k.ends_at, k.ended_at, k.ended_how, k.rotate_on_return
-    FROM checkout k JOIN credential c ON c.id = k.credential_id JOIN person p ON p.id = k.person_id";
 
 impl Tx {
     /// Sets the gate of a place, with its approvers.
@@ -267,7 +232,7 @@ impl Tx {
     ///
     /// # Errors
     /// [`crate::StoreError::Stale`].
-    pub async fn change_gate(&mut self, row: &GateRow, approvers: &[ApproverRow]) -> Result<()> {
+    pub async fn edit_gate(&mut self, row: &GateRow, approvers: &[ApproverRow]) -> Result<()> {
         self.must_examine();
         let query = diesel::update(
             gate::table
@@ -428,18 +393,9 @@ impl Tx {
     /// # Errors
     /// [`crate::StoreError`].
     pub async fn approvers_at(&mut self, gate: Uuid) -> Result<Vec<Uuid>> {
-        #[derive(QueryableByName)]
-        struct Found {
-            #[diesel(sql_type = sql_types::Uuid)]
-            id: Uuid,
-        }
-        let sql = "SELECT p.id FROM person p WHERE p.state = 'active' AND p.person_type = 'person'
-            AND EXISTS (SELECT FROM gate_approver a WHERE a.gate_id = $1 AND a.subject = ANY (subjects_of(p.id)))";
-        let rows: Vec<Found> = statement(sql)
-            .bind::<sql_types::Uuid, _>(gate)
+        Ok(diesel::select(approvers_at(gate))
             .load(self.conn()?)
-            .await?;
-        Ok(rows.into_iter().map(|row| row.id).collect())
+            .await?)
     }
 
     /// The gates that a request is for.
@@ -489,23 +445,19 @@ impl Tx {
         Ok(query.load(self.conn()?).await?)
     }
 
-    /// All requests that wait or may be used and all open checkouts, with what they rest on now; held
-    /// until the transaction ends. The examination that is due counts as done with this.
+    /// All requests that wait or may be used and all open checkouts, with what they rest on now;
+    /// held until the transaction ends. The examination that is due counts as done with this.
     ///
     /// # Errors
     /// [`crate::StoreError`].
-    pub async fn standing(&mut self, now: DateTime<Utc>) -> Result<Vec<Standing>> {
-        let sql = "SELECT s.id, s.is_request, s.credential_id, level_on_credential(s.person_id, s.credential_id, $1) AS held, p.state = 'active' AS active,
-                gates_of(s.credential_id) AS gates
-            FROM (SELECT r.id, true AS is_request, r.credential_id, r.person_id FROM request r
-                  WHERE r.state = 'waiting' OR (r.state = 'approved' AND r.checkout_id IS NULL)
-                  UNION ALL SELECT k.id, false, k.credential_id, k.person_id FROM checkout k WHERE k.ended_at IS NULL) s
-            JOIN person p ON p.id = s.person_id ORDER BY s.id";
-        let rows = statement(sql)
-            .bind::<sql_types::Timestamptz, _>(now)
-            .load(self.conn()?)
-            .await?;
-        statement("SELECT set_config('jexlin.examine', '', true)")
+    pub async fn open_passages(&mut self, now: DateTime<Utc>) -> Result<Vec<OpenPassage>> {
+        let query = rows_of(
+            open_passages(now),
+            passage_row::table,
+            OpenPassage::as_select(),
+        );
+        let rows = query.load(self.conn()?).await?;
+        diesel::select(set_config("jexlin.examine", "", true))
             .execute(self.conn()?)
             .await?;
         self.examined();
@@ -574,12 +526,20 @@ impl Tx {
     /// # Errors
     /// [`crate::StoreError::NotFound`].
     pub async fn request_view(&mut self, viewer: Uuid, id: Uuid) -> Result<RequestView> {
-        let sql = format!("{REQUESTS} WHERE r.id = $2");
-        Ok(statement(sql)
-            .bind::<sql_types::Uuid, _>(viewer)
-            .bind::<sql_types::Uuid, _>(id)
-            .get_result(self.conn()?)
-            .await?)
+        let query = rows_of(
+            requests_for(
+                viewer,
+                Some(id),
+                None::<String>,
+                None::<Uuid>,
+                end_of_time(),
+                Uuid::max(),
+                1,
+            ),
+            request_row::table,
+            RequestView::as_select(),
+        );
+        Ok(query.get_result(self.conn()?).await?)
     }
 
     /// The requests that concern somebody: their own, and those they may decide; newest first.
@@ -593,24 +553,22 @@ impl Tx {
         state: Option<RequestState>,
         credential: Option<Uuid>,
         before: Option<(DateTime<Utc>, Uuid)>,
-        most: i64,
+        limit: i64,
     ) -> Result<Vec<RequestView>> {
-        let (before_at, before_id) = before.unwrap_or((DateTime::<Utc>::MAX_UTC, Uuid::max()));
-        let before_at = before_at
-            .min(DateTime::from_timestamp(32_503_680_000, 0).unwrap_or(DateTime::<Utc>::MAX_UTC));
-        let sql = format!(
-            "SELECT * FROM ({REQUESTS} WHERE ($2::text IS NULL OR r.state = $2) AND ($3::uuid IS NULL OR r.credential_id = $3) AND (r.asked_at, r.id) < ($4, $5)) q
-             WHERE q.person_id = $1 OR q.may_decide ORDER BY q.asked_at DESC, q.id DESC LIMIT $6"
+        let (before_at, before_id) = before.unwrap_or((end_of_time(), Uuid::max()));
+        let query = rows_of(
+            requests_for(
+                viewer,
+                None::<Uuid>,
+                state.map(jexlin_core::words::Word::word),
+                credential,
+                before_at,
+                before_id,
+                limit,
+            ),
+            request_row::table,
+            RequestView::as_select(),
         );
-        let query = statement(sql)
-            .bind::<sql_types::Uuid, _>(viewer)
-            .bind::<sql_types::Nullable<sql_types::Text>, _>(
-                state.map(|state| state.word().to_owned()),
-            )
-            .bind::<sql_types::Nullable<sql_types::Uuid>, _>(credential)
-            .bind::<sql_types::Timestamptz, _>(before_at)
-            .bind::<sql_types::Uuid, _>(before_id)
-            .bind::<sql_types::BigInt, _>(most);
         Ok(query.load(self.conn()?).await?)
     }
 
@@ -621,7 +579,7 @@ impl Tx {
     pub async fn overdue_requests(
         &mut self,
         now: DateTime<Utc>,
-        most: i64,
+        limit: i64,
     ) -> Result<Vec<RequestRow>> {
         let query = request::table
             .filter(
@@ -632,7 +590,7 @@ impl Tx {
                         .and(request::checkout_id.is_null())),
             )
             .filter(request::expires_at.le(now))
-            .limit(most)
+            .limit(limit)
             .for_update()
             .skip_locked()
             .select(RequestRow::as_select());
@@ -719,10 +677,10 @@ impl Tx {
     /// # Errors
     /// [`crate::StoreError::NotFound`].
     pub async fn checkout_view(&mut self, id: Uuid) -> Result<CheckoutView> {
-        let sql = format!("{CHECKOUTS} WHERE k.id = $1");
-        Ok(statement(sql)
-            .bind::<sql_types::Uuid, _>(id)
-            .get_result(self.conn()?)
+        Ok(checkout_view::table
+            .find(id)
+            .select(CheckoutView::as_select())
+            .first(self.conn()?)
             .await?)
     }
 
@@ -737,22 +695,30 @@ impl Tx {
         credential: Option<Uuid>,
         open: bool,
         before: Option<(DateTime<Utc>, Uuid)>,
-        most: i64,
+        limit: i64,
     ) -> Result<Vec<CheckoutView>> {
-        let (before_at, before_id) = before.unwrap_or((DateTime::<Utc>::MAX_UTC, Uuid::max()));
-        let before_at = before_at
-            .min(DateTime::from_timestamp(32_503_680_000, 0).unwrap_or(DateTime::<Utc>::MAX_UTC));
-        let sql = format!(
-            "{CHECKOUTS} WHERE ($1::uuid IS NULL OR k.person_id = $1) AND ($2::uuid IS NULL OR k.credential_id = $2) AND (NOT $3 OR k.ended_at IS NULL)
-             AND (k.starts_at, k.id) < ($4, $5) ORDER BY k.starts_at DESC, k.id DESC LIMIT $6"
-        );
-        let query = statement(sql)
-            .bind::<sql_types::Nullable<sql_types::Uuid>, _>(person)
-            .bind::<sql_types::Nullable<sql_types::Uuid>, _>(credential)
-            .bind::<sql_types::Bool, _>(open)
-            .bind::<sql_types::Timestamptz, _>(before_at)
-            .bind::<sql_types::Uuid, _>(before_id)
-            .bind::<sql_types::BigInt, _>(most);
+        let mut query = checkout_view::table
+            .order((checkout_view::starts_at.desc(), checkout_view::id.desc()))
+            .limit(limit)
+            .select(CheckoutView::as_select())
+            .into_boxed();
+        if let Some(person) = person {
+            query = query.filter(checkout_view::person_id.eq(person));
+        }
+        if let Some(credential) = credential {
+            query = query.filter(checkout_view::credential_id.eq(credential));
+        }
+        if open {
+            query = query.filter(checkout_view::ended_at.is_null());
+        }
+        if let Some((time, id)) = before {
+            let earlier = checkout_view::starts_at
+                .lt(time)
+                .or(checkout_view::starts_at
+                    .eq(time)
+                    .and(checkout_view::id.lt(id)));
+            query = query.filter(earlier);
+        }
         Ok(query.load(self.conn()?).await?)
     }
 
@@ -763,12 +729,12 @@ impl Tx {
     pub async fn overdue_checkouts(
         &mut self,
         now: DateTime<Utc>,
-        most: i64,
+        limit: i64,
     ) -> Result<Vec<CheckoutRow>> {
         let query = checkout::table
             .filter(checkout::ended_at.is_null())
             .filter(checkout::ends_at.le(now))
-            .limit(most)
+            .limit(limit)
             .for_update()
             .skip_locked()
             .select(CheckoutRow::as_select());

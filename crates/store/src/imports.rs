@@ -1,18 +1,21 @@
 //! Many credentials at once, and what an import did, to undo it.
 
+use std::collections::{BTreeSet, HashSet};
+
 use chrono::{DateTime, Utc};
 use diesel::prelude::*;
-use diesel::sql_types;
-use diesel_async::RunQueryDsl;
+use diesel_async::{RunQueryDsl, SimpleAsyncConnection as _};
+use jexlin_core::access::Level;
 use jexlin_core::audit::Event;
 use jexlin_core::vault::EventKey;
-use jexlin_core::words::Word as _;
 use uuid::Uuid;
 
-use crate::removal::Count;
-use crate::schema::{credential, folder, import, import_row, removal};
-use crate::sql::statement;
-use crate::{CredentialRow, FolderRow, NewVersion, RemovalRow, Result, StoreError, Tx};
+use crate::schema::{
+    add_credentials, add_first_versions, add_import_rows, credential, folder, import, import_row,
+    level_on_folder, mark_judgements_stale, note_growth, record_events, removal,
+};
+use crate::stored::Stored;
+use crate::{CredentialRow, FolderRow, NewVersion, RemovalRow, Result, Tx};
 
 /// An import that was made.
 #[derive(Clone, Debug, Queryable, Selectable, Insertable)]
@@ -42,53 +45,30 @@ pub struct ImportedRow {
     pub former: Option<serde_json::Value>,
 }
 
+/// One column of many rows, as an array.
+fn column<'a, R, V>(rows: &'a [R], of: impl Fn(&'a R) -> V) -> Vec<V> {
+    rows.iter().map(of).collect()
+}
+
 impl Tx {
     /// Adds new credentials that are on no device.
     ///
     /// # Errors
     /// [`StoreError::Conflict`] when a name is taken.
     pub async fn add_credentials(&mut self, rows: &[CredentialRow]) -> Result<()> {
-        // Arrays, so that the statement is the same for any number of rows: to read one with a value for
-        // each column of each row takes the database longer than to insert them.
-        let sql =
-            "INSERT INTO credential (id, organisation, folder_id, kind, name, fields, data_key, created_at, created_by, changed_at, changed_by, extra, tags)
-             SELECT id, scope(), folder_id, kind, name, fields, data_key, at, by, at, by, extra, ARRAY(SELECT jsonb_array_elements_text(tags))
-             FROM unnest($1, $2, $3, $4, $5, $6, $7, $8, $9, $10) AS new(id, folder_id, kind, name, fields, data_key, at, by, extra, tags)";
-        let tags: Vec<serde_json::Value> =
-            rows.iter().map(|row| serde_json::json!(row.tags)).collect();
-        let query = statement(sql)
-            .bind::<sql_types::Array<sql_types::Uuid>, _>(
-                rows.iter().map(|row| row.id).collect::<Vec<_>>(),
-            )
-            .bind::<sql_types::Array<sql_types::Uuid>, _>(
-                rows.iter().map(|row| row.folder_id).collect::<Vec<_>>(),
-            )
-            .bind::<sql_types::Array<sql_types::Text>, _>(
-                rows.iter().map(|row| row.kind.clone()).collect::<Vec<_>>(),
-            )
-            .bind::<sql_types::Array<sql_types::Text>, _>(
-                rows.iter().map(|row| row.name.clone()).collect::<Vec<_>>(),
-            )
-            .bind::<sql_types::Array<sql_types::Jsonb>, _>(
-                rows.iter()
-                    .map(|row| row.fields.clone())
-                    .collect::<Vec<_>>(),
-            )
-            .bind::<sql_types::Array<sql_types::Binary>, _>(
-                rows.iter()
-                    .map(|row| row.data_key.clone())
-                    .collect::<Vec<_>>(),
-            )
-            .bind::<sql_types::Array<sql_types::Timestamptz>, _>(
-                rows.iter().map(|row| row.created_at).collect::<Vec<_>>(),
-            )
-            .bind::<sql_types::Array<sql_types::Nullable<sql_types::Uuid>>, _>(
-                rows.iter().map(|row| row.created_by).collect::<Vec<_>>(),
-            )
-            .bind::<sql_types::Array<sql_types::Jsonb>, _>(
-                rows.iter().map(|row| row.extra.clone()).collect::<Vec<_>>(),
-            )
-            .bind::<sql_types::Array<sql_types::Jsonb>, _>(tags);
+        let tags: Vec<_> = rows.iter().map(|row| serde_json::json!(row.tags)).collect();
+        let query = diesel::select(add_credentials(
+            column(rows, |row| row.id),
+            column(rows, |row| row.folder_id),
+            column(rows, |row| row.kind.as_str()),
+            column(rows, |row| row.name.as_str()),
+            column(rows, |row| &row.fields),
+            column(rows, |row| row.data_key.as_slice()),
+            column(rows, |row| row.created_at),
+            column(rows, |row| row.created_by),
+            column(rows, |row| &row.extra),
+            tags,
+        ));
         query.execute(self.conn()?).await?;
         Ok(())
     }
@@ -98,35 +78,18 @@ impl Tx {
     /// # Errors
     /// [`StoreError`].
     pub async fn add_first_versions(&mut self, all: &[NewVersion<'_>]) -> Result<()> {
-        let sql = "INSERT INTO secret_version (organisation, credential_id, field, number, state, sealed, made_at, made_by, made_how, why, facts)
-             SELECT scope(), credential, field, number, state, sealed, at, by, how, why, facts
-             FROM unnest($1, $2, $3, $4, $5, $6, $7, $8, $9, $10) AS new(credential, field, number, state, sealed, at, by, how, why, facts)";
-        let text = |of: fn(&NewVersion<'_>) -> String| all.iter().map(of).collect::<Vec<_>>();
-        let query = statement(sql)
-            .bind::<sql_types::Array<sql_types::Uuid>, _>(
-                all.iter().map(|new| new.credential).collect::<Vec<_>>(),
-            )
-            .bind::<sql_types::Array<sql_types::Text>, _>(text(|new| new.field.to_owned()))
-            .bind::<sql_types::Array<sql_types::Int4>, _>(
-                all.iter().map(|new| new.number).collect::<Vec<_>>(),
-            )
-            .bind::<sql_types::Array<sql_types::Text>, _>(text(|new| new.state.word().to_owned()))
-            .bind::<sql_types::Array<sql_types::Binary>, _>(
-                all.iter()
-                    .map(|new| new.sealed.to_vec())
-                    .collect::<Vec<_>>(),
-            )
-            .bind::<sql_types::Array<sql_types::Timestamptz>, _>(
-                all.iter().map(|new| new.now).collect::<Vec<_>>(),
-            )
-            .bind::<sql_types::Array<sql_types::Nullable<sql_types::Uuid>>, _>(
-                all.iter().map(|new| new.by).collect::<Vec<_>>(),
-            )
-            .bind::<sql_types::Array<sql_types::Text>, _>(text(|new| new.how.word().to_owned()))
-            .bind::<sql_types::Array<sql_types::Text>, _>(text(|new| new.why.to_owned()))
-            .bind::<sql_types::Array<sql_types::Jsonb>, _>(
-                all.iter().map(|new| new.facts.clone()).collect::<Vec<_>>(),
-            );
+        let query = diesel::select(add_first_versions(
+            column(all, |new| new.credential),
+            column(all, |new| new.field),
+            column(all, |new| new.number),
+            column(all, |new| Stored(new.state)),
+            column(all, |new| new.sealed),
+            column(all, |new| new.now),
+            column(all, |new| new.by),
+            column(all, |new| Stored(new.how)),
+            column(all, |new| new.why),
+            column(all, |new| &new.facts),
+        ));
         query.execute(self.conn()?).await?;
         Ok(())
     }
@@ -136,11 +99,7 @@ impl Tx {
     /// # Errors
     /// [`StoreError`].
     pub async fn judge_these_again(&mut self, credentials: &[Uuid]) -> Result<()> {
-        let sql = "INSERT INTO judgement (credential_id, organisation, number, score, fingerprint, lacks, leaked, made_at, stale)
-             SELECT c.id, c.organisation, 0, 4, uuid_send(c.id), '{}', 0, c.changed_at, true FROM credential c WHERE c.id = ANY ($1)
-             ON CONFLICT (credential_id) DO UPDATE SET stale = true";
-        statement(sql)
-            .bind::<sql_types::Array<sql_types::Uuid>, _>(credentials.to_vec())
+        diesel::select(mark_judgements_stale(credentials))
             .execute(self.conn()?)
             .await?;
         Ok(())
@@ -155,40 +114,21 @@ impl Tx {
             return Ok(());
         }
         let rows = crate::audit::insertions(events, key, self.organisation())?;
-        let sql = "INSERT INTO audit_event (id, organisation, at, action, actor, actor_name, target, target_type, target_name, origin, outcome, detail, mac, key_number)
-             SELECT id, scope(), at, action, actor, actor_name, target, target_type, target_name, origin, outcome, detail, mac, $13
-             FROM unnest($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12)
-                  AS new(id, at, action, actor, actor_name, target, target_type, target_name, origin, outcome, detail, mac)";
-        let text =
-            |of: fn(&crate::audit::Inserted<'_>) -> String| rows.iter().map(of).collect::<Vec<_>>();
-        let query = statement(sql)
-            .bind::<sql_types::Array<sql_types::Uuid>, _>(
-                rows.iter().map(|row| row.id).collect::<Vec<_>>(),
-            )
-            .bind::<sql_types::Array<sql_types::Timestamptz>, _>(
-                rows.iter().map(|row| row.at).collect::<Vec<_>>(),
-            )
-            .bind::<sql_types::Array<sql_types::Text>, _>(text(|row| row.action.to_owned()))
-            .bind::<sql_types::Array<sql_types::Nullable<sql_types::Uuid>>, _>(
-                rows.iter().map(|row| row.actor).collect::<Vec<_>>(),
-            )
-            .bind::<sql_types::Array<sql_types::Text>, _>(text(|row| row.actor_name.to_owned()))
-            .bind::<sql_types::Array<sql_types::Nullable<sql_types::Uuid>>, _>(
-                rows.iter().map(|row| row.target).collect::<Vec<_>>(),
-            )
-            .bind::<sql_types::Array<sql_types::Text>, _>(text(|row| row.target_type.to_owned()))
-            .bind::<sql_types::Array<sql_types::Text>, _>(text(|row| row.target_name.to_owned()))
-            .bind::<sql_types::Array<sql_types::Text>, _>(text(|row| row.origin.to_owned()))
-            .bind::<sql_types::Array<sql_types::Text>, _>(text(|row| row.outcome.to_owned()))
-            .bind::<sql_types::Array<sql_types::Jsonb>, _>(
-                rows.iter()
-                    .map(|row| row.detail.clone())
-                    .collect::<Vec<_>>(),
-            )
-            .bind::<sql_types::Array<sql_types::Binary>, _>(
-                rows.iter().map(|row| row.mac.clone()).collect::<Vec<_>>(),
-            )
-            .bind::<sql_types::Integer, _>(key.number());
+        let query = diesel::select(record_events(
+            column(&rows, |row| row.id),
+            column(&rows, |row| row.at),
+            column(&rows, |row| row.action),
+            column(&rows, |row| row.actor),
+            column(&rows, |row| row.actor_name),
+            column(&rows, |row| row.target),
+            column(&rows, |row| row.target_type),
+            column(&rows, |row| row.target_name),
+            column(&rows, |row| row.origin),
+            column(&rows, |row| row.outcome),
+            column(&rows, |row| &row.detail),
+            column(&rows, |row| row.mac.as_slice()),
+            key.number(),
+        ));
         query.execute(self.conn()?).await?;
         self.mark_recorded(key.number());
         Ok(())
@@ -229,43 +169,34 @@ impl Tx {
             .values(row)
             .execute(self.conn()?)
             .await?;
-        let sql = "INSERT INTO import_row (import_id, organisation, credential_id, former)
-             SELECT $1, scope(), credential, former FROM unnest($2, $3) AS new(credential, former)";
-        let query = statement(sql)
-            .bind::<sql_types::Uuid, _>(row.id)
-            .bind::<sql_types::Array<sql_types::Uuid>, _>(
-                rows.iter().map(|row| row.credential_id).collect::<Vec<_>>(),
-            )
-            .bind::<sql_types::Array<sql_types::Nullable<sql_types::Jsonb>>, _>(
-                rows.iter()
-                    .map(|row| row.former.clone())
-                    .collect::<Vec<_>>(),
-            );
+        let query = diesel::select(add_import_rows(
+            row.id,
+            column(rows, |row| row.credential_id),
+            column(rows, |row| row.former.as_ref()),
+        ));
         query.execute(self.conn()?).await?;
         Ok(())
     }
 
-    /// Says that many rows will come in this transaction: the index of words keeps them beside it and
-    /// takes them in together, at [`Tx::note_growth`].
+    /// Says that many rows will come in this transaction: the index of words keeps them beside it
+    /// and takes them in together, at [`Tx::note_growth`].
     ///
     /// # Errors
     /// [`StoreError`].
     pub async fn expect_growth(&mut self) -> Result<()> {
-        statement("SET LOCAL gin_pending_list_limit = '64MB'")
-            .execute(self.conn()?)
+        self.conn()?
+            .batch_execute("SET LOCAL gin_pending_list_limit = '64MB'")
             .await?;
         Ok(())
     }
 
-    /// Has the index of words take in what has come, and the planner look at the tables that have just
-    /// grown.
+    /// Has the index of words take in what has come, and the planner look at the tables that have
+    /// just grown.
     ///
     /// # Errors
     /// [`StoreError`].
     pub async fn note_growth(&mut self) -> Result<()> {
-        statement("SELECT note_growth()")
-            .execute(self.conn()?)
-            .await?;
+        diesel::select(note_growth()).execute(self.conn()?).await?;
         Ok(())
     }
 
@@ -286,11 +217,22 @@ impl Tx {
     ///
     /// # Errors
     /// [`StoreError`].
-    pub async fn imports(&mut self, most: i64) -> Result<Vec<ImportRow>> {
-        let query = import::table
+    pub async fn imports(
+        &mut self,
+        before: Option<(DateTime<Utc>, Uuid)>,
+        limit: i64,
+    ) -> Result<Vec<ImportRow>> {
+        let mut query = import::table
             .order((import::made_at.desc(), import::id.desc()))
-            .limit(most)
-            .select(ImportRow::as_select());
+            .limit(limit)
+            .select(ImportRow::as_select())
+            .into_boxed();
+        if let Some((time, id)) = before {
+            let earlier = import::made_at
+                .lt(time)
+                .or(import::made_at.eq(time).and(import::id.lt(id)));
+            query = query.filter(earlier);
+        }
         Ok(query.load(self.conn()?).await?)
     }
 
@@ -318,8 +260,8 @@ impl Tx {
         Ok(())
     }
 
-    /// Which of an import's credentials that are not in the bin lie where somebody is a steward now,
-    /// with how many there are in all.
+    /// Which of an import's credentials that are not in the bin lie where somebody is a steward
+    /// now, with how many there are in all.
     ///
     /// # Errors
     /// [`StoreError`].
@@ -329,37 +271,31 @@ impl Tx {
         person: Uuid,
         now: DateTime<Utc>,
     ) -> Result<(Vec<Uuid>, usize)> {
-        #[derive(QueryableByName)]
-        struct Reached {
-            #[diesel(sql_type = sql_types::Uuid)]
-            id: Uuid,
-            #[diesel(sql_type = sql_types::Bool)]
-            reached: bool,
-        }
-        // Held first: nobody moves one of them elsewhere from here on.
-        let sql = "WITH held AS MATERIALIZED (
-            SELECT c.id, c.folder_id FROM credential c JOIN import_row r ON r.credential_id = c.id
-            WHERE r.import_id = $1 AND c.removed_at IS NULL ORDER BY c.id FOR UPDATE OF c
-        ), place AS MATERIALIZED (
-            SELECT folder_id, level_on_folder($2, folder_id, $3) = $4 AS reached FROM (SELECT DISTINCT folder_id FROM held) AS its
-        ) SELECT held.id, coalesce(place.reached, false) AS reached FROM held JOIN place USING (folder_id)";
         self.lock_tree().await?;
-        let found: Vec<Reached> = statement(sql)
-            .bind::<sql_types::Uuid, _>(import)
-            .bind::<sql_types::Uuid, _>(person)
-            .bind::<sql_types::Timestamptz, _>(now)
-            .bind::<sql_types::SmallInt, _>(jexlin_core::access::Level::Steward.number())
+        let of = import_row::table
+            .filter(import_row::import_id.eq(import))
+            .select(import_row::credential_id);
+        // Held first: nobody moves one of them elsewhere from here on.
+        let held: Vec<(Uuid, Uuid)> = credential::table
+            .filter(credential::id.eq_any(of))
+            .filter(credential::removed_at.is_null())
+            .order(credential::id)
+            .select((credential::id, credential::folder_id))
+            .for_update()
             .load(self.conn()?)
             .await?;
-        let all = found.len();
-        Ok((
-            found
-                .into_iter()
-                .filter(|it| it.reached)
-                .map(|it| it.id)
-                .collect(),
-            all,
-        ))
+        let places: BTreeSet<Uuid> = held.iter().map(|(_, folder)| *folder).collect();
+        let steward: HashSet<Uuid> = folder::table
+            .filter(folder::id.eq_any(places))
+            .filter(level_on_folder(person, folder::id, now).eq(Level::Steward.number()))
+            .select(folder::id)
+            .load(self.conn()?)
+            .await?
+            .into_iter()
+            .collect();
+        let all = held.len();
+        let within = |(id, folder): (Uuid, Uuid)| steward.contains(&folder).then_some(id);
+        Ok((held.into_iter().filter_map(within).collect(), all))
     }
 
     /// Moves those of `among` that an import added to the bin as one act. How many.
@@ -367,49 +303,20 @@ impl Tx {
     /// # Errors
     /// [`StoreError::Conflict`] with `job_under_way`, `checked_out` or `is_operator`.
     pub async fn remove_imported(&mut self, row: &RemovalRow, among: &[Uuid]) -> Result<usize> {
-        let here = "SELECT c.id FROM credential c JOIN import_row r ON r.credential_id = c.id WHERE r.import_id = $1 AND r.former IS NULL AND c.removed_at IS NULL AND c.id = ANY($2)";
-        for (sql, why) in [
-            (
-                format!(
-                    "SELECT count(*) AS count FROM job j WHERE j.state IN ('queued', 'running') AND j.credential_id IN ({here})"
-                ),
-                "job_under_way",
-            ),
-            (
-                format!(
-                    "SELECT count(*) AS count FROM checkout k WHERE k.ended_at IS NULL AND k.credential_id IN ({here})"
-                ),
-                "checked_out",
-            ),
-            (
-                format!(
-                    "SELECT count(*) AS count FROM binding b JOIN device d ON d.id = b.device_id WHERE b.role = 'operator' AND d.removed_at IS NULL AND b.credential_id IN ({here})"
-                ),
-                "is_operator",
-            ),
-        ] {
-            let query = statement(sql)
-                .bind::<sql_types::Uuid, _>(row.target)
-                .bind::<sql_types::Array<sql_types::Uuid>, _>(among.to_vec());
-            let found: Count = query.get_result(self.conn()?).await?;
-            if found.count > 0 {
-                return Err(StoreError::Conflict(why.into()));
-            }
-        }
-        let sql = format!(
-            "UPDATE credential SET removed_at = $3, removal_id = $4, version = version + 1 WHERE id IN ({here})"
-        );
-        let query = statement(sql)
-            .bind::<sql_types::Uuid, _>(row.target)
-            .bind::<sql_types::Array<sql_types::Uuid>, _>(among.to_vec())
-            .bind::<sql_types::Timestamptz, _>(row.removed_at)
-            .bind::<sql_types::Uuid, _>(row.id);
-        let removed = query.execute(self.conn()?).await?;
-        let sql = "UPDATE account a SET stale = true FROM credential c WHERE c.id = a.credential_id AND c.removal_id = $1";
-        statement(sql)
-            .bind::<sql_types::Uuid, _>(row.id)
-            .execute(self.conn()?)
+        let added = import_row::table
+            .filter(import_row::import_id.eq(row.target))
+            .filter(import_row::former.is_null())
+            .select(import_row::credential_id);
+        let here: Vec<Uuid> = credential::table
+            .filter(credential::id.eq_any(added))
+            .filter(credential::id.eq_any(among))
+            .filter(credential::removed_at.is_null())
+            .select(credential::id)
+            .load(self.conn()?)
             .await?;
+        self.refuse_if_busy(&here).await?;
+        self.refuse_if_operator(&here, &[]).await?;
+        let removed = self.put_in_bin(row, &here).await?;
         let credentials = i32::try_from(removed).unwrap_or(i32::MAX);
         diesel::update(removal::table.find(row.id))
             .set(removal::credentials.eq(credentials))

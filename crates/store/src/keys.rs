@@ -5,13 +5,14 @@
 
 use chrono::{DateTime, Utc};
 use diesel::prelude::*;
-use diesel::sql_types;
 use diesel_async::RunQueryDsl;
 use uuid::Uuid;
 
 use crate::people::one_row;
-use crate::schema::{credential, organisation, secret_version, service_seen};
-use crate::sql::statement;
+use crate::schema::{
+    commit_lock, credential, judgement, organisation, pg_advisory_xact_lock, secret_version,
+    service_seen,
+};
 use crate::{Result, Store, Tx};
 
 /// A service that runs on this database.
@@ -90,7 +91,7 @@ impl Tx {
     /// # Errors
     /// [`crate::StoreError`].
     pub async fn hold_commits(&mut self) -> Result<()> {
-        statement("SELECT pg_advisory_xact_lock(commit_lock())")
+        diesel::select(pg_advisory_xact_lock(commit_lock()))
             .execute(self.conn()?)
             .await?;
         Ok(())
@@ -155,8 +156,8 @@ impl Tx {
         one_row(update.execute(self.conn()?).await?)
     }
 
-    /// Some credentials whose data key is not under the key of this number yet, held until this is over;
-    /// those that others hold are left out.
+    /// Some credentials whose data key is not under the key of this number yet, held until this is
+    /// over; those that others hold are left out.
     ///
     /// # Errors
     /// [`crate::StoreError`].
@@ -164,14 +165,14 @@ impl Tx {
         &mut self,
         number: i32,
         after: Uuid,
-        most: i64,
+        limit: i64,
     ) -> Result<Vec<ToRewrap>> {
         let query = credential::table
             .filter(credential::key_number.lt(number))
             .filter(credential::data_key.ne(Vec::<u8>::new()))
             .filter(credential::id.gt(after))
             .order(credential::id)
-            .limit(most)
+            .limit(limit)
             .select((credential::id, credential::data_key))
             .for_no_key_update()
             .skip_locked();
@@ -248,10 +249,11 @@ impl Tx {
             .set(secret_version::fingerprint.eq(fingerprint))
             .execute(self.conn()?)
             .await?;
-        statement("UPDATE judgement SET fingerprint = $3 WHERE credential_id = $1 AND number = $2")
-            .bind::<sql_types::Uuid, _>(id)
-            .bind::<sql_types::Integer, _>(number)
-            .bind::<sql_types::Binary, _>(fingerprint.to_vec())
+        let current = judgement::table
+            .find(id)
+            .filter(judgement::number.eq(number));
+        diesel::update(current)
+            .set(judgement::fingerprint.eq(fingerprint))
             .execute(self.conn()?)
             .await?;
         Ok(())

@@ -66,7 +66,7 @@ impl Tx {
     ///
     /// # Errors
     /// [`crate::StoreError::Stale`].
-    pub async fn change_kind(&mut self, row: &KindRow) -> Result<()> {
+    pub async fn edit_kind(&mut self, row: &KindRow) -> Result<()> {
         let query = diesel::update(
             kind::table
                 .find(row.id)

@@ -30,10 +30,10 @@ mod pending_acts;
 mod people;
 mod personal;
 mod removal;
+mod rows_of;
 pub mod schema;
 mod sessions;
 mod settings;
-mod sql;
 mod stored;
 mod tx;
 mod upkeep;
@@ -53,8 +53,8 @@ pub use favourites::SavedSearchRow;
 pub use findings::{JudgementRow, RuleRow, ToJudge};
 pub use folders::{FolderRow, VisibleFolder};
 pub use gates::{
-    ApproverRow, CheckoutRow, CheckoutView, GateRow, GateView, RequestGateRow, RequestRow,
-    RequestView, Standing,
+    ApproverRow, CheckoutRow, CheckoutView, GateRow, GateView, OpenPassage, RequestGateRow,
+    RequestRow, RequestView,
 };
 pub use imports::{ImportRow, ImportedRow};
 pub use keys::{Fingerprinted, ServiceRow, ToRewrap};

@@ -1,8 +1,8 @@
 //! The schema: tables in `migrations/`, functions, triggers and views in `sql/`, one a file.
 //!
-//! The functions are applied by steps among the migrations. A migration that changes one edits its file
-//! and adds a step to [`STEPS`], so that databases that exist get it, too: every file can be applied
-//! again.
+//! The functions are applied by steps among the migrations. A migration that changes one edits its
+//! file and adds a step to [`STEPS`], so that databases that exist get it, too: every file can be
+//! applied again.
 
 use diesel::connection::BoxableConnection;
 use diesel::migration::{
@@ -25,13 +25,17 @@ const BEFORE_TABLES: [&str; 2] = ["scope", "searchable"];
 
 /// When functions are applied, among the migrations: by version; all of them, or those that tables
 /// need.
-const STEPS: [Step; 2] = [
+const STEPS: [Step; 3] = [
     Step {
         version: "20261128000001",
         all: false,
     },
     Step {
         version: "20261128000030",
+        all: true,
+    },
+    Step {
+        version: "20261129000002",
         all: true,
     },
 ];
@@ -59,13 +63,16 @@ impl MigrationMetadata for Step {}
 
 impl Migration<Pg> for Step {
     fn run(&self, conn: &mut dyn BoxableConnection<Pg>) -> migration::Result<()> {
-        // A function may call one of a later file.
+        // A function may call one of a later file; a view may not, so views come last.
         conn.batch_execute("SET LOCAL check_function_bodies = off")?;
-        for (name, text) in FILES {
-            if self.all || BEFORE_TABLES.contains(name) {
-                conn.batch_execute(text)
-                    .map_err(|error| format!("sql/{name}.sql: {error}"))?;
-            }
+        let wanted = |(name, _): &&(&str, &str)| self.all || BEFORE_TABLES.contains(name);
+        let (views, functions): (Vec<_>, Vec<_>) = FILES
+            .iter()
+            .filter(wanted)
+            .partition(|(_, text)| text.contains("CREATE OR REPLACE VIEW"));
+        for (name, text) in functions.into_iter().chain(views) {
+            conn.batch_execute(text)
+                .map_err(|error| format!("sql/{name}.sql: {error}"))?;
         }
         Ok(())
     }

@@ -2,8 +2,8 @@
 
 use chrono::{DateTime, Utc};
 use diesel::prelude::*;
-use diesel::sql_types;
 use diesel_async::RunQueryDsl;
+use jexlin_core::access::Level;
 use jexlin_core::audit::TargetType;
 use jexlin_core::gate::{PendingActState, PendingActType};
 use jexlin_core::people::Duty;
@@ -11,8 +11,7 @@ use jexlin_core::people::{PersonState, PersonType};
 use uuid::Uuid;
 
 use crate::people::one_row;
-use crate::schema::{pending_act, person};
-use crate::sql::statement;
+use crate::schema::{brings_power, level_on_credential, level_on_folder, pending_act, person};
 use crate::stored::Stored;
 use crate::{Result, Tx};
 
@@ -46,10 +45,14 @@ pub struct PendingActView {
     pub proposed_by_name: String,
 }
 
-#[derive(QueryableByName)]
-struct Found {
-    #[diesel(sql_type = sql_types::BigInt)]
-    count: i64,
+/// The people who are active, clients left out.
+#[diesel::dsl::auto_type(no_type_alias)]
+fn active_people() -> _ {
+    let active = Stored(PersonState::Active);
+    let person_type = Stored(PersonType::Person);
+    person::table
+        .filter(person::state.eq::<Stored<PersonState>>(active))
+        .filter(person::person_type.eq::<Stored<PersonType>>(person_type))
 }
 
 impl Tx {
@@ -78,8 +81,8 @@ impl Tx {
             .await?)
     }
 
-    /// Notes what became of a pending act; it must be locked. What it would have done is forgotten, since
-    /// it can hold the hash of a password.
+    /// Notes what became of a pending act; it must be locked. What it would have done is forgotten,
+    /// since it can hold the hash of a password.
     ///
     /// # Errors
     /// [`crate::StoreError`].
@@ -110,11 +113,11 @@ impl Tx {
     ///
     /// # Errors
     /// [`crate::StoreError`].
-    pub async fn pending_acts(&mut self, waiting: bool, most: i64) -> Result<Vec<PendingActView>> {
+    pub async fn pending_acts(&mut self, waiting: bool, limit: i64) -> Result<Vec<PendingActView>> {
         let mut query = pending_act::table
             .inner_join(person::table.on(person::id.eq(pending_act::proposed_by)))
             .order((pending_act::proposed_at.desc(), pending_act::id.desc()))
-            .limit(most)
+            .limit(limit)
             .select((PendingActRow::as_select(), person::display_name))
             .into_boxed();
         if waiting {
@@ -137,12 +140,12 @@ impl Tx {
     pub async fn overdue_pending_acts(
         &mut self,
         now: DateTime<Utc>,
-        most: i64,
+        limit: i64,
     ) -> Result<Vec<PendingActRow>> {
         let query = pending_act::table
             .filter(pending_act::state.eq(Stored(PendingActState::Waiting)))
             .filter(pending_act::expires_at.le(now))
-            .limit(most)
+            .limit(limit)
             .for_update()
             .skip_locked()
             .select(PendingActRow::as_select());
@@ -154,28 +157,11 @@ impl Tx {
     /// # Errors
     /// [`crate::StoreError`].
     pub async fn others_with_duties(&mut self, but: Uuid, duties: &[Duty]) -> Result<i64> {
-        let query = person::table
-            .filter(person::state.eq(Stored(PersonState::Active)))
-            .filter(person::person_type.eq(Stored(PersonType::Person)))
+        let query = active_people()
             .filter(person::id.ne(but))
             .filter(person::duties.contains(duties.iter().copied().map(Stored).collect::<Vec<_>>()))
             .count();
         Ok(query.get_result(self.conn()?).await?)
-    }
-
-    async fn count_one(
-        &mut self,
-        sql: &str,
-        person: Uuid,
-        other: Option<Uuid>,
-        now: DateTime<Utc>,
-    ) -> Result<i64> {
-        let query = statement(sql)
-            .bind::<sql_types::Uuid, _>(person)
-            .bind::<sql_types::Nullable<sql_types::Uuid>, _>(other)
-            .bind::<sql_types::Timestamptz, _>(now);
-        let found: Found = query.get_result(self.conn()?).await?;
-        Ok(found.count)
     }
 
     /// How many active people other than one are stewards of a folder.
@@ -188,8 +174,11 @@ impl Tx {
         folder: Uuid,
         now: DateTime<Utc>,
     ) -> Result<i64> {
-        let sql = "SELECT count(*) AS count FROM person p WHERE p.state = 'active' AND p.person_type = 'person' AND p.id <> $1 AND level_on_folder(p.id, $2, $3) = 5";
-        self.count_one(sql, but, Some(folder), now).await
+        let query = active_people()
+            .filter(person::id.ne(but))
+            .filter(level_on_folder(person::id, folder, now).eq(Level::Steward.number()))
+            .count();
+        Ok(query.get_result(self.conn()?).await?)
     }
 
     /// How many active people other than one are stewards of a credential.
@@ -202,12 +191,16 @@ impl Tx {
         credential: Uuid,
         now: DateTime<Utc>,
     ) -> Result<i64> {
-        let sql = "SELECT count(*) AS count FROM person p WHERE p.state = 'active' AND p.person_type = 'person' AND p.id <> $1 AND level_on_credential(p.id, $2, $3) = 5";
-        self.count_one(sql, but, Some(credential), now).await
+        let query = active_people()
+            .filter(person::id.ne(but))
+            .filter(level_on_credential(person::id, credential, now).eq(Level::Steward.number()))
+            .count();
+        Ok(query.get_result(self.conn()?).await?)
     }
 
-    /// Whether a person or a group, itself or through groups that it is in, is a steward of anything or an
-    /// approver at any gate where `without` is no steward; everything counts when nobody is named.
+    /// Whether a person or a group, itself or through groups that it is in, is a steward of
+    /// anything or an approver at any gate where `without` is no steward; everything counts when
+    /// nobody is named.
     ///
     /// # Errors
     /// [`crate::StoreError`].
@@ -217,12 +210,8 @@ impl Tx {
         without: Option<Uuid>,
         now: DateTime<Utc>,
     ) -> Result<bool> {
-        let sql = "SELECT (SELECT count(*) FROM access_grant g
-                WHERE (g.person_id = $1 OR g.group_id = ANY (subjects_of($1))) AND g.held = 5 AND (g.ends_at IS NULL OR $3 < g.ends_at)
-                  AND ($2 IS NULL OR coalesce(level_on_folder($2, g.folder_id, $3), level_on_credential($2, g.credential_id, $3), 0) < 5))
-            + (SELECT count(*) FROM gate_approver a JOIN gate t ON t.id = a.gate_id LEFT JOIN device d ON d.id = t.device_id
-                WHERE a.subject = ANY (subjects_of($1))
-                  AND ($2 IS NULL OR coalesce(level_on_folder($2, coalesce(t.folder_id, d.folder_id), $3), level_on_credential($2, t.credential_id, $3), 0) < 5)) AS count";
-        Ok(self.count_one(sql, subject, without, now).await? > 0)
+        Ok(diesel::select(brings_power(subject, without, now))
+            .get_result(self.conn()?)
+            .await?)
     }
 }

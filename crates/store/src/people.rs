@@ -130,15 +130,15 @@ impl Tx {
             .await?)
     }
 
-    /// Closes the vault of the organisation, or opens it again. While it is closed, no service commits
-    /// anything that leaves an event.
+    /// Closes the vault of the organisation, or opens it again. While it is closed, no service
+    /// commits anything that leaves an event.
     ///
     /// # Errors
     /// [`StoreError`].
-    pub async fn set_locked(&mut self, at: Option<DateTime<Utc>>) -> Result<()> {
+    pub async fn set_locked(&mut self, time: Option<DateTime<Utc>>) -> Result<()> {
         self.hold_commits().await?;
         diesel::update(organisation::table)
-            .set(organisation::locked_at.eq(at))
+            .set(organisation::locked_at.eq(time))
             .execute(self.conn()?)
             .await?;
         Ok(())
@@ -183,11 +183,11 @@ impl Tx {
     ///
     /// # Errors
     /// [`StoreError`].
-    pub async fn people(&mut self, after: Option<&str>, most: i64) -> Result<Vec<PersonRow>> {
+    pub async fn people(&mut self, after: Option<&str>, limit: i64) -> Result<Vec<PersonRow>> {
         let mut query = person::table
             .select(PersonRow::as_select())
             .order(lower(person::sign_in_name))
-            .limit(most)
+            .limit(limit)
             .into_boxed();
         if let Some(after) = after {
             query = query.filter(lower(person::sign_in_name).gt(lower(after)));
@@ -199,7 +199,7 @@ impl Tx {
     ///
     /// # Errors
     /// [`StoreError::Stale`].
-    pub async fn change_person(&mut self, row: &PersonRow) -> Result<()> {
+    pub async fn edit_person(&mut self, row: &PersonRow) -> Result<()> {
         self.must_examine();
         let query = diesel::update(
             person::table
@@ -246,11 +246,11 @@ impl Tx {
     ///
     /// # Errors
     /// [`StoreError`].
-    pub async fn groups(&mut self, after: Option<&str>, most: i64) -> Result<Vec<GroupRow>> {
+    pub async fn groups(&mut self, after: Option<&str>, limit: i64) -> Result<Vec<GroupRow>> {
         let mut query = people_group::table
             .select(GroupRow::as_select())
             .order(lower(people_group::name))
-            .limit(most)
+            .limit(limit)
             .into_boxed();
         if let Some(after) = after {
             query = query.filter(lower(people_group::name).gt(lower(after)));
@@ -395,7 +395,7 @@ impl Tx {
     ///
     /// # Errors
     /// [`StoreError::Stale`], [`StoreError::Conflict`].
-    pub async fn change_policy(&mut self, row: &PolicyRow) -> Result<()> {
+    pub async fn edit_policy(&mut self, row: &PolicyRow) -> Result<()> {
         let query = diesel::update(
             password_policy::table
                 .find(row.id)

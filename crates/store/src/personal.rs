@@ -119,7 +119,7 @@ impl Tx {
     ///
     /// # Errors
     /// [`crate::StoreError::Stale`].
-    pub async fn change_personal_item(&mut self, row: &PersonalItemRow) -> Result<()> {
+    pub async fn edit_personal_item(&mut self, row: &PersonalItemRow) -> Result<()> {
         let query = diesel::update(
             personal_item::table
                 .find(row.id)

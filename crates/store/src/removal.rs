@@ -1,14 +1,17 @@
 //! The bin: what was removed, restored in one step, or emptied for good.
 
 use chrono::{DateTime, Utc};
+use diesel::dsl::exists;
 use diesel::prelude::*;
-use diesel::sql_types;
 use diesel_async::RunQueryDsl;
-use jexlin_core::vault::RemovedType;
+use jexlin_core::upkeep::{JobState, Role};
+use jexlin_core::vault::{RemovedType, VersionState};
 use uuid::Uuid;
 
-use crate::schema::{credential, device, level_on_removed, person, removal};
-use crate::sql::statement;
+use crate::schema::{
+    account, attachment, binding, checkout, credential, device, folder, job, judgement,
+    level_on_removed, person, purge_credential, removal, secret_version,
+};
 use crate::stored::Stored;
 use crate::{Result, StoreError, Tx};
 
@@ -38,10 +41,14 @@ pub struct RemovalView {
     pub removed_by_name: Option<String>,
 }
 
-#[derive(QueryableByName)]
-pub(crate) struct Count {
-    #[diesel(sql_type = sql_types::BigInt)]
-    pub(crate) count: i64,
+/// The states of a job that is not over.
+const UNDER_WAY: [JobState; 2] = [JobState::Queued, JobState::Running];
+
+fn conflict_if(found: bool, why: &str) -> Result<()> {
+    if found {
+        return Err(StoreError::Conflict(why.into()));
+    }
+    Ok(())
 }
 
 impl Tx {
@@ -80,7 +87,7 @@ impl Tx {
         viewer: Uuid,
         now: DateTime<Utc>,
         after: Option<(DateTime<Utc>, Uuid)>,
-        most: i64,
+        limit: i64,
     ) -> Result<Vec<RemovalView>> {
         let mut query = removal::table
             .left_join(person::table.on(person::id.nullable().eq(removal::removed_by)))
@@ -91,14 +98,14 @@ impl Tx {
                     .eq(jexlin_core::access::Level::Steward.number()),
             )
             .order((removal::removed_at.desc(), removal::id.desc()))
-            .limit(most)
+            .limit(limit)
             .select((RemovalRow::as_select(), person::display_name.nullable()))
             .into_boxed();
-        if let Some((at, id)) = after {
+        if let Some((time, id)) = after {
             query = query.filter(
                 removal::removed_at
-                    .lt(at)
-                    .or(removal::removed_at.eq(at).and(removal::id.lt(id))),
+                    .lt(time)
+                    .or(removal::removed_at.eq(time).and(removal::id.lt(id))),
             );
         }
         let rows: Vec<(RemovalRow, Option<String>)> = query.load(self.conn()?).await?;
@@ -118,81 +125,141 @@ impl Tx {
     /// [`StoreError::Conflict`] with `job_under_way`, `checked_out` or `is_operator`.
     pub async fn remove_folder_tree(&mut self, row: &RemovalRow) -> Result<usize> {
         self.lock_tree().await?;
-        let inside = "(SELECT subtree_of($1))";
-        let here = format!(
-            "SELECT c.id FROM credential c WHERE c.removed_at IS NULL AND c.folder_id IN {inside}"
-        );
+        let inside = self.subtree(row.target).await?;
         // Nobody may begin something on any of them from here on.
-        statement(format!("{here} FOR UPDATE"))
-            .bind::<sql_types::Uuid, _>(row.target)
+        let here: Vec<Uuid> = credential::table
+            .filter(credential::folder_id.eq_any(&inside))
+            .filter(credential::removed_at.is_null())
+            .select(credential::id)
+            .for_update()
+            .load(self.conn()?)
+            .await?;
+        self.refuse_if_busy(&here).await?;
+        let owed = account::table
+            .filter(account::rotation_owed_at.is_not_null())
+            .filter(account::credential_id.eq_any(&here));
+        let owed: bool = diesel::select(exists(owed))
+            .get_result(self.conn()?)
+            .await?;
+        conflict_if(owed, "rotation_owed")?;
+        self.refuse_if_operator(&here, &inside).await?;
+        let accounts_outside = credential::table
+            .inner_join(device::table.on(credential::device_id.eq(device::id.nullable())))
+            .filter(credential::removed_at.is_null())
+            .filter(device::removed_at.is_null())
+            .filter(device::folder_id.eq_any(&inside))
+            .filter(credential::folder_id.ne_all(&inside));
+        let elsewhere: bool = diesel::select(exists(accounts_outside))
+            .get_result(self.conn()?)
+            .await?;
+        conflict_if(elsewhere, "has_accounts_elsewhere")?;
+        let removed = self.put_in_bin(row, &here).await?;
+        let devices = device::table
+            .filter(device::folder_id.eq_any(&inside))
+            .filter(device::removed_at.is_null());
+        diesel::update(devices)
+            .set((
+                device::removed_at.eq(row.removed_at),
+                device::removal_id.eq(row.id),
+                device::version.eq(device::version + 1),
+            ))
             .execute(self.conn()?)
             .await?;
-        for (sql, why) in [
-            (
-                format!(
-                    "SELECT count(*) AS count FROM job j WHERE j.state IN ('queued', 'running') AND j.credential_id IN ({here})"
-                ),
-                "job_under_way",
-            ),
-            (
-                format!(
-                    "SELECT count(*) AS count FROM checkout k WHERE k.ended_at IS NULL AND k.credential_id IN ({here})"
-                ),
-                "checked_out",
-            ),
-            (
-                format!(
-                    "SELECT count(*) AS count FROM account a WHERE a.rotation_owed_at IS NOT NULL AND a.credential_id IN ({here})"
-                ),
-                "rotation_owed",
-            ),
-            (
-                format!(
-                    "SELECT count(*) AS count FROM binding b JOIN device d ON d.id = b.device_id WHERE b.role = 'operator' AND d.removed_at IS NULL AND b.credential_id IN ({here}) AND d.folder_id NOT IN {inside}"
-                ),
-                "is_operator",
-            ),
-            (
-                format!(
-                    "SELECT count(*) AS count FROM credential c JOIN device d ON d.id = c.device_id WHERE c.removed_at IS NULL AND d.removed_at IS NULL AND d.folder_id IN {inside} AND c.folder_id NOT IN {inside}"
-                ),
-                "has_accounts_elsewhere",
-            ),
-        ] {
-            let found: Count = statement(sql)
-                .bind::<sql_types::Uuid, _>(row.target)
-                .get_result(self.conn()?)
-                .await?;
-            if found.count > 0 {
-                return Err(StoreError::Conflict(why.into()));
-            }
-        }
-        let mut counts = [0; 3];
-        for (at, table) in ["credential", "device", "folder"].into_iter().enumerate() {
-            let place = if table == "folder" { "id" } else { "folder_id" };
-            let sql = format!(
-                "UPDATE {table} SET removed_at = $2, removal_id = $3, version = version + 1 WHERE removed_at IS NULL AND {place} IN {inside}"
-            );
-            let query = statement(sql)
-                .bind::<sql_types::Uuid, _>(row.target)
-                .bind::<sql_types::Timestamptz, _>(row.removed_at)
-                .bind::<sql_types::Uuid, _>(row.id);
-            let done = query.execute(self.conn()?).await?;
-            if let Some(count) = counts.get_mut(at) {
-                *count = done;
-            }
-        }
-        let sql = "UPDATE account a SET stale = true FROM credential c WHERE c.id = a.credential_id AND c.removal_id = $1";
-        statement(sql)
-            .bind::<sql_types::Uuid, _>(row.id)
+        let folders = folder::table
+            .filter(folder::id.eq_any(&inside))
+            .filter(folder::removed_at.is_null());
+        diesel::update(folders)
+            .set((
+                folder::removed_at.eq(row.removed_at),
+                folder::removal_id.eq(row.id),
+                folder::version.eq(folder::version + 1),
+            ))
             .execute(self.conn()?)
             .await?;
-        let credentials = i32::try_from(counts[0]).unwrap_or(i32::MAX);
+        let credentials = i32::try_from(removed).unwrap_or(i32::MAX);
         diesel::update(removal::table.find(row.id))
             .set(removal::credentials.eq(credentials))
             .execute(self.conn()?)
             .await?;
-        Ok(counts[0])
+        Ok(removed)
+    }
+
+    /// Refuses to take credentials away that somebody or something is using.
+    ///
+    /// # Errors
+    /// [`StoreError::Conflict`] with `job_under_way` or `checked_out`.
+    pub(crate) async fn refuse_if_busy(&mut self, credentials: &[Uuid]) -> Result<()> {
+        let jobs = job::table
+            .filter(job::state.eq_any(UNDER_WAY.map(Stored)))
+            .filter(job::credential_id.eq_any(credentials));
+        let found: bool = diesel::select(exists(jobs))
+            .get_result(self.conn()?)
+            .await?;
+        conflict_if(found, "job_under_way")?;
+        let checkouts = checkout::table
+            .filter(checkout::ended_at.is_null())
+            .filter(checkout::credential_id.eq_any(credentials));
+        let found: bool = diesel::select(exists(checkouts))
+            .get_result(self.conn()?)
+            .await?;
+        conflict_if(found, "checked_out")
+    }
+
+    /// Refuses to take credentials away with which a device is operated that is in none of these
+    /// folders.
+    ///
+    /// # Errors
+    /// [`StoreError::Conflict`] with `is_operator`.
+    pub(crate) async fn refuse_if_operator(
+        &mut self,
+        credentials: &[Uuid],
+        but_in: &[Uuid],
+    ) -> Result<()> {
+        let outside = binding::table
+            .inner_join(device::table.on(device::id.eq(binding::device_id)))
+            .filter(binding::role.eq(Stored(Role::Operator)))
+            .filter(binding::credential_id.eq_any(credentials))
+            .filter(device::removed_at.is_null())
+            .filter(device::folder_id.ne_all(but_in));
+        let found: bool = diesel::select(exists(outside))
+            .get_result(self.conn()?)
+            .await?;
+        conflict_if(found, "is_operator")
+    }
+
+    /// Moves credentials to the bin as part of an act of removing. How many.
+    ///
+    /// # Errors
+    /// [`StoreError`].
+    pub(crate) async fn put_in_bin(
+        &mut self,
+        row: &RemovalRow,
+        credentials: &[Uuid],
+    ) -> Result<usize> {
+        let here = credential::table.filter(credential::id.eq_any(credentials));
+        let removed = diesel::update(here)
+            .set((
+                credential::removed_at.eq(row.removed_at),
+                credential::removal_id.eq(row.id),
+                credential::version.eq(credential::version + 1),
+            ))
+            .execute(self.conn()?)
+            .await?;
+        self.plan_again_for_removed(row.id).await?;
+        Ok(removed)
+    }
+
+    /// What is due for the accounts of credentials that an act of removing took away is worked out
+    /// again.
+    async fn plan_again_for_removed(&mut self, removed: Uuid) -> Result<()> {
+        let of = credential::table
+            .filter(credential::removal_id.eq(removed))
+            .select(credential::id.nullable());
+        diesel::update(account::table.filter(account::credential_id.eq_any(of)))
+            .set(account::stale.eq(true))
+            .execute(self.conn()?)
+            .await?;
+        Ok(())
     }
 
     /// Puts back what an act of removing took away.
@@ -202,65 +269,51 @@ impl Tx {
     /// `device_removed` when where it was is in the bin itself.
     pub async fn restore_removal(&mut self, row: &RemovalRow, now: DateTime<Utc>) -> Result<()> {
         self.lock_tree().await?;
-        for (sql, why) in [
-            (
-                "SELECT count(*) AS count FROM folder f JOIN folder p ON p.id = f.parent_id WHERE f.removal_id = $1 AND p.removed_at IS NOT NULL AND p.removal_id IS DISTINCT FROM $1",
-                "folder_removed",
-            ),
-            (
-                "SELECT count(*) AS count FROM attachment a JOIN credential c ON c.id = a.credential_id WHERE a.removal_id = $1 AND c.removed_at IS NOT NULL",
-                "folder_removed",
-            ),
-            (
-                "SELECT count(*) AS count FROM credential c JOIN folder p ON p.id = c.folder_id WHERE c.removal_id = $1 AND p.removed_at IS NOT NULL AND p.removal_id IS DISTINCT FROM $1",
-                "folder_removed",
-            ),
-            (
-                "SELECT count(*) AS count FROM device d JOIN folder p ON p.id = d.folder_id WHERE d.removal_id = $1 AND p.removed_at IS NOT NULL AND p.removal_id IS DISTINCT FROM $1",
-                "folder_removed",
-            ),
-            (
-                "SELECT count(*) AS count FROM credential c JOIN device d ON d.id = c.device_id WHERE c.removal_id = $1 AND d.removed_at IS NOT NULL AND d.removal_id IS DISTINCT FROM $1",
-                "device_removed",
-            ),
-        ] {
-            let found: Count = statement(sql)
-                .bind::<sql_types::Uuid, _>(row.id)
-                .get_result(self.conn()?)
-                .await?;
-            if found.count > 0 {
-                return Err(StoreError::Conflict(why.into()));
-            }
-        }
+        self.refuse_if_place_removed(row.id).await?;
         // The credentials first, as everybody does who sets a value.
-        let held = "SELECT c.id FROM credential c WHERE c.removal_id = $1 ORDER BY c.id FOR UPDATE";
-        statement(held)
-            .bind::<sql_types::Uuid, _>(row.id)
+        let held: Vec<Uuid> = credential::table
+            .filter(credential::removal_id.eq(row.id))
+            .order(credential::id)
+            .select(credential::id)
+            .for_update()
+            .load(self.conn()?)
+            .await?;
+        self.plan_again_for_removed(row.id).await?;
+        diesel::update(judgement::table.filter(judgement::credential_id.eq_any(held)))
+            .set(judgement::stale.eq(true))
             .execute(self.conn()?)
             .await?;
-        let sql = "UPDATE account a SET stale = true FROM credential c WHERE c.id = a.credential_id AND c.removal_id = $1";
-        statement(sql)
-            .bind::<sql_types::Uuid, _>(row.id)
+        let none = None::<DateTime<Utc>>;
+        let no_removal = None::<Uuid>;
+        diesel::update(folder::table.filter(folder::removal_id.eq(row.id)))
+            .set((
+                folder::removed_at.eq(none),
+                folder::removal_id.eq(no_removal),
+                folder::version.eq(folder::version + 1),
+            ))
             .execute(self.conn()?)
             .await?;
-        let sql = "UPDATE judgement j SET stale = true FROM credential c WHERE c.id = j.credential_id AND c.removal_id = $1";
-        statement(sql)
-            .bind::<sql_types::Uuid, _>(row.id)
+        diesel::update(device::table.filter(device::removal_id.eq(row.id)))
+            .set((
+                device::removed_at.eq(none),
+                device::removal_id.eq(no_removal),
+                device::version.eq(device::version + 1),
+            ))
             .execute(self.conn()?)
             .await?;
-        for table in ["folder", "device", "credential"] {
-            let sql = format!(
-                "UPDATE {table} SET removed_at = NULL, removal_id = NULL, version = version + 1 WHERE removal_id = $1"
-            );
-            statement(sql)
-                .bind::<sql_types::Uuid, _>(row.id)
-                .execute(self.conn()?)
-                .await?;
-        }
-        let sql =
-            "UPDATE attachment SET removed_at = NULL, removal_id = NULL WHERE removal_id = $1";
-        statement(sql)
-            .bind::<sql_types::Uuid, _>(row.id)
+        diesel::update(credential::table.filter(credential::removal_id.eq(row.id)))
+            .set((
+                credential::removed_at.eq(none),
+                credential::removal_id.eq(no_removal),
+                credential::version.eq(credential::version + 1),
+            ))
+            .execute(self.conn()?)
+            .await?;
+        diesel::update(attachment::table.filter(attachment::removal_id.eq(row.id)))
+            .set((
+                attachment::removed_at.eq(none),
+                attachment::removal_id.eq(no_removal),
+            ))
             .execute(self.conn()?)
             .await?;
         if row.target_type == RemovedType::Folder {
@@ -273,6 +326,50 @@ impl Tx {
         Ok(())
     }
 
+    /// Refuses to restore what would come back into something that is in the bin itself.
+    async fn refuse_if_place_removed(&mut self, removed: Uuid) -> Result<()> {
+        let mut places: Vec<Uuid> = folder::table
+            .filter(folder::removal_id.eq(removed))
+            .filter(folder::parent_id.is_not_null())
+            .select(folder::parent_id.assume_not_null())
+            .load(self.conn()?)
+            .await?;
+        let credentials = credential::table
+            .filter(credential::removal_id.eq(removed))
+            .select(credential::folder_id)
+            .distinct();
+        places.extend(credentials.load::<Uuid>(self.conn()?).await?);
+        let devices = device::table
+            .filter(device::removal_id.eq(removed))
+            .select(device::folder_id)
+            .distinct();
+        places.extend(devices.load::<Uuid>(self.conn()?).await?);
+        let gone = folder::table
+            .filter(folder::id.eq_any(places))
+            .filter(folder::removed_at.is_not_null())
+            .filter(folder::removal_id.is_distinct_from(removed));
+        let attached = attachment::table
+            .filter(attachment::removal_id.eq(removed))
+            .select(attachment::credential_id);
+        let in_bin = credential::table
+            .filter(credential::id.eq_any(attached))
+            .filter(credential::removed_at.is_not_null());
+        let query = diesel::select(exists(gone).or(exists(in_bin)));
+        conflict_if(query.get_result(self.conn()?).await?, "folder_removed")?;
+        let on = credential::table
+            .filter(credential::removal_id.eq(removed))
+            .filter(credential::device_id.is_not_null())
+            .select(credential::device_id.assume_not_null());
+        let gone = device::table
+            .filter(device::id.eq_any(on))
+            .filter(device::removed_at.is_not_null())
+            .filter(device::removal_id.is_distinct_from(removed));
+        let found: bool = diesel::select(exists(gone))
+            .get_result(self.conn()?)
+            .await?;
+        conflict_if(found, "device_removed")
+    }
+
     /// Why what an act of removing took away cannot be purged, if it cannot: `job_under_way`,
     /// `checked_out`, `rotation_owed`, or, when accounts of devices count, `on_device`.
     ///
@@ -283,45 +380,44 @@ impl Tx {
         id: Uuid,
         devices_count: bool,
     ) -> Result<Option<&'static str>> {
-        for (sql, why) in [
-            (
-                "SELECT count(*) AS count FROM job j JOIN credential c ON c.id = j.credential_id WHERE c.removal_id = $1 AND j.state IN ('queued', 'running')",
-                "job_under_way",
-            ),
-            (
-                "SELECT count(*) AS count FROM secret_version v JOIN credential c ON c.id = v.credential_id WHERE c.removal_id = $1 AND v.state = 'candidate'",
-                "job_under_way",
-            ),
-            (
-                "SELECT count(*) AS count FROM checkout k JOIN credential c ON c.id = k.credential_id WHERE c.removal_id = $1 AND k.ended_at IS NULL",
-                "checked_out",
-            ),
-            (
-                "SELECT count(*) AS count FROM account a JOIN credential c ON c.id = a.credential_id WHERE c.removal_id = $1 AND a.rotation_owed_at IS NOT NULL",
-                "rotation_owed",
-            ),
-            // Also when the device itself is only in the bin: it comes back with its password.
-            (
-                "SELECT count(*) AS count FROM account a JOIN credential c ON c.id = a.credential_id WHERE c.removal_id = $1",
-                "on_device",
-            ),
-            (
-                "SELECT count(*) AS count FROM account a JOIN device d ON d.id = a.device_id WHERE d.removal_id = $1 AND a.credential_id IS NOT NULL",
-                "on_device",
-            ),
-        ] {
-            if why == "on_device" && !devices_count {
-                continue;
-            }
-            let found: Count = statement(sql)
-                .bind::<sql_types::Uuid, _>(id)
-                .get_result(self.conn()?)
-                .await?;
-            if found.count > 0 {
-                return Ok(Some(why));
-            }
-        }
-        Ok(None)
+        let of = credential::table
+            .filter(credential::removal_id.eq(id))
+            .select(credential::id);
+        let jobs = job::table
+            .filter(job::state.eq_any(UNDER_WAY.map(Stored)))
+            .filter(job::credential_id.eq_any(of));
+        let candidates = secret_version::table
+            .filter(secret_version::state.eq(Stored(VersionState::Candidate)))
+            .filter(secret_version::credential_id.eq_any(of));
+        let checkouts = checkout::table
+            .filter(checkout::ended_at.is_null())
+            .filter(checkout::credential_id.eq_any(of));
+        let accounts = account::table
+            .filter(account::credential_id.eq_any(of.select(credential::id.nullable())));
+        // Also when the device itself is only in the bin: it comes back with its password.
+        let on_removed_device = account::table
+            .inner_join(device::table.on(device::id.eq(account::device_id)))
+            .filter(device::removal_id.eq(id))
+            .filter(account::credential_id.is_not_null());
+        let query = diesel::select((
+            exists(jobs).or(exists(candidates)),
+            exists(checkouts),
+            exists(accounts.filter(account::rotation_owed_at.is_not_null())),
+            exists(accounts).or(exists(on_removed_device)),
+        ));
+        let (busy, checked_out, owed, on_device): (bool, bool, bool, bool) =
+            query.get_result(self.conn()?).await?;
+        Ok(if busy {
+            Some("job_under_way")
+        } else if checked_out {
+            Some("checked_out")
+        } else if owed {
+            Some("rotation_owed")
+        } else if on_device && devices_count {
+            Some("on_device")
+        } else {
+            None
+        })
     }
 
     /// Empties for good what an act of removing took away. How many credentials that were.
@@ -338,15 +434,11 @@ impl Tx {
             .load(self.conn()?)
             .await?;
         for credential in &all {
-            statement("SELECT purge_credential($1, $2)")
-                .bind::<sql_types::Uuid, _>(*credential)
-                .bind::<sql_types::Timestamptz, _>(now)
+            diesel::select(purge_credential(*credential, now))
                 .execute(self.conn()?)
                 .await?;
         }
-        let sql = "DELETE FROM attachment WHERE removal_id = $1";
-        statement(sql)
-            .bind::<sql_types::Uuid, _>(id)
+        diesel::delete(attachment::table.filter(attachment::removal_id.eq(id)))
             .execute(self.conn()?)
             .await?;
         diesel::update(removal::table.find(id))
@@ -363,14 +455,14 @@ impl Tx {
     pub async fn removals_to_purge(
         &mut self,
         before: DateTime<Utc>,
-        most: i64,
+        limit: i64,
     ) -> Result<Vec<RemovalRow>> {
         let query = removal::table
             .filter(removal::restored_at.is_null())
             .filter(removal::purged_at.is_null())
             .filter(removal::removed_at.lt(before))
             .order(removal::removed_at)
-            .limit(most)
+            .limit(limit)
             .for_update()
             .skip_locked()
             .select(RemovalRow::as_select());

@@ -11,8 +11,9 @@ use jexlin_core::people::PersonState;
 use jexlin_core::words::Word as _;
 use uuid::Uuid;
 
-use crate::schema::{person, session, sign_in_place, stranger_refusal, throttle};
-use crate::sql::statement;
+use crate::schema::{
+    count_stranger_refusal, person, session, sign_in_place, stranger_refusal, throttle,
+};
 use crate::stored::Stored;
 use crate::{PersonRow, Result, Tx};
 
@@ -249,7 +250,8 @@ impl Tx {
         Ok(())
     }
 
-    /// Counts a refusal of a stranger. Whether it is the first of its minute, which is recorded by itself.
+    /// Counts a refusal of a stranger. Whether it is the first of its minute, which is recorded by
+    /// itself.
     ///
     /// # Errors
     /// [`crate::StoreError`].
@@ -259,24 +261,15 @@ impl Tx {
         origin: &str,
         now: DateTime<Utc>,
     ) -> Result<bool> {
-        let sql = "INSERT INTO stranger_refusal AS r (organisation, action, since, count) VALUES (scope(), $1, $3, 0)
-            ON CONFLICT (organisation, action) DO UPDATE SET count = r.count + 1,
-                origins = CASE WHEN $2 = ANY (r.origins) OR cardinality(r.origins) >= 10 THEN r.origins ELSE r.origins || $2 END
-            RETURNING (count = 0) AS first";
-        #[derive(QueryableByName)]
-        struct Row {
-            #[diesel(sql_type = diesel::sql_types::Bool)]
-            first: bool,
-        }
-        let query = statement(sql)
-            .bind::<diesel::sql_types::Text, _>(action.word())
-            .bind::<diesel::sql_types::Text, _>(origin.to_owned())
-            .bind::<diesel::sql_types::Timestamptz, _>(now);
-        let row: Row = query.get_result(self.conn()?).await?;
-        Ok(row.first)
+        Ok(
+            diesel::select(count_stranger_refusal(action.word(), origin, now))
+                .get_result(self.conn()?)
+                .await?,
+        )
     }
 
-    /// Takes out the counts of refusals that began before a time: action, count, some of the addresses.
+    /// Takes out the counts of refusals that began before a time: action, count, some of the
+    /// addresses.
     ///
     /// # Errors
     /// [`crate::StoreError`].

@@ -1,13 +1,11 @@
 //! What an organisation has set.
 
 use diesel::prelude::*;
-use diesel::sql_types;
 use diesel_async::RunQueryDsl;
 use uuid::Uuid;
 
 use crate::people::one_row;
-use crate::schema::settings;
-use crate::sql::statement;
+use crate::schema::{noted, settings};
 use crate::{Result, Tx};
 
 /// What an organisation has set; version 0 when nothing was ever set.
@@ -42,7 +40,7 @@ impl Tx {
     ///
     /// # Errors
     /// [`crate::StoreError::Stale`].
-    pub async fn change_settings(&mut self, row: &SettingsRow) -> Result<()> {
+    pub async fn edit_settings(&mut self, row: &SettingsRow) -> Result<()> {
         let query = diesel::insert_into(settings::table)
             .values((
                 settings::organisation.eq(row.organisation),
@@ -67,11 +65,17 @@ impl Tx {
     /// # Errors
     /// [`crate::StoreError`].
     pub async fn note(&mut self, name: &str, value: &str) -> Result<bool> {
-        let sql = "INSERT INTO noted AS n (organisation, name, value) VALUES (scope(), $1, $2)
-             ON CONFLICT (organisation, name) DO UPDATE SET value = excluded.value WHERE n.value <> excluded.value";
-        let query = statement(sql)
-            .bind::<sql_types::Text, _>(name.to_owned())
-            .bind::<sql_types::Text, _>(value.to_owned());
+        let organisation = self.organisation();
+        let query = diesel::insert_into(noted::table)
+            .values((
+                noted::organisation.eq(organisation),
+                noted::name.eq(name),
+                noted::value.eq(value),
+            ))
+            .on_conflict((noted::organisation, noted::name))
+            .do_update()
+            .set(noted::value.eq(value));
+        let query = diesel::query_dsl::methods::FilterDsl::filter(query, noted::value.ne(value));
         Ok(query.execute(self.conn()?).await? > 0)
     }
 }

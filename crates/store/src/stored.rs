@@ -9,8 +9,8 @@ use diesel::serialize::{self, IsNull, Output, ToSql};
 use diesel::sql_types::Text;
 use jexlin_core::words::Word;
 
-/// A value whose word is in a column of type `text`. A word that stands for none is an error when it is
-/// read; the tables refuse it before.
+/// A value whose word is in a column of type `text`. A word that stands for none is an error when
+/// it is read; the tables refuse it before.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, AsExpression, FromSqlRow)]
 #[diesel(sql_type = Text)]
 pub struct Stored<E: std::fmt::Debug>(pub E);

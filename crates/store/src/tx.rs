@@ -4,7 +4,9 @@ use std::net::{SocketAddr, ToSocketAddrs as _};
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::time::Duration;
 
+use chrono::{DateTime, Utc};
 use deadpool::managed::{Manager, Metrics, Object, Pool, RecycleResult};
+use diesel::prelude::{Queryable, Selectable, SelectableHelper as _};
 use diesel_async::{
     AsyncConnection as _, AsyncPgConnection, RunQueryDsl as _, SimpleAsyncConnection as _,
 };
@@ -13,8 +15,12 @@ use jexlin_core::audit::Event;
 use jexlin_core::vault::EventKey;
 use uuid::Uuid;
 
-use crate::access_index::Atlases;
-use crate::sql::statement;
+use crate::access_index::IndexCache;
+use crate::rows_of::rows_of;
+use crate::schema::{
+    open_organisation_row, open_organisations, organisation_lock, organisation_row, organisations,
+    pg_advisory_xact_lock,
+};
 use crate::{PersonRow, Result, SessionRow, StoreError};
 
 static NUMBER: AtomicU64 = AtomicU64::new(1);
@@ -32,59 +38,57 @@ fn commit_recorded_by(session: Option<Uuid>, number: i32) -> String {
 const COMMIT: &str = "SELECT 1; COMMIT";
 
 /// Makes the pool's connections.
-struct Dial {
+struct ConnectionManager {
     url: String,
 }
 
 /// One connection.
-struct Line {
+struct PooledConnection {
     conn: AsyncPgConnection,
     /// Whether this connection has prepared the statement that records an event, so that its
     /// commit may be sent along without waiting for the answer.
     records: bool,
 }
 
-impl Manager for Dial {
-    type Type = Line;
+impl Manager for ConnectionManager {
+    type Type = PooledConnection;
     type Error = diesel::ConnectionError;
 
-    async fn create(&self) -> std::result::Result<Line, Self::Error> {
+    async fn create(&self) -> std::result::Result<PooledConnection, Self::Error> {
         let mut conn = AsyncPgConnection::establish(&self.url).await?;
         // Compiling a plan takes longer than any of ours runs.
         conn.batch_execute("SET jit = off")
             .await
             .map_err(|error| diesel::ConnectionError::BadConnection(error.to_string()))?;
-        Ok(Line {
+        Ok(PooledConnection {
             conn,
             records: false,
         })
     }
 
-    async fn recycle(&self, _: &mut Line, _: &Metrics) -> RecycleResult<Self::Error> {
+    async fn recycle(&self, _: &mut PooledConnection, _: &Metrics) -> RecycleResult<Self::Error> {
         // Whether it still works shows at its next BEGIN.
         Ok(())
     }
 }
 
 /// An organisation whose vault is not locked, and the state of its keys.
-#[derive(Clone, Debug, diesel::QueryableByName)]
+#[derive(Clone, Debug, Queryable, Selectable)]
+#[diesel(table_name = open_organisation_row)]
 pub struct OpenOrganisation {
     /// Which.
-    #[diesel(sql_type = diesel::sql_types::Uuid)]
     pub id: Uuid,
     /// The number of its key.
-    #[diesel(sql_type = diesel::sql_types::Integer)]
     pub key_number: i32,
     /// Whether data keys may still be under the former key.
-    #[diesel(sql_type = diesel::sql_types::Bool)]
     pub changing: bool,
 }
 
 /// The records of all organisations; every look goes through [`Store::begin`].
 #[derive(Clone)]
 pub struct Store {
-    pool: Pool<Dial>,
-    atlases: Atlases,
+    pool: Pool<ConnectionManager>,
+    index_cache: IndexCache,
 }
 
 impl std::fmt::Debug for Store {
@@ -96,7 +100,7 @@ impl std::fmt::Debug for Store {
 /// One transaction in one organisation. Dropped without a commit it is rolled back.
 pub struct Tx {
     /// Empty once the transaction is over.
-    line: Option<Object<Dial>>,
+    connection: Option<Object<ConnectionManager>>,
     organisation: Uuid,
     number: u64,
     /// The number of the key that authenticates the event in it, once there is one.
@@ -105,7 +109,7 @@ pub struct Tx {
     session: Option<Uuid>,
     /// Whether requests and checkouts must be examined again before the commit.
     examine: bool,
-    atlases: Atlases,
+    index_cache: IndexCache,
 }
 
 impl std::fmt::Debug for Tx {
@@ -116,19 +120,19 @@ impl std::fmt::Debug for Tx {
 
 impl Drop for Tx {
     fn drop(&mut self) {
-        let Some(mut line) = self.line.take() else {
+        let Some(mut connection) = self.connection.take() else {
             return;
         };
         match tokio::runtime::Handle::try_current() {
             Ok(runtime) => {
                 runtime.spawn(async move {
-                    if line.conn.batch_execute("ROLLBACK").await.is_err() {
-                        drop(Object::take(line));
+                    if connection.conn.batch_execute("ROLLBACK").await.is_err() {
+                        drop(Object::take(connection));
                     }
                 });
             }
             // Nobody to wait for an answer: the connection is closed, and the server rolls back.
-            Err(_) => drop(Object::take(line)),
+            Err(_) => drop(Object::take(connection)),
         }
     }
 }
@@ -170,7 +174,7 @@ impl Store {
     /// # Errors
     /// [`StoreError::Broken`] when the address makes no sense. Nothing is connected yet.
     pub fn open(url: &str, connections: usize) -> Result<Self> {
-        let pool = Pool::builder(Dial {
+        let pool = Pool::builder(ConnectionManager {
             url: url.to_owned(),
         })
         .max_size(connections)
@@ -183,26 +187,26 @@ impl Store {
         .map_err(|error| StoreError::Broken(error.to_string()))?;
         Ok(Self {
             pool,
-            atlases: Atlases::default(),
+            index_cache: IndexCache::default(),
         })
     }
 
-    async fn connection(&self) -> Result<Object<Dial>> {
+    async fn connection(&self) -> Result<Object<ConnectionManager>> {
         self.pool
             .get()
             .await
             .map_err(|error| StoreError::Unavailable(error.to_string()))
     }
 
-    fn started(&self, line: Object<Dial>, organisation: Uuid) -> Tx {
+    fn started(&self, connection: Object<ConnectionManager>, organisation: Uuid) -> Tx {
         Tx {
-            line: Some(line),
+            connection: Some(connection),
             organisation,
             number: NUMBER.fetch_add(1, Ordering::Relaxed),
             recorded: None,
             session: None,
             examine: false,
-            atlases: self.atlases.clone(),
+            index_cache: self.index_cache.clone(),
         }
     }
 
@@ -215,13 +219,13 @@ impl Store {
         let tries = self.pool.status().size + 1;
         let mut last = StoreError::Unavailable("no connection".into());
         for _ in 0..tries {
-            let mut line = self.connection().await?;
-            match line.conn.batch_execute(&begin_in(organisation)).await {
-                Ok(()) => return Ok(self.started(line, organisation)),
+            let mut connection = self.connection().await?;
+            match connection.conn.batch_execute(&begin_in(organisation)).await {
+                Ok(()) => return Ok(self.started(connection, organisation)),
                 Err(error) => last = StoreError::Unavailable(error.to_string()),
             }
             // Taken out of the pool, so that it is closed and not handed out again.
-            drop(Object::take(line));
+            drop(Object::take(connection));
         }
         Err(last)
     }
@@ -236,22 +240,22 @@ impl Store {
         organisation: Uuid,
         token_hash: &[u8],
     ) -> Result<(Tx, Option<(SessionRow, PersonRow)>)> {
-        let line = self.connection().await?;
+        let connection = self.connection().await?;
         let begin = begin_in(organisation);
-        let (mut first, mut second) = (&line.conn, &line.conn);
+        let (mut first, mut second) = (&connection.conn, &connection.conn);
         let (begun, found) = join(
             first.batch_execute(&begin),
             crate::sessions::session_by_token(token_hash).first(&mut second),
         )
         .await;
         if begun.is_err() {
-            drop(Object::take(line));
+            drop(Object::take(connection));
             let mut tx = self.begin(organisation).await?;
             let found = tx.session_by_token(token_hash).await?;
             return Ok((tx, found));
         }
         // From here on the transaction rolls back if the look failed.
-        let tx = self.started(line, organisation);
+        let tx = self.started(connection, organisation);
         Ok((tx, diesel::OptionalExtension::optional(found)?))
     }
 
@@ -260,20 +264,15 @@ impl Store {
     /// # Errors
     /// [`StoreError`].
     pub async fn organisations(&self) -> Result<Vec<(Uuid, String)>> {
-        use diesel::QueryableByName;
-        #[derive(QueryableByName)]
-        struct Row {
-            #[diesel(sql_type = diesel::sql_types::Uuid)]
-            id: Uuid,
-            #[diesel(sql_type = diesel::sql_types::Text)]
-            name: String,
-        }
         let mut tx = self.begin(Uuid::nil()).await?;
-        let rows: Vec<Row> = statement("SELECT id, name FROM organisations()")
-            .load(tx.conn()?)
-            .await?;
+        let query = rows_of(
+            organisations(),
+            organisation_row::table,
+            organisation_row::all_columns,
+        );
+        let rows = query.load(tx.conn()?).await?;
         tx.commit().await?;
-        Ok(rows.into_iter().map(|row| (row.id, row.name)).collect())
+        Ok(rows)
     }
 
     /// The organisations whose vault is not locked.
@@ -282,10 +281,12 @@ impl Store {
     /// [`StoreError`].
     pub async fn open_organisations(&self) -> Result<Vec<OpenOrganisation>> {
         let mut tx = self.begin(Uuid::nil()).await?;
-        let rows: Vec<OpenOrganisation> =
-            statement("SELECT id, key_number, changing FROM open_organisations()")
-                .load(tx.conn()?)
-                .await?;
+        let query = rows_of(
+            open_organisations(),
+            open_organisation_row::table,
+            OpenOrganisation::as_select(),
+        );
+        let rows = query.load(tx.conn()?).await?;
         tx.commit().await?;
         Ok(rows)
     }
@@ -296,7 +297,31 @@ impl Store {
     }
 }
 
+/// The latest time that the database knows, for all purposes here: the year 3000.
+pub(crate) fn end_of_time() -> DateTime<Utc> {
+    DateTime::from_timestamp(32_503_680_000, 0).unwrap_or(DateTime::<Utc>::MAX_UTC)
+}
+
+/// What one transaction of an organisation holds at a time, until it ends.
+#[derive(Clone, Copy, Debug)]
+pub(crate) enum Lock {
+    /// The shape of the folder tree.
+    Tree = 41,
+    /// Access, changed as a whole.
+    Access = 42,
+    /// The room that attachments take.
+    Attachments = 43,
+}
+
 impl Tx {
+    /// Waits for whoever holds this lock, and holds it until the transaction ends.
+    pub(crate) async fn hold(&mut self, lock: Lock) -> Result<()> {
+        diesel::select(pg_advisory_xact_lock(organisation_lock(lock as i64)))
+            .execute(self.conn()?)
+            .await?;
+        Ok(())
+    }
+
     /// The organisation that this transaction is bound to.
     #[must_use]
     pub const fn organisation(&self) -> Uuid {
@@ -313,8 +338,8 @@ impl Tx {
         self.examine = true;
     }
 
-    /// Whether requests and checkouts must be examined again before the commit; the database refuses
-    /// it otherwise.
+    /// Whether requests and checkouts must be examined again before the commit; the database
+    /// refuses it otherwise.
     #[must_use]
     pub const fn is_examination_due(&self) -> bool {
         self.examine
@@ -325,14 +350,14 @@ impl Tx {
     }
 
     pub(crate) fn conn(&mut self) -> Result<&mut AsyncPgConnection> {
-        self.line
+        self.connection
             .as_mut()
-            .map(|line| &mut line.conn)
+            .map(|connection| &mut connection.conn)
             .ok_or_else(over)
     }
 
-    pub(crate) const fn atlases(&self) -> &Atlases {
-        &self.atlases
+    pub(crate) const fn index_cache(&self) -> &IndexCache {
+        &self.index_cache
     }
 
     pub(crate) const fn mark_recorded(&mut self, number: i32) {
@@ -352,7 +377,7 @@ impl Tx {
     /// [`StoreError`]; then nothing was done.
     pub async fn commit(mut self) -> Result<()> {
         self.conn()?.batch_execute(COMMIT).await?;
-        self.line = None;
+        self.connection = None;
         Ok(())
     }
 
@@ -366,7 +391,7 @@ impl Tx {
         };
         let commit = commit_recorded_by(self.session, self.recorded.ok_or_else(missing)?);
         self.conn()?.batch_execute(&commit).await?;
-        self.line = None;
+        self.connection = None;
         Ok(Receipt {
             number: self.number,
         })
@@ -377,20 +402,24 @@ impl Tx {
     /// # Errors
     /// [`StoreError`]; then nothing was done.
     pub async fn commit_with(mut self, event: &Event, key: &EventKey) -> Result<Receipt> {
-        if !self.line.as_ref().is_some_and(|line| line.records) {
+        if !self
+            .connection
+            .as_ref()
+            .is_some_and(|connection| connection.records)
+        {
             self.record(event, key).await?;
-            if let Some(line) = &mut self.line {
-                line.records = true;
+            if let Some(connection) = &mut self.connection {
+                connection.records = true;
             }
             return self.commit_recorded().await;
         }
         let insert = crate::audit::insertion(event, key, self.organisation)?;
-        let line = self.line.as_ref().ok_or_else(over)?;
+        let connection = self.connection.as_ref().ok_or_else(over)?;
         // Should the insertion ever be sent behind the commit, the commit would be refused: it
         // looks for the event itself.
-        let (mut first, mut second) = (&line.conn, &line.conn);
-        // Unconstrained: the runtime may otherwise have the insertion wait for its turn, and let the
-        // commit overtake it.
+        let (mut first, mut second) = (&connection.conn, &connection.conn);
+        // Unconstrained: the runtime may otherwise have the insertion wait for its turn, and let
+        // the commit overtake it.
         let insertion = tokio::task::unconstrained(insert.execute(&mut first));
         let commit = commit_recorded_by(self.session, key.number());
         let (inserted, committed) = join(insertion, second.batch_execute(&commit)).await;
@@ -400,7 +429,7 @@ impl Tx {
             return Err(error.into());
         }
         inserted?;
-        self.line = None;
+        self.connection = None;
         Ok(Receipt {
             number: self.number,
         })
@@ -423,15 +452,16 @@ pub fn addresses_of(url: &str) -> Vec<SocketAddr> {
         return vec![];
     };
     let ports = config.get_ports();
-    let hosts = config.get_hosts().iter().enumerate().map(|(at, host)| {
+    let hosts = config.get_hosts().iter().enumerate().map(|(index, host)| {
         let name = match host {
             tokio_postgres::config::Host::Tcp(name) => name.clone(),
-            // Whoever is reached through a socket is on this machine, and mostly listens there, too.
+            // Whoever is reached through a socket is on this machine, and mostly listens there,
+            // too.
             tokio_postgres::config::Host::Unix(_) => "127.0.0.1".to_owned(),
         };
         (
             name,
-            ports.get(at).or(ports.first()).copied().unwrap_or(5432),
+            ports.get(index).or(ports.first()).copied().unwrap_or(5432),
         )
     });
     hosts

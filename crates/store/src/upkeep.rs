@@ -2,18 +2,19 @@
 
 use chrono::{DateTime, NaiveDate, Utc};
 use diesel::prelude::*;
-use diesel::sql_types;
 use diesel_async::RunQueryDsl;
+use jexlin_core::access::Level;
 use jexlin_core::upkeep::Lease;
 use jexlin_core::upkeep::{
     ChangeMethod, CheckOutcome, JobCause, JobOutcome, JobState, OutOfSync, RotationOutcome, Task,
 };
-use jexlin_core::words::Word as _;
 use uuid::Uuid;
 
 use crate::people::one_row;
-use crate::schema::{account, job, plan_of, upkeep_plan};
-use crate::sql::statement;
+use crate::schema::{
+    account, coalesce, credential, job, job_view, level_on_credential, level_on_folder, lower,
+    next_job, plan_of, subtree_of, upkeep_plan, upkeep_view,
+};
 use crate::stored::Stored;
 use crate::{AccountRow, Result, Tx};
 
@@ -66,76 +67,65 @@ pub struct JobRow {
     pub faults: i32,
 }
 
-/// A job with the names that people know.
-#[derive(Clone, Debug, QueryableByName)]
-#[allow(missing_docs, reason = "the columns are described in the migration")]
+/// A job with the names that people know, as somebody sees it.
+#[derive(Clone, Debug)]
 pub struct JobView {
-    #[diesel(sql_type = sql_types::Uuid)]
-    pub id: Uuid,
-    #[diesel(sql_type = sql_types::Uuid)]
-    pub credential_id: Uuid,
-    #[diesel(sql_type = sql_types::Text)]
-    pub credential_name: String,
-    #[diesel(sql_type = sql_types::Text)]
-    pub place: String,
-    #[diesel(sql_type = sql_types::Text)]
-    pub device_name: String,
-    #[diesel(sql_type = sql_types::Text)]
-    pub task: Stored<Task>,
-    #[diesel(sql_type = sql_types::Text)]
-    pub method: Stored<ChangeMethod>,
-    #[diesel(sql_type = sql_types::Text)]
-    pub state: Stored<JobState>,
-    #[diesel(sql_type = sql_types::Text)]
-    pub step: String,
-    #[diesel(sql_type = sql_types::Nullable<sql_types::Text>)]
-    pub outcome: Option<Stored<JobOutcome>>,
-    #[diesel(sql_type = sql_types::Text)]
-    pub message: String,
-    #[diesel(sql_type = sql_types::Nullable<sql_types::Text>)]
-    pub asked_by_name: Option<String>,
-    #[diesel(sql_type = sql_types::Text)]
-    pub cause: Stored<JobCause>,
-    #[diesel(sql_type = sql_types::Timestamptz)]
-    pub queued_at: DateTime<Utc>,
-    #[diesel(sql_type = sql_types::Timestamptz)]
-    pub not_before: DateTime<Utc>,
-    #[diesel(sql_type = sql_types::Nullable<sql_types::Timestamptz>)]
-    pub started_at: Option<DateTime<Utc>>,
-    #[diesel(sql_type = sql_types::Nullable<sql_types::Timestamptz>)]
-    pub finished_at: Option<DateTime<Utc>>,
-    #[diesel(sql_type = sql_types::Int4)]
-    pub attempts: i32,
+    /// The job.
+    pub row: JobRecord,
     /// Whether the one who looks is a steward of the device.
-    #[diesel(sql_type = sql_types::Bool)]
     pub for_steward: bool,
 }
 
+impl JobView {
+    fn new(row: JobRecord, held_on_device: Option<i16>) -> Self {
+        let held = held_on_device.and_then(Level::from_number);
+        Self {
+            row,
+            for_steward: held == Some(Level::Steward),
+        }
+    }
+}
+
+/// A job with the names that people know.
+#[derive(Clone, Debug, Queryable, Selectable)]
+#[diesel(table_name = job_view)]
+#[allow(missing_docs, reason = "the columns are described in the migration")]
+pub struct JobRecord {
+    pub id: Uuid,
+    pub credential_id: Uuid,
+    pub credential_name: String,
+    pub place: String,
+    pub device_name: String,
+    pub task: Stored<Task>,
+    pub method: Stored<ChangeMethod>,
+    pub state: Stored<JobState>,
+    pub step: String,
+    pub outcome: Option<Stored<JobOutcome>>,
+    pub message: String,
+    pub asked_by_name: Option<String>,
+    pub cause: Stored<JobCause>,
+    pub queued_at: DateTime<Utc>,
+    pub not_before: DateTime<Utc>,
+    pub started_at: Option<DateTime<Utc>>,
+    pub finished_at: Option<DateTime<Utc>>,
+    pub attempts: i32,
+}
+
 /// What upkeep knows, with names, for a list.
-#[derive(Clone, Debug, QueryableByName)]
+#[derive(Clone, Debug, Queryable, Selectable)]
+#[diesel(table_name = upkeep_view)]
 #[allow(missing_docs, reason = "the columns are described in the migration")]
 pub struct UpkeepView {
-    #[diesel(sql_type = sql_types::Uuid)]
     pub credential_id: Uuid,
-    #[diesel(sql_type = sql_types::Text)]
     pub credential_name: String,
-    #[diesel(sql_type = sql_types::Text)]
     pub place: String,
-    #[diesel(sql_type = sql_types::Text)]
     pub device_name: String,
-    #[diesel(sql_type = sql_types::Nullable<sql_types::Timestamptz>)]
     pub next_check_at: Option<DateTime<Utc>>,
-    #[diesel(sql_type = sql_types::Nullable<sql_types::Timestamptz>)]
     pub next_rotation_at: Option<DateTime<Utc>>,
-    #[diesel(sql_type = sql_types::Nullable<sql_types::Timestamptz>)]
     pub checked_at: Option<DateTime<Utc>>,
-    #[diesel(sql_type = sql_types::Nullable<sql_types::Text>)]
     pub check_outcome: Option<Stored<CheckOutcome>>,
-    #[diesel(sql_type = sql_types::Nullable<sql_types::Timestamptz>)]
     pub rotated_at: Option<DateTime<Utc>>,
-    #[diesel(sql_type = sql_types::Nullable<sql_types::Text>)]
     pub rotation_outcome: Option<Stored<RotationOutcome>>,
-    #[diesel(sql_type = sql_types::Nullable<sql_types::Timestamptz>)]
     pub rotation_owed_at: Option<DateTime<Utc>>,
 }
 
@@ -149,7 +139,7 @@ pub struct JobFilter {
     /// Older than this.
     pub before: Option<(DateTime<Utc>, Uuid)>,
     /// At most so many.
-    pub most: i64,
+    pub limit: i64,
 }
 
 /// A job under lease, with what its worker needs to begin.
@@ -160,11 +150,6 @@ pub struct LeasedJob {
     /// The lease for core.
     pub lease: Lease,
 }
-
-const JOBS: &str = "SELECT j.id, j.credential_id, c.name AS credential_name, coalesce(path_of(c.folder_id), '') AS place, d.name AS device_name, j.task, j.method, j.state, j.step,
-    j.outcome, j.message, p.display_name AS asked_by_name, j.cause, j.queued_at, j.not_before, j.started_at, j.finished_at, j.attempts,
-    coalesce(level_on_folder($1, d.folder_id, $2) = 5, false) AS for_steward
-    FROM job j JOIN credential c ON c.id = j.credential_id JOIN device d ON d.id = j.device_id LEFT JOIN person p ON p.id = j.asked_by";
 
 impl Tx {
     /// Sets the plan of a place.
@@ -183,7 +168,7 @@ impl Tx {
     ///
     /// # Errors
     /// [`crate::StoreError::Stale`].
-    pub async fn change_plan(&mut self, row: &PlanRow) -> Result<()> {
+    pub async fn edit_plan(&mut self, row: &PlanRow) -> Result<()> {
         let query = diesel::update(
             upkeep_plan::table
                 .find(row.id)
@@ -236,9 +221,11 @@ impl Tx {
 
     /// What is due below a folder is worked out anew.
     pub(crate) async fn plan_again_below(&mut self, folder: Uuid) -> Result<()> {
-        let sql = "UPDATE account a SET stale = true FROM credential c WHERE c.id = a.credential_id AND c.folder_id IN (SELECT subtree_of($1))";
-        statement(sql)
-            .bind::<sql_types::Uuid, _>(folder)
+        let inside = credential::table
+            .filter(credential::folder_id.eq_any(diesel::select(subtree_of(folder))))
+            .select(credential::id.nullable());
+        diesel::update(account::table.filter(account::credential_id.eq_any(inside)))
+            .set(account::stale.eq(true))
             .execute(self.conn()?)
             .await?;
         Ok(())
@@ -293,10 +280,10 @@ impl Tx {
     ///
     /// # Errors
     /// [`crate::StoreError`].
-    pub async fn stale_accounts(&mut self, most: i64) -> Result<Vec<AccountRow>> {
+    pub async fn stale_accounts(&mut self, limit: i64) -> Result<Vec<AccountRow>> {
         let query = account::table
             .filter(account::stale.eq(true))
-            .limit(most)
+            .limit(limit)
             .for_update()
             .skip_locked()
             .select(AccountRow::as_select());
@@ -329,7 +316,11 @@ impl Tx {
     ///
     /// # Errors
     /// [`crate::StoreError`].
-    pub async fn due_accounts(&mut self, now: DateTime<Utc>, most: i64) -> Result<Vec<AccountRow>> {
+    pub async fn due_accounts(
+        &mut self,
+        now: DateTime<Utc>,
+        limit: i64,
+    ) -> Result<Vec<AccountRow>> {
         let busy = job::table
             .filter(job::account_id.eq(account::id))
             .filter(job::state.eq_any([JobState::Queued, JobState::Running].map(Stored)));
@@ -341,7 +332,7 @@ impl Tx {
                     .or(account::next_rotation_at.le(now)),
             )
             .filter(diesel::dsl::not(diesel::dsl::exists(busy)))
-            .limit(most)
+            .limit(limit)
             .for_update()
             .skip_locked()
             .select(AccountRow::as_select());
@@ -411,21 +402,22 @@ impl Tx {
         person: Uuid,
         now: DateTime<Utc>,
         after: Option<(String, Uuid)>,
-        most: i64,
+        limit: i64,
     ) -> Result<Vec<UpkeepView>> {
-        let (after_name, after_id) = after.unwrap_or_default();
-        let sql =
-            "SELECT c.id AS credential_id, c.name AS credential_name, path_of(c.folder_id) AS place, d.name AS device_name, u.next_check_at, u.next_rotation_at,
-                u.checked_at, u.check_outcome, u.rotated_at, u.rotation_outcome, u.rotation_owed_at
-            FROM account u JOIN credential c ON c.id = u.credential_id JOIN device d ON d.id = u.device_id
-            WHERE c.removed_at IS NULL AND (lower(c.name), c.id) > ($3, $4) AND level_on_credential($1, c.id, $2) IS NOT NULL
-            ORDER BY lower(c.name), c.id LIMIT $5";
-        let query = statement(sql)
-            .bind::<sql_types::Uuid, _>(person)
-            .bind::<sql_types::Timestamptz, _>(now)
-            .bind::<sql_types::Text, _>(after_name.to_lowercase())
-            .bind::<sql_types::Uuid, _>(after_id)
-            .bind::<sql_types::BigInt, _>(most);
+        let name = lower(upkeep_view::credential_name);
+        let mut query = upkeep_view::table
+            .filter(level_on_credential(person, upkeep_view::credential_id, now).is_not_null())
+            .order((name, upkeep_view::credential_id))
+            .limit(limit)
+            .select(UpkeepView::as_select())
+            .into_boxed();
+        if let Some((after, id)) = after {
+            let after = after.to_lowercase();
+            let later = name
+                .gt(after.clone())
+                .or(name.eq(after).and(upkeep_view::credential_id.gt(id)));
+            query = query.filter(later);
+        }
         Ok(query.load(self.conn()?).await?)
     }
 
@@ -469,43 +461,24 @@ impl Tx {
         most_per_device: i64,
         most_per_asker: i64,
     ) -> Result<Option<LeasedJob>> {
-        #[derive(QueryableByName)]
-        struct Found {
-            #[diesel(sql_type = sql_types::Uuid)]
-            id: Uuid,
-        }
-        let sql = "SELECT j.id FROM job j JOIN device d ON d.id = j.device_id
-            CROSS JOIN LATERAL (SELECT count(*) FILTER (WHERE r.device_id = j.device_id) AS device, count(*) FILTER (WHERE r.asked_by = j.asked_by) AS asker
-                                FROM job r WHERE r.state = 'running' AND r.leased_until > $1 AND (r.device_id = j.device_id OR r.asked_by = j.asked_by)) busy
-            WHERE ((j.state = 'queued' AND j.not_before <= $1) OR (j.state = 'running' AND j.leased_until <= $1))
-              AND busy.device < $2 AND busy.asker < $3
-              AND (d.paused_at IS NULL OR j.task = 'check' OR j.method = 'self')
-            ORDER BY busy.device, j.not_before, j.id LIMIT 1 FOR UPDATE OF j SKIP LOCKED";
-        let query = statement(sql)
-            .bind::<sql_types::Timestamptz, _>(now)
-            .bind::<sql_types::BigInt, _>(most_per_device)
-            .bind::<sql_types::BigInt, _>(most_per_asker);
-        let found: Option<Found> = query.get_result(self.conn()?).await.optional()?;
-        let Some(Found { id }) = found else {
+        let next: Option<Uuid> = diesel::select(next_job(now, most_per_device, most_per_asker))
+            .get_result(self.conn()?)
+            .await?;
+        let Some(id) = next else {
             return Ok(None);
         };
-        let row: JobRow =
-            diesel::update(job::table.find(id))
-                .set((
-                    job::state.eq(Stored(JobState::Running)),
-                    job::leased_until.eq(until),
-                    job::fence.eq(job::fence + 1),
-                    job::faults.eq(job::faults + 1),
-                    job::attempts.eq(job::attempts + 1),
-                    job::started_at.eq(diesel::dsl::sql::<
-                        sql_types::Nullable<sql_types::Timestamptz>,
-                    >("coalesce(started_at, ")
-                    .bind::<sql_types::Timestamptz, _>(now)
-                    .sql(")")),
-                ))
-                .returning(JobRow::as_returning())
-                .get_result(self.conn()?)
-                .await?;
+        let row: JobRow = diesel::update(job::table.find(id))
+            .set((
+                job::state.eq(Stored(JobState::Running)),
+                job::leased_until.eq(until),
+                job::fence.eq(job::fence + 1),
+                job::faults.eq(job::faults + 1),
+                job::attempts.eq(job::attempts + 1),
+                job::started_at.eq(coalesce(job::started_at, now).nullable()),
+            ))
+            .returning(JobRow::as_returning())
+            .get_result(self.conn()?)
+            .await?;
         #[allow(clippy::disallowed_methods, reason = "the store hands out leases")]
         let lease = Lease::from_store(row.id, row.fence, row.credential_id, row.device_id, until);
         Ok(Some(LeasedJob { row, lease }))
@@ -569,8 +542,8 @@ impl Tx {
         one_row(query.execute(self.conn()?).await?)
     }
 
-    /// Puts a job under lease back, to be tried again later. `faults` is how often the service itself
-    /// has failed to carry it out.
+    /// Puts a job under lease back, to be tried again later. `faults` is how often the service
+    /// itself has failed to carry it out.
     ///
     /// # Errors
     /// [`crate::StoreError::Stale`] when another worker has the job.
@@ -688,12 +661,15 @@ impl Tx {
         now: DateTime<Utc>,
         id: Uuid,
     ) -> Result<JobView> {
-        let sql = format!("{JOBS} WHERE j.id = $3");
-        let query = statement(sql)
-            .bind::<sql_types::Uuid, _>(viewer)
-            .bind::<sql_types::Timestamptz, _>(now)
-            .bind::<sql_types::Uuid, _>(id);
-        Ok(query.get_result(self.conn()?).await?)
+        let (row, held): (JobRecord, Option<i16>) = job_view::table
+            .find(id)
+            .select((
+                JobRecord::as_select(),
+                level_on_folder(viewer, job_view::device_folder_id, now),
+            ))
+            .first(self.conn()?)
+            .await?;
+        Ok(JobView::new(row, held))
     }
 
     /// Jobs on what somebody holds a level on, newest first.
@@ -706,24 +682,31 @@ impl Tx {
         now: DateTime<Utc>,
         filter: &JobFilter,
     ) -> Result<Vec<JobView>> {
-        let (before_at, before_id) = filter.before.unwrap_or((
-            DateTime::from_timestamp(32_503_680_000, 0).unwrap_or(DateTime::<Utc>::MAX_UTC),
-            Uuid::max(),
-        ));
-        let sql = format!(
-            "{JOBS} WHERE ($3::uuid IS NULL OR j.credential_id = $3) AND ($4::text IS NULL OR j.state = $4) AND (j.queued_at, j.id) < ($5, $6)
-             AND level_on_credential($1, j.credential_id, $2) IS NOT NULL ORDER BY j.queued_at DESC, j.id DESC LIMIT $7"
-        );
-        let query = statement(sql)
-            .bind::<sql_types::Uuid, _>(person)
-            .bind::<sql_types::Timestamptz, _>(now)
-            .bind::<sql_types::Nullable<sql_types::Uuid>, _>(filter.credential)
-            .bind::<sql_types::Nullable<sql_types::Text>, _>(
-                filter.state.map(|state| state.word().to_owned()),
-            )
-            .bind::<sql_types::Timestamptz, _>(before_at)
-            .bind::<sql_types::Uuid, _>(before_id)
-            .bind::<sql_types::BigInt, _>(filter.most);
-        Ok(query.load(self.conn()?).await?)
+        let mut query = job_view::table
+            .filter(level_on_credential(person, job_view::credential_id, now).is_not_null())
+            .order((job_view::queued_at.desc(), job_view::id.desc()))
+            .limit(filter.limit)
+            .select((
+                JobRecord::as_select(),
+                level_on_folder(person, job_view::device_folder_id, now),
+            ))
+            .into_boxed();
+        if let Some(credential) = filter.credential {
+            query = query.filter(job_view::credential_id.eq(credential));
+        }
+        if let Some(state) = filter.state {
+            query = query.filter(job_view::state.eq(Stored(state)));
+        }
+        if let Some((time, id)) = filter.before {
+            let earlier = job_view::queued_at
+                .lt(time)
+                .or(job_view::queued_at.eq(time).and(job_view::id.lt(id)));
+            query = query.filter(earlier);
+        }
+        let rows: Vec<(JobRecord, Option<i16>)> = query.load(self.conn()?).await?;
+        Ok(rows
+            .into_iter()
+            .map(|(row, held)| JobView::new(row, held))
+            .collect())
     }
 }

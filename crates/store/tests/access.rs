@@ -211,7 +211,7 @@ async fn build(store: &Store, recipe: &Recipe) -> (Uuid, Vec<Uuid>, World) {
         assert_eq!(rings, plain.would_ring(which, under), "the ring test");
         if !rings {
             let row = tx.folder(which).await.unwrap();
-            tx.change_folder(&jexlin_store::FolderRow {
+            tx.edit_folder(&jexlin_store::FolderRow {
                 parent_id: Some(under),
                 ..row
             })
@@ -290,7 +290,7 @@ async fn compare(store: &Store, recipe: &Recipe) {
                         now,
                         &ListQuery {
                             after,
-                            most: 3,
+                            limit: 3,
                             ..way.clone()
                         },
                     )
@@ -456,7 +456,7 @@ async fn turn(
             } else {
                 Some(under)
             };
-            tx.change_folder(&jexlin_store::FolderRow {
+            tx.edit_folder(&jexlin_store::FolderRow {
                 parent_id: parent,
                 closed,
                 ..row
@@ -503,26 +503,26 @@ async fn previews(store: &Store, recipe: &Recipe, change: &Turn) {
         }
     }
     let old = plain.clone();
-    let before = tx.atlas().await.unwrap();
+    let before = tx.access_index().await.unwrap();
     let all: Vec<Uuid> = plain.credentials.keys().copied().collect();
     let was = tx.single_entries(Some(&all)).await.unwrap();
     let Some(moving) = turn(&mut tx, &mut plain, &people, change).await else {
         return;
     };
-    let after = tx.atlas_after(&before).await.unwrap();
+    let after = tx.access_index_after(&before).await.unwrap();
     let mut beside = Beside::default();
-    for one in tx.single_entries(Some(&moving)).await.unwrap() {
+    for entry in tx.single_entries(Some(&moving)).await.unwrap() {
         let from = was
             .iter()
-            .find(|was| was.id == one.id)
+            .find(|was| was.id == entry.id)
             .unwrap()
             .credential
             .folder;
         beside.moved.push(Moved {
-            id: one.id,
+            id: entry.id,
             from,
-            credential: one.credential,
-            gate: one.gate,
+            credential: entry.credential,
+            gate: entry.gate,
         });
     }
     if let Some(found) = narrowings(&before, &after, &beside.moved, at(0)) {
@@ -643,10 +643,10 @@ proptest! {
                 tx.commit().await.unwrap();
             }
             let mut tx = store.begin(org).await.unwrap();
-            let atlas = tx.atlas().await.unwrap();
+            let index = tx.access_index().await.unwrap();
             for (number, folder) in folders.iter().enumerate() {
-                let lies = there.iter().filter(|(_, at)| *at == number).count();
-                assert_eq!(atlas.credentials_in(*folder), u64::try_from(lies).unwrap());
+                let lies = there.iter().filter(|(_, index)| *index == number).count();
+                assert_eq!(index.credentials_in(*folder), u64::try_from(lies).unwrap());
             }
         });
     }
@@ -657,7 +657,7 @@ fn doings() -> impl Strategy<Value = Vec<(usize, usize, Turn)>> {
     prop::collection::vec((0_usize..3, 0_usize..5, turns()), 1..12)
 }
 
-/// All that an atlas says of these people and credentials.
+/// All that an index says of these people and credentials.
 async fn said(
     tx: &mut jexlin_store::Tx,
     people: &[Uuid],
@@ -669,7 +669,7 @@ async fn said(
             let spot = tx.spot(Target::Credential(*credential)).await.unwrap();
             let (world, count) = (
                 spot.around(*person),
-                spot.atlas
+                spot.index
                     .credentials_in(spot.credential.as_ref().unwrap().folder),
             );
             all.push((
@@ -687,7 +687,7 @@ async fn said(
 proptest! {
     #![proptest_config(ProptestConfig { cases: 30, ..ProptestConfig::default() })]
     #[test]
-    fn the_atlas_that_is_kept_is_what_is_whoever_commits_when(recipe in recipes(), doings in doings()) {
+    fn the_index_that_is_kept_is_up_to_date_whoever_commits_when(recipe in recipes(), doings in doings()) {
         let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build().unwrap();
         runtime.block_on(async {
             let store = Store::open(&rig::world().1.service, 6).unwrap();
@@ -699,7 +699,8 @@ proptest! {
                     None => store.begin(org).await.unwrap(),
                 };
                 match what {
-                    // A change waits for whoever changes the same: one that has changed something commits first.
+                    // A change waits for whoever changes the same: one that has changed something
+                    // commits first.
                     0 | 1 => {
                         for other in &mut open {
                             if let Some(other) = other.take() {
@@ -714,7 +715,7 @@ proptest! {
                             tx.commit().await.unwrap();
                             let mut tx = store.begin(org).await.unwrap();
                             let _ = turn(&mut tx, &mut plain.clone(), &people, change).await;
-                            tx.atlas().await.unwrap();
+                            tx.access_index().await.unwrap();
                         }
                     }
                     2 => tx.commit().await.unwrap(),
@@ -723,7 +724,7 @@ proptest! {
                         tx.commit().await.unwrap();
                     }
                     _ => {
-                        tx.atlas().await.unwrap();
+                        tx.access_index().await.unwrap();
                         open[*which] = Some(tx);
                     }
                 }

@@ -32,16 +32,18 @@ fn event(organisation: Uuid, n: i64) -> Event {
 #[tokio::test(flavor = "multi_thread")]
 async fn another_organisations_rows_do_not_exist() {
     let store = store();
-    let (one, person) = organisation(&store).await;
+    let (entry, person) = organisation(&store).await;
     let (two, _) = organisation(&store).await;
     let id = Uuid::now_v7();
-    let mut tx = store.begin(one).await.unwrap();
-    tx.add_folder(&folder(one, id, None, false)).await.unwrap();
+    let mut tx = store.begin(entry).await.unwrap();
+    tx.add_folder(&folder(entry, id, None, false))
+        .await
+        .unwrap();
     tx.commit().await.unwrap();
     let mut tx = store.begin(two).await.unwrap();
     assert!(matches!(tx.folder(id).await, Err(StoreError::NotFound)));
     assert!(matches!(tx.person(person).await, Err(StoreError::NotFound)));
-    let row = folder(one, Uuid::now_v7(), None, false);
+    let row = folder(entry, Uuid::now_v7(), None, false);
     assert!(
         tx.add_folder(&row).await.is_err(),
         "a row for another organisation is refused"
@@ -81,10 +83,10 @@ async fn a_query_that_forgets_its_organisation_sees_nothing() {
 async fn what_finds_by_words_finds_in_one_organisation_and_the_owner_changes_nothing_outside_of_one()
  {
     let store = store();
-    let (one, _) = organisation(&store).await;
+    let (entry, _) = organisation(&store).await;
     let (two, _) = organisation(&store).await;
-    let word = format!("weir{}", one.simple());
-    for org in [one, two] {
+    let word = format!("weir{}", entry.simple());
+    for org in [entry, two] {
         let mut tx = store.begin(org).await.unwrap();
         let place = Uuid::now_v7();
         tx.add_folder(&folder(org, place, None, false))
@@ -111,7 +113,7 @@ async fn what_finds_by_words_finds_in_one_organisation_and_the_owner_changes_not
     let found = format!("SELECT count(*) FROM resembling('{word}')");
     let nobody = Uuid::nil().to_string();
     for (scope, expected) in [
-        (one.to_string(), 1),
+        (entry.to_string(), 1),
         (two.to_string(), 1),
         (nobody.clone(), 0),
     ] {
@@ -257,7 +259,7 @@ async fn nothing_commits_as_recorded_without_an_event_and_no_receipt_serves_anot
     let mut tx = store.begin(org).await.unwrap();
     let events = tx
         .events(&jexlin_store::EventFilter {
-            most: 10,
+            limit: 10,
             ..Default::default()
         })
         .await
@@ -392,7 +394,7 @@ async fn the_commit_that_travels_with_its_event_keeps_both_or_neither() {
         assert_eq!(tx.folder(id).await.unwrap().id, id);
         let events = tx
             .events(&jexlin_store::EventFilter {
-                most: 10,
+                limit: 10,
                 ..Default::default()
             })
             .await
@@ -538,7 +540,7 @@ async fn a_search_finds_by_words_and_devices_and_only_what_grants_reach_in_one_o
     ] {
         let query = ListQuery {
             find: text.split_whitespace().map(str::to_owned).collect(),
-            most: 10,
+            limit: 10,
             ..Default::default()
         };
         let found: Vec<String> = tx
@@ -556,7 +558,7 @@ async fn a_search_finds_by_words_and_devices_and_only_what_grants_reach_in_one_o
             at(1),
             &ListQuery {
                 find: vec!["ridge".into()],
-                most: 10,
+                limit: 10,
                 ..Default::default()
             }
         )
@@ -576,7 +578,12 @@ fn a_database_that_stopped_at_any_version_can_be_brought_up_to_date() {
         paths.sort();
         paths
     };
-    let (folders, functions) = (sorted("migrations"), sorted("sql"));
+    let folders = sorted("migrations");
+    let (views, mut functions): (Vec<_>, Vec<_>) = sorted("sql").into_iter().partition(|file| {
+        let text = std::fs::read_to_string(file).unwrap();
+        text.contains("CREATE OR REPLACE VIEW")
+    });
+    functions.extend(views);
     // Each in a session of its own, as if it came on another day.
     let apply = |files: &[std::path::PathBuf]| {
         let mut psql = std::process::Command::new("psql");
@@ -608,20 +615,20 @@ fn a_database_that_stopped_at_any_version_can_be_brought_up_to_date() {
             "SELECT count(*) FROM __diesel_schema_migrations",
         )
         .unwrap();
-    assert_eq!(versions, (folders.len() + 2).to_string());
+    assert_eq!(versions, (folders.len() + 3).to_string());
 }
 
 #[tokio::test(flavor = "multi_thread")]
 async fn what_belongs_to_a_credential_cannot_name_another_organisation() {
     let store = store();
-    let (one, _) = organisation(&store).await;
+    let (entry, _) = organisation(&store).await;
     let (two, _) = organisation(&store).await;
     let place = Uuid::now_v7();
-    let mut tx = store.begin(one).await.unwrap();
-    tx.add_folder(&folder(one, place, None, false))
+    let mut tx = store.begin(entry).await.unwrap();
+    tx.add_folder(&folder(entry, place, None, false))
         .await
         .unwrap();
-    let credential = rig::credential(one, place, "duty");
+    let credential = rig::credential(entry, place, "duty");
     tx.add_credential(&credential).await.unwrap();
     tx.commit().await.unwrap();
     // Even the superuser, whom no row-level security holds back, cannot tie the two together.
@@ -679,8 +686,8 @@ async fn a_sealer_goes_on_where_another_was_with_the_gaps_that_it_left() {
     late.commit_recorded().await.unwrap();
     assert_eq!(seal(&mut one, 3).await, 1);
     early.commit_recorded().await.unwrap();
-    // The other has seen neither: it learns from the frontier up to where all was looked at, and which
-    // number was missing there.
+    // The other has seen neither: it learns from the frontier up to where all was looked at, and
+    // which number was missing there.
     assert_eq!(seal(&mut other, 4).await, 1);
     assert_eq!((seal(&mut one, 5).await, seal(&mut other, 6).await), (0, 0));
     let mut tx = store.begin(org).await.unwrap();

@@ -75,7 +75,7 @@ ALTER TABLE access_request FORCE ROW LEVEL SECURITY;
 CREATE POLICY inside ON access_request USING (organisation = (SELECT scope()));
 GRANT INSERT, SELECT, UPDATE ON access_request TO jexlin_service;
 
--- What access depends on is kept by the service in a form for quick questions (the atlas). What
+-- What access depends on is kept by the service in a form for quick questions (the index). What
 -- changes is noted here with its transaction, so that the service can tell whether what it keeps is
 -- what is, and read again only what is not. Notes are only added: nobody waits for anybody.
 --

@@ -1,0 +1,7 @@
+-- Takes back the last failed login that was noted for an account, and that one only.
+CREATE OR REPLACE FUNCTION forgive_login(wanted uuid)
+    RETURNS void
+    LANGUAGE sql
+AS $$
+    DELETE FROM failed_login WHERE ctid = (SELECT ctid FROM failed_login WHERE account_id = $1 ORDER BY at DESC LIMIT 1)
+$$;
