@@ -49,7 +49,8 @@ async fn rule_of(tx: &mut Tx, policy: Option<Uuid>, enforced: bool) -> AppResult
     })
 }
 
-/// What counts in a folder. Where people choose, `chosen` is theirs; the first when they chose none.
+/// What counts in a folder. Where people choose, `chosen` is theirs; the first when they chose
+/// none.
 ///
 /// # Errors
 /// [`AppError`] when they chose one that is not among those to choose from.
@@ -156,7 +157,8 @@ fn text<'a>(fields: &'a serde_json::Value, name: &str) -> &'a str {
 /// So many estimates of strength at a time.
 static ESTIMATES: tokio::sync::Semaphore = tokio::sync::Semaphore::const_new(2);
 
-/// Estimates strength where nobody else is kept waiting by it, and with a bounded share of the machine.
+/// Estimates strength where nobody else is kept waiting by it, and with a bounded share of the
+/// machine.
 pub async fn estimate<T>(work: impl FnOnce() -> T) -> T {
     let _turn = ESTIMATES.acquire().await;
     tokio::task::block_in_place(work)
@@ -262,8 +264,8 @@ pub async fn admit_and_keep(
     keep(tx, row.id, number, row.changed_at, judged).await
 }
 
-/// Judges a sealed password by what counts, without anything of it coming out but the hash to look it
-/// up by. None when passwords of its kind are not judged.
+/// Judges a sealed password by what counts, without anything of it coming out but the hash to look
+/// it up by. None when passwords of its kind are not judged.
 async fn judged(
     tx: &mut Tx,
     app: &App,
@@ -317,11 +319,11 @@ async fn judged(
 ///
 /// # Errors
 /// [`AppError`].
-pub async fn again(tx: &mut Tx, app: &App, keys: &OpenKeys, it: &ToJudge) -> AppResult<()> {
-    let rules = rules_for(tx, it.folder).await?;
-    match judged(tx, app, keys, it, &rules).await? {
-        Some(judged) => keep(tx, it.credential, it.number, it.made_at, judged).await,
-        None => Ok(tx.forget_judgement(it.credential).await?),
+pub async fn again(tx: &mut Tx, app: &App, keys: &OpenKeys, item: &ToJudge) -> AppResult<()> {
+    let rules = rules_for(tx, item.folder).await?;
+    match judged(tx, app, keys, item, &rules).await? {
+        Some(judged) => keep(tx, item.credential, item.number, item.made_at, judged).await,
+        None => Ok(tx.forget_judgement(item.credential).await?),
     }
 }
 
@@ -330,10 +332,15 @@ pub async fn again(tx: &mut Tx, app: &App, keys: &OpenKeys, it: &ToJudge) -> App
 ///
 /// # Errors
 /// [`AppError`] where a rule is enforced and it does not comply.
-pub async fn admit_sealed(tx: &mut Tx, app: &App, keys: &OpenKeys, it: &ToJudge) -> AppResult<()> {
-    let rules = rules_for(tx, it.folder).await?;
-    let Some(judged) = judged(tx, app, keys, it, &rules).await? else {
-        return Ok(tx.forget_judgement(it.credential).await?);
+pub async fn admit_sealed(
+    tx: &mut Tx,
+    app: &App,
+    keys: &OpenKeys,
+    item: &ToJudge,
+) -> AppResult<()> {
+    let rules = rules_for(tx, item.folder).await?;
+    let Some(judged) = judged(tx, app, keys, item, &rules).await? else {
+        return Ok(tx.forget_judgement(item.credential).await?);
     };
     if rules.iter().any(|rule| rule.enforced) && !judged.lacks.is_empty() {
         return Err(AppError::field(
@@ -342,7 +349,7 @@ pub async fn admit_sealed(tx: &mut Tx, app: &App, keys: &OpenKeys, it: &ToJudge)
         )
         .telling_of_a_value());
     }
-    keep(tx, it.credential, it.number, it.made_at, judged).await
+    keep(tx, item.credential, item.number, item.made_at, judged).await
 }
 
 /// Looks whether the passwords in a folder and below it that rules from above count for comply with
@@ -362,9 +369,9 @@ pub async fn admit_folder(
     }
     let organisation = tx.organisation();
     let (all, mut failing) = (tx.ruled_from_above(folder).await?, 0);
-    for some in all.chunks(500) {
-        for it in tx.to_judge_of(some, PASSWORD).await? {
-            if !crate::kinds::kind(tx, &it.kind)
+    for chunk in all.chunks(500) {
+        for item in tx.to_judge_of(chunk, PASSWORD).await? {
+            if !crate::kinds::kind(tx, &item.kind)
                 .await?
                 .is_some_and(|kind| is_judged(&kind))
             {
@@ -372,15 +379,18 @@ pub async fn admit_folder(
             }
             let place = Place {
                 organisation,
-                credential: it.credential,
+                credential: item.credential,
                 field: PASSWORD,
-                version: it.number,
+                version: item.number,
             };
             let about = About {
-                user_name: text(&it.fields, "user_name"),
+                user_name: text(&item.fields, "user_name"),
                 used_ago: None,
             };
-            let (wrapped, sealed) = (WrappedKey(it.data_key.clone()), Sealed(it.sealed.clone()));
+            let (wrapped, sealed) = (
+                WrappedKey(item.data_key.clone()),
+                Sealed(item.sealed.clone()),
+            );
             let lacks = least_lacking(&rules, |policy| {
                 Ok(lacks_sealed(
                     &keys.key, &wrapped, &place, &sealed, policy, about,
@@ -410,7 +420,8 @@ pub async fn admit_folder(
     }
 }
 
-/// What a rotation makes its password by: the plan's own policy, unless the folder insists on another.
+/// What a rotation makes its password by: the plan's own policy, unless the folder insists on
+/// another.
 ///
 /// # Errors
 /// [`AppError`].

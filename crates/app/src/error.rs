@@ -94,7 +94,7 @@ impl AppError {
     /// Signing in did not work. The same words whatever was wrong.
     #[must_use]
     pub fn sign_in() -> Self {
-        let advice = "Check both. If you have forgotten your password, somebody with the duty `people` can set a new one.";
+        let advice = "Check both. If you have forgotten your password, a person with the duty `people` can set a new one.";
         Self::new(
             ErrorKind::SignedOut,
             ErrorCode::SignInRefused,
@@ -269,7 +269,7 @@ impl AppError {
             ErrorKind::NeedsVersion,
             ErrorCode::NeedsIfMatch,
             "If-Match is missing",
-            "This could overwrite somebody else's change.",
+            "This could overwrite another person's change.",
             "Read the thing, and send its version as If-Match.",
         )
     }
@@ -277,12 +277,12 @@ impl AppError {
     /// Somebody changed it meanwhile.
     #[must_use]
     pub fn stale() -> Self {
-        let advice = "Nothing of yours was written. Read it again, look at what changed, and make your change again.";
+        let advice = "Nothing was changed. Read it again and repeat your change.";
         Self::new(
             ErrorKind::Stale,
             ErrorCode::ChangedMeanwhile,
             "Changed meanwhile",
-            "Somebody else has changed this since you read it.",
+            "Another person has changed this since you read it.",
             advice,
         )
     }
@@ -295,7 +295,7 @@ impl AppError {
             ErrorKind::Unavailable,
             ErrorCode::VaultLocked,
             "The vault is locked",
-            "Nobody has unlocked the vault since the service started or since it was locked.",
+            "The vault has not been unlocked since the service started or since it was locked.",
             advice,
         )
     }
@@ -460,7 +460,8 @@ impl AppError {
 }
 
 impl AppError {
-    /// A thing that one may not know of answers as if it did not exist, by the name that was asked for.
+    /// A thing that one may not know of answers as if it did not exist, by the name that was asked
+    /// for.
     #[must_use]
     pub fn hide(self, what: &str) -> Self {
         if self.kind == ErrorKind::Unknown {
@@ -484,7 +485,7 @@ impl From<StoreError> for AppError {
             StoreError::Conflict(constraint) => match constraint.as_str() {
                 "person_sign_in_name" => Self::conflict(
                     ErrorCode::NameTaken,
-                    "Somebody has this sign-in name.",
+                    "This sign-in name is taken.",
                     "Choose another.",
                 ),
                 "people_group_name" => Self::conflict(
@@ -535,7 +536,7 @@ impl From<StoreError> for AppError {
                 "access_grant_once" => Self::conflict(
                     ErrorCode::AlreadyGranted,
                     "They have a grant of their own there already.",
-                    "Give that one other terms: `jexlin grant edit`, or Change beside it.",
+                    "Edit that grant: `jexlin grant edit`, or Edit in the console.",
                 ),
                 "upkeep_plan_place" => Self::conflict(
                     ErrorCode::AlreadyPlanned,
@@ -554,7 +555,7 @@ impl From<StoreError> for AppError {
                 ),
                 "checkout_one_holder" | "checkout_once_each" => Self::conflict(
                     ErrorCode::Held,
-                    "Somebody holds this credential, and its gate lets only one person hold it at a time.",
+                    "This credential is checked out, and its gate allows one holder at a time.",
                     "Ask the holder to check it in, or wait until their time is over.",
                 ),
                 "account_taken" => Self::conflict(
@@ -569,7 +570,7 @@ impl From<StoreError> for AppError {
                 ),
                 "must_rotate" => Self::conflict(
                     ErrorCode::RotationOwed,
-                    "Somebody holds this credential, and its gate asks for a rotation when it is checked in.",
+                    "This credential is checked out, and its gate rotates it when it is checked in.",
                     "Have it checked in first, or recall it.",
                 ),
                 "job_running" => Self::conflict(
@@ -579,7 +580,7 @@ impl From<StoreError> for AppError {
                 ),
                 "checked_out" => Self::conflict(
                     ErrorCode::Held,
-                    "Somebody has this credential checked out.",
+                    "This credential is checked out.",
                     "Wait, or have a steward recall it.",
                 ),
                 "is_operator" => Self::conflict(
@@ -616,9 +617,7 @@ impl From<RequestProblem> for AppError {
             RequestProblem::Own
             | RequestProblem::NoApprover
             | RequestProblem::NotYours
-            | RequestProblem::OwesAsker => {
-                Self::forbidden(detail, "Somebody else must do this: the gate names who.")
-            }
+            | RequestProblem::OwesAsker => Self::forbidden(detail, "Ask an approver of the gate."),
             RequestProblem::Settled(_) | RequestProblem::Expired | RequestProblem::GatesChanged => {
                 Self::conflict(
                     ErrorCode::RequestSettled,

@@ -1,5 +1,5 @@
-//! Requests that wait and checkouts that are open are examined again, in the same transaction, whenever
-//! gates, places, grants or people change.
+//! Requests that wait and checkouts that are open are examined again, in the same transaction,
+//! whenever gates, places, grants or people change.
 
 use std::collections::HashMap;
 
@@ -25,53 +25,53 @@ const CHANGED: &str = "gates, places or access have changed";
 pub async fn examine(tx: &mut Tx, mac: &EventKey, now: DateTime<Utc>) -> AppResult<()> {
     let organisation = tx.organisation();
     let mut sets: HashMap<Vec<Uuid>, GateSet> = HashMap::new();
-    for standing in tx.standing(now).await? {
-        let gates = if let Some(known) = sets.get(&standing.gates) {
+    for passage in tx.open_passages(now).await? {
+        let gates = if let Some(known) = sets.get(&passage.gates) {
             known.clone()
         } else {
-            let set = tx.gate_set(&standing.gates).await?;
-            sets.insert(standing.gates.clone(), set.clone());
+            let set = tx.gate_set(&passage.gates).await?;
+            sets.insert(passage.gates.clone(), set.clone());
             set
         };
-        let level = standing.held.and_then(Level::from_number);
+        let level = passage.held.and_then(Level::from_number);
         let mut event = Event::new(Uuid::now_v7(), organisation, now, Action::RequestExpire);
-        event.target = standing.credential_id.to_string();
+        event.target = passage.credential_id.to_string();
         event.target_type = TargetType::Credential.word().into();
         event.target_name = tx
-            .name_for_event(TargetType::Credential, standing.credential_id)
+            .name_for_event(TargetType::Credential, passage.credential_id)
             .await?
             .unwrap_or_default();
         event.detail.insert("because".into(), CHANGED.into());
-        if standing.is_request {
+        if passage.is_request {
             let asked: Vec<GateVersion> = tx
-                .request_gates(standing.id)
+                .request_gates(passage.id)
                 .await?
                 .iter()
                 .map(|gate| (gate.gate_id, gate.gate_version))
                 .collect();
-            if standing.active && level.is_some() && gates.is_covered_by(&asked) {
+            if passage.active && level.is_some() && gates.is_covered_by(&asked) {
                 continue;
             }
-            let mut row = tx.request_locked(standing.id).await?;
+            let mut row = tx.request_locked(passage.id).await?;
             row.state = RequestState::Expired.into();
             CHANGED.clone_into(&mut row.comment);
             tx.change_request(&row).await?;
             event
                 .detail
-                .insert("request".into(), standing.id.to_string());
+                .insert("request".into(), passage.id.to_string());
         } else {
-            let taken = tx.checkout_gates(standing.id).await?;
-            if standing.active && level >= Some(Level::Use) && gates.is_covered_by(&taken) {
+            let taken = tx.checkout_gates(passage.id).await?;
+            if passage.active && level >= Some(Level::Use) && gates.is_covered_by(&taken) {
                 continue;
             }
-            let row = tx.checkout_locked(standing.id).await?;
-            tx.end_checkout(standing.id, now, CheckoutEnd::Recalled)
+            let row = tx.checkout_locked(passage.id).await?;
+            tx.end_checkout(passage.id, now, CheckoutEnd::Recalled)
                 .await?;
             let owed = crate::jobs::owe_rotation(tx, &row, now).await?;
             event.action = Action::CheckoutRecall.word().into();
             event
                 .detail
-                .insert("checkout".into(), standing.id.to_string());
+                .insert("checkout".into(), passage.id.to_string());
             event
                 .detail
                 .insert("rotation".into(), if owed { "owed" } else { "none" }.into());

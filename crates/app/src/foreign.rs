@@ -1,7 +1,7 @@
-//! Files from elsewhere are read in a process of their own: this program again, called for that alone,
-//! without the environment, the vault's keys, the database or any file, and with limits of memory and
-//! time that it sets itself before it reads the first byte. If it dies of a file, that is an answer
-//! like any other; the service goes on.
+//! Files from elsewhere are read in a process of their own: this program again, called for that
+//! alone, without the environment, the vault's keys, the database or any file, and with limits of
+//! memory and time that it sets itself before it reads the first byte. If it dies of a file, that
+//! is an answer like any other; the service goes on.
 
 use std::io::{Read as _, Write as _};
 use std::process::{ExitCode, Stdio};
@@ -33,7 +33,8 @@ const SECONDS: u64 = 10;
 const TIME: Duration = Duration::from_secs(40);
 /// So many readers at a time; what others do is not kept waiting by more.
 const READERS: usize = 2;
-/// The most that a reader says: what a sheet may hold, escaped, and what its keys and certificates say.
+/// The most that a reader says: what a sheet may hold, escaped, and what its keys and certificates
+/// say.
 const MOST_SAID: u64 = 8 * MOST_TEXT as u64;
 /// Of so many certificates the service remembers what they say.
 const MOST_REMEMBERED: usize = 2000;
@@ -205,7 +206,7 @@ fn child(what: &str) -> ExitCode {
     ];
     if limits
         .into_iter()
-        .any(|(limit, most)| limit.set(most, most).is_err())
+        .any(|(resource, limit)| resource.set(limit, limit).is_err())
     {
         return ExitCode::FAILURE;
     }

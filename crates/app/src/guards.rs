@@ -1,7 +1,8 @@
-//! What is demanded before anything is done: a level on a folder, a credential or a device, and the way
-//! through the gates.
+//! What is demanded before anything is done: a level on a folder, a credential or a device, and the
+//! way through the gates.
 
-use jexlin_core::access::{Allowed, AtLeast, mark};
+use jexlin_core::access::reference::Credential;
+use jexlin_core::access::{Allowed, AtLeast, includes_history, mark};
 use jexlin_core::audit::TargetType;
 use jexlin_core::gate::{self, Passed};
 use jexlin_core::people::Duty;
@@ -22,7 +23,7 @@ pub async fn allow_credential<L: AtLeast>(
     if approach.reach.level().is_some() {
         unit.set_target(credential, &approach.path);
     }
-    approach.reach.allow::<L>().map_err(|denied| {
+    unit.demand::<L>(approach.reach).map_err(|denied| {
         if approach.reach.level().is_none() {
             AppError::unknown("credential")
         } else {
@@ -38,13 +39,37 @@ pub async fn allow_folder<L: AtLeast>(
 ) -> AppResult<Allowed<L>> {
     let (person, now) = (unit.person.id, unit.now);
     let reach = unit.tx()?.reach_folder(person, folder, now).await?;
-    reach.allow::<L>().map_err(|denied| {
+    unit.demand::<L>(reach).map_err(|denied| {
         if reach.level().is_none() {
             AppError::unknown("folder")
         } else {
             denied.into()
         }
     })
+}
+
+/// Whether somebody who may see the values of a credential, or of all that grants on a folder
+/// reach, may see former ones too.
+pub async fn sees_history(unit: &mut UnitOfWork, person: Uuid, target: Target) -> AppResult<bool> {
+    let now = unit.now;
+    let rows = unit.tx()?.grants_for(person, target).await?;
+    let credential = match target {
+        Target::Folder(_) => None,
+        Target::Credential(id) => {
+            let row = unit.tx()?.credential(id).await?;
+            Some(Credential {
+                folder: row.folder_id,
+                kind: row.kind,
+                tags: row.tags,
+            })
+        }
+    };
+    let grants: Vec<_> = rows
+        .iter()
+        .filter_map(|row| Some((row.to_plain()?, row.history)))
+        .collect();
+    let grants = grants.iter().map(|(grant, history)| (grant, *history));
+    Ok(includes_history(grants, credential.as_ref(), now))
 }
 
 /// Exactly one of a folder and a credential.
@@ -81,7 +106,7 @@ pub async fn allow_sharing(unit: &mut UnitOfWork) -> AppResult<()> {
     }
     Err(AppError::forbidden(
         "This organisation does not let stewards grant by themselves.",
-        "Ask somebody with the duty `access`, who must be a steward here, too.",
+        "Ask a person with the duty `access` who is also a steward here.",
     ))
 }
 
@@ -179,6 +204,6 @@ pub async fn device_for_stewards(unit: &mut UnitOfWork, device: Uuid) -> AppResu
         return Err(AppError::unknown("device"));
     }
     unit.set_target(device, &row.name);
-    reach.allow::<mark::Steward>()?;
+    unit.demand::<mark::Steward>(reach)?;
     Ok(row)
 }

@@ -47,8 +47,9 @@ pub fn queued(
     }
 }
 
-/// Notes the rotation that a checkout's end asks for as owed, if its gate said so and the credential
-/// is the password of an account. Only a rotation that is done clears it. Whether one is owed.
+/// Notes the rotation that a checkout's end asks for as owed, if its gate said so and the
+/// credential is the password of an account. Only a rotation that is done clears it. Whether one is
+/// owed.
 ///
 /// # Errors
 /// [`crate::error::AppError`].

@@ -1,7 +1,7 @@
 //! The keys that are open in this process: none until a root key is.
 //!
-//! While the root key changes there are two: the one that counts, and the next. An organisation's key
-//! is wrapped under both until the change is finished, and is opened with whichever is here.
+//! While the root key changes there are two: the one that counts, and the next. An organisation's
+//! key is wrapped under both until the change is finished, and is opened with whichever is here.
 
 use std::collections::HashMap;
 use std::fs;
@@ -165,9 +165,9 @@ impl Keyring {
         self.keys_of(&self.roots()?, row)
     }
 
-    /// Forgets the keys of organisations that are not among those whose vault is open, and the root key
-    /// when there is none; and keys that have changed, so that they are read again. Whether any vault was
-    /// closed.
+    /// Forgets the keys of organisations that are not among those whose vault is open, and the root
+    /// key when there is none; and keys that have changed, so that they are read again. Whether any
+    /// vault was closed.
     pub fn keep(&self, open: &[OpenOrganisation]) -> bool {
         let Ok(mut state) = self.0.write() else {
             return false;
@@ -178,20 +178,21 @@ impl Keyring {
         } else {
             state
                 .organisations
-                .retain(|id, _| open.iter().any(|one| one.id == *id));
+                .retain(|id, _| open.iter().any(|entry| entry.id == *id));
         }
         let closed = before != (state.roots.is_empty(), state.organisations.len());
         state.organisations.retain(|id, keys| {
-            open.iter().any(|one| {
-                one.id == *id
-                    && one.key_number == keys.key.number()
-                    && one.changing == keys.key.is_changing()
+            open.iter().any(|entry| {
+                entry.id == *id
+                    && entry.key_number == keys.key.number()
+                    && entry.changing == keys.key.is_changing()
             })
         });
         closed
     }
 
-    /// The name of the root key that an organisation's key is under, and that key under another one.
+    /// The name of the root key that an organisation's key is under, and that key under another
+    /// one.
     ///
     /// # Errors
     /// When no root key here opens it.

@@ -1,6 +1,7 @@
-//! The file of leaked passwords that an administrator supplies: SHA-1 in hexadecimal, sorted, a line
-//! each, with or without `:COUNT`; or a folder of files by the first five digits, each with the
-//! other thirty-five. Looked up without loading it: a file of a hundred gigabytes takes forty reads.
+//! The file of leaked passwords that an administrator supplies: SHA-1 in hexadecimal, sorted, a
+//! line each, with or without `:COUNT`; or a folder of files by the first five digits, each with
+//! the other thirty-five. Looked up without loading it: a file of a hundred gigabytes takes forty
+//! reads.
 
 use std::fs::File;
 use std::io::{BufRead as _, BufReader, Read as _, Seek as _, SeekFrom};
@@ -26,12 +27,12 @@ impl LeakedPasswords {
         let Ok(meta) = path.metadata() else {
             return "away".into();
         };
-        let at = meta
+        let index = meta
             .modified()
             .ok()
             .and_then(|time| time.duration_since(std::time::UNIX_EPOCH).ok())
             .map_or(0, |time| time.as_secs());
-        format!("{} {at}", meta.len())
+        format!("{} {index}", meta.len())
     }
 
     /// How often a password is in it, by its SHA-1; 0 when it is not, or when there is no file.
@@ -104,13 +105,15 @@ fn in_sorted(file: &mut File, hash: &str) -> std::io::Result<u64> {
 }
 
 /// The line in which a byte lies, and where it begins. Lines are short.
-fn line_at(file: &mut File, at: u64) -> std::io::Result<(u64, String)> {
+fn line_at(file: &mut File, position: u64) -> std::io::Result<(u64, String)> {
     const REACH: u64 = 128;
-    let from = at.saturating_sub(REACH);
+    let from = position.saturating_sub(REACH);
     file.seek(SeekFrom::Start(from))?;
     let mut bytes = vec![];
     file.take(2 * REACH).read_to_end(&mut bytes)?;
-    let offset = usize::try_from(at - from).unwrap_or(0).min(bytes.len());
+    let offset = usize::try_from(position - from)
+        .unwrap_or(0)
+        .min(bytes.len());
     let (before, after) = bytes.split_at(offset);
     let begin = before
         .iter()

@@ -1,4 +1,5 @@
-//! What the product does: commands and queries over core, store and devices. No HTTP, no command line.
+//! What the product does: commands and queries over core, store and devices. No HTTP, no command
+//! line.
 //!
 //! ```text
 //! who acts ─► UnitOfWork (session, one transaction in one organisation)

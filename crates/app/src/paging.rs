@@ -9,7 +9,7 @@ pub struct Paging<K> {
     /// The key after which it begins.
     pub after: Option<K>,
     /// At most so many items.
-    pub most: i64,
+    pub limit: i64,
 }
 
 /// A page of a list.
@@ -25,13 +25,13 @@ impl<T, K> Paged<T, K> {
     /// Makes a page of rows, of which one more than `most` was asked for.
     pub fn of<R>(
         mut rows: Vec<R>,
-        most: i64,
+        limit: i64,
         key: impl Fn(&R) -> K,
         show: impl Fn(R) -> T,
     ) -> Self {
-        let most = usize::try_from(most).unwrap_or(1);
-        let more = rows.len() > most;
-        rows.truncate(most);
+        let limit = usize::try_from(limit).unwrap_or(1);
+        let more = rows.len() > limit;
+        rows.truncate(limit);
         let next = rows.last().filter(|_| more).map(key);
         Self {
             items: rows.into_iter().map(show).collect(),

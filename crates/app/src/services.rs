@@ -8,7 +8,8 @@ use crate::error::{AppError, AppResult};
 use crate::keyring;
 use crate::operators::close_stale_operators;
 
-/// Notes that this service runs, and which root keys it has open and will find again after a restart.
+/// Notes that this service runs, and which root keys it has open and will find again after a
+/// restart.
 ///
 /// # Errors
 /// [`crate::error::AppError`] when the database cannot be asked.
@@ -47,14 +48,15 @@ pub async fn tell_of_this_service(app: &App) -> AppResult<()> {
     Ok(app.store.service_runs(&row).await?)
 }
 
-/// Puts the file of the next root key in the place of the present one's once no organisation's key is
-/// under that any more, and forgets the former. The former file is kept: backups from before need it.
+/// Puts the file of the next root key in the place of the present one's once no organisation's key
+/// is under that any more, and forgets the former. The former file is kept: backups from before
+/// need it.
 ///
 /// # Errors
 /// [`crate::error::AppError`].
 pub async fn settle_root_key(app: &App) -> AppResult<()> {
-    // The request that finished the change and the news of it both come here. The second would take the
-    // new file for the former one, and keep that in its place.
+    // The request that finished the change and the news of it both come here. The second would take
+    // the new file for the former one, and keep that in its place.
     static ONE_AT_A_TIME: tokio::sync::Mutex<()> = tokio::sync::Mutex::const_new(());
     let _turn = ONE_AT_A_TIME.lock().await;
     let mut counting = std::collections::BTreeSet::new();

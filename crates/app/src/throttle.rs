@@ -5,8 +5,8 @@ use jexlin_store::Tx;
 
 use crate::error::{AppError, AppResult};
 
-/// How long the next sign-in must wait after so many failures beyond those that are free: doubling from
-/// 2 seconds to 15 minutes.
+/// How long the next sign-in must wait after so many failures beyond those that are free: doubling
+/// from 2 seconds to 15 minutes.
 pub fn wait_after(failures: i32, last: DateTime<Utc>, now: DateTime<Utc>) -> Option<i64> {
     let beyond = u32::try_from(failures - FREE_FAILURES).ok()?;
     let seconds = (2_i64 << beyond.min(9)).min(900);
@@ -43,8 +43,8 @@ const FREE_FAILURES: i32 = 5;
 /// What slows guesses of one sign-in down.
 ///
 /// A pair of name and address is slowed after a few failures. A name that is guessed from many
-/// addresses, and an address that guesses many names, are slowed after more, and only where that name
-/// has never signed in from that address: so neither keeps out those who are at home there.
+/// addresses, and an address that guesses many names, are slowed after more, and only where that
+/// name has never signed in from that address: so neither keeps out those who are at home there.
 pub struct Tries {
     pair: String,
     name: String,
@@ -112,8 +112,8 @@ impl Tries {
         Ok(tries)
     }
 
-    /// It was right: this try is taken back, and the address is known from now on. What else an address
-    /// has tried stays noted.
+    /// It was right: this try is taken back, and the address is known from now on. What else an
+    /// address has tried stays noted.
     pub async fn succeed(&self, tx: &mut Tx, now: DateTime<Utc>) -> AppResult<()> {
         tx.forget_failures(&self.pair).await?;
         for key in &self.wide {

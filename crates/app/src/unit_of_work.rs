@@ -1,14 +1,15 @@
 //! Who acts: a session, one transaction in one organisation, and what they mean to do.
 //!
-//! A command that takes a [`UnitOfWork`] cannot run without a session. It says first what it intends, so
-//! that a refusal anywhere later is recorded as such; and it ends with [`UnitOfWork::commit_audited`], which
-//! commits the action and its audit event together (promise 3), or with [`UnitOfWork::commit`] where
-//! nothing of worth was touched.
+//! A command that takes a [`UnitOfWork`] cannot run without a session. It says first what it
+//! intends, so that a refusal anywhere later is recorded as such; and it ends with
+//! [`UnitOfWork::commit_audited`], which commits the action and its audit event together (promise
+//! 3), or with [`UnitOfWork::commit`] where nothing of worth was touched.
 
 use std::collections::BTreeMap;
 use std::sync::{Arc, Mutex};
 
 use chrono::{DateTime, TimeDelta, Utc};
+use jexlin_core::access::{Allowed, AtLeast, Denied, Level, Reach};
 use jexlin_core::audit::{Action, TargetType};
 use jexlin_core::audit::{Event, Outcome};
 use jexlin_core::auth::read_token;
@@ -32,6 +33,16 @@ pub struct Intent {
     target: Option<Uuid>,
     target_name: String,
     detail: BTreeMap<String, String>,
+}
+
+/// What stands in for a level that is demanded of each target.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Authority {
+    /// The duty `access`, which mends access without having any.
+    AccessDuty,
+    /// A list of targets of which the command itself has kept only those that the one who acts is a steward
+    /// of.
+    OwnStewardship,
 }
 
 /// Who acts, kept for the record of a refusal.
@@ -82,6 +93,8 @@ pub struct UnitOfWork {
     tx: Option<Tx>,
     audit: PendingAudit,
     gathered: Vec<Event>,
+    /// The highest level that was demanded, and held, in this transaction.
+    demanded: Option<Level>,
 }
 
 impl UnitOfWork {
@@ -128,9 +141,9 @@ impl UnitOfWork {
         let (organisation, hash) = read_token(token)
             .ok_or_else(|| AppError::signed_out("The token is not one of ours."))?;
         let (tx, session, person, now) = Self::admit(app, organisation, &hash).await?;
-        // Once a minute is enough to tell idleness, and spares a write on every call.
-        // It is durable at once: the request's own transaction may be long, and others would wait for
-        // it, or it may be taken back.
+        // Once a minute is enough to tell idleness, and spares a write on every call. It is durable
+        // at once: the request's own transaction may be long, and others would wait for it, or it
+        // may be taken back.
         if now - session.last_used_at >= TimeDelta::minutes(1) {
             let mut touch = app.store.begin(organisation).await?;
             touch.touch_session(session.id, now).await?;
@@ -156,6 +169,7 @@ impl UnitOfWork {
             audit,
             readings: Readings::default(),
             gathered: vec![],
+            demanded: None,
         })
     }
 
@@ -191,6 +205,31 @@ impl UnitOfWork {
     ) -> AppResult<()> {
         self.begin_audit(action, target_type, target, target_name);
         action.needed_duty().map_or(Ok(()), |duty| self.duty(duty))
+    }
+
+    /// Demands a level of what reaches the one who acts. What takes a level
+    /// ([`Action::needed_level`]) is not recorded, and so not done, in a transaction where it was
+    /// not demanded.
+    ///
+    /// # Errors
+    /// [`Denied`] when less is held.
+    pub fn demand<L: AtLeast>(&mut self, reach: Reach) -> Result<Allowed<L>, Denied> {
+        let allowed = reach.allow::<L>()?;
+        self.demanded = self.demanded.max(Some(L::LEVEL));
+        Ok(allowed)
+    }
+
+    /// Says what the changes that follow rest on in place of a level that was demanded of each target.
+    ///
+    /// # Errors
+    /// When the duty is not held.
+    pub fn act_by(&mut self, authority: Authority) -> AppResult<()> {
+        match authority {
+            Authority::AccessDuty => self.duty(Duty::Access)?,
+            Authority::OwnStewardship => {}
+        }
+        self.demanded = Some(Level::Steward);
+        Ok(())
     }
 
     /// Adds to what is recorded, also of a refusal.
@@ -241,7 +280,8 @@ impl UnitOfWork {
             .ok_or_else(|| AppError::internal("the transaction is over"))
     }
 
-    /// Demands that not too many answers have depended on values of late: each tells a little of one.
+    /// Demands that not too many answers have depended on values of late: each tells a little of
+    /// one.
     ///
     /// # Errors
     /// [`AppError`] with how long to wait.
@@ -273,8 +313,8 @@ impl UnitOfWork {
         }
     }
 
-    /// Records what was intended so far in this transaction, which goes on with another intent: both
-    /// become durable, or neither.
+    /// Records what was intended so far in this transaction, which goes on with another intent:
+    /// both become durable, or neither.
     ///
     /// # Errors
     /// [`AppError`].
@@ -317,7 +357,8 @@ impl UnitOfWork {
         Ok(self.tx()?.record(&event, &keys.mac).await?)
     }
 
-    /// Keeps what was intended so far, to be recorded together with all the rest by [`UnitOfWork::commit_audited`].
+    /// Keeps what was intended so far, to be recorded together with all the rest by
+    /// [`UnitOfWork::commit_audited`].
     ///
     /// # Errors
     /// [`AppError`].
@@ -335,6 +376,12 @@ impl UnitOfWork {
             .ok()
             .and_then(|slot| slot.intent.clone())
             .ok_or_else(|| AppError::internal("nothing was intended"))?;
+        if intent.action.needed_level() > self.demanded {
+            return Err(AppError::internal(format!(
+                "`{}` was about to be done without the level that it takes",
+                intent.action
+            )));
+        }
         let actor = Actor {
             organisation: self.organisation(),
             person: Some(self.person.id),
@@ -358,8 +405,8 @@ impl UnitOfWork {
         if tx.is_examination_due() {
             crate::examination::examine(&mut tx, &self.keys.mac, self.now).await?;
         }
-        for some in std::mem::take(&mut self.gathered).chunks(2000) {
-            tx.record_all(some, &self.keys.mac).await?;
+        for chunk in std::mem::take(&mut self.gathered).chunks(2000) {
+            tx.record_all(chunk, &self.keys.mac).await?;
         }
         Ok((id, tx.commit_with(&event, &self.keys.mac).await?))
     }
@@ -389,6 +436,7 @@ impl UnitOfWork {
         let (tx, session, person, now) =
             Self::admit(&self.app, self.organisation(), &self.session.token_hash).await?;
         (self.tx, self.session, self.person, self.now) = (Some(tx), session, person, now);
+        self.demanded = None;
         Ok(())
     }
 }
@@ -431,8 +479,8 @@ impl PendingAudit {
         }
     }
 
-    /// Records that a command was refused, if it said what it means to do and the refusal is worth an
-    /// event.
+    /// Records that a command was refused, if it said what it means to do and the refusal is worth
+    /// an event.
     ///
     /// # Errors
     /// [`AppError`] when it cannot be recorded.
@@ -479,7 +527,8 @@ async fn record_refusal(
         .insert("refused".into(), fault.code.word().to_owned());
     let keys = app.keyring.keys(&app.store, actor.organisation).await?;
     let mut tx = app.store.begin(actor.organisation).await?;
-    // Strangers do not fill the log: the first refusal of a minute is recorded, the others are counted.
+    // Strangers do not fill the log: the first refusal of a minute is recorded, the others are
+    // counted.
     if actor.person.is_none()
         && !tx
             .count_stranger_refusal(intent.action, &actor.origin, app.clock.now())

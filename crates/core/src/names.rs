@@ -53,12 +53,12 @@ impl Name {
         if length > LONGEST_NAME {
             return Err(NameProblem::TooLong(length));
         }
-        for (at, c) in text.chars().enumerate() {
+        for (index, c) in text.chars().enumerate() {
             if c.is_control() {
-                return Err(NameProblem::Control(at + 1));
+                return Err(NameProblem::Control(index + 1));
             }
             if is_invisible(c) {
-                return Err(NameProblem::Invisible(at + 1));
+                return Err(NameProblem::Invisible(index + 1));
             }
             if c == '/' {
                 return Err(NameProblem::Slash);
@@ -95,8 +95,8 @@ const fn is_invisible(c: char) -> bool {
         | '\u{2060}'..='\u{206F}' | '\u{FEFF}' | '\u{FFF9}'..='\u{FFFB}' | '\u{E0000}'..='\u{E007F}')
 }
 
-/// Whether a character can change how the text around it is shown: a control character, a terminal's
-/// escape, a mark of direction or one that cannot be seen.
+/// Whether a character can change how the text around it is shown: a control character, a
+/// terminal's escape, a mark of direction or one that cannot be seen.
 #[must_use]
 pub fn is_unshowable(c: char) -> bool {
     c.is_control() || is_invisible(c)
@@ -134,8 +134,8 @@ pub fn without_guard(cell: &str) -> &str {
         .unwrap_or(cell)
 }
 
-/// Foreign text (a device's words, a banner, a file's name) as it may stand in a list, a log line or a
-/// terminal: on one line, with what could forge another one replaced by `�`.
+/// Foreign text (a device's words, a banner, a file's name) as it may stand in a list, a log line
+/// or a terminal: on one line, with what could forge another one replaced by `�`.
 ///
 /// ```
 /// use jexlin_core::names::show_foreign;
@@ -173,9 +173,9 @@ pub fn check_note(text: &str) -> Result<(), String> {
         .chars()
         .position(|c| is_unshowable(c) && c != '\n' && c != '\t')
     {
-        Some(at) => Err(format!(
+        Some(index) => Err(format!(
             "the text holds a control character or an invisible mark at position {}",
-            at + 1
+            index + 1
         )),
         None => Ok(()),
     }
@@ -193,9 +193,9 @@ pub fn check_line(text: &str) -> Result<(), String> {
         ));
     }
     match text.chars().position(char::is_control) {
-        Some(at) => Err(format!(
+        Some(index) => Err(format!(
             "the value holds a control character at position {}",
-            at + 1
+            index + 1
         )),
         None => Ok(()),
     }

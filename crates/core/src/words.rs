@@ -1,11 +1,52 @@
 //! The words that stand for the values of an enumeration in records, the interface and the client.
 //!
-//! Each such enumeration derives its words from its variants (`strum`), once for all borders: a column,
-//! a JSON value, an argument of the client and an event have the same word.
+//! Each such enumeration derives its words from its variants (`strum`), once for all borders: a
+//! column, a JSON value, an argument of the client and an event have the same word.
 
 use std::str::FromStr;
 
 use strum::VariantArray;
+
+/// Declares enumerations with words: each variant is written in kebab case everywhere, unless it
+/// says otherwise itself, in `serde` and in `strum` alike.
+///
+/// ```text
+/// word_enum! {
+///     /// The state of a job.
+///     pub enum JobState { Queued, Running, Done }
+/// }
+/// JobState::Queued.word() == "queued"; "queued".parse() == Ok(JobState::Queued)
+/// ```
+macro_rules! word_enum {
+    ($(#[$attribute:meta])* $visibility:vis enum $name:ident { $($variants:tt)* }) => {
+        $(#[$attribute])*
+        #[derive(
+            Clone,
+            Copy,
+            Debug,
+            PartialEq,
+            Eq,
+            PartialOrd,
+            Ord,
+            Hash,
+            serde::Serialize,
+            serde::Deserialize,
+            strum::Display,
+            strum::EnumString,
+            strum::IntoStaticStr,
+            strum::VariantArray,
+        )]
+        #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+        #[serde(rename_all = "kebab-case")]
+        #[strum(
+            serialize_all = "kebab-case",
+            parse_err_ty = $crate::words::UnknownWord,
+            parse_err_fn = $crate::words::unknown_word::<$name>
+        )]
+        $visibility enum $name { $($variants)* }
+    };
+}
+pub(crate) use word_enum;
 
 /// A value that a word stands for.
 pub trait Word: Copy + FromStr + Into<&'static str> + VariantArray + PartialEq {
@@ -34,7 +75,8 @@ pub trait Word: Copy + FromStr + Into<&'static str> + VariantArray + PartialEq {
 
 impl<T: Copy + FromStr + Into<&'static str> + VariantArray + PartialEq> Word for T {}
 
-/// A word stands for no value of an enumeration. It does not repeat the word, which may be anything.
+/// A word stands for no value of an enumeration. It does not repeat the word, which may be
+/// anything.
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
 #[error("expected {0}")]
 pub struct UnknownWord(String);

@@ -11,16 +11,17 @@ use strum::VariantArray as _;
 #[test]
 fn the_catalogue_of_events_is_complete() {
     let mut page = String::from(
-        "# Events\n\nWhat the audit log records, by its name there. Where a duty is named, nobody does it without that duty. A refused try is recorded under the same name, with the outcome `refused`.\n\n| event | what it means | duty |\n|---|---|---|\n",
+        "# Events\n\nWhat the audit log records, by its name there. Where a duty or a level is named, nobody does it without: the duty, and the level on what it is done to. Some take more than is named here by what they do, such as moving something to a folder where more people have access. A refused try is recorded under the same name, with the outcome `refused`.\n\n| event | what it means | duty or level |\n|---|---|---|\n",
     );
     for action in Action::VARIANTS {
-        let duty = action
-            .needed_duty()
-            .map_or(String::new(), |duty| format!("`{duty}`"));
+        let duty = action.needed_duty().map(|duty| format!("duty `{duty}`"));
+        let level = action.needed_level().map(|level| format!("`{level}`"));
+        assert!(duty.is_none() || level.is_none(), "{action} has one column");
+        let takes = duty.or(level).unwrap_or_default();
         assert!(action.sentence().ends_with('.'), "{action} has no sentence");
         writeln!(
             page,
-            "| `{}` | {} | {duty} |",
+            "| `{}` | {} | {takes} |",
             action.word(),
             action.sentence()
         )

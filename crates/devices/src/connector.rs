@@ -13,7 +13,8 @@ use crate::{Change, Met, Probe};
 /// The answer to [`MaySend`].
 pub type Answer<'a> = Pin<Box<dyn Future<Output = bool> + Send + 'a>>;
 
-/// Asked when everything is ready, immediately before anything is sent: whether the lease still holds.
+/// Asked when everything is ready, immediately before anything is sent: whether the lease still
+/// holds.
 pub type MaySend<'a> = Box<dyn FnOnce() -> Answer<'a> + Send + 'a>;
 
 /// What a connector can do beside checking a password.
@@ -74,8 +75,8 @@ impl OperatorConnection {
 
 /// A way to reach devices.
 ///
-/// A password reaches it only inside a [`BoundLogin`], which core makes for a confirmed binding; it sends
-/// that password nowhere but to the login's endpoint, once the identity is proved.
+/// A password reaches it only inside a [`BoundLogin`], which core makes for a confirmed binding; it
+/// sends that password nowhere but to the login's endpoint, once the identity is proved.
 #[async_trait]
 pub trait Connector: std::fmt::Debug + Send + Sync {
     /// Which it is.
@@ -87,8 +88,8 @@ pub trait Connector: std::fmt::Debug + Send + Sync {
     /// What operators and accounts must be allowed to do on the device, in a sentence for people.
     fn needed_rights(&self) -> &'static str;
 
-    /// Reads the identities that a device shows, one for each type of key that it has. Nothing is sent
-    /// to it.
+    /// Reads the identities that a device shows, one for each type of key that it has. Nothing is
+    /// sent to it.
     ///
     /// # Errors
     /// A sentence when nothing there shows an identity.

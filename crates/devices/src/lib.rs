@@ -1,6 +1,6 @@
 //! Connectors: one module per way to reach devices, behind the trait [`Connector`], and the
-//! [`Registry`] of those that there are. Each can check a password and change one; none of them decides
-//! anything. What a device says comes back without secrets in it.
+//! [`Registry`] of those that there are. Each can check a password and change one; none of them
+//! decides anything. What a device says comes back without secrets in it.
 //!
 //! [`Probe`] and [`Change`] say exactly what is known, since the rotation machine in core rests on
 //! the difference between "refused", "surely not reached" and "lost".

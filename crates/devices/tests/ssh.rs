@@ -270,7 +270,8 @@ async fn a_kept_connection_serves_one_credential_and_version_and_ends_when_idle(
         Change::Applied
     );
     assert_eq!(ssh.kept_operators().len(), 1);
-    // Another credential of the same name at the same address, with the same version and a wrong password.
+    // Another credential of the same name at the same address, with the same version and a wrong
+    // password.
     let other: BoundLogin<Operator> = place.login(9, "root", "wrong", 1);
     assert_eq!(
         ssh.change_as_operator(&other, &place.account("strict", "Strict-account-2"), yes())

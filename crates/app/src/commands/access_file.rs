@@ -25,7 +25,7 @@ use super::second_person::Act;
 use super::second_person::needs_second;
 use crate::error::{AppError, AppResult};
 use crate::guards::allow_sharing;
-use crate::unit_of_work::UnitOfWork;
+use crate::unit_of_work::{Authority, UnitOfWork};
 
 /// The most changes that an answer names one by one.
 const MOST: usize = 1000;
@@ -396,6 +396,8 @@ impl Batch {
 /// Makes all changes, each with its event; refuses what nobody may do.
 async fn make(unit: &mut UnitOfWork, brought: &mut Brought) -> AppResult<()> {
     let (me, now) = (unit.person.id, unit.now);
+    // A file that names what its asker is no steward of was refused when it was compared.
+    unit.act_by(Authority::OwnStewardship)?;
     let mut batch = Batch::default();
     for change in &brought.changes {
         match change {
@@ -465,14 +467,14 @@ async fn make(unit: &mut UnitOfWork, brought: &mut Brought) -> AppResult<()> {
                 unit.add_detail("closed", if *closed { "yes" } else { "no" });
                 let mut row = unit.tx()?.folder(id).await?;
                 row.closed = *closed;
-                unit.tx()?.change_folder(&row).await?;
+                unit.tx()?.edit_folder(&row).await?;
                 if *closed {
                     batch.closed.push(id);
                     batch.doubtful.push(id);
                 }
             }
             Change::Grant(spot, key) | Change::Alter(spot, key) | Change::Withdraw(spot, key) => {
-                change_grant(
+                edit_grant(
                     unit,
                     &brought.world,
                     &brought.wanted,
@@ -483,7 +485,7 @@ async fn make(unit: &mut UnitOfWork, brought: &mut Brought) -> AppResult<()> {
                 )?;
             }
             Change::SetGate(spot) | Change::RemoveGate(spot) => {
-                change_gate(unit, &brought.world, &brought.wanted, spot).await?
+                edit_gate(unit, &brought.world, &brought.wanted, spot).await?
             }
         }
         unit.add_detail("by", "access file");
@@ -508,10 +510,10 @@ async fn make(unit: &mut UnitOfWork, brought: &mut Brought) -> AppResult<()> {
         return Err(AppError::conflict(
             ErrorCode::LastSteward,
             format!(
-                "After this {} would have no steward: nobody could grant anything there any more.",
+                "{} would have no steward, and no access to it could be granted any more.",
                 path_of(first)
             ),
-            "Grant `steward` to somebody there who can sign in. Nothing was changed.",
+            "Nothing was changed. Grant `steward` there to a person who can sign in.",
         ));
     }
     for id in &batch.closed {
@@ -522,7 +524,7 @@ async fn make(unit: &mut UnitOfWork, brought: &mut Brought) -> AppResult<()> {
                     "After this you would no longer be a steward of {}.",
                     path_of(id)
                 ),
-                "Grant yourself or a group of yours `steward` on the folder itself. Nothing was changed.",
+                "Nothing was changed. Grant `steward` on the folder itself to yourself or a group that you are in.",
             ));
         }
     }
@@ -559,7 +561,7 @@ async fn add_folder(unit: &mut UnitOfWork, world: &mut World, path: &str) -> App
     Ok(())
 }
 
-fn change_grant(
+fn edit_grant(
     unit: &mut UnitOfWork,
     world: &World,
     wanted: &Document,
@@ -652,7 +654,7 @@ async fn alone(unit: &mut UnitOfWork, act: &Act, what: &str) -> AppResult<()> {
     Ok(())
 }
 
-async fn change_gate(
+async fn edit_gate(
     unit: &mut UnitOfWork,
     world: &World,
     wanted: &Document,
@@ -725,7 +727,7 @@ async fn change_gate(
             )
             .await?;
         }
-        unit.tx()?.change_gate(&row, &approvers).await?
+        unit.tx()?.edit_gate(&row, &approvers).await?
     } else {
         unit.tx()?.add_gate(&row, &approvers).await?
     }
@@ -776,7 +778,7 @@ async fn change_rules(
             );
             unit.add_detail("rules", row.rules.to_string());
             if present {
-                unit.tx()?.change_policy(&row).await?;
+                unit.tx()?.edit_policy(&row).await?;
                 unit.tx()?.judge_all_again(None).await?;
             } else {
                 unit.tx()?.add_policy(&row).await?;

@@ -4,8 +4,7 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use jexlin_api::ErrorCode;
 use jexlin_api::{
-    AccessIssue, AccessIssuesFixed, FixAccessIssues, Page, StewardshipTransferred,
-    TransferStewardship,
+    AccessIssue, AccessIssuesFixed, FixAccessIssues, StewardshipTransferred, TransferStewardship,
 };
 use jexlin_core::access::IssueType;
 use jexlin_core::access::{Level, in_force};
@@ -22,14 +21,15 @@ use crate::guards::allow_sharing;
 use crate::guards::place_of;
 use crate::guards::target_of;
 use crate::guards::target_type_of;
-use crate::unit_of_work::UnitOfWork;
+use crate::paging::{Paged, Paging};
+use crate::unit_of_work::{Authority, UnitOfWork};
 
 const fn advice(issue: IssueType) -> &'static str {
     match issue {
-        IssueType::NoSteward => "Make somebody who can sign in a steward of it.",
-        IssueType::Left => "Take the grant away: nobody signs in with it any more.",
+        IssueType::NoSteward => "Add a steward who can sign in.",
+        IssueType::Left => "Remove the grant: its grantee has left.",
         IssueType::Ended => "Remove the grant: it has expired.",
-        IssueType::Redundant => "Take the grant away: nobody loses anything by it.",
+        IssueType::Redundant => "Remove the grant: another grant gives the same access.",
     }
 }
 
@@ -62,16 +62,30 @@ async fn access_issues(unit: &mut UnitOfWork) -> AppResult<Vec<AccessIssue>> {
 
 /// Access issues, for the duty `access`: places and names of people, nothing of
 /// what is inside.
-pub async fn list(unit: &mut UnitOfWork) -> AppResult<Page<AccessIssue>> {
+pub async fn list(
+    unit: &mut UnitOfWork,
+    paging: Paging<Uuid>,
+) -> AppResult<Paged<AccessIssue, Uuid>> {
     unit.begin(Action::AccessIssueList, TargetType::Access, None, "")?;
-    let items = access_issues(unit).await?;
+    let mut items = access_issues(unit).await?;
     unit.add_detail("found", items.len().to_string());
     unit.commit_audited().await?;
-    Ok(Page { items, next: None })
+    // All of them are found together; a page begins after the last of the page before, or with the
+    // first if that one has been fixed.
+    let begin = paging
+        .after
+        .and_then(|after| items.iter().position(|issue| issue.id == after))
+        .map_or(0, |last| last + 1);
+    Ok(Paged::of(
+        items.split_off(begin),
+        paging.limit,
+        |issue| issue.id,
+        std::convert::identity,
+    ))
 }
 
-/// A person who can sign in. A program is nobody to keep a place in order, and whoever keeps its secret
-/// would get by it what the duty `access` gives nobody.
+/// A person who can sign in. A program is nobody to keep a place in order, and whoever keeps its
+/// secret would get by it what the duty `access` gives nobody.
 async fn active(unit: &mut UnitOfWork, field: &str, person: Uuid) -> AppResult<PersonRow> {
     let row = unit
         .tx()?
@@ -97,6 +111,7 @@ async fn active(unit: &mut UnitOfWork, field: &str, person: Uuid) -> AppResult<P
 /// else a steward where there is none. Whoever fixes them gets nothing by it.
 pub async fn fix(unit: &mut UnitOfWork, body: FixAccessIssues) -> AppResult<AccessIssuesFixed> {
     unit.begin(Action::AccessIssueFix, TargetType::Access, None, "")?;
+    unit.act_by(Authority::AccessDuty)?;
     unit.tx()?.lock_access().await?;
     if body.withdraw.is_empty() && body.folders.is_empty() {
         return Err(AppError::field(
@@ -182,8 +197,8 @@ async fn appoint(
     let subjects = unit.tx()?.subjects_of(me).await?;
     if body.person == Some(me) || body.group.is_some_and(|group| subjects.contains(&group)) {
         return Err(AppError::forbidden(
-            "The duty `access` gives nobody a look at what is inside: you cannot make yourself a steward.",
-            "Name somebody else.",
+            "The duty `access` gives no access to credentials: you cannot make yourself a steward.",
+            "Name another person.",
         ));
     }
     let folders: BTreeSet<Uuid> = body.folders.iter().copied().collect();
@@ -224,7 +239,7 @@ async fn appoint(
     {
         return Err(AppError::field(
             "group",
-            format!("nobody in {name} can sign in: there would still be no steward"),
+            format!("no member of {name} can sign in, so there would still be no steward"),
         ));
     }
     Ok(folders.len())
@@ -254,8 +269,8 @@ pub async fn transfer(unit: &mut UnitOfWork, body: &TransferStewardship) -> AppR
     let duty = unit.duty(Duty::Access).is_ok();
     if duty && body.to == me && body.from != me {
         return Err(AppError::forbidden(
-            "The duty `access` gives nobody a look at what is inside: you cannot transfer stewardship to yourself.",
-            "Name somebody else.",
+            "The duty `access` gives no access to credentials: you cannot transfer stewardship to yourself.",
+            "Name another person.",
         ));
     }
     allow_sharing(unit).await?;
@@ -294,6 +309,11 @@ pub async fn transfer(unit: &mut UnitOfWork, body: &TransferStewardship) -> AppR
         {
             continue;
         }
+        unit.act_by(if duty {
+            Authority::AccessDuty
+        } else {
+            Authority::OwnStewardship
+        })?;
         let (target, target_type) = target_type_of(target);
         let said = |unit: &mut UnitOfWork, action: Action, word: &str, name: &str| {
             unit.begin_audit(action, target_type, Some(target), &path);
@@ -358,7 +378,7 @@ pub async fn transfer(unit: &mut UnitOfWork, body: &TransferStewardship) -> AppR
                 "There is nothing that {} is a steward of by a grant of their own, and that you may transfer.",
                 from.display_name
             ),
-            "One hands over what is one's own; otherwise it takes the duty `access`, or being a steward of it.",
+            "You can transfer your own stewardship, or that on what you are a steward of; anything else takes the duty `access`.",
         ));
     }
     Ok(places)

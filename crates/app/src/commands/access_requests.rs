@@ -1,7 +1,8 @@
 //! What somebody sees the name of and no more, where the organisation lets them, and asking for it.
 
+use chrono::{DateTime, Utc};
 use jexlin_api::ErrorCode;
-use jexlin_api::{AccessRequest, Decide, Discoverable, NewAccessRequest, NewGrant, Page};
+use jexlin_api::{AccessRequest, Decide, Discoverable, NewAccessRequest, NewGrant};
 use jexlin_core::access::AccessRequestState;
 use jexlin_core::access::Level;
 use jexlin_core::audit::{Action, TargetType};
@@ -16,21 +17,22 @@ use crate::guards::place_of;
 use crate::paging::{Paged, Paging};
 use crate::unit_of_work::UnitOfWork;
 
-/// The most access requests in a list.
-const MOST: i64 = 200;
-
 async fn allowed(unit: &mut UnitOfWork) -> AppResult<()> {
     let (settings, _) = crate::settings::settings(unit.tx()?).await?;
     if settings.discoverable_names {
         return Ok(());
     }
     Err(AppError::forbidden(
-        "This organisation shows nobody the names of what they cannot open.",
+        "This organisation hides the names of credentials that you have no access to.",
         "Ask an administrator what there is; the setting is `discoverable_names`.",
     ))
 }
 
+/// Where a list of access requests goes on: whether it is settled, when it was asked, which it is.
+pub type AccessRequestKey = (bool, DateTime<Utc>, Uuid);
+
 fn show(view: AccessRequestView) -> AccessRequest {
+    let may_decide = view.may_decide();
     AccessRequest {
         id: view.id,
         credential: view.credential_id,
@@ -39,7 +41,7 @@ fn show(view: AccessRequestView) -> AccessRequest {
         person_name: view.person_name,
         level: Level::from_number(view.held).unwrap_or(Level::List),
         reason: view.reason,
-        may_decide: view.may_decide && view.state == AccessRequestState::Waiting,
+        may_decide: may_decide && view.state == AccessRequestState::Waiting,
         state: view.state.0,
         asked_at: view.asked_at,
         decided_by: view.decided_by_name,
@@ -62,7 +64,7 @@ pub async fn discoverable(
     let (person, now) = (unit.person.id, unit.now);
     let rows = unit
         .tx()?
-        .discoverable(person, now, text, paging.after, paging.most + 1)
+        .discoverable(person, now, text, paging.after, paging.limit + 1)
         .await?;
     unit.commit().await?;
     let show = |row: jexlin_store::DiscoverableView| Discoverable {
@@ -74,21 +76,28 @@ pub async fn discoverable(
     };
     Ok(Paged::of(
         rows,
-        paging.most,
+        paging.limit,
         |row| (row.name.to_lowercase(), row.id),
         show,
     ))
 }
 
 /// The access requests that concern the asker: their own, and those for what they are a steward of.
-pub async fn list(unit: &mut UnitOfWork) -> AppResult<Page<AccessRequest>> {
+pub async fn list(
+    unit: &mut UnitOfWork,
+    paging: Paging<AccessRequestKey>,
+) -> AppResult<Paged<AccessRequest, AccessRequestKey>> {
     let (person, now) = (unit.person.id, unit.now);
-    let rows = unit.tx()?.access_requests(person, now, MOST).await?;
+    let rows = unit
+        .tx()?
+        .access_requests(person, now, paging.after, paging.limit + 1)
+        .await?;
     unit.commit().await?;
-    Ok(Page {
-        items: rows.into_iter().map(show).collect(),
-        next: None,
-    })
+    let key = |row: &AccessRequestView| {
+        let waits = row.state == AccessRequestState::Waiting;
+        (!waits, row.asked_at, row.id)
+    };
+    Ok(Paged::of(rows, paging.limit, key, show))
 }
 
 /// Asks the stewards of something for a level on it.
@@ -189,7 +198,7 @@ async fn settle(
         .access_request_view(person, access_request, now)
         .await?;
     let mine = view.person_id == person;
-    if !mine && !view.may_decide {
+    if !mine && !view.may_decide() {
         return Err(AppError::unknown("access_request"));
     }
     let said = |unit: &mut UnitOfWork| {
@@ -207,8 +216,8 @@ async fn settle(
     said(unit);
     if mine != (state == AccessRequestState::Withdrawn) {
         return Err(AppError::forbidden(
-            "One withdraws one's own access request, and a steward settles somebody else's.",
-            "Ask somebody else who is a steward of it.",
+            "You can withdraw only your own access request, and decide only those of others.",
+            "Ask another steward.",
         ));
     }
     if row.state != AccessRequestState::Waiting {

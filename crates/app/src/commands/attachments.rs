@@ -94,15 +94,15 @@ async fn arrive(
     let cut_off = |error: std::io::Error| {
         AppError::malformed(format!("The file was cut off on its way: {error}."))
     };
-    let most = i64::from(settings.attachment_mib) * MIB;
+    let limit = i64::from(settings.attachment_mib) * MIB;
     // Read on a little past the limit, so that the sender hears this answer and not a broken line.
-    let mut stream = content.take(u64::try_from(most).unwrap_or(0) * 2 + 1_048_576);
+    let mut stream = content.take(u64::try_from(limit).unwrap_or(0) * 2 + 1_048_576);
     let (mut size, mut number) = (0_i64, 0_i32);
     let mut piece = vec![0; PIECE];
     let mut ahead = fill(&mut stream, &mut piece).await.map_err(cut_off)?;
     loop {
         size += i64::try_from(ahead).unwrap_or(i64::MAX);
-        if size > most {
+        if size > limit {
             copy(&mut stream, &mut sink()).await.map_err(cut_off)?;
             return Err(AppError::field(
                 "file",

@@ -64,24 +64,24 @@ pub async fn list(
     find: Option<&str>,
     paging: Paging<i64>,
 ) -> AppResult<Paged<AuditEvent, i64>> {
-    let some = |text: Option<&str>| {
+    let given = |text: Option<&str>| {
         text.map(str::trim)
             .filter(|text| !text.is_empty())
             .map(|text| text.chars().take(200).collect::<String>())
     };
     let filter = EventFilter {
-        action: some(action),
+        action: given(action),
         actor,
         target,
-        outcome: some(outcome)
+        outcome: given(outcome)
             .map(|word| word.parse::<Outcome>())
             .transpose()
             .map_err(|problem| AppError::field("outcome", problem.to_string()))?,
         since: time("since", since)?,
         until: time("until", until)?,
-        find: some(find),
+        find: given(find),
         before: paging.after,
-        most: paging.most + 1,
+        limit: paging.limit + 1,
     };
     unit.begin_audit(Action::AuditRead, TargetType::AuditLog, None, "");
     if unit.duty(Duty::Audit).is_err() {
@@ -93,13 +93,13 @@ pub async fn list(
             .map_err(|_| AppError::needs_duty(Duty::Audit))?;
     }
     for (name, value) in [
-        ("action", some(action)),
+        ("action", given(action)),
         ("actor", actor.map(|id| id.to_string())),
         ("target", target.map(|id| id.to_string())),
-        ("outcome", some(outcome)),
-        ("since", some(since)),
-        ("until", some(until)),
-        ("find", some(find)),
+        ("outcome", given(outcome)),
+        ("since", given(since)),
+        ("until", given(until)),
+        ("find", given(find)),
     ] {
         if let Some(value) = value {
             unit.add_detail(name, value);
@@ -107,11 +107,11 @@ pub async fn list(
     }
     let rows = unit.tx()?.events(&filter).await?;
     unit.commit_audited().await?;
-    Ok(Paged::of(rows, paging.most, |row| row.seq, show))
+    Ok(Paged::of(rows, paging.limit, |row| row.seq, show))
 }
 
-/// What happened to a folder and to all that lies in it and below it, newest first, for its stewards:
-/// as far down as they are stewards.
+/// What happened to a folder and to all that lies in it and below it, newest first, for its
+/// stewards: as far down as they are stewards.
 pub async fn below(
     unit: &mut UnitOfWork,
     folder: Uuid,
@@ -124,10 +124,10 @@ pub async fn below(
     let (person, now) = (unit.person.id, unit.now);
     let rows = unit
         .tx()?
-        .events_below(folder, person, now, paging.after, paging.most + 1)
+        .events_below(folder, person, now, paging.after, paging.limit + 1)
         .await?;
     unit.commit_audited().await?;
-    Ok(Paged::of(rows, paging.most, |row| row.seq, show))
+    Ok(Paged::of(rows, paging.limit, |row| row.seq, show))
 }
 
 /// The log's public key and newest signed checkpoint. Anybody who is signed in may have them.
@@ -195,10 +195,10 @@ async fn read_rest(
     let strays = tx.stray_events(mac).await?;
     let (mut notes, mut after, mut beyond) = (vec![], 0, None);
     loop {
-        let some = tx.checkpoints(after, 1000).await?;
-        let Some((last, _)) = some.last() else { break };
+        let part = tx.checkpoints(after, 1000).await?;
+        let Some((last, _)) = part.last() else { break };
         after = *last;
-        for (size, note) in some {
+        for (size, note) in part {
             if size <= leaves {
                 notes.push(note);
             } else if beyond.is_none() {
@@ -251,8 +251,8 @@ pub async fn export(unit: &mut UnitOfWork) -> AppResult<AuditExport> {
 impl AuditExport {
     /// The next lines; none when it is complete.
     ///
-    /// One transaction a stretch: an export of a long log holds nothing open. Rows never change, so the
-    /// stretches fit together; the newest checkpoint is read last and covers them all.
+    /// One transaction a stretch: an export of a long log holds nothing open. Rows never change, so
+    /// the stretches fit together; the newest checkpoint is read last and covers them all.
     ///
     /// # Errors
     /// [`AppError`] when the database cannot be read; then the export broke off.

@@ -105,7 +105,7 @@ pub async fn change_password(unit: &mut UnitOfWork, body: ChangePassword) -> App
     };
     let (session, now) = (unit.session.id, unit.now);
     unit.tx()?.forget_failures(&tries).await?;
-    unit.tx()?.change_person(&row).await?;
+    unit.tx()?.edit_person(&row).await?;
     unit.tx()?.end_sessions_of(id, Some(session), now).await?;
     unit.commit_audited().await?;
     Ok(())

@@ -57,13 +57,13 @@ pub async fn list(
             credential,
             open.unwrap_or(false),
             paging.after,
-            paging.most + 1,
+            paging.limit + 1,
         )
         .await?;
     unit.commit().await?;
     Ok(Paged::of(
         rows,
-        paging.most,
+        paging.limit,
         |row| (row.starts_at, row.id),
         show_checkout,
     ))

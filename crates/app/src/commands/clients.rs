@@ -81,13 +81,13 @@ pub async fn renew_now(unit: &mut UnitOfWork, mut row: PersonRow) -> AppResult<S
     let (secret, hash) = new_token(&mut unit.app.rng()?, unit.organisation());
     row.secret_hash = Some(hash.to_vec());
     let now = unit.now;
-    unit.tx()?.change_person(&row).await?;
+    unit.tx()?.edit_person(&row).await?;
     unit.tx()?.end_sessions_of(row.id, None, now).await?;
     Ok(secret)
 }
 
-/// Gives a client another secret; the old one and its tokens stop working. It waits for a second person,
-/// who is told the secret.
+/// Gives a client another secret; the old one and its tokens stop working. It waits for a second
+/// person, who is told the secret.
 pub async fn renew(unit: &mut UnitOfWork, client: Uuid) -> AppResult<MaybePending<ClientSecret>> {
     let target = client;
     unit.begin(Action::ClientRenew, TargetType::Person, Some(target), "")?;
@@ -126,7 +126,8 @@ pub struct AccessToken {
     pub seconds: i64,
 }
 
-/// A token for a client; none when its name and secret do not belong together, or it may not sign in.
+/// A token for a client; none when its name and secret do not belong together, or it may not sign
+/// in.
 pub async fn token(
     app: &App,
     name: &str,

@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 
 use jexlin_api::ErrorCode;
 use jexlin_api::{
-    ChangeCredential, Credential, CredentialItem, FindingItem, NewCredential, SecretText,
+    Credential, CredentialItem, EditCredential, FindingItem, NewCredential, SecretText,
 };
 use jexlin_core::access::{Level, mark};
 use jexlin_core::audit::{Action, TargetType};
@@ -21,7 +21,9 @@ use jexlin_core::vault::readings::Readings;
 use jexlin_core::vault::ssh_keys::SshKey;
 use jexlin_core::vault::{Place, WrappedKey};
 use jexlin_core::words::Word as _;
-use jexlin_store::{CredentialChange, CredentialListing, CredentialRow, ListQuery, NewVersion, Tx};
+use jexlin_store::{
+    CredentialChange, CredentialListing, CredentialRow, ListQuery, NewVersion, Target, Tx,
+};
 use uuid::Uuid;
 
 use super::devices::enroll;
@@ -329,7 +331,7 @@ fn changed_kind(kind: &Kind) -> AppError {
     AppError::conflict(
         ErrorCode::KindChanged,
         format!(
-            "Somebody has changed what a {} has for fields since the form was opened.",
+            "The fields of the kind {} have changed since the form was opened.",
             kind.label.to_lowercase()
         ),
         "Open the form again; copy what you typed first.",
@@ -340,11 +342,12 @@ fn to_json<T: serde::Serialize>(value: &T) -> AppResult<serde_json::Value> {
     serde_json::to_value(value).map_err(|error| AppError::internal(error.to_string()))
 }
 
-/// A typed password is compared with former ones only for whoever could see them: the answer would tell
-/// others what they are.
+/// A typed password is compared with former ones only for whoever could see them: the answer would
+/// tell others what they are.
 async fn allow_comparing(unit: &mut UnitOfWork, credential: Uuid) -> AppResult<()> {
     let (person, now) = (unit.person.id, unit.now);
-    let seen = unit.tx()?.may_see_history(person, credential, now).await?;
+    let here = Target::Credential(credential);
+    let seen = crate::guards::sees_history(unit, person, here).await?;
     let approach = unit.tx()?.approach(person, credential, now).await?;
     let passed = match approach.reach.allow::<mark::Reveal>() {
         Ok(allowed) => crate::guards::through_all(unit, &allowed).await.is_ok(),
@@ -575,12 +578,176 @@ pub async fn read(unit: &mut UnitOfWork, credential: Uuid) -> AppResult<Versione
     Ok(Versioned(shown.version, shown))
 }
 
-/// Changes a credential: name, place, fields, tags, device, or secrets in the vault.
-pub async fn change(
+/// Moves a credential that is being edited to another folder. Moving changes who has access to it: it
+/// takes a steward here and an editor there. Whether it was moved.
+async fn edit_folder(
+    unit: &mut UnitOfWork,
+    row: &mut CredentialRow,
+    folder: Option<Uuid>,
+) -> AppResult<bool> {
+    let Some(folder) = folder.filter(|folder| *folder != row.folder_id) else {
+        return Ok(false);
+    };
+    allow_credential::<mark::Steward>(unit, row.id).await?;
+    allow_folder::<mark::Edit>(unit, folder).await?;
+    row.folder_id = folder;
+    let to = unit.tx()?.path_of(folder).await?;
+    unit.add_detail("moved_to", to);
+    Ok(true)
+}
+
+/// The fields of a credential after an edit, and its fields of its own; an empty value removes a field.
+async fn edit_fields(
+    unit: &mut UnitOfWork,
+    known: &crate::kinds::Known,
+    row: &mut CredentialRow,
+    body: &EditCredential,
+) -> AppResult<(Kind, BTreeMap<String, String>)> {
+    let kept = fields_of(row);
+    let mut fields = kept.clone();
+    for (name, value) in &body.fields {
+        if value.is_empty() {
+            fields.remove(name);
+        } else {
+            fields.insert(name.clone(), value.clone());
+        }
+        let name: String = name.chars().take(40).collect();
+        unit.add_detail(&format!("field {name}"), "changed");
+    }
+    if let Some(extra) = &body.extra {
+        let extra = read_fields(extra)?;
+        known
+            .kind
+            .clone()
+            .with_extra(&extra)
+            .map_err(|problem| AppError::field("extra", problem))?;
+        row.extra = to_json(&extra)?;
+        let names: Vec<&str> = extra.iter().map(|field| field.name.as_str()).collect();
+        unit.add_detail("extra fields", names.join(", "));
+    }
+    let kind = kind_of(unit.tx()?, row).await?;
+    kind.check_plain(&fields, &kept, &unit.readings)
+        .map_err(AppError::bad_fields)?;
+    kind.complete(&mut fields, &kept, &unit.readings);
+    row.fields = to_json(&fields)?;
+    Ok((kind, fields))
+}
+
+/// Gives a credential other tags. Where a grant is for one of them alone, that changes who has access.
+async fn edit_tags(
+    unit: &mut UnitOfWork,
+    row: &mut CredentialRow,
+    tags: &[String],
+) -> AppResult<()> {
+    let tags = read_tags(tags)?;
+    let changed: Vec<String> = tags
+        .iter()
+        .chain(&row.tags)
+        .filter(|tag| tags.contains(tag) != row.tags.contains(tag))
+        .cloned()
+        .collect();
+    let now = unit.now;
+    if unit
+        .tx()?
+        .tags_move_access(row.folder_id, &changed, now)
+        .await?
+    {
+        allow_credential::<mark::Steward>(unit, row.id).await?;
+    }
+    row.tags = tags;
+    unit.add_detail("tags", row.tags.join(", "));
+    Ok(())
+}
+
+/// Makes a credential the password of an account on a device, or of none any more.
+async fn edit_device(
+    unit: &mut UnitOfWork,
+    row: &mut CredentialRow,
+    body: &EditCredential,
+    user_name: &str,
+    renamed: bool,
+) -> AppResult<()> {
+    match (row.device_id, body.device) {
+        (Some(present), None) if body.no_device => {
+            unit.tx()?.withdraw_from_account(row.id).await?;
+            row.device_id = None;
+            unit.add_detail("device", format!("none any more; it was {present}"));
+        }
+        (present, Some(device)) if present != Some(device) || renamed => {
+            unit.tx()?.withdraw_from_account(row.id).await?;
+            enroll(unit, row.id, user_name, device, false).await?;
+            row.device_id = Some(device);
+        }
+        (Some(_), _) if renamed => {
+            return Err(AppError::conflict(
+                ErrorCode::IsAccount,
+                "This credential is the password of an account on a device, and the user name is \
+                 the account's.",
+                "Name the device with the new user name to make it the password of that account, \
+                 or take it off the device first.",
+            ));
+        }
+        _ => {}
+    }
+    Ok(())
+}
+
+/// The new values of secret fields: those that were given, and one that is to be generated.
+fn new_secrets(
+    unit: &UnitOfWork,
+    kind: &Kind,
+    body: &EditCredential,
+    rule: &Rule,
+    user_name: &str,
+) -> AppResult<Vec<NewSecret>> {
+    let mut secrets = read_secrets(kind, body.password.as_ref(), &body.secrets, &unit.readings)?;
+    if body.generate && body.password.is_none() {
+        if !kind.generates {
+            return Err(AppError::field(
+                "generate",
+                format!(
+                    "the secret of a {} is issued elsewhere and cannot be generated",
+                    kind.label.to_lowercase()
+                ),
+            ));
+        }
+        secrets.push((
+            PASSWORD.to_owned(),
+            make_main(unit, kind, rule, user_name, body.key.as_deref())?,
+            ValueOrigin::Generated,
+        ));
+    }
+    Ok(secrets)
+}
+
+/// Judges a password that stays by what counts from now on, and where it comes to, admits it there.
+async fn assess_kept(unit: &mut UnitOfWork, row: &CredentialRow, moved: bool) -> AppResult<()> {
+    let (app, keys) = (unit.app.clone(), unit.keys.clone());
+    for mut kept in unit.tx()?.to_judge_of(&[row.id], PASSWORD).await? {
+        kept.folder = row.folder_id;
+        kept.name.clone_from(&row.name);
+        kept.fields.clone_from(&row.fields);
+        if !moved {
+            assessment::again(unit.tx()?, &app, &keys, &kept).await?;
+            continue;
+        }
+        if assessment::is_enforced(unit.tx()?, row.folder_id).await? {
+            // Whether it complies tells something of the value: only to whoever could see it.
+            let reach = allow_credential::<mark::Reveal>(unit, row.id).await?;
+            crate::guards::through_all(unit, &reach).await?;
+            unit.value_may_be_asked().await?;
+        }
+        assessment::admit_sealed(unit.tx()?, &app, &keys, &kept).await?;
+    }
+    Ok(())
+}
+
+/// Edits a credential: name, folder, fields, tags, device, or secrets in the vault.
+pub async fn edit(
     unit: &mut UnitOfWork,
     credential: Uuid,
     version: i32,
-    body: ChangeCredential,
+    body: EditCredential,
 ) -> AppResult<Versioned<Credential>> {
     let target = credential;
     unit.begin_audit(
@@ -609,137 +776,26 @@ pub async fn change(
         unit.add_detail("name", row.name.clone());
     }
     let gates = unit.tx()?.gate_ids_of(target).await?;
-    let mut moved = false;
-    if let Some(folder) = body.folder.filter(|folder| *folder != row.folder_id) {
-        // Moving changes who reaches it: it takes a steward here and an editor there.
-        allow_credential::<mark::Steward>(unit, target).await?;
-        allow_folder::<mark::Edit>(unit, folder).await?;
-        row.folder_id = folder;
-        let to = unit.tx()?.path_of(folder).await?;
-        unit.add_detail("moved_to", to);
-        moved = true;
-    }
+    let moved = edit_folder(unit, &mut row, body.folder).await?;
     let kept = fields_of(&row);
-    let mut fields = kept.clone();
-    for (name, value) in &body.fields {
-        if value.is_empty() {
-            fields.remove(name);
-        } else {
-            fields.insert(name.clone(), value.clone());
-        }
-        unit.add_detail(
-            &format!("field {}", name.chars().take(40).collect::<String>()),
-            "changed",
-        );
-    }
-    if let Some(extra) = &body.extra {
-        let extra = read_fields(extra)?;
-        known
-            .kind
-            .clone()
-            .with_extra(&extra)
-            .map_err(|problem| AppError::field("extra", problem))?;
-        row.extra = to_json(&extra)?;
-        unit.add_detail(
-            "extra fields",
-            extra
-                .iter()
-                .map(|field| field.name.as_str())
-                .collect::<Vec<_>>()
-                .join(", "),
-        );
-    }
-    let kind = kind_of(unit.tx()?, &row).await?;
-    kind.check_plain(&fields, &kept, &unit.readings)
-        .map_err(AppError::bad_fields)?;
-    kind.complete(&mut fields, &kept, &unit.readings);
-    row.fields = to_json(&fields)?;
+    let (kind, fields) = edit_fields(unit, &known, &mut row, &body).await?;
     if let Some(tags) = &body.tags {
-        let tags = read_tags(tags)?;
-        let changed: Vec<String> = tags
-            .iter()
-            .chain(&row.tags)
-            .filter(|tag| tags.contains(tag) != row.tags.contains(tag))
-            .cloned()
-            .collect();
-        let now = unit.now;
-        if unit
-            .tx()?
-            .tags_move_access(row.folder_id, &changed, now)
-            .await?
-        {
-            // A grant for such a tag alone reaches it from now on, or does not any more.
-            allow_credential::<mark::Steward>(unit, target).await?;
-        }
-        row.tags = tags;
-        unit.add_detail("tags", row.tags.join(", "));
+        edit_tags(unit, &mut row, tags).await?;
     }
-    let renamed = user_of(&fields) != user_of(&kept);
-    match (row.device_id, body.device) {
-        (Some(present), None) if body.no_device => {
-            unit.tx()?.withdraw_from_account(target).await?;
-            row.device_id = None;
-            unit.add_detail("device", format!("none any more; it was {present}"));
-        }
-        (present, Some(device)) if present != Some(device) || renamed => {
-            unit.tx()?.withdraw_from_account(target).await?;
-            enroll(unit, target, user_of(&fields), device, false).await?;
-            row.device_id = Some(device);
-        }
-        (Some(_), _) if renamed => {
-            return Err(AppError::conflict(
-                ErrorCode::IsAccount,
-                "This credential is the password of an account on a device, and the user name is the account's.",
-                "Name the device with the new user name to make it the password of that account, or take it off the device first.",
-            ));
-        }
-        _ => {}
-    }
+    let user_name = user_of(&fields);
+    let renamed = user_name != user_of(&kept);
+    edit_device(unit, &mut row, &body, user_name, renamed).await?;
     let rule = assessment::rule_for(unit.tx()?, row.folder_id, body.policy).await?;
-    let mut secrets = read_secrets(&kind, body.password.as_ref(), &body.secrets, &unit.readings)?;
-    if body.generate && body.password.is_none() {
-        if !kind.generates {
-            return Err(AppError::field(
-                "generate",
-                format!(
-                    "the secret of a {} comes from somebody else; none can be generated",
-                    kind.label.to_lowercase()
-                ),
-            ));
-        }
-        secrets.push((
-            PASSWORD.to_owned(),
-            make_main(unit, &kind, &rule, user_of(&fields), body.key.as_deref())?,
-            ValueOrigin::Generated,
-        ));
-    }
-    if secrets.iter().any(|(field, ..)| field == PASSWORD)
-        && unit.tx()?.has_candidate(target).await?
-    {
+    let secrets = new_secrets(unit, &kind, &body, &rule, user_name)?;
+    let new_password = secrets.iter().any(|(field, ..)| field == PASSWORD);
+    if new_password && unit.tx()?.has_candidate(target).await? {
         return Err(AppError::rotating());
     }
     row.changed_at = unit.now;
     row.changed_by = Some(unit.person.id);
     keep_secrets(unit, &kind, &row, &secrets, &body.why, &rule).await?;
-    if !secrets.iter().any(|(field, ..)| field == PASSWORD)
-        && (moved || fields != kept || body.name.is_some())
-    {
-        // What it keeps is judged by what counts from now on, and where it comes to, also admitted.
-        let (app, keys) = (unit.app.clone(), unit.keys.clone());
-        for mut it in unit.tx()?.to_judge_of(&[target], PASSWORD).await? {
-            (it.folder, it.name, it.fields) = (row.folder_id, row.name.clone(), row.fields.clone());
-            if moved {
-                if assessment::is_enforced(unit.tx()?, row.folder_id).await? {
-                    // Whether it complies tells something of the value: only to whoever could see it.
-                    let reach = allow_credential::<mark::Reveal>(unit, target).await?;
-                    crate::guards::through_all(unit, &reach).await?;
-                    unit.value_may_be_asked().await?;
-                }
-                assessment::admit_sealed(unit.tx()?, &app, &keys, &it).await?;
-            } else {
-                assessment::again(unit.tx()?, &app, &keys, &it).await?;
-            }
-        }
+    if !new_password && (moved || fields != kept || body.name.is_some()) {
+        assess_kept(unit, &row, moved).await?;
     }
     let change = CredentialChange {
         id: target,
@@ -752,7 +808,7 @@ pub async fn change(
         now: row.changed_at,
         by: row.changed_by,
     };
-    unit.tx()?.change_credential(&change).await?;
+    unit.tx()?.edit_credential(&change).await?;
     let after = unit.tx()?.gate_ids_of(target).await?;
     super::gates::may_leave(unit, &gates, &after).await?;
     row.version += 1;
@@ -790,9 +846,9 @@ pub async fn remove(unit: &mut UnitOfWork, credential: Uuid, version: i32) -> Ap
     Ok(going.id)
 }
 
-/// The credentials that the asker may know of, narrowed as they like. `find` looks in everything that
-/// is not secret, word by word; when nothing holds all words, what resembles them comes back with
-/// `near` set. `view` is `favourites`, `recent`, `most-used`, `mine`, `shared-with-me`,
+/// The credentials that the asker may know of, narrowed as they like. `find` looks in everything
+/// that is not secret, word by word; when nothing holds all words, what resembles them comes back
+/// with `near` set. `view` is `favourites`, `recent`, `most-used`, `mine`, `shared-with-me`,
 /// `shared-by-me` or `with-nobody`.
 pub async fn list(
     unit: &mut UnitOfWork,
@@ -836,7 +892,7 @@ pub async fn list(
         thresholds: assessment::thresholds(unit.tx()?).await?,
         many_folders: None,
         after: paging.after,
-        most: paging.most + 1,
+        limit: paging.limit + 1,
     };
     let mut used: Option<Vec<Uuid>> = None;
     match narrowed.view {
@@ -867,7 +923,7 @@ pub async fn list(
     }
     if near {
         // The nearest first: whoever does not find it here types it otherwise.
-        rows.truncate(usize::try_from(paging.most).unwrap_or(0));
+        rows.truncate(usize::try_from(paging.limit).unwrap_or(0));
         return Ok(Paged {
             items: rows.into_iter().map(|row| show_item(row, true)).collect(),
             next: None,
@@ -875,7 +931,7 @@ pub async fn list(
     }
     Ok(Paged::of(
         rows,
-        paging.most,
+        paging.limit,
         |row| (row.name.clone(), row.id),
         |row| show_item(row, false),
     ))

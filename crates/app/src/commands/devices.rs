@@ -2,8 +2,8 @@
 
 use jexlin_api::ErrorCode;
 use jexlin_api::{
-    BindingsConfirmed, ChangeDevice, Device, DeviceBinding, DeviceIdentity, NewDevice,
-    OperatorScope, Page,
+    BindingsConfirmed, Device, DeviceBinding, DeviceIdentity, EditDevice, NewDevice, OperatorScope,
+    Page,
 };
 use jexlin_core::access::{Level, mark};
 use jexlin_core::audit::{Action, TargetType};
@@ -91,15 +91,15 @@ pub async fn devices(
     let (person, now) = (unit.person.id, unit.now);
     let rows = unit
         .tx()?
-        .devices(person, now, folder, paging.after, paging.most + 1)
+        .devices(person, now, folder, paging.after, paging.limit + 1)
         .await?;
-    let most = usize::try_from(paging.most).unwrap_or(1);
+    let limit = usize::try_from(paging.limit).unwrap_or(1);
     let mut shown = vec![];
-    for row in rows.iter().take(most) {
+    for row in rows.iter().take(limit) {
         shown.push(show_device(unit, row.clone()).await?);
     }
     unit.commit().await?;
-    let next = Paged::of(rows, paging.most, |row| (row.name.clone(), row.id), |_| ()).next;
+    let next = Paged::of(rows, paging.limit, |row| (row.name.clone(), row.id), |_| ()).next;
     Ok(Paged { items: shown, next })
 }
 
@@ -127,7 +127,7 @@ async fn pass_reveal(unit: &mut UnitOfWork, credential: Uuid, what: &'static str
     if approach.reach.level().is_none() {
         return Err(AppError::unknown(what));
     }
-    let allowed = approach.reach.allow::<mark::Reveal>()?;
+    let allowed = unit.demand::<mark::Reveal>(approach.reach)?;
     through(unit, &allowed, &approach.gates).await?;
     Ok(())
 }
@@ -186,7 +186,7 @@ pub async fn enroll(
     if reach.level().is_none() {
         return Err(AppError::unknown("device"));
     }
-    reach.allow::<mark::Steward>()?;
+    unit.demand::<mark::Steward>(reach)?;
     if !is_new {
         pass_reveal(unit, credential, "credential").await?;
     }
@@ -301,11 +301,11 @@ pub async fn read_device(unit: &mut UnitOfWork, device: Uuid) -> AppResult<Versi
 }
 
 /// Changes a device.
-pub async fn change_device(
+pub async fn edit_device(
     unit: &mut UnitOfWork,
     device: Uuid,
     version: i32,
-    body: ChangeDevice,
+    body: EditDevice,
 ) -> AppResult<Versioned<Device>> {
     let target = device;
     unit.begin_audit(Action::DeviceEdit, TargetType::Device, Some(target), "");
@@ -336,7 +336,7 @@ pub async fn change_device(
         make_operator(unit, &row, operator).await?;
     }
     row.version = version;
-    unit.tx()?.change_device(&row).await?;
+    unit.tx()?.edit_device(&row).await?;
     row.version += 1;
     let shown = show_device(unit, row).await?;
     unit.commit_audited().await?;
@@ -364,7 +364,7 @@ pub async fn remove_device(unit: &mut UnitOfWork, device: Uuid, version: i32) ->
     let path = format!("{}/{}", unit.tx()?.path_of(row.folder_id).await?, row.name);
     let removal = removal(unit, RemovedType::Device, target, path, row.folder_id, 0);
     unit.tx()?.add_removal(&removal).await?;
-    unit.tx()?.change_device(&row).await?;
+    unit.tx()?.edit_device(&row).await?;
     unit.tx()?.device_removed_by(target, removal.id).await?;
     unit.commit_audited().await?;
     Ok(())
@@ -409,7 +409,8 @@ pub async fn read_identity(unit: &mut UnitOfWork, device: Uuid) -> AppResult<Pag
     Ok(Page { items, next: None })
 }
 
-/// Confirms the suspended bindings of a device as it is now: those whose password the asker may see.
+/// Confirms the suspended bindings of a device as it is now: those whose password the asker may
+/// see.
 pub async fn confirm_bindings(
     unit: &mut UnitOfWork,
     device: Uuid,
@@ -432,7 +433,7 @@ pub async fn confirm_bindings(
     if row.identity.is_empty() && !settings.trust_first_contact {
         return Err(AppError::conflict(
             ErrorCode::NoIdentity,
-            "Nobody has confirmed the device's identity yet.",
+            "The device's identity is not confirmed yet.",
             "Confirm it first: `jexlin device identity`.",
         ));
     }
@@ -479,7 +480,7 @@ pub async fn resume(
     unit.begin_audit(Action::DeviceResume, TargetType::Device, Some(target), "");
     let mut row = device_for_stewards(unit, target).await?;
     (row.paused_at, row.paused_why, row.version) = (None, String::new(), version);
-    unit.tx()?.change_device(&row).await?;
+    unit.tx()?.edit_device(&row).await?;
     row.version += 1;
     let shown = show_device(unit, row).await?;
     unit.commit_audited().await?;

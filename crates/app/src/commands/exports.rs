@@ -1,13 +1,15 @@
-//! Exporting what one may see, protected by age, or, with a duty, a fresh sign-in and a reason, as it is.
+//! Exporting what one may see, protected by age, or, with a duty, a fresh sign-in and a reason, as
+//! it is.
 
 use std::collections::BTreeMap;
 
-use chrono::TimeDelta;
+use chrono::{DateTime, TimeDelta, Utc};
 use jexlin_api::ErrorCode;
 use jexlin_api::ExportOptions;
 use jexlin_core::access::mark;
 use jexlin_core::audit::Event;
 use jexlin_core::audit::{Action, TargetType};
+use jexlin_core::gate::Passed;
 use jexlin_core::names::check_note;
 use jexlin_core::people::Duty;
 use jexlin_core::transfer::ExportFormat;
@@ -16,7 +18,7 @@ use jexlin_core::vault::kinds::PASSWORD;
 use jexlin_core::vault::readings::Readings;
 use jexlin_core::vault::{Place, Sealed, WrappedKey, open};
 use jexlin_core::words::Word as _;
-use jexlin_store::ListQuery;
+use jexlin_store::{CredentialListing, ListQuery, SealedVersion};
 use tokio::sync::Semaphore;
 use tokio::task::block_in_place;
 use uuid::Uuid;
@@ -28,6 +30,7 @@ use crate::foreign;
 use crate::guards::allow_folder;
 use crate::guards::through;
 use crate::guards::through_all;
+use crate::keyring::OpenKeys;
 use crate::unit_of_work::UnitOfWork;
 
 /// A sign-in is fresh for so many minutes.
@@ -104,51 +107,15 @@ fn event_for(unit: &UnitOfWork, target: Uuid, name: &str, plain: bool) -> Event 
     event
 }
 
-/// Exports everything that the asker may reveal, in a folder and below it or everywhere. What is
-/// under a gate that they have not passed is left out and counted.
-pub async fn export(unit: &mut UnitOfWork, options: ExportOptions) -> AppResult<ExportedFile> {
-    unit.begin_audit(Action::ExportRun, TargetType::Folder, options.folder, "");
-    unit.add_detail("protected", if options.plain { "no" } else { "yes" });
-    check_note(&options.reason).map_err(|problem| AppError::field("reason", problem))?;
-    if !options.reason.is_empty() {
-        unit.add_detail("reason", options.reason.clone());
-    }
-    if !crate::settings::settings(unit.tx()?).await?.0.exports {
-        return Err(AppError::forbidden(
-            "Your organisation does not let people export what they may see.",
-            "Ask whoever holds the duty `policy`.",
-        ));
-    }
-    let protection = protection(unit, &options)?;
-    // What cannot be protected is refused before anything is looked at.
-    if let Some(protection) = &protection {
-        protect(b"", protection).map_err(|problem| {
-            AppError::field(
-                if options.passphrase.is_some() {
-                    "passphrase"
-                } else {
-                    "recipients"
-                },
-                problem,
-            )
-        })?;
-    }
-    let _turn = TURNS.try_acquire().map_err(|_| {
-        AppError::conflict(
-            ErrorCode::ExportsBusy,
-            "The service is making other exports.",
-            "Try again in a minute.",
-        )
-    })?;
-    if let Some(folder) = options.folder {
-        allow_folder::<mark::List>(unit, folder).await?;
-        let path = unit.tx()?.path_of(folder).await?;
-        unit.set_target(folder, &path);
-    }
+/// A credential that is exported, with the proof that its gates were passed.
+type Chosen = (CredentialListing, Passed<mark::Reveal>);
+
+/// What is to be exported, and how many were left out because a gate stands before them.
+async fn choose(unit: &mut UnitOfWork, below: Option<Uuid>) -> AppResult<(Vec<Chosen>, usize)> {
     let (person, now) = (unit.person.id, unit.now);
     let mut query = ListQuery {
-        below: options.folder,
-        most: 500,
+        below,
+        limit: 500,
         ..ListQuery::default()
     };
     let (mut chosen, mut left_out) = (vec![], 0);
@@ -181,25 +148,134 @@ pub async fn export(unit: &mut UnitOfWork, options: ExportOptions) -> AppResult<
             "Choose another folder, or pass the gates first.",
         ));
     }
-    let ids: Vec<Uuid> = chosen.iter().map(|(row, _)| row.id).collect();
-    let mut withheld = vec![];
-    for some in ids.chunks(1000) {
-        withheld.push(unit.tx()?.current_values(some).await?);
-    }
-    let events: Vec<Event> = chosen
-        .iter()
-        .map(|(row, _)| {
-            event_for(
-                unit,
-                row.id,
-                &format!("{}/{}", row.place, row.name),
-                options.plain,
-            )
+    Ok((chosen, left_out))
+}
+
+/// What was chosen, with its secrets opened.
+fn opened(
+    keys: &OpenKeys,
+    organisation: Uuid,
+    chosen: Vec<Chosen>,
+    sealed: Vec<SealedVersion>,
+) -> AppResult<Vec<Exported>> {
+    let mut things: BTreeMap<Uuid, (Exported, _)> = chosen
+        .into_iter()
+        .map(|(row, passed)| {
+            let fields = serde_json::from_value(row.fields).unwrap_or_default();
+            let thing = Exported {
+                id: row.id,
+                name: row.name,
+                folder: row.place,
+                kind: row.kind,
+                tags: row.tags,
+                fields,
+                secrets: BTreeMap::new(),
+            };
+            (row.id, (thing, passed))
         })
         .collect();
+    for version in sealed {
+        let Some((thing, passed)) = things.get_mut(&version.credential) else {
+            continue;
+        };
+        let place = Place {
+            organisation,
+            credential: version.credential,
+            field: &version.field,
+            version: version.number,
+        };
+        let plain = open(
+            &*passed,
+            &keys.key,
+            &WrappedKey(version.data_key),
+            &place,
+            &Sealed(version.sealed),
+        )?;
+        let text = plain
+            .expose_secret_text()
+            .map_err(|error| AppError::internal(error.to_string()))?;
+        thing.secrets.insert(version.field, text.to_owned());
+    }
+    Ok(things.into_values().map(|(thing, _)| thing).collect())
+}
+
+/// The file, before it is protected.
+async fn written(
+    format: ExportFormat,
+    things: &[Exported],
+    title: &str,
+    now: DateTime<Utc>,
+) -> AppResult<Zeroizing<Vec<u8>>> {
+    if format == ExportFormat::Csv {
+        return Ok(block_in_place(|| to_csv(things)));
+    }
+    // The exchange format has keys in a form of its own.
+    let keys: Vec<&str> = things
+        .iter()
+        .filter(|thing| thing.kind == "ssh-key")
+        .filter_map(|thing| thing.secrets.get(PASSWORD))
+        .map(String::as_str)
+        .collect();
+    let mut readings = Readings::default();
+    for chunk in keys.chunks(KEYS) {
+        readings.extend(foreign::keys(chunk).await?);
+    }
+    Ok(block_in_place(|| {
+        to_exchange(things, title, now.timestamp(), &readings)
+    }))
+}
+
+/// Exports everything that the asker may reveal, in a folder and below it or everywhere. What is
+/// under a gate that they have not passed is left out and counted.
+pub async fn export(unit: &mut UnitOfWork, options: ExportOptions) -> AppResult<ExportedFile> {
+    unit.begin_audit(Action::ExportRun, TargetType::Folder, options.folder, "");
+    unit.add_detail("protected", if options.plain { "no" } else { "yes" });
+    check_note(&options.reason).map_err(|problem| AppError::field("reason", problem))?;
+    if !options.reason.is_empty() {
+        unit.add_detail("reason", options.reason.clone());
+    }
+    if !crate::settings::settings(unit.tx()?).await?.0.exports {
+        return Err(AppError::forbidden(
+            "Your organisation does not let people export what they may see.",
+            "Ask a person with the duty `policy`.",
+        ));
+    }
+    let protection = protection(unit, &options)?;
+    // What cannot be protected is refused before anything is looked at.
+    if let Some(protection) = &protection {
+        let field = if options.passphrase.is_some() {
+            "passphrase"
+        } else {
+            "recipients"
+        };
+        protect(b"", protection).map_err(|problem| AppError::field(field, problem))?;
+    }
+    let _turn = TURNS.try_acquire().map_err(|_| {
+        AppError::conflict(
+            ErrorCode::ExportsBusy,
+            "The service is making other exports.",
+            "Try again in a minute.",
+        )
+    })?;
+    if let Some(folder) = options.folder {
+        allow_folder::<mark::List>(unit, folder).await?;
+        let path = unit.tx()?.path_of(folder).await?;
+        unit.set_target(folder, &path);
+    }
+    let (chosen, left_out) = choose(unit, options.folder).await?;
+    let ids: Vec<Uuid> = chosen.iter().map(|(row, _)| row.id).collect();
+    let mut withheld = vec![];
+    for chunk in ids.chunks(1000) {
+        withheld.push(unit.tx()?.current_values(chunk).await?);
+    }
+    let event = |(row, _): &Chosen| {
+        let path = format!("{}/{}", row.place, row.name);
+        event_for(unit, row.id, &path, options.plain)
+    };
+    let events: Vec<Event> = chosen.iter().map(event).collect();
     let keys = std::sync::Arc::clone(&unit.keys);
-    for some in events.chunks(500) {
-        unit.tx()?.record_all(some, &keys.mac).await?;
+    for chunk in events.chunks(500) {
+        unit.tx()?.record_all(chunk, &keys.mac).await?;
     }
     unit.add_detail("taken_out", chosen.len().to_string());
     unit.add_detail("left_out", left_out.to_string());
@@ -207,67 +283,12 @@ pub async fn export(unit: &mut UnitOfWork, options: ExportOptions) -> AppResult<
     let (_, receipt) = unit.commit_audited().await?;
     // From here on every event is durable.
     let mut sealed = vec![];
-    for some in withheld {
-        sealed.extend(some.after(&receipt)?);
+    for chunk in withheld {
+        sealed.extend(chunk.after(&receipt)?);
     }
     let organisation = unit.organisation();
-    let things = block_in_place(|| -> AppResult<Vec<Exported>> {
-        let mut things: BTreeMap<Uuid, (Exported, _)> = chosen
-            .into_iter()
-            .map(|(row, passed)| {
-                let fields = serde_json::from_value(row.fields).unwrap_or_default();
-                let thing = Exported {
-                    id: row.id,
-                    name: row.name,
-                    folder: row.place,
-                    kind: row.kind,
-                    tags: row.tags,
-                    fields,
-                    secrets: BTreeMap::new(),
-                };
-                (row.id, (thing, passed))
-            })
-            .collect();
-        for version in sealed {
-            let Some((thing, passed)) = things.get_mut(&version.credential) else {
-                continue;
-            };
-            let place = Place {
-                organisation,
-                credential: version.credential,
-                field: &version.field,
-                version: version.number,
-            };
-            let plain = open(
-                &*passed,
-                &keys.key,
-                &WrappedKey(version.data_key),
-                &place,
-                &Sealed(version.sealed),
-            )?;
-            let text = plain
-                .expose_secret_text()
-                .map_err(|error| AppError::internal(error.to_string()))?;
-            thing.secrets.insert(version.field, text.to_owned());
-        }
-        Ok(things.into_values().map(|(thing, _)| thing).collect())
-    })?;
-    let bytes = if options.format == ExportFormat::Csv {
-        block_in_place(|| to_csv(&things))
-    } else {
-        // The format has keys in a form of its own.
-        let keys: Vec<&str> = things
-            .iter()
-            .filter(|thing| thing.kind == "ssh-key")
-            .filter_map(|thing| thing.secrets.get(PASSWORD))
-            .map(String::as_str)
-            .collect();
-        let mut readings = Readings::default();
-        for some in keys.chunks(KEYS) {
-            readings.extend(foreign::keys(some).await?);
-        }
-        block_in_place(|| to_exchange(&things, &title, now.timestamp(), &readings))
-    };
+    let things = block_in_place(|| opened(&keys, organisation, chosen, sealed))?;
+    let bytes = written(options.format, &things, &title, unit.now).await?;
     let bytes = match &protection {
         Some(protection) => Zeroizing::new(
             block_in_place(|| protect(&bytes, protection)).map_err(AppError::internal)?,

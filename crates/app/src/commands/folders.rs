@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 
 use jexlin_api::ErrorCode;
-use jexlin_api::{ChangeFolder, Folder, NewFolder, Page};
+use jexlin_api::{EditFolder, Folder, NewFolder, Page};
 use jexlin_core::access::{Level, in_force, mark};
 use jexlin_core::audit::{Action, TargetType};
 use jexlin_core::people::Duty;
@@ -120,8 +120,8 @@ pub async fn list(unit: &mut UnitOfWork) -> AppResult<Page<Folder>> {
     })
 }
 
-/// Adds a folder. At the top this takes the duty `folders`, unless the organisation lets everybody; whoever adds it there becomes its
-/// first steward.
+/// Adds a folder. At the top this takes the duty `folders`, unless the organisation lets everybody;
+/// whoever adds it there becomes its first steward.
 pub async fn add(unit: &mut UnitOfWork, body: NewFolder) -> AppResult<Versioned<Folder>> {
     unit.begin_audit(Action::FolderAdd, TargetType::Folder, None, &body.name);
     let row = FolderRow {
@@ -201,7 +201,7 @@ pub async fn alter(
     unit: &mut UnitOfWork,
     target: Uuid,
     version: Option<i32>,
-    body: ChangeFolder,
+    body: EditFolder,
 ) -> AppResult<Folder> {
     unit.begin_audit(Action::FolderEdit, TargetType::Folder, Some(target), "");
     let allowed = allow_folder::<mark::Edit>(unit, target).await?;
@@ -247,7 +247,7 @@ pub async fn alter(
         unit.add_detail("closed", if closed { "yes" } else { "no" });
     }
     row.version = version.unwrap_or(row.version);
-    unit.tx()?.change_folder(&row).await?;
+    unit.tx()?.edit_folder(&row).await?;
     let after = unit.tx()?.gate_ids_on_folder(target).await?;
     super::gates::may_leave(unit, &gates, &after).await?;
     row.version += 1;
@@ -256,18 +256,18 @@ pub async fn alter(
         return Err(AppError::conflict(
             ErrorCode::WouldShutYouOut,
             "After this you would no longer be a steward of the folder.",
-            "Grant yourself or a group of yours `steward` on the folder itself first.",
+            "First grant `steward` on the folder itself to yourself or a group that you are in.",
         ));
     }
     Ok(shown)
 }
 
 /// Renames, moves, closes or opens a folder.
-pub async fn change(
+pub async fn edit(
     unit: &mut UnitOfWork,
     folder: Uuid,
     version: i32,
-    body: ChangeFolder,
+    body: EditFolder,
 ) -> AppResult<Versioned<Folder>> {
     let shown = alter(unit, folder, Some(version), body).await?;
     unit.commit_audited().await?;
@@ -298,7 +298,7 @@ pub async fn remove(
     let going = removal(unit, RemovedType::Folder, target, path, target, 0);
     unit.tx()?.add_removal(&going).await?;
     // Its version says whether somebody else was here; what is in it goes with it.
-    unit.tx()?.change_folder(&row).await?;
+    unit.tx()?.edit_folder(&row).await?;
     let credentials = unit.tx()?.remove_folder_tree(&going).await?;
     unit.add_detail("credentials", credentials.to_string());
     unit.commit_audited().await?;

@@ -203,9 +203,9 @@ pub async fn is_weaker_row(
     ))
 }
 
-/// Demands what it takes to bring something out from under gates: for what is moved, each gate that no
-/// longer counts is removed, so whoever moves it must be a steward of that gate's place, and be one who
-/// may remove it alone. It is asked when the move is made, in its transaction.
+/// Demands what it takes to bring something out from under gates: for what is moved, each gate that
+/// no longer counts is removed, so whoever moves it must be a steward of that gate's place, and be
+/// one who may remove it alone. It is asked when the move is made, in its transaction.
 pub async fn may_leave(unit: &mut UnitOfWork, before: &[Uuid], after: &[Uuid]) -> AppResult<()> {
     for gate in before.iter().filter(|gate| !after.contains(gate)) {
         let row = unit.tx()?.gate(*gate).await?;
@@ -246,11 +246,11 @@ pub async fn change_now(
     body: &NewGate,
 ) -> AppResult<()> {
     let (row, approvers) = parse(unit, body, gate, version).await?;
-    Ok(unit.tx()?.change_gate(&row, &approvers).await?)
+    Ok(unit.tx()?.edit_gate(&row, &approvers).await?)
 }
 
 /// Changes a gate; all its conditions are given. What makes it weaker waits for a second steward.
-pub async fn change(
+pub async fn edit(
     unit: &mut UnitOfWork,
     gate: Uuid,
     version: i32,

@@ -4,7 +4,7 @@ use std::collections::HashSet;
 
 use chrono::{DateTime, Utc};
 use jexlin_api::ErrorCode;
-use jexlin_api::{ChangeGrant, Explanation, Grant, NewGrant, Page, Reacher, Way};
+use jexlin_api::{EditGrant, Explanation, Grant, NewGrant, Page, Reacher, Way};
 use jexlin_core::access::{Level, Stop, explain as explain_ways, in_force};
 use jexlin_core::audit::{Action, TargetType};
 use jexlin_core::names::check_note;
@@ -215,10 +215,14 @@ pub async fn add(unit: &mut UnitOfWork, body: NewGrant) -> AppResult<Versioned<G
 
 /// Nobody grants sight of former values that they may not see themselves.
 async fn allow_history(unit: &mut UnitOfWork, target: Target) -> AppResult<()> {
-    let (me, now) = (unit.person.id, unit.now);
+    let me = unit.person.id;
     let may = match target {
-        Target::Folder(folder) => unit.tx()?.may_see_history_in(me, folder, now).await?,
-        Target::Credential(credential) => unit.tx()?.may_see_history(me, credential, now).await?,
+        Target::Folder(folder) => {
+            crate::guards::sees_history(unit, me, Target::Folder(folder)).await?
+        }
+        Target::Credential(credential) => {
+            crate::guards::sees_history(unit, me, Target::Credential(credential)).await?
+        }
     };
     if may {
         return Ok(());
@@ -237,8 +241,8 @@ async fn keep_a_steward(unit: &mut UnitOfWork, target: Target, grant: Uuid) -> A
     }
     Err(AppError::conflict(
         ErrorCode::LastSteward,
-        "This is the last steward: nobody could grant anything here any more.",
-        "Grant `steward` to somebody else first.",
+        "This is the last steward; without one, no access can be granted here.",
+        "Grant `steward` to another person first.",
     ))
 }
 
@@ -247,7 +251,7 @@ pub async fn alter(
     unit: &mut UnitOfWork,
     grant: Uuid,
     version: Option<i32>,
-    body: ChangeGrant,
+    body: EditGrant,
 ) -> AppResult<()> {
     unit.begin_audit(Action::GrantEdit, TargetType::Grant, Some(grant), "");
     let mut row = unit
@@ -339,11 +343,11 @@ pub async fn alter(
 }
 
 /// Gives a grant other terms: level, end, note, former values. For whom and on what it is stays.
-pub async fn change(
+pub async fn edit(
     unit: &mut UnitOfWork,
     grant: Uuid,
     version: i32,
-    body: ChangeGrant,
+    body: EditGrant,
 ) -> AppResult<Versioned<Grant>> {
     alter(unit, grant, Some(version), body).await?;
     let shown = show(unit.tx()?.grant(grant).await?);
@@ -383,7 +387,7 @@ pub async fn remove(unit: &mut UnitOfWork, grant: Uuid) -> AppResult<()> {
 }
 
 fn way_of(spot: &Spot, way: &jexlin_core::access::Way) -> Way {
-    let name = |id: &Uuid| spot.atlas.name(*id).unwrap_or_else(|| id.to_string());
+    let name = |id: &Uuid| spot.index.name(*id).unwrap_or_else(|| id.to_string());
     Way {
         grant: way.grant,
         level: way.level,
@@ -415,7 +419,7 @@ pub async fn explain(
     let (asker, now) = (unit.person.id, unit.now);
     let spot = spot(unit, target, person == asker).await?;
     let who = spot
-        .atlas
+        .index
         .person(person)
         .ok_or_else(|| AppError::unknown("person"))?;
     unit.add_detail("person", who.name.clone());
@@ -436,8 +440,8 @@ pub async fn explain(
     })
 }
 
-/// Everybody who reaches a folder or a credential, the highest level first, and by which way. For its
-/// stewards, and with the duty `audit`.
+/// Everybody who reaches a folder or a credential, the highest level first, and by which way. For
+/// its stewards, and with the duty `audit`.
 pub async fn reach(
     unit: &mut UnitOfWork,
     folder: Option<Uuid>,
@@ -453,14 +457,14 @@ pub async fn reach(
     let entry = |(person, level): (Uuid, Level)| {
         Some((
             -level.number(),
-            spot.atlas.person(person)?.name.to_lowercase(),
+            spot.index.person(person)?.name.to_lowercase(),
             person,
             level,
         ))
     };
     let mut all: Vec<_> = spot.reached_by(now).into_iter().filter_map(entry).collect();
     all.sort_unstable();
-    let most = usize::try_from(paging.most).unwrap_or(1) + 1;
+    let limit = usize::try_from(paging.limit).unwrap_or(1) + 1;
     let rows: Vec<_> = all
         .into_iter()
         .filter(|(level, name, person, _)| {
@@ -469,7 +473,7 @@ pub async fn reach(
                 .as_ref()
                 .is_none_or(|(l, n, p)| (level, name, person) > (l, n, p))
         })
-        .take(most)
+        .take(limit)
         .collect();
     let show = |(_, _, person, level): (i16, String, Uuid, Level)| {
         let world = spot.around(person);
@@ -479,7 +483,7 @@ pub async fn reach(
             .map(|way| way_of(&spot, way))
             .collect();
         let grants: HashSet<Uuid> = found.iter().map(|way| way.grant).collect();
-        let who = spot.atlas.person(person);
+        let who = spot.index.person(person);
         let first = found.into_iter().next();
         Reacher {
             person,
@@ -496,7 +500,7 @@ pub async fn reach(
     };
     Ok(Paged::of(
         rows,
-        paging.most,
+        paging.limit,
         |(level, name, person, _)| (*level, name.clone(), *person),
         show,
     ))

@@ -1,8 +1,8 @@
 //! Changing the root key and the organisation's key while services run.
 //!
 //! Each step leaves a state from which everything opens: the next root key is in its file before
-//! anything is wrapped under it, the organisation's key is under both until the change is finished, and
-//! the file takes its place only once nothing is under the former root key any more.
+//! anything is wrapped under it, the organisation's key is under both until the change is finished,
+//! and the file takes its place only once nothing is under the former root key any more.
 
 use std::path::Path;
 
@@ -64,10 +64,10 @@ async fn view(app: &App, tx: &mut Tx) -> AppResult<KeysView> {
         },
         services: services
             .into_iter()
-            .map(|one| ServiceView {
-                ready: ready(&one.root_keys),
-                name: one.name,
-                seen_at: one.seen_at,
+            .map(|entry| ServiceView {
+                ready: ready(&entry.root_keys),
+                name: entry.name,
+                seen_at: entry.seen_at,
             })
             .collect(),
         next_root_key: row.next_root_key,
@@ -176,8 +176,9 @@ fn unfinished() -> AppError {
     )
 }
 
-/// Prepares a change of the root key: makes the next one, writes it beside the present one's file, and
-/// wraps every organisation's key under it too. Both open the vault until the change is finished.
+/// Prepares a change of the root key: makes the next one, writes it beside the present one's file,
+/// and wraps every organisation's key under it too. Both open the vault until the change is
+/// finished.
 pub async fn change_root_key(unit: &mut UnitOfWork, body: ChangeRootKey) -> AppResult<KeysView> {
     let row = begin(unit, Action::RootKeyChange, Some(&body.reason)).await?;
     let app = unit.app.clone();
@@ -235,7 +236,8 @@ async fn prepare(
     {
         return Err(unfinished());
     }
-    // The file first: what was wrapped under a key that was never written would be lost once it counts.
+    // The file first: what was wrapped under a key that was never written would be lost once it
+    // counts.
     keyring::write_private(&keyring::next_root_key_path(&app.config.folder), file).map_err(
         |error| AppError::internal(format!("the next root key file cannot be written: {error}")),
     )?;
@@ -269,8 +271,8 @@ pub async fn finish_root_key(unit: &mut UnitOfWork) -> AppResult<KeysView> {
     let services = unit.tx()?.services_since(since).await?;
     let without: Vec<String> = services
         .into_iter()
-        .filter(|one| !one.root_keys.contains(&next))
-        .map(|one| one.name)
+        .filter(|entry| !entry.root_keys.contains(&next))
+        .map(|entry| entry.name)
         .collect();
     if !without.is_empty() {
         let what = format!(
@@ -367,8 +369,8 @@ pub async fn change_organisation_key(
     after(unit).await
 }
 
-/// Prepares the next root key where it comes from the service manager, on the service's machine: writes
-/// it to a file for the manager, and wraps every organisation's key under it too.
+/// Prepares the next root key where it comes from the service manager, on the service's machine:
+/// writes it to a file for the manager, and wraps every organisation's key under it too.
 ///
 /// # Errors
 /// [`AppError`].

@@ -1,7 +1,7 @@
 //! Kinds of credentials: the built-in ones and the organisation's own.
 
 use jexlin_api::ErrorCode;
-use jexlin_api::{ChangeKind, Kind, KindField, NewKind, Page};
+use jexlin_api::{EditKind, Kind, KindField, NewKind, Page};
 use jexlin_core::audit::{Action, TargetType};
 use jexlin_core::vault::kinds::{self as core_kinds, Field, FieldType};
 use jexlin_core::words::Word as _;
@@ -133,11 +133,11 @@ async fn own(unit: &mut UnitOfWork, name: &str) -> AppResult<KindRow> {
 }
 
 /// Changes, retires or brings back a kind of the organisation's own.
-pub async fn change(
+pub async fn edit(
     unit: &mut UnitOfWork,
     name: &str,
     version: i32,
-    body: ChangeKind,
+    body: EditKind,
 ) -> AppResult<Versioned<Kind>> {
     unit.begin(Action::KindEdit, TargetType::Kind, None, name)?;
     let mut row = own(unit, name).await?;
@@ -174,7 +174,7 @@ pub async fn change(
         .map_err(|error| AppError::internal(error.to_string()))?;
     row.generates = known.kind.generates;
     row.version = version;
-    unit.tx()?.change_kind(&row).await?;
+    unit.tx()?.edit_kind(&row).await?;
     unit.commit_audited().await?;
     known.retired = row.retired_at.is_some();
     known.version = version + 1;
@@ -190,7 +190,7 @@ pub async fn remove(unit: &mut UnitOfWork, name: &str, version: i32) -> AppResul
     if used > 0 {
         return Err(AppError::conflict(
             ErrorCode::InUse,
-            format!("{used} credentials are of this kind, those in the bin included."),
+            format!("Credentials of this kind: {used}, those in the bin included."),
             "Retire it instead: nothing new can be of it then, and nothing is lost.",
         ));
     }

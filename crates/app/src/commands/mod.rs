@@ -16,6 +16,8 @@ pub mod folders;
 pub mod gate_place;
 pub mod gates;
 pub mod grants;
+mod import_plan;
+mod import_store;
 pub mod imports;
 pub mod keys;
 pub mod kinds;

@@ -34,7 +34,7 @@ pub async fn overview(unit: &mut UnitOfWork) -> AppResult<Overview> {
             now,
             &JobFilter {
                 state: Some(JobState::Failed),
-                most: 20,
+                limit: 20,
                 ..JobFilter::default()
             },
         )
@@ -45,7 +45,7 @@ pub async fn overview(unit: &mut UnitOfWork) -> AppResult<Overview> {
             now,
             &JobFilter {
                 state: Some(JobState::Queued),
-                most: 100,
+                limit: 100,
                 ..JobFilter::default()
             },
         )
@@ -81,11 +81,11 @@ pub async fn overview(unit: &mut UnitOfWork) -> AppResult<Overview> {
         .into_iter()
         .filter(|row| row.person_id == person && row.checkout_id.is_none() && row.expires_at > now);
     let soon = now + TimeDelta::days(1);
-    let due = |at: Option<chrono::DateTime<chrono::Utc>>| at.is_some_and(|at| at <= soon);
+    let due = |time: Option<chrono::DateTime<chrono::Utc>>| time.is_some_and(|time| time <= soon);
     Ok(Overview {
         to_decide: to_decide
             .into_iter()
-            .filter(|row| row.may_decide)
+            .filter(|row| row.may_decide())
             .take(MOST)
             .map(show_request)
             .collect(),
@@ -98,7 +98,7 @@ pub async fn overview(unit: &mut UnitOfWork) -> AppResult<Overview> {
         held: held.into_iter().map(show_checkout).collect(),
         troubled_jobs: queued
             .into_iter()
-            .filter(|job| job.outcome.is_some())
+            .filter(|job| job.row.outcome.is_some())
             .chain(failed)
             .take(MOST)
             .map(show_job)

@@ -1,5 +1,5 @@
-//! Acts that wait for a second person: proposed by one, confirmed or refused by another who may do the
-//! same.
+//! Acts that wait for a second person: proposed by one, confirmed or refused by another who may do
+//! the same.
 
 use jexlin_api::ErrorCode;
 use jexlin_api::{ActConfirmed, Decide, Page, PendingAct, SecretText, TwoPeople};
@@ -39,7 +39,7 @@ async fn allow_act(act: &Act, unit: &mut UnitOfWork) -> AppResult<()> {
             unit.set_target(*person, &row.sign_in_name);
             if *person == unit.person.id {
                 return Err(AppError::forbidden(
-                    "Nobody changes their own state or duties.",
+                    "You cannot change your own state or duties.",
                     "Ask another holder of the duty `people`.",
                 ));
             }
@@ -78,7 +78,7 @@ async fn perform(act: Act, unit: &mut UnitOfWork, proposer: Uuid) -> AppResult<O
             let mut row = unit.tx()?.person(person).await?;
             unit.add_detail("duties", words(&duties));
             (row.duties, row.version) = (duties.into_iter().map(Stored).collect(), version);
-            unit.tx()?.change_person(&row).await?;
+            unit.tx()?.edit_person(&row).await?;
         }
         Act::ResetPassword {
             person,
@@ -88,7 +88,7 @@ async fn perform(act: Act, unit: &mut UnitOfWork, proposer: Uuid) -> AppResult<O
             let mut row = unit.tx()?.person(person).await?;
             (row.password_phc, row.version, row.sign_in_by) = (Some(phc), version, Some(proposer));
             unit.add_detail("password", "set");
-            unit.tx()?.change_person(&row).await?;
+            unit.tx()?.edit_person(&row).await?;
             unit.tx()?.end_sessions_of(person, None, now).await?;
         }
         Act::RenewSecret { client, version } => {
@@ -104,7 +104,7 @@ async fn perform(act: Act, unit: &mut UnitOfWork, proposer: Uuid) -> AppResult<O
                 .map_err(|error| AppError::internal(error.to_string()))?;
             let organisation = unit.organisation();
             unit.tx()?
-                .change_settings(&SettingsRow {
+                .edit_settings(&SettingsRow {
                     organisation,
                     body,
                     version,
@@ -167,7 +167,7 @@ async fn waiting(unit: &mut UnitOfWork, act: Uuid) -> AppResult<(PendingActRow, 
     };
     if row.proposed_by == unit.person.id {
         return Err(AppError::forbidden(
-            "Nobody confirms or refuses what they proposed.",
+            "You cannot confirm or refuse what you proposed.",
             "Another person who may do the same decides.",
         ));
     }
@@ -198,7 +198,7 @@ pub async fn confirm(unit: &mut UnitOfWork, act: Uuid, body: Decide) -> AppResul
     if proposer.state != PersonState::Active {
         return Err(AppError::conflict(
             ErrorCode::ActSettled,
-            "Whoever proposed this may not act any more.",
+            "The person who proposed this may no longer do it.",
             "Refuse it.",
         ));
     }

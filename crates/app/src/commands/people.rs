@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 
 use jexlin_api::ErrorCode;
-use jexlin_api::{ChangePerson, Group, Member, NewGroup, NewPerson, Person};
+use jexlin_api::{EditPerson, Group, Member, NewGroup, NewPerson, Person};
 use jexlin_core::audit::{Action, TargetType};
 use jexlin_core::auth::{check_password, hash_password};
 use jexlin_core::people::Duty;
@@ -59,12 +59,12 @@ pub async fn list(
 ) -> AppResult<Paged<Person, String>> {
     let rows = unit
         .tx()?
-        .people(paging.after.as_deref(), paging.most + 1)
+        .people(paging.after.as_deref(), paging.limit + 1)
         .await?;
     unit.commit().await?;
     Ok(Paged::of(
         rows,
-        paging.most,
+        paging.limit,
         |row| row.sign_in_name.clone(),
         show,
     ))
@@ -131,7 +131,7 @@ pub async fn add(unit: &mut UnitOfWork, body: NewPerson) -> AppResult<MaybePendi
         duties: wanted.into_iter().map(Stored).collect(),
         ..row
     };
-    unit.tx()?.change_person(&row).await?;
+    unit.tx()?.edit_person(&row).await?;
     unit.add_detail("duties", words(&row.held_duties()));
     unit.commit_audited().await?;
     Ok(MaybePending::Done(2, show(PersonRow { version: 2, ..row })))
@@ -145,8 +145,8 @@ pub fn allow_giving(unit: &UnitOfWork, before: &[Duty], after: &[Duty]) -> AppRe
     {
         None => Ok(()),
         Some(duty) => Err(AppError::forbidden(
-            format!("You lack the duty `{duty}`, and nobody gives a duty that they lack."),
-            "Ask somebody who holds it, and `people`.",
+            format!("You lack the duty `{duty}`, so you cannot give it."),
+            "Ask a person who holds both that duty and `people`.",
         )),
     }
 }
@@ -159,11 +159,11 @@ pub async fn read(unit: &mut UnitOfWork, person: Uuid) -> AppResult<Versioned<Pe
 }
 
 /// Changes a person: name, state, duties, password.
-pub async fn change(
+pub async fn edit(
     unit: &mut UnitOfWork,
     person: Uuid,
     version: i32,
-    body: ChangePerson,
+    body: EditPerson,
 ) -> AppResult<MaybePending<Person>> {
     let target = person;
     let acting_now = unit.now;
@@ -172,7 +172,7 @@ pub async fn change(
     unit.set_target(target, &row.sign_in_name);
     if target == unit.person.id && (body.state.is_some() || body.duties.is_some()) {
         return Err(AppError::forbidden(
-            "Nobody changes their own state or duties.",
+            "You cannot change your own state or duties.",
             "Ask another holder of the duty `people`.",
         ));
     }
@@ -269,7 +269,7 @@ pub async fn change(
     }
     row.version = version;
     let now = unit.now;
-    unit.tx()?.change_person(&row).await?;
+    unit.tx()?.edit_person(&row).await?;
     if row.state != PersonState::Active || body.password.is_some() {
         unit.tx()?.end_sessions_of(target, None, now).await?;
     }
@@ -303,7 +303,7 @@ pub async fn groups(
 ) -> AppResult<Paged<Group, String>> {
     let rows = unit
         .tx()?
-        .groups(paging.after.as_deref(), paging.most + 1)
+        .groups(paging.after.as_deref(), paging.limit + 1)
         .await?;
     let names = names(unit).await?;
     let mut members: BTreeMap<Uuid, Vec<Member>> = BTreeMap::new();
@@ -325,7 +325,7 @@ pub async fn groups(
             version: row.version,
         }
     };
-    Ok(Paged::of(rows, paging.most, |row| row.name.clone(), show))
+    Ok(Paged::of(rows, paging.limit, |row| row.name.clone(), show))
 }
 
 /// Adds a group.

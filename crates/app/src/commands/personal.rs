@@ -63,7 +63,7 @@ fn folder_missing() -> AppError {
     AppError::conflict(
         ErrorCode::NoPersonalFolder,
         "You have no personal folder yet.",
-        "Make one with a passphrase of its own: jexlin personal create. Nobody can recover a forgotten one.",
+        "Create it with a passphrase of its own: jexlin personal create. A forgotten passphrase cannot be recovered.",
     )
 }
 
@@ -166,7 +166,7 @@ async fn open_with(
     else {
         return Err(AppError::forbidden(
             "The passphrase does not open your personal folder.",
-            "Check it; nobody can recover a forgotten one.",
+            "Check it. A forgotten passphrase cannot be recovered.",
         ));
     };
     unit.tx()?.forget_failures(&tries).await?;
@@ -320,7 +320,7 @@ async fn own_thing(
 }
 
 /// Changes something.
-pub async fn change(
+pub async fn edit(
     unit: &mut UnitOfWork,
     thing: Uuid,
     version: i32,
@@ -333,7 +333,7 @@ pub async fn change(
     row.version = version;
     row.sealed = key.seal(&mut unit.app.rng()?, row.id, version + 1, &item)?;
     row.changed_at = unit.now;
-    unit.tx()?.change_personal_item(&row).await?;
+    unit.tx()?.edit_personal_item(&row).await?;
     unit.commit_audited().await?;
     row.version += 1;
     Ok(Versioned(row.version, show(&row, &item)))
@@ -363,8 +363,8 @@ pub async fn reveal(unit: &mut UnitOfWork, thing: Uuid) -> AppResult<Revealed> {
     })
 }
 
-/// Takes something out into a shared folder, as a login. Possible as well where personal folders are
-/// no longer allowed.
+/// Takes something out into a shared folder, as a login. Possible as well where personal folders
+/// are no longer allowed.
 pub async fn move_out(unit: &mut UnitOfWork, thing: Uuid, body: MoveOut) -> AppResult<()> {
     unit.begin_audit(Action::PersonalMoveOut, TargetType::Credential, None, "");
     allow_folder::<mark::Edit>(unit, body.folder).await?;
@@ -403,7 +403,8 @@ pub async fn move_out(unit: &mut UnitOfWork, thing: Uuid, body: MoveOut) -> AppR
     Ok(())
 }
 
-/// Moves a shared login into one's own folder; it goes to the bin. That others lose it must be said.
+/// Moves a shared login into one's own folder; it goes to the bin. That others lose it must be
+/// said.
 pub async fn move_in(unit: &mut UnitOfWork, body: MoveIn) -> AppResult<Versioned<PersonalThing>> {
     let target = body.credential;
     unit.begin_audit(

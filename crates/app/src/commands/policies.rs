@@ -84,7 +84,7 @@ pub async fn add_policy(
 }
 
 /// Changes a password policy.
-pub async fn change_policy(
+pub async fn edit_policy(
     unit: &mut UnitOfWork,
     policy: Uuid,
     version: i32,
@@ -103,7 +103,7 @@ pub async fn change_policy(
     row.rules =
         serde_json::to_value(&body.rules).map_err(|error| AppError::internal(error.to_string()))?;
     row.version = version;
-    unit.tx()?.change_policy(&row).await?;
+    unit.tx()?.edit_policy(&row).await?;
     unit.tx()?.judge_all_again(None).await?;
     unit.add_detail("rules", row.rules.to_string());
     unit.commit_audited().await?;
@@ -159,7 +159,7 @@ pub async fn remove_policy(unit: &mut UnitOfWork, policy: Uuid, version: i32) ->
     if used > 0 {
         return Err(AppError::conflict(
             ErrorCode::InUse,
-            format!("{used} folders or upkeep plans name this policy."),
+            format!("Folders and upkeep plans that use this policy: {used}."),
             "Give them another one first.",
         ));
     }
@@ -346,7 +346,8 @@ pub async fn remove_password_rule(unit: &mut UnitOfWork, folder: Uuid) -> AppRes
     Ok(())
 }
 
-/// What the organisation has set. Everybody may know it: it tells how long things are shown and kept.
+/// What the organisation has set. Everybody may know it: it tells how long things are shown and
+/// kept.
 pub async fn settings(unit: &mut UnitOfWork) -> AppResult<Versioned<SettingsItem>> {
     let (settings, version) = crate::settings::settings(unit.tx()?).await?;
     unit.commit().await?;
@@ -354,7 +355,7 @@ pub async fn settings(unit: &mut UnitOfWork) -> AppResult<Versioned<SettingsItem
 }
 
 /// Changes it; all of it is given anew.
-pub async fn change_settings(
+pub async fn edit_settings(
     unit: &mut UnitOfWork,
     version: i32,
     settings: Settings,
@@ -396,7 +397,7 @@ pub async fn change_settings(
         body: new,
         version,
     };
-    unit.tx()?.change_settings(&row).await?;
+    unit.tx()?.edit_settings(&row).await?;
     unit.commit_audited().await?;
     Ok(MaybePending::Done(
         version + 1,

@@ -2,7 +2,7 @@
 
 use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 
-use jexlin_api::{Change, ChangeFolder, Preview, Shift, TagsChanged};
+use jexlin_api::{Change, EditFolder, Preview, Shift, TagsChanged};
 use jexlin_core::access::index::{AccessIndex, SingleEntry};
 use jexlin_core::access::preview::{
     Beside, Moved, Shift as Compared, narrowings, preview as compare,
@@ -36,18 +36,18 @@ static TURNS: Semaphore = Semaphore::const_new(2);
 /// The most credentials whose tags are changed at once.
 pub const MOST_TAGGED: usize = 200;
 
-/// Makes the change, with all checks that it will meet. What is asked most, a grant on a folder or a
-/// membership, is made in the atlas alone, which is given back then.
+/// Makes the change, with all checks that it will meet. What is asked most, a grant on a folder or
+/// a membership, is made in the index alone, which is given back then.
 async fn make(
     unit: &mut UnitOfWork,
     change: Change,
-    atlas: &AccessIndex,
+    index: &AccessIndex,
 ) -> AppResult<Option<AccessIndex>> {
     match change {
         Change::Grant(grant) => {
             let row = giving(unit, grant).await?;
             if let (Some(_), Some(plain)) = (row.folder_id, row.to_plain()) {
-                return Ok(Some(atlas.with_grant(plain).ok_or_else(|| {
+                return Ok(Some(index.with_grant(plain).ok_or_else(|| {
                     StoreError::Conflict("access_grant_once".into())
                 })?));
             }
@@ -57,13 +57,13 @@ async fn make(
         Change::Withdraw(grant) => withdraw(unit, grant).await?,
         Change::Join(membership) => {
             let (_, row) = joining(unit, membership.group, membership.member).await?;
-            return Ok(Some(atlas.with_member(row.member, row.group_id)));
+            return Ok(Some(index.with_member(row.member, row.group_id)));
         }
         Change::Leave(membership) => {
             leave(unit, membership.group, membership.member).await?;
         }
         Change::Folder(folder) => {
-            let body = ChangeFolder {
+            let body = EditFolder {
                 name: None,
                 parent: folder.parent,
                 to_top: folder.to_top,
@@ -106,15 +106,15 @@ pub async fn preview(unit: &mut UnitOfWork, change: Change) -> AppResult<Preview
         _ => vec![],
     };
     let looked = Looked::before(unit, &moved).await?;
-    let made = make(unit, change, &looked.atlas).await?;
+    let made = make(unit, change, &looked.index).await?;
     let shown = looked.after(unit, made).await?;
     // Nothing is kept.
     unit.undo();
     Ok(shown)
 }
 
-/// Who reaches credentials with other tags. Only these credentials are concerned, so each is looked at by
-/// itself, before and after.
+/// Who reaches credentials with other tags. Only these credentials are concerned, so each is looked
+/// at by itself, before and after.
 async fn tagged(unit: &mut UnitOfWork, change: &TagsChanged) -> AppResult<Preview> {
     if change.ids.len() > MOST_TAGGED {
         return Err(AppError::field(
@@ -140,15 +140,15 @@ async fn tagged(unit: &mut UnitOfWork, change: &TagsChanged) -> AppResult<Previe
         .ok_or_else(|| AppError::field("tags", "name at least one credential"))
 }
 
-/// Who reaches these with their tags changed to others, worked out for at most [`MOST_TAGGED`] of them; the
-/// tags are changed for it, in the transaction.
+/// Who reaches these with their tags changed to others, worked out for at most [`MOST_TAGGED`] of
+/// them; the tags are changed for it, in the transaction.
 pub async fn relabelled(
     unit: &mut UnitOfWork,
     changes: &[(CredentialRow, Vec<String>)],
 ) -> AppResult<Option<Preview>> {
     let now = unit.now;
     let mut shifts: BTreeMap<(Uuid, [Option<Level>; 2]), [u64; 2]> = BTreeMap::new();
-    let mut atlas = None;
+    let mut index = None;
     for (row, tags) in changes.iter().take(MOST_TAGGED) {
         let target = Target::Credential(row.id);
         let before: HashMap<Uuid, Level> = spot(unit, target, false)
@@ -169,7 +169,7 @@ pub async fn relabelled(
                 *under += gated;
             }
         }
-        atlas = Some(there.atlas);
+        index = Some(there.index);
     }
     let shifts: Vec<_> = shifts
         .into_iter()
@@ -183,12 +183,12 @@ pub async fn relabelled(
             },
         )
         .collect();
-    Ok(atlas.map(|atlas| show(&shifts, &atlas)))
+    Ok(index.map(|index| show(&shifts, &index)))
 }
 
 /// How everything is before a change that will be made and not kept.
 pub struct Looked {
-    atlas: AccessIndex,
+    index: AccessIndex,
     moving: Vec<SingleEntry>,
 }
 
@@ -196,16 +196,17 @@ impl Looked {
     /// Looks before the change; `moving` are the credentials that it moves.
     pub async fn before(unit: &mut UnitOfWork, moving: &[Uuid]) -> AppResult<Self> {
         let tx = unit.tx()?;
-        let atlas = tx.atlas().await?;
+        let index = tx.access_index().await?;
         let moving = if moving.is_empty() {
             vec![]
         } else {
             tx.single_entries(Some(moving)).await?
         };
-        Ok(Self { atlas, moving })
+        Ok(Self { index, moving })
     }
 
-    /// Looks again with the change made, here or in an atlas alone, and says who gains and loses what.
+    /// Looks again with the change made, here or in an index alone, and says who gains and loses
+    /// what.
     pub async fn after(
         self,
         unit: &mut UnitOfWork,
@@ -215,9 +216,9 @@ impl Looked {
         let tx = unit.tx()?;
         let after = match made {
             Some(after) => after,
-            None => tx.atlas_after(&self.atlas).await?,
+            None => tx.access_index_after(&self.index).await?,
         };
-        let ids: Vec<Uuid> = self.moving.iter().map(|one| one.id).collect();
+        let ids: Vec<Uuid> = self.moving.iter().map(|entry| entry.id).collect();
         let there = if ids.is_empty() {
             vec![]
         } else {
@@ -226,23 +227,23 @@ impl Looked {
         let from: HashMap<Uuid, Uuid> = self
             .moving
             .into_iter()
-            .map(|one| (one.id, one.credential.folder))
+            .map(|entry| (entry.id, entry.credential.folder))
             .collect();
-        let moved = there.into_iter().filter_map(|one| {
+        let moved = there.into_iter().filter_map(|entry| {
             Some(Moved {
-                id: one.id,
-                from: *from.get(&one.id)?,
-                credential: one.credential,
-                gate: one.gate,
+                id: entry.id,
+                from: *from.get(&entry.id)?,
+                credential: entry.credential,
+                gate: entry.gate,
             })
         });
         let mut beside = Beside {
             moved: moved.collect(),
             ..Beside::default()
         };
-        if let Some(narrowings) = narrowings(&self.atlas, &after, &beside.moved, now) {
+        if let Some(narrowings) = narrowings(&self.index, &after, &beside.moved, now) {
             let apart: BTreeSet<Uuid> = self
-                .atlas
+                .index
                 .singles()
                 .chain(after.singles())
                 .chain(ids)
@@ -257,12 +258,12 @@ impl Looked {
             .await
             .map_err(|error| AppError::internal(error.to_string()))?;
         Ok(block_in_place(|| {
-            show(&compare(&self.atlas, &after, &beside, now), &after)
+            show(&compare(&self.index, &after, &beside, now), &after)
         }))
     }
 }
 
-fn show(shifts: &[Compared], atlas: &AccessIndex) -> Preview {
+fn show(shifts: &[Compared], index: &AccessIndex) -> Preview {
     let people = |wanted: fn(Option<Level>, Option<Level>) -> bool| {
         shifts
             .iter()
@@ -280,7 +281,7 @@ fn show(shifts: &[Compared], atlas: &AccessIndex) -> Preview {
         .iter()
         .take(MOST)
         .filter_map(|shift| {
-            let who = atlas.person(shift.person)?;
+            let who = index.person(shift.person)?;
             Some(Shift {
                 person: shift.person,
                 name: who.name.clone(),
@@ -298,19 +299,19 @@ fn show(shifts: &[Compared], atlas: &AccessIndex) -> Preview {
         count => format!("{count} people {do_}"),
     };
     let sentence = match (gaining, losing) {
-        (0, 0) => "Nobody gains or loses anything.".to_owned(),
+        (0, 0) => "No access changes.".to_owned(),
         (gaining, 0) => format!(
-            "{}, nobody loses anything.",
-            of(gaining, "gains something", "gain something")
+            "{}, nobody gets less.",
+            of(gaining, "gets more access", "get more access")
         ),
         (0, losing) => format!(
-            "{}, nobody gains anything.",
-            of(losing, "loses something", "lose something")
+            "{}, nobody gets more.",
+            of(losing, "gets less access", "get less access")
         ),
         (gaining, losing) => format!(
             "{}, {}.",
-            of(gaining, "gains something", "gain something"),
-            of(losing, "loses something", "lose something")
+            of(gaining, "gets more access", "get more access"),
+            of(losing, "gets less access", "get less access")
         ),
     };
     Preview {

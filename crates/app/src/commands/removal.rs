@@ -46,7 +46,7 @@ pub async fn list(
     let (settings, _) = crate::settings::settings(unit.tx()?).await?;
     let rows = unit
         .tx()?
-        .in_bin(person, now, paging.after, paging.most + 1)
+        .in_bin(person, now, paging.after, paging.limit + 1)
         .await?;
     unit.commit().await?;
     let purged_from = |at: DateTime<Utc>| {
@@ -54,7 +54,7 @@ pub async fn list(
     };
     Ok(Paged::of(
         rows,
-        paging.most,
+        paging.limit,
         |view| (view.row.removed_at, view.row.id),
         |view| Removed {
             id: view.row.id,
@@ -128,7 +128,7 @@ pub async fn purge(unit: &mut UnitOfWork, removal: Uuid) -> AppResult<()> {
         Some("checked_out") => {
             return Err(AppError::conflict(
                 ErrorCode::Held,
-                "Somebody has it checked out.",
+                "It is checked out.",
                 "Wait until it is checked in, or have a steward recall it.",
             ));
         }

@@ -20,6 +20,7 @@ const REQUEST_HOURS: i64 = 24;
 
 /// A request as the interface shows it.
 pub fn show_request(row: RequestView) -> Request {
+    let may_decide = row.may_decide();
     Request {
         id: row.id,
         credential: row.credential_id,
@@ -28,7 +29,7 @@ pub fn show_request(row: RequestView) -> Request {
         person_name: row.person_name,
         reason: row.reason,
         minutes: row.minutes,
-        may_decide: row.may_decide && row.state == RequestState::Waiting,
+        may_decide: may_decide && row.state == RequestState::Waiting,
         state: row.state.0,
         approvals_needed: row.approvals_needed,
         approvals_given: row.approvals_given,
@@ -51,12 +52,12 @@ pub async fn list(
     let person = unit.person.id;
     let rows = unit
         .tx()?
-        .requests(person, state, credential, paging.after, paging.most + 1)
+        .requests(person, state, credential, paging.after, paging.limit + 1)
         .await?;
     unit.commit().await?;
     Ok(Paged::of(
         rows,
-        paging.most,
+        paging.limit,
         |row| (row.asked_at, row.id),
         show_request,
     ))
@@ -71,7 +72,7 @@ pub async fn read(unit: &mut UnitOfWork, request: Uuid) -> AppResult<Request> {
         .await
         .map_err(|_| AppError::unknown("request"))?;
     unit.commit().await?;
-    if row.person_id != person && !row.may_decide {
+    if row.person_id != person && !row.may_decide() {
         return Err(AppError::unknown("request"));
     }
     Ok(show_request(row))
@@ -151,8 +152,8 @@ pub async fn ask(unit: &mut UnitOfWork, body: NewRequest) -> AppResult<Request> 
     Ok(shown)
 }
 
-/// Whether the asker set the password that the decider signs in with, while an approver of one of the
-/// gates could decide whose sign-in they did not make.
+/// Whether the asker set the password that the decider signs in with, while an approver of one of
+/// the gates could decide whose sign-in they did not make.
 async fn owes(unit: &mut UnitOfWork, asker: Uuid, gates: &[Uuid]) -> AppResult<bool> {
     if unit.person.sign_in_by != Some(asker)
         || !crate::settings::settings(unit.tx()?)
@@ -192,7 +193,7 @@ async fn settle(
         .request_view(person, request_id)
         .await
         .map_err(|_| AppError::unknown("request"))?;
-    if view.person_id != person && !view.may_decide {
+    if view.person_id != person && !view.may_decide() {
         return Err(AppError::unknown("request"));
     }
     unit.begin_audit(

@@ -163,8 +163,8 @@ pub async fn needs_second(unit: &mut UnitOfWork, act: &Act) -> AppResult<bool> {
     Ok(act.is_on(&settings) && act.others(unit).await? > 0)
 }
 
-/// Keeps an act for a second person, if it needs one here and now; the request has ended then. What it
-/// takes must have been demanded already, and what was intended names its target.
+/// Keeps an act for a second person, if it needs one here and now; the request has ended then. What
+/// it takes must have been demanded already, and what was intended names its target.
 pub async fn propose(
     unit: &mut UnitOfWork,
     act: Act,

@@ -15,7 +15,7 @@ use jexlin_core::vault::VersionState;
 use jexlin_core::vault::kinds::PASSWORD;
 use jexlin_core::vault::one_time::{COUNTER, ONE_TIME_SEED, code_for};
 use jexlin_core::vault::{Place, Sealed, WrappedKey, copy as reseal_copy, open, restore as reseal};
-use jexlin_store::{Approach, NewVersion, SealedVersion, Withheld};
+use jexlin_store::{Approach, NewVersion, SealedVersion, Target, Withheld};
 use uuid::Uuid;
 use zeroize::Zeroizing;
 
@@ -45,7 +45,7 @@ async fn approach<L: AtLeast>(
         return Err(AppError::unknown("credential"));
     }
     unit.set_target(target, &path);
-    let allowed = reach.allow::<L>()?;
+    let allowed = unit.demand::<L>(reach)?;
     let passed = through(unit, &allowed, &gates).await?;
     if let Some(checkout) = passed.checkout() {
         unit.add_detail("checkout", checkout.to_string());
@@ -174,8 +174,8 @@ fn facts(value: serde_json::Value) -> BTreeMap<String, String> {
 
 /// Demands that former values may be seen: a grant can leave them out.
 async fn allow_history(unit: &mut UnitOfWork, target: Uuid) -> AppResult<()> {
-    let (person, now) = (unit.person.id, unit.now);
-    if unit.tx()?.may_see_history(person, target, now).await? {
+    let person = unit.person.id;
+    if crate::guards::sees_history(unit, person, Target::Credential(target)).await? {
         return Ok(());
     }
     Err(AppError::forbidden(
@@ -398,11 +398,11 @@ pub async fn copy(
 /// Judges a password that came sealed, and refuses it where the folder insists on another.
 async fn judge_what_came(unit: &mut UnitOfWork, target: Uuid) -> AppResult<()> {
     let (app, keys) = (unit.app.clone(), unit.keys.clone());
-    for it in unit.tx()?.to_judge_of(&[target], PASSWORD).await? {
-        if assessment::is_enforced(unit.tx()?, it.folder).await? {
+    for item in unit.tx()?.to_judge_of(&[target], PASSWORD).await? {
+        if assessment::is_enforced(unit.tx()?, item.folder).await? {
             unit.value_may_be_asked().await?;
         }
-        assessment::admit_sealed(unit.tx()?, &app, &keys, &it).await?;
+        assessment::admit_sealed(unit.tx()?, &app, &keys, &item).await?;
     }
     Ok(())
 }

@@ -53,8 +53,10 @@ pub async fn open_all(app: &App, origin: &str, refused: u32) -> AppResult<()> {
         event
             .detail
             .insert("root_keys".into(), app.keyring.root_names().join(", "));
-        if let Some(at) = row.locked_at {
-            event.detail.insert("locked_since".into(), at.to_rfc3339());
+        if let Some(time) = row.locked_at {
+            event
+                .detail
+                .insert("locked_since".into(), time.to_rfc3339());
         }
         tx.commit_with(&event, &keys.mac).await?;
     }
@@ -185,9 +187,9 @@ pub async fn setup(app: &App, body: Setup, stranger: &Stranger) -> AppResult<Sta
     Ok(status(app).await)
 }
 
-/// Locks the vault of the organisation on all services at once. They forget its keys, and until it is
-/// unlocked with the root key's passphrase no service opens a secret, sends one to a device, or signs
-/// anyone in.
+/// Locks the vault of the organisation on all services at once. They forget its keys, and until it
+/// is unlocked with the root key's passphrase no service opens a secret, sends one to a device, or
+/// signs anyone in.
 pub async fn lock_vault(unit: &mut UnitOfWork, body: LockVault) -> AppResult<Status> {
     let organisation = unit.organisation();
     unit.begin(

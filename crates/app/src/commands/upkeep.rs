@@ -165,7 +165,7 @@ pub async fn add_plan(unit: &mut UnitOfWork, body: NewPlan) -> AppResult<Version
 }
 
 /// Changes an upkeep plan; all its rules are given anew.
-pub async fn change_plan(
+pub async fn edit_plan(
     unit: &mut UnitOfWork,
     plan: Uuid,
     version: i32,
@@ -184,7 +184,7 @@ pub async fn change_plan(
     unit.begin_audit(Action::PlanEdit, target_type, Some(target_id), &place);
     let mut row = fill(row, body)?;
     row.version = version;
-    unit.tx()?.change_plan(&row).await?;
+    unit.tx()?.edit_plan(&row).await?;
     row.version += 1;
     let shown = show_plan(unit, row).await?;
     unit.commit_audited().await?;
@@ -256,12 +256,12 @@ pub async fn accounts(
     let (person, now) = (unit.person.id, unit.now);
     let rows = unit
         .tx()?
-        .upkeep_views(person, now, paging.after, paging.most + 1)
+        .upkeep_views(person, now, paging.after, paging.limit + 1)
         .await?;
     unit.commit().await?;
     Ok(Paged::of(
         rows,
-        paging.most,
+        paging.limit,
         |row| (row.credential_name.clone(), row.credential_id),
         show_view,
     ))
@@ -270,8 +270,8 @@ pub async fn accounts(
 /// A job as the interface shows it.
 /// Why a device could not be reached is for its stewards: to others it would tell which of its
 /// ports are open.
-pub fn show_job(row: JobView) -> Job {
-    let told = row.for_steward || row.outcome != Some(Stored(JobOutcome::Unreachable));
+pub fn show_job(JobView { row, for_steward }: JobView) -> Job {
+    let told = for_steward || row.outcome != Some(Stored(JobOutcome::Unreachable));
     Job {
         id: row.id,
         credential: row.credential_id,
@@ -308,15 +308,15 @@ pub async fn jobs(
         credential,
         state,
         before: paging.after,
-        most: paging.most + 1,
+        limit: paging.limit + 1,
     };
     let (person, now) = (unit.person.id, unit.now);
     let rows = unit.tx()?.jobs(person, now, &filter).await?;
     unit.commit().await?;
     Ok(Paged::of(
         rows,
-        paging.most,
-        |row| (row.queued_at, row.id),
+        paging.limit,
+        |job| (job.row.queued_at, job.row.id),
         show_job,
     ))
 }
@@ -324,16 +324,16 @@ pub async fn jobs(
 /// One job.
 pub async fn job(unit: &mut UnitOfWork, job: Uuid) -> AppResult<Job> {
     let (person, now) = (unit.person.id, unit.now);
-    let row = unit
+    let view = unit
         .tx()?
         .job_view(person, now, job)
         .await
         .map_err(|_| AppError::unknown("job"))?;
-    allow_credential::<mark::List>(unit, row.credential_id)
+    allow_credential::<mark::List>(unit, view.row.credential_id)
         .await
         .map_err(|_| AppError::unknown("job"))?;
     unit.commit().await?;
-    Ok(show_job(row))
+    Ok(show_job(view))
 }
 
 async fn ask(
@@ -404,7 +404,7 @@ async fn ask(
     };
     let view = unit.tx()?.job_view(by, now, job).await?;
     unit.add_detail("job", job.to_string());
-    unit.add_detail("method", view.method.0.word());
+    unit.add_detail("method", view.row.method.0.word());
     unit.commit_audited().await?;
     unit.app.wake.notify_one();
     Ok(show_job(view))
@@ -415,7 +415,7 @@ pub async fn cancel(unit: &mut UnitOfWork, job: Uuid) -> AppResult<Job> {
     let target = job;
     let (person, now) = (unit.person.id, unit.now);
     unit.begin_audit(Action::UpkeepCancel, TargetType::Job, Some(target), "");
-    let row = unit
+    let view = unit
         .tx()?
         .job_view(person, now, target)
         .await
@@ -423,14 +423,14 @@ pub async fn cancel(unit: &mut UnitOfWork, job: Uuid) -> AppResult<Job> {
     unit.begin_audit(
         Action::UpkeepCancel,
         TargetType::Credential,
-        Some(row.credential_id),
+        Some(view.row.credential_id),
         "",
     );
-    allow_credential::<mark::Edit>(unit, row.credential_id)
+    allow_credential::<mark::Edit>(unit, view.row.credential_id)
         .await
         .map_err(|fault| fault.hide("job"))?;
     unit.add_detail("job", target.to_string());
-    unit.add_detail("task", row.task.0.word());
+    unit.add_detail("task", view.row.task.0.word());
     unit.tx()?
         .cancel_job(target, now, "cancelled by hand")
         .await?;

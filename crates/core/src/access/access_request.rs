@@ -1,37 +1,27 @@
 //! Requests for a level, by people who may know that something is there.
 
-use serde::{Deserialize, Serialize};
-use strum::{Display, EnumString, IntoStaticStr, VariantArray};
+use uuid::Uuid;
 
-use crate::words::{UnknownWord, unknown_word};
+use super::Level;
+use crate::words::word_enum;
 
-/// The state of an access request.
-#[derive(
-    Clone,
-    Copy,
-    Debug,
-    PartialEq,
-    Eq,
-    PartialOrd,
-    Ord,
-    Hash,
-    Serialize,
-    Deserialize,
-    Display,
-    EnumString,
-    IntoStaticStr,
-    VariantArray,
-)]
-#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
-#[serde(rename_all = "kebab-case")]
-#[strum(serialize_all = "kebab-case", parse_err_ty = UnknownWord, parse_err_fn = unknown_word::<AccessRequestState>)]
-pub enum AccessRequestState {
-    /// Waits for a steward.
-    Waiting,
-    /// Was granted.
-    Granted,
-    /// Was refused.
-    Refused,
-    /// Was withdrawn by who asked.
-    Withdrawn,
+word_enum! {
+    /// The state of an access request.
+    pub enum AccessRequestState {
+        /// Waits for a steward.
+        Waiting,
+        /// Was granted.
+        Granted,
+        /// Was refused.
+        Refused,
+        /// Was withdrawn by who asked.
+        Withdrawn,
+    }
+}
+
+/// Whether somebody may decide an access request: a steward of the credential, by the level that
+/// they hold on it now, and not the one who asked.
+#[must_use]
+pub fn may_decide_access_request(asked_by: Uuid, viewer: Uuid, held: Option<Level>) -> bool {
+    asked_by != viewer && held == Some(Level::Steward)
 }

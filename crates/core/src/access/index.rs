@@ -1,9 +1,9 @@
-//! All that access depends on in one organisation at one moment, numbered and put in order so that a
-//! question about many people and many folders takes milliseconds.
+//! All that access depends on in one organisation at one moment, numbered and put in order so that
+//! a question about many people and many folders takes milliseconds.
 //!
-//! An atlas is made once from what the store has and then follows it by what changed: parts that a
-//! change leaves as they are are shared between the atlas before and the one after, so that both can
-//! be had side by side. It decides nothing: who may do what is asked of the store, each time.
+//! An index is made once from what the store has and then follows it by what changed: parts that a
+//! change leaves as they are are shared between the index before and the one after, so that both
+//! can be had side by side. It decides nothing: who may do what is asked of the store, each time.
 
 use std::collections::BTreeSet;
 use std::sync::Arc;
@@ -121,27 +121,28 @@ impl Forest {
         };
         forest.sums.push((0, 0));
         let mut sum = (0, 0);
-        while let Some(one) = next.pop() {
-            if let Some(place) = usize::try_from(one)
+        while let Some(entry) = next.pop() {
+            if let Some(place) = usize::try_from(entry)
                 .ok()
-                .and_then(|one| forest.place.get_mut(one))
+                .and_then(|entry| forest.place.get_mut(entry))
             {
                 *place = number(forest.order.len());
             }
-            forest.order.push(one);
-            let weight = at(weights, one).copied().unwrap_or_default();
+            forest.order.push(entry);
+            let weight = at(weights, entry).copied().unwrap_or_default();
             sum = (sum.0 + weight.0, sum.1 + weight.1);
             forest.sums.push(sum);
-            next.extend(at(&children, one).into_iter().flatten());
+            next.extend(at(&children, entry).into_iter().flatten());
         }
         forest.end = (1..=number(forest.order.len())).collect();
         // From the last to the first: each has the end of the last that it reaches.
         for place in (0..forest.order.len()).rev() {
-            let (Some(one), Some(end)) = (forest.order.get(place), forest.end.get(place).copied())
+            let (Some(entry), Some(end)) =
+                (forest.order.get(place), forest.end.get(place).copied())
             else {
                 continue;
             };
-            let above = at(links, *one)
+            let above = at(links, *entry)
                 .copied()
                 .flatten()
                 .and_then(|above| forest.place(above));
@@ -173,8 +174,8 @@ impl Forest {
         (to.0 - from.0, to.1 - from.1)
     }
 
-    fn below(&self, one: u32) -> &[u32] {
-        let Some(place) = self.place(one) else {
+    fn below(&self, entry: u32) -> &[u32] {
+        let Some(place) = self.place(entry) else {
             return &[];
         };
         let range = usize::try_from(place).unwrap_or(usize::MAX)
@@ -309,24 +310,27 @@ impl Tree {
 
     fn arrange(&mut self) {
         let mut gated: Vec<Option<bool>> = vec![None; self.nodes.len()];
-        for one in 0..number(self.nodes.len()) {
+        for entry in 0..number(self.nodes.len()) {
             let mut way = vec![];
-            let mut next = Some(one);
+            let mut next = Some(entry);
             let mut found = false;
-            while let Some(one) = next {
-                if let Some(known) = at(&gated, one).copied().flatten() {
+            while let Some(entry) = next {
+                if let Some(known) = at(&gated, entry).copied().flatten() {
                     found = known;
                     break;
                 }
                 if way.len() > self.nodes.len() {
                     break;
                 }
-                way.push(one);
-                next = self.node(one).and_then(|node| node.above);
+                way.push(entry);
+                next = self.node(entry).and_then(|node| node.above);
             }
-            for one in way.into_iter().rev() {
-                found |= self.node(one).is_some_and(|node| node.gate);
-                if let Some(known) = usize::try_from(one).ok().and_then(|one| gated.get_mut(one)) {
+            for entry in way.into_iter().rev() {
+                found |= self.node(entry).is_some_and(|node| node.gate);
+                if let Some(known) = usize::try_from(entry)
+                    .ok()
+                    .and_then(|entry| gated.get_mut(entry))
+                {
                     *known = Some(found);
                 }
             }
@@ -375,9 +379,9 @@ impl Grants {
             let theirs = Arc::make_mut(theirs);
             self.narrowed -= theirs
                 .iter()
-                .filter(|standing| standing.grant.id == *id && !standing.grant.only.is_all())
+                .filter(|indexed| indexed.grant.id == *id && !indexed.grant.only.is_all())
                 .count();
-            theirs.retain(|standing| standing.grant.id != *id);
+            theirs.retain(|indexed| indexed.grant.id != *id);
             if theirs.is_empty() {
                 self.by_subject.remove(&subject);
             }
@@ -425,7 +429,7 @@ impl Groups {
                 .filter(|group| !groups.contains(group))
             {
                 if let Some(members) = self.members.get_mut(group) {
-                    Arc::make_mut(members).retain(|one| *one != member);
+                    Arc::make_mut(members).retain(|entry| *entry != member);
                 }
             }
             for group in groups
@@ -576,9 +580,9 @@ impl AccessIndex {
             .get(&grant.subject)
             .into_iter()
             .flat_map(|theirs| theirs.iter());
-        if theirs.any(|standing| {
-            standing.grant.target == grant.target && standing.grant.only == grant.only
-        }) {
+        if theirs
+            .any(|indexed| indexed.grant.target == grant.target && indexed.grant.only == grant.only)
+        {
             return None;
         }
         let mut with = self.clone();
@@ -651,8 +655,8 @@ impl AccessIndex {
             .map(|node| node.id)
     }
 
-    /// Everybody whom a folder, or a credential, reaches, with the highest level that does: what the plain
-    /// definition gives for each person who has not left. In the order of identifiers.
+    /// Everybody whom a folder, or a credential, reaches, with the highest level that does: what
+    /// the plain definition gives for each person who has not left. In the order of identifiers.
     #[must_use]
     pub fn reached_by(
         &self,
@@ -664,23 +668,23 @@ impl AccessIndex {
             .tree
             .number(credential.map_or(target, |credential| credential.folder));
         let sources: HashSet<u32> = self.tree.sources(folder).collect();
-        let means = |standing: &IndexedGrant| match standing.flows {
+        let means = |indexed: &IndexedGrant| match indexed.flows {
             Some(folder) => sources.contains(&folder),
-            None if standing.grant.only.is_all() => standing.grant.target == target,
+            None if indexed.grant.only.is_all() => indexed.grant.target == target,
             None => {
-                credential.is_some_and(|it| standing.grant.only.fits(it))
+                credential.is_some_and(|item| indexed.grant.only.fits(item))
                     && self
                         .tree
-                        .number(standing.grant.target)
-                        .is_some_and(|at| sources.contains(&at))
+                        .number(indexed.grant.target)
+                        .is_some_and(|place| sources.contains(&place))
             }
         };
         let mut held: HashMap<Uuid, u8> = HashMap::default();
         for (subject, theirs) in &self.grants.by_subject {
             if let Some(level) = theirs
                 .iter()
-                .filter(|standing| standing.counts(now) && means(standing))
-                .map(|standing| standing.level)
+                .filter(|indexed| indexed.counts(now) && means(indexed))
+                .map(|indexed| indexed.level)
                 .max()
             {
                 held.insert(*subject, level);
@@ -756,13 +760,13 @@ impl AccessIndex {
                     .insert(*member);
             }
         }
-        for standing in subjects
+        for indexed in subjects
             .iter()
             .filter_map(|subject| self.grants.by_subject.get(subject))
             .flat_map(|theirs| theirs.iter())
         {
-            if standing.grant.target == id || world.folders.contains_key(&standing.grant.target) {
-                world.grants.push(Grant::clone(&standing.grant));
+            if indexed.grant.target == id || world.folders.contains_key(&indexed.grant.target) {
+                world.grants.push(Grant::clone(&indexed.grant));
             }
         }
         world

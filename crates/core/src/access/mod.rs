@@ -13,54 +13,37 @@
 mod access_request;
 mod explain;
 pub mod file;
+mod history;
 pub mod index;
 mod issue;
 pub mod preview;
 pub mod reference;
 
-use crate::words::{UnknownWord, unknown_word};
+use crate::words::word_enum;
 use std::marker::PhantomData;
-use strum::{Display, EnumString, IntoStaticStr, VariantArray};
 
 use chrono::{DateTime, Utc};
-use serde::{Deserialize, Serialize};
 use uuid::Uuid;
 
-pub use access_request::AccessRequestState;
+pub use access_request::{AccessRequestState, may_decide_access_request};
 pub use explain::{Stop, Way, explain};
+pub use history::includes_history;
 pub use issue::IssueType;
 
-/// What somebody may do with a credential or a folder. Each level includes those below it.
-#[derive(
-    Clone,
-    Copy,
-    Debug,
-    PartialEq,
-    Eq,
-    PartialOrd,
-    Ord,
-    Hash,
-    Serialize,
-    Deserialize,
-    Display,
-    EnumString,
-    IntoStaticStr,
-    VariantArray,
-)]
-#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
-#[serde(rename_all = "kebab-case")]
-#[strum(serialize_all = "kebab-case", parse_err_ty = UnknownWord, parse_err_fn = unknown_word::<Level>)]
-pub enum Level {
-    /// Knows it is there and may ask.
-    List,
-    /// May work with it without seeing it.
-    Use,
-    /// May see it.
-    Reveal,
-    /// May change it.
-    Edit,
-    /// May grant, set gates and upkeep, remove.
-    Steward,
+word_enum! {
+    /// What somebody may do with a credential or a folder. Each level includes those below it.
+    pub enum Level {
+        /// Knows it is there and may ask.
+        List,
+        /// May work with it without seeing it.
+        Use,
+        /// May see it.
+        Reveal,
+        /// May change it.
+        Edit,
+        /// May grant, set gates and upkeep, remove.
+        Steward,
+    }
 }
 
 impl Level {
@@ -79,7 +62,7 @@ impl Level {
     /// The level of a number; anything outside 1 to 5 is none.
     #[must_use]
     pub fn from_number(number: i16) -> Option<Self> {
-        Self::VARIANTS
+        <Self as strum::VariantArray>::VARIANTS
             .iter()
             .copied()
             .find(|level| level.number() == number)
@@ -212,6 +195,7 @@ pub fn in_force(ends_at: Option<DateTime<Utc>>, now: DateTime<Utc>) -> bool {
 mod tests {
     use super::*;
     use crate::words::Word as _;
+    use strum::VariantArray as _;
 
     fn reach(level: Option<Level>) -> Reach {
         Reach {

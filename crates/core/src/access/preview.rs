@@ -1,13 +1,13 @@
 //! Who would gain or lose what by a change, exactly, before it is made.
 //!
-//! The change is made in a transaction that is not kept, and two [`AccessIndex`]es are compared, the one
-//! before and the one with it. [`preview`] gives what the plain definition of access gives for every
-//! person and every credential, without going through all pairs. Only people whose grants the change
-//! touches are looked at, all if it touches the tree. The folders stand in an order in which what a
-//! grant reaches is one row; somebody's grants, sorted by it, cut it into stretches of one level
-//! before and one after, and how many credentials lie in a stretch is a difference of two sums.
-//! Credentials that stand out of this — with grants of their own, meant by narrowed grants, moved —
-//! are looked at one by one, or together where they are alike.
+//! The change is made in a transaction that is not kept, and two [`AccessIndex`]es are compared,
+//! the one before and the one with it. [`preview`] gives what the plain definition of access gives
+//! for every person and every credential, without going through all pairs. Only people whose grants
+//! the change touches are looked at, all if it touches the tree. The folders stand in an order in
+//! which what a grant reaches is one row; somebody's grants, sorted by it, cut it into stretches of
+//! one level before and one after, and how many credentials lie in a stretch is a difference of two
+//! sums. Credentials that stand out of this — with grants of their own, meant by narrowed grants,
+//! moved — are looked at one by one, or together where they are alike.
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
@@ -57,8 +57,8 @@ pub struct Narrowings {
     pub folders: Vec<Uuid>,
 }
 
-/// Credentials directly in one folder that the same of some narrowings fit; none of them has grants of
-/// its own, and none is moved.
+/// Credentials directly in one folder that the same of some narrowings fit; none of them has grants
+/// of its own, and none is moved.
 #[derive(Clone, Debug)]
 pub struct Cell {
     /// Where they are.
@@ -71,7 +71,7 @@ pub struct Cell {
     pub own_gates: u64,
 }
 
-/// What a preview looks at beside the two atlases.
+/// What a preview looks at beside the two index_cache.
 #[derive(Clone, Debug, Default)]
 pub struct Beside {
     /// The credentials that the change moves.
@@ -82,8 +82,8 @@ pub struct Beside {
     pub cells: Vec<Cell>,
 }
 
-/// The folders into which grants flow from elsewhere than before, and in which or below which there is
-/// something.
+/// The folders into which grants flow from elsewhere than before, and in which or below which there
+/// is something.
 struct Cuts {
     forest: Option<Forest>,
     roots: Vec<u32>,
@@ -227,20 +227,20 @@ fn differing<T: ?Sized>(
 ) {
     into.extend(
         old.iter()
-            .filter(|(id, one)| !new.get(id).is_some_and(|other| same(one, other)))
+            .filter(|(id, entry)| !new.get(id).is_some_and(|other| same(entry, other)))
             .map(|(id, _)| *id),
     );
     into.extend(new.keys().filter(|id| !old.contains_key(id)));
 }
 
 fn standings<'a>(
-    atlas: &'a AccessIndex,
+    index: &'a AccessIndex,
     subjects: &'a [Uuid],
     now: DateTime<Utc>,
 ) -> impl Iterator<Item = &'a IndexedGrant> {
     subjects
         .iter()
-        .filter_map(|subject| atlas.grants.by_subject.get(subject))
+        .filter_map(|subject| index.grants.by_subject.get(subject))
         .flat_map(|theirs| theirs.iter())
         .filter(move |standing| standing.counts(now))
 }
@@ -260,9 +260,9 @@ pub fn narrowings(
     let (mut onlys, mut folders) = (BTreeSet::new(), BTreeSet::new());
     let mut meant = Meant::of(before, after);
     for person in concerned(before, after, all) {
-        for (atlas, subjects) in [before, after].into_iter().zip(meant.subjects(person)) {
+        for (index, subjects) in [before, after].into_iter().zip(meant.subjects(person)) {
             for standing in
-                standings(atlas, subjects, now).filter(|standing| !standing.grant.only.is_all())
+                standings(index, subjects, now).filter(|standing| !standing.grant.only.is_all())
             {
                 onlys.insert(standing.grant.only.clone());
                 folders.insert(standing.grant.target);
@@ -286,8 +286,8 @@ pub fn narrowings(
 /// A level before and one after, as numbers; 0 is none.
 type Both = [u8; 2];
 
-fn higher(one: Both, other: Both) -> Both {
-    let ([a, b], [c, d]) = (one, other);
+fn higher(entry: Both, other: Both) -> Both {
+    let ([a, b], [c, d]) = (entry, other);
     [a.max(c), b.max(d)]
 }
 
@@ -319,7 +319,7 @@ struct Odd<'a> {
 
 /// What is looked at for one person after the other.
 struct Look<'a> {
-    atlases: [&'a AccessIndex; 2],
+    index_cache: [&'a AccessIndex; 2],
     forest: &'a Forest,
     roots: &'a [u32],
     onlys: &'a [Only],
@@ -341,7 +341,7 @@ impl<'a> Look<'a> {
     /// Takes in what these subjects hold before, and what those hold after, both in the order of
     /// identifiers.
     fn gather(&mut self, old: &[Uuid], new: &[Uuid]) {
-        let [before, after] = self.atlases;
+        let [before, after] = self.index_cache;
         let (mut old, mut new) = (old.iter().peekable(), new.iter().peekable());
         while let Some(subject) = old
             .peek()
@@ -350,8 +350,8 @@ impl<'a> Look<'a> {
             .min()
             .map(|subject| **subject)
         {
-            let held = |of: Option<&Uuid>, atlas: &'a AccessIndex| {
-                of.and_then(|subject| atlas.grants.by_subject.get(subject))
+            let held = |of: Option<&Uuid>, index: &'a AccessIndex| {
+                of.and_then(|subject| index.grants.by_subject.get(subject))
             };
             let held = (
                 held(old.next_if_eq(&&subject), before),
@@ -397,8 +397,8 @@ impl<'a> Look<'a> {
             let own = self.own.entry(standing.grant.target).or_default();
             *own = higher(*own, gives);
         } else if let Ok(only) = self.onlys.binary_search(&standing.grant.only) {
-            for (side, (atlas, gives)) in self.atlases.iter().zip(gives).enumerate() {
-                if let (Some(folder), true) = (atlas.tree.number(standing.grant.target), gives > 0)
+            for (side, (index, gives)) in self.index_cache.iter().zip(gives).enumerate() {
+                if let (Some(folder), true) = (index.tree.number(standing.grant.target), gives > 0)
                 {
                     self.narrow.push((folder, only, side, gives));
                 }
@@ -414,10 +414,10 @@ impl<'a> Look<'a> {
 
     /// What flows to a folder, that on it included.
     fn reach(&self, side: usize, folder: Option<u32>) -> u8 {
-        let Some(atlas) = self.atlases.get(side) else {
+        let Some(index) = self.index_cache.get(side) else {
             return 0;
         };
-        atlas
+        index
             .tree
             .sources(folder)
             .filter_map(|source| self.held(source).get(side).copied())
@@ -440,9 +440,9 @@ impl<'a> Look<'a> {
         }
         for root in self.roots {
             let above = |side: usize| {
-                self.atlases
+                self.index_cache
                     .get(side)
-                    .and_then(|atlas| atlas.tree.source(*root))
+                    .and_then(|index| index.tree.source(*root))
             };
             let flows = [self.reach(0, above(0)), self.reach(1, above(1))];
             if let (Some(place), true) = (forest.place(*root), flows != [0, 0]) {
@@ -478,8 +478,10 @@ impl<'a> Look<'a> {
             .and_then(|own| self.own.get(&own))
             .map_or(flows, |own| higher(*own, flows));
         if !self.narrow.is_empty() && !odd.fits.is_empty() {
-            for (side, (atlas, folder)) in self.atlases.iter().zip([odd.from, odd.to]).enumerate() {
-                let sources: Vec<u32> = atlas.tree.sources(folder).collect();
+            for (side, (index, folder)) in
+                self.index_cache.iter().zip([odd.from, odd.to]).enumerate()
+            {
+                let sources: Vec<u32> = index.tree.sources(folder).collect();
                 let best = self
                     .narrow
                     .iter()
@@ -509,7 +511,8 @@ impl<'a> Look<'a> {
     }
 }
 
-/// What makes moved credentials alike: their own grants, from where, to where, which narrowings fit.
+/// What makes moved credentials alike: their own grants, from where, to where, which narrowings
+/// fit.
 type Likeness = (Option<Uuid>, Option<u32>, Option<u32>, Vec<usize>);
 
 /// The moved credentials, those that are alike together.
@@ -521,7 +524,7 @@ fn moved_together(
 ) -> BTreeMap<Likeness, (u64, u64)> {
     let owned: HashSet<Uuid> = [before, after]
         .into_iter()
-        .flat_map(|atlas| atlas.grants.by_subject.values())
+        .flat_map(|index| index.grants.by_subject.values())
         .flat_map(|theirs| theirs.iter())
         .filter(|standing| standing.flows.is_none() && standing.counts(now))
         .map(|standing| standing.grant.target)
@@ -567,7 +570,7 @@ pub fn preview(
     };
     let ids: HashSet<Uuid> = beside.moved.iter().map(|moved| moved.id).collect();
     let mut look = Look {
-        atlases: [before, after],
+        index_cache: [before, after],
         forest: cuts.forest.as_ref().unwrap_or(&after.tree.forest),
         roots: &cuts.roots,
         onlys: &beside.onlys,
@@ -823,12 +826,12 @@ mod tests {
                 .collect()
         }
 
-        fn atlas(&self) -> AccessIndex {
-            let mut atlas = AccessIndex::default();
-            atlas.put_folders(&[], &self.folder_entries());
-            atlas.put_grants(&[], self.world.grants.clone());
-            atlas.put_memberships(&[], &self.memberships());
-            atlas.put_people(
+        fn access_index(&self) -> AccessIndex {
+            let mut index = AccessIndex::default();
+            index.put_folders(&[], &self.folder_entries());
+            index.put_grants(&[], self.world.grants.clone());
+            index.put_memberships(&[], &self.memberships());
+            index.put_people(
                 &[],
                 (200..205)
                     .map(|n| PersonEntry {
@@ -838,20 +841,20 @@ mod tests {
                     })
                     .collect(),
             );
-            atlas.put_singles(&[], self.single_entries(&[]));
-            atlas
+            index.put_singles(&[], self.single_entries(&[]));
+            index
         }
 
-        /// The atlas of another scene brought to this one, with everything asked for anew.
-        fn follow(&self, from: &Scene, mut atlas: AccessIndex) -> AccessIndex {
+        /// The index of another scene brought to this one, with everything asked for anew.
+        fn follow(&self, from: &Scene, mut index: AccessIndex) -> AccessIndex {
             let folders: Vec<Uuid> = (1..10).map(id).collect();
             let entries: Vec<FolderEntry> = self
                 .folder_entries()
                 .into_iter()
                 .filter(|entry| !from.folder_entries().contains(entry))
                 .collect();
-            atlas.put_folders(&[], &entries);
-            assert_eq!(folders.len(), atlas.tree.len());
+            index.put_folders(&[], &entries);
+            assert_eq!(folders.len(), index.tree.len());
             let mut asked: Vec<Uuid> = from
                 .world
                 .grants
@@ -871,7 +874,7 @@ mod tests {
                 grant(self) == grant(from)
             };
             asked.retain(|id| !same(id));
-            atlas.put_grants(
+            index.put_grants(
                 &asked,
                 self.world
                     .grants
@@ -881,14 +884,14 @@ mod tests {
                     .collect(),
             );
             let members: Vec<Uuid> = (200..205).chain(300..304).map(id).collect();
-            atlas.put_memberships(&members, &self.memberships());
+            index.put_memberships(&members, &self.memberships());
             let singles: Vec<Uuid> = (100..140).map(id).collect();
-            atlas.put_singles(&singles, self.single_entries(&from.world.grants));
-            atlas
+            index.put_singles(&singles, self.single_entries(&from.world.grants));
+            index
         }
     }
 
-    /// What two atlases say, with all that narrowed grants ask for.
+    /// What two index_cache say, with all that narrowed grants ask for.
     fn told(old: &Scene, new: &Scene, before: &AccessIndex, after: &AccessIndex) -> Vec<Shift> {
         let moved: Vec<Moved> = old
             .world
@@ -997,16 +1000,16 @@ mod tests {
         #[test]
         fn it_says_what_the_definition_says_for_every_person_and_every_credential(old in scene(), new in scene(), part in 0_usize..5) {
             let new = partly(&old, &new, part);
-            let before = old.atlas();
+            let before = old.access_index();
             let after = new.follow(&old, before.clone());
             prop_assert_eq!(told(&old, &new, &before, &after), plainly(&old, &new));
         }
 
         #[test]
-        fn an_atlas_that_followed_is_as_one_made_anew(old in scene(), new in scene(), third in scene(), part in 0_usize..5) {
+        fn an_index_that_followed_equals_one_that_was_built_again(old in scene(), new in scene(), third in scene(), part in 0_usize..5) {
             let new = partly(&old, &new, part);
-            let followed = new.follow(&old, old.atlas());
-            let (third, made) = (partly(&new, &third, (part + 1) % 5), new.atlas());
+            let followed = new.follow(&old, old.access_index());
+            let (third, made) = (partly(&new, &third, (part + 1) % 5), new.access_index());
             let after = third.follow(&new, made.clone());
             let far = third.follow(&new, followed.clone());
             prop_assert_eq!(told(&new, &third, &made, &after), told(&new, &third, &followed, &far));
@@ -1014,8 +1017,8 @@ mod tests {
         }
 
         #[test]
-        fn one_more_grant_or_member_in_the_atlas_alone_is_as_if_it_were_made(old in scene(), grant in grants(), group in 300_u128..304, member in 200_u128..304) {
-            let before = old.atlas();
+        fn one_more_grant_or_member_in_the_index_alone_is_as_if_it_were_made(old in scene(), grant in grants(), group in 300_u128..304, member in 200_u128..304) {
+            let before = old.access_index();
             let mut new = old.clone();
             let made = match grant.into_iter().find(|(_, target, ..)| *target < 100) {
                 Some(grant) => {
@@ -1038,14 +1041,14 @@ mod tests {
 
         #[test]
         fn the_part_around_somebody_and_something_gives_the_same_level(scene in scene()) {
-            let atlas = scene.atlas();
+            let index = scene.access_index();
             let credentials = scene.world.credentials.iter().take(12).map(|(id, credential)| (*id, Some(credential)));
             for (target, credential) in credentials.chain(scene.world.folders.keys().map(|id| (*id, None))) {
                 let level = |person: Uuid| scene.world.level(person, target, now());
                 let plainly: Vec<(Uuid, Level)> = (200..205).map(id).filter_map(|person| Some((person, level(person)?))).collect();
-                prop_assert_eq!(atlas.reached_by(target, credential, now()), plainly);
+                prop_assert_eq!(index.reached_by(target, credential, now()), plainly);
                 for person in (200..205).map(id) {
-                    prop_assert_eq!(atlas.around(person, target, credential).level(person, target, now()), level(person));
+                    prop_assert_eq!(index.around(person, target, credential).level(person, target, now()), level(person));
                 }
             }
         }

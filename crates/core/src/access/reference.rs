@@ -87,7 +87,8 @@ pub struct World {
 }
 
 impl World {
-    /// The person and every group they are in, directly or through other groups. Rings are harmless.
+    /// The person and every group they are in, directly or through other groups. Rings are
+    /// harmless.
     #[must_use]
     pub fn subjects_of(&self, person: Uuid) -> BTreeSet<Uuid> {
         let mut found = BTreeSet::from([person]);

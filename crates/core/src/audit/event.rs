@@ -4,41 +4,23 @@ use std::collections::BTreeMap;
 
 use chrono::{DateTime, SecondsFormat, Utc};
 use serde::{Deserialize, Serialize};
-use strum::{Display, EnumString, IntoStaticStr, VariantArray};
 use uuid::Uuid;
 
 use super::action::Action;
 use super::tree::{Hash, leaf_hash};
 use crate::words::Word as _;
-use crate::words::{UnknownWord, unknown_word};
+use crate::words::word_enum;
 
-/// How it went.
-#[derive(
-    Clone,
-    Copy,
-    Debug,
-    PartialEq,
-    Eq,
-    PartialOrd,
-    Ord,
-    Hash,
-    Serialize,
-    Deserialize,
-    Display,
-    EnumString,
-    IntoStaticStr,
-    VariantArray,
-)]
-#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
-#[serde(rename_all = "kebab-case")]
-#[strum(serialize_all = "kebab-case", parse_err_ty = UnknownWord, parse_err_fn = unknown_word::<Outcome>)]
-pub enum Outcome {
-    /// It was done.
-    Done,
-    /// It was not allowed, or not possible.
-    Refused,
-    /// It was tried and did not work.
-    Failed,
+word_enum! {
+    /// How it went.
+    pub enum Outcome {
+        /// It was done.
+        Done,
+        /// It was not allowed, or not possible.
+        Refused,
+        /// It was tried and did not work.
+        Failed,
+    }
 }
 
 /// Who, what, on what, from where, when, with what outcome. All values are texts, so that the
@@ -75,18 +57,18 @@ pub struct Event {
 impl Event {
     /// An event of the service itself, to be filled in.
     #[must_use]
-    pub fn new(id: Uuid, organisation: Uuid, at: DateTime<Utc>, action: Action) -> Self {
-        Self::recorded(id, organisation, at, action.word())
+    pub fn new(id: Uuid, organisation: Uuid, time: DateTime<Utc>, action: Action) -> Self {
+        Self::recorded(id, organisation, time, action.word())
     }
 
     /// An event as it was recorded, perhaps by another release, whose actions may have been others.
     #[must_use]
-    pub fn recorded(id: Uuid, organisation: Uuid, at: DateTime<Utc>, action: &str) -> Self {
+    pub fn recorded(id: Uuid, organisation: Uuid, time: DateTime<Utc>, action: &str) -> Self {
         Self {
             action: action.to_owned(),
             actor: String::new(),
             actor_name: String::new(),
-            at: at.to_rfc3339_opts(SecondsFormat::Micros, true),
+            at: time.to_rfc3339_opts(SecondsFormat::Micros, true),
             detail: BTreeMap::new(),
             id: id.to_string(),
             organisation: organisation.to_string(),
@@ -117,11 +99,11 @@ mod tests {
     use super::*;
 
     fn event() -> Event {
-        let at = "2026-03-02T01:30:00.5Z".parse().unwrap();
+        let index = "2026-03-02T01:30:00.5Z".parse().unwrap();
         let mut event = Event::new(
             Uuid::from_u128(1),
             Uuid::from_u128(2),
-            at,
+            index,
             Action::CredentialReveal,
         );
         event.actor_name = "Ines \"Duty\" Calder\n".into();

@@ -217,10 +217,10 @@ pub fn verify_export<'a>(lines: impl Iterator<Item = &'a str>, key: &Verifier) -
         .or_else(|| {
             let mut frontier = Frontier::default();
             let mut good = 0;
-            let mut at = leaves.iter();
+            let mut index = leaves.iter();
             for checkpoint in &checkpoints {
                 while frontier.size() < checkpoint.size {
-                    frontier.append(at.next()?.hash);
+                    frontier.append(index.next()?.hash);
                 }
                 if frontier.root() != checkpoint.root {
                     return Some(Finding::Rewritten {

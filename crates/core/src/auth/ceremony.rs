@@ -1,51 +1,33 @@
-//! Signing in is a ceremony: it starts for one account on one channel, takes its steps in order, and
-//! ends in [`SignedIn`], which nothing else makes and without which there is no session.
+//! Signing in is a ceremony: it starts for one account on one channel, takes its steps in order,
+//! and ends in [`SignedIn`], which nothing else makes and without which there is no session.
 //!
-//! Today every account has one step. A second factor is one more [`Step`] and a higher [`Assurance`]; a
-//! single sign-on is a step that stands for the password. Neither is another way in beside this one.
+//! Today every account has one step. A second factor is one more [`Step`] and a higher
+//! [`Assurance`]; a single sign-on is a step that stands for the password. Neither is another way
+//! in beside this one.
 //!
 //! ```text
 //! Ceremony::start ─► Step::Password ─► Progress::Next(…) ─► … ─► Progress::Done(SignedIn)
 //!       └─ refused: not active, or of another type than the channel is for
 //! ```
 
-use serde::{Deserialize, Serialize};
-use strum::{Display, EnumString, IntoStaticStr, VariantArray};
 use subtle::ConstantTimeEq as _;
 use uuid::Uuid;
 
 use super::passwords::verify_password;
 use crate::people::{PersonState, PersonType};
 use crate::secret::Secret;
-use crate::words::{UnknownWord, unknown_word};
+use crate::words::word_enum;
 
-/// By what somebody signs in.
-#[derive(
-    Clone,
-    Copy,
-    Debug,
-    PartialEq,
-    Eq,
-    PartialOrd,
-    Ord,
-    Hash,
-    Serialize,
-    Deserialize,
-    Display,
-    EnumString,
-    IntoStaticStr,
-    VariantArray,
-)]
-#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
-#[serde(rename_all = "kebab-case")]
-#[strum(serialize_all = "kebab-case", parse_err_ty = UnknownWord, parse_err_fn = unknown_word::<Channel>)]
-pub enum Channel {
-    /// The console.
-    Console,
-    /// The command line.
-    Client,
-    /// A program, with a short-lived token.
-    Program,
+word_enum! {
+    /// By what somebody signs in.
+    pub enum Channel {
+        /// The console.
+        Console,
+        /// The command line.
+        Client,
+        /// A program, with a short-lived token.
+        Program,
+    }
 }
 
 impl Channel {
@@ -57,58 +39,24 @@ impl Channel {
     }
 }
 
-/// How sure it is that a session is of who it says.
-#[derive(
-    Clone,
-    Copy,
-    Debug,
-    PartialEq,
-    Eq,
-    PartialOrd,
-    Ord,
-    Hash,
-    Serialize,
-    Deserialize,
-    Display,
-    EnumString,
-    IntoStaticStr,
-    VariantArray,
-)]
-#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
-#[serde(rename_all = "kebab-case")]
-#[strum(serialize_all = "kebab-case", parse_err_ty = UnknownWord, parse_err_fn = unknown_word::<Assurance>)]
-pub enum Assurance {
-    /// One secret was proved.
-    OneFactor,
-    /// Two independent secrets were proved.
-    TwoFactors,
+word_enum! {
+    /// How sure it is that a session is of who it says.
+    pub enum Assurance {
+        /// One secret was proved.
+        OneFactor,
+        /// Two independent secrets were proved.
+        TwoFactors,
+    }
 }
 
-/// What has to be proved next.
-#[derive(
-    Clone,
-    Copy,
-    Debug,
-    PartialEq,
-    Eq,
-    PartialOrd,
-    Ord,
-    Hash,
-    Serialize,
-    Deserialize,
-    Display,
-    EnumString,
-    IntoStaticStr,
-    VariantArray,
-)]
-#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
-#[serde(rename_all = "kebab-case")]
-#[strum(serialize_all = "kebab-case", parse_err_ty = UnknownWord, parse_err_fn = unknown_word::<Step>)]
-pub enum Step {
-    /// The sign-in password.
-    Password,
-    /// The secret of a client.
-    ClientSecret,
+word_enum! {
+    /// What has to be proved next.
+    pub enum Step {
+        /// The sign-in password.
+        Password,
+        /// The secret of a client.
+        ClientSecret,
+    }
 }
 
 /// Signing in is refused. Whatever is wrong, it says no more than that.
@@ -203,8 +151,8 @@ impl Ceremony {
         self.take(Step::Password, right)
     }
 
-    /// Takes the step [`Step::ClientSecret`]: the hash of the secret that was sent, and the one that is
-    /// kept.
+    /// Takes the step [`Step::ClientSecret`]: the hash of the secret that was sent, and the one
+    /// that is kept.
     ///
     /// # Errors
     /// When another step is due, or the secret is wrong.
@@ -238,6 +186,7 @@ impl Ceremony {
 mod tests {
     use super::*;
     use crate::auth::hash_password;
+    use strum::VariantArray as _;
 
     const PERSON: Uuid = Uuid::from_u128(7);
 

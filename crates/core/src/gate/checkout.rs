@@ -1,12 +1,10 @@
 //! The time in which the holder may reveal or use.
 
 use chrono::{DateTime, TimeDelta, Utc};
-use serde::{Deserialize, Serialize};
-use strum::{Display, EnumString, IntoStaticStr, VariantArray};
 use uuid::Uuid;
 
 use super::{GateSet, GateVersion};
-use crate::words::{UnknownWord, unknown_word};
+use crate::words::word_enum;
 
 /// A checkout.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -29,33 +27,16 @@ pub struct Checkout {
     pub gates: Vec<GateVersion>,
 }
 
-/// How a checkout ended.
-#[derive(
-    Clone,
-    Copy,
-    Debug,
-    PartialEq,
-    Eq,
-    PartialOrd,
-    Ord,
-    Hash,
-    Serialize,
-    Deserialize,
-    Display,
-    EnumString,
-    IntoStaticStr,
-    VariantArray,
-)]
-#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
-#[serde(rename_all = "kebab-case")]
-#[strum(serialize_all = "kebab-case", parse_err_ty = UnknownWord, parse_err_fn = unknown_word::<CheckoutEnd>)]
-pub enum CheckoutEnd {
-    /// The holder gave it back.
-    CheckIn,
-    /// Its time was over.
-    Time,
-    /// A steward took it back.
-    Recalled,
+word_enum! {
+    /// How a checkout ended.
+    pub enum CheckoutEnd {
+        /// The holder gave it back.
+        CheckIn,
+        /// Its time was over.
+        Time,
+        /// A steward took it back.
+        Recalled,
+    }
 }
 
 impl Checkout {

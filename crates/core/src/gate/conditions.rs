@@ -111,7 +111,8 @@ impl GateSet {
             .all(|gate| granted.contains(&(gate.id, gate.version)))
     }
 
-    /// Whether what was approved at these gates and versions is enough for all that want an approval.
+    /// Whether what was approved at these gates and versions is enough for all that want an
+    /// approval.
     #[must_use]
     pub fn is_approved_by(&self, approved: &[GateVersion]) -> bool {
         self.0

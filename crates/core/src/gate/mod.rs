@@ -6,12 +6,12 @@
 //! [`Passed`] is [`pass`]; opening a secret demands it (promise 4).
 //!
 //! Gates add up: every gate on the way from the top to the credential, and on the device whose
-//! account it is, counts. Their conditions unite, the strictest limit wins. The nearest one alone was
-//! refused: whoever may set a gate below could then undo the one above. A closed folder stops grants,
-//! not gates.
+//! account it is, counts. Their conditions unite, the strictest limit wins. The nearest one alone
+//! was refused: whoever may set a gate below could then undo the one above. A closed folder stops
+//! grants, not gates.
 //!
-//! A checkout is good for the gates that it was taken through, at their versions then. A gate that is
-//! added or changed afterwards closes again, until it is passed itself.
+//! A checkout is good for the gates that it was taken through, at their versions then. A gate that
+//! is added or changed afterwards closes again, until it is passed itself.
 //!
 //! Worked example: `/Control room` asks for an approval of the shift leads and allows 120 minutes,
 //! `/Control room/gateway` asks for a reason and allows 30. Together: a reason, an approval, 30
@@ -30,7 +30,9 @@ pub use conditions::{Gate, GateSet, GateVersion, LONGEST_MINUTES, check_gate, is
 pub(crate) use passage::ForCode;
 pub use passage::{Passed, Stopped, pass};
 pub use pending_act::{ControlState, PendingActState, PendingActType};
-pub use request::{Decided, Decision, RequestFacts, RequestProblem, RequestState, decide};
+pub use request::{
+    Decided, Decision, RequestFacts, RequestProblem, RequestState, decide, may_decide,
+};
 pub use taking::{Asked, Held, TakeProblem, take};
 
 #[cfg(test)]

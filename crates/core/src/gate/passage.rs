@@ -62,8 +62,8 @@ pub enum Stopped {
         /// Whether a reason must be given.
         needs_reason: bool,
     },
-    /// The checkout that was shown is for something or somebody else, has ended, or does not cover all
-    /// gates that stand now.
+    /// The checkout that was shown is for something or somebody else, has ended, or does not cover
+    /// all gates that stand now.
     #[error("the checkout has ended, is not yours, or was taken through other gates")]
     NotYours,
 }
@@ -71,8 +71,8 @@ pub enum Stopped {
 /// The one decision about gates: turns a level into a pass.
 ///
 /// # Errors
-/// [`Stopped`] when gates stand there and no open checkout of the same person for the same credential
-/// is shown that was taken through all of them as they are now.
+/// [`Stopped`] when gates stand there and no open checkout of the same person for the same
+/// credential is shown that was taken through all of them as they are now.
 pub fn pass<L: AtLeast>(
     allowed: &Allowed<L>,
     gates: &GateSet,

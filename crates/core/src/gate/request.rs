@@ -1,43 +1,24 @@
 //! Asking to pass a gate, and the answer.
 
 use chrono::{DateTime, Utc};
-use serde::{Deserialize, Serialize};
-use strum::{Display, EnumString, IntoStaticStr, VariantArray};
 use uuid::Uuid;
 
-use crate::words::{UnknownWord, unknown_word};
+use crate::words::word_enum;
 
-/// The state of a request.
-#[derive(
-    Clone,
-    Copy,
-    Debug,
-    PartialEq,
-    Eq,
-    PartialOrd,
-    Ord,
-    Hash,
-    Serialize,
-    Deserialize,
-    Display,
-    EnumString,
-    IntoStaticStr,
-    VariantArray,
-)]
-#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
-#[serde(rename_all = "kebab-case")]
-#[strum(serialize_all = "kebab-case", parse_err_ty = UnknownWord, parse_err_fn = unknown_word::<RequestState>)]
-pub enum RequestState {
-    /// Waits for an approver.
-    Waiting,
-    /// May be checked out.
-    Approved,
-    /// Was refused.
-    Refused,
-    /// Was withdrawn by who asked.
-    Withdrawn,
-    /// Nobody answered, or nobody checked out, in time.
-    Expired,
+word_enum! {
+    /// The state of a request.
+    pub enum RequestState {
+        /// Waits for an approver.
+        Waiting,
+        /// May be checked out.
+        Approved,
+        /// Was refused.
+        Refused,
+        /// Was withdrawn by who asked.
+        Withdrawn,
+        /// Nobody answered, or nobody checked out, in time.
+        Expired,
+    }
 }
 
 /// What somebody wants to do with a request.
@@ -66,8 +47,8 @@ pub struct RequestFacts {
     pub decider_gates: Vec<Uuid>,
     /// Whether the gates that stand now are those that the request is for.
     pub gates_unchanged: bool,
-    /// Whether the one who asked made the decider's sign-in, or set its password last, and others could
-    /// decide.
+    /// Whether the one who asked made the decider's sign-in, or set its password last, and others
+    /// could decide.
     pub decider_owes_asker: bool,
 }
 
@@ -75,13 +56,13 @@ pub struct RequestFacts {
 #[derive(Clone, Copy, Debug, PartialEq, Eq, thiserror::Error)]
 pub enum RequestProblem {
     /// Four eyes are two people.
-    #[error("nobody approves or refuses their own request")]
+    #[error("you cannot approve or refuse your own request")]
     Own,
     /// Only approvers answer.
     #[error("you are no approver of this gate")]
     NoApprover,
     /// An approver whose sign-in the asker made would be the asker's own hand.
-    #[error("whoever asks set the password that you sign in with; another approver must decide")]
+    #[error("the person who asks has set your sign-in password; another approver must decide")]
     OwesAsker,
     /// The gates are others than when it was asked.
     #[error("the conditions have changed since this was asked; it must be asked again")]
@@ -106,8 +87,15 @@ pub struct Decided {
     pub approves: Vec<Uuid>,
 }
 
-/// The state after a decision. An approval counts at every gate that names the approver; the request
-/// is approved when all gates that want an approval have one.
+/// Whether somebody may decide a request: an approver of a gate that it needs an approval of, and
+/// not the one who asked.
+#[must_use]
+pub fn may_decide(asked_by: Uuid, viewer: Uuid, approver_at: &[Uuid]) -> bool {
+    asked_by != viewer && !approver_at.is_empty()
+}
+
+/// The state after a decision. An approval counts at every gate that names the approver; the
+/// request is approved when all gates that want an approval have one.
 ///
 /// # Errors
 /// [`RequestProblem`]; the request stays as it was.
@@ -167,6 +155,7 @@ pub fn decide(
 mod tests {
     use super::*;
     use proptest::prelude::*;
+    use strum::VariantArray as _;
 
     fn facts() -> RequestFacts {
         RequestFacts {

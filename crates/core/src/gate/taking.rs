@@ -50,8 +50,8 @@ pub enum TakeProblem {
     HeldByAnother,
 }
 
-/// Decides whether somebody may take a checkout, and until when. `minutes` is what they ask for without
-/// a request; the strictest gate bounds either.
+/// Decides whether somebody may take a checkout, and until when. `minutes` is what they ask for
+/// without a request; the strictest gate bounds either.
 ///
 /// # Errors
 /// [`TakeProblem`].

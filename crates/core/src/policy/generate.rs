@@ -161,8 +161,8 @@ fn index(rng: &mut dyn CryptoRng, length: usize) -> usize {
 }
 
 fn shuffle<T>(rng: &mut dyn CryptoRng, items: &mut [T]) {
-    for at in (1..items.len()).rev() {
-        items.swap(at, index(rng, at + 1));
+    for last in (1..items.len()).rev() {
+        items.swap(last, index(rng, last + 1));
     }
 }
 
@@ -244,8 +244,9 @@ impl Plan {
     }
 }
 
-/// The entropy of generated passwords, in bits: exact for lengths, counts and first characters, less
-/// what the rules about neighbours throw away at most, about. None when there is none to be made.
+/// The entropy of generated passwords, in bits: exact for lengths, counts and first characters,
+/// less what the rules about neighbours throw away at most, about. None when there is none to be
+/// made.
 pub fn bits(policy: &PasswordPolicy) -> Option<f64> {
     let length = usize::from(policy.length);
     let total = Plan::of(policy)

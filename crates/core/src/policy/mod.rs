@@ -80,7 +80,8 @@ pub struct PasswordPolicy {
     /// The same character at most so many times in a row; 0: any number.
     #[serde(default)]
     pub most_repeats: u16,
-    /// At most so many characters in alphabetical or numerical order, as in `abc` or `321`; 0: any number.
+    /// At most so many characters in alphabetical or numerical order, as in `abc` or `321`; 0: any
+    /// number.
     #[serde(default)]
     pub most_in_sequence: u16,
     /// The account's name is not in it.
@@ -474,7 +475,8 @@ mod tests {
             .values()
             .map(|n| (f64::from(*n) - expected).powi(2) / expected)
             .sum();
-        // 61 degrees of freedom: chi-squared is above 118 once in 100,000 runs, and the seed is fixed.
+        // 61 degrees of freedom: chi-squared is above 118 once in 100,000 runs, and the seed is
+        // fixed.
         assert!(chi < 118.0, "{chi}");
     }
 
@@ -502,7 +504,7 @@ mod tests {
         let alphabet = ['a', 'b', '7', '-'];
         let mut allowed = BTreeMap::new();
         for n in 0..256_usize {
-            let text: String = (0..4).map(|at| alphabet[n >> (2 * at) & 3]).collect();
+            let text: String = (0..4).map(|index| alphabet[n >> (2 * index) & 3]).collect();
             if policy.lacks(&text, About::default()).is_empty() {
                 allowed.insert(text, 0_i32);
             }

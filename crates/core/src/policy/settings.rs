@@ -27,12 +27,12 @@ pub struct Settings {
     pub personal_folders: bool,
     /// People may export, encrypted, what they may see.
     pub exports: bool,
-    /// Everybody may add folders at the top. Otherwise it takes the duty `folders`.
+    /// Anyone may add top-level folders. Otherwise it takes the duty `folders`.
     pub adds_at_top: bool,
     /// Stewards may grant what they are stewards of. Otherwise it takes the duty `access` as well.
     pub shares: bool,
-    /// People see the names of what they cannot open, but for what is in closed folders, and may ask
-    /// its stewards for it.
+    /// People see the names of what they cannot open, but for what is in closed folders, and may
+    /// ask its stewards for it.
     pub discoverable_names: bool,
     /// Where the service may connect to: networks and ports, as
     /// [`ConnectRule`](crate::upkeep::ConnectRule) reads them. Empty: everywhere but to the machine
@@ -45,19 +45,19 @@ pub struct Settings {
     pub two_people_gates: bool,
     /// Giving a duty waits for a second holder of `people` and of that duty, where there is one.
     pub two_people_duties: bool,
-    /// Resetting the password of somebody with a duty, a stewardship or approvals waits for a second
-    /// holder of `people`, where there is one.
+    /// Resetting the password of somebody with a duty, a stewardship or approvals waits for a
+    /// second holder of `people`, where there is one.
     pub two_people_passwords: bool,
     /// Renewing a client's secret waits for a second holder of `people`, where there is one.
     pub two_people_clients: bool,
-    /// Adding somebody to a group that brings stewardship or approvals in places where the adder is no
-    /// steward waits for a second holder of `people`, where there is one.
+    /// Adding somebody to a group that brings stewardship or approvals in places where the adder is
+    /// no steward waits for a second holder of `people`, where there is one.
     pub two_people_groups: bool,
-    /// Switching one of these off, or trusting devices at first contact, waits for a second holder of
-    /// `policy`, where there is one.
+    /// Switching one of these off, or trusting devices at first contact, waits for a second holder
+    /// of `policy`, where there is one.
     pub two_people_settings: bool,
-    /// An approver does not decide requests of whoever set the password that they sign in with, where
-    /// another approver could.
+    /// An approver does not decide requests of whoever set the password that they sign in with,
+    /// where another approver could.
     pub independent_approvers: bool,
     /// A revealed secret hides itself after so many seconds.
     pub hide_seconds: u16,
@@ -115,11 +115,11 @@ impl Settings {
     /// # Errors
     /// The field, and a sentence.
     pub fn check(&self) -> Result<(), (&'static str, String)> {
-        let within = |name: &'static str, value: u32, least: u32, most: u32| {
-            if (least..=most).contains(&value) {
+        let within = |name: &'static str, value: u32, least: u32, limit: u32| {
+            if (least..=limit).contains(&value) {
                 Ok(())
             } else {
-                Err((name, format!("{value} is not between {least} and {most}")))
+                Err((name, format!("{value} is not between {least} and {limit}")))
             }
         };
         if self.connect_to.len() > 200 {

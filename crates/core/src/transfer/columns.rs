@@ -210,8 +210,8 @@ fn plain(head: &str) -> String {
         .collect()
 }
 
-/// What the columns probably are: each thing once, by the heads, for the fields that a kind has; where
-/// a column says the kind of each row, that any kind has.
+/// What the columns probably are: each thing once, by the heads, for the fields that a kind has;
+/// where a column says the kind of each row, that any kind has.
 #[must_use]
 pub fn guess(heads: &[String], kinds: &Kinds) -> Vec<Column> {
     let mut taken: Vec<Column> = vec![];

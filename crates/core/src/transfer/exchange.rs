@@ -1,13 +1,13 @@
-//! The FIDO Alliance's Credential Exchange Format (CXF 1.0), as far as things of ours have a place in
-//! it, and CSV with the same columns.
+//! The FIDO Alliance's Credential Exchange Format (CXF 1.0), as far as things of ours have a place
+//! in it, and CSV with the same columns.
 //!
 //! A header names the one who exports and has accounts; an account has items, and collections that
 //! name their items; an item has credentials of a type each. A login is a `basic-auth`, its seed a
-//! `totp`, its note a `note`; a token an `api-key`, a key that has no passphrase an `ssh-key` (PKCS#8),
-//! and what the format knows nothing of goes as `custom-fields`, whose labels are the names of our
-//! fields. Concealed values are `concealed-string`. The kind goes along as an extension of the item
-//! ([`KIND`]), which other programs pass over; of what comes without it, the types of its credentials
-//! tell the kind where they can.
+//! `totp`, its note a `note`; a token an `api-key`, a key that has no passphrase an `ssh-key`
+//! (PKCS#8), and what the format knows nothing of goes as `custom-fields`, whose labels are the
+//! names of our fields. Concealed values are `concealed-string`. The kind goes along as an
+//! extension of the item ([`KIND`]), which other programs pass over; of what comes without it, the
+//! types of its credentials tell the kind where they can.
 
 #![allow(
     clippy::indexing_slicing,
@@ -91,7 +91,8 @@ fn words(value: &Value) -> String {
         .join("\n")
 }
 
-/// The cells of one item by their heads, and how many parts of it have no place. They wipe themselves.
+/// The cells of one item by their heads, and how many parts of it have no place. They wipe
+/// themselves.
 #[derive(Default)]
 struct Cells {
     by_head: BTreeMap<String, String>,
@@ -180,7 +181,8 @@ impl Cells {
             "custom-fields" => {
                 for field in credential["fields"].as_array().into_iter().flatten() {
                     let label = text(&field["label"]);
-                    // What somebody calls a field does not say where a thing lies or of which kind it is.
+                    // What somebody calls a field does not say where a thing lies or of which kind
+                    // it is.
                     let own =
                         label.is_empty() || NO_FIELDS.contains(&label.to_lowercase().as_str());
                     if own || !self.set(&label, text(&field["value"])) {
@@ -482,8 +484,8 @@ pub fn to_exchange(
     bytes
 }
 
-/// What is written, in a buffer that never had to grow and so left no copies behind: it is written twice,
-/// the first time to be counted.
+/// What is written, in a buffer that never had to grow and so left no copies behind: it is written
+/// twice, the first time to be counted.
 fn in_one_buffer(write: impl Fn(&mut dyn std::io::Write)) -> Zeroizing<Vec<u8>> {
     let mut length = Length(0);
     write(&mut length);
@@ -690,7 +692,8 @@ mod tests {
                 assert_eq!(thing.secrets.len(), before.secrets.len(), "{}", before.kind);
                 for (name, value) in &before.secrets {
                     let given = secret_of(thing, name);
-                    // The form of a key holds a number at random, and that of a seed its maker's name.
+                    // The form of a key holds a number at random, and that of a seed its maker's
+                    // name.
                     let same = match (SshKey::parse(value), name.as_str()) {
                         (Ok(key), _) => {
                             let back = SshKey::parse(&given).unwrap();

@@ -24,7 +24,8 @@ pub struct Sheet {
     pub heads: Vec<String>,
     /// The rows.
     pub rows: Vec<Row>,
-    /// What the reader should know: the encoding and the separator that were found, what was left out.
+    /// What the reader should know: the encoding and the separator that were found, what was left
+    /// out.
     pub notes: Vec<String>,
     /// Whether cells may have an apostrophe in front that only says that they are no formula.
     pub guarded: bool,

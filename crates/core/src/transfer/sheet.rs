@@ -1,17 +1,15 @@
-//! Reading files of rows: CSV and TSV (RFC 4180 and what is called so), JSON Lines, XLSX (ECMA-376),
-//! and the FIDO Alliance's Credential Exchange Format.
+//! Reading files of rows: CSV and TSV (RFC 4180 and what is called so), JSON Lines, XLSX
+//! (ECMA-376), and the FIDO Alliance's Credential Exchange Format.
 
 use std::collections::BTreeMap;
 use std::io::Cursor;
 
 use calamine::{Data, DataRef, Reader as _, Xlsx};
-use serde::{Deserialize, Serialize};
-use strum::{Display, EnumString, IntoStaticStr, VariantArray};
 use zeroize::Zeroize;
 
 use super::exchange;
 use super::rows::{MOST_COLUMNS, MOST_ROWS, Row, Sheet, SheetProblem};
-use crate::words::{UnknownWord, unknown_word};
+use crate::words::word_enum;
 
 /// The most bytes of one cell.
 const MOST_CELL: usize = 100_000;
@@ -31,37 +29,20 @@ const MOST_CELLS: usize = 2_500_000;
 /// The most bytes that all cells of one file may have together.
 pub const MOST_TEXT: usize = 64 * 1024 * 1024;
 
-/// What a file is.
-#[derive(
-    Clone,
-    Copy,
-    Debug,
-    PartialEq,
-    Eq,
-    PartialOrd,
-    Ord,
-    Hash,
-    Serialize,
-    Deserialize,
-    Display,
-    EnumString,
-    IntoStaticStr,
-    VariantArray,
-)]
-#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
-#[serde(rename_all = "kebab-case")]
-#[strum(serialize_all = "kebab-case", parse_err_ty = UnknownWord, parse_err_fn = unknown_word::<Format>)]
-pub enum Format {
-    /// Separated by commas, semicolons, tabs or bars, whichever it turns out to be.
-    #[serde(rename = "csv")]
-    #[strum(serialize = "csv")]
-    Separated,
-    /// One JSON object a line.
-    JsonLines,
-    /// A spreadsheet; its first sheet counts.
-    Xlsx,
-    /// The Credential Exchange Format, version 1, as JSON.
-    Exchange,
+word_enum! {
+    /// What a file is.
+    pub enum Format {
+        /// Separated by commas, semicolons, tabs or bars, whichever it turns out to be.
+        #[serde(rename = "csv")]
+        #[strum(serialize = "csv")]
+        Separated,
+        /// One JSON object a line.
+        JsonLines,
+        /// A spreadsheet; its first sheet counts.
+        Xlsx,
+        /// The Credential Exchange Format, version 1, as JSON.
+        Exchange,
+    }
 }
 
 impl Drop for Row {
@@ -103,8 +84,8 @@ impl Format {
     }
 }
 
-/// The text of bytes, and the name of the encoding that was found: by its mark, else UTF-8, else the
-/// one that office programs of the West write.
+/// The text of bytes, and the name of the encoding that was found: by its mark, else UTF-8, else
+/// the one that office programs of the West write.
 fn decode(bytes: &[u8]) -> (String, &'static str) {
     if let Some((encoding, mark)) = encoding_rs::Encoding::for_bom(bytes) {
         let (text, _) = encoding.decode_without_bom_handling(bytes.get(mark..).unwrap_or_default());
@@ -240,25 +221,26 @@ fn separated(text: &str) -> Result<Sheet, SheetProblem> {
         .from_reader(text.as_bytes());
     let mut sheet: Option<Sheet> = None;
     let mut record = csv::StringRecord::new();
-    // Where a record begins: behind the line ends that the reader passes over, in lines of an editor.
+    // Where a record begins: behind the line ends that the reader passes over, in lines of an
+    // editor.
     let (mut line, mut seen) = (1, 0);
     let mut line_at = |byte: u64| {
-        let mut at = usize::try_from(byte).unwrap_or(0).max(seen);
+        let mut offset = usize::try_from(byte).unwrap_or(0).max(seen);
         while text
             .as_bytes()
-            .get(at)
+            .get(offset)
             .is_some_and(|byte| matches!(byte, b'\r' | b'\n'))
         {
-            at += 1;
+            offset += 1;
         }
         line += text
             .as_bytes()
-            .get(seen..at)
+            .get(seen..offset)
             .unwrap_or_default()
             .iter()
             .filter(|byte| **byte == b'\n')
             .count();
-        seen = at;
+        seen = offset;
         line
     };
     loop {
@@ -397,7 +379,8 @@ impl Grid {
 
 fn xlsx(bytes: &[u8]) -> Result<Sheet, SheetProblem> {
     let broken = || whole("it is no spreadsheet that can be read (XLSX); save it again, or as CSV");
-    // What it says of its own sizes is not believed: it is unpacked up to the bound, and thrown away.
+    // What it says of its own sizes is not believed: it is unpacked up to the bound, and thrown
+    // away.
     let mut archive = zip::ZipArchive::new(Cursor::new(bytes)).map_err(|_| broken())?;
     if archive.len() > MOST_PARTS {
         return Err(broken());
@@ -413,7 +396,7 @@ fn xlsx(bytes: &[u8]) -> Result<Sheet, SheetProblem> {
         .map_err(|_| broken())?;
         if unpacked > MOST_UNPACKED {
             return Err(whole(
-                "it would become larger than 128 MiB when it is unpacked; nobody's passwords are that many",
+                "it would be larger than 128 MiB when unpacked, which is the limit",
             ));
         }
     }
@@ -426,7 +409,8 @@ fn xlsx(bytes: &[u8]) -> Result<Sheet, SheetProblem> {
             "it has more than {MOST_MERGED} merged areas"
         )));
     }
-    // Cell after cell, as they stand in the file: how large the sheet says that it is counts for nothing.
+    // Cell after cell, as they stand in the file: how large the sheet says that it is counts for
+    // nothing.
     let mut grid = Grid::default();
     let mut cells = book.worksheet_cells_reader(&name).map_err(|_| broken())?;
     while let Some(cell) = cells.next_cell().map_err(|_| broken())? {
@@ -435,7 +419,7 @@ fn xlsx(bytes: &[u8]) -> Result<Sheet, SheetProblem> {
             DataRef::Empty => continue,
             DataRef::DateTime(day) => day.as_datetime().map_or_else(
                 || Data::DateTime(*day).to_string(),
-                |at| at.date().to_string(),
+                |time| time.date().to_string(),
             ),
             other => Data::from(other.clone()).to_string(),
         };
@@ -481,7 +465,7 @@ fn xlsx(bytes: &[u8]) -> Result<Sheet, SheetProblem> {
         .min()
         .unwrap_or(0);
     let mut sheet: Option<Sheet> = None;
-    for (at, mut cells) in grid.rows {
+    for (row, mut cells) in grid.rows {
         cells.drain(..begin.min(cells.len()));
         match &mut sheet {
             None => {
@@ -495,7 +479,7 @@ fn xlsx(bytes: &[u8]) -> Result<Sheet, SheetProblem> {
                 if extra.iter().any(|cell| !cell.trim().is_empty()) {
                     cells.extend(extra);
                 }
-                sheet.push(usize::try_from(at).unwrap_or(0) + 1, cells)?;
+                sheet.push(usize::try_from(row).unwrap_or(0) + 1, cells)?;
             }
         }
     }

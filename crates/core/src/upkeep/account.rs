@@ -1,39 +1,19 @@
 //! Accounts: login names on a device.
 
-use serde::{Deserialize, Serialize};
-use strum::{Display, EnumString, IntoStaticStr, VariantArray};
+use crate::words::word_enum;
 
-use crate::words::{UnknownWord, unknown_word};
-
-/// The family of an account. A device may have the same name in two families.
-#[derive(
-    Clone,
-    Copy,
-    Debug,
-    PartialEq,
-    Eq,
-    PartialOrd,
-    Ord,
-    Hash,
-    Serialize,
-    Deserialize,
-    Display,
-    EnumString,
-    IntoStaticStr,
-    VariantArray,
-)]
-#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
-#[serde(rename_all = "kebab-case")]
-#[strum(serialize_all = "kebab-case", parse_err_ty = UnknownWord, parse_err_fn = unknown_word::<Family>)]
-pub enum Family {
-    /// An account of the operating system.
-    Local,
-    /// An account of a database server.
-    Database,
-    /// An account of a directory.
-    Directory,
-    /// An account of an application.
-    Application,
+word_enum! {
+    /// The family of an account. A device may have the same name in two families.
+    pub enum Family {
+        /// An account of the operating system.
+        Local,
+        /// An account of a database server.
+        Database,
+        /// An account of a directory.
+        Directory,
+        /// An account of an application.
+        Application,
+    }
 }
 
 impl Family {

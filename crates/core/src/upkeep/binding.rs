@@ -16,41 +16,22 @@
 use std::marker::PhantomData;
 
 use chrono::{DateTime, Utc};
-use serde::{Deserialize, Serialize};
-use strum::{Display, EnumString, IntoStaticStr, VariantArray};
 use uuid::Uuid;
 
 use super::connect::ConnectRules;
 use super::identity::Identity;
 use crate::secret::Secret;
 use crate::vault;
-use crate::words::{UnknownWord, unknown_word};
+use crate::words::word_enum;
 
-/// As what a password is sent.
-#[derive(
-    Clone,
-    Copy,
-    Debug,
-    PartialEq,
-    Eq,
-    PartialOrd,
-    Ord,
-    Hash,
-    Serialize,
-    Deserialize,
-    Display,
-    EnumString,
-    IntoStaticStr,
-    VariantArray,
-)]
-#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
-#[serde(rename_all = "kebab-case")]
-#[strum(serialize_all = "kebab-case", parse_err_ty = UnknownWord, parse_err_fn = unknown_word::<Role>)]
-pub enum Role {
-    /// As the account's own password.
-    Account,
-    /// As the password of the operator that changes other accounts.
-    Operator,
+word_enum! {
+    /// As what a password is sent.
+    pub enum Role {
+        /// As the account's own password.
+        Account,
+        /// As the password of the operator that changes other accounts.
+        Operator,
+    }
 }
 
 /// A role at compile time.
@@ -118,11 +99,11 @@ pub struct DeviceFacts {
 pub enum Suspended {
     /// Address, port or identity are not those that were confirmed.
     #[error(
-        "the device's address, port or identity has changed; somebody who may see the password must confirm the binding"
+        "the device's address, port or identity has changed; a person who may see the password must confirm the binding"
     )]
     Changed,
     /// Nobody has confirmed who the device is.
-    #[error("nobody has confirmed the device's identity yet")]
+    #[error("the device's identity is not confirmed yet")]
     NoIdentity,
     /// The operator's stewards do not allow it there.
     #[error("the stewards of the operator credential do not allow it on this device")]

@@ -12,7 +12,7 @@ pub fn budget_allows(failures: &[DateTime<Utc>], now: DateTime<Utc>) -> bool {
     // A clock that jumped back must not forgive failures that lie in its future.
     failures
         .iter()
-        .filter(|at| now - **at < TimeDelta::hours(1))
+        .filter(|time| now - **time < TimeDelta::hours(1))
         .count()
         < BUDGET_PER_HOUR
 }

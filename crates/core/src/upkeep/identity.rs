@@ -47,8 +47,8 @@ fn from_sshfp(words: &[&str]) -> Result<Identity, String> {
     let hex: String = hex.concat();
     let bytes: Option<Vec<u8>> = (0..hex.len())
         .step_by(2)
-        .map(|at| {
-            hex.get(at..at + 2)
+        .map(|index| {
+            hex.get(index..index + 2)
                 .and_then(|pair| u8::from_str_radix(pair, 16).ok())
         })
         .collect();

@@ -14,9 +14,7 @@ mod job;
 mod plan;
 pub mod rotation;
 
-use crate::words::{UnknownWord, unknown_word};
-use serde::{Deserialize, Serialize};
-use strum::{Display, EnumString, IntoStaticStr, VariantArray};
+use crate::words::word_enum;
 
 pub use binding::{
     Account, Binding, BoundLogin, DeviceFacts, Endpoint, Lease, NoPermit, Operator, Role, RoleMark,
@@ -28,74 +26,32 @@ pub use connect::{ConnectRule, ConnectRules};
 pub use job::{ChangeMethod, ConnectorKind, JobCause, JobOutcome, JobState, Task};
 pub use plan::{Hours, OutOfSync, Plan, PlanProblem, Recurrence, day_of, spread};
 
-/// What a check found.
-#[derive(
-    Clone,
-    Copy,
-    Debug,
-    PartialEq,
-    Eq,
-    PartialOrd,
-    Ord,
-    Hash,
-    Serialize,
-    Deserialize,
-    Display,
-    EnumString,
-    IntoStaticStr,
-    VariantArray,
-)]
-#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
-#[serde(rename_all = "kebab-case")]
-#[strum(serialize_all = "kebab-case", parse_err_ty = UnknownWord, parse_err_fn = unknown_word::<CheckOutcome>)]
-pub enum CheckOutcome {
-    /// The stored password opens the account.
-    #[serde(rename = "in sync")]
-    #[strum(serialize = "in sync")]
-    InSync,
-    /// The device answered, and the password does not open the account.
-    #[serde(rename = "out of sync")]
-    #[strum(serialize = "out of sync")]
-    OutOfSync,
-    /// The account is locked, or would be by one more try.
-    #[serde(rename = "locked out")]
-    #[strum(serialize = "locked out")]
-    LockedOut,
-    /// The device did not answer, or not as itself.
-    Unreachable,
+word_enum! {
+    /// What a check found.
+    pub enum CheckOutcome {
+        /// The stored password opens the account.
+        InSync,
+        /// The device answered, and the password does not open the account.
+        OutOfSync,
+        /// The account is locked, or would be by one more try.
+        LockedOut,
+        /// The device did not answer, or not as itself.
+        Unreachable,
+    }
 }
 
-/// What became of a rotation.
-#[derive(
-    Clone,
-    Copy,
-    Debug,
-    PartialEq,
-    Eq,
-    PartialOrd,
-    Ord,
-    Hash,
-    Serialize,
-    Deserialize,
-    Display,
-    EnumString,
-    IntoStaticStr,
-    VariantArray,
-)]
-#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
-#[serde(rename_all = "kebab-case")]
-#[strum(serialize_all = "kebab-case", parse_err_ty = UnknownWord, parse_err_fn = unknown_word::<RotationOutcome>)]
-pub enum RotationOutcome {
-    /// The device and the vault have the new password.
-    Done,
-    /// The device said no; both still have the old one.
-    Refused,
-    /// It is not known which of two passwords the device has; both are kept.
-    #[serde(rename = "in doubt")]
-    #[strum(serialize = "in doubt")]
-    InDoubt,
-    /// The device did not answer before anything was tried.
-    Unreachable,
+word_enum! {
+    /// What became of a rotation.
+    pub enum RotationOutcome {
+        /// The device and the vault have the new password.
+        Done,
+        /// The device said no; both still have the old one.
+        Refused,
+        /// It is not known which of two passwords the device has; both are kept.
+        InDoubt,
+        /// The device did not answer before anything was tried.
+        Unreachable,
+    }
 }
 
 /// How long to wait before trying a job in doubt again: doubling from one minute to one hour.

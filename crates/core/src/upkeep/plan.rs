@@ -3,12 +3,10 @@
 use chrono::{
     DateTime, Datelike as _, NaiveDate, NaiveTime, TimeDelta, TimeZone as _, Timelike as _, Utc,
 };
-use serde::{Deserialize, Serialize};
 use sha2::{Digest, Sha256};
-use strum::{Display, EnumString, IntoStaticStr, VariantArray};
 use uuid::Uuid;
 
-use crate::words::{UnknownWord, unknown_word};
+use crate::words::word_enum;
 
 /// The most often that a rule may fire.
 const LEAST_GAP: TimeDelta = TimeDelta::minutes(5);
@@ -17,33 +15,16 @@ const CHECK_SPREAD: TimeDelta = TimeDelta::minutes(10);
 /// How far ahead a rule is searched for its next time.
 const HORIZON_YEARS: i64 = 10;
 
-/// What to do when a check finds a password out of sync.
-#[derive(
-    Clone,
-    Copy,
-    Debug,
-    PartialEq,
-    Eq,
-    PartialOrd,
-    Ord,
-    Hash,
-    Serialize,
-    Deserialize,
-    Display,
-    EnumString,
-    IntoStaticStr,
-    VariantArray,
-)]
-#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
-#[serde(rename_all = "kebab-case")]
-#[strum(serialize_all = "kebab-case", parse_err_ty = UnknownWord, parse_err_fn = unknown_word::<OutOfSync>)]
-pub enum OutOfSync {
-    /// Say so.
-    Tell,
-    /// Rotate it, with the operator.
-    Rotate,
-    /// Both.
-    Both,
+word_enum! {
+    /// What to do when a check finds a password out of sync.
+    pub enum OutOfSync {
+        /// Say so.
+        Tell,
+        /// Rotate it, with the operator.
+        Rotate,
+        /// Both.
+        Both,
+    }
 }
 
 impl OutOfSync {
@@ -199,7 +180,7 @@ impl Plan {
         &self,
         rule: &str,
         after: DateTime<Utc>,
-        most: u16,
+        limit: u16,
     ) -> Result<Vec<DateTime<Utc>>, PlanProblem> {
         let shorten = |error: rrule::RRuleError| {
             PlanProblem::Rule(
@@ -241,7 +222,7 @@ impl Plan {
             .after(after)
             .before(horizon);
         Ok(set
-            .all(most)
+            .all(limit)
             .dates
             .into_iter()
             .map(|time| time.with_timezone(&Utc))
@@ -293,7 +274,8 @@ impl Plan {
                 Some(self.within_hours(credential, next + shift))
             }
             Recurrence::EveryDays(days) => {
-                // A last time in the future is a clock that jumped; it must not put rotation off for years.
+                // A last time in the future is a clock that jumped; it must not put rotation off
+                // for years.
                 let due = last.min(now) + TimeDelta::days(i64::from(*days));
                 Some(self.within_hours(credential, due.max(now)))
             }
@@ -401,7 +383,8 @@ mod tests {
 
     #[test]
     fn no_moment_is_one_from_which_the_search_ends_in_a_gap_or_a_fold_of_the_clock() {
-        // The end of the search lies so many days on, at a clock time that may not exist or exist twice.
+        // The end of the search lies so many days on, at a clock time that may not exist or exist
+        // twice.
         let plan = plan(
             Some("FREQ=DAILY;BYHOUR=2;BYMINUTE=0;BYSECOND=0"),
             None,
@@ -516,7 +499,8 @@ mod tests {
             let now = at("2026-01-05T00:00:00Z") + TimeDelta::seconds(now);
             let next = plan.next_rotation(Uuid::from_u128(credential), now + TimeDelta::seconds(last), now).unwrap();
             prop_assert!(next >= now);
-            // Around a clock change the moment may be an hour off; the worker asks `open_at` again before it starts.
+            // Around a clock change the moment may be an hour off; the worker asks `open_at` again
+            // before it starts.
             let change = [at("2026-03-29T01:00:00Z"), at("2026-10-25T01:00:00Z"), at("2027-03-28T01:00:00Z")].iter().any(|c| (next - *c).abs() < TimeDelta::hours(26));
             prop_assert!(change || plan.open_at(next), "{}", next);
         }

@@ -414,7 +414,7 @@ mod tests {
         HEARD
             .iter()
             .position(|known| known == heard)
-            .map_or(REFUSED, |at| u8::try_from(at).unwrap())
+            .map_or(REFUSED, |index| u8::try_from(index).unwrap())
     }
 
     impl World {
@@ -484,13 +484,13 @@ mod tests {
                 world.late.remove(late);
                 out.push(world);
             }
-            for at in 0..2 {
-                match &self.workers[at] {
+            for index in 0..2 {
+                match &self.workers[index] {
                     // A lease is taken, perhaps over a worker that is only slow.
                     None if self.fence < most_fences => {
                         let mut world = self.clone();
                         world.fence += 1;
-                        world.workers[at] = Some(Worker {
+                        world.workers[index] = Some(Worker {
                             fence: world.fence,
                             heard: vec![],
                             stored: self.stored(),
@@ -502,9 +502,9 @@ mod tests {
                     Some(worker) => {
                         // It dies.
                         let mut dead = self.clone();
-                        dead.workers[at] = None;
+                        dead.workers[index] = None;
                         out.push(dead);
-                        out.extend(self.step(at, worker, most_versions));
+                        out.extend(self.step(index, worker, most_versions));
                     }
                 }
             }
@@ -512,11 +512,11 @@ mod tests {
         }
 
         /// One step of a worker. Whatever it writes is refused when its fence is not the last one.
-        fn step(&self, at: usize, worker: &Worker, most_versions: u8) -> Vec<Self> {
+        fn step(&self, index: usize, worker: &Worker, most_versions: u8) -> Vec<Self> {
             let fenced = worker.fence == self.fence;
             let mut out = vec![];
             let mut heard = |mut world: Self, heard: Heard| {
-                let worker = world.workers[at].as_mut().unwrap();
+                let worker = world.workers[index].as_mut().unwrap();
                 worker.heard.push(number(&heard));
                 worker.sending = None;
                 out.push(world);
@@ -539,14 +539,14 @@ mod tests {
                     heard(world, Heard::Kept);
                 }
                 Next::Apply => match worker.sending {
-                    // First the mark, in a transaction that checks the fence; then the sending, which
-                    // can come at any later time.
+                    // First the mark, in a transaction that checks the fence; then the sending,
+                    // which can come at any later time.
                     None if fenced => {
                         heard(self.clone(), Heard::NotReached);
                         let mut world = self.clone();
                         let candidate = self.with("candidate").unwrap();
                         world.versions.get_mut(&candidate).unwrap().unanswered = true;
-                        world.workers[at].as_mut().unwrap().sending = Some(candidate);
+                        world.workers[index].as_mut().unwrap().sending = Some(candidate);
                         out.push(world);
                     }
                     None => {}
@@ -608,7 +608,7 @@ mod tests {
                 Next::Make | Next::Promote | Next::Discard { .. } => ended.push(self.clone()),
             }
             for mut world in ended {
-                world.workers[at] = None;
+                world.workers[index] = None;
                 out.push(world);
             }
             out

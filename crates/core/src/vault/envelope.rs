@@ -179,8 +179,8 @@ pub(super) fn bind(purpose: &str, parts: &[&[u8]]) -> Vec<u8> {
 /// The key of one organisation, and, while the data keys move from the one before it, that one too.
 ///
 /// A change makes a new key with the next number at once; the data keys follow one after the other
-/// ([`OrganisationKey::rewrap`]), and until the last has moved, the former key is kept, wrapped under
-/// the new one. Nothing that was sealed is touched.
+/// ([`OrganisationKey::rewrap`]), and until the last has moved, the former key is kept, wrapped
+/// under the new one. Nothing that was sealed is touched.
 #[derive(Clone, Debug)]
 pub struct OrganisationKey {
     number: i32,
@@ -783,15 +783,15 @@ mod tests {
 
     proptest! {
         #[test]
-        fn any_changed_byte_is_refused(plain in prop::collection::vec(any::<u8>(), 0..80), at in any::<prop::sample::Index>(), flip in 1u8..) {
+        fn any_changed_byte_is_refused(plain in prop::collection::vec(any::<u8>(), 0..80), index in any::<prop::sample::Index>(), flip in 1u8..) {
             let mut rng = rand::rng();
             let key = Key::generate(&mut rng);
             let mut sealed = key.seal(&mut rng, b"here", &plain).unwrap();
             let opened = key.open(b"here", &sealed).unwrap();
             prop_assert_eq!(opened.expose_secret(), plain.as_slice());
             prop_assert!(key.open(b"there", &sealed).is_err());
-            let at = at.index(sealed.len());
-            sealed[at] ^= flip;
+            let index = index.index(sealed.len());
+            sealed[index] ^= flip;
             prop_assert!(key.open(b"here", &sealed).is_err());
         }
     }

@@ -5,57 +5,40 @@ use std::collections::BTreeMap;
 use std::sync::LazyLock;
 
 use serde::{Deserialize, Serialize};
-use strum::{Display, EnumString, IntoStaticStr, VariantArray};
 
 use super::one_time::{ONE_TIME_SEED, Seed};
 use super::readings::KeyReader;
 use crate::names::{Name, check_line, check_note};
 use crate::secret::Secret;
-use crate::words::{UnknownWord, unknown_word};
+use crate::words::word_enum;
 
 pub use super::facts::Facts;
 
-/// What a field holds.
-#[derive(
-    Clone,
-    Copy,
-    Debug,
-    PartialEq,
-    Eq,
-    PartialOrd,
-    Ord,
-    Hash,
-    Serialize,
-    Deserialize,
-    Display,
-    EnumString,
-    IntoStaticStr,
-    VariantArray,
-)]
-#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
-#[serde(rename_all = "kebab-case")]
-#[strum(serialize_all = "kebab-case", parse_err_ty = UnknownWord, parse_err_fn = unknown_word::<FieldType>)]
-pub enum FieldType {
-    /// One line that anybody at `list` may read and find.
-    Text,
-    /// One line that only a reveal shows, kept in versions.
-    Secret,
-    /// Addresses with a scheme, one a line, since one sign-in jumps between domains.
-    Url,
-    /// Several lines, not secret.
-    Note,
-    /// Several lines that only a reveal shows, kept in versions.
-    SecretNote,
-    /// A seed of one-time codes: secret, and its codes are for everybody who may use the credential.
-    OneTimeSeed,
-    /// A day, as `2027-03-31`.
-    Date,
-    /// An SSH private key (OpenSSH or PKCS#8): secret, its public half is not.
-    SshKey,
-    /// An X.509 certificate in PEM, with those above it if they are there; not secret.
-    Certificate,
-    /// A private key in PEM: secret.
-    PrivateKey,
+word_enum! {
+    /// What a field holds.
+    pub enum FieldType {
+        /// One line that anybody at `list` may read and find.
+        Text,
+        /// One line that only a reveal shows, kept in versions.
+        Secret,
+        /// Addresses with a scheme, one a line, since one sign-in jumps between domains.
+        Url,
+        /// Several lines, not secret.
+        Note,
+        /// Several lines that only a reveal shows, kept in versions.
+        SecretNote,
+        /// A seed of one-time codes: secret, and its codes are for everybody who may use the
+        /// credential.
+        OneTimeSeed,
+        /// A day, as `2027-03-31`.
+        Date,
+        /// An SSH private key (OpenSSH or PKCS#8): secret, its public half is not.
+        SshKey,
+        /// An X.509 certificate in PEM, with those above it if they are there; not secret.
+        Certificate,
+        /// A private key in PEM: secret.
+        PrivateKey,
+    }
 }
 
 impl FieldType {
@@ -297,18 +280,18 @@ fn is_slug(text: &str, mark: char) -> bool {
             .all(|c| c.is_ascii_lowercase() || c.is_ascii_digit() || c == mark)
 }
 
-fn check_fields(fields: &[Field], most: usize) -> Result<(), String> {
-    if fields.len() > most {
+fn check_fields(fields: &[Field], limit: usize) -> Result<(), String> {
+    if fields.len() > limit {
         return Err(format!(
-            "there are {} fields; at most {most} are possible",
+            "there are {} fields; at most {limit} are possible",
             fields.len()
         ));
     }
-    for (at, field) in fields.iter().enumerate() {
+    for (index, field) in fields.iter().enumerate() {
         if !is_slug(&field.name, '_') {
             return Err(format!(
                 "the name of field {} is not small letters, digits and `_`, a letter first, at most 40",
-                at + 1
+                index + 1
             ));
         }
         Name::parse(&field.label.replace('/', " "))
@@ -317,7 +300,7 @@ fn check_fields(fields: &[Field], most: usize) -> Result<(), String> {
             .map_err(|problem| format!("the help of field `{}`: {problem}", field.name))?;
         if fields
             .iter()
-            .take(at)
+            .take(index)
             .any(|before| before.name == field.name)
         {
             return Err(format!("the field `{}` is there twice", field.name));
@@ -403,8 +386,8 @@ impl Kind {
     }
 
     /// Checks the plain fields of a credential of this kind: known, not secret, well-formed, and
-    /// none of the required ones missing. `kept` are fields that it had before: what has not changed
-    /// of them stays as it is, also in a field that the kind has lost since.
+    /// none of the required ones missing. `kept` are fields that it had before: what has not
+    /// changed of them stays as it is, also in a field that the kind has lost since.
     ///
     /// # Errors
     /// Each problem, by the field that has it.
@@ -452,8 +435,8 @@ impl Kind {
         }
     }
 
-    /// What follows from the plain fields: the last day of a certificate. Where that has not changed,
-    /// its day in `kept` stays.
+    /// What follows from the plain fields: the last day of a certificate. Where that has not
+    /// changed, its day in `kept` stays.
     pub fn complete(
         &self,
         fields: &mut BTreeMap<String, String>,

@@ -88,8 +88,8 @@ pub fn restore(
     data_key.seal(rng, to, &data_key.open(from, sealed)?)
 }
 
-/// Seals a value of one credential for another of the same organisation. Nobody sees it, but whoever
-/// reaches the other one could: it takes the pass of a reveal.
+/// Seals a value of one credential for another of the same organisation. Nobody sees it, but
+/// whoever reaches the other one could: it takes the pass of a reveal.
 ///
 /// # Errors
 /// As [`open`]; [`SealProblem::OtherCredential`] also across organisations.

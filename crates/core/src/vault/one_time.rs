@@ -1,8 +1,9 @@
 //! One-time codes by the time (RFC 6238) or by counting (RFC 4226), from seeds that are kept like
 //! any other secret.
 //!
-//! A seed comes as an `otpauth://` address or as base32 alone, and is kept as such an address in one
-//! spelling. Whoever may use a credential gets the current code; the seed itself takes a reveal.
+//! A seed comes as an `otpauth://` address or as base32 alone, and is kept as such an address in
+//! one spelling. Whoever may use a credential gets the current code; the seed itself takes a
+//! reveal.
 
 use std::borrow::Cow;
 

@@ -1,9 +1,10 @@
 //! Personal folders: sealed under their owner's own passphrase.
 //!
-//! The folder has a random key, and that key is sealed under one that Argon2id (RFC 9106) makes from
-//! the passphrase. Neither is kept: with the root key, the database and every backup, nobody but
-//! the owner opens it. Items are sealed whole, names included, so that nobody learns even what they
-//! are. The price is said before the passphrase is chosen: a forgotten one cannot be recovered.
+//! The folder has a random key, and that key is sealed under one that Argon2id (RFC 9106) makes
+//! from the passphrase. Neither is kept: with the root key, the database and every backup, nobody
+//! but the owner opens it. Items are sealed whole, names included, so that nobody learns even what
+//! they are. The price is said before the passphrase is chosen: a forgotten one cannot be
+//! recovered.
 
 use argon2::{Algorithm, Argon2, Params, Version};
 use rand::CryptoRng;
@@ -189,8 +190,8 @@ impl PersonalKey {
         self.key.seal(rng, &self.item_place(id, version), &text)
     }
 
-    /// Seals an item with the value of a shared field as its password. Nobody sees the value here, but
-    /// the owner could from now on: it takes the pass of a reveal.
+    /// Seals an item with the value of a shared field as its password. Nobody sees the value here,
+    /// but the owner could from now on: it takes the pass of a reveal.
     ///
     /// # Errors
     /// As [`super::open`].

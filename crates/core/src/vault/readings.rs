@@ -16,8 +16,8 @@ use super::certificates::Certificate;
 use super::facts::Facts;
 use super::ssh_keys::SshKey;
 
-/// By this keys and certificates in PEM (RFC 7468) begin. A text without it is neither, and saying so
-/// takes no parser.
+/// By this keys and certificates in PEM (RFC 7468) begin. A text without it is neither, and saying
+/// so takes no parser.
 pub const PEM_BEGINS: &str = "-----BEGIN";
 
 /// An SSH private key that was read.
@@ -100,8 +100,8 @@ fn name_of(text: &str) -> String {
 }
 
 impl Readings {
-    /// Parses a text as what it could be and keeps what comes out. Texts that hold neither a key nor
-    /// a certificate are passed over.
+    /// Parses a text as what it could be and keeps what comes out. Texts that hold neither a key
+    /// nor a certificate are passed over.
     pub fn parse(&mut self, text: &str) {
         if text.contains(PEM_BEGINS) {
             self.0.entry(name_of(text)).or_insert_with(|| Reading {

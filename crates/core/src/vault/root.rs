@@ -158,7 +158,8 @@ impl RootKey {
             .map_err(|_| RootKeyProblem::NoFile("the key has not 32 bytes"))
     }
 
-    /// The bare key for the service manager's credential folder. Whoever holds this holds everything.
+    /// The bare key for the service manager's credential folder. Whoever holds this holds
+    /// everything.
     #[must_use]
     pub fn expose_credential(&self) -> Secret {
         Secret::from_text(STANDARD.encode(self.0.expose_key()))
@@ -174,7 +175,8 @@ impl File {
     }
 
     fn derive(&self, passphrase: &Secret) -> Result<Key, RootKeyProblem> {
-        // A file may have been made elsewhere; its costs are bounded so that it cannot exhaust the machine.
+        // A file may have been made elsewhere; its costs are bounded so that it cannot exhaust the
+        // machine.
         if self.memory_kib > 1_048_576 || self.passes > 32 || self.lanes > 16 {
             return Err(RootKeyProblem::NoFile("its cost is out of bounds"));
         }

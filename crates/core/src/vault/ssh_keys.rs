@@ -166,8 +166,8 @@ impl SshKey {
             .map(ssh_key::public::RsaPublicKey::key_size)
     }
 
-    /// What may be known of it: `algorithm`, `bits` of RSA, `fingerprint` (SHA-256, as OpenSSH shows
-    /// it), `public_key` (RFC 4253 in OpenSSH's line), `protected` when it has a passphrase.
+    /// What may be known of it: `algorithm`, `bits` of RSA, `fingerprint` (SHA-256, as OpenSSH
+    /// shows it), `public_key` (RFC 4253 in OpenSSH's line), `protected` when it has a passphrase.
     #[must_use]
     pub fn facts(&self) -> Facts {
         let public = self.key.public_key();
@@ -364,7 +364,8 @@ mod tests {
         use ssh_key::Mpint;
         use ssh_key::private::RsaPrivateKey;
         use ssh_key::public::RsaPublicKey;
-        // The numbers are no real key: what is looked at is their size, and nothing opens with them.
+        // The numbers are no real key: what is looked at is their size, and nothing opens with
+        // them.
         let of = |bits: usize| {
             let number = |bits: usize| Mpint::from_positive_bytes(&vec![0xff; bits / 8]);
             let public =

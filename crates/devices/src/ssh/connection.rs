@@ -237,8 +237,9 @@ impl Ssh {
         )
     }
 
-    /// The kept connection of an operator, or a new one. Each has a lock of its own: jobs that begin
-    /// together open one connection, and a device that does not answer keeps nobody else waiting.
+    /// The kept connection of an operator, or a new one. Each has a lock of its own: jobs that
+    /// begin together open one connection, and a device that does not answer keeps nobody else
+    /// waiting.
     pub(super) async fn operator_session(
         &self,
         operator: &BoundLogin<Operator>,

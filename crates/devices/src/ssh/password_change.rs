@@ -1,5 +1,5 @@
-//! Changing a password on an OpenSSH host: by the operator with `chpasswd`, or by the account itself at
-//! the prompt of `passwd`.
+//! Changing a password on an OpenSSH host: by the operator with `chpasswd`, or by the account
+//! itself at the prompt of `passwd`.
 
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::Instant;
@@ -129,8 +129,8 @@ pub(super) enum Broken {
     LeaseLost,
 }
 
-/// Runs a command, gives it a secret on standard input when `may_send` says yes, and returns its exit
-/// status and output.
+/// Runs a command, gives it a secret on standard input when `may_send` says yes, and returns its
+/// exit status and output.
 pub(super) async fn run(
     session: &Session,
     command: &str,

@@ -286,8 +286,8 @@ pub struct Known {
     pub kinds: BTreeSet<String>,
     /// Folders by identifier: the path, and whether one is a steward there.
     pub folders: BTreeMap<Uuid, (String, bool)>,
-    /// Credentials that the file names or that have something of their own, in folders of which one is
-    /// a steward: the path.
+    /// Credentials that the file names or that have something of their own, in folders of which one
+    /// is a steward: the path.
     pub credentials: BTreeMap<Uuid, String>,
     /// One may change groups.
     pub changes_groups: bool,
@@ -390,9 +390,7 @@ pub fn problems(
                     terms.level == Level::Steward && key.kind.is_none() && key.tag.is_none()
                 });
                 if (top || entry.closed) && !steward {
-                    say(format!(
-                        "nobody would be a steward of the new folder {path}"
-                    ));
+                    say(format!("the new folder {path} would have no steward"));
                 }
             }
             _ => {}
@@ -452,7 +450,7 @@ impl Known {
                     None if matches!(who, Who::Client(_)) => {
                         Some(format!("there is no client {name:?}"))
                     }
-                    None => Some(format!("there is nobody with the sign-in name {name:?}")),
+                    None => Some(format!("no person has the sign-in name {name:?}")),
                     Some(PersonState::Left) => Some(format!("{name} has left")),
                     Some(PersonState::Suspended) if granted => Some(format!(
                         "{name} is suspended: nothing can be granted to them"

@@ -282,8 +282,8 @@ impl Reading {
         });
     }
 
-    fn grant(&mut self, spot: &Spot, at: usize, raw: RawGrant) -> Option<(GrantKey, Terms)> {
-        let said = |this: &mut Self, problem: String| this.wrong(at, problem);
+    fn grant(&mut self, spot: &Spot, offset: usize, raw: RawGrant) -> Option<(GrantKey, Terms)> {
+        let said = |this: &mut Self, problem: String| this.wrong(offset, problem);
         let to = raw
             .to
             .parse::<Who>()
@@ -356,14 +356,14 @@ impl Reading {
             entry.closed = closed.into_inner();
         }
         for grant in raw.grants {
-            let at = grant.span().start;
-            let Some((key, terms)) = self.grant(spot, at, grant.into_inner()) else {
+            let index = grant.span().start;
+            let Some((key, terms)) = self.grant(spot, index, grant.into_inner()) else {
                 continue;
             };
-            let line = self.line(at);
+            let line = self.line(index);
             if let Some(first) = self.lines.grants.insert((spot.clone(), key.clone()), line) {
                 self.wrong(
-                    at,
+                    index,
                     format!(
                         "{} is granted something here already, at line {first}",
                         key.to
@@ -373,9 +373,9 @@ impl Reading {
             entry.grants.insert(key, terms);
         }
         if let Some(gate) = raw.gate {
-            let at = gate.span().start;
+            let index = gate.span().start;
             let gate = gate.into_inner();
-            let approvers = self.all_who(at, gate.approvers);
+            let approvers = self.all_who(index, gate.approvers);
             let facts = crate::gate::Gate {
                 id: Uuid::nil(),
                 version: 0,
@@ -386,7 +386,7 @@ impl Reading {
                 rotate_on_return: gate.rotate,
             };
             if let Err(problem) = crate::gate::check_gate(&facts, approvers.len()) {
-                self.wrong(at, problem);
+                self.wrong(index, problem);
             }
             entry.gate = Some(GateTerms {
                 reason: gate.reason,
@@ -397,19 +397,19 @@ impl Reading {
             });
         }
         if let Some(demand) = raw.passwords {
-            let at = demand.span().start;
+            let index = demand.span().start;
             let demand = demand.into_inner();
             if single {
-                self.wrong(at, "what passwords must look like is said of folders");
+                self.wrong(index, "what passwords must look like is said of folders");
             }
             let mode = demand.mode.parse::<RuleMode>();
-            let most = if mode == Ok(RuleMode::Choose) { 20 } else { 1 };
+            let limit = if mode == Ok(RuleMode::Choose) { 20 } else { 1 };
             if let Err(problem) = &mode {
-                self.wrong(at, format!("{:?} is no mode: {problem}", demand.mode));
-            } else if demand.policies.is_empty() || demand.policies.len() > most {
+                self.wrong(index, format!("{:?} is no mode: {problem}", demand.mode));
+            } else if demand.policies.is_empty() || demand.policies.len() > limit {
                 self.wrong(
-                    at,
-                    if most == 1 {
+                    index,
+                    if limit == 1 {
                         "one policy is advised or enforced"
                     } else {
                         "1 to 20 policies can be chosen from"
@@ -424,20 +424,20 @@ impl Reading {
         entry
     }
 
-    fn all_who(&mut self, at: usize, texts: Vec<String>) -> BTreeSet<Who> {
+    fn all_who(&mut self, index: usize, texts: Vec<String>) -> BTreeSet<Who> {
         let mut all = BTreeSet::new();
         for text in texts {
             match text.parse() {
                 Ok(who) => {
                     all.insert(who);
                 }
-                Err(problem) => self.wrong(at, problem),
+                Err(problem) => self.wrong(index, problem),
             }
         }
         all
     }
 
-    fn path(&mut self, at: usize, path: &str) {
+    fn path(&mut self, index: usize, path: &str) {
         match crate::names::parse_path(path) {
             Ok(names) => {
                 let written: String = names
@@ -445,10 +445,10 @@ impl Reading {
                     .map(|name| format!("/{}", name.as_str()))
                     .collect();
                 if written.is_empty() || written != path {
-                    self.wrong(at, format!("{path:?} is no path as it is written here: one begins with / and ends with a name"));
+                    self.wrong(index, format!("{path:?} is no path as it is written here: one begins with / and ends with a name"));
                 }
             }
-            Err(problem) => self.wrong(at, problem.to_string()),
+            Err(problem) => self.wrong(index, problem.to_string()),
         }
     }
 }
@@ -468,7 +468,7 @@ pub fn read(text: &str) -> Result<(Document, Lines), Vec<Problem>> {
         .bytes()
         .enumerate()
         .filter(|(_, byte)| *byte == b'\n')
-        .map(|(at, _)| at)
+        .map(|(index, _)| index)
         .collect();
     let mut reading = Reading {
         ends,
@@ -495,11 +495,11 @@ pub fn read(text: &str) -> Result<(Document, Lines), Vec<Problem>> {
     }
     let mut document = Document::default();
     for (name, policy) in raw.policy {
-        let at = name.span().start;
+        let index = name.span().start;
         if let Err(problem) = policy.check() {
-            reading.wrong(at, problem.to_string());
+            reading.wrong(index, problem.to_string());
         }
-        let line = reading.line(at);
+        let line = reading.line(index);
         reading
             .lines
             .spots
@@ -507,8 +507,8 @@ pub fn read(text: &str) -> Result<(Document, Lines), Vec<Problem>> {
         document.policies.insert(name.into_inner(), policy);
     }
     for (name, group) in raw.group {
-        let at = name.span().start;
-        let line = reading.line(at);
+        let index = name.span().start;
+        let line = reading.line(index);
         reading
             .lines
             .spots
@@ -523,18 +523,18 @@ pub fn read(text: &str) -> Result<(Document, Lines), Vec<Problem>> {
     let places = raw
         .folder
         .into_iter()
-        .map(|it| (true, it))
-        .chain(raw.credential.into_iter().map(|it| (false, it)));
+        .map(|item| (true, item))
+        .chain(raw.credential.into_iter().map(|item| (false, item)));
     for (folder, (path, entry)) in places {
-        let at = path.span().start;
+        let index = path.span().start;
         let path = path.into_inner();
-        reading.path(at, &path);
+        reading.path(index, &path);
         let spot = if folder {
             Spot::Folder(path.clone())
         } else {
             Spot::Credential(path.clone())
         };
-        let line = reading.line(at);
+        let line = reading.line(index);
         reading.lines.spots.insert(spot.clone(), line);
         let entry = reading.entry(&spot, entry);
         if folder {

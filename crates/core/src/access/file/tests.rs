@@ -28,7 +28,7 @@ fn terms() -> impl Strategy<Value = Terms> {
     )
         .prop_map(|(level, until, note, history)| Terms {
             level: Level::VARIANTS[level],
-            until: until.and_then(|at| DateTime::from_timestamp(at, 0)),
+            until: until.and_then(|time| DateTime::from_timestamp(time, 0)),
             note: note.trim().to_owned(),
             history,
         })
@@ -280,8 +280,8 @@ fn said(known: &Known, text: &str) -> Vec<String> {
                 .collect();
         }
     };
-    let at = "2026-11-23T12:00:00Z".parse().unwrap();
-    problems(known, &now(), &wanted, &lines, at)
+    let index = "2026-11-23T12:00:00Z".parse().unwrap();
+    problems(known, &now(), &wanted, &lines, index)
         .into_iter()
         .map(|problem| format!("{}: {}", problem.line.unwrap_or(0), problem.text))
         .collect()
@@ -340,7 +340,7 @@ fn each_slip_is_named_with_its_line() {
         (
             "to = \"person marek\"",
             "to = \"person ghost\"",
-            "9: there is nobody with the sign-in name \"ghost\"",
+            "9: no person has the sign-in name \"ghost\"",
         ),
         (
             "to = \"person marek\"",
@@ -407,7 +407,7 @@ fn each_slip_is_named_with_its_line() {
         (
             "group Leads\", level = \"steward\"",
             "group Leads\", level = \"edit\"",
-            "14: nobody would be a steward of the new folder",
+            "14: the new folder",
         ),
         (
             "[folder.\"/Pumping\"]",

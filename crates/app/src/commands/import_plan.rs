@@ -1,0 +1,396 @@
+//! What an import will do with each row of a file.
+
+use std::collections::{BTreeMap, HashMap, HashSet};
+
+use jexlin_api::{ImportColumn, ImportOptions, ImportProblem, ImportReport};
+use jexlin_core::access::mark;
+use jexlin_core::names::Name;
+use jexlin_core::transfer::{
+    Column, Kinds, MatchKey, Matching, Sheet, Thing, guess, name_of, read_row,
+};
+use jexlin_core::vault::kinds::PASSWORD;
+use jexlin_core::vault::readings::Readings;
+use jexlin_core::words::Word as _;
+use jexlin_store::{CredentialRow, FolderRow};
+use uuid::Uuid;
+
+use crate::assessment::{self, Rule};
+use crate::error::{AppError, AppResult};
+use crate::guards::{allow_credential, allow_folder};
+use crate::unit_of_work::UnitOfWork;
+
+/// What was done with a file that was read.
+pub enum Plan {
+    Add(Thing, Uuid),
+    Update(Thing, Box<CredentialRow>),
+}
+
+/// What was read of a file: the sheet, what its columns are, and each row.
+pub type Read = (
+    Sheet,
+    Vec<Column>,
+    Vec<Result<Thing, Vec<(String, String)>>>,
+);
+
+pub fn read(
+    sheet: Sheet,
+    kinds: &Kinds,
+    columns: Option<Vec<String>>,
+    readings: &Readings,
+) -> Result<Read, AppError> {
+    let columns = match columns {
+        None => guess(&sheet.heads, kinds),
+        Some(words) => {
+            if words.len() != sheet.heads.len() {
+                return Err(AppError::field(
+                    "columns",
+                    format!(
+                        "{} columns are named, and the file has {}",
+                        words.len(),
+                        sheet.heads.len()
+                    ),
+                ));
+            }
+            words.iter().map(|word| Column::of(word)).collect()
+        }
+    };
+    let rows = sheet
+        .rows
+        .iter()
+        .map(|row| read_row(&sheet, row, &columns, kinds, readings))
+        .collect();
+    Ok((sheet, columns, rows))
+}
+
+/// Folders on the way: those that are there, by path below the top, and those that are made.
+pub struct Folders {
+    pub known: HashMap<String, Uuid>,
+    pub new: Vec<FolderRow>,
+}
+
+fn key_of(path: &[String]) -> String {
+    path.iter()
+        .map(|name| name.to_lowercase())
+        .collect::<Vec<_>>()
+        .join("/")
+}
+
+pub async fn folders_below(unit: &mut UnitOfWork, top: Uuid) -> AppResult<HashMap<String, Uuid>> {
+    let rows = unit.tx()?.folders_below(top).await?;
+    let by_id: HashMap<Uuid, &FolderRow> = rows.iter().map(|row| (row.id, row)).collect();
+    let mut known = HashMap::new();
+    for row in &rows {
+        let mut names = vec![];
+        let mut next = Some(row);
+        while let Some(index) = next.filter(|index| index.id != top) {
+            names.push(index.name.to_lowercase());
+            next = index
+                .parent_id
+                .and_then(|parent| by_id.get(&parent))
+                .copied();
+        }
+        names.reverse();
+        known.insert(names.join("/"), row.id);
+    }
+    Ok(known)
+}
+
+impl Folders {
+    /// The folder of a path, made if it is not there.
+    fn place(&mut self, unit: &UnitOfWork, path: &[String]) -> Option<Uuid> {
+        if let Some(found) = self.known.get(&key_of(path)) {
+            return Some(*found);
+        }
+        let (name, above) = path.split_last()?;
+        let parent = self.place(unit, above)?;
+        let made = FolderRow {
+            id: Uuid::now_v7(),
+            organisation: unit.organisation(),
+            parent_id: Some(parent),
+            name: name.clone(),
+            closed: false,
+            created_at: unit.now,
+            created_by: Some(unit.person.id),
+            removed_at: None,
+            version: 1,
+        };
+        self.known.insert(key_of(path), made.id);
+        self.new.push(made.clone());
+        Some(made.id)
+    }
+}
+
+/// By what one that is there already is recognised.
+fn mark_of(
+    key: MatchKey,
+    folder: Uuid,
+    name: &str,
+    fields: &BTreeMap<String, String>,
+) -> Option<(Uuid, String)> {
+    let text = match key {
+        MatchKey::Name => Some(name),
+        MatchKey::UserName | MatchKey::Url => fields.get(key.word()).map(String::as_str),
+    };
+    text.map(str::trim)
+        .filter(|text| !text.is_empty())
+        .map(|text| (folder, text.to_lowercase()))
+}
+
+pub fn plain_fields(row: &CredentialRow) -> BTreeMap<String, String> {
+    serde_json::from_value(row.fields.clone()).unwrap_or_default()
+}
+
+/// Where the rows of a file may go, and what is there already. Folders are known by [`key_of`] their path
+/// below the folder of the import.
+#[derive(Default)]
+struct Destinations {
+    /// Why nothing may be added to a folder.
+    closed: HashMap<String, String>,
+    places: HashMap<String, Uuid>,
+    rules: HashMap<String, Rule>,
+    /// The names that are taken, in small letters.
+    names: HashSet<(Uuid, String)>,
+    /// What is there, by what it is recognised by.
+    present: HashMap<(Uuid, String), CredentialRow>,
+}
+
+impl Destinations {
+    /// Folders that are there are asked for once each; new ones take the right to what they are in.
+    async fn read<'a>(
+        unit: &mut UnitOfWork,
+        options: &ImportOptions,
+        things: impl Iterator<Item = &'a Thing>,
+        folders: &mut Folders,
+    ) -> AppResult<Self> {
+        let mut read = Self::default();
+        let mut paths: HashSet<Vec<String>> = things.map(|thing| thing.folder.clone()).collect();
+        paths.insert(vec![]);
+        let before = folders.known.clone();
+        for path in paths {
+            let mut nearest = path.as_slice();
+            while !before.contains_key(&key_of(nearest)) && !nearest.is_empty() {
+                nearest = nearest.split_last().map_or(&[], |(_, above)| above);
+            }
+            let there = before
+                .get(&key_of(nearest))
+                .copied()
+                .unwrap_or(options.folder);
+            if allow_folder::<mark::Edit>(unit, there).await.is_err() {
+                let why = "you may not change this folder".to_owned();
+                read.closed.insert(key_of(&path), why);
+                continue;
+            }
+            let rule = assessment::rule_for(unit.tx()?, there, None).await?;
+            read.rules.insert(key_of(&path), rule);
+            if let Some(place) = folders.place(unit, &path) {
+                read.places.insert(key_of(&path), place);
+            }
+        }
+        let new: HashSet<Uuid> = folders.new.iter().map(|folder| folder.id).collect();
+        let old: Vec<Uuid> = read
+            .places
+            .values()
+            .filter(|place| !new.contains(place))
+            .copied()
+            .collect();
+        for row in unit.tx()?.credentials_in(&old).await? {
+            read.names.insert((row.folder_id, row.name.to_lowercase()));
+            let mark = mark_of(options.key, row.folder_id, &row.name, &plain_fields(&row));
+            if let Some(mark) = mark {
+                read.present.entry(mark).or_insert(row);
+            }
+        }
+        Ok(read)
+    }
+
+    /// What the password rule of its folder has against a row.
+    fn against(&self, path: &str, thing: &Thing) -> Option<String> {
+        let rule = self.rules.get(path).filter(|rule| rule.enforced)?;
+        let (_, given) = thing.secrets.iter().find(|(field, _)| field == PASSWORD)?;
+        let about = jexlin_core::policy::About {
+            user_name: thing.fields.get("user_name").map_or("", String::as_str),
+            used_ago: None,
+        };
+        let password = given.value.expose_secret_text().unwrap_or_default();
+        let lacks = rule.policy.lacks(password, about);
+        (!lacks.is_empty()).then(|| {
+            let lacks = lacks.join("; ");
+            format!("the folder demands the policy “{}”: {lacks}", rule.name)
+        })
+    }
+
+    /// Takes the name of a row, or another where duplicates are wanted.
+    fn take_name(
+        &mut self,
+        place: Uuid,
+        thing: &mut Thing,
+        matching: Matching,
+    ) -> Result<(), String> {
+        if self.names.insert((place, thing.name.to_lowercase())) {
+            return Ok(());
+        }
+        if matching != Matching::Duplicate {
+            return Err(
+                "something in the folder, or a row above, has this name already".to_owned(),
+            );
+        }
+        let free = (2..10_000)
+            .map(|number| format!("{} ({number})", thing.name))
+            .find(|name| self.names.insert((place, name.to_lowercase())));
+        match free.map(|name| Name::parse(&name).map(Name::into_string)) {
+            Some(Ok(name)) => thing.name = name,
+            _ => return Err("there is no other name for it".to_owned()),
+        }
+        Ok(())
+    }
+}
+
+/// The heads of the columns that problems are named by.
+struct Heads {
+    name: String,
+    tags: String,
+}
+
+impl Heads {
+    fn of(columns: &[ImportColumn]) -> Self {
+        let head = |holds: &str| {
+            let found = columns.iter().find(|column| column.holds == holds);
+            found.map_or_else(|| holds.to_owned(), |column| column.head.clone())
+        };
+        Self {
+            name: head("name"),
+            tags: head("tags"),
+        }
+    }
+}
+
+/// What becomes of a row: something to do, or nothing, or the column that has a problem and what it is.
+enum Decision {
+    Do(Plan),
+    Skip,
+    Nowhere,
+    Refuse(String, String),
+}
+
+async fn decide(
+    unit: &mut UnitOfWork,
+    options: &ImportOptions,
+    heads: &Heads,
+    destinations: &mut Destinations,
+    mut thing: Thing,
+) -> AppResult<Decision> {
+    let path = key_of(&thing.folder);
+    if let Some(why) = destinations.closed.get(&path) {
+        return Ok(Decision::Refuse("folder".to_owned(), why.clone()));
+    }
+    let Some(place) = destinations.places.get(&path).copied() else {
+        return Ok(Decision::Nowhere);
+    };
+    if let Some(problem) = destinations.against(&path, &thing) {
+        return Ok(Decision::Refuse(PASSWORD.to_owned(), problem));
+    }
+    let mark = mark_of(options.key, place, &thing.name, &thing.fields);
+    let same = mark
+        .as_ref()
+        .and_then(|mark| destinations.present.get(mark));
+    match (same, options.matching) {
+        (Some(_), Matching::Skip) => return Ok(Decision::Skip),
+        (Some(row), Matching::Update) => {
+            if row.kind != thing.kind {
+                let problem = format!("what is there is a {}, and not a {}", row.kind, thing.kind);
+                return Ok(Decision::Refuse(heads.name.clone(), problem));
+            }
+            if let Some(tags) = changed_tags(unit, &thing, row).await?
+                && allow_credential::<mark::Steward>(unit, row.id)
+                    .await
+                    .is_err()
+            {
+                let problem = format!(
+                    "a grant depends on the tag {}, so only a steward of it may change that",
+                    tags.join(", ")
+                );
+                return Ok(Decision::Refuse(heads.tags.clone(), problem));
+            }
+            let plan = Plan::Update(thing, Box::new(row.clone()));
+            // A second row for the same one would undo the first.
+            if let Some(mark) = mark {
+                destinations.present.remove(&mark);
+            }
+            return Ok(Decision::Do(plan));
+        }
+        _ => {}
+    }
+    if let Err(problem) = destinations.take_name(place, &mut thing, options.matching) {
+        return Ok(Decision::Refuse(heads.name.clone(), problem));
+    }
+    Ok(Decision::Do(Plan::Add(thing, place)))
+}
+
+/// What is to be done with each row; what cannot be is added to the report.
+pub async fn plan(
+    unit: &mut UnitOfWork,
+    options: &ImportOptions,
+    columns: &[Column],
+    sheet: &Sheet,
+    rows: Vec<Result<Thing, Vec<(String, String)>>>,
+    folders: &mut Folders,
+    report: &mut ImportReport,
+) -> AppResult<Vec<Plan>> {
+    let things = rows.iter().flatten();
+    let mut destinations = Destinations::read(unit, options, things, folders).await?;
+    let heads = Heads::of(&report.columns);
+    let mut plans = vec![];
+    for (read, row) in rows.into_iter().zip(&sheet.rows) {
+        let name: String = name_of(row, columns).chars().take(80).collect();
+        let problems = match read {
+            Err(problems) => problems,
+            Ok(thing) => match decide(unit, options, &heads, &mut destinations, thing).await? {
+                Decision::Refuse(column, problem) => vec![(column, problem)],
+                Decision::Nowhere => vec![],
+                Decision::Skip => {
+                    report.skipped += 1;
+                    vec![]
+                }
+                Decision::Do(plan) => {
+                    match plan {
+                        Plan::Add(..) => report.added += 1,
+                        Plan::Update(..) => report.updated += 1,
+                    }
+                    plans.push(plan);
+                    vec![]
+                }
+            },
+        };
+        let problem = |(column, problem)| ImportProblem {
+            line: row.line,
+            name: name.clone(),
+            column,
+            problem,
+        };
+        report.problems.extend(problems.into_iter().map(problem));
+    }
+    Ok(plans)
+}
+
+/// The tags of a row that are not those of what is there, when a grant depends on one of them.
+pub async fn changed_tags(
+    unit: &mut UnitOfWork,
+    thing: &Thing,
+    row: &CredentialRow,
+) -> AppResult<Option<Vec<String>>> {
+    if thing.tags.is_empty() {
+        return Ok(None);
+    }
+    let of = thing.tags.iter().chain(&row.tags);
+    let changed: Vec<String> = of
+        .filter(|tag| thing.tags.contains(tag) != row.tags.contains(tag))
+        .cloned()
+        .collect();
+    let now = unit.now;
+    let moves = !changed.is_empty()
+        && unit
+            .tx()?
+            .tags_move_access(row.folder_id, &changed, now)
+            .await?;
+    Ok(moves.then_some(changed))
+}

@@ -1,0 +1,365 @@
+//! Storing what an import does: sealed beside the transaction, stretch by stretch.
+
+use std::collections::{BTreeMap, HashMap, HashSet};
+use std::sync::Arc;
+
+use chrono::{DateTime, Utc};
+use jexlin_api::{ErrorCode, ImportOptions, ImportProgress, ImportReport};
+use jexlin_core::access::mark;
+use jexlin_core::audit::{Action, Event, TargetType};
+use jexlin_core::transfer::Thing;
+use jexlin_core::vault::{Place, ValueOrigin, VersionState, WrappedKey};
+use jexlin_core::words::Word as _;
+use jexlin_store::{CredentialChange, CredentialRow, ImportRow, ImportedRow, NewVersion};
+use tokio::task::spawn_blocking;
+use uuid::Uuid;
+
+use super::import_plan::{Folders, Plan, changed_tags, plain_fields};
+use crate::app::App;
+use crate::error::{AppError, AppResult};
+use crate::keyring::OpenKeys;
+use crate::unit_of_work::UnitOfWork;
+
+/// So many rows go to the database together.
+const BATCH: usize = 1000;
+
+/// So many new rows change what the database should expect of its tables.
+const MANY: usize = 1000;
+
+/// A value as JSON.
+pub fn to_json<T: serde::Serialize>(value: &T) -> AppResult<serde_json::Value> {
+    serde_json::to_value(value).map_err(|error| AppError::internal(error.to_string()))
+}
+
+/// What sealing needs to know; it is done beside the transaction.
+struct Sealing {
+    app: App,
+    keys: Arc<OpenKeys>,
+    organisation: Uuid,
+    now: DateTime<Utc>,
+    by: Uuid,
+    by_name: String,
+    origin: String,
+    import: Uuid,
+    /// Of each folder that something goes into.
+    paths: HashMap<Uuid, String>,
+}
+
+/// A stretch of an import, ready to be kept.
+#[derive(Default)]
+struct Stretch {
+    rows: usize,
+    new: Vec<CredentialRow>,
+    /// Credential, field, value, facts.
+    secrets: Vec<(Uuid, String, Vec<u8>, serde_json::Value)>,
+    events: Vec<Event>,
+    changes: Vec<(Thing, Box<CredentialRow>)>,
+    imported: Vec<ImportedRow>,
+}
+
+impl Sealing {
+    fn event(&self, action: Action, target: Uuid, place: Uuid, name: &str) -> Event {
+        let mut event = Event::new(Uuid::now_v7(), self.organisation, self.now, action);
+        event.actor = self.by.to_string();
+        event.actor_name.clone_from(&self.by_name);
+        event.origin.clone_from(&self.origin);
+        event.target = target.to_string();
+        event.target_type = TargetType::Credential.word().into();
+        event.target_name = format!(
+            "{}/{name}",
+            self.paths.get(&place).map_or("", String::as_str)
+        );
+        event
+            .detail
+            .insert("import".into(), self.import.to_string());
+        event
+    }
+
+    fn seal(&self, part: Vec<Plan>) -> AppResult<Stretch> {
+        let mut sealed = Stretch {
+            rows: part.len(),
+            ..Stretch::default()
+        };
+        let (mut rng, organisation) = (self.app.rng()?, self.organisation);
+        for plan in part {
+            match plan {
+                Plan::Update(thing, row) => {
+                    sealed.events.push(self.event(
+                        Action::CredentialEdit,
+                        row.id,
+                        row.folder_id,
+                        &row.name,
+                    ));
+                    sealed.changes.push((thing, row));
+                }
+                Plan::Add(thing, place) => {
+                    let credential = Uuid::now_v7();
+                    let (data_key, wrapped) =
+                        self.keys
+                            .key
+                            .generate_data_key(&mut rng, organisation, credential)?;
+                    for (field, given) in &thing.secrets {
+                        let value = data_key.seal(
+                            &mut rng,
+                            &Place {
+                                organisation,
+                                credential,
+                                field,
+                                version: 1,
+                            },
+                            &given.value,
+                        )?;
+                        sealed.secrets.push((
+                            credential,
+                            field.clone(),
+                            value.0,
+                            to_json(&given.facts)?,
+                        ));
+                    }
+                    sealed.events.push(self.event(
+                        Action::CredentialAdd,
+                        credential,
+                        place,
+                        &thing.name,
+                    ));
+                    sealed.imported.push(ImportedRow {
+                        import_id: self.import,
+                        organisation,
+                        credential_id: credential,
+                        former: None,
+                    });
+                    sealed.new.push(CredentialRow {
+                        id: credential,
+                        organisation,
+                        folder_id: place,
+                        kind: thing.kind.clone(),
+                        name: thing.name.clone(),
+                        fields: to_json(&thing.fields)?,
+                        device_id: None,
+                        data_key: wrapped.0,
+                        created_at: self.now,
+                        created_by: Some(self.by),
+                        changed_at: self.now,
+                        changed_by: Some(self.by),
+                        removed_at: None,
+                        version: 1,
+                        removal_id: None,
+                        extra: serde_json::json!([]),
+                        tags: thing.tags.clone(),
+                    });
+                }
+            }
+        }
+        Ok(sealed)
+    }
+}
+
+/// Does what was planned, and notes the import.
+pub async fn store(
+    unit: &mut UnitOfWork,
+    options: &ImportOptions,
+    folders: &Folders,
+    plans: Vec<Plan>,
+    report: &ImportReport,
+) -> AppResult<()> {
+    let (organisation, now, by, rows) =
+        (unit.organisation(), unit.now, unit.person.id, plans.len());
+    if rows > MANY {
+        unit.tx()?.expect_growth().await?;
+    }
+    for folder in &folders.new {
+        unit.tx()?.add_folder(folder).await?;
+    }
+    let mut paths: HashMap<Uuid, String> = HashMap::new();
+    let places: HashSet<Uuid> = plans
+        .iter()
+        .map(|plan| match plan {
+            Plan::Add(_, place) => *place,
+            Plan::Update(_, row) => row.folder_id,
+        })
+        .collect();
+    for place in places {
+        let path = unit.tx()?.path_of(place).await?;
+        paths.insert(place, path);
+    }
+    let sealing = Arc::new(Sealing {
+        app: unit.app.clone(),
+        keys: Arc::clone(&unit.keys),
+        organisation,
+        now,
+        by,
+        by_name: unit.person.display_name.clone(),
+        origin: unit.origin().to_owned(),
+        import: options.id,
+        paths,
+    });
+    let (mut imported, mut done) = (vec![], 0);
+    let mut plans = plans.into_iter();
+    // While the database keeps one stretch the next is sealed.
+    let mut begin = || {
+        let part: Vec<Plan> = plans.by_ref().take(BATCH).collect();
+        let sealing = Arc::clone(&sealing);
+        (!part.is_empty()).then(|| spawn_blocking(move || sealing.seal(part)))
+    };
+    let mut next = begin();
+    while let Some(under_way) = next {
+        let sealed = under_way
+            .await
+            .map_err(|error| AppError::internal(error.to_string()))??;
+        next = begin();
+        done += sealed.rows;
+        if !sealed.new.is_empty() {
+            unit.tx()?.add_credentials(&sealed.new).await?;
+            let versions: Vec<NewVersion<'_>> = sealed
+                .secrets
+                .iter()
+                .map(|(credential, field, value, facts)| NewVersion {
+                    credential: *credential,
+                    field,
+                    number: 1,
+                    state: VersionState::Current,
+                    sealed: value,
+                    now,
+                    by: Some(by),
+                    how: ValueOrigin::Imported,
+                    why: "",
+                    facts: facts.clone(),
+                })
+                .collect();
+            unit.tx()?.add_first_versions(&versions).await?;
+        }
+        imported.extend(sealed.imported);
+        for (thing, row) in sealed.changes {
+            imported.push(update(unit, options.id, &thing, &row).await?);
+        }
+        let judged: Vec<Uuid> = sealed.new.iter().map(|row| row.id).collect();
+        unit.tx()?.judge_these_again(&judged).await?;
+        let keys = Arc::clone(&unit.keys);
+        unit.tx()?.record_all(&sealed.events, &keys.mac).await?;
+        unit.app
+            .imports
+            .note(options.id, by, ImportProgress { done, rows });
+    }
+    let count = |number: usize| i32::try_from(number).unwrap_or(i32::MAX);
+    let row = ImportRow {
+        id: options.id,
+        organisation,
+        name: options.name.chars().take(120).collect(),
+        folder_id: options.folder,
+        made_at: now,
+        made_by: Some(by),
+        added: count(report.added),
+        updated: count(report.updated),
+        skipped: count(report.skipped),
+        undone_at: None,
+    };
+    unit.tx()?.add_import(&row, &imported).await?;
+    if rows > MANY {
+        unit.tx()?.note_growth().await?;
+    }
+    Ok(())
+}
+
+/// Changes what is there to what a row says; what the row does not say stays.
+async fn update(
+    unit: &mut UnitOfWork,
+    import: Uuid,
+    thing: &Thing,
+    row: &CredentialRow,
+) -> AppResult<ImportedRow> {
+    let (now, by) = (unit.now, unit.person.id);
+    let row = {
+        let held = unit.tx()?.credential_locked(row.id).await?;
+        if held.version != row.version {
+            return Err(AppError::stale());
+        }
+        held
+    };
+    let mut fields = plain_fields(&row);
+    fields.extend(
+        thing
+            .fields
+            .iter()
+            .map(|(name, value)| (name.clone(), value.clone())),
+    );
+    let tags = if thing.tags.is_empty() {
+        row.tags.clone()
+    } else {
+        thing.tags.clone()
+    };
+    if changed_tags(unit, thing, &row).await?.is_some() {
+        crate::guards::allow_credential::<mark::Steward>(unit, row.id).await?;
+    }
+    let user =
+        |fields: &BTreeMap<String, String>| fields.get("user_name").cloned().unwrap_or_default();
+    if row.device_id.is_some() && user(&fields) != user(&plain_fields(&row)) {
+        return Err(AppError::conflict(
+            ErrorCode::IsAccount,
+            format!(
+                "{} is the password of an account on a device, and the user name is the account's.",
+                row.name
+            ),
+            "Take it off the device first, or leave its user name.",
+        ));
+    }
+    let mut numbers = BTreeMap::new();
+    let versions = unit.tx()?.versions(row.id).await?;
+    if unit.tx()?.has_candidate(row.id).await? {
+        return Err(AppError::rotating());
+    }
+    let data_key = unit.keys.key.unwrap_data_key(
+        row.organisation,
+        row.id,
+        &WrappedKey(row.data_key.clone()),
+    )?;
+    for (field, given) in &thing.secrets {
+        let former = versions
+            .iter()
+            .find(|version| version.field == *field && version.state == VersionState::Current)
+            .map(|version| version.number);
+        numbers.insert(field.clone(), former);
+        let number = unit.tx()?.next_number(row.id, field).await?;
+        let place = Place {
+            organisation: row.organisation,
+            credential: row.id,
+            field,
+            version: number,
+        };
+        let sealed = data_key.seal(&mut unit.app.rng()?, &place, &given.value)?;
+        let facts = to_json(&given.facts)?;
+        let new = NewVersion {
+            credential: row.id,
+            field,
+            number,
+            state: VersionState::Current,
+            sealed: &sealed.0,
+            now,
+            by: Some(by),
+            how: ValueOrigin::Imported,
+            why: "",
+            facts,
+        };
+        unit.tx()?.add_version(&new).await?;
+    }
+    let kept = to_json(&fields)?;
+    let change = CredentialChange {
+        id: row.id,
+        version: row.version,
+        name: &row.name,
+        folder_id: row.folder_id,
+        fields: &kept,
+        extra: &row.extra,
+        tags: &tags,
+        now,
+        by: Some(by),
+    };
+    unit.tx()?.edit_credential(&change).await?;
+    unit.tx()?.judge_again(row.id).await?;
+    let former = serde_json::json!({"fields": row.fields, "tags": row.tags, "secrets": numbers, "version": row.version + 1});
+    Ok(ImportedRow {
+        import_id: import,
+        organisation: row.organisation,
+        credential_id: row.id,
+        former: Some(former),
+    })
+}
