@@ -85,10 +85,10 @@ fn load(
                         .new_agent();
                     let mut times = Histogram::new(3).unwrap();
                     while begin.elapsed() < time {
-                        let one = Instant::now();
+                        let entry = Instant::now();
                         work(&agent, number);
                         times
-                            .record(u64::try_from(one.elapsed().as_micros()).unwrap())
+                            .record(u64::try_from(entry.elapsed().as_micros()).unwrap())
                             .unwrap();
                     }
                     times
@@ -250,7 +250,7 @@ fn upkeep() {
             .success()
     );
     let peer = 200.0 / begin.elapsed().as_secs_f64() * 60.0;
-    for (task, word) in [("check", "in sync"), ("rotate", "done")] {
+    for (task, word) in [("check", "in-sync"), ("rotate", "done")] {
         let begin = Instant::now();
         for id in &ids[1..] {
             let _ = ines
@@ -298,15 +298,16 @@ fn memory(service: &Service) -> f64 {
     kib / 1024.0
 }
 
-/// How many credentials there are in each round, and in the one before; `JEXLIN_BENCH_MOST` ends sooner.
+/// How many credentials there are in each round, and in the one before; `JEXLIN_BENCH_MOST` ends
+/// sooner.
 fn sizes() -> impl Iterator<Item = (usize, usize)> {
-    let most = std::env::var("JEXLIN_BENCH_MOST")
+    let limit = std::env::var("JEXLIN_BENCH_MOST")
         .ok()
         .and_then(|text| text.parse().ok())
         .unwrap_or(usize::MAX);
     [(10_000, 0), (100_000, 10_000), (1_000_000, 100_000)]
         .into_iter()
-        .filter(move |(size, _)| *size <= most)
+        .filter(move |(size, _)| *size <= limit)
 }
 
 /// Two thousand groups, each in one above it, so that most are four deep.
@@ -399,7 +400,7 @@ fn lists() {
         let folder = cluster
             .psql(&service.database.name, "SELECT md5('folder7')::uuid")
             .unwrap();
-        let one = cluster
+        let entry = cluster
             .psql(&service.database.name, "SELECT md5('credential357')::uuid")
             .unwrap();
         let asks = [
@@ -435,7 +436,7 @@ fn lists() {
             ),
             (
                 "effective access of one person",
-                format!("/api/v1/explain?person={marek}&credential={one}"),
+                format!("/api/v1/explain?person={marek}&credential={entry}"),
             ),
         ];
         let by_text = |text: &str| {
@@ -460,7 +461,7 @@ fn lists() {
             by_text("c4ca4238a0b9"),
             by_text("pump"),
             format!(
-                "SELECT g.held FROM access_grant g WHERE g.folder_id = (SELECT c.folder_id FROM credential c WHERE c.id = '{one}');"
+                "SELECT g.held FROM access_grant g WHERE g.folder_id = (SELECT c.folder_id FROM credential c WHERE c.id = '{entry}');"
             ),
         ];
         for (number, ((name, path), sql)) in asks.iter().zip(plain).enumerate() {
@@ -535,8 +536,8 @@ fn sharing() {
     let ines = service.sign_in("ines");
     let top = ines.folder("Pumping");
     groups(&cluster, &service);
-    // A thousand people in a group, each in a crew of their own beside it. Eight groups stand for it:
-    // nobody previews the very change that somebody else previews in the same moment.
+    // A thousand people in a group, each in a crew of their own beside it. Eight groups stand for
+    // it: nobody previews the very change that somebody else previews in the same moment.
     let all = ines.make("/api/v1/groups", &json!({"name": "All hands"}));
     cluster
         .psql(
@@ -569,7 +570,7 @@ fn sharing() {
         "/api/v1/grants",
         &json!({"folder": top, "group": night, "level": "reveal"}),
     );
-    let one = cluster
+    let entry = cluster
         .psql(&service.database.name, "SELECT md5('credential357')::uuid")
         .unwrap();
     let mut before = [0.0; 3];
@@ -587,7 +588,7 @@ fn sharing() {
             let ask = |agent: &ureq::Agent, connection: usize| {
                 if number == 2 {
                     let url = format!(
-                        "{}/api/v1/explain?person={marek}&credential={one}",
+                        "{}/api/v1/explain?person={marek}&credential={entry}",
                         service.url
                     );
                     let text = agent
@@ -623,7 +624,7 @@ fn sharing() {
             let p99 = times.value_at_quantile(0.99) as f64 / 1000.0;
             let (peer, sql, most) = if number == 2 {
                 let grants = format!(
-                    "SELECT g.held FROM access_grant g WHERE g.folder_id = (SELECT c.folder_id FROM credential c WHERE c.id = '{one}');"
+                    "SELECT g.held FROM access_grant g WHERE g.folder_id = (SELECT c.folder_id FROM credential c WHERE c.id = '{entry}');"
                 );
                 (
                     "mean of reading the grants on one folder in plain SQL, 8 clients",
@@ -882,8 +883,8 @@ fn transfer() {
     let _ = std::fs::remove_file(file);
 }
 
-/// Scrolls what a script finds by so many pixels a frame for three seconds, and tells how many frames
-/// were drawn and how many dropped, by the browser's own tracing.
+/// Scrolls what a script finds by so many pixels a frame for three seconds, and tells how many
+/// frames were drawn and how many dropped, by the browser's own tracing.
 async fn scroll(driver: &Driver, page: &Page, what: &str, element: &str, rows: usize) {
     let count = format!("return Math.round(parseFloat({element}.firstElementChild.style.height))");
     let height = page
@@ -912,12 +913,12 @@ async fn scroll(driver: &Driver, page: &Page, what: &str, element: &str, rows: u
     let end = events
         .iter()
         .filter(|(name, _)| name == "DrawFrame")
-        .map(|(_, at)| *at)
+        .map(|(_, index)| *index)
         .fold(0.0, f64::max);
     let of = |wanted: &str| {
         events
             .iter()
-            .filter(|(name, at)| name == wanted && *at >= end - 3.0)
+            .filter(|(name, index)| name == wanted && *index >= end - 3.0)
             .count() as f64
     };
     let (drawn, dropped) = (of("DrawFrame"), of("DroppedFrame"));

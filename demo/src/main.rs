@@ -2,7 +2,8 @@
 //! through the network interface, in process; every rotation changes a real host. So the history,
 //! the ages and the audit log are real entries of a real log.
 //!
-//! `jexlin-demo PASSWORD-FILE PASSPHRASE-FILE`; the service's environment is read as `jexlind` does.
+//! `jexlin-demo PASSWORD-FILE PASSPHRASE-FILE`; the service's environment is read as `jexlind`
+//! does.
 
 mod story;
 mod world;
@@ -28,7 +29,7 @@ pub type Outcome<T> = Result<T, Box<dyn Error>>;
 pub struct Demo {
     client: Client,
     app: App,
-    at: Arc<AtomicI64>,
+    clock: Arc<AtomicI64>,
     seals: Seals,
     stamps: HashMap<uuid::Uuid, String>,
     password: String,
@@ -41,7 +42,7 @@ impl Demo {
     /// The time in the story.
     #[must_use]
     pub fn now(&self) -> DateTime<Utc> {
-        DateTime::from_timestamp_micros(self.at.load(Ordering::SeqCst)).unwrap_or_default()
+        DateTime::from_timestamp_micros(self.clock.load(Ordering::SeqCst)).unwrap_or_default()
     }
 
     /// Lets time pass, does the work that falls due, and seals the log. Sessions end meanwhile.
@@ -49,7 +50,7 @@ impl Demo {
     /// # Errors
     /// What the work failed with.
     pub async fn pass(&mut self, time: TimeDelta) -> Outcome<()> {
-        self.at
+        self.clock
             .fetch_add(time.num_microseconds().unwrap_or(0), Ordering::SeqCst);
         if time > TimeDelta::minutes(20) {
             self.tokens.clear();
@@ -66,7 +67,7 @@ impl Demo {
             schedule_once(&self.app)
                 .await
                 .map_err(|fault| fault.detail().to_owned())?;
-            self.at.fetch_add(1_500_000, Ordering::SeqCst);
+            self.clock.fetch_add(1_500_000, Ordering::SeqCst);
             if !run_one(&self.app).await {
                 break;
             }
@@ -106,7 +107,7 @@ impl Demo {
         token: Option<&str>,
         version: Option<i64>,
     ) -> Outcome<(Status, Value)> {
-        self.at.fetch_add(2_000_000, Ordering::SeqCst);
+        self.clock.fetch_add(2_000_000, Ordering::SeqCst);
         let mut request = self
             .client
             .req(method, path)
@@ -221,7 +222,7 @@ impl Demo {
     /// When it is refused.
     pub async fn upload(&mut self, name: &str, path: &str, bytes: &[u8]) -> Outcome<()> {
         let token = self.token(name).await?;
-        self.at.fetch_add(2_000_000, Ordering::SeqCst);
+        self.clock.fetch_add(2_000_000, Ordering::SeqCst);
         let request = self
             .client
             .post(path.to_owned())
@@ -318,8 +319,11 @@ async fn make() -> Outcome<()> {
     let passphrase = std::fs::read_to_string(passphrase)?.trim().to_owned();
     let world: world::World = serde_json::from_str(include_str!("../world.json"))?;
     let begin = Utc::now() - TimeDelta::days(160);
-    let at = Arc::new(AtomicI64::new(begin.timestamp_micros()));
-    let app = App::new(Config::from_environment()?, Clock::Stepped(Arc::clone(&at)))?;
+    let clock = Arc::new(AtomicI64::new(begin.timestamp_micros()));
+    let app = App::new(
+        Config::from_environment()?,
+        Clock::Stepped(Arc::clone(&clock)),
+    )?;
     let Some(code) = app.offer_setup().await? else {
         return Err("there is an organisation already; begin anew with ./start --fresh".into());
     };
@@ -335,7 +339,7 @@ async fn make() -> Outcome<()> {
     let mut demo = Demo {
         client,
         app,
-        at,
+        clock,
         seals: Seals::default(),
         stamps: HashMap::new(),
         password,

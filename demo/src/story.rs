@@ -227,8 +227,8 @@ async fn rules(demo: &mut Demo) -> Outcome<()> {
     demo.work().await
 }
 
-/// What is somebody's own to keep in order: a works, the staff's files, an archive. And what was left
-/// behind: a grant from before the groups.
+/// What is somebody's own to keep in order: a works, the staff's files, an archive. And what was
+/// left behind: a grant from before the groups.
 async fn delegated(demo: &mut Demo) -> Outcome<()> {
     let (marek, tomas, yusra, dorrit, petra) = (
         demo.id("marek")?,

@@ -48,7 +48,7 @@ pub struct Grant {
 /// Other terms of a grant that is there; what is left out stays.
 #[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
-pub struct ChangeGrant {
+pub struct EditGrant {
     /// What it gives.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub level: Option<Level>,
@@ -145,7 +145,7 @@ pub struct GrantTerms {
     /// The grant.
     pub id: Uuid,
     /// What becomes of it.
-    pub to: ChangeGrant,
+    pub to: EditGrant,
 }
 
 /// A person or group in a group.
@@ -190,9 +190,9 @@ pub struct CredentialsMoved {
 pub struct Preview {
     /// A sentence that says it.
     pub sentence: String,
-    /// How many people gain something.
+    /// How many people gain access or a higher level.
     pub gaining: usize,
-    /// How many people lose something.
+    /// How many people lose access or get a lower level.
     pub losing: usize,
     /// What changes, by person; the first 500.
     pub shifts: Vec<Shift>,

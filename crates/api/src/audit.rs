@@ -74,11 +74,12 @@ pub struct Overview {
     pub held: Vec<crate::Checkout>,
     /// Jobs that failed or are in doubt, newest first.
     pub troubled_jobs: Vec<crate::Job>,
-    /// Accounts whose last check was not `in sync`.
+    /// Accounts whose last check was not `in-sync`.
     pub troubled_accounts: Vec<crate::Upkeep>,
     /// Accounts due within a day.
     pub due_soon: Vec<crate::Upkeep>,
-    /// Devices that they are a steward of and that get no passwords: with suspended bindings, or paused.
+    /// Devices that they are a steward of and that get no passwords: with suspended bindings, or
+    /// paused.
     pub devices: Vec<crate::Device>,
     /// Acts that wait for their confirmation, and their own that wait.
     pub pending: Vec<crate::PendingAct>,

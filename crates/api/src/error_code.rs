@@ -3,8 +3,8 @@
 use serde::{Deserialize, Serialize};
 use strum::{Display, EnumString, IntoStaticStr, VariantArray};
 
-/// What went wrong, for a program that acts on it. Codes stay what they are; the sentences beside them
-/// may change.
+/// What went wrong, for a program that acts on it. Codes stay what they are; the sentences beside
+/// them may change.
 #[derive(
     Clone,
     Copy,

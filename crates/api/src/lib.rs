@@ -6,22 +6,32 @@
 
 mod access;
 mod audit;
-mod bin;
-mod common;
 mod error_code;
+mod examples;
 mod gate;
+mod page;
 mod people;
+mod personal;
+mod problem;
+mod removal;
+mod secret_text;
+mod setup;
 mod transfer;
 mod upkeep;
 mod vault;
 
 pub use access::*;
 pub use audit::*;
-pub use bin::*;
-pub use common::*;
 pub use error_code::ErrorCode;
+pub use examples::examples;
 pub use gate::*;
+pub use page::*;
 pub use people::*;
+pub use personal::*;
+pub use problem::*;
+pub use removal::*;
+pub use secret_text::*;
+pub use setup::*;
 pub use transfer::*;
 pub use upkeep::*;
 pub use vault::*;

@@ -107,7 +107,7 @@ pub struct ClientSecret {
 
 /// Changes a person; what is left out stays.
 #[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
-pub struct ChangePerson {
+pub struct EditPerson {
     /// The name for people.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub display_name: Option<String>,

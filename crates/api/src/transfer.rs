@@ -21,7 +21,8 @@ pub struct ImportOptions {
     pub folder: Uuid,
     /// Default kind, where no column says it.
     pub kind: String,
-    /// What each column is: `name`, `folder`, `tags`, `kind`, a field of the kind, or `-`; guessed when left out.
+    /// What each column is: `name`, `folder`, `tags`, `kind`, a field of the kind, or `-`; guessed
+    /// when left out.
     pub columns: Option<Vec<String>>,
     /// What a thing that is there already is recognised by, in its folder.
     pub key: MatchKey,

@@ -52,7 +52,7 @@ pub struct NewFolder {
 
 /// Changes a folder; what is left out stays.
 #[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
-pub struct ChangeFolder {
+pub struct EditFolder {
     /// A new name.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub name: Option<String>,
@@ -102,7 +102,7 @@ pub struct NewKind {
 
 /// Changes a kind of the organisation's own; what is left out stays.
 #[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
-pub struct ChangeKind {
+pub struct EditKind {
     /// A new label.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub label: Option<String>,
@@ -307,7 +307,8 @@ pub struct NewCredential {
     /// The policy to generate by, where the folder lets people choose.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub policy: Option<Uuid>,
-    /// The type of SSH key to make: `ed25519`, `ecdsa-p256`, `ecdsa-p384`, `rsa-3072` or `rsa-4096`.
+    /// The type of SSH key to make: `ed25519`, `ecdsa-p256`, `ecdsa-p384`, `rsa-3072` or
+    /// `rsa-4096`.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub key: Option<String>,
     /// Why; it stays with the values in the history.
@@ -320,7 +321,7 @@ pub struct NewCredential {
 
 /// Changes a credential; what is left out stays.
 #[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
-pub struct ChangeCredential {
+pub struct EditCredential {
     /// A new name.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub name: Option<String>,
@@ -354,7 +355,8 @@ pub struct ChangeCredential {
     /// The policy to generate by, where the folder lets people choose.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub policy: Option<Uuid>,
-    /// The type of SSH key to make: `ed25519`, `ecdsa-p256`, `ecdsa-p384`, `rsa-3072` or `rsa-4096`.
+    /// The type of SSH key to make: `ed25519`, `ecdsa-p256`, `ecdsa-p384`, `rsa-3072` or
+    /// `rsa-4096`.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub key: Option<String>,
     /// Why; it stays with the values in the history.
@@ -463,7 +465,7 @@ pub struct DeviceIdentity {
     pub kind: String,
     /// Its SHA-256 fingerprint, as `ssh-keygen -l` prints it.
     pub fingerprint: String,
-    /// What [`ChangeDevice::identity`] takes.
+    /// What [`EditDevice::identity`] takes.
     pub line: String,
 }
 
@@ -541,7 +543,7 @@ pub struct NewDevice {
 
 /// Changes a device; what is left out stays. A new address, port or identity suspends its bindings.
 #[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
-pub struct ChangeDevice {
+pub struct EditDevice {
     /// A new name.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub name: Option<String>,

@@ -1,5 +1,5 @@
-//! Errors as problem details (RFC 9457). What they say is in `jexlin_app::error`; here is their HTTP
-//! status.
+//! Errors as problem details (RFC 9457). What they say is in `jexlin_app::error`; here is their
+//! HTTP status.
 
 use std::collections::BTreeMap;
 use std::sync::{Mutex, MutexGuard, PoisonError};

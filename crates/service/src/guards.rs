@@ -1,4 +1,5 @@
-//! Who sends a request: their token, where they come from, and the unit of work that begins with it.
+//! Who sends a request: their token, where they come from, and the unit of work that begins with
+//! it.
 
 use std::net::{IpAddr, SocketAddr};
 use std::ops::{Deref, DerefMut};
@@ -47,8 +48,8 @@ fn token_of(request: &Request<'_>) -> AppResult<String> {
     Ok(cookie.value().to_owned())
 }
 
-/// From where a request comes: the other end of the connection, or, when that is a trusted proxy, the
-/// nearest address in `Forwarded` (RFC 7239) or `X-Forwarded-For` that is none.
+/// From where a request comes: the other end of the connection, or, when that is a trusted proxy,
+/// the nearest address in `Forwarded` (RFC 7239) or `X-Forwarded-For` that is none.
 #[must_use]
 pub fn origin_of(request: &Request<'_>) -> String {
     let Some(peer) = request.remote().map(|remote| remote.ip().to_canonical()) else {
@@ -129,7 +130,8 @@ pub async fn begin(request: &Request<'_>) -> AppResult<UnitOfWork> {
     UnitOfWork::of_token(app, &token, &origin_of(request), pending_audit(request)).await
 }
 
-/// The unit of work of whoever sent the request; a route that names it cannot run without a session.
+/// The unit of work of whoever sent the request; a route that names it cannot run without a
+/// session.
 #[derive(Debug)]
 pub struct Unit(pub UnitOfWork);
 

@@ -1,5 +1,5 @@
-//! The service: HTTP routes over the commands of `jexlin_app`, workers, live events, and the console's
-//! files.
+//! The service: HTTP routes over the commands of `jexlin_app`, workers, live events, and the
+//! console's files.
 //!
 //! ```text
 //! request ─► guards (token, origin) ─► route: parse ─► command of jexlin_app ─► present

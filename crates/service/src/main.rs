@@ -62,8 +62,8 @@ async fn migrate() -> Result<(), String> {
     say(&format!("{} migrations applied", done.len()))
 }
 
-/// Unlocks locked vaults where the root key comes from the service manager: reading its credential folder
-/// takes the place of the passphrase.
+/// Unlocks locked vaults where the root key comes from the service manager: reading its credential
+/// folder takes the place of the passphrase.
 async fn unlock() -> Result<(), String> {
     let config = Config::from_environment()?;
     let app = App::new(config, Clock::of_the_machine())?;
@@ -79,8 +79,8 @@ async fn unlock() -> Result<(), String> {
     say("The vault is open.")
 }
 
-/// Prepares the next root key where it comes from the service manager. The running services go on; each
-/// takes the new key over when it is started again with it.
+/// Prepares the next root key where it comes from the service manager. The running services go on;
+/// each takes the new key over when it is started again with it.
 async fn new_root_key() -> Result<(), String> {
     let file = std::env::args()
         .nth(2)

@@ -34,7 +34,12 @@ pub fn routes() -> Vec<Route> {
 /// on passwords, and the credentials there that have something of their own; with the duty `people`
 /// the groups, with `policy` the password policies. With `below`, one folder and what is below it,
 /// alone.
-#[utoipa::path(operation_id = "access_file_export", context_path = "", params(("below" = Option<String>, Query)), responses((status = 200, body = String, content_type = "application/toml")))]
+#[utoipa::path(
+    operation_id = "access_file_export",
+    context_path = "",
+    params(("below" = Option<String>, Query)),
+    responses((status = 200, body = String, content_type = "application/toml")),
+)]
 #[get("/api/v1/access?<below>")]
 pub async fn export(mut unit: Unit, below: Option<&str>) -> ApiResult<(ContentType, String)> {
     Ok((
@@ -45,7 +50,12 @@ pub async fn export(mut unit: Unit, below: Option<&str>) -> ApiResult<(ContentTy
 
 /// What would change if a file were made so, and who would gain or lose what. Nothing is changed.
 /// The body is the file.
-#[utoipa::path(operation_id = "access_file_compare", context_path = "", request_body(content = String, content_type = "application/toml"), responses((status = 200, body = AccessCompared)))]
+#[utoipa::path(
+    operation_id = "access_file_compare",
+    context_path = "",
+    request_body(content = String, content_type = "application/toml"),
+    responses((status = 200, body = AccessCompared)),
+)]
 #[post("/api/v1/access/compare", data = "<data>")]
 pub async fn compare(data: Upload<AccessFile>) -> ApiResult<Sent<AccessCompared>> {
     let Upload(mut unit, bytes) = data;
@@ -56,7 +66,13 @@ pub async fn compare(data: Upload<AccessFile>) -> ApiResult<Sent<AccessCompared>
 
 /// Makes a file so, in one transaction: all of it or nothing. With `expect`, the state that a
 /// comparison told, only if nothing that the file is about has changed since.
-#[utoipa::path(operation_id = "access_file_apply", context_path = "", params(("expect" = Option<String>, Query)), request_body(content = String, content_type = "application/toml"), responses((status = 200, body = AccessMade)))]
+#[utoipa::path(
+    operation_id = "access_file_apply",
+    context_path = "",
+    params(("expect" = Option<String>, Query)),
+    request_body(content = String, content_type = "application/toml"),
+    responses((status = 200, body = AccessMade)),
+)]
 #[post("/api/v1/access/apply?<expect>", data = "<data>")]
 pub async fn apply(expect: Option<&str>, data: Upload<AccessFile>) -> ApiResult<Sent<AccessMade>> {
     let Upload(mut unit, bytes) = data;

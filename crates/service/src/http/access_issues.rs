@@ -7,7 +7,7 @@ use jexlin_api::{
 use jexlin_app::commands;
 use rocket::{Route, get, post, routes};
 
-use super::payload::{Call, Sent};
+use super::payload::{Call, Sent, encode_page, paging};
 use crate::error::ApiResult;
 use crate::guards::Unit;
 
@@ -16,16 +16,31 @@ pub fn routes() -> Vec<Route> {
 }
 
 /// Access issues, for the duty `access`: places and names of people, nothing of
-/// what is inside. It comes whole: what is wrong is fixed together.
-#[utoipa::path(operation_id = "access_issues_list", context_path = "", responses((status = 200, body = Page<AccessIssue>)))]
-#[get("/api/v1/access-issues")]
-pub async fn list(mut unit: Unit) -> ApiResult<Sent<Page<AccessIssue>>> {
-    Ok(Sent(commands::access_issues::list(&mut unit).await?))
+/// what is inside.
+#[utoipa::path(
+    operation_id = "access_issues_list",
+    context_path = "",
+    params(("cursor" = Option<String>, Query), ("limit" = Option<i64>, Query)),
+    responses((status = 200, body = Page<AccessIssue>)),
+)]
+#[get("/api/v1/access-issues?<cursor>&<limit>")]
+pub async fn list(
+    mut unit: Unit,
+    cursor: Option<&str>,
+    limit: Option<i64>,
+) -> ApiResult<Sent<Page<AccessIssue>>> {
+    let page = commands::access_issues::list(&mut unit, paging(cursor, limit)?).await?;
+    Ok(Sent(encode_page(page)))
 }
 
 /// Fixes access issues, for the duty `access`: takes grants of no use away, and makes somebody
 /// else a steward where there is none. Whoever fixes them gets nothing by it.
-#[utoipa::path(operation_id = "access_issues_fix", context_path = "", request_body = FixAccessIssues, responses((status = 200, body = AccessIssuesFixed)))]
+#[utoipa::path(
+    operation_id = "access_issues_fix",
+    context_path = "",
+    request_body = FixAccessIssues,
+    responses((status = 200, body = AccessIssuesFixed)),
+)]
 #[post("/api/v1/access-issues", data = "<body>")]
 pub async fn fix(body: Call<FixAccessIssues>) -> ApiResult<Sent<AccessIssuesFixed>> {
     let Call(mut unit, body) = body;
@@ -34,7 +49,12 @@ pub async fn fix(body: Call<FixAccessIssues>) -> ApiResult<Sent<AccessIssuesFixe
 
 /// Transfers what one person is a steward of, by grants that name them, to another. One's own; with
 /// the duty `access` anybody's, to somebody else than oneself; otherwise what one is a steward of.
-#[utoipa::path(operation_id = "access_issues_transfer_stewardship", context_path = "", request_body = TransferStewardship, responses((status = 200, body = StewardshipTransferred)))]
+#[utoipa::path(
+    operation_id = "access_issues_transfer_stewardship",
+    context_path = "",
+    request_body = TransferStewardship,
+    responses((status = 200, body = StewardshipTransferred)),
+)]
 #[post("/api/v1/transfer-stewardship", data = "<body>")]
 pub async fn transfer_stewardship(
     body: Call<TransferStewardship>,

@@ -14,7 +14,12 @@ pub fn routes() -> Vec<Route> {
 
 /// The names of credentials that the asker holds nothing on, with a text in them; not of what is in
 /// closed folders. Where the organisation lets people see them.
-#[utoipa::path(operation_id = "access_requests_discoverable", context_path = "", params(("find" = String, Query), ("cursor" = Option<String>, Query), ("limit" = Option<i64>, Query)), responses((status = 200, body = Page<Discoverable>)))]
+#[utoipa::path(
+    operation_id = "access_requests_discoverable",
+    context_path = "",
+    params(("find" = String, Query), ("cursor" = Option<String>, Query), ("limit" = Option<i64>, Query)),
+    responses((status = 200, body = Page<Discoverable>)),
+)]
 #[get("/api/v1/discoverable?<find>&<cursor>&<limit>")]
 pub async fn discoverable(
     mut unit: Unit,
@@ -27,15 +32,31 @@ pub async fn discoverable(
     )))
 }
 
-/// The access requests that concern the asker: their own, and those for what they are a steward of. At most 200 come, the newest.
-#[utoipa::path(operation_id = "access_requests_list", context_path = "", responses((status = 200, body = Page<AccessRequest>)))]
-#[get("/api/v1/access-requests")]
-pub async fn list(mut unit: Unit) -> ApiResult<Sent<Page<AccessRequest>>> {
-    Ok(Sent(commands::access_requests::list(&mut unit).await?))
+/// The access requests that concern the asker: their own, and those for what they are a steward of.
+/// Those that wait come first, then the newest.
+#[utoipa::path(
+    operation_id = "access_requests_list",
+    context_path = "",
+    params(("cursor" = Option<String>, Query), ("limit" = Option<i64>, Query)),
+    responses((status = 200, body = Page<AccessRequest>)),
+)]
+#[get("/api/v1/access-requests?<cursor>&<limit>")]
+pub async fn list(
+    mut unit: Unit,
+    cursor: Option<&str>,
+    limit: Option<i64>,
+) -> ApiResult<Sent<Page<AccessRequest>>> {
+    let page = commands::access_requests::list(&mut unit, paging(cursor, limit)?).await?;
+    Ok(Sent(encode_page(page)))
 }
 
 /// Asks the stewards of something for a level on it.
-#[utoipa::path(operation_id = "access_requests_ask", context_path = "", request_body = NewAccessRequest, responses((status = 200, body = AccessRequest)))]
+#[utoipa::path(
+    operation_id = "access_requests_ask",
+    context_path = "",
+    request_body = NewAccessRequest,
+    responses((status = 200, body = AccessRequest)),
+)]
 #[post("/api/v1/access-requests", data = "<body>")]
 pub async fn ask(body: Call<NewAccessRequest>) -> ApiResult<Sent<AccessRequest>> {
     let Call(mut unit, body) = body;
@@ -43,7 +64,12 @@ pub async fn ask(body: Call<NewAccessRequest>) -> ApiResult<Sent<AccessRequest>>
 }
 
 /// Grants what somebody else asked for, as a steward.
-#[utoipa::path(operation_id = "access_requests_grant", context_path = "", request_body = Decide, responses((status = 200, body = AccessRequest)))]
+#[utoipa::path(
+    operation_id = "access_requests_grant",
+    context_path = "",
+    request_body = Decide,
+    responses((status = 200, body = AccessRequest)),
+)]
 #[post("/api/v1/access-requests/<access_request>/grant", data = "<body>")]
 pub async fn grant(access_request: &str, body: Call<Decide>) -> ApiResult<Sent<AccessRequest>> {
     let Call(mut unit, body) = body;
@@ -53,7 +79,12 @@ pub async fn grant(access_request: &str, body: Call<Decide>) -> ApiResult<Sent<A
 }
 
 /// Refuses what somebody else asked for, as a steward.
-#[utoipa::path(operation_id = "access_requests_refuse", context_path = "", request_body = Decide, responses((status = 200, body = AccessRequest)))]
+#[utoipa::path(
+    operation_id = "access_requests_refuse",
+    context_path = "",
+    request_body = Decide,
+    responses((status = 200, body = AccessRequest)),
+)]
 #[post("/api/v1/access-requests/<access_request>/refuse", data = "<body>")]
 pub async fn refuse(access_request: &str, body: Call<Decide>) -> ApiResult<Sent<AccessRequest>> {
     let Call(mut unit, body) = body;
@@ -63,7 +94,11 @@ pub async fn refuse(access_request: &str, body: Call<Decide>) -> ApiResult<Sent<
 }
 
 /// Withdraws one's own access request.
-#[utoipa::path(operation_id = "access_requests_withdraw", context_path = "", responses((status = 200, body = AccessRequest)))]
+#[utoipa::path(
+    operation_id = "access_requests_withdraw",
+    context_path = "",
+    responses((status = 200, body = AccessRequest)),
+)]
 #[post("/api/v1/access-requests/<access_request>/withdraw")]
 pub async fn withdraw(mut unit: Unit, access_request: &str) -> ApiResult<Sent<AccessRequest>> {
     Ok(Sent(

@@ -13,8 +13,8 @@ use super::payload::{Sent, id};
 use crate::error::ApiResult;
 use crate::guards::Unit;
 
-/// An attachment on its way. The number of its bytes is said ahead, so that what breaks off is seen to
-/// have broken off.
+/// An attachment on its way. The number of its bytes is said ahead, so that what breaks off is seen
+/// to have broken off.
 #[derive(Debug)]
 pub struct Streamed(commands::attachments::File);
 
@@ -50,7 +50,11 @@ pub fn routes() -> Vec<Route> {
 }
 
 /// The attachments of a credential, without their bytes. It comes whole: a credential has few.
-#[utoipa::path(operation_id = "attachments_list", context_path = "", responses((status = 200, body = Page<Attachment>)))]
+#[utoipa::path(
+    operation_id = "attachments_list",
+    context_path = "",
+    responses((status = 200, body = Page<Attachment>)),
+)]
 #[get("/api/v1/credentials/<credential>/attachments")]
 pub async fn list(mut unit: Unit, credential: &str) -> ApiResult<Sent<Page<Attachment>>> {
     Ok(Sent(
@@ -66,7 +70,13 @@ pub async fn remove(mut unit: Unit, credential: &str, attachment: &str) -> ApiRe
 }
 
 /// Adds an attachment: its bytes are the body. Cut off anywhere, nothing of it is kept.
-#[utoipa::path(operation_id = "attachments_add", context_path = "", params(("name" = String, Query)), request_body(content = Vec<u8>, content_type = "application/octet-stream"), responses((status = 200, body = Attachment)))]
+#[utoipa::path(
+    operation_id = "attachments_add",
+    context_path = "",
+    params(("name" = String, Query)),
+    request_body(content = Vec<u8>, content_type = "application/octet-stream"),
+    responses((status = 200, body = Attachment)),
+)]
 #[post("/api/v1/credentials/<credential>/attachments?<name>", data = "<data>")]
 pub async fn add(
     mut unit: Unit,
@@ -81,7 +91,11 @@ pub async fn add(
 }
 
 /// The bytes of an attachment, once the event of the look is durable. It takes what a reveal takes.
-#[utoipa::path(operation_id = "attachments_read", context_path = "", responses((status = 200, body = Vec<u8>, content_type = "application/octet-stream")))]
+#[utoipa::path(
+    operation_id = "attachments_read",
+    context_path = "",
+    responses((status = 200, body = Vec<u8>, content_type = "application/octet-stream")),
+)]
 #[get("/api/v1/credentials/<credential>/attachments/<attachment>")]
 pub async fn read(mut unit: Unit, credential: &str, attachment: &str) -> ApiResult<Streamed> {
     let file = commands::attachments::read(&mut unit, id(credential)?, id(attachment)?).await?;

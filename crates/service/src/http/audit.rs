@@ -22,7 +22,12 @@ pub fn routes() -> Vec<Route> {
     clippy::too_many_arguments,
     reason = "one argument a filter, as the address has them"
 )]
-#[utoipa::path(operation_id = "audit_list", context_path = "", params(("action" = Option<Action>, Query), ("actor" = Option<String>, Query), ("target" = Option<String>, Query), ("outcome" = Option<Outcome>, Query), ("since" = Option<String>, Query), ("until" = Option<String>, Query), ("find" = Option<String>, Query), ("cursor" = Option<String>, Query), ("limit" = Option<i64>, Query)), responses((status = 200, body = Page<AuditEvent>)))]
+#[utoipa::path(
+    operation_id = "audit_list",
+    context_path = "",
+    params(("action" = Option<Action>, Query), ("actor" = Option<String>, Query), ("target" = Option<String>, Query), ("outcome" = Option<Outcome>, Query), ("since" = Option<String>, Query), ("until" = Option<String>, Query), ("find" = Option<String>, Query), ("cursor" = Option<String>, Query), ("limit" = Option<i64>, Query)),
+    responses((status = 200, body = Page<AuditEvent>)),
+)]
 #[get("/api/v1/audit?<action>&<actor>&<target>&<outcome>&<since>&<until>&<find>&<cursor>&<limit>")]
 pub async fn list(
     mut unit: Unit,
@@ -52,9 +57,14 @@ pub async fn list(
     )))
 }
 
-/// What happened to a folder and to all that lies in it and below it, newest first, for its stewards:
-/// as far down as they are stewards.
-#[utoipa::path(operation_id = "audit_below", context_path = "", params(("cursor" = Option<String>, Query), ("limit" = Option<i64>, Query)), responses((status = 200, body = Page<AuditEvent>)))]
+/// What happened to a folder and to all that lies in it and below it, newest first, for its
+/// stewards: as far down as they are stewards.
+#[utoipa::path(
+    operation_id = "audit_below",
+    context_path = "",
+    params(("cursor" = Option<String>, Query), ("limit" = Option<i64>, Query)),
+    responses((status = 200, body = Page<AuditEvent>)),
+)]
 #[get("/api/v1/folders/<folder>/history?<cursor>&<limit>")]
 pub async fn below(
     mut unit: Unit,
@@ -68,14 +78,22 @@ pub async fn below(
 }
 
 /// The log's public key and newest signed checkpoint. Anybody who is signed in may have them.
-#[utoipa::path(operation_id = "audit_key", context_path = "", responses((status = 200, body = AuditKey)))]
+#[utoipa::path(
+    operation_id = "audit_key",
+    context_path = "",
+    responses((status = 200, body = AuditKey)),
+)]
 #[get("/api/v1/audit/key")]
 pub async fn key(mut unit: Unit) -> ApiResult<Sent<AuditKey>> {
     Ok(Sent(commands::audit::key(&mut unit).await?))
 }
 
 /// A proof that an event is in the tree of the newest checkpoint.
-#[utoipa::path(operation_id = "audit_proof", context_path = "", responses((status = 200, body = InclusionProof)))]
+#[utoipa::path(
+    operation_id = "audit_proof",
+    context_path = "",
+    responses((status = 200, body = InclusionProof)),
+)]
 #[get("/api/v1/audit/<event>/proof")]
 pub async fn proof(mut unit: Unit, event: &str) -> ApiResult<Sent<InclusionProof>> {
     Ok(Sent(commands::audit::proof(&mut unit, id(event)?).await?))
@@ -83,7 +101,11 @@ pub async fn proof(mut unit: Unit, event: &str) -> ApiResult<Sent<InclusionProof
 
 /// The whole log as JSON Lines, to be verified by `jexlin audit verify` with nothing but the
 /// public key. The export ends at the checkpoint that is newest when it begins.
-#[utoipa::path(operation_id = "audit_export", context_path = "", responses((status = 200, body = String, content_type = "application/jsonl")))]
+#[utoipa::path(
+    operation_id = "audit_export",
+    context_path = "",
+    responses((status = 200, body = String, content_type = "application/jsonl")),
+)]
 #[get("/api/v1/audit/export")]
 pub async fn export(mut unit: Unit) -> ApiResult<(ContentType, TextStream![String])> {
     let mut export = commands::audit::export(&mut unit).await?;

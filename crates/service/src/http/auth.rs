@@ -24,7 +24,12 @@ pub async fn me(mut unit: Unit) -> ApiResult<Sent<Me>> {
 }
 
 /// Changes one's own sign-in password; all other sessions end.
-#[utoipa::path(operation_id = "auth_change_password", context_path = "", request_body = ChangePassword, responses((status = 200)))]
+#[utoipa::path(
+    operation_id = "auth_change_password",
+    context_path = "",
+    request_body = ChangePassword,
+    responses((status = 200)),
+)]
 #[post("/api/v1/me/password", data = "<body>")]
 pub async fn change_password(body: Call<ChangePassword>) -> ApiResult<()> {
     let Call(mut unit, body) = body;
@@ -32,7 +37,12 @@ pub async fn change_password(body: Call<ChangePassword>) -> ApiResult<()> {
 }
 
 /// Signs in.
-#[utoipa::path(operation_id = "auth_sign_in", context_path = "", request_body = SignIn, responses((status = 200, body = SignedIn)))]
+#[utoipa::path(
+    operation_id = "auth_sign_in",
+    context_path = "",
+    request_body = SignIn,
+    responses((status = 200, body = SignedIn)),
+)]
 #[post("/api/v1/sign-in", data = "<body>")]
 pub async fn sign_in(
     app: &State<App>,

@@ -13,7 +13,12 @@ pub fn routes() -> Vec<Route> {
 }
 
 /// One's own checkouts, newest first; with a credential, everybody's, for its stewards.
-#[utoipa::path(operation_id = "checkouts_list", context_path = "", params(("credential" = Option<String>, Query), ("open" = Option<bool>, Query), ("cursor" = Option<String>, Query), ("limit" = Option<i64>, Query)), responses((status = 200, body = Page<Checkout>)))]
+#[utoipa::path(
+    operation_id = "checkouts_list",
+    context_path = "",
+    params(("credential" = Option<String>, Query), ("open" = Option<bool>, Query), ("cursor" = Option<String>, Query), ("limit" = Option<i64>, Query)),
+    responses((status = 200, body = Page<Checkout>)),
+)]
 #[get("/api/v1/checkouts?<credential>&<open>&<cursor>&<limit>")]
 pub async fn list(
     mut unit: Unit,
@@ -34,7 +39,12 @@ pub async fn list(
 }
 
 /// Takes a checkout.
-#[utoipa::path(operation_id = "checkouts_take", context_path = "", request_body = NewCheckout, responses((status = 200, body = Checkout)))]
+#[utoipa::path(
+    operation_id = "checkouts_take",
+    context_path = "",
+    request_body = NewCheckout,
+    responses((status = 200, body = Checkout)),
+)]
 #[post("/api/v1/checkouts", data = "<body>")]
 pub async fn take(body: Call<NewCheckout>) -> ApiResult<Sent<Checkout>> {
     let Call(mut unit, body) = body;
@@ -42,7 +52,11 @@ pub async fn take(body: Call<NewCheckout>) -> ApiResult<Sent<Checkout>> {
 }
 
 /// Gives a checkout back.
-#[utoipa::path(operation_id = "checkouts_check_in", context_path = "", responses((status = 200, body = Checkout)))]
+#[utoipa::path(
+    operation_id = "checkouts_check_in",
+    context_path = "",
+    responses((status = 200, body = Checkout)),
+)]
 #[post("/api/v1/checkouts/<checkout>/check-in")]
 pub async fn check_in(mut unit: Unit, checkout: &str) -> ApiResult<Sent<Checkout>> {
     Ok(Sent(
@@ -51,7 +65,11 @@ pub async fn check_in(mut unit: Unit, checkout: &str) -> ApiResult<Sent<Checkout
 }
 
 /// Takes somebody's checkout back, as a steward.
-#[utoipa::path(operation_id = "checkouts_recall", context_path = "", responses((status = 200, body = Checkout)))]
+#[utoipa::path(
+    operation_id = "checkouts_recall",
+    context_path = "",
+    responses((status = 200, body = Checkout)),
+)]
 #[post("/api/v1/checkouts/<checkout>/recall")]
 pub async fn recall(mut unit: Unit, checkout: &str) -> ApiResult<Sent<Checkout>> {
     Ok(Sent(

@@ -85,16 +85,25 @@ pub fn routes() -> Vec<Route> {
 }
 
 /// Adds a client. Its secret is in this answer alone.
-#[utoipa::path(operation_id = "clients_add", context_path = "", request_body = NewClient, responses((status = 200, body = ClientSecret)))]
+#[utoipa::path(
+    operation_id = "clients_add",
+    context_path = "",
+    request_body = NewClient,
+    responses((status = 200, body = ClientSecret)),
+)]
 #[post("/api/v1/clients", data = "<body>")]
 pub async fn add(body: Call<NewClient>) -> ApiResult<Sent<ClientSecret>> {
     let Call(mut unit, body) = body;
     Ok(Sent(commands::clients::add(&mut unit, body).await?))
 }
 
-/// Gives a client another secret; the old one and its tokens stop working. It waits for a second person,
-/// who is told the secret.
-#[utoipa::path(operation_id = "clients_renew", context_path = "", responses((status = 200, body = ClientSecret), (status = 202, body = PendingAct)))]
+/// Gives a client another secret; the old one and its tokens stop working. It waits for a second
+/// person, who is told the secret.
+#[utoipa::path(
+    operation_id = "clients_renew",
+    context_path = "",
+    responses((status = 200, body = ClientSecret), (status = 202, body = PendingAct)),
+)]
 #[post("/api/v1/clients/<client>/secret")]
 pub async fn renew(mut unit: Unit, client: &str) -> ApiResult<Decided<ClientSecret>> {
     Ok(Decided(
@@ -102,9 +111,14 @@ pub async fn renew(mut unit: Unit, client: &str) -> ApiResult<Decided<ClientSecr
     ))
 }
 
-/// A token for a client: the token endpoint of RFC 6749 for `grant_type=client_credentials`. Name and
-/// secret are in the header `Authorization` (Basic), or in the form.
-#[utoipa::path(operation_id = "clients_token", context_path = "", request_body(content = Object, content_type = "application/x-www-form-urlencoded"), responses((status = 200, body = Object)))]
+/// A token for a client: the token endpoint of RFC 6749 for `grant_type=client_credentials`. Name
+/// and secret are in the header `Authorization` (Basic), or in the form.
+#[utoipa::path(
+    operation_id = "clients_token",
+    context_path = "",
+    request_body(content = Object, content_type = "application/x-www-form-urlencoded"),
+    responses((status = 200, body = Object)),
+)]
 #[post("/api/v1/oauth/token", data = "<form>")]
 pub async fn token(
     app: &State<App>,

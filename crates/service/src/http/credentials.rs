@@ -1,6 +1,6 @@
 //! Credentials.
 
-use jexlin_api::{ChangeCredential, Credential, CredentialItem, NewCredential, Page};
+use jexlin_api::{Credential, CredentialItem, EditCredential, NewCredential, Page};
 use jexlin_app::commands;
 use jexlin_core::upkeep::CheckOutcome;
 use jexlin_core::vault::CredentialView;
@@ -28,11 +28,16 @@ pub struct Narrowed<'r> {
 }
 
 pub fn routes() -> Vec<Route> {
-    routes![list, add, read, change, remove]
+    routes![list, add, read, edit, remove]
 }
 
 /// Adds a credential.
-#[utoipa::path(operation_id = "credentials_add", context_path = "", request_body = NewCredential, responses((status = 200, body = Credential)))]
+#[utoipa::path(
+    operation_id = "credentials_add",
+    context_path = "",
+    request_body = NewCredential,
+    responses((status = 200, body = Credential)),
+)]
 #[post("/api/v1/credentials", data = "<body>")]
 pub async fn add(body: Call<NewCredential>) -> ApiResult<Tagged<Credential>> {
     let Call(mut unit, body) = body;
@@ -40,7 +45,11 @@ pub async fn add(body: Call<NewCredential>) -> ApiResult<Tagged<Credential>> {
 }
 
 /// One credential, without its secrets.
-#[utoipa::path(operation_id = "credentials_read", context_path = "", responses((status = 200, body = Credential)))]
+#[utoipa::path(
+    operation_id = "credentials_read",
+    context_path = "",
+    responses((status = 200, body = Credential)),
+)]
 #[get("/api/v1/credentials/<credential>")]
 pub async fn read(mut unit: Unit, credential: &str) -> ApiResult<Tagged<Credential>> {
     Ok(Tagged(
@@ -49,21 +58,32 @@ pub async fn read(mut unit: Unit, credential: &str) -> ApiResult<Tagged<Credenti
 }
 
 /// Changes a credential: name, place, fields, tags, device, or secrets in the vault.
-#[utoipa::path(operation_id = "credentials_change", context_path = "", params(("If-Match" = String, Header, description = "The version that the change is based on")), request_body = ChangeCredential, responses((status = 200, body = Credential)))]
+#[utoipa::path(
+    operation_id = "credentials_edit",
+    context_path = "",
+    params(("If-Match" = String, Header, description = "The version that the change is based on")),
+    request_body = EditCredential,
+    responses((status = 200, body = Credential)),
+)]
 #[patch("/api/v1/credentials/<credential>", data = "<body>")]
-pub async fn change(
+pub async fn edit(
     credential: &str,
     version: IfMatch,
-    body: Call<ChangeCredential>,
+    body: Call<EditCredential>,
 ) -> ApiResult<Tagged<Credential>> {
     let Call(mut unit, body) = body;
     Ok(Tagged(
-        commands::credentials::change(&mut unit, id(credential)?, version.0, body).await?,
+        commands::credentials::edit(&mut unit, id(credential)?, version.0, body).await?,
     ))
 }
 
 /// Moves a credential to the bin, from where it can be restored.
-#[utoipa::path(operation_id = "credentials_remove", context_path = "", params(("If-Match" = String, Header, description = "The version that the change is based on")), responses((status = 200)))]
+#[utoipa::path(
+    operation_id = "credentials_remove",
+    context_path = "",
+    params(("If-Match" = String, Header, description = "The version that the change is based on")),
+    responses((status = 200)),
+)]
 #[delete("/api/v1/credentials/<credential>")]
 pub async fn remove(mut unit: Unit, credential: &str, version: IfMatch) -> ApiResult<Sent<Uuid>> {
     Ok(Sent(
@@ -71,9 +91,9 @@ pub async fn remove(mut unit: Unit, credential: &str, version: IfMatch) -> ApiRe
     ))
 }
 
-/// The credentials that the asker may know of, narrowed as they like. `find` looks in everything that
-/// is not secret, word by word; when nothing holds all words, what resembles them comes back with
-/// `near` set. `view` is `favourites`, `recent`, `most-used`, `mine`, `shared-with-me`,
+/// The credentials that the asker may know of, narrowed as they like. `find` looks in everything
+/// that is not secret, word by word; when nothing holds all words, what resembles them comes back
+/// with `near` set. `view` is `favourites`, `recent`, `most-used`, `mine`, `shared-with-me`,
 /// `shared-by-me` or `with-nobody`.
 #[utoipa::path(operation_id = "credentials_list", context_path = "", params(
     ("folder" = Option<String>, Query), ("below" = Option<String>, Query), ("find" = Option<String>, Query), ("name" = Option<String>, Query),

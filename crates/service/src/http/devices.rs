@@ -1,7 +1,7 @@
 //! Devices.
 
 use jexlin_api::{
-    BindingsConfirmed, ChangeDevice, Device, DeviceIdentity, NewDevice, OperatorScope, Page,
+    BindingsConfirmed, Device, DeviceIdentity, EditDevice, NewDevice, OperatorScope, Page,
 };
 use jexlin_app::commands;
 use rocket::{Route, delete, get, patch, post, put, routes};
@@ -15,7 +15,7 @@ pub fn routes() -> Vec<Route> {
         devices,
         add_device,
         read_device,
-        change_device,
+        edit_device,
         remove_device,
         read_identity,
         confirm_bindings,
@@ -26,7 +26,12 @@ pub fn routes() -> Vec<Route> {
 }
 
 /// The devices in folders that the asker may know of.
-#[utoipa::path(operation_id = "devices", context_path = "", params(("folder" = Option<String>, Query), ("cursor" = Option<String>, Query), ("limit" = Option<i64>, Query)), responses((status = 200, body = Page<Device>)))]
+#[utoipa::path(
+    operation_id = "devices",
+    context_path = "",
+    params(("folder" = Option<String>, Query), ("cursor" = Option<String>, Query), ("limit" = Option<i64>, Query)),
+    responses((status = 200, body = Page<Device>)),
+)]
 #[get("/api/v1/devices?<folder>&<cursor>&<limit>")]
 pub async fn devices(
     mut unit: Unit,
@@ -40,7 +45,12 @@ pub async fn devices(
 }
 
 /// Adds a device.
-#[utoipa::path(operation_id = "devices_add", context_path = "", request_body = NewDevice, responses((status = 200, body = Device)))]
+#[utoipa::path(
+    operation_id = "devices_add",
+    context_path = "",
+    request_body = NewDevice,
+    responses((status = 200, body = Device)),
+)]
 #[post("/api/v1/devices", data = "<body>")]
 pub async fn add_device(body: Call<NewDevice>) -> ApiResult<Tagged<Device>> {
     let Call(mut unit, body) = body;
@@ -50,7 +60,11 @@ pub async fn add_device(body: Call<NewDevice>) -> ApiResult<Tagged<Device>> {
 }
 
 /// One device.
-#[utoipa::path(operation_id = "devices_read", context_path = "", responses((status = 200, body = Device)))]
+#[utoipa::path(
+    operation_id = "devices_read",
+    context_path = "",
+    responses((status = 200, body = Device)),
+)]
 #[get("/api/v1/devices/<device>")]
 pub async fn read_device(mut unit: Unit, device: &str) -> ApiResult<Tagged<Device>> {
     Ok(Tagged(
@@ -59,28 +73,43 @@ pub async fn read_device(mut unit: Unit, device: &str) -> ApiResult<Tagged<Devic
 }
 
 /// Changes a device.
-#[utoipa::path(operation_id = "devices_change", context_path = "", params(("If-Match" = String, Header, description = "The version that the change is based on")), request_body = ChangeDevice, responses((status = 200, body = Device)))]
+#[utoipa::path(
+    operation_id = "devices_edit",
+    context_path = "",
+    params(("If-Match" = String, Header, description = "The version that the change is based on")),
+    request_body = EditDevice,
+    responses((status = 200, body = Device)),
+)]
 #[patch("/api/v1/devices/<device>", data = "<body>")]
-pub async fn change_device(
+pub async fn edit_device(
     device: &str,
     version: IfMatch,
-    body: Call<ChangeDevice>,
+    body: Call<EditDevice>,
 ) -> ApiResult<Tagged<Device>> {
     let Call(mut unit, body) = body;
     Ok(Tagged(
-        commands::devices::change_device(&mut unit, id(device)?, version.0, body).await?,
+        commands::devices::edit_device(&mut unit, id(device)?, version.0, body).await?,
     ))
 }
 
 /// Removes a device that has no accounts any more.
-#[utoipa::path(operation_id = "devices_remove", context_path = "", params(("If-Match" = String, Header, description = "The version that the change is based on")), responses((status = 200)))]
+#[utoipa::path(
+    operation_id = "devices_remove",
+    context_path = "",
+    params(("If-Match" = String, Header, description = "The version that the change is based on")),
+    responses((status = 200)),
+)]
 #[delete("/api/v1/devices/<device>")]
 pub async fn remove_device(mut unit: Unit, device: &str, version: IfMatch) -> ApiResult<()> {
     Ok(commands::devices::remove_device(&mut unit, id(device)?, version.0).await?)
 }
 
 /// Reads who answers at a device's address, without sending anything to it.
-#[utoipa::path(operation_id = "devices_read_identity", context_path = "", responses((status = 200, body = Page<DeviceIdentity>)))]
+#[utoipa::path(
+    operation_id = "devices_read_identity",
+    context_path = "",
+    responses((status = 200, body = Page<DeviceIdentity>)),
+)]
 #[post("/api/v1/devices/<device>/read-identity")]
 pub async fn read_identity(mut unit: Unit, device: &str) -> ApiResult<Sent<Page<DeviceIdentity>>> {
     Ok(Sent(
@@ -88,8 +117,14 @@ pub async fn read_identity(mut unit: Unit, device: &str) -> ApiResult<Sent<Page<
     ))
 }
 
-/// Confirms the suspended bindings of a device as it is now: those whose password the asker may see.
-#[utoipa::path(operation_id = "devices_confirm_bindings", context_path = "", params(("If-Match" = String, Header, description = "The version that the change is based on")), responses((status = 200, body = BindingsConfirmed)))]
+/// Confirms the suspended bindings of a device as it is now: those whose password the asker may
+/// see.
+#[utoipa::path(
+    operation_id = "devices_confirm_bindings",
+    context_path = "",
+    params(("If-Match" = String, Header, description = "The version that the change is based on")),
+    responses((status = 200, body = BindingsConfirmed)),
+)]
 #[post("/api/v1/devices/<device>/confirm-bindings")]
 pub async fn confirm_bindings(
     mut unit: Unit,
@@ -102,7 +137,12 @@ pub async fn confirm_bindings(
 }
 
 /// Lets jobs use the operator of a paused device again.
-#[utoipa::path(operation_id = "devices_resume", context_path = "", params(("If-Match" = String, Header, description = "The version that the change is based on")), responses((status = 200, body = Device)))]
+#[utoipa::path(
+    operation_id = "devices_resume",
+    context_path = "",
+    params(("If-Match" = String, Header, description = "The version that the change is based on")),
+    responses((status = 200, body = Device)),
+)]
 #[post("/api/v1/devices/<device>/resume")]
 pub async fn resume(mut unit: Unit, device: &str, version: IfMatch) -> ApiResult<Tagged<Device>> {
     Ok(Tagged(
@@ -111,7 +151,11 @@ pub async fn resume(mut unit: Unit, device: &str, version: IfMatch) -> ApiResult
 }
 
 /// Where a credential may be used as an operator, for its stewards.
-#[utoipa::path(operation_id = "devices_read_scope", context_path = "", responses((status = 200, body = OperatorScope)))]
+#[utoipa::path(
+    operation_id = "devices_read_scope",
+    context_path = "",
+    responses((status = 200, body = OperatorScope)),
+)]
 #[get("/api/v1/credentials/<credential>/operator-scope")]
 pub async fn read_scope(mut unit: Unit, credential: &str) -> ApiResult<Sent<OperatorScope>> {
     Ok(Sent(
@@ -120,7 +164,12 @@ pub async fn read_scope(mut unit: Unit, credential: &str) -> ApiResult<Sent<Oper
 }
 
 /// Says where a credential may be used as an operator, in place of what was said before.
-#[utoipa::path(operation_id = "devices_set_scope", context_path = "", request_body = OperatorScope, responses((status = 200, body = OperatorScope)))]
+#[utoipa::path(
+    operation_id = "devices_set_scope",
+    context_path = "",
+    request_body = OperatorScope,
+    responses((status = 200, body = OperatorScope)),
+)]
 #[put("/api/v1/credentials/<credential>/operator-scope", data = "<body>")]
 pub async fn set_scope(
     credential: &str,

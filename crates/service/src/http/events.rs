@@ -34,14 +34,14 @@ async fn may_know(app: &App, person: Uuid, session: Uuid, heard: &LiveNews) -> O
         let known = match heard.topic {
             Topic::Job => {
                 let job = tx.job_view(person, now, heard.id).await?;
-                tx.reach_credential(person, job.credential_id, now)
+                tx.reach_credential(person, job.row.credential_id, now)
                     .await?
                     .level()
                     .is_some()
             }
             Topic::Request => {
                 let request = tx.request_view(person, heard.id).await?;
-                request.person_id == person || request.may_decide
+                request.person_id == person || request.may_decide()
             }
             Topic::Checkout => {
                 let checkout = tx.checkout_view(heard.id).await?;
@@ -63,7 +63,11 @@ async fn may_know(app: &App, person: Uuid, session: Uuid, heard: &LiveNews) -> O
 }
 
 /// Live news: the event is `job`, `request` or `checkout`, the data its identifier.
-#[utoipa::path(operation_id = "events_live", context_path = "", responses((status = 200, content_type = "text/event-stream", body = String)))]
+#[utoipa::path(
+    operation_id = "events_live",
+    context_path = "",
+    responses((status = 200, content_type = "text/event-stream", body = String)),
+)]
 #[get("/api/v1/live")]
 pub async fn live(mut unit: Unit, mut end: Shutdown) -> ApiResult<EventStream![]> {
     unit.commit().await?;

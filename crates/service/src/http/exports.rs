@@ -1,4 +1,5 @@
-//! Exporting what one may see, protected by age, or, with a duty, a fresh sign-in and a reason, as it is.
+//! Exporting what one may see, protected by age, or, with a duty, a fresh sign-in and a reason, as
+//! it is.
 
 use std::io::Cursor;
 
@@ -35,7 +36,12 @@ pub fn routes() -> Vec<Route> {
 
 /// Exports everything that the asker may reveal, in a folder and below it or everywhere. What is
 /// under a gate that they have not passed is left out and counted.
-#[utoipa::path(operation_id = "exports_export", context_path = "", request_body = ExportOptions, responses((status = 200, body = Vec<u8>, content_type = "application/octet-stream")))]
+#[utoipa::path(
+    operation_id = "exports_export",
+    context_path = "",
+    request_body = ExportOptions,
+    responses((status = 200, body = Vec<u8>, content_type = "application/octet-stream")),
+)]
 #[post("/api/v1/export", data = "<body>")]
 pub async fn export(body: Call<ExportOptions>) -> ApiResult<Download> {
     let Call(mut unit, options) = body;

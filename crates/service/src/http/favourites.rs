@@ -26,8 +26,13 @@ pub async fn unmark_favourite(mut unit: Unit, credential: &str) -> ApiResult<()>
     Ok(commands::favourites::unmark_favourite(&mut unit, id(credential)?).await?)
 }
 
-/// Who looked at or used a credential, for its stewards and for holders of the duty `audit`. It comes whole: one line a person.
-#[utoipa::path(operation_id = "favourites_uses", context_path = "", responses((status = 200, body = Page<UseItem>)))]
+/// Who looked at or used a credential, for its stewards and for holders of the duty `audit`. It
+/// comes whole: one line a person.
+#[utoipa::path(
+    operation_id = "favourites_uses",
+    context_path = "",
+    responses((status = 200, body = Page<UseItem>)),
+)]
 #[get("/api/v1/credentials/<credential>/uses")]
 pub async fn uses(mut unit: Unit, credential: &str) -> ApiResult<Sent<Page<UseItem>>> {
     Ok(Sent(

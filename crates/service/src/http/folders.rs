@@ -1,6 +1,6 @@
 //! Folders.
 
-use jexlin_api::{ChangeFolder, Folder, NewFolder, Page};
+use jexlin_api::{EditFolder, Folder, NewFolder, Page};
 use jexlin_app::commands;
 use rocket::{Route, delete, get, patch, post, routes};
 use uuid::Uuid;
@@ -10,19 +10,29 @@ use crate::error::ApiResult;
 use crate::guards::Unit;
 
 pub fn routes() -> Vec<Route> {
-    routes![list, add, read, change, remove]
+    routes![list, add, read, edit, remove]
 }
 
-/// The folders that the asker may see, as one list in the order of their paths. It comes whole, since a tree is drawn of it.
-#[utoipa::path(operation_id = "folders_list", context_path = "", responses((status = 200, body = Page<Folder>)))]
+/// The folders that the asker may see, as one list in the order of their paths. It comes whole,
+/// since a tree is drawn of it.
+#[utoipa::path(
+    operation_id = "folders_list",
+    context_path = "",
+    responses((status = 200, body = Page<Folder>)),
+)]
 #[get("/api/v1/folders")]
 pub async fn list(mut unit: Unit) -> ApiResult<Sent<Page<Folder>>> {
     Ok(Sent(commands::folders::list(&mut unit).await?))
 }
 
-/// Adds a folder. At the top this takes the duty `folders`, unless the organisation lets everybody; whoever adds it there becomes its
-/// first steward.
-#[utoipa::path(operation_id = "folders_add", context_path = "", request_body = NewFolder, responses((status = 200, body = Folder)))]
+/// Adds a folder. At the top this takes the duty `folders`, unless the organisation lets everybody;
+/// whoever adds it there becomes its first steward.
+#[utoipa::path(
+    operation_id = "folders_add",
+    context_path = "",
+    request_body = NewFolder,
+    responses((status = 200, body = Folder)),
+)]
 #[post("/api/v1/folders", data = "<body>")]
 pub async fn add(body: Call<NewFolder>) -> ApiResult<Tagged<Folder>> {
     let Call(mut unit, body) = body;
@@ -30,7 +40,11 @@ pub async fn add(body: Call<NewFolder>) -> ApiResult<Tagged<Folder>> {
 }
 
 /// One folder.
-#[utoipa::path(operation_id = "folders_read", context_path = "", responses((status = 200, body = Folder)))]
+#[utoipa::path(
+    operation_id = "folders_read",
+    context_path = "",
+    responses((status = 200, body = Folder)),
+)]
 #[get("/api/v1/folders/<folder>")]
 pub async fn read(mut unit: Unit, folder: &str) -> ApiResult<Tagged<Folder>> {
     Ok(Tagged(
@@ -39,21 +53,32 @@ pub async fn read(mut unit: Unit, folder: &str) -> ApiResult<Tagged<Folder>> {
 }
 
 /// Renames, moves, closes or opens a folder.
-#[utoipa::path(operation_id = "folders_change", context_path = "", params(("If-Match" = String, Header, description = "The version that the change is based on")), request_body = ChangeFolder, responses((status = 200, body = Folder)))]
+#[utoipa::path(
+    operation_id = "folders_edit",
+    context_path = "",
+    params(("If-Match" = String, Header, description = "The version that the change is based on")),
+    request_body = EditFolder,
+    responses((status = 200, body = Folder)),
+)]
 #[patch("/api/v1/folders/<folder>", data = "<body>")]
-pub async fn change(
+pub async fn edit(
     folder: &str,
     version: IfMatch,
-    body: Call<ChangeFolder>,
+    body: Call<EditFolder>,
 ) -> ApiResult<Tagged<Folder>> {
     let Call(mut unit, body) = body;
     Ok(Tagged(
-        commands::folders::change(&mut unit, id(folder)?, version.0, body).await?,
+        commands::folders::edit(&mut unit, id(folder)?, version.0, body).await?,
     ))
 }
 
 /// Moves an empty folder to the bin, or, with `contents`, one with all that is in it, as one act.
-#[utoipa::path(operation_id = "folders_remove", context_path = "", params(("If-Match" = String, Header, description = "The version that the change is based on"), ("contents" = Option<bool>, Query)), responses((status = 200)))]
+#[utoipa::path(
+    operation_id = "folders_remove",
+    context_path = "",
+    params(("If-Match" = String, Header, description = "The version that the change is based on"), ("contents" = Option<bool>, Query)),
+    responses((status = 200)),
+)]
 #[delete("/api/v1/folders/<folder>?<contents>")]
 pub async fn remove(
     mut unit: Unit,

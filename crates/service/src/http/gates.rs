@@ -9,18 +9,27 @@ use crate::error::ApiResult;
 use crate::guards::Unit;
 
 pub fn routes() -> Vec<Route> {
-    routes![list, add, change, remove]
+    routes![list, add, edit, remove]
 }
 
 /// The gates at places that the asker may know of. It comes whole: gates are few.
-#[utoipa::path(operation_id = "gates_list", context_path = "", responses((status = 200, body = Page<Gate>)))]
+#[utoipa::path(
+    operation_id = "gates_list",
+    context_path = "",
+    responses((status = 200, body = Page<Gate>)),
+)]
 #[get("/api/v1/gates")]
 pub async fn list(mut unit: Unit) -> ApiResult<Sent<Page<Gate>>> {
     Ok(Sent(commands::gates::list(&mut unit).await?))
 }
 
 /// Sets a gate at a folder, a device or a credential.
-#[utoipa::path(operation_id = "gates_add", context_path = "", request_body = NewGate, responses((status = 200, body = Gate)))]
+#[utoipa::path(
+    operation_id = "gates_add",
+    context_path = "",
+    request_body = NewGate,
+    responses((status = 200, body = Gate)),
+)]
 #[post("/api/v1/gates", data = "<body>")]
 pub async fn add(body: Call<NewGate>) -> ApiResult<Tagged<Gate>> {
     let Call(mut unit, body) = body;
@@ -28,17 +37,28 @@ pub async fn add(body: Call<NewGate>) -> ApiResult<Tagged<Gate>> {
 }
 
 /// Changes a gate; all its conditions are given. What makes it weaker waits for a second steward.
-#[utoipa::path(operation_id = "gates_change", context_path = "", params(("If-Match" = String, Header, description = "The version that the change is based on")), request_body = NewGate, responses((status = 200, body = Gate), (status = 202, body = PendingAct)))]
+#[utoipa::path(
+    operation_id = "gates_edit",
+    context_path = "",
+    params(("If-Match" = String, Header, description = "The version that the change is based on")),
+    request_body = NewGate,
+    responses((status = 200, body = Gate), (status = 202, body = PendingAct)),
+)]
 #[put("/api/v1/gates/<gate>", data = "<body>")]
-pub async fn change(gate: &str, version: IfMatch, body: Call<NewGate>) -> ApiResult<Decided<Gate>> {
+pub async fn edit(gate: &str, version: IfMatch, body: Call<NewGate>) -> ApiResult<Decided<Gate>> {
     let Call(mut unit, body) = body;
     Ok(Decided(
-        commands::gates::change(&mut unit, id(gate)?, version.0, body).await?,
+        commands::gates::edit(&mut unit, id(gate)?, version.0, body).await?,
     ))
 }
 
 /// Removes a gate. It waits for a second steward.
-#[utoipa::path(operation_id = "gates_remove", context_path = "", params(("If-Match" = String, Header, description = "The version that the change is based on")), responses((status = 200), (status = 202, body = PendingAct)))]
+#[utoipa::path(
+    operation_id = "gates_remove",
+    context_path = "",
+    params(("If-Match" = String, Header, description = "The version that the change is based on")),
+    responses((status = 200), (status = 202, body = PendingAct)),
+)]
 #[delete("/api/v1/gates/<gate>")]
 pub async fn remove(mut unit: Unit, gate: &str, version: IfMatch) -> ApiResult<Decided<()>> {
     Ok(Decided(

@@ -1,6 +1,6 @@
 //! Grants, and the explanation of a level.
 
-use jexlin_api::{ChangeGrant, Explanation, Grant, NewGrant, Page, Reacher};
+use jexlin_api::{EditGrant, Explanation, Grant, NewGrant, Page, Reacher};
 use jexlin_app::commands;
 use rocket::{Route, delete, get, patch, post, routes};
 
@@ -9,11 +9,17 @@ use crate::error::ApiResult;
 use crate::guards::Unit;
 
 pub fn routes() -> Vec<Route> {
-    routes![list, read, add, change, remove, explain, reach]
+    routes![list, read, add, edit, remove, explain, reach]
 }
 
-/// The grants that reach a folder or a credential, its own and those from above. For stewards. It comes whole: one place has few grants.
-#[utoipa::path(operation_id = "grants_list", context_path = "", params(("folder" = Option<String>, Query), ("credential" = Option<String>, Query)), responses((status = 200, body = Page<Grant>)))]
+/// The grants that reach a folder or a credential, its own and those from above. For stewards. It
+/// comes whole: one place has few grants.
+#[utoipa::path(
+    operation_id = "grants_list",
+    context_path = "",
+    params(("folder" = Option<String>, Query), ("credential" = Option<String>, Query)),
+    responses((status = 200, body = Page<Grant>)),
+)]
 #[get("/api/v1/grants?<folder>&<credential>")]
 pub async fn list(
     mut unit: Unit,
@@ -26,14 +32,23 @@ pub async fn list(
 }
 
 /// A grant. For stewards of what it stands on.
-#[utoipa::path(operation_id = "grants_read", context_path = "", responses((status = 200, body = Grant)))]
+#[utoipa::path(
+    operation_id = "grants_read",
+    context_path = "",
+    responses((status = 200, body = Grant)),
+)]
 #[get("/api/v1/grants/<grant>")]
 pub async fn read(mut unit: Unit, grant: &str) -> ApiResult<Tagged<Grant>> {
     Ok(Tagged(commands::grants::read(&mut unit, id(grant)?).await?))
 }
 
 /// Grants a level.
-#[utoipa::path(operation_id = "grants_add", context_path = "", request_body = NewGrant, responses((status = 200, body = Grant)))]
+#[utoipa::path(
+    operation_id = "grants_add",
+    context_path = "",
+    request_body = NewGrant,
+    responses((status = 200, body = Grant)),
+)]
 #[post("/api/v1/grants", data = "<body>")]
 pub async fn add(body: Call<NewGrant>) -> ApiResult<Tagged<Grant>> {
     let Call(mut unit, body) = body;
@@ -41,16 +56,22 @@ pub async fn add(body: Call<NewGrant>) -> ApiResult<Tagged<Grant>> {
 }
 
 /// Gives a grant other terms: level, end, note, former values. For whom and on what it is stays.
-#[utoipa::path(operation_id = "grants_change", context_path = "", params(("If-Match" = String, Header, description = "The version that the change is based on")), request_body = ChangeGrant, responses((status = 200, body = Grant)))]
+#[utoipa::path(
+    operation_id = "grants_edit",
+    context_path = "",
+    params(("If-Match" = String, Header, description = "The version that the change is based on")),
+    request_body = EditGrant,
+    responses((status = 200, body = Grant)),
+)]
 #[patch("/api/v1/grants/<grant>", data = "<body>")]
-pub async fn change(
+pub async fn edit(
     grant: &str,
     version: IfMatch,
-    body: Call<ChangeGrant>,
+    body: Call<EditGrant>,
 ) -> ApiResult<Tagged<Grant>> {
     let Call(mut unit, body) = body;
     Ok(Tagged(
-        commands::grants::change(&mut unit, id(grant)?, version.0, body).await?,
+        commands::grants::edit(&mut unit, id(grant)?, version.0, body).await?,
     ))
 }
 
@@ -63,7 +84,12 @@ pub async fn remove(mut unit: Unit, grant: &str) -> ApiResult<()> {
 
 /// By which ways a person holds a level on a folder or a credential, or why not. For oneself, for
 /// stewards of it, and with the duty `audit`.
-#[utoipa::path(operation_id = "grants_explain", context_path = "", params(("person" = String, Query), ("folder" = Option<String>, Query), ("credential" = Option<String>, Query)), responses((status = 200, body = Explanation)))]
+#[utoipa::path(
+    operation_id = "grants_explain",
+    context_path = "",
+    params(("person" = String, Query), ("folder" = Option<String>, Query), ("credential" = Option<String>, Query)),
+    responses((status = 200, body = Explanation)),
+)]
 #[get("/api/v1/explain?<person>&<folder>&<credential>")]
 pub async fn explain(
     mut unit: Unit,
@@ -82,8 +108,8 @@ pub async fn explain(
     ))
 }
 
-/// Everybody who reaches a folder or a credential, the highest level first, and by which way. For its
-/// stewards, and with the duty `audit`.
+/// Everybody who reaches a folder or a credential, the highest level first, and by which way. For
+/// its stewards, and with the duty `audit`.
 #[utoipa::path(
     operation_id = "grants_reach",
     context_path = "",

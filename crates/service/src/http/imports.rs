@@ -9,7 +9,7 @@ use jexlin_core::transfer::SheetProblem;
 use rocket::{Request, Route, get, post, routes};
 use zeroize::Zeroizing;
 
-use super::payload::{Limit, Sent, Upload, id};
+use super::payload::{Limit, Sent, Upload, encode_page, id, paging};
 use crate::error::ApiResult;
 use crate::guards::Unit;
 
@@ -37,7 +37,11 @@ pub fn routes() -> Vec<Route> {
 }
 
 /// How far an import of one's own is.
-#[utoipa::path(operation_id = "imports_progress", context_path = "", responses((status = 200, body = ImportProgress)))]
+#[utoipa::path(
+    operation_id = "imports_progress",
+    context_path = "",
+    responses((status = 200, body = ImportProgress)),
+)]
 #[get("/api/v1/imports/<import>/progress")]
 pub async fn progress(mut unit: Unit, import: &str) -> ApiResult<Sent<ImportProgress>> {
     Ok(Sent(
@@ -45,17 +49,32 @@ pub async fn progress(mut unit: Unit, import: &str) -> ApiResult<Sent<ImportProg
     ))
 }
 
-/// The imports into folders that the asker is an editor of, newest first. It comes whole: imports are few.
-#[utoipa::path(operation_id = "imports_list", context_path = "", responses((status = 200, body = Page<ImportItem>)))]
-#[get("/api/v1/imports")]
-pub async fn list(mut unit: Unit) -> ApiResult<Sent<Page<ImportItem>>> {
-    Ok(Sent(commands::imports::list(&mut unit).await?))
+/// The imports into folders that the asker is an editor of, newest first. A page may be shorter than
+/// its limit.
+#[utoipa::path(
+    operation_id = "imports_list",
+    context_path = "",
+    params(("cursor" = Option<String>, Query), ("limit" = Option<i64>, Query)),
+    responses((status = 200, body = Page<ImportItem>)),
+)]
+#[get("/api/v1/imports?<cursor>&<limit>")]
+pub async fn list(
+    mut unit: Unit,
+    cursor: Option<&str>,
+    limit: Option<i64>,
+) -> ApiResult<Sent<Page<ImportItem>>> {
+    let page = commands::imports::list(&mut unit, paging(cursor, limit)?).await?;
+    Ok(Sent(encode_page(page)))
 }
 
 /// Takes an import back as one act: what it added goes to the bin, what it changed becomes what it
-/// was, unless somebody has changed it since. What lies where the asker is no steward, moved there or
-/// closed off since, is left alone.
-#[utoipa::path(operation_id = "imports_undo", context_path = "", responses((status = 200, body = ImportUndone)))]
+/// was, unless somebody has changed it since. What lies where the asker is no steward, moved there
+/// or closed off since, is left alone.
+#[utoipa::path(
+    operation_id = "imports_undo",
+    context_path = "",
+    responses((status = 200, body = ImportUndone)),
+)]
 #[post("/api/v1/imports/<import>/undo")]
 pub async fn undo(mut unit: Unit, import: &str) -> ApiResult<Sent<ImportUndone>> {
     Ok(Sent(commands::imports::undo(&mut unit, id(import)?).await?))
@@ -63,7 +82,13 @@ pub async fn undo(mut unit: Unit, import: &str) -> ApiResult<Sent<ImportUndone>>
 
 /// Imports a file: CSV, TSV, JSON Lines, XLSX or the Credential Exchange Format, the body. It is
 /// held in memory alone.
-#[utoipa::path(operation_id = "imports_import_file", context_path = "", params(("options" = String, Query)), request_body(content = Vec<u8>, content_type = "application/octet-stream"), responses((status = 200, body = ImportReport)))]
+#[utoipa::path(
+    operation_id = "imports_import_file",
+    context_path = "",
+    params(("options" = String, Query)),
+    request_body(content = Vec<u8>, content_type = "application/octet-stream"),
+    responses((status = 200, body = ImportReport)),
+)]
 #[post("/api/v1/imports?<options>", data = "<data>")]
 pub async fn import_file(options: &str, data: Upload<ImportFile>) -> ApiResult<Sent<ImportReport>> {
     let Upload(mut unit, file) = data;

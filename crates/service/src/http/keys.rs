@@ -1,8 +1,8 @@
 //! Changing the root key and the organisation's key while services run.
 //!
 //! Each step leaves a state from which everything opens: the next root key is in its file before
-//! anything is wrapped under it, the organisation's key is under both until the change is finished, and
-//! the file takes its place only once nothing is under the former root key any more.
+//! anything is wrapped under it, the organisation's key is under both until the change is finished,
+//! and the file takes its place only once nothing is under the former root key any more.
 
 use jexlin_api::{ChangeKey, ChangeRootKey, KeysView};
 use jexlin_app::commands;
@@ -23,15 +23,25 @@ pub fn routes() -> Vec<Route> {
 }
 
 /// The keys of the vault: which there are, and how far a change of them is.
-#[utoipa::path(operation_id = "keys", context_path = "", responses((status = 200, body = KeysView)))]
+#[utoipa::path(
+    operation_id = "keys",
+    context_path = "",
+    responses((status = 200, body = KeysView)),
+)]
 #[get("/api/v1/keys")]
 pub async fn keys(mut unit: Unit) -> ApiResult<Sent<KeysView>> {
     Ok(Sent(commands::keys::keys(&mut unit).await?))
 }
 
-/// Prepares a change of the root key: makes the next one, writes it beside the present one's file, and
-/// wraps every organisation's key under it too. Both open the vault until the change is finished.
-#[utoipa::path(operation_id = "keys_change_root", context_path = "", request_body = ChangeRootKey, responses((status = 200, body = KeysView)))]
+/// Prepares a change of the root key: makes the next one, writes it beside the present one's file,
+/// and wraps every organisation's key under it too. Both open the vault until the change is
+/// finished.
+#[utoipa::path(
+    operation_id = "keys_change_root",
+    context_path = "",
+    request_body = ChangeRootKey,
+    responses((status = 200, body = KeysView)),
+)]
 #[post("/api/v1/keys/root", data = "<body>")]
 pub async fn change_root_key(body: Call<ChangeRootKey>) -> ApiResult<Sent<KeysView>> {
     let Call(mut unit, body) = body;
@@ -41,21 +51,34 @@ pub async fn change_root_key(body: Call<ChangeRootKey>) -> ApiResult<Sent<KeysVi
 }
 
 /// Finishes a change of the root key: the former one opens nothing any more.
-#[utoipa::path(operation_id = "keys_finish_root", context_path = "", responses((status = 200, body = KeysView)))]
+#[utoipa::path(
+    operation_id = "keys_finish_root",
+    context_path = "",
+    responses((status = 200, body = KeysView)),
+)]
 #[post("/api/v1/keys/root/finish")]
 pub async fn finish_root_key(mut unit: Unit) -> ApiResult<Sent<KeysView>> {
     Ok(Sent(commands::keys::finish_root_key(&mut unit).await?))
 }
 
 /// Abandons a change of the root key that is not finished: the next one opens nothing any more.
-#[utoipa::path(operation_id = "keys_abandon_root", context_path = "", responses((status = 200, body = KeysView)))]
+#[utoipa::path(
+    operation_id = "keys_abandon_root",
+    context_path = "",
+    responses((status = 200, body = KeysView)),
+)]
 #[post("/api/v1/keys/root/abandon")]
 pub async fn abandon_root_key(mut unit: Unit) -> ApiResult<Sent<KeysView>> {
     Ok(Sent(commands::keys::abandon_root_key(&mut unit).await?))
 }
 
 /// Changes the organisation's key. It counts at once; the data keys follow in the background.
-#[utoipa::path(operation_id = "keys_change_organisation", context_path = "", request_body = ChangeKey, responses((status = 200, body = KeysView)))]
+#[utoipa::path(
+    operation_id = "keys_change_organisation",
+    context_path = "",
+    request_body = ChangeKey,
+    responses((status = 200, body = KeysView)),
+)]
 #[post("/api/v1/keys/organisation", data = "<body>")]
 pub async fn change_organisation_key(body: Call<ChangeKey>) -> ApiResult<Sent<KeysView>> {
     let Call(mut unit, body) = body;

@@ -1,6 +1,6 @@
 //! Kinds of credentials: the built-in ones and the organisation's own.
 
-use jexlin_api::{ChangeKind, Kind, NewKind, Page};
+use jexlin_api::{EditKind, Kind, NewKind, Page};
 use jexlin_app::commands;
 use rocket::{Route, delete, get, patch, post, routes};
 
@@ -9,19 +9,28 @@ use crate::error::ApiResult;
 use crate::guards::Unit;
 
 pub fn routes() -> Vec<Route> {
-    routes![list, add, change, remove]
+    routes![list, add, edit, remove]
 }
 
 /// The kinds of credentials: the organisation's own first. Where only those are offered, the
 /// built-in ones are there as retired. It comes whole: an organisation has few kinds.
-#[utoipa::path(operation_id = "kinds_list", context_path = "", responses((status = 200, body = Page<Kind>)))]
+#[utoipa::path(
+    operation_id = "kinds_list",
+    context_path = "",
+    responses((status = 200, body = Page<Kind>)),
+)]
 #[get("/api/v1/kinds")]
 pub async fn list(mut unit: Unit) -> ApiResult<Sent<Page<Kind>>> {
     Ok(Sent(commands::kinds::list(&mut unit).await?))
 }
 
 /// Adds a kind of the organisation's own.
-#[utoipa::path(operation_id = "kinds_add", context_path = "", request_body = NewKind, responses((status = 200, body = Kind)))]
+#[utoipa::path(
+    operation_id = "kinds_add",
+    context_path = "",
+    request_body = NewKind,
+    responses((status = 200, body = Kind)),
+)]
 #[post("/api/v1/kinds", data = "<body>")]
 pub async fn add(body: Call<NewKind>) -> ApiResult<Tagged<Kind>> {
     let Call(mut unit, body) = body;
@@ -29,21 +38,28 @@ pub async fn add(body: Call<NewKind>) -> ApiResult<Tagged<Kind>> {
 }
 
 /// Changes, retires or brings back a kind of the organisation's own.
-#[utoipa::path(operation_id = "kinds_change", context_path = "", params(("If-Match" = String, Header, description = "The version that the change is based on")), request_body = ChangeKind, responses((status = 200, body = Kind)))]
+#[utoipa::path(
+    operation_id = "kinds_edit",
+    context_path = "",
+    params(("If-Match" = String, Header, description = "The version that the change is based on")),
+    request_body = EditKind,
+    responses((status = 200, body = Kind)),
+)]
 #[patch("/api/v1/kinds/<name>", data = "<body>")]
-pub async fn change(
-    name: &str,
-    version: IfMatch,
-    body: Call<ChangeKind>,
-) -> ApiResult<Tagged<Kind>> {
+pub async fn edit(name: &str, version: IfMatch, body: Call<EditKind>) -> ApiResult<Tagged<Kind>> {
     let Call(mut unit, body) = body;
     Ok(Tagged(
-        commands::kinds::change(&mut unit, name, version.0, body).await?,
+        commands::kinds::edit(&mut unit, name, version.0, body).await?,
     ))
 }
 
 /// Removes a kind of the organisation's own that no credential is of.
-#[utoipa::path(operation_id = "kinds_remove", context_path = "", params(("If-Match" = String, Header, description = "The version that the change is based on")), responses((status = 200)))]
+#[utoipa::path(
+    operation_id = "kinds_remove",
+    context_path = "",
+    params(("If-Match" = String, Header, description = "The version that the change is based on")),
+    responses((status = 200)),
+)]
 #[delete("/api/v1/kinds/<name>")]
 pub async fn remove(mut unit: Unit, name: &str, version: IfMatch) -> ApiResult<()> {
     Ok(commands::kinds::remove(&mut unit, name, version.0).await?)

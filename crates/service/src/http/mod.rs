@@ -40,7 +40,7 @@ use rocket::http::Status;
 use rocket::{Catcher, Request, Route, catchers as make_catchers, get, routes};
 use utoipa::OpenApi as _;
 use utoipa::openapi::security::{ApiKey, ApiKeyValue, Http, HttpAuthScheme, SecurityScheme};
-use utoipa::openapi::{Content, Ref, ResponseBuilder, SecurityRequirement};
+use utoipa::openapi::{Content, Ref, RefOr, ResponseBuilder, Schema, SecurityRequirement};
 
 use crate::guards::COOKIE;
 
@@ -74,7 +74,7 @@ pub use payload::MOST_BODY;
         people::list,
         people::add,
         people::read,
-        people::change,
+        people::edit,
         people::groups,
         people::add_group,
         people::rename_group,
@@ -86,7 +86,7 @@ pub use payload::MOST_BODY;
         clients::token,
         policies::policies,
         policies::add_policy,
-        policies::change_policy,
+        policies::edit_policy,
         policies::make_default,
         policies::remove_policy,
         policies::generate,
@@ -95,20 +95,20 @@ pub use payload::MOST_BODY;
         policies::set_password_rule,
         policies::remove_password_rule,
         policies::settings,
-        policies::change_settings,
+        policies::edit_settings,
         folders::list,
         folders::add,
         folders::read,
-        folders::change,
+        folders::edit,
         folders::remove,
         kinds::list,
         kinds::add,
-        kinds::change,
+        kinds::edit,
         kinds::remove,
         credentials::list,
         credentials::add,
         credentials::read,
-        credentials::change,
+        credentials::edit,
         credentials::remove,
         secrets::reveal,
         secrets::code,
@@ -137,7 +137,7 @@ pub use payload::MOST_BODY;
         personal::protect,
         personal::list,
         personal::add,
-        personal::change,
+        personal::edit,
         personal::remove,
         personal::reveal,
         personal::move_out,
@@ -145,7 +145,7 @@ pub use payload::MOST_BODY;
         devices::devices,
         devices::add_device,
         devices::read_device,
-        devices::change_device,
+        devices::edit_device,
         devices::remove_device,
         devices::read_identity,
         devices::confirm_bindings,
@@ -156,7 +156,7 @@ pub use payload::MOST_BODY;
         grants::add,
         grants::remove,
         grants::read,
-        grants::change,
+        grants::edit,
         grants::explain,
         grants::reach,
         preview::preview,
@@ -179,7 +179,7 @@ pub use payload::MOST_BODY;
         exports::export,
         upkeep::plans,
         upkeep::add_plan,
-        upkeep::change_plan,
+        upkeep::edit_plan,
         upkeep::remove_plan,
         upkeep::accounts,
         upkeep::jobs,
@@ -193,7 +193,7 @@ pub use payload::MOST_BODY;
         pending_acts::withdraw,
         gates::list,
         gates::add,
-        gates::change,
+        gates::edit,
         gates::remove,
         requests::list,
         requests::read,
@@ -239,6 +239,11 @@ impl utoipa::Modify for Everywhere {
         let parts = document.components.get_or_insert_default();
         parts.add_security_scheme("bearer", SecurityScheme::Http(bearer));
         parts.add_security_scheme("cookie", SecurityScheme::ApiKey(ApiKey::Cookie(cookie)));
+        for (name, example) in jexlin_api::examples() {
+            if let Some(RefOr::T(Schema::Object(schema))) = parts.schemas.get_mut(&name) {
+                schema.examples.push(example);
+            }
+        }
         let session = ["bearer", "cookie"].map(|name| SecurityRequirement::new(name, [""; 0]));
         let problem = ResponseBuilder::new()
             .description("What failed, as problem details (RFC 9457)")

@@ -13,7 +13,11 @@ pub fn routes() -> Vec<Route> {
 }
 
 /// What waits for the asker, and what is wrong with what they look after.
-#[utoipa::path(operation_id = "overview", context_path = "", responses((status = 200, body = Overview)))]
+#[utoipa::path(
+    operation_id = "overview",
+    context_path = "",
+    responses((status = 200, body = Overview)),
+)]
 #[get("/api/v1/overview")]
 pub async fn overview(mut unit: Unit) -> ApiResult<Sent<Overview>> {
     Ok(Sent(commands::overview::overview(&mut unit).await?))

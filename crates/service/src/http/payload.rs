@@ -38,8 +38,8 @@ pub struct Body<T>(pub T);
 #[derive(Debug)]
 pub struct Call<T>(pub UnitOfWork, pub T);
 
-/// The same with the bytes of a file. Whoever sends it must have a session before the bytes are taken,
-/// and still have it when they are there.
+/// The same with the bytes of a file. Whoever sends it must have a session before the bytes are
+/// taken, and still have it when they are there.
 #[derive(Debug)]
 pub struct Upload<L: Limit>(pub UnitOfWork, pub L::Made);
 
@@ -126,11 +126,11 @@ impl<'r, L: Limit> FromData<'r> for Upload<L> {
 }
 
 /// Reads a body within its size and time; the buffer is wiped when it is dropped.
-async fn read_bytes(data: Data<'_>, most: u64, time: Duration) -> AppResult<Zeroizing<Vec<u8>>> {
+async fn read_bytes(data: Data<'_>, limit: u64, time: Duration) -> AppResult<Zeroizing<Vec<u8>>> {
     let cut_off =
         |error: std::io::Error| AppError::malformed(format!("The body was cut off: {error}."));
     let reading = async {
-        let mut stream = data.open(most.saturating_add(MOST_DRAINED).bytes());
+        let mut stream = data.open(limit.saturating_add(MOST_DRAINED).bytes());
         // Grown by copying, so that what is left behind is wiped, too.
         let mut bytes = Zeroizing::new(Vec::with_capacity(4096));
         let mut chunk = Zeroizing::new(vec![0; 65_536]);
@@ -139,11 +139,11 @@ async fn read_bytes(data: Data<'_>, most: u64, time: Duration) -> AppResult<Zero
             if count == 0 {
                 return Ok(bytes);
             }
-            if u64::try_from(bytes.len() + count).unwrap_or(u64::MAX) > most {
+            if u64::try_from(bytes.len() + count).unwrap_or(u64::MAX) > limit {
                 // Whoever is still sending would hear of a broken line instead of this answer.
                 copy(&mut stream, &mut sink()).await.map_err(cut_off)?;
                 return Err(AppError::malformed(format!(
-                    "The body is longer than {most} bytes."
+                    "The body is longer than {limit} bytes."
                 )));
             }
             if bytes.len() + count > bytes.capacity() {
@@ -303,7 +303,7 @@ pub fn paging<K: DeserializeOwned>(
     };
     Ok(Paging {
         after,
-        most: limit.unwrap_or(100).clamp(1, MOST_ITEMS),
+        limit: limit.unwrap_or(100).clamp(1, MOST_ITEMS),
     })
 }
 

@@ -1,5 +1,5 @@
-//! Acts that wait for a second person: proposed by one, confirmed or refused by another who may do the
-//! same.
+//! Acts that wait for a second person: proposed by one, confirmed or refused by another who may do
+//! the same.
 
 use jexlin_api::{ActConfirmed, Decide, Page, PendingAct};
 use jexlin_app::commands;
@@ -13,8 +13,14 @@ pub fn routes() -> Vec<Route> {
     routes![list, confirm, refuse, withdraw]
 }
 
-/// The pending acts that the asker proposed or could confirm; all of them for the duty `audit`. At most 200 come, the newest.
-#[utoipa::path(operation_id = "pending_acts_list", context_path = "", params(("waiting" = Option<bool>, Query)), responses((status = 200, body = Page<PendingAct>)))]
+/// The pending acts that the asker proposed or could confirm; all of them for the duty `audit`. At
+/// most 200 come, the newest: what nobody confirms expires.
+#[utoipa::path(
+    operation_id = "pending_acts_list",
+    context_path = "",
+    params(("waiting" = Option<bool>, Query)),
+    responses((status = 200, body = Page<PendingAct>)),
+)]
 #[get("/api/v1/pending-acts?<waiting>")]
 pub async fn list(mut unit: Unit, waiting: Option<bool>) -> ApiResult<Sent<Page<PendingAct>>> {
     Ok(Sent(
@@ -23,7 +29,12 @@ pub async fn list(mut unit: Unit, waiting: Option<bool>) -> ApiResult<Sent<Page<
 }
 
 /// Confirms what somebody else proposed, and does it.
-#[utoipa::path(operation_id = "pending_acts_confirm", context_path = "", request_body = Decide, responses((status = 200, body = ActConfirmed)))]
+#[utoipa::path(
+    operation_id = "pending_acts_confirm",
+    context_path = "",
+    request_body = Decide,
+    responses((status = 200, body = ActConfirmed)),
+)]
 #[post("/api/v1/pending-acts/<act>/confirm", data = "<body>")]
 pub async fn confirm(act: &str, body: Call<Decide>) -> ApiResult<Sent<ActConfirmed>> {
     let Call(mut unit, body) = body;
@@ -33,7 +44,12 @@ pub async fn confirm(act: &str, body: Call<Decide>) -> ApiResult<Sent<ActConfirm
 }
 
 /// Refuses what somebody else proposed.
-#[utoipa::path(operation_id = "pending_acts_refuse", context_path = "", request_body = Decide, responses((status = 200, body = PendingAct)))]
+#[utoipa::path(
+    operation_id = "pending_acts_refuse",
+    context_path = "",
+    request_body = Decide,
+    responses((status = 200, body = PendingAct)),
+)]
 #[post("/api/v1/pending-acts/<act>/refuse", data = "<body>")]
 pub async fn refuse(act: &str, body: Call<Decide>) -> ApiResult<Sent<PendingAct>> {
     let Call(mut unit, body) = body;
@@ -43,7 +59,12 @@ pub async fn refuse(act: &str, body: Call<Decide>) -> ApiResult<Sent<PendingAct>
 }
 
 /// Withdraws what one proposed oneself.
-#[utoipa::path(operation_id = "pending_acts_withdraw", context_path = "", request_body = Decide, responses((status = 200, body = PendingAct)))]
+#[utoipa::path(
+    operation_id = "pending_acts_withdraw",
+    context_path = "",
+    request_body = Decide,
+    responses((status = 200, body = PendingAct)),
+)]
 #[post("/api/v1/pending-acts/<act>/withdraw", data = "<body>")]
 pub async fn withdraw(act: &str, body: Call<Decide>) -> ApiResult<Sent<PendingAct>> {
     let Call(mut unit, body) = body;

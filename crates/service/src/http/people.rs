@@ -1,6 +1,6 @@
 //! People and groups.
 
-use jexlin_api::{ChangePerson, Group, NewGroup, NewPerson, Page, Person};
+use jexlin_api::{EditPerson, Group, NewGroup, NewPerson, Page, Person};
 use jexlin_app::commands;
 use rocket::{Route, delete, get, patch, post, put, routes};
 
@@ -13,7 +13,7 @@ pub fn routes() -> Vec<Route> {
         list,
         add,
         read,
-        change,
+        edit,
         groups,
         add_group,
         rename_group,
@@ -24,7 +24,12 @@ pub fn routes() -> Vec<Route> {
 }
 
 /// The people of the organisation. Everybody may know their colleagues' names, to share with them.
-#[utoipa::path(operation_id = "people_list", context_path = "", params(("cursor" = Option<String>, Query), ("limit" = Option<i64>, Query)), responses((status = 200, body = Page<Person>)))]
+#[utoipa::path(
+    operation_id = "people_list",
+    context_path = "",
+    params(("cursor" = Option<String>, Query), ("limit" = Option<i64>, Query)),
+    responses((status = 200, body = Page<Person>)),
+)]
 #[get("/api/v1/people?<cursor>&<limit>")]
 pub async fn list(
     mut unit: Unit,
@@ -37,7 +42,12 @@ pub async fn list(
 }
 
 /// Adds a person.
-#[utoipa::path(operation_id = "people_add", context_path = "", request_body = NewPerson, responses((status = 200, body = Person)))]
+#[utoipa::path(
+    operation_id = "people_add",
+    context_path = "",
+    request_body = NewPerson,
+    responses((status = 200, body = Person)),
+)]
 #[post("/api/v1/people", data = "<body>")]
 pub async fn add(body: Call<NewPerson>) -> ApiResult<Decided<Person>> {
     let Call(mut unit, body) = body;
@@ -45,7 +55,11 @@ pub async fn add(body: Call<NewPerson>) -> ApiResult<Decided<Person>> {
 }
 
 /// One person.
-#[utoipa::path(operation_id = "people_read", context_path = "", responses((status = 200, body = Person)))]
+#[utoipa::path(
+    operation_id = "people_read",
+    context_path = "",
+    responses((status = 200, body = Person)),
+)]
 #[get("/api/v1/people/<person>")]
 pub async fn read(mut unit: Unit, person: &str) -> ApiResult<Tagged<Person>> {
     Ok(Tagged(
@@ -54,21 +68,32 @@ pub async fn read(mut unit: Unit, person: &str) -> ApiResult<Tagged<Person>> {
 }
 
 /// Changes a person: name, state, duties, password.
-#[utoipa::path(operation_id = "people_change", context_path = "", params(("If-Match" = String, Header, description = "The version that the change is based on")), request_body = ChangePerson, responses((status = 200, body = Person)))]
+#[utoipa::path(
+    operation_id = "people_edit",
+    context_path = "",
+    params(("If-Match" = String, Header, description = "The version that the change is based on")),
+    request_body = EditPerson,
+    responses((status = 200, body = Person)),
+)]
 #[patch("/api/v1/people/<person>", data = "<body>")]
-pub async fn change(
+pub async fn edit(
     person: &str,
     version: IfMatch,
-    body: Call<ChangePerson>,
+    body: Call<EditPerson>,
 ) -> ApiResult<Decided<Person>> {
     let Call(mut unit, body) = body;
     Ok(Decided(
-        commands::people::change(&mut unit, id(person)?, version.0, body).await?,
+        commands::people::edit(&mut unit, id(person)?, version.0, body).await?,
     ))
 }
 
 /// The groups.
-#[utoipa::path(operation_id = "people_groups", context_path = "", params(("cursor" = Option<String>, Query), ("limit" = Option<i64>, Query)), responses((status = 200, body = Page<Group>)))]
+#[utoipa::path(
+    operation_id = "people_groups",
+    context_path = "",
+    params(("cursor" = Option<String>, Query), ("limit" = Option<i64>, Query)),
+    responses((status = 200, body = Page<Group>)),
+)]
 #[get("/api/v1/groups?<cursor>&<limit>")]
 pub async fn groups(
     mut unit: Unit,
@@ -81,7 +106,12 @@ pub async fn groups(
 }
 
 /// Adds a group.
-#[utoipa::path(operation_id = "people_add_group", context_path = "", request_body = NewGroup, responses((status = 200, body = Group)))]
+#[utoipa::path(
+    operation_id = "people_add_group",
+    context_path = "",
+    request_body = NewGroup,
+    responses((status = 200, body = Group)),
+)]
 #[post("/api/v1/groups", data = "<body>")]
 pub async fn add_group(body: Call<NewGroup>) -> ApiResult<Tagged<Group>> {
     let Call(mut unit, body) = body;
@@ -89,7 +119,13 @@ pub async fn add_group(body: Call<NewGroup>) -> ApiResult<Tagged<Group>> {
 }
 
 /// Renames a group.
-#[utoipa::path(operation_id = "people_rename_group", context_path = "", params(("If-Match" = String, Header, description = "The version that the change is based on")), request_body = NewGroup, responses((status = 200, body = Group)))]
+#[utoipa::path(
+    operation_id = "people_rename_group",
+    context_path = "",
+    params(("If-Match" = String, Header, description = "The version that the change is based on")),
+    request_body = NewGroup,
+    responses((status = 200, body = Group)),
+)]
 #[patch("/api/v1/groups/<group>", data = "<body>")]
 pub async fn rename_group(
     group: &str,
@@ -103,14 +139,23 @@ pub async fn rename_group(
 }
 
 /// Removes a group; grants to it end.
-#[utoipa::path(operation_id = "people_remove_group", context_path = "", params(("If-Match" = String, Header, description = "The version that the change is based on")), responses((status = 200)))]
+#[utoipa::path(
+    operation_id = "people_remove_group",
+    context_path = "",
+    params(("If-Match" = String, Header, description = "The version that the change is based on")),
+    responses((status = 200)),
+)]
 #[delete("/api/v1/groups/<group>")]
 pub async fn remove_group(mut unit: Unit, group: &str, version: IfMatch) -> ApiResult<()> {
     Ok(commands::people::remove_group(&mut unit, id(group)?, version.0).await?)
 }
 
 /// Puts a person or a group into a group.
-#[utoipa::path(operation_id = "people_add_member", context_path = "", responses((status = 200, body = Group)))]
+#[utoipa::path(
+    operation_id = "people_add_member",
+    context_path = "",
+    responses((status = 200, body = Group)),
+)]
 #[put("/api/v1/groups/<group>/members/<subject>")]
 pub async fn add_member(mut unit: Unit, group: &str, subject: &str) -> ApiResult<Decided<Group>> {
     Ok(Decided(
@@ -119,7 +164,11 @@ pub async fn add_member(mut unit: Unit, group: &str, subject: &str) -> ApiResult
 }
 
 /// Takes a person or a group out of a group.
-#[utoipa::path(operation_id = "people_remove_member", context_path = "", responses((status = 200, body = Group)))]
+#[utoipa::path(
+    operation_id = "people_remove_member",
+    context_path = "",
+    responses((status = 200, body = Group)),
+)]
 #[delete("/api/v1/groups/<group>/members/<subject>")]
 pub async fn remove_member(mut unit: Unit, group: &str, subject: &str) -> ApiResult<Tagged<Group>> {
     Ok(Tagged(

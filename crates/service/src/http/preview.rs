@@ -13,7 +13,12 @@ pub fn routes() -> Vec<Route> {
 
 /// Who would gain or lose what by a change: exactly, in persons and credentials, without names of
 /// credentials. It takes what the change takes, and changes nothing.
-#[utoipa::path(operation_id = "preview", context_path = "", request_body = Change, responses((status = 200, body = Preview)))]
+#[utoipa::path(
+    operation_id = "preview",
+    context_path = "",
+    request_body = Change,
+    responses((status = 200, body = Preview)),
+)]
 #[post("/api/v1/preview", data = "<body>")]
 pub async fn preview(body: Call<Change>) -> ApiResult<Sent<Preview>> {
     let Call(mut unit, change) = body;

@@ -13,7 +13,12 @@ pub fn routes() -> Vec<Route> {
 }
 
 /// What is in the bin of the folders that the asker is a steward of, newest first.
-#[utoipa::path(operation_id = "removal_list", context_path = "", params(("cursor" = Option<String>, Query), ("limit" = Option<i64>, Query)), responses((status = 200, body = Page<Removed>)))]
+#[utoipa::path(
+    operation_id = "removal_list",
+    context_path = "",
+    params(("cursor" = Option<String>, Query), ("limit" = Option<i64>, Query)),
+    responses((status = 200, body = Page<Removed>)),
+)]
 #[get("/api/v1/bin?<cursor>&<limit>")]
 pub async fn list(
     mut unit: Unit,

@@ -14,7 +14,12 @@ pub fn routes() -> Vec<Route> {
 }
 
 /// The requests that concern the asker: their own, and those they may decide; newest first.
-#[utoipa::path(operation_id = "requests_list", context_path = "", params(("state" = Option<RequestState>, Query), ("credential" = Option<String>, Query), ("cursor" = Option<String>, Query), ("limit" = Option<i64>, Query)), responses((status = 200, body = Page<Request>)))]
+#[utoipa::path(
+    operation_id = "requests_list",
+    context_path = "",
+    params(("state" = Option<RequestState>, Query), ("credential" = Option<String>, Query), ("cursor" = Option<String>, Query), ("limit" = Option<i64>, Query)),
+    responses((status = 200, body = Page<Request>)),
+)]
 #[get("/api/v1/requests?<state>&<credential>&<cursor>&<limit>")]
 pub async fn list(
     mut unit: Unit,
@@ -35,7 +40,11 @@ pub async fn list(
 }
 
 /// One request.
-#[utoipa::path(operation_id = "requests_read", context_path = "", responses((status = 200, body = Request)))]
+#[utoipa::path(
+    operation_id = "requests_read",
+    context_path = "",
+    responses((status = 200, body = Request)),
+)]
 #[get("/api/v1/requests/<request>")]
 pub async fn read(mut unit: Unit, request: &str) -> ApiResult<Sent<Request>> {
     Ok(Sent(
@@ -44,7 +53,12 @@ pub async fn read(mut unit: Unit, request: &str) -> ApiResult<Sent<Request>> {
 }
 
 /// Asks to pass a gate.
-#[utoipa::path(operation_id = "requests_ask", context_path = "", request_body = NewRequest, responses((status = 200, body = Request)))]
+#[utoipa::path(
+    operation_id = "requests_ask",
+    context_path = "",
+    request_body = NewRequest,
+    responses((status = 200, body = Request)),
+)]
 #[post("/api/v1/requests", data = "<body>")]
 pub async fn ask(body: Call<NewRequest>) -> ApiResult<Sent<Request>> {
     let Call(mut unit, body) = body;
@@ -52,7 +66,12 @@ pub async fn ask(body: Call<NewRequest>) -> ApiResult<Sent<Request>> {
 }
 
 /// Approves somebody else's request.
-#[utoipa::path(operation_id = "requests_approve", context_path = "", request_body = Decide, responses((status = 200, body = Request)))]
+#[utoipa::path(
+    operation_id = "requests_approve",
+    context_path = "",
+    request_body = Decide,
+    responses((status = 200, body = Request)),
+)]
 #[post("/api/v1/requests/<request>/approve", data = "<body>")]
 pub async fn approve(request: &str, body: Call<Decide>) -> ApiResult<Sent<Request>> {
     let Call(mut unit, body) = body;
@@ -62,7 +81,12 @@ pub async fn approve(request: &str, body: Call<Decide>) -> ApiResult<Sent<Reques
 }
 
 /// Refuses somebody else's request.
-#[utoipa::path(operation_id = "requests_refuse", context_path = "", request_body = Decide, responses((status = 200, body = Request)))]
+#[utoipa::path(
+    operation_id = "requests_refuse",
+    context_path = "",
+    request_body = Decide,
+    responses((status = 200, body = Request)),
+)]
 #[post("/api/v1/requests/<request>/refuse", data = "<body>")]
 pub async fn refuse(request: &str, body: Call<Decide>) -> ApiResult<Sent<Request>> {
     let Call(mut unit, body) = body;
@@ -72,7 +96,12 @@ pub async fn refuse(request: &str, body: Call<Decide>) -> ApiResult<Sent<Request
 }
 
 /// Takes one's own request back.
-#[utoipa::path(operation_id = "requests_withdraw", context_path = "", request_body = Decide, responses((status = 200, body = Request)))]
+#[utoipa::path(
+    operation_id = "requests_withdraw",
+    context_path = "",
+    request_body = Decide,
+    responses((status = 200, body = Request)),
+)]
 #[post("/api/v1/requests/<request>/withdraw", data = "<body>")]
 pub async fn withdraw(request: &str, body: Call<Decide>) -> ApiResult<Sent<Request>> {
     let Call(mut unit, body) = body;

@@ -13,14 +13,23 @@ pub fn routes() -> Vec<Route> {
 }
 
 /// One's saved searches. It comes whole: one person saves few searches.
-#[utoipa::path(operation_id = "saved_searches_searches", context_path = "", responses((status = 200, body = Page<SavedSearch>)))]
+#[utoipa::path(
+    operation_id = "saved_searches_searches",
+    context_path = "",
+    responses((status = 200, body = Page<SavedSearch>)),
+)]
 #[get("/api/v1/searches")]
 pub async fn searches(mut unit: Unit) -> ApiResult<Sent<Page<SavedSearch>>> {
     Ok(Sent(commands::saved_searches::searches(&mut unit).await?))
 }
 
 /// Saves a search for oneself.
-#[utoipa::path(operation_id = "saved_searches_save_search", context_path = "", request_body = NewSavedSearch, responses((status = 200, body = SavedSearch)))]
+#[utoipa::path(
+    operation_id = "saved_searches_save_search",
+    context_path = "",
+    request_body = NewSavedSearch,
+    responses((status = 200, body = SavedSearch)),
+)]
 #[post("/api/v1/searches", data = "<body>")]
 pub async fn save_search(body: Call<NewSavedSearch>) -> ApiResult<Sent<SavedSearch>> {
     let Call(mut unit, body) = body;
@@ -30,7 +39,11 @@ pub async fn save_search(body: Call<NewSavedSearch>) -> ApiResult<Sent<SavedSear
 }
 
 /// Removes a saved search of one's own.
-#[utoipa::path(operation_id = "saved_searches_remove_search", context_path = "", responses((status = 200)))]
+#[utoipa::path(
+    operation_id = "saved_searches_remove_search",
+    context_path = "",
+    responses((status = 200)),
+)]
 #[delete("/api/v1/searches/<search>")]
 pub async fn remove_search(mut unit: Unit, search: &str) -> ApiResult<()> {
     Ok(commands::saved_searches::remove_search(&mut unit, id(search)?).await?)

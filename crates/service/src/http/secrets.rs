@@ -34,7 +34,12 @@ pub fn routes() -> Vec<Route> {
 }
 
 /// Shows a secret, once its audit event is durable.
-#[utoipa::path(operation_id = "secrets_reveal", context_path = "", request_body = Reveal, responses((status = 200, body = Revealed)))]
+#[utoipa::path(
+    operation_id = "secrets_reveal",
+    context_path = "",
+    request_body = Reveal,
+    responses((status = 200, body = Revealed)),
+)]
 #[post("/api/v1/credentials/<credential>/reveal", data = "<body>")]
 pub async fn reveal(credential: &str, body: Call<Reveal>) -> ApiResult<Sent<Revealed>> {
     let Call(mut unit, body) = body;
@@ -45,7 +50,11 @@ pub async fn reveal(credential: &str, body: Call<Reveal>) -> ApiResult<Sent<Reve
 
 /// The current one-time code, for everybody who may use the credential. The seed itself takes a
 /// reveal. Where codes count up, each look takes the next one.
-#[utoipa::path(operation_id = "secrets_code", context_path = "", responses((status = 200, body = OneTimeCode)))]
+#[utoipa::path(
+    operation_id = "secrets_code",
+    context_path = "",
+    responses((status = 200, body = OneTimeCode)),
+)]
 #[post("/api/v1/credentials/<credential>/code")]
 pub async fn code(mut unit: Unit, credential: &str) -> ApiResult<Sent<OneTimeCode>> {
     Ok(Sent(
@@ -53,8 +62,13 @@ pub async fn code(mut unit: Unit, credential: &str) -> ApiResult<Sent<OneTimeCod
     ))
 }
 
-/// The versions of a credential's secrets, without their values. It comes whole: one credential has few values.
-#[utoipa::path(operation_id = "secrets_history", context_path = "", responses((status = 200, body = Page<Version>)))]
+/// The versions of a credential's secrets, without their values. It comes whole: one credential has
+/// few values.
+#[utoipa::path(
+    operation_id = "secrets_history",
+    context_path = "",
+    responses((status = 200, body = Page<Version>)),
+)]
 #[get("/api/v1/credentials/<credential>/history")]
 pub async fn history(mut unit: Unit, credential: &str) -> ApiResult<Sent<Page<Version>>> {
     Ok(Sent(
@@ -64,7 +78,12 @@ pub async fn history(mut unit: Unit, credential: &str) -> ApiResult<Sent<Page<Ve
 
 /// Puts a former value back as the current one of the vault; the device, if there is one, is not
 /// told. Nobody sees the value: it takes `edit`.
-#[utoipa::path(operation_id = "secrets_restore", context_path = "", request_body = Restore, responses((status = 200, body = Credential)))]
+#[utoipa::path(
+    operation_id = "secrets_restore",
+    context_path = "",
+    request_body = Restore,
+    responses((status = 200, body = Credential)),
+)]
 #[post("/api/v1/credentials/<credential>/restore", data = "<body>")]
 pub async fn restore(credential: &str, body: Call<Restore>) -> ApiResult<Tagged<Credential>> {
     let Call(mut unit, body) = body;
@@ -75,7 +94,12 @@ pub async fn restore(credential: &str, body: Call<Restore>) -> ApiResult<Tagged<
 
 /// Copies a credential with its current values into a folder. Whoever may reveal it and edit there
 /// could do so by hand; here no value comes out on the way.
-#[utoipa::path(operation_id = "secrets_copy", context_path = "", request_body = CopyCredential, responses((status = 200, body = Credential)))]
+#[utoipa::path(
+    operation_id = "secrets_copy",
+    context_path = "",
+    request_body = CopyCredential,
+    responses((status = 200, body = Credential)),
+)]
 #[post("/api/v1/credentials/<credential>/copy", data = "<body>")]
 pub async fn copy(credential: &str, body: Call<CopyCredential>) -> ApiResult<Tagged<Credential>> {
     let Call(mut unit, body) = body;
@@ -85,7 +109,12 @@ pub async fn copy(credential: &str, body: Call<CopyCredential>) -> ApiResult<Tag
 }
 
 /// Reads the seed of one-time codes out of a QR picture (PNG or JPEG), the body. Nothing is stored.
-#[utoipa::path(operation_id = "secrets_read_picture", context_path = "", request_body(content = Vec<u8>, content_type = "image/png"), responses((status = 200, body = SeedInPicture)))]
+#[utoipa::path(
+    operation_id = "secrets_read_picture",
+    context_path = "",
+    request_body(content = Vec<u8>, content_type = "image/png"),
+    responses((status = 200, body = SeedInPicture)),
+)]
 #[post("/api/v1/read-picture", data = "<data>")]
 pub async fn read_picture(data: Upload<Picture>) -> ApiResult<Sent<SeedInPicture>> {
     let Upload(mut unit, read) = data;

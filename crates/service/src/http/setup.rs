@@ -14,7 +14,12 @@ pub fn routes() -> Vec<Route> {
 }
 
 /// First-run set-up: the organisation, its first administrator, and the root key.
-#[utoipa::path(operation_id = "setup", context_path = "", request_body = Setup, responses((status = 200, body = Status)))]
+#[utoipa::path(
+    operation_id = "setup",
+    context_path = "",
+    request_body = Setup,
+    responses((status = 200, body = Status)),
+)]
 #[post("/api/v1/setup", data = "<body>")]
 pub async fn setup(
     app: &State<App>,
@@ -26,10 +31,15 @@ pub async fn setup(
     ))
 }
 
-/// Locks the vault of the organisation on all services at once. They forget its keys, and until it is
-/// unlocked with the root key's passphrase no service opens a secret, sends one to a device, or signs
-/// anyone in.
-#[utoipa::path(operation_id = "setup_lock_vault", context_path = "", request_body = LockVault, responses((status = 200, body = Status)))]
+/// Locks the vault of the organisation on all services at once. They forget its keys, and until it
+/// is unlocked with the root key's passphrase no service opens a secret, sends one to a device, or
+/// signs anyone in.
+#[utoipa::path(
+    operation_id = "setup_lock_vault",
+    context_path = "",
+    request_body = LockVault,
+    responses((status = 200, body = Status)),
+)]
 #[post("/api/v1/lock", data = "<body>")]
 pub async fn lock_vault(body: Call<LockVault>) -> ApiResult<Sent<Status>> {
     let Call(mut unit, body) = body;
@@ -37,7 +47,12 @@ pub async fn lock_vault(body: Call<LockVault>) -> ApiResult<Sent<Status>> {
 }
 
 /// Opens the vault with the root key's passphrase.
-#[utoipa::path(operation_id = "setup_unlock", context_path = "", request_body = Unlock, responses((status = 200, body = Status)))]
+#[utoipa::path(
+    operation_id = "setup_unlock",
+    context_path = "",
+    request_body = Unlock,
+    responses((status = 200, body = Status)),
+)]
 #[post("/api/v1/unlock", data = "<body>")]
 pub async fn unlock(
     app: &State<App>,

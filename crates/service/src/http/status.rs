@@ -24,7 +24,11 @@ async fn ready(app: &State<App>) -> ApiResult<&'static str> {
 }
 
 /// How the service is.
-#[utoipa::path(operation_id = "status", context_path = "", responses((status = 200, body = Status)))]
+#[utoipa::path(
+    operation_id = "status",
+    context_path = "",
+    responses((status = 200, body = Status)),
+)]
 #[get("/api/v1/status")]
 pub async fn status(app: &State<App>) -> Sent<Status> {
     Sent(commands::status::status(app).await)

@@ -13,7 +13,11 @@ pub fn routes() -> Vec<Route> {
 }
 
 /// The tags of the credentials that the asker may know of. It comes whole: tags are chosen from it.
-#[utoipa::path(operation_id = "tags", context_path = "", responses((status = 200, body = Page<TagItem>)))]
+#[utoipa::path(
+    operation_id = "tags",
+    context_path = "",
+    responses((status = 200, body = Page<TagItem>)),
+)]
 #[get("/api/v1/tags")]
 pub async fn tags(mut unit: Unit) -> ApiResult<Sent<Page<TagItem>>> {
     Ok(Sent(commands::tags::tags(&mut unit).await?))

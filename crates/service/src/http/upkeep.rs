@@ -13,7 +13,7 @@ pub fn routes() -> Vec<Route> {
     routes![
         plans,
         add_plan,
-        change_plan,
+        edit_plan,
         remove_plan,
         accounts,
         jobs,
@@ -25,14 +25,23 @@ pub fn routes() -> Vec<Route> {
 }
 
 /// The plans that the asker may know of. It comes whole: plans are few.
-#[utoipa::path(operation_id = "upkeep_plans", context_path = "", responses((status = 200, body = Page<Plan>)))]
+#[utoipa::path(
+    operation_id = "upkeep_plans",
+    context_path = "",
+    responses((status = 200, body = Page<Plan>)),
+)]
 #[get("/api/v1/plans")]
 pub async fn plans(mut unit: Unit) -> ApiResult<Sent<Page<Plan>>> {
     Ok(Sent(commands::upkeep::plans(&mut unit).await?))
 }
 
 /// Sets an upkeep plan on a folder or a credential.
-#[utoipa::path(operation_id = "upkeep_add_plan", context_path = "", request_body = NewPlan, responses((status = 200, body = Plan)))]
+#[utoipa::path(
+    operation_id = "upkeep_add_plan",
+    context_path = "",
+    request_body = NewPlan,
+    responses((status = 200, body = Plan)),
+)]
 #[post("/api/v1/plans", data = "<body>")]
 pub async fn add_plan(body: Call<NewPlan>) -> ApiResult<Tagged<Plan>> {
     let Call(mut unit, body) = body;
@@ -40,28 +49,44 @@ pub async fn add_plan(body: Call<NewPlan>) -> ApiResult<Tagged<Plan>> {
 }
 
 /// Changes an upkeep plan; all its rules are given anew.
-#[utoipa::path(operation_id = "upkeep_change_plan", context_path = "", params(("If-Match" = String, Header, description = "The version that the change is based on")), request_body = PlanRules, responses((status = 200, body = Plan)))]
+#[utoipa::path(
+    operation_id = "plans_edit",
+    context_path = "",
+    params(("If-Match" = String, Header, description = "The version that the change is based on")),
+    request_body = PlanRules,
+    responses((status = 200, body = Plan)),
+)]
 #[put("/api/v1/plans/<plan>", data = "<body>")]
-pub async fn change_plan(
+pub async fn edit_plan(
     plan: &str,
     version: IfMatch,
     body: Call<PlanRules>,
 ) -> ApiResult<Tagged<Plan>> {
     let Call(mut unit, body) = body;
     Ok(Tagged(
-        commands::upkeep::change_plan(&mut unit, id(plan)?, version.0, body).await?,
+        commands::upkeep::edit_plan(&mut unit, id(plan)?, version.0, body).await?,
     ))
 }
 
 /// Removes an upkeep plan; the next one above counts then.
-#[utoipa::path(operation_id = "upkeep_remove_plan", context_path = "", params(("If-Match" = String, Header, description = "The version that the change is based on")), responses((status = 200)))]
+#[utoipa::path(
+    operation_id = "upkeep_remove_plan",
+    context_path = "",
+    params(("If-Match" = String, Header, description = "The version that the change is based on")),
+    responses((status = 200)),
+)]
 #[delete("/api/v1/plans/<plan>")]
 pub async fn remove_plan(mut unit: Unit, plan: &str, version: IfMatch) -> ApiResult<()> {
     Ok(commands::upkeep::remove_plan(&mut unit, id(plan)?, version.0).await?)
 }
 
 /// The accounts under upkeep that the asker may know of.
-#[utoipa::path(operation_id = "upkeep_accounts", context_path = "", params(("cursor" = Option<String>, Query), ("limit" = Option<i64>, Query)), responses((status = 200, body = Page<Upkeep>)))]
+#[utoipa::path(
+    operation_id = "upkeep_accounts",
+    context_path = "",
+    params(("cursor" = Option<String>, Query), ("limit" = Option<i64>, Query)),
+    responses((status = 200, body = Page<Upkeep>)),
+)]
 #[get("/api/v1/upkeep?<cursor>&<limit>")]
 pub async fn accounts(
     mut unit: Unit,
@@ -74,7 +99,12 @@ pub async fn accounts(
 }
 
 /// The jobs that the asker may know of, newest first.
-#[utoipa::path(operation_id = "upkeep_jobs", context_path = "", params(("credential" = Option<String>, Query), ("state" = Option<JobState>, Query), ("cursor" = Option<String>, Query), ("limit" = Option<i64>, Query)), responses((status = 200, body = Page<Job>)))]
+#[utoipa::path(
+    operation_id = "upkeep_jobs",
+    context_path = "",
+    params(("credential" = Option<String>, Query), ("state" = Option<JobState>, Query), ("cursor" = Option<String>, Query), ("limit" = Option<i64>, Query)),
+    responses((status = 200, body = Page<Job>)),
+)]
 #[get("/api/v1/jobs?<credential>&<state>&<cursor>&<limit>")]
 pub async fn jobs(
     mut unit: Unit,
@@ -95,21 +125,33 @@ pub async fn jobs(
 }
 
 /// One job.
-#[utoipa::path(operation_id = "upkeep_job", context_path = "", responses((status = 200, body = Job)))]
+#[utoipa::path(
+    operation_id = "upkeep_job",
+    context_path = "",
+    responses((status = 200, body = Job)),
+)]
 #[get("/api/v1/jobs/<job>")]
 pub async fn job(mut unit: Unit, job: &str) -> ApiResult<Sent<Job>> {
     Ok(Sent(commands::upkeep::job(&mut unit, id(job)?).await?))
 }
 
 /// Cancels a job that waits.
-#[utoipa::path(operation_id = "upkeep_cancel", context_path = "", responses((status = 200, body = Job)))]
+#[utoipa::path(
+    operation_id = "upkeep_cancel",
+    context_path = "",
+    responses((status = 200, body = Job)),
+)]
 #[post("/api/v1/jobs/<job>/cancel")]
 pub async fn cancel(mut unit: Unit, job: &str) -> ApiResult<Sent<Job>> {
     Ok(Sent(commands::upkeep::cancel(&mut unit, id(job)?).await?))
 }
 
 /// Checks now whether the stored password opens the account.
-#[utoipa::path(operation_id = "upkeep_check", context_path = "", responses((status = 200, body = Job)))]
+#[utoipa::path(
+    operation_id = "upkeep_check",
+    context_path = "",
+    responses((status = 200, body = Job)),
+)]
 #[post("/api/v1/credentials/<credential>/check")]
 pub async fn check(mut unit: Unit, credential: &str) -> ApiResult<Sent<Job>> {
     Ok(Sent(
@@ -118,7 +160,12 @@ pub async fn check(mut unit: Unit, credential: &str) -> ApiResult<Sent<Job>> {
 }
 
 /// Rotates the password now, on the device and in the vault.
-#[utoipa::path(operation_id = "upkeep_rotate", context_path = "", request_body = NewJob, responses((status = 200, body = Job)))]
+#[utoipa::path(
+    operation_id = "upkeep_rotate",
+    context_path = "",
+    request_body = NewJob,
+    responses((status = 200, body = Job)),
+)]
 #[post("/api/v1/credentials/<credential>/rotate", data = "<body>")]
 pub async fn rotate(credential: &str, body: Call<NewJob>) -> ApiResult<Sent<Job>> {
     let Call(mut unit, body) = body;

@@ -69,8 +69,8 @@ async fn judge_one(
             tx.commit().await?;
             return Ok(done);
         }
-        for it in &stale {
-            assessment::again(&mut tx, app, &keys, it).await?;
+        for item in &stale {
+            assessment::again(&mut tx, app, &keys, item).await?;
         }
         // Values were opened here, though nothing of them left: the log says so.
         let mut event = Event::new(

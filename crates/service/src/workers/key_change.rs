@@ -50,27 +50,32 @@ async fn rekey(app: &App, organisation: Uuid) -> AppResult<usize> {
             break;
         };
         after = last.credential;
-        for one in &batch {
+        for entry in &batch {
             let wrapped = keys.key.rewrap(
                 &mut app.rng()?,
                 organisation,
-                one.credential,
-                &WrappedKey(one.data_key.clone()),
+                entry.credential,
+                &WrappedKey(entry.data_key.clone()),
             )?;
             // The fingerprints that find reuse are made with a key below the organisation's.
-            for version in tx.fingerprinted(one.credential).await? {
+            for version in tx.fingerprinted(entry.credential).await? {
                 let place = Place {
                     organisation,
-                    credential: one.credential,
+                    credential: entry.credential,
                     field: &version.field,
                     version: version.number,
                 };
                 let fingerprint =
                     fingerprint_sealed(&keys.key, &wrapped, &place, &Sealed(version.sealed))?;
-                tx.fingerprint_anew(one.credential, &version.field, version.number, &fingerprint)
-                    .await?;
+                tx.fingerprint_anew(
+                    entry.credential,
+                    &version.field,
+                    version.number,
+                    &fingerprint,
+                )
+                .await?;
             }
-            tx.rewrapped(one.credential, &wrapped.0, number).await?;
+            tx.rewrapped(entry.credential, &wrapped.0, number).await?;
         }
         moved += batch.len();
         tx.commit().await?;

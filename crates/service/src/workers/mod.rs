@@ -100,7 +100,7 @@ async fn organisations(app: &App) -> Vec<Uuid> {
         return vec![];
     }
     match app.store.open_organisations().await {
-        Ok(all) => all.into_iter().map(|one| one.id).collect(),
+        Ok(all) => all.into_iter().map(|entry| entry.id).collect(),
         Err(error) => {
             tracing::warn!("no work: {error}");
             vec![]

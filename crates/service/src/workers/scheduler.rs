@@ -130,8 +130,8 @@ async fn fold(app: &App) -> AppResult<()> {
     Ok(())
 }
 
-/// Purges what has been in the bin for as long as the settings say, but for accounts of devices: the
-/// device could still have the password (promise 2). A steward purges those by hand.
+/// Purges what has been in the bin for as long as the settings say, but for accounts of devices:
+/// the device could still have the password (promise 2). A steward purges those by hand.
 async fn purge(app: &App, organisation: Uuid, keys: &OpenKeys) -> AppResult<()> {
     let mut tx = app.store.begin(organisation).await?;
     // Files that were on their way when a service ended are not known to anybody yet.
@@ -222,7 +222,7 @@ async fn due(app: &App, organisation: Uuid) -> AppResult<usize> {
             tx.set_due(account.id, None, None).await?;
             continue;
         };
-        let rotates = account.next_rotation_at.is_some_and(|at| at <= now);
+        let rotates = account.next_rotation_at.is_some_and(|time| time <= now);
         let open = match tx.plan_of(account.id).await? {
             Some(row) => parse_plan(&row).is_ok_and(|plan| plan.open_at(now)),
             None => false,
@@ -231,7 +231,7 @@ async fn due(app: &App, organisation: Uuid) -> AppResult<usize> {
         let held = !tx.open_checkouts(credential.id).await?.is_empty();
         let task = if rotates && open && !held {
             Some(Task::Rotation)
-        } else if account.next_check_at.is_some_and(|at| at <= now) {
+        } else if account.next_check_at.is_some_and(|time| time <= now) {
             Some(Task::Check)
         } else {
             None
@@ -244,7 +244,7 @@ async fn due(app: &App, organisation: Uuid) -> AppResult<usize> {
         let (check, rotation) = times(&mut tx, &account, now).await?;
         let keep = account
             .next_rotation_at
-            .filter(|at| *at <= now && held && open);
+            .filter(|time| *time <= now && held && open);
         tx.set_due(account.id, check, keep.or(rotation)).await?;
     }
     tx.commit().await?;

@@ -1,78 +1,11 @@
-//! What every part of the interface uses.
-
-use crate::error_code::ErrorCode;
-use jexlin_core::status::ServiceState;
-use std::collections::BTreeMap;
+//! Set-up, keys, and how the service is.
 
 use chrono::{DateTime, Utc};
+use jexlin_core::status::ServiceState;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
-use zeroize::Zeroize;
 
-/// A secret on its way: it does not print, and is wiped when dropped.
-#[derive(Clone, Serialize, Deserialize, ToSchema)]
-#[serde(transparent)]
-#[schema(value_type = String, format = Password)]
-pub struct SecretText(String);
-
-impl SecretText {
-    /// Takes over a text.
-    #[must_use]
-    pub const fn new(text: String) -> Self {
-        Self(text)
-    }
-
-    /// The text itself; call this at the last moment.
-    #[must_use]
-    pub fn expose_secret(&self) -> &str {
-        &self.0
-    }
-}
-
-impl Drop for SecretText {
-    fn drop(&mut self) {
-        self.0.zeroize();
-    }
-}
-
-impl std::fmt::Debug for SecretText {
-    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        f.write_str("SecretText(…)")
-    }
-}
-
-/// One page of a list. `next` goes back as `cursor` for the page after it.
-#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-pub struct Page<T> {
-    /// The items of this page.
-    pub items: Vec<T>,
-    /// The cursor of the next page, if there is one.
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub next: Option<String>,
-}
-
-/// Problem details (RFC 9457).
-#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-pub struct Problem {
-    /// What problem it is, as a URN that does not change: `urn:jexlin:problem:…`.
-    #[serde(rename = "type")]
-    pub kind: String,
-    /// The same, for programs.
-    pub code: ErrorCode,
-    /// The problem in words.
-    pub title: String,
-    /// The HTTP status.
-    pub status: u16,
-    /// What happened.
-    pub detail: String,
-    /// What to do now.
-    pub advice: String,
-    /// The request, for the log.
-    pub instance: String,
-    /// Problems by the field that has them.
-    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
-    pub fields: BTreeMap<String, String>,
-}
+use crate::SecretText;
 
 /// How the service is.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]

@@ -1,0 +1,246 @@
+//! Opening a password for a device, and what answers there.
+
+use chrono::TimeDelta;
+use jexlin_app::error::AppError;
+use jexlin_core::audit::{Action, TargetType};
+use jexlin_core::upkeep::rotation::Heard;
+use jexlin_core::upkeep::{Account, Binding, BoundLogin, Operator, RoleMark, budget_allows};
+use jexlin_core::vault::kinds::PASSWORD;
+use jexlin_core::vault::{Place, Sealed, WrappedKey, open_for_device};
+use jexlin_core::words::Word as _;
+use jexlin_devices::{Met, Probe};
+use jexlin_store::{SealedVersion, Tx};
+use uuid::Uuid;
+
+use super::{Runner, Step, refusal};
+
+/// The account's passwords and the operator's, opened for one step.
+pub(super) struct Opened {
+    pub(super) account: Vec<BoundLogin<Account>>,
+    pub(super) operator: Option<BoundLogin<Operator>>,
+}
+
+/// What a login within the budget showed.
+pub(super) enum Probed {
+    Opened,
+    Closed,
+    /// One more login that fails could lock the account.
+    NoBudget,
+    NoAnswer(String),
+}
+
+pub(super) const NO_BUDGET: &str =
+    "too many logins failed within the last hour; one more could lock the account";
+
+impl Probed {
+    pub(super) fn heard(self, message: &mut String) -> Heard {
+        match self {
+            Self::Opened => Heard::Opened,
+            Self::Closed => Heard::Closed,
+            Self::NoBudget => {
+                NO_BUDGET.clone_into(message);
+                Heard::NoAnswer
+            }
+            Self::NoAnswer(why) => {
+                *message = why;
+                Heard::NoAnswer
+            }
+        }
+    }
+}
+
+impl Runner {
+    /// Notes the step, records on each credential that its password leaves the vault for the
+    /// device, and opens them; the versions of the account's password by their numbers, none for
+    /// the current one. A binding that does not count opens nothing, and says why.
+    pub(super) async fn open(
+        &mut self,
+        step: &str,
+        versions: &[Option<i32>],
+        with_operator: bool,
+    ) -> Step<Result<Opened, String>> {
+        let mut tx = self.begin_held(step).await?;
+        let facts = self.device_facts(&mut tx).await?;
+        let now = self.now();
+        let Some(own) = tx
+            .binding_of_account(self.device, self.credential.id)
+            .await?
+        else {
+            return Ok(Err(
+                "no binding lets this password be sent to the device".into()
+            ));
+        };
+        let account_permit = match self.lease.permit::<Account>(&own.binding, &facts, now) {
+            Ok(permit) => permit,
+            Err(no) => return refusal(no).map(Err),
+        };
+        let mut withheld = vec![];
+        for number in versions {
+            withheld.push(
+                tx.sealed_for_job(self.credential.id, PASSWORD, *number)
+                    .await?,
+            );
+        }
+        let mut operator = None;
+        if with_operator {
+            let Some(binding) = tx.operator_of(self.device).await? else {
+                return Ok(Err("the device has no operator".into()));
+            };
+            let permit = match self.lease.permit::<Operator>(&binding.binding, &facts, now) {
+                Ok(permit) => permit,
+                Err(no) => return refusal(no).map(Err),
+            };
+            let credential = binding.binding.stored().credential;
+            let sealed = tx.sealed_for_job(credential, PASSWORD, None).await?;
+            self.record_operator(&mut tx, &binding.binding, step)
+                .await?;
+            operator = Some((permit, binding.login, sealed));
+        }
+        let mut event = self.event(Action::UpkeepSignIn);
+        event.detail.insert("step".into(), step.to_owned());
+        event.detail.insert("as".into(), "account".into());
+        let receipt = tx.commit_with(&event, &self.keys.mac).await?;
+        let mut account = vec![];
+        for sealed in withheld {
+            account.push(self.open_version(
+                &account_permit,
+                &self.account.login,
+                sealed.after(&receipt)?,
+            )?);
+        }
+        let operator = match operator {
+            Some((permit, login, sealed)) => {
+                Some(self.open_version(&permit, &login, sealed.after(&receipt)?)?)
+            }
+            None => None,
+        };
+        Ok(Ok(Opened { account, operator }))
+    }
+
+    /// The use of an operator is an event on the operator's own credential.
+    pub(super) async fn record_operator(
+        &self,
+        tx: &mut Tx,
+        binding: &Binding,
+        step: &str,
+    ) -> Step<()> {
+        let credential = binding.stored().credential;
+        let asked_by = match self.job.asked_by {
+            Some(person) => tx
+                .person(person)
+                .await
+                .ok()
+                .map(|person| person.display_name),
+            None => None,
+        };
+        let mut event = self.event(Action::UpkeepSignIn);
+        event.target = credential.to_string();
+        event.target_name = tx
+            .name_for_event(TargetType::Credential, credential)
+            .await?
+            .unwrap_or_default();
+        event.detail.insert("step".into(), step.to_owned());
+        event.detail.insert("as".into(), "operator".into());
+        event.detail.insert("for".into(), self.path.clone());
+        event.detail.insert(
+            "asked_by".into(),
+            asked_by.unwrap_or_else(|| self.job.cause.0.word().to_owned()),
+        );
+        Ok(tx.record(&event, &self.keys.mac).await?)
+    }
+
+    pub(super) fn open_version<R: RoleMark>(
+        &self,
+        permit: &jexlin_core::upkeep::SendPermit<R>,
+        login: &str,
+        sealed: SealedVersion,
+    ) -> Step<BoundLogin<R>> {
+        let place = Place {
+            organisation: self.credential.organisation,
+            credential: sealed.credential,
+            field: PASSWORD,
+            version: sealed.number,
+        };
+        Ok(open_for_device(
+            permit,
+            login,
+            &self.keys.key,
+            &WrappedKey(sealed.data_key),
+            &place,
+            &Sealed(sealed.sealed),
+        )?)
+    }
+
+    /// Notes the identity that was met at first contact, where the organisation trusts it.
+    pub(super) async fn note_identity<T>(&mut self, first: bool, met: Met<T>) -> Step<T> {
+        if let (true, Some(presented)) = (first, &met.presented) {
+            let mut tx = self.begin().await?;
+            if tx.note_first_identity(self.device, &presented.key).await? {
+                let mut event = self.event(Action::DeviceTrustFirstContact);
+                event.target = self.device.to_string();
+                event.target_type = TargetType::Device.word().into();
+                event.target_name.clone_from(&self.device_name);
+                event.detail.insert(
+                    "identity".into(),
+                    jexlin_core::upkeep::identity::fingerprint_of(&presented.key),
+                );
+                tx.record(&event, &self.keys.mac).await?;
+            }
+            tx.commit().await?;
+        }
+        Ok(met.result)
+    }
+
+    /// Whether one more login to an account may be tried. It counts as failed from now on, until
+    /// [`Runner::login_opened`] says otherwise: logins tried at the same moment all count.
+    pub(super) async fn spend_login(&mut self, account: Uuid) -> Step<bool> {
+        let now = self.now();
+        let mut tx = self.begin_held("looking at the lockout budget").await?;
+        let failures = tx.failed_logins(account, now - TimeDelta::hours(1)).await?;
+        let allowed = budget_allows(&failures, now);
+        if allowed {
+            tx.note_failed_login(account, now).await?;
+        }
+        tx.commit().await?;
+        Ok(allowed)
+    }
+
+    /// The login opened, or never reached the device: it does not count.
+    pub(super) async fn forgive_login(&self, account: Uuid) -> Step<()> {
+        let mut tx = self.begin().await?;
+        tx.forgive_login(account).await?;
+        Ok(tx.commit().await?)
+    }
+
+    /// Logs in afresh with a version of the password, within the budget of failed logins.
+    pub(super) async fn probe(&mut self, step: &str, version: Option<i32>) -> Step<Probed> {
+        if !self.spend_login(self.account.id).await? {
+            return Ok(Probed::NoBudget);
+        }
+        let opened = match self.open(step, &[version], false).await? {
+            Ok(opened) => opened,
+            Err(why) => {
+                self.forgive_login(self.account.id).await?;
+                return Ok(Probed::NoAnswer(why));
+            }
+        };
+        let Some(login) = opened.account.first() else {
+            return Err(AppError::internal("nothing was opened").into());
+        };
+        let met = self.connector()?.check(login).await;
+        let probe = self
+            .note_identity(login.trusts_first_contact(), met)
+            .await?;
+        Ok(match probe {
+            Probe::Closed => Probed::Closed,
+            Probe::Opened => {
+                self.forgive_login(self.account.id).await?;
+                Probed::Opened
+            }
+            Probe::NoAnswer(why) => {
+                self.forgive_login(self.account.id).await?;
+                Probed::NoAnswer(why)
+            }
+        })
+    }
+}

@@ -1,0 +1,456 @@
+//! A rotation, step by step, so that the password is never lost.
+
+use chrono::{DateTime, Utc};
+use jexlin_app::assessment;
+use jexlin_app::error::AppError;
+use jexlin_app::failpoints;
+use jexlin_core::audit::{Action, TargetType};
+use jexlin_core::audit::{Event, Outcome};
+use jexlin_core::policy::About;
+use jexlin_core::upkeep::ChangeMethod;
+use jexlin_core::upkeep::JobState;
+use jexlin_core::upkeep::rotation::{Heard, Next, Rotation, Stored, suspects};
+use jexlin_core::upkeep::{Account, BoundLogin, Lease, Operator, RotationOutcome, back_off};
+use jexlin_core::vault::ValueOrigin;
+use jexlin_core::vault::VersionState;
+use jexlin_core::vault::kinds::PASSWORD;
+use jexlin_core::vault::{Place, WrappedKey};
+use jexlin_core::words::Word as _;
+use jexlin_devices::{Change, MaySend, Met};
+use jexlin_store::{NewVersion, Store};
+use uuid::Uuid;
+
+use super::opening::{NO_BUDGET, Probed};
+use super::{Ended, LEASE, Runner, Step};
+
+pub(super) const OPERATOR_REFUSED: &str =
+    "the device does not take its operator's password; it is paused until a steward resumes it";
+
+impl Runner {
+    /// The current password does not open the account: tries the stored ones that were sent without
+    /// an answer, within the budget. The number of the one that opens it.
+    pub(super) async fn try_suspects(&mut self) -> Step<Option<i32>> {
+        let mut tx = self.begin().await?;
+        let unanswered = tx.unanswered_versions(self.credential.id, PASSWORD).await?;
+        tx.commit().await?;
+        for number in suspects(unanswered, self.now()) {
+            match self
+                .probe(
+                    "signing in with a password whose change was never answered",
+                    Some(number),
+                )
+                .await?
+            {
+                Probed::Opened => return Ok(Some(number)),
+                Probed::Closed => {}
+                Probed::NoBudget | Probed::NoAnswer(_) => return Ok(None),
+            }
+        }
+        Ok(None)
+    }
+
+    pub(super) async fn rotate(&mut self) -> Step<()> {
+        let mut tx = self.begin().await?;
+        let kept = tx.candidate(self.credential.id, PASSWORD).await?;
+        tx.commit().await?;
+        let stored = match kept {
+            None => Stored::Nothing,
+            Some((_, None)) => Stored::Candidate,
+            Some((_, Some(since))) => Stored::Unanswered(since),
+        };
+        let mut candidate = kept.map_or(0, |(number, _)| number);
+        let mut rotation = Rotation::begin(stored, self.now());
+        let mut message = String::new();
+        loop {
+            let heard = match rotation.next() {
+                Next::Make => {
+                    candidate = self.make().await?;
+                    Heard::Kept
+                }
+                Next::Apply => {
+                    self.apply(candidate, kept.and_then(|(_, since)| since), &mut message)
+                        .await?
+                }
+                Next::TryCandidate => {
+                    failpoints::point("before-verify").await;
+                    let probe = self
+                        .probe("signing in with the new password", Some(candidate))
+                        .await?;
+                    failpoints::point("after-verify").await;
+                    probe.heard(&mut message)
+                }
+                Next::TryCurrent => self
+                    .probe("signing in with the former password", None)
+                    .await?
+                    .heard(&mut message),
+                Next::Promote => return self.promote(candidate, rotation.is_unanswered()).await,
+                Next::Discard { why, outcome } => {
+                    return self
+                        .discard(
+                            candidate,
+                            rotation.is_unanswered(),
+                            if why.is_empty() { message } else { why },
+                            outcome,
+                        )
+                        .await;
+                }
+                Next::KeepBoth => return self.keep_both(&message).await,
+                Next::Stop { outcome } => return self.stop(&message, outcome).await,
+            };
+            rotation = rotation.heard(heard);
+        }
+    }
+
+    /// Generates a candidate and makes it durable with its event, before anything is tried. Its
+    /// number.
+    pub(super) async fn make(&mut self) -> Step<i32> {
+        failpoints::point("before-candidate").await;
+        let (organisation, credential) = (self.credential.organisation, self.credential.id);
+        let mut tx = self.begin_held("making a new password").await?;
+        let now = self.now();
+        let row = tx.credential_locked(credential).await?;
+        let planned = tx
+            .plan_of(self.account.id)
+            .await?
+            .and_then(|plan| plan.policy_id);
+        let rules = assessment::rule_for_rotation(&mut tx, row.folder_id, planned)
+            .await?
+            .policy;
+        let mut rng = self.app.rng()?;
+        let about = About {
+            user_name: &self.account.login,
+            used_ago: None,
+        };
+        let password = rules
+            .generate(&mut rng, about)
+            .map_err(|problem| AppError::internal(problem.to_string()))?;
+        let number = tx.next_number(credential, PASSWORD).await?;
+        let data_key =
+            self.keys
+                .key
+                .unwrap_data_key(organisation, credential, &WrappedKey(row.data_key))?;
+        let sealed = data_key.seal(
+            &mut rng,
+            &Place {
+                organisation,
+                credential,
+                field: PASSWORD,
+                version: number,
+            },
+            &password,
+        )?;
+        let new = NewVersion {
+            credential,
+            field: PASSWORD,
+            number,
+            state: VersionState::Candidate,
+            sealed: &sealed.0,
+            now,
+            by: None,
+            how: ValueOrigin::Rotated,
+            why: "",
+            facts: serde_json::json!({}),
+        };
+        tx.add_version(&new).await?;
+        let mut event = self.event(Action::UpkeepCandidate);
+        event.detail.insert("version".into(), number.to_string());
+        tx.commit_with(&event, &self.keys.mac).await?;
+        failpoints::point("after-candidate").await;
+        Ok(number)
+    }
+
+    /// Asks, immediately before the candidate is sent, whether the lease still holds, and marks the
+    /// candidate as sent without an answer.
+    pub(super) async fn may_send(
+        store: Store,
+        organisation: Uuid,
+        lease: Lease,
+        credential: Uuid,
+        candidate: i32,
+        since: DateTime<Utc>,
+        now: DateTime<Utc>,
+    ) -> bool {
+        let marked = async {
+            let mut tx = store.begin(organisation).await?;
+            tx.hold_lease(&lease, "changing the password on the device", now + LEASE)
+                .await?;
+            tx.mark_unanswered(credential, PASSWORD, candidate, Some(since))
+                .await?;
+            tx.commit().await
+        };
+        match marked.await {
+            Ok(()) => true,
+            Err(error) => {
+                tracing::info!("a new password was not sent: {error}");
+                false
+            }
+        }
+    }
+
+    pub(super) async fn apply(
+        &mut self,
+        candidate: i32,
+        unanswered: Option<DateTime<Utc>>,
+        message: &mut String,
+    ) -> Step<Heard> {
+        let as_itself = self.job.method == ChangeMethod::Own;
+        let versions: &[Option<i32>] = if as_itself {
+            &[Some(candidate), None]
+        } else {
+            &[Some(candidate)]
+        };
+        let opened = match self
+            .open("changing the password on the device", versions, !as_itself)
+            .await?
+        {
+            Ok(opened) => opened,
+            Err(why) => {
+                *message = why;
+                return Ok(Heard::NotReached);
+            }
+        };
+        failpoints::point("before-apply").await;
+        let Some(new) = opened.account.first() else {
+            return Err(AppError::internal("nothing was opened").into());
+        };
+        let now = self.now();
+        // A sending is answered when the rotation ends; an earlier one keeps its time.
+        let since = unanswered.unwrap_or(now);
+        let (store, organisation, lease, credential) = (
+            self.app.store.clone(),
+            self.credential.organisation,
+            self.lease.clone(),
+            self.credential.id,
+        );
+        let may_send: MaySend<'_> = Box::new(move || {
+            Box::pin(Self::may_send(
+                store,
+                organisation,
+                lease,
+                credential,
+                candidate,
+                since,
+                now,
+            ))
+        });
+        let met = match (opened.account.get(1), &opened.operator) {
+            (Some(current), None) => {
+                // The sign-in with the current password counts like any other.
+                if !self.spend_login(self.account.id).await? {
+                    NO_BUDGET.clone_into(message);
+                    return Ok(Heard::NotReached);
+                }
+                let met = self
+                    .connector()?
+                    .change_as_itself(current, new, may_send)
+                    .await;
+                if met.result != Change::AccountRefused {
+                    self.forgive_login(self.account.id).await?;
+                }
+                met
+            }
+            (None, Some(operator)) => {
+                self.change_as_operator(operator, new, may_send, message)
+                    .await?
+            }
+            _ => {
+                return Err(AppError::internal(
+                    "the passwords of a rotation were not opened as expected",
+                )
+                .into());
+            }
+        };
+        failpoints::point("after-apply").await;
+        let heard = match self.note_identity(new.trusts_first_contact(), met).await? {
+            Change::Applied => Heard::Applied,
+            Change::Refused(why) => Heard::Refused(why),
+            Change::LeaseLost => return Err(Ended::LeaseLost),
+            Change::NotReached(why) => {
+                *message = why;
+                Heard::NotReached
+            }
+            Change::Lost(why) => {
+                *message = why;
+                Heard::Lost
+            }
+            Change::AccountRefused => {
+                "the stored password does not open the account".clone_into(message);
+                Heard::NotReached
+            }
+            Change::OperatorRefused => {
+                OPERATOR_REFUSED.clone_into(message);
+                Heard::NotReached
+            }
+        };
+        Ok(heard)
+    }
+
+    /// The operator's sign-ins count for its own account on the device; a device that refuses its
+    /// operator is left alone until a steward looks at it.
+    pub(super) async fn change_as_operator(
+        &mut self,
+        operator: &BoundLogin<Operator>,
+        new: &BoundLogin<Account>,
+        may_send: MaySend<'_>,
+        message: &mut String,
+    ) -> Step<Met<Change>> {
+        // One signs in, and those that come meanwhile wait for its connection: each sign-in counts
+        // until it has succeeded, and a few at once would be taken for failures.
+        let turn = self.app.sign_ins.on(self.device);
+        let _signing_in = if self.connector()?.has_operator(operator) {
+            None
+        } else if let Ok(first) = turn.clone().try_lock_owned() {
+            Some(first)
+        } else {
+            drop(turn.lock().await);
+            None
+        };
+        let signs_in = !self.connector()?.has_operator(operator);
+        let mut tx = self.begin().await?;
+        let device = tx.device(self.device).await?;
+        let account = tx
+            .ensure_account(&device, operator.login(), self.now())
+            .await?
+            .id;
+        tx.commit().await?;
+        if signs_in && !self.spend_login(account).await? {
+            NO_BUDGET.clone_into(message);
+            return Ok(Met {
+                result: Change::NotReached(
+                    "the operator's sign-ins failed too often within the last hour".into(),
+                ),
+                presented: None,
+            });
+        }
+        let met = self
+            .connector()?
+            .change_as_operator(operator, new, may_send)
+            .await;
+        if met.result != Change::OperatorRefused {
+            if signs_in {
+                self.forgive_login(account).await?;
+            }
+            return Ok(met);
+        }
+        let mut tx = self.begin().await?;
+        if tx
+            .pause_device(self.device, self.now(), OPERATOR_REFUSED)
+            .await?
+        {
+            let mut event = self.event(Action::DevicePause);
+            event.target = self.device.to_string();
+            event.target_type = TargetType::Device.word().into();
+            event.target_name.clone_from(&self.device_name);
+            event.outcome = Outcome::Failed;
+            event
+                .detail
+                .insert("message".into(), OPERATOR_REFUSED.into());
+            tx.commit_with(&event, &self.keys.mac).await?;
+        } else {
+            tx.commit().await?;
+        }
+        Ok(met)
+    }
+
+    pub(super) async fn promote(&mut self, candidate: i32, unanswered: bool) -> Step<()> {
+        failpoints::point("before-promote").await;
+        let mut tx = self.begin_held("keeping the new password").await?;
+        let now = self.now();
+        // Whoever sets a value holds the credential first.
+        tx.credential_locked(self.credential.id).await?;
+        tx.promote_version(self.credential.id, PASSWORD, candidate)
+            .await?;
+        if !unanswered {
+            tx.mark_unanswered(self.credential.id, PASSWORD, candidate, None)
+                .await?;
+        }
+        tx.judge_again(self.credential.id).await?;
+        let outcome = RotationOutcome::Done;
+        tx.finish_job(&self.lease, JobState::Done, outcome.into(), "", now)
+            .await?;
+        tx.note_rotation(self.account.id, now, outcome).await?;
+        tx.commit_with(&self.rotated(outcome, ""), &self.keys.mac)
+            .await?;
+        failpoints::point("after-promote").await;
+        Ok(())
+    }
+
+    pub(super) async fn discard(
+        &mut self,
+        candidate: i32,
+        unanswered: bool,
+        why: String,
+        outcome: RotationOutcome,
+    ) -> Step<()> {
+        let mut tx = self.begin_held("discarding the new password").await?;
+        let now = self.now();
+        tx.discard_candidate(self.credential.id, PASSWORD).await?;
+        if !unanswered {
+            tx.mark_unanswered(self.credential.id, PASSWORD, candidate, None)
+                .await?;
+        }
+        let why = if why.is_empty() {
+            "the device still has the former password; nothing was changed".to_owned()
+        } else {
+            why
+        };
+        tx.finish_job(&self.lease, JobState::Failed, outcome.into(), &why, now)
+            .await?;
+        tx.note_rotation(self.account.id, now, outcome).await?;
+        tx.commit_with(&self.rotated(outcome, &why), &self.keys.mac)
+            .await?;
+        Ok(())
+    }
+
+    pub(super) async fn keep_both(&mut self, message: &str) -> Step<()> {
+        let outcome = RotationOutcome::InDoubt;
+        let message = format!(
+            "it is not known which password the device has; both are kept, and it is tried again: {message}"
+        );
+        let mut tx = self.begin_held("keeping both passwords").await?;
+        let now = self.now();
+        tx.retry_job(
+            &self.lease,
+            Some(outcome.into()),
+            &message,
+            now + back_off(self.job.attempts - 1),
+            0,
+        )
+        .await?;
+        tx.note_rotation(self.account.id, now, outcome).await?;
+        tx.commit_with(&self.rotated(outcome, &message), &self.keys.mac)
+            .await?;
+        Ok(())
+    }
+
+    pub(super) async fn stop(&mut self, message: &str, outcome: RotationOutcome) -> Step<()> {
+        let mut tx = self.begin_held("stopping").await?;
+        let now = self.now();
+        tx.finish_job(&self.lease, JobState::Failed, outcome.into(), message, now)
+            .await?;
+        tx.note_rotation(self.account.id, now, outcome).await?;
+        tx.commit_with(&self.rotated(outcome, message), &self.keys.mac)
+            .await?;
+        Ok(())
+    }
+
+    pub(super) fn rotated(&self, outcome: RotationOutcome, message: &str) -> Event {
+        let mut event = self.event(Action::UpkeepRotated);
+        event.outcome = match outcome {
+            RotationOutcome::Done => Outcome::Done,
+            RotationOutcome::Refused => Outcome::Refused,
+            RotationOutcome::InDoubt | RotationOutcome::Unreachable => Outcome::Failed,
+        };
+        event.detail.insert("outcome".into(), outcome.word().into());
+        event
+            .detail
+            .insert("method".into(), self.job.method.0.word().to_owned());
+        event
+            .detail
+            .insert("cause".into(), self.job.cause.0.word().to_owned());
+        if !message.is_empty() {
+            event.detail.insert("message".into(), message.to_owned());
+        }
+        event
+    }
+}
