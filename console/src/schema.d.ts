@@ -35,7 +35,7 @@ export interface paths {
     };
     /**
      * Access issues, for the duty `access`: places and names of people, nothing of
-     *     what is inside. It comes whole: what is wrong is fixed together.
+     *     what is inside.
      */
     get: operations["access_issues_list"];
     put?: never;
@@ -57,7 +57,10 @@ export interface paths {
       path?: never;
       cookie?: never;
     };
-    /** The access requests that concern the asker: their own, and those for what they are a steward of. At most 200 come, the newest. */
+    /**
+     * The access requests that concern the asker: their own, and those for what they are a steward of.
+     *     Those that wait come first, then the newest.
+     */
     get: operations["access_requests_list"];
     put?: never;
     /** Asks the stewards of something for a level on it. */
@@ -363,8 +366,8 @@ export interface paths {
     get?: never;
     put?: never;
     /**
-     * Gives a client another secret; the old one and its tokens stop working. It waits for a second person,
-     *     who is told the secret.
+     * Gives a client another secret; the old one and its tokens stop working. It waits for a second
+     *     person, who is told the secret.
      */
     post: operations["clients_renew"];
     delete?: never;
@@ -381,9 +384,9 @@ export interface paths {
       cookie?: never;
     };
     /**
-     * The credentials that the asker may know of, narrowed as they like. `find` looks in everything that
-     *     is not secret, word by word; when nothing holds all words, what resembles them comes back with
-     *     `near` set. `view` is `favourites`, `recent`, `most-used`, `mine`, `shared-with-me`,
+     * The credentials that the asker may know of, narrowed as they like. `find` looks in everything
+     *     that is not secret, word by word; when nothing holds all words, what resembles them comes back
+     *     with `near` set. `view` is `favourites`, `recent`, `most-used`, `mine`, `shared-with-me`,
      *     `shared-by-me` or `with-nobody`.
      */
     get: operations["credentials_list"];
@@ -412,7 +415,7 @@ export interface paths {
     options?: never;
     head?: never;
     /** Changes a credential: name, place, fields, tags, device, or secrets in the vault. */
-    patch: operations["credentials_change"];
+    patch: operations["credentials_edit"];
     trace?: never;
   };
   "/api/v1/credentials/{credential}/attachments": {
@@ -533,7 +536,10 @@ export interface paths {
       path?: never;
       cookie?: never;
     };
-    /** The versions of a credential's secrets, without their values. It comes whole: one credential has few values. */
+    /**
+     * The versions of a credential's secrets, without their values. It comes whole: one credential has
+     *     few values.
+     */
     get: operations["secrets_history"];
     put?: never;
     post?: never;
@@ -622,7 +628,10 @@ export interface paths {
       path?: never;
       cookie?: never;
     };
-    /** Who looked at or used a credential, for its stewards and for holders of the duty `audit`. It comes whole: one line a person. */
+    /**
+     * Who looked at or used a credential, for its stewards and for holders of the duty `audit`. It
+     *     comes whole: one line a person.
+     */
     get: operations["favourites_uses"];
     put?: never;
     post?: never;
@@ -666,7 +675,7 @@ export interface paths {
     options?: never;
     head?: never;
     /** Changes a device. */
-    patch: operations["devices_change"];
+    patch: operations["devices_edit"];
     trace?: never;
   };
   "/api/v1/devices/{device}/confirm-bindings": {
@@ -678,7 +687,10 @@ export interface paths {
     };
     get?: never;
     put?: never;
-    /** Confirms the suspended bindings of a device as it is now: those whose password the asker may see. */
+    /**
+     * Confirms the suspended bindings of a device as it is now: those whose password the asker may
+     *     see.
+     */
     post: operations["devices_confirm_bindings"];
     delete?: never;
     options?: never;
@@ -787,12 +799,15 @@ export interface paths {
       path?: never;
       cookie?: never;
     };
-    /** The folders that the asker may see, as one list in the order of their paths. It comes whole, since a tree is drawn of it. */
+    /**
+     * The folders that the asker may see, as one list in the order of their paths. It comes whole,
+     *     since a tree is drawn of it.
+     */
     get: operations["folders_list"];
     put?: never;
     /**
-     * Adds a folder. At the top this takes the duty `folders`, unless the organisation lets everybody; whoever adds it there becomes its
-     *     first steward.
+     * Adds a folder. At the top this takes the duty `folders`, unless the organisation lets everybody;
+     *     whoever adds it there becomes its first steward.
      */
     post: operations["folders_add"];
     delete?: never;
@@ -817,7 +832,7 @@ export interface paths {
     options?: never;
     head?: never;
     /** Renames, moves, closes or opens a folder. */
-    patch: operations["folders_change"];
+    patch: operations["folders_edit"];
     trace?: never;
   };
   "/api/v1/folders/{folder}/history": {
@@ -828,8 +843,8 @@ export interface paths {
       cookie?: never;
     };
     /**
-     * What happened to a folder and to all that lies in it and below it, newest first, for its stewards:
-     *     as far down as they are stewards.
+     * What happened to a folder and to all that lies in it and below it, newest first, for its
+     *     stewards: as far down as they are stewards.
      */
     get: operations["audit_below"];
     put?: never;
@@ -886,7 +901,7 @@ export interface paths {
     };
     get?: never;
     /** Changes a gate; all its conditions are given. What makes it weaker waits for a second steward. */
-    put: operations["gates_change"];
+    put: operations["gates_edit"];
     post?: never;
     /** Removes a gate. It waits for a second steward. */
     delete: operations["gates_remove"];
@@ -919,7 +934,10 @@ export interface paths {
       path?: never;
       cookie?: never;
     };
-    /** The grants that reach a folder or a credential, its own and those from above. For stewards. It comes whole: one place has few grants. */
+    /**
+     * The grants that reach a folder or a credential, its own and those from above. For stewards. It
+     *     comes whole: one place has few grants.
+     */
     get: operations["grants_list"];
     put?: never;
     /** Grants a level. */
@@ -946,7 +964,7 @@ export interface paths {
     options?: never;
     head?: never;
     /** Gives a grant other terms: level, end, note, former values. For whom and on what it is stays. */
-    patch: operations["grants_change"];
+    patch: operations["grants_edit"];
     trace?: never;
   };
   "/api/v1/groups": {
@@ -1010,7 +1028,10 @@ export interface paths {
       path?: never;
       cookie?: never;
     };
-    /** The imports into folders that the asker is an editor of, newest first. It comes whole: imports are few. */
+    /**
+     * The imports into folders that the asker is an editor of, newest first. A page may be shorter than
+     *     its limit.
+     */
     get: operations["imports_list"];
     put?: never;
     /**
@@ -1052,8 +1073,8 @@ export interface paths {
     put?: never;
     /**
      * Takes an import back as one act: what it added goes to the bin, what it changed becomes what it
-     *     was, unless somebody has changed it since. What lies where the asker is no steward, moved there or
-     *     closed off since, is left alone.
+     *     was, unless somebody has changed it since. What lies where the asker is no steward, moved there
+     *     or closed off since, is left alone.
      */
     post: operations["imports_undo"];
     delete?: never;
@@ -1157,8 +1178,9 @@ export interface paths {
     get?: never;
     put?: never;
     /**
-     * Prepares a change of the root key: makes the next one, writes it beside the present one's file, and
-     *     wraps every organisation's key under it too. Both open the vault until the change is finished.
+     * Prepares a change of the root key: makes the next one, writes it beside the present one's file,
+     *     and wraps every organisation's key under it too. Both open the vault until the change is
+     *     finished.
      */
     post: operations["keys_change_root"];
     delete?: never;
@@ -1237,7 +1259,7 @@ export interface paths {
     options?: never;
     head?: never;
     /** Changes, retires or brings back a kind of the organisation's own. */
-    patch: operations["kinds_change"];
+    patch: operations["kinds_edit"];
     trace?: never;
   };
   "/api/v1/live": {
@@ -1267,9 +1289,9 @@ export interface paths {
     get?: never;
     put?: never;
     /**
-     * Locks the vault of the organisation on all services at once. They forget its keys, and until it is
-     *     unlocked with the root key's passphrase no service opens a secret, sends one to a device, or signs
-     *     anyone in.
+     * Locks the vault of the organisation on all services at once. They forget its keys, and until it
+     *     is unlocked with the root key's passphrase no service opens a secret, sends one to a device, or
+     *     signs anyone in.
      */
     post: operations["setup_lock_vault"];
     delete?: never;
@@ -1322,8 +1344,8 @@ export interface paths {
     get?: never;
     put?: never;
     /**
-     * A token for a client: the token endpoint of RFC 6749 for `grant_type=client_credentials`. Name and
-     *     secret are in the header `Authorization` (Basic), or in the form.
+     * A token for a client: the token endpoint of RFC 6749 for `grant_type=client_credentials`. Name
+     *     and secret are in the header `Authorization` (Basic), or in the form.
      */
     post: operations["clients_token"];
     delete?: never;
@@ -1393,7 +1415,7 @@ export interface paths {
     };
     get?: never;
     /** Changes a password policy. */
-    put: operations["policies_change"];
+    put: operations["policies_edit"];
     post?: never;
     /** Removes a policy that nothing names. */
     delete: operations["policies_remove"];
@@ -1426,7 +1448,10 @@ export interface paths {
       path?: never;
       cookie?: never;
     };
-    /** The pending acts that the asker proposed or could confirm; all of them for the duty `audit`. At most 200 come, the newest. */
+    /**
+     * The pending acts that the asker proposed or could confirm; all of them for the duty `audit`. At
+     *     most 200 come, the newest: what nobody confirms expires.
+     */
     get: operations["pending_acts_list"];
     put?: never;
     post?: never;
@@ -1520,7 +1545,7 @@ export interface paths {
     options?: never;
     head?: never;
     /** Changes a person: name, state, duties, password. */
-    patch: operations["people_change"];
+    patch: operations["people_edit"];
     trace?: never;
   };
   "/api/v1/personal": {
@@ -1574,7 +1599,7 @@ export interface paths {
     options?: never;
     head?: never;
     /** Changes something. */
-    patch: operations["personal_change"];
+    patch: operations["personal_edit"];
     trace?: never;
   };
   "/api/v1/personal/items/{thing}/move-out": {
@@ -1587,8 +1612,8 @@ export interface paths {
     get?: never;
     put?: never;
     /**
-     * Takes something out into a shared folder, as a login. Possible as well where personal folders are
-     *     no longer allowed.
+     * Takes something out into a shared folder, as a login. Possible as well where personal folders
+     *     are no longer allowed.
      */
     post: operations["personal_move_out"];
     delete?: never;
@@ -1640,7 +1665,10 @@ export interface paths {
     };
     get?: never;
     put?: never;
-    /** Moves a shared login into one's own folder; it goes to the bin. That others lose it must be said. */
+    /**
+     * Moves a shared login into one's own folder; it goes to the bin. That others lose it must be
+     *     said.
+     */
     post: operations["personal_move_in"];
     delete?: never;
     options?: never;
@@ -1709,7 +1737,7 @@ export interface paths {
     };
     get?: never;
     /** Changes an upkeep plan; all its rules are given anew. */
-    put: operations["upkeep_change_plan"];
+    put: operations["plans_edit"];
     post?: never;
     /** Removes an upkeep plan; the next one above counts then. */
     delete: operations["upkeep_remove_plan"];
@@ -1746,8 +1774,8 @@ export interface paths {
       cookie?: never;
     };
     /**
-     * Everybody who reaches a folder or a credential, the highest level first, and by which way. For its
-     *     stewards, and with the duty `audit`.
+     * Everybody who reaches a folder or a credential, the highest level first, and by which way. For
+     *     its stewards, and with the duty `audit`.
      */
     get: operations["grants_reach"];
     put?: never;
@@ -1903,10 +1931,13 @@ export interface paths {
       path?: never;
       cookie?: never;
     };
-    /** What the organisation has set. Everybody may know it: it tells how long things are shown and kept. */
+    /**
+     * What the organisation has set. Everybody may know it: it tells how long things are shown and
+     *     kept.
+     */
     get: operations["policies_settings"];
     /** Changes it; all of it is given anew. */
-    put: operations["policies_change_settings"];
+    put: operations["settings_edit"];
     post?: never;
     delete?: never;
     options?: never;
@@ -2406,147 +2437,55 @@ export interface components {
           /** @description Credentials that get or lose tags. */
           tags: components["schemas"]["TagsChanged"];
         };
-    /** @description Changes a credential; what is left out stays. */
-    ChangeCredential: {
-      /**
-       * Format: uuid
-       * @description The device that it is an account of.
-       */
-      device?: string | null;
-      /** @description Fields that it has for itself alone, beside those of its kind. */
-      extra?: components["schemas"]["KindField"][] | null;
-      /** @description Fields to set; an empty text takes one away. */
-      fields?: {
-        [key: string]: string;
-      };
-      /**
-       * Format: uuid
-       * @description A new place.
-       */
-      folder?: string | null;
-      /** @description Generates a new password for the vault alone. */
-      generate?: boolean;
-      /** @description The type of SSH key to make: `ed25519`, `ecdsa-p256`, `ecdsa-p384`, `rsa-3072` or `rsa-4096`. */
-      key?: string | null;
-      /**
-       * Format: int32
-       * @description The version of the kind that the form was made by; another one is refused.
-       */
-      kind_version?: number | null;
-      /** @description A new name. */
-      name?: string | null;
-      /** @description Takes it off its device. */
-      no_device?: boolean;
-      password?: components["schemas"]["SecretText"] | null;
-      /**
-       * Format: uuid
-       * @description The policy to generate by, where the folder lets people choose.
-       */
-      policy?: string | null;
-      /** @description New values of other secret fields; the former ones stay in the history. */
-      secrets?: {
-        [key: string]: components["schemas"]["SecretText"];
-      };
-      /** @description Its tags. */
-      tags?: string[] | null;
-      /** @description Why; it stays with the values in the history. */
-      why?: string;
-    };
-    /** @description Changes a device; what is left out stays. A new address, port or identity suspends its bindings. */
-    ChangeDevice: {
-      /** @description A new address. */
-      address?: string | null;
-      /** @description What it must prove from now on; an empty list forgets what was confirmed. */
-      identity?: string[] | null;
-      /** @description A new name. */
-      name?: string | null;
-      /** @description It has no operator from now on. */
-      no_operator?: boolean;
-      /**
-       * Format: uuid
-       * @description The credential that its accounts are changed with.
-       */
-      operator?: string | null;
-      /**
-       * Format: int32
-       * @description A new port.
-       */
-      port?: number | null;
-    };
-    /** @description Changes a folder; what is left out stays. */
-    ChangeFolder: {
-      /** @description Whether grants from above stop here. */
-      closed?: boolean | null;
-      /** @description A new name. */
-      name?: string | null;
-      /**
-       * Format: uuid
-       * @description A new place.
-       */
-      parent?: string | null;
-      /** @description To the top of the tree. */
-      to_top?: boolean;
-    };
-    /** @description Other terms of a grant that is there; what is left out stays. */
-    ChangeGrant: {
-      /**
-       * Format: date-time
-       * @description When it ends.
-       */
-      ends_at?: string | null;
-      /** @description Whether former values may be seen as well. */
-      history?: boolean | null;
-      level?: components["schemas"]["Level"] | null;
-      /** @description Why. */
-      note?: string | null;
-      /** @description It does not end any more. */
-      without_end?: boolean;
-    };
-    /** @description Changes the organisation's key. */
+    /**
+     * @description Changes the organisation's key.
+     * @example {
+     *       "reason": "an administrator has left"
+     *     }
+     */
     ChangeKey: {
       /** @description Recorded in the audit log. */
       reason: string;
-    };
-    /** @description Changes a kind of the organisation's own; what is left out stays. */
-    ChangeKind: {
-      /** @description All fields anew. What credentials have in fields that are gone stays with them. */
-      fields?: components["schemas"]["KindField"][] | null;
-      /** @description Whether the main secret is generated. */
-      generates?: boolean | null;
-      /** @description A new label. */
-      label?: string | null;
-      /** @description Retires it, so that no new credential can be of it, or takes that back. */
-      retired?: boolean | null;
     };
     /**
      * @description By which sign-in a password is changed.
      * @enum {string}
      */
     ChangeMethod: "operator" | "self";
-    /** @description Another passphrase for one's personal folder. */
+    /**
+     * @description Another passphrase for one's personal folder.
+     * @example {
+     *       "passphrase": "two herons at the sluice",
+     *       "present": "reed warbler over the weir"
+     *     }
+     */
     ChangePassphrase: {
       /** @description The new one; nobody can recover a forgotten one. */
       passphrase: components["schemas"]["SecretText"];
       /** @description The present passphrase. */
       present: components["schemas"]["SecretText"];
     };
-    /** @description Changes one's own sign-in password. */
+    /**
+     * @description Changes one's own sign-in password.
+     * @example {
+     *       "new": "seven valves at dusk 6",
+     *       "present": "nine pumps at dawn 4"
+     *     }
+     */
     ChangePassword: {
       /** @description The new one. */
       new: components["schemas"]["SecretText"];
       /** @description The present one. */
       present: components["schemas"]["SecretText"];
     };
-    /** @description Changes a person; what is left out stays. */
-    ChangePerson: {
-      /** @description The name for people. */
-      display_name?: string | null;
-      /** @description Duties. */
-      duties?: components["schemas"]["Duty"][] | null;
-      password?: components["schemas"]["SecretText"] | null;
-      state?: components["schemas"]["PersonState"] | null;
-    };
-    /** @description Prepares a change of the root key. */
+    /**
+     * @description Prepares a change of the root key.
+     * @example {
+     *       "new_passphrase": "four filters and a tower",
+     *       "passphrase": "nine pumps and a weir",
+     *       "reason": "a custodian has left"
+     *     }
+     */
     ChangeRootKey: {
       /** @description The passphrase of the next one: at least 12 characters; it may be the same. */
       new_passphrase: components["schemas"]["SecretText"];
@@ -2564,7 +2503,7 @@ export interface components {
      * @description What a check found.
      * @enum {string}
      */
-    CheckOutcome: "in sync" | "out of sync" | "locked out" | "unreachable";
+    CheckOutcome: "in-sync" | "out-of-sync" | "locked-out" | "unreachable";
     /** @description A checkout. */
     Checkout: {
       /**
@@ -2629,7 +2568,13 @@ export interface components {
      * @enum {string}
      */
     ControlState: "on" | "off" | "impossible";
-    /** @description Copies a credential with its current values. */
+    /**
+     * @description Copies a credential with its current values.
+     * @example {
+     *       "folder": "019f3c6e-8d1a-7c40-9b51-0d6c5f0a7e12",
+     *       "name": "duty (copy)"
+     *     }
+     */
     CopyCredential: {
       /**
        * Format: uuid
@@ -2785,7 +2730,12 @@ export interface components {
        */
       to: string;
     };
-    /** @description A decision on a request. */
+    /**
+     * @description A decision on a request.
+     * @example {
+     *       "comment": "for the pump swap tonight"
+     *     }
+     */
     Decide: {
       /** @description What to tell the one who asked. */
       comment?: string;
@@ -2869,7 +2819,7 @@ export interface components {
       fingerprint: string;
       /** @description `host-key`, `host-authority` or `fingerprint`. */
       kind: string;
-      /** @description What [`ChangeDevice::identity`] takes. */
+      /** @description What [`EditDevice::identity`] takes. */
       line: string;
     };
     /** @description Something of which the asker sees the name alone. */
@@ -2894,8 +2844,168 @@ export interface components {
      */
     Duty: "people" | "folders" | "access" | "policy" | "audit" | "export" | "recovery";
     /**
-     * @description What went wrong, for a program that acts on it. Codes stay what they are; the sentences beside them
-     *     may change.
+     * @description Changes a credential; what is left out stays.
+     * @example {
+     *       "fields": {
+     *         "url": "https://weir.osmere.example"
+     *       },
+     *       "secrets": {},
+     *       "tags": [
+     *         "scada"
+     *       ],
+     *       "why": "the operator panel was replaced"
+     *     }
+     */
+    EditCredential: {
+      /**
+       * Format: uuid
+       * @description The device that it is an account of.
+       */
+      device?: string | null;
+      /** @description Fields that it has for itself alone, beside those of its kind. */
+      extra?: components["schemas"]["KindField"][] | null;
+      /** @description Fields to set; an empty text takes one away. */
+      fields?: {
+        [key: string]: string;
+      };
+      /**
+       * Format: uuid
+       * @description A new place.
+       */
+      folder?: string | null;
+      /** @description Generates a new password for the vault alone. */
+      generate?: boolean;
+      /**
+       * @description The type of SSH key to make: `ed25519`, `ecdsa-p256`, `ecdsa-p384`, `rsa-3072` or
+       *     `rsa-4096`.
+       */
+      key?: string | null;
+      /**
+       * Format: int32
+       * @description The version of the kind that the form was made by; another one is refused.
+       */
+      kind_version?: number | null;
+      /** @description A new name. */
+      name?: string | null;
+      /** @description Takes it off its device. */
+      no_device?: boolean;
+      password?: components["schemas"]["SecretText"] | null;
+      /**
+       * Format: uuid
+       * @description The policy to generate by, where the folder lets people choose.
+       */
+      policy?: string | null;
+      /** @description New values of other secret fields; the former ones stay in the history. */
+      secrets?: {
+        [key: string]: components["schemas"]["SecretText"];
+      };
+      /** @description Its tags. */
+      tags?: string[] | null;
+      /** @description Why; it stays with the values in the history. */
+      why?: string;
+    };
+    /**
+     * @description Changes a device; what is left out stays. A new address, port or identity suspends its bindings.
+     * @example {
+     *       "address": "127.0.10.6",
+     *       "port": 22
+     *     }
+     */
+    EditDevice: {
+      /** @description A new address. */
+      address?: string | null;
+      /** @description What it must prove from now on; an empty list forgets what was confirmed. */
+      identity?: string[] | null;
+      /** @description A new name. */
+      name?: string | null;
+      /** @description It has no operator from now on. */
+      no_operator?: boolean;
+      /**
+       * Format: uuid
+       * @description The credential that its accounts are changed with.
+       */
+      operator?: string | null;
+      /**
+       * Format: int32
+       * @description A new port.
+       */
+      port?: number | null;
+    };
+    /**
+     * @description Changes a folder; what is left out stays.
+     * @example {
+     *       "closed": true,
+     *       "name": "Weir lane"
+     *     }
+     */
+    EditFolder: {
+      /** @description Whether grants from above stop here. */
+      closed?: boolean | null;
+      /** @description A new name. */
+      name?: string | null;
+      /**
+       * Format: uuid
+       * @description A new place.
+       */
+      parent?: string | null;
+      /** @description To the top of the tree. */
+      to_top?: boolean;
+    };
+    /**
+     * @description Other terms of a grant that is there; what is left out stays.
+     * @example {
+     *       "ends_at": "2026-12-24T18:00:00Z",
+     *       "level": "use"
+     *     }
+     */
+    EditGrant: {
+      /**
+       * Format: date-time
+       * @description When it ends.
+       */
+      ends_at?: string | null;
+      /** @description Whether former values may be seen as well. */
+      history?: boolean | null;
+      level?: components["schemas"]["Level"] | null;
+      /** @description Why. */
+      note?: string | null;
+      /** @description It does not end any more. */
+      without_end?: boolean;
+    };
+    /**
+     * @description Changes a kind of the organisation's own; what is left out stays.
+     * @example {
+     *       "generates": true,
+     *       "label": "Telemetry unit"
+     *     }
+     */
+    EditKind: {
+      /** @description All fields anew. What credentials have in fields that are gone stays with them. */
+      fields?: components["schemas"]["KindField"][] | null;
+      /** @description Whether the main secret is generated. */
+      generates?: boolean | null;
+      /** @description A new label. */
+      label?: string | null;
+      /** @description Retires it, so that no new credential can be of it, or takes that back. */
+      retired?: boolean | null;
+    };
+    /**
+     * @description Changes a person; what is left out stays.
+     * @example {
+     *       "state": "suspended"
+     *     }
+     */
+    EditPerson: {
+      /** @description The name for people. */
+      display_name?: string | null;
+      /** @description Duties. */
+      duties?: components["schemas"]["Duty"][] | null;
+      password?: components["schemas"]["SecretText"] | null;
+      state?: components["schemas"]["PersonState"] | null;
+    };
+    /**
+     * @description What went wrong, for a program that acts on it. Codes stay what they are; the sentences beside
+     *     them may change.
      * @enum {string}
      */
     ErrorCode:
@@ -2996,7 +3106,17 @@ export interface components {
      * @enum {string}
      */
     ExportFormat: "exchange" | "csv";
-    /** @description What is exported, and how it is protected. Exactly one way of protecting it is given. */
+    /**
+     * @description What is exported, and how it is protected. Exactly one way of protecting it is given.
+     * @example {
+     *       "folder": "019f3c6e-8d1a-7c40-9b51-0d6c5f0a7e12",
+     *       "format": "csv",
+     *       "passphrase": "five buoys in the reservoir",
+     *       "plain": false,
+     *       "reason": "the quarterly audit",
+     *       "recipients": []
+     *     }
+     */
     ExportOptions: {
       /**
        * Format: uuid
@@ -3054,7 +3174,15 @@ export interface components {
      * @enum {string}
      */
     First: "any" | "letter" | "letter-or-digit";
-    /** @description Fixes access issues, all of it or nothing. */
+    /**
+     * @description Fixes access issues, all of it or nothing.
+     * @example {
+     *       "folders": [],
+     *       "withdraw": [
+     *         "019f3c6e-8d1a-7c40-9b51-0d6c5f0a7e11"
+     *       ]
+     *     }
+     */
     FixAccessIssues: {
       /** @description Makes a person or a group a steward of these folders that have none. */
       folders?: string[];
@@ -3236,7 +3364,7 @@ export interface components {
        */
       id: string;
       /** @description What becomes of it. */
-      to: components["schemas"]["ChangeGrant"];
+      to: components["schemas"]["EditGrant"];
     };
     /** @description A group. */
     Group: {
@@ -3304,7 +3432,8 @@ export interface components {
     /** @description How a file is imported. The file itself is the body. */
     ImportOptions: {
       /**
-       * @description What each column is: `name`, `folder`, `tags`, `kind`, a field of the kind, or `-`; guessed when left out.
+       * @description What each column is: `name`, `folder`, `tags`, `kind`, a field of the kind, or `-`; guessed
+       *     when left out.
        * @default null
        */
       columns: string[] | null;
@@ -3495,13 +3624,13 @@ export interface components {
      * @enum {string}
      */
     JobOutcome:
-      | "in sync"
-      | "out of sync"
-      | "locked out"
+      | "in-sync"
+      | "out-of-sync"
+      | "locked-out"
       | "unreachable"
       | "done"
       | "refused"
-      | "in doubt"
+      | "in-doubt"
       | "cancelled";
     /**
      * @description The state of a job.
@@ -3568,7 +3697,12 @@ export interface components {
      * @enum {string}
      */
     Level: "list" | "use" | "reveal" | "edit" | "steward";
-    /** @description Locks the vault. */
+    /**
+     * @description Locks the vault.
+     * @example {
+     *       "reason": "a laptop was stolen"
+     *     }
+     */
     LockVault: {
       /** @description Recorded in the audit log. */
       reason: string;
@@ -3624,7 +3758,13 @@ export interface components {
        */
       member: string;
     };
-    /** @description Moves a shared login into one's personal folder. */
+    /**
+     * @description Moves a shared login into one's personal folder.
+     * @example {
+     *       "credential": "019f3c6e-8d1a-7c40-9b51-0d6c5f0a7e13",
+     *       "others_lose_it": false
+     *     }
+     */
     MoveIn: {
       /**
        * Format: uuid
@@ -3634,7 +3774,12 @@ export interface components {
       /** @description That others lose it is meant. */
       others_lose_it?: boolean;
     };
-    /** @description Takes a thing out of a personal folder into a shared one. */
+    /**
+     * @description Takes a thing out of a personal folder into a shared one.
+     * @example {
+     *       "folder": "019f3c6e-8d1a-7c40-9b51-0d6c5f0a7e12"
+     *     }
+     */
     MoveOut: {
       /**
        * Format: uuid
@@ -3642,7 +3787,14 @@ export interface components {
        */
       folder: string;
     };
-    /** @description Asks the stewards of something for a level on it. */
+    /**
+     * @description Asks the stewards of something for a level on it.
+     * @example {
+     *       "credential": "019f3c6e-8d1a-7c40-9b51-0d6c5f0a7e13",
+     *       "level": "reveal",
+     *       "reason": "pump 3 has tripped"
+     *     }
+     */
     NewAccessRequest: {
       /**
        * Format: uuid
@@ -3654,7 +3806,14 @@ export interface components {
       /** @description What for. */
       reason: string;
     };
-    /** @description Takes a checkout: with an approved request, or, where no approval is needed, with a reason. */
+    /**
+     * @description Takes a checkout: with an approved request, or, where no approval is needed, with a reason.
+     * @example {
+     *       "credential": "019f3c6e-8d1a-7c40-9b51-0d6c5f0a7e13",
+     *       "minutes": 60,
+     *       "reason": "pump 3 has tripped"
+     *     }
+     */
     NewCheckout: {
       /**
        * Format: uuid
@@ -3674,14 +3833,35 @@ export interface components {
        */
       request?: string | null;
     };
-    /** @description Adds a client: a program that signs in. */
+    /**
+     * @description Adds a client: a program that signs in.
+     * @example {
+     *       "display_name": "Nightly backup",
+     *       "name": "backup-job"
+     *     }
+     */
     NewClient: {
       /** @description The name for people. */
       display_name: string;
       /** @description The name that it signs in with. */
       name: string;
     };
-    /** @description Adds a credential. */
+    /**
+     * @description Adds a credential.
+     * @example {
+     *       "fields": {
+     *         "url": "ssh://127.0.10.5",
+     *         "user_name": "duty"
+     *       },
+     *       "folder": "019f3c6e-8d1a-7c40-9b51-0d6c5f0a7e12",
+     *       "kind": "login",
+     *       "name": "duty",
+     *       "password": "Grebe-under-ice-41",
+     *       "tags": [
+     *         "scada"
+     *       ]
+     *     }
+     */
     NewCredential: {
       /**
        * Format: uuid
@@ -3699,7 +3879,10 @@ export interface components {
        * @description Where.
        */
       folder: string;
-      /** @description The type of SSH key to make: `ed25519`, `ecdsa-p256`, `ecdsa-p384`, `rsa-3072` or `rsa-4096`. */
+      /**
+       * @description The type of SSH key to make: `ed25519`, `ecdsa-p256`, `ecdsa-p384`, `rsa-3072` or
+       *     `rsa-4096`.
+       */
       key?: string | null;
       /** @description Its kind. */
       kind: string;
@@ -3725,7 +3908,15 @@ export interface components {
       /** @description Why; it stays with the values in the history. */
       why?: string;
     };
-    /** @description Adds a device. */
+    /**
+     * @description Adds a device.
+     * @example {
+     *       "address": "127.0.10.5",
+     *       "folder": "019f3c6e-8d1a-7c40-9b51-0d6c5f0a7e12",
+     *       "name": "pump-panel-3",
+     *       "port": 22
+     *     }
+     */
     NewDevice: {
       /** @description Host name or address. */
       address: string;
@@ -3749,7 +3940,14 @@ export interface components {
        */
       port?: number | null;
     };
-    /** @description Adds a folder. */
+    /**
+     * @description Adds a folder.
+     * @example {
+     *       "closed": false,
+     *       "name": "North ridge",
+     *       "parent": "019f3c6e-8d1a-7c40-9b51-0d6c5f0a7e12"
+     *     }
+     */
     NewFolder: {
       /** @description Whether grants from above stop here. */
       closed?: boolean;
@@ -3761,7 +3959,20 @@ export interface components {
        */
       parent?: string | null;
     };
-    /** @description Sets or changes a gate. */
+    /**
+     * @description Sets or changes a gate.
+     * @example {
+     *       "approver_groups": [
+     *         "019f3c6e-8d1a-7c40-9b51-0d6c5f0a7e14"
+     *       ],
+     *       "approver_people": [],
+     *       "folder": "019f3c6e-8d1a-7c40-9b51-0d6c5f0a7e12",
+     *       "longest_minutes": 120,
+     *       "needs_reason": true,
+     *       "one_holder": true,
+     *       "rotate_on_return": true
+     *     }
+     */
     NewGate: {
       /** @description Groups who may approve. */
       approver_groups?: string[];
@@ -3794,7 +4005,16 @@ export interface components {
       /** @description The password is rotated when the checkout ends. */
       rotate_on_return?: boolean;
     };
-    /** @description Grants something. Exactly one of `folder` and `credential`, one of `person` and `group`. */
+    /**
+     * @description Grants something. Exactly one of `folder` and `credential`, one of `person` and `group`.
+     * @example {
+     *       "ends_at": "2026-12-04T17:00:00Z",
+     *       "folder": "019f3c6e-8d1a-7c40-9b51-0d6c5f0a7e12",
+     *       "group": "019f3c6e-8d1a-7c40-9b51-0d6c5f0a7e14",
+     *       "level": "reveal",
+     *       "note": "the winter overhaul"
+     *     }
+     */
     NewGrant: {
       /**
        * Format: uuid
@@ -3832,16 +4052,42 @@ export interface components {
       /** @description Without a look at former values. */
       without_history?: boolean;
     };
-    /** @description Adds or renames a group. */
+    /**
+     * @description Adds or renames a group.
+     * @example {
+     *       "name": "Duty engineers"
+     *     }
+     */
     NewGroup: {
       /** @description Its name. */
       name: string;
     };
-    /** @description Asks for a job now. */
+    /**
+     * @description Asks for a job now.
+     * @example {
+     *       "method": "operator"
+     *     }
+     */
     NewJob: {
       method?: components["schemas"]["ChangeMethod"] | null;
     };
-    /** @description Adds a kind of the organisation's own. */
+    /**
+     * @description Adds a kind of the organisation's own.
+     * @example {
+     *       "fields": [
+     *         {
+     *           "help": "Where it stands",
+     *           "holds": "text",
+     *           "label": "Site",
+     *           "name": "site",
+     *           "required": true
+     *         }
+     *       ],
+     *       "generates": true,
+     *       "label": "Telemetry unit",
+     *       "name": "telemetry-unit"
+     *     }
+     */
     NewKind: {
       /** @description Its fields, in the order of the form. */
       fields: components["schemas"]["KindField"][];
@@ -3852,14 +4098,37 @@ export interface components {
       /** @description Its name in the interface: small letters, digits and `-`. */
       name: string;
     };
-    /** @description Adds or changes a password policy. */
+    /**
+     * @description Adds or changes a password policy.
+     * @example {
+     *       "name": "Panels",
+     *       "rules": {
+     *         "digits": 1,
+     *         "length": 16,
+     *         "lower": 1,
+     *         "no_look_alikes": true,
+     *         "shortest": 12,
+     *         "symbols": "-_.",
+     *         "symbols_least": 0,
+     *         "upper": 1
+     *       }
+     *     }
+     */
     NewPasswordPolicy: {
       /** @description Its name. */
       name: string;
       /** @description What it demands. */
       rules: components["schemas"]["PolicyRules"];
     };
-    /** @description Adds a person. */
+    /**
+     * @description Adds a person.
+     * @example {
+     *       "display_name": "Marek Dolan",
+     *       "duties": [],
+     *       "password": "nine pumps at dawn 4",
+     *       "sign_in_name": "marek"
+     *     }
+     */
     NewPerson: {
       /** @description The name for people. */
       display_name: string;
@@ -3869,7 +4138,14 @@ export interface components {
       /** @description The sign-in name. */
       sign_in_name: string;
     };
-    /** @description Adds or changes one; in a change, what is left out stays. */
+    /**
+     * @description Adds or changes one; in a change, what is left out stays.
+     * @example {
+     *       "name": "parking",
+     *       "password": "Otter-at-the-gate-7",
+     *       "user_name": "marek"
+     *     }
+     */
     NewPersonalThing: {
       /** @description Its name. */
       name?: string | null;
@@ -3894,7 +4170,14 @@ export interface components {
        */
       folder?: string | null;
     };
-    /** @description Asks to pass a gate. */
+    /**
+     * @description Asks to pass a gate.
+     * @example {
+     *       "credential": "019f3c6e-8d1a-7c40-9b51-0d6c5f0a7e13",
+     *       "minutes": 60,
+     *       "reason": "pump 3 has tripped"
+     *     }
+     */
     NewRequest: {
       /**
        * Format: uuid
@@ -3909,7 +4192,16 @@ export interface components {
       /** @description Why. */
       reason?: string;
     };
-    /** @description Saves a search. */
+    /**
+     * @description Saves a search.
+     * @example {
+     *       "filters": {
+     *         "find": "pumping",
+     *         "finding": "weak"
+     *       },
+     *       "name": "Weak in Pumping"
+     *     }
+     */
     NewSavedSearch: {
       /** @description The parameters of the list. */
       filters: {
@@ -3938,7 +4230,18 @@ export interface components {
        */
       period: number | null;
     };
-    /** @description Where a credential may be used as an operator. */
+    /**
+     * @description Where a credential may be used as an operator.
+     * @example {
+     *       "devices": [],
+     *       "folders": [
+     *         "019f3c6e-8d1a-7c40-9b51-0d6c5f0a7e12"
+     *       ],
+     *       "paths": [
+     *         "/Pumping"
+     *       ]
+     *     }
+     */
     OperatorScope: {
       /** @description On these devices. */
       devices?: string[];
@@ -3961,7 +4264,10 @@ export interface components {
     Overview: {
       /** @description Their own requests that wait or may be checked out. */
       asked: components["schemas"]["Request"][];
-      /** @description Devices that they are a steward of and that get no passwords: with suspended bindings, or paused. */
+      /**
+       * @description Devices that they are a steward of and that get no passwords: with suspended bindings, or
+       *     paused.
+       */
       devices: components["schemas"]["Device"][];
       /** @description Accounts due within a day. */
       due_soon: components["schemas"]["Upkeep"][];
@@ -3971,7 +4277,7 @@ export interface components {
       pending: components["schemas"]["PendingAct"][];
       /** @description Requests that they may decide. */
       to_decide: components["schemas"]["Request"][];
-      /** @description Accounts whose last check was not `in sync`. */
+      /** @description Accounts whose last check was not `in-sync`. */
       troubled_accounts: components["schemas"]["Upkeep"][];
       /** @description Jobs that failed or are in doubt, newest first. */
       troubled_jobs: components["schemas"]["Job"][];
@@ -4287,7 +4593,7 @@ export interface components {
         fingerprint: string;
         /** @description `host-key`, `host-authority` or `fingerprint`. */
         kind: string;
-        /** @description What [`ChangeDevice::identity`] takes. */
+        /** @description What [`EditDevice::identity`] takes. */
         line: string;
       }[];
       /** @description The cursor of the next page, if there is one. */
@@ -5009,7 +5315,12 @@ export interface components {
       /** @description The cursor of the next page, if there is one. */
       next?: string | null;
     };
-    /** @description Makes a personal folder, opens it, or gives it another passphrase. */
+    /**
+     * @description Makes a personal folder, opens it, or gives it another passphrase.
+     * @example {
+     *       "passphrase": "reed warbler over the weir"
+     *     }
+     */
     Passphrase: {
       /** @description The passphrase; nobody can recover a forgotten one. */
       passphrase: components["schemas"]["SecretText"];
@@ -5033,7 +5344,15 @@ export interface components {
        */
       version: number;
     };
-    /** @description What a folder demands of the passwords in it and below. */
+    /**
+     * @description What a folder demands of the passwords in it and below.
+     * @example {
+     *       "mode": "enforce",
+     *       "policies": [
+     *         "019f3c6e-8d1a-7c40-9b51-0d6c5f0a7e15"
+     *       ]
+     *     }
+     */
     PasswordRule: {
       /** @description How the policies count. */
       mode: components["schemas"]["RuleMode"];
@@ -5196,7 +5515,14 @@ export interface components {
        */
       version: number;
     };
-    /** @description What an upkeep plan demands. */
+    /**
+     * @description What an upkeep plan demands.
+     * @example {
+     *       "out_of_sync": "rotate",
+     *       "rotate_days": 30,
+     *       "time_zone": "Europe/Dublin"
+     *     }
+     */
     PlanRules: {
       /** @description When to check: an RFC 5545 recurrence rule. */
       check?: string | null;
@@ -5254,7 +5580,8 @@ export interface components {
       lower: number;
       /**
        * Format: int32
-       * @description At most so many characters in alphabetical or numerical order, as in `abc` or `321`; 0: any number.
+       * @description At most so many characters in alphabetical or numerical order, as in `abc` or `321`; 0: any
+       *     number.
        */
       most_in_sequence?: number;
       /**
@@ -5300,9 +5627,9 @@ export interface components {
     };
     /** @description Who would gain or lose what by a change. */
     Preview: {
-      /** @description How many people gain something. */
+      /** @description How many people gain access or a higher level. */
       gaining: number;
-      /** @description How many people lose something. */
+      /** @description How many people lose access or get a lower level. */
       losing: number;
       /** @description Whether there are more than these. */
       more: boolean;
@@ -5311,7 +5638,18 @@ export interface components {
       /** @description What changes, by person; the first 500. */
       shifts: components["schemas"]["Shift"][];
     };
-    /** @description Problem details (RFC 9457). */
+    /**
+     * @description Problem details (RFC 9457).
+     * @example {
+     *       "advice": "Look for it in the console, or with `jexlin folder list`.",
+     *       "code": "unknown",
+     *       "detail": "There is no such folder, or none that you may know of.",
+     *       "instance": "urn:uuid:019f3c6e-8d1a-7c40-9b51-0d6c5f0a7e16",
+     *       "status": 404,
+     *       "title": "There is no such thing",
+     *       "type": "urn:jexlin:problem:unknown"
+     *     }
+     */
     Problem: {
       /** @description What to do now. */
       advice: string;
@@ -5461,7 +5799,13 @@ export interface components {
      * @enum {string}
      */
     RequestState: "waiting" | "approved" | "refused" | "withdrawn" | "expired";
-    /** @description Puts a former value back as the current one. */
+    /**
+     * @description Puts a former value back as the current one.
+     * @example {
+     *       "version": 3,
+     *       "why": "the rotation was not meant for this device"
+     *     }
+     */
     Restore: {
       /** @description Which field; `password` when left out. */
       field?: string | null;
@@ -5473,7 +5817,12 @@ export interface components {
       /** @description Why. */
       why?: string;
     };
-    /** @description Asks for a secret. */
+    /**
+     * @description Asks for a secret.
+     * @example {
+     *       "field": "password"
+     *     }
+     */
     Reveal: {
       /** @description Which field; `password` when left out. */
       field?: string | null;
@@ -5504,7 +5853,7 @@ export interface components {
      * @description What became of a rotation.
      * @enum {string}
      */
-    RotationOutcome: "done" | "refused" | "in doubt" | "unreachable";
+    RotationOutcome: "done" | "refused" | "in-doubt" | "unreachable";
     /**
      * @description How the policies of a folder count.
      * @enum {string}
@@ -5551,10 +5900,13 @@ export interface components {
        */
       seen_at: string;
     };
-    /** @description The settings of an organisation. What was never set has its default. */
+    /**
+     * @description The settings of an organisation. What was never set has its default.
+     * @example {}
+     */
     Settings: {
       /**
-       * @description Everybody may add folders at the top. Otherwise it takes the duty `folders`.
+       * @description Anyone may add top-level folders. Otherwise it takes the duty `folders`.
        * @default false
        */
       adds_at_top: boolean;
@@ -5590,8 +5942,8 @@ export interface components {
        */
       connect_to: string[];
       /**
-       * @description People see the names of what they cannot open, but for what is in closed folders, and may ask
-       *     its stewards for it.
+       * @description People see the names of what they cannot open, but for what is in closed folders, and may
+       *     ask its stewards for it.
        * @default false
        */
       discoverable_names: boolean;
@@ -5613,8 +5965,8 @@ export interface components {
        */
       hide_seconds: number;
       /**
-       * @description An approver does not decide requests of whoever set the password that they sign in with, where
-       *     another approver could.
+       * @description An approver does not decide requests of whoever set the password that they sign in with,
+       *     where another approver could.
        * @default true
        */
       independent_approvers: boolean;
@@ -5661,20 +6013,20 @@ export interface components {
        */
       two_people_gates: boolean;
       /**
-       * @description Adding somebody to a group that brings stewardship or approvals in places where the adder is no
-       *     steward waits for a second holder of `people`, where there is one.
+       * @description Adding somebody to a group that brings stewardship or approvals in places where the adder is
+       *     no steward waits for a second holder of `people`, where there is one.
        * @default true
        */
       two_people_groups: boolean;
       /**
-       * @description Resetting the password of somebody with a duty, a stewardship or approvals waits for a second
-       *     holder of `people`, where there is one.
+       * @description Resetting the password of somebody with a duty, a stewardship or approvals waits for a
+       *     second holder of `people`, where there is one.
        * @default true
        */
       two_people_passwords: boolean;
       /**
-       * @description Switching one of these off, or trusting devices at first contact, waits for a second holder of
-       *     `policy`, where there is one.
+       * @description Switching one of these off, or trusting devices at first contact, waits for a second holder
+       *     of `policy`, where there is one.
        * @default true
        */
       two_people_settings: boolean;
@@ -5695,7 +6047,17 @@ export interface components {
        */
       version: number;
     };
-    /** @description First-run set-up. */
+    /**
+     * @description First-run set-up.
+     * @example {
+     *       "code": "K7QM-2XWA",
+     *       "display_name": "Ines Varga",
+     *       "organisation": "Osmere Water",
+     *       "passphrase": "nine pumps and a weir",
+     *       "password": "six towers in the mist 8",
+     *       "sign_in_name": "ines"
+     *     }
+     */
     Setup: {
       /** @description The code that the service wrote to its folder at its first start. */
       code: components["schemas"]["SecretText"];
@@ -5733,7 +6095,14 @@ export interface components {
       /** @description Whether they can sign in. */
       state: components["schemas"]["PersonState"];
     };
-    /** @description Signs in. */
+    /**
+     * @description Signs in.
+     * @example {
+     *       "channel": "client",
+     *       "password": "nine pumps at dawn 4",
+     *       "sign_in_name": "marek"
+     *     }
+     */
     SignIn: {
       /** @description By what: for the console the token comes as a cookie, for the client in the answer. */
       channel: components["schemas"]["Channel"];
@@ -5826,7 +6195,14 @@ export interface components {
      * @enum {string}
      */
     Task: "check" | "rotation";
-    /** @description Hands over what one person is a steward of, by grants that name them, to another. */
+    /**
+     * @description Hands over what one person is a steward of, by grants that name them, to another.
+     * @example {
+     *       "from": "019f3c6e-8d1a-7c40-9b51-0d6c5f0a7e17",
+     *       "keep": false,
+     *       "to": "019f3c6e-8d1a-7c40-9b51-0d6c5f0a7e18"
+     *     }
+     */
     TransferStewardship: {
       /**
        * Format: uuid
@@ -5863,7 +6239,14 @@ export interface components {
        */
       score: number | null;
     };
-    /** @description Tries rules, or a password against them; nothing is stored. */
+    /**
+     * @description Tries rules, or a password against them; nothing is stored.
+     * @example {
+     *       "password": "Grebe-under-ice-41",
+     *       "policy": "019f3c6e-8d1a-7c40-9b51-0d6c5f0a7e15",
+     *       "user_name": "duty"
+     *     }
+     */
     TryPolicy: {
       password?: components["schemas"]["SecretText"] | null;
       /**
@@ -5882,7 +6265,12 @@ export interface components {
       /** @description What for, in a phrase. */
       what: string;
     };
-    /** @description Opens the vault. */
+    /**
+     * @description Opens the vault.
+     * @example {
+     *       "passphrase": "nine pumps and a weir"
+     *     }
+     */
     Unlock: {
       /** @description The passphrase of the root key file. */
       passphrase: components["schemas"]["SecretText"];
@@ -6035,7 +6423,10 @@ export interface operations {
   };
   access_issues_list: {
     parameters: {
-      query?: never;
+      query?: {
+        cursor?: string;
+        limit?: number;
+      };
       header?: never;
       path?: never;
       cookie?: never;
@@ -6095,7 +6486,10 @@ export interface operations {
   };
   access_requests_list: {
     parameters: {
-      query?: never;
+      query?: {
+        cursor?: string;
+        limit?: number;
+      };
       header?: never;
       path?: never;
       cookie?: never;
@@ -6858,7 +7252,7 @@ export interface operations {
       };
     };
   };
-  credentials_change: {
+  credentials_edit: {
     parameters: {
       query?: never;
       header: {
@@ -6872,7 +7266,7 @@ export interface operations {
     };
     requestBody: {
       content: {
-        "application/json": components["schemas"]["ChangeCredential"];
+        "application/json": components["schemas"]["EditCredential"];
       };
     };
     responses: {
@@ -7522,7 +7916,7 @@ export interface operations {
       };
     };
   };
-  devices_change: {
+  devices_edit: {
     parameters: {
       query?: never;
       header: {
@@ -7536,7 +7930,7 @@ export interface operations {
     };
     requestBody: {
       content: {
-        "application/json": components["schemas"]["ChangeDevice"];
+        "application/json": components["schemas"]["EditDevice"];
       };
     };
     responses: {
@@ -7874,7 +8268,7 @@ export interface operations {
       };
     };
   };
-  folders_change: {
+  folders_edit: {
     parameters: {
       query?: never;
       header: {
@@ -7888,7 +8282,7 @@ export interface operations {
     };
     requestBody: {
       content: {
-        "application/json": components["schemas"]["ChangeFolder"];
+        "application/json": components["schemas"]["EditFolder"];
       };
     };
     responses: {
@@ -8102,7 +8496,7 @@ export interface operations {
       };
     };
   };
-  gates_change: {
+  gates_edit: {
     parameters: {
       query?: never;
       header: {
@@ -8337,7 +8731,7 @@ export interface operations {
       };
     };
   };
-  grants_change: {
+  grants_edit: {
     parameters: {
       query?: never;
       header: {
@@ -8351,7 +8745,7 @@ export interface operations {
     };
     requestBody: {
       content: {
-        "application/json": components["schemas"]["ChangeGrant"];
+        "application/json": components["schemas"]["EditGrant"];
       };
     };
     responses: {
@@ -8569,7 +8963,10 @@ export interface operations {
   };
   imports_list: {
     parameters: {
-      query?: never;
+      query?: {
+        cursor?: string;
+        limit?: number;
+      };
       header?: never;
       path?: never;
       cookie?: never;
@@ -9021,7 +9418,7 @@ export interface operations {
       };
     };
   };
-  kinds_change: {
+  kinds_edit: {
     parameters: {
       query?: never;
       header: {
@@ -9035,7 +9432,7 @@ export interface operations {
     };
     requestBody: {
       content: {
-        "application/json": components["schemas"]["ChangeKind"];
+        "application/json": components["schemas"]["EditKind"];
       };
     };
     responses: {
@@ -9328,7 +9725,7 @@ export interface operations {
       };
     };
   };
-  policies_change: {
+  policies_edit: {
     parameters: {
       query?: never;
       header: {
@@ -9651,7 +10048,7 @@ export interface operations {
       };
     };
   };
-  people_change: {
+  people_edit: {
     parameters: {
       query?: never;
       header: {
@@ -9665,7 +10062,7 @@ export interface operations {
     };
     requestBody: {
       content: {
-        "application/json": components["schemas"]["ChangePerson"];
+        "application/json": components["schemas"]["EditPerson"];
       };
     };
     responses: {
@@ -9837,7 +10234,7 @@ export interface operations {
       };
     };
   };
-  personal_change: {
+  personal_edit: {
     parameters: {
       query?: never;
       header: {
@@ -10114,7 +10511,7 @@ export interface operations {
       };
     };
   };
-  upkeep_change_plan: {
+  plans_edit: {
     parameters: {
       query?: never;
       header: {
@@ -10592,7 +10989,7 @@ export interface operations {
       };
     };
   };
-  policies_change_settings: {
+  settings_edit: {
     parameters: {
       query?: never;
       header: {

@@ -2,7 +2,7 @@
 
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
-import { type Discoverable, type AccessRequest, api, result, wholeList, type Level } from "../api";
+import { type Discoverable, type AccessRequest, api, result, type Level, all } from "../api";
 import {
   Act,
   Card,
@@ -79,7 +79,7 @@ function Names() {
   return (
     <>
       <Field
-        label="Find a credential that you cannot open"
+        label="Find a credential without access"
         name="discoverable"
         value={find}
         onChange={(event) => setFind(event.target.value)}
@@ -109,7 +109,7 @@ function Names() {
                           ["edit", "change it"],
                         ]}
                       />
-                      <Field label="What for" name="reason" required />
+                      <Field label="Reason" name="reason" required />
                     </Form>
                   )}
                 </Fold>
@@ -128,7 +128,7 @@ export function AccessRequests() {
   });
   const accessRequests = useQuery({
     queryKey: ["access-requests"],
-    queryFn: () => wholeList(api.GET("/api/v1/access-requests")),
+    queryFn: () => all((query) => api.GET("/api/v1/access-requests", { params: { query } })),
   });
   const shows = settings.data?.settings.discoverable_names === true;
   const rows = accessRequests.data ?? [];

@@ -136,12 +136,12 @@ function AsCode({ folders }: { folders: Folder[] }) {
         editor, look at what it would change, and apply it: all of it, or nothing. What the file
         does not name is left alone.
       </p>
-      <Form label="Write the file" submit={write} keep>
+      <Form label="Export the file" submit={write} keep>
         <Choice
-          label="Of"
+          label="Folder"
           name="below"
           options={[
-            ["", "everything that I am a steward of, groups, policies"],
+            ["", "All that I am a steward of, with groups and policies"],
             ...stewarded.map((folder): [string, string] => [folder.path, folder.path]),
           ]}
         />
@@ -170,7 +170,7 @@ function OutOfOrder({ people }: { people: Person[] }) {
   const client = useQueryClient();
   const found = useQuery({
     queryKey: ["access-issues"],
-    queryFn: () => wholeList(api.GET("/api/v1/access-issues")),
+    queryFn: () => all((query) => api.GET("/api/v1/access-issues", { params: { query } })),
   });
   const [chosen, setChosen] = useState<Set<string>>(new Set());
   const items = found.data ?? [];
@@ -227,7 +227,7 @@ function OutOfOrder({ people }: { people: Person[] }) {
             )
           }
         >
-          Choose all grants of no use
+          Select unused grants
         </button>
         <button
           type="button"
@@ -241,9 +241,7 @@ function OutOfOrder({ people }: { people: Person[] }) {
       {folders.length > 0 && (
         <Form
           label={
-            folders.length === 1
-              ? "Make them a steward"
-              : `Make them a steward of ${folders.length}`
+            folders.length === 1 ? "Add as steward" : `Add as steward of ${folders.length} folders`
           }
           submit={(data) =>
             fix({ folders: folders.map((item) => item.id), person: text(data, "person") })
@@ -261,12 +259,12 @@ function OutOfOrder({ people }: { people: Person[] }) {
       {dropping && (
         <Ask
           title={`Remove ${counted(grants.length, "grant")}?`}
-          label="Remove them"
+          label="Remove grants"
           run={() => fix({ withdraw: grants.map((item) => item.id) })}
           close={() => setDropping(false)}
           after={[]}
         >
-          <p>These grants are redundant or expired: nobody loses access.</p>
+          <p>These grants are redundant or expired: no access is lost.</p>
         </Ask>
       )}
     </>
@@ -309,7 +307,7 @@ function TransferStewardship({
           })
         }
       >
-        <p>What somebody is a steward of by a grant of their own.</p>
+        <p>Everything that a person is a steward of by a direct grant.</p>
         <div className="grid grid-cols-2 gap-2">
           <Choice
             label="From"
@@ -328,13 +326,13 @@ function TransferStewardship({
           label="What"
           name="below"
           options={[
-            ["", "all of it"],
+            ["", "Everything"],
             ...folders.map((folder): [string, string] => [folder.id, folder.path]),
           ]}
         />
         <label>
-          <input type="checkbox" name="keep" className="checkbox checkbox-xs" /> the first keeps
-          theirs as well
+          <input type="checkbox" name="keep" className="checkbox checkbox-xs" /> Keep the first
+          person's stewardship, too
         </label>
       </Form>
       {asking && (
@@ -373,7 +371,7 @@ export function Access({ me }: { me: Me }) {
                 <OutOfOrder people={people.data} />
               </Card>
             )}
-            <Card title="As code">
+            <Card title="Access file">
               <AsCode folders={folders.data} />
             </Card>
           </div>

@@ -14,9 +14,10 @@ export function Bin() {
     <div className="flex flex-col gap-3">
       <h1 className="text-xl font-semibold">Bin</h1>
       <Trouble error={bin.error} />
-      <Card title="What was removed">
+      <Card title="Removed items">
         <p className="quiet mb-2">
-          Of the folders that you are a steward of. What was removed together comes back together.
+          Items removed from folders that you are a steward of. Items that were removed together are
+          restored together.
         </p>
         {bin.data?.length === 0 && (
           <Empty>
@@ -26,7 +27,7 @@ export function Bin() {
         {bin.data && bin.data.length > 0 && (
           <Table
             label="In the bin"
-            heads={["What", "Type", "Credentials", "Removed", "By", "Purged by itself", "Actions"]}
+            heads={["What", "Type", "Credentials", "Removed", "By", "Purge date", "Actions"]}
           >
             {bin.data.map((removed) => (
               <tr key={removed.id}>
@@ -62,7 +63,7 @@ export function Bin() {
                       )
                     }
                     after={after}
-                    confirm={`${removed.path} with ${removed.credentials} credentials, all former values and attachments will be deleted permanently. Purge?`}
+                    confirm={`${removed.path} and everything in it (credentials: ${removed.credentials}), with former values and attachments, will be deleted permanently. Purge?`}
                   />
                 </td>
               </tr>

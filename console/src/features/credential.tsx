@@ -177,7 +177,7 @@ function Uses({ it }: { it: Credential }) {
         }),
       ),
   });
-  if (uses.data?.length === 0) return <Empty>Nobody has looked at it or used it.</Empty>;
+  if (uses.data?.length === 0) return <Empty>It has not been revealed or used.</Empty>;
   return (
     <>
       <Trouble error={uses.error} />
@@ -202,8 +202,7 @@ function Asked({ it }: { it: Credential }) {
     queryFn: () =>
       result(api.GET("/api/v1/requests", { params: { query: { limit: 20, credential: it.id } } })),
   });
-  if (asked.data?.items.length === 0)
-    return <Empty>Nobody has asked for it, as far as you may know.</Empty>;
+  if (asked.data?.items.length === 0) return <Empty>There are no requests that you may see.</Empty>;
   return (
     <>
       <Trouble error={asked.error} />

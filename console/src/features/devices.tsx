@@ -28,7 +28,7 @@ import {
   text,
   told,
 } from "../parts";
-import { CredentialLink } from "./links";
+import { CredentialLink } from "./credential-link";
 
 const AFTER = ["devices", "upkeep", "overview"];
 
@@ -79,7 +79,7 @@ function Edit({
           name="address"
           defaultValue={device.address}
           required
-          hint="A new address or port suspends the bindings until somebody who may see the passwords confirms them."
+          hint="A new address or port suspends the bindings until a person who may see the passwords confirms them."
         />
         <Field
           label="Port"
@@ -154,7 +154,7 @@ function Identity({ device, close }: { device: Device; close: () => void }) {
         ssh-keygen -l on its console.
       </p>
       {device.identity.length === 0 && (
-        <p>Nobody has confirmed an identity yet; no password is sent.</p>
+        <p>The identity is not confirmed yet; no password is sent.</p>
       )}
       <ul>
         {device.identity.map((identity) => (
@@ -356,7 +356,7 @@ export function Devices() {
                   {() => <Bindings device={device} />}
                 </Fold>
               )}
-              <Fold label={`Change ${device.name}`}>
+              <Fold label={`Edit ${device.name}`}>
                 {(close) => (
                   <Edit
                     device={device}

@@ -70,7 +70,7 @@ export function CopyForm({ it, close }: { it: Credential; close: () => void }) {
       }),
     );
   return (
-    <Form label="Copy it" submit={submit} after={["credentials"]} done={close}>
+    <Form label="Copy" submit={submit} after={["credentials"]} done={close}>
       <Choice
         label="Into"
         name="folder"
@@ -109,7 +109,7 @@ export function MoveIn({ it, close }: { it: Credential; close: () => void }) {
       after={["credentials", "personal-items", "bin"]}
       done={close}
     >
-      <p>Nobody else can open it there. What is here goes to the bin.</p>
+      <p>Only you can open it there. The credential here goes to the bin.</p>
       <label>
         <input type="checkbox" name="lose" className="checkbox checkbox-xs" /> Others may lose it
       </label>
@@ -263,7 +263,7 @@ export function AddCredential({ here, close }: { here: Folder; close: () => void
       )}
       {rule.choices.length > 0 && main?.holds === "secret" && (
         <Choice
-          label="By the policy"
+          label="Policy"
           name="policy"
           options={rule.choices.map((policy) => [policy.id, policy.name])}
         />
@@ -356,7 +356,7 @@ export function EditCredential({
       )}
       {rule.choices.length > 0 && (
         <Choice
-          label="By the policy"
+          label="Policy"
           name="policy"
           options={rule.choices.map((policy) => [policy.id, policy.name])}
         />

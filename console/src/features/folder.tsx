@@ -248,7 +248,7 @@ export function FolderDetail({ me, here, folders }: { me: Me; here: Folder; fold
         {here.closed && " ⊘ Closed: grants from above stop here."}
         {here.shared &&
           (here.own_grants
-            ? " ◆ Shared: a grant stands on it."
+            ? " ◆ Shared: has grants of its own."
             : " ◇ Shared: by a grant from above.")}
       </p>
       {(here.level || me.duties.includes("audit")) && (
@@ -264,11 +264,11 @@ export function FolderDetail({ me, here, folders }: { me: Me; here: Folder; fold
             {(close) => <RuleForm here={here} close={close} />}
           </Fold>
           <Fold label="Gate">{(close) => <GateForm folder={here.id} close={close} />}</Fold>
-          <Fold label="Rename, move, close">
+          <Fold label="Edit, move, close">
             {(close) => (
               <>
                 <Form
-                  label="Rename"
+                  label="Save name"
                   after={["folders", "credentials"]}
                   done={close}
                   submit={(data) => change({ name: text(data, "name") })()}

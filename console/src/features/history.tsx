@@ -57,8 +57,8 @@ export function History({ it, label }: { it: Credential; label: (field: string) 
       ))}
       {back && (
         <Ask
-          title={`Put version ${back.number} of “${label(back.field)}” back?`}
-          label="Put it back"
+          title={`Restore version ${back.number} of “${label(back.field)}”?`}
+          label="Restore value"
           after={["credential", "history", "credentials"]}
           close={() => setBack(null)}
           run={() =>

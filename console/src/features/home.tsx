@@ -5,7 +5,7 @@ import { Link } from "wouter";
 import { type Me, api, result } from "../api";
 import { Act, Card, Empty, Left, State, Trouble, When } from "../parts";
 import { DeviceTrouble } from "./devices";
-import { CredentialLink } from "./links";
+import { CredentialLink } from "./credential-link";
 import { Pending } from "./pending";
 import { Decision } from "./requests";
 
@@ -19,7 +19,7 @@ function Wrong() {
   const items = found.data?.items ?? [];
   return (
     <Card
-      title="Something wrong with"
+      title="Findings"
       actions={
         <Link href="/vault?finding=any" className="link">
           All findings
@@ -56,7 +56,7 @@ export function Home({ me }: { me: Me }) {
     <>
       <h1 className="mb-3 text-xl font-semibold">Today, {me.display_name}</h1>
       <div className="grid items-start gap-3 lg:grid-cols-2">
-        <Card title={`Waiting for your answer (${data.to_decide.length})`}>
+        <Card title={`Waiting for your decision (${data.to_decide.length})`}>
           {data.to_decide.length === 0 && <Empty>No request waits for your decision.</Empty>}
           <ul className="flex flex-col gap-3">
             {data.to_decide.map((request) => (
@@ -72,7 +72,7 @@ export function Home({ me }: { me: Me }) {
             ))}
           </ul>
         </Card>
-        <Card title={`You hold (${data.held.length})`}>
+        <Card title={`Checked out to you (${data.held.length})`}>
           {data.held.length === 0 && <Empty>Nothing is checked out to you.</Empty>}
           <ul className="flex flex-col gap-2">
             {data.held.map((held) => (

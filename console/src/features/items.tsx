@@ -10,17 +10,17 @@ import { drag, each, useCut } from "./drag-and-drop";
 import { Considered } from "./preview";
 
 const VIEWS: [string, string][] = [
-  ["", "Everything I may know of"],
+  ["", "All credentials"],
   ["favourites", "My favourites"],
   ["recent", "Used by me lately"],
   ["most-used", "Most used by me"],
   ["mine", "Mine to steward"],
   ["shared-with-me", "Shared with me"],
   ["shared-by-me", "Shared by me"],
-  ["with-nobody", "Shared with nobody"],
+  ["with-nobody", "Not shared"],
 ];
 const FINDINGS: [string, string][] = [
-  ["", "whatever"],
+  ["", "any"],
   ["any", "anything wrong"],
   ["leaked", "leaked"],
   ["out-of-sync", "out of sync"],
@@ -32,10 +32,10 @@ const FINDINGS: [string, string][] = [
   ["old", "old"],
 ];
 const CHECKS: [string, string][] = [
-  ["", "whatever"],
-  ["in sync", "in sync"],
-  ["out of sync", "out of sync"],
-  ["locked out", "locked out"],
+  ["", "any"],
+  ["in-sync", "in sync"],
+  ["out-of-sync", "out of sync"],
+  ["locked-out", "locked out"],
   ["unreachable", "unreachable"],
 ];
 
@@ -85,7 +85,7 @@ function Filter({
                 {search.name}
               </button>
               <Act
-                label="Forget"
+                label="Remove"
                 of={search.name}
                 look="btn-xs btn-ghost"
                 run={() =>
@@ -332,7 +332,7 @@ const Row = memo(function Row({
               <span
                 title={
                   item.own_grants
-                    ? "shared: a grant stands on itself"
+                    ? "Shared: has grants of its own"
                     : "shared: by a grant on a folder"
                 }
               >

@@ -16,33 +16,34 @@ import { Act, Card, Choice, Empty, Field, Fold, Form, Lines, Trouble, text } fro
 import { TYPES } from "./fields";
 
 const LABELS: Record<string, string> = {
-  bin_days: "What is in the bin is purged after days (0: never by itself)",
-  old_days: "A password is old after days (0: never)",
+  bin_days: "Bin retention (days, 0: unlimited)",
+  old_days: "Old after (days, 0: never)",
   expires_soon_days: "Warn before expiry (days)",
   weak_below: "Weak below strength (0–4)",
-  attachment_mib: "The largest attachment, in MiB",
-  attachments_total_mib: "All attachments together, in MiB",
-  hide_seconds: "A revealed secret hides itself after seconds",
-  clipboard_seconds: "The clipboard is cleared after seconds",
-  only_own_kinds: "New credentials are of our own kinds alone",
+  attachment_mib: "Maximum attachment size (MiB)",
+  attachments_total_mib: "Total attachment size (MiB)",
+  hide_seconds: "Hide a revealed secret after (seconds)",
+  clipboard_seconds: "Clear the clipboard after (seconds)",
+  only_own_kinds: "Allow new credentials of the organisation's own kinds only",
   personal_folders: "People may keep personal folders",
-  exports: "People may export, encrypted, what they may see",
-  adds_at_top: "Everybody may add folders at the top",
-  shares: "Stewards may grant; otherwise it takes the duty “access” as well",
+  exports: "People may export what they may see, encrypted",
+  adds_at_top: "Anyone may add top-level folders",
+  shares: "Stewards may grant access without the duty “access”",
   connect_to:
-    "Where the service may connect to: a network and ports a line, such as 10.20.0.0/16 22. Empty: everywhere but this machine and link-local addresses",
+    "Allowed device networks, one per line with ports, such as 10.20.0.0/16 22 (empty: all but this machine and link-local addresses)",
   trust_first_contact:
-    "Trust devices at first contact: a password is sent to whatever answers at the address of a device without a confirmed identity",
+    "Trust devices on first contact: passwords are sent to a device before its identity is confirmed",
   two_people_gates: "Two people: weakening or removing a gate",
   two_people_duties: "Two people: giving duties",
   two_people_passwords:
-    "Two people: resetting the password of somebody with duties, stewardship or approvals",
+    "Two people: resetting the password of a person with duties, stewardship or approvals",
   two_people_clients: "Two people: renewing the secret of a client",
   two_people_groups: "Two people: joining a group that brings stewardship or approvals",
-  two_people_settings: "Two people: switching one of these off, or trusting first contact",
+  two_people_settings: "Two people: turning one of these off, or trusting first contact",
   independent_approvers:
-    "An approver does not decide requests of whoever set their sign-in password",
-  discoverable_names: "People see the names of what they cannot open, and may ask for it",
+    "Approvers do not decide requests of the person who set their sign-in password",
+  discoverable_names:
+    "Credentials are discoverable: people see the names of those that they have no access to, and may request it",
 };
 
 function SettingsCard({ me }: { me: Me }) {
@@ -71,7 +72,7 @@ function SettingsCard({ me }: { me: Me }) {
     );
   };
   return (
-    <Card title="For everybody">
+    <Card title="For everyone">
       {!may && <p className="quiet">Changing this takes the duty “policy”.</p>}
       <Form
         key={present.version}
@@ -142,12 +143,7 @@ function KindForm({ present, close }: { present?: Kind; close: () => void }) {
       : result(api.POST("/api/v1/kinds", { body: { ...body, name: text(data, "name") } }));
   };
   return (
-    <Form
-      label={present ? "Change the kind" : "Add the kind"}
-      submit={submit}
-      after={["kinds"]}
-      done={close}
-    >
+    <Form label={present ? "Save kind" : "Add kind"} submit={submit} after={["kinds"]} done={close}>
       <Field label="Label" name="label" defaultValue={present?.label} required />
       {!present && (
         <Field
@@ -333,7 +329,7 @@ function KeysCard() {
               </div>
             </div>
           ) : (
-            <Fold label="Change the root key">
+            <Fold label="Replace the root key">
               {(close) => (
                 <Form label="Prepare the change" submit={changeRoot} after={["keys"]} done={close}>
                   <Field label="Present passphrase" name="passphrase" type="password" required />
@@ -350,10 +346,10 @@ function KeysCard() {
               )}
             </Fold>
           )}
-          <Fold label="Change the organisation key">
+          <Fold label="Replace the organisation key">
             {(close) => (
               <Form
-                label="Change it"
+                label="Replace"
                 submit={(data) =>
                   result(
                     api.POST("/api/v1/keys/organisation", {
@@ -439,7 +435,7 @@ export function Organisation({ me }: { me: Me }) {
                     </div>
                   )}
                   {may && (
-                    <Fold label={`Change ${kind.label}`}>
+                    <Fold label={`Edit ${kind.label}`}>
                       {(close) => <KindForm key={kind.version} present={kind} close={close} />}
                     </Fold>
                   )}

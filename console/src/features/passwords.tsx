@@ -16,16 +16,16 @@ import { Act, Card, Choice, Field, Fold, Form, Trouble, text, word } from "../pa
 import { lend, useTimes } from "./secret";
 
 const NUMBERS: [keyof PolicyRules, string][] = [
-  ["shortest", "Fewest characters of a typed one"],
-  ["longest", "Most characters of a typed one"],
-  ["lower", "Least of a to z"],
-  ["upper", "Least of A to Z"],
-  ["digits", "Least of 0 to 9"],
-  ["symbols_least", "Least of the symbols"],
-  ["most_repeats", "The same character in a row, at most (0: any)"],
-  ["most_in_sequence", "Characters in order, as abc, at most (0: any)"],
-  ["not_last", "None of so many former ones"],
-  ["least_bits", "Least entropy in bits (0: 48)"],
+  ["shortest", "Minimum length (typed)"],
+  ["longest", "Maximum length (typed)"],
+  ["lower", "Minimum of a–z"],
+  ["upper", "Minimum of A–Z"],
+  ["digits", "Minimum of 0–9"],
+  ["symbols_least", "Minimum of symbols"],
+  ["most_repeats", "Maximum repeats of a character (0: any)"],
+  ["most_in_sequence", "Maximum sequence, such as abc (0: any)"],
+  ["not_last", "Former passwords not allowed"],
+  ["least_bits", "Minimum entropy (bits, 0: 48)"],
 ];
 const TICKS: [keyof PolicyRules, string][] = [
   [
@@ -74,7 +74,7 @@ function words(rules: PolicyRules): string {
     rules.only_these && "nothing but letters, digits and these symbols",
     rules.forbidden && `never ${rules.forbidden}`,
     rules.first !== "any" && `begins with a ${rules.first.replaceAll("-", " ")}`,
-    rules.no_look_alikes && "nothing that looks like something else",
+    rules.no_look_alikes && "no look-alike characters",
     rules.most_repeats > 0 && `a character at most ${rules.most_repeats} times in a row`,
     rules.most_in_sequence > 0 && `at most ${rules.most_in_sequence} in order`,
     rules.not_user_name && "not the account’s name",
@@ -159,7 +159,7 @@ function PolicyForm({ present, close }: { present?: PasswordPolicy; close: () =>
   });
   return (
     <Form
-      label={present ? "Change the policy" : "Add the policy"}
+      label={present ? "Save policy" : "Add policy"}
       submit={submit}
       after={["policies", "credentials"]}
       done={close}
@@ -187,7 +187,7 @@ function PolicyForm({ present, close }: { present?: PasswordPolicy; close: () =>
               defaultValue={String(rules.words || 6)}
               required
             />
-            <Field label="Between the words" name="separator" defaultValue={rules.separator} />
+            <Field label="Separator" name="separator" defaultValue={rules.separator} />
             <input type="hidden" name="length" value={rules.length} />
           </>
         ) : (
@@ -213,12 +213,8 @@ function PolicyForm({ present, close }: { present?: PasswordPolicy; close: () =>
             required
           />
         ))}
-        <Field label="Symbols that may occur" name="symbols" defaultValue={rules.symbols} />
-        <Field
-          label="Characters that never occur"
-          name="forbidden"
-          defaultValue={rules.forbidden}
-        />
+        <Field label="Allowed symbols" name="symbols" defaultValue={rules.symbols} />
+        <Field label="Forbidden characters" name="forbidden" defaultValue={rules.forbidden} />
         <Choice
           label="Begins with"
           name="first"
@@ -272,7 +268,7 @@ function Generator({ policies }: { policies: PasswordPolicy[] }) {
   return (
     <div className="max-w-md">
       <Choice
-        label="By the policy"
+        label="Policy"
         name="policy"
         value={policy}
         onChange={(event) => setPolicy(event.target.value)}
@@ -335,7 +331,7 @@ export function Passwords({ me }: { me: Me }) {
                 {policy.is_default && <span className="badge badge-sm ml-2">default</span>}
                 <p>{words({ ...PLAIN, ...policy.rules })}</p>
                 {may && (
-                  <Fold label={`Change ${policy.name}`}>
+                  <Fold label={`Edit ${policy.name}`}>
                     {(close) => <PolicyForm present={policy} close={close} />}
                   </Fold>
                 )}
@@ -380,8 +376,8 @@ export function Passwords({ me }: { me: Me }) {
             <p className="quiet mt-2">Changing policies takes the duty “policy”.</p>
           )}
         </Card>
-        <Card title="Generate one for use elsewhere">
-          <p className="quiet mb-2">It is stored nowhere.</p>
+        <Card title="Generate a password">
+          <p className="quiet mb-2">It is not stored.</p>
           <Generator policies={policies.data ?? []} />
         </Card>
       </div>

@@ -59,7 +59,7 @@ function Thing({ it, folders }: { it: PersonalThing; folders: Folder[] }) {
       <p className="flex flex-wrap items-baseline justify-between gap-2">
         <strong>
           {it.name}{" "}
-          <span title="personal: nobody else reaches it" aria-label="personal">
+          <span title="Personal: nobody else has access" aria-label="personal">
             ◉
           </span>
         </strong>
@@ -81,7 +81,7 @@ function Thing({ it, folders }: { it: PersonalThing; folders: Folder[] }) {
         </button>
       )}
       <Trouble error={reveal.error} />
-      <Fold label={`Change ${it.name}`}>
+      <Fold label={`Edit ${it.name}`}>
         {(close) => (
           <Form
             label="Save"
@@ -163,9 +163,7 @@ function Inside() {
       }
     >
       <Trouble error={things.error} />
-      {things.data?.length === 0 && (
-        <Empty>It is empty. What you add here is seen by nobody else.</Empty>
-      )}
+      {things.data?.length === 0 && <Empty>It is empty. Only you can see what you add here.</Empty>}
       <ul>
         {things.data?.map((it) => (
           <Thing key={it.id} it={it} folders={folders.data ?? []} />
@@ -174,7 +172,7 @@ function Inside() {
       <Fold label="Add to personal folder">
         {(close) => (
           <Form
-            label="Add it"
+            label="Add item"
             after={AFTER}
             done={close}
             submit={(data) => result(api.POST("/api/v1/personal/items", { body: given(data) }))}
@@ -186,7 +184,7 @@ function Inside() {
       <Fold label="New passphrase">
         {(close) => (
           <Form
-            label="Change the passphrase"
+            label="Save passphrase"
             after={AFTER}
             done={close}
             submit={(data) =>

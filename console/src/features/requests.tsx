@@ -4,7 +4,7 @@ import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { type Request, api, result, all } from "../api";
 import { Act, Card, Choice, Empty, Field, Left, State, Table, Trouble, When } from "../parts";
-import { CredentialLink } from "./links";
+import { CredentialLink } from "./credential-link";
 import { AccessRequests } from "./access-requests";
 
 /** Approve or refuse, with a comment. */
@@ -52,7 +52,7 @@ export function Requests() {
     <div className="flex flex-col gap-3">
       <h1 className="text-xl font-semibold">Requests</h1>
       {waiting.length > 0 && (
-        <Card title="Waiting for your answer">
+        <Card title="Waiting for your decision">
           <ul className="flex flex-col gap-3">
             {waiting.map((request) => (
               <li key={request.id} className="border-l-4 border-info pl-3">

@@ -47,7 +47,7 @@ export function PlanForm({ close, ...place }: Place & { close: () => void }) {
         </Empty>
       )}
       <Form
-        label={present ? "Change the plan" : "Set the plan"}
+        label={present ? "Save plan" : "Add plan"}
         submit={submit}
         after={["plans", "upkeep", "credential"]}
         done={close}
@@ -95,7 +95,7 @@ export function PlanForm({ close, ...place }: Place & { close: () => void }) {
           />
         </div>
         <Choice
-          label="New passwords by the policy"
+          label="Policy for new passwords"
           name="policy"
           defaultValue={present?.policy ?? ""}
           options={[
@@ -176,7 +176,7 @@ export function GateForm({ close, ...place }: Place & { close: () => void }) {
         </Empty>
       )}
       <Form
-        label={present ? "Change the gate" : "Set the gate"}
+        label={present ? "Save gate" : "Add gate"}
         submit={submit}
         after={["gates", "credential", "credentials"]}
         done={close}

@@ -71,7 +71,7 @@ function Terms({ grant, done }: { grant: Grant; done: () => void }) {
   };
   return (
     <div className="w-full pb-2">
-      <Form label="Change …" submit={submit} keep>
+      <Form label="Edit …" submit={submit} keep>
         <Choice label="Level" name="level" defaultValue={grant.level} options={LEVELS} />
         <Field
           label="Until (empty: without end)"
@@ -92,8 +92,8 @@ function Terms({ grant, done }: { grant: Grant; done: () => void }) {
       </Form>
       {asking && (
         <Ask
-          title={`Change what ${grant.subject_name} may do?`}
-          label="Change it"
+          title={`Edit the access of ${grant.subject_name}?`}
+          label="Apply"
           run={async () => {
             await result(
               api.PATCH("/api/v1/grants/{grant}", {
@@ -138,10 +138,10 @@ function GrantLine({ grant, own }: { grant: Grant; own: boolean }) {
             type="button"
             className="btn btn-xs"
             aria-expanded={changing}
-            aria-label={`Change ${grant.level} to ${grant.subject_name}`}
+            aria-label={`Edit ${grant.level} to ${grant.subject_name}`}
             onClick={() => setChanging(!changing)}
           >
-            Change
+            Edit
           </button>
           <Considered
             label="Remove"

@@ -13,6 +13,7 @@ import {
   wholeList,
   exportFile,
   fileBody,
+  all,
 } from "../api";
 import {
   Act,
@@ -230,7 +231,7 @@ function Look({
               className="link"
               onClick={() => keepFile(problemsOf(report), "not-brought-in.csv")}
             >
-              Keep the list as a file
+              Save the list as a file
             </button>
           </p>
           <label>
@@ -240,7 +241,7 @@ function Look({
               checked={options.only_good}
               onChange={(event) => set({ ...options, only_good: event.target.checked })}
             />{" "}
-            import the valid rows and leave these out
+            Import the valid rows only
           </label>
         </>
       )}
@@ -344,7 +345,7 @@ function BringIn({ folders }: { folders: Folder[] }) {
 function Imports() {
   const imports = useQuery({
     queryKey: ["imports"],
-    queryFn: () => wholeList(api.GET("/api/v1/imports")),
+    queryFn: () => all((query) => api.GET("/api/v1/imports", { params: { query } })),
   });
   const undo = (item: ImportItem) => async () => {
     const undone = await result(
@@ -359,7 +360,7 @@ function Imports() {
   return (
     <>
       <Trouble error={imports.error} />
-      <Table label="Imports" heads={["File", "By", "Added", "Changed", "Actions"]}>
+      <Table label="Imports" heads={["File", "By", "Added", "Updated", "Actions"]}>
         {imports.data?.map((item) => (
           <tr key={item.id}>
             <td>
@@ -400,7 +401,7 @@ function Imports() {
 function ExportForm({ me, folders }: { me: Me; folders: Folder[] }) {
   const [way, setWay] = useState("recipients");
   const ways: [string, string][] = [
-    ["recipients", "encrypted for keys of age"],
+    ["recipients", "Encrypted for age keys"],
     ["passphrase", "encrypted by a passphrase"],
     ...(me.duties.includes("export") ? [["plain", "not encrypted"] as [string, string]] : []),
   ];
@@ -418,14 +419,14 @@ function ExportForm({ me, folders }: { me: Me; folders: Folder[] }) {
       `taken-out.${text(data, "format") === "csv" ? "csv" : "json"}${way === "plain" ? "" : ".age"}`,
     );
     told(
-      `${out.taken} credentials are in the file.${out.leftOut === "0" ? "" : ` ${out.leftOut} are left out: gates stand before them.`}`,
+      `Credentials exported: ${out.taken}.${out.leftOut === "0" ? "" : ` Left out, behind a gate: ${out.leftOut}.`}`,
     );
   };
   return (
     <Form label="Export" submit={submit} keep>
       <p>
-        Everything that you may reveal. Each credential that goes out is in the audit log. Any age
-        program opens the file.
+        Exports everything that you may reveal. Each exported credential is recorded in the audit
+        log. Open the file with any age program.
       </p>
       <div className="grid grid-cols-2 gap-2">
         <Choice
@@ -439,7 +440,7 @@ function ExportForm({ me, folders }: { me: Me; folders: Folder[] }) {
           ]}
         />
         <Choice
-          label="As"
+          label="Format"
           name="format"
           options={[
             ["exchange", "exchange format (JSON)"],
@@ -448,7 +449,7 @@ function ExportForm({ me, folders }: { me: Me; folders: Folder[] }) {
         />
       </div>
       <Choice
-        label="Protected"
+        label="Protection"
         name="way"
         value={way}
         onChange={(event) => setWay(event.target.value)}
@@ -463,7 +464,7 @@ function ExportForm({ me, folders }: { me: Me; folders: Folder[] }) {
           autoComplete="new-password"
           minLength={12}
           required
-          hint="At least 12 characters. Without it nobody opens the file."
+          hint="At least 12 characters. The file cannot be opened without it."
         />
       )}
       <Field
@@ -472,7 +473,7 @@ function ExportForm({ me, folders }: { me: Me; folders: Folder[] }) {
         required={way === "plain"}
         hint={
           way === "plain"
-            ? "Whoever finds the file has everything in it. It takes a sign-in of the last five minutes."
+            ? "Anybody who finds the file can read everything in it. You must have signed in within the last five minutes."
             : undefined
         }
       />

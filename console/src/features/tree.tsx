@@ -168,7 +168,7 @@ export function Tree({ folders, open }: { folders: Folder[]; open: string | unde
                       className={folder.id === open ? "" : "quiet"}
                       title={
                         folder.own_grants
-                          ? "shared: a grant stands on it"
+                          ? "Shared: has grants of its own"
                           : "shared: by a grant from above"
                       }
                     >

@@ -4,7 +4,7 @@ import { useQuery } from "@tanstack/react-query";
 import { type Job, type Plan, api, result, wholeList, all } from "../api";
 import { Act, Card, Empty, State, Table, Trouble, When } from "../parts";
 import { Devices } from "./devices";
-import { CredentialLink } from "./links";
+import { CredentialLink } from "./credential-link";
 
 const CAUSES: Record<string, string> = {
   asked: "asked for",
@@ -30,8 +30,8 @@ export function JobRows({ jobs }: { jobs: Job[] }) {
               word={
                 job.state === "done" || job.state === "failed"
                   ? (job.outcome ?? job.state)
-                  : job.outcome === "in doubt" && job.state === "queued"
-                    ? "in doubt"
+                  : job.outcome === "in-doubt" && job.state === "queued"
+                    ? "in-doubt"
                     : job.state
               }
             />

@@ -268,7 +268,7 @@ impl Connection {
     pub fn list<T: DeserializeOwned>(
         &self,
         path: &str,
-        most: Option<usize>,
+        limit: Option<usize>,
     ) -> Result<Vec<T>, ClientError> {
         let mut items: Vec<T> = vec![];
         let mut cursor = String::new();
@@ -276,9 +276,9 @@ impl Connection {
             let separator = if path.contains('?') { '&' } else { '?' };
             let page: Page<T> = self.get(&format!("{path}{separator}limit=500&cursor={cursor}"))?;
             items.extend(page.items);
-            match (page.next, most) {
-                (_, Some(most)) if items.len() >= most => {
-                    items.truncate(most);
+            match (page.next, limit) {
+                (_, Some(limit)) if items.len() >= limit => {
+                    items.truncate(limit);
                     return Ok(items);
                 }
                 (Some(next), _) => cursor = next,

@@ -139,7 +139,7 @@ pub fn list(
             if let Some(column) = columns
                 .clone()
                 .position(|(_, field)| *field == "id")
-                .and_then(|at| table.column_mut(at))
+                .and_then(|index| table.column_mut(index))
             {
                 column.set_constraint(ColumnConstraint::ContentWidth);
             }
@@ -188,8 +188,8 @@ pub fn one(
 }
 
 /// A number with what it counts.
-pub fn counted(number: usize, one: &str, many: &str) -> String {
-    format!("{number} {}", if number == 1 { one } else { many })
+pub fn counted(number: usize, singular: &str, plural: &str) -> String {
+    format!("{number} {}", if number == 1 { singular } else { plural })
 }
 
 #[cfg(test)]

@@ -1,5 +1,6 @@
 //! What the client says without a service: the help of every command, and slips of the pen. The
-//! transcripts are in `tests/cmd/`; `TRYCMD=overwrite cargo test -p jexlin --test cmd` writes them again.
+//! transcripts are in `tests/cmd/`; `TRYCMD=overwrite cargo test -p jexlin --test cmd` writes them
+//! again.
 
 #![allow(
     clippy::expect_used,

@@ -15,7 +15,7 @@ use crate::args::{Format, Who};
 use crate::connection::query;
 use crate::error::ClientError;
 use crate::lookup;
-use crate::output::{self, Column, say};
+use crate::output::{self, Column, counted, say};
 use crate::run::{Done, Run};
 
 /// Access as a whole.
@@ -101,7 +101,7 @@ pub enum AccessIssueCommand {
 pub struct TransferStewardshipArgs {
     /// Whose it is, by sign-in name
     from: String,
-    /// Who gets it, by sign-in name
+    /// The new steward, by sign-in name
     to: String,
     /// Only what is on this folder or below it
     #[arg(long, value_name = "PATH")]
@@ -317,9 +317,13 @@ impl Run {
         let fixed: AccessIssuesFixed = self.link.post("/api/v1/access-issues", wanted)?;
         say(&match (fixed.withdrawn, fixed.appointed) {
             (withdrawn, 0) => {
-                format!("{withdrawn} grants are taken away; nobody loses anything by it.")
+                let removed = counted(withdrawn, "grant is removed", "grants are removed");
+                format!("{removed}; no access is lost.")
             }
-            (_, appointed) => format!("{appointed} folders have a steward again."),
+            (_, appointed) => {
+                let folders = counted(appointed, "folder has", "folders have");
+                format!("{folders} a steward again.")
+            }
         })
     }
 

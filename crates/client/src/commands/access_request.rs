@@ -87,7 +87,7 @@ impl Run {
                     self.format,
                     &rows,
                     &ACCESS_REQUEST,
-                    "Nobody has asked for anything that concerns you.",
+                    "There are no access requests that concern you.",
                 );
             }
             AccessRequest::Find { text } => {

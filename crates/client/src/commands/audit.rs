@@ -46,7 +46,7 @@ pub enum Audit {
         find: Option<String>,
         /// At most so many
         #[arg(long, default_value_t = 50)]
-        most: usize,
+        limit: usize,
     },
     /// Write the whole log and its signed checkpoints to a file
     Export {
@@ -79,7 +79,7 @@ impl Run {
                 since,
                 until,
                 find: text,
-                most,
+                limit,
             } => {
                 let actor = actor
                     .map(|name| lookup::person(&self.link, &name))
@@ -106,7 +106,7 @@ impl Run {
                     .collect();
                 let rows: Vec<AuditEvent> = self.link.list(
                     &format!("/api/v1/audit?{}", address.trim_end_matches('&')),
-                    Some(most),
+                    Some(limit),
                 )?;
                 self.show_events(&rows)
             }

@@ -6,9 +6,9 @@ use std::path::{Path, PathBuf};
 
 use clap::{Args, Subcommand};
 use jexlin_api::{
-    Attachment, Change, ChangeCredential, CopyCredential, Credential as CredentialItem,
-    CredentialsMoved, KindField, NewCredential, OperatorScope, Restore, Reveal, Revealed,
-    SecretText, SeedInPicture, TagsChanged, UseItem, Version,
+    Attachment, Change, CopyCredential, Credential as CredentialItem, CredentialsMoved,
+    EditCredential, KindField, NewCredential, OperatorScope, Restore, Reveal, Revealed, SecretText,
+    SeedInPicture, TagsChanged, UseItem, Version,
 };
 use serde_json::{Value, json};
 use uuid::Uuid;
@@ -66,7 +66,7 @@ pub struct Given {
     /// The type of SSH key to make: ed25519, ecdsa-p256, ecdsa-p384, rsa-3072 or rsa-4096
     #[arg(long, value_name = "SORT")]
     pub key_type: Option<String>,
-    /// Why; it stays with the values in the history
+    /// Why; kept with the values in the history
     #[arg(long, default_value = "")]
     pub why: String,
     #[command(flatten)]
@@ -123,7 +123,7 @@ pub enum Credential {
         /// Generate a new password
         #[arg(long)]
         generate: bool,
-        /// Change it only if it still has this version
+        /// Apply only if it still has this version
         #[arg(long, value_name = "NUMBER")]
         if_version: Option<i32>,
     },
@@ -211,8 +211,8 @@ pub enum Credential {
     Compare {
         /// Its path
         path: String,
-        /// The one version
-        one: i32,
+        /// A version
+        version: i32,
         /// The other version
         other: i32,
         /// Which field
@@ -294,7 +294,8 @@ impl Run {
             ("changed", "changed_at"),
             ("version", "version"),
         ];
-        // What a kind of the organisation's own has is shown like the rest; of a certificate, what it says.
+        // What a kind of the organisation's own has is shown like the rest; of a certificate, what
+        // it says.
         let mut fields: Vec<(String, String)> = shown
             .fields
             .keys()
@@ -424,7 +425,7 @@ impl Run {
         if_version: Option<i32>,
     ) -> Done {
         let present = self.known(path)?;
-        let body = ChangeCredential {
+        let body = EditCredential {
             name,
             folder: None,
             fields: fields(given)?,
@@ -483,7 +484,8 @@ impl Run {
         if to == Path::new("-") {
             return self.link.copy_to(&address, &mut std::io::stdout());
         }
-        // Written beside and moved into place: a file that broke off is never taken for a whole one.
+        // Written beside and moved into place: a file that broke off is never taken for a whole
+        // one.
         let beside = to.with_extension("part");
         let mut file = secrets::private_file(&beside)?;
         let copied = self.link.copy_to(&address, &mut file).and_then(|()| {
@@ -509,7 +511,7 @@ impl Run {
         ))
     }
 
-    fn compare(&self, path: &str, (one, other): (i32, i32), field: &str, pipe: bool) -> Done {
+    fn compare(&self, path: &str, (entry, other): (i32, i32), field: &str, pipe: bool) -> Done {
         to_terminal(pipe, "secret")?;
         let id = lookup::credential(&self.link, path)?;
         let look = |version| -> Result<Revealed, ClientError> {
@@ -521,17 +523,17 @@ impl Run {
                 },
             )
         };
-        let (first, second) = (look(one)?, look(other)?);
+        let (first, second) = (look(entry)?, look(other)?);
         let (a, b) = (first.value.expose_secret(), second.value.expose_secret());
         if self.format == Format::Json {
             return output::one(
                 self.format,
-                &json!({"same": a == b, "one": {"version": one, "value": a}, "other": {"version": other, "value": b}}),
+                &json!({"same": a == b, "one": {"version": entry, "value": a}, "other": {"version": other, "value": b}}),
                 &[],
             );
         }
-        let width = one.to_string().len().max(other.to_string().len());
-        say(&format!("{one:>width$}  {a}\n{other:>width$}  {b}"))?;
+        let width = entry.to_string().len().max(other.to_string().len());
+        say(&format!("{entry:>width$}  {a}\n{other:>width$}  {b}"))?;
         if a == b {
             say("They are the same.")
         } else {
@@ -539,19 +541,218 @@ impl Run {
         }
     }
 
+    fn list_credential(&self, folder: Option<String>, narrow: Box<Narrow>) -> Done {
+        let view = narrow.view.clone();
+        let mut filters = self.filters(*narrow)?;
+        if let Some(path) = folder {
+            filters.insert(
+                "folder".into(),
+                lookup::folder(&self.link, &path)?.id.to_string(),
+            );
+        }
+        self.listed(
+            &filters,
+            view.as_deref(),
+            "There is no such credential that you may know of. Add one: jexlin credential add",
+        )
+    }
+
+    fn move_credential(&self, mut paths: Vec<String>, preview: bool) -> Done {
+        let to = lookup::folder(&self.link, &paths.pop().unwrap_or_default())?;
+        if preview {
+            let ids = paths
+                .iter()
+                .map(|path| lookup::credential(&self.link, path))
+                .collect::<Result<_, _>>()?;
+            return self.preview(&Change::Credentials(CredentialsMoved { ids, to: to.id }));
+        }
+        self.each(&paths, |path| {
+            let present = self.known(path)?;
+            let body = EditCredential {
+                folder: Some(to.id),
+                ..Default::default()
+            };
+            let moved: CredentialItem = self.link.change(
+                "PATCH",
+                &format!("/api/v1/credentials/{}", present.id),
+                &body,
+                present.version,
+            )?;
+            Ok(format!("is now {}/{}", moved.place, moved.name))
+        })
+    }
+
+    fn copy_credential(&self, path: String, to: String, name: Option<String>) -> Done {
+        let (id, folder) = (
+            lookup::credential(&self.link, &path)?,
+            lookup::folder(&self.link, &to)?.id,
+        );
+        self.show_credential(&self.link.post(
+            &format!("/api/v1/credentials/{id}/copy"),
+            &CopyCredential { folder, name },
+        )?)
+    }
+
+    fn remove_credential(&self, paths: Vec<String>) -> Done {
+        self.each(&paths, |path| {
+            let present = self.known(path)?;
+            self.link.delete(
+                &format!("/api/v1/credentials/{}", present.id),
+                Some(present.version),
+            )?;
+            Ok(format!(
+                "is in the bin; restore it: jexlin bin restore \"{}/{}\"",
+                present.place, present.name
+            ))
+        })
+    }
+
+    fn unmark_credential(&self, paths: Vec<String>) -> Done {
+        self.each(&paths, |path| {
+            self.link.delete(
+                &format!(
+                    "/api/v1/credentials/{}/favourite",
+                    lookup::credential(&self.link, path)?
+                ),
+                None,
+            )?;
+            Ok("is no longer a favourite".into())
+        })
+    }
+
+    fn operator_scope_credential(
+        &self,
+        path: String,
+        device: Vec<String>,
+        folder: Vec<String>,
+        nowhere: bool,
+    ) -> Done {
+        let address = format!(
+            "/api/v1/credentials/{}/operator-scope",
+            lookup::credential(&self.link, &path)?
+        );
+        let scope: OperatorScope = if nowhere || !device.is_empty() || !folder.is_empty() {
+            let devices = device
+                .iter()
+                .map(|path| lookup::device(&self.link, path))
+                .collect::<Result<_, _>>()?;
+            let folders = folder
+                .iter()
+                .map(|path| lookup::folder(&self.link, path).map(|folder| folder.id))
+                .collect::<Result<_, _>>()?;
+            self.link.set(
+                &address,
+                &OperatorScope {
+                    devices,
+                    folders,
+                    paths: vec![],
+                },
+            )?
+        } else {
+            self.link.get(&address)?
+        };
+        let rows: Vec<Value> = scope
+            .paths
+            .iter()
+            .map(|path| json!({ "path": path }))
+            .collect();
+        output::list(
+            self.format,
+            &rows,
+            &[("may be used as the operator on", "path")],
+            "It may be used as the operator of no device.",
+        )
+    }
+
+    fn history_credential(&self, path: String) -> Done {
+        let rows: Vec<Version> = self.link.list(
+            &format!(
+                "/api/v1/credentials/{}/history",
+                lookup::credential(&self.link, &path)?
+            ),
+            None,
+        )?;
+        let columns: [Column; 7] = [
+            ("field", "field"),
+            ("version", "number"),
+            ("state", "state"),
+            ("made", "made_at"),
+            ("by", "made_by"),
+            ("how", "made_how"),
+            ("why", "why"),
+        ];
+        output::list(self.format, &rows, &columns, "There is no history.")
+    }
+
+    fn restore_credential(&self, path: String, version: i32, field: String, why: String) -> Done {
+        let id = lookup::credential(&self.link, &path)?;
+        self.show_credential(&self.link.post(
+            &format!("/api/v1/credentials/{id}/restore"),
+            &Restore {
+                field: Some(field),
+                version,
+                why,
+            },
+        )?)
+    }
+
+    fn uses_credential(&self, path: String) -> Done {
+        let rows: Vec<UseItem> = self.link.list(
+            &format!(
+                "/api/v1/credentials/{}/uses",
+                lookup::credential(&self.link, &path)?
+            ),
+            None,
+        )?;
+        output::list(
+            self.format,
+            &rows,
+            &[
+                ("person", "person"),
+                ("last", "last_at"),
+                ("times", "times"),
+            ],
+            "It has not been revealed or used.",
+        )
+    }
+
+    fn attach_credential(&self, path: String, file: PathBuf, name: Option<String>) -> Done {
+        let id = lookup::credential(&self.link, &path)?;
+        let name = name
+            .or_else(|| {
+                file.file_name()
+                    .map(|name| name.to_string_lossy().into_owned())
+            })
+            .unwrap_or_default();
+        let open = fs::File::open(&file).map_err(broken(&file))?;
+        let length = open.metadata().map_err(broken(&file))?.len();
+        let shown: Attachment = self.link.send(
+            &format!("/api/v1/credentials/{id}/attachments?name={}", query(&name)),
+            open,
+            Some(length),
+        )?;
+        output::one(
+            self.format,
+            &shown,
+            &[("name", "name"), ("bytes", "size"), ("added", "made_at")],
+        )
+    }
+
+    fn remove_file_credential(&self, path: String, attachment: String) -> Done {
+        let (id, found) = self.attachment(&path, &attachment)?;
+        self.link.delete(
+            &format!("/api/v1/credentials/{id}/attachments/{}", found.id),
+            None,
+        )?;
+        say(&format!(
+            "The attachment {} is removed permanently.",
+            found.name
+        ))
+    }
+
     pub fn credential(&self, command: Credential) -> Done {
         match command {
-            Credential::List { folder, narrow } => {
-                let view = narrow.view.clone();
-                let mut filters = self.filters(*narrow)?;
-                if let Some(path) = folder {
-                    filters.insert(
-                        "folder".into(),
-                        lookup::folder(&self.link, &path)?.id.to_string(),
-                    );
-                }
-                self.listed(&filters, view.as_deref(), "There is no such credential that you may know of. Add one: jexlin credential add")
-            }
+            Credential::List { folder, narrow } => self.list_credential(folder, narrow),
             Credential::Show { path } => self.show_credential(&self.known(&path)?),
             Credential::Add { path, kind, given } => self.add_credential(&path, kind, &given),
             Credential::Edit {
@@ -562,51 +763,9 @@ impl Run {
                 generate,
                 if_version,
             } => self.edit_credential(&path, name, &given, no_device, generate, if_version),
-            Credential::Move { mut paths, preview } => {
-                let to = lookup::folder(&self.link, &paths.pop().unwrap_or_default())?;
-                if preview {
-                    let ids = paths
-                        .iter()
-                        .map(|path| lookup::credential(&self.link, path))
-                        .collect::<Result<_, _>>()?;
-                    return self.preview(&Change::Credentials(CredentialsMoved { ids, to: to.id }));
-                }
-                self.each(&paths, |path| {
-                    let present = self.known(path)?;
-                    let body = ChangeCredential {
-                        folder: Some(to.id),
-                        ..Default::default()
-                    };
-                    let moved: CredentialItem = self.link.change(
-                        "PATCH",
-                        &format!("/api/v1/credentials/{}", present.id),
-                        &body,
-                        present.version,
-                    )?;
-                    Ok(format!("is now {}/{}", moved.place, moved.name))
-                })
-            }
-            Credential::Copy { path, to, name } => {
-                let (id, folder) = (
-                    lookup::credential(&self.link, &path)?,
-                    lookup::folder(&self.link, &to)?.id,
-                );
-                self.show_credential(&self.link.post(
-                    &format!("/api/v1/credentials/{id}/copy"),
-                    &CopyCredential { folder, name },
-                )?)
-            }
-            Credential::Remove { paths } => self.each(&paths, |path| {
-                let present = self.known(path)?;
-                self.link.delete(
-                    &format!("/api/v1/credentials/{}", present.id),
-                    Some(present.version),
-                )?;
-                Ok(format!(
-                    "is in the bin; restore it: jexlin bin restore \"{}/{}\"",
-                    present.place, present.name
-                ))
-            }),
+            Credential::Move { paths, preview } => self.move_credential(paths, preview),
+            Credential::Copy { path, to, name } => self.copy_credential(path, to, name),
+            Credential::Remove { paths } => self.remove_credential(paths),
             Credential::Tag {
                 paths,
                 add,
@@ -638,7 +797,7 @@ impl Run {
                     .filter(|tag| !gone.contains(&tag.to_lowercase()))
                     .cloned()
                     .collect();
-                let body = ChangeCredential {
+                let body = EditCredential {
                     tags: Some(tags),
                     ..Default::default()
                 };
@@ -659,157 +818,38 @@ impl Run {
                     "/api/v1/credentials/{}/favourite",
                     lookup::credential(&self.link, path)?
                 ))?;
-                Ok("is one of your favourites".into())
+                Ok("is a favourite".into())
             }),
-            Credential::Unmark { paths } => self.each(&paths, |path| {
-                self.link.delete(
-                    &format!(
-                        "/api/v1/credentials/{}/favourite",
-                        lookup::credential(&self.link, path)?
-                    ),
-                    None,
-                )?;
-                Ok("is no favourite of yours any more".into())
-            }),
+            Credential::Unmark { paths } => self.unmark_credential(paths),
             Credential::OperatorScope {
                 path,
                 device,
                 folder,
                 nowhere,
-            } => {
-                let address = format!(
-                    "/api/v1/credentials/{}/operator-scope",
-                    lookup::credential(&self.link, &path)?
-                );
-                let scope: OperatorScope = if nowhere || !device.is_empty() || !folder.is_empty() {
-                    let devices = device
-                        .iter()
-                        .map(|path| lookup::device(&self.link, path))
-                        .collect::<Result<_, _>>()?;
-                    let folders = folder
-                        .iter()
-                        .map(|path| lookup::folder(&self.link, path).map(|folder| folder.id))
-                        .collect::<Result<_, _>>()?;
-                    self.link.set(
-                        &address,
-                        &OperatorScope {
-                            devices,
-                            folders,
-                            paths: vec![],
-                        },
-                    )?
-                } else {
-                    self.link.get(&address)?
-                };
-                let rows: Vec<Value> = scope
-                    .paths
-                    .iter()
-                    .map(|path| json!({ "path": path }))
-                    .collect();
-                output::list(
-                    self.format,
-                    &rows,
-                    &[("may be used as the operator on", "path")],
-                    "It may be used as the operator of no device.",
-                )
-            }
-            Credential::History { path } => {
-                let rows: Vec<Version> = self.link.list(
-                    &format!(
-                        "/api/v1/credentials/{}/history",
-                        lookup::credential(&self.link, &path)?
-                    ),
-                    None,
-                )?;
-                let columns: [Column; 7] = [
-                    ("field", "field"),
-                    ("version", "number"),
-                    ("state", "state"),
-                    ("made", "made_at"),
-                    ("by", "made_by"),
-                    ("how", "made_how"),
-                    ("why", "why"),
-                ];
-                output::list(self.format, &rows, &columns, "There is no history.")
-            }
+            } => self.operator_scope_credential(path, device, folder, nowhere),
+            Credential::History { path } => self.history_credential(path),
             Credential::Compare {
                 path,
-                one,
+                version,
                 other,
                 field,
                 pipe,
-            } => self.compare(&path, (one, other), &field, pipe),
+            } => self.compare(&path, (version, other), &field, pipe),
             Credential::Restore {
                 path,
                 version,
                 field,
                 why,
-            } => {
-                let id = lookup::credential(&self.link, &path)?;
-                self.show_credential(&self.link.post(
-                    &format!("/api/v1/credentials/{id}/restore"),
-                    &Restore {
-                        field: Some(field),
-                        version,
-                        why,
-                    },
-                )?)
-            }
-            Credential::Uses { path } => {
-                let rows: Vec<UseItem> = self.link.list(
-                    &format!(
-                        "/api/v1/credentials/{}/uses",
-                        lookup::credential(&self.link, &path)?
-                    ),
-                    None,
-                )?;
-                output::list(
-                    self.format,
-                    &rows,
-                    &[
-                        ("person", "person"),
-                        ("last", "last_at"),
-                        ("times", "times"),
-                    ],
-                    "Nobody has looked at it or used it.",
-                )
-            }
-            Credential::Attach { path, file, name } => {
-                let id = lookup::credential(&self.link, &path)?;
-                let name = name
-                    .or_else(|| {
-                        file.file_name()
-                            .map(|name| name.to_string_lossy().into_owned())
-                    })
-                    .unwrap_or_default();
-                let open = fs::File::open(&file).map_err(broken(&file))?;
-                let length = open.metadata().map_err(broken(&file))?.len();
-                let shown: Attachment = self.link.send(
-                    &format!("/api/v1/credentials/{id}/attachments?name={}", query(&name)),
-                    open,
-                    Some(length),
-                )?;
-                output::one(
-                    self.format,
-                    &shown,
-                    &[("name", "name"), ("bytes", "size"), ("added", "made_at")],
-                )
-            }
+            } => self.restore_credential(path, version, field, why),
+            Credential::Uses { path } => self.uses_credential(path),
+            Credential::Attach { path, file, name } => self.attach_credential(path, file, name),
             Credential::Fetch {
                 path,
                 attachment,
                 to,
             } => self.fetch(&path, &attachment, to),
             Credential::RemoveFile { path, attachment } => {
-                let (id, found) = self.attachment(&path, &attachment)?;
-                self.link.delete(
-                    &format!("/api/v1/credentials/{id}/attachments/{}", found.id),
-                    None,
-                )?;
-                say(&format!(
-                    "The attachment {} is removed permanently.",
-                    found.name
-                ))
+                self.remove_file_credential(path, attachment)
             }
         }
     }
@@ -819,7 +859,13 @@ impl Run {
 fn marks(a: &str, b: &str) -> String {
     let (a, b): (Vec<char>, Vec<char>) = (a.chars().collect(), b.chars().collect());
     (0..a.len().max(b.len()))
-        .map(|at| if a.get(at) == b.get(at) { ' ' } else { '^' })
+        .map(|index| {
+            if a.get(index) == b.get(index) {
+                ' '
+            } else {
+                '^'
+            }
+        })
         .collect()
 }
 

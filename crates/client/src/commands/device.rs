@@ -2,7 +2,7 @@
 
 use clap::Subcommand;
 use jexlin_api::{
-    BindingsConfirmed, ChangeDevice, Device as DeviceItem, DeviceIdentity, NewDevice, Page,
+    BindingsConfirmed, Device as DeviceItem, DeviceIdentity, EditDevice, NewDevice, Page,
     parse_path,
 };
 use serde_json::json;
@@ -36,7 +36,8 @@ pub enum Device {
         /// The credential that its accounts are changed with
         #[arg(long, value_name = "PATH")]
         operator: Option<String>,
-        /// What it must prove: a host key, a known_hosts line, an SSHFP record or a SHA256 fingerprint (repeatable)
+        /// Its identity: a host key, a known_hosts line, an SSHFP record or a SHA256
+        /// fingerprint (repeatable)
         #[arg(long, value_name = "LINE")]
         identity: Vec<String>,
     },
@@ -70,7 +71,8 @@ pub enum Device {
         /// Confirm the key with this fingerprint, which must be the one that answers
         #[arg(long, value_name = "FINGERPRINT")]
         confirm: Option<String>,
-        /// Set a host key, a known_hosts line, an SSHFP record or a fingerprint by hand (repeatable)
+        /// Set a host key, a known_hosts line, an SSHFP record or a fingerprint by hand
+        /// (repeatable)
         #[arg(long, value_name = "LINE", conflicts_with = "confirm")]
         set: Vec<String>,
     },
@@ -175,7 +177,7 @@ impl Run {
                 self.link.change(
                     "PATCH",
                     &format!("/api/v1/devices/{id}"),
-                    &ChangeDevice {
+                    &EditDevice {
                         name,
                         address,
                         port,
@@ -200,7 +202,7 @@ impl Run {
                 )?;
                 if done.left > 0 {
                     eprintln!(
-                        "{} left for somebody who may see the password.",
+                        "{} left for a person who may see the password.",
                         output::counted(done.left, "binding is", "bindings are")
                     );
                 }
@@ -233,7 +235,8 @@ impl Run {
         output::one(self.format, &shown, &columns)
     }
 
-    /// Shows what a device must prove and what answers now; confirms or sets it when that is wanted.
+    /// Shows what a device must prove and what answers now; confirms or sets it when that is
+    /// wanted.
     fn device_identity(&self, path: &str, confirm: Option<String>, set: Vec<String>) -> Done {
         let columns: [Column; 3] = [
             ("state", "state"),
@@ -289,9 +292,9 @@ impl Run {
             })?;
             lines.push(found.line);
         }
-        let body = ChangeDevice {
+        let body = EditDevice {
             identity: Some(lines),
-            ..ChangeDevice::default()
+            ..EditDevice::default()
         };
         let changed: DeviceItem = self
             .link
@@ -303,7 +306,7 @@ impl Run {
             .count();
         if suspended > 0 {
             eprintln!(
-                "{} suspended until somebody who may see the password confirms: jexlin device confirm",
+                "{} suspended until a person who may see the password confirms: jexlin device confirm",
                 output::counted(suspended, "binding is", "bindings are")
             );
         }

@@ -3,7 +3,7 @@
 use clap::Subcommand;
 use jexlin_api::words::RuleMode;
 use jexlin_api::{
-    Change, ChangeFolder, Folder as FolderItem, FolderChange, NewFolder, PasswordPolicy,
+    Change, EditFolder, Folder as FolderItem, FolderChange, NewFolder, PasswordPolicy,
     PasswordRule, PasswordRuleItem, parse_path,
 };
 
@@ -63,7 +63,7 @@ pub enum Folder {
     Remove {
         /// Its path
         path: String,
-        /// With all that is in it
+        /// With everything in it
         #[arg(long)]
         with_contents: bool,
     },
@@ -73,7 +73,7 @@ pub enum Folder {
         path: String,
         /// At most so many
         #[arg(long, default_value_t = 50)]
-        most: usize,
+        limit: usize,
     },
     /// Show or set the password policy of a folder
     #[command(after_help = "EXAMPLES
@@ -107,7 +107,7 @@ impl Run {
             ("own grants", "own_grants"),
             ("shared", "shared"),
         ];
-        let change = |path: &str, body: ChangeFolder| -> Result<FolderItem, ClientError> {
+        let change = |path: &str, body: EditFolder| -> Result<FolderItem, ClientError> {
             let folder = lookup::folder(&self.link, path)?;
             self.link.change(
                 "PATCH",
@@ -159,7 +159,7 @@ impl Run {
             }
             Folder::Rename { path, name } => change(
                 &path,
-                ChangeFolder {
+                EditFolder {
                     name: Some(name),
                     ..Default::default()
                 },
@@ -201,28 +201,28 @@ impl Run {
             }
             Folder::Move { path, to, .. } if to.trim() == "/" => change(
                 &path,
-                ChangeFolder {
+                EditFolder {
                     to_top: true,
                     ..Default::default()
                 },
             )?,
             Folder::Move { path, to, .. } => change(
                 &path,
-                ChangeFolder {
+                EditFolder {
                     parent: Some(lookup::folder(&self.link, &to)?.id),
                     ..Default::default()
                 },
             )?,
             Folder::Close { path, .. } => change(
                 &path,
-                ChangeFolder {
+                EditFolder {
                     closed: Some(true),
                     ..Default::default()
                 },
             )?,
             Folder::Open { path, .. } => change(
                 &path,
-                ChangeFolder {
+                EditFolder {
                     closed: Some(false),
                     ..Default::default()
                 },
@@ -241,11 +241,11 @@ impl Run {
                     folder.path, folder.path
                 ));
             }
-            Folder::History { path, most } => {
+            Folder::History { path, limit } => {
                 let folder = lookup::folder(&self.link, &path)?;
                 return self.show_events(&self.link.list(
                     &format!("/api/v1/folders/{}/history", folder.id),
-                    Some(most),
+                    Some(limit),
                 )?);
             }
             Folder::Passwords {

@@ -48,7 +48,7 @@ pub struct GateArgs {
     /// The longest time of a checkout, in minutes
     #[arg(long, default_value_t = 60)]
     pub minutes: i32,
-    /// Only one person at a time holds it
+    /// Allow one holder at a time
     #[arg(long)]
     pub one_holder: bool,
     /// Rotate the password when a checkout ends
@@ -126,7 +126,8 @@ pub enum Checkout {
         #[arg(long)]
         open: bool,
     },
-    /// Check a credential out: with an approved request, or with a reason where no approval is needed
+    /// Check a credential out: with an approved request, or with a reason where no approval is
+    /// needed
     Take {
         /// The credential
         path: String,

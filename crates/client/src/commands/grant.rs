@@ -4,7 +4,7 @@ use chrono::{DateTime, Utc};
 use clap::Subcommand;
 use jexlin_api::words::{PersonState, Word as _};
 use jexlin_api::{
-    Change, ChangeGrant, Explanation, Grant as GrantItem, GrantTerms, Level, NewGrant, Preview,
+    Change, EditGrant, Explanation, Grant as GrantItem, GrantTerms, Level, NewGrant, Preview,
     Reacher, Shift,
 };
 use serde_json::json;
@@ -94,7 +94,7 @@ pub enum Grant {
 const GRANT: [Column; 9] = [
     ("level", "level"),
     ("to", "subject_name"),
-    ("stands on", "place"),
+    ("on", "place"),
     ("only kind", "only_kind"),
     ("only tag", "only_tag"),
     ("history", "history"),
@@ -221,7 +221,7 @@ impl Run {
                 history,
                 preview,
             } => {
-                let to = ChangeGrant {
+                let to = EditGrant {
                     level: level.as_deref().map(level_of).transpose()?,
                     ends_at: until,
                     without_end,
@@ -330,7 +330,7 @@ impl Run {
             &shown.ways,
             &[
                 ("level", "level"),
-                ("stands on", "stands_on"),
+                ("on", "stands_on"),
                 ("through", "through"),
                 ("does not count because", "stopped"),
             ],

@@ -16,7 +16,8 @@ use crate::secrets;
 pub enum Keys {
     /// Show the keys and the progress of a key change
     Show,
-    /// Prepare a change of the root key: the present one and the next both open the vault until it is finished
+    /// Prepare a change of the root key: the present one and the next both open the vault until it
+    /// is finished
     #[command(
         after_help = "EXAMPLE\n  jexlin keys change-root --reason \"the administrator who knew the passphrase has left\""
     )]
@@ -31,7 +32,7 @@ pub enum Keys {
         #[arg(long, value_name = "FILE")]
         new_passphrase_file: Option<PathBuf>,
     },
-    /// Finish a change of the root key: the former one opens nothing any more
+    /// Finish a change of the root key: the former key stops working
     FinishRoot,
     /// Abandon a change of the root key that is not finished
     AbandonRoot,

@@ -1,7 +1,7 @@
 //! Kinds of credentials.
 
 use clap::{Args, Subcommand};
-use jexlin_api::{ChangeKind, Kind as KindItem, KindField, NewKind};
+use jexlin_api::{EditKind, Kind as KindItem, KindField, NewKind};
 
 use crate::error::ClientError;
 use crate::lookup::pair;
@@ -139,7 +139,7 @@ impl Run {
             })
     }
 
-    fn change_kind(&self, name: &str, change: &ChangeKind) -> Done {
+    fn edit_kind(&self, name: &str, change: &EditKind) -> Done {
         let present = self.kind_item(name)?;
         let shown: KindItem = self.link.change(
             "PATCH",
@@ -196,25 +196,25 @@ impl Run {
                 fields,
             } => {
                 let fields = fields.read()?;
-                self.change_kind(
+                self.edit_kind(
                     &name,
-                    &ChangeKind {
+                    &EditKind {
                         label,
                         fields: (!fields.is_empty()).then_some(fields),
                         ..Default::default()
                     },
                 )
             }
-            Kind::Retire { name } => self.change_kind(
+            Kind::Retire { name } => self.edit_kind(
                 &name,
-                &ChangeKind {
+                &EditKind {
                     retired: Some(true),
                     ..Default::default()
                 },
             ),
-            Kind::Restore { name } => self.change_kind(
+            Kind::Restore { name } => self.edit_kind(
                 &name,
-                &ChangeKind {
+                &EditKind {
                     retired: Some(false),
                     ..Default::default()
                 },

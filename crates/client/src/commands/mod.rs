@@ -3,7 +3,6 @@
 pub mod access;
 pub mod access_request;
 pub mod audit;
-pub mod bin;
 pub mod credential;
 pub mod device;
 pub mod folder;
@@ -15,6 +14,7 @@ pub mod pending;
 pub mod people;
 pub mod personal;
 pub mod policy;
+pub mod removal;
 pub mod search;
 pub mod secret;
 pub mod session;

@@ -3,7 +3,7 @@
 use clap::Subcommand;
 use jexlin_api::words::{Duty, PersonState, PersonType};
 use jexlin_api::{
-    Change, ChangePerson, ClientSecret, Group as GroupItem, Membership, NewClient, NewGroup,
+    Change, ClientSecret, EditPerson, Group as GroupItem, Membership, NewClient, NewGroup,
     NewPerson, Person,
 };
 use uuid::Uuid;
@@ -44,7 +44,7 @@ pub enum People {
         /// The sign-in name
         name: String,
         /// active, suspended or left
-        #[arg(long)]
+        #[arg(long, value_parser = settable_state)]
         state: Option<PersonState>,
         /// Another name for people
         #[arg(long)]
@@ -87,11 +87,12 @@ pub enum Client {
         #[arg(long, value_name = "FILE")]
         secret_to_file: std::path::PathBuf,
     },
-    /// Suspend one, let it in again, or take it out for good
+    /// Set the state of a client: suspended, active again, or left
     State {
         /// Its name
         name: String,
         /// active, suspended or left
+        #[arg(value_parser = settable_state)]
         state: PersonState,
     },
 }
@@ -106,7 +107,7 @@ pub enum Group {
         /// Its name
         name: String,
     },
-    /// Rename one
+    /// Rename a group
     Rename {
         /// Its name
         name: String,
@@ -163,6 +164,14 @@ fn keep_secret(path: &std::path::Path, secret: &str) -> Result<(), ClientError> 
     std::os::unix::fs::OpenOptionsExt::mode(&mut options, 0o600);
     std::io::Write::write_all(&mut options.open(path).map_err(broken)?, secret.as_bytes())
         .map_err(broken)
+}
+
+/// A state that people can be set to; invited is what they are until they first sign in.
+fn settable_state(text: &str) -> Result<PersonState, String> {
+    match text.parse() {
+        Ok(PersonState::Invited) | Err(_) => Err("expected active, suspended or left".to_owned()),
+        Ok(state) => Ok(state),
+    }
 }
 
 impl Run {
@@ -229,9 +238,9 @@ impl Run {
             }
             Client::State { name, state } => {
                 let client = lookup::person(&self.link, &name)?;
-                let body = ChangePerson {
+                let body = EditPerson {
                     state: Some(state),
-                    ..ChangePerson::default()
+                    ..EditPerson::default()
                 };
                 let shown: Person = self.link.change(
                     "PATCH",
@@ -250,7 +259,7 @@ impl Run {
                 self.format,
                 &self.link.list::<Person>("/api/v1/people", None)?,
                 &PERSON,
-                "There is nobody.",
+                "There are no people.",
             ),
             People::Add {
                 name,
@@ -300,7 +309,7 @@ impl Run {
                 let person: Person = self.link.change(
                     "PATCH",
                     &format!("/api/v1/people/{}", person.id),
-                    &ChangePerson {
+                    &EditPerson {
                         display_name,
                         state,
                         duties,
@@ -318,7 +327,7 @@ impl Run {
             (Some(name), _) => Ok(lookup::person(&self.link, name)?.id),
             (None, Some(name)) => Ok(lookup::group(&self.link, name)?.id),
             (None, None) => Err(ClientError::input(
-                "Nobody is named.",
+                "No member is named.",
                 "Name a person or a group.",
             )),
         }

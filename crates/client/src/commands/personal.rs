@@ -20,8 +20,8 @@ use crate::secrets;
 pub enum Personal {
     /// Show whether you have a personal folder, and whether it is open
     State,
-    /// Create your personal folder with a passphrase of its own. Nobody can recover a forgotten passphrase: not you, not an
-    /// administrator, not with any backup
+    /// Create your personal folder with a passphrase of its own. Nobody can recover a forgotten
+    /// passphrase: not you, not an administrator, not with any backup
     Create {
         /// Read the passphrase from this file, or from standard input with `-`
         #[arg(long, value_name = "FILE")]
@@ -189,7 +189,7 @@ impl Run {
             }
             Personal::Create { passphrase_file } => {
                 eprintln!(
-                    "Nobody can recover a forgotten passphrase: what is in the folder is then lost permanently."
+                    "A forgotten passphrase cannot be recovered: the contents of the folder are then lost permanently."
                 );
                 let body = Self::passphrase(
                     "Passphrase of your personal folder",

@@ -29,7 +29,7 @@ pub enum Policy {
         #[command(flatten)]
         rules: Box<PolicyRules>,
     },
-    /// Show what a policy makes, or what a password lacks by it; nothing is stored
+    /// Generate a sample by a policy, or check a password against it; nothing is stored
     #[command(after_help = "EXAMPLES
   jexlin policy try                              five samples by the default policy
   jexlin policy try \"Pump controllers\" --password-file -
@@ -40,7 +40,7 @@ pub enum Policy {
         /// By the rules given here instead of a stored policy's
         #[arg(long, conflicts_with = "name")]
         by_rules: bool,
-        /// The name of the account that it would be for
+        /// The account that the password would be for
         #[arg(long, default_value = "")]
         user: String,
         /// Ask for a password to look at
@@ -69,7 +69,7 @@ pub struct PolicyRules {
     /// Characters of a generated password
     #[arg(long, default_value_t = 20)]
     pub length: u16,
-    /// The fewest characters of a typed one
+    /// Minimum length of a typed password
     #[arg(long, default_value_t = 14)]
     pub shortest: u16,
     /// At least so many small letters
@@ -90,7 +90,7 @@ pub struct PolicyRules {
     /// Allow characters that look alike, such as 0 and O
     #[arg(long)]
     pub look_alikes: bool,
-    /// The most characters of a typed one
+    /// Maximum length of a typed password
     #[arg(long, default_value_t = 255)]
     pub longest: u16,
     /// Typed ones, too, have letters, digits and the symbols and nothing else
@@ -108,7 +108,7 @@ pub struct PolicyRules {
     /// At most so many characters in order, as in abc or 321; 0: any number
     #[arg(long, default_value_t = 0, value_name = "CHARACTERS")]
     pub most_in_sequence: u16,
-    /// The account's name is not in it
+    /// Must not contain the account's name
     #[arg(long)]
     pub not_user_name: bool,
     /// It is none of so many former ones

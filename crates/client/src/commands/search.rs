@@ -54,7 +54,8 @@ pub struct Narrow {
     /// With this outcome of the last check
     #[arg(long, value_name = "OUTCOME")]
     pub check: Option<String>,
-    /// With this wrong: any, leaked, weak, reused, breaks-policy, expired, expires-soon, old, out-of-sync
+    /// With this wrong: any, leaked, weak, reused, breaks-policy, expired, expires-soon, old,
+    /// out-of-sync
     #[arg(long)]
     pub finding: Option<String>,
     /// favourites, recent, most-used, mine, shared-with-me, shared-by-me or with-nobody
@@ -67,7 +68,7 @@ pub struct Narrow {
 pub enum Search {
     /// List yours
     List,
-    /// Save one
+    /// Save a search
     #[command(
         after_help = "EXAMPLE\n  jexlin search save \"Weak pumps\" --below /Pumping --finding weak"
     )]

@@ -48,7 +48,8 @@ pub struct CopyArgs {
     pub clear_after: Option<u16>,
 }
 
-/// A secret goes to a terminal alone, unless somebody said otherwise: a pipe ends in a file too often.
+/// A secret goes to a terminal alone, unless somebody said otherwise: a pipe ends in a file too
+/// often.
 pub fn to_terminal(pipe: bool, what: &str) -> Done {
     if pipe || std::io::stdout().is_terminal() {
         return Ok(());

@@ -50,7 +50,8 @@ pub struct FileArgs {
     /// Default kind, where no column says it
     #[arg(long, default_value = "login")]
     kind: String,
-    /// What each column is: name, folder, tags, kind, a field of the kind, or - for nothing [default: guessed]
+    /// What each column is: name, folder, tags, kind, a field of the kind, or - for nothing
+    /// [default: guessed]
     #[arg(long, value_name = "COLUMN", value_delimiter = ',')]
     columns: Option<Vec<String>>,
     /// csv, json-lines, xlsx or exchange [default: found out]
@@ -233,12 +234,12 @@ impl Run {
             let wrote = writer
                 .write_record(["line", "name", "column", "problem"])
                 .and_then(|()| {
-                    report.problems.iter().try_for_each(|it| {
+                    report.problems.iter().try_for_each(|item| {
                         writer.write_record([
-                            it.line.to_string(),
-                            no_formula(&it.name),
-                            no_formula(&it.column),
-                            no_formula(&it.problem),
+                            item.line.to_string(),
+                            no_formula(&item.name),
+                            no_formula(&item.column),
+                            no_formula(&item.problem),
                         ])
                     })
                 });
@@ -311,15 +312,15 @@ impl Run {
         let left = if left_out == "0" {
             String::new()
         } else {
-            format!(" {left_out} are left out: gates stand before them.")
+            format!(" Left out, behind a gate: {left_out}.")
         };
         say(&format!(
-            "{taken} credentials are in {}.{left}",
+            "Credentials exported to {}: {taken}.{left}",
             args.file.display()
         ))?;
         if args.plain {
             say(
-                "They are not encrypted: whoever finds the file has them all. Destroy it once it has served.",
+                "The file is not encrypted: anybody who finds it can read every password. Destroy it after use.",
             )?;
         }
         Ok(())

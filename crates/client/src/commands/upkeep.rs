@@ -93,7 +93,7 @@ pub enum Upkeep {
         state: Option<JobState>,
         /// At most so many
         #[arg(long, default_value_t = 50)]
-        most: usize,
+        limit: usize,
     },
     /// Cancel a job that waits
     Cancel {
@@ -258,7 +258,7 @@ impl Run {
             Upkeep::Jobs {
                 credential,
                 state,
-                most,
+                limit,
             } => {
                 let credential = credential
                     .map(|path| lookup::credential(&self.link, &path))
@@ -271,7 +271,7 @@ impl Run {
                 );
                 output::list(
                     self.format,
-                    &self.link.list::<Job>(&address, Some(most))?,
+                    &self.link.list::<Job>(&address, Some(limit))?,
                     &JOB,
                     "There are no such jobs.",
                 )
@@ -319,7 +319,10 @@ impl Run {
                     Some(JobOutcome::Unreachable) => {
                         format!("The device of the {} is unreachable.", last.task)
                     }
-                    Some(outcome) => format!("The {} ended {outcome}.", last.task),
+                    Some(outcome) => {
+                        let outcome = outcome.to_string().replace('-', " ");
+                        format!("The {} ended {outcome}.", last.task)
+                    }
                     None => format!("The {} failed.", last.task),
                 },
                 "The message says why; jexlin upkeep jobs shows it again.",

@@ -23,7 +23,7 @@ pub enum Bin {
     Purge {
         /// Where it was, or its identifier in the bin
         path: String,
-        /// That nothing brings it back is meant
+        /// Confirm that it cannot be restored
         #[arg(long)]
         for_good: bool,
     },
