@@ -55,8 +55,8 @@ impl Driver {
         .await
     }
 
-    /// What was traced since the browser came up: the names of the events and their times in seconds.
-    /// The driver tells it once.
+    /// What was traced since the browser came up: the names of the events and their times in
+    /// seconds. The driver tells it once.
     ///
     /// # Panics
     /// When the driver does not answer.
@@ -171,7 +171,8 @@ impl Page {
     /// When one of them is not there.
     pub async fn drag(&self, from: &str, to: &str) {
         let (from, to) = (self.find(from).await, self.find(to).await);
-        // Over it twice: a browser tells a place of what is coming only when the mouse moves above it.
+        // Over it twice: a browser tells a place of what is coming only when the mouse moves above
+        // it.
         let mouse = MouseActions::new("mouse".into())
             .then(PointerAction::MoveToElement {
                 element: from,

@@ -1,5 +1,5 @@
-//! The holder of one duty makes a puppet with all of them, resets the password of somebody with power,
-//! approves through an account that they made, or joins a group that brings power.
+//! The holder of one duty makes a puppet with all of them, resets the password of somebody with
+//! power, approves through an account that they made, or joins a group that brings power.
 
 use jexlin_acceptance::PASSWORD;
 use serde_json::json;

@@ -1,5 +1,5 @@
-//! Another site signs its visitor in to the console as the attacker, so that what they keep goes there;
-//! identifiers of what one may not know of are told from those that do not exist.
+//! Another site signs its visitor in to the console as the attacker, so that what they keep goes
+//! there; identifiers of what one may not know of are told from those that do not exist.
 
 use jexlin_acceptance::PASSWORD;
 use serde_json::json;

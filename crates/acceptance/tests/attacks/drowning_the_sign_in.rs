@@ -1,5 +1,5 @@
-//! One address shuts a whole office out by wrong guesses, one person is shut out from anywhere, a header
-//! pretends another address, a stolen session guesses the password, or the log is filled.
+//! One address shuts a whole office out by wrong guesses, one person is shut out from anywhere, a
+//! header pretends another address, a stolen session guesses the password, or the log is filled.
 
 use jexlin_acceptance::{Answer, PASSWORD, Service, until};
 use serde_json::json;

@@ -1,5 +1,5 @@
-//! `docs/security.md` has a table of every place where a secret is opened. It is compared with the code
-//! here, so that a new place cannot be forgotten.
+//! `docs/security.md` has a table of every place where a secret is opened. It is compared with the
+//! code here, so that a new place cannot be forgotten.
 
 use std::collections::BTreeSet;
 use std::fs;
@@ -91,8 +91,8 @@ const PRIMITIVES: [&str; 6] = [
 
 fn opens(line: &str) -> bool {
     let called = |name: &str| {
-        line.match_indices(name).any(|(at, _)| {
-            !line[..at].ends_with(|sign: char| sign.is_alphanumeric() || "_.:".contains(sign))
+        line.match_indices(name).any(|(index, _)| {
+            !line[..index].ends_with(|sign: char| sign.is_alphanumeric() || "_.:".contains(sign))
         })
     };
     called("open(")
@@ -133,9 +133,9 @@ fn in_the_core() {
 /// The names that a file takes from the core's modules that open secrets, as they are called there.
 fn imported(code: &str) -> BTreeSet<String> {
     let mut names = BTreeSet::new();
-    for (at, _) in code.match_indices("jexlin_core::") {
+    for (index, _) in code.match_indices("jexlin_core::") {
         // An import, or a call by its whole path.
-        let rest = &code[at + "jexlin_core::".len()..];
+        let rest = &code[index + "jexlin_core::".len()..];
         let end = rest.find([';', '(']).unwrap_or(rest.len());
         let words = rest[..end].split(|sign: char| !(sign.is_alphanumeric() || sign == '_'));
         names.extend(words.filter(|word| !word.is_empty()).map(str::to_owned));

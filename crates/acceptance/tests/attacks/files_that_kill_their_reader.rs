@@ -1,5 +1,5 @@
-//! A file that is small and says that it is large, or one that is made to keep its reader busy, takes the
-//! service's memory or time.
+//! A file that is small and says that it is large, or one that is made to keep its reader busy,
+//! takes the service's memory or time.
 
 use std::io::Write as _;
 

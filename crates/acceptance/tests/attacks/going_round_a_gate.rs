@@ -1,5 +1,5 @@
-//! Somebody who must pass a gate sets a weaker one below it, closes the folder under it, moves what is
-//! under it, uses an old approval or keeps a long checkout, or holds it twice.
+//! Somebody who must pass a gate sets a weaker one below it, closes the folder under it, moves what
+//! is under it, uses an old approval or keeps a long checkout, or holds it twice.
 
 use jexlin_acceptance::{Service, Session};
 use serde_json::{Value, json};
@@ -13,8 +13,8 @@ struct World {
     target: String,
 }
 
-/// `/Top` with a gate of its own, `/Top/Safe` below it with a login; `petra` is a steward of `/Top/Safe`
-/// alone, `marek` may reveal there, `tomas` approves.
+/// `/Top` with a gate of its own, `/Top/Safe` below it with a login; `petra` is a steward of
+/// `/Top/Safe` alone, `marek` may reveal there, `tomas` approves.
 fn world() -> World {
     let service = strict(&[]);
     let (top, safe, target) = {
@@ -148,8 +148,8 @@ fn closing_or_moving_does_not_take_it_out_from_under_its_gate() {
             &json!({"name": "Mine", "parent": top, "closed": true}),
         )
         .refused(403, "not-allowed");
-    // Moved to a folder of one's own without a gate, it is a steward's act, in the log; a checkout or a
-    // request of before is good for nothing there that it was not good for here.
+    // Moved to a folder of one's own without a gate, it is a steward's act, in the log; a checkout
+    // or a request of before is good for nothing there that it was not good for here.
     let own = ines.folder("Own");
     let petra_id = petra.get("/api/v1/me").text("id");
     grant(&ines, "folder", &own, &petra_id, "edit");

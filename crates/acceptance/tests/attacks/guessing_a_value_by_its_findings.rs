@@ -23,7 +23,8 @@ fn reuse_of_a_gated_password_is_not_told_to_whoever_cannot_see_it() {
     grant(&ines, "folder", &own, &marek, "edit");
     let marek = service.sign_in("marek");
     let guess = login(&marek, &own, "guess", "x", "pump");
-    // The same password twice, both judged; the finding is nowhere for him, and gone for her as well.
+    // The same password twice, both judged; the finding is nowhere for him, and gone for her as
+    // well.
     until("judged", || {
         (service.sql("SELECT count(*) FROM judgement WHERE stale") == "0").then_some(())
     });

@@ -16,7 +16,7 @@ fn the_budget_is_the_accounts_whatever_credential_or_device_reaches_it() {
     confirm(&ines, &unit);
     let first = account(&ines, &folder, &unit, "first", "duty", "Guess-1");
     for _ in 0..2 {
-        assert_eq!(job(&ines, &first, "check")["outcome"], "out of sync");
+        assert_eq!(job(&ines, &first, "check")["outcome"], "out-of-sync");
     }
     // Another credential in its place.
     let version = ines.get(&format!("/api/v1/credentials/{first}")).good()["version"]
@@ -30,13 +30,13 @@ fn the_budget_is_the_accounts_whatever_credential_or_device_reaches_it() {
         )
         .good();
     let second = account(&ines, &folder, &unit, "second", "duty", "Guess-2");
-    assert_eq!(job(&ines, &second, "check")["outcome"], "out of sync");
-    assert_eq!(job(&ines, &second, "check")["outcome"], "locked out");
+    assert_eq!(job(&ines, &second, "check")["outcome"], "out-of-sync");
+    assert_eq!(job(&ines, &second, "check")["outcome"], "locked-out");
     // The same host as another device.
     let twin = device(&ines, &folder, "twin", host.port());
     confirm(&ines, &twin);
     let third = account(&ines, &folder, &twin, "third", "duty", "Guess-3");
-    assert_eq!(job(&ines, &third, "check")["outcome"], "locked out");
+    assert_eq!(job(&ines, &third, "check")["outcome"], "locked-out");
     assert_eq!(host.tried().len(), 3);
 }
 
@@ -150,8 +150,8 @@ fn many_rotations_at_once_are_not_taken_for_guesses_with_the_operators_password(
                 .to_owned()
         })
         .collect();
-    for one in jobs {
-        let ended = ines.settled(&one);
+    for entry in jobs {
+        let ended = ines.settled(&entry);
         assert_eq!(ended["outcome"], "done", "{ended}");
     }
     assert_eq!(service.sql("SELECT count(*) FROM failed_login"), "0");

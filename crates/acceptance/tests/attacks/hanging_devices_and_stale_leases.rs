@@ -121,7 +121,7 @@ fn a_device_that_answers_late_loses_no_password() {
     make_operator(&ines, &unit, &root);
     host.behave(Behaviour::AppliesLate);
     let ended = job(&ines, &duty, "rotate");
-    assert_eq!(ended["outcome"], "in doubt", "{ended}");
+    assert_eq!(ended["outcome"], "in-doubt", "{ended}");
     assert!(host.apply_late() >= 1);
     super::rotate_until_done(&service, &ines, &duty);
     assert_eq!(host.password("duty"), ines.reveal(&duty).text("value"));

@@ -22,7 +22,7 @@ fn it_ends_as_failed_with_a_reason_and_keeps_nobody_waiting() {
     let rotation = ines.make(&format!("/api/v1/credentials/{broken}/check"), &json!({}));
     assert_eq!(
         job(&ines, &good, "check")["outcome"],
-        "in sync",
+        "in-sync",
         "another account's job is not kept waiting"
     );
     let ended = until("an end", || {
@@ -75,7 +75,8 @@ fn a_job_that_waits_can_be_cancelled_and_does_not_keep_its_device() {
         .collect();
     assert_eq!(outcomes, ["refused", "done", "refused"]);
     service.sql(&format!("UPDATE job SET state = 'queued', not_before = now() + interval '1 hour' WHERE id = '{check}'"));
-    // A rotation that is asked for takes the waiting check's place, and is what is recorded and run.
+    // A rotation that is asked for takes the waiting check's place, and is what is recorded and
+    // run.
     let asked = ines
         .post(
             &format!("/api/v1/credentials/{duty}/rotate"),

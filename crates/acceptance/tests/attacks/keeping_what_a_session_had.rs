@@ -1,5 +1,5 @@
-//! Somebody with a stolen session changes the passphrase of a personal folder, keeps its key after the
-//! session ended, hears of what they may not know, or overwrites a key.
+//! Somebody with a stolen session changes the passphrase of a personal folder, keeps its key after
+//! the session ended, hears of what they may not know, or overwrites a key.
 
 use std::io::{BufRead as _, BufReader, Write as _};
 use std::net::TcpStream;

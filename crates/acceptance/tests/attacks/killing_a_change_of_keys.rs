@@ -1,5 +1,5 @@
-//! The root key or the organisation's key changes, and the service is killed at any moment of it. Nothing
-//! is lost, the change goes on, and afterwards the former key opens nothing.
+//! The root key or the organisation's key changes, and the service is killed at any moment of it.
+//! Nothing is lost, the change goes on, and afterwards the former key opens nothing.
 
 use std::fs;
 use std::io::{BufRead as _, BufReader, Write as _};
@@ -123,7 +123,8 @@ fn the_root_key_changes_in_steps_that_each_leave_a_vault_that_opens() {
     finish(&service.sign_in("ines")).refused(409, "no-root-key-change");
     assert!(!next_file(&service.folder));
 
-    // Killed when the file is written and the database does not know of it: both files are harmless.
+    // Killed when the file is written and the database does not know of it: both files are
+    // harmless.
     let other = service.beside();
     let stale = other.folder.join("root-key.json");
     let prepared = change(&service.sign_in("ines"), PASSPHRASE).good();
@@ -155,7 +156,8 @@ fn the_root_key_changes_in_steps_that_each_leave_a_vault_that_opens() {
         opens(&service, passphrase);
     }
 
-    // Not finished while a service that runs has not the next root key, or has it only until it is killed.
+    // Not finished while a service that runs has not the next root key, or has it only until it is
+    // killed.
     let answer = finish(&service.sign_in("ines"));
     assert!(
         answer.status == 409 && answer.code() == "root-key-missing",
@@ -169,7 +171,7 @@ fn the_root_key_changes_in_steps_that_each_leave_a_vault_that_opens() {
         let services = view["services"].as_array().unwrap();
         services
             .iter()
-            .filter(|one| one["ready"] == true)
+            .filter(|entry| entry["ready"] == true)
             .count()
             .ge(&2)
             .then_some(())
@@ -309,7 +311,8 @@ fn the_organisation_key_changes_while_two_services_work_and_one_is_killed() {
     assert_eq!(view["organisation_key"], 2);
     ines.post("/api/v1/keys/organisation", &json!({"reason": "again"}))
         .refused(409, "organisation-key-changing");
-    // The other service, which may not know of it yet, tells to try again or works; nothing gets lost.
+    // The other service, which may not know of it yet, tells to try again or works; nothing gets
+    // lost.
     until("it works on the other service", || {
         let answer = there.reveal(&targets[3]);
         assert!(
@@ -359,9 +362,9 @@ fn the_organisation_key_changes_while_two_services_work_and_one_is_killed() {
     assert_eq!(ines.reveal(&added).text("value"), "Added-1");
     // Reuse is still found, within what was there before and with what comes.
     let again = login(&ines, &safe, "again", "root", "Unit-7");
-    for one in [&targets[7], &again] {
+    for entry in [&targets[7], &again] {
         until("reuse is found", || {
-            let seen = ines.get(&format!("/api/v1/credentials/{one}")).good();
+            let seen = ines.get(&format!("/api/v1/credentials/{entry}")).good();
             seen["findings"]
                 .as_array()
                 .is_some_and(|all| all.iter().any(|finding| finding["name"] == "reused"))

@@ -29,7 +29,7 @@ fn a_change_that_is_applied_after_a_later_rotation_is_found_by_a_check() {
     let ines = service.sign_in("ines");
     let (host, duty) = host_with_duty(&ines);
     host.behave(Behaviour::AppliesLate);
-    assert_eq!(job(&ines, &duty, "rotate")["outcome"], "in doubt");
+    assert_eq!(job(&ines, &duty, "rotate")["outcome"], "in-doubt");
     let late = host.sent().last().unwrap().1.clone();
     // Tried again, the device takes the same password at once; then a further rotation.
     host.behave(Behaviour::Obeys);
@@ -46,7 +46,7 @@ fn a_change_that_is_applied_after_a_later_rotation_is_found_by_a_check() {
     assert_eq!(host.password("duty"), late);
     forgive(&service);
     let checked = job(&ines, &duty, "check");
-    assert_eq!(checked["outcome"], "in sync", "{checked}");
+    assert_eq!(checked["outcome"], "in-sync", "{checked}");
     assert_eq!(ines.reveal(&duty).text("value"), late);
     assert!(ines.events("upkeep.checked")[0]["detail"]["adopted_version"].is_string());
 }
@@ -58,7 +58,7 @@ fn a_device_that_says_done_and_keeps_the_old_password_costs_neither() {
     let (host, duty) = host_with_duty(&ines);
     host.behave(Behaviour::Lies);
     let ended = job(&ines, &duty, "rotate");
-    assert_eq!(ended["outcome"], "in doubt", "{ended}");
+    assert_eq!(ended["outcome"], "in-doubt", "{ended}");
     assert_eq!(ines.reveal(&duty).text("value"), "Duty-1");
     assert_eq!(service.sql(&format!("SELECT count(*) FROM secret_version WHERE credential_id = '{duty}' AND state = 'candidate'")), "1");
     host.behave(Behaviour::Obeys);

@@ -32,8 +32,9 @@ fn it_closes_at_once_on_all_services_until_the_passphrase_opens_it() {
     until("both have noticed", || {
         [&service, &other]
             .iter()
-            .all(|one| {
-                one.call("GET", "/api/v1/status", None, None, None)
+            .all(|entry| {
+                entry
+                    .call("GET", "/api/v1/status", None, None, None)
                     .text("state")
                     == "locked"
             })

@@ -25,7 +25,8 @@ fn functions_with_the_owners_rights_and_tables_leave_no_way_round() {
         "SELECT string_agg(c.relname, ', ' ORDER BY c.relname) FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
          WHERE n.nspname = 'public' AND c.relkind = 'r' AND c.relrowsecurity AND NOT c.relforcerowsecurity",
     );
-    // What the functions that find read, they name themselves; what the owner writes there is bound by a trigger.
+    // What the functions that find read, they name themselves; what the owner writes there is bound
+    // by a trigger.
     assert_eq!(unforced, "credential, device, folder");
     for table in unforced.split(", ") {
         service.sql(&format!(

@@ -1,5 +1,5 @@
-//! An editor makes devices of the service's own ports and addresses, and reads from the answers which
-//! are open.
+//! An editor makes devices of the service's own ports and addresses, and reads from the answers
+//! which are open.
 
 use jexlin_standins::misbehaving_device::{self, Manner};
 use serde_json::json;

@@ -87,7 +87,7 @@ fn a_password_one_may_see_goes_to_a_device_only_with_its_event_on_the_credential
             &json!({"device": unit}),
         )
         .good();
-    assert_eq!(super::job(&ines, &duty, "check")["outcome"], "in sync");
+    assert_eq!(super::job(&ines, &duty, "check")["outcome"], "in-sync");
     let bound = ines.events("binding.confirm");
     assert!(
         bound

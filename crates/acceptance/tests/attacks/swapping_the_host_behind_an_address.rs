@@ -20,7 +20,7 @@ fn no_password_goes_to_a_device_whose_identity_nobody_confirmed() {
         checked["message"]
             .as_str()
             .unwrap()
-            .contains("nobody has confirmed"),
+            .contains("is not confirmed yet"),
         "{checked}"
     );
     assert!(host.tried().is_empty());
@@ -31,7 +31,7 @@ fn no_password_goes_to_a_device_whose_identity_nobody_confirmed() {
     assert!(host.tried().is_empty());
     // An organisation may choose otherwise.
     service.settings(&json!({"connect_to": ["127.0.0.0/8"], "trust_first_contact": true}));
-    assert_eq!(job(&ines, &duty, "check")["outcome"], "in sync");
+    assert_eq!(job(&ines, &duty, "check")["outcome"], "in-sync");
     assert_eq!(ines.events("device.trust-first-contact").len(), 1);
 }
 

@@ -34,7 +34,7 @@ fn an_account_has_one_password_whoever_names_it() {
         &json!({"fields": {"user_name": "root"}}),
     )
     .refused(409, "is-account");
-    assert_eq!(job(&ines, &first, "check")["outcome"], "in sync");
+    assert_eq!(job(&ines, &first, "check")["outcome"], "in-sync");
     assert_eq!(
         service.sql("SELECT count(*) FROM account WHERE login = 'duty'"),
         "1"

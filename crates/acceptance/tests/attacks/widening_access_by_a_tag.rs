@@ -1,4 +1,5 @@
-//! An editor gives a credential a tag for which a grant was given, so that somebody else reaches it.
+//! An editor gives a credential a tag for which a grant was given, so that somebody else reaches
+//! it.
 
 use serde_json::json;
 
@@ -175,5 +176,5 @@ fn whose_access_a_tag_changes_is_shown_to_stewards_before() {
         "contractor",
         "--preview",
     ]);
-    assert!(said.contains("1 person gains something"), "{said}");
+    assert!(said.contains("1 person gets more access"), "{said}");
 }

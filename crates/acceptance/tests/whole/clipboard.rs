@@ -1,12 +1,5 @@
 //! The client's clipboard: that of a real X server, and that of the terminal at the end of a line.
 
-#![allow(
-    clippy::unwrap_used,
-    clippy::expect_used,
-    clippy::panic,
-    reason = "what cannot be set up ends the test"
-)]
-
 use std::io::{BufRead as _, BufReader};
 use std::path::Path;
 use std::process::{Child, Command, Stdio};

@@ -1,13 +1,5 @@
 //! What the client prints, for people and for programs, and how it keeps its session.
 
-#![allow(
-    clippy::unwrap_used,
-    clippy::expect_used,
-    clippy::panic,
-    clippy::indexing_slicing,
-    reason = "what cannot be set up ends the test"
-)]
-
 use jexlin_acceptance::{Client, PASSWORD, Service};
 use serde_json::Value;
 

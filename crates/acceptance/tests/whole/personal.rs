@@ -1,13 +1,5 @@
 //! Personal folders: nobody but their owner, and nothing without the passphrase.
 
-#![allow(
-    clippy::unwrap_used,
-    clippy::expect_used,
-    clippy::panic,
-    clippy::indexing_slicing,
-    reason = "what cannot be set up ends the test"
-)]
-
 use jexlin_acceptance::{Service, Session};
 use serde_json::{Value, json};
 

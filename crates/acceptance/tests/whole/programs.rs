@@ -1,13 +1,5 @@
 //! Clients: programs that sign in with a secret of their own, and are granted things as people are.
 
-#![allow(
-    clippy::unwrap_used,
-    clippy::expect_used,
-    clippy::panic,
-    clippy::indexing_slicing,
-    reason = "what cannot be set up ends the test"
-)]
-
 use jexlin_acceptance::Service;
 use serde_json::{Value, json};
 

@@ -1,14 +1,6 @@
 //! The audit log proved by the client alone, and every way of tampering named; and a database that
 //! goes away, comes back, or is full.
 
-#![allow(
-    clippy::unwrap_used,
-    clippy::expect_used,
-    clippy::panic,
-    clippy::indexing_slicing,
-    reason = "what cannot be set up ends the test"
-)]
-
 use std::path::Path;
 
 use jexlin_acceptance::{Client, Service, until};
@@ -180,7 +172,7 @@ fn only_the_duty_audit_reads_the_log_and_reading_is_recorded() {
         "list",
         "--action",
         "credential.reveal",
-        "--most",
+        "--limit",
         "5",
     ]);
     assert_eq!(listed.lines().count(), 6);

@@ -1,13 +1,5 @@
 //! Attachments: sealed as they stream in, whole or not at all.
 
-#![allow(
-    clippy::unwrap_used,
-    clippy::expect_used,
-    clippy::panic,
-    clippy::indexing_slicing,
-    reason = "what cannot be set up ends the test"
-)]
-
 use std::io::{Read as _, Write as _};
 use std::net::TcpStream;
 

@@ -1,13 +1,5 @@
 //! Sharing: previews before changes, grants for a part of a folder, with or without former values.
 
-#![allow(
-    clippy::unwrap_used,
-    clippy::expect_used,
-    clippy::panic,
-    clippy::indexing_slicing,
-    reason = "what cannot be set up ends the test"
-)]
-
 use jexlin_acceptance::Service;
 use jexlin_acceptance::browser::{Driver, Page};
 use serde_json::json;
@@ -49,7 +41,7 @@ fn a_preview_says_who_gains_and_loses_what_and_changes_nothing() {
     ];
     let told = client.good(&[&give[..], &["--preview"]].concat());
     assert!(
-        told.contains("2 people gain something, nobody loses anything.")
+        told.contains("2 people get more access, nobody gets less.")
             && told.contains("Nothing was changed."),
         "{told}"
     );
@@ -106,7 +98,7 @@ fn a_preview_says_who_gains_and_loses_what_and_changes_nothing() {
         "marek",
         "--preview",
     ]);
-    assert!(told.contains("1 person loses something"), "{told}");
+    assert!(told.contains("1 person gets less access"), "{told}");
     assert_eq!(
         client
             .bad(&["folder", "close", "/Pumping/North ridge", "--preview"])
@@ -127,7 +119,7 @@ fn a_preview_says_who_gains_and_loses_what_and_changes_nothing() {
         .good(&["folder", "close", "/Pumping/North ridge", "--preview"])
         .to_lowercase();
     assert!(
-        told.contains("2 people lose something")
+        told.contains("2 people get less access")
             && told.contains("marek")
             && told.contains("petra"),
         "{told}"
@@ -140,7 +132,7 @@ fn a_preview_says_who_gains_and_loses_what_and_changes_nothing() {
         "/Archive",
         "--preview",
     ]);
-    assert!(told.contains("2 people lose something"), "{told}");
+    assert!(told.contains("2 people get less access"), "{told}");
     let told = client.good(&[
         "folder",
         "move",
@@ -149,7 +141,7 @@ fn a_preview_says_who_gains_and_loses_what_and_changes_nothing() {
         "--preview",
     ]);
     assert!(
-        told.contains("2 people lose something")
+        told.contains("2 people get less access")
             && client
                 .good(&["folder", "list"])
                 .contains("/Pumping/North ridge"),
@@ -320,7 +312,7 @@ fn a_grant_gets_other_terms_and_keeps_those_that_nobody_named() {
     );
     let told = client.good(&["grant", "edit", &grant, "--level", "use", "--preview"]);
     assert!(
-        told.contains("1 person loses something")
+        told.contains("1 person gets less access")
             && told.contains("reveal")
             && told.contains("Nothing was changed"),
         "{told}"
@@ -401,7 +393,7 @@ fn a_grant_gets_other_terms_and_keeps_those_that_nobody_named() {
         .as_array()
         .unwrap()
         .clone();
-    let own = own.iter().find(|it| it["level"] == "steward").unwrap()["id"]
+    let own = own.iter().find(|item| item["level"] == "steward").unwrap()["id"]
         .as_str()
         .unwrap()
         .to_owned();
@@ -560,7 +552,7 @@ async fn the_console_asks_with_the_preview_before_it_shares() {
     .await
     .unwrap();
     page.press("Grant …").await;
-    page.sees("1 person gains something, nobody loses anything.")
+    page.sees("1 person gets more access, nobody gets less.")
         .await;
     page.accessible("the preview of a grant").await;
     page.find("//dialog//button[normalize-space(.)='Grant']")
@@ -572,25 +564,25 @@ async fn the_console_asks_with_the_preview_before_it_shares() {
         .await;
     assert_eq!(ines.events("grant.add").len(), 1);
     // Other terms, seen first; then everybody who has access.
-    page.find("//button[starts-with(@aria-label, 'Change list to')]")
+    page.find("//button[starts-with(@aria-label, 'Edit list to')]")
         .await
         .click()
         .await
         .unwrap();
-    page.find("//form[.//button[normalize-space(.)='Change …']]//option[@value='reveal']")
+    page.find("//form[.//button[normalize-space(.)='Edit …']]//option[@value='reveal']")
         .await
         .click()
         .await
         .unwrap();
-    page.press("Change …").await;
-    page.sees("1 person gains something, nobody loses anything.")
+    page.press("Edit …").await;
+    page.sees("1 person gets more access, nobody gets less.")
         .await;
-    page.find("//dialog//button[normalize-space(.)='Change it']")
+    page.find("//dialog//button[normalize-space(.)='Apply']")
         .await
         .click()
         .await
         .unwrap();
-    page.find("//button[starts-with(@aria-label, 'Change reveal to')]")
+    page.find("//button[starts-with(@aria-label, 'Edit reveal to')]")
         .await;
     assert_eq!(ines.events("grant.edit").len(), 1);
     page.find("//button[contains(., 'Who has access')]")
@@ -634,9 +626,9 @@ async fn a_file_is_brought_in_and_taken_back_in_the_console() {
     page.accessible("a file that was looked at").await;
     page.find("//div[@aria-label='Rows that cannot be imported']//tr[contains(., 'Portal')]")
         .await;
-    page.find("//button[normalize-space(.)='Keep the list as a file']")
+    page.find("//button[normalize-space(.)='Save the list as a file']")
         .await;
-    page.find("//label[contains(., 'import the valid rows')]//input")
+    page.find("//label[contains(., 'Import the valid rows')]//input")
         .await
         .click()
         .await

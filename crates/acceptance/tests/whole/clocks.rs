@@ -1,13 +1,5 @@
 //! Clocks that jump, on a whole service: nothing is lost, and nothing stays shut or open for ever.
 
-#![allow(
-    clippy::unwrap_used,
-    clippy::expect_used,
-    clippy::panic,
-    clippy::indexing_slicing,
-    reason = "what cannot be set up ends the test"
-)]
-
 use std::path::PathBuf;
 
 use jexlin_acceptance::{PASSWORD, Service, cluster, until};

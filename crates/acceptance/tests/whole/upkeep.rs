@@ -1,14 +1,6 @@
 //! Checks and rotations on a real OpenSSH host, with the service killed and the line cut at every
 //! step: the account always opens with the vault's current password in the end.
 
-#![allow(
-    clippy::unwrap_used,
-    clippy::expect_used,
-    clippy::panic,
-    clippy::indexing_slicing,
-    reason = "what cannot be set up ends the test"
-)]
-
 use std::sync::OnceLock;
 
 use jexlin_acceptance::{Service, Session, until};
@@ -75,7 +67,7 @@ fn a_check_and_a_rotation_both_ways_leave_device_and_vault_in_sync() {
     let ines = service.sign_in("ines");
     let (folder, device) = device(&ines, host().port());
     let duty = account(&ines, &folder, &device, "duty", "North-ridge-2019");
-    assert_eq!(job(&ines, &duty, "check", &json!({}))["outcome"], "in sync");
+    assert_eq!(job(&ines, &duty, "check", &json!({}))["outcome"], "in-sync");
     let shown = ines.get(&format!("/api/v1/devices/{device}")).good();
     assert_eq!(
         shown["identity"][0]["kind"], "host-key",
@@ -122,7 +114,7 @@ fn a_check_and_a_rotation_both_ways_leave_device_and_vault_in_sync() {
     assert!(
         client
             .good(&["upkeep", "check", "/Pumping/duty", "--wait"])
-            .contains("in sync")
+            .contains("in-sync")
     );
 }
 
@@ -135,11 +127,11 @@ fn a_password_that_does_not_fit_is_found_and_the_lockout_budget_is_kept() {
     for _ in 0..3 {
         assert_eq!(
             job(&ines, &wrong, "check", &json!({}))["outcome"],
-            "out of sync"
+            "out-of-sync"
         );
     }
     let stopped = job(&ines, &wrong, "check", &json!({}));
-    assert_eq!(stopped["outcome"], "locked out");
+    assert_eq!(stopped["outcome"], "locked-out");
     assert!(
         stopped["message"]
             .as_str()
@@ -261,7 +253,7 @@ fn a_changed_host_key_stops_the_job_until_a_steward_confirms_it() {
         (&json!(3), &json!(0)),
         "{confirmed}"
     );
-    assert_eq!(job(&ines, &duty, "check", &json!({}))["outcome"], "in sync");
+    assert_eq!(job(&ines, &duty, "check", &json!({}))["outcome"], "in-sync");
 }
 
 /// The heart of promise 2. The service is held at each point of a rotation, killed with SIGKILL,
@@ -290,7 +282,8 @@ fn killed_at_any_step_the_account_opens_with_the_vaults_current_password() {
             service.start(&[("JEXLIN_HOLD_AT", point)]);
             service.unlock();
             let ines = service.sign_in("ines");
-            // Each recovery may cost a failed login; sixteen of them in a minute are this test's own.
+            // Each recovery may cost a failed login; sixteen of them in a minute are this test's
+            // own.
             service.sql("DELETE FROM failed_login");
             let job = ines.make(
                 &format!("/api/v1/credentials/{credential}/rotate"),
@@ -308,7 +301,7 @@ fn killed_at_any_step_the_account_opens_with_the_vaults_current_password() {
             service.unlock();
             let ines = service.sign_in("ines");
             let settled = ines.settled(&job);
-            assert_ne!(settled["outcome"], "in doubt", "{way} {point}: {settled}");
+            assert_ne!(settled["outcome"], "in-doubt", "{way} {point}: {settled}");
             assert!(
                 opens(&ines, &credential, "killed"),
                 "{way}, killed {point}: {settled}"

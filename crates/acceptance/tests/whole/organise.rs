@@ -1,13 +1,5 @@
 //! Keeping ten thousand things in order: tags, favourites, views, searches, moves in bulk, copies.
 
-#![allow(
-    clippy::unwrap_used,
-    clippy::expect_used,
-    clippy::panic,
-    clippy::indexing_slicing,
-    reason = "what cannot be set up ends the test"
-)]
-
 use jexlin_acceptance::{Service, Session};
 use serde_json::{Value, json};
 
@@ -137,7 +129,7 @@ fn lists_are_narrowed_by_every_column_and_searches_are_kept_for_oneself() {
             &format!("folder={pumps}&find=ridge"),
             &["Ridge duty", "Ridge feed"],
         ),
-        ("check=in%20sync", &[]),
+        ("check=in-sync", &[]),
     ] {
         assert_eq!(names(&ines, filter), wanted, "{filter}");
     }
@@ -364,11 +356,11 @@ fn a_copy_has_the_same_values_under_a_key_of_its_own_and_takes_a_reveal() {
             .count()
     };
     assert_eq!(done(ines.events("credential.copy")), 1);
-    let (one, other) = (
+    let (entry, other) = (
         client.good(&["reveal", "/Pumping/Ridge duty", "--pipe"]),
         client.good(&["reveal", "/Office/Ridge duty, spare", "--pipe"]),
     );
-    assert_eq!(one, other);
+    assert_eq!(entry, other);
     assert!(
         client
             .good(&["credential", "show", "/Office/Ridge duty, spare"])

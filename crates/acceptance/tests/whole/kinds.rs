@@ -1,19 +1,11 @@
 //! Kinds of credentials, their secret fields, and one-time codes.
 
-#![allow(
-    clippy::unwrap_used,
-    clippy::expect_used,
-    clippy::panic,
-    clippy::indexing_slicing,
-    reason = "what cannot be set up ends the test"
-)]
-
 use jexlin_acceptance::{Service, Session};
 use serde_json::{Value, json};
 
 const SEED: &str = "JBSWY3DPEHPK3PXPJBSWY3DPEHPK3PXP";
 
-const WEIR: &str = include_str!("../../core/src/vault/testdata/weir.pem");
+const WEIR: &str = include_str!("../../../core/src/vault/testdata/weir.pem");
 
 /// A private key in PKCS#8, made by OpenSSL.
 fn openssl_key(sort: &str) -> String {
@@ -197,8 +189,8 @@ fn a_code_is_for_everybody_who_may_use_it_and_the_seed_is_not() {
     let seed = jexlin_core::vault::one_time::Seed::parse(SEED).unwrap();
     // The code may have changed between the answer and the comparison.
     let near: Vec<String> = [now - 30, now]
-        .map(|at| {
-            seed.code_at(at, 0)
+        .map(|time| {
+            seed.code_at(time, 0)
                 .digits
                 .expose_secret_text()
                 .unwrap()

@@ -1,13 +1,5 @@
 //! The console in headless Chromium: the whole job once, and accessibility by axe in both themes.
 
-#![allow(
-    clippy::unwrap_used,
-    clippy::expect_used,
-    clippy::panic,
-    clippy::indexing_slicing,
-    reason = "what cannot be set up ends the test"
-)]
-
 use jexlin_acceptance::browser::{Driver, Page};
 use jexlin_acceptance::{PASSWORD, Service};
 use serde_json::json;
@@ -103,7 +95,7 @@ async fn an_administrator_adds_and_shares_and_every_page_is_accessible_in_both_t
         ines.press("Sign in").await;
         ines.sees("Today, Ines Calder").await;
         for (path, shows) in [
-            ("/", "You hold"),
+            ("/", "Checked out to you"),
             ("/vault", "Ridge pump"),
             (&format!("/vault/-/{credential}"), "A gate stands here"),
             ("/requests", "Your checkouts"),
@@ -184,7 +176,7 @@ async fn a_steward_recalls_changes_a_device_and_makes_a_policy_in_the_console() 
         .goto(&format!("{}/upkeep", service.url))
         .await
         .unwrap();
-    page.press("Change telemetry").await;
+    page.press("Edit telemetry").await;
     let address = page.find("//label[starts-with(normalize-space(.), 'Address')]/following-sibling::*[self::input or self::textarea]").await;
     address.clear().await.unwrap();
     address.send_keys("127.0.0.10").await.unwrap();
@@ -212,7 +204,7 @@ async fn a_steward_recalls_changes_a_device_and_makes_a_policy_in_the_console() 
     );
     page.press("Add a policy").await;
     page.fill("Name", "Telemetry units").await;
-    page.press("Add the policy").await;
+    page.press("Add policy").await;
     page.sees("Telemetry units").await;
     page.0.close().await.unwrap();
     assert_eq!(ines.events("policy.add").len(), 1);
@@ -266,7 +258,7 @@ async fn an_engineers_day_in_the_vault() {
     page.press("Restore").await;
     page.sees("becomes the current value").await;
     page.accessible("the question before putting back").await;
-    page.press("Put it back").await;
+    page.press("Restore value").await;
     page.sees("restored").await;
     assert_eq!(ines.reveal(&weak).text("value"), "summer2019");
     // One key each: the letter shows it.
@@ -300,7 +292,7 @@ async fn an_engineers_day_in_the_vault() {
         .await
         .unwrap();
     page.sees("Move 2 credentials into /Archive?").await;
-    page.sees("Nobody gains or loses").await;
+    page.sees("No access changes").await;
     page.find("//dialog//button[contains(., 'Move')]")
         .await
         .click()
@@ -375,16 +367,18 @@ async fn kinds_settings_policies_and_ones_own_folder_in_the_console() {
     page.press("Another field").await;
     page.fill("Label of field 2", "Valve").await;
     page.accessible("the form of a kind").await;
-    page.press("Add the kind").await;
+    page.press("Add kind").await;
     page.sees("Retire Valve code").await;
-    let days = page.find("//label[starts-with(normalize-space(.), 'What is in the bin')]/following-sibling::input").await;
+    let days = page
+        .find("//label[starts-with(normalize-space(.), 'Bin retention')]/following-sibling::input")
+        .await;
     days.clear().await.unwrap();
     days.send_keys("60").await.unwrap();
     page.press("Save the settings").await;
     jexlin_acceptance::until("the settings", || {
         (ines.get("/api/v1/settings").good()["settings"]["bin_days"] == 60).then_some(())
     });
-    page.press("Change the root key").await;
+    page.press("Replace the root key").await;
     page.fill("Present passphrase", jexlin_acceptance::PASSPHRASE)
         .await;
     page.fill("New passphrase", "eleven sluices and a lock")
@@ -397,13 +391,13 @@ async fn kinds_settings_policies_and_ones_own_folder_in_the_console() {
     assert!(ines.get("/api/v1/keys").good()["next_root_key"].is_string());
     page.press("Abandon").await;
     page.0.accept_alert().await.unwrap();
-    page.sees("Change the root key").await;
+    page.sees("Replace the root key").await;
     assert!(ines.get("/api/v1/keys").good()["next_root_key"].is_null());
     page.0
         .goto(&format!("{}/passwords", service.url))
         .await
         .unwrap();
-    page.press("Change Standard").await;
+    page.press("Edit Standard").await;
     page.press("Try").await;
     page.sees("bits of entropy each").await;
     page.accessible("the form of a policy").await;
@@ -444,7 +438,7 @@ async fn kinds_settings_policies_and_ones_own_folder_in_the_console() {
     page.press("Add to personal folder").await;
     page.fill("Name", "Canteen card").await;
     page.fill("Password", "Soup-on-Tuesdays").await;
-    page.press("Add it").await;
+    page.press("Add item").await;
     page.press("Reveal Canteen card").await;
     let shown = page
         .find("//*[@data-secret='shown']")

@@ -1,14 +1,6 @@
 //! The administrator's day: people, groups, password policies, devices, recalls, and following
 //! jobs, in the client and through the network interface.
 
-#![allow(
-    clippy::unwrap_used,
-    clippy::expect_used,
-    clippy::panic,
-    clippy::indexing_slicing,
-    reason = "what cannot be set up ends the test"
-)]
-
 use std::io::{BufRead as _, BufReader};
 use std::process::{Command, Stdio};
 
@@ -70,38 +62,6 @@ fn a_person_is_invited_given_duties_suspended_and_let_in_again() {
         "her own slip, Marek's try, and Marek himself"
     );
     assert!(ines.events("person.edit").len() >= 2);
-}
-
-#[test]
-fn people_come_in_pages_that_leave_nobody_out_and_show_nobody_twice() {
-    let service = Service::ready();
-    let ines = service.sign_in("ines");
-    for n in 0..7 {
-        let _ = ines.person(&format!("hand{n}"), &[]);
-    }
-    let (mut cursor, mut seen) = (String::new(), vec![]);
-    loop {
-        let page = ines
-            .get(&format!("/api/v1/people?limit=3&cursor={cursor}"))
-            .good();
-        seen.extend(
-            page["items"]
-                .as_array()
-                .unwrap()
-                .iter()
-                .map(|row| row["sign_in_name"].as_str().unwrap().to_owned()),
-        );
-        match page["next"].as_str() {
-            Some(next) => next.clone_into(&mut cursor),
-            None => break,
-        }
-    }
-    let mut once = seen.clone();
-    once.sort();
-    once.dedup();
-    assert_eq!((seen.len(), once.len()), (8, 8), "{seen:?}");
-    ines.get("/api/v1/people?cursor=nonsense")
-        .refused(400, "malformed");
 }
 
 #[test]
@@ -325,7 +285,7 @@ fn the_watch_shows_a_job_change_by_itself_and_only_to_those_who_may_know() {
     let reader = std::thread::spawn(move || {
         let mut seen = vec![];
         for line in lines.by_ref().map_while(Result::ok) {
-            let last = line.contains("in sync");
+            let last = line.contains("in-sync");
             seen.push(line);
             if last {
                 break;

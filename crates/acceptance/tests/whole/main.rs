@@ -1,0 +1,33 @@
+//! Whole-product tests: the service, its database, the client, the console in a browser, and real hosts.
+//! One program, so that they share one cluster and as many run at a time as there are cores.
+
+#![allow(
+    clippy::unwrap_used,
+    clippy::expect_used,
+    clippy::panic,
+    clippy::indexing_slicing,
+    reason = "what cannot be set up ends the test"
+)]
+
+mod access_file;
+mod access_issues;
+mod access_requests;
+mod administration;
+mod audit;
+mod auth;
+mod client;
+mod clipboard;
+mod clocks;
+mod console;
+mod files;
+mod kinds;
+mod organise;
+mod passwords;
+mod people_and_files;
+mod personal;
+mod programs;
+mod removal;
+mod sharing;
+mod transfer;
+mod upkeep;
+mod vault;
