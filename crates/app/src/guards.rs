@@ -48,8 +48,8 @@ pub async fn allow_folder<L: AtLeast>(
     })
 }
 
-/// Whether somebody who may see the values of a credential, or of all that grants on a folder
-/// reach, may see former ones too.
+/// Whether a person who may see the values of a credential, or of everything that grants on a
+/// folder reach, may see former values too.
 pub async fn sees_history(unit: &mut UnitOfWork, person: Uuid, target: Target) -> AppResult<bool> {
     let now = unit.now;
     let rows = unit.tx()?.grants_for(person, target).await?;

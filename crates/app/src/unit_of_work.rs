@@ -38,10 +38,9 @@ pub struct Intent {
 /// What stands in for a level that is demanded of each target.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Authority {
-    /// The duty `access`, which mends access without having any.
+    /// The duty `access`, which repairs access without having any.
     AccessDuty,
-    /// A list of targets of which the command itself has kept only those that the one who acts is a steward
-    /// of.
+    /// A list of targets that the command has narrowed to those that the person is a steward of.
     OwnStewardship,
 }
 
@@ -219,7 +218,7 @@ impl UnitOfWork {
         Ok(allowed)
     }
 
-    /// Says what the changes that follow rest on in place of a level that was demanded of each target.
+    /// Says what the changes that follow are allowed by, in place of a level on each target.
     ///
     /// # Errors
     /// When the duty is not held.

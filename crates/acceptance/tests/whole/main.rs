@@ -1,5 +1,5 @@
-//! Whole-product tests: the service, its database, the client, the console in a browser, and real hosts.
-//! One program, so that they share one cluster and as many run at a time as there are cores.
+//! Whole-product tests: the service, its database, the client, the console in a browser, and real
+//! hosts. One program, so that they share one cluster and as many run at a time as there are cores.
 
 #![allow(
     clippy::unwrap_used,

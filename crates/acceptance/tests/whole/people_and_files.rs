@@ -1,4 +1,5 @@
-//! What several tests look up: identifiers by name, people in a state, an access file that is edited.
+//! What several tests look up: identifiers by name, people in a state, an access file that is
+//! edited.
 
 use jexlin_acceptance::{Client, Session};
 use serde_json::json;

@@ -578,8 +578,8 @@ pub async fn read(unit: &mut UnitOfWork, credential: Uuid) -> AppResult<Versione
     Ok(Versioned(shown.version, shown))
 }
 
-/// Moves a credential that is being edited to another folder. Moving changes who has access to it: it
-/// takes a steward here and an editor there. Whether it was moved.
+/// Moves a credential that is being edited to another folder. Moving changes who has access to it:
+/// it takes a steward here and an editor there. Whether it was moved.
 async fn edit_folder(
     unit: &mut UnitOfWork,
     row: &mut CredentialRow,
@@ -596,7 +596,8 @@ async fn edit_folder(
     Ok(true)
 }
 
-/// The fields of a credential after an edit, and its fields of its own; an empty value removes a field.
+/// The fields of a credential after an edit, and its fields of its own; an empty value removes a
+/// field.
 async fn edit_fields(
     unit: &mut UnitOfWork,
     known: &crate::kinds::Known,
@@ -633,7 +634,8 @@ async fn edit_fields(
     Ok((kind, fields))
 }
 
-/// Gives a credential other tags. Where a grant is for one of them alone, that changes who has access.
+/// Gives a credential other tags. Where a grant is for one of them alone, that changes who has
+/// access.
 async fn edit_tags(
     unit: &mut UnitOfWork,
     row: &mut CredentialRow,

@@ -140,8 +140,8 @@ pub fn plain_fields(row: &CredentialRow) -> BTreeMap<String, String> {
     serde_json::from_value(row.fields.clone()).unwrap_or_default()
 }
 
-/// Where the rows of a file may go, and what is there already. Folders are known by [`key_of`] their path
-/// below the folder of the import.
+/// Where the rows of a file may go, and what is there already. Folders are known by [`key_of`]
+/// their path below the folder of the import.
 #[derive(Default)]
 struct Destinations {
     /// Why nothing may be added to a folder.
@@ -264,7 +264,8 @@ impl Heads {
     }
 }
 
-/// What becomes of a row: something to do, or nothing, or the column that has a problem and what it is.
+/// What becomes of a row: something to do, or nothing, or the column that has a problem and what it
+/// is.
 enum Decision {
     Do(Plan),
     Skip,

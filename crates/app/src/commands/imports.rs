@@ -72,8 +72,8 @@ async fn whose_access(
     relabelled(unit, &changes).await
 }
 
-/// The imports into folders that the asker is an editor of, newest first. A page may be shorter than was
-/// asked for, since what others have imported elsewhere is left out of it.
+/// The imports into folders that the asker is an editor of, newest first. A page may be shorter
+/// than was asked for, since what others have imported elsewhere is left out of it.
 pub async fn list(
     unit: &mut UnitOfWork,
     paging: Paging<(DateTime<Utc>, Uuid)>,

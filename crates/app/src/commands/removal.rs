@@ -13,7 +13,7 @@ use crate::error::{AppError, AppResult};
 use crate::paging::{Paged, Paging};
 use crate::unit_of_work::UnitOfWork;
 
-/// A new act of removing by whoever acts.
+/// A new act of removing by the person who acts.
 pub fn removal(
     unit: &UnitOfWork,
     target_type: RemovedType,

@@ -2,8 +2,8 @@
 
 use chrono::{DateTime, Utc};
 
-use super::Level;
 use super::reference::{Credential, Grant};
+use super::{Level, in_force};
 
 /// Whether grants let their subject see former values, of a credential or, without one, of all that
 /// grants on a folder reach. `grants` are those that reach the subject there, each with whether it
@@ -25,7 +25,7 @@ pub fn includes_history<'a>(
     grants.into_iter().any(|(grant, history)| {
         history
             && grant.level >= Level::Reveal
-            && grant.ends_at.is_none_or(|end| now < end)
+            && in_force(grant.ends_at, now)
             && credential.map_or_else(|| grant.only.is_all(), |to| grant.only.fits(to))
     })
 }

@@ -18,7 +18,7 @@ word_enum! {
         #[serde(rename = "access-issue.list")]
         #[strum(serialize = "access-issue.list")]
         AccessIssueList,
-        /// Somebody asks for a level on a credential.
+        /// A level on a credential is requested.
         #[serde(rename = "access-request.ask")]
         #[strum(serialize = "access-request.ask")]
         AccessRequestAsk,
