@@ -26,16 +26,16 @@ pub enum NameProblem {
     #[error("the name has {0} characters; at most {LONGEST_NAME} are possible")]
     TooLong(usize),
     /// A control character, a line break included.
-    #[error("the name holds a control character at position {0}")]
+    #[error("the name contains a control character at position {0}")]
     Control(usize),
     /// A mark that changes the direction of the text or cannot be seen.
-    #[error("the name holds an invisible or direction-changing mark at position {0}")]
+    #[error("the name contains an invisible or direction-changing mark at position {0}")]
     Invisible(usize),
     /// A slash separates folders in a path.
-    #[error("the name holds a slash, which separates folders in a path")]
+    #[error("the name contains a slash, which separates folders in a path")]
     Slash,
     /// `.` and `..` mean something else to every reader.
-    #[error("the name consists of dots alone")]
+    #[error("the name consists only of dots")]
     Dots,
 }
 
@@ -174,7 +174,7 @@ pub fn check_note(text: &str) -> Result<(), String> {
         .position(|c| is_unshowable(c) && c != '\n' && c != '\t')
     {
         Some(index) => Err(format!(
-            "the text holds a control character or an invisible mark at position {}",
+            "the text contains a control character or an invisible mark at position {}",
             index + 1
         )),
         None => Ok(()),
@@ -194,7 +194,7 @@ pub fn check_line(text: &str) -> Result<(), String> {
     }
     match text.chars().position(char::is_control) {
         Some(index) => Err(format!(
-            "the value holds a control character at position {}",
+            "the value contains a control character at position {}",
             index + 1
         )),
         None => Ok(()),

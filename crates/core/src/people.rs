@@ -31,7 +31,7 @@ word_enum! {
         Active,
         /// Cannot sign in for now.
         Suspended,
-        /// Is gone for good.
+        /// Has left permanently.
         Left,
     }
 }

@@ -49,7 +49,7 @@ impl Secret {
         self.0.len()
     }
 
-    /// Whether there is nothing in it.
+    /// Whether it is empty.
     #[must_use]
     pub fn is_empty(&self) -> bool {
         self.0.is_empty()

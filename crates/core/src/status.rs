@@ -1,4 +1,4 @@
-//! How a service is.
+//! The state of a service.
 
 use crate::words::word_enum;
 

@@ -11,7 +11,7 @@ use strum::VariantArray as _;
 #[test]
 fn the_catalogue_of_events_is_complete() {
     let mut page = String::from(
-        "# Events\n\nWhat the audit log records, by its name there. Where a duty or a level is named, nobody does it without: the duty, and the level on what it is done to. Some take more than is named here by what they do, such as moving something to a folder where more people have access. A refused try is recorded under the same name, with the outcome `refused`.\n\n| event | what it means | duty or level |\n|---|---|---|\n",
+        "# Events\n\nWhat the audit log records. Where a duty or a level is named, the event is never recorded without it: the duty, and the level on the target. Some events need more than that, for example moving something to a folder where more people have access. A refused attempt is recorded under the same name, with the outcome `refused`.\n\n| event | meaning | duty or level |\n|---|---|---|\n",
     );
     for action in Action::VARIANTS {
         let duty = action.needed_duty().map(|duty| format!("duty `{duty}`"));

@@ -123,7 +123,7 @@ pub trait Connector: std::fmt::Debug + Send + Sync {
     /// The connections of operators that are kept open.
     fn kept_operators(&self) -> Vec<OperatorConnection>;
 
-    /// Ends a kept connection; a command that runs over it comes to its end.
+    /// Ends a kept connection; a command that runs over it ends.
     fn close_operator(&self, which: &OperatorConnection);
 
     /// Ends the kept connections that nobody has used for a while.

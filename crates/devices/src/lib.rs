@@ -25,7 +25,7 @@ pub enum Probe {
     NoAnswer(String),
 }
 
-/// What a change of a password came to.
+/// The result of a change of a password.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum Change {
     /// The device says that it is changed.

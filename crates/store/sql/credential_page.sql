@@ -30,7 +30,7 @@ AS $$
                CASE WHEN z.seen AND j.leaked > 0 THEN 'leaked' END,
                CASE WHEN u.check_outcome = 'out-of-sync' THEN 'out-of-sync' END,
                CASE WHEN z.seen AND j.score < $6 THEN 'weak' END,
-               CASE WHEN z.seen AND EXISTS (SELECT FROM judgement o JOIN credential c ON c.id = o.credential_id
+               CASE WHEN z.seen AND EXISTS (SELECT FROM assessment o JOIN credential c ON c.id = o.credential_id
                                  WHERE o.organisation = j.organisation AND o.fingerprint = j.fingerprint AND o.credential_id <> p.id AND c.removed_at IS NULL
                                    AND sees_value($1, c.id, $2)) THEN 'reused' END,
                CASE WHEN x.ends < $2::date THEN 'expired' END,
@@ -38,7 +38,7 @@ AS $$
                CASE WHEN x.ends >= $2::date AND x.ends < $2::date + $8 THEN 'expires-soon' END,
                CASE WHEN $7 > 0 AND j.made_at < $2 - make_interval(days => $7) THEN 'old' END], NULL) END AS findings
     FROM page p JOIN places l ON l.folder_id = p.folder_id LEFT JOIN device d ON d.id = p.device_id LEFT JOIN upkeep_state u ON u.credential_id = p.id
-    LEFT JOIN judgement j ON j.credential_id = p.id
+    LEFT JOIN assessment j ON j.credential_id = p.id
     CROSS JOIN LATERAL (SELECT bool_or(g.person_id IS DISTINCT FROM $1) AS others FROM access_grant g
                         WHERE g.credential_id = p.id AND (g.ends_at IS NULL OR $2 < g.ends_at)) w
     CROSS JOIN LATERAL (SELECT CASE WHEN p.fields->>'expires' ~ '^[0-9]{4}-[0-9]{2}-[0-9]{2}$' THEN to_date(p.fields->>'expires', 'YYYY-MM-DD') END AS ends) x

@@ -11,7 +11,7 @@ BEGIN
     RETURN QUERY
         SELECT c.id FROM credential c
         WHERE c.organisation = scope() AND c.removed_at IS NULL AND c.search LIKE pattern AND lower(c.name) LIKE pattern AND (lower(c.name), c.id) > (after_name, after_id)
-          AND open_to_the_top(c.folder_id) AND level_on_credential(viewer, c.id, at) IS NULL
+          AND inherits_to_top(c.folder_id) AND level_on_credential(viewer, c.id, at) IS NULL
         ORDER BY lower(c.name), c.id LIMIT most;
 END $$;
 REVOKE ALL ON FUNCTION discoverable(uuid,timestamp with time zone,text,text,uuid,bigint) FROM PUBLIC;

@@ -8,15 +8,15 @@ CREATE OR REPLACE FUNCTION findings_of(wanted uuid, viewer uuid, at timestamp wi
 AS $$
 DECLARE
     found text[] := '{}';
-    j judgement%ROWTYPE;
+    j assessment%ROWTYPE;
     ends date;
     seen boolean := sees_value(viewer, wanted, at);
 BEGIN
-    SELECT * INTO j FROM judgement WHERE credential_id = wanted;
+    SELECT * INTO j FROM assessment WHERE credential_id = wanted;
     IF seen AND j.leaked > 0 THEN found := found || 'leaked'::text; END IF;
     IF EXISTS (SELECT FROM upkeep_state u WHERE u.credential_id = wanted AND u.check_outcome = 'out-of-sync') THEN found := found || 'out-of-sync'::text; END IF;
     IF seen AND j.score < weak_below THEN found := found || 'weak'::text; END IF;
-    IF seen AND EXISTS (SELECT FROM judgement o JOIN credential c ON c.id = o.credential_id
+    IF seen AND EXISTS (SELECT FROM assessment o JOIN credential c ON c.id = o.credential_id
                WHERE o.organisation = j.organisation AND o.fingerprint = j.fingerprint AND o.credential_id <> wanted AND c.removed_at IS NULL
                  AND sees_value(viewer, c.id, at)) THEN
         found := found || 'reused'::text;

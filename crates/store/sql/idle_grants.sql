@@ -1,8 +1,8 @@
--- The grants that are of no use, and why: `left`, `ended` or `redundant`. What makes one redundant is a
+-- The grants that are of no use, by type of issue: `left`, `expired` or `redundant`. What makes one redundant is a
 -- grant to the same subject or to a group that it is in, from the same place or one above, not lower, not
 -- shorter, not narrower, not with less of the history.
 CREATE OR REPLACE FUNCTION idle_grants(at timestamp with time zone)
-    RETURNS TABLE(id uuid, why text)
+    RETURNS TABLE(id uuid, issue_type text)
     LANGUAGE sql
     STABLE
 AS $$
@@ -23,9 +23,9 @@ AS $$
           AND (h.id < g.id OR coalesce(h.person_id, h.group_id) = coalesce(g.person_id, g.group_id) OR NOT EXISTS (
                 SELECT FROM up u WHERE u.subject = coalesce(h.person_id, h.group_id) AND u.above = coalesce(g.person_id, g.group_id)))
     ), idle AS MATERIALIZED (
-        SELECT g.id, CASE WHEN p.state = 'left' THEN 'left' WHEN g.ends_at <= $1 THEN 'ended' ELSE 'redundant' END AS why
+        SELECT g.id, CASE WHEN p.state = 'left' THEN 'left' WHEN g.ends_at <= $1 THEN 'expired' ELSE 'redundant' END AS issue_type
         FROM access_grant g LEFT JOIN person p ON p.id = g.person_id
         WHERE p.state = 'left' OR g.ends_at <= $1 OR g.id IN (SELECT id FROM covered)
     )
-    SELECT w.id, idle.why FROM grant_view w JOIN idle ON idle.id = w.id ORDER BY idle.why, lower(w.place), w.subject_name, w.id
+    SELECT w.id, idle.issue_type FROM grant_view w JOIN idle ON idle.id = w.id ORDER BY idle.issue_type, lower(w.place), w.subject_name, w.id
 $$;

@@ -5,6 +5,6 @@ CREATE OR REPLACE FUNCTION is_discoverable(viewer uuid, credential uuid, at time
     LANGUAGE sql
     STABLE
 AS $$
-    SELECT EXISTS (SELECT FROM credential c WHERE c.id = $2 AND c.removed_at IS NULL AND open_to_the_top(c.folder_id)
+    SELECT EXISTS (SELECT FROM credential c WHERE c.id = $2 AND c.removed_at IS NULL AND inherits_to_top(c.folder_id)
                    AND level_on_credential($1, c.id, $3) IS NULL)
 $$;

@@ -13,7 +13,7 @@
 -- thresholds weak_below, old_days, soon_days. What is expensive to ask is asked of the rows in their
 -- order until the page is full.
 -- Each narrowed grant is a condition of its own beside the folders that are reached. Plans are made
--- anew for each call: one for any grants would read all folders.
+-- again for each call: one for any grants would read all folders.
 CREATE OR REPLACE FUNCTION page_of(viewer uuid, at timestamp with time zone, after_name text, after_id uuid, most bigint, many integer, wanted jsonb)
     RETURNS TABLE(found uuid, level smallint, place bigint)
     LANGUAGE plpgsql
@@ -150,20 +150,20 @@ BEGIN
         -- What could have it is looked up first; where that is very much, a page of it is soon found
         -- by going through the names.
         suspects := ARRAY(SELECT x.id FROM (
-            SELECT j.credential_id AS id FROM judgement j WHERE j.organisation = scope() AND j.leaked > 0 AND wanted->>'finding' IN ('any', 'leaked')
+            SELECT j.credential_id AS id FROM assessment j WHERE j.organisation = scope() AND j.leaked > 0 AND wanted->>'finding' IN ('any', 'leaked')
             UNION ALL
             SELECT u.credential_id FROM upkeep_state u WHERE u.organisation = scope() AND u.check_outcome = 'out-of-sync' AND wanted->>'finding' IN ('any', 'out-of-sync')
             UNION ALL
-            SELECT j.credential_id FROM judgement j WHERE j.organisation = scope() AND j.score < (wanted->>'weak_below')::integer AND wanted->>'finding' IN ('any', 'weak')
+            SELECT j.credential_id FROM assessment j WHERE j.organisation = scope() AND j.score < (wanted->>'weak_below')::integer AND wanted->>'finding' IN ('any', 'weak')
             UNION ALL
-            SELECT j.credential_id FROM judgement j WHERE j.organisation = scope() AND cardinality(j.lacks) > 0 AND wanted->>'finding' IN ('any', 'breaks-policy')
+            SELECT j.credential_id FROM assessment j WHERE j.organisation = scope() AND cardinality(j.lacks) > 0 AND wanted->>'finding' IN ('any', 'breaks-policy')
             UNION ALL
             SELECT c.id FROM credential c WHERE c.organisation = scope() AND c.removed_at IS NULL AND c.fields ? 'expires' AND wanted->>'finding' IN ('any', 'expired', 'expires-soon')
             UNION ALL
-            SELECT j.credential_id FROM judgement j WHERE j.organisation = scope() AND (wanted->>'old_days')::integer > 0
+            SELECT j.credential_id FROM assessment j WHERE j.organisation = scope() AND (wanted->>'old_days')::integer > 0
                 AND j.made_at < at - make_interval(days => (wanted->>'old_days')::integer) AND wanted->>'finding' IN ('any', 'old')
             UNION ALL
-            SELECT unnest(t.same) FROM (SELECT array_agg(j.credential_id) AS same FROM judgement j WHERE j.organisation = scope() GROUP BY j.fingerprint HAVING count(*) > 1) t
+            SELECT unnest(t.same) FROM (SELECT array_agg(j.credential_id) AS same FROM assessment j WHERE j.organisation = scope() GROUP BY j.fingerprint HAVING count(*) > 1) t
                 WHERE wanted->>'finding' IN ('any', 'reused')
             LIMIT 20001) x);
         IF cardinality(suspects) <= 20000 THEN

@@ -1,4 +1,4 @@
--- Empties a credential that is in the bin for good. The row stays, empty, since jobs, requests and
+-- Empties a credential that is in the bin permanently. The row stays, empty, since jobs, requests and
 -- checkouts of the past speak of it; its key and its secrets are gone.
 CREATE OR REPLACE FUNCTION purge_credential(wanted uuid, at timestamp with time zone)
     RETURNS void
@@ -19,8 +19,8 @@ BEGIN
        OR EXISTS (SELECT FROM secret_version v WHERE v.credential_id = wanted AND v.state = 'candidate') THEN
         RAISE EXCEPTION 'a job, a checkout or a rotation that is owed is under way';
     END IF;
-    -- In the order in which judging locks them.
-    DELETE FROM judgement j WHERE j.credential_id = wanted;
+    -- In the order in which assessment locks them.
+    DELETE FROM assessment j WHERE j.credential_id = wanted;
     PERFORM set_config('jexlin.purging', wanted::text, true);
     DELETE FROM secret_version v WHERE v.credential_id = wanted;
     DELETE FROM attachment a WHERE a.credential_id = wanted;

@@ -1,7 +1,7 @@
 -- The folders that somebody sees: those a grant reaches, those that hold a credential a grant reaches, and
 -- the path to each.
 CREATE OR REPLACE FUNCTION visible_folders(person uuid, at timestamp with time zone)
-    RETURNS TABLE(id uuid, parent_id uuid, name text, closed boolean, version integer, held smallint, own_grants boolean, to_others boolean)
+    RETURNS TABLE(id uuid, parent_id uuid, name text, closed boolean, revision integer, held smallint, own_grants boolean, to_others boolean)
     LANGUAGE sql
     STABLE
 AS $$
@@ -26,7 +26,7 @@ AS $$
         SELECT g.folder_id AS id, bool_or(g.person_id IS DISTINCT FROM $1) AS to_others FROM access_grant g
         WHERE g.folder_id IS NOT NULL AND (g.ends_at IS NULL OR $2 < g.ends_at) GROUP BY 1
     )
-    SELECT f.id, f.parent_id, f.name, f.closed, f.version, r.held, own.id IS NOT NULL AS own_grants, coalesce(own.to_others, false) AS to_others
+    SELECT f.id, f.parent_id, f.name, f.closed, f.revision, r.held, own.id IS NOT NULL AS own_grants, coalesce(own.to_others, false) AS to_others
     FROM seen JOIN folder f ON f.id = seen.id LEFT JOIN reached r ON r.id = f.id LEFT JOIN own ON own.id = f.id
     WHERE f.removed_at IS NULL ORDER BY lower(f.name), f.id
 $$;

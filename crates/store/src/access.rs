@@ -1,4 +1,4 @@
-//! Grants, and the fast form of the question who may do what.
+//! Grants, and what reaches a person: the fast form of the access rule.
 
 use chrono::{DateTime, Utc};
 use diesel::helper_types::{AsSelect, IntoBoxed, Select};
@@ -39,7 +39,7 @@ pub struct GrantRow {
     pub history: bool,
 }
 
-/// What a grant stands on.
+/// What a grant is on.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Target {
     /// A folder and, as it flows, what is below.
@@ -77,7 +77,7 @@ pub struct GrantView {
     pub only_tag: Option<String>,
     pub history: bool,
     /// It changes with every change.
-    pub version: i32,
+    pub revision: i32,
 }
 
 /// What stands between a person and a credential.
@@ -335,7 +335,7 @@ impl Tx {
             .await?)
     }
 
-    /// The grants that stand on a target.
+    /// The grants on a target.
     ///
     /// # Errors
     /// [`StoreError`].
@@ -377,7 +377,7 @@ impl Tx {
     /// # Errors
     /// [`StoreError::NotFound`].
     pub async fn remove_grant(&mut self, id: Uuid) -> Result<()> {
-        self.must_examine();
+        self.must_revalidate();
         let count = diesel::delete(access_grant::table.find(id))
             .execute(self.conn()?)
             .await?;

@@ -15,9 +15,9 @@ use uuid::Uuid;
 
 use crate::rows_of::rows_of;
 use crate::schema::{
-    access_change_row, access_changed, access_grant, access_news, access_news_row, fold_counts,
-    folder_entry, forget_access_notes, group_member, narrowed_count_row, narrowed_counts,
-    people_group, person, single_entry, subtree_of,
+    access_change_row, access_changed, access_grant, access_log_since, access_news_row,
+    credential_index_entry, folder_index_entry, group_member, limited_grant_counts,
+    narrowed_count_row, people_group, person, prune_access_log, subtree_of, sum_credential_counts,
 };
 use crate::stored::Stored;
 use crate::{GrantRow, Result, Target, Tx};
@@ -26,7 +26,7 @@ use crate::{GrantRow, Result, Target, Tx};
 const MANY: usize = 5000;
 /// Of how many organisations index_cache are kept.
 const KEPT: usize = 16;
-/// How often what changed while it was read is read once more.
+/// How often what changed while it was read is read again.
 const ROUNDS: usize = 4;
 
 #[derive(Clone)]
@@ -83,7 +83,7 @@ struct Changed {
 }
 
 #[derive(Queryable, Selectable)]
-#[diesel(table_name = folder_entry)]
+#[diesel(table_name = folder_index_entry)]
 struct FolderLine {
     id: Uuid,
     parent_id: Option<Uuid>,
@@ -95,7 +95,7 @@ struct FolderLine {
 }
 
 #[derive(Queryable, Selectable)]
-#[diesel(table_name = single_entry)]
+#[diesel(table_name = credential_index_entry)]
 struct SingleLine {
     id: Uuid,
     folder_id: Uuid,
@@ -210,7 +210,7 @@ impl Tx {
 
     async fn news(&mut self, since: Option<String>) -> Result<News> {
         let query = rows_of(
-            access_news(since),
+            access_log_since(since),
             access_news_row::table,
             NewsRow::as_select(),
         );
@@ -238,7 +238,7 @@ impl Tx {
         for (target_type, id) in changed.target_types.iter().zip(&changed.ids) {
             by_type.entry(target_type).or_default().push(*id);
         }
-        // Folders first: grants stand on them.
+        // Folders first: grants are on them.
         if let Some(ids) = by_type.get("folder") {
             index.put_folders(ids, &self.folder_entries(Some(ids)).await?);
         }
@@ -261,11 +261,11 @@ impl Tx {
     }
 
     async fn folder_entries(&mut self, ids: Option<&[Uuid]>) -> Result<Vec<FolderEntry>> {
-        let mut query = folder_entry::table
+        let mut query = folder_index_entry::table
             .select(FolderLine::as_select())
             .into_boxed();
         if let Some(ids) = ids {
-            query = query.filter(folder_entry::id.eq_any(ids));
+            query = query.filter(folder_index_entry::id.eq_any(ids));
         }
         let rows: Vec<FolderLine> = query.load(self.conn()?).await?;
         let entry = |row: FolderLine| FolderEntry {
@@ -332,12 +332,12 @@ impl Tx {
         let own = access_grant::table
             .filter(access_grant::credential_id.is_not_null())
             .select(access_grant::credential_id.assume_not_null());
-        let query = single_entry::table
+        let query = credential_index_entry::table
             .select(SingleLine::as_select())
             .into_boxed();
         let query = match ids {
-            Some(ids) => query.filter(single_entry::id.eq_any(ids)),
-            None => query.filter(single_entry::id.eq_any(own)),
+            Some(ids) => query.filter(credential_index_entry::id.eq_any(ids)),
+            None => query.filter(credential_index_entry::id.eq_any(own)),
         };
         let rows: Vec<SingleLine> = query.load(self.conn()?).await?;
         let entry = |row: SingleLine| SingleEntry {
@@ -362,7 +362,7 @@ impl Tx {
         let kinds: Vec<_> = onlys.iter().map(|only| only.kind.clone()).collect();
         let tags: Vec<_> = onlys.iter().map(|only| only.tag.clone()).collect();
         let query = rows_of(
-            narrowed_counts(kinds, tags, &narrowings.folders, without),
+            limited_grant_counts(kinds, tags, &narrowings.folders, without),
             narrowed_count_row::table,
             CellLine::as_select(),
         );
@@ -427,16 +427,16 @@ impl Tx {
             .await?)
     }
 
-    /// Makes one note of many about how many credentials lie in a folder, and forgets what
+    /// Makes one note of many about how many credentials are in a folder, and forgets what
     /// everybody has seen of what changed. How many notes of the first kind went.
     ///
     /// # Errors
     /// [`crate::StoreError`].
-    pub async fn fold_counts(&mut self) -> Result<i64> {
-        diesel::select(forget_access_notes())
+    pub async fn sum_credential_counts(&mut self) -> Result<i64> {
+        diesel::select(prune_access_log())
             .execute(self.conn()?)
             .await?;
-        Ok(diesel::select(fold_counts())
+        Ok(diesel::select(sum_credential_counts())
             .get_result(self.conn()?)
             .await?)
     }

@@ -37,16 +37,16 @@ pub struct Orphan {
     pub place: String,
 }
 
-/// A grant that is of no use, and why: `left`, `ended` or `redundant`.
+/// A grant that is of no use, with the type of its issue.
 #[derive(Clone, Debug)]
 #[allow(missing_docs, reason = "the parts say it")]
 pub struct IdleGrant {
     pub grant: GrantView,
-    pub why: Stored<IssueType>,
+    pub issue_type: Stored<IssueType>,
 }
 
 impl Tx {
-    /// One such change after the other, in an organisation: waits for whoever is at it.
+    /// One such change after the other, in an organisation: waits for others.
     ///
     /// # Errors
     /// [`crate::StoreError`].
@@ -120,7 +120,7 @@ impl Tx {
             .filter(access_grant::group_id.is_not_distinct_from(row.group_id))
             .filter(access_grant::only_kind.is_not_distinct_from(row.only_kind.clone()))
             .filter(access_grant::only_tag.is_not_distinct_from(row.only_tag.clone()));
-        self.must_examine();
+        self.must_revalidate();
         diesel::delete(same).execute(self.conn()?).await?;
         self.add_grant(row).await
     }
@@ -130,7 +130,7 @@ impl Tx {
     /// # Errors
     /// [`crate::StoreError`].
     pub async fn alter_grants(&mut self, rows: &[GrantRow]) -> Result<()> {
-        self.must_examine();
+        self.must_revalidate();
         for row in rows {
             diesel::update(access_grant::table.find(row.id))
                 .set((
@@ -138,7 +138,7 @@ impl Tx {
                     access_grant::ends_at.eq(row.ends_at),
                     access_grant::note.eq(&row.note),
                     access_grant::history.eq(row.history),
-                    access_grant::version.eq(access_grant::version + 1),
+                    access_grant::revision.eq(access_grant::revision + 1),
                 ))
                 .execute(self.conn()?)
                 .await?;
@@ -151,7 +151,7 @@ impl Tx {
     /// # Errors
     /// [`crate::StoreError`].
     pub async fn remove_grants(&mut self, ids: &[Uuid]) -> Result<usize> {
-        self.must_examine();
+        self.must_revalidate();
         Ok(
             diesel::delete(access_grant::table.filter(access_grant::id.eq_any(ids)))
                 .execute(self.conn()?)
@@ -192,7 +192,7 @@ impl Tx {
     /// # Errors
     /// [`crate::StoreError`].
     pub async fn remove_members(&mut self, pairs: &[(Uuid, Uuid)]) -> Result<()> {
-        self.must_examine();
+        self.must_revalidate();
         let mut by_group: BTreeMap<Uuid, Vec<Uuid>> = BTreeMap::new();
         for (group, member) in pairs {
             by_group.entry(*group).or_default().push(*member);
@@ -257,9 +257,9 @@ impl Tx {
         let grants: Vec<GrantView> = query.load(self.conn()?).await?;
         let mut by_id: HashMap<Uuid, GrantView> =
             grants.into_iter().map(|grant| (grant.id, grant)).collect();
-        let idle_grant = |(id, why)| {
+        let idle_grant = |(id, issue_type)| {
             let grant = by_id.remove(&id)?;
-            Some(IdleGrant { grant, why })
+            Some(IdleGrant { grant, issue_type })
         };
         Ok(idle.into_iter().filter_map(idle_grant).collect())
     }
@@ -277,7 +277,7 @@ impl Tx {
         Ok(query.load(self.conn()?).await?)
     }
 
-    /// The events on a folder and on all that lies in it and below it, as far as somebody is a
+    /// The events on a folder and on everything in and below it, as far as somebody is a
     /// steward there, newest first.
     ///
     /// # Errors

@@ -1,4 +1,4 @@
-//! What somebody sees the name of and no more, and the access requests for it.
+//! Names that people see without access, and access requests.
 
 use chrono::{DateTime, Utc};
 use diesel::prelude::*;

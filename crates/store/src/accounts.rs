@@ -15,7 +15,7 @@ use crate::schema::{
     operator_scope,
 };
 use crate::stored::Stored;
-use crate::{DeviceRow, Result, StoreError, Tx};
+use crate::{Conflict, DeviceRow, Result, StoreError, Tx};
 
 /// An account, with what upkeep knows of it.
 #[derive(Clone, Debug, Queryable, Selectable)]
@@ -123,7 +123,7 @@ impl Tx {
     /// send it there.
     ///
     /// # Errors
-    /// [`StoreError::Conflict`] with `account_taken` when another credential is its password.
+    /// [`StoreError::Conflict`] with [`Conflict::AccountTaken`] when another credential is its password.
     pub async fn enroll(
         &mut self,
         of: &AccountRow,
@@ -133,9 +133,9 @@ impl Tx {
         now: DateTime<Utc>,
     ) -> Result<()> {
         if of.credential_id.is_some_and(|other| other != credential) {
-            return Err(StoreError::Conflict("account_taken".into()));
+            return Err(StoreError::Conflict(Conflict::AccountTaken));
         }
-        self.must_examine();
+        self.must_revalidate();
         diesel::update(account::table.find(of.id))
             .set((
                 account::credential_id.eq(credential),
@@ -172,20 +172,20 @@ impl Tx {
             .count()
             .get_result(self.conn()?)
             .await?;
-        for (stands, why) in [
-            (jobs > 0, "job_under_way"),
-            (row.rotation_owed_at.is_some(), "rotation_owed"),
-            (held > 0, "must_rotate"),
+        for (stands, conflict) in [
+            (jobs > 0, Conflict::JobUnderWay),
+            (row.rotation_owed_at.is_some(), Conflict::RotationOwed),
+            (held > 0, Conflict::MustRotate),
         ] {
             if stands {
-                return Err(StoreError::Conflict(why.into()));
+                return Err(StoreError::Conflict(conflict));
             }
         }
         let own = binding::table
             .filter(binding::credential_id.eq(credential))
             .filter(binding::role.eq(Role::Account.word()));
         diesel::delete(own).execute(self.conn()?).await?;
-        self.must_examine();
+        self.must_revalidate();
         diesel::update(account::table.find(row.id))
             .set((
                 account::credential_id.eq(None::<Uuid>),

@@ -95,7 +95,7 @@ impl Raw {
         }
     }
 
-    /// Whether its MAC is right; none where the key is not at hand.
+    /// Whether its MAC is right; none where the key is not available.
     fn confirmed(&self, key: &EventKey) -> Option<bool> {
         key.confirms(
             self.key_number,

@@ -1,4 +1,4 @@
-//! Lists of credentials: narrowed, searched, page by page.
+//! Lists of credentials: filtered, searched, page by page.
 
 use chrono::{DateTime, Utc};
 use diesel::prelude::*;
@@ -36,7 +36,7 @@ pub struct CredentialListing {
     /// In the core's words; empty for whoever may not see the password.
     pub findings: Vec<String>,
     pub changed_at: DateTime<Utc>,
-    /// A grant stands on itself.
+    /// A grant is on itself.
     pub own_grants: bool,
     /// A grant to somebody else reaches it.
     pub shared: bool,

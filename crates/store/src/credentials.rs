@@ -10,7 +10,7 @@ use uuid::Uuid;
 use crate::people::one_row;
 use crate::schema::{account, binding, credential, device, secret_version};
 use crate::stored::Stored;
-use crate::{Result, StoreError, Tx, Withheld};
+use crate::{Conflict, Result, StoreError, Tx, Withheld};
 
 /// A credential without its secrets.
 #[derive(Clone, Debug, Queryable, Selectable, Insertable)]
@@ -32,7 +32,7 @@ pub struct CredentialRow {
     pub changed_at: DateTime<Utc>,
     pub changed_by: Option<Uuid>,
     pub removed_at: Option<DateTime<Utc>>,
-    pub version: i32,
+    pub revision: i32,
     pub removal_id: Option<Uuid>,
     pub extra: serde_json::Value,
     pub tags: Vec<String>,
@@ -49,7 +49,7 @@ pub struct VersionRow {
     pub made_at: DateTime<Utc>,
     pub made_by: Option<Uuid>,
     pub made_how: Stored<ValueOrigin>,
-    pub why: String,
+    pub reason: String,
     pub facts: serde_json::Value,
 }
 
@@ -65,7 +65,7 @@ pub struct NewVersion<'a> {
     pub now: DateTime<Utc>,
     pub by: Option<Uuid>,
     pub how: ValueOrigin,
-    pub why: &'a str,
+    pub reason: &'a str,
     pub facts: serde_json::Value,
 }
 
@@ -86,7 +86,7 @@ pub struct SealedVersion {
 #[allow(missing_docs, reason = "the columns are described in the migration")]
 pub struct CredentialChange<'a> {
     pub id: Uuid,
-    pub version: i32,
+    pub revision: i32,
     pub name: &'a str,
     pub folder_id: Uuid,
     pub fields: &'a serde_json::Value,
@@ -139,11 +139,11 @@ impl Tx {
     /// # Errors
     /// [`StoreError::Stale`], [`StoreError::Conflict`].
     pub async fn edit_credential(&mut self, change: &CredentialChange<'_>) -> Result<()> {
-        self.must_examine();
+        self.must_revalidate();
         let query = diesel::update(
             credential::table
                 .find(change.id)
-                .filter(credential::version.eq(change.version)),
+                .filter(credential::revision.eq(change.revision)),
         )
         .set((
             credential::name.eq(change.name),
@@ -153,7 +153,7 @@ impl Tx {
             credential::tags.eq(change.tags),
             credential::changed_at.eq(change.now),
             credential::changed_by.eq(change.by),
-            credential::version.eq(change.version + 1),
+            credential::revision.eq(change.revision + 1),
         ));
         one_row(query.execute(self.conn()?).await?)?;
         self.plan_again_for(change.id).await
@@ -166,19 +166,19 @@ impl Tx {
     pub async fn touch_credential(
         &mut self,
         id: Uuid,
-        version: i32,
+        revision: i32,
         now: DateTime<Utc>,
         by: Uuid,
     ) -> Result<()> {
         let query = diesel::update(
             credential::table
                 .find(id)
-                .filter(credential::version.eq(version)),
+                .filter(credential::revision.eq(revision)),
         )
         .set((
             credential::changed_at.eq(now),
             credential::changed_by.eq(by),
-            credential::version.eq(version + 1),
+            credential::revision.eq(revision + 1),
         ));
         one_row(query.execute(self.conn()?).await?)
     }
@@ -208,7 +208,7 @@ impl Tx {
     pub async fn remove_credential(
         &mut self,
         id: Uuid,
-        version: i32,
+        revision: i32,
         removal: Uuid,
         now: DateTime<Utc>,
     ) -> Result<()> {
@@ -244,25 +244,25 @@ impl Tx {
             .count()
             .get_result(self.conn()?)
             .await?;
-        for (count, why) in [
-            (jobs, "job_under_way"),
-            (held, "checked_out"),
-            (operates, "is_operator"),
-            (owed, "rotation_owed"),
+        for (count, conflict) in [
+            (jobs, Conflict::JobUnderWay),
+            (held, Conflict::CheckedOut),
+            (operates, Conflict::IsOperator),
+            (owed, Conflict::RotationOwed),
         ] {
             if count > 0 {
-                return Err(StoreError::Conflict(why.into()));
+                return Err(StoreError::Conflict(conflict));
             }
         }
         let query = diesel::update(
             credential::table
                 .find(id)
-                .filter(credential::version.eq(version)),
+                .filter(credential::revision.eq(revision)),
         )
         .set((
             credential::removed_at.eq(now),
             credential::removal_id.eq(removal),
-            credential::version.eq(version + 1),
+            credential::revision.eq(revision + 1),
         ));
         one_row(query.execute(self.conn()?).await?)?;
         self.plan_again_for(id).await
@@ -297,7 +297,7 @@ impl Tx {
                 secret_version::made_at.eq(new.now),
                 secret_version::made_by.eq(new.by),
                 secret_version::made_how.eq(Stored(new.how)),
-                secret_version::why.eq(new.why),
+                secret_version::reason.eq(new.reason),
                 secret_version::facts.eq(&new.facts),
             ))
             .execute(self.conn()?)
@@ -523,7 +523,7 @@ impl Tx {
     /// # Errors
     /// [`StoreError::Conflict`] when a name is taken there.
     pub async fn place_credentials(&mut self, ids: &[Uuid], folder: Uuid) -> Result<()> {
-        self.must_examine();
+        self.must_revalidate();
         diesel::update(credential::table.filter(credential::id.eq_any(ids)))
             .set(credential::folder_id.eq(folder))
             .execute(self.conn()?)

@@ -26,7 +26,7 @@ pub struct DeviceRow {
     pub identity: String,
     pub created_at: DateTime<Utc>,
     pub removed_at: Option<DateTime<Utc>>,
-    pub version: i32,
+    pub revision: i32,
     pub paused_at: Option<DateTime<Utc>>,
     pub paused_why: String,
 }
@@ -96,11 +96,11 @@ impl Tx {
     /// # Errors
     /// [`StoreError::Stale`], [`StoreError::Conflict`].
     pub async fn edit_device(&mut self, row: &DeviceRow) -> Result<()> {
-        self.must_examine();
+        self.must_revalidate();
         let query = diesel::update(
             device::table
                 .find(row.id)
-                .filter(device::version.eq(row.version)),
+                .filter(device::revision.eq(row.revision)),
         )
         .set((
             device::folder_id.eq(row.folder_id),
@@ -111,7 +111,7 @@ impl Tx {
             device::paused_at.eq(row.paused_at),
             device::paused_why.eq(&row.paused_why),
             device::removed_at.eq(row.removed_at),
-            device::version.eq(row.version + 1),
+            device::revision.eq(row.revision + 1),
         ));
         one_row(query.execute(self.conn()?).await?)
     }
@@ -125,7 +125,7 @@ impl Tx {
         let query = diesel::update(device::table.find(id).filter(device::identity.eq("")))
             .set((
                 device::identity.eq(identity),
-                device::version.eq(device::version + 1),
+                device::revision.eq(device::revision + 1),
             ))
             .returning((device::address, device::port));
         let Some((address, port)) = query

@@ -1,4 +1,4 @@
-//! What each person keeps for themselves about credentials: favourites, what they used, searches.
+//! Favourites, recent use and saved searches of each person.
 
 use chrono::{DateTime, Utc};
 use diesel::prelude::*;

@@ -8,7 +8,7 @@ use uuid::Uuid;
 use crate::people::one_row;
 use crate::rows_of::rows_of;
 use crate::schema::{
-    credential, device, folder, height_of, path_of, refresh_sources, visible_folder_row,
+    credential, device, folder, path_of, refresh_sources, subtree_height, visible_folder_row,
     visible_folders,
 };
 use crate::tx::Lock;
@@ -27,7 +27,7 @@ pub struct FolderRow {
     pub created_at: DateTime<Utc>,
     pub created_by: Option<Uuid>,
     pub removed_at: Option<DateTime<Utc>>,
-    pub version: i32,
+    pub revision: i32,
 }
 
 /// A folder as somebody sees it.
@@ -39,10 +39,10 @@ pub struct VisibleFolder {
     pub parent_id: Option<Uuid>,
     pub name: String,
     pub closed: bool,
-    pub version: i32,
+    pub revision: i32,
     /// The level held on it; none when it is only on the path to something deeper.
     pub held: Option<i16>,
-    /// A grant stands on itself.
+    /// A grant is on itself.
     pub own_grants: bool,
     /// One of these is to somebody else.
     pub to_others: bool,
@@ -95,7 +95,7 @@ impl Tx {
         Ok(path.unwrap_or_default())
     }
 
-    /// Whether `id` is `under` or stands above it. Holds the tree until the transaction ends.
+    /// Whether `id` is `under` or is above it. Holds the tree until the transaction ends.
     ///
     /// # Errors
     /// [`crate::StoreError`].
@@ -116,8 +116,8 @@ impl Tx {
     ///
     /// # Errors
     /// [`crate::StoreError`].
-    pub async fn height_of(&mut self, id: Uuid) -> Result<usize> {
-        let height: i32 = diesel::select(height_of(id))
+    pub async fn subtree_height(&mut self, id: Uuid) -> Result<usize> {
+        let height: i32 = diesel::select(subtree_height(id))
             .get_result(self.conn()?)
             .await?;
         Ok(usize::try_from(height).unwrap_or(0))
@@ -129,25 +129,25 @@ impl Tx {
     /// [`crate::StoreError::Stale`], [`StoreError::Conflict`].
     pub async fn edit_folder(&mut self, row: &FolderRow) -> Result<()> {
         self.lock_tree().await?;
-        self.must_examine();
+        self.must_revalidate();
         let query = diesel::update(
             folder::table
                 .find(row.id)
-                .filter(folder::version.eq(row.version)),
+                .filter(folder::revision.eq(row.revision)),
         )
         .set((
             folder::parent_id.eq(row.parent_id),
             folder::name.eq(&row.name),
             folder::closed.eq(row.closed),
             folder::removed_at.eq(row.removed_at),
-            folder::version.eq(row.version + 1),
+            folder::revision.eq(row.revision + 1),
         ));
         one_row(query.execute(self.conn()?).await?)?;
         self.refresh_sources(row.id).await?;
         self.plan_again_below(row.id).await
     }
 
-    /// Whether nothing that is not removed lives in a folder.
+    /// Whether nothing that is not removed is in a folder.
     ///
     /// # Errors
     /// [`crate::StoreError`].

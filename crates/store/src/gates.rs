@@ -3,7 +3,7 @@
 use chrono::{DateTime, Utc};
 use diesel::prelude::*;
 use diesel_async::RunQueryDsl;
-use jexlin_core::gate::{Checkout, Gate, GateSet, GateVersion};
+use jexlin_core::gate::{Checkout, Gate, GateRevision, GateSet};
 use jexlin_core::gate::{CheckoutEnd, RequestState};
 use uuid::Uuid;
 
@@ -29,10 +29,10 @@ pub struct GateRow {
     pub credential_id: Option<Uuid>,
     pub needs_reason: bool,
     pub needs_approval: bool,
-    pub longest_minutes: i32,
+    pub max_minutes: i32,
     pub one_holder: bool,
     pub rotate_on_return: bool,
-    pub version: i32,
+    pub revision: i32,
     pub device_id: Option<Uuid>,
 }
 
@@ -47,7 +47,7 @@ pub struct ApproverRow {
     pub subject_is_group: bool,
 }
 
-/// A gate with the place it stands at and its approvers.
+/// A gate with the place it is on and its approvers.
 #[derive(Clone, Debug)]
 #[allow(missing_docs, reason = "the columns are described in the migration")]
 pub struct GateView {
@@ -112,7 +112,7 @@ pub struct RequestGateRow {
     pub organisation: Uuid,
     pub request_id: Uuid,
     pub gate_id: Uuid,
-    pub gate_version: i32,
+    pub gate_revision: i32,
     pub needs_approval: bool,
     pub approved_by: Option<Uuid>,
     pub approved_at: Option<DateTime<Utc>>,
@@ -175,10 +175,10 @@ impl GateRow {
     pub const fn to_core(&self) -> Gate {
         Gate {
             id: self.id,
-            version: self.version,
+            revision: self.revision,
             needs_reason: self.needs_reason,
             needs_approval: self.needs_approval,
-            longest_minutes: self.longest_minutes,
+            max_minutes: self.max_minutes,
             one_holder: self.one_holder,
             rotate_on_return: self.rotate_on_return,
         }
@@ -196,7 +196,7 @@ impl RequestView {
 impl CheckoutRow {
     /// The checkout as core knows it, with the gates that it was taken through.
     #[must_use]
-    pub const fn to_core(&self, gates: Vec<GateVersion>) -> Checkout {
+    pub const fn to_core(&self, gates: Vec<GateRevision>) -> Checkout {
         Checkout {
             id: self.id,
             credential: self.credential_id,
@@ -216,7 +216,7 @@ impl Tx {
     /// # Errors
     /// [`crate::StoreError::Conflict`] when the place has one.
     pub async fn add_gate(&mut self, row: &GateRow, approvers: &[ApproverRow]) -> Result<()> {
-        self.must_examine();
+        self.must_revalidate();
         diesel::insert_into(gate::table)
             .values(row)
             .execute(self.conn()?)
@@ -233,19 +233,19 @@ impl Tx {
     /// # Errors
     /// [`crate::StoreError::Stale`].
     pub async fn edit_gate(&mut self, row: &GateRow, approvers: &[ApproverRow]) -> Result<()> {
-        self.must_examine();
+        self.must_revalidate();
         let query = diesel::update(
             gate::table
                 .find(row.id)
-                .filter(gate::version.eq(row.version)),
+                .filter(gate::revision.eq(row.revision)),
         )
         .set((
             gate::needs_reason.eq(row.needs_reason),
             gate::needs_approval.eq(row.needs_approval),
-            gate::longest_minutes.eq(row.longest_minutes),
+            gate::max_minutes.eq(row.max_minutes),
             gate::one_holder.eq(row.one_holder),
             gate::rotate_on_return.eq(row.rotate_on_return),
-            gate::version.eq(row.version + 1),
+            gate::revision.eq(row.revision + 1),
         ));
         one_row(query.execute(self.conn()?).await?)?;
         diesel::delete(gate_approver::table.filter(gate_approver::gate_id.eq(row.id)))
@@ -262,10 +262,10 @@ impl Tx {
     ///
     /// # Errors
     /// [`crate::StoreError::Stale`].
-    pub async fn remove_gate(&mut self, id: Uuid, version: i32) -> Result<()> {
-        self.must_examine();
+    pub async fn remove_gate(&mut self, id: Uuid, revision: i32) -> Result<()> {
+        self.must_revalidate();
         one_row(
-            diesel::delete(gate::table.find(id).filter(gate::version.eq(version)))
+            diesel::delete(gate::table.find(id).filter(gate::revision.eq(revision)))
                 .execute(self.conn()?)
                 .await?,
         )
@@ -438,15 +438,15 @@ impl Tx {
     ///
     /// # Errors
     /// [`crate::StoreError`].
-    pub async fn checkout_gates(&mut self, checkout: Uuid) -> Result<Vec<GateVersion>> {
+    pub async fn checkout_gates(&mut self, checkout: Uuid) -> Result<Vec<GateRevision>> {
         let query = checkout_gate::table
             .filter(checkout_gate::checkout_id.eq(checkout))
-            .select((checkout_gate::gate_id, checkout_gate::gate_version));
+            .select((checkout_gate::gate_id, checkout_gate::gate_revision));
         Ok(query.load(self.conn()?).await?)
     }
 
     /// All requests that wait or may be used and all open checkouts, with what they rest on now;
-    /// held until the transaction ends. The examination that is due counts as done with this.
+    /// held until the transaction ends. The revalidation that is due counts as done with this.
     ///
     /// # Errors
     /// [`crate::StoreError`].
@@ -457,10 +457,10 @@ impl Tx {
             OpenPassage::as_select(),
         );
         let rows = query.load(self.conn()?).await?;
-        diesel::select(set_config("jexlin.examine", "", true))
+        diesel::select(set_config("jexlin.revalidate", "", true))
             .execute(self.conn()?)
             .await?;
-        self.examined();
+        self.revalidated();
         Ok(rows)
     }
 
@@ -480,7 +480,7 @@ impl Tx {
                 organisation: row.organisation,
                 request_id: row.id,
                 gate_id: gate.id,
-                gate_version: gate.version,
+                gate_revision: gate.revision,
                 needs_approval: gate.needs_approval,
                 approved_by: None,
                 approved_at: None,
@@ -614,7 +614,7 @@ impl Tx {
                     checkout_gate::organisation.eq(row.organisation),
                     checkout_gate::checkout_id.eq(row.id),
                     checkout_gate::gate_id.eq(gate.id),
-                    checkout_gate::gate_version.eq(gate.version),
+                    checkout_gate::gate_revision.eq(gate.revision),
                 )
             })
             .collect();

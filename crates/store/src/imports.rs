@@ -11,8 +11,8 @@ use jexlin_core::vault::EventKey;
 use uuid::Uuid;
 
 use crate::schema::{
-    add_credentials, add_first_versions, add_import_rows, credential, folder, import, import_row,
-    level_on_folder, mark_judgements_stale, note_growth, record_events, removal,
+    add_credentials, add_first_versions, add_import_rows, analyze_after_import, credential, folder,
+    import, import_row, level_on_folder, mark_assessments_stale, record_events, removal,
 };
 use crate::stored::Stored;
 use crate::{CredentialRow, FolderRow, NewVersion, RemovalRow, Result, Tx};
@@ -87,19 +87,19 @@ impl Tx {
             column(all, |new| new.now),
             column(all, |new| new.by),
             column(all, |new| Stored(new.how)),
-            column(all, |new| new.why),
+            column(all, |new| new.reason),
             column(all, |new| &new.facts),
         ));
         query.execute(self.conn()?).await?;
         Ok(())
     }
 
-    /// The judgements of these credentials do not count any more.
+    /// The assessments of these credentials do not count any more.
     ///
     /// # Errors
     /// [`StoreError`].
-    pub async fn judge_these_again(&mut self, credentials: &[Uuid]) -> Result<()> {
-        diesel::select(mark_judgements_stale(credentials))
+    pub async fn reassess_these(&mut self, credentials: &[Uuid]) -> Result<()> {
+        diesel::select(mark_assessments_stale(credentials))
             .execute(self.conn()?)
             .await?;
         Ok(())
@@ -179,7 +179,7 @@ impl Tx {
     }
 
     /// Says that many rows will come in this transaction: the index of words keeps them beside it
-    /// and takes them in together, at [`Tx::note_growth`].
+    /// and takes them in together, at [`Tx::analyze_after_import`].
     ///
     /// # Errors
     /// [`StoreError`].
@@ -195,8 +195,10 @@ impl Tx {
     ///
     /// # Errors
     /// [`StoreError`].
-    pub async fn note_growth(&mut self) -> Result<()> {
-        diesel::select(note_growth()).execute(self.conn()?).await?;
+    pub async fn analyze_after_import(&mut self) -> Result<()> {
+        diesel::select(analyze_after_import())
+            .execute(self.conn()?)
+            .await?;
         Ok(())
     }
 

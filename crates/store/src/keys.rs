@@ -10,7 +10,7 @@ use uuid::Uuid;
 
 use crate::people::one_row;
 use crate::schema::{
-    commit_lock, credential, judgement, organisation, pg_advisory_xact_lock, secret_version,
+    assessment, commit_lock, credential, organisation, pg_advisory_xact_lock, secret_version,
     service_seen,
 };
 use crate::{Result, Store, Tx};
@@ -234,7 +234,7 @@ impl Tx {
             .collect())
     }
 
-    /// Notes fingerprints anew, of versions and of the judgement of the current one.
+    /// Notes fingerprints again, of versions and of the assessment of the current one.
     ///
     /// # Errors
     /// [`crate::StoreError`].
@@ -249,11 +249,11 @@ impl Tx {
             .set(secret_version::fingerprint.eq(fingerprint))
             .execute(self.conn()?)
             .await?;
-        let current = judgement::table
+        let current = assessment::table
             .find(id)
-            .filter(judgement::number.eq(number));
+            .filter(assessment::number.eq(number));
         diesel::update(current)
-            .set(judgement::fingerprint.eq(fingerprint))
+            .set(assessment::fingerprint.eq(fingerprint))
             .execute(self.conn()?)
             .await?;
         Ok(())

@@ -21,7 +21,7 @@ pub struct KindRow {
     pub fields: serde_json::Value,
     pub generates: bool,
     pub retired_at: Option<DateTime<Utc>>,
-    pub version: i32,
+    pub revision: i32,
 }
 
 impl Tx {
@@ -70,14 +70,14 @@ impl Tx {
         let query = diesel::update(
             kind::table
                 .find(row.id)
-                .filter(kind::version.eq(row.version)),
+                .filter(kind::revision.eq(row.revision)),
         )
         .set((
             kind::label.eq(&row.label),
             kind::fields.eq(&row.fields),
             kind::generates.eq(row.generates),
             kind::retired_at.eq(row.retired_at),
-            kind::version.eq(row.version + 1),
+            kind::revision.eq(row.revision + 1),
         ));
         one_row(query.execute(self.conn()?).await?)
     }
@@ -91,7 +91,7 @@ impl Tx {
             diesel::delete(
                 kind::table
                     .find(row.id)
-                    .filter(kind::version.eq(row.version)),
+                    .filter(kind::revision.eq(row.revision)),
             )
             .execute(self.conn()?)
             .await?,

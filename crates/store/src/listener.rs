@@ -1,4 +1,4 @@
-//! Live news from PostgreSQL's notifications, so that every service hears what any of them did.
+//! Events from PostgreSQL's notifications, so that every service hears what any of them did.
 
 use std::pin::pin;
 use std::str::FromStr as _;
@@ -65,7 +65,7 @@ pub async fn listen(url: &str, news: &broadcast::Sender<LiveNews>) -> Result<(),
     let mut messages = pin!(messages);
     let asked = tokio::select! {
         lost = &mut messages => return Err(lost),
-        asked = client.batch_execute("LISTEN jexlin_live") => asked,
+        asked = client.batch_execute("LISTEN jexlin_events") => asked,
     };
     asked.map_err(|error| error.to_string())?;
     Err(messages.await)

@@ -25,17 +25,13 @@ const BEFORE_TABLES: [&str; 2] = ["scope", "searchable"];
 
 /// When functions are applied, among the migrations: by version; all of them, or those that tables
 /// need.
-const STEPS: [Step; 3] = [
+const STEPS: [Step; 2] = [
     Step {
         version: "20261128000001",
         all: false,
     },
     Step {
-        version: "20261128000030",
-        all: true,
-    },
-    Step {
-        version: "20261129000002",
+        version: "20261128000040",
         all: true,
     },
 ];
@@ -104,12 +100,28 @@ impl MigrationSource<Pg> for Schema {
 /// Applies the migrations with the owner's role.
 ///
 /// # Errors
-/// [`StoreError`] with the database's own words.
+/// [`StoreError`] with the database's own words, or [`StoreError::UnknownMigration`] when the database has a
+/// migration that this program does not know: it belongs to another version of the program, which
+/// nothing here can serve.
 pub async fn migrate(owner_url: &str) -> Result<Vec<String>> {
     let conn = AsyncPgConnection::establish(owner_url)
         .await
         .map_err(|error| StoreError::Unavailable(error.to_string()))?;
     let mut harness = AsyncMigrationHarness::new(conn);
+    let broken =
+        |error: Box<dyn std::error::Error + Send + Sync>| StoreError::Broken(error.to_string());
+    let known: Vec<String> = MigrationSource::<Pg>::migrations(&Schema)
+        .map_err(broken)?
+        .iter()
+        .map(|migration| migration.name().version().to_string())
+        .collect();
+    let applied = harness.applied_migrations().map_err(broken)?;
+    if let Some(unknown) = applied
+        .iter()
+        .find(|version| !known.contains(&version.to_string()))
+    {
+        return Err(StoreError::UnknownMigration(unknown.to_string()));
+    }
     let done = harness
         .run_pending_migrations(Schema)
         .map_err(|error| StoreError::Broken(error.to_string()))?;

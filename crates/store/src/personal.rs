@@ -1,4 +1,4 @@
-//! Personal folders: what is stored of them helps nobody without the owner's passphrase.
+//! Personal folders: sealed rows that nobody can open without the owner's passphrase.
 
 use chrono::{DateTime, Utc};
 use diesel::prelude::*;
@@ -19,7 +19,7 @@ pub struct PersonalFolderRow {
     pub salt: Vec<u8>,
     pub sealed_key: Vec<u8>,
     pub made_at: DateTime<Utc>,
-    pub version: i32,
+    pub revision: i32,
 }
 
 /// One item, sealed whole.
@@ -32,7 +32,7 @@ pub struct PersonalItemRow {
     pub person_id: Uuid,
     pub sealed: Vec<u8>,
     pub changed_at: DateTime<Utc>,
-    pub version: i32,
+    pub revision: i32,
 }
 
 impl Tx {
@@ -69,12 +69,12 @@ impl Tx {
         let query = diesel::update(
             personal_folder::table
                 .find(row.person_id)
-                .filter(personal_folder::version.eq(row.version)),
+                .filter(personal_folder::revision.eq(row.revision)),
         )
         .set((
             personal_folder::salt.eq(&row.salt),
             personal_folder::sealed_key.eq(&row.sealed_key),
-            personal_folder::version.eq(row.version + 1),
+            personal_folder::revision.eq(row.revision + 1),
         ));
         one_row(query.execute(self.conn()?).await?)
     }
@@ -115,7 +115,7 @@ impl Tx {
         Ok(())
     }
 
-    /// Writes one back under its next version, if nobody else has in the meantime.
+    /// Writes one back under its next revision, if nobody else has in the meantime.
     ///
     /// # Errors
     /// [`crate::StoreError::Stale`].
@@ -124,17 +124,17 @@ impl Tx {
             personal_item::table
                 .find(row.id)
                 .filter(personal_item::person_id.eq(row.person_id))
-                .filter(personal_item::version.eq(row.version)),
+                .filter(personal_item::revision.eq(row.revision)),
         )
         .set((
             personal_item::sealed.eq(&row.sealed),
             personal_item::changed_at.eq(row.changed_at),
-            personal_item::version.eq(row.version + 1),
+            personal_item::revision.eq(row.revision + 1),
         ));
         one_row(query.execute(self.conn()?).await?)
     }
 
-    /// Removes one for good.
+    /// Removes one permanently.
     ///
     /// # Errors
     /// [`crate::StoreError::Stale`].
@@ -142,13 +142,13 @@ impl Tx {
         &mut self,
         person: Uuid,
         id: Uuid,
-        version: i32,
+        revision: i32,
     ) -> Result<()> {
         let query = diesel::delete(
             personal_item::table
                 .find(id)
                 .filter(personal_item::person_id.eq(person))
-                .filter(personal_item::version.eq(version)),
+                .filter(personal_item::revision.eq(revision)),
         );
         one_row(query.execute(self.conn()?).await?)
     }

@@ -1,4 +1,4 @@
-//! The bin: what was removed, restored in one step, or emptied for good.
+//! The bin: what was removed, restored in one step, or deleted permanently.
 
 use chrono::{DateTime, Utc};
 use diesel::dsl::exists;
@@ -9,11 +9,11 @@ use jexlin_core::vault::{RemovedType, VersionState};
 use uuid::Uuid;
 
 use crate::schema::{
-    account, attachment, binding, checkout, credential, device, folder, job, judgement,
+    account, assessment, attachment, binding, checkout, credential, device, folder, job,
     level_on_removed, person, purge_credential, removal, secret_version,
 };
 use crate::stored::Stored;
-use crate::{Result, StoreError, Tx};
+use crate::{Conflict, Result, StoreError, Tx};
 
 /// One act of removing.
 #[derive(Clone, Debug, Queryable, Selectable, Insertable)]
@@ -44,9 +44,9 @@ pub struct RemovalView {
 /// The states of a job that is not over.
 const UNDER_WAY: [JobState; 2] = [JobState::Queued, JobState::Running];
 
-fn conflict_if(found: bool, why: &str) -> Result<()> {
+fn conflict_if(found: bool, conflict: Conflict) -> Result<()> {
     if found {
-        return Err(StoreError::Conflict(why.into()));
+        return Err(StoreError::Conflict(conflict));
     }
     Ok(())
 }
@@ -141,7 +141,7 @@ impl Tx {
         let owed: bool = diesel::select(exists(owed))
             .get_result(self.conn()?)
             .await?;
-        conflict_if(owed, "rotation_owed")?;
+        conflict_if(owed, Conflict::RotationOwed)?;
         self.refuse_if_operator(&here, &inside).await?;
         let accounts_outside = credential::table
             .inner_join(device::table.on(credential::device_id.eq(device::id.nullable())))
@@ -152,7 +152,7 @@ impl Tx {
         let elsewhere: bool = diesel::select(exists(accounts_outside))
             .get_result(self.conn()?)
             .await?;
-        conflict_if(elsewhere, "has_accounts_elsewhere")?;
+        conflict_if(elsewhere, Conflict::HasAccountsElsewhere)?;
         let removed = self.put_in_bin(row, &here).await?;
         let devices = device::table
             .filter(device::folder_id.eq_any(&inside))
@@ -161,7 +161,7 @@ impl Tx {
             .set((
                 device::removed_at.eq(row.removed_at),
                 device::removal_id.eq(row.id),
-                device::version.eq(device::version + 1),
+                device::revision.eq(device::revision + 1),
             ))
             .execute(self.conn()?)
             .await?;
@@ -172,7 +172,7 @@ impl Tx {
             .set((
                 folder::removed_at.eq(row.removed_at),
                 folder::removal_id.eq(row.id),
-                folder::version.eq(folder::version + 1),
+                folder::revision.eq(folder::revision + 1),
             ))
             .execute(self.conn()?)
             .await?;
@@ -195,14 +195,14 @@ impl Tx {
         let found: bool = diesel::select(exists(jobs))
             .get_result(self.conn()?)
             .await?;
-        conflict_if(found, "job_under_way")?;
+        conflict_if(found, Conflict::JobUnderWay)?;
         let checkouts = checkout::table
             .filter(checkout::ended_at.is_null())
             .filter(checkout::credential_id.eq_any(credentials));
         let found: bool = diesel::select(exists(checkouts))
             .get_result(self.conn()?)
             .await?;
-        conflict_if(found, "checked_out")
+        conflict_if(found, Conflict::CheckedOut)
     }
 
     /// Refuses to take credentials away with which a device is operated that is in none of these
@@ -224,7 +224,7 @@ impl Tx {
         let found: bool = diesel::select(exists(outside))
             .get_result(self.conn()?)
             .await?;
-        conflict_if(found, "is_operator")
+        conflict_if(found, Conflict::IsOperator)
     }
 
     /// Moves credentials to the bin as part of an act of removing. How many.
@@ -241,7 +241,7 @@ impl Tx {
             .set((
                 credential::removed_at.eq(row.removed_at),
                 credential::removal_id.eq(row.id),
-                credential::version.eq(credential::version + 1),
+                credential::revision.eq(credential::revision + 1),
             ))
             .execute(self.conn()?)
             .await?;
@@ -279,8 +279,8 @@ impl Tx {
             .load(self.conn()?)
             .await?;
         self.plan_again_for_removed(row.id).await?;
-        diesel::update(judgement::table.filter(judgement::credential_id.eq_any(held)))
-            .set(judgement::stale.eq(true))
+        diesel::update(assessment::table.filter(assessment::credential_id.eq_any(held)))
+            .set(assessment::stale.eq(true))
             .execute(self.conn()?)
             .await?;
         let none = None::<DateTime<Utc>>;
@@ -289,7 +289,7 @@ impl Tx {
             .set((
                 folder::removed_at.eq(none),
                 folder::removal_id.eq(no_removal),
-                folder::version.eq(folder::version + 1),
+                folder::revision.eq(folder::revision + 1),
             ))
             .execute(self.conn()?)
             .await?;
@@ -297,7 +297,7 @@ impl Tx {
             .set((
                 device::removed_at.eq(none),
                 device::removal_id.eq(no_removal),
-                device::version.eq(device::version + 1),
+                device::revision.eq(device::revision + 1),
             ))
             .execute(self.conn()?)
             .await?;
@@ -305,7 +305,7 @@ impl Tx {
             .set((
                 credential::removed_at.eq(none),
                 credential::removal_id.eq(no_removal),
-                credential::version.eq(credential::version + 1),
+                credential::revision.eq(credential::revision + 1),
             ))
             .execute(self.conn()?)
             .await?;
@@ -355,7 +355,10 @@ impl Tx {
             .filter(credential::id.eq_any(attached))
             .filter(credential::removed_at.is_not_null());
         let query = diesel::select(exists(gone).or(exists(in_bin)));
-        conflict_if(query.get_result(self.conn()?).await?, "folder_removed")?;
+        conflict_if(
+            query.get_result(self.conn()?).await?,
+            Conflict::FolderRemoved,
+        )?;
         let on = credential::table
             .filter(credential::removal_id.eq(removed))
             .filter(credential::device_id.is_not_null())
@@ -367,7 +370,7 @@ impl Tx {
         let found: bool = diesel::select(exists(gone))
             .get_result(self.conn()?)
             .await?;
-        conflict_if(found, "device_removed")
+        conflict_if(found, Conflict::DeviceRemoved)
     }
 
     /// Why what an act of removing took away cannot be purged, if it cannot: `job_under_way`,
@@ -420,13 +423,13 @@ impl Tx {
         })
     }
 
-    /// Empties for good what an act of removing took away. How many credentials that were.
+    /// Deletes permanently what an act of removing took away. How many credentials that were.
     ///
     /// # Errors
     /// [`StoreError::Broken`] when the database refuses; ask [`Tx::purge_stopped`] first.
     pub async fn purge_removal(&mut self, id: Uuid, now: DateTime<Utc>) -> Result<usize> {
         // Grants and gates of its own go with it.
-        self.must_examine();
+        self.must_revalidate();
         let all: Vec<Uuid> = credential::table
             .filter(credential::removal_id.eq(id))
             .filter(credential::purged_at.is_null())

@@ -34,7 +34,7 @@ diesel::table! {
         state -> Text,
         duties -> Array<Text>,
         created_at -> Timestamptz,
-        version -> Int4,
+        revision -> Int4,
         person_type -> Text,
         secret_hash -> Nullable<Binary>,
         sign_in_by -> Nullable<Uuid>,
@@ -90,7 +90,7 @@ diesel::table! {
         organisation -> Uuid,
         name -> Text,
         created_at -> Timestamptz,
-        version -> Int4,
+        revision -> Int4,
     }
 }
 
@@ -113,7 +113,7 @@ diesel::table! {
         created_at -> Timestamptz,
         created_by -> Nullable<Uuid>,
         removed_at -> Nullable<Timestamptz>,
-        version -> Int4,
+        revision -> Int4,
         removal_id -> Nullable<Uuid>,
     }
 }
@@ -130,7 +130,7 @@ diesel::table! {
         identity -> Text,
         created_at -> Timestamptz,
         removed_at -> Nullable<Timestamptz>,
-        version -> Int4,
+        revision -> Int4,
         removal_id -> Nullable<Uuid>,
         paused_at -> Nullable<Timestamptz>,
         paused_why -> Text,
@@ -152,7 +152,7 @@ diesel::table! {
         changed_at -> Timestamptz,
         changed_by -> Nullable<Uuid>,
         removed_at -> Nullable<Timestamptz>,
-        version -> Int4,
+        revision -> Int4,
         removal_id -> Nullable<Uuid>,
         purged_at -> Nullable<Timestamptz>,
         extra -> Jsonb,
@@ -172,7 +172,7 @@ diesel::table! {
         made_at -> Timestamptz,
         made_by -> Nullable<Uuid>,
         made_how -> Text,
-        why -> Text,
+        reason -> Text,
         facts -> Jsonb,
         fingerprint -> Nullable<Binary>,
         unanswered_at -> Nullable<Timestamptz>,
@@ -195,7 +195,7 @@ diesel::table! {
         only_kind -> Nullable<Text>,
         only_tag -> Nullable<Text>,
         history -> Bool,
-        version -> Int4,
+        revision -> Int4,
     }
 }
 
@@ -206,7 +206,7 @@ diesel::table! {
         name -> Text,
         rules -> Jsonb,
         is_default -> Bool,
-        version -> Int4,
+        revision -> Int4,
     }
 }
 
@@ -224,7 +224,7 @@ diesel::table! {
         time_zone -> Text,
         policy_id -> Nullable<Uuid>,
         anchor -> Date,
-        version -> Int4,
+        revision -> Int4,
         account_id -> Nullable<Uuid>,
     }
 }
@@ -317,10 +317,10 @@ diesel::table! {
         credential_id -> Nullable<Uuid>,
         needs_reason -> Bool,
         needs_approval -> Bool,
-        longest_minutes -> Int4,
+        max_minutes -> Int4,
         one_holder -> Bool,
         rotate_on_return -> Bool,
-        version -> Int4,
+        revision -> Int4,
         device_id -> Nullable<Uuid>,
     }
 }
@@ -357,7 +357,7 @@ diesel::table! {
         organisation -> Uuid,
         request_id -> Uuid,
         gate_id -> Uuid,
-        gate_version -> Int4,
+        gate_revision -> Int4,
         needs_approval -> Bool,
         approved_by -> Nullable<Uuid>,
         approved_at -> Nullable<Timestamptz>,
@@ -369,7 +369,7 @@ diesel::table! {
         organisation -> Uuid,
         checkout_id -> Uuid,
         gate_id -> Uuid,
-        gate_version -> Int4,
+        gate_revision -> Int4,
     }
 }
 
@@ -471,7 +471,7 @@ diesel::table! {
     settings (organisation) {
         organisation -> Uuid,
         body -> Jsonb,
-        version -> Int4,
+        revision -> Int4,
     }
 }
 
@@ -509,7 +509,7 @@ diesel::table! {
         fields -> Jsonb,
         generates -> Bool,
         retired_at -> Nullable<Timestamptz>,
-        version -> Int4,
+        revision -> Int4,
     }
 }
 
@@ -541,7 +541,7 @@ diesel::table! {
 }
 
 diesel::table! {
-    judgement (credential_id) {
+    assessment (credential_id) {
         credential_id -> Uuid,
         organisation -> Uuid,
         number -> Int4,
@@ -586,7 +586,7 @@ diesel::table! {
         salt -> Binary,
         sealed_key -> Binary,
         made_at -> Timestamptz,
-        version -> Int4,
+        revision -> Int4,
     }
 }
 
@@ -597,7 +597,7 @@ diesel::table! {
         person_id -> Uuid,
         sealed -> Binary,
         changed_at -> Timestamptz,
-        version -> Int4,
+        revision -> Int4,
     }
 }
 
@@ -671,7 +671,7 @@ diesel::table! {
         only_kind -> Nullable<Text>,
         only_tag -> Nullable<Text>,
         history -> Bool,
-        version -> Int4,
+        revision -> Int4,
         place -> Text,
         subject_name -> Text,
     }
@@ -735,7 +735,7 @@ diesel::table! {
 }
 
 diesel::table! {
-    folder_entry (id) {
+    folder_index_entry (id) {
         id -> Uuid,
         parent_id -> Nullable<Uuid>,
         name -> Text,
@@ -747,7 +747,7 @@ diesel::table! {
 }
 
 diesel::table! {
-    single_entry (id) {
+    credential_index_entry (id) {
         id -> Uuid,
         folder_id -> Uuid,
         kind -> Text,
@@ -776,7 +776,7 @@ diesel::table! {
 diesel::table! {
     idle_grant_row (id) {
         id -> Uuid,
-        why -> Text,
+        issue_type -> Text,
     }
 }
 
@@ -886,7 +886,7 @@ diesel::table! {
         parent_id -> Nullable<Uuid>,
         name -> Text,
         closed -> Bool,
-        version -> Int4,
+        revision -> Int4,
         held -> Nullable<Int2>,
         own_grants -> Bool,
         to_others -> Bool,
@@ -967,7 +967,7 @@ diesel::allow_tables_to_appear_in_same_query!(
     favourite,
     saved_search,
     password_rule,
-    judgement,
+    assessment,
     attachment,
     attachment_piece,
     personal_folder,
@@ -977,7 +977,7 @@ diesel::allow_tables_to_appear_in_same_query!(
     access_request,
     folder_source,
     grant_view,
-    single_entry,
+    credential_index_entry,
 );
 
 /// What a function returns that returns rows: see [`crate::rows_of`].
@@ -1033,7 +1033,7 @@ mod functions {
         /// A folder and all below it, one a row.
         fn subtree_of(top: Uuid) -> Uuid;
         /// How many folders are below each other in a folder.
-        fn height_of(top: Uuid) -> Integer;
+        fn subtree_height(top: Uuid) -> Integer;
         /// Works out again what grants reach a folder and all below it.
         fn refresh_sources(top: Uuid) -> Nothing;
         /// The number of an advisory lock of this organisation.
@@ -1051,18 +1051,18 @@ mod functions {
         /// What this transaction has changed of what access depends on.
         fn access_changed() -> Rows;
         /// What has changed since a snapshot of what access depends on.
-        fn access_news(since: Nullable<Text>) -> Rows;
+        fn access_log_since(since: Nullable<Text>) -> Rows;
         /// How many credentials narrowings fit.
-        fn narrowed_counts(
+        fn limited_grant_counts(
             kinds: Array<Nullable<Text>>,
             tags: Array<Nullable<Text>>,
             folders: Array<Uuid>,
             without: Array<Uuid>,
         ) -> Rows;
         /// Forgets what everybody has seen of changes.
-        fn forget_access_notes() -> Nothing;
-        /// Makes one note of many about how many credentials lie in a folder.
-        fn fold_counts() -> BigInt;
+        fn prune_access_log() -> Nothing;
+        /// Makes one note of many about how many credentials are in a folder.
+        fn sum_credential_counts() -> BigInt;
         /// The grants that are of no use, and why.
         fn idle_grants(at: Timestamptz) -> Rows;
         /// Credentials that have grants or a gate of their own, or are named.
@@ -1124,8 +1124,8 @@ mod functions {
         fn users_of(credential: Uuid, size: BigInt) -> Rows;
         /// The tags of the credentials that somebody may know of.
         fn tags_for(person: Uuid, at: Timestamptz) -> Rows;
-        /// The judgements of these credentials no longer count.
-        fn mark_judgements_stale(credentials: Array<Uuid>) -> Nothing;
+        /// The assessments of these credentials no longer count.
+        fn mark_assessments_stale(credentials: Array<Uuid>) -> Nothing;
         /// The credentials whose password rule comes from above a folder, one a row.
         fn ruled_from_above(folder: Uuid) -> Uuid;
         /// The rule that counts for the passwords in a folder.
@@ -1169,7 +1169,7 @@ mod functions {
             made_at: Array<Timestamptz>,
             made_by: Array<Nullable<Uuid>>,
             made_how: Array<Text>,
-            why: Array<Text>,
+            reasons: Array<Text>,
             facts: Array<Jsonb>,
         ) -> Nothing;
         /// Records many events.
@@ -1195,7 +1195,7 @@ mod functions {
             former: Array<Nullable<Jsonb>>,
         ) -> Nothing;
         /// Has the database look at tables that have just grown.
-        fn note_growth() -> Nothing;
+        fn analyze_after_import() -> Nothing;
         /// Whether somebody is a steward or an approver where another is no steward.
         fn brings_power(subject: Uuid, without: Nullable<Uuid>, at: Timestamptz) -> Bool;
         /// Purges a credential that is in the bin.

@@ -1,4 +1,4 @@
-//! What an organisation has set.
+//! Settings of an organisation.
 
 use diesel::prelude::*;
 use diesel_async::RunQueryDsl;
@@ -8,14 +8,14 @@ use crate::people::one_row;
 use crate::schema::{noted, settings};
 use crate::{Result, Tx};
 
-/// What an organisation has set; version 0 when nothing was ever set.
+/// What an organisation has set; revision 0 when nothing was ever set.
 #[derive(Clone, Debug, Queryable, Selectable, Insertable)]
 #[diesel(table_name = settings)]
 #[allow(missing_docs, reason = "the columns are described in the migration")]
 pub struct SettingsRow {
     pub organisation: Uuid,
     pub body: serde_json::Value,
-    pub version: i32,
+    pub revision: i32,
 }
 
 impl Tx {
@@ -32,7 +32,7 @@ impl Tx {
         Ok(found.unwrap_or(SettingsRow {
             organisation: self.organisation(),
             body: serde_json::json!({}),
-            version: 0,
+            revision: 0,
         }))
     }
 
@@ -45,17 +45,17 @@ impl Tx {
             .values((
                 settings::organisation.eq(row.organisation),
                 settings::body.eq(&row.body),
-                settings::version.eq(row.version + 1),
+                settings::revision.eq(row.revision + 1),
             ))
             .on_conflict(settings::organisation)
             .do_nothing();
-        if row.version == 0 {
+        if row.revision == 0 {
             return one_row(query.execute(self.conn()?).await?);
         }
-        let query =
-            diesel::update(settings::table.filter(settings::version.eq(row.version))).set((
+        let query = diesel::update(settings::table.filter(settings::revision.eq(row.revision)))
+            .set((
                 settings::body.eq(&row.body),
-                settings::version.eq(row.version + 1),
+                settings::revision.eq(row.revision + 1),
             ));
         one_row(query.execute(self.conn()?).await?)
     }

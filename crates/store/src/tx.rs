@@ -107,8 +107,8 @@ pub struct Tx {
     recorded: Option<i32>,
     /// The session that must still count when this is committed.
     session: Option<Uuid>,
-    /// Whether requests and checkouts must be examined again before the commit.
-    examine: bool,
+    /// Whether requests and checkouts must be revalidated before the commit.
+    revalidation_due: bool,
     index_cache: IndexCache,
 }
 
@@ -178,7 +178,7 @@ impl Store {
             url: url.to_owned(),
         })
         .max_size(connections)
-        // The one that was used last has its plans and pages at hand.
+        // The one that was used last has its plans and pages available.
         .queue_mode(deadpool::managed::QueueMode::Lifo)
         .runtime(deadpool::Runtime::Tokio1)
         .wait_timeout(Some(Duration::from_secs(5)))
@@ -205,7 +205,7 @@ impl Store {
             number: NUMBER.fetch_add(1, Ordering::Relaxed),
             recorded: None,
             session: None,
-            examine: false,
+            revalidation_due: false,
             index_cache: self.index_cache.clone(),
         }
     }
@@ -334,19 +334,19 @@ impl Tx {
     }
 
     /// Something changed on which requests and checkouts rest.
-    pub(crate) const fn must_examine(&mut self) {
-        self.examine = true;
+    pub(crate) const fn must_revalidate(&mut self) {
+        self.revalidation_due = true;
     }
 
-    /// Whether requests and checkouts must be examined again before the commit; the database
+    /// Whether requests and checkouts must be revalidated before the commit; the database
     /// refuses it otherwise.
     #[must_use]
-    pub const fn is_examination_due(&self) -> bool {
-        self.examine
+    pub const fn is_revalidation_due(&self) -> bool {
+        self.revalidation_due
     }
 
-    pub(crate) const fn examined(&mut self) {
-        self.examine = false;
+    pub(crate) const fn revalidated(&mut self) {
+        self.revalidation_due = false;
     }
 
     pub(crate) fn conn(&mut self) -> Result<&mut AsyncPgConnection> {

@@ -36,7 +36,7 @@ pub struct PlanRow {
     pub time_zone: String,
     pub policy_id: Option<Uuid>,
     pub anchor: NaiveDate,
-    pub version: i32,
+    pub revision: i32,
 }
 
 /// A job.
@@ -172,7 +172,7 @@ impl Tx {
         let query = diesel::update(
             upkeep_plan::table
                 .find(row.id)
-                .filter(upkeep_plan::version.eq(row.version)),
+                .filter(upkeep_plan::revision.eq(row.revision)),
         )
         .set((
             upkeep_plan::check_rule.eq(&row.check_rule),
@@ -183,7 +183,7 @@ impl Tx {
             upkeep_plan::hours_to.eq(&row.hours_to),
             upkeep_plan::time_zone.eq(&row.time_zone),
             upkeep_plan::policy_id.eq(row.policy_id),
-            upkeep_plan::version.eq(row.version + 1),
+            upkeep_plan::revision.eq(row.revision + 1),
         ));
         one_row(query.execute(self.conn()?).await?)?;
         self.plan_again(row).await
@@ -199,7 +199,7 @@ impl Tx {
             diesel::delete(
                 upkeep_plan::table
                     .find(row.id)
-                    .filter(upkeep_plan::version.eq(row.version)),
+                    .filter(upkeep_plan::revision.eq(row.revision)),
             )
             .execute(self.conn()?)
             .await?,
@@ -219,7 +219,7 @@ impl Tx {
         Ok(())
     }
 
-    /// What is due below a folder is worked out anew.
+    /// What is due below a folder is worked out again.
     pub(crate) async fn plan_again_below(&mut self, folder: Uuid) -> Result<()> {
         let inside = credential::table
             .filter(credential::folder_id.eq_any(diesel::select(subtree_of(folder))))
@@ -593,7 +593,7 @@ impl Tx {
         if query.execute(self.conn()?).await? == 1 {
             Ok(())
         } else {
-            Err(crate::StoreError::Conflict("job_running".into()))
+            Err(crate::StoreError::Conflict(crate::Conflict::JobRunning))
         }
     }
 

@@ -136,7 +136,7 @@ async fn build(store: &Store, recipe: &Recipe) -> (Uuid, Vec<Uuid>, World) {
             organisation: org,
             name: id.to_string(),
             created_at: at(0),
-            version: 1,
+            revision: 1,
         })
         .await
         .unwrap();
@@ -603,7 +603,7 @@ fn comings() -> impl Strategy<Value = Vec<(u8, prop::sample::Index, prop::sample
 proptest! {
     #![proptest_config(ProptestConfig { cases: 20, ..ProptestConfig::default() })]
     #[test]
-    fn what_is_noted_of_folders_is_how_many_credentials_lie_in_them(comings in comings()) {
+    fn the_counts_of_credentials_in_folders_are_right(comings in comings()) {
         let runtime = tokio::runtime::Builder::new_multi_thread().enable_all().build().unwrap();
         runtime.block_on(async {
             let store = Store::open(&rig::world().1.service, 2).unwrap();
@@ -637,7 +637,7 @@ proptest! {
                         tx.commit().await.unwrap();
                         tx = store.begin(org).await.unwrap();
                         tx.restore_removal(&removal, at(1)).await.unwrap();
-                        tx.fold_counts().await.unwrap();
+                        tx.sum_credential_counts().await.unwrap();
                     }
                 }
                 tx.commit().await.unwrap();
@@ -687,7 +687,7 @@ async fn said(
 proptest! {
     #![proptest_config(ProptestConfig { cases: 30, ..ProptestConfig::default() })]
     #[test]
-    fn the_index_that_is_kept_is_up_to_date_whoever_commits_when(recipe in recipes(), doings in doings()) {
+    fn the_access_index_is_up_to_date_whoever_commits(recipe in recipes(), doings in doings()) {
         let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build().unwrap();
         runtime.block_on(async {
             let store = Store::open(&rig::world().1.service, 6).unwrap();
@@ -720,7 +720,7 @@ proptest! {
                     }
                     2 => tx.commit().await.unwrap(),
                     3 => {
-                        tx.fold_counts().await.unwrap();
+                        tx.sum_credential_counts().await.unwrap();
                         tx.commit().await.unwrap();
                     }
                     _ => {

@@ -11,7 +11,8 @@
 mod rig;
 
 use jexlin_core::audit::{Event, Signer};
-use jexlin_store::{Sealer, Store, StoreError};
+use jexlin_store::{Conflict, Sealer, Store, StoreError};
+use strum::VariantArray as _;
 use uuid::Uuid;
 
 use rig::{at, folder, mac_key, organisation, world};
@@ -483,7 +484,7 @@ async fn a_search_finds_by_words_and_devices_and_only_what_grants_reach_in_one_o
             identity: String::new(),
             created_at: at(0),
             removed_at: None,
-            version: 1,
+            revision: 1,
             paused_at: None,
             paused_why: String::new(),
         };
@@ -615,7 +616,21 @@ fn a_database_that_stopped_at_any_version_can_be_brought_up_to_date() {
             "SELECT count(*) FROM __diesel_schema_migrations",
         )
         .unwrap();
-    assert_eq!(versions, (folders.len() + 3).to_string());
+    assert_eq!(versions, (folders.len() + 2).to_string());
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_database_of_a_later_version_is_left_alone() {
+    let database = world().0.database("later").unwrap();
+    let applied = jexlin_store::migrate(&database.owner).await.unwrap();
+    assert!(!applied.is_empty());
+    let psql = |sql: &str| world().0.psql(&database.name, sql).unwrap();
+    psql("INSERT INTO __diesel_schema_migrations (version) VALUES ('29991231000000')");
+    let refusal = jexlin_store::migrate(&database.owner).await.unwrap_err();
+    assert!(refusal.to_string().contains("29991231000000"), "{refusal}");
+    psql("DELETE FROM __diesel_schema_migrations WHERE version = '29991231000000'");
+    let applied = jexlin_store::migrate(&database.owner).await.unwrap();
+    assert_eq!(applied, Vec::<String>::new());
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -642,9 +657,9 @@ async fn what_belongs_to_a_credential_cannot_name_another_organisation() {
     for (sql, why) in [
         (
             format!(
-                "INSERT INTO judgement (credential_id, organisation, number, score, fingerprint, lacks, leaked, made_at) VALUES ('{id}', '{two}', 1, 4, '', '{{}}', 0, now())"
+                "INSERT INTO assessment (credential_id, organisation, number, score, fingerprint, lacks, leaked, made_at) VALUES ('{id}', '{two}', 1, 4, '', '{{}}', 0, now())"
             ),
-            "judgement_credential",
+            "assessment_credential",
         ),
         (
             format!(
@@ -728,4 +743,28 @@ async fn who_does_not_know_of_the_newest_key_commits_nothing() {
         (row.key_number, row.former_key.as_deref()),
         (2, Some(b"former".as_slice()))
     );
+}
+
+#[test]
+fn every_unique_index_that_people_can_meet_has_its_conflict() {
+    let found = world()
+        .0
+        .psql(
+            &world().1.name,
+            "SELECT string_agg(c.relname, ' ') FROM pg_index i JOIN pg_class c ON c.oid = i.indexrelid JOIN pg_namespace n ON n.oid = c.relnamespace WHERE i.indisunique AND n.nspname = 'public'",
+        )
+        .unwrap();
+    let indexes: Vec<&str> = found.split(' ').collect();
+    let own = Conflict::VARIANTS
+        .iter()
+        .take_while(|conflict| **conflict != Conflict::OtherIndex);
+    for conflict in own {
+        let name = conflict.to_string();
+        assert!(indexes.contains(&name.as_str()), "{name} is no index");
+        assert_eq!(conflict.is_name_taken(), name.ends_with("_name"), "{name}");
+    }
+    // A name that is taken is always told as such.
+    for name in indexes.iter().filter(|name| name.ends_with("_name")) {
+        assert!(name.parse::<Conflict>().is_ok(), "{name} has no conflict");
+    }
 }

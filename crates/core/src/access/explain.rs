@@ -22,7 +22,7 @@ pub struct Way {
     pub stopped: Option<Stop>,
 }
 
-/// Why a grant that stands above does not count.
+/// Why a grant above does not count.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Stop {
     /// It ended at this time.

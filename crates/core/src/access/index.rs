@@ -21,7 +21,7 @@ use crate::people::PersonState;
 pub struct FolderEntry {
     /// Which.
     pub id: Uuid,
-    /// The folder that it lives in; none at the top.
+    /// The folder that it is in; none at the top.
     pub parent: Option<Uuid>,
     /// Its name.
     pub name: String,
@@ -343,7 +343,7 @@ impl Tree {
     }
 }
 
-/// A grant, with what is asked of it most at hand.
+/// A grant, with what is asked of it most available.
 #[derive(Clone, Debug)]
 pub(super) struct IndexedGrant {
     /// The folder into which it flows whole; none for a narrowed one and one on a credential.

@@ -11,7 +11,7 @@ word_enum! {
         /// A grant to somebody who left.
         Left,
         /// A grant that has expired.
-        Ended,
+        Expired,
         /// A grant that gives nothing which another one does not give as well.
         Redundant,
     }

@@ -133,7 +133,7 @@ impl<L: AtLeast> Allowed<L> {
 #[derive(Clone, Copy, Debug, PartialEq, Eq, thiserror::Error)]
 pub enum Denied {
     /// Nothing reaches the subject: for them the target does not exist.
-    #[error("there is no such thing, or no grant reaches you")]
+    #[error("it does not exist, or no grant gives you access")]
     Unknown,
     /// Something reaches the subject, but not enough.
     #[error("this needs the level `{needed}`; you hold `{held}`")]

@@ -5,7 +5,7 @@
 //! for every person and every credential, without going through all pairs. Only people whose grants
 //! the change touches are looked at, all if it touches the tree. The folders stand in an order in
 //! which what a grant reaches is one row; somebody's grants, sorted by it, cut it into stretches of
-//! one level before and one after, and how many credentials lie in a stretch is a difference of two
+//! one level before and one after, and how many credentials are in a stretch is a difference of two
 //! sums. Credentials that stand out of this — with grants of their own, meant by narrowed grants,
 //! moved — are looked at one by one, or together where they are alike.
 
@@ -845,7 +845,7 @@ mod tests {
             index
         }
 
-        /// The index of another scene brought to this one, with everything asked for anew.
+        /// The index of another scene brought to this one, with everything asked for again.
         fn follow(&self, from: &Scene, mut index: AccessIndex) -> AccessIndex {
             let folders: Vec<Uuid> = (1..10).map(id).collect();
             let entries: Vec<FolderEntry> = self

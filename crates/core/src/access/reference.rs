@@ -10,7 +10,7 @@ use super::{Level, in_force};
 /// A folder of the tree.
 #[derive(Clone, Debug)]
 pub struct Folder {
-    /// The folder that it lives in; none at the top.
+    /// The folder that it is in; none at the top.
     pub parent: Option<Uuid>,
     /// Whether grants from above stop here.
     pub closed: bool,
@@ -130,7 +130,7 @@ impl World {
         sources
     }
 
-    /// Whether a grant that stands above is for this target as well.
+    /// Whether a grant above is for this target as well.
     #[must_use]
     pub fn means(&self, grant: &Grant, target: Uuid) -> bool {
         grant.only.is_all()

@@ -30,7 +30,7 @@ word_enum! {
         #[serde(rename = "access-request.refuse")]
         #[strum(serialize = "access-request.refuse")]
         AccessRequestRefuse,
-        /// An access request is withdrawn by who asked.
+        /// An access request is withdrawn by the requester.
         #[serde(rename = "access-request.withdraw")]
         #[strum(serialize = "access-request.withdraw")]
         AccessRequestWithdraw,
@@ -38,11 +38,11 @@ word_enum! {
         #[serde(rename = "access.apply")]
         #[strum(serialize = "access.apply")]
         AccessApply,
-        /// An access file is compared with the present state.
+        /// An access file is compared with the current state.
         #[serde(rename = "access.compare")]
         #[strum(serialize = "access.compare")]
         AccessCompare,
-        /// Why a person has a level, or none, is explained.
+        /// Why a person has access, or none, is explained.
         #[serde(rename = "access.explain")]
         #[strum(serialize = "access.explain")]
         AccessExplain,
@@ -70,15 +70,15 @@ word_enum! {
         #[serde(rename = "audit.read")]
         #[strum(serialize = "audit.read")]
         AuditRead,
-        /// Removed things are deleted permanently.
+        /// What was removed is deleted permanently.
         #[serde(rename = "bin.purge")]
         #[strum(serialize = "bin.purge")]
         BinPurge,
-        /// Removed things are restored.
+        /// What was removed is restored.
         #[serde(rename = "bin.restore")]
         #[strum(serialize = "bin.restore")]
         BinRestore,
-        /// An account of a device is confirmed.
+        /// A binding is confirmed.
         #[serde(rename = "binding.confirm")]
         #[strum(serialize = "binding.confirm")]
         BindingConfirm,
@@ -94,10 +94,10 @@ word_enum! {
         #[serde(rename = "checkout.take")]
         #[strum(serialize = "checkout.take")]
         CheckoutTake,
-        /// A checkout ends because its time is over.
-        #[serde(rename = "checkout.time-over")]
-        #[strum(serialize = "checkout.time-over")]
-        CheckoutTimeOver,
+        /// A checkout ends at its time.
+        #[serde(rename = "checkout.expire")]
+        #[strum(serialize = "checkout.expire")]
+        CheckoutExpire,
         /// A client is added.
         #[serde(rename = "client.add")]
         #[strum(serialize = "client.add")]
@@ -111,9 +111,9 @@ word_enum! {
         #[strum(serialize = "credential.add")]
         CredentialAdd,
         /// An attachment is added to a credential.
-        #[serde(rename = "credential.attach")]
-        #[strum(serialize = "credential.attach")]
-        CredentialAttach,
+        #[serde(rename = "credential.add-attachment")]
+        #[strum(serialize = "credential.add-attachment")]
+        CredentialAddAttachment,
         /// A one-time code of a credential is shown.
         #[serde(rename = "credential.code")]
         #[strum(serialize = "credential.code")]
@@ -123,9 +123,9 @@ word_enum! {
         #[strum(serialize = "credential.copy")]
         CredentialCopy,
         /// An attachment of a credential is removed.
-        #[serde(rename = "credential.detach")]
-        #[strum(serialize = "credential.detach")]
-        CredentialDetach,
+        #[serde(rename = "credential.remove-attachment")]
+        #[strum(serialize = "credential.remove-attachment")]
+        CredentialRemoveAttachment,
         /// A credential is edited.
         #[serde(rename = "credential.edit")]
         #[strum(serialize = "credential.edit")]
@@ -134,10 +134,10 @@ word_enum! {
         #[serde(rename = "credential.export")]
         #[strum(serialize = "credential.export")]
         CredentialExport,
-        /// A credential becomes a favourite of somebody.
-        #[serde(rename = "credential.favourite")]
-        #[strum(serialize = "credential.favourite")]
-        CredentialFavourite,
+        /// A credential is added to favourites.
+        #[serde(rename = "credential.add-favourite")]
+        #[strum(serialize = "credential.add-favourite")]
+        CredentialAddFavourite,
         /// The former values of a credential are listed.
         #[serde(rename = "credential.history")]
         #[strum(serialize = "credential.history")]
@@ -158,11 +158,11 @@ word_enum! {
         #[serde(rename = "credential.reveal")]
         #[strum(serialize = "credential.reveal")]
         CredentialReveal,
-        /// A credential is no longer a favourite of somebody.
-        #[serde(rename = "credential.unfavourite")]
-        #[strum(serialize = "credential.unfavourite")]
-        CredentialUnfavourite,
-        /// Who used a credential is read.
+        /// A credential is removed from favourites.
+        #[serde(rename = "credential.remove-favourite")]
+        #[strum(serialize = "credential.remove-favourite")]
+        CredentialRemoveFavourite,
+        /// Who revealed or used a credential is read.
         #[serde(rename = "credential.uses")]
         #[strum(serialize = "credential.uses")]
         CredentialUses,
@@ -170,7 +170,7 @@ word_enum! {
         #[serde(rename = "device.add")]
         #[strum(serialize = "device.add")]
         DeviceAdd,
-        /// The accounts of a device are confirmed.
+        /// The bindings of a device are confirmed.
         #[serde(rename = "device.confirm-bindings")]
         #[strum(serialize = "device.confirm-bindings")]
         DeviceConfirmBindings,
@@ -190,7 +190,7 @@ word_enum! {
         #[serde(rename = "device.remove")]
         #[strum(serialize = "device.remove")]
         DeviceRemove,
-        /// Upkeep of a device goes on.
+        /// Upkeep of a device is resumed.
         #[serde(rename = "device.resume")]
         #[strum(serialize = "device.resume")]
         DeviceResume,
@@ -210,7 +210,7 @@ word_enum! {
         #[serde(rename = "folder.edit")]
         #[strum(serialize = "folder.edit")]
         FolderEdit,
-        /// Which password policies count in a folder is changed.
+        /// The password policy of a folder is changed.
         #[serde(rename = "folder.password-rule")]
         #[strum(serialize = "folder.password-rule")]
         FolderPasswordRule,
@@ -254,14 +254,14 @@ word_enum! {
         #[serde(rename = "group.edit")]
         #[strum(serialize = "group.edit")]
         GroupEdit,
-        /// Somebody becomes a member of a group.
-        #[serde(rename = "group.join")]
-        #[strum(serialize = "group.join")]
-        GroupJoin,
-        /// Somebody is no longer a member of a group.
-        #[serde(rename = "group.leave")]
-        #[strum(serialize = "group.leave")]
-        GroupLeave,
+        /// A member is added to a group.
+        #[serde(rename = "group.add-member")]
+        #[strum(serialize = "group.add-member")]
+        GroupAddMember,
+        /// A member is removed from a group.
+        #[serde(rename = "group.remove-member")]
+        #[strum(serialize = "group.remove-member")]
+        GroupRemoveMember,
         /// A group is removed.
         #[serde(rename = "group.remove")]
         #[strum(serialize = "group.remove")]
@@ -294,7 +294,7 @@ word_enum! {
         #[serde(rename = "organisation-key.change")]
         #[strum(serialize = "organisation-key.change")]
         OrganisationKeyChange,
-        /// All data keys are under the organisation's new key.
+        /// All data keys use the organisation's new key.
         #[serde(rename = "organisation-key.moved")]
         #[strum(serialize = "organisation-key.moved")]
         OrganisationKeyMoved,
@@ -330,10 +330,10 @@ word_enum! {
         #[serde(rename = "person.edit")]
         #[strum(serialize = "person.edit")]
         PersonEdit,
-        /// Somebody changes their own sign-in password.
-        #[serde(rename = "person.password")]
-        #[strum(serialize = "person.password")]
-        PersonPassword,
+        /// A person changes their own sign-in password.
+        #[serde(rename = "person.change-password")]
+        #[strum(serialize = "person.change-password")]
+        PersonChangePassword,
         /// Something is added to a personal folder.
         #[serde(rename = "personal.add")]
         #[strum(serialize = "personal.add")]
@@ -387,9 +387,9 @@ word_enum! {
         #[strum(serialize = "policy.add")]
         PolicyAdd,
         /// Another password policy becomes the default.
-        #[serde(rename = "policy.default")]
-        #[strum(serialize = "policy.default")]
-        PolicyDefault,
+        #[serde(rename = "policy.make-default")]
+        #[strum(serialize = "policy.make-default")]
+        PolicyMakeDefault,
         /// A password policy is edited.
         #[serde(rename = "policy.edit")]
         #[strum(serialize = "policy.edit")]
@@ -414,7 +414,7 @@ word_enum! {
         #[serde(rename = "request.refuse")]
         #[strum(serialize = "request.refuse")]
         RequestRefuse,
-        /// A request to pass a gate is withdrawn by who asked.
+        /// A request to pass a gate is withdrawn by the requester.
         #[serde(rename = "request.withdraw")]
         #[strum(serialize = "request.withdraw")]
         RequestWithdraw,
@@ -450,11 +450,11 @@ word_enum! {
         #[serde(rename = "settings.edit")]
         #[strum(serialize = "settings.edit")]
         SettingsEdit,
-        /// A job that waits is cancelled.
+        /// A waiting job is cancelled.
         #[serde(rename = "upkeep.cancel")]
         #[strum(serialize = "upkeep.cancel")]
         UpkeepCancel,
-        /// A new password for an account is made and kept, before any device learns of it.
+        /// A new password for an account is generated and stored, before it is sent to a device.
         #[serde(rename = "upkeep.candidate")]
         #[strum(serialize = "upkeep.candidate")]
         UpkeepCandidate,
@@ -474,7 +474,7 @@ word_enum! {
         #[serde(rename = "upkeep.rotated")]
         #[strum(serialize = "upkeep.rotated")]
         UpkeepRotated,
-        /// A password leaves the vault for a device.
+        /// A password is sent to a device.
         #[serde(rename = "upkeep.sign-in")]
         #[strum(serialize = "upkeep.sign-in")]
         UpkeepSignIn,
@@ -513,8 +513,8 @@ impl Action {
             | Self::ClientRenew
             | Self::GroupAdd
             | Self::GroupEdit
-            | Self::GroupJoin
-            | Self::GroupLeave
+            | Self::GroupAddMember
+            | Self::GroupRemoveMember
             | Self::GroupRemove
             | Self::PersonAdd
             | Self::PersonEdit => Some(Duty::People),
@@ -522,7 +522,7 @@ impl Action {
             | Self::KindEdit
             | Self::KindRemove
             | Self::PolicyAdd
-            | Self::PolicyDefault
+            | Self::PolicyMakeDefault
             | Self::PolicyEdit
             | Self::PolicyRemove
             | Self::SettingsEdit => Some(Duty::Policy),
@@ -541,14 +541,14 @@ impl Action {
     #[must_use]
     pub const fn needed_level(self) -> Option<Level> {
         match self {
-            Self::CredentialFavourite | Self::RequestAsk => Some(Level::List),
+            Self::CredentialAddFavourite | Self::RequestAsk => Some(Level::List),
             Self::CheckoutTake | Self::CredentialCode | Self::UpkeepCheck => Some(Level::Use),
             Self::CredentialCopy | Self::CredentialHistory | Self::CredentialReveal => {
                 Some(Level::Reveal)
             }
             Self::CredentialAdd
-            | Self::CredentialAttach
-            | Self::CredentialDetach
+            | Self::CredentialAddAttachment
+            | Self::CredentialRemoveAttachment
             | Self::CredentialEdit
             | Self::CredentialRestore
             | Self::DeviceAdd

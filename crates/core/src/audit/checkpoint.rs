@@ -25,7 +25,7 @@ pub struct Checkpoint {
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
 pub enum CheckpointProblem {
     /// Not a signed note.
-    #[error("this is no signed checkpoint: {0}")]
+    #[error("this is not a signed checkpoint: {0}")]
     Malformed(&'static str),
     /// Of another log or key.
     #[error("the checkpoint is of another log or signed with another key")]
@@ -34,7 +34,7 @@ pub enum CheckpointProblem {
     #[error("the checkpoint's signature is wrong")]
     Forged,
     /// The text is no verifier key.
-    #[error("this is no public key of an audit log: {0}")]
+    #[error("this is not the public key of an audit log: {0}")]
     NoKey(&'static str),
 }
 
@@ -164,7 +164,7 @@ impl Verifier {
         let mut parts = text.trim().splitn(3, '+');
         let (Some(origin), Some(id), Some(key)) = (parts.next(), parts.next(), parts.next()) else {
             return Err(CheckpointProblem::NoKey(
-                "it has not the form name+hash+key",
+                "it does not have the form name+hash+key",
             ));
         };
         let key = STANDARD
@@ -189,7 +189,7 @@ impl Verifier {
             .collect();
         if expected != id {
             return Err(CheckpointProblem::NoKey(
-                "the hash does not fit the name and the key; part of it is missing or changed",
+                "the hash does not match the name and the key; part of it is missing or changed",
             ));
         }
         Ok(verifier)

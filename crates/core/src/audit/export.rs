@@ -136,12 +136,12 @@ impl std::fmt::Display for Finding {
                 event,
             } => write!(
                 f,
-                "event {index} was added; nobody sealed it: {}",
+                "event {index} was added; it is under no checkpoint: {}",
                 name(event)
             ),
             Self::Added { index: None, event } => write!(
                 f,
-                "an event was added that has no place in the tree: {}",
+                "an event was added that has no position in the log: {}",
                 name(event)
             ),
             Self::Rewritten { from, to } if from == to => {

@@ -33,7 +33,7 @@ pub fn check_password(password: &Secret) -> Result<(), String> {
         ));
     }
     if text.chars().any(char::is_control) {
-        return Err("the password holds a control character".to_owned());
+        return Err("the password contains a control character".to_owned());
     }
     Ok(())
 }

@@ -140,7 +140,7 @@ impl<'a> Talk<'a> {
     pub fn hear(&mut self, bytes: &[u8]) -> Step {
         self.total += bytes.len();
         if self.total > MOST_HEARD {
-            return Step::Lost("the device wrote more than anybody reads".to_owned());
+            return Step::Lost("the device wrote more than the limit".to_owned());
         }
         self.heard.push_str(&String::from_utf8_lossy(bytes));
         let lower = self.heard.to_lowercase();

@@ -3,7 +3,7 @@
 use chrono::{DateTime, TimeDelta, Utc};
 use uuid::Uuid;
 
-use super::{GateSet, GateVersion};
+use super::{GateRevision, GateSet};
 use crate::words::word_enum;
 
 /// A checkout.
@@ -24,7 +24,7 @@ pub struct Checkout {
     /// Whether the password is rotated when it ends, as the gate said when it began.
     pub rotate_on_return: bool,
     /// The gates that it was taken through, at their versions then.
-    pub gates: Vec<GateVersion>,
+    pub gates: Vec<GateRevision>,
 }
 
 word_enum! {
@@ -60,7 +60,7 @@ impl GateSet {
     /// # Errors
     /// A sentence when the time is not between one minute and the longest that the gates allow.
     pub fn end_of(&self, now: DateTime<Utc>, minutes: i32) -> Result<DateTime<Utc>, String> {
-        let longest = self.longest_minutes();
+        let longest = self.max_minutes();
         if !(1..=longest).contains(&minutes) {
             return Err(format!(
                 "this gate allows 1 to {longest} minutes; {minutes} were asked for"
@@ -94,10 +94,10 @@ mod tests {
     fn the_gate_bounds_the_time() {
         let gate = super::super::Gate {
             id: Uuid::nil(),
-            version: 1,
+            revision: 1,
             needs_reason: true,
             needs_approval: false,
-            longest_minutes: 60,
+            max_minutes: 60,
             one_holder: false,
             rotate_on_return: false,
         };

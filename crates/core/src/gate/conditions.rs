@@ -4,21 +4,21 @@ use serde::{Deserialize, Serialize};
 use uuid::Uuid;
 
 /// The longest time a gate may allow, in minutes: one week.
-pub const LONGEST_MINUTES: i32 = 7 * 24 * 60;
+pub const MAX_MINUTES: i32 = 7 * 24 * 60;
 
 /// The conditions on reaching a credential.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Gate {
     /// Its identifier.
     pub id: Uuid,
-    /// Its version: every change makes it another gate.
-    pub version: i32,
+    /// Its revision: every change makes it another gate.
+    pub revision: i32,
     /// A reason must be given.
     pub needs_reason: bool,
     /// One of the approvers must approve.
     pub needs_approval: bool,
-    /// The longest time of a checkout, in minutes.
-    pub longest_minutes: i32,
+    /// The maximum duration of a checkout, in minutes.
+    pub max_minutes: i32,
     /// Only one person at a time holds a checkout.
     pub one_holder: bool,
     /// The password is rotated when the checkout ends.
@@ -30,9 +30,9 @@ pub struct Gate {
 /// # Errors
 /// A sentence.
 pub fn check_gate(gate: &Gate, approvers: usize) -> Result<(), String> {
-    if !(1..=LONGEST_MINUTES).contains(&gate.longest_minutes) {
+    if !(1..=MAX_MINUTES).contains(&gate.max_minutes) {
         return Err(format!(
-            "the longest time is between 1 minute and {LONGEST_MINUTES} minutes (a week)"
+            "the maximum duration is between 1 minute and {MAX_MINUTES} minutes (a week)"
         ));
     }
     if gate.needs_approval && approvers == 0 {
@@ -42,7 +42,7 @@ pub fn check_gate(gate: &Gate, approvers: usize) -> Result<(), String> {
 }
 
 /// A gate at one of its versions.
-pub type GateVersion = (Uuid, i32);
+pub type GateRevision = (Uuid, i32);
 
 /// All gates on the way to one credential.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
@@ -81,14 +81,14 @@ impl GateSet {
         self.0.iter().any(|gate| gate.needs_approval)
     }
 
-    /// The longest time of a checkout, in minutes.
+    /// The maximum duration of a checkout, in minutes.
     #[must_use]
-    pub fn longest_minutes(&self) -> i32 {
+    pub fn max_minutes(&self) -> i32 {
         self.0
             .iter()
-            .map(|gate| gate.longest_minutes)
+            .map(|gate| gate.max_minutes)
             .min()
-            .unwrap_or(LONGEST_MINUTES)
+            .unwrap_or(MAX_MINUTES)
     }
 
     /// Whether only one person at a time holds it.
@@ -105,20 +105,20 @@ impl GateSet {
 
     /// Whether what was granted for these gates at these versions is good for all that stand now.
     #[must_use]
-    pub fn is_covered_by(&self, granted: &[GateVersion]) -> bool {
+    pub fn is_covered_by(&self, granted: &[GateRevision]) -> bool {
         self.0
             .iter()
-            .all(|gate| granted.contains(&(gate.id, gate.version)))
+            .all(|gate| granted.contains(&(gate.id, gate.revision)))
     }
 
     /// Whether what was approved at these gates and versions is enough for all that want an
     /// approval.
     #[must_use]
-    pub fn is_approved_by(&self, approved: &[GateVersion]) -> bool {
+    pub fn is_approved_by(&self, approved: &[GateRevision]) -> bool {
         self.0
             .iter()
             .filter(|gate| gate.needs_approval)
-            .all(|gate| approved.contains(&(gate.id, gate.version)))
+            .all(|gate| approved.contains(&(gate.id, gate.revision)))
     }
 }
 
@@ -132,7 +132,7 @@ pub fn is_weaker(before: (&Gate, &[Uuid]), after: (&Gate, &[Uuid])) -> bool {
         || lost(old.needs_approval, new.needs_approval)
         || lost(old.one_holder, new.one_holder)
         || lost(old.rotate_on_return, new.rotate_on_return)
-        || new.longest_minutes > old.longest_minutes
+        || new.max_minutes > old.max_minutes
         || (old.needs_approval
             && new_approvers
                 .iter()

@@ -16,7 +16,7 @@
 //! Worked example: `/Control room` asks for an approval of the shift leads and allows 120 minutes,
 //! `/Control room/gateway` asks for a reason and allows 30. Together: a reason, an approval, 30
 //! minutes. When the first one is changed to name other approvers, a checkout that was taken before
-//! is recalled, and a request that waits is asked anew.
+//! is recalled, and a request that waits is asked again.
 
 mod checkout;
 mod conditions;
@@ -26,7 +26,7 @@ mod request;
 mod taking;
 
 pub use checkout::{Checkout, CheckoutEnd};
-pub use conditions::{Gate, GateSet, GateVersion, LONGEST_MINUTES, check_gate, is_weaker};
+pub use conditions::{Gate, GateRevision, GateSet, MAX_MINUTES, check_gate, is_weaker};
 pub(crate) use passage::ForCode;
 pub use passage::{Passed, Stopped, pass};
 pub use pending_act::{ControlState, PendingActState, PendingActType};
@@ -60,10 +60,10 @@ mod tests {
     fn gate() -> Gate {
         Gate {
             id: id(5),
-            version: 3,
+            revision: 3,
             needs_reason: true,
             needs_approval: true,
-            longest_minutes: 60,
+            max_minutes: 60,
             one_holder: true,
             rotate_on_return: true,
         }
@@ -165,7 +165,7 @@ mod tests {
         assert!(
             check_gate(
                 &Gate {
-                    longest_minutes: 0,
+                    max_minutes: 0,
                     ..gate()
                 },
                 1
@@ -175,7 +175,7 @@ mod tests {
         assert!(
             check_gate(
                 &Gate {
-                    longest_minutes: LONGEST_MINUTES + 1,
+                    max_minutes: MAX_MINUTES + 1,
                     ..gate()
                 },
                 1
@@ -198,7 +198,7 @@ mod tests {
     fn a_gate_that_goes_leaves_a_checkout_good_and_one_that_comes_does_not() {
         let second = Gate {
             id: id(7),
-            version: 1,
+            revision: 1,
             ..gate()
         };
         let wide = Checkout {
@@ -214,13 +214,13 @@ mod tests {
     }
 
     fn some_gate() -> impl Strategy<Value = Gate> {
-        (0u128..5, 1i32..4, any::<[bool; 4]>(), 1i32..LONGEST_MINUTES).prop_map(
-            |(number, version, [reason, approval, one, rotate], longest_minutes)| Gate {
+        (0u128..5, 1i32..4, any::<[bool; 4]>(), 1i32..MAX_MINUTES).prop_map(
+            |(number, revision, [reason, approval, one, rotate], max_minutes)| Gate {
                 id: id(number),
-                version,
+                revision,
                 needs_reason: reason,
                 needs_approval: approval,
-                longest_minutes,
+                max_minutes,
                 one_holder: one,
                 rotate_on_return: rotate,
             },
@@ -232,8 +232,8 @@ mod tests {
         fn a_further_gate_never_makes_it_easier(some in prop::collection::vec(some_gate(), 0..4), more in some_gate(), granted in prop::collection::vec((0u128..5, 1i32..4), 0..6)) {
             prop_assume!(!some.iter().any(|gate| gate.id == more.id));
             let (fewer, all) = (GateSet::new(some.clone()), GateSet::new([some, vec![more]].concat()));
-            let granted: Vec<GateVersion> = granted.into_iter().map(|(number, version)| (id(number), version)).collect();
-            prop_assert!(all.longest_minutes() <= fewer.longest_minutes());
+            let granted: Vec<GateRevision> = granted.into_iter().map(|(number, revision)| (id(number), revision)).collect();
+            prop_assert!(all.max_minutes() <= fewer.max_minutes());
             prop_assert!(!fewer.needs_reason() || all.needs_reason());
             prop_assert!(!fewer.needs_approval() || all.needs_approval());
             prop_assert!(!fewer.one_holder() || all.one_holder());
@@ -245,7 +245,7 @@ mod tests {
         #[test]
         fn a_change_that_is_not_weaker_asks_for_all_that_was_asked(old in some_gate(), new in some_gate()) {
             if !is_weaker((&old, &[id(1), id(2)]), (&new, &[id(1)])) {
-                prop_assert!(new.longest_minutes <= old.longest_minutes);
+                prop_assert!(new.max_minutes <= old.max_minutes);
                 prop_assert!((!old.needs_reason || new.needs_reason) && (!old.needs_approval || new.needs_approval));
                 prop_assert!((!old.one_holder || new.one_holder) && (!old.rotate_on_return || new.rotate_on_return));
             }

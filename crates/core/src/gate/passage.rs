@@ -55,7 +55,7 @@ impl vault::Pass for ForCode<'_> {
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
 pub enum Stopped {
     /// No checkout that is open now.
-    #[error("a gate stands before this credential: check it out first")]
+    #[error("this credential has a gate: check it out first")]
     NeedsCheckout {
         /// Whether a request must be approved before.
         needs_approval: bool,
@@ -64,7 +64,7 @@ pub enum Stopped {
     },
     /// The checkout that was shown is for something or somebody else, has ended, or does not cover
     /// all gates that stand now.
-    #[error("the checkout has ended, is not yours, or was taken through other gates")]
+    #[error("the checkout has ended, is not yours, or was made under other gates")]
     NotYours,
 }
 

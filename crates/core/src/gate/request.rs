@@ -59,7 +59,7 @@ pub enum RequestProblem {
     #[error("you cannot approve or refuse your own request")]
     Own,
     /// Only approvers answer.
-    #[error("you are no approver of this gate")]
+    #[error("you are not an approver of this gate")]
     NoApprover,
     /// An approver whose sign-in the asker made would be the asker's own hand.
     #[error("the person who asks has set your sign-in password; another approver must decide")]
@@ -68,7 +68,7 @@ pub enum RequestProblem {
     #[error("the conditions have changed since this was asked; it must be asked again")]
     GatesChanged,
     /// Only the asker withdraws.
-    #[error("only who asked can withdraw a request")]
+    #[error("only the requester can withdraw a request")]
     NotYours,
     /// It was answered already.
     #[error("this request is no longer waiting: it is {0}")]
@@ -78,7 +78,7 @@ pub enum RequestProblem {
     Expired,
 }
 
-/// What a decision came to.
+/// The result of a decision.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Decided {
     /// The state of the request after it.

@@ -3,7 +3,7 @@
 use chrono::{DateTime, Utc};
 use uuid::Uuid;
 
-use super::{GateSet, GateVersion, RequestState};
+use super::{GateRevision, GateSet, RequestState};
 
 /// The request that a checkout is taken by.
 #[derive(Clone, Debug)]
@@ -17,9 +17,9 @@ pub struct Asked {
     /// For how long it was asked, in minutes.
     pub minutes: i32,
     /// The gates that it was asked for, at their versions then.
-    pub gates: Vec<GateVersion>,
+    pub gates: Vec<GateRevision>,
     /// Those at which somebody approved it.
-    pub approved: Vec<GateVersion>,
+    pub approved: Vec<GateRevision>,
 }
 
 /// A checkout of the same credential that nobody has ended.
@@ -74,10 +74,10 @@ pub fn take(
             if !gates.is_covered_by(&asked.gates) || !gates.is_approved_by(&asked.approved) {
                 return Err(TakeProblem::GatesChanged);
             }
-            asked.minutes.min(gates.longest_minutes())
+            asked.minutes.min(gates.max_minutes())
         }
         None if gates.needs_approval() => return Err(TakeProblem::NeedsApproval),
-        None => minutes.unwrap_or_else(|| gates.longest_minutes()),
+        None => minutes.unwrap_or_else(|| gates.max_minutes()),
     };
     let ends_at = gates.end_of(now, minutes).map_err(TakeProblem::Minutes)?;
     if held.iter().any(|held| held.person == taker) {
@@ -102,7 +102,7 @@ mod tests {
 
     const TAKER: Uuid = Uuid::from_u128(1);
     const OTHER: Uuid = Uuid::from_u128(2);
-    const GATE: GateVersion = (Uuid::from_u128(5), 3);
+    const GATE: GateRevision = (Uuid::from_u128(5), 3);
 
     fn now() -> DateTime<Utc> {
         DateTime::from_timestamp(1_770_000_000, 0).unwrap()
@@ -111,10 +111,10 @@ mod tests {
     fn gates(needs_approval: bool, one_holder: bool) -> GateSet {
         GateSet::new(vec![Gate {
             id: GATE.0,
-            version: GATE.1,
+            revision: GATE.1,
             needs_reason: false,
             needs_approval,
-            longest_minutes: 60,
+            max_minutes: 60,
             one_holder,
             rotate_on_return: false,
         }])

@@ -272,7 +272,7 @@ pub fn bits(policy: &PasswordPolicy) -> Option<f64> {
         let goes_on = (ways / each).min(0.999).powi(i32::from(most));
         -(f64::from(policy.length) * (1.0 - goes_on).log2())
     };
-    Some((bits - loss(policy.most_repeats, 1.0) - loss(policy.most_in_sequence, 2.0)).max(0.0))
+    Some((bits - loss(policy.max_repeats, 1.0) - loss(policy.max_sequence, 2.0)).max(0.0))
 }
 
 /// The words that phrases are made of: those of the BIP 39 English list, each of which is told from
@@ -280,13 +280,13 @@ pub fn bits(policy: &PasswordPolicy) -> Option<f64> {
 pub fn words(policy: &PasswordPolicy) -> Vec<&'static str> {
     let plain = PasswordPolicy {
         forbidden: policy.forbidden.clone(),
-        most_repeats: policy.most_repeats,
-        most_in_sequence: policy.most_in_sequence,
-        shortest: 1,
-        lower: 0,
-        upper: 0,
-        digits: 0,
-        symbols_least: 0,
+        max_repeats: policy.max_repeats,
+        max_sequence: policy.max_sequence,
+        min_length: 1,
+        min_lower: 0,
+        min_upper: 0,
+        min_digits: 0,
+        min_symbols: 0,
         ..PasswordPolicy::default()
     };
     Language::English
@@ -304,7 +304,7 @@ pub fn words(policy: &PasswordPolicy) -> Vec<&'static str> {
 fn capital(policy: &PasswordPolicy, word: &str) -> String {
     let mut letters = word.chars();
     match letters.next() {
-        Some(first) if policy.upper > 0 => {
+        Some(first) if policy.min_upper > 0 => {
             first.to_ascii_uppercase().to_string() + letters.as_str()
         }
         _ => word.to_owned(),
@@ -315,7 +315,7 @@ fn capital(policy: &PasswordPolicy, word: &str) -> String {
 pub fn phrase_lengths(policy: &PasswordPolicy, words: &[&str]) -> (usize, usize) {
     let count = usize::from(policy.words);
     let other =
-        count.saturating_sub(1) * policy.separator.chars().count() + usize::from(policy.digits);
+        count.saturating_sub(1) * policy.separator.chars().count() + usize::from(policy.min_digits);
     let length = |word: &&str| word.len();
     (
         words.iter().map(length).min().unwrap_or(0) * count + other,
@@ -328,7 +328,7 @@ fn phrase(policy: &PasswordPolicy, rng: &mut dyn CryptoRng, words: &[&str]) -> S
         .filter_map(|_| words.get(index(rng, words.len())))
         .map(|word| capital(policy, word))
         .collect();
-    let digits: String = (0..policy.digits)
+    let digits: String = (0..policy.min_digits)
         .filter_map(|_| char::from_digit(u32::try_from(index(rng, 10)).unwrap_or(0), 10))
         .collect();
     chosen.join(&policy.separator) + &digits
@@ -350,7 +350,11 @@ pub fn generate(
         let text = match &plan {
             Some(plan) => match plan.draw(rng, usize::from(policy.length)) {
                 Some(text) => text,
-                None => return impossible("no password can be made: every character is forbidden"),
+                None => {
+                    return impossible(
+                        "no password can be generated: every character is forbidden",
+                    );
+                }
             },
             None => phrase(policy, rng, &words),
         };
@@ -369,6 +373,6 @@ pub fn generate(
         }
     }
     impossible(
-        "so few texts of this length meet all the rules that none was found; allow more characters or longer runs, or make it longer",
+        "no password that meets all the rules was found; allow more characters or longer runs, or make it longer",
     )
 }

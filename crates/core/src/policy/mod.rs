@@ -1,7 +1,7 @@
 //! Password policies, the generator, and what is wrong with a password.
 //!
 //! Everything here is said about a value that somebody else keeps: a policy tells what a password
-//! lacks, [`PasswordPolicy::generate`] makes one, [`judge`] tells how good one is without keeping
+//! lacks, [`PasswordPolicy::generate`] makes one, [`assess`] tells how good one is without keeping
 //! any part of it.
 
 mod generate;
@@ -15,7 +15,7 @@ use serde::{Deserialize, Serialize};
 use crate::secret::Secret;
 
 pub use password_assessment::{
-    Finding, Judgement, fingerprint_sealed, judge, judge_sealed, lacks_sealed, sha1_of,
+    Assessment, Finding, assess, assess_sealed, fingerprint_sealed, lacks_sealed, sha1_of,
 };
 pub use rule::RuleMode;
 
@@ -52,18 +52,18 @@ pub struct PasswordPolicy {
     /// How many characters a generated password has.
     pub length: u16,
     /// The fewest characters a typed password may have.
-    pub shortest: u16,
+    pub min_length: u16,
     /// The most characters a typed password may have, at most 255.
-    #[serde(default = "longest")]
-    pub longest: u16,
+    #[serde(default = "max_length")]
+    pub max_length: u16,
     /// At least so many of a to z.
-    pub lower: u16,
+    pub min_lower: u16,
     /// At least so many of A to Z.
-    pub upper: u16,
+    pub min_upper: u16,
     /// At least so many of 0 to 9.
-    pub digits: u16,
+    pub min_digits: u16,
     /// At least so many of `symbols`.
-    pub symbols_least: u16,
+    pub min_symbols: u16,
     /// The symbols that may occur; printable ASCII that is no letter, digit or space.
     pub symbols: String,
     /// Typed passwords, too, have letters, digits and `symbols` and nothing else.
@@ -79,11 +79,11 @@ pub struct PasswordPolicy {
     pub no_look_alikes: bool,
     /// The same character at most so many times in a row; 0: any number.
     #[serde(default)]
-    pub most_repeats: u16,
+    pub max_repeats: u16,
     /// At most so many characters in alphabetical or numerical order, as in `abc` or `321`; 0: any
     /// number.
     #[serde(default)]
-    pub most_in_sequence: u16,
+    pub max_sequence: u16,
     /// The account's name is not in it.
     #[serde(default)]
     pub not_user_name: bool,
@@ -98,10 +98,10 @@ pub struct PasswordPolicy {
     pub separator: String,
     /// The least entropy of what is generated, in bits; 0: 48.
     #[serde(default)]
-    pub least_bits: u16,
+    pub min_bits: u16,
 }
 
-const fn longest() -> u16 {
+const fn max_length() -> u16 {
     LONGEST
 }
 
@@ -113,24 +113,24 @@ impl Default for PasswordPolicy {
     fn default() -> Self {
         Self {
             length: 20,
-            shortest: 14,
-            longest: LONGEST,
-            lower: 1,
-            upper: 1,
-            digits: 1,
-            symbols_least: 1,
+            min_length: 14,
+            max_length: LONGEST,
+            min_lower: 1,
+            min_upper: 1,
+            min_digits: 1,
+            min_symbols: 1,
             symbols: "-_.+=#@%".into(),
             only_these: false,
             forbidden: String::new(),
             first: First::Any,
             no_look_alikes: true,
-            most_repeats: 0,
-            most_in_sequence: 0,
+            max_repeats: 0,
+            max_sequence: 0,
             not_user_name: false,
             not_last: 0,
             words: 0,
             separator: separator(),
-            least_bits: 0,
+            min_bits: 0,
         }
     }
 }
@@ -152,7 +152,7 @@ pub enum PolicyProblem {
     Impossible(String),
     /// What it yields could be guessed.
     #[error(
-        "passwords of this policy have {0:.0} bits; at least {1} are needed: make them longer or allow more characters"
+        "passwords of this policy have {0:.0} bits of entropy; at least {1} are needed: make them longer or allow more characters"
     )]
     TooWeak(f64, u16),
 }
@@ -173,14 +173,19 @@ impl PasswordPolicy {
     }
 
     const fn least(&self) -> [u16; 4] {
-        [self.lower, self.upper, self.digits, self.symbols_least]
+        [
+            self.min_lower,
+            self.min_upper,
+            self.min_digits,
+            self.min_symbols,
+        ]
     }
 
-    fn least_bits(&self) -> u16 {
-        if self.least_bits == 0 {
+    fn min_bits(&self) -> u16 {
+        if self.min_bits == 0 {
             LEAST_BITS
         } else {
-            self.least_bits
+            self.min_bits
         }
     }
 
@@ -189,23 +194,23 @@ impl PasswordPolicy {
     /// # Errors
     /// [`PolicyProblem`] says why not.
     pub fn check(&self) -> Result<f64, PolicyProblem> {
-        if !(1..=LONGEST).contains(&self.longest)
-            || self.shortest == 0
-            || self.shortest > self.longest
+        if !(1..=LONGEST).contains(&self.max_length)
+            || self.min_length == 0
+            || self.min_length > self.max_length
         {
             return impossible(
-                "typed passwords have 1 to 255 characters, and the shortest is no longer than the longest",
+                "typed passwords have 1 to 255 characters, and the minimum length is at most the maximum length",
             );
         }
         let mut seen = String::new();
         for c in self.symbols.chars() {
             if !c.is_ascii_graphic() || c.is_ascii_alphanumeric() {
                 return impossible(
-                    "symbols are printable ASCII characters that are no letter, digit or space",
+                    "symbols are printable ASCII characters other than letters, digits and the space",
                 );
             }
             if seen.contains(c) {
-                return impossible("each symbol is named once");
+                return impossible("each symbol may be named once only");
             }
             seen.push(c);
         }
@@ -215,38 +220,43 @@ impl PasswordPolicy {
             );
         }
         if self.not_last > 100 {
-            return impossible("at most the last 100 passwords are looked at");
+            return impossible("at most the last 100 passwords can be compared");
         }
         let bits = if self.words > 0 {
             self.check_words()?
         } else {
             self.check_characters()?
         };
-        if bits < f64::from(self.least_bits()) {
-            return Err(PolicyProblem::TooWeak(bits, self.least_bits()));
+        if bits < f64::from(self.min_bits()) {
+            return Err(PolicyProblem::TooWeak(bits, self.min_bits()));
         }
         Ok(bits)
     }
 
     fn check_characters(&self) -> Result<f64, PolicyProblem> {
-        if self.length < self.shortest || self.length > self.longest {
+        if self.length < self.min_length || self.length > self.max_length {
             return impossible(format!(
-                "generated passwords have {} characters, which is not between the shortest and the longest",
+                "generated passwords have {} characters, which is not between the minimum and the maximum length",
                 self.length
             ));
         }
-        let names = ["small letters", "capital letters", "digits", "symbols"];
+        let names = [
+            "lower-case letters",
+            "upper-case letters",
+            "digits",
+            "symbols",
+        ];
         for ((class, least), name) in self.classes().iter().zip(self.least()).zip(names) {
             if least > 0 && class.is_empty() {
-                return impossible(format!("{name} are demanded but none is allowed"));
+                return impossible(format!("{name} are required, but none are allowed"));
             }
         }
         let least: u32 = self.least().into_iter().map(u32::from).sum();
         if least > u32::from(self.length) {
-            return impossible("the least counts add up to more than the length");
+            return impossible("the minimum counts add up to more than the length");
         }
         generate::bits(self).map_or_else(
-            || impossible("no password can be made: every character is forbidden"),
+            || impossible("no password can be generated: every character is forbidden"),
             Ok,
         )
     }
@@ -262,7 +272,7 @@ impl PasswordPolicy {
                 .any(|c| c.is_control() || c.is_alphanumeric() || self.forbidden.contains(c))
         {
             return impossible(
-                "what stands between words is at most 3 characters, none of them a letter, a digit or forbidden",
+                "the separator has at most 3 characters, none of them a letter, a digit or forbidden",
             );
         }
         let separators = usize::from(self.words - 1)
@@ -271,34 +281,34 @@ impl PasswordPolicy {
                 .chars()
                 .filter(|c| self.symbols.contains(*c))
                 .count();
-        if usize::from(self.symbols_least) > separators {
+        if usize::from(self.min_symbols) > separators {
             return impossible(format!(
-                "a phrase of these words has {separators} symbols between them; {} are demanded",
-                self.symbols_least
+                "a phrase of these words has {separators} symbols between them; {} are required",
+                self.min_symbols
             ));
         }
-        if self.upper > self.words {
+        if self.min_upper > self.words {
             return impossible(format!(
-                "a phrase begins each of its {} words with a capital letter; {} are demanded",
-                self.words, self.upper
+                "a phrase begins each of its {} words with an upper-case letter; {} are required",
+                self.words, self.min_upper
             ));
         }
         let words = generate::words(self);
         if words.len() < 512 {
             return impossible(format!(
-                "only {} words are left by what is forbidden; 512 are needed",
+                "only {} words are without forbidden characters; 512 are needed",
                 words.len()
             ));
         }
         let (shortest, longest) = generate::phrase_lengths(self, &words);
-        if shortest < usize::from(self.shortest) || longest > usize::from(self.longest) {
+        if shortest < usize::from(self.min_length) || longest > usize::from(self.max_length) {
             return impossible(format!(
-                "phrases of these words have {shortest} to {longest} characters, which is not between the shortest and the longest"
+                "phrases of these words have {shortest} to {longest} characters, which is not between the minimum and the maximum length"
             ));
         }
         #[allow(clippy::cast_precision_loss, reason = "there are 2048 words at most")]
         let each = (words.len() as f64).log2();
-        Ok(f64::from(self.words) * each + f64::from(self.digits) * 10_f64.log2())
+        Ok(f64::from(self.words) * each + f64::from(self.min_digits) * 10_f64.log2())
     }
 
     /// What a password lacks; empty when it complies. The sentences never repeat it.
@@ -306,23 +316,23 @@ impl PasswordPolicy {
     pub fn lacks(&self, password: &str, about: About<'_>) -> Vec<String> {
         let mut lacks = vec![];
         let length = password.chars().count();
-        if length < usize::from(self.shortest) {
+        if length < usize::from(self.min_length) {
             lacks.push(format!(
                 "it has {length} characters; at least {} are needed",
-                self.shortest
+                self.min_length
             ));
         }
-        if length > usize::from(self.longest) {
+        if length > usize::from(self.max_length) {
             lacks.push(format!(
                 "it has {length} characters; at most {} are possible",
-                self.longest
+                self.max_length
             ));
         }
         let classes: [(&str, u16, &str); 4] = [
-            ("small letters", self.lower, LOWER),
-            ("capital letters", self.upper, UPPER),
-            ("digits", self.digits, DIGITS),
-            ("symbols", self.symbols_least, &self.symbols),
+            ("lower-case letters", self.min_lower, LOWER),
+            ("upper-case letters", self.min_upper, UPPER),
+            ("digits", self.min_digits, DIGITS),
+            ("symbols", self.min_symbols, &self.symbols),
         ];
         for (name, least, class) in classes {
             let count = password.chars().filter(|c| class.contains(*c)).count();
@@ -353,23 +363,23 @@ impl PasswordPolicy {
                 _ => {}
             }
         }
-        if self.most_repeats > 0
-            && longest_run(password, |a, b| a == b) > usize::from(self.most_repeats)
+        if self.max_repeats > 0
+            && longest_run(password, |a, b| a == b) > usize::from(self.max_repeats)
         {
             lacks.push(format!(
                 "it has the same character more than {} times in a row",
-                self.most_repeats
+                self.max_repeats
             ));
         }
         let up = |a: char, b: char| follows(a, b);
         let down = |a: char, b: char| follows(b, a);
-        if self.most_in_sequence > 0
+        if self.max_sequence > 0
             && longest_run(password, up).max(longest_run(password, down))
-                > usize::from(self.most_in_sequence)
+                > usize::from(self.max_sequence)
         {
             lacks.push(format!(
                 "it has more than {} characters in alphabetical or numerical order",
-                self.most_in_sequence
+                self.max_sequence
             ));
         }
         let user = about.user_name.trim().to_lowercase();
@@ -377,7 +387,7 @@ impl PasswordPolicy {
             && user.chars().count() >= 3
             && password.to_lowercase().contains(&user)
         {
-            lacks.push("it contains the account's name".into());
+            lacks.push("it contains the user name".into());
         }
         if let Some(ago) = about.used_ago
             && ago <= self.not_last
@@ -437,12 +447,12 @@ mod tests {
     fn only(text: &str) -> PasswordPolicy {
         PasswordPolicy {
             symbols: text.into(),
-            lower: 0,
-            upper: 0,
-            digits: 0,
-            symbols_least: 0,
+            min_lower: 0,
+            min_upper: 0,
+            min_digits: 0,
+            min_symbols: 0,
             no_look_alikes: false,
-            shortest: 1,
+            min_length: 1,
             ..Default::default()
         }
     }
@@ -492,13 +502,13 @@ mod tests {
             .collect();
         let policy = PasswordPolicy {
             length: 4,
-            shortest: 4,
-            lower: 1,
-            digits: 1,
+            min_length: 4,
+            min_lower: 1,
+            min_digits: 1,
             forbidden,
             first: First::LetterOrDigit,
-            most_repeats: 2,
-            most_in_sequence: 0,
+            max_repeats: 2,
+            max_sequence: 0,
             ..only("-")
         };
         let alphabet = ['a', 'b', '7', '-'];
@@ -537,20 +547,20 @@ mod tests {
     fn a_policy_that_hardly_any_text_meets_is_met_all_the_same() {
         let pin = PasswordPolicy {
             length: 40,
-            shortest: 40,
-            digits: 38,
-            symbols_least: 2,
+            min_length: 40,
+            min_digits: 38,
+            min_symbols: 2,
             ..only("-")
         };
         let text = made(&pin, &mut rand::rng());
         assert!(pin.lacks(&text, About::default()).is_empty(), "{text}");
         let long = PasswordPolicy {
             length: 255,
-            shortest: 255,
-            lower: 60,
-            upper: 60,
-            digits: 60,
-            symbols_least: 60,
+            min_length: 255,
+            min_lower: 60,
+            min_upper: 60,
+            min_digits: 60,
+            min_symbols: 60,
             ..PasswordPolicy::default()
         };
         assert!(long.check().unwrap() > 1000.0);
@@ -571,19 +581,19 @@ mod tests {
                 ..good.clone()
             },
             PasswordPolicy {
-                longest: 300,
+                max_length: 300,
                 ..good.clone()
             },
             PasswordPolicy {
-                shortest: 30,
+                min_length: 30,
                 ..good.clone()
             },
             PasswordPolicy {
-                shortest: 0,
+                min_length: 0,
                 ..good.clone()
             },
             PasswordPolicy {
-                lower: 30,
+                min_lower: 30,
                 ..good.clone()
             },
             PasswordPolicy {
@@ -604,11 +614,11 @@ mod tests {
             },
             PasswordPolicy {
                 length: 6,
-                shortest: 6,
+                min_length: 6,
                 ..good.clone()
             },
             PasswordPolicy {
-                least_bits: 250,
+                min_bits: 250,
                 ..good.clone()
             },
             PasswordPolicy {
@@ -640,14 +650,14 @@ mod tests {
             PasswordPolicy {
                 words: 5,
                 forbidden: "aeiou".into(),
-                symbols_least: 0,
+                min_symbols: 0,
                 ..good.clone()
             },
             PasswordPolicy {
                 words: 2,
-                upper: 3,
-                symbols_least: 0,
-                shortest: 5,
+                min_upper: 3,
+                min_symbols: 0,
+                min_length: 5,
                 ..good
             },
         ] {
@@ -661,19 +671,19 @@ mod tests {
     #[test]
     fn what_a_typed_password_lacks_is_said_and_the_password_is_not() {
         let policy = PasswordPolicy {
-            shortest: 8,
-            longest: 12,
+            min_length: 8,
+            max_length: 12,
             only_these: true,
             forbidden: "q".into(),
             first: First::Letter,
-            most_repeats: 2,
-            most_in_sequence: 3,
+            max_repeats: 2,
+            max_sequence: 3,
             not_user_name: true,
             not_last: 3,
-            lower: 0,
-            upper: 0,
-            digits: 0,
-            symbols_least: 0,
+            min_lower: 0,
+            min_upper: 0,
+            min_digits: 0,
+            min_symbols: 0,
             ..PasswordPolicy::default()
         };
         let about = About {
@@ -689,7 +699,7 @@ mod tests {
             ("baaa-sheep", about, "2 times in a row"),
             ("tree-cdef-t", about, "3 characters in"),
             ("tree-9876-t", about, "3 characters in"),
-            ("xmarekx-41", about, "account's name"),
+            ("xmarekx-41", about, "the user name"),
             (
                 "good-old-41",
                 About {
@@ -724,12 +734,12 @@ mod tests {
     fn phrases_are_of_words_and_meet_their_own_rules() {
         let policy = PasswordPolicy {
             words: 6,
-            shortest: 20,
-            upper: 6,
-            digits: 2,
-            symbols_least: 5,
-            lower: 6,
-            most_repeats: 2,
+            min_length: 20,
+            min_upper: 6,
+            min_digits: 2,
+            min_symbols: 5,
+            min_lower: 6,
+            max_repeats: 2,
             ..PasswordPolicy::default()
         };
         assert!((policy.check().unwrap() - 6.0 * 11.0 - 2.0 * 10_f64.log2()).abs() < 1.0);
@@ -743,7 +753,7 @@ mod tests {
 
     #[test]
     fn rules_that_were_stored_before_there_were_more_of_them_are_still_read() {
-        let stored = r#"{"length":20,"shortest":14,"lower":1,"upper":1,"digits":1,"symbols_least":1,"symbols":"-_.+=#@%","no_look_alikes":true}"#;
+        let stored = r#"{"length":20,"min_length":14,"min_lower":1,"min_upper":1,"min_digits":1,"min_symbols":1,"symbols":"-_.+=#@%","no_look_alikes":true}"#;
         assert_eq!(
             serde_json::from_str::<PasswordPolicy>(stored).unwrap(),
             PasswordPolicy::default()
@@ -754,8 +764,8 @@ mod tests {
         #[test]
         fn what_is_generated_complies(length in 14u16..60, least in prop::array::uniform4(0u16..4), plain: bool, repeats in 0u16..3, sequence in 0u16..4, first in 0usize..3, forbidden in "[a-dx-z0-3]{0,4}") {
             let first = [First::Any, First::Letter, First::LetterOrDigit][first];
-            let policy = PasswordPolicy { length, shortest: 8, lower: least[0], upper: least[1], digits: least[2], symbols_least: least[3], symbols: "-_.+".into(),
-                no_look_alikes: plain, most_repeats: repeats, most_in_sequence: if sequence == 1 { 2 } else { sequence }, first, forbidden: forbidden.clone(), only_these: true, not_user_name: true, ..PasswordPolicy::default() };
+            let policy = PasswordPolicy { length, min_length: 8, min_lower: least[0], min_upper: least[1], min_digits: least[2], min_symbols: least[3], symbols: "-_.+".into(),
+                no_look_alikes: plain, max_repeats: repeats, max_sequence: if sequence == 1 { 2 } else { sequence }, first, forbidden: forbidden.clone(), only_these: true, not_user_name: true, ..PasswordPolicy::default() };
             let about = About { user_name: "abc", used_ago: None };
             let made = policy.generate(&mut rand::rng(), about).unwrap();
             let text = made.expose_secret_text().unwrap();
@@ -767,7 +777,7 @@ mod tests {
 
         #[test]
         fn more_length_never_means_less_entropy(length in 14u16..100, least in prop::array::uniform4(0u16..3)) {
-            let policy = |length| PasswordPolicy { length, shortest: 8, lower: least[0], upper: least[1], digits: least[2], symbols_least: least[3], ..PasswordPolicy::default() };
+            let policy = |length| PasswordPolicy { length, min_length: 8, min_lower: least[0], min_upper: least[1], min_digits: least[2], min_symbols: least[3], ..PasswordPolicy::default() };
             prop_assert!(policy(length + 1).check().unwrap() > policy(length).check().unwrap());
         }
     }

@@ -123,7 +123,7 @@ impl Settings {
             }
         };
         if self.connect_to.len() > 200 {
-            return Err(("connect_to", "there are at most 200 rules".to_owned()));
+            return Err(("connect_to", "at most 200 rules are possible".to_owned()));
         }
         ConnectRules::new(&self.connect_to, vec![]).map_err(|problem| ("connect_to", problem))?;
         within("bin_days", self.bin_days.into(), 0, 3650)?;

@@ -1,4 +1,4 @@
-//! What the columns of a sheet are, and what a row of it comes to.
+//! What the columns of a sheet are, and the result of reading a row.
 
 use std::collections::BTreeMap;
 
@@ -56,7 +56,7 @@ impl Column {
 
 /// Heads as programs write them, in small letters and without signs between.
 const KNOWN: [(&str, &[&str]); 10] = [
-    // Not "type": other programs' words for what a thing is are not ours.
+    // Not "type": other programs use it for kinds of their own.
     ("kind", &["kind"]),
     (
         "name",
@@ -174,12 +174,12 @@ const KNOWN: [(&str, &[&str]); 10] = [
     ),
 ];
 
-/// Of which kind things are.
+/// The kinds that rows may be of.
 #[derive(Clone, Debug)]
 pub struct Kinds {
-    /// What a thing is of that does not say it.
+    /// The kind of a row that names none.
     pub default_kind: Kind,
-    /// What a thing may say that it is of.
+    /// The kinds that a row may name.
     pub known: Vec<Kind>,
 }
 
@@ -210,7 +210,7 @@ fn plain(head: &str) -> String {
         .collect()
 }
 
-/// What the columns probably are: each thing once, by the heads, for the fields that a kind has;
+/// What the columns probably are: each use once, by the heads, for the fields that a kind has;
 /// where a column says the kind of each row, that any kind has.
 #[must_use]
 pub fn guess(heads: &[String], kinds: &Kinds) -> Vec<Column> {
@@ -253,9 +253,9 @@ pub fn guess(heads: &[String], kinds: &Kinds) -> Vec<Column> {
         .collect()
 }
 
-/// What a row comes to.
+/// The result of reading a row.
 #[derive(Debug)]
-pub struct Thing {
+pub struct ParsedRow {
     /// Its kind, by name.
     pub kind: String,
     /// Its name.
@@ -270,7 +270,7 @@ pub struct Thing {
     pub secrets: Vec<(String, Given)>,
 }
 
-impl Drop for Thing {
+impl Drop for ParsedRow {
     fn drop(&mut self) {
         self.fields.values_mut().for_each(Zeroize::zeroize);
     }
@@ -300,158 +300,206 @@ pub fn name_of<'a>(row: &'a Row, columns: &[Column]) -> &'a str {
 /// Reads a row by what its columns are.
 ///
 /// # Errors
-/// The column's head and a sentence for each thing that is wrong, without a value.
+/// The column's heading and a sentence for each problem, without a value.
 pub fn read_row(
     sheet: &Sheet,
     row: &Row,
     columns: &[Column],
     kinds: &Kinds,
     reader: &impl KeyReader,
-) -> Result<Thing, Vec<(String, String)>> {
+) -> Result<ParsedRow, Vec<(String, String)>> {
+    let kind = kind_of(sheet, row, columns, kinds)?;
+    let mut reading = RowReading {
+        sheet,
+        columns,
+        kind,
+        reader,
+        parsed: ParsedRow {
+            kind: kind.name.clone(),
+            name: String::new(),
+            folder: vec![],
+            tags: vec![],
+            fields: BTreeMap::new(),
+            secrets: vec![],
+        },
+        problems: vec![],
+    };
+    for (number, (cell, column)) in row.cells.iter().zip(columns).enumerate() {
+        reading.cell(number, cell, column);
+    }
+    reading.name_if_missing();
+    reading.check();
+    let (mut parsed, problems) = (reading.parsed, reading.problems);
+    kind.complete(&mut parsed.fields, &BTreeMap::new(), reader);
+    if problems.is_empty() {
+        Ok(parsed)
+    } else {
+        Err(problems)
+    }
+}
+
+/// The kind that a row names, or the default one.
+fn kind_of<'a>(
+    sheet: &Sheet,
+    row: &Row,
+    columns: &[Column],
+    kinds: &'a Kinds,
+) -> Result<&'a Kind, Vec<(String, String)>> {
     let said = columns
         .iter()
         .position(|column| *column == Column::Kind)
         .and_then(|number| Some((number, row.cells.get(number)?.trim())));
-    let kind = match said.filter(|(_, word)| !word.is_empty()) {
-        None => &kinds.default_kind,
+    match said.filter(|(_, word)| !word.is_empty()) {
+        None => Ok(&kinds.default_kind),
         Some((number, word)) => kinds.find(word).ok_or_else(|| {
-            vec![(
-                sheet.heads.get(number).cloned().unwrap_or_default(),
-                "there is no kind of this name".to_owned(),
-            )]
-        })?,
-    };
-    let mut thing = Thing {
-        kind: kind.name.clone(),
-        name: String::new(),
-        folder: vec![],
-        tags: vec![],
-        fields: BTreeMap::new(),
-        secrets: vec![],
-    };
-    let mut problems = vec![];
-    let head = |number: usize| sheet.heads.get(number).cloned().unwrap_or_default();
-    let head_of = |wanted: &str| {
-        columns
+            let head = sheet.heads.get(number).cloned().unwrap_or_default();
+            vec![(head, "there is no kind of this name".to_owned())]
+        }),
+    }
+}
+
+/// A row that is being read, cell by cell.
+struct RowReading<'a, R> {
+    sheet: &'a Sheet,
+    columns: &'a [Column],
+    kind: &'a Kind,
+    reader: &'a R,
+    parsed: ParsedRow,
+    problems: Vec<(String, String)>,
+}
+
+impl<R: KeyReader> RowReading<'_, R> {
+    fn head(&self, number: usize) -> String {
+        self.sheet.heads.get(number).cloned().unwrap_or_default()
+    }
+
+    /// The heading of the column that holds something; that itself, where no column does.
+    fn head_of(&self, wanted: &str) -> String {
+        self.columns
             .iter()
             .position(|column| column.word() == wanted)
-            .map_or_else(|| wanted.to_owned(), head)
-    };
-    for (number, (cell, column)) in row.cells.iter().zip(columns).enumerate() {
+            .map_or_else(|| wanted.to_owned(), |number| self.head(number))
+    }
+
+    fn problem(&mut self, number: usize, problem: impl ToString) {
+        let head = self.head(number);
+        self.problems.push((head, problem.to_string()));
+    }
+
+    fn cell(&mut self, number: usize, cell: &str, column: &Column) {
         let trimmed = cell.trim();
-        let text = if sheet.guarded {
+        let text = if self.sheet.guarded {
             without_guard(trimmed)
         } else {
             trimmed
         };
+        if text.is_empty() {
+            return;
+        }
         match column {
             Column::Nothing | Column::Kind => {}
-            _ if text.is_empty() => {}
             Column::Name => match Name::parse(&text.replace('/', "-")) {
-                Ok(name) => thing.name = name.into_string(),
-                Err(problem) => problems.push((head(number), problem.to_string())),
+                Ok(name) => self.parsed.name = name.into_string(),
+                Err(problem) => self.problem(number, problem),
             },
             Column::Folder => {
-                for part in text
-                    .split(['/', '\\'])
-                    .map(str::trim)
-                    .filter(|part| !part.is_empty())
-                {
+                let parts = text.split(['/', '\\']).map(str::trim);
+                for part in parts.filter(|part| !part.is_empty()) {
                     match Name::parse(part) {
-                        Ok(name) => thing.folder.push(name.into_string()),
-                        Err(problem) => problems.push((head(number), problem.to_string())),
+                        Ok(name) => self.parsed.folder.push(name.into_string()),
+                        Err(problem) => self.problem(number, problem),
                     }
                 }
             }
             Column::Tags => {
-                thing.tags = text
+                self.parsed.tags = text
                     .split([',', ';', '\n'])
                     .map(|tag| tag.trim().to_lowercase())
                     .filter(|tag| !tag.is_empty())
-                    .collect()
+                    .collect();
             }
-            Column::Field(name) => match kind.field(name).map(|field| field.holds) {
-                None => problems.push((
-                    head(number),
-                    format!("a {} has no field `{name}`", kind.label.to_lowercase()),
-                )),
-                // A password is what it is: no space of it is taken away.
-                Some(holds) if holds.is_secret() => match kind.read_secret(
-                    name,
-                    if holds == FieldType::Secret {
-                        cell
-                    } else {
-                        trimmed
-                    },
-                    reader,
-                ) {
-                    Ok(given) => thing.secrets.push((name.clone(), given)),
-                    Err(problem) => problems.push((head(number), problem)),
-                },
-                Some(FieldType::Url) => {
-                    let urls: Vec<String> = text
-                        .split_whitespace()
-                        .map(|url| {
-                            if url.contains("://") {
-                                url.to_owned()
-                            } else {
-                                format!("https://{url}")
-                            }
-                        })
-                        .collect();
-                    thing.fields.insert(name.clone(), urls.join("\n"));
-                }
-                Some(_) => {
-                    thing.fields.insert(name.clone(), text.to_owned());
-                }
-            },
+            Column::Field(name) => self.field(number, name, (cell, trimmed, text)),
         }
     }
-    if thing.name.is_empty() && problems.is_empty() {
-        // Many programs write logins without a name; what it is for is name enough.
-        let host = thing
-            .fields
+
+    /// Reads a field from a cell as it is, without spaces around it, and without a guard too.
+    fn field(&mut self, number: usize, name: &str, (cell, trimmed, text): (&str, &str, &str)) {
+        match self.kind.field(name).map(|field| field.holds) {
+            None => {
+                let label = self.kind.label.to_lowercase();
+                self.problem(number, format!("a {label} has no field `{name}`"));
+            }
+            Some(holds) if holds.is_secret() => {
+                // A password is what it is: no space of it is taken away.
+                let given = if holds == FieldType::Secret {
+                    cell
+                } else {
+                    trimmed
+                };
+                match self.kind.read_secret(name, given, self.reader) {
+                    Ok(given) => self.parsed.secrets.push((name.to_owned(), given)),
+                    Err(problem) => self.problem(number, problem),
+                }
+            }
+            Some(FieldType::Url) => {
+                let with_scheme = |url: &str| {
+                    if url.contains("://") {
+                        url.to_owned()
+                    } else {
+                        format!("https://{url}")
+                    }
+                };
+                let urls: Vec<String> = text.split_whitespace().map(with_scheme).collect();
+                self.parsed.fields.insert(name.to_owned(), urls.join("\n"));
+            }
+            Some(_) => {
+                self.parsed.fields.insert(name.to_owned(), text.to_owned());
+            }
+        }
+    }
+
+    /// Many programs write logins without a name; what it is for is name enough.
+    fn name_if_missing(&mut self) {
+        if !self.parsed.name.is_empty() || !self.problems.is_empty() {
+            return;
+        }
+        let fields = &self.parsed.fields;
+        let host = fields
             .get("url")
             .and_then(|url| url.split("://").nth(1))
             .and_then(|rest| rest.split(['/', ':', '\n']).next())
             .map(str::to_owned);
-        match host
-            .or_else(|| thing.fields.get("user_name").cloned())
-            .map(|name| Name::parse(&name).map(Name::into_string))
-        {
-            Some(Ok(name)) => thing.name = name,
-            _ => problems.push((head_of("name"), "there is no name".to_owned())),
+        let name = host
+            .or_else(|| fields.get("user_name").cloned())
+            .map(|name| Name::parse(&name).map(Name::into_string));
+        if let Some(Ok(name)) = name {
+            self.parsed.name = name;
+        } else {
+            let head = self.head_of("name");
+            self.problems.push((head, "there is no name".to_owned()));
         }
     }
-    if let Err(found) = kind.check_plain(&thing.fields, &BTreeMap::new(), reader) {
-        problems.extend(
-            found
-                .into_iter()
-                .map(|(field, problem)| (head_of(&field), problem)),
-        );
-    }
-    for field in kind
-        .fields
-        .iter()
-        .filter(|field| field.required && field.holds.is_secret())
-    {
-        let missing = !thing.secrets.iter().any(|(name, _)| *name == field.name);
-        if missing
-            && !problems
-                .iter()
-                .any(|(head, _)| *head == head_of(&field.name))
-        {
-            problems.push((
-                head_of(&field.name),
-                format!("there is no {}", field.label.to_lowercase()),
-            ));
+
+    /// Notes what the fields of the kind demand and the row does not have.
+    fn check(&mut self) {
+        let checked = self
+            .kind
+            .check_plain(&self.parsed.fields, &BTreeMap::new(), self.reader);
+        for (field, problem) in checked.err().into_iter().flatten() {
+            let head = self.head_of(&field);
+            self.problems.push((head, problem));
         }
-    }
-    kind.complete(&mut thing.fields, &BTreeMap::new(), reader);
-    if problems.is_empty() {
-        Ok(thing)
-    } else {
-        Err(problems)
+        let kind = self.kind;
+        let required = kind.fields.iter();
+        for field in required.filter(|field| field.required && field.holds.is_secret()) {
+            let mut secrets = self.parsed.secrets.iter();
+            let missing = !secrets.any(|(name, _)| *name == field.name);
+            let head = self.head_of(&field.name);
+            if missing && !self.problems.iter().any(|(known, _)| *known == head) {
+                let label = field.label.to_lowercase();
+                self.problems.push((head, format!("there is no {label}")));
+            }
+        }
     }
 }
 

@@ -238,7 +238,7 @@ pub(super) fn read(text_of: &str) -> Result<Sheet, SheetProblem> {
     let whole = |problem: &str| SheetProblem::Whole(problem.to_owned());
     let document: Value = serde_json::from_str(text_of).map_err(|error| {
         SheetProblem::Whole(format!(
-            "it is no JSON (line {}, column {})",
+            "this is not JSON (line {}, column {})",
             error.line(),
             error.column()
         ))
@@ -248,11 +248,11 @@ pub(super) fn read(text_of: &str) -> Result<Sheet, SheetProblem> {
         .is_some_and(|major| major != 1)
     {
         return Err(whole(
-            "it is of another version of the Credential Exchange Format than 1",
+            "only version 1 of the Credential Exchange Format can be read",
         ));
     }
     let accounts = document["accounts"].as_array().ok_or_else(|| {
-        whole("it has no `accounts`: it is not in the Credential Exchange Format")
+        whole("there is no `accounts`: this is not in the Credential Exchange Format")
     })?;
     let mut sheet = Sheet {
         heads: HEADS
@@ -327,7 +327,7 @@ pub(super) fn read(text_of: &str) -> Result<Sheet, SheetProblem> {
         }
     }
     if left_out > 0 {
-        sheet.notes.push(format!("{left_out} parts of items are of types that have no place here, passkeys for example, and are left out"));
+        sheet.notes.push(format!("{left_out} parts of items are left out, because their types, such as passkeys, cannot be stored here"));
     }
     Ok(sheet)
 }
@@ -388,16 +388,16 @@ fn totp(address: &str) -> Value {
         "algorithm": if algorithm.is_empty() { "sha1" } else { &algorithm }})
 }
 
-fn item(thing: &Exported, reader: &impl KeyReader) -> Value {
+fn item(exported: &Exported, reader: &impl KeyReader) -> Value {
     let mut credentials = vec![];
     let mut rest: Vec<Value> = vec![];
-    let field = |name: &str| thing.fields.get(name).map_or("", String::as_str);
+    let field = |name: &str| exported.fields.get(name).map_or("", String::as_str);
     let urls: Vec<&str> = field("url").lines().filter(|url| !url.is_empty()).collect();
-    let main = thing.secrets.get(PASSWORD).map_or("", String::as_str);
-    let ssh_key = (thing.kind == "ssh-key")
+    let main = exported.secrets.get(PASSWORD).map_or("", String::as_str);
+    let ssh_key = (exported.kind == "ssh-key")
         .then(|| reader.ssh_key(main).ok())
         .flatten();
-    match (thing.kind.as_str(), ssh_key.as_ref().and_then(|key| Some((key.pkcs8.as_ref()?, key)))) {
+    match (exported.kind.as_str(), ssh_key.as_ref().and_then(|key| Some((key.pkcs8.as_ref()?, key)))) {
         (_, Some((der, key))) => {
             let algorithm = key.facts.get("algorithm").map_or("", String::as_str);
             credentials.push(json!({"type": "ssh-key", "keyType": algorithm, "privateKey": URL_SAFE_NO_PAD.encode(&**der), "keyComment": key.comment}));
@@ -411,7 +411,7 @@ fn item(thing: &Exported, reader: &impl KeyReader) -> Value {
         }
         _ => {}
     }
-    if let Some(seed) = thing.secrets.get(ONE_TIME_SEED) {
+    if let Some(seed) = exported.secrets.get(ONE_TIME_SEED) {
         credentials.push(totp(seed));
     }
     if !field("note").is_empty() {
@@ -419,24 +419,24 @@ fn item(thing: &Exported, reader: &impl KeyReader) -> Value {
     }
     let known = ["user_name", "url", "note", PASSWORD, ONE_TIME_SEED];
     rest.extend(
-        thing
+        exported
             .fields
             .iter()
             .filter(|(name, _)| !known.contains(&name.as_str()))
             .map(|(name, value)| json!({"fieldType": "string", "label": name, "value": value})),
     );
     rest.extend(
-        thing
+        exported
             .secrets
             .iter()
             .filter(|(name, _)| !known.contains(&name.as_str()))
             .map(|(name, value)| json!({"fieldType": "concealed-string", "label": name, "value": value})),
     );
     if !rest.is_empty() {
-        credentials.push(json!({"type": "custom-fields", "label": thing.kind, "fields": rest}));
+        credentials.push(json!({"type": "custom-fields", "label": exported.kind, "fields": rest}));
     }
-    json!({"id": name_of(thing.id), "title": thing.name, "scope": {"urls": urls, "androidApps": []}, "tags": thing.tags, "credentials": credentials,
-        "extensions": [{"name": KIND, "data": thing.kind}]})
+    json!({"id": name_of(exported.id), "title": exported.name, "scope": {"urls": urls, "androidApps": []}, "tags": exported.tags, "credentials": credentials,
+        "extensions": [{"name": KIND, "data": exported.kind}]})
 }
 
 /// A folder on its way into the document.
@@ -461,21 +461,21 @@ impl Branch<'_> {
 /// Things as a document of the format.
 #[must_use]
 pub fn to_exchange(
-    things: &[Exported],
+    exports: &[Exported],
     organisation: &str,
     at: i64,
     reader: &impl KeyReader,
 ) -> Zeroizing<Vec<u8>> {
     let mut top = Branch::default();
-    for thing in things {
+    for exported in exports {
         let mut branch = &mut top;
-        for name in thing.folder.split('/').filter(|name| !name.is_empty()) {
+        for name in exported.folder.split('/').filter(|name| !name.is_empty()) {
             branch = branch.below.entry(name).or_default();
         }
-        branch.items.push(json!({"item": name_of(thing.id)}));
+        branch.items.push(json!({"item": name_of(exported.id)}));
     }
     let collections = top.collections("");
-    let account = json!({"id": name_of(Uuid::nil()), "username": organisation, "email": "", "collections": collections, "items": things.iter().map(|thing| item(thing, reader)).collect::<Vec<_>>()});
+    let account = json!({"id": name_of(Uuid::nil()), "username": organisation, "email": "", "collections": collections, "items": exports.iter().map(|exported| item(exported, reader)).collect::<Vec<_>>()});
     let mut document = json!({"version": {"major": 1, "minor": 0}, "exporterRpId": "jexlin", "exporterDisplayName": organisation, "timestamp": at, "accounts": [account]});
     let bytes = in_one_buffer(|out| {
         let _ = serde_json::to_writer_pretty(out, &document);
@@ -518,37 +518,37 @@ fn wipe(value: &mut Value) {
 
 /// Things as CSV (RFC 4180): the usual columns, then every other field that any of them has.
 #[must_use]
-pub fn to_csv(things: &[Exported]) -> Zeroizing<Vec<u8>> {
+pub fn to_csv(exports: &[Exported]) -> Zeroizing<Vec<u8>> {
     let mut more: Vec<&str> = vec![];
-    for name in things
+    for name in exports
         .iter()
-        .flat_map(|thing| thing.fields.keys().chain(thing.secrets.keys()))
+        .flat_map(|exported| exported.fields.keys().chain(exported.secrets.keys()))
     {
         if !HEADS.contains(&name.as_str()) && !more.contains(&name.as_str()) {
             more.push(name);
         }
     }
     let heads: Vec<&str> = ["kind"].into_iter().chain(HEADS).chain(more).collect();
-    in_one_buffer(|out| write_csv(things, &heads, out))
+    in_one_buffer(|out| write_csv(exports, &heads, out))
 }
 
-fn write_csv(things: &[Exported], heads: &[&str], out: &mut dyn std::io::Write) {
+fn write_csv(exports: &[Exported], heads: &[&str], out: &mut dyn std::io::Write) {
     let mut writer = csv::Writer::from_writer(out);
     let _ = writer.write_record(heads);
-    for thing in things {
+    for exported in exports {
         let mut cells: Vec<String> = heads
             .iter()
             .map(|head| match *head {
-                "kind" => thing.kind.clone(),
-                "name" => no_formula(&thing.name),
-                "folder" => no_formula(&thing.folder),
-                "tags" => no_formula(&thing.tags.join(", ")),
+                "kind" => exported.kind.clone(),
+                "name" => no_formula(&exported.name),
+                "folder" => no_formula(&exported.folder),
+                "tags" => no_formula(&exported.tags.join(", ")),
                 // A secret stays what it is, to the letter; everything else is no formula.
-                name => thing
+                name => exported
                     .secrets
                     .get(name)
                     .cloned()
-                    .or_else(|| thing.fields.get(name).map(|text| no_formula(text)))
+                    .or_else(|| exported.fields.get(name).map(|text| no_formula(text)))
                     .unwrap_or_default(),
             })
             .collect();
@@ -560,12 +560,12 @@ fn write_csv(things: &[Exported], heads: &[&str], out: &mut dyn std::io::Write) 
 
 #[cfg(test)]
 mod tests {
-    use super::super::{Format, Kinds, Thing, guess, read_row};
+    use super::super::{Format, Kinds, ParsedRow, guess, read_row};
     use super::*;
     use crate::vault::kinds::{Kind, built_in};
     use crate::vault::readings::Parser;
 
-    fn things() -> Vec<Exported> {
+    fn exports() -> Vec<Exported> {
         let map = |pairs: &[(&str, &str)]| {
             pairs
                 .iter()
@@ -604,7 +604,7 @@ mod tests {
         ]
     }
 
-    fn back(bytes: &[u8]) -> Vec<Thing> {
+    fn back(bytes: &[u8]) -> Vec<ParsedRow> {
         let kinds = Kinds {
             default_kind: Kind::find("login").unwrap(),
             known: built_in().to_vec(),
@@ -618,8 +618,8 @@ mod tests {
             .collect()
     }
 
-    fn secret_of(thing: &Thing, name: &str) -> String {
-        thing
+    fn secret_of(exported: &ParsedRow, name: &str) -> String {
+        exported
             .secrets
             .iter()
             .find(|(field, _)| field == name)
@@ -684,14 +684,19 @@ mod tests {
             to_exchange(&all, "Osmere Water", 1_795_000_000, &Parser),
             to_csv(&all),
         ] {
-            for (thing, before) in back(&bytes).iter().zip(&all) {
+            for (exported, before) in back(&bytes).iter().zip(&all) {
                 assert_eq!(
-                    (thing.kind.as_str(), &thing.fields),
+                    (exported.kind.as_str(), &exported.fields),
                     (before.kind.as_str(), &before.fields)
                 );
-                assert_eq!(thing.secrets.len(), before.secrets.len(), "{}", before.kind);
+                assert_eq!(
+                    exported.secrets.len(),
+                    before.secrets.len(),
+                    "{}",
+                    before.kind
+                );
                 for (name, value) in &before.secrets {
-                    let given = secret_of(thing, name);
+                    let given = secret_of(exported, name);
                     // The form of a key holds a number at random, and that of a seed its maker's
                     // name.
                     let same = match (SshKey::parse(value), name.as_str()) {
@@ -726,25 +731,28 @@ mod tests {
             sheet.notes,
             sheet.heads
         );
-        let things = back(document.to_string().as_bytes());
-        let kinds: Vec<&str> = things.iter().map(|thing| thing.kind.as_str()).collect();
+        let exports = back(document.to_string().as_bytes());
+        let kinds: Vec<&str> = exports
+            .iter()
+            .map(|exported| exported.kind.as_str())
+            .collect();
         assert_eq!(
             kinds,
             ["api-token", "shared-key", "confidential-note", "login"]
         );
-        assert!(things[3].folder.is_empty(), "{:?}", things[3].folder);
+        assert!(exports[3].folder.is_empty(), "{:?}", exports[3].folder);
         assert_eq!(
-            [0, 1, 2, 3].map(|number| secret_of(&things[number], PASSWORD)),
+            [0, 1, 2, 3].map(|number| secret_of(&exports[number], PASSWORD)),
             ["abc", "Winter-41", "four words", "Winter-42"]
         );
-        assert_eq!(things[1].fields["address"], "Depot");
+        assert_eq!(exports[1].fields["address"], "Depot");
     }
 
     #[test]
     fn what_is_taken_out_can_be_brought_in_again_in_both_formats() {
         for bytes in [
-            to_exchange(&things(), "Osmere Water", 1_795_000_000, &Parser),
-            to_csv(&things()),
+            to_exchange(&exports(), "Osmere Water", 1_795_000_000, &Parser),
+            to_csv(&exports()),
         ] {
             let back = back(&bytes);
             assert_eq!(
@@ -780,9 +788,9 @@ mod tests {
         let refused = |text: &str| read(text).unwrap_err().to_string();
         assert!(refused("{\"items\": []}").contains("accounts"));
         assert!(
-            refused("{\"version\": {\"major\": 2}, \"accounts\": []}").contains("another version")
+            refused("{\"version\": {\"major\": 2}, \"accounts\": []}").contains("only version 1")
         );
-        assert!(refused("{").contains("no JSON"));
+        assert!(refused("{").contains("not JSON"));
         let sheet = read("{\"accounts\": [{\"items\": [{\"title\": \"a\", \"credentials\": [{\"type\": \"passkey\"}]}]}]}").unwrap();
         assert!(
             sheet.notes[0].contains("1 parts") && sheet.rows.len() == 1,

@@ -29,7 +29,7 @@ pub fn protect(bytes: &[u8], protection: &Protection) -> Result<Vec<u8>, String>
         Protection::Recipients(all) => {
             let read = |text: &String| {
                 x25519::Recipient::from_str(text.trim())
-                    .map_err(|_| format!("“{text}” is no recipient of age; one begins with age1"))
+                    .map_err(|_| format!("“{text}” is not an age recipient; one begins with age1"))
             };
             let recipients = all.iter().map(read).collect::<Result<Vec<_>, _>>()?;
             let each = recipients.iter().map(|recipient| {

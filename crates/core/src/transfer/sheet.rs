@@ -56,7 +56,7 @@ fn whole(problem: impl Into<String>) -> SheetProblem {
 }
 
 fn too_much() -> SheetProblem {
-    whole("there is more in its cells than can be read at once; take it apart into several files")
+    whole("its cells hold more than can be read at once; split it into several files")
 }
 
 impl Format {
@@ -141,7 +141,7 @@ impl Sheet {
         }
         if self.rows.len() == MOST_ROWS {
             return Err(whole(format!(
-                "there are more than {MOST_ROWS} rows in it; take it apart into several files"
+                "it has more than {MOST_ROWS} rows; split it into several files"
             )));
         }
         self.bytes += cells.iter().map(String::len).sum::<usize>();
@@ -150,7 +150,7 @@ impl Sheet {
         }
         let problem = if cells.len() > self.heads.len() {
             Some(format!(
-                "it has {} cells, and there are {} columns",
+                "it has {} cells, but there are {} columns",
                 cells.len(),
                 self.heads.len()
             ))
@@ -262,7 +262,7 @@ fn separated(text: &str) -> Result<Sheet, SheetProblem> {
             Some(sheet) => sheet.push(line, cells)?,
         }
     }
-    let mut sheet = sheet.ok_or_else(|| whole("there is nothing in it"))?;
+    let mut sheet = sheet.ok_or_else(|| whole("it is empty"))?;
     sheet.guarded = true;
     let name = match sign {
         b';' => "semicolons",
@@ -288,7 +288,10 @@ fn json_lines(text: &str) -> Result<Sheet, SheetProblem> {
         };
         let object: serde_json::Map<String, serde_json::Value> = serde_json::from_str(line)
             .map_err(|error| {
-                problem(format!("it is no JSON object (column {})", error.column()))
+                problem(format!(
+                    "this is not a JSON object (column {})",
+                    error.column()
+                ))
             })?;
         for name in object.keys() {
             if !heads.contains(name) {
@@ -318,7 +321,7 @@ fn json_lines(text: &str) -> Result<Sheet, SheetProblem> {
                 Some(serde_json::Value::Object(_) | serde_json::Value::Array(_)) => {
                     return Err(SheetProblem::Row {
                         line,
-                        problem: format!("`{head}` is neither a text nor a list of texts"),
+                        problem: format!("`{head}` is neither a string nor a list of strings"),
                     });
                 }
                 Some(other) => other.to_string(),
@@ -353,7 +356,7 @@ impl Grid {
         if line > MOST_ROWS {
             let row = line.saturating_add(1);
             return Err(whole(format!(
-                "it has a cell in row {row}; at most {MOST_ROWS} rows can be read, take it apart into several files"
+                "it has a cell in row {row}; at most {MOST_ROWS} rows can be read, split it into several files"
             )));
         }
         if text.len() > MOST_CELL {
@@ -378,7 +381,7 @@ impl Grid {
 }
 
 fn xlsx(bytes: &[u8]) -> Result<Sheet, SheetProblem> {
-    let broken = || whole("it is no spreadsheet that can be read (XLSX); save it again, or as CSV");
+    let broken = || whole("this is not a readable spreadsheet (XLSX); save it again, or as CSV");
     // What it says of its own sizes is not believed: it is unpacked up to the bound, and thrown
     // away.
     let mut archive = zip::ZipArchive::new(Cursor::new(bytes)).map_err(|_| broken())?;
@@ -564,10 +567,10 @@ mod tests {
         assert!(refused(b"name,password\na,b,c\n").starts_with("row 2: it has 3 cells"));
         assert!(refused(",".repeat(1_000_000).as_bytes()).contains("1000001 columns"));
         assert!(refused(b"name\n").contains("no rows"));
-        assert!(refused(b"").contains("nothing"));
-        assert!(refused(b"PK\x03\x04 and no more").contains("no spreadsheet"));
+        assert!(refused(b"").contains("empty"));
+        assert!(refused(b"PK\x03\x04 and no more").contains("not a readable spreadsheet"));
         assert!(refused(b"{\"name\": \"a\"}\n{\"name\": ").starts_with("row 2"));
-        assert!(refused(b"{\"name\": {\"first\": 1}}").contains("neither a text"));
+        assert!(refused(b"{\"name\": {\"first\": 1}}").contains("neither a string"));
     }
 
     #[test]

@@ -99,7 +99,7 @@ pub struct DeviceFacts {
 pub enum Suspended {
     /// Address, port or identity are not those that were confirmed.
     #[error(
-        "the device's address, port or identity has changed; a person who may see the password must confirm the binding"
+        "the device's address, port or identity has changed; a person who may reveal the password must confirm the binding"
     )]
     Changed,
     /// Nobody has confirmed who the device is.

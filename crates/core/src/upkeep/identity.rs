@@ -8,6 +8,20 @@ use base64::engine::general_purpose::STANDARD_NO_PAD;
 use sha2::{Digest as _, Sha256};
 use ssh_key::{HashAlg, PublicKey};
 
+use crate::words::word_enum;
+
+word_enum! {
+    /// The kind of an identity.
+    pub enum IdentityKind {
+        /// A public key that the device shows.
+        HostKey,
+        /// The key of an authority that signs host keys.
+        HostAuthority,
+        /// The fingerprint of a key.
+        Fingerprint,
+    }
+}
+
 /// One accepted identity of a device.
 #[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord)]
 pub enum Identity {
@@ -145,13 +159,13 @@ impl Identity {
         }
     }
 
-    /// What it is, in a word.
+    /// Its kind.
     #[must_use]
-    pub const fn word(&self) -> &'static str {
+    pub const fn kind(&self) -> IdentityKind {
         match self {
-            Self::HostKey(_) => "host-key",
-            Self::HostAuthority(_) => "host-authority",
-            Self::Fingerprint(_) => "fingerprint",
+            Self::HostKey(_) => IdentityKind::HostKey,
+            Self::HostAuthority(_) => IdentityKind::HostAuthority,
+            Self::Fingerprint(_) => IdentityKind::Fingerprint,
         }
     }
 

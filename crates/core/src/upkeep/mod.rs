@@ -23,6 +23,7 @@ pub use binding::{
 
 pub use budget::{BUDGET_PER_HOUR, budget_allows};
 pub use connect::{ConnectRule, ConnectRules};
+pub use identity::IdentityKind;
 pub use job::{ChangeMethod, ConnectorKind, JobCause, JobOutcome, JobState, Task};
 pub use plan::{Hours, OutOfSync, Plan, PlanProblem, Recurrence, day_of, spread};
 

@@ -19,7 +19,7 @@ word_enum! {
     /// What to do when a check finds a password out of sync.
     pub enum OutOfSync {
         /// Say so.
-        Tell,
+        Report,
         /// Rotate it, with the operator.
         Rotate,
         /// Both.
@@ -31,7 +31,7 @@ impl OutOfSync {
     /// Whether a rotation follows.
     #[must_use]
     pub const fn rotates(self) -> bool {
-        !matches!(self, Self::Tell)
+        !matches!(self, Self::Report)
     }
 }
 
@@ -74,10 +74,10 @@ pub struct Plan {
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
 pub enum PlanProblem {
     /// No such zone.
-    #[error("`{0}` is no time zone; write one such as Europe/London")]
+    #[error("`{0}` is not a time zone; write one such as Europe/London")]
     Zone(String),
     /// Not RFC 5545.
-    #[error("this is no recurrence rule: {0}; write one such as FREQ=WEEKLY;BYDAY=MO;BYHOUR=2")]
+    #[error("this is not a recurrence rule: {0}; write one such as FREQ=WEEKLY;BYDAY=MO;BYHOUR=2")]
     Rule(String),
     /// Never happens.
     #[error("this rule never happens within the next {HORIZON_YEARS} years")]
@@ -86,10 +86,10 @@ pub enum PlanProblem {
     #[error("this rule happens more often than every 5 minutes")]
     TooOften,
     /// Days out of bounds.
-    #[error("every 1 to 3650 days is possible; {0} is not")]
+    #[error("the interval must be 1 to 3650 days, not {0}")]
     Days(u16),
     /// Not a time of day.
-    #[error("`{0}` is no time of day; write one such as 01:30")]
+    #[error("`{0}` is not a time of day; write one such as 01:30")]
     Time(String),
     /// Nothing to do.
     #[error("the plan neither checks nor rotates")]
@@ -194,7 +194,7 @@ impl Plan {
         };
         if rule.len() > 500 || rule.chars().any(char::is_control) {
             return Err(PlanProblem::Rule(
-                "it is too long or holds a line break".into(),
+                "it is too long or contains a line break".into(),
             ));
         }
         let parsed: rrule::RRule<rrule::Unvalidated> = rule.parse().map_err(shorten)?;
@@ -354,7 +354,7 @@ mod tests {
         let hours = hours.map(|(from, to)| Hours::parse(from, to).unwrap());
         Plan::parse(
             check,
-            OutOfSync::Tell,
+            OutOfSync::Report,
             rotate,
             hours,
             "Europe/London",
@@ -479,7 +479,7 @@ mod tests {
         assert!(Hours::parse("25:00", "04:00").is_err());
         let bad = Plan::parse(
             None,
-            OutOfSync::Tell,
+            OutOfSync::Report,
             Some(Recurrence::EveryDays(3)),
             None,
             "Atlantis/Centre",

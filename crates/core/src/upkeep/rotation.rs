@@ -18,7 +18,7 @@
 //!
 //! Worked example: candidate 2 is sent, the connection breaks. The machine tries 2 (closed) and 1
 //! (opens), and applies 2 again; the device says done, 2 opens, 2 is promoted. Had the first
-//! command ended only now, the device would have taken 2 once more, which changes nothing.
+//! command ended only now, the device would have taken 2 again, which changes nothing.
 //!
 //! The machine can be entered afresh at any time with nothing but what is stored about the
 //! candidate: then it does not know whether the device has it, and asks.
@@ -63,14 +63,14 @@ pub enum Next {
     Discard {
         /// The device's own words, without the secret; empty when it did not refuse in words.
         why: String,
-        /// What the rotation comes to.
+        /// The outcome of the rotation.
         outcome: RotationOutcome,
     },
     /// Nothing is certain: keep both, tell stewards, try again later.
     KeepBoth,
     /// Nothing was stored or tried.
     Stop {
-        /// What the rotation comes to.
+        /// The outcome of the rotation.
         outcome: RotationOutcome,
     },
 }

@@ -37,8 +37,7 @@ impl Certificate {
         }
         if text.contains("PRIVATE KEY") {
             return Err(
-                "there is a private key in it; that goes into its own field, which is secret"
-                    .into(),
+                "it contains a private key; enter that in its own field, which is secret".into(),
             );
         }
         let mut found = vec![];
@@ -56,7 +55,7 @@ impl Certificate {
             .map_err(|_| "the certificate is damaged or cut off".to_owned())?;
         for above in found.iter().skip(1) {
             X509Certificate::from_der(&above.contents)
-                .map_err(|_| "one of the certificates above it is damaged or cut off".to_owned())?;
+                .map_err(|_| "one of the issuing certificates is damaged or cut off".to_owned())?;
         }
         let time = |time: x509_parser::time::ASN1Time| {
             DateTime::from_timestamp(time.timestamp(), 0).ok_or("its times cannot be read")

@@ -64,7 +64,7 @@ pub struct PiecePlace {
 #[derive(Clone, Copy, Debug, PartialEq, Eq, thiserror::Error)]
 pub enum SealProblem {
     /// Wrong key, wrong place or changed bytes; which of them cannot be told.
-    #[error("the value does not open here: its bytes, its key or its place have changed")]
+    #[error("the value cannot be opened: its bytes, its key or its place have changed")]
     Refused,
     /// The pass is for another credential.
     #[error("the pass is for another credential")]
@@ -220,7 +220,7 @@ impl EventKey {
         self.current.mac(parts)
     }
 
-    /// Whether a MAC is that of the key of this number; none where that key is not at hand.
+    /// Whether a MAC is that of the key of this number; none where that key is not available.
     #[must_use]
     pub fn confirms(&self, number: i32, parts: &[&[u8]], mac: &[u8]) -> Option<bool> {
         let key = if number == self.number {

@@ -170,7 +170,7 @@ static BUILT_IN: LazyLock<Vec<Kind>> = LazyLock::new(|| {
                 field("user_name", "User name", Text, false),
                 field("address", "Address", Text, false),
                 Field {
-                    help: "OpenSSH or PKCS#8, pasted whole; left empty, an Ed25519 key is made."
+                    help: "OpenSSH or PKCS#8, pasted whole. Leave it empty to generate an Ed25519 key."
                         .into(),
                     ..field(PASSWORD, "Private key", SshKey, true)
                 },
@@ -195,7 +195,7 @@ static BUILT_IN: LazyLock<Vec<Kind>> = LazyLock::new(|| {
             false,
             vec![
                 Field {
-                    help: "PEM; its last day is entered by itself.".into(),
+                    help: "PEM. The expiry date is read from it.".into(),
                     ..field("certificate", "Certificate", Certificate, true)
                 },
                 field(PASSWORD, "Private key", PrivateKey, true),
@@ -290,7 +290,7 @@ fn check_fields(fields: &[Field], limit: usize) -> Result<(), String> {
     for (index, field) in fields.iter().enumerate() {
         if !is_slug(&field.name, '_') {
             return Err(format!(
-                "the name of field {} is not small letters, digits and `_`, a letter first, at most 40",
+                "the name of field {} must be lower-case letters, digits and `_`, a letter first, at most 40",
                 index + 1
             ));
         }
@@ -303,7 +303,7 @@ fn check_fields(fields: &[Field], limit: usize) -> Result<(), String> {
             .take(index)
             .any(|before| before.name == field.name)
         {
-            return Err(format!("the field `{}` is there twice", field.name));
+            return Err(format!("the field `{}` occurs twice", field.name));
         }
         if field.name == EXPIRES && field.holds != FieldType::Date {
             return Err(format!("the field `{EXPIRES}` holds a date"));
@@ -337,7 +337,7 @@ impl Kind {
     pub fn check(&self) -> Result<(), String> {
         if !is_slug(&self.name, '-') {
             return Err(
-                "the name of a kind is small letters, digits and `-`, a letter first, at most 40"
+                "the name of a kind must be lower-case letters, digits and `-`, a letter first, at most 40"
                     .into(),
             );
         }
@@ -403,7 +403,7 @@ impl Kind {
                 None if kept.get(name) == Some(value) => Ok(()),
                 None => Err(format!("a {} has no such field", self.label.to_lowercase())),
                 Some(holds) if holds.is_secret() => {
-                    Err("this field is secret and is set by itself".to_owned())
+                    Err("this field is secret and is set separately".to_owned())
                 }
                 Some(FieldType::Note) => check_note(value),
                 Some(FieldType::Date) => check_date(value),
@@ -522,9 +522,9 @@ impl Kind {
         };
         if value.is_empty() {
             return Err(if name == PASSWORD && self.generates {
-                "there is nothing in it; leave it out to have one generated".to_owned()
+                "it is empty; leave it out to have one generated".to_owned()
             } else {
-                "there is nothing in it".to_owned()
+                "it is empty".to_owned()
             });
         }
         match field.holds {
@@ -554,7 +554,7 @@ fn check_date(value: &str) -> Result<(), String> {
     if value.is_empty() || good {
         Ok(())
     } else {
-        Err("a day is written as 2027-03-31".to_owned())
+        Err("a date is written as 2027-03-31".to_owned())
     }
 }
 
@@ -571,7 +571,7 @@ fn check_urls(value: &str) -> Result<(), String> {
             .any(|scheme| line.len() > scheme.len() && line.starts_with(scheme))
         {
             return Err(format!(
-                "a URL begins with one of {}; several are written one a line",
+                "a URL begins with one of {}; several are written one per line",
                 known.join(", ")
             ));
         }
@@ -675,7 +675,7 @@ mod tests {
             kind("login")
                 .check_plain(&given, &fields(&[]), &Parser)
                 .unwrap_err()["url"]
-                .contains("one a line")
+                .contains("one per line")
         );
     }
 
@@ -706,12 +706,15 @@ mod tests {
             kind.check().unwrap_err()
         };
         for (why, words) in [
-            (with(&|kind| kind.name = "Valve".into()), "small letters"),
+            (
+                with(&|kind| kind.name = "Valve".into()),
+                "lower-case letters",
+            ),
             (with(&|kind| kind.name = "login".into()), "built-in"),
             (with(&|kind| kind.fields.clear()), "at least one"),
             (
                 with(&|kind| kind.fields[0].name = "Valve".into()),
-                "small letters",
+                "lower-case letters",
             ),
             (
                 with(&|kind| kind.fields[0].label = "\u{202E}".into()),

@@ -67,7 +67,7 @@ pub fn open_piece(
         .open_piece(place, sealed)
 }
 
-/// Seals a former version anew as a later one of the same field. Nobody sees it: no pass is needed.
+/// Seals a former version again as a later one of the same field. Nobody sees it: no pass is needed.
 ///
 /// # Errors
 /// [`SealProblem`] when it does not open, or the two are not of the same field.

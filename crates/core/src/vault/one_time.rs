@@ -27,31 +27,31 @@ const MOST_COUNT: u64 = 1 << 62;
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
 pub enum SeedProblem {
     /// Neither an address nor base32.
-    #[error("a seed is an otpauth:// address, or letters A to Z and digits 2 to 7 (base32)")]
+    #[error("a seed is an otpauth:// URI, or letters A to Z and digits 2 to 7 (base32)")]
     NotASeed,
     /// An address that counts does not say from where.
-    #[error("the `counter` of an otpauth://hotp/ address is missing, or no number")]
+    #[error("the `counter` of an otpauth://hotp/ URI is missing, or not a number")]
     Counter,
     /// The address is of another type.
-    #[error("an otpauth address begins with otpauth://totp/ or otpauth://hotp/")]
+    #[error("an otpauth URI begins with otpauth://totp/ or otpauth://hotp/")]
     UnknownType,
     /// There is no seed in the address.
-    #[error("the otpauth address has no `secret`")]
+    #[error("the otpauth URI has no `secret`")]
     NoSecret,
     /// Too short to protect anything.
     #[error("the seed has {0} bytes; RFC 4226 asks for at least 16, and fewer than 10 are refused")]
     TooShort(usize),
     /// A hash that RFC 6238 does not know.
-    #[error("the `algorithm` of an otpauth address is SHA1, SHA256 or SHA512")]
+    #[error("the `algorithm` of an otpauth URI is SHA1, SHA256 or SHA512")]
     Algorithm,
     /// An odd number of digits.
-    #[error("the `digits` of an otpauth address are 6, 7 or 8")]
+    #[error("the `digits` of an otpauth URI are 6, 7 or 8")]
     Digits,
     /// An odd period.
-    #[error("the `period` of an otpauth address is 1 to 300 seconds")]
+    #[error("the `period` of an otpauth URI is 1 to 300 seconds")]
     Period,
     /// The same part twice.
-    #[error("the otpauth address says `{0}` twice")]
+    #[error("the otpauth URI has `{0}` twice")]
     Twice(&'static str),
 }
 

@@ -43,7 +43,7 @@ pub struct PersonalKey {
 /// One thing in a personal folder.
 #[derive(Clone, Default, Serialize, Deserialize, Zeroize)]
 #[zeroize(drop)]
-pub struct PersonalItem {
+pub struct PersonalFields {
     /// Its name.
     pub name: String,
     /// The user name.
@@ -60,9 +60,9 @@ pub struct PersonalItem {
     pub password: String,
 }
 
-impl std::fmt::Debug for PersonalItem {
+impl std::fmt::Debug for PersonalFields {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        f.write_str("PersonalItem(…)")
+        f.write_str("PersonalFields(…)")
     }
 }
 
@@ -163,14 +163,14 @@ impl PersonalKey {
         )
     }
 
-    fn item_place(&self, item: Uuid, version: i32) -> Vec<u8> {
+    fn item_place(&self, item: Uuid, revision: i32) -> Vec<u8> {
         bind(
             "jexlin personal item",
             &[
                 self.organisation.as_bytes(),
                 self.person.as_bytes(),
                 item.as_bytes(),
-                &version.to_be_bytes(),
+                &revision.to_be_bytes(),
             ],
         )
     }
@@ -178,16 +178,16 @@ impl PersonalKey {
     /// Seals an item.
     ///
     /// # Errors
-    /// [`SealProblem`], which does not happen for items that pass [`PersonalItem::check`].
+    /// [`SealProblem`], which does not happen for items that pass [`PersonalFields::check`].
     pub fn seal(
         &self,
         rng: &mut dyn CryptoRng,
         id: Uuid,
-        version: i32,
-        item: &PersonalItem,
+        revision: i32,
+        item: &PersonalFields,
     ) -> Result<Vec<u8>, SealProblem> {
         let text = Zeroizing::new(serde_json::to_vec(item).map_err(|_| SealProblem::Refused)?);
-        self.key.seal(rng, &self.item_place(id, version), &text)
+        self.key.seal(rng, &self.item_place(id, revision), &text)
     }
 
     /// Seals an item with the value of a shared field as its password. Nobody sees the value here,
@@ -200,7 +200,7 @@ impl PersonalKey {
         &self,
         rng: &mut dyn CryptoRng,
         id: Uuid,
-        item: &mut PersonalItem,
+        item: &mut PersonalFields,
         pass: &impl Pass,
         key: &OrganisationKey,
         wrapped: &WrappedKey,
@@ -224,15 +224,15 @@ impl PersonalKey {
     pub fn open_item(
         &self,
         id: Uuid,
-        version: i32,
+        revision: i32,
         sealed: &[u8],
-    ) -> Result<PersonalItem, SealProblem> {
-        let plain = self.key.open(&self.item_place(id, version), sealed)?;
+    ) -> Result<PersonalFields, SealProblem> {
+        let plain = self.key.open(&self.item_place(id, revision), sealed)?;
         serde_json::from_slice(plain.expose_secret()).map_err(|_| SealProblem::Refused)
     }
 }
 
-impl PersonalItem {
+impl PersonalFields {
     /// Checks it.
     ///
     /// # Errors
@@ -263,8 +263,8 @@ mod tests {
         clippy::field_reassign_with_default,
         reason = "what wipes itself cannot be taken apart"
     )]
-    fn item() -> PersonalItem {
-        let mut item = PersonalItem::default();
+    fn item() -> PersonalFields {
+        let mut item = PersonalFields::default();
         item.name = "Canteen".into();
         item.password = "Winter-tide-41".into();
         item
@@ -311,13 +311,13 @@ mod tests {
             key.open_item(id(8), 2, &sealed).is_err() && key.open_item(id(7), 3, &sealed).is_err()
         );
         assert!(!sealed.windows(7).any(|bytes| bytes == b"Canteen"));
-        assert_eq!(format!("{:?}", item()), "PersonalItem(…)");
+        assert_eq!(format!("{:?}", item()), "PersonalFields(…)");
     }
 
     #[test]
     fn what_cannot_be_kept_is_named_by_its_field() {
         assert!(item().check().is_ok());
-        let with = |change: &dyn Fn(&mut PersonalItem)| {
+        let with = |change: &dyn Fn(&mut PersonalFields)| {
             let mut item = item();
             change(&mut item);
             item.check().unwrap_err().0

@@ -39,7 +39,7 @@ pub fn read_seed(picture: &[u8]) -> Result<Secret, String> {
     let mut prepared = rqrr::PreparedImage::prepare_from_greyscale(width, height, at);
     let grids = prepared.detect_grids();
     if grids.is_empty() {
-        return Err("there is no QR code in the picture; cut it out so that the whole code and a white rim are in it".into());
+        return Err("there is no QR code in the picture; crop it so that the whole code and a white border are in it".into());
     }
     let mut said = "the QR code in the picture cannot be read; take a sharper one".to_owned();
     for grid in grids {
@@ -48,9 +48,7 @@ pub fn read_seed(picture: &[u8]) -> Result<Secret, String> {
             match Seed::parse_address(text.expose_secret_text().unwrap_or_default()) {
                 Ok(seed) => return Ok(seed.to_address()),
                 Err(problem) => {
-                    said = format!(
-                        "the QR code says something else than a seed of one-time codes: {problem}"
-                    )
+                    said = format!("the QR code does not hold a seed of one-time codes: {problem}")
                 }
             }
         }
@@ -80,7 +78,7 @@ mod tests {
         );
         let other = read_seed(include_bytes!("testdata/other.png")).unwrap_err();
         assert!(
-            other.contains("something else") && !other.contains("Winter"),
+            other.contains("does not hold a seed") && !other.contains("Winter"),
             "{other}"
         );
         assert!(

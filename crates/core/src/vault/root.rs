@@ -25,7 +25,7 @@ pub struct RootKey(Key);
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
 pub enum RootKeyProblem {
     /// Not a root key file.
-    #[error("this is no root key file: {0}")]
+    #[error("this is not a root key file: {0}")]
     NoFile(&'static str),
     /// Not the passphrase, or the file was changed.
     #[error("the passphrase does not open this root key file")]
@@ -121,7 +121,7 @@ impl RootKey {
     /// [`RootKeyProblem`].
     pub fn unprotect(file: &str, passphrase: &Secret) -> Result<Self, RootKeyProblem> {
         let file: File = serde_json::from_str(file)
-            .map_err(|_| RootKeyProblem::NoFile("it is not the JSON that was expected"))?;
+            .map_err(|_| RootKeyProblem::NoFile("its JSON does not have the expected form"))?;
         if file.format != FORMAT || file.kdf != "argon2id" {
             return Err(RootKeyProblem::NoFile("its format is unknown"));
         }
@@ -155,7 +155,7 @@ impl RootKey {
             .as_slice()
             .try_into()
             .map(|bytes| Self(Key::from_bytes(bytes)))
-            .map_err(|_| RootKeyProblem::NoFile("the key has not 32 bytes"))
+            .map_err(|_| RootKeyProblem::NoFile("the key does not have 32 bytes"))
     }
 
     /// The bare key for the service manager's credential folder. Whoever holds this holds

@@ -1,4 +1,4 @@
-//! SSH private keys: read from OpenSSH's own form and from PKCS#8 (RFC 5958), made anew, and what
+//! SSH private keys: read from OpenSSH's own form and from PKCS#8 (RFC 5958), generated, and what
 //! may be known of them without a reveal.
 
 use pkcs8::{DecodePrivateKey as _, EncodePrivateKey as _};
@@ -25,18 +25,18 @@ pub enum SshKeyProblem {
     )]
     NotAKey,
     /// The public half.
-    #[error("this is the public half; the private key is in the file without .pub")]
+    #[error("this is the public key; the private key is in the file without .pub")]
     Public,
     /// Its end is missing, or something inside it.
-    #[error("the key is damaged or cut off: it begins as one and does not go on as one")]
+    #[error("the key is damaged or cut off")]
     Damaged,
     /// PKCS#8 with a passphrase.
     #[error(
-        "a PKCS#8 key with a passphrase does not tell its public half; turn it into OpenSSH's form: ssh-keygen -p -f FILE"
+        "a PKCS#8 key with a passphrase does not show its public key; convert it to OpenSSH's format: ssh-keygen -p -f FILE"
     )]
     SealedPkcs8,
     /// The form of old.
-    #[error("this is an older form (PEM); turn it into OpenSSH's form: ssh-keygen -p -f FILE")]
+    #[error("this is an older format (PEM); convert it to OpenSSH's format: ssh-keygen -p -f FILE")]
     OldForm,
     /// A type of key that is not kept.
     #[error("unsupported key type; use Ed25519, ECDSA (P-256, P-384) or RSA")]
@@ -45,10 +45,12 @@ pub enum SshKeyProblem {
     #[error("the RSA key has {0} bits; {FEWEST_RSA_BITS} to {MOST_RSA_BITS} are possible")]
     Bits(u32),
     /// The name of no type of key.
-    #[error("keys that can be made are ed25519, ecdsa-p256, ecdsa-p384, rsa-3072 and rsa-4096")]
+    #[error(
+        "keys that can be generated are ed25519, ecdsa-p256, ecdsa-p384, rsa-3072 and rsa-4096"
+    )]
     UnknownSort,
     /// The key could not be made.
-    #[error("the key could not be made")]
+    #[error("the key could not be generated")]
     NotMade,
 }
 

@@ -23,7 +23,7 @@ impl Ssh {
             Ok(session) => session,
             Err((why, presented)) => {
                 let why = match why {
-                    NoSession::Closed => "the device does not take the operator's password".into(),
+                    NoSession::Closed => "the device refused the operator's password".into(),
                     NoSession::NoAnswer(why) => why,
                 };
                 return Met {

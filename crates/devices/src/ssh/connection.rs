@@ -208,7 +208,7 @@ pub(super) async fn sign_in<R: RoleMark>(
     let password = account
         .password()
         .expose_secret_text()
-        .map_err(|_| NoSession::NoAnswer("the stored password is no text".into()))?;
+        .map_err(|_| NoSession::NoAnswer("the stored password is not text".into()))?;
     match handle
         .authenticate_password(account.login(), password)
         .await
@@ -218,9 +218,11 @@ pub(super) async fn sign_in<R: RoleMark>(
         AuthResult::Failure {
             remaining_methods,
             partial_success,
-        } if partial_success || !remaining_methods.contains(&MethodKind::Password) => Err(
-            NoSession::NoAnswer("the device takes no password for this account alone".into()),
-        ),
+        } if partial_success || !remaining_methods.contains(&MethodKind::Password) => {
+            Err(NoSession::NoAnswer(
+                "the device does not accept a password alone for this account".into(),
+            ))
+        }
         AuthResult::Failure { .. } => Err(NoSession::Closed),
     }
 }

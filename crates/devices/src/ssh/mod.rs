@@ -68,7 +68,7 @@ impl Ssh {
         }
     }
 
-    /// Ends a kept connection; a command that runs over it comes to its end.
+    /// Ends a kept connection; a command that runs over it ends.
     pub(super) fn close_kept(&self, which: &OperatorConnection) {
         if let Ok(mut kept) = self.operators.lock() {
             kept.remove(which);

@@ -32,7 +32,7 @@ impl Ssh {
             presented: None,
         };
         if user.is_empty() || user.contains([':', '\n', '\r', '\0']) || user.starts_with('-') {
-            return met(Change::Refused("an account name cannot be empty, begin with a dash or hold a colon or a line break".into()));
+            return met(Change::Refused("an account name cannot be empty, begin with a dash, or contain a colon or a line break".into()));
         }
         if operator.endpoint() != candidate.endpoint() {
             return met(Change::NotReached(
@@ -40,7 +40,7 @@ impl Ssh {
             ));
         }
         let Ok(plain) = candidate.password().expose_secret_text() else {
-            return met(Change::Refused("the new password is no text".into()));
+            return met(Change::Refused("the new password is not text".into()));
         };
         if plain.contains(['\n', '\r', '\0']) {
             return met(Change::Refused("the new password has a line break".into()));
@@ -187,9 +187,7 @@ pub(super) async fn run(
             ChannelMsg::Data { data } | ChannelMsg::ExtendedData { data, .. } => {
                 output.extend_from_slice(&data);
                 if output.len() > MOST_OUTPUT {
-                    return Err(Broken::After(
-                        "the device wrote more than anybody reads".into(),
-                    ));
+                    return Err(Broken::After("the device wrote more than the limit".into()));
                 }
             }
             ChannelMsg::ExitStatus { exit_status } => status = Some(exit_status),
@@ -198,7 +196,7 @@ pub(super) async fn run(
     }
     let output = String::from_utf8_lossy(&output).into_owned();
     status.map(|status| (status, output)).ok_or_else(|| {
-        Broken::After("the connection was lost before the device said how it went".into())
+        Broken::After("the connection was lost before the device reported the result".into())
     })
 }
 
@@ -272,7 +270,7 @@ async fn converse(
         }
     }
     let why = format!(
-        "the device ended its prompt without a word that is known: {}",
+        "the device ended its prompt with an unknown answer: {}",
         talk.words()
     );
     if typed_candidate {
@@ -286,7 +284,7 @@ async fn converse(
 fn tidy(output: &str, secrets: &[&Secret]) -> String {
     let words = plain_words(&redact(output, secrets));
     if words.is_empty() {
-        "the device refused without a word".into()
+        "the device refused without an answer".into()
     } else {
         words
     }

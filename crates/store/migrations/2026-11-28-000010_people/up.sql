@@ -44,7 +44,7 @@ CREATE TABLE person (
     state text NOT NULL,
     duties text[] DEFAULT '{}'::text[] NOT NULL,
     created_at timestamptz NOT NULL,
-    version integer DEFAULT 1 NOT NULL,
+    revision integer DEFAULT 1 NOT NULL,
     -- Clients are programs that sign in (RFC 6749, section 4.4): subjects of grants as people are, with a
     -- secret of which the hash alone is kept, in place of a password.
     person_type text DEFAULT 'person' NOT NULL,
@@ -140,7 +140,7 @@ CREATE TABLE people_group (
     organisation uuid NOT NULL,
     name text NOT NULL,
     created_at timestamptz NOT NULL,
-    version integer DEFAULT 1 NOT NULL,
+    revision integer DEFAULT 1 NOT NULL,
     CONSTRAINT people_group_pkey PRIMARY KEY (id),
     CONSTRAINT people_group_organisation_fkey FOREIGN KEY (organisation) REFERENCES organisation(id)
 );
@@ -172,7 +172,7 @@ GRANT INSERT, SELECT, UPDATE, DELETE ON group_member TO jexlin_service;
 CREATE TABLE settings (
     organisation uuid NOT NULL,
     body jsonb NOT NULL,
-    version integer DEFAULT 1 NOT NULL,
+    revision integer DEFAULT 1 NOT NULL,
     CONSTRAINT settings_pkey PRIMARY KEY (organisation),
     CONSTRAINT settings_organisation_fkey FOREIGN KEY (organisation) REFERENCES organisation(id)
 );

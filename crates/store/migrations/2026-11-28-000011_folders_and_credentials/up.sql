@@ -9,7 +9,7 @@ CREATE TABLE folder (
     created_at timestamptz NOT NULL,
     created_by uuid,
     removed_at timestamptz,
-    version integer DEFAULT 1 NOT NULL,
+    revision integer DEFAULT 1 NOT NULL,
     removal_id uuid,
     CONSTRAINT folder_pkey PRIMARY KEY (id),
     CONSTRAINT folder_of_organisation UNIQUE (organisation, id),
@@ -43,8 +43,8 @@ CREATE POLICY inside ON folder_source USING (organisation = (SELECT scope()));
 CREATE POLICY found ON folder_source FOR SELECT TO CURRENT_USER USING (true);
 GRANT INSERT, SELECT, UPDATE, DELETE ON folder_source TO jexlin_service;
 
--- How many credentials that are not removed lie in each folder: the sum of what was noted each time
--- that some came or went. Notes are only added, so that nobody waits for anybody; `fold_counts` makes
+-- How many credentials that are not removed are in each folder: the sum of what was noted each time
+-- that some came or went. Notes are only added, so that nobody waits for anybody; `sum_credential_counts` makes
 -- one of many.
 CREATE TABLE folder_count (
     organisation uuid NOT NULL,
@@ -67,7 +67,7 @@ CREATE TABLE device (
     port integer NOT NULL,
     created_at timestamptz NOT NULL,
     removed_at timestamptz,
-    version integer DEFAULT 1 NOT NULL,
+    revision integer DEFAULT 1 NOT NULL,
     removal_id uuid,
     -- Which identities a device may prove, one a line; and whether it is left alone because it refuses its
     -- operator.
@@ -102,7 +102,7 @@ CREATE TABLE credential (
     changed_at timestamptz NOT NULL,
     changed_by uuid,
     removed_at timestamptz,
-    version integer DEFAULT 1 NOT NULL,
+    revision integer DEFAULT 1 NOT NULL,
     removal_id uuid,
     purged_at timestamptz,
     -- Fields that one credential alone has, and its tags.
@@ -131,7 +131,7 @@ CREATE INDEX credential_expires ON credential (organisation) WHERE ((removed_at 
 ALTER TABLE credential ENABLE ROW LEVEL SECURITY;
 CREATE POLICY inside ON credential USING (organisation = (SELECT scope()));
 GRANT INSERT, SELECT ON credential TO jexlin_service;
-GRANT UPDATE (folder_id, kind, name, fields, data_key, changed_at, changed_by, removed_at, version, removal_id, purged_at, extra, tags, key_number) ON credential TO jexlin_service;
+GRANT UPDATE (folder_id, kind, name, fields, data_key, changed_at, changed_by, removed_at, revision, removal_id, purged_at, extra, tags, key_number) ON credential TO jexlin_service;
 
 CREATE TABLE secret_version (
     organisation uuid NOT NULL,
@@ -145,7 +145,7 @@ CREATE TABLE secret_version (
     made_how text NOT NULL,
     -- Why a value was set, and what everybody may know of it (the public half of a key, when a
     -- certificate ends, that codes of a seed count up).
-    why text DEFAULT '' NOT NULL,
+    reason text DEFAULT '' NOT NULL,
     facts jsonb DEFAULT '{}'::jsonb NOT NULL,
     -- The fingerprints of former values, so that one of the last can be told without opening them.
     fingerprint bytea,
@@ -189,7 +189,7 @@ CREATE TABLE kind (
     fields jsonb NOT NULL,
     generates boolean NOT NULL,
     retired_at timestamptz,
-    version integer DEFAULT 1 NOT NULL,
+    revision integer DEFAULT 1 NOT NULL,
     CONSTRAINT kind_pkey PRIMARY KEY (id),
     CONSTRAINT kind_organisation_fkey FOREIGN KEY (organisation) REFERENCES organisation(id)
 );
@@ -327,7 +327,7 @@ CREATE POLICY inside ON import USING (organisation = (SELECT scope()));
 GRANT INSERT, SELECT, UPDATE ON import TO jexlin_service;
 
 -- What it did to a credential: `former` is nothing for one that it added, else what it had before:
--- its plain fields, its tags, the numbers of the secrets that were current, and the version after.
+-- its plain fields, its tags, the numbers of the secrets that were current, and the revision after.
 CREATE TABLE import_row (
     import_id uuid NOT NULL,
     organisation uuid NOT NULL,

@@ -21,7 +21,7 @@ CREATE TABLE access_grant (
     -- Whether it lets its holder see former values, if it lets them see values at all.
     history boolean DEFAULT true NOT NULL,
     -- Two people who change the terms of one grant do not undo each other's change unseen.
-    version integer DEFAULT 1 NOT NULL,
+    revision integer DEFAULT 1 NOT NULL,
     CONSTRAINT access_grant_pkey PRIMARY KEY (id),
     CONSTRAINT access_grant_held_check CHECK ((held >= 1) AND (held <= 5)),
     CONSTRAINT access_grant_check CHECK (num_nonnulls(folder_id, credential_id) = 1),

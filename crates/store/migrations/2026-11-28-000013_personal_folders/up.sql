@@ -8,7 +8,7 @@ CREATE TABLE personal_folder (
     salt bytea NOT NULL,
     sealed_key bytea NOT NULL,
     made_at timestamptz NOT NULL,
-    version integer DEFAULT 1 NOT NULL,
+    revision integer DEFAULT 1 NOT NULL,
     CONSTRAINT personal_folder_pkey PRIMARY KEY (person_id),
     CONSTRAINT personal_folder_person_id_fkey FOREIGN KEY (person_id) REFERENCES person(id),
     CONSTRAINT personal_folder_organisation_fkey FOREIGN KEY (organisation) REFERENCES organisation(id)
@@ -24,7 +24,7 @@ CREATE TABLE personal_item (
     person_id uuid NOT NULL,
     sealed bytea NOT NULL,
     changed_at timestamptz NOT NULL,
-    version integer DEFAULT 1 NOT NULL,
+    revision integer DEFAULT 1 NOT NULL,
     CONSTRAINT personal_item_pkey PRIMARY KEY (id),
     CONSTRAINT personal_item_organisation_fkey FOREIGN KEY (organisation) REFERENCES organisation(id),
     CONSTRAINT personal_item_person_id_fkey FOREIGN KEY (person_id) REFERENCES personal_folder(person_id)

@@ -6,7 +6,7 @@ CREATE TABLE password_policy (
     name text NOT NULL,
     rules jsonb NOT NULL,
     is_default boolean DEFAULT false NOT NULL,
-    version integer DEFAULT 1 NOT NULL,
+    revision integer DEFAULT 1 NOT NULL,
     CONSTRAINT password_policy_pkey PRIMARY KEY (id),
     CONSTRAINT password_policy_organisation_fkey FOREIGN KEY (organisation) REFERENCES organisation(id)
 );
@@ -35,7 +35,7 @@ CREATE POLICY inside ON password_rule USING (organisation = (SELECT scope()));
 GRANT INSERT, SELECT, UPDATE, DELETE ON password_rule TO jexlin_service;
 
 -- What is known of the current password of a credential without opening it.
-CREATE TABLE judgement (
+CREATE TABLE assessment (
     credential_id uuid NOT NULL,
     organisation uuid NOT NULL,
     number integer NOT NULL,
@@ -46,17 +46,17 @@ CREATE TABLE judgement (
     made_at timestamptz NOT NULL,
     -- Whether rules, kind or the file of leaked passwords have changed since.
     stale boolean DEFAULT false NOT NULL,
-    CONSTRAINT judgement_pkey PRIMARY KEY (credential_id),
-    CONSTRAINT judgement_score_check CHECK ((score >= 0) AND (score <= 4)),
-    CONSTRAINT judgement_credential FOREIGN KEY (organisation, credential_id) REFERENCES credential(organisation, id)
+    CONSTRAINT assessment_pkey PRIMARY KEY (credential_id),
+    CONSTRAINT assessment_score_check CHECK ((score >= 0) AND (score <= 4)),
+    CONSTRAINT assessment_credential FOREIGN KEY (organisation, credential_id) REFERENCES credential(organisation, id)
 );
-CREATE INDEX judgement_same ON judgement (organisation, fingerprint);
-CREATE INDEX judgement_stale ON judgement (organisation) WHERE stale;
-CREATE INDEX judgement_leaked ON judgement (organisation) WHERE (leaked > 0);
-CREATE INDEX judgement_lacks ON judgement (organisation) WHERE (cardinality(lacks) > 0);
-CREATE INDEX judgement_score ON judgement (organisation, score);
-CREATE INDEX judgement_made ON judgement (organisation, made_at);
-ALTER TABLE judgement ENABLE ROW LEVEL SECURITY;
-ALTER TABLE judgement FORCE ROW LEVEL SECURITY;
-CREATE POLICY inside ON judgement USING (organisation = (SELECT scope()));
-GRANT INSERT, SELECT, UPDATE, DELETE ON judgement TO jexlin_service;
+CREATE INDEX assessment_same ON assessment (organisation, fingerprint);
+CREATE INDEX assessment_stale ON assessment (organisation) WHERE stale;
+CREATE INDEX assessment_leaked ON assessment (organisation) WHERE (leaked > 0);
+CREATE INDEX assessment_lacks ON assessment (organisation) WHERE (cardinality(lacks) > 0);
+CREATE INDEX assessment_score ON assessment (organisation, score);
+CREATE INDEX assessment_made ON assessment (organisation, made_at);
+ALTER TABLE assessment ENABLE ROW LEVEL SECURITY;
+ALTER TABLE assessment FORCE ROW LEVEL SECURITY;
+CREATE POLICY inside ON assessment USING (organisation = (SELECT scope()));
+GRANT INSERT, SELECT, UPDATE, DELETE ON assessment TO jexlin_service;

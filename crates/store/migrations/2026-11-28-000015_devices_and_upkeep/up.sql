@@ -101,11 +101,11 @@ CREATE TABLE upkeep_plan (
     time_zone text NOT NULL,
     policy_id uuid,
     anchor date NOT NULL,
-    version integer DEFAULT 1 NOT NULL,
+    revision integer DEFAULT 1 NOT NULL,
     -- Plans are set on a folder or an account.
     account_id uuid,
     CONSTRAINT upkeep_plan_pkey PRIMARY KEY (id),
-    CONSTRAINT upkeep_plan_out_of_sync_check CHECK (out_of_sync IN ('tell', 'rotate', 'both')),
+    CONSTRAINT upkeep_plan_out_of_sync_check CHECK (out_of_sync IN ('report', 'rotate', 'both')),
     CONSTRAINT upkeep_plan_check1 CHECK (num_nonnulls(rotate_rule, rotate_days) <= 1),
     CONSTRAINT upkeep_plan_check2 CHECK (num_nonnulls(hours_from, hours_to) = ANY (ARRAY[0, 2])),
     CONSTRAINT upkeep_plan_check CHECK (num_nonnulls(folder_id, account_id) = 1),

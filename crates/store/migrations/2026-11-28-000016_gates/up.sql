@@ -7,11 +7,11 @@ CREATE TABLE gate (
     credential_id uuid,
     needs_reason boolean NOT NULL,
     needs_approval boolean NOT NULL,
-    longest_minutes integer NOT NULL,
+    max_minutes integer NOT NULL,
     one_holder boolean NOT NULL,
     rotate_on_return boolean NOT NULL,
-    version integer DEFAULT 1 NOT NULL,
-    -- Gates stand at a folder, a device or a credential.
+    revision integer DEFAULT 1 NOT NULL,
+    -- Gates are on a folder, a device or a credential.
     device_id uuid,
     CONSTRAINT gate_pkey PRIMARY KEY (id),
     CONSTRAINT gate_check CHECK (num_nonnulls(folder_id, device_id, credential_id) = 1),
@@ -105,7 +105,7 @@ CREATE TABLE request_gate (
     organisation uuid NOT NULL,
     request_id uuid NOT NULL,
     gate_id uuid NOT NULL,
-    gate_version integer NOT NULL,
+    gate_revision integer NOT NULL,
     needs_approval boolean NOT NULL,
     approved_by uuid,
     approved_at timestamptz,
@@ -124,7 +124,7 @@ CREATE TABLE checkout_gate (
     organisation uuid NOT NULL,
     checkout_id uuid NOT NULL,
     gate_id uuid NOT NULL,
-    gate_version integer NOT NULL,
+    gate_revision integer NOT NULL,
     CONSTRAINT checkout_gate_pkey PRIMARY KEY (checkout_id, gate_id),
     CONSTRAINT checkout_gate_organisation_fkey FOREIGN KEY (organisation) REFERENCES organisation(id),
     CONSTRAINT checkout_gate_checkout_id_fkey FOREIGN KEY (checkout_id) REFERENCES checkout(id) ON DELETE CASCADE

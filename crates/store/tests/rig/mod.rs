@@ -73,7 +73,7 @@ pub async fn add_person(tx: &mut Tx, id: Uuid) {
         state: jexlin_core::people::PersonState::Active.into(),
         duties: vec![],
         created_at: at(0),
-        version: 1,
+        revision: 1,
         person_type: jexlin_core::people::PersonType::Person.into(),
         secret_hash: None,
         sign_in_by: None,
@@ -92,7 +92,7 @@ pub fn folder(organisation: Uuid, id: Uuid, parent: Option<Uuid>, closed: bool) 
         created_at: at(0),
         created_by: None,
         removed_at: None,
-        version: 1,
+        revision: 1,
     }
 }
 
@@ -113,7 +113,7 @@ pub fn credential(organisation: Uuid, folder_id: Uuid, name: &str) -> Credential
         changed_at: at(0),
         changed_by: None,
         removed_at: None,
-        version: 1,
+        revision: 1,
         removal_id: None,
         extra: serde_json::json!([]),
         tags: vec![],
@@ -148,10 +148,10 @@ pub fn gate(organisation: Uuid, on_folder: bool, place: Uuid) -> GateRow {
         credential_id: (!on_folder).then_some(place),
         needs_reason: true,
         needs_approval: false,
-        longest_minutes: 60,
+        max_minutes: 60,
         one_holder: false,
         rotate_on_return: false,
-        version: 1,
+        revision: 1,
         device_id: None,
     }
 }

@@ -55,7 +55,7 @@ pub enum Change {
     Alter(Spot, GrantKey),
     /// Takes a grant away.
     Withdraw(Spot, GrantKey),
-    /// Sets a gate, or sets its conditions anew.
+    /// Sets a gate, or sets its conditions again.
     SetGate(Spot),
     /// Removes a gate.
     RemoveGate(Spot),
@@ -107,14 +107,14 @@ impl Change {
                 .unwrap_or_default()
         };
         match self {
-            Self::AddPolicy(_) => "a new password policy".into(),
-            Self::ChangePolicy(_) => "what the policy demands changes".into(),
+            Self::AddPolicy(_) => "add the password policy".into(),
+            Self::ChangePolicy(_) => "change the rules of the policy".into(),
             Self::AddGroup(_) => "a new group".into(),
-            Self::Join(_, who) => format!("{who} joins"),
-            Self::Leave(_, who) => format!("{who} leaves"),
+            Self::Join(_, who) => format!("add {who}"),
+            Self::Leave(_, who) => format!("remove {who}"),
             Self::AddFolder(_) => "a new folder".into(),
-            Self::Close(_, true) => "closed to grants from above".into(),
-            Self::Close(_, false) => "open to grants from above".into(),
+            Self::Close(_, true) => "stop inheriting grants".into(),
+            Self::Close(_, false) => "inherit grants again".into(),
             Self::Grant(spot, key) => format!("{} gets {}", meant(key), terms(wanted, spot, key)),
             Self::Alter(spot, key) => format!(
                 "{} has {}, gets {}",
@@ -126,14 +126,14 @@ impl Change {
             Self::SetGate(spot) => {
                 let before = entry(now, spot).is_some_and(|entry| entry.gate.is_some());
                 if before {
-                    "other conditions at its gate".into()
+                    "change the conditions of its gate".into()
                 } else {
                     "a gate".into()
                 }
             }
-            Self::RemoveGate(_) => "no gate of its own any more".into(),
-            Self::SetDemand(_) => "another demand on passwords".into(),
-            Self::RemoveDemand(_) => "no demand of its own on passwords any more".into(),
+            Self::RemoveGate(_) => "remove its own gate".into(),
+            Self::SetDemand(_) => "change its password policy".into(),
+            Self::RemoveDemand(_) => "remove its own password policy".into(),
         }
     }
 }
@@ -297,8 +297,8 @@ pub struct Known {
     pub adds_at_top: bool,
 }
 
-/// Why a file cannot be made so, with lines: names that there are not, things renamed or gone
-/// meanwhile, what one may not change, and what nobody may.
+/// Why a file cannot be applied, with lines: unknown names, what was renamed or removed since, what
+/// the caller may not change, and what nobody may.
 #[must_use]
 pub fn problems(
     known: &Known,
@@ -308,103 +308,18 @@ pub fn problems(
     at: DateTime<Utc>,
 ) -> Vec<Problem> {
     let mut found = vec![];
-    let changes = compare(now, wanted);
-    for change in &changes {
-        let mut say = |text: String| {
-            found.push(Problem {
-                line: change.line(lines),
-                text,
-            })
-        };
-        match change {
-            Change::AddPolicy(_) | Change::ChangePolicy(_) if !known.changes_policies => {
-                say("to change password policies takes the duty `policy`".into())
-            }
-            Change::AddGroup(_) | Change::Join(..) | Change::Leave(..) if !known.changes_groups => {
-                say("to change groups takes the duty `people`".into())
-            }
-            Change::Join(_, who) => known
-                .check_who(wanted, who, false)
-                .into_iter()
-                .for_each(say),
-            Change::Grant(spot, key) | Change::Alter(spot, key) => {
-                known
-                    .check_who(wanted, &key.to, true)
-                    .into_iter()
-                    .for_each(&mut say);
-                let Some(terms) = entry(wanted, spot).and_then(|entry| entry.grants.get(key))
-                else {
-                    continue;
-                };
-                if !crate::access::in_force(terms.until, at) {
-                    say(format!(
-                        "the grant to {} has ended before it begins",
-                        key.to
-                    ));
-                }
-                if let Some(kind) = key
-                    .kind
-                    .as_ref()
-                    .filter(|kind| !known.kinds.contains(*kind))
-                {
-                    say(format!("there is no kind {kind:?}"));
-                }
-                if let Err(problem) = crate::names::check_note(&terms.note) {
-                    say(problem);
-                }
-            }
-            Change::SetGate(spot) => {
-                let approvers = entry(wanted, spot)
-                    .and_then(|entry| entry.gate.as_ref())
-                    .map(|gate| gate.approvers.clone())
-                    .unwrap_or_default();
-                approvers
-                    .iter()
-                    .filter_map(|who| known.check_who(wanted, who, false))
-                    .for_each(&mut say);
-            }
-            Change::SetDemand(path) => {
-                for policy in wanted
-                    .folders
-                    .get(path)
-                    .and_then(|entry| entry.passwords.as_ref())
-                    .into_iter()
-                    .flat_map(|demand| &demand.policies)
-                {
-                    if !known.policies.contains(policy) && !wanted.policies.contains_key(policy) {
-                        say(format!("there is no password policy {policy:?}"));
-                    }
-                }
-            }
-            Change::AddFolder(path) => {
-                // One with an identifier is meant to be there: that it is not is said below.
-                let Some(entry) = wanted.folders.get(path).filter(|entry| entry.id.is_none())
-                else {
-                    continue;
-                };
-                let top = path.rfind('/') == Some(0);
-                if top && !known.adds_at_top {
-                    say("to add a folder at the top takes the duty `folders`".into());
-                }
-                let steward = entry.grants.iter().any(|(key, terms)| {
-                    terms.level == Level::Steward && key.kind.is_none() && key.tag.is_none()
-                });
-                if (top || entry.closed) && !steward {
-                    say(format!("the new folder {path} would have no steward"));
-                }
-            }
-            _ => {}
-        }
+    for change in compare(now, wanted) {
+        let texts = known.check_change(wanted, &change, at);
+        let line = change.line(lines);
+        found.extend(texts.into_iter().map(|text| Problem { line, text }));
     }
+    let problem = |spot: Spot, text: String| Problem {
+        line: lines.of(&spot),
+        text,
+    };
     for (path, entry) in &wanted.folders {
-        found.extend(
-            known
-                .check_folder(now, wanted, path, entry)
-                .map(|text| Problem {
-                    line: lines.of(&Spot::Folder(path.clone())),
-                    text,
-                }),
-        );
+        let texts = known.check_folder(now, wanted, path, entry);
+        found.extend(texts.map(|text| problem(Spot::Folder(path.clone()), text)));
     }
     let by_path: BTreeMap<&String, Uuid> = known
         .credentials
@@ -412,31 +327,116 @@ pub fn problems(
         .map(|(id, path)| (path, *id))
         .collect();
     for (path, entry) in &wanted.credentials {
-        let there = by_path.get(path).copied();
-        let text = match (entry.id, there) {
-            (Some(id), Some(there)) if id == there => None,
-            (Some(id), _) => Some(known.credentials.get(&id).map_or_else(
-                || "there is no such credential any more, or you are no steward of its folder".to_owned(),
-                |now| format!("this credential is {now} now; the file was written before it was renamed or moved"),
-            )),
-            (None, Some(_)) => None,
-            (None, None) => Some("there is no such credential, or you are no steward of its folder".to_owned()),
-        };
-        found.extend(text.map(|text| Problem {
-            line: lines.of(&Spot::Credential(path.clone())),
-            text,
-        }));
+        let text = known.check_credential(entry.id, by_path.get(path).copied());
+        found.extend(text.map(|text| problem(Spot::Credential(path.clone()), text)));
     }
-    found.extend(rings(known, wanted).map(|(group, text)| Problem {
-        line: lines.of(&Spot::Group(group)),
-        text,
-    }));
+    found.extend(rings(known, wanted).map(|(group, text)| problem(Spot::Group(group), text)));
     found.sort();
     found.dedup();
     found
 }
 
 impl Known {
+    /// Why a change cannot be made.
+    fn check_change(&self, wanted: &Document, change: &Change, at: DateTime<Utc>) -> Vec<String> {
+        match change {
+            Change::AddPolicy(_) | Change::ChangePolicy(_) if !self.changes_policies => {
+                vec!["changing password policies needs the duty `policy`".into()]
+            }
+            Change::AddGroup(_) | Change::Join(..) | Change::Leave(..) if !self.changes_groups => {
+                vec!["changing groups needs the duty `people`".into()]
+            }
+            Change::Join(_, who) => self.check_who(wanted, who, false).into_iter().collect(),
+            Change::Grant(spot, key) | Change::Alter(spot, key) => {
+                self.check_grant(wanted, spot, key, at)
+            }
+            Change::SetGate(spot) => {
+                let gate = entry(wanted, spot).and_then(|entry| entry.gate.as_ref());
+                let approvers = gate.into_iter().flat_map(|gate| &gate.approvers);
+                approvers
+                    .filter_map(|who| self.check_who(wanted, who, false))
+                    .collect()
+            }
+            Change::SetDemand(path) => {
+                let entry = wanted.folders.get(path);
+                let demand = entry.and_then(|entry| entry.passwords.as_ref());
+                let policies = demand.into_iter().flat_map(|demand| &demand.policies);
+                policies
+                    .filter(|policy| {
+                        !self.policies.contains(*policy) && !wanted.policies.contains_key(*policy)
+                    })
+                    .map(|policy| format!("there is no password policy {policy:?}"))
+                    .collect()
+            }
+            Change::AddFolder(path) => self.check_new_folder(wanted, path),
+            _ => vec![],
+        }
+    }
+
+    fn check_grant(
+        &self,
+        wanted: &Document,
+        spot: &Spot,
+        key: &GrantKey,
+        at: DateTime<Utc>,
+    ) -> Vec<String> {
+        let mut found: Vec<String> = self.check_who(wanted, &key.to, true).into_iter().collect();
+        let Some(terms) = entry(wanted, spot).and_then(|entry| entry.grants.get(key)) else {
+            return found;
+        };
+        if !crate::access::in_force(terms.until, at) {
+            let to = &key.to;
+            found.push(format!("the grant to {to} would already have expired"));
+        }
+        let mut kinds = key.kind.iter();
+        if let Some(kind) = kinds.find(|kind| !self.kinds.contains(*kind)) {
+            found.push(format!("there is no kind {kind:?}"));
+        }
+        found.extend(crate::names::check_note(&terms.note).err());
+        found
+    }
+
+    fn check_new_folder(&self, wanted: &Document, path: &str) -> Vec<String> {
+        let entry = wanted.folders.get(path);
+        // One with an identifier is meant to exist: `check_folder` reports that it does not.
+        let Some(entry) = entry.filter(|entry| entry.id.is_none()) else {
+            return vec![];
+        };
+        let mut found = vec![];
+        let top = path.rfind('/') == Some(0);
+        if top && !self.adds_at_top {
+            found.push("adding a folder at the top needs the duty `folders`".into());
+        }
+        let steward = entry.grants.iter().any(|(key, terms)| {
+            terms.level == Level::Steward && key.kind.is_none() && key.tag.is_none()
+        });
+        if (top || entry.closed) && !steward {
+            found.push(format!("the new folder {path} would have no steward"));
+        }
+        found
+    }
+
+    /// Why a credential that the file names by an identifier or a path is not the one at that path.
+    fn check_credential(&self, named: Option<Uuid>, there: Option<Uuid>) -> Option<String> {
+        match (named, there) {
+            (None, None) => Some(
+                "there is no such credential, or you are not a steward of its folder".to_owned(),
+            ),
+            (Some(id), there) if there != Some(id) => {
+                let gone =
+                    "the credential no longer exists, or you are not a steward of its folder";
+                let moved = |now: &String| {
+                    format!(
+                        "this credential is now {now}; the file was written before it was renamed or moved"
+                    )
+                };
+                let now = self.credentials.get(&id);
+                Some(now.map_or_else(|| gone.to_owned(), moved))
+            }
+            _ => None,
+        }
+    }
+
     fn check_who(&self, wanted: &Document, who: &Who, granted: bool) -> Option<String> {
         match who {
             Who::Person(name) | Who::Client(name) => {
@@ -460,7 +460,7 @@ impl Known {
             }
             Who::Group(name) => (!self.groups.contains_key(name)
                 && !wanted.groups.contains_key(name))
-            .then(|| format!("there is no group {name:?}, and the file makes none")),
+            .then(|| format!("there is no group {name:?}, and the file does not add it")),
         }
     }
 
@@ -476,24 +476,24 @@ impl Known {
             (Some(id), Some(there)) if id == there => None,
             (Some(id), Some(_)) => Some(match self.folders.get(&id) {
                 Some((now, _)) => {
-                    format!("this folder is {now} now, and another one has its place")
+                    format!("this folder is now {now}, and another folder is in its place")
                 }
-                None => "the folder of this identifier is gone, and another one has its place"
-                    .to_owned(),
+                None => {
+                    "the folder with this identifier is gone, and another folder is in its place"
+                        .to_owned()
+                }
             }),
             (Some(id), None) => Some(match self.folders.get(&id) {
                 Some((now, true)) => format!(
-                    "this folder is {now} now; the file was written before it was renamed or moved"
+                    "this folder is now {now}; the file was written before it was renamed or moved"
                 ),
-                Some((_, false)) => "you are no steward of this folder".to_owned(),
-                None => {
-                    "this folder is gone; leave its identifier out to make a new one".to_owned()
-                }
+                Some((_, false)) => "you are not a steward of this folder".to_owned(),
+                None => "this folder is gone; leave its identifier out to add a new one".to_owned(),
             }),
             (None, Some(_)) => None,
             (None, None) => {
                 if self.folders.values().any(|(its, _)| its == path) {
-                    return Some("you are no steward of this folder".to_owned());
+                    return Some("you are not a steward of this folder".to_owned());
                 }
                 let parent = path
                     .rsplit_once('/')
@@ -504,7 +504,7 @@ impl Known {
                     || wanted.folders.contains_key(parent);
                 (!stands).then(|| {
                     format!(
-                        "there is no folder {parent} to make it in, or you are no steward there"
+                        "there is no folder {parent} to add it to, or you are not a steward there"
                     )
                 })
             }
@@ -525,9 +525,9 @@ fn rings(known: &Known, wanted: &Document) -> impl Iterator<Item = (String, Stri
                     found.push((
                         start.clone(),
                         if group == *start {
-                            "a group is no member of itself".into()
+                            "a group cannot be a member of itself".into()
                         } else {
-                            format!("{start} would be in itself, by way of {group}")
+                            format!("{start} would be a member of itself, through {group}")
                         },
                     ));
                 } else if seen.insert(inner.clone()) {

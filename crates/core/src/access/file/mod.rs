@@ -95,7 +95,7 @@ pub struct GateTerms {
     pub reason: bool,
     /// Who may approve; nobody: no approval is needed.
     pub approvers: BTreeSet<Who>,
-    /// The longest time of a checkout, in minutes.
+    /// The maximum duration of a checkout, in minutes.
     pub minutes: i32,
     /// One holder at a time.
     pub one_holder: bool,
@@ -112,7 +112,7 @@ pub struct Demand {
     pub policies: Vec<String>,
 }
 
-/// A folder or a credential, with what stands on it.
+/// A folder or a credential, with what is set on it.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct Entry {
     /// Its identifier; none when the file does not say.
@@ -292,7 +292,7 @@ impl Reading {
         let level = raw
             .level
             .parse::<Level>()
-            .map_err(|problem| said(self, format!("`{}` is no level: {problem}", raw.level)))
+            .map_err(|problem| said(self, format!("`{}` is not a level: {problem}", raw.level)))
             .ok()?;
         let until = match raw.until.map(|until| until.to_string()) {
             None => None,
@@ -301,7 +301,9 @@ impl Reading {
                 Err(_) => {
                     said(
                         self,
-                        format!("{text} is no moment with a time zone, as 2027-01-31T18:00:00Z is"),
+                        format!(
+                            "{text} is not a time with a time zone, such as 2027-01-31T18:00:00Z"
+                        ),
                     );
                     return None;
                 }
@@ -319,7 +321,7 @@ impl Reading {
         if matches!(spot, Spot::Credential(_)) && (key.kind.is_some() || key.tag.is_some()) {
             said(
                 self,
-                "a grant on one credential cannot be narrowed to a kind or a tag".into(),
+                "a grant on one credential cannot be limited to a kind or a tag".into(),
             );
             return None;
         }
@@ -341,7 +343,7 @@ impl Reading {
                 Ok(found) => entry.id = Some(found),
                 Err(_) => self.wrong(
                     id.span().start,
-                    format!("{:?} is no identifier", id.get_ref()),
+                    format!("{:?} is not an identifier", id.get_ref()),
                 ),
             }
         }
@@ -350,7 +352,7 @@ impl Reading {
             if single {
                 self.wrong(
                     closed.span().start,
-                    "a credential cannot be closed, a folder can",
+                    "a credential cannot be closed, only a folder",
                 );
             }
             entry.closed = closed.into_inner();
@@ -364,10 +366,7 @@ impl Reading {
             if let Some(first) = self.lines.grants.insert((spot.clone(), key.clone()), line) {
                 self.wrong(
                     index,
-                    format!(
-                        "{} is granted something here already, at line {first}",
-                        key.to
-                    ),
+                    format!("{} already has a grant here, at line {first}", key.to),
                 );
             }
             entry.grants.insert(key, terms);
@@ -378,10 +377,10 @@ impl Reading {
             let approvers = self.all_who(index, gate.approvers);
             let facts = crate::gate::Gate {
                 id: Uuid::nil(),
-                version: 0,
+                revision: 0,
                 needs_reason: gate.reason,
                 needs_approval: !approvers.is_empty(),
-                longest_minutes: gate.minutes,
+                max_minutes: gate.minutes,
                 one_holder: gate.one_holder,
                 rotate_on_return: gate.rotate,
             };
@@ -400,17 +399,17 @@ impl Reading {
             let index = demand.span().start;
             let demand = demand.into_inner();
             if single {
-                self.wrong(index, "what passwords must look like is said of folders");
+                self.wrong(index, "password policies are set on folders");
             }
             let mode = demand.mode.parse::<RuleMode>();
             let limit = if mode == Ok(RuleMode::Choose) { 20 } else { 1 };
             if let Err(problem) = &mode {
-                self.wrong(index, format!("{:?} is no mode: {problem}", demand.mode));
+                self.wrong(index, format!("{:?} is not a mode: {problem}", demand.mode));
             } else if demand.policies.is_empty() || demand.policies.len() > limit {
                 self.wrong(
                     index,
                     if limit == 1 {
-                        "one policy is advised or enforced"
+                        "exactly one policy can be advised or enforced"
                     } else {
                         "1 to 20 policies can be chosen from"
                     },
@@ -445,7 +444,12 @@ impl Reading {
                     .map(|name| format!("/{}", name.as_str()))
                     .collect();
                 if written.is_empty() || written != path {
-                    self.wrong(index, format!("{path:?} is no path as it is written here: one begins with / and ends with a name"));
+                    self.wrong(
+                        index,
+                        format!(
+                            "{path:?} is not a path: a path begins with / and ends with a name"
+                        ),
+                    );
                 }
             }
             Err(problem) => self.wrong(index, problem.to_string()),
@@ -483,7 +487,7 @@ pub fn read(text: &str) -> Result<(Document, Lines), Vec<Problem>> {
                 .message()
                 .lines()
                 .next()
-                .unwrap_or("it is not TOML")
+                .unwrap_or("this is not TOML")
                 .to_owned(),
         }]
     })?;
@@ -581,12 +585,12 @@ fn list(all: impl IntoIterator<Item = String>) -> String {
 }
 
 const HEAD: &str = "\
-# Who may do what, as code. Look at what it would change with `jexlin access compare FILE`, make it
-# so with `jexlin access apply FILE`.
+# Folders, groups, grants, gates and password policies. Edit this file, compare it with
+# `jexlin access compare FILE`, and apply it with `jexlin access apply FILE`.
 #
-# What is named here is made as it says, whole: a folder has these grants and no others, a group
-# these members. What is not named is left alone. The identifiers tell when something was renamed
-# meanwhile; a folder without one is looked for by its path, and made if it is not there.
+# What is named here becomes exactly as written: a folder has these grants and no others, a group
+# these members. What is not named is left alone. Identifiers show what was renamed in the meantime;
+# a folder without one is found by its path, and added if there is none.
 ";
 
 /// Writes a file that [`read`] reads as the same document.

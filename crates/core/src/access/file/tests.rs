@@ -307,20 +307,20 @@ fn a_good_file_has_no_problems_and_its_changes_have_words_and_lines() {
         words,
         [
             "3 Duty: a new group",
-            "3 Duty: person marek joins",
-            "3 Duty: group Leads joins",
+            "3 Duty: add person marek",
+            "3 Duty: add group Leads",
             "14 /Pumping/Ridge: a new folder",
             "9 /Pumping: person marek gets `steward`",
             "10 /Pumping: group Duty gets `use` until 2027-01-31 18:00 UTC",
             "16 /Pumping/Ridge: group Leads gets `steward`",
-            "14 /Pumping/Ridge: closed to grants from above",
+            "14 /Pumping/Ridge: stop inheriting grants",
             "6 /Pumping: a gate",
         ]
     );
 }
 
 #[test]
-fn each_slip_is_named_with_its_line() {
+fn each_error_is_named_with_its_line() {
     for (from, to, says) in [
         (
             "members = [\"person marek\"",
@@ -330,7 +330,7 @@ fn each_slip_is_named_with_its_line() {
         (
             "level = \"steward\" },\n  {",
             "level = \"owner\" },\n  {",
-            "9: `owner` is no level",
+            "9: `owner` is not a level",
         ),
         (
             "to = \"person marek\"",
@@ -365,12 +365,12 @@ fn each_slip_is_named_with_its_line() {
         (
             "2027-01-31T18:00:00Z",
             "2026-01-31T18:00:00Z",
-            "10: the grant to group Duty has ended before it begins",
+            "10: the grant to group Duty would already have expired",
         ),
         (
             "2027-01-31T18:00:00Z",
             "2027-01-31",
-            "10: 2027-01-31 is no moment",
+            "10: 2027-01-31 is not a time",
         ),
         (
             "level = \"use\"",
@@ -380,9 +380,9 @@ fn each_slip_is_named_with_its_line() {
         (
             "group Duty\", level = \"use\", until = 2027-01-31T18:00:00Z",
             "person marek\", level = \"use\"",
-            "10: person marek is granted something here already, at line 9",
+            "10: person marek already has a grant here, at line 9",
         ),
-        ("minutes = 60", "minutes = 0", "12: the longest time"),
+        ("minutes = 60", "minutes = 0", "12: the maximum duration"),
         ("minutes = 60", "minutes = \"an hour\"", "12: invalid type"),
         (
             "[folder.\"/Pumping/Ridge\"]",
@@ -392,7 +392,7 @@ fn each_slip_is_named_with_its_line() {
         (
             "[folder.\"/Pumping/Ridge\"]",
             "[folder.\"Ridge\"]",
-            "14: \"Ridge\" is no path",
+            "14: \"Ridge\" is not a path",
         ),
         (
             "[folder.\"/Pumping/Ridge\"]",
@@ -402,7 +402,7 @@ fn each_slip_is_named_with_its_line() {
         (
             "[folder.\"/Pumping/Ridge\"]",
             "[folder.\"/Office\"]",
-            "14: you are no steward of this folder",
+            "14: you are not a steward of this folder",
         ),
         (
             "group Leads\", level = \"steward\"",
@@ -412,17 +412,17 @@ fn each_slip_is_named_with_its_line() {
         (
             "[folder.\"/Pumping\"]",
             "[folder.\"/Pumps\"]",
-            "6: this folder is /Pumping now",
+            "6: this folder is now /Pumping",
         ),
         (
             "000000000001",
             "000000000009",
-            "6: the folder of this identifier is gone",
+            "6: the folder with this identifier is gone",
         ),
         (
             "\"group Leads\"]",
             "\"group Duty\"]",
-            "3: a group is no member of itself",
+            "3: a group cannot be a member of itself",
         ),
         ("format = 1", "format = 2", "1: this is format 2"),
     ] {
@@ -443,7 +443,7 @@ fn each_slip_is_named_with_its_line() {
         ..known()
     };
     assert!(
-        said(&ring, SMALL)[0].contains("would be in itself, by way of Leads"),
+        said(&ring, SMALL)[0].contains("would be a member of itself, through Leads"),
         "{:?}",
         said(&ring, SMALL)
     );

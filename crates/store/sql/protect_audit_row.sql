@@ -1,0 +1,11 @@
+CREATE OR REPLACE FUNCTION protect_audit_row()
+    RETURNS trigger
+    LANGUAGE plpgsql
+AS $$
+BEGIN
+    RAISE EXCEPTION 'the audit log is insert-only';
+END $$;
+
+CREATE OR REPLACE TRIGGER audit_event_kept BEFORE DELETE OR UPDATE OR TRUNCATE ON audit_event FOR EACH STATEMENT EXECUTE FUNCTION protect_audit_row();
+CREATE OR REPLACE TRIGGER audit_leaf_kept BEFORE DELETE OR UPDATE OR TRUNCATE ON audit_leaf FOR EACH STATEMENT EXECUTE FUNCTION protect_audit_row();
+CREATE OR REPLACE TRIGGER audit_checkpoint_kept BEFORE DELETE OR UPDATE OR TRUNCATE ON audit_checkpoint FOR EACH STATEMENT EXECUTE FUNCTION protect_audit_row();
