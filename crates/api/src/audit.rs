@@ -8,15 +8,15 @@ use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 use uuid::Uuid;
 
-/// One line of what happened.
+/// An audit event.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct AuditEvent {
     /// Identifier.
     pub id: Uuid,
-    /// Its place in the tree; none for the moment until it is sealed.
+    /// Its position in the log; none until the next checkpoint.
     #[schema(required)]
     pub leaf: Option<i64>,
-    /// When.
+    /// The time.
     pub at: DateTime<Utc>,
     /// What was done, such as `credential.reveal`.
     #[schema(value_type = Action)]
@@ -26,19 +26,19 @@ pub struct AuditEvent {
     pub actor: Option<Uuid>,
     /// Their name at the time.
     pub actor_name: String,
-    /// On what.
+    /// The target.
     #[schema(required)]
     pub target: Option<Uuid>,
-    /// What that is.
+    /// The type of the target.
     #[schema(value_type = TargetType)]
     pub target_type: String,
     /// Its name at the time.
     pub target_name: String,
-    /// From which address.
+    /// The address that the request came from.
     pub origin: String,
-    /// What became of it.
+    /// The outcome.
     pub outcome: Outcome,
-    /// More about it.
+    /// Details.
     pub detail: BTreeMap<String, String>,
 }
 
@@ -47,7 +47,7 @@ pub struct AuditEvent {
 pub struct AuditKey {
     /// The verifier key, in the form of a C2SP signed note.
     pub key: String,
-    /// The newest signed checkpoint, if anything is sealed.
+    /// The newest signed checkpoint, if there is one.
     #[schema(required)]
     pub checkpoint: Option<String>,
 }
@@ -55,34 +55,10 @@ pub struct AuditKey {
 /// A proof that an event is in the tree of a checkpoint (RFC 9162).
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct InclusionProof {
-    /// The event's place.
+    /// The event's position in the log.
     pub leaf: i64,
     /// The hashes from the leaf to the root, base64.
     pub path: Vec<String>,
     /// The signed checkpoint whose root they lead to.
     pub checkpoint: String,
-}
-
-/// What waits for whoever looks, and what is wrong with what they look after.
-#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-pub struct Overview {
-    /// Requests that they may decide.
-    pub to_decide: Vec<crate::Request>,
-    /// Their own requests that wait or may be checked out.
-    pub asked: Vec<crate::Request>,
-    /// What they hold.
-    pub held: Vec<crate::Checkout>,
-    /// Jobs that failed or are in doubt, newest first.
-    pub troubled_jobs: Vec<crate::Job>,
-    /// Accounts whose last check was not `in-sync`.
-    pub troubled_accounts: Vec<crate::Upkeep>,
-    /// Accounts due within a day.
-    pub due_soon: Vec<crate::Upkeep>,
-    /// Devices that they are a steward of and that get no passwords: with suspended bindings, or
-    /// paused.
-    pub devices: Vec<crate::Device>,
-    /// Acts that wait for their confirmation, and their own that wait.
-    pub pending: Vec<crate::PendingAct>,
-    /// Which acts need a second person, for holders of `people` or `policy`.
-    pub two_people: Vec<crate::TwoPeople>,
 }

@@ -3,7 +3,7 @@
 use serde::{Deserialize, Serialize};
 use strum::{Display, EnumString, IntoStaticStr, VariantArray};
 
-/// What went wrong, for a program that acts on it. Codes stay what they are; the sentences beside
+/// The type of an error, for programs. Codes do not change; the sentences beside
 /// them may change.
 #[derive(
     Clone,
@@ -85,7 +85,7 @@ pub enum ErrorCode {
     NothingToTransferStewardship,
     OrganisationKeyChanging,
     OtherRootKey,
-    OthersLoseIt,
+    OthersLoseAccess,
     PersonalClosed,
     ReadersBusy,
     Refused,

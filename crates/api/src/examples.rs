@@ -60,7 +60,7 @@ mod tests {
             NewKind,
             NewPasswordPolicy,
             NewPerson,
-            NewPersonalThing,
+            NewPersonalItem,
             NewPlan,
             NewRequest,
             NewSavedSearch,

@@ -1,40 +1,76 @@
-//! What the service and its clients say to each other: one type per request and response.
+//! What the service and its clients exchange: one type per request and response.
 //!
 //! The network interface is JSON under `/api/v1`; errors are problem details (RFC 9457), lists are
-//! [`Page`]s, and everything that two people could edit carries a `version` that goes back as
+//! [`Page`]s, and everything that two people could edit carries a `revision` that goes back as
 //! `If-Match`. The OpenAPI document is made from these types.
 
-mod access;
+mod access_file;
+mod access_issues;
+mod access_requests;
 mod audit;
+mod auth;
+mod checkouts;
+mod credentials;
+mod devices;
 mod error_code;
 mod examples;
-mod gate;
+mod explain;
+mod folders;
+mod gates;
+mod grants;
+mod groups;
+mod kinds;
+mod overview;
 mod page;
+mod pending_acts;
 mod people;
 mod personal;
+mod policies;
+mod preview;
 mod problem;
 mod removal;
+mod requests;
+mod searches;
 mod secret_text;
+mod secrets;
+mod settings;
 mod setup;
 mod transfer;
 mod upkeep;
-mod vault;
 
-pub use access::*;
+pub use access_file::*;
+pub use access_issues::*;
+pub use access_requests::*;
 pub use audit::*;
+pub use auth::*;
+pub use checkouts::*;
+pub use credentials::*;
+pub use devices::*;
 pub use error_code::ErrorCode;
 pub use examples::examples;
-pub use gate::*;
+pub use explain::*;
+pub use folders::*;
+pub use gates::*;
+pub use grants::*;
+pub use groups::*;
+pub use kinds::*;
+pub use overview::*;
 pub use page::*;
+pub use pending_acts::*;
 pub use people::*;
 pub use personal::*;
+pub use policies::*;
+pub use preview::*;
 pub use problem::*;
 pub use removal::*;
+pub use requests::*;
+pub use searches::*;
 pub use secret_text::*;
+pub use secrets::*;
+pub use settings::*;
 pub use setup::*;
 pub use transfer::*;
 pub use upkeep::*;
-pub use vault::*;
 
 /// The enumerations of the interface, with their words.
 pub mod words {
@@ -49,9 +85,10 @@ pub mod words {
     pub use jexlin_core::status::{ServiceState, Topic};
     pub use jexlin_core::transfer::{ExportFormat, Format, MatchKey, Matching};
     pub use jexlin_core::upkeep::{
-        ChangeMethod, CheckOutcome, ConnectorKind, JobCause, JobOutcome, JobState, OutOfSync,
-        RotationOutcome, Task,
+        ChangeMethod, CheckOutcome, ConnectorKind, IdentityKind, JobCause, JobOutcome, JobState,
+        OutOfSync, Role, RotationOutcome, Task,
     };
+    pub use jexlin_core::vault::kinds::FieldType;
     pub use jexlin_core::vault::{CredentialView, RemovedType, ValueOrigin, VersionState};
     pub use jexlin_core::words::{UnknownWord, Word};
 }

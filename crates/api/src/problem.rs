@@ -10,12 +10,12 @@ use crate::error_code::ErrorCode;
 /// Problem details (RFC 9457).
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct Problem {
-    /// What problem it is, as a URN that does not change: `urn:jexlin:problem:…`.
+    /// The type of problem, as a URN that does not change: `urn:jexlin:problem:…`.
     #[serde(rename = "type")]
     pub kind: String,
-    /// The same, for programs.
+    /// The code, for programs.
     pub code: ErrorCode,
-    /// The problem in words.
+    /// A title.
     pub title: String,
     /// The HTTP status.
     pub status: u16,

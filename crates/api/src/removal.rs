@@ -6,23 +6,24 @@ use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 use uuid::Uuid;
 
-/// One act of removing whose things are in the bin.
+/// A removal: what was removed together and is in the bin.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct Removed {
-    /// Identifier; restored or purged by this.
+    /// Identifier, used to restore or purge it.
     pub id: Uuid,
-    /// What it is.
+    /// The type of what was removed.
     pub target_type: RemovedType,
-    /// Where it was.
+    /// Its former path.
     pub path: String,
     /// How many credentials are in it.
     pub credentials: i32,
-    /// When.
+    /// When it was removed.
     pub removed_at: DateTime<Utc>,
-    /// By whom.
+    /// Who removed it.
     #[schema(required)]
     pub removed_by: Option<String>,
-    /// When it is purged, if nobody puts it back; none when nothing is purged by itself.
+    /// When it is purged unless it is restored; none if the organisation never purges
+    /// automatically.
     #[schema(required)]
     pub purged_from: Option<DateTime<Utc>>,
 }

@@ -1,4 +1,4 @@
-//! Secrets in requests and answers.
+//! Secrets in requests and responses.
 
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;

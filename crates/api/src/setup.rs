@@ -1,4 +1,4 @@
-//! Set-up, keys, and how the service is.
+//! Set-up, keys, and the state of the service.
 
 use chrono::{DateTime, Utc};
 use jexlin_core::status::ServiceState;
@@ -7,12 +7,12 @@ use utoipa::ToSchema;
 
 use crate::SecretText;
 
-/// How the service is.
+/// The state of the service.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct Status {
     /// The version of the service.
     pub version: String,
-    /// What the service can do now.
+    /// The state.
     pub state: ServiceState,
 }
 
@@ -25,7 +25,7 @@ pub struct Setup {
     pub organisation: String,
     /// The first administrator's sign-in name.
     pub sign_in_name: String,
-    /// The first administrator's name for people.
+    /// The first administrator's display name.
     pub display_name: String,
     /// The first administrator's sign-in password.
     pub password: SecretText,
@@ -38,53 +38,53 @@ pub struct Setup {
 /// Locks the vault.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct LockVault {
-    /// Recorded in the audit log.
+    /// The reason, recorded in the audit log.
     pub reason: String,
 }
 
 /// Prepares a change of the root key.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct ChangeRootKey {
-    /// The passphrase of the present root key file.
+    /// The passphrase of the current root key file.
     pub passphrase: SecretText,
-    /// The passphrase of the next one: at least 12 characters; it may be the same.
+    /// The passphrase of the next root key: at least 12 characters; it may be the same.
     pub new_passphrase: SecretText,
-    /// Recorded in the audit log.
+    /// The reason, recorded in the audit log.
     pub reason: String,
 }
 
 /// Changes the organisation's key.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct ChangeKey {
-    /// Recorded in the audit log.
+    /// The reason, recorded in the audit log.
     pub reason: String,
 }
 
 /// The keys of the vault.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct KeysView {
-    /// The name of the root key that counts.
+    /// The name of the current root key.
     pub root_key: String,
-    /// The name of the next one, while it changes.
+    /// The name of the next root key, during a change.
     #[schema(required)]
     pub next_root_key: Option<String>,
     /// The services that run.
     pub services: Vec<ServiceView>,
     /// The number of the organisation's key: 1 at set-up, one more with each change.
     pub organisation_key: i32,
-    /// How many data keys are still under the former organisation key, while they move.
+    /// How many data keys still use the old organisation key, during a change.
     #[schema(required)]
     pub left: Option<i64>,
 }
 
-/// A service that runs on the same database.
+/// A service on the same database.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct ServiceView {
     /// Where it runs.
     pub name: String,
-    /// When it was heard of last.
+    /// When it was last seen.
     pub seen_at: DateTime<Utc>,
-    /// Whether it has the next root key, where that changes.
+    /// Whether it has the next root key, during a change.
     pub ready: bool,
 }
 

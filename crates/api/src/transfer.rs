@@ -1,4 +1,4 @@
-//! Bringing in and taking out.
+//! Import and export.
 
 use chrono::{DateTime, Utc};
 use jexlin_core::transfer::{ExportFormat, Format, MatchKey, Matching};
@@ -10,58 +10,58 @@ use uuid::Uuid;
 #[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields, default)]
 pub struct ImportOptions {
-    /// An identifier of one's own choice, by which the progress can be asked for.
+    /// An identifier chosen by the caller, used to read the progress.
     pub id: Uuid,
     /// The name of the file, for the log.
     pub name: String,
-    /// Its format (`csv` with whatever separator); found out when left out.
+    /// Its format (`csv` with any separator); detected when left out.
     #[serde(default)]
     pub format: Option<Format>,
-    /// Into this folder, and below it where a column names folders.
+    /// The folder to import into; a folder column names folders below it.
     pub folder: Uuid,
-    /// Default kind, where no column says it.
+    /// The kind of rows that name none.
     pub kind: String,
-    /// What each column is: `name`, `folder`, `tags`, `kind`, a field of the kind, or `-`; guessed
-    /// when left out.
+    /// What each column holds: `name`, `folder`, `tags`, `kind`, a field of the kind, or `-`;
+    /// guessed when left out.
     pub columns: Option<Vec<String>>,
-    /// What a thing that is there already is recognised by, in its folder.
+    /// The field by which an existing credential in the same folder is recognised.
     pub key: MatchKey,
-    /// What is done with one that is there already.
+    /// What to do with an existing credential.
     pub matching: Matching,
     /// Import the valid rows and leave out the rest; otherwise all or nothing.
     pub only_good: bool,
-    /// Change nothing; say what would happen.
+    /// Change nothing; report what would happen.
     pub preview: bool,
 }
 
-/// What became, or would become, of a file.
+/// The result of an import, or of its preview.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct ImportReport {
     /// The import.
     pub id: Uuid,
     /// Whether it was done.
     pub done: bool,
-    /// What the file was read as.
+    /// The format that the file was read as.
     pub format: Format,
-    /// What one should know of the file.
+    /// Notes on how the file was read.
     pub notes: Vec<String>,
-    /// The columns: head, and what each is.
+    /// The columns.
     pub columns: Vec<ImportColumn>,
-    /// How many rows there are.
+    /// The number of rows.
     pub rows: usize,
-    /// How many are added.
+    /// The number of credentials added.
     pub added: usize,
-    /// How many change what is there.
+    /// The number of credentials updated.
     pub updated: usize,
-    /// How many are left as they are.
+    /// The number of credentials left unchanged.
     pub skipped: usize,
-    /// How many folders are made.
+    /// The number of folders added.
     pub folders: usize,
-    /// Everything that is wrong with rows that cannot be imported, in the order of their lines.
+    /// The problems of rows that cannot be imported, in the order of their lines.
     pub problems: Vec<ImportProblem>,
-    /// A sentence that says it.
+    /// A summary in one sentence.
     pub sentence: String,
-    /// In a preview: whose access changes, since tags change that a grant is narrowed to.
+    /// In a preview: whose access changes because tags change that grants are limited to.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub access: Option<crate::Preview>,
 }
@@ -69,84 +69,85 @@ pub struct ImportReport {
 /// A column of a file.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct ImportColumn {
-    /// Its head.
+    /// Its heading.
     pub head: String,
-    /// What it is taken for.
+    /// What it holds.
     pub holds: String,
 }
 
-/// What is wrong with a row.
+/// A problem of a row.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct ImportProblem {
     /// Its line.
     pub line: usize,
-    /// What the row calls itself: its name, else its URL or user name.
+    /// The name in the row, else its URL or user name.
     pub name: String,
-    /// The head of the column.
+    /// The heading of the column.
     pub column: String,
-    /// What is wrong.
+    /// The problem.
     pub problem: String,
 }
 
-/// How far an import is.
+/// The progress of an import.
 #[derive(Clone, Copy, Debug, Serialize, Deserialize, ToSchema)]
 pub struct ImportProgress {
-    /// Rows that are done.
+    /// The number of rows done.
     pub done: usize,
-    /// Rows that there are.
+    /// The number of rows.
     pub rows: usize,
 }
 
-/// An import that was made.
+/// A past import.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct ImportItem {
     /// Identifier.
     pub id: Uuid,
     /// The name of the file.
     pub name: String,
-    /// Into which folder.
+    /// The folder that it was imported into.
     pub place: String,
-    /// When.
+    /// When it was made.
     pub made_at: DateTime<Utc>,
-    /// Who.
+    /// Who made it.
     #[schema(required)]
     pub made_by: Option<String>,
-    /// How many were added.
+    /// The number of credentials added.
     pub added: i32,
-    /// How many were changed.
+    /// The number of credentials updated.
     pub updated: i32,
-    /// How many were left as they were.
+    /// The number of credentials left unchanged.
     pub skipped: i32,
     /// When it was undone.
     #[schema(required)]
     pub undone_at: Option<DateTime<Utc>>,
 }
 
-/// What came of taking an import back.
+/// The result of undoing an import.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct ImportUndone {
-    /// How many went to the bin.
+    /// The number of credentials moved to the bin.
     pub removed: usize,
-    /// How many are as they were before.
+    /// The number of credentials restored.
     pub restored: usize,
-    /// How many stay as they are: changed since, or where the asker is no steward.
+    /// The number of credentials left as they are: changed since, or where the caller is not a
+    /// steward.
     pub left: usize,
 }
 
-/// What is exported, and how it is protected. Exactly one way of protecting it is given.
+/// What to export, and exactly one way to protect it.
 #[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields, default)]
 pub struct ExportOptions {
-    /// What is in this folder and below it; everything when left out.
+    /// Only this folder and what is below it; everything when left out.
     pub folder: Option<Uuid>,
     /// The format.
     pub format: ExportFormat,
-    /// Encrypted for these age recipients (`age1…`).
+    /// Encrypt for these age recipients (`age1…`).
     pub recipients: Vec<String>,
-    /// Encrypted by this passphrase.
+    /// Encrypt with this passphrase.
     pub passphrase: Option<crate::SecretText>,
-    /// Not encrypted at all. It takes the duty `export`, a fresh sign-in and a reason.
+    /// Do not encrypt. Needs the duty `export`, a recent sign-in and a reason.
     pub plain: bool,
-    /// Why.
+    /// The reason, recorded in the audit log.
     pub reason: String,
 }

@@ -1,4 +1,4 @@
-//! Upkeep plans, jobs, and what upkeep knows.
+//! Upkeep plans, jobs, and the upkeep state of accounts.
 
 use chrono::{DateTime, Utc};
 use jexlin_core::audit::TargetType;
@@ -14,20 +14,20 @@ use uuid::Uuid;
 pub struct Plan {
     /// Identifier.
     pub id: Uuid,
-    /// What it is set on.
+    /// The folder or credential that it is set on.
     pub target_type: TargetType,
-    /// What it is set on.
+    /// The folder or credential that it is set on.
     pub target: Uuid,
-    /// The path of what it is set on.
+    /// The path of the folder or credential that it is set on.
     pub place: String,
-    /// What it demands.
+    /// The plan.
     #[serde(flatten)]
     pub rules: PlanRules,
     /// For `If-Match`.
-    pub version: i32,
+    pub revision: i32,
 }
 
-/// What an upkeep plan demands.
+/// The rules of an upkeep plan.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct PlanRules {
     /// When to check: an RFC 5545 recurrence rule.
@@ -38,13 +38,13 @@ pub struct PlanRules {
     /// When to rotate: an RFC 5545 recurrence rule.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub rotate: Option<String>,
-    /// Or so many days after the last rotation.
+    /// Or the number of days after the last rotation.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub rotate_days: Option<u16>,
-    /// The hours of the day in which rotations run: from, such as `22:00`.
+    /// The start of the hours in which rotations run, such as `22:00`.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub hours_from: Option<String>,
-    /// Until, such as `04:00`.
+    /// The end of those hours, such as `04:00`.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub hours_to: Option<String>,
     /// The time zone, such as `Europe/London`.
@@ -63,12 +63,12 @@ pub struct NewPlan {
     /// On a credential.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub credential: Option<Uuid>,
-    /// What it demands.
+    /// The plan.
     #[serde(flatten)]
     pub rules: PlanRules,
 }
 
-/// What upkeep knows of an account.
+/// The upkeep state of an account.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct Upkeep {
     /// The credential.
@@ -77,25 +77,25 @@ pub struct Upkeep {
     pub credential_path: String,
     /// The device.
     pub device: String,
-    /// When it is checked next.
+    /// When the next check is due.
     #[schema(required)]
     pub next_check_at: Option<DateTime<Utc>>,
-    /// When it is rotated next.
+    /// When the next rotation is due.
     #[schema(required)]
     pub next_rotation_at: Option<DateTime<Utc>>,
     /// When it was last checked.
     #[schema(required)]
     pub checked_at: Option<DateTime<Utc>>,
-    /// What that found.
+    /// The outcome of the last check.
     #[schema(required)]
     pub check_outcome: Option<CheckOutcome>,
     /// When it was last rotated.
     #[schema(required)]
     pub rotated_at: Option<DateTime<Utc>>,
-    /// What became of that.
+    /// The outcome of the last rotation.
     #[schema(required)]
     pub rotation_outcome: Option<RotationOutcome>,
-    /// Since when a rotation is owed that the end of a checkout asked for.
+    /// Since when the rotation after a checkout has been pending.
     #[schema(required)]
     pub rotation_owed_at: Option<DateTime<Utc>>,
 }
@@ -111,23 +111,23 @@ pub struct Job {
     pub credential_path: String,
     /// The device.
     pub device: String,
-    /// What it does.
+    /// The task: check or rotation.
     pub task: Task,
     /// Who changes the password on the device.
     pub method: ChangeMethod,
     /// Its state.
     pub state: JobState,
-    /// What it is doing, while it runs.
+    /// The current step, while it runs.
     pub step: String,
-    /// What came of it.
+    /// The outcome.
     #[schema(required)]
     pub outcome: Option<JobOutcome>,
-    /// More about it, in words.
+    /// A message.
     pub message: String,
-    /// Who asked for it; nobody for the plan.
+    /// Who asked for it; none for a plan.
     #[schema(required)]
     pub asked_by: Option<String>,
-    /// `asked`, `plan`, `out-of-sync` or `return`.
+    /// The cause: `asked`, `plan`, `out-of-sync` or `return`.
     pub cause: JobCause,
     /// When it was queued.
     pub queued_at: DateTime<Utc>,
@@ -139,7 +139,7 @@ pub struct Job {
     /// When it ended.
     #[schema(required)]
     pub finished_at: Option<DateTime<Utc>>,
-    /// How often it was begun.
+    /// The number of attempts.
     pub attempts: i32,
 }
 

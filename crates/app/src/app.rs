@@ -1,5 +1,5 @@
 //! What the routes and workers of one process share. Nothing here matters to another process
-//! (promise 10): all of it can be made anew from the configuration and the database.
+//! (promise 10): all of it can be generated from the configuration and the database.
 
 use std::collections::HashMap;
 use std::net::SocketAddr;
@@ -20,7 +20,7 @@ use crate::clock::Clock;
 use crate::config::Config;
 use crate::keyring::{self, Keyring};
 use crate::leaked_passwords::LeakedPasswords;
-use crate::open_folders::OpenFolders;
+use crate::open_personal_folders::OpenFolders;
 
 /// The shared parts.
 #[derive(Clone, Debug)]
@@ -158,8 +158,8 @@ impl App {
         let mut rng = self.rng().map_err(|fault| fault.detail().to_owned())?;
         let policy = PasswordPolicy {
             length: 24,
-            shortest: 24,
-            symbols_least: 0,
+            min_length: 24,
+            min_symbols: 0,
             symbols: String::new(),
             ..Default::default()
         };

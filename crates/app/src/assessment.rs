@@ -1,13 +1,13 @@
-//! What counts for a password where it is kept, and the judgement of it when it is set.
+//! What counts for a password where it is kept, and the assessment of it when it is set.
 
 use jexlin_core::policy::RuleMode;
 use jexlin_core::policy::{
-    About, Judgement, PasswordPolicy, judge, judge_sealed, lacks_sealed, sha1_of,
+    About, Assessment, PasswordPolicy, assess, assess_sealed, lacks_sealed, sha1_of,
 };
 use jexlin_core::secret::Secret;
 use jexlin_core::vault::kinds::{FieldType, Kind, PASSWORD};
 use jexlin_core::vault::{Place, Sealed, WrappedKey};
-use jexlin_store::{CredentialRow, JudgementRow, Thresholds, ToJudge, Tx};
+use jexlin_store::{AssessmentRow, CredentialRow, Thresholds, ToAssess, Tx};
 use uuid::Uuid;
 
 use crate::app::App;
@@ -141,8 +141,8 @@ pub async fn any_rule(tx: &mut Tx) -> AppResult<Rule> {
     rule_of(tx, None, false).await
 }
 
-/// Whether the main secret of a kind is a password that can be judged.
-fn is_judged(kind: &Kind) -> bool {
+/// Whether the main secret of a kind is a password that can be assessed.
+fn is_assessed(kind: &Kind) -> bool {
     kind.field(PASSWORD)
         .is_some_and(|field| field.holds == FieldType::Secret)
 }
@@ -164,7 +164,7 @@ pub async fn estimate<T>(work: impl FnOnce() -> T) -> T {
     tokio::task::block_in_place(work)
 }
 
-/// Judges a password that is about to be kept as version `number`, and refuses it where the rule is
+/// Assesses a password that is about to be kept as version `number`, and refuses it where the rule is
 /// enforced and it does not comply.
 ///
 /// # Errors
@@ -177,7 +177,7 @@ pub async fn admit(
     number: i32,
     password: &Secret,
     rule: &Rule,
-) -> AppResult<Judgement> {
+) -> AppResult<Assessment> {
     let fingerprints = keys.key.fingerprint_key();
     let near = [
         row.name.as_str(),
@@ -185,24 +185,24 @@ pub async fn admit(
         text(&row.fields, "url"),
     ];
     let leaked = app.leaks.count(sha1_of(password)).await;
-    let mut judged = estimate(|| judge(password, &near, None, leaked, &fingerprints)).await;
+    let mut assessed = estimate(|| assess(password, &near, None, leaked, &fingerprints)).await;
     let used_ago = tx
-        .used_ago(row.id, PASSWORD, &judged.fingerprint, number)
+        .used_ago(row.id, PASSWORD, &assessed.fingerprint, number)
         .await?;
     let about = About {
         user_name: text(&row.fields, "user_name"),
         used_ago,
     };
-    judged.lacks = rule
+    assessed.lacks = rule
         .policy
         .lacks(password.expose_secret_text().unwrap_or_default(), about);
-    if rule.enforced && !judged.lacks.is_empty() {
+    if rule.enforced && !assessed.lacks.is_empty() {
         let fault = AppError::field(
             PASSWORD,
             format!(
                 "the folder demands the policy “{}”: {}",
                 rule.name,
-                judged.lacks.join("; ")
+                assessed.lacks.join("; ")
             ),
         );
         return Err(if used_ago.is_some() {
@@ -211,10 +211,10 @@ pub async fn admit(
             fault
         });
     }
-    Ok(judged)
+    Ok(assessed)
 }
 
-/// Keeps the judgement of what is now the current password.
+/// Keeps the assessment of what is now the current password.
 ///
 /// # Errors
 /// [`AppError`].
@@ -223,29 +223,29 @@ pub async fn keep(
     credential: Uuid,
     number: i32,
     made_at: chrono::DateTime<chrono::Utc>,
-    judged: Judgement,
+    assessed: Assessment,
 ) -> AppResult<()> {
-    let row = JudgementRow {
+    let row = AssessmentRow {
         credential_id: credential,
         organisation: tx.organisation(),
         number,
-        score: judged.score.into(),
-        fingerprint: judged.fingerprint.to_vec(),
-        lacks: judged.lacks,
-        leaked: i64::try_from(judged.leaked).unwrap_or(i64::MAX),
+        score: assessed.score.into(),
+        fingerprint: assessed.fingerprint.to_vec(),
+        lacks: assessed.lacks,
+        leaked: i64::try_from(assessed.leaked).unwrap_or(i64::MAX),
         made_at,
         stale: false,
     };
-    Ok(tx.keep_judgement(&row, PASSWORD).await?)
+    Ok(tx.keep_assessment(&row, PASSWORD).await?)
 }
 
-/// Judges and keeps the judgement of a new current password, if passwords of the kind are judged.
+/// Assesses and keeps the assessment of a new current password, if passwords of the kind are assessed.
 ///
 /// # Errors
 /// [`AppError`] where the rule is enforced and it does not comply.
 #[allow(
     clippy::too_many_arguments,
-    reason = "each is one thing that a judgement rests on"
+    reason = "each is one thing that a assessment rests on"
 )]
 pub async fn admit_and_keep(
     tx: &mut Tx,
@@ -257,26 +257,26 @@ pub async fn admit_and_keep(
     password: &Secret,
     rule: &Rule,
 ) -> AppResult<()> {
-    if !is_judged(kind) {
+    if !is_assessed(kind) {
         return Ok(());
     }
-    let judged = admit(tx, app, keys, row, number, password, rule).await?;
-    keep(tx, row.id, number, row.changed_at, judged).await
+    let assessed = admit(tx, app, keys, row, number, password, rule).await?;
+    keep(tx, row.id, number, row.changed_at, assessed).await
 }
 
-/// Judges a sealed password by what counts, without anything of it coming out but the hash to look
-/// it up by. None when passwords of its kind are not judged.
-async fn judged(
+/// Assesses a sealed password by what counts, without anything of it coming out but the hash to look
+/// it up by. None when passwords of its kind are not assessed.
+async fn assessed(
     tx: &mut Tx,
     app: &App,
     keys: &OpenKeys,
-    it: &ToJudge,
+    it: &ToAssess,
     rules: &[Rule],
-) -> AppResult<Option<Judgement>> {
+) -> AppResult<Option<Assessment>> {
     let organisation = tx.organisation();
     if !crate::kinds::kind(tx, &it.kind)
         .await?
-        .is_some_and(|kind| is_judged(&kind))
+        .is_some_and(|kind| is_assessed(&kind))
     {
         return Ok(None);
     }
@@ -297,38 +297,39 @@ async fn judged(
         sha1 = *hash;
         0
     };
-    let mut judgement =
-        estimate(|| judge_sealed(&keys.key, &wrapped, &place, &sealed, &near, None, leaks)).await?;
-    judgement.leaked = app.leaks.count(sha1).await;
+    let mut assessment =
+        estimate(|| assess_sealed(&keys.key, &wrapped, &place, &sealed, &near, None, leaks))
+            .await?;
+    assessment.leaked = app.leaks.count(sha1).await;
     let used_ago = tx
-        .used_ago(it.credential, PASSWORD, &judgement.fingerprint, it.number)
+        .used_ago(it.credential, PASSWORD, &assessment.fingerprint, it.number)
         .await?;
     let about = About {
         user_name: text(&it.fields, "user_name"),
         used_ago,
     };
-    judgement.lacks = least_lacking(rules, |policy| {
+    assessment.lacks = least_lacking(rules, |policy| {
         Ok(lacks_sealed(
             &keys.key, &wrapped, &place, &sealed, policy, about,
         )?)
     })?;
-    Ok(Some(judgement))
+    Ok(Some(assessment))
 }
 
-/// Judges a stored password anew.
+/// Assesses a stored password again.
 ///
 /// # Errors
 /// [`AppError`].
-pub async fn again(tx: &mut Tx, app: &App, keys: &OpenKeys, item: &ToJudge) -> AppResult<()> {
+pub async fn again(tx: &mut Tx, app: &App, keys: &OpenKeys, item: &ToAssess) -> AppResult<()> {
     let rules = rules_for(tx, item.folder).await?;
-    match judged(tx, app, keys, item, &rules).await? {
-        Some(judged) => keep(tx, item.credential, item.number, item.made_at, judged).await,
-        None => Ok(tx.forget_judgement(item.credential).await?),
+    match assessed(tx, app, keys, item, &rules).await? {
+        Some(assessed) => keep(tx, item.credential, item.number, item.made_at, assessed).await,
+        None => Ok(tx.forget_assessment(item.credential).await?),
     }
 }
 
-/// Judges a sealed password that comes to where it was not before (restored, copied, moved) by what
-/// counts there, and keeps the judgement.
+/// Assesses a sealed password that comes to where it was not before (restored, copied, moved) by what
+/// counts there, and keeps the assessment.
 ///
 /// # Errors
 /// [`AppError`] where a rule is enforced and it does not comply.
@@ -336,24 +337,24 @@ pub async fn admit_sealed(
     tx: &mut Tx,
     app: &App,
     keys: &OpenKeys,
-    item: &ToJudge,
+    item: &ToAssess,
 ) -> AppResult<()> {
     let rules = rules_for(tx, item.folder).await?;
-    let Some(judged) = judged(tx, app, keys, item, &rules).await? else {
-        return Ok(tx.forget_judgement(item.credential).await?);
+    let Some(assessed) = assessed(tx, app, keys, item, &rules).await? else {
+        return Ok(tx.forget_assessment(item.credential).await?);
     };
-    if rules.iter().any(|rule| rule.enforced) && !judged.lacks.is_empty() {
+    if rules.iter().any(|rule| rule.enforced) && !assessed.lacks.is_empty() {
         return Err(AppError::field(
             PASSWORD,
-            format!("{}: {}", demands(&rules), judged.lacks.join("; ")),
+            format!("{}: {}", demands(&rules), assessed.lacks.join("; ")),
         )
         .telling_of_a_value());
     }
-    keep(tx, item.credential, item.number, item.made_at, judged).await
+    keep(tx, item.credential, item.number, item.made_at, assessed).await
 }
 
 /// Looks whether the passwords in a folder and below it that rules from above count for comply with
-/// what its new place enforces. Judging them in full is left to the worker.
+/// what its new place enforces. Assessing them in full is left to the worker.
 ///
 /// # Errors
 /// [`AppError`] with how many do not.
@@ -370,10 +371,10 @@ pub async fn admit_folder(
     let organisation = tx.organisation();
     let (all, mut failing) = (tx.ruled_from_above(folder).await?, 0);
     for chunk in all.chunks(500) {
-        for item in tx.to_judge_of(chunk, PASSWORD).await? {
+        for item in tx.to_assess_of(chunk, PASSWORD).await? {
             if !crate::kinds::kind(tx, &item.kind)
                 .await?
-                .is_some_and(|kind| is_judged(&kind))
+                .is_some_and(|kind| is_assessed(&kind))
             {
                 continue;
             }

@@ -48,7 +48,7 @@ fn number<T: std::str::FromStr>(name: &str, default: T) -> Result<T, String> {
         Err(_) => Ok(default),
         Ok(text) => text
             .parse()
-            .map_err(|_| format!("{name} is not a number that fits: {text}")),
+            .map_err(|_| format!("{name} is not a valid number: {text}")),
     }
 }
 
@@ -58,7 +58,7 @@ fn seconds(name: &str, default: u64) -> Result<u64, String> {
     if (1..=25).contains(&seconds) {
         Ok(seconds)
     } else {
-        Err(format!("{name} is between 1 and 25, not {seconds}"))
+        Err(format!("{name} must be between 1 and 25, not {seconds}"))
     }
 }
 
@@ -66,7 +66,9 @@ fn networks(text: &str) -> Result<Vec<IpNet>, String> {
     let read = |word: &str| {
         let single = || word.parse::<std::net::IpAddr>().map(IpNet::from);
         word.parse::<IpNet>().or_else(|_| single()).map_err(|_| {
-            format!("JEXLIN_TRUSTED_PROXIES has something that is no address or network: {word}")
+            format!(
+                "JEXLIN_TRUSTED_PROXIES has an entry that is not an address or a network: {word}"
+            )
         })
     };
     text.split(',')
@@ -84,11 +86,11 @@ impl Config {
     pub fn from_environment() -> Result<Self, String> {
         Ok(Self {
             database: env::var("JEXLIN_DATABASE")
-                .map_err(|_| "JEXLIN_DATABASE is not set: where is the database?".to_owned())?,
+                .map_err(|_| "JEXLIN_DATABASE is not set: it names the database".to_owned())?,
             connections: number("JEXLIN_CONNECTIONS", 24)?,
             folder: env::var("JEXLIN_FOLDER")
                 .map_err(|_| {
-                    "JEXLIN_FOLDER is not set: where shall the root key file be?".to_owned()
+                    "JEXLIN_FOLDER is not set: it names the folder of the root key file".to_owned()
                 })?
                 .into(),
             console: env::var("JEXLIN_CONSOLE").ok().map(PathBuf::from),

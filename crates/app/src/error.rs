@@ -8,7 +8,7 @@ use jexlin_core::access::Denied;
 use jexlin_core::gate::{RequestProblem, Stopped};
 use jexlin_core::people::Duty;
 use jexlin_core::vault::SealProblem;
-use jexlin_store::StoreError;
+use jexlin_store::{Conflict, StoreError};
 
 /// Whose fault an error is, and what can be done about it.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -99,7 +99,7 @@ impl AppError {
             ErrorKind::SignedOut,
             ErrorCode::SignInRefused,
             "Sign-in refused",
-            "The name and the password do not belong together, or the person may not sign in.",
+            "The name or the password is wrong, or the person may not sign in.",
             advice,
         )
     }
@@ -114,7 +114,7 @@ impl AppError {
             format!(
                 "There were too many failed sign-ins for this name or from this address. The next one is possible in {seconds} seconds."
             ),
-            "Wait, then try once more with the right password.",
+            "Wait, then try again with the right password.",
         );
         fault.retry_after = Some(seconds);
         fault
@@ -152,7 +152,7 @@ impl AppError {
             ErrorCode::Unknown,
             "Not found",
             format!("There is no such {what}, or no grant lets you know of it."),
-            "Check the name; if it should be there, ask a steward of its folder for a grant.",
+            "Check the name; if it should exist, ask a steward of its folder for a grant.",
         )
     }
 
@@ -173,7 +173,7 @@ impl AppError {
         let mut fault = Self::new(
             ErrorKind::BadInput,
             ErrorCode::BadInput,
-            "The input is not usable",
+            "The input is not valid",
             detail,
             "Nothing was changed. Fix the value above and try again.",
         );
@@ -208,7 +208,7 @@ impl AppError {
         let mut fault = Self::new(
             ErrorKind::BadInput,
             ErrorCode::BadInput,
-            "The input is not usable",
+            "The input is not valid",
             detail.join("; "),
             "Nothing was changed. Fix the value above and try again.",
         );
@@ -224,7 +224,7 @@ impl AppError {
             ErrorCode::Malformed,
             "The request cannot be read",
             detail,
-            "Correct it and send it again; nothing was changed.",
+            "Nothing was changed. Correct the request and send it again.",
         )
     }
 
@@ -236,7 +236,7 @@ impl AppError {
             ErrorCode::TooSlow,
             "The request cannot be read",
             "The body did not arrive in time.",
-            "Send it again; nothing was changed.",
+            "Nothing was changed. Send it again.",
         )
     }
 
@@ -258,7 +258,7 @@ impl AppError {
         Self::conflict(
             ErrorCode::JobUnderWay,
             "A rotation of this password is under way or in doubt.",
-            "Wait until it has ended; setting a password now could lose the one the device has.",
+            "Wait until it has ended; setting a password now could lose the one that the device has.",
         )
     }
 
@@ -270,7 +270,7 @@ impl AppError {
             ErrorCode::NeedsIfMatch,
             "If-Match is missing",
             "This could overwrite another person's change.",
-            "Read the thing, and send its version as If-Match.",
+            "Read it first, and send its revision as If-Match.",
         )
     }
 
@@ -281,7 +281,7 @@ impl AppError {
         Self::new(
             ErrorKind::Stale,
             ErrorCode::ChangedMeanwhile,
-            "Changed meanwhile",
+            "Changed in the meantime",
             "Another person has changed this since you read it.",
             advice,
         )
@@ -326,14 +326,14 @@ impl AppError {
         )
     }
 
-    /// A gate must be passed first.
+    /// This credential has a gate.
     #[must_use]
     pub fn gate(stopped: &Stopped) -> Self {
         let advice = match stopped {
             Stopped::NeedsCheckout {
                 needs_approval: true,
                 ..
-            } => "Ask for it: `jexlin request ask`, or the button Ask in the console.",
+            } => "Request a checkout: `jexlin request ask`, or Request checkout in the console.",
             _ => {
                 "Check it out with a reason: `jexlin checkout take`, or the button Check out in the console."
             }
@@ -341,7 +341,7 @@ impl AppError {
         Self::new(
             ErrorKind::Forbidden,
             ErrorCode::Gate,
-            "A gate must be passed first",
+            "This credential has a gate",
             stopped.to_string(),
             advice,
         )
@@ -366,11 +366,11 @@ impl AppError {
         let mut fault = Self::new(
             ErrorKind::Throttled,
             ErrorCode::AskedTooOften,
-            "Asked too often",
+            "Too many attempts",
             format!(
-                "Too many of your changes were refused because of passwords that are kept; the next is looked at in {seconds} seconds."
+                "Too many of your changes were refused because of stored passwords; the next is accepted in {seconds} seconds."
             ),
-            "Choose another password or another folder, and wait.",
+            "Wait, and choose another password or folder.",
         );
         fault.retry_after = Some(seconds);
         fault
@@ -382,7 +382,7 @@ impl AppError {
         let mut fault = Self::new(
             ErrorKind::Internal,
             ErrorCode::Internal,
-            "Something went wrong here",
+            "Internal error",
             "The service could not do this. Nothing was changed.",
             "Try again; if it happens again, give the administrator the request's number.",
         );
@@ -396,9 +396,9 @@ impl AppError {
         let mut fault = Self::new(
             ErrorKind::Unavailable,
             ErrorCode::DatabaseAway,
-            "The records are not available",
+            "The database is not available",
             "The database did not answer in time. Nothing was changed.",
-            "Try again in a moment; the service goes on by itself when the database is back.",
+            "Try again in a moment; the service continues by itself when the database is back.",
         );
         fault.log = Some(log.into());
         fault.retry_after = Some(5);
@@ -482,120 +482,137 @@ impl From<StoreError> for AppError {
             StoreError::SessionOver => Self::signed_out("The session has ended."),
             StoreError::Unavailable(log) => Self::unavailable(log),
             StoreError::Broken(log) => Self::internal(log),
-            StoreError::Conflict(constraint) => match constraint.as_str() {
-                "person_sign_in_name" => Self::conflict(
-                    ErrorCode::NameTaken,
-                    "This sign-in name is taken.",
-                    "Choose another.",
-                ),
-                "people_group_name" => Self::conflict(
-                    ErrorCode::NameTaken,
-                    "There is a group of this name.",
-                    "Choose another.",
-                ),
-                "folder_name" => Self::conflict(
-                    ErrorCode::NameTaken,
-                    "There is a folder of this name in the same place.",
-                    "Choose another name or place.",
-                ),
-                "credential_name" => Self::conflict(
-                    ErrorCode::NameTaken,
-                    "There is a credential of this name in the same folder.",
-                    "Choose another name or folder.",
-                ),
-                "device_name" => Self::conflict(
-                    ErrorCode::NameTaken,
-                    "There is a device of this name in the same folder.",
-                    "Choose another name or folder.",
-                ),
-                "kind_name" => Self::conflict(
-                    ErrorCode::NameTaken,
-                    "There is a kind of this name.",
-                    "Choose another.",
-                ),
-                "saved_search_name" => Self::conflict(
-                    ErrorCode::NameTaken,
-                    "You have a saved search of this name.",
-                    "Choose another, or forget that one first.",
-                ),
-                "attachment_name" => Self::conflict(
-                    ErrorCode::NameTaken,
-                    "There is an attachment of this name already.",
-                    "Choose another, or remove that one first.",
-                ),
-                "has_accounts_elsewhere" => Self::conflict(
-                    ErrorCode::HasAccounts,
-                    "Credentials elsewhere are accounts of a device in here.",
-                    "Take them off the device, or move the device out first.",
-                ),
-                "password_policy_name" => Self::conflict(
-                    ErrorCode::NameTaken,
-                    "There is a password policy of this name.",
-                    "Choose another.",
-                ),
-                "access_grant_once" => Self::conflict(
-                    ErrorCode::AlreadyGranted,
-                    "They have a grant of their own there already.",
-                    "Edit that grant: `jexlin grant edit`, or Edit in the console.",
-                ),
-                "upkeep_plan_place" => Self::conflict(
-                    ErrorCode::AlreadyPlanned,
-                    "There is an upkeep plan of its own there already.",
-                    "Change that one.",
-                ),
-                "gate_place" => Self::conflict(
-                    ErrorCode::AlreadyGated,
-                    "There is a gate there already.",
-                    "Change that one.",
-                ),
-                "job_one_at_a_time" | "job_under_way" => Self::conflict(
-                    ErrorCode::JobUnderWay,
-                    "A job is under way for this account.",
-                    "Wait until it has ended: `jexlin upkeep watch`.",
-                ),
-                "checkout_one_holder" | "checkout_once_each" => Self::conflict(
-                    ErrorCode::Held,
-                    "This credential is checked out, and its gate allows one holder at a time.",
-                    "Ask the holder to check it in, or wait until their time is over.",
-                ),
-                "account_taken" => Self::conflict(
-                    ErrorCode::AccountTaken,
-                    "Another credential is the password of this account already.",
-                    "Take that one off the device first, or use it.",
-                ),
-                "rotation_owed" => Self::conflict(
-                    ErrorCode::RotationOwed,
-                    "A rotation is owed for this account since it was checked in.",
-                    "Wait until it is done, or rotate it now: `jexlin upkeep rotate`.",
-                ),
-                "must_rotate" => Self::conflict(
-                    ErrorCode::RotationOwed,
-                    "This credential is checked out, and its gate rotates it when it is checked in.",
-                    "Have it checked in first, or recall it.",
-                ),
-                "job_running" => Self::conflict(
-                    ErrorCode::JobRunning,
-                    "This job is running or has ended; only one that waits can be cancelled.",
-                    "Wait until it has ended.",
-                ),
-                "checked_out" => Self::conflict(
-                    ErrorCode::Held,
-                    "This credential is checked out.",
-                    "Wait, or have a steward recall it.",
-                ),
-                "is_operator" => Self::conflict(
-                    ErrorCode::IsOperator,
-                    "A device is changed with this credential as its operator.",
-                    "Give the device another operator first.",
-                ),
-                other => Self::conflict(
-                    ErrorCode::Conflict,
-                    format!("This conflicts with what is there ({other})."),
-                    "Read it again and try again.",
-                ),
-            },
+            StoreError::UnknownMigration(_) => Self::internal(error.to_string()),
+            StoreError::Conflict(conflict) => of_conflict(conflict),
         }
     }
+}
+
+/// What a conflict with a record says: its code, what happened, and what to do.
+fn of_conflict(conflict: Conflict) -> AppError {
+    let (code, detail, advice) = match conflict {
+        Conflict::PersonSignInName => (
+            ErrorCode::NameTaken,
+            "This sign-in name is taken.",
+            "Choose another.",
+        ),
+        Conflict::PeopleGroupName => (
+            ErrorCode::NameTaken,
+            "There is a group of this name.",
+            "Choose another.",
+        ),
+        Conflict::FolderName => (
+            ErrorCode::NameTaken,
+            "There is a folder of this name in the same place.",
+            "Choose another name or place.",
+        ),
+        Conflict::CredentialName => (
+            ErrorCode::NameTaken,
+            "There is a credential of this name in the same folder.",
+            "Choose another name or folder.",
+        ),
+        Conflict::DeviceName => (
+            ErrorCode::NameTaken,
+            "There is a device of this name in the same folder.",
+            "Choose another name or folder.",
+        ),
+        Conflict::KindName => (
+            ErrorCode::NameTaken,
+            "There is a kind of this name.",
+            "Choose another.",
+        ),
+        Conflict::SavedSearchName => (
+            ErrorCode::NameTaken,
+            "You have a saved search of this name.",
+            "Choose another, or remove that one first.",
+        ),
+        Conflict::AttachmentName => (
+            ErrorCode::NameTaken,
+            "There is an attachment of this name already.",
+            "Choose another, or remove that one first.",
+        ),
+        Conflict::HasAccountsElsewhere => (
+            ErrorCode::HasAccounts,
+            "Credentials elsewhere are accounts of a device in this folder.",
+            "Remove them from the device, or move the device out first.",
+        ),
+        Conflict::PasswordPolicyName => (
+            ErrorCode::NameTaken,
+            "There is a password policy of this name.",
+            "Choose another.",
+        ),
+        Conflict::AccessGrantOnce => (
+            ErrorCode::AlreadyGranted,
+            "They already have a grant there.",
+            "Edit that grant: `jexlin grant edit`, or Edit in the console.",
+        ),
+        Conflict::UpkeepPlanPlace => (
+            ErrorCode::AlreadyPlanned,
+            "It already has an upkeep plan of its own.",
+            "Edit that one.",
+        ),
+        Conflict::GatePlace => (
+            ErrorCode::AlreadyGated,
+            "It already has a gate of its own.",
+            "Edit that one.",
+        ),
+        Conflict::JobOneAtATime | Conflict::JobUnderWay => (
+            ErrorCode::JobUnderWay,
+            "A job is under way for this account.",
+            "Wait until it has ended: `jexlin upkeep watch`.",
+        ),
+        Conflict::CheckoutOneHolder | Conflict::CheckoutOnceEach => (
+            ErrorCode::Held,
+            "This credential is checked out, and its gate allows one holder at a time.",
+            "Ask the holder to check it in, or wait until the checkout ends.",
+        ),
+        Conflict::AccountTaken => (
+            ErrorCode::AccountTaken,
+            "Another credential is already the password of this account.",
+            "Remove that one from the device first, or use it.",
+        ),
+        Conflict::RotationOwed => (
+            ErrorCode::RotationOwed,
+            "The rotation after the last checkout is still pending for this account.",
+            "Wait until it is done, or rotate it now: `jexlin upkeep rotate`.",
+        ),
+        Conflict::MustRotate => (
+            ErrorCode::RotationOwed,
+            "This credential is checked out, and its gate rotates it when it is checked in.",
+            "Have it checked in first, or recall it.",
+        ),
+        Conflict::JobRunning => (
+            ErrorCode::JobRunning,
+            "This job is running or has ended; only a waiting job can be cancelled.",
+            "Wait until it has ended.",
+        ),
+        Conflict::CheckedOut => (
+            ErrorCode::Held,
+            "This credential is checked out.",
+            "Wait, or have a steward recall it.",
+        ),
+        Conflict::IsOperator => (
+            ErrorCode::IsOperator,
+            "A device is changed with this credential as its operator.",
+            "Give the device another operator first.",
+        ),
+        Conflict::FolderRemoved => (
+            ErrorCode::FolderRemoved,
+            "The folder is in the bin.",
+            "Restore the folder first: jexlin bin list.",
+        ),
+        Conflict::DeviceRemoved => (
+            ErrorCode::DeviceRemoved,
+            "The device is in the bin.",
+            "Restore the device first: jexlin bin list.",
+        ),
+        Conflict::OtherIndex => (
+            ErrorCode::Conflict,
+            "This conflicts with what is there.",
+            "Read it again and try again.",
+        ),
+    };
+    AppError::conflict(code, detail, advice)
 }
 
 impl From<Denied> for AppError {

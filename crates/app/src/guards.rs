@@ -105,7 +105,7 @@ pub async fn allow_sharing(unit: &mut UnitOfWork) -> AppResult<()> {
         return Ok(());
     }
     Err(AppError::forbidden(
-        "This organisation does not let stewards grant by themselves.",
+        "In this organisation, granting needs the duty `access`.",
         "Ask a person with the duty `access` who is also a steward here.",
     ))
 }

@@ -1,4 +1,4 @@
-//! How far the imports of this process are.
+//! The progress of the imports of this process.
 
 use std::collections::HashMap;
 use std::sync::{Arc, Mutex};

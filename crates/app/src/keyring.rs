@@ -281,7 +281,7 @@ fn open_key(roots: &[RootKey], row: &OrganisationRow) -> AppResult<(String, Orga
     }
     Err(AppError::conflict(
         ErrorCode::OtherRootKey,
-        "This root key does not open the vault: it is not, or no longer, the one of this database.",
+        "This root key does not open the vault: it is not, or no longer, the root key of this database.",
         "Put the root-key.json that belongs to the database into the service's folder, and use its passphrase.",
     ))
 }
@@ -289,7 +289,7 @@ fn open_key(roots: &[RootKey], row: &OrganisationRow) -> AppResult<(String, Orga
 fn seed_bytes(seed: &Secret) -> AppResult<&[u8; 32]> {
     seed.expose_secret()
         .try_into()
-        .map_err(|_| AppError::internal("the audit signing key has not 32 bytes"))
+        .map_err(|_| AppError::internal("the audit signing key does not have 32 bytes"))
 }
 
 fn signer(origin: &str, seed: &Secret) -> AppResult<Signer> {

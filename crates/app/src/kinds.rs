@@ -15,7 +15,7 @@ pub struct Known {
     /// Whether no new credential can be of it.
     pub retired: bool,
     /// It changes with the kind.
-    pub version: i32,
+    pub revision: i32,
 }
 
 /// A kind of the organisation's own.
@@ -35,7 +35,7 @@ pub fn of_row(row: KindRow) -> AppResult<Known> {
         kind,
         own: true,
         retired: row.retired_at.is_some(),
-        version: row.version,
+        revision: row.revision,
     })
 }
 
@@ -46,7 +46,7 @@ pub async fn find(tx: &mut Tx, name: &str) -> AppResult<Option<Known>> {
             kind,
             own: false,
             retired: false,
-            version: 1,
+            revision: 1,
         }));
     }
     tx.kind(name).await?.map(of_row).transpose()
@@ -61,7 +61,7 @@ pub async fn all(tx: &mut Tx) -> AppResult<Vec<Known>> {
             kind: kind.clone(),
             own: false,
             retired: settings.only_own_kinds,
-            version: 1,
+            revision: 1,
         })
     });
     own.into_iter().map(of_row).chain(built_in).collect()

@@ -1,4 +1,4 @@
-//! Sessions: what a sign-in that ended well becomes.
+//! Sessions, made from completed sign-ins.
 
 use chrono::{DateTime, Utc};
 use jexlin_core::audit::{Action, Event, TargetType};

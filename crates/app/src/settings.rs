@@ -13,5 +13,5 @@ pub async fn settings(tx: &mut Tx) -> AppResult<(Settings, i32)> {
     let row = tx.settings().await?;
     let settings = serde_json::from_value(row.body)
         .map_err(|error| AppError::internal(format!("stored settings: {error}")))?;
-    Ok((settings, row.version))
+    Ok((settings, row.revision))
 }

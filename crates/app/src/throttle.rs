@@ -1,4 +1,4 @@
-//! What slows guesses down.
+//! The throttle of sign-ins and other guesses.
 
 use chrono::{DateTime, TimeDelta, Utc};
 use jexlin_store::Tx;

@@ -5,11 +5,11 @@
 //! [`UnitOfWork::commit_audited`], which commits the action and its audit event together (promise
 //! 3), or with [`UnitOfWork::commit`] where nothing of worth was touched.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, HashSet};
 use std::sync::{Arc, Mutex};
 
 use chrono::{DateTime, TimeDelta, Utc};
-use jexlin_core::access::{Allowed, AtLeast, Denied, Level, Reach};
+use jexlin_core::access::{Allowed, AtLeast, Denied, Level, Reach, in_force};
 use jexlin_core::audit::{Action, TargetType};
 use jexlin_core::audit::{Event, Outcome};
 use jexlin_core::auth::read_token;
@@ -18,7 +18,7 @@ use jexlin_core::people::Duty;
 use jexlin_core::people::PersonState;
 use jexlin_core::vault::readings::Readings;
 use jexlin_core::words::Word as _;
-use jexlin_store::{PersonRow, Receipt, SessionRow, Tx};
+use jexlin_store::{FolderRow, GrantRow, PersonRow, Receipt, SessionRow, Tx, VisibleFolder};
 use uuid::Uuid;
 
 use crate::app::App;
@@ -35,13 +35,26 @@ pub struct Intent {
     detail: BTreeMap<String, String>,
 }
 
-/// What stands in for a level that is demanded of each target.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Authority {
+/// What allows a change of stewardship in place of a level on its target. Each is checked where it
+/// is used ([`UnitOfWork::act_by`]).
+#[derive(Clone, Copy, Debug)]
+pub enum Authority<'a> {
     /// The duty `access`, which repairs access without having any.
     AccessDuty,
-    /// A list of targets that the command has narrowed to those that the person is a steward of.
-    OwnStewardship,
+    /// A grant of `steward` to the one who acts.
+    OwnGrant(&'a GrantRow),
+}
+
+/// The folders that the one who acts is a steward of, as the records say in this transaction:
+/// evidence for changes in many folders. Only [`UnitOfWork::stewardship`] fills it.
+#[derive(Clone, Debug, Default)]
+pub struct Stewardship(HashSet<Uuid>);
+
+impl Stewardship {
+    /// Adds a folder that this transaction has added to a place where that was allowed.
+    pub fn add_new(&mut self, folder: &FolderRow) {
+        self.0.insert(folder.id);
+    }
 }
 
 /// Who acts, kept for the record of a refusal.
@@ -137,8 +150,8 @@ impl UnitOfWork {
         if !app.keyring.is_open() {
             return Err(AppError::locked());
         }
-        let (organisation, hash) = read_token(token)
-            .ok_or_else(|| AppError::signed_out("The token is not one of ours."))?;
+        let (organisation, hash) =
+            read_token(token).ok_or_else(|| AppError::signed_out("The token is not valid."))?;
         let (tx, session, person, now) = Self::admit(app, organisation, &hash).await?;
         // Once a minute is enough to tell idleness, and spares a write on every call. It is durable
         // at once: the request's own transaction may be long, and others would wait for it, or it
@@ -218,14 +231,48 @@ impl UnitOfWork {
         Ok(allowed)
     }
 
-    /// Says what the changes that follow are allowed by, in place of a level on each target.
+    /// Allows a change of stewardship by something else than a level on its target.
     ///
     /// # Errors
-    /// When the duty is not held.
-    pub fn act_by(&mut self, authority: Authority) -> AppResult<()> {
+    /// When the duty is not held, or the grant is not one of `steward`, in force, to the one who acts.
+    pub fn act_by(&mut self, authority: Authority<'_>) -> AppResult<()> {
         match authority {
             Authority::AccessDuty => self.duty(Duty::Access)?,
-            Authority::OwnStewardship => {}
+            Authority::OwnGrant(grant) => {
+                let own = grant.person_id == Some(self.person.id)
+                    && grant.held == Level::Steward.number()
+                    && in_force(grant.ends_at, self.now);
+                if !own {
+                    return Err(AppError::unknown("grant"));
+                }
+            }
+        }
+        self.demanded = Some(Level::Steward);
+        Ok(())
+    }
+
+    /// The folders that the one who acts sees, and which of them they are a steward of.
+    ///
+    /// # Errors
+    /// [`AppError`].
+    pub async fn stewardship(&mut self) -> AppResult<(Vec<VisibleFolder>, Stewardship)> {
+        let (person, now) = (self.person.id, self.now);
+        let folders = self.tx()?.visible_folders(person, now).await?;
+        let stewarded = folders
+            .iter()
+            .filter(|row| row.held == Some(Level::Steward.number()))
+            .map(|row| row.id);
+        let stewardship = Stewardship(stewarded.collect());
+        Ok((folders, stewardship))
+    }
+
+    /// Demands that the one who acts is a steward of a folder.
+    ///
+    /// # Errors
+    /// When they are not.
+    pub fn demand_stewardship(&mut self, of: &Stewardship, folder: Uuid) -> AppResult<()> {
+        if !of.0.contains(&folder) {
+            return Err(AppError::unknown("folder that you are a steward of"));
         }
         self.demanded = Some(Level::Steward);
         Ok(())
@@ -401,8 +448,8 @@ impl UnitOfWork {
             .tx
             .take()
             .ok_or_else(|| AppError::internal("the transaction is over"))?;
-        if tx.is_examination_due() {
-            crate::examination::examine(&mut tx, &self.keys.mac, self.now).await?;
+        if tx.is_revalidation_due() {
+            crate::revalidation::revalidate(&mut tx, &self.keys.mac, self.now).await?;
         }
         for chunk in std::mem::take(&mut self.gathered).chunks(2000) {
             tx.record_all(chunk, &self.keys.mac).await?;

@@ -78,7 +78,7 @@ fn of_http(status: Status) -> Problem {
             [
                 "Not found",
                 "There is nothing at this address.",
-                "Look at /api/v1/openapi.json for what there is.",
+                "The interface is described in /api/v1/openapi.json.",
             ],
         ),
         413 => problem(
@@ -100,7 +100,7 @@ fn of_http(status: Status) -> Problem {
             [
                 "Refused",
                 status.reason_lossy(),
-                "Look at /api/v1/openapi.json for how to ask.",
+                "The interface is described in /api/v1/openapi.json.",
             ],
         ),
     }

@@ -111,7 +111,7 @@ fn read_hop(text: &str) -> Option<IpAddr> {
 pub fn demand_token(request: &Request<'_>) -> AppResult<()> {
     read_token(&token_of(request)?)
         .map(|_| ())
-        .ok_or_else(|| AppError::signed_out("The token is not one of ours."))
+        .ok_or_else(|| AppError::signed_out("The token is not valid."))
 }
 
 /// Begins the unit of work of whoever sent a request.

@@ -9,7 +9,7 @@ use jexlin_app::config::Config;
 use rocket::figment::Figment;
 
 fn main() -> std::process::ExitCode {
-    if let Some(code) = jexlin_app::foreign::run_if_called() {
+    if let Some(code) = jexlin_app::file_reader::run_if_called() {
         return code;
     }
     tracing_subscriber::fmt()
@@ -73,7 +73,7 @@ async fn unlock() -> Result<(), String> {
                 .to_owned(),
         );
     }
-    jexlin_app::commands::setup::open_all(&app, "the machine of the service", 0)
+    jexlin_app::commands::vault_lock::open_all(&app, "the machine of the service", 0)
         .await
         .map_err(|fault| fault.detail().to_owned())?;
     say("The vault is open.")

@@ -1,9 +1,9 @@
-//! Access as code: written out, compared, made so.
+//! Access files: export, compare, apply.
 
 use std::collections::{BTreeSet, HashMap};
 
 use jexlin_api::ErrorCode;
-use jexlin_api::{AccessChange, AccessCompared, AccessMade};
+use jexlin_api::{AccessApplied, AccessChange, AccessCompared};
 use jexlin_core::access::Level;
 use jexlin_core::access::file::{
     self, Change, Demand, Document, Entry, GateTerms, GrantKey, Known, Lines, Spot, Terms, Who,
@@ -15,6 +15,7 @@ use jexlin_core::people::PersonType;
 use jexlin_core::words::Word as _;
 use jexlin_store::{
     ApproverRow, FolderRow, GateRow, GrantRow, GroupRow, MemberRow, PolicyRow, RuleRow,
+    VisibleFolder,
 };
 use uuid::Uuid;
 
@@ -25,7 +26,7 @@ use super::second_person::Act;
 use super::second_person::needs_second;
 use crate::error::{AppError, AppResult};
 use crate::guards::allow_sharing;
-use crate::unit_of_work::{Authority, UnitOfWork};
+use crate::unit_of_work::{Stewardship, UnitOfWork};
 
 /// The most changes that an answer names one by one.
 const MOST: usize = 1000;
@@ -42,6 +43,7 @@ struct World {
     policies: HashMap<String, PolicyRow>,
     grants: HashMap<(Spot, GrantKey), GrantRow>,
     gates: HashMap<Spot, GateRow>,
+    stewardship: Stewardship,
 }
 
 impl World {
@@ -79,31 +81,36 @@ fn entry_of<'a>(document: &'a Document, spot: &Spot) -> Option<&'a Entry> {
 /// Reads the world; of single credentials those that have something of their own, and those that
 /// `wanted` names.
 async fn world(unit: &mut UnitOfWork, wanted: &Document) -> AppResult<World> {
-    let (me, now) = (unit.person.id, unit.now);
     let mut world = World::default();
     world.known.changes_groups = unit.duty(Duty::People).is_ok();
     world.known.changes_policies = unit.duty(Duty::Policy).is_ok();
     world.known.adds_at_top = may_add_at_top(unit).await.is_ok();
+    let whos = read_people(unit, &mut world, wanted).await?;
+    let policy_names = read_policies(unit, &mut world, wanted).await?;
+    world.known.kinds = crate::kinds::all_names(unit.tx()?).await?;
+    let spots = read_places(unit, &mut world, wanted).await?;
+    read_grants(unit, &mut world, &spots, &whos).await?;
+    read_rules(unit, &mut world, &spots, &whos, &policy_names).await?;
+    Ok(world)
+}
 
+/// Reads people, clients and groups; returns each by its identifier.
+async fn read_people(
+    unit: &mut UnitOfWork,
+    world: &mut World,
+    wanted: &Document,
+) -> AppResult<HashMap<Uuid, Who>> {
     let mut whos: HashMap<Uuid, Who> = HashMap::new();
     for person in unit.tx()?.people(None, i64::MAX).await? {
-        let client = person.person_type == PersonType::Client;
         let name = person.sign_in_name;
-        whos.insert(
-            person.id,
-            if client {
-                Who::Client(name.clone())
-            } else {
-                Who::Person(name.clone())
-            },
-        );
-        world.people.insert(name.clone(), person.id);
-        if client {
-            &mut world.known.clients
+        let (who, known) = if person.person_type == PersonType::Client {
+            (Who::Client(name.clone()), &mut world.known.clients)
         } else {
-            &mut world.known.people
-        }
-        .insert(name, person.state.0);
+            (Who::Person(name.clone()), &mut world.known.people)
+        };
+        whos.insert(person.id, who);
+        known.insert(name.clone(), person.state.0);
+        world.people.insert(name, person.id);
     }
     for group in unit.tx()?.groups(None, i64::MAX).await? {
         whos.insert(group.id, Who::Group(group.name.clone()));
@@ -121,19 +128,25 @@ async fn world(unit: &mut UnitOfWork, wanted: &Document) -> AppResult<World> {
             members.insert(who.clone());
         }
     }
-    if world.known.changes_groups {
-        world.now.groups = world.known.groups.clone();
-    } else {
-        // What one may not change is compared all the same, so that it can be refused.
-        world.now.groups = world
-            .known
-            .groups
-            .iter()
-            .filter(|(name, _)| wanted.groups.contains_key(*name))
-            .map(|(name, all)| (name.clone(), all.clone()))
-            .collect();
-    }
-    let mut policy_names: HashMap<Uuid, String> = HashMap::new();
+    // What one may not change is compared all the same, so that it can be refused.
+    let compared = |name: &String| world.known.changes_groups || wanted.groups.contains_key(name);
+    world.now.groups = world
+        .known
+        .groups
+        .iter()
+        .filter(|(name, _)| compared(name))
+        .map(|(name, all)| (name.clone(), all.clone()))
+        .collect();
+    Ok(whos)
+}
+
+/// Reads password policies; returns the name of each by its identifier.
+async fn read_policies(
+    unit: &mut UnitOfWork,
+    world: &mut World,
+    wanted: &Document,
+) -> AppResult<HashMap<Uuid, String>> {
+    let mut policy_names = HashMap::new();
     for row in unit.tx()?.policies().await? {
         let rules = serde_json::from_value(row.rules.clone())
             .map_err(|error| AppError::internal(format!("policy {}: {error}", row.id)))?;
@@ -144,33 +157,26 @@ async fn world(unit: &mut UnitOfWork, wanted: &Document) -> AppResult<World> {
         }
         world.policies.insert(row.name.clone(), row);
     }
-    world.known.kinds = crate::kinds::all_names(unit.tx()?).await?;
+    Ok(policy_names)
+}
 
-    let rows = unit.tx()?.visible_folders(me, now).await?;
-    let by_id: HashMap<Uuid, (Option<Uuid>, String)> = rows
-        .iter()
-        .map(|row| (row.id, (row.parent_id, row.name.clone())))
-        .collect();
-    let path = |id: Uuid| {
-        let (mut names, mut next) = (vec![], Some(id));
-        while let Some((parent, name)) = next.and_then(|id| by_id.get(&id)) {
-            names.push(name.as_str());
-            next = *parent;
-        }
-        names
-            .iter()
-            .rev()
-            .map(|name| format!("/{name}"))
-            .collect::<String>()
-    };
+/// Reads the folders that the asker sees and the credentials in those that they are a steward of;
+/// returns what they may change by its identifier.
+async fn read_places(
+    unit: &mut UnitOfWork,
+    world: &mut World,
+    wanted: &Document,
+) -> AppResult<HashMap<Uuid, Spot>> {
+    let (rows, stewardship) = unit.stewardship().await?;
+    world.stewardship = stewardship;
+    let paths = paths_of(&rows);
     let mut spots: HashMap<Uuid, Spot> = HashMap::new();
-    let mut mine: HashMap<Uuid, String> = HashMap::new();
     for row in &rows {
-        let (path, steward) = (path(row.id), row.held == Some(Level::Steward.number()));
+        let path = paths.get(&row.id).cloned().unwrap_or_default();
+        let steward = row.held == Some(Level::Steward.number());
         world.known.folders.insert(row.id, (path.clone(), steward));
         if steward {
             spots.insert(row.id, Spot::Folder(path.clone()));
-            mine.insert(row.id, path.clone());
             world.folders.insert(path.clone(), row.id);
             world.now.folders.insert(
                 path,
@@ -189,7 +195,7 @@ async fn world(unit: &mut UnitOfWork, wanted: &Document) -> AppResult<World> {
         .filter_map(|(folder, name)| Some((*world.folders.get(folder)?, name.to_owned())))
         .collect();
     for row in unit.tx()?.credentials_apart(&named).await? {
-        let Some(folder) = mine.get(&row.folder_id) else {
+        let Some(Spot::Folder(folder)) = spots.get(&row.folder_id) else {
             continue;
         };
         let path = format!("{folder}/{}", row.name);
@@ -204,9 +210,25 @@ async fn world(unit: &mut UnitOfWork, wanted: &Document) -> AppResult<World> {
             },
         );
     }
-    read_grants(unit, &mut world, &spots, &whos).await?;
-    read_rules(unit, &mut world, &spots, &whos, &policy_names).await?;
-    Ok(world)
+    Ok(spots)
+}
+
+/// The path of each folder.
+fn paths_of(rows: &[VisibleFolder]) -> HashMap<Uuid, String> {
+    let by_id: HashMap<Uuid, (Option<Uuid>, &str)> = rows
+        .iter()
+        .map(|row| (row.id, (row.parent_id, row.name.as_str())))
+        .collect();
+    let path = |id: Uuid| {
+        let (mut names, mut next) = (vec![], Some(id));
+        while let Some((parent, name)) = next.and_then(|id| by_id.get(&id)) {
+            names.push(*name);
+            next = *parent;
+        }
+        let names = names.iter().rev();
+        names.map(|name| format!("/{name}")).collect::<String>()
+    };
+    rows.iter().map(|row| (row.id, path(row.id))).collect()
 }
 
 fn entry_mut<'a>(document: &'a mut Document, spot: &Spot) -> Option<&'a mut Entry> {
@@ -288,7 +310,7 @@ async fn read_rules(
             entry.gate = Some(GateTerms {
                 reason: row.needs_reason,
                 approvers: approvers.remove(&row.id).unwrap_or_default(),
-                minutes: row.longest_minutes,
+                minutes: row.max_minutes,
                 one_holder: row.one_holder,
                 rotate: row.rotate_on_return,
             });
@@ -395,97 +417,31 @@ impl Batch {
 
 /// Makes all changes, each with its event; refuses what nobody may do.
 async fn make(unit: &mut UnitOfWork, brought: &mut Brought) -> AppResult<()> {
-    let (me, now) = (unit.person.id, unit.now);
-    // A file that names what its asker is no steward of was refused when it was compared.
-    unit.act_by(Authority::OwnStewardship)?;
     let mut batch = Batch::default();
     for change in &brought.changes {
+        let (world, wanted) = (&mut brought.world, &brought.wanted);
+        demand_for(unit, world, change).await?;
         match change {
             Change::AddPolicy(_)
             | Change::ChangePolicy(_)
             | Change::SetDemand(_)
-            | Change::RemoveDemand(_) => {
-                change_rules(unit, &mut brought.world, &brought.wanted, change).await?;
-            }
-            Change::AddGroup(name) => {
-                unit.begin_audit(Action::GroupAdd, TargetType::Group, None, name);
-                let name = super::names::named("name", name)?;
-                let row = GroupRow {
-                    id: Uuid::now_v7(),
-                    organisation: unit.organisation(),
-                    name: name.clone(),
-                    created_at: unit.now,
-                    version: 1,
-                };
-                unit.tx()?.add_group(&row).await?;
-                unit.set_target(row.id, &name);
-                brought.world.groups.insert(name, row.id);
-            }
+            | Change::RemoveDemand(_) => change_rules(unit, world, wanted, change).await?,
+            Change::AddGroup(name) => add_group(unit, world, name).await?,
             Change::Join(group, who) | Change::Leave(group, who) => {
-                let (id, member) = (
-                    brought.world.place(&change.spot())?,
-                    brought.world.subject(who)?,
-                );
-                let joins = matches!(change, Change::Join(..));
-                unit.begin_audit(
-                    if joins {
-                        Action::GroupJoin
-                    } else {
-                        Action::GroupLeave
-                    },
-                    TargetType::Group,
-                    Some(id),
-                    group,
-                );
-                unit.add_detail("member", who.to_string());
-                if joins {
-                    let (me, now) = (unit.person.id, unit.now);
-                    if unit.tx()?.brings_power(id, Some(me), now).await? {
-                        alone(
-                            unit,
-                            &Act::JoinGroup { group: id, member },
-                            &format!("adding {who} to {group}"),
-                        )
-                        .await?;
-                    }
-                    let organisation = unit.organisation();
-                    batch.joined.push(MemberRow {
-                        organisation,
-                        group_id: id,
-                        member,
-                        member_is_group: matches!(who, Who::Group(_)),
-                    });
-                } else {
-                    batch.left.push((id, member));
-                }
+                let id = world.place(&change.spot())?;
+                let member = (who, world.subject(who)?);
+                edit_member(unit, change, (group, id), member, &mut batch).await?;
             }
-            Change::AddFolder(path) => add_folder(unit, &mut brought.world, path).await?,
+            Change::AddFolder(path) => add_folder(unit, world, path).await?,
             Change::Close(path, closed) => {
-                let id = brought.world.place(&change.spot())?;
-                batch.write(unit).await?;
-                unit.begin_audit(Action::FolderEdit, TargetType::Folder, Some(id), path);
-                unit.add_detail("closed", if *closed { "yes" } else { "no" });
-                let mut row = unit.tx()?.folder(id).await?;
-                row.closed = *closed;
-                unit.tx()?.edit_folder(&row).await?;
-                if *closed {
-                    batch.closed.push(id);
-                    batch.doubtful.push(id);
-                }
+                let id = world.place(&change.spot())?;
+                close_folder(unit, (path, id), *closed, &mut batch).await?;
             }
             Change::Grant(spot, key) | Change::Alter(spot, key) | Change::Withdraw(spot, key) => {
-                edit_grant(
-                    unit,
-                    &brought.world,
-                    &brought.wanted,
-                    change,
-                    spot,
-                    key,
-                    &mut batch,
-                )?;
+                edit_grant(unit, world, wanted, change, spot, key, &mut batch)?;
             }
             Change::SetGate(spot) | Change::RemoveGate(spot) => {
-                edit_gate(unit, &brought.world, &brought.wanted, spot).await?
+                edit_gate(unit, world, wanted, spot).await?;
             }
         }
         unit.add_detail("by", "access file");
@@ -493,19 +449,109 @@ async fn make(unit: &mut UnitOfWork, brought: &mut Brought) -> AppResult<()> {
     }
     batch.write(unit).await?;
     unit.begin_audit(Action::AccessApply, TargetType::Folder, None, "");
-    let gone = unit
-        .tx()?
-        .without_steward(Some(&batch.doubtful), now)
-        .await?;
+    check_stewards(unit, &brought.world, &batch).await
+}
+
+/// Demands the duty or the stewardship that a change needs. A file that asks for more was refused
+/// with its line when it was compared.
+async fn demand_for(unit: &mut UnitOfWork, world: &World, change: &Change) -> AppResult<()> {
+    let folder = match change.spot() {
+        Spot::Policy(_) => return unit.duty(Duty::Policy),
+        Spot::Group(_) => return unit.duty(Duty::People),
+        Spot::Folder(path) if !matches!(change, Change::AddFolder(_)) => path,
+        Spot::Folder(path) | Spot::Credential(path) => match path.rsplit_once('/') {
+            Some((above, _)) if !above.is_empty() => above.to_owned(),
+            _ => return may_add_at_top(unit).await,
+        },
+    };
+    let id = world.place(&Spot::Folder(folder))?;
+    unit.demand_stewardship(&world.stewardship, id)
+}
+
+async fn add_group(unit: &mut UnitOfWork, world: &mut World, name: &str) -> AppResult<()> {
+    unit.begin_audit(Action::GroupAdd, TargetType::Group, None, name);
+    let name = super::names::named("name", name)?;
+    let row = GroupRow {
+        id: Uuid::now_v7(),
+        organisation: unit.organisation(),
+        name: name.clone(),
+        created_at: unit.now,
+        revision: 1,
+    };
+    unit.tx()?.add_group(&row).await?;
+    unit.set_target(row.id, &name);
+    world.groups.insert(name, row.id);
+    Ok(())
+}
+
+/// Adds a member to a group, or removes one.
+async fn edit_member(
+    unit: &mut UnitOfWork,
+    change: &Change,
+    (group, id): (&str, Uuid),
+    (who, member): (&Who, Uuid),
+    batch: &mut Batch,
+) -> AppResult<()> {
+    let joins = matches!(change, Change::Join(..));
+    let action = if joins {
+        Action::GroupAddMember
+    } else {
+        Action::GroupRemoveMember
+    };
+    unit.begin_audit(action, TargetType::Group, Some(id), group);
+    unit.add_detail("member", who.to_string());
+    if !joins {
+        batch.left.push((id, member));
+        return Ok(());
+    }
+    let (me, now) = (unit.person.id, unit.now);
+    if unit.tx()?.brings_power(id, Some(me), now).await? {
+        let act = Act::JoinGroup { group: id, member };
+        alone(unit, &act, &format!("adding {who} to {group}")).await?;
+    }
+    batch.joined.push(MemberRow {
+        organisation: unit.organisation(),
+        group_id: id,
+        member,
+        member_is_group: matches!(who, Who::Group(_)),
+    });
+    Ok(())
+}
+
+/// Stops a folder from inheriting grants, or lets it inherit them again.
+async fn close_folder(
+    unit: &mut UnitOfWork,
+    (path, id): (&str, Uuid),
+    closed: bool,
+    batch: &mut Batch,
+) -> AppResult<()> {
+    batch.write(unit).await?;
+    unit.begin_audit(Action::FolderEdit, TargetType::Folder, Some(id), path);
+    unit.add_detail("closed", if closed { "yes" } else { "no" });
+    let mut row = unit.tx()?.folder(id).await?;
+    row.closed = closed;
+    unit.tx()?.edit_folder(&row).await?;
+    if closed {
+        batch.closed.push(id);
+        batch.doubtful.push(id);
+    }
+    Ok(())
+}
+
+/// Refuses changes after which a folder has no steward, or the asker has shut themselves out.
+async fn check_stewards(unit: &mut UnitOfWork, world: &World, batch: &Batch) -> AppResult<()> {
+    let (me, now) = (unit.person.id, unit.now);
     let path_of = |id: &Uuid| {
-        brought
-            .world
-            .folders
-            .iter()
+        let mut folders = world.folders.iter();
+        folders
             .find(|(_, its)| *its == id)
             .map(|(path, _)| path.clone())
             .unwrap_or_default()
     };
+    let gone = unit
+        .tx()?
+        .without_steward(Some(&batch.doubtful), now)
+        .await?;
     if let Some(first) = gone.first() {
         return Err(AppError::conflict(
             ErrorCode::LastSteward,
@@ -537,7 +583,7 @@ async fn add_folder(unit: &mut UnitOfWork, world: &mut World, path: &str) -> App
     if path.matches('/').count() > DEEPEST {
         return Err(AppError::field(
             "file",
-            format!("{path} is deeper than {DEEPEST} folders in each other"),
+            format!("{path} is nested deeper than {DEEPEST} folders"),
         ));
     }
     let row = FolderRow {
@@ -553,11 +599,12 @@ async fn add_folder(unit: &mut UnitOfWork, world: &mut World, path: &str) -> App
         created_at: unit.now,
         created_by: Some(unit.person.id),
         removed_at: None,
-        version: 1,
+        revision: 1,
     };
     unit.tx()?.add_folder(&row).await?;
     unit.set_target(row.id, path);
     world.folders.insert(path.to_owned(), row.id);
+    world.stewardship.add_new(&row);
     Ok(())
 }
 
@@ -674,12 +721,12 @@ async fn edit_gate(
             unit,
             &Act::RemoveGate {
                 gate: row.id,
-                version: row.version,
+                revision: row.revision,
             },
             &format!("removing the gate of {}", spot.name()),
         )
         .await?;
-        return Ok(unit.tx()?.remove_gate(row.id, row.version).await?);
+        return Ok(unit.tx()?.remove_gate(row.id, row.revision).await?);
     };
     unit.begin_audit(
         if present.is_some() {
@@ -699,10 +746,10 @@ async fn edit_gate(
         credential_id: (!folder).then_some(id),
         needs_reason: terms.reason,
         needs_approval: !terms.approvers.is_empty(),
-        longest_minutes: terms.minutes,
+        max_minutes: terms.minutes,
         one_holder: terms.one_holder,
         rotate_on_return: terms.rotate,
-        version: present.map_or(1, |row| row.version),
+        revision: present.map_or(1, |row| row.revision),
         device_id: None,
     };
     let mut approvers = vec![];
@@ -721,7 +768,7 @@ async fn edit_gate(
                 unit,
                 &Act::RemoveGate {
                     gate: row.id,
-                    version: row.version,
+                    revision: row.revision,
                 },
                 &format!("weakening the gate of {}", spot.name()),
             )
@@ -761,7 +808,7 @@ async fn change_rules(
                         name,
                         rules,
                         is_default: false,
-                        version: 1,
+                        revision: 1,
                     }
                 }
             };
@@ -779,7 +826,7 @@ async fn change_rules(
             unit.add_detail("rules", row.rules.to_string());
             if present {
                 unit.tx()?.edit_policy(&row).await?;
-                unit.tx()?.judge_all_again(None).await?;
+                unit.tx()?.reassess_all(None).await?;
             } else {
                 unit.tx()?.add_policy(&row).await?;
             }
@@ -895,7 +942,7 @@ pub async fn apply(
     unit: &mut UnitOfWork,
     bytes: &[u8],
     expect: Option<&str>,
-) -> AppResult<AccessMade> {
+) -> AppResult<AccessApplied> {
     unit.begin_audit(Action::AccessApply, TargetType::Folder, None, "");
     let mut brought = brought(unit, bytes).await?;
     if expect.is_some_and(|expect| expect != brought.state) {
@@ -904,12 +951,12 @@ pub async fn apply(
     let count = brought.changes.len();
     if count == 0 {
         unit.commit().await?;
-        return Ok(AccessMade { count });
+        return Ok(AccessApplied { count });
     }
     make(unit, &mut brought).await?;
     unit.begin_audit(Action::AccessApply, TargetType::Folder, None, "");
     unit.add_detail("changes", count.to_string());
     unit.add_detail("state", brought.state);
     unit.commit_audited().await?;
-    Ok(AccessMade { count })
+    Ok(AccessApplied { count })
 }

@@ -1,4 +1,4 @@
-//! Access put in order: what has no steward, what is of no use, what changes hands.
+//! Access issues and how they are fixed, and transfers of stewardship.
 
 use std::collections::{BTreeMap, BTreeSet};
 
@@ -7,7 +7,7 @@ use jexlin_api::{
     AccessIssue, AccessIssuesFixed, FixAccessIssues, StewardshipTransferred, TransferStewardship,
 };
 use jexlin_core::access::IssueType;
-use jexlin_core::access::{Level, in_force};
+use jexlin_core::access::{Level, Reach, in_force, mark};
 use jexlin_core::audit::{Action, TargetType};
 use jexlin_core::people::Duty;
 use jexlin_core::people::PersonState;
@@ -28,7 +28,7 @@ const fn advice(issue: IssueType) -> &'static str {
     match issue {
         IssueType::NoSteward => "Add a steward who can sign in.",
         IssueType::Left => "Remove the grant: its grantee has left.",
-        IssueType::Ended => "Remove the grant: it has expired.",
+        IssueType::Expired => "Remove the grant: it has expired.",
         IssueType::Redundant => "Remove the grant: another grant gives the same access.",
     }
 }
@@ -49,8 +49,8 @@ async fn access_issues(unit: &mut UnitOfWork) -> AppResult<Vec<AccessIssue>> {
     }
     for row in unit.tx()?.idle_grants(now).await? {
         items.push(AccessIssue {
-            advice: advice(row.why.0).into(),
-            issue_type: row.why.0,
+            advice: advice(row.issue_type.0).into(),
+            issue_type: row.issue_type.0,
             id: row.grant.id,
             place: row.grant.place,
             subject_name: row.grant.subject_name,
@@ -95,7 +95,7 @@ async fn active(unit: &mut UnitOfWork, field: &str, person: Uuid) -> AppResult<P
     if row.person_type == PersonType::Client {
         return Err(AppError::field(
             field,
-            format!("{} is a program: name a person", row.display_name),
+            format!("{} is a client: name a person", row.display_name),
         ));
     }
     if row.state == PersonState::Active {
@@ -116,7 +116,7 @@ pub async fn fix(unit: &mut UnitOfWork, body: FixAccessIssues) -> AppResult<Acce
     if body.withdraw.is_empty() && body.folders.is_empty() {
         return Err(AppError::field(
             "withdraw",
-            "name a grant to take away, or a folder that needs a steward",
+            "name a grant to remove, or a folder that needs a steward",
         ));
     }
     let found: BTreeMap<Uuid, AccessIssue> = access_issues(unit)
@@ -132,8 +132,8 @@ pub async fn fix(unit: &mut UnitOfWork, body: FixAccessIssues) -> AppResult<Acce
         if !in_place {
             return Err(AppError::conflict(
                 ErrorCode::NotBroken,
-                format!("{id} is no access issue, or not any more."),
-                "Look at what is with `jexlin access-issue list`.",
+                format!("{id} is not an access issue, or no longer is."),
+                "List the issues: `jexlin access-issue list`.",
             ));
         }
     }
@@ -245,15 +245,127 @@ async fn appoint(
     Ok(folders.len())
 }
 
-/// Hands over, in the transaction that is under way: the paths of what changed hands.
+/// A transfer that has been checked.
+struct Transfer<'a> {
+    body: &'a TransferStewardship,
+    from: &'a PersonRow,
+    to: &'a PersonRow,
+    /// Whether the duty `access` allows it everywhere.
+    by_duty: bool,
+    /// The folders that it is limited to.
+    within: Option<BTreeSet<Uuid>>,
+    /// The grants that the new steward has.
+    theirs: Vec<GrantRow>,
+}
+
+impl Transfer<'_> {
+    /// The path of what a grant is on and what reaches the one who acts there, when it may be
+    /// transferred.
+    async fn place(
+        &self,
+        unit: &mut UnitOfWork,
+        row: &GrantRow,
+    ) -> AppResult<Option<(String, Reach)>> {
+        let (me, now) = (unit.person.id, unit.now);
+        if row.held != Level::Steward.number() || !in_force(row.ends_at, now) {
+            return Ok(None);
+        }
+        let (folder, path, reach) = match target_of(row.folder_id, row.credential_id)? {
+            Target::Folder(id) => (
+                id,
+                unit.tx()?.path_of(id).await?,
+                unit.tx()?.reach_folder(me, id, now).await?,
+            ),
+            Target::Credential(id) => {
+                let Ok(found) = unit.tx()?.credential(id).await else {
+                    return Ok(None);
+                };
+                (
+                    found.folder_id,
+                    place_of(unit, id).await?,
+                    unit.tx()?.reach_credential(me, id, now).await?,
+                )
+            }
+        };
+        let inside = self
+            .within
+            .as_ref()
+            .is_none_or(|within| within.contains(&folder));
+        let allowed = self.by_duty || self.body.from == me || reach.level() == Some(Level::Steward);
+        Ok((inside && allowed).then_some((path, reach)))
+    }
+
+    /// The grant that the new steward gets for one: what they hold there by a grant of their own
+    /// goes up in it.
+    fn successor(&self, unit: &UnitOfWork, row: &GrantRow) -> GrantRow {
+        fn scope(grant: &GrantRow) -> impl PartialEq + '_ {
+            (
+                grant.folder_id,
+                grant.credential_id,
+                &grant.only_kind,
+                &grant.only_tag,
+            )
+        }
+        let present = self
+            .theirs
+            .iter()
+            .find(|grant| scope(grant) == scope(row))
+            .filter(|grant| {
+                grant.held == Level::Steward.number() && in_force(grant.ends_at, unit.now)
+            });
+        GrantRow {
+            id: Uuid::now_v7(),
+            person_id: Some(self.to.id),
+            history: row.history || present.is_some_and(|grant| grant.history),
+            ends_at: present.map_or(row.ends_at, |grant| {
+                grant
+                    .ends_at
+                    .and_then(|end| row.ends_at.map(|other| end.max(other)))
+            }),
+            created_at: unit.now,
+            created_by: Some(unit.person.id),
+            ..row.clone()
+        }
+    }
+
+    /// Transfers one grant, with its events.
+    async fn grant(
+        &self,
+        unit: &mut UnitOfWork,
+        row: &GrantRow,
+        (path, reach): (&str, Reach),
+    ) -> AppResult<()> {
+        if self.by_duty {
+            unit.act_by(Authority::AccessDuty)?;
+        } else if self.body.from == unit.person.id {
+            unit.act_by(Authority::OwnGrant(row))?;
+        } else {
+            unit.demand::<mark::Steward>(reach)?;
+        }
+        let (target, target_type) = target_type_of(target_of(row.folder_id, row.credential_id)?);
+        let queue = |unit: &mut UnitOfWork, action: Action, word: &str, name: &str| {
+            unit.begin_audit(action, target_type, Some(target), path);
+            unit.add_detail(word, name);
+            unit.add_detail("level", Level::Steward.word());
+            unit.add_detail("by", "transfer-stewardship");
+            unit.queue_event()
+        };
+        queue(unit, Action::GrantAdd, "to", &self.to.display_name)?;
+        let new = self.successor(unit, row);
+        unit.tx()?.put_grant(&new).await?;
+        if !self.body.keep {
+            queue(unit, Action::GrantRemove, "from", &self.from.display_name)?;
+            unit.tx()?.remove_grants(&[row.id]).await?;
+        }
+        Ok(())
+    }
+}
+
+/// Transfers stewardship in the transaction that is under way; returns the paths of what was
+/// transferred.
 pub async fn transfer(unit: &mut UnitOfWork, body: &TransferStewardship) -> AppResult<Vec<String>> {
-    let (me, now) = (unit.person.id, unit.now);
-    unit.begin_audit(
-        Action::AccessTransferStewardship,
-        TargetType::Person,
-        Some(body.from),
-        "",
-    );
+    let action = Action::AccessTransferStewardship;
+    unit.begin_audit(action, TargetType::Person, Some(body.from), "");
     let from = unit
         .tx()?
         .person(body.from)
@@ -261,110 +373,40 @@ pub async fn transfer(unit: &mut UnitOfWork, body: &TransferStewardship) -> AppR
         .map_err(|_| AppError::unknown("person"))?;
     unit.set_target(from.id, &from.display_name);
     if body.from == body.to {
-        return Err(AppError::field("to", "it is theirs already"));
+        return Err(AppError::field("to", "this person is the steward already"));
     }
     let to = active(unit, "to", body.to).await?;
     unit.add_detail("to", to.display_name.clone());
     unit.tx()?.lock_access().await?;
-    let duty = unit.duty(Duty::Access).is_ok();
-    if duty && body.to == me && body.from != me {
+    let by_duty = unit.duty(Duty::Access).is_ok();
+    if by_duty && body.to == unit.person.id && body.from != unit.person.id {
         return Err(AppError::forbidden(
             "The duty `access` gives no access to credentials: you cannot transfer stewardship to yourself.",
             "Name another person.",
         ));
     }
     allow_sharing(unit).await?;
-    let within: Option<BTreeSet<Uuid>> = match body.below {
+    let within = match body.below {
         None => None,
         Some(top) => Some(unit.tx()?.subtree(top).await?.into_iter().collect()),
     };
-    let theirs = unit.tx()?.grants_naming(body.to).await?;
+    let transfer = Transfer {
+        body,
+        from: &from,
+        to: &to,
+        by_duty,
+        within,
+        theirs: unit.tx()?.grants_naming(body.to).await?,
+    };
     let mut places = vec![];
     for row in unit.tx()?.grants_naming(body.from).await? {
-        if row.held != Level::Steward.number() || !in_force(row.ends_at, now) {
-            continue;
+        if let Some((path, reach)) = transfer.place(unit, &row).await? {
+            transfer.grant(unit, &row, (&path, reach)).await?;
+            places.push(path);
         }
-        let target = target_of(row.folder_id, row.credential_id)?;
-        let (folder, path, level) = match target {
-            Target::Folder(id) => (
-                id,
-                unit.tx()?.path_of(id).await?,
-                unit.tx()?.reach_folder(me, id, now).await?.level(),
-            ),
-            Target::Credential(id) => {
-                let Ok(found) = unit.tx()?.credential(id).await else {
-                    continue;
-                };
-                (
-                    found.folder_id,
-                    place_of(unit, id).await?,
-                    unit.tx()?.reach_credential(me, id, now).await?.level(),
-                )
-            }
-        };
-        if within
-            .as_ref()
-            .is_some_and(|within| !within.contains(&folder))
-            || !(duty || body.from == me || level == Some(Level::Steward))
-        {
-            continue;
-        }
-        unit.act_by(if duty {
-            Authority::AccessDuty
-        } else {
-            Authority::OwnStewardship
-        })?;
-        let (target, target_type) = target_type_of(target);
-        let said = |unit: &mut UnitOfWork, action: Action, word: &str, name: &str| {
-            unit.begin_audit(action, target_type, Some(target), &path);
-            unit.add_detail(word, name);
-            unit.add_detail("level", Level::Steward.word());
-            unit.add_detail("by", "transfer-stewardship");
-            unit.queue_event()
-        };
-        said(unit, Action::GrantAdd, "to", &to.display_name)?;
-        // What they held there by a lower grant of their own goes up in this one.
-        let same = |other: &&GrantRow| {
-            (
-                other.folder_id,
-                other.credential_id,
-                &other.only_kind,
-                &other.only_tag,
-            ) == (
-                row.folder_id,
-                row.credential_id,
-                &row.only_kind,
-                &row.only_tag,
-            )
-        };
-        let present = theirs
-            .iter()
-            .find(same)
-            .filter(|grant| grant.held == Level::Steward.number() && in_force(grant.ends_at, now));
-        let ends_at = present.map_or(row.ends_at, |grant| {
-            grant
-                .ends_at
-                .and_then(|end| row.ends_at.map(|other| end.max(other)))
-        });
-        let history = row.history || present.is_some_and(|grant| grant.history);
-        let new = GrantRow {
-            id: Uuid::now_v7(),
-            person_id: Some(body.to),
-            history,
-            ends_at,
-            created_at: now,
-            created_by: Some(me),
-            ..row.clone()
-        };
-        unit.tx()?.put_grant(&new).await?;
-        if !body.keep {
-            said(unit, Action::GrantRemove, "from", &from.display_name)?;
-            unit.tx()?.remove_grants(&[row.id]).await?;
-        }
-        places.push(path);
     }
     unit.begin_audit(
-        Action::AccessTransferStewardship,
+        action,
         TargetType::Person,
         Some(body.from),
         &from.display_name,
@@ -375,10 +417,10 @@ pub async fn transfer(unit: &mut UnitOfWork, body: &TransferStewardship) -> AppR
         return Err(AppError::conflict(
             ErrorCode::NothingToTransferStewardship,
             format!(
-                "There is nothing that {} is a steward of by a grant of their own, and that you may transfer.",
+                "{} holds no stewardship by a grant of their own that you may transfer.",
                 from.display_name
             ),
-            "You can transfer your own stewardship, or that on what you are a steward of; anything else takes the duty `access`.",
+            "You can transfer your own stewardship, or that on what you are a steward of; anything else needs the duty `access`.",
         ));
     }
     Ok(places)

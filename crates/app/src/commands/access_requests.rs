@@ -1,4 +1,5 @@
-//! What somebody sees the name of and no more, where the organisation lets them, and asking for it.
+//! Credentials that people see only the name of, where the organisation allows it, and access
+//! requests for them.
 
 use chrono::{DateTime, Utc};
 use jexlin_api::ErrorCode;
@@ -24,7 +25,7 @@ async fn allowed(unit: &mut UnitOfWork) -> AppResult<()> {
     }
     Err(AppError::forbidden(
         "This organisation hides the names of credentials that you have no access to.",
-        "Ask an administrator what there is; the setting is `discoverable_names`.",
+        "Ask an administrator for the name; the setting is `discoverable_names`.",
     ))
 }
 
@@ -119,8 +120,8 @@ pub async fn ask(unit: &mut UnitOfWork, body: NewAccessRequest) -> AppResult<Acc
     {
         return Err(AppError::conflict(
             ErrorCode::WithinReach,
-            "You hold something on this already.",
-            "Ask one of its stewards for more: they are under Access.",
+            "You already have access to this.",
+            "Ask one of its stewards for a higher level; they are listed under Access.",
         ));
     }
     if !unit
@@ -135,7 +136,7 @@ pub async fn ask(unit: &mut UnitOfWork, body: NewAccessRequest) -> AppResult<Acc
     if body.level == Level::Steward {
         return Err(AppError::field(
             "level",
-            "one asks for list, use, reveal or edit",
+            "must be list, use, reveal or edit",
         ));
     }
     let reason = body.reason.trim().to_owned();
@@ -224,7 +225,7 @@ async fn settle(
         return Err(AppError::conflict(
             ErrorCode::AccessRequestSettled,
             format!("This access request is {} already.", row.state),
-            "Look at the list again.",
+            "Reload the list.",
         ));
     }
     if state == AccessRequestState::Granted {

@@ -92,7 +92,7 @@ async fn arrive(
     content: impl AsyncRead + Unpin,
 ) -> AppResult<(i64, i32)> {
     let cut_off = |error: std::io::Error| {
-        AppError::malformed(format!("The file was cut off on its way: {error}."))
+        AppError::malformed(format!("The upload was interrupted: {error}."))
     };
     let limit = i64::from(settings.attachment_mib) * MIB;
     // Read on a little past the limit, so that the sender hears this answer and not a broken line.
@@ -130,9 +130,7 @@ async fn arrive(
         let mut tx = unit.app.store.begin(row.organisation).await?;
         tx.heard_of_attachment(row.id, unit.app.clock.now())
             .await
-            .map_err(|_| {
-                AppError::malformed("The file took too long on its way and was given up.")
-            })?;
+            .map_err(|_| AppError::malformed("The upload took too long and was stopped."))?;
         tx.add_piece(row.id, number, &sealed.0).await?;
         tx.commit().await?;
         number += 1;
@@ -163,7 +161,7 @@ async fn finish(
         .map_err(|error| match error {
             StoreError::Conflict(_) => name_taken(),
             StoreError::NotFound => {
-                AppError::malformed("The file took too long on its way and was given up.")
+                AppError::malformed("The upload took too long and was stopped.")
             }
             other => other.into(),
         })?;
@@ -244,9 +242,9 @@ async fn fill(
 ) -> std::io::Result<usize> {
     let mut filled = 0;
     while let Some(rest) = piece.get_mut(filled..).filter(|rest| !rest.is_empty()) {
-        let read = timeout(STILL, stream.read(rest))
-            .await
-            .map_err(|_| std::io::Error::new(ErrorKind::TimedOut, "nothing came for a minute"))?;
+        let read = timeout(STILL, stream.read(rest)).await.map_err(|_| {
+            std::io::Error::new(ErrorKind::TimedOut, "nothing arrived for a minute")
+        })?;
         match read {
             Ok(0) => break,
             Ok(count) => filled += count,
@@ -273,7 +271,7 @@ pub struct File {
 pub async fn remove(unit: &mut UnitOfWork, credential: Uuid, attachment: Uuid) -> AppResult<()> {
     let (target, file) = (credential, attachment);
     unit.begin_audit(
-        Action::CredentialDetach,
+        Action::CredentialRemoveAttachment,
         TargetType::Credential,
         Some(target),
         "",
@@ -316,7 +314,7 @@ pub async fn add(
 ) -> AppResult<Attachment> {
     let target = credential;
     unit.begin_audit(
-        Action::CredentialAttach,
+        Action::CredentialAddAttachment,
         TargetType::Credential,
         Some(target),
         "",
@@ -426,7 +424,7 @@ pub async fn read(unit: &mut UnitOfWork, credential: Uuid, attachment: Uuid) -> 
         }
         .await;
         if let Err(fault) = copied {
-            tracing::error!("an attachment broke off: {}", fault.detail());
+            tracing::error!("an attachment download was interrupted: {}", fault.detail());
         }
     });
     Ok(File {

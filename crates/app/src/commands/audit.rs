@@ -44,7 +44,7 @@ fn time(name: &str, text: Option<&str>) -> AppResult<Option<DateTime<Utc>>> {
             text.parse().map_err(|_| {
                 AppError::field(
                     name,
-                    "it is a time of RFC 3339, such as 2026-03-02T01:30:00Z",
+                    "must be an RFC 3339 time, such as 2026-03-02T01:30:00Z",
                 )
             })
         })
@@ -110,7 +110,7 @@ pub async fn list(
     Ok(Paged::of(rows, paging.limit, |row| row.seq, show))
 }
 
-/// What happened to a folder and to all that lies in it and below it, newest first, for its
+/// What happened to a folder and to everything in and below it, newest first, for its
 /// stewards: as far down as they are stewards.
 pub async fn below(
     unit: &mut UnitOfWork,
@@ -206,7 +206,7 @@ async fn read_rest(
             }
         }
     }
-    // The log went on while it was exported; but a leaf that is missing for good must show.
+    // The log went on while it was exported; but a leaf that is missing permanently must show.
     if let Some((size, note)) = beyond
         && tx.export_leaves(size - 1, 1).await?.leaves.is_empty()
     {

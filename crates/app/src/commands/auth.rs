@@ -37,7 +37,7 @@ async fn find_organisation(app: &App, named: Option<&str>) -> AppResult<(Uuid, S
             .ok_or_else(AppError::sign_in),
         None => Err(AppError::field(
             "organisation",
-            "there are several organisations; name one",
+            "the service has several organisations; name one",
         )),
     }
 }
@@ -61,7 +61,12 @@ pub async fn me(unit: &mut UnitOfWork) -> AppResult<Me> {
 /// Changes one's own sign-in password; all other sessions end.
 pub async fn change_password(unit: &mut UnitOfWork, body: ChangePassword) -> AppResult<()> {
     let (id, name) = (unit.person.id, unit.person.sign_in_name.clone());
-    unit.begin_audit(Action::PersonPassword, TargetType::Person, Some(id), &name);
+    unit.begin_audit(
+        Action::PersonChangePassword,
+        TargetType::Person,
+        Some(id),
+        &name,
+    );
     let (present, new) = (secret(&body.present), secret(&body.new));
     check_password(&new).map_err(|problem| AppError::field("new", problem))?;
     // A stolen session does not guess the present password.
@@ -94,8 +99,8 @@ pub async fn change_password(unit: &mut UnitOfWork, body: ChangePassword) -> App
     let hashed = hashed
         .ok_or_else(|| {
             AppError::forbidden(
-                "The present password is not right.",
-                "Check it; nothing was changed.",
+                "The current password is wrong.",
+                "Check it and try again; nothing was changed.",
             )
         })?
         .map_err(AppError::internal)?;
@@ -124,7 +129,7 @@ pub async fn sign_in(app: &App, body: SignIn, stranger: &Stranger) -> AppResult<
         });
     }
     if body.channel == Channel::Program {
-        return Err(AppError::field("channel", "it is console or client"));
+        return Err(AppError::field("channel", "must be console or client"));
     }
     let (organisation, organisation_name) =
         find_organisation(app, body.organisation.as_deref()).await?;

@@ -72,17 +72,17 @@ pub async fn list(
 /// A request as core decides about it.
 async fn facts_of(unit: &mut UnitOfWork, row: &RequestRow) -> AppResult<Asked> {
     let gates = unit.tx()?.request_gates(row.id).await?;
-    let version = |gate: &RequestGateRow| (gate.gate_id, gate.gate_version);
+    let revision = |gate: &RequestGateRow| (gate.gate_id, gate.gate_revision);
     Ok(Asked {
         state: row.state.0,
         used: row.checkout_id.is_some(),
         expires_at: row.expires_at,
         minutes: row.minutes,
-        gates: gates.iter().map(version).collect(),
+        gates: gates.iter().map(revision).collect(),
         approved: gates
             .iter()
             .filter(|gate| gate.approved_by.is_some())
-            .map(version)
+            .map(revision)
             .collect(),
     })
 }
@@ -91,8 +91,8 @@ fn refused(problem: TakeProblem) -> AppError {
     match problem {
         TakeProblem::NoGate => AppError::conflict(
             ErrorCode::NoGate,
-            "No gate stands before this credential.",
-            "There is nothing to check out: use it as your level allows.",
+            "This credential has no gate.",
+            "It needs no checkout: use it as your level allows.",
         ),
         TakeProblem::NotApproved => AppError::conflict(
             ErrorCode::NotApproved,
@@ -106,16 +106,16 @@ fn refused(problem: TakeProblem) -> AppError {
         ),
         TakeProblem::NeedsApproval => AppError::forbidden(
             "This gate requires an approval.",
-            "Ask for it: `jexlin request ask`, or the button Ask in the console.",
+            "Request a checkout: `jexlin request ask`, or Request checkout in the console.",
         ),
         TakeProblem::Minutes(why) => AppError::field("minutes", why),
         TakeProblem::HeldByTaker => AppError::conflict(
             ErrorCode::Held,
-            "You hold this credential already.",
+            "You have already checked this credential out.",
             "Use it, or check it in first.",
         ),
         TakeProblem::HeldByAnother => {
-            jexlin_store::StoreError::Conflict("checkout_one_holder".into()).into()
+            jexlin_store::StoreError::Conflict(jexlin_store::Conflict::CheckoutOneHolder).into()
         }
     }
 }
@@ -237,7 +237,7 @@ async fn end(unit: &mut UnitOfWork, checkout: Uuid, how: CheckoutEnd) -> AppResu
     if row.ended_at.is_some() {
         return Err(AppError::conflict(
             ErrorCode::CheckoutEnded,
-            "This checkout has ended already.",
+            "This checkout has already ended.",
             "There is nothing left to do.",
         ));
     }

@@ -48,7 +48,7 @@ pub async fn add(unit: &mut UnitOfWork, body: NewClient) -> AppResult<ClientSecr
         state: PersonState::Active.into(),
         duties: vec![],
         created_at: unit.now,
-        version: 1,
+        revision: 1,
         person_type: PersonType::Client.into(),
         secret_hash: Some(hash.to_vec()),
         sign_in_by: None,
@@ -94,7 +94,7 @@ pub async fn renew(unit: &mut UnitOfWork, client: Uuid) -> AppResult<MaybePendin
     let row = client_to_renew(unit, target).await?;
     let act = Act::RenewSecret {
         client: target,
-        version: row.version,
+        revision: row.revision,
     };
     if let Some(pending) = propose(
         unit,
@@ -107,11 +107,11 @@ pub async fn renew(unit: &mut UnitOfWork, client: Uuid) -> AppResult<MaybePendin
     }
     let secret = renew_now(unit, row.clone()).await?;
     unit.commit_audited().await?;
-    let version = row.version + 1;
+    let revision = row.revision + 1;
     Ok(MaybePending::Done(
-        version,
+        revision,
         ClientSecret {
-            client: show(PersonRow { version, ..row }),
+            client: show(PersonRow { revision, ..row }),
             secret: text(&secret)?,
         },
     ))

@@ -33,7 +33,7 @@ use super::removal::removal;
 use super::tags::read_tags;
 use crate::assessment::{self, Rule};
 use crate::error::{AppError, AppResult};
-use crate::foreign;
+use crate::file_reader;
 use crate::guards::allow_credential;
 use crate::guards::allow_folder;
 use crate::paging::{Paged, Paging, Versioned};
@@ -72,7 +72,11 @@ fn show_item(row: CredentialListing, near: bool) -> CredentialItem {
         level: Level::from_number(row.held).unwrap_or(Level::List),
         tags: row.tags,
         favourite: row.favourite,
-        findings: row.findings,
+        findings: row
+            .findings
+            .iter()
+            .filter_map(|word| Finding::find(word))
+            .collect(),
         changed_at: row.changed_at,
         own_grants: row.own_grants,
         shared: row.shared,
@@ -125,7 +129,7 @@ fn extra_of(row: &CredentialRow) -> Vec<Field> {
 pub async fn kind_of(tx: &mut Tx, row: &CredentialRow) -> AppResult<Kind> {
     let known = crate::kinds::find(tx, &row.kind)
         .await?
-        .ok_or_else(|| AppError::internal("a credential of no kind"))?;
+        .ok_or_else(|| AppError::internal("a credential without a kind"))?;
     let mut kind = known.kind;
     // The kind may have got a field of the same name since; then that one counts.
     let own: Vec<Field> = extra_of(row)
@@ -142,7 +146,7 @@ async fn findings(unit: &mut UnitOfWork, row: &CredentialRow) -> AppResult<Vec<F
     let words = unit.tx()?.findings_of(row.id, person, now, from).await?;
     let lacks = unit
         .tx()?
-        .judgement(row.id)
+        .assessment(row.id)
         .await?
         .map(|row| row.lacks)
         .unwrap_or_default();
@@ -172,7 +176,7 @@ pub async fn show(
     let fields = fields_of(&row);
     let mut facts: BTreeMap<String, Facts> = kind.facts(
         &fields,
-        &foreign::certificates(&kind.certificates(&fields)).await,
+        &file_reader::certificates(&kind.certificates(&fields)).await,
     );
     let tx = unit.tx()?;
     let place = tx.path_of(row.folder_id).await?;
@@ -244,7 +248,7 @@ pub async fn show(
         created_by,
         changed_at: row.changed_at,
         changed_by,
-        version: row.version,
+        revision: row.revision,
     })
 }
 
@@ -357,19 +361,19 @@ async fn allow_comparing(unit: &mut UnitOfWork, credential: Uuid) -> AppResult<(
         return Ok(());
     }
     Err(AppError::forbidden(
-        "The policy compares a password with former ones, which you may not see at this moment.",
-        "Have one generated, or check it out first.",
+        "The policy compares a password with former ones, which you may not see now.",
+        "Generate one, or check the credential out first.",
     ))
 }
 
-/// Keeps new values of secret fields, judged where there is something to judge. Their numbers go on
+/// Keeps new values of secret fields, assessed where there is something to assess. Their numbers go on
 /// from what is there.
 async fn keep_secrets(
     unit: &mut UnitOfWork,
     kind: &Kind,
     row: &CredentialRow,
     secrets: &[NewSecret],
-    why: &str,
+    reason: &str,
     rule: &Rule,
 ) -> AppResult<()> {
     let (organisation, credential, now, by) = (row.organisation, row.id, unit.now, unit.person.id);
@@ -401,7 +405,7 @@ async fn keep_secrets(
             now,
             by: Some(by),
             how: *how,
-            why,
+            reason,
             facts,
         };
         unit.tx()?.add_version(&new).await?;
@@ -425,8 +429,8 @@ async fn keep_secrets(
             .await?;
         }
     }
-    if !why.is_empty() {
-        unit.add_detail("why", why);
+    if !reason.is_empty() {
+        unit.add_detail("reason", reason);
     }
     Ok(())
 }
@@ -474,7 +478,7 @@ fn new_row(
         changed_at: now,
         changed_by: Some(by),
         removed_at: None,
-        version: 1,
+        revision: 1,
         removal_id: None,
         extra: serde_json::json!([]),
         tags: vec![],
@@ -501,21 +505,21 @@ pub async fn add(unit: &mut UnitOfWork, body: NewCredential) -> AppResult<Versio
     {
         return Err(AppError::field(
             "kind",
-            "no new credential can be of this kind any more; see `jexlin kind list`",
+            "this kind is retired; see `jexlin kind list`",
         ));
     }
     if body
-        .kind_version
-        .is_some_and(|version| version != known.version)
+        .kind_revision
+        .is_some_and(|revision| revision != known.revision)
     {
         return Err(changed_kind(&known.kind));
     }
-    let extra = read_fields(&body.extra)?;
+    let extra = read_fields(&body.extra);
     let kind = known
         .kind
         .with_extra(&extra)
         .map_err(|problem| AppError::field("extra", problem))?;
-    check_note(&body.why).map_err(|problem| AppError::field("why", problem))?;
+    check_note(&body.reason).map_err(|problem| AppError::field("reason", problem))?;
     let mut fields = body.fields;
     kind.check_plain(&fields, &BTreeMap::new(), &unit.readings)
         .map_err(AppError::bad_fields)?;
@@ -538,7 +542,7 @@ pub async fn add(unit: &mut UnitOfWork, body: NewCredential) -> AppResult<Versio
             return Err(AppError::field(
                 PASSWORD,
                 format!(
-                    "a {} needs its {label}; none can be generated",
+                    "a {} needs a {label}, which cannot be generated",
                     kind.label.to_lowercase()
                 ),
             ));
@@ -557,7 +561,7 @@ pub async fn add(unit: &mut UnitOfWork, body: NewCredential) -> AppResult<Versio
     row.extra = to_json(&extra)?;
     row.tags = read_tags(&body.tags)?;
     unit.tx()?.add_credential(&row).await?;
-    keep_secrets(unit, &kind, &row, &secrets, &body.why, &rule).await?;
+    keep_secrets(unit, &kind, &row, &secrets, &body.reason, &rule).await?;
     if let Some(device) = body.device {
         enroll(unit, row.id, user_of(&fields), device, true).await?;
         row.device_id = Some(device);
@@ -575,7 +579,7 @@ pub async fn read(unit: &mut UnitOfWork, credential: Uuid) -> AppResult<Versione
     let row = unit.tx()?.credential(target).await?;
     let shown = show(unit, row, level).await?;
     unit.commit().await?;
-    Ok(Versioned(shown.version, shown))
+    Ok(Versioned(shown.revision, shown))
 }
 
 /// Moves a credential that is being edited to another folder. Moving changes who has access to it:
@@ -616,7 +620,7 @@ async fn edit_fields(
         unit.add_detail(&format!("field {name}"), "changed");
     }
     if let Some(extra) = &body.extra {
-        let extra = read_fields(extra)?;
+        let extra = read_fields(extra);
         known
             .kind
             .clone()
@@ -673,7 +677,7 @@ async fn edit_device(
         (Some(present), None) if body.no_device => {
             unit.tx()?.withdraw_from_account(row.id).await?;
             row.device_id = None;
-            unit.add_detail("device", format!("none any more; it was {present}"));
+            unit.add_detail("device", format!("none; it was {present}"));
         }
         (present, Some(device)) if present != Some(device) || renamed => {
             unit.tx()?.withdraw_from_account(row.id).await?;
@@ -686,7 +690,7 @@ async fn edit_device(
                 "This credential is the password of an account on a device, and the user name is \
                  the account's.",
                 "Name the device with the new user name to make it the password of that account, \
-                 or take it off the device first.",
+                 or remove it from the device first.",
             ));
         }
         _ => {}
@@ -708,7 +712,7 @@ fn new_secrets(
             return Err(AppError::field(
                 "generate",
                 format!(
-                    "the secret of a {} is issued elsewhere and cannot be generated",
+                    "the secret of a {} cannot be generated: it is issued elsewhere",
                     kind.label.to_lowercase()
                 ),
             ));
@@ -722,10 +726,10 @@ fn new_secrets(
     Ok(secrets)
 }
 
-/// Judges a password that stays by what counts from now on, and where it comes to, admits it there.
+/// Assesses a password that stays by what counts from now on, and where it comes to, admits it there.
 async fn assess_kept(unit: &mut UnitOfWork, row: &CredentialRow, moved: bool) -> AppResult<()> {
     let (app, keys) = (unit.app.clone(), unit.keys.clone());
-    for mut kept in unit.tx()?.to_judge_of(&[row.id], PASSWORD).await? {
+    for mut kept in unit.tx()?.to_assess_of(&[row.id], PASSWORD).await? {
         kept.folder = row.folder_id;
         kept.name.clone_from(&row.name);
         kept.fields.clone_from(&row.fields);
@@ -748,7 +752,7 @@ async fn assess_kept(unit: &mut UnitOfWork, row: &CredentialRow, moved: bool) ->
 pub async fn edit(
     unit: &mut UnitOfWork,
     credential: Uuid,
-    version: i32,
+    revision: i32,
     body: EditCredential,
 ) -> AppResult<Versioned<Credential>> {
     let target = credential;
@@ -760,19 +764,19 @@ pub async fn edit(
     );
     let allowed = allow_credential::<mark::Edit>(unit, target).await?;
     let mut row = unit.tx()?.credential_locked(target).await?;
-    if row.version != version {
+    if row.revision != revision {
         return Err(AppError::stale());
     }
     let known = crate::kinds::find(unit.tx()?, &row.kind)
         .await?
-        .ok_or_else(|| AppError::internal("a credential of no kind"))?;
+        .ok_or_else(|| AppError::internal("a credential without a kind"))?;
     if body
-        .kind_version
-        .is_some_and(|version| version != known.version)
+        .kind_revision
+        .is_some_and(|revision| revision != known.revision)
     {
         return Err(changed_kind(&known.kind));
     }
-    check_note(&body.why).map_err(|problem| AppError::field("why", problem))?;
+    check_note(&body.reason).map_err(|problem| AppError::field("reason", problem))?;
     if let Some(name) = &body.name {
         row.name = named("name", name)?;
         unit.add_detail("name", row.name.clone());
@@ -795,13 +799,13 @@ pub async fn edit(
     }
     row.changed_at = unit.now;
     row.changed_by = Some(unit.person.id);
-    keep_secrets(unit, &kind, &row, &secrets, &body.why, &rule).await?;
+    keep_secrets(unit, &kind, &row, &secrets, &body.reason, &rule).await?;
     if !new_password && (moved || fields != kept || body.name.is_some()) {
         assess_kept(unit, &row, moved).await?;
     }
     let change = CredentialChange {
         id: target,
-        version,
+        revision,
         name: &row.name,
         folder_id: row.folder_id,
         fields: &row.fields,
@@ -813,14 +817,14 @@ pub async fn edit(
     unit.tx()?.edit_credential(&change).await?;
     let after = unit.tx()?.gate_ids_of(target).await?;
     super::gates::may_leave(unit, &gates, &after).await?;
-    row.version += 1;
+    row.revision += 1;
     let shown = show(unit, row, allowed.held()).await?;
     unit.commit_audited().await?;
-    Ok(Versioned(shown.version, shown))
+    Ok(Versioned(shown.revision, shown))
 }
 
 /// Moves a credential to the bin, from where it can be restored.
-pub async fn remove(unit: &mut UnitOfWork, credential: Uuid, version: i32) -> AppResult<Uuid> {
+pub async fn remove(unit: &mut UnitOfWork, credential: Uuid, revision: i32) -> AppResult<Uuid> {
     let target = credential;
     unit.begin_audit(
         Action::CredentialRemove,
@@ -842,7 +846,7 @@ pub async fn remove(unit: &mut UnitOfWork, credential: Uuid, version: i32) -> Ap
     );
     unit.tx()?.add_removal(&going).await?;
     unit.tx()?
-        .remove_credential(target, version, going.id, now)
+        .remove_credential(target, revision, going.id, now)
         .await?;
     unit.commit_audited().await?;
     Ok(going.id)
@@ -869,7 +873,10 @@ pub async fn list(
     {
         return Err(AppError::field(
             "finding",
-            format!("it is any, {}", Finding::ALL.map(Finding::word).join(", ")),
+            format!(
+                "must be any, {}",
+                Finding::ALL.map(Finding::word).join(", ")
+            ),
         ));
     }
     let (person, now) = (unit.person.id, unit.now);

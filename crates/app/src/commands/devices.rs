@@ -29,7 +29,7 @@ use crate::unit_of_work::UnitOfWork;
 
 fn show_identity(identity: &Identity) -> DeviceIdentity {
     DeviceIdentity {
-        kind: identity.word().into(),
+        kind: identity.kind(),
         fingerprint: identity.fingerprint(),
         line: identity.to_line(),
     }
@@ -53,7 +53,7 @@ pub async fn show_device(unit: &mut UnitOfWork, row: DeviceRow) -> AppResult<Dev
         bindings.push(DeviceBinding {
             credential: stored.credential,
             credential_path: if known { approach.path } else { String::new() },
-            role: stored.role.word().into(),
+            role: stored.role,
             login: if known { view.login } else { String::new() },
             confirmed_at: view.confirmed_at,
             suspended: stored
@@ -78,7 +78,7 @@ pub async fn show_device(unit: &mut UnitOfWork, row: DeviceRow) -> AppResult<Dev
         accounts,
         paused_at: row.paused_at,
         paused_why: row.paused_why,
-        version: row.version,
+        revision: row.revision,
     })
 }
 
@@ -115,7 +115,7 @@ fn check_address(address: &str) -> AppResult<String> {
     } else {
         Err(AppError::field(
             "address",
-            "it is a host name or an IP address",
+            "must be a host name or an IP address",
         ))
     }
 }
@@ -254,8 +254,8 @@ pub async fn add_device(unit: &mut UnitOfWork, body: NewDevice) -> AppResult<Ver
     let held = allow_folder::<mark::Edit>(unit, body.folder).await?.held();
     if (body.operator.is_some() || !body.identity.is_empty()) && held < Level::Steward {
         return Err(AppError::forbidden(
-            "Who a device is, and who operates it, is decided by a steward of its folder.",
-            "Ask one, or add it without.",
+            "Only a steward of its folder may set the identity and the operator of a device.",
+            "Ask a steward, or add the device without them.",
         ));
     }
     let row = DeviceRow {
@@ -269,7 +269,7 @@ pub async fn add_device(unit: &mut UnitOfWork, body: NewDevice) -> AppResult<Ver
         identity: read_identity_lines(&body.identity)?,
         created_at: unit.now,
         removed_at: None,
-        version: 1,
+        revision: 1,
         paused_at: None,
         paused_why: String::new(),
     };
@@ -297,14 +297,14 @@ pub async fn read_device(unit: &mut UnitOfWork, device: Uuid) -> AppResult<Versi
         .map_err(|_| AppError::unknown("device"))?;
     let shown = show_device(unit, row).await?;
     unit.commit().await?;
-    Ok(Versioned(shown.version, shown))
+    Ok(Versioned(shown.revision, shown))
 }
 
 /// Changes a device.
 pub async fn edit_device(
     unit: &mut UnitOfWork,
     device: Uuid,
-    version: i32,
+    revision: i32,
     body: EditDevice,
 ) -> AppResult<Versioned<Device>> {
     let target = device;
@@ -335,16 +335,16 @@ pub async fn edit_device(
         (row.paused_at, row.paused_why) = (None, String::new());
         make_operator(unit, &row, operator).await?;
     }
-    row.version = version;
+    row.revision = revision;
     unit.tx()?.edit_device(&row).await?;
-    row.version += 1;
+    row.revision += 1;
     let shown = show_device(unit, row).await?;
     unit.commit_audited().await?;
-    Ok(Versioned(shown.version, shown))
+    Ok(Versioned(shown.revision, shown))
 }
 
 /// Removes a device that has no accounts any more.
-pub async fn remove_device(unit: &mut UnitOfWork, device: Uuid, version: i32) -> AppResult<()> {
+pub async fn remove_device(unit: &mut UnitOfWork, device: Uuid, revision: i32) -> AppResult<()> {
     let target = device;
     unit.begin_audit(Action::DeviceRemove, TargetType::Device, Some(target), "");
     let mut row = device_for_stewards(unit, target).await?;
@@ -352,7 +352,7 @@ pub async fn remove_device(unit: &mut UnitOfWork, device: Uuid, version: i32) ->
         return Err(AppError::conflict(
             ErrorCode::HasAccounts,
             "Credentials are accounts of this device.",
-            "Take them off the device or remove them first.",
+            "Remove them from the device, or to the bin, first.",
         ));
     }
     let now = unit.now;
@@ -360,7 +360,7 @@ pub async fn remove_device(unit: &mut UnitOfWork, device: Uuid, version: i32) ->
         .cancel_jobs_on(target, now, "the device was removed")
         .await?;
     row.removed_at = Some(now);
-    row.version = version;
+    row.revision = revision;
     let path = format!("{}/{}", unit.tx()?.path_of(row.folder_id).await?, row.name);
     let removal = removal(unit, RemovedType::Device, target, path, row.folder_id, 0);
     unit.tx()?.add_removal(&removal).await?;
@@ -414,7 +414,7 @@ pub async fn read_identity(unit: &mut UnitOfWork, device: Uuid) -> AppResult<Pag
 pub async fn confirm_bindings(
     unit: &mut UnitOfWork,
     device: Uuid,
-    version: i32,
+    revision: i32,
 ) -> AppResult<BindingsConfirmed> {
     let target = device;
     unit.begin_audit(
@@ -424,7 +424,7 @@ pub async fn confirm_bindings(
         "",
     );
     let row = device_for_stewards(unit, target).await?;
-    if row.version != version {
+    if row.revision != revision {
         return Err(AppError::stale());
     }
     let (person, now) = (unit.person.id, unit.now);
@@ -474,18 +474,18 @@ pub async fn confirm_bindings(
 pub async fn resume(
     unit: &mut UnitOfWork,
     device: Uuid,
-    version: i32,
+    revision: i32,
 ) -> AppResult<Versioned<Device>> {
     let target = device;
     unit.begin_audit(Action::DeviceResume, TargetType::Device, Some(target), "");
     let mut row = device_for_stewards(unit, target).await?;
-    (row.paused_at, row.paused_why, row.version) = (None, String::new(), version);
+    (row.paused_at, row.paused_why, row.revision) = (None, String::new(), revision);
     unit.tx()?.edit_device(&row).await?;
-    row.version += 1;
+    row.revision += 1;
     let shown = show_device(unit, row).await?;
     unit.commit_audited().await?;
     unit.app.wake.notify_one();
-    Ok(Versioned(shown.version, shown))
+    Ok(Versioned(shown.revision, shown))
 }
 
 async fn show_scope(unit: &mut UnitOfWork, credential: Uuid) -> AppResult<OperatorScope> {

@@ -26,7 +26,7 @@ use zeroize::Zeroizing;
 
 use super::auth::secret;
 use crate::error::{AppError, AppResult};
-use crate::foreign;
+use crate::file_reader;
 use crate::guards::allow_folder;
 use crate::guards::through;
 use crate::guards::through_all;
@@ -69,21 +69,21 @@ fn protection(unit: &UnitOfWork, options: &ExportOptions) -> AppResult<Option<Pr
             unit.duty(Duty::Export)?;
             if unit.now - unit.session.created_at > FRESH {
                 return Err(AppError::forbidden(
-                    "An unprotected export takes a sign-in of the last five minutes.",
+                    "An unencrypted export needs a sign-in within the last five minutes.",
                     "Sign in again, then try again.",
                 ));
             }
             if options.reason.trim().is_empty() {
                 return Err(AppError::field(
                     "reason",
-                    "an export that is not protected needs a reason",
+                    "an unencrypted export needs a reason",
                 ));
             }
             Ok(None)
         }
         _ => Err(AppError::field(
             "recipients",
-            "name recipients of age, or a passphrase, or say that it is not to be protected: exactly one",
+            "name age recipients, a passphrase, or no encryption: exactly one of these",
         )),
     }
 }
@@ -110,7 +110,7 @@ fn event_for(unit: &UnitOfWork, target: Uuid, name: &str, plain: bool) -> Event 
 /// A credential that is exported, with the proof that its gates were passed.
 type Chosen = (CredentialListing, Passed<mark::Reveal>);
 
-/// What is to be exported, and how many were left out because a gate stands before them.
+/// What is to be exported, and how many were left out because they have a gate.
 async fn choose(unit: &mut UnitOfWork, below: Option<Uuid>) -> AppResult<(Vec<Chosen>, usize)> {
     let (person, now) = (unit.person.id, unit.now);
     let mut query = ListQuery {
@@ -158,11 +158,11 @@ fn opened(
     chosen: Vec<Chosen>,
     sealed: Vec<SealedVersion>,
 ) -> AppResult<Vec<Exported>> {
-    let mut things: BTreeMap<Uuid, (Exported, _)> = chosen
+    let mut exports: BTreeMap<Uuid, (Exported, _)> = chosen
         .into_iter()
         .map(|(row, passed)| {
             let fields = serde_json::from_value(row.fields).unwrap_or_default();
-            let thing = Exported {
+            let exported = Exported {
                 id: row.id,
                 name: row.name,
                 folder: row.place,
@@ -171,11 +171,11 @@ fn opened(
                 fields,
                 secrets: BTreeMap::new(),
             };
-            (row.id, (thing, passed))
+            (row.id, (exported, passed))
         })
         .collect();
     for version in sealed {
-        let Some((thing, passed)) = things.get_mut(&version.credential) else {
+        let Some((exported, passed)) = exports.get_mut(&version.credential) else {
             continue;
         };
         let place = Place {
@@ -194,34 +194,37 @@ fn opened(
         let text = plain
             .expose_secret_text()
             .map_err(|error| AppError::internal(error.to_string()))?;
-        thing.secrets.insert(version.field, text.to_owned());
+        exported.secrets.insert(version.field, text.to_owned());
     }
-    Ok(things.into_values().map(|(thing, _)| thing).collect())
+    Ok(exports
+        .into_values()
+        .map(|(exported, _)| exported)
+        .collect())
 }
 
 /// The file, before it is protected.
 async fn written(
     format: ExportFormat,
-    things: &[Exported],
+    exports: &[Exported],
     title: &str,
     now: DateTime<Utc>,
 ) -> AppResult<Zeroizing<Vec<u8>>> {
     if format == ExportFormat::Csv {
-        return Ok(block_in_place(|| to_csv(things)));
+        return Ok(block_in_place(|| to_csv(exports)));
     }
     // The exchange format has keys in a form of its own.
-    let keys: Vec<&str> = things
+    let keys: Vec<&str> = exports
         .iter()
-        .filter(|thing| thing.kind == "ssh-key")
-        .filter_map(|thing| thing.secrets.get(PASSWORD))
+        .filter(|exported| exported.kind == "ssh-key")
+        .filter_map(|exported| exported.secrets.get(PASSWORD))
         .map(String::as_str)
         .collect();
     let mut readings = Readings::default();
     for chunk in keys.chunks(KEYS) {
-        readings.extend(foreign::keys(chunk).await?);
+        readings.extend(file_reader::keys(chunk).await?);
     }
     Ok(block_in_place(|| {
-        to_exchange(things, title, now.timestamp(), &readings)
+        to_exchange(exports, title, now.timestamp(), &readings)
     }))
 }
 
@@ -236,7 +239,7 @@ pub async fn export(unit: &mut UnitOfWork, options: ExportOptions) -> AppResult<
     }
     if !crate::settings::settings(unit.tx()?).await?.0.exports {
         return Err(AppError::forbidden(
-            "Your organisation does not let people export what they may see.",
+            "Your organisation does not allow exports.",
             "Ask a person with the duty `policy`.",
         ));
     }
@@ -253,7 +256,7 @@ pub async fn export(unit: &mut UnitOfWork, options: ExportOptions) -> AppResult<
     let _turn = TURNS.try_acquire().map_err(|_| {
         AppError::conflict(
             ErrorCode::ExportsBusy,
-            "The service is making other exports.",
+            "The service is busy with other exports.",
             "Try again in a minute.",
         )
     })?;
@@ -287,8 +290,8 @@ pub async fn export(unit: &mut UnitOfWork, options: ExportOptions) -> AppResult<
         sealed.extend(chunk.after(&receipt)?);
     }
     let organisation = unit.organisation();
-    let things = block_in_place(|| opened(&keys, organisation, chosen, sealed))?;
-    let bytes = written(options.format, &things, &title, unit.now).await?;
+    let exports = block_in_place(|| opened(&keys, organisation, chosen, sealed))?;
+    let bytes = written(options.format, &exports, &title, unit.now).await?;
     let bytes = match &protection {
         Some(protection) => Zeroizing::new(
             block_in_place(|| protect(&bytes, protection)).map_err(AppError::internal)?,

@@ -1,4 +1,4 @@
-//! What people keep of credentials: favourites; and who looked at or used one.
+//! Favourites, and who revealed or used a credential.
 
 use jexlin_api::{Page, UseItem};
 use jexlin_core::access::mark;
@@ -14,9 +14,9 @@ async fn favourite(unit: &mut UnitOfWork, credential: Uuid, marked: bool) -> App
     let target = credential;
     unit.begin_audit(
         if marked {
-            Action::CredentialFavourite
+            Action::CredentialAddFavourite
         } else {
-            Action::CredentialUnfavourite
+            Action::CredentialRemoveFavourite
         },
         TargetType::Credential,
         Some(target),

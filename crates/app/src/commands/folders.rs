@@ -76,7 +76,7 @@ fn show_all(rows: Vec<VisibleFolder>) -> Vec<Folder> {
         name: row.name,
         closed: row.closed,
         level: row.held.and_then(Level::from_number),
-        version: row.version,
+        revision: row.revision,
     };
     let mut folders: Vec<Folder> = rows.into_iter().map(show).collect();
     folders.sort_by_key(|folder| folder.path.to_lowercase());
@@ -105,7 +105,7 @@ async fn show(unit: &mut UnitOfWork, row: FolderRow) -> AppResult<Folder> {
         level,
         own_grants,
         shared,
-        version: row.version,
+        revision: row.revision,
     })
 }
 
@@ -133,7 +133,7 @@ pub async fn add(unit: &mut UnitOfWork, body: NewFolder) -> AppResult<Versioned<
         created_at: unit.now,
         created_by: Some(unit.person.id),
         removed_at: None,
-        version: 1,
+        revision: 1,
     };
     match body.parent {
         Some(parent) => {
@@ -141,8 +141,8 @@ pub async fn add(unit: &mut UnitOfWork, body: NewFolder) -> AppResult<Versioned<
             // A closed folder shuts out those above, so it takes one of them.
             if body.closed && held < Level::Steward {
                 return Err(AppError::forbidden(
-                    "A closed folder is added by a steward of the folder above.",
-                    "Ask one, or add it without closing it.",
+                    "Only a steward of the folder above may add a closed folder.",
+                    "Ask a steward, or add it without closing it.",
                 ));
             }
             check_depth(unit, parent, 1).await?;
@@ -161,7 +161,7 @@ pub async fn add(unit: &mut UnitOfWork, body: NewFolder) -> AppResult<Versioned<
             group_id: None,
             held: Level::Steward.number(),
             ends_at: None,
-            note: "made this folder".into(),
+            note: "added this folder".into(),
             created_at: unit.now,
             created_by: Some(unit.person.id),
             only_kind: None,
@@ -180,7 +180,7 @@ async fn check_depth(unit: &mut UnitOfWork, parent: Uuid, height: usize) -> AppR
     if unit.tx()?.depth_of(parent).await? + height > DEEPEST {
         return Err(AppError::field(
             "parent",
-            format!("folders can be {DEEPEST} deep in each other and no deeper"),
+            format!("folders can be nested {DEEPEST} deep at most"),
         ));
     }
     Ok(())
@@ -193,14 +193,14 @@ pub async fn read(unit: &mut UnitOfWork, folder: Uuid) -> AppResult<Versioned<Fo
     let row = unit.tx()?.folder(target).await?;
     let shown = show(unit, row).await?;
     unit.commit().await?;
-    Ok(Versioned(shown.version, shown))
+    Ok(Versioned(shown.revision, shown))
 }
 
 /// Renames, moves, closes or opens a folder, in the transaction that is under way.
 pub async fn alter(
     unit: &mut UnitOfWork,
     target: Uuid,
-    version: Option<i32>,
+    revision: Option<i32>,
     body: EditFolder,
 ) -> AppResult<Folder> {
     unit.begin_audit(Action::FolderEdit, TargetType::Folder, Some(target), "");
@@ -227,30 +227,30 @@ pub async fn alter(
                 "a folder cannot be moved into itself or into what is below it",
             ));
         }
-        let height = unit.tx()?.height_of(target).await?;
+        let height = unit.tx()?.subtree_height(target).await?;
         check_depth(unit, parent, height).await?;
         unit.value_may_be_asked().await?;
         let keys = unit.keys.clone();
         assessment::admit_folder(unit.tx()?, &keys, target, parent).await?;
         row.parent_id = Some(parent);
-        unit.tx()?.judge_all_again(Some(target)).await?;
+        unit.tx()?.reassess_all(Some(target)).await?;
         let to = unit.tx()?.path_of(parent).await?;
         unit.add_detail("moved_to", to);
     } else if body.to_top {
         may_add_at_top(unit).await?;
         row.parent_id = None;
-        unit.tx()?.judge_all_again(Some(target)).await?;
+        unit.tx()?.reassess_all(Some(target)).await?;
         unit.add_detail("moved_to", "/");
     }
     if let Some(closed) = body.closed {
         row.closed = closed;
         unit.add_detail("closed", if closed { "yes" } else { "no" });
     }
-    row.version = version.unwrap_or(row.version);
+    row.revision = revision.unwrap_or(row.revision);
     unit.tx()?.edit_folder(&row).await?;
     let after = unit.tx()?.gate_ids_on_folder(target).await?;
     super::gates::may_leave(unit, &gates, &after).await?;
-    row.version += 1;
+    row.revision += 1;
     let shown = show(unit, row).await?;
     if shown.level != Some(Level::Steward) && allowed.held() == Level::Steward {
         return Err(AppError::conflict(
@@ -266,19 +266,19 @@ pub async fn alter(
 pub async fn edit(
     unit: &mut UnitOfWork,
     folder: Uuid,
-    version: i32,
+    revision: i32,
     body: EditFolder,
 ) -> AppResult<Versioned<Folder>> {
-    let shown = alter(unit, folder, Some(version), body).await?;
+    let shown = alter(unit, folder, Some(revision), body).await?;
     unit.commit_audited().await?;
-    Ok(Versioned(shown.version, shown))
+    Ok(Versioned(shown.revision, shown))
 }
 
 /// Moves an empty folder to the bin, or, with `contents`, one with all that is in it, as one act.
 pub async fn remove(
     unit: &mut UnitOfWork,
     folder: Uuid,
-    version: i32,
+    revision: i32,
     contents: Option<bool>,
 ) -> AppResult<Uuid> {
     let target = folder;
@@ -291,13 +291,13 @@ pub async fn remove(
         return Err(AppError::conflict(
             ErrorCode::NotEmpty,
             "The folder is not empty.",
-            "Remove it with all that is in it (--with-contents), or move that out first.",
+            "Remove it with its contents (--with-contents), or move the contents first.",
         ));
     }
-    row.version = version;
+    row.revision = revision;
     let going = removal(unit, RemovedType::Folder, target, path, target, 0);
     unit.tx()?.add_removal(&going).await?;
-    // Its version says whether somebody else was here; what is in it goes with it.
+    // Its revision says whether somebody else was here; what is in it goes with it.
     unit.tx()?.edit_folder(&row).await?;
     let credentials = unit.tx()?.remove_folder_tree(&going).await?;
     unit.add_detail("credentials", credentials.to_string());

@@ -1,4 +1,4 @@
-//! What a gate stands at.
+//! What a gate is on.
 
 use jexlin_core::access::Level;
 use jexlin_core::audit::TargetType;
@@ -10,7 +10,7 @@ use crate::error::{AppError, AppResult};
 use crate::guards::allow_steward;
 use crate::unit_of_work::UnitOfWork;
 
-/// What a gate stands at.
+/// What a gate is on.
 #[derive(Clone, Copy, Debug)]
 pub enum GatePlace {
     /// A folder.

@@ -36,10 +36,10 @@ pub async fn show_gate(unit: &mut UnitOfWork, gate: Uuid) -> AppResult<Gate> {
         needs_reason: view.gate.needs_reason,
         needs_approval: view.gate.needs_approval,
         approvers,
-        longest_minutes: view.gate.longest_minutes,
+        max_minutes: view.gate.max_minutes,
         one_holder: view.gate.one_holder,
         rotate_on_return: view.gate.rotate_on_return,
-        version: view.gate.version,
+        revision: view.gate.revision,
     })
 }
 
@@ -59,7 +59,7 @@ pub async fn show_conditions(
     Ok(Some(GateConditions {
         needs_reason: set.needs_reason(),
         needs_approval: set.needs_approval(),
-        longest_minutes: set.longest_minutes(),
+        max_minutes: set.max_minutes(),
         one_holder: set.one_holder(),
         rotate_on_return: set.rotate_on_return(),
         gates,
@@ -71,7 +71,7 @@ pub async fn parse(
     unit: &mut UnitOfWork,
     body: &NewGate,
     gate: Uuid,
-    version: i32,
+    revision: i32,
 ) -> AppResult<(GateRow, Vec<ApproverRow>)> {
     let organisation = unit.organisation();
     let mut approvers = vec![];
@@ -102,15 +102,15 @@ pub async fn parse(
     approvers.dedup();
     let core = CoreGate {
         id: gate,
-        version,
+        revision,
         needs_reason: body.needs_reason,
         needs_approval: !approvers.is_empty(),
-        longest_minutes: body.longest_minutes,
+        max_minutes: body.max_minutes,
         one_holder: body.one_holder,
         rotate_on_return: body.rotate_on_return,
     };
     check_gate(&core, approvers.len())
-        .map_err(|problem| AppError::field("longest_minutes", problem))?;
+        .map_err(|problem| AppError::field("max_minutes", problem))?;
     let row = GateRow {
         id: gate,
         organisation,
@@ -118,10 +118,10 @@ pub async fn parse(
         credential_id: body.credential,
         needs_reason: core.needs_reason,
         needs_approval: core.needs_approval,
-        longest_minutes: core.longest_minutes,
+        max_minutes: core.max_minutes,
         one_holder: core.one_holder,
         rotate_on_return: core.rotate_on_return,
-        version,
+        revision,
         device_id: body.device,
     };
     Ok((row, approvers))
@@ -184,7 +184,7 @@ pub async fn is_weakened(
     present: &GateRow,
     body: &NewGate,
 ) -> AppResult<bool> {
-    let (after, approvers) = parse(unit, body, present.id, present.version).await?;
+    let (after, approvers) = parse(unit, body, present.id, present.revision).await?;
     is_weaker_row(unit, present, &after, &approvers).await
 }
 
@@ -212,8 +212,8 @@ pub async fn may_leave(unit: &mut UnitOfWork, before: &[Uuid], after: &[Uuid]) -
         let place = GatePlace::of_row(&row)?;
         let path = place.allow_steward(unit).await.map_err(|_| {
             AppError::forbidden(
-                "A gate stands above it that would no longer count, and you are not a steward of the gate's place.",
-                "Ask a steward of that place to move it.",
+                "A gate above it would no longer apply, and you are not a steward where that gate is set.",
+                "Ask a steward there to move it.",
             )
         })?;
         unit.add_detail("left_gate_of", path.clone());
@@ -221,7 +221,7 @@ pub async fn may_leave(unit: &mut UnitOfWork, before: &[Uuid], after: &[Uuid]) -
             unit,
             &Act::RemoveGate {
                 gate: row.id,
-                version: row.version,
+                revision: row.revision,
             },
         )
         .await?
@@ -229,9 +229,9 @@ pub async fn may_leave(unit: &mut UnitOfWork, before: &[Uuid], after: &[Uuid]) -
             return Err(AppError::conflict(
                 ErrorCode::NeedsSecondPerson,
                 format!(
-                    "The gate of {path} would no longer count for it, and removing a gate takes a second steward."
+                    "The gate of {path} would no longer apply to it, and removing a gate needs a second steward."
                 ),
-                "Set a gate that is no weaker where it goes, or have this one removed with a second steward first.",
+                "Set a gate that is not weaker at its new place, or have this gate removed with a second steward first.",
             ));
         }
     }
@@ -242,10 +242,10 @@ pub async fn may_leave(unit: &mut UnitOfWork, before: &[Uuid], after: &[Uuid]) -
 pub async fn change_now(
     unit: &mut UnitOfWork,
     gate: Uuid,
-    version: i32,
+    revision: i32,
     body: &NewGate,
 ) -> AppResult<()> {
-    let (row, approvers) = parse(unit, body, gate, version).await?;
+    let (row, approvers) = parse(unit, body, gate, revision).await?;
     Ok(unit.tx()?.edit_gate(&row, &approvers).await?)
 }
 
@@ -253,7 +253,7 @@ pub async fn change_now(
 pub async fn edit(
     unit: &mut UnitOfWork,
     gate: Uuid,
-    version: i32,
+    revision: i32,
     body: NewGate,
 ) -> AppResult<MaybePending<Gate>> {
     let (present, path) = gate_for_stewards(unit, gate, Action::GateEdit).await?;
@@ -266,34 +266,34 @@ pub async fn edit(
     if is_weakened(unit, &present, &body).await? {
         let act = Act::ChangeGate {
             gate: present.id,
-            version,
+            revision,
             to: body.clone(),
         };
         if let Some(pending) = propose(unit, act, &format!("Weaken the gate of {path}")).await? {
             return Ok(MaybePending::Pending(pending));
         }
     }
-    change_now(unit, present.id, version, &body).await?;
+    change_now(unit, present.id, revision, &body).await?;
     let shown = show_gate(unit, present.id).await?;
     unit.commit_audited().await?;
-    Ok(MaybePending::Done(shown.version, shown))
+    Ok(MaybePending::Done(shown.revision, shown))
 }
 
 /// Removes a gate. It waits for a second steward.
 pub async fn remove(
     unit: &mut UnitOfWork,
     gate: Uuid,
-    version: i32,
+    revision: i32,
 ) -> AppResult<MaybePending<()>> {
     let (row, path) = gate_for_stewards(unit, gate, Action::GateRemove).await?;
     let act = Act::RemoveGate {
         gate: row.id,
-        version,
+        revision,
     };
     if let Some(pending) = propose(unit, act, &format!("Remove the gate of {path}")).await? {
         return Ok(MaybePending::Pending(pending));
     }
-    unit.tx()?.remove_gate(row.id, version).await?;
+    unit.tx()?.remove_gate(row.id, revision).await?;
     unit.commit_audited().await?;
     Ok(MaybePending::Done(0, ()))
 }

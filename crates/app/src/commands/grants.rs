@@ -4,7 +4,7 @@ use std::collections::HashSet;
 
 use chrono::{DateTime, Utc};
 use jexlin_api::ErrorCode;
-use jexlin_api::{EditGrant, Explanation, Grant, NewGrant, Page, Reacher, Way};
+use jexlin_api::{AccessHolder, EditGrant, Explanation, Grant, NewGrant, Page, Way};
 use jexlin_core::access::{Level, Stop, explain as explain_ways, in_force};
 use jexlin_core::audit::{Action, TargetType};
 use jexlin_core::names::check_note;
@@ -42,7 +42,7 @@ fn show(row: GrantView) -> Grant {
         only_kind: row.only_kind,
         only_tag: row.only_tag,
         history: row.history,
-        version: row.version,
+        revision: row.revision,
     }
 }
 
@@ -65,7 +65,7 @@ pub async fn list(
     })
 }
 
-/// A grant. For stewards of what it stands on.
+/// A grant. For stewards of what it is on.
 pub async fn read(unit: &mut UnitOfWork, grant: Uuid) -> AppResult<Versioned<Grant>> {
     unit.begin_audit(Action::GrantList, TargetType::Grant, Some(grant), "");
     let row = unit
@@ -79,7 +79,7 @@ pub async fn read(unit: &mut UnitOfWork, grant: Uuid) -> AppResult<Versioned<Gra
     allow_steward(unit, target).await?;
     unit.set_target(target_id, &row.place);
     unit.commit_audited().await?;
-    Ok(Versioned(row.version, show(row)))
+    Ok(Versioned(row.revision, show(row)))
 }
 
 /// Grants a level, in the transaction that is under way.
@@ -102,7 +102,7 @@ pub async fn giving(unit: &mut UnitOfWork, body: NewGrant) -> AppResult<GrantRow
     if !in_force(body.ends_at, unit.now) {
         return Err(AppError::field(
             "ends_at",
-            "this time is past: the grant would give nothing",
+            "this time is in the past: the grant would have no effect",
         ));
     }
     let name = match (body.person, body.group) {
@@ -187,7 +187,7 @@ async fn narrowed(
     if matches!(target, Target::Credential(_)) && (kind.is_some() || tag.is_some()) {
         return Err(AppError::field(
             "only_kind",
-            "a grant on one credential cannot be narrowed; narrow one on its folder",
+            "a grant on one credential cannot be limited; limit a grant on its folder",
         ));
     }
     if let Some(kind) = &kind
@@ -200,7 +200,7 @@ async fn narrowed(
     }
     if let Some(tag) = &tag {
         super::tags::read_tags(std::slice::from_ref(tag))
-            .map_err(|_| AppError::field("only_tag", "this is no tag"))?;
+            .map_err(|_| AppError::field("only_tag", "this is not a tag"))?;
     }
     Ok((kind, tag))
 }
@@ -210,7 +210,7 @@ pub async fn add(unit: &mut UnitOfWork, body: NewGrant) -> AppResult<Versioned<G
     let row = give(unit, body).await?;
     let shown = show(unit.tx()?.grant(row.id).await?);
     unit.commit_audited().await?;
-    Ok(Versioned(shown.version, shown))
+    Ok(Versioned(shown.revision, shown))
 }
 
 /// Nobody grants sight of former values that they may not see themselves.
@@ -228,7 +228,7 @@ async fn allow_history(unit: &mut UnitOfWork, target: Target) -> AppResult<()> {
         return Ok(());
     }
     Err(AppError::forbidden(
-        "Former values are not part of what was granted to you here, so you cannot grant them.",
+        "Your own grant here does not include former values, so you cannot grant them.",
         "Grant without the history of values, or ask another steward.",
     ))
 }
@@ -250,7 +250,7 @@ async fn keep_a_steward(unit: &mut UnitOfWork, target: Target, grant: Uuid) -> A
 pub async fn alter(
     unit: &mut UnitOfWork,
     grant: Uuid,
-    version: Option<i32>,
+    revision: Option<i32>,
     body: EditGrant,
 ) -> AppResult<()> {
     unit.begin_audit(Action::GrantEdit, TargetType::Grant, Some(grant), "");
@@ -268,7 +268,7 @@ pub async fn alter(
     unit.set_target(target_id, &place);
     unit.add_detail("to", view.subject_name.clone());
     allow_sharing(unit).await?;
-    if version.is_some_and(|version| version != view.version) {
+    if revision.is_some_and(|revision| revision != view.revision) {
         return Err(AppError::stale());
     }
     let level = body.level.map_or(row.held, Level::number);
@@ -286,21 +286,21 @@ pub async fn alter(
             ));
         }
     }
-    let ends_at = if body.without_end {
+    let ends_at = if body.no_expiry {
         None
     } else {
         body.ends_at.or(row.ends_at)
     };
-    if body.without_end && body.ends_at.is_some() {
+    if body.no_expiry && body.ends_at.is_some() {
         return Err(AppError::field(
             "ends_at",
-            "it ends then, or it does not end: say one of them",
+            "name an expiry or no expiry, not both",
         ));
     }
     if body.ends_at.is_some() && !in_force(ends_at, unit.now) {
         return Err(AppError::field(
             "ends_at",
-            "this time is past; take the grant away instead",
+            "this time is in the past; remove the grant instead",
         ));
     }
     let steward = Level::Steward.number();
@@ -346,13 +346,13 @@ pub async fn alter(
 pub async fn edit(
     unit: &mut UnitOfWork,
     grant: Uuid,
-    version: i32,
+    revision: i32,
     body: EditGrant,
 ) -> AppResult<Versioned<Grant>> {
-    alter(unit, grant, Some(version), body).await?;
+    alter(unit, grant, Some(revision), body).await?;
     let shown = show(unit.tx()?.grant(grant).await?);
     unit.commit_audited().await?;
-    Ok(Versioned(shown.version, shown))
+    Ok(Versioned(shown.revision, shown))
 }
 
 /// Takes a grant away, in the transaction that is under way.
@@ -398,9 +398,9 @@ fn way_of(spot: &Spot, way: &jexlin_core::access::Way) -> Way {
         },
         through: way.through.iter().map(name).collect(),
         stopped: way.stopped.map(|stop| match stop {
-            Stop::Ended(end) => format!("it ended at {}", end.format("%Y-%m-%d %H:%M UTC")),
-            Stop::Narrowed => "it is narrowed to a kind or a tag that this is not of".to_owned(),
-            Stop::Closed(folder) => format!("{} is closed to grants from above", name(&folder)),
+            Stop::Ended(end) => format!("it expired at {}", end.format("%Y-%m-%d %H:%M UTC")),
+            Stop::Narrowed => "it is limited to another kind or tag".to_owned(),
+            Stop::Closed(folder) => format!("{} does not inherit grants", name(&folder)),
         }),
     }
 }
@@ -447,7 +447,7 @@ pub async fn reach(
     folder: Option<Uuid>,
     credential: Option<Uuid>,
     paging: Paging<(i16, String, Uuid)>,
-) -> AppResult<Paged<Reacher, (i16, String, Uuid)>> {
+) -> AppResult<Paged<AccessHolder, (i16, String, Uuid)>> {
     let target = target_of(folder, credential)?;
     let (target_id, target_type) = target_type_of(target);
     unit.begin_audit(Action::AccessWho, target_type, Some(target_id), "");
@@ -485,7 +485,7 @@ pub async fn reach(
         let grants: HashSet<Uuid> = found.iter().map(|way| way.grant).collect();
         let who = spot.index.person(person);
         let first = found.into_iter().next();
-        Reacher {
+        AccessHolder {
             person,
             name: who.map(|who| who.name.clone()).unwrap_or_default(),
             state: who.map_or(PersonState::Left, |who| who.state),
@@ -526,10 +526,12 @@ fn sentence(who: &str, state: PersonState, level: Option<Level>, ways: &[Way]) -
             )
         }
         _ if ways.is_empty() => {
-            format!("{who} holds nothing here: no grant names them or a group of theirs.{inactive}")
+            format!(
+                "{who} has no access: no grant names them or a group that they are in.{inactive}"
+            )
         }
         _ => format!(
-            "{who} holds nothing here: every grant that would reach them has ended or is stopped.{inactive}"
+            "{who} has no access: every grant to them has expired or does not apply here.{inactive}"
         ),
     }
 }

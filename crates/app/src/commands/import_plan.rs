@@ -6,7 +6,7 @@ use jexlin_api::{ImportColumn, ImportOptions, ImportProblem, ImportReport};
 use jexlin_core::access::mark;
 use jexlin_core::names::Name;
 use jexlin_core::transfer::{
-    Column, Kinds, MatchKey, Matching, Sheet, Thing, guess, name_of, read_row,
+    Column, Kinds, MatchKey, Matching, ParsedRow, Sheet, guess, name_of, read_row,
 };
 use jexlin_core::vault::kinds::PASSWORD;
 use jexlin_core::vault::readings::Readings;
@@ -21,15 +21,15 @@ use crate::unit_of_work::UnitOfWork;
 
 /// What was done with a file that was read.
 pub enum Plan {
-    Add(Thing, Uuid),
-    Update(Thing, Box<CredentialRow>),
+    Add(ParsedRow, Uuid),
+    Update(ParsedRow, Box<CredentialRow>),
 }
 
 /// What was read of a file: the sheet, what its columns are, and each row.
 pub type Read = (
     Sheet,
     Vec<Column>,
-    Vec<Result<Thing, Vec<(String, String)>>>,
+    Vec<Result<ParsedRow, Vec<(String, String)>>>,
 );
 
 pub fn read(
@@ -45,7 +45,7 @@ pub fn read(
                 return Err(AppError::field(
                     "columns",
                     format!(
-                        "{} columns are named, and the file has {}",
+                        "{} columns are named, but the file has {}",
                         words.len(),
                         sheet.heads.len()
                     ),
@@ -112,7 +112,7 @@ impl Folders {
             created_at: unit.now,
             created_by: Some(unit.person.id),
             removed_at: None,
-            version: 1,
+            revision: 1,
         };
         self.known.insert(key_of(path), made.id);
         self.new.push(made.clone());
@@ -159,11 +159,12 @@ impl Destinations {
     async fn read<'a>(
         unit: &mut UnitOfWork,
         options: &ImportOptions,
-        things: impl Iterator<Item = &'a Thing>,
+        parsed_rows: impl Iterator<Item = &'a ParsedRow>,
         folders: &mut Folders,
     ) -> AppResult<Self> {
         let mut read = Self::default();
-        let mut paths: HashSet<Vec<String>> = things.map(|thing| thing.folder.clone()).collect();
+        let mut paths: HashSet<Vec<String>> =
+            parsed_rows.map(|parsed| parsed.folder.clone()).collect();
         paths.insert(vec![]);
         let before = folders.known.clone();
         for path in paths {
@@ -204,11 +205,11 @@ impl Destinations {
     }
 
     /// What the password rule of its folder has against a row.
-    fn against(&self, path: &str, thing: &Thing) -> Option<String> {
+    fn against(&self, path: &str, parsed: &ParsedRow) -> Option<String> {
         let rule = self.rules.get(path).filter(|rule| rule.enforced)?;
-        let (_, given) = thing.secrets.iter().find(|(field, _)| field == PASSWORD)?;
+        let (_, given) = parsed.secrets.iter().find(|(field, _)| field == PASSWORD)?;
         let about = jexlin_core::policy::About {
-            user_name: thing.fields.get("user_name").map_or("", String::as_str),
+            user_name: parsed.fields.get("user_name").map_or("", String::as_str),
             used_ago: None,
         };
         let password = given.value.expose_secret_text().unwrap_or_default();
@@ -223,23 +224,23 @@ impl Destinations {
     fn take_name(
         &mut self,
         place: Uuid,
-        thing: &mut Thing,
+        parsed: &mut ParsedRow,
         matching: Matching,
     ) -> Result<(), String> {
-        if self.names.insert((place, thing.name.to_lowercase())) {
+        if self.names.insert((place, parsed.name.to_lowercase())) {
             return Ok(());
         }
         if matching != Matching::Duplicate {
             return Err(
-                "something in the folder, or a row above, has this name already".to_owned(),
+                "something in the folder, or an earlier row, already has this name".to_owned(),
             );
         }
         let free = (2..10_000)
-            .map(|number| format!("{} ({number})", thing.name))
+            .map(|number| format!("{} ({number})", parsed.name))
             .find(|name| self.names.insert((place, name.to_lowercase())));
         match free.map(|name| Name::parse(&name).map(Name::into_string)) {
-            Some(Ok(name)) => thing.name = name,
-            _ => return Err("there is no other name for it".to_owned()),
+            Some(Ok(name)) => parsed.name = name,
+            _ => return Err("no free name was found for it".to_owned()),
         }
         Ok(())
     }
@@ -278,41 +279,44 @@ async fn decide(
     options: &ImportOptions,
     heads: &Heads,
     destinations: &mut Destinations,
-    mut thing: Thing,
+    mut parsed: ParsedRow,
 ) -> AppResult<Decision> {
-    let path = key_of(&thing.folder);
+    let path = key_of(&parsed.folder);
     if let Some(why) = destinations.closed.get(&path) {
         return Ok(Decision::Refuse("folder".to_owned(), why.clone()));
     }
     let Some(place) = destinations.places.get(&path).copied() else {
         return Ok(Decision::Nowhere);
     };
-    if let Some(problem) = destinations.against(&path, &thing) {
+    if let Some(problem) = destinations.against(&path, &parsed) {
         return Ok(Decision::Refuse(PASSWORD.to_owned(), problem));
     }
-    let mark = mark_of(options.key, place, &thing.name, &thing.fields);
+    let mark = mark_of(options.key, place, &parsed.name, &parsed.fields);
     let same = mark
         .as_ref()
         .and_then(|mark| destinations.present.get(mark));
     match (same, options.matching) {
         (Some(_), Matching::Skip) => return Ok(Decision::Skip),
         (Some(row), Matching::Update) => {
-            if row.kind != thing.kind {
-                let problem = format!("what is there is a {}, and not a {}", row.kind, thing.kind);
+            if row.kind != parsed.kind {
+                let problem = format!(
+                    "the existing credential is a {}, not a {}",
+                    row.kind, parsed.kind
+                );
                 return Ok(Decision::Refuse(heads.name.clone(), problem));
             }
-            if let Some(tags) = changed_tags(unit, &thing, row).await?
+            if let Some(tags) = changed_tags(unit, &parsed, row).await?
                 && allow_credential::<mark::Steward>(unit, row.id)
                     .await
                     .is_err()
             {
                 let problem = format!(
-                    "a grant depends on the tag {}, so only a steward of it may change that",
+                    "a grant depends on the tag {}, so only a steward may change it",
                     tags.join(", ")
                 );
                 return Ok(Decision::Refuse(heads.tags.clone(), problem));
             }
-            let plan = Plan::Update(thing, Box::new(row.clone()));
+            let plan = Plan::Update(parsed, Box::new(row.clone()));
             // A second row for the same one would undo the first.
             if let Some(mark) = mark {
                 destinations.present.remove(&mark);
@@ -321,10 +325,10 @@ async fn decide(
         }
         _ => {}
     }
-    if let Err(problem) = destinations.take_name(place, &mut thing, options.matching) {
+    if let Err(problem) = destinations.take_name(place, &mut parsed, options.matching) {
         return Ok(Decision::Refuse(heads.name.clone(), problem));
     }
-    Ok(Decision::Do(Plan::Add(thing, place)))
+    Ok(Decision::Do(Plan::Add(parsed, place)))
 }
 
 /// What is to be done with each row; what cannot be is added to the report.
@@ -333,19 +337,19 @@ pub async fn plan(
     options: &ImportOptions,
     columns: &[Column],
     sheet: &Sheet,
-    rows: Vec<Result<Thing, Vec<(String, String)>>>,
+    rows: Vec<Result<ParsedRow, Vec<(String, String)>>>,
     folders: &mut Folders,
     report: &mut ImportReport,
 ) -> AppResult<Vec<Plan>> {
-    let things = rows.iter().flatten();
-    let mut destinations = Destinations::read(unit, options, things, folders).await?;
+    let parsed_rows = rows.iter().flatten();
+    let mut destinations = Destinations::read(unit, options, parsed_rows, folders).await?;
     let heads = Heads::of(&report.columns);
     let mut plans = vec![];
     for (read, row) in rows.into_iter().zip(&sheet.rows) {
         let name: String = name_of(row, columns).chars().take(80).collect();
         let problems = match read {
             Err(problems) => problems,
-            Ok(thing) => match decide(unit, options, &heads, &mut destinations, thing).await? {
+            Ok(parsed) => match decide(unit, options, &heads, &mut destinations, parsed).await? {
                 Decision::Refuse(column, problem) => vec![(column, problem)],
                 Decision::Nowhere => vec![],
                 Decision::Skip => {
@@ -376,15 +380,15 @@ pub async fn plan(
 /// The tags of a row that are not those of what is there, when a grant depends on one of them.
 pub async fn changed_tags(
     unit: &mut UnitOfWork,
-    thing: &Thing,
+    parsed: &ParsedRow,
     row: &CredentialRow,
 ) -> AppResult<Option<Vec<String>>> {
-    if thing.tags.is_empty() {
+    if parsed.tags.is_empty() {
         return Ok(None);
     }
-    let of = thing.tags.iter().chain(&row.tags);
+    let of = parsed.tags.iter().chain(&row.tags);
     let changed: Vec<String> = of
-        .filter(|tag| thing.tags.contains(tag) != row.tags.contains(tag))
+        .filter(|tag| parsed.tags.contains(tag) != row.tags.contains(tag))
         .cloned()
         .collect();
     let now = unit.now;

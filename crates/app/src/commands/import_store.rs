@@ -7,7 +7,7 @@ use chrono::{DateTime, Utc};
 use jexlin_api::{ErrorCode, ImportOptions, ImportProgress, ImportReport};
 use jexlin_core::access::mark;
 use jexlin_core::audit::{Action, Event, TargetType};
-use jexlin_core::transfer::Thing;
+use jexlin_core::transfer::ParsedRow;
 use jexlin_core::vault::{Place, ValueOrigin, VersionState, WrappedKey};
 use jexlin_core::words::Word as _;
 use jexlin_store::{CredentialChange, CredentialRow, ImportRow, ImportedRow, NewVersion};
@@ -53,7 +53,7 @@ struct Stretch {
     /// Credential, field, value, facts.
     secrets: Vec<(Uuid, String, Vec<u8>, serde_json::Value)>,
     events: Vec<Event>,
-    changes: Vec<(Thing, Box<CredentialRow>)>,
+    changes: Vec<(ParsedRow, Box<CredentialRow>)>,
     imported: Vec<ImportedRow>,
 }
 
@@ -83,22 +83,22 @@ impl Sealing {
         let (mut rng, organisation) = (self.app.rng()?, self.organisation);
         for plan in part {
             match plan {
-                Plan::Update(thing, row) => {
+                Plan::Update(parsed, row) => {
                     sealed.events.push(self.event(
                         Action::CredentialEdit,
                         row.id,
                         row.folder_id,
                         &row.name,
                     ));
-                    sealed.changes.push((thing, row));
+                    sealed.changes.push((parsed, row));
                 }
-                Plan::Add(thing, place) => {
+                Plan::Add(parsed, place) => {
                     let credential = Uuid::now_v7();
                     let (data_key, wrapped) =
                         self.keys
                             .key
                             .generate_data_key(&mut rng, organisation, credential)?;
-                    for (field, given) in &thing.secrets {
+                    for (field, given) in &parsed.secrets {
                         let value = data_key.seal(
                             &mut rng,
                             &Place {
@@ -120,7 +120,7 @@ impl Sealing {
                         Action::CredentialAdd,
                         credential,
                         place,
-                        &thing.name,
+                        &parsed.name,
                     ));
                     sealed.imported.push(ImportedRow {
                         import_id: self.import,
@@ -132,9 +132,9 @@ impl Sealing {
                         id: credential,
                         organisation,
                         folder_id: place,
-                        kind: thing.kind.clone(),
-                        name: thing.name.clone(),
-                        fields: to_json(&thing.fields)?,
+                        kind: parsed.kind.clone(),
+                        name: parsed.name.clone(),
+                        fields: to_json(&parsed.fields)?,
                         device_id: None,
                         data_key: wrapped.0,
                         created_at: self.now,
@@ -142,10 +142,10 @@ impl Sealing {
                         changed_at: self.now,
                         changed_by: Some(self.by),
                         removed_at: None,
-                        version: 1,
+                        revision: 1,
                         removal_id: None,
                         extra: serde_json::json!([]),
-                        tags: thing.tags.clone(),
+                        tags: parsed.tags.clone(),
                     });
                 }
             }
@@ -222,18 +222,18 @@ pub async fn store(
                     now,
                     by: Some(by),
                     how: ValueOrigin::Imported,
-                    why: "",
+                    reason: "",
                     facts: facts.clone(),
                 })
                 .collect();
             unit.tx()?.add_first_versions(&versions).await?;
         }
         imported.extend(sealed.imported);
-        for (thing, row) in sealed.changes {
-            imported.push(update(unit, options.id, &thing, &row).await?);
+        for (parsed, row) in sealed.changes {
+            imported.push(update(unit, options.id, &parsed, &row).await?);
         }
-        let judged: Vec<Uuid> = sealed.new.iter().map(|row| row.id).collect();
-        unit.tx()?.judge_these_again(&judged).await?;
+        let assessed: Vec<Uuid> = sealed.new.iter().map(|row| row.id).collect();
+        unit.tx()?.reassess_these(&assessed).await?;
         let keys = Arc::clone(&unit.keys);
         unit.tx()?.record_all(&sealed.events, &keys.mac).await?;
         unit.app
@@ -255,7 +255,7 @@ pub async fn store(
     };
     unit.tx()?.add_import(&row, &imported).await?;
     if rows > MANY {
-        unit.tx()?.note_growth().await?;
+        unit.tx()?.analyze_after_import().await?;
     }
     Ok(())
 }
@@ -264,30 +264,30 @@ pub async fn store(
 async fn update(
     unit: &mut UnitOfWork,
     import: Uuid,
-    thing: &Thing,
+    parsed: &ParsedRow,
     row: &CredentialRow,
 ) -> AppResult<ImportedRow> {
     let (now, by) = (unit.now, unit.person.id);
     let row = {
         let held = unit.tx()?.credential_locked(row.id).await?;
-        if held.version != row.version {
+        if held.revision != row.revision {
             return Err(AppError::stale());
         }
         held
     };
     let mut fields = plain_fields(&row);
     fields.extend(
-        thing
+        parsed
             .fields
             .iter()
             .map(|(name, value)| (name.clone(), value.clone())),
     );
-    let tags = if thing.tags.is_empty() {
+    let tags = if parsed.tags.is_empty() {
         row.tags.clone()
     } else {
-        thing.tags.clone()
+        parsed.tags.clone()
     };
-    if changed_tags(unit, thing, &row).await?.is_some() {
+    if changed_tags(unit, parsed, &row).await?.is_some() {
         crate::guards::allow_credential::<mark::Steward>(unit, row.id).await?;
     }
     let user =
@@ -299,7 +299,7 @@ async fn update(
                 "{} is the password of an account on a device, and the user name is the account's.",
                 row.name
             ),
-            "Take it off the device first, or leave its user name.",
+            "Remove it from the device first, or leave its user name.",
         ));
     }
     let mut numbers = BTreeMap::new();
@@ -312,7 +312,7 @@ async fn update(
         row.id,
         &WrappedKey(row.data_key.clone()),
     )?;
-    for (field, given) in &thing.secrets {
+    for (field, given) in &parsed.secrets {
         let former = versions
             .iter()
             .find(|version| version.field == *field && version.state == VersionState::Current)
@@ -336,7 +336,7 @@ async fn update(
             now,
             by: Some(by),
             how: ValueOrigin::Imported,
-            why: "",
+            reason: "",
             facts,
         };
         unit.tx()?.add_version(&new).await?;
@@ -344,7 +344,7 @@ async fn update(
     let kept = to_json(&fields)?;
     let change = CredentialChange {
         id: row.id,
-        version: row.version,
+        revision: row.revision,
         name: &row.name,
         folder_id: row.folder_id,
         fields: &kept,
@@ -354,8 +354,8 @@ async fn update(
         by: Some(by),
     };
     unit.tx()?.edit_credential(&change).await?;
-    unit.tx()?.judge_again(row.id).await?;
-    let former = serde_json::json!({"fields": row.fields, "tags": row.tags, "secrets": numbers, "version": row.version + 1});
+    unit.tx()?.reassess(row.id).await?;
+    let former = serde_json::json!({"fields": row.fields, "tags": row.tags, "secrets": numbers, "revision": row.revision + 1});
     Ok(ImportedRow {
         import_id: import,
         organisation: row.organisation,

@@ -24,7 +24,7 @@ use super::import_store::store;
 use super::preview::{MOST_TAGGED, relabelled};
 use super::removal::removal;
 use crate::error::{AppError, AppResult};
-use crate::foreign::SheetRead;
+use crate::file_reader::SheetRead;
 use crate::guards::allow_folder;
 use crate::import_progress::UnderWay;
 use crate::paging::{Paged, Paging};
@@ -57,15 +57,15 @@ async fn whose_access(
 ) -> AppResult<Option<Preview>> {
     let mut changes = vec![];
     for plan in plans {
-        if let Plan::Update(thing, row) = plan
-            && changed_tags(unit, thing, row).await?.is_some()
+        if let Plan::Update(parsed, row) = plan
+            && changed_tags(unit, parsed, row).await?.is_some()
         {
-            changes.push((row.as_ref().clone(), thing.tags.clone()));
+            changes.push((row.as_ref().clone(), parsed.tags.clone()));
         }
     }
     if changes.len() > MOST_TAGGED {
         notes.push(format!(
-            "whose access changes is worked out for the first {MOST_TAGGED} of {} rows that change a tag which a grant depends on",
+            "access changes are shown for the first {MOST_TAGGED} of {} rows that change a tag which a grant depends on",
             changes.len()
         ));
     }
@@ -131,7 +131,7 @@ pub async fn undo(unit: &mut UnitOfWork, import: Uuid) -> AppResult<ImportUndone
     if row.undone_at.is_some() {
         return Err(AppError::conflict(
             ErrorCode::Undone,
-            "This import has been undone already.",
+            "This import has already been undone.",
             "What it had added is in the bin.",
         ));
     }
@@ -179,7 +179,7 @@ async fn restore(unit: &mut UnitOfWork, change: &ImportedRow) -> AppResult<bool>
         fields: serde_json::Value,
         tags: Vec<String>,
         secrets: BTreeMap<String, Option<i32>>,
-        version: i32,
+        revision: i32,
     }
     let (now, by) = (unit.now, unit.person.id);
     let Ok(row) = unit.tx()?.credential_locked(change.credential_id).await else {
@@ -187,7 +187,7 @@ async fn restore(unit: &mut UnitOfWork, change: &ImportedRow) -> AppResult<bool>
     };
     let former: Former = serde_json::from_value(change.former.clone().unwrap_or_default())
         .map_err(|error| AppError::internal(format!("a stored import: {error}")))?;
-    if row.version != former.version
+    if row.revision != former.revision
         || row.removed_at.is_some()
         || unit.tx()?.has_candidate(row.id).await?
     {
@@ -236,14 +236,14 @@ async fn restore(unit: &mut UnitOfWork, change: &ImportedRow) -> AppResult<bool>
             now,
             by: Some(by),
             how: ValueOrigin::Restored,
-            why: "import undone",
+            reason: "import undone",
             facts,
         };
         unit.tx()?.add_version(&new).await?;
     }
     let change = CredentialChange {
         id: row.id,
-        version: row.version,
+        revision: row.revision,
         name: &row.name,
         folder_id: row.folder_id,
         fields: &former.fields,
@@ -253,7 +253,7 @@ async fn restore(unit: &mut UnitOfWork, change: &ImportedRow) -> AppResult<bool>
         by: Some(by),
     };
     unit.tx()?.edit_credential(&change).await?;
-    unit.tx()?.judge_again(row.id).await?;
+    unit.tx()?.reassess(row.id).await?;
     let place = format!("{}/{}", unit.tx()?.path_of(row.folder_id).await?, row.name);
     unit.record_beside(
         Action::CredentialRestore,
@@ -302,12 +302,12 @@ fn lines_with_problems(report: &ImportReport) -> usize {
     lines.collect::<HashSet<_>>().len()
 }
 
-/// What came of the rows, such as `12 added, 1 row not imported`.
+/// The result for the rows, such as `12 added, 1 row not imported`.
 fn outcome(report: &ImportReport, bad: usize) -> String {
     let parts = [
         (report.added, "added", "added"),
         (report.updated, "updated", "updated"),
-        (report.skipped, "left as it is", "left as they are"),
+        (report.skipped, "left unchanged", "left unchanged"),
         (report.folders, "folder added", "folders added"),
         (bad, "row not imported", "rows not imported"),
     ];
@@ -405,7 +405,7 @@ pub async fn import_file(
     store(unit, &options, &folders, plans, &report).await?;
     report.done = true;
     report.sentence =
-        format!("{what}. Now destroy the file: anybody who finds it can read its passwords.");
+        format!("{what}. Now delete the file: anybody who finds it can read its passwords.");
     let counts = [
         ("added", report.added),
         ("updated", report.updated),

@@ -171,7 +171,7 @@ fn unfinished() -> AppError {
     let advice = "Finish it: `jexlin keys finish-root`, or Settings → Keys.";
     AppError::conflict(
         ErrorCode::RootKeyChanging,
-        "A change of the root key is finished in a part of the organisations.",
+        "The change of the root key is finished for only some organisations.",
         advice,
     )
 }
@@ -218,7 +218,7 @@ fn without_file(fault: AppError) -> AppError {
     let advice = "Where the root key comes from the service manager, run `jexlind new-root-key FILE` on the service's machine.";
     AppError::conflict(
         ErrorCode::NoRootKeyFile,
-        "There is no root key file with a passphrase here.",
+        "There is no root key file with a passphrase on this service.",
         advice,
     )
 }
@@ -339,7 +339,7 @@ pub async fn change_organisation_key(
         let advice = "Wait until it is done: `jexlin keys show`, or Settings → Keys.";
         return Err(AppError::conflict(
             ErrorCode::OrganisationKeyChanging,
-            "Data keys are still moving to the present key.",
+            "Data keys are still moving to the current key.",
             advice,
         ));
     }

@@ -3,8 +3,7 @@
 use jexlin_api::ErrorCode;
 use jexlin_api::{EditKind, Kind, KindField, NewKind, Page};
 use jexlin_core::audit::{Action, TargetType};
-use jexlin_core::vault::kinds::{self as core_kinds, Field, FieldType};
-use jexlin_core::words::Word as _;
+use jexlin_core::vault::kinds::{self as core_kinds, Field};
 use jexlin_store::KindRow;
 use uuid::Uuid;
 
@@ -14,21 +13,13 @@ use crate::paging::Versioned;
 use crate::unit_of_work::UnitOfWork;
 
 /// Reads fields that somebody defines.
-pub fn read_fields(fields: &[KindField]) -> AppResult<Vec<Field>> {
-    let read = |field: &KindField| {
-        let holds: FieldType = serde_json::from_value(field.holds.clone().into()).map_err(|_| {
-            AppError::field(
-                "fields",
-                format!("`{}` holds text, url, note, date, certificate, secret, secret-note, one-time-seed, ssh-key or private-key", field.name),
-            )
-        })?;
-        Ok(Field {
-            name: field.name.clone(),
-            label: field.label.trim().to_owned(),
-            holds,
-            required: field.required,
-            help: field.help.clone(),
-        })
+pub fn read_fields(fields: &[KindField]) -> Vec<Field> {
+    let read = |field: &KindField| Field {
+        name: field.name.clone(),
+        label: field.label.trim().to_owned(),
+        holds: field.holds,
+        required: field.required,
+        help: field.help.clone(),
     };
     fields.iter().map(read).collect()
 }
@@ -38,7 +29,7 @@ pub fn show_fields(fields: &[Field]) -> Vec<KindField> {
     let show = |field: &Field| KindField {
         name: field.name.clone(),
         label: field.label.clone(),
-        holds: field.holds.word().into(),
+        holds: field.holds,
         required: field.required,
         help: field.help.clone(),
     };
@@ -53,7 +44,7 @@ fn show(known: Known) -> Kind {
         generates: known.kind.generates,
         own: known.own,
         retired: known.retired,
-        version: known.version,
+        revision: known.revision,
     }
 }
 
@@ -81,7 +72,7 @@ pub async fn add(unit: &mut UnitOfWork, body: NewKind) -> AppResult<Versioned<Ki
     let kind = core_kinds::Kind {
         name: body.name,
         label: body.label.trim().to_owned(),
-        fields: read_fields(&body.fields)?,
+        fields: read_fields(&body.fields),
         generates: body.generates,
     };
     check(&kind)?;
@@ -94,7 +85,7 @@ pub async fn add(unit: &mut UnitOfWork, body: NewKind) -> AppResult<Versioned<Ki
             .map_err(|error| AppError::internal(error.to_string()))?,
         generates: kind.generates,
         retired_at: None,
-        version: 1,
+        revision: 1,
     };
     unit.tx()?.add_kind(&row).await?;
     unit.set_target(row.id, &row.label);
@@ -113,7 +104,7 @@ pub async fn add(unit: &mut UnitOfWork, body: NewKind) -> AppResult<Versioned<Ki
             kind,
             own: true,
             retired: false,
-            version: 1,
+            revision: 1,
         }),
     ))
 }
@@ -123,7 +114,7 @@ async fn own(unit: &mut UnitOfWork, name: &str) -> AppResult<KindRow> {
         return Err(AppError::conflict(
             ErrorCode::BuiltIn,
             "The built-in kinds are the same everywhere.",
-            "Add a kind of your own, or set that only your own are offered.",
+            "Add a kind of your own, or allow only your own kinds in the settings.",
         ));
     }
     unit.tx()?
@@ -136,7 +127,7 @@ async fn own(unit: &mut UnitOfWork, name: &str) -> AppResult<KindRow> {
 pub async fn edit(
     unit: &mut UnitOfWork,
     name: &str,
-    version: i32,
+    revision: i32,
     body: EditKind,
 ) -> AppResult<Versioned<Kind>> {
     unit.begin(Action::KindEdit, TargetType::Kind, None, name)?;
@@ -148,7 +139,7 @@ pub async fn edit(
         unit.add_detail("label", known.kind.label.clone());
     }
     if let Some(fields) = body.fields {
-        known.kind.fields = read_fields(&fields)?;
+        known.kind.fields = read_fields(&fields);
         unit.add_detail(
             "fields",
             known
@@ -173,16 +164,16 @@ pub async fn edit(
     row.fields = serde_json::to_value(&known.kind.fields)
         .map_err(|error| AppError::internal(error.to_string()))?;
     row.generates = known.kind.generates;
-    row.version = version;
+    row.revision = revision;
     unit.tx()?.edit_kind(&row).await?;
     unit.commit_audited().await?;
     known.retired = row.retired_at.is_some();
-    known.version = version + 1;
-    Ok(Versioned(known.version, show(known)))
+    known.revision = revision + 1;
+    Ok(Versioned(known.revision, show(known)))
 }
 
 /// Removes a kind of the organisation's own that no credential is of.
-pub async fn remove(unit: &mut UnitOfWork, name: &str, version: i32) -> AppResult<()> {
+pub async fn remove(unit: &mut UnitOfWork, name: &str, revision: i32) -> AppResult<()> {
     unit.begin(Action::KindRemove, TargetType::Kind, None, name)?;
     let mut row = own(unit, name).await?;
     unit.set_target(row.id, &row.label);
@@ -191,10 +182,10 @@ pub async fn remove(unit: &mut UnitOfWork, name: &str, version: i32) -> AppResul
         return Err(AppError::conflict(
             ErrorCode::InUse,
             format!("Credentials of this kind: {used}, those in the bin included."),
-            "Retire it instead: nothing new can be of it then, and nothing is lost.",
+            "Retire it instead: nothing new can have it then, and nothing is lost.",
         ));
     }
-    row.version = version;
+    row.revision = revision;
     unit.tx()?.remove_kind(&row).await?;
     unit.commit_audited().await?;
     Ok(())

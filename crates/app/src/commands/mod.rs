@@ -1,4 +1,4 @@
-//! The commands and queries, one file a part of the product; the routes have the same files.
+//! The commands and queries, one file per part of the product; the routes have the same files.
 
 pub mod access_file;
 pub mod access_issues;
@@ -16,6 +16,7 @@ pub mod folders;
 pub mod gate_place;
 pub mod gates;
 pub mod grants;
+pub mod groups;
 mod import_plan;
 mod import_store;
 pub mod imports;
@@ -33,7 +34,9 @@ pub mod requests;
 pub mod saved_searches;
 pub mod second_person;
 pub mod secrets;
+pub mod settings;
 pub mod setup;
 pub mod status;
 pub mod tags;
 pub mod upkeep;
+pub mod vault_lock;

@@ -16,7 +16,8 @@ use uuid::Uuid;
 
 use super::clients::{client_to_renew, renew_now};
 use super::gates::{change_now, gate_for_stewards};
-use super::people::{allow_giving, join, words};
+use super::groups::join;
+use super::people::{allow_giving, words};
 use super::second_person::{Act, show};
 use crate::error::{AppError, AppResult};
 use crate::unit_of_work::UnitOfWork;
@@ -56,7 +57,7 @@ async fn allow_act(act: &Act, unit: &mut UnitOfWork) -> AppResult<()> {
             client_to_renew(unit, *client).await.map(|_| ())
         }
         Act::JoinGroup { group, .. } => {
-            unit.begin(Action::GroupJoin, TargetType::Group, Some(*group), "")
+            unit.begin(Action::GroupAddMember, TargetType::Group, Some(*group), "")
         }
         Act::ChangeSettings { .. } => {
             unit.begin(Action::SettingsEdit, TargetType::Settings, None, "")
@@ -68,38 +69,39 @@ async fn allow_act(act: &Act, unit: &mut UnitOfWork) -> AppResult<()> {
 async fn perform(act: Act, unit: &mut UnitOfWork, proposer: Uuid) -> AppResult<Option<Secret>> {
     let now = unit.now;
     match act {
-        Act::ChangeGate { gate, version, to } => change_now(unit, gate, version, &to).await?,
-        Act::RemoveGate { gate, version } => unit.tx()?.remove_gate(gate, version).await?,
+        Act::ChangeGate { gate, revision, to } => change_now(unit, gate, revision, &to).await?,
+        Act::RemoveGate { gate, revision } => unit.tx()?.remove_gate(gate, revision).await?,
         Act::GiveDuties {
             person,
-            version,
+            revision,
             duties,
         } => {
             let mut row = unit.tx()?.person(person).await?;
             unit.add_detail("duties", words(&duties));
-            (row.duties, row.version) = (duties.into_iter().map(Stored).collect(), version);
+            (row.duties, row.revision) = (duties.into_iter().map(Stored).collect(), revision);
             unit.tx()?.edit_person(&row).await?;
         }
         Act::ResetPassword {
             person,
-            version,
+            revision,
             phc,
         } => {
             let mut row = unit.tx()?.person(person).await?;
-            (row.password_phc, row.version, row.sign_in_by) = (Some(phc), version, Some(proposer));
+            (row.password_phc, row.revision, row.sign_in_by) =
+                (Some(phc), revision, Some(proposer));
             unit.add_detail("password", "set");
             unit.tx()?.edit_person(&row).await?;
             unit.tx()?.end_sessions_of(person, None, now).await?;
         }
-        Act::RenewSecret { client, version } => {
+        Act::RenewSecret { client, revision } => {
             let mut row = unit.tx()?.person(client).await?;
-            row.version = version;
+            row.revision = revision;
             return renew_now(unit, row).await.map(Some);
         }
         Act::JoinGroup { group, member } => {
             join(unit, group, member).await?;
         }
-        Act::ChangeSettings { settings, version } => {
+        Act::ChangeSettings { settings, revision } => {
             let body = serde_json::to_value(&*settings)
                 .map_err(|error| AppError::internal(error.to_string()))?;
             let organisation = unit.organisation();
@@ -107,7 +109,7 @@ async fn perform(act: Act, unit: &mut UnitOfWork, proposer: Uuid) -> AppResult<O
                 .edit_settings(&SettingsRow {
                     organisation,
                     body,
-                    version,
+                    revision,
                 })
                 .await?;
         }
@@ -168,7 +170,7 @@ async fn waiting(unit: &mut UnitOfWork, act: Uuid) -> AppResult<(PendingActRow, 
     if row.proposed_by == unit.person.id {
         return Err(AppError::forbidden(
             "You cannot confirm or refuse what you proposed.",
-            "Another person who may do the same decides.",
+            "Another person who may do the same must decide.",
         ));
     }
     if row.state != PendingActState::Waiting || unit.now >= row.expires_at {
@@ -351,7 +353,7 @@ pub async fn two_people(unit: &mut UnitOfWork) -> AppResult<Vec<TwoPeople>> {
             state: state(settings.two_people_duties, people),
         },
         TwoPeople {
-            what: "resetting passwords of people with power".into(),
+            what: "resetting passwords of people with duties, stewardship or approvals".into(),
             state: state(settings.two_people_passwords, people),
         },
         TwoPeople {
@@ -359,7 +361,7 @@ pub async fn two_people(unit: &mut UnitOfWork) -> AppResult<Vec<TwoPeople>> {
             state: state(settings.two_people_clients, people),
         },
         TwoPeople {
-            what: "joining groups that bring power".into(),
+            what: "joining groups that bring stewardship or approvals".into(),
             state: state(settings.two_people_groups, people),
         },
         TwoPeople {
@@ -367,7 +369,7 @@ pub async fn two_people(unit: &mut UnitOfWork) -> AppResult<Vec<TwoPeople>> {
             state: state(settings.two_people_settings, policy),
         },
         TwoPeople {
-            what: "approvers who do not owe their sign-in to the asker".into(),
+            what: "approvers whose sign-in password the requester did not set".into(),
             state: state(settings.independent_approvers, true),
         },
     ])

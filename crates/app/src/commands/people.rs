@@ -1,21 +1,19 @@
-//! People and groups.
-
-use std::collections::BTreeMap;
+//! People: list, add, edit.
 
 use jexlin_api::ErrorCode;
-use jexlin_api::{EditPerson, Group, Member, NewGroup, NewPerson, Person};
+use jexlin_api::{EditPerson, NewPerson, Person};
 use jexlin_core::audit::{Action, TargetType};
 use jexlin_core::auth::{check_password, hash_password};
 use jexlin_core::people::Duty;
 use jexlin_core::people::PersonState;
 use jexlin_core::people::PersonType;
 use jexlin_core::words::Word as _;
+use jexlin_store::PersonRow;
 use jexlin_store::Stored;
-use jexlin_store::{GroupRow, MemberRow, PersonRow};
 use uuid::Uuid;
 
 use super::auth::secret;
-use super::names::{member, named, names};
+use super::names::named;
 use super::second_person::Act;
 use super::second_person::MaybePending;
 use super::second_person::needs_second;
@@ -33,7 +31,7 @@ pub fn show(row: PersonRow) -> Person {
         display_name: row.display_name,
         state: row.state.0,
         duties: row.duties.into_iter().map(|duty| duty.0).collect(),
-        version: row.version,
+        revision: row.revision,
     }
 }
 
@@ -103,7 +101,7 @@ pub async fn add(unit: &mut UnitOfWork, body: NewPerson) -> AppResult<MaybePendi
         password_phc,
         duties: vec![],
         created_at: unit.now,
-        version: 1,
+        revision: 1,
         person_type: PersonType::Person.into(),
         secret_hash: None,
     };
@@ -117,7 +115,7 @@ pub async fn add(unit: &mut UnitOfWork, body: NewPerson) -> AppResult<MaybePendi
     // The person is there in any case; the duties may wait for a second person.
     let act = Act::GiveDuties {
         person: row.id,
-        version: 1,
+        revision: 1,
         duties: wanted.clone(),
     };
     if needs_second(unit, &act).await? {
@@ -134,7 +132,10 @@ pub async fn add(unit: &mut UnitOfWork, body: NewPerson) -> AppResult<MaybePendi
     unit.tx()?.edit_person(&row).await?;
     unit.add_detail("duties", words(&row.held_duties()));
     unit.commit_audited().await?;
-    Ok(MaybePending::Done(2, show(PersonRow { version: 2, ..row })))
+    Ok(MaybePending::Done(
+        2,
+        show(PersonRow { revision: 2, ..row }),
+    ))
 }
 
 /// Nobody gives a duty that they lack.
@@ -155,18 +156,93 @@ pub fn allow_giving(unit: &UnitOfWork, before: &[Duty], after: &[Duty]) -> AppRe
 pub async fn read(unit: &mut UnitOfWork, person: Uuid) -> AppResult<Versioned<Person>> {
     let row = unit.tx()?.person(person).await?;
     unit.commit().await?;
-    Ok(Versioned(row.version, show(row)))
+    Ok(Versioned(row.revision, show(row)))
+}
+
+/// Sets the duties that are wanted; giving one may need a second person.
+fn edit_duties(
+    unit: &mut UnitOfWork,
+    row: &mut PersonRow,
+    body: &EditPerson,
+    revision: i32,
+) -> AppResult<Option<(Act, String)>> {
+    let Some(wanted) = body.duties.as_deref().map(duties) else {
+        return Ok(None);
+    };
+    allow_giving(unit, &row.held_duties(), &wanted)?;
+    let gives = wanted
+        .iter()
+        .any(|duty| !row.duties.contains(&Stored(*duty)));
+    let pending = gives.then(|| {
+        let act = Act::GiveDuties {
+            person: row.id,
+            revision,
+            duties: wanted.clone(),
+        };
+        let summary = format!("Give {} the duties {}", row.display_name, words(&wanted));
+        (act, summary)
+    });
+    row.duties = wanted.into_iter().map(Stored).collect();
+    unit.add_detail("duties", words(&row.held_duties()));
+    Ok(pending)
+}
+
+/// Sets a password; resetting that of a person with power may need a second person.
+async fn edit_password(
+    unit: &mut UnitOfWork,
+    row: &mut PersonRow,
+    password: &jexlin_api::SecretText,
+    revision: i32,
+) -> AppResult<Option<(Act, String)>> {
+    let password = secret(password);
+    check_password(&password).map_err(|problem| AppError::field("password", problem))?;
+    let phc = hash_password(&mut unit.app.rng()?, &password).map_err(AppError::internal)?;
+    let now = unit.now;
+    let powerful = !row.duties.is_empty() || unit.tx()?.brings_power(row.id, None, now).await?;
+    let resets = row.password_phc.is_some() && powerful && row.id != unit.person.id;
+    let pending = resets.then(|| {
+        let act = Act::ResetPassword {
+            person: row.id,
+            revision,
+            phc: phc.clone(),
+        };
+        (act, format!("Reset the password of {}", row.display_name))
+    });
+    row.password_phc = Some(phc);
+    row.sign_in_by = Some(unit.person.id);
+    if row.state == PersonState::Invited {
+        row.state = PersonState::Active.into();
+    }
+    unit.add_detail("password", "set");
+    Ok(pending)
+}
+
+fn edit_state(unit: &mut UnitOfWork, row: &mut PersonRow, state: PersonState) -> AppResult<()> {
+    if state == PersonState::Invited {
+        return Err(AppError::field(
+            "state",
+            "must be active, suspended or left",
+        ));
+    }
+    if state == PersonState::Active
+        && row.password_phc.is_none()
+        && row.person_type != PersonType::Client
+    {
+        return Err(AppError::field("state", "set a password first"));
+    }
+    row.state = state.into();
+    unit.add_detail("state", state.word());
+    Ok(())
 }
 
 /// Changes a person: name, state, duties, password.
 pub async fn edit(
     unit: &mut UnitOfWork,
     person: Uuid,
-    version: i32,
+    revision: i32,
     body: EditPerson,
 ) -> AppResult<MaybePending<Person>> {
     let target = person;
-    let acting_now = unit.now;
     unit.begin(Action::PersonEdit, TargetType::Person, Some(target), "")?;
     let mut row = unit.tx()?.person(target).await?;
     unit.set_target(target, &row.sign_in_name);
@@ -180,27 +256,6 @@ pub async fn edit(
         row.display_name = named("display_name", name)?;
         unit.add_detail("display_name", row.display_name.clone());
     }
-    let mut pending = None;
-    if let Some(wanted) = &body.duties {
-        let wanted = duties(wanted);
-        allow_giving(unit, &row.held_duties(), &wanted)?;
-        if wanted
-            .iter()
-            .any(|duty| !row.duties.contains(&Stored(*duty)))
-        {
-            let summary = format!("Give {} the duties {}", row.display_name, words(&wanted));
-            pending = Some((
-                Act::GiveDuties {
-                    person: target,
-                    version,
-                    duties: wanted.clone(),
-                },
-                summary,
-            ));
-        }
-        row.duties = wanted.into_iter().map(Stored).collect();
-        unit.add_detail("duties", words(&row.held_duties()));
-    }
     if row.person_type == PersonType::Client
         && (body.password.is_some()
             || body
@@ -213,29 +268,11 @@ pub async fn edit(
             "a client has a secret instead, and no duties",
         ));
     }
+    let mut pending = edit_duties(unit, &mut row, &body, revision)?;
     if let Some(password) = &body.password {
-        let password = secret(password);
-        check_password(&password).map_err(|problem| AppError::field("password", problem))?;
-        let phc = hash_password(&mut unit.app.rng()?, &password).map_err(AppError::internal)?;
-        let powerful =
-            !row.duties.is_empty() || unit.tx()?.brings_power(target, None, acting_now).await?;
-        if row.password_phc.is_some() && powerful && target != unit.person.id {
-            let summary = format!("Reset the password of {}", row.display_name);
-            pending = Some((
-                Act::ResetPassword {
-                    person: target,
-                    version,
-                    phc: phc.clone(),
-                },
-                summary,
-            ));
-        }
-        row.password_phc = Some(phc);
-        row.sign_in_by = Some(unit.person.id);
-        if row.state == PersonState::Invited {
-            row.state = PersonState::Active.into();
-        }
-        unit.add_detail("password", "set");
+        pending = edit_password(unit, &mut row, password, revision)
+            .await?
+            .or(pending);
     }
     if let Some((act, summary)) = pending
         && needs_second(unit, &act).await?
@@ -246,7 +283,7 @@ pub async fn edit(
         {
             return Err(AppError::conflict(
                 ErrorCode::NeedsSecondPerson,
-                "This waits for a second person, and is changed by itself.",
+                "This change waits for a second person, and must be sent alone.",
                 "Send it again without the other changes.",
             ));
         }
@@ -255,241 +292,15 @@ pub async fn edit(
         }
     }
     if let Some(state) = body.state {
-        if state == PersonState::Invited {
-            return Err(AppError::field("state", "it is active, suspended or left"));
-        }
-        if state == PersonState::Active
-            && row.password_phc.is_none()
-            && row.person_type != PersonType::Client
-        {
-            return Err(AppError::field("state", "set a password first"));
-        }
-        row.state = state.into();
-        unit.add_detail("state", state.word());
+        edit_state(unit, &mut row, state)?;
     }
-    row.version = version;
+    row.revision = revision;
     let now = unit.now;
     unit.tx()?.edit_person(&row).await?;
     if row.state != PersonState::Active || body.password.is_some() {
         unit.tx()?.end_sessions_of(target, None, now).await?;
     }
     unit.commit_audited().await?;
-    row.version += 1;
-    Ok(MaybePending::Done(row.version, show(row)))
-}
-
-async fn show_group(unit: &mut UnitOfWork, row: GroupRow) -> AppResult<Group> {
-    let names = names(unit).await?;
-    let mut members: Vec<Member> = unit
-        .tx()?
-        .members(Some(row.id))
-        .await?
-        .iter()
-        .map(|row| member(row.member, row.member_is_group, &names))
-        .collect();
-    members.sort_by(|a, b| a.name.cmp(&b.name));
-    Ok(Group {
-        id: row.id,
-        name: row.name,
-        members,
-        version: row.version,
-    })
-}
-
-/// The groups.
-pub async fn groups(
-    unit: &mut UnitOfWork,
-    paging: Paging<String>,
-) -> AppResult<Paged<Group, String>> {
-    let rows = unit
-        .tx()?
-        .groups(paging.after.as_deref(), paging.limit + 1)
-        .await?;
-    let names = names(unit).await?;
-    let mut members: BTreeMap<Uuid, Vec<Member>> = BTreeMap::new();
-    for row in unit.tx()?.members(None).await? {
-        members.entry(row.group_id).or_default().push(member(
-            row.member,
-            row.member_is_group,
-            &names,
-        ));
-    }
-    unit.commit().await?;
-    let show = |row: GroupRow| {
-        let mut members = members.get(&row.id).cloned().unwrap_or_default();
-        members.sort_by(|a, b| a.name.cmp(&b.name));
-        Group {
-            id: row.id,
-            name: row.name,
-            members,
-            version: row.version,
-        }
-    };
-    Ok(Paged::of(rows, paging.limit, |row| row.name.clone(), show))
-}
-
-/// Adds a group.
-pub async fn add_group(unit: &mut UnitOfWork, body: NewGroup) -> AppResult<Versioned<Group>> {
-    unit.begin(Action::GroupAdd, TargetType::Group, None, &body.name)?;
-    let row = GroupRow {
-        id: Uuid::now_v7(),
-        organisation: unit.organisation(),
-        name: named("name", &body.name)?,
-        created_at: unit.now,
-        version: 1,
-    };
-    unit.tx()?.add_group(&row).await?;
-    unit.set_target(row.id, &row.name);
-    unit.commit_audited().await?;
-    Ok(Versioned(
-        1,
-        Group {
-            id: row.id,
-            name: row.name,
-            members: vec![],
-            version: 1,
-        },
-    ))
-}
-
-/// Renames a group.
-pub async fn rename_group(
-    unit: &mut UnitOfWork,
-    group: Uuid,
-    version: i32,
-    body: NewGroup,
-) -> AppResult<Versioned<Group>> {
-    let target = group;
-    unit.begin(Action::GroupEdit, TargetType::Group, Some(target), "")?;
-    let mut row = unit.tx()?.group(target).await?;
-    unit.set_target(target, &row.name);
-    row.name = named("name", &body.name)?;
-    unit.add_detail("name", row.name.clone());
-    unit.tx()?.rename_group(target, &row.name, version).await?;
-    row.version = version + 1;
-    let shown = show_group(unit, row).await?;
-    unit.commit_audited().await?;
-    Ok(Versioned(shown.version, shown))
-}
-
-/// Removes a group; grants to it end.
-pub async fn remove_group(unit: &mut UnitOfWork, group: Uuid, version: i32) -> AppResult<()> {
-    let target = group;
-    unit.begin(Action::GroupRemove, TargetType::Group, Some(target), "")?;
-    let row = unit.tx()?.group(target).await?;
-    unit.set_target(target, &row.name);
-    unit.tx()?.remove_group(target, version).await?;
-    unit.commit_audited().await?;
-    Ok(())
-}
-
-/// Puts a person or a group into a group, in the transaction that is under way.
-pub async fn join(unit: &mut UnitOfWork, target: Uuid, subject: Uuid) -> AppResult<GroupRow> {
-    let (row, member) = joining(unit, target, subject).await?;
-    unit.tx()?.add_member(&member).await?;
-    Ok(row)
-}
-
-/// The group, and the membership that is asked for, with all that could refuse it.
-pub async fn joining(
-    unit: &mut UnitOfWork,
-    target: Uuid,
-    subject: Uuid,
-) -> AppResult<(GroupRow, MemberRow)> {
-    unit.begin(Action::GroupJoin, TargetType::Group, Some(target), "")?;
-    let row = unit.tx()?.group(target).await?;
-    unit.set_target(target, &row.name);
-    let (name, is_group) = match unit.tx()?.person(subject).await {
-        Ok(person) => (person.display_name, false),
-        Err(_) => (
-            unit.tx()?
-                .group(subject)
-                .await
-                .map_err(|_| AppError::unknown("person or group"))?
-                .name,
-            true,
-        ),
-    };
-    if subject == target {
-        return Err(AppError::field("member", "a group is no member of itself"));
-    }
-    if is_group && unit.tx()?.subjects_of(target).await?.contains(&subject) {
-        // Two people who close a ring in the same moment are not seen here; rights are worked out
-        // all the same, since a ring adds nothing to them.
-        return Err(AppError::field(
-            "member",
-            format!(
-                "{} is in {name} already, directly or through other groups; a ring of groups grants nothing more",
-                row.name
-            ),
-        ));
-    }
-    unit.add_detail("member", name);
-    let organisation = unit.organisation();
-    Ok((
-        row,
-        MemberRow {
-            organisation,
-            group_id: target,
-            member: subject,
-            member_is_group: is_group,
-        },
-    ))
-}
-
-/// Takes a person or a group out of a group, in the transaction that is under way.
-pub async fn leave(unit: &mut UnitOfWork, target: Uuid, subject: Uuid) -> AppResult<GroupRow> {
-    unit.begin(Action::GroupLeave, TargetType::Group, Some(target), "")?;
-    let row = unit.tx()?.group(target).await?;
-    unit.set_target(target, &row.name);
-    let name = names(unit).await?.remove(&subject).unwrap_or_default();
-    unit.add_detail("member", name);
-    unit.tx()?.remove_member(target, subject).await?;
-    Ok(row)
-}
-
-/// Puts a person or a group into a group.
-pub async fn add_member(
-    unit: &mut UnitOfWork,
-    group: Uuid,
-    subject: Uuid,
-) -> AppResult<MaybePending<Group>> {
-    let (group, subject) = (group, subject);
-    let (row, member) = joining(unit, group, subject).await?;
-    let (me, now) = (unit.person.id, unit.now);
-    if unit.tx()?.brings_power(group, Some(me), now).await? {
-        let name = names(unit).await?.remove(&subject).unwrap_or_default();
-        let summary = format!(
-            "Add {name} to {}, which brings stewardship or approvals where the proposer is no steward",
-            row.name
-        );
-        if let Some(pending) = propose(
-            unit,
-            Act::JoinGroup {
-                group,
-                member: subject,
-            },
-            &summary,
-        )
-        .await?
-        {
-            return Ok(MaybePending::Pending(pending));
-        }
-    }
-    unit.tx()?.add_member(&member).await?;
-    let shown = show_group(unit, row).await?;
-    unit.commit_audited().await?;
-    Ok(MaybePending::Done(shown.version, shown))
-}
-
-/// Takes a person or a group out of a group.
-pub async fn remove_member(
-    unit: &mut UnitOfWork,
-    group: Uuid,
-    subject: Uuid,
-) -> AppResult<Versioned<Group>> {
-    let row = leave(unit, group, subject).await?;
-    let shown = show_group(unit, row).await?;
-    unit.commit_audited().await?;
-    Ok(Versioned(shown.version, shown))
+    row.revision += 1;
+    Ok(MaybePending::Done(row.revision, show(row)))
 }

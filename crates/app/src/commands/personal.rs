@@ -4,8 +4,8 @@
 use chrono::TimeDelta;
 use jexlin_api::ErrorCode;
 use jexlin_api::{
-    ChangePassphrase, MoveIn, MoveOut, NewPersonalThing, Page, Passphrase, PersonalState,
-    PersonalThing, Revealed, SecretText,
+    ChangePassphrase, MoveIn, MoveOut, NewPersonalItem, Page, Passphrase, PersonalItem,
+    PersonalState, Revealed, SecretText,
 };
 use jexlin_core::access::{Level, mark};
 use jexlin_core::audit::{Action, TargetType};
@@ -13,9 +13,9 @@ use jexlin_core::vault::RemovedType;
 use jexlin_core::vault::ValueOrigin;
 use jexlin_core::vault::VersionState;
 use jexlin_core::vault::kinds::{Kind, PASSWORD};
-use jexlin_core::vault::personal::{PersonalItem, PersonalKey, Protected, check_passphrase};
+use jexlin_core::vault::personal::{PersonalFields, PersonalKey, Protected, check_passphrase};
 use jexlin_core::vault::{Place, Sealed, WrappedKey};
-use jexlin_store::{PersonalFolderRow, PersonalItemRow, Target};
+use jexlin_store::{CredentialRow, PersonalFolderRow, PersonalItemRow, Target};
 use uuid::Uuid;
 
 use super::auth::secret;
@@ -54,7 +54,7 @@ async fn allowed(unit: &mut UnitOfWork) -> AppResult<()> {
         return Ok(());
     }
     Err(AppError::forbidden(
-        "Your organisation does not let people keep personal folders.",
+        "Your organisation does not allow personal folders.",
         "You can still open yours and move what is in it to a folder.",
     ))
 }
@@ -128,7 +128,7 @@ pub async fn create(unit: &mut UnitOfWork, body: Passphrase) -> AppResult<()> {
         salt: protected.salt,
         sealed_key: protected.sealed_key,
         made_at: now,
-        version: 1,
+        revision: 1,
     };
     unit.tx()?.add_personal_folder(&row).await?;
     unit.commit_audited().await?;
@@ -220,32 +220,35 @@ pub async fn protect(unit: &mut UnitOfWork, body: ChangePassphrase) -> AppResult
     Ok(())
 }
 
-fn show(row: &PersonalItemRow, item: &PersonalItem) -> PersonalThing {
-    PersonalThing {
+fn show(row: &PersonalItemRow, item: &PersonalFields) -> PersonalItem {
+    PersonalItem {
         id: row.id,
         name: item.name.clone(),
         user_name: item.user_name.clone(),
         url: item.url.clone(),
         note: item.note.clone(),
         changed_at: row.changed_at,
-        version: row.version,
+        revision: row.revision,
     }
 }
 
 /// What is in one's personal folder, by name.
-pub async fn list(unit: &mut UnitOfWork) -> AppResult<Page<PersonalThing>> {
+pub async fn list(unit: &mut UnitOfWork) -> AppResult<Page<PersonalItem>> {
     let (key, person) = (key(unit)?, unit.person.id);
     let rows = unit.tx()?.personal_items(person).await?;
     unit.commit().await?;
     let mut items = vec![];
     for row in &rows {
-        items.push(show(row, &key.open_item(row.id, row.version, &row.sealed)?));
+        items.push(show(
+            row,
+            &key.open_item(row.id, row.revision, &row.sealed)?,
+        ));
     }
     items.sort_by_key(|item| item.name.to_lowercase());
     Ok(Page { items, next: None })
 }
 
-fn fill(item: &mut PersonalItem, given: NewPersonalThing) -> AppResult<()> {
+fn fill(item: &mut PersonalFields, given: NewPersonalItem) -> AppResult<()> {
     let fields = [
         (&mut item.name, given.name),
         (&mut item.user_name, given.user_name),
@@ -267,17 +270,17 @@ fn fill(item: &mut PersonalItem, given: NewPersonalThing) -> AppResult<()> {
 async fn store(
     unit: &mut UnitOfWork,
     key: &PersonalKey,
-    item: &PersonalItem,
+    item: &PersonalFields,
 ) -> AppResult<PersonalItemRow> {
-    let thing = Uuid::now_v7();
-    let sealed = key.seal(&mut unit.app.rng()?, thing, 1, item)?;
+    let item_id = Uuid::now_v7();
+    let sealed = key.seal(&mut unit.app.rng()?, item_id, 1, item)?;
     let row = PersonalItemRow {
-        id: thing,
+        id: item_id,
         organisation: unit.organisation(),
         person_id: unit.person.id,
         sealed,
         changed_at: unit.now,
-        version: 1,
+        revision: 1,
     };
     unit.tx()?.add_personal_item(&row).await?;
     Ok(row)
@@ -286,12 +289,12 @@ async fn store(
 /// Adds something; without a password one is generated.
 pub async fn add(
     unit: &mut UnitOfWork,
-    body: NewPersonalThing,
-) -> AppResult<Versioned<PersonalThing>> {
+    body: NewPersonalItem,
+) -> AppResult<Versioned<PersonalItem>> {
     unit.begin_audit(Action::PersonalAdd, TargetType::PersonalFolder, None, "");
     allowed(unit).await?;
     let key = key(unit)?;
-    let mut item = PersonalItem::default();
+    let mut item = PersonalFields::default();
     fill(&mut item, body)?;
     if item.password.is_empty() {
         let rule = assessment::any_rule(unit.tx()?).await?;
@@ -305,59 +308,59 @@ pub async fn add(
     Ok(Versioned(1, show(&row, &item)))
 }
 
-async fn own_thing(
+async fn own_item(
     unit: &mut UnitOfWork,
-    thing: Uuid,
-) -> AppResult<(PersonalKey, PersonalItemRow, PersonalItem)> {
-    let (target, key, person) = (thing, key(unit)?, unit.person.id);
+    item_id: Uuid,
+) -> AppResult<(PersonalKey, PersonalItemRow, PersonalFields)> {
+    let (target, key, person) = (item_id, key(unit)?, unit.person.id);
     let row = unit
         .tx()?
         .personal_item(person, target)
         .await
-        .map_err(|_| AppError::unknown("thing in your personal folder"))?;
-    let item = key.open_item(row.id, row.version, &row.sealed)?;
+        .map_err(|_| AppError::unknown("item in your personal folder"))?;
+    let item = key.open_item(row.id, row.revision, &row.sealed)?;
     Ok((key, row, item))
 }
 
 /// Changes something.
 pub async fn edit(
     unit: &mut UnitOfWork,
-    thing: Uuid,
-    version: i32,
-    body: NewPersonalThing,
-) -> AppResult<Versioned<PersonalThing>> {
+    item_id: Uuid,
+    revision: i32,
+    body: NewPersonalItem,
+) -> AppResult<Versioned<PersonalItem>> {
     unit.begin_audit(Action::PersonalEdit, TargetType::PersonalFolder, None, "");
     allowed(unit).await?;
-    let (key, mut row, mut item) = own_thing(unit, thing).await?;
+    let (key, mut row, mut item) = own_item(unit, item_id).await?;
     fill(&mut item, body)?;
-    row.version = version;
-    row.sealed = key.seal(&mut unit.app.rng()?, row.id, version + 1, &item)?;
+    row.revision = revision;
+    row.sealed = key.seal(&mut unit.app.rng()?, row.id, revision + 1, &item)?;
     row.changed_at = unit.now;
     unit.tx()?.edit_personal_item(&row).await?;
     unit.commit_audited().await?;
-    row.version += 1;
-    Ok(Versioned(row.version, show(&row, &item)))
+    row.revision += 1;
+    Ok(Versioned(row.revision, show(&row, &item)))
 }
 
-/// Removes something for good: there is no bin that others could look into.
-pub async fn remove(unit: &mut UnitOfWork, thing: Uuid, version: i32) -> AppResult<()> {
+/// Removes something permanently: there is no bin that others could look into.
+pub async fn remove(unit: &mut UnitOfWork, item_id: Uuid, revision: i32) -> AppResult<()> {
     unit.begin_audit(Action::PersonalRemove, TargetType::PersonalFolder, None, "");
-    let (_, row, _) = own_thing(unit, thing).await?;
+    let (_, row, _) = own_item(unit, item_id).await?;
     unit.tx()?
-        .remove_personal_item(row.person_id, row.id, version)
+        .remove_personal_item(row.person_id, row.id, revision)
         .await?;
     unit.commit_audited().await?;
     Ok(())
 }
 
 /// Shows a secret of one's own, once its event is durable.
-pub async fn reveal(unit: &mut UnitOfWork, thing: Uuid) -> AppResult<Revealed> {
+pub async fn reveal(unit: &mut UnitOfWork, item_id: Uuid) -> AppResult<Revealed> {
     unit.begin_audit(Action::PersonalReveal, TargetType::PersonalFolder, None, "");
-    let (_, row, item) = own_thing(unit, thing).await?;
+    let (_, row, item) = own_item(unit, item_id).await?;
     let (event, _) = unit.commit_audited().await?;
     Ok(Revealed {
         field: PASSWORD.into(),
-        version: row.version,
+        version: row.revision,
         value: SecretText::new(item.password.clone()),
         event,
     })
@@ -365,10 +368,10 @@ pub async fn reveal(unit: &mut UnitOfWork, thing: Uuid) -> AppResult<Revealed> {
 
 /// Takes something out into a shared folder, as a login. Possible as well where personal folders
 /// are no longer allowed.
-pub async fn move_out(unit: &mut UnitOfWork, thing: Uuid, body: MoveOut) -> AppResult<()> {
+pub async fn move_out(unit: &mut UnitOfWork, item_id: Uuid, body: MoveOut) -> AppResult<()> {
     unit.begin_audit(Action::PersonalMoveOut, TargetType::Credential, None, "");
     allow_folder::<mark::Edit>(unit, body.folder).await?;
-    let (_, row, item) = own_thing(unit, thing).await?;
+    let (_, row, item) = own_item(unit, item_id).await?;
     let kind = Kind::find("login").ok_or_else(|| AppError::internal("no logins"))?;
     let fields = [
         ("user_name", &item.user_name),
@@ -395,7 +398,7 @@ pub async fn move_out(unit: &mut UnitOfWork, thing: Uuid, body: MoveOut) -> AppR
     )
     .await?;
     unit.tx()?
-        .remove_personal_item(row.person_id, row.id, row.version)
+        .remove_personal_item(row.person_id, row.id, row.revision)
         .await?;
     let path = format!("{}/{}", unit.tx()?.path_of(body.folder).await?, item.name);
     unit.set_target(made, &path);
@@ -403,47 +406,71 @@ pub async fn move_out(unit: &mut UnitOfWork, thing: Uuid, body: MoveOut) -> AppR
     Ok(())
 }
 
-/// Moves a shared login into one's own folder; it goes to the bin. That others lose it must be
-/// said.
-pub async fn move_in(unit: &mut UnitOfWork, body: MoveIn) -> AppResult<Versioned<PersonalThing>> {
+/// Refuses to move a credential into a personal folder unless it is a login by itself, and unless
+/// the caller knows that others lose access. Returns the names of the others.
+async fn check_others(
+    unit: &mut UnitOfWork,
+    row: &CredentialRow,
+    others_lose_access: bool,
+) -> AppResult<String> {
+    if row.device_id.is_some() || !unit.tx()?.attachments(row.id).await?.is_empty() {
+        return Err(AppError::conflict(
+            ErrorCode::NotPersonal,
+            "It is an account on a device, or has attachments.",
+            "Only a login by itself can be moved into a personal folder.",
+        ));
+    }
+    let person = unit.person.id;
+    let reaching = unit
+        .tx()?
+        .grants_reaching(Target::Credential(row.id))
+        .await?;
+    let others: Vec<&str> = reaching
+        .iter()
+        .filter(|grant| grant.person_id != Some(person))
+        .map(|grant| grant.subject_name.as_str())
+        .collect();
+    if !others.is_empty() && !others_lose_access {
+        return Err(AppError::conflict(
+            ErrorCode::OthersLoseAccess,
+            format!(
+                "Others have access to it and would lose it: {}.",
+                others.join(", ")
+            ),
+            "Confirm that others lose access: --others-lose-access, or the box in the console.",
+        ));
+    }
+    Ok(others.join(", "))
+}
+
+/// The fields of a shared login that a personal item has, without its secret.
+fn personal_fields(row: &CredentialRow) -> NewPersonalItem {
+    let text = |name: &str| {
+        let value = row.fields.get(name).and_then(serde_json::Value::as_str);
+        Some(value.unwrap_or_default().to_owned())
+    };
+    NewPersonalItem {
+        name: Some(row.name.clone()),
+        user_name: text("user_name"),
+        url: text("url"),
+        note: text("note"),
+        password: None,
+    }
+}
+
+/// Moves a shared login into one's own folder; the shared one goes to the bin.
+pub async fn move_in(unit: &mut UnitOfWork, body: MoveIn) -> AppResult<Versioned<PersonalItem>> {
     let target = body.credential;
-    unit.begin_audit(
-        Action::PersonalMoveIn,
-        TargetType::Credential,
-        Some(target),
-        "",
-    );
+    let action = Action::PersonalMoveIn;
+    unit.begin_audit(action, TargetType::Credential, Some(target), "");
     allowed(unit).await?;
     let key = key(unit)?;
     let allowed = allow_credential::<mark::Steward>(unit, target).await?;
     let (person, now) = (unit.person.id, unit.now);
     let row = unit.tx()?.credential_locked(target).await?;
     let path = format!("{}/{}", unit.tx()?.path_of(row.folder_id).await?, row.name);
-    if row.device_id.is_some() || !unit.tx()?.attachments(target).await?.is_empty() {
-        return Err(AppError::conflict(
-            ErrorCode::NotPersonal,
-            "It is an account of a device or has attachments.",
-            "Only a login by itself can be moved into a personal folder.",
-        ));
-    }
-    // Whoever reaches it now and is not the owner loses it.
-    let reaching = unit
-        .tx()?
-        .grants_reaching(Target::Credential(target))
-        .await?;
-    let others: Vec<String> = reaching
-        .iter()
-        .filter(|grant| grant.person_id != Some(person))
-        .map(|grant| grant.subject_name.clone())
-        .collect();
-    if !others.is_empty() && !body.others_lose_it {
-        return Err(AppError::conflict(
-            ErrorCode::OthersLoseIt,
-            format!("Others reach it and would lose it: {}.", others.join(", ")),
-            "Confirm that others lose access: --others-lose-it, or the box in the console.",
-        ));
-    }
-    unit.add_detail("others", others.join(", "));
+    let others = check_others(unit, &row, body.others_lose_access).await?;
+    unit.add_detail("others", others);
     let reach = unit
         .tx()?
         .reach_credential(person, target, now)
@@ -451,51 +478,34 @@ pub async fn move_in(unit: &mut UnitOfWork, body: MoveIn) -> AppResult<Versioned
         .allow::<mark::Reveal>()?;
     debug_assert!(allowed.held() == Level::Steward);
     let passed = through_all(unit, &reach).await?;
-    let current = unit
-        .tx()?
-        .versions(target)
-        .await?
-        .into_iter()
+    let versions = unit.tx()?.versions(target).await?;
+    let current = versions
+        .iter()
         .find(|version| version.field == PASSWORD && version.state == VersionState::Current);
-    let number = current
-        .ok_or_else(|| {
-            AppError::conflict(
-                ErrorCode::NotPersonal,
-                "It has no password.",
-                "Only a login can be moved into a personal folder.",
-            )
-        })?
-        .number;
-    let (sealed, _) = unit.tx()?.sealed_version(target, PASSWORD, number).await?;
+    let Some(current) = current else {
+        return Err(AppError::conflict(
+            ErrorCode::NotPersonal,
+            "It has no password.",
+            "Only a login can be moved into a personal folder.",
+        ));
+    };
+    let (sealed, _) = unit
+        .tx()?
+        .sealed_version(target, PASSWORD, current.number)
+        .await?;
     let place = Place {
         organisation: unit.organisation(),
         credential: target,
         field: PASSWORD,
-        version: number,
+        version: current.number,
     };
-    let mut item = PersonalItem::default();
-    let text = |name: &str| {
-        Some(
-            row.fields
-                .get(name)
-                .and_then(serde_json::Value::as_str)
-                .unwrap_or_default()
-                .to_owned(),
-        )
-    };
-    let given = NewPersonalThing {
-        name: Some(row.name.clone()),
-        user_name: text("user_name"),
-        url: text("url"),
-        note: text("note"),
-        password: None,
-    };
-    fill(&mut item, given)?;
-    let thing = Uuid::now_v7();
+    let mut item = PersonalFields::default();
+    fill(&mut item, personal_fields(&row))?;
+    let item_id = Uuid::now_v7();
     let (wrapped, sealed) = (WrappedKey(row.data_key.clone()), Sealed(sealed));
     let sealed = key.take_in(
         &mut unit.app.rng()?,
-        thing,
+        item_id,
         &mut item,
         &passed,
         &unit.keys.key,
@@ -504,25 +514,19 @@ pub async fn move_in(unit: &mut UnitOfWork, body: MoveIn) -> AppResult<Versioned
         &sealed,
     )?;
     let kept = PersonalItemRow {
-        id: thing,
+        id: item_id,
         organisation: unit.organisation(),
         person_id: person,
         sealed,
         changed_at: now,
-        version: 1,
+        revision: 1,
     };
     unit.tx()?.add_personal_item(&kept).await?;
-    let going = removal(
-        unit,
-        RemovedType::Credential,
-        target,
-        path,
-        row.folder_id,
-        1,
-    );
+    let removed = RemovedType::Credential;
+    let going = removal(unit, removed, target, path, row.folder_id, 1);
     unit.tx()?.add_removal(&going).await?;
     unit.tx()?
-        .remove_credential(target, row.version, going.id, now)
+        .remove_credential(target, row.revision, going.id, now)
         .await?;
     unit.commit_audited().await?;
     Ok(Versioned(1, show(&kept, &item)))

@@ -1,25 +1,21 @@
-//! Password policies, the generator, what folders demand, and what the organisation has set.
+//! Password policies, the generator, and the policies that folders set.
 
 use jexlin_api::ErrorCode;
 use jexlin_api::{
     Generated, NewPasswordPolicy, Page, PasswordPolicy, PasswordRule, PasswordRuleItem, SecretText,
-    SettingsItem, Tried, TryPolicy,
+    TryPolicy, TryResult,
 };
 use jexlin_core::access::mark;
 use jexlin_core::audit::{Action, TargetType};
 use jexlin_core::policy::RuleMode;
-use jexlin_core::policy::settings::Settings;
-use jexlin_core::policy::{About, PolicyProblem, judge};
+use jexlin_core::policy::{About, PolicyProblem, assess};
 use jexlin_core::vault::Key;
 use jexlin_core::words::Word as _;
-use jexlin_store::{PolicyRow, RuleRow, SettingsRow};
+use jexlin_store::{PolicyRow, RuleRow};
 use uuid::Uuid;
 
 use super::auth::secret;
 use super::names::named;
-use super::second_person::Act;
-use super::second_person::MaybePending;
-use super::second_person::propose;
 use crate::assessment;
 use crate::error::{AppError, AppResult};
 use crate::guards::allow_folder;
@@ -38,7 +34,7 @@ fn show_policy(row: PolicyRow) -> AppResult<PasswordPolicy> {
         name: row.name,
         is_default: row.is_default,
         rules,
-        version: row.version,
+        revision: row.revision,
     })
 }
 
@@ -75,7 +71,7 @@ pub async fn add_policy(
         name: named("name", &body.name)?,
         rules,
         is_default: false,
-        version: 1,
+        revision: 1,
     };
     unit.tx()?.add_policy(&row).await?;
     unit.set_target(row.id, &row.name);
@@ -87,7 +83,7 @@ pub async fn add_policy(
 pub async fn edit_policy(
     unit: &mut UnitOfWork,
     policy: Uuid,
-    version: i32,
+    revision: i32,
     body: NewPasswordPolicy,
 ) -> AppResult<Versioned<PasswordPolicy>> {
     let target = policy;
@@ -102,20 +98,20 @@ pub async fn edit_policy(
     row.name = named("name", &body.name)?;
     row.rules =
         serde_json::to_value(&body.rules).map_err(|error| AppError::internal(error.to_string()))?;
-    row.version = version;
+    row.revision = revision;
     unit.tx()?.edit_policy(&row).await?;
-    unit.tx()?.judge_all_again(None).await?;
+    unit.tx()?.reassess_all(None).await?;
     unit.add_detail("rules", row.rules.to_string());
     unit.commit_audited().await?;
-    row.version += 1;
-    Ok(Versioned(row.version, show_policy(row)?))
+    row.revision += 1;
+    Ok(Versioned(row.revision, show_policy(row)?))
 }
 
 /// Makes a policy the one that counts where no other is named.
 pub async fn make_default(unit: &mut UnitOfWork, policy: Uuid) -> AppResult<PasswordPolicy> {
     let target = policy;
     unit.begin(
-        Action::PolicyDefault,
+        Action::PolicyMakeDefault,
         TargetType::PasswordPolicy,
         Some(target),
         "",
@@ -127,14 +123,14 @@ pub async fn make_default(unit: &mut UnitOfWork, policy: Uuid) -> AppResult<Pass
         .map_err(|_| AppError::unknown("password policy"))?;
     unit.set_target(target, &row.name);
     unit.tx()?.make_policy_default(target).await?;
-    unit.tx()?.judge_all_again(None).await?;
+    unit.tx()?.reassess_all(None).await?;
     unit.commit_audited().await?;
     row.is_default = true;
     show_policy(row)
 }
 
 /// Removes a policy that nothing names.
-pub async fn remove_policy(unit: &mut UnitOfWork, policy: Uuid, version: i32) -> AppResult<()> {
+pub async fn remove_policy(unit: &mut UnitOfWork, policy: Uuid, revision: i32) -> AppResult<()> {
     let target = policy;
     unit.begin(
         Action::PolicyRemove,
@@ -160,10 +156,10 @@ pub async fn remove_policy(unit: &mut UnitOfWork, policy: Uuid, version: i32) ->
         return Err(AppError::conflict(
             ErrorCode::InUse,
             format!("Folders and upkeep plans that use this policy: {used}."),
-            "Give them another one first.",
+            "Give them another policy first.",
         ));
     }
-    unit.tx()?.remove_policy(target, version).await?;
+    unit.tx()?.remove_policy(target, revision).await?;
     unit.commit_audited().await?;
     Ok(())
 }
@@ -185,7 +181,7 @@ pub async fn generate(unit: &mut UnitOfWork, policy: Option<Uuid>) -> AppResult<
 }
 
 /// Shows what rules make, and what a password lacks by them. Nothing is stored.
-pub async fn try_policy(unit: &mut UnitOfWork, body: TryPolicy) -> AppResult<Tried> {
+pub async fn try_policy(unit: &mut UnitOfWork, body: TryPolicy) -> AppResult<TryResult> {
     let rules = match body.rules {
         Some(rules) => rules,
         None => {
@@ -217,10 +213,10 @@ pub async fn try_policy(unit: &mut UnitOfWork, body: TryPolicy) -> AppResult<Tri
         ));
     }
     let given = body.password.as_ref().map(secret);
-    let judged = match &given {
+    let assessed = match &given {
         Some(password) => Some(
             assessment::estimate(|| {
-                judge(
+                assess(
                     password,
                     &[&body.user_name],
                     Some((&rules, about)),
@@ -235,14 +231,14 @@ pub async fn try_policy(unit: &mut UnitOfWork, body: TryPolicy) -> AppResult<Tri
     #[allow(
         clippy::cast_possible_truncation,
         clippy::cast_sign_loss,
-        reason = "between 0 and a few thousand"
+        reason = "must be between 0 and a few thousand"
     )]
     let bits = bits.floor() as u32;
-    Ok(Tried {
+    Ok(TryResult {
         bits,
         samples,
-        score: judged.as_ref().map(|judged| judged.score),
-        lacks: judged.map(|judged| judged.lacks).unwrap_or_default(),
+        score: assessed.as_ref().map(|assessed| assessed.score),
+        lacks: assessed.map(|assessed| assessed.lacks).unwrap_or_default(),
     })
 }
 
@@ -300,7 +296,7 @@ pub async fn set_password_rule(
             if several {
                 "1 to 20 policies can be chosen from"
             } else {
-                "one policy is advised or enforced"
+                "exactly one policy can be advised or enforced"
             },
         ));
     }
@@ -344,66 +340,4 @@ pub async fn remove_password_rule(unit: &mut UnitOfWork, folder: Uuid) -> AppRes
     unit.tx()?.remove_password_rule(target).await?;
     unit.commit_audited().await?;
     Ok(())
-}
-
-/// What the organisation has set. Everybody may know it: it tells how long things are shown and
-/// kept.
-pub async fn settings(unit: &mut UnitOfWork) -> AppResult<Versioned<SettingsItem>> {
-    let (settings, version) = crate::settings::settings(unit.tx()?).await?;
-    unit.commit().await?;
-    Ok(Versioned(version, SettingsItem { settings, version }))
-}
-
-/// Changes it; all of it is given anew.
-pub async fn edit_settings(
-    unit: &mut UnitOfWork,
-    version: i32,
-    settings: Settings,
-) -> AppResult<MaybePending<SettingsItem>> {
-    unit.begin(Action::SettingsEdit, TargetType::Settings, None, "")?;
-    settings
-        .check()
-        .map_err(|(field, problem)| AppError::field(field, problem))?;
-    let (before, _) = crate::settings::settings(unit.tx()?).await?;
-    let value = |settings: &Settings| {
-        serde_json::to_value(settings).map_err(|error| AppError::internal(error.to_string()))
-    };
-    let (old, new) = (value(&before)?, value(&settings)?);
-    for (name, value) in new
-        .as_object()
-        .into_iter()
-        .flatten()
-        .filter(|(name, value)| old.get(name.as_str()) != Some(value))
-    {
-        unit.add_detail(name, value.to_string());
-    }
-    if before.is_loosened_by(&settings) {
-        let act = Act::ChangeSettings {
-            settings: Box::new(settings.clone()),
-            version,
-        };
-        if let Some(pending) = propose(
-            unit,
-            act,
-            "Let one person do what two were needed for, or trust devices at first contact",
-        )
-        .await?
-        {
-            return Ok(MaybePending::Pending(pending));
-        }
-    }
-    let row = SettingsRow {
-        organisation: unit.organisation(),
-        body: new,
-        version,
-    };
-    unit.tx()?.edit_settings(&row).await?;
-    unit.commit_audited().await?;
-    Ok(MaybePending::Done(
-        version + 1,
-        SettingsItem {
-            settings,
-            version: version + 1,
-        },
-    ))
 }

@@ -1,4 +1,4 @@
-//! Previews: a change is made, looked at, and not kept.
+//! Previews: a change is made, its effect on access is read, and it is undone.
 
 use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 
@@ -8,7 +8,7 @@ use jexlin_core::access::preview::{
     Beside, Moved, Shift as Compared, narrowings, preview as compare,
 };
 use jexlin_core::access::{Level, mark};
-use jexlin_store::{CredentialRow, StoreError, Target};
+use jexlin_store::{Conflict, CredentialRow, StoreError, Target};
 use tokio::sync::Semaphore;
 use tokio::task::block_in_place;
 use uuid::Uuid;
@@ -16,7 +16,7 @@ use uuid::Uuid;
 use super::access_issues::transfer;
 use super::folders::alter;
 use super::grants::{alter as change_terms, giving, withdraw};
-use super::people::{joining, leave};
+use super::groups::{joining, leave};
 use super::tags::read_tags;
 use crate::error::{AppError, AppResult};
 use crate::guards::allow_credential;
@@ -47,9 +47,11 @@ async fn make(
         Change::Grant(grant) => {
             let row = giving(unit, grant).await?;
             if let (Some(_), Some(plain)) = (row.folder_id, row.to_plain()) {
-                return Ok(Some(index.with_grant(plain).ok_or_else(|| {
-                    StoreError::Conflict("access_grant_once".into())
-                })?));
+                return Ok(Some(
+                    index
+                        .with_grant(plain)
+                        .ok_or(StoreError::Conflict(Conflict::AccessGrantOnce))?,
+                ));
             }
             unit.tx()?.add_grant(&row).await?;
         }
@@ -122,7 +124,7 @@ async fn tagged(unit: &mut UnitOfWork, change: &TagsChanged) -> AppResult<Previe
             format!("at most {MOST_TAGGED} at once"),
         ));
     }
-    let (add, gone) = (read_tags(&change.add)?, read_tags(&change.take_away)?);
+    let (add, gone) = (read_tags(&change.add)?, read_tags(&change.remove)?);
     let mut changes = vec![];
     for id in &change.ids {
         let row = unit.tx()?.credential(*id).await?;

@@ -6,7 +6,7 @@ use jexlin_api::Removed;
 use jexlin_core::audit::{Action, TargetType};
 use jexlin_core::vault::RemovedType;
 use jexlin_core::words::Word as _;
-use jexlin_store::{RemovalRow, StoreError};
+use jexlin_store::{Conflict, RemovalRow, StoreError};
 use uuid::Uuid;
 
 use crate::error::{AppError, AppResult};
@@ -95,20 +95,20 @@ pub async fn restore(unit: &mut UnitOfWork, removal: Uuid) -> AppResult<()> {
         .restore_removal(&row, now)
         .await
         .map_err(|error| match error {
-            StoreError::Conflict(what) if what == "folder_removed" => AppError::conflict(
+            StoreError::Conflict(Conflict::FolderRemoved) => AppError::conflict(
                 ErrorCode::FolderRemoved,
-                "The folder that it was in is in the bin itself.",
-                "Put that folder back first: jexlin bin list.",
+                "The folder that it was in is in the bin too.",
+                "Restore that folder first: jexlin bin list.",
             ),
-            StoreError::Conflict(what) if what == "device_removed" => AppError::conflict(
+            StoreError::Conflict(Conflict::DeviceRemoved) => AppError::conflict(
                 ErrorCode::DeviceRemoved,
                 "The device that it is an account of is in the bin.",
-                "Put that device back first: jexlin bin list.",
+                "Restore that device first: jexlin bin list.",
             ),
-            StoreError::Conflict(what) if what.ends_with("_name") => AppError::conflict(
+            StoreError::Conflict(conflict) if conflict.is_name_taken() => AppError::conflict(
                 ErrorCode::NameTaken,
-                "Something else has its name there meanwhile.",
-                "Rename what is there now, then put this back.",
+                "Something else has its name there now.",
+                "Rename what is there now, then restore this.",
             ),
             other => other.into(),
         })?;
@@ -116,7 +116,7 @@ pub async fn restore(unit: &mut UnitOfWork, removal: Uuid) -> AppResult<()> {
     Ok(())
 }
 
-/// Empties for good what was removed. Nothing brings it back.
+/// Deletes permanently what was removed. Nothing brings it back.
 pub async fn purge(unit: &mut UnitOfWork, removal: Uuid) -> AppResult<()> {
     let target = removal;
     unit.begin_audit(Action::BinPurge, TargetType::Removal, Some(target), "");
@@ -136,7 +136,7 @@ pub async fn purge(unit: &mut UnitOfWork, removal: Uuid) -> AppResult<()> {
             return Err(AppError::conflict(
                 ErrorCode::JobUnderWay,
                 "A job is under way for it, or a rotation is in doubt: the device could have either password.",
-                "Put it back, and let the rotation come to its end first.",
+                "Restore it, and let the rotation end first.",
             ));
         }
     }

@@ -5,7 +5,7 @@ use jexlin_api::ErrorCode;
 use jexlin_api::{Decide, NewRequest, Request};
 use jexlin_core::access::mark;
 use jexlin_core::audit::{Action, TargetType};
-use jexlin_core::gate::{Decision, GateSet, GateVersion, RequestFacts, RequestState, decide};
+use jexlin_core::gate::{Decision, GateRevision, GateSet, RequestFacts, RequestState, decide};
 use jexlin_core::names::check_note;
 use jexlin_store::{RequestRow, RequestView};
 use uuid::Uuid;
@@ -220,16 +220,16 @@ async fn settle(
         .filter(|gate| gate.needs_approval && gate.approved_by.is_none())
         .map(|gate| gate.gate_id)
         .collect();
-    let versions: Vec<GateVersion> = asked_gates
+    let revisions: Vec<GateRevision> = asked_gates
         .iter()
-        .map(|gate| (gate.gate_id, gate.gate_version))
+        .map(|gate| (gate.gate_id, gate.gate_revision))
         .collect();
     let present = unit.tx()?.gates_of(row.credential_id).await?;
     let facts = RequestFacts {
         asked_by: row.person_id,
         state: row.state.0,
         expires_at: row.expires_at,
-        gates_unchanged: present.is_covered_by(&versions),
+        gates_unchanged: present.is_covered_by(&revisions),
         decider_owes_asker: owes(unit, row.person_id, &open_gates).await?,
         open_gates,
         decider_gates,

@@ -53,7 +53,7 @@ pub async fn save_search(unit: &mut UnitOfWork, body: NewSavedSearch) -> AppResu
     if filters.is_empty() || filters.values().any(|value| value.chars().count() > 200) {
         return Err(AppError::field(
             "filters",
-            "there is at least one filter, and each has at most 200 characters",
+            "set at least one filter, of at most 200 characters each",
         ));
     }
     let person = unit.person.id;

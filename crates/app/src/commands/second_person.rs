@@ -28,7 +28,7 @@ pub enum Act {
         /// The gate.
         gate: Uuid,
         /// The revision that it is based on.
-        version: i32,
+        revision: i32,
         /// What it becomes.
         to: NewGate,
     },
@@ -37,14 +37,14 @@ pub enum Act {
         /// The gate.
         gate: Uuid,
         /// The revision that it is based on.
-        version: i32,
+        revision: i32,
     },
     /// Give somebody duties that they lack.
     GiveDuties {
         /// The person.
         person: Uuid,
         /// The revision that it is based on.
-        version: i32,
+        revision: i32,
         /// All duties that they then hold.
         duties: Vec<Duty>,
     },
@@ -53,7 +53,7 @@ pub enum Act {
         /// The person.
         person: Uuid,
         /// The revision that it is based on.
-        version: i32,
+        revision: i32,
         /// The hash of the new password.
         phc: String,
     },
@@ -62,7 +62,7 @@ pub enum Act {
         /// The client.
         client: Uuid,
         /// The revision that it is based on.
-        version: i32,
+        revision: i32,
     },
     /// Add somebody to a group that brings power.
     JoinGroup {
@@ -76,7 +76,7 @@ pub enum Act {
         /// All settings.
         settings: Box<Settings>,
         /// The revision that it is based on.
-        version: i32,
+        revision: i32,
     },
 }
 
@@ -151,7 +151,7 @@ impl Act {
 /// What was done, or what waits for a second person (202).
 #[derive(Debug)]
 pub enum MaybePending<T> {
-    /// It is done; the version for `If-Match`.
+    /// It is done; the revision for `If-Match`.
     Done(i32, T),
     /// It waits.
     Pending(PendingAct),

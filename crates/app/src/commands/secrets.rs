@@ -179,7 +179,7 @@ async fn allow_history(unit: &mut UnitOfWork, target: Uuid) -> AppResult<()> {
         return Ok(());
     }
     Err(AppError::forbidden(
-        "Former values are not part of what was granted to you here.",
+        "Your grant here does not include former values.",
         "Ask a steward for a grant with the history of values.",
     ))
 }
@@ -205,7 +205,7 @@ pub async fn history(unit: &mut UnitOfWork, credential: Uuid) -> AppResult<Page<
         made_at: row.made_at,
         made_by: row.made_by.and_then(|id| names.get(&id).cloned()),
         made_how: row.made_how.0,
-        why: row.why,
+        reason: row.reason,
         facts: facts(row.facts),
     };
     Ok(Page {
@@ -231,11 +231,11 @@ pub async fn restore(
     );
     let allowed = allow_credential::<mark::Edit>(unit, target).await?;
     allow_history(unit, target).await?;
-    check_note(&body.why).map_err(|problem| AppError::field("why", problem))?;
+    check_note(&body.reason).map_err(|problem| AppError::field("reason", problem))?;
     unit.add_detail("field", field.clone());
     unit.add_detail("version", body.version.to_string());
-    if !body.why.is_empty() {
-        unit.add_detail("why", body.why.clone());
+    if !body.reason.is_empty() {
+        unit.add_detail("reason", body.reason.clone());
     }
     let mut row = unit.tx()?.credential_locked(target).await?;
     let versions = unit.tx()?.versions(target).await?;
@@ -286,22 +286,22 @@ pub async fn restore(
         now,
         by: Some(by),
         how: ValueOrigin::Restored,
-        why: &body.why,
+        reason: &body.reason,
         facts,
     };
     unit.tx()?.add_version(&new).await?;
     unit.tx()?
-        .touch_credential(target, row.version, now, by)
+        .touch_credential(target, row.revision, now, by)
         .await?;
     if field == PASSWORD {
-        judge_what_came(unit, target).await?;
+        assess_current_password(unit, target).await?;
     }
-    row.version += 1;
+    row.revision += 1;
     row.changed_at = now;
     row.changed_by = Some(by);
     let shown = show(unit, row, allowed.held()).await?;
     unit.commit_audited().await?;
-    Ok(Versioned(shown.version, shown))
+    Ok(Versioned(shown.revision, shown))
 }
 
 /// Copies a credential with its current values into a folder. Whoever may reveal it and edit there
@@ -376,14 +376,14 @@ pub async fn copy(
             now,
             by: Some(by),
             how: ValueOrigin::Typed,
-            why: "copied",
+            reason: "copied",
             facts,
         };
         unit.tx()?.add_version(&new).await?;
         has_password |= version.field == PASSWORD;
     }
     if has_password {
-        judge_what_came(unit, made).await?;
+        assess_current_password(unit, made).await?;
     }
     super::attachments::copy_all(unit, &passed, &row, &kept).await?;
     unit.record().await?;
@@ -392,13 +392,13 @@ pub async fn copy(
     let shown = show(unit, kept, level).await?;
     unit.set_target(made, &format!("{}/{}", shown.place, shown.name));
     unit.commit_audited().await?;
-    Ok(Versioned(shown.version, shown))
+    Ok(Versioned(shown.revision, shown))
 }
 
-/// Judges a password that came sealed, and refuses it where the folder insists on another.
-async fn judge_what_came(unit: &mut UnitOfWork, target: Uuid) -> AppResult<()> {
+/// Assesses a password that came sealed, and refuses it where the folder insists on another.
+async fn assess_current_password(unit: &mut UnitOfWork, target: Uuid) -> AppResult<()> {
     let (app, keys) = (unit.app.clone(), unit.keys.clone());
-    for item in unit.tx()?.to_judge_of(&[target], PASSWORD).await? {
+    for item in unit.tx()?.to_assess_of(&[target], PASSWORD).await? {
         if assessment::is_enforced(unit.tx()?, item.folder).await? {
             unit.value_may_be_asked().await?;
         }

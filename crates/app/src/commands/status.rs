@@ -1,4 +1,4 @@
-//! How the service is, for everybody.
+//! The state of the service, for everybody.
 
 use jexlin_api::Status;
 use jexlin_core::status::ServiceState;

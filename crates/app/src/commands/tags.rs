@@ -19,7 +19,7 @@ pub fn read_tags(tags: &[String]) -> AppResult<Vec<String>> {
         if tag.chars().count() > LONGEST_TAG || tag.contains(',') {
             return Err(AppError::field(
                 "tags",
-                format!("a tag has at most {LONGEST_TAG} characters and no comma"),
+                format!("a tag has at most {LONGEST_TAG} characters, and no comma"),
             ));
         }
         read.push(tag);

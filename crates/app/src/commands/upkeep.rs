@@ -38,7 +38,7 @@ fn fill(mut row: PlanRow, rules: PlanRules) -> AppResult<PlanRow> {
     if rules.hours_from.is_some() != rules.hours_to.is_some() {
         return Err(AppError::field(
             "hours_from",
-            "hours have a beginning and an end",
+            "hours need a start and an end",
         ));
     }
     row.check_rule = rules.check.filter(|rule| !rule.trim().is_empty());
@@ -91,7 +91,7 @@ async fn show_plan(unit: &mut UnitOfWork, row: PlanRow) -> AppResult<Plan> {
         target,
         place,
         rules,
-        version: row.version,
+        revision: row.revision,
     })
 }
 
@@ -134,8 +134,8 @@ pub async fn add_plan(unit: &mut UnitOfWork, body: NewPlan) -> AppResult<Version
             let missing = || {
                 AppError::conflict(
                     ErrorCode::NoDevice,
-                    "This credential is no account of a device.",
-                    "Put it on a device first, or set the plan on a folder.",
+                    "This credential is not an account on a device.",
+                    "Set its device first, or set the plan on a folder.",
                 )
             };
             Some(account.ok_or_else(missing)?.id)
@@ -147,7 +147,7 @@ pub async fn add_plan(unit: &mut UnitOfWork, body: NewPlan) -> AppResult<Version
         folder_id: body.folder,
         account_id: account,
         check_rule: None,
-        out_of_sync: OutOfSync::Tell.into(),
+        out_of_sync: OutOfSync::Report.into(),
         rotate_rule: None,
         rotate_days: None,
         hours_from: None,
@@ -155,7 +155,7 @@ pub async fn add_plan(unit: &mut UnitOfWork, body: NewPlan) -> AppResult<Version
         time_zone: String::new(),
         policy_id: None,
         anchor: day_of(unit.now),
-        version: 1,
+        revision: 1,
     };
     let row = fill(row, body.rules)?;
     unit.tx()?.add_plan(&row).await?;
@@ -164,11 +164,11 @@ pub async fn add_plan(unit: &mut UnitOfWork, body: NewPlan) -> AppResult<Version
     Ok(Versioned(1, shown))
 }
 
-/// Changes an upkeep plan; all its rules are given anew.
+/// Changes an upkeep plan; all its rules are given.
 pub async fn edit_plan(
     unit: &mut UnitOfWork,
     plan: Uuid,
-    version: i32,
+    revision: i32,
     body: PlanRules,
 ) -> AppResult<Versioned<Plan>> {
     let plan_id = plan;
@@ -183,16 +183,16 @@ pub async fn edit_plan(
     let (target_id, target_type) = target_type_of(target);
     unit.begin_audit(Action::PlanEdit, target_type, Some(target_id), &place);
     let mut row = fill(row, body)?;
-    row.version = version;
+    row.revision = revision;
     unit.tx()?.edit_plan(&row).await?;
-    row.version += 1;
+    row.revision += 1;
     let shown = show_plan(unit, row).await?;
     unit.commit_audited().await?;
-    Ok(Versioned(shown.version, shown))
+    Ok(Versioned(shown.revision, shown))
 }
 
 /// Removes an upkeep plan; the next one above counts then.
-pub async fn remove_plan(unit: &mut UnitOfWork, plan: Uuid, version: i32) -> AppResult<()> {
+pub async fn remove_plan(unit: &mut UnitOfWork, plan: Uuid, revision: i32) -> AppResult<()> {
     let plan_id = plan;
     unit.begin_audit(Action::PlanRemove, TargetType::Plan, Some(plan_id), "");
     let mut row = unit
@@ -204,7 +204,7 @@ pub async fn remove_plan(unit: &mut UnitOfWork, plan: Uuid, version: i32) -> App
     let place = allow_steward(unit, target).await?;
     let (target_id, target_type) = target_type_of(target);
     unit.begin_audit(Action::PlanRemove, target_type, Some(target_id), &place);
-    row.version = version;
+    row.revision = revision;
     unit.tx()?.remove_plan(&row).await?;
     unit.commit_audited().await?;
     Ok(())
@@ -347,8 +347,8 @@ async fn ask(
     let account = account.ok_or_else(|| {
         AppError::conflict(
             ErrorCode::NoDevice,
-            "This credential is no account of a device.",
-            "Put it on a device first.",
+            "This credential is not an account on a device.",
+            "Set its device first.",
         )
     })?;
     let device = unit.tx()?.device(account.device_id).await?;
@@ -363,7 +363,7 @@ async fn ask(
             return Err(AppError::conflict(
                 ErrorCode::NoOperator,
                 "The device has no operator.",
-                "Give it one, or rotate as the account itself: `--as-itself`.",
+                "Set an operator, or rotate as the account itself: `--as-itself`.",
             ));
         }
         if device.paused_at.is_some() {
@@ -432,7 +432,7 @@ pub async fn cancel(unit: &mut UnitOfWork, job: Uuid) -> AppResult<Job> {
     unit.add_detail("job", target.to_string());
     unit.add_detail("task", view.row.task.0.word());
     unit.tx()?
-        .cancel_job(target, now, "cancelled by hand")
+        .cancel_job(target, now, "cancelled by a person")
         .await?;
     let shown = show_job(unit.tx()?.job_view(person, now, target).await?);
     unit.commit_audited().await?;

@@ -79,7 +79,7 @@ async fn a_gate_is_passed_by_who_asked_once_another_approved() {
         needs_reason: true,
         approver_people: vec![marek, tomas],
         approver_groups: vec![],
-        longest_minutes: 60,
+        max_minutes: 60,
         one_holder: true,
         rotate_on_return: false,
     };
@@ -137,14 +137,14 @@ async fn history_keeps_every_value_and_shows_each_on_a_recorded_look() {
     let ines = osmere.token("ines", PASSWORD).await.expect("a session");
     let folder = osmere.folder(&ines, "Office").await.expect("a folder");
     let portal = credential(&osmere, &ines, folder, "First-value-1").await;
-    for (version, password) in [(1, Some("Second-value-2")), (2, None)] {
+    for (revision, password) in [(1, Some("Second-value-2")), (2, None)] {
         let (mut unit, _) = osmere.unit(&ines).await;
         let body = EditCredential {
             password: password.map(|password| SecretText::new(password.into())),
             generate: password.is_none(),
             ..EditCredential::default()
         };
-        credentials::edit(&mut unit, portal, version, body)
+        credentials::edit(&mut unit, portal, revision, body)
             .await
             .expect("another value");
     }
@@ -257,7 +257,7 @@ async fn findings(osmere: &Osmere, token: &str, credential: Uuid) -> Vec<Finding
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn a_guess_cannot_be_tried_by_entering_it_somewhere_else() {
+async fn a_guess_cannot_be_tested_by_storing_it_elsewhere() {
     let osmere = Osmere::begin().await;
     let ines = osmere.token("ines", PASSWORD).await.expect("a session");
     let shut = osmere

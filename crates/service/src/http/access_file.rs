@@ -1,6 +1,6 @@
 //! Access as code: written out, compared, made so.
 
-use jexlin_api::{AccessCompared, AccessMade};
+use jexlin_api::{AccessApplied, AccessCompared};
 use jexlin_app::commands;
 use jexlin_app::error::AppResult;
 use jexlin_core::access::file::LARGEST as MOST_BYTES;
@@ -30,10 +30,10 @@ pub fn routes() -> Vec<Route> {
     routes![export, compare, apply]
 }
 
-/// Access as code: the folders that the asker is a steward of, with their grants, gates and demands
-/// on passwords, and the credentials there that have something of their own; with the duty `people`
-/// the groups, with `policy` the password policies. With `below`, one folder and what is below it,
-/// alone.
+/// Exports access as a file: the folders that the caller is a steward of with their grants, gates
+/// and password policies, and the credentials there that have settings of their own; with the duty
+/// `people` also groups, with `policy` also password policies. `below` limits it to one folder and
+/// what is below it.
 #[utoipa::path(
     operation_id = "access_file_export",
     context_path = "",
@@ -48,7 +48,7 @@ pub async fn export(mut unit: Unit, below: Option<&str>) -> ApiResult<(ContentTy
     ))
 }
 
-/// What would change if a file were made so, and who would gain or lose what. Nothing is changed.
+/// Shows what applying a file would change, and who would gain or lose what. Nothing is changed.
 /// The body is the file.
 #[utoipa::path(
     operation_id = "access_file_compare",
@@ -64,17 +64,20 @@ pub async fn compare(data: Upload<AccessFile>) -> ApiResult<Sent<AccessCompared>
     ))
 }
 
-/// Makes a file so, in one transaction: all of it or nothing. With `expect`, the state that a
-/// comparison told, only if nothing that the file is about has changed since.
+/// Applies a file in one transaction, all of it or nothing. With `expect`, the state from a
+/// comparison, only if nothing that the file covers has changed since.
 #[utoipa::path(
     operation_id = "access_file_apply",
     context_path = "",
     params(("expect" = Option<String>, Query)),
     request_body(content = String, content_type = "application/toml"),
-    responses((status = 200, body = AccessMade)),
+    responses((status = 200, body = AccessApplied)),
 )]
 #[post("/api/v1/access/apply?<expect>", data = "<data>")]
-pub async fn apply(expect: Option<&str>, data: Upload<AccessFile>) -> ApiResult<Sent<AccessMade>> {
+pub async fn apply(
+    expect: Option<&str>,
+    data: Upload<AccessFile>,
+) -> ApiResult<Sent<AccessApplied>> {
     let Upload(mut unit, bytes) = data;
     Ok(Sent(
         commands::access_file::apply(&mut unit, &bytes, expect).await?,

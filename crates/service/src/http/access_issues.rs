@@ -15,8 +15,8 @@ pub fn routes() -> Vec<Route> {
     routes![list, fix, transfer_stewardship]
 }
 
-/// Access issues, for the duty `access`: places and names of people, nothing of
-/// what is inside.
+/// Lists access issues, for the duty `access`: folders and names of people, and nothing about what
+/// is inside.
 #[utoipa::path(
     operation_id = "access_issues_list",
     context_path = "",
@@ -33,8 +33,8 @@ pub async fn list(
     Ok(Sent(encode_page(page)))
 }
 
-/// Fixes access issues, for the duty `access`: takes grants of no use away, and makes somebody
-/// else a steward where there is none. Whoever fixes them gets nothing by it.
+/// Fixes access issues, for the duty `access`: removes redundant and expired grants, and appoints
+/// somebody else as a steward where there is none. The caller gains no access.
 #[utoipa::path(
     operation_id = "access_issues_fix",
     context_path = "",
@@ -47,8 +47,9 @@ pub async fn fix(body: Call<FixAccessIssues>) -> ApiResult<Sent<AccessIssuesFixe
     Ok(Sent(commands::access_issues::fix(&mut unit, body).await?))
 }
 
-/// Transfers what one person is a steward of, by grants that name them, to another. One's own; with
-/// the duty `access` anybody's, to somebody else than oneself; otherwise what one is a steward of.
+/// Transfers stewardship that one person holds by grants to them to another person. Everybody may
+/// transfer their own; holders of the duty `access` anybody's, but not to themselves; others that
+/// on what they are a steward of.
 #[utoipa::path(
     operation_id = "access_issues_transfer_stewardship",
     context_path = "",

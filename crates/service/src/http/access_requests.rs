@@ -12,8 +12,8 @@ pub fn routes() -> Vec<Route> {
     routes![discoverable, list, ask, grant, refuse, withdraw]
 }
 
-/// The names of credentials that the asker holds nothing on, with a text in them; not of what is in
-/// closed folders. Where the organisation lets people see them.
+/// Lists the names of credentials that the caller has no access to, by a text in the name, where
+/// the organisation allows it. Credentials in closed folders are left out.
 #[utoipa::path(
     operation_id = "access_requests_discoverable",
     context_path = "",
@@ -32,8 +32,8 @@ pub async fn discoverable(
     )))
 }
 
-/// The access requests that concern the asker: their own, and those for what they are a steward of.
-/// Those that wait come first, then the newest.
+/// Lists access requests: the caller's own, and those for what the caller is a steward of. Waiting
+/// ones come first, then the newest.
 #[utoipa::path(
     operation_id = "access_requests_list",
     context_path = "",
@@ -50,7 +50,7 @@ pub async fn list(
     Ok(Sent(encode_page(page)))
 }
 
-/// Asks the stewards of something for a level on it.
+/// Asks the stewards of a credential for a level on it.
 #[utoipa::path(
     operation_id = "access_requests_ask",
     context_path = "",
@@ -63,7 +63,7 @@ pub async fn ask(body: Call<NewAccessRequest>) -> ApiResult<Sent<AccessRequest>>
     Ok(Sent(commands::access_requests::ask(&mut unit, body).await?))
 }
 
-/// Grants what somebody else asked for, as a steward.
+/// Grants an access request of somebody else, as a steward.
 #[utoipa::path(
     operation_id = "access_requests_grant",
     context_path = "",
@@ -78,7 +78,7 @@ pub async fn grant(access_request: &str, body: Call<Decide>) -> ApiResult<Sent<A
     ))
 }
 
-/// Refuses what somebody else asked for, as a steward.
+/// Refuses an access request of somebody else, as a steward.
 #[utoipa::path(
     operation_id = "access_requests_refuse",
     context_path = "",
@@ -93,7 +93,7 @@ pub async fn refuse(access_request: &str, body: Call<Decide>) -> ApiResult<Sent<
     ))
 }
 
-/// Withdraws one's own access request.
+/// Withdraws an access request of the caller.
 #[utoipa::path(
     operation_id = "access_requests_withdraw",
     context_path = "",

@@ -49,7 +49,7 @@ pub fn routes() -> Vec<Route> {
     routes![list, add, read, remove]
 }
 
-/// The attachments of a credential, without their bytes. It comes whole: a credential has few.
+/// Lists the attachments of a credential, without their contents. Not paged: a credential has few.
 #[utoipa::path(
     operation_id = "attachments_list",
     context_path = "",
@@ -69,7 +69,7 @@ pub async fn remove(mut unit: Unit, credential: &str, attachment: &str) -> ApiRe
     Ok(commands::attachments::remove(&mut unit, id(credential)?, id(attachment)?).await?)
 }
 
-/// Adds an attachment: its bytes are the body. Cut off anywhere, nothing of it is kept.
+/// Adds an attachment; the body is its contents. Nothing is kept of an interrupted upload.
 #[utoipa::path(
     operation_id = "attachments_add",
     context_path = "",
@@ -90,7 +90,7 @@ pub async fn add(
     ))
 }
 
-/// The bytes of an attachment, once the event of the look is durable. It takes what a reveal takes.
+/// Downloads an attachment, once its audit event is durable. The rules for a reveal apply.
 #[utoipa::path(
     operation_id = "attachments_read",
     context_path = "",

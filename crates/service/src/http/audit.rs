@@ -16,8 +16,8 @@ pub fn routes() -> Vec<Route> {
     routes![list, below, key, proof, export]
 }
 
-/// Events, newest first. With the duty `audit`, all; without it, a steward of a credential may see
-/// those on that credential.
+/// Lists events, newest first. With the duty `audit`, all of them; without it, a steward of a
+/// credential sees the events of that credential.
 #[allow(
     clippy::too_many_arguments,
     reason = "one argument a filter, as the address has them"
@@ -57,8 +57,8 @@ pub async fn list(
     )))
 }
 
-/// What happened to a folder and to all that lies in it and below it, newest first, for its
-/// stewards: as far down as they are stewards.
+/// Lists the events of a folder and of everything in and below it, newest first, for its stewards,
+/// as far down as they are stewards.
 #[utoipa::path(
     operation_id = "audit_below",
     context_path = "",
@@ -77,7 +77,8 @@ pub async fn below(
     )))
 }
 
-/// The log's public key and newest signed checkpoint. Anybody who is signed in may have them.
+/// Reads the public key of the audit log and the newest signed checkpoint, for everybody who is
+/// signed in.
 #[utoipa::path(
     operation_id = "audit_key",
     context_path = "",
@@ -88,7 +89,7 @@ pub async fn key(mut unit: Unit) -> ApiResult<Sent<AuditKey>> {
     Ok(Sent(commands::audit::key(&mut unit).await?))
 }
 
-/// A proof that an event is in the tree of the newest checkpoint.
+/// Reads the proof that an event is in the log of the newest checkpoint.
 #[utoipa::path(
     operation_id = "audit_proof",
     context_path = "",
@@ -99,8 +100,8 @@ pub async fn proof(mut unit: Unit, event: &str) -> ApiResult<Sent<InclusionProof
     Ok(Sent(commands::audit::proof(&mut unit, id(event)?).await?))
 }
 
-/// The whole log as JSON Lines, to be verified by `jexlin audit verify` with nothing but the
-/// public key. The export ends at the checkpoint that is newest when it begins.
+/// Exports the whole log as JSON Lines, to be verified by `jexlin audit verify` with the public key
+/// alone. It ends at the checkpoint that is newest when the export begins.
 #[utoipa::path(
     operation_id = "audit_export",
     context_path = "",

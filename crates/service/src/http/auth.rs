@@ -16,14 +16,14 @@ pub fn routes() -> Vec<Route> {
     routes![sign_in, sign_out, me, change_password]
 }
 
-/// Who is signed in.
+/// Reads who is signed in.
 #[utoipa::path(operation_id = "auth_me", context_path = "", responses((status = 200, body = Me)))]
 #[get("/api/v1/me")]
 pub async fn me(mut unit: Unit) -> ApiResult<Sent<Me>> {
     Ok(Sent(commands::auth::me(&mut unit).await?))
 }
 
-/// Changes one's own sign-in password; all other sessions end.
+/// Changes the caller's sign-in password; all their other sessions end.
 #[utoipa::path(
     operation_id = "auth_change_password",
     context_path = "",
@@ -72,7 +72,7 @@ pub async fn sign_in(
     Ok(Sent(signed_in))
 }
 
-/// Signs out; the session is over at once.
+/// Signs out; the session ends at once.
 #[utoipa::path(operation_id = "auth_sign_out", context_path = "", responses((status = 200)))]
 #[post("/api/v1/sign-out")]
 pub async fn sign_out(mut unit: Unit, cookies: &CookieJar<'_>) -> ApiResult<()> {

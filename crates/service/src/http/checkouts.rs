@@ -12,7 +12,7 @@ pub fn routes() -> Vec<Route> {
     routes![list, take, check_in, recall]
 }
 
-/// One's own checkouts, newest first; with a credential, everybody's, for its stewards.
+/// Lists the caller's checkouts, newest first; with a credential, everybody's, for its stewards.
 #[utoipa::path(
     operation_id = "checkouts_list",
     context_path = "",
@@ -38,7 +38,7 @@ pub async fn list(
     )))
 }
 
-/// Takes a checkout.
+/// Checks a credential out.
 #[utoipa::path(
     operation_id = "checkouts_take",
     context_path = "",
@@ -51,7 +51,7 @@ pub async fn take(body: Call<NewCheckout>) -> ApiResult<Sent<Checkout>> {
     Ok(Sent(commands::checkouts::take(&mut unit, body).await?))
 }
 
-/// Gives a checkout back.
+/// Checks a credential in.
 #[utoipa::path(
     operation_id = "checkouts_check_in",
     context_path = "",
@@ -64,7 +64,7 @@ pub async fn check_in(mut unit: Unit, checkout: &str) -> ApiResult<Sent<Checkout
     ))
 }
 
-/// Takes somebody's checkout back, as a steward.
+/// Recalls the checkout of somebody, as a steward.
 #[utoipa::path(
     operation_id = "checkouts_recall",
     context_path = "",

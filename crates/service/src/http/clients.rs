@@ -84,7 +84,7 @@ pub fn routes() -> Vec<Route> {
     routes![add, renew, token]
 }
 
-/// Adds a client. Its secret is in this answer alone.
+/// Adds a client. Its secret is in this response only.
 #[utoipa::path(
     operation_id = "clients_add",
     context_path = "",
@@ -97,8 +97,8 @@ pub async fn add(body: Call<NewClient>) -> ApiResult<Sent<ClientSecret>> {
     Ok(Sent(commands::clients::add(&mut unit, body).await?))
 }
 
-/// Gives a client another secret; the old one and its tokens stop working. It waits for a second
-/// person, who is told the secret.
+/// Issues a new secret to a client; the old secret and its tokens stop working. It may wait for a
+/// second person, who then gets the secret.
 #[utoipa::path(
     operation_id = "clients_renew",
     context_path = "",
@@ -111,8 +111,8 @@ pub async fn renew(mut unit: Unit, client: &str) -> ApiResult<Decided<ClientSecr
     ))
 }
 
-/// A token for a client: the token endpoint of RFC 6749 for `grant_type=client_credentials`. Name
-/// and secret are in the header `Authorization` (Basic), or in the form.
+/// Issues a token to a client: the token endpoint of RFC 6749 for `grant_type=client_credentials`.
+/// Name and secret are in the header `Authorization` (Basic), or in the form.
 #[utoipa::path(
     operation_id = "clients_token",
     context_path = "",
@@ -154,7 +154,7 @@ pub async fn token(
         None => Ok(refused(
             401,
             "invalid_client",
-            "name and secret do not belong together, or the client may not sign in",
+            "the name or the secret is wrong, or the client may not sign in",
         )),
     }
 }

@@ -44,7 +44,7 @@ pub async fn add(body: Call<NewCredential>) -> ApiResult<Tagged<Credential>> {
     Ok(Tagged(commands::credentials::add(&mut unit, body).await?))
 }
 
-/// One credential, without its secrets.
+/// Reads a credential, without its secrets.
 #[utoipa::path(
     operation_id = "credentials_read",
     context_path = "",
@@ -57,23 +57,23 @@ pub async fn read(mut unit: Unit, credential: &str) -> ApiResult<Tagged<Credenti
     ))
 }
 
-/// Changes a credential: name, place, fields, tags, device, or secrets in the vault.
+/// Edits a credential: name, folder, fields, tags, device, or secrets in the vault.
 #[utoipa::path(
     operation_id = "credentials_edit",
     context_path = "",
-    params(("If-Match" = String, Header, description = "The version that the change is based on")),
+    params(("If-Match" = String, Header, description = "The revision that the change is based on")),
     request_body = EditCredential,
     responses((status = 200, body = Credential)),
 )]
 #[patch("/api/v1/credentials/<credential>", data = "<body>")]
 pub async fn edit(
     credential: &str,
-    version: IfMatch,
+    revision: IfMatch,
     body: Call<EditCredential>,
 ) -> ApiResult<Tagged<Credential>> {
     let Call(mut unit, body) = body;
     Ok(Tagged(
-        commands::credentials::edit(&mut unit, id(credential)?, version.0, body).await?,
+        commands::credentials::edit(&mut unit, id(credential)?, revision.0, body).await?,
     ))
 }
 
@@ -81,20 +81,20 @@ pub async fn edit(
 #[utoipa::path(
     operation_id = "credentials_remove",
     context_path = "",
-    params(("If-Match" = String, Header, description = "The version that the change is based on")),
+    params(("If-Match" = String, Header, description = "The revision that the change is based on")),
     responses((status = 200)),
 )]
 #[delete("/api/v1/credentials/<credential>")]
-pub async fn remove(mut unit: Unit, credential: &str, version: IfMatch) -> ApiResult<Sent<Uuid>> {
+pub async fn remove(mut unit: Unit, credential: &str, revision: IfMatch) -> ApiResult<Sent<Uuid>> {
     Ok(Sent(
-        commands::credentials::remove(&mut unit, id(credential)?, version.0).await?,
+        commands::credentials::remove(&mut unit, id(credential)?, revision.0).await?,
     ))
 }
 
-/// The credentials that the asker may know of, narrowed as they like. `find` looks in everything
-/// that is not secret, word by word; when nothing holds all words, what resembles them comes back
-/// with `near` set. `view` is `favourites`, `recent`, `most-used`, `mine`, `shared-with-me`,
-/// `shared-by-me` or `with-nobody`.
+/// Lists the credentials that the caller may list, filtered. `find` searches everything that is not
+/// secret, word by word; if nothing has all words, similar credentials are returned with `near`
+/// set. `view` is `favourites`, `recent`, `most-used`, `mine`, `shared-with-me`, `shared-by-me` or
+/// `with-nobody`.
 #[utoipa::path(operation_id = "credentials_list", context_path = "", params(
     ("folder" = Option<String>, Query), ("below" = Option<String>, Query), ("find" = Option<String>, Query), ("name" = Option<String>, Query),
     ("user" = Option<String>, Query), ("kind" = Option<String>, Query), ("tag" = Option<String>, Query), ("device" = Option<String>, Query),

@@ -25,7 +25,7 @@ pub fn routes() -> Vec<Route> {
     ]
 }
 
-/// The devices in folders that the asker may know of.
+/// Lists the devices in folders that the caller may list.
 #[utoipa::path(
     operation_id = "devices",
     context_path = "",
@@ -59,7 +59,7 @@ pub async fn add_device(body: Call<NewDevice>) -> ApiResult<Tagged<Device>> {
     ))
 }
 
-/// One device.
+/// Reads a device.
 #[utoipa::path(
     operation_id = "devices_read",
     context_path = "",
@@ -72,39 +72,39 @@ pub async fn read_device(mut unit: Unit, device: &str) -> ApiResult<Tagged<Devic
     ))
 }
 
-/// Changes a device.
+/// Edits a device.
 #[utoipa::path(
     operation_id = "devices_edit",
     context_path = "",
-    params(("If-Match" = String, Header, description = "The version that the change is based on")),
+    params(("If-Match" = String, Header, description = "The revision that the change is based on")),
     request_body = EditDevice,
     responses((status = 200, body = Device)),
 )]
 #[patch("/api/v1/devices/<device>", data = "<body>")]
 pub async fn edit_device(
     device: &str,
-    version: IfMatch,
+    revision: IfMatch,
     body: Call<EditDevice>,
 ) -> ApiResult<Tagged<Device>> {
     let Call(mut unit, body) = body;
     Ok(Tagged(
-        commands::devices::edit_device(&mut unit, id(device)?, version.0, body).await?,
+        commands::devices::edit_device(&mut unit, id(device)?, revision.0, body).await?,
     ))
 }
 
-/// Removes a device that has no accounts any more.
+/// Removes a device that has no accounts.
 #[utoipa::path(
     operation_id = "devices_remove",
     context_path = "",
-    params(("If-Match" = String, Header, description = "The version that the change is based on")),
+    params(("If-Match" = String, Header, description = "The revision that the change is based on")),
     responses((status = 200)),
 )]
 #[delete("/api/v1/devices/<device>")]
-pub async fn remove_device(mut unit: Unit, device: &str, version: IfMatch) -> ApiResult<()> {
-    Ok(commands::devices::remove_device(&mut unit, id(device)?, version.0).await?)
+pub async fn remove_device(mut unit: Unit, device: &str, revision: IfMatch) -> ApiResult<()> {
+    Ok(commands::devices::remove_device(&mut unit, id(device)?, revision.0).await?)
 }
 
-/// Reads who answers at a device's address, without sending anything to it.
+/// Reads the identity shown at a device's address, without sending anything to it.
 #[utoipa::path(
     operation_id = "devices_read_identity",
     context_path = "",
@@ -117,22 +117,22 @@ pub async fn read_identity(mut unit: Unit, device: &str) -> ApiResult<Sent<Page<
     ))
 }
 
-/// Confirms the suspended bindings of a device as it is now: those whose password the asker may
-/// see.
+/// Confirms the suspended bindings of a device as it is now, for passwords that the caller may
+/// reveal.
 #[utoipa::path(
     operation_id = "devices_confirm_bindings",
     context_path = "",
-    params(("If-Match" = String, Header, description = "The version that the change is based on")),
+    params(("If-Match" = String, Header, description = "The revision that the change is based on")),
     responses((status = 200, body = BindingsConfirmed)),
 )]
 #[post("/api/v1/devices/<device>/confirm-bindings")]
 pub async fn confirm_bindings(
     mut unit: Unit,
     device: &str,
-    version: IfMatch,
+    revision: IfMatch,
 ) -> ApiResult<Sent<BindingsConfirmed>> {
     Ok(Sent(
-        commands::devices::confirm_bindings(&mut unit, id(device)?, version.0).await?,
+        commands::devices::confirm_bindings(&mut unit, id(device)?, revision.0).await?,
     ))
 }
 
@@ -140,17 +140,17 @@ pub async fn confirm_bindings(
 #[utoipa::path(
     operation_id = "devices_resume",
     context_path = "",
-    params(("If-Match" = String, Header, description = "The version that the change is based on")),
+    params(("If-Match" = String, Header, description = "The revision that the change is based on")),
     responses((status = 200, body = Device)),
 )]
 #[post("/api/v1/devices/<device>/resume")]
-pub async fn resume(mut unit: Unit, device: &str, version: IfMatch) -> ApiResult<Tagged<Device>> {
+pub async fn resume(mut unit: Unit, device: &str, revision: IfMatch) -> ApiResult<Tagged<Device>> {
     Ok(Tagged(
-        commands::devices::resume(&mut unit, id(device)?, version.0).await?,
+        commands::devices::resume(&mut unit, id(device)?, revision.0).await?,
     ))
 }
 
-/// Where a credential may be used as an operator, for its stewards.
+/// Reads where a credential may be used as an operator, for its stewards.
 #[utoipa::path(
     operation_id = "devices_read_scope",
     context_path = "",
@@ -163,7 +163,7 @@ pub async fn read_scope(mut unit: Unit, credential: &str) -> ApiResult<Sent<Oper
     ))
 }
 
-/// Says where a credential may be used as an operator, in place of what was said before.
+/// Sets where a credential may be used as an operator, replacing what was set before.
 #[utoipa::path(
     operation_id = "devices_set_scope",
     context_path = "",

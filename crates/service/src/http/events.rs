@@ -22,7 +22,7 @@ use crate::guards::Unit;
 const LONGEST: Duration = Duration::from_secs(600);
 
 pub fn routes() -> Vec<Route> {
-    routes![live]
+    routes![stream]
 }
 
 /// Whether somebody may know of what changed; nothing when their session does not count any more.
@@ -62,14 +62,14 @@ async fn may_know(app: &App, person: Uuid, session: Uuid, heard: &LiveNews) -> O
     counts.then_some(known)
 }
 
-/// Live news: the event is `job`, `request` or `checkout`, the data its identifier.
+/// Streams events: the event is `job`, `request` or `checkout`, the data its identifier.
 #[utoipa::path(
-    operation_id = "events_live",
+    operation_id = "events_stream",
     context_path = "",
     responses((status = 200, content_type = "text/event-stream", body = String)),
 )]
-#[get("/api/v1/live")]
-pub async fn live(mut unit: Unit, mut end: Shutdown) -> ApiResult<EventStream![]> {
+#[get("/api/v1/events")]
+pub async fn stream(mut unit: Unit, mut end: Shutdown) -> ApiResult<EventStream![]> {
     unit.commit().await?;
     let organisation = unit.organisation();
     let (app, person, session) = (unit.app.clone(), unit.person.id, unit.session.id);

@@ -34,8 +34,8 @@ pub fn routes() -> Vec<Route> {
     routes![export]
 }
 
-/// Exports everything that the asker may reveal, in a folder and below it or everywhere. What is
-/// under a gate that they have not passed is left out and counted.
+/// Exports everything that the caller may reveal, in a folder and below it or everywhere. What has
+/// a gate that the caller has not passed is left out and counted.
 #[utoipa::path(
     operation_id = "exports_export",
     context_path = "",

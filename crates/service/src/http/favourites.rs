@@ -12,22 +12,22 @@ pub fn routes() -> Vec<Route> {
     routes![mark_favourite, unmark_favourite, uses]
 }
 
-/// Marks a credential as one of one's favourites.
+/// Adds a credential to the caller's favourites.
 #[utoipa::path(operation_id = "favourites_mark", context_path = "", responses((status = 200)))]
 #[put("/api/v1/credentials/<credential>/favourite")]
 pub async fn mark_favourite(mut unit: Unit, credential: &str) -> ApiResult<()> {
     Ok(commands::favourites::mark_favourite(&mut unit, id(credential)?).await?)
 }
 
-/// Takes that mark away.
+/// Removes a credential from the caller's favourites.
 #[utoipa::path(operation_id = "favourites_unmark", context_path = "", responses((status = 200)))]
 #[delete("/api/v1/credentials/<credential>/favourite")]
 pub async fn unmark_favourite(mut unit: Unit, credential: &str) -> ApiResult<()> {
     Ok(commands::favourites::unmark_favourite(&mut unit, id(credential)?).await?)
 }
 
-/// Who looked at or used a credential, for its stewards and for holders of the duty `audit`. It
-/// comes whole: one line a person.
+/// Lists who revealed or used a credential, for its stewards and for holders of the duty `audit`.
+/// Not paged: one line per person.
 #[utoipa::path(
     operation_id = "favourites_uses",
     context_path = "",

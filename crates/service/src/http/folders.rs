@@ -13,8 +13,8 @@ pub fn routes() -> Vec<Route> {
     routes![list, add, read, edit, remove]
 }
 
-/// The folders that the asker may see, as one list in the order of their paths. It comes whole,
-/// since a tree is drawn of it.
+/// Lists the folders that the caller may list, in the order of their paths. Not paged, since it is
+/// shown as a tree.
 #[utoipa::path(
     operation_id = "folders_list",
     context_path = "",
@@ -25,8 +25,8 @@ pub async fn list(mut unit: Unit) -> ApiResult<Sent<Page<Folder>>> {
     Ok(Sent(commands::folders::list(&mut unit).await?))
 }
 
-/// Adds a folder. At the top this takes the duty `folders`, unless the organisation lets everybody;
-/// whoever adds it there becomes its first steward.
+/// Adds a folder. At the top this needs the duty `folders`, unless the organisation lets everybody;
+/// whoever adds a folder there becomes its first steward.
 #[utoipa::path(
     operation_id = "folders_add",
     context_path = "",
@@ -39,7 +39,7 @@ pub async fn add(body: Call<NewFolder>) -> ApiResult<Tagged<Folder>> {
     Ok(Tagged(commands::folders::add(&mut unit, body).await?))
 }
 
-/// One folder.
+/// Reads a folder.
 #[utoipa::path(
     operation_id = "folders_read",
     context_path = "",
@@ -52,41 +52,42 @@ pub async fn read(mut unit: Unit, folder: &str) -> ApiResult<Tagged<Folder>> {
     ))
 }
 
-/// Renames, moves, closes or opens a folder.
+/// Renames, moves, closes or reopens a folder.
 #[utoipa::path(
     operation_id = "folders_edit",
     context_path = "",
-    params(("If-Match" = String, Header, description = "The version that the change is based on")),
+    params(("If-Match" = String, Header, description = "The revision that the change is based on")),
     request_body = EditFolder,
     responses((status = 200, body = Folder)),
 )]
 #[patch("/api/v1/folders/<folder>", data = "<body>")]
 pub async fn edit(
     folder: &str,
-    version: IfMatch,
+    revision: IfMatch,
     body: Call<EditFolder>,
 ) -> ApiResult<Tagged<Folder>> {
     let Call(mut unit, body) = body;
     Ok(Tagged(
-        commands::folders::edit(&mut unit, id(folder)?, version.0, body).await?,
+        commands::folders::edit(&mut unit, id(folder)?, revision.0, body).await?,
     ))
 }
 
-/// Moves an empty folder to the bin, or, with `contents`, one with all that is in it, as one act.
+/// Moves an empty folder to the bin, or, with `contents`, a folder with everything in it, as one
+/// removal.
 #[utoipa::path(
     operation_id = "folders_remove",
     context_path = "",
-    params(("If-Match" = String, Header, description = "The version that the change is based on"), ("contents" = Option<bool>, Query)),
+    params(("If-Match" = String, Header, description = "The revision that the change is based on"), ("contents" = Option<bool>, Query)),
     responses((status = 200)),
 )]
 #[delete("/api/v1/folders/<folder>?<contents>")]
 pub async fn remove(
     mut unit: Unit,
     folder: &str,
-    version: IfMatch,
+    revision: IfMatch,
     contents: Option<bool>,
 ) -> ApiResult<Sent<Uuid>> {
     Ok(Sent(
-        commands::folders::remove(&mut unit, id(folder)?, version.0, contents).await?,
+        commands::folders::remove(&mut unit, id(folder)?, revision.0, contents).await?,
     ))
 }

@@ -12,7 +12,7 @@ pub fn routes() -> Vec<Route> {
     routes![list, add, edit, remove]
 }
 
-/// The gates at places that the asker may know of. It comes whole: gates are few.
+/// Lists the gates on what the caller may list. Not paged: gates are few.
 #[utoipa::path(
     operation_id = "gates_list",
     context_path = "",
@@ -23,7 +23,7 @@ pub async fn list(mut unit: Unit) -> ApiResult<Sent<Page<Gate>>> {
     Ok(Sent(commands::gates::list(&mut unit).await?))
 }
 
-/// Sets a gate at a folder, a device or a credential.
+/// Sets a gate on a folder, a device or a credential.
 #[utoipa::path(
     operation_id = "gates_add",
     context_path = "",
@@ -36,19 +36,19 @@ pub async fn add(body: Call<NewGate>) -> ApiResult<Tagged<Gate>> {
     Ok(Tagged(commands::gates::add(&mut unit, body).await?))
 }
 
-/// Changes a gate; all its conditions are given. What makes it weaker waits for a second steward.
+/// Edits a gate; all its conditions are given. Weakening a gate waits for a second steward.
 #[utoipa::path(
     operation_id = "gates_edit",
     context_path = "",
-    params(("If-Match" = String, Header, description = "The version that the change is based on")),
+    params(("If-Match" = String, Header, description = "The revision that the change is based on")),
     request_body = NewGate,
     responses((status = 200, body = Gate), (status = 202, body = PendingAct)),
 )]
 #[put("/api/v1/gates/<gate>", data = "<body>")]
-pub async fn edit(gate: &str, version: IfMatch, body: Call<NewGate>) -> ApiResult<Decided<Gate>> {
+pub async fn edit(gate: &str, revision: IfMatch, body: Call<NewGate>) -> ApiResult<Decided<Gate>> {
     let Call(mut unit, body) = body;
     Ok(Decided(
-        commands::gates::edit(&mut unit, id(gate)?, version.0, body).await?,
+        commands::gates::edit(&mut unit, id(gate)?, revision.0, body).await?,
     ))
 }
 
@@ -56,12 +56,12 @@ pub async fn edit(gate: &str, version: IfMatch, body: Call<NewGate>) -> ApiResul
 #[utoipa::path(
     operation_id = "gates_remove",
     context_path = "",
-    params(("If-Match" = String, Header, description = "The version that the change is based on")),
+    params(("If-Match" = String, Header, description = "The revision that the change is based on")),
     responses((status = 200), (status = 202, body = PendingAct)),
 )]
 #[delete("/api/v1/gates/<gate>")]
-pub async fn remove(mut unit: Unit, gate: &str, version: IfMatch) -> ApiResult<Decided<()>> {
+pub async fn remove(mut unit: Unit, gate: &str, revision: IfMatch) -> ApiResult<Decided<()>> {
     Ok(Decided(
-        commands::gates::remove(&mut unit, id(gate)?, version.0).await?,
+        commands::gates::remove(&mut unit, id(gate)?, revision.0).await?,
     ))
 }

@@ -1,6 +1,6 @@
 //! Grants, and the explanation of a level.
 
-use jexlin_api::{EditGrant, Explanation, Grant, NewGrant, Page, Reacher};
+use jexlin_api::{AccessHolder, EditGrant, Explanation, Grant, NewGrant, Page};
 use jexlin_app::commands;
 use rocket::{Route, delete, get, patch, post, routes};
 
@@ -12,8 +12,8 @@ pub fn routes() -> Vec<Route> {
     routes![list, read, add, edit, remove, explain, reach]
 }
 
-/// The grants that reach a folder or a credential, its own and those from above. For stewards. It
-/// comes whole: one place has few grants.
+/// Lists the grants that apply to a folder or a credential, its own and inherited ones, for its
+/// stewards. Not paged: a folder has few grants.
 #[utoipa::path(
     operation_id = "grants_list",
     context_path = "",
@@ -31,7 +31,7 @@ pub async fn list(
     ))
 }
 
-/// A grant. For stewards of what it stands on.
+/// Reads a grant, for stewards of what it is on.
 #[utoipa::path(
     operation_id = "grants_read",
     context_path = "",
@@ -42,7 +42,7 @@ pub async fn read(mut unit: Unit, grant: &str) -> ApiResult<Tagged<Grant>> {
     Ok(Tagged(commands::grants::read(&mut unit, id(grant)?).await?))
 }
 
-/// Grants a level.
+/// Adds a grant.
 #[utoipa::path(
     operation_id = "grants_add",
     context_path = "",
@@ -55,34 +55,34 @@ pub async fn add(body: Call<NewGrant>) -> ApiResult<Tagged<Grant>> {
     Ok(Tagged(commands::grants::add(&mut unit, body).await?))
 }
 
-/// Gives a grant other terms: level, end, note, former values. For whom and on what it is stays.
+/// Edits a grant: level, expiry, note, former values. Its grantee and target stay.
 #[utoipa::path(
     operation_id = "grants_edit",
     context_path = "",
-    params(("If-Match" = String, Header, description = "The version that the change is based on")),
+    params(("If-Match" = String, Header, description = "The revision that the change is based on")),
     request_body = EditGrant,
     responses((status = 200, body = Grant)),
 )]
 #[patch("/api/v1/grants/<grant>", data = "<body>")]
 pub async fn edit(
     grant: &str,
-    version: IfMatch,
+    revision: IfMatch,
     body: Call<EditGrant>,
 ) -> ApiResult<Tagged<Grant>> {
     let Call(mut unit, body) = body;
     Ok(Tagged(
-        commands::grants::edit(&mut unit, id(grant)?, version.0, body).await?,
+        commands::grants::edit(&mut unit, id(grant)?, revision.0, body).await?,
     ))
 }
 
-/// Takes a grant away. The last steward of a folder stays.
+/// Removes a grant. The last steward of a folder cannot be removed.
 #[utoipa::path(operation_id = "grants_remove", context_path = "", responses((status = 200)))]
 #[delete("/api/v1/grants/<grant>")]
 pub async fn remove(mut unit: Unit, grant: &str) -> ApiResult<()> {
     Ok(commands::grants::remove(&mut unit, id(grant)?).await?)
 }
 
-/// By which ways a person holds a level on a folder or a credential, or why not. For oneself, for
+/// Explains why a person has access to a folder or a credential, or why not. For the person, for
 /// stewards of it, and with the duty `audit`.
 #[utoipa::path(
     operation_id = "grants_explain",
@@ -108,13 +108,13 @@ pub async fn explain(
     ))
 }
 
-/// Everybody who reaches a folder or a credential, the highest level first, and by which way. For
-/// its stewards, and with the duty `audit`.
+/// Lists everybody with access to a folder or a credential, the highest level first, and through
+/// which grant. For its stewards, and with the duty `audit`.
 #[utoipa::path(
     operation_id = "grants_reach",
     context_path = "",
     params(("folder" = Option<String>, Query), ("credential" = Option<String>, Query), ("cursor" = Option<String>, Query), ("limit" = Option<i64>, Query)),
-    responses((status = 200, body = Page<Reacher>))
+    responses((status = 200, body = Page<AccessHolder>))
 )]
 #[get("/api/v1/reach?<folder>&<credential>&<cursor>&<limit>")]
 pub async fn reach(
@@ -123,7 +123,7 @@ pub async fn reach(
     credential: Option<&str>,
     cursor: Option<&str>,
     limit: Option<i64>,
-) -> ApiResult<Sent<Page<Reacher>>> {
+) -> ApiResult<Sent<Page<AccessHolder>>> {
     Ok(Sent(encode_page(
         commands::grants::reach(
             &mut unit,

@@ -4,7 +4,7 @@
 use jexlin_api::{ImportItem, ImportOptions, ImportProgress, ImportReport, ImportUndone, Page};
 use jexlin_app::commands;
 use jexlin_app::error::{AppError, AppResult};
-use jexlin_app::foreign::{self, SheetRead};
+use jexlin_app::file_reader::{self, SheetRead};
 use jexlin_core::transfer::SheetProblem;
 use rocket::{Request, Route, get, post, routes};
 use zeroize::Zeroizing;
@@ -26,7 +26,7 @@ impl Limit for ImportFile {
         // Options that cannot be read, or a format that there is not, are told in the answer.
         let options = request.query_value::<&str>("options").and_then(Result::ok);
         let options = options.and_then(|text| serde_json::from_str::<ImportOptions>(text).ok());
-        foreign::sheet(&bytes, options.and_then(|options| options.format)).await
+        file_reader::sheet(&bytes, options.and_then(|options| options.format)).await
     }
 }
 
@@ -36,7 +36,7 @@ pub fn routes() -> Vec<Route> {
     routes![import_file, progress, list, undo]
 }
 
-/// How far an import of one's own is.
+/// Reads the progress of an import of the caller.
 #[utoipa::path(
     operation_id = "imports_progress",
     context_path = "",
@@ -49,8 +49,8 @@ pub async fn progress(mut unit: Unit, import: &str) -> ApiResult<Sent<ImportProg
     ))
 }
 
-/// The imports into folders that the asker is an editor of, newest first. A page may be shorter than
-/// its limit.
+/// Lists the imports into folders that the caller may edit, newest first. A page may be shorter
+/// than its limit.
 #[utoipa::path(
     operation_id = "imports_list",
     context_path = "",
@@ -67,9 +67,8 @@ pub async fn list(
     Ok(Sent(encode_page(page)))
 }
 
-/// Takes an import back as one act: what it added goes to the bin, what it changed becomes what it
-/// was, unless somebody has changed it since. What lies where the asker is no steward, moved there
-/// or closed off since, is left alone.
+/// Undoes an import: what it added goes to the bin, what it changed is restored, unless it was
+/// changed since. What was moved to where the caller is not a steward is left alone.
 #[utoipa::path(
     operation_id = "imports_undo",
     context_path = "",
@@ -80,8 +79,8 @@ pub async fn undo(mut unit: Unit, import: &str) -> ApiResult<Sent<ImportUndone>>
     Ok(Sent(commands::imports::undo(&mut unit, id(import)?).await?))
 }
 
-/// Imports a file: CSV, TSV, JSON Lines, XLSX or the Credential Exchange Format, the body. It is
-/// held in memory alone.
+/// Imports a file, which is the body: CSV, TSV, JSON Lines, XLSX or the Credential Exchange Format.
+/// It is held in memory only.
 #[utoipa::path(
     operation_id = "imports_import_file",
     context_path = "",
@@ -93,7 +92,7 @@ pub async fn undo(mut unit: Unit, import: &str) -> ApiResult<Sent<ImportUndone>>
 pub async fn import_file(options: &str, data: Upload<ImportFile>) -> ApiResult<Sent<ImportReport>> {
     let Upload(mut unit, file) = data;
     let options = serde_json::from_str(options)
-        .map_err(|_| AppError::field("options", "they do not have the expected form"))?;
+        .map_err(|_| AppError::field("options", "the options do not have the expected form"))?;
     Ok(Sent(
         commands::imports::import_file(&mut unit, options, file).await?,
     ))

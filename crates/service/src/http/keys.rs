@@ -22,7 +22,7 @@ pub fn routes() -> Vec<Route> {
     ]
 }
 
-/// The keys of the vault: which there are, and how far a change of them is.
+/// Reads the keys of the vault and the progress of a change of them.
 #[utoipa::path(
     operation_id = "keys",
     context_path = "",
@@ -33,8 +33,8 @@ pub async fn keys(mut unit: Unit) -> ApiResult<Sent<KeysView>> {
     Ok(Sent(commands::keys::keys(&mut unit).await?))
 }
 
-/// Prepares a change of the root key: makes the next one, writes it beside the present one's file,
-/// and wraps every organisation's key under it too. Both open the vault until the change is
+/// Starts a change of the root key: generates the next one, writes it beside the current one's
+/// file, and wraps every organisation's key under it too. Both open the vault until the change is
 /// finished.
 #[utoipa::path(
     operation_id = "keys_change_root",
@@ -50,7 +50,7 @@ pub async fn change_root_key(body: Call<ChangeRootKey>) -> ApiResult<Sent<KeysVi
     ))
 }
 
-/// Finishes a change of the root key: the former one opens nothing any more.
+/// Finishes a change of the root key: the old root key stops working.
 #[utoipa::path(
     operation_id = "keys_finish_root",
     context_path = "",
@@ -61,7 +61,7 @@ pub async fn finish_root_key(mut unit: Unit) -> ApiResult<Sent<KeysView>> {
     Ok(Sent(commands::keys::finish_root_key(&mut unit).await?))
 }
 
-/// Abandons a change of the root key that is not finished: the next one opens nothing any more.
+/// Abandons an unfinished change of the root key: the next root key stops working.
 #[utoipa::path(
     operation_id = "keys_abandon_root",
     context_path = "",
@@ -72,7 +72,8 @@ pub async fn abandon_root_key(mut unit: Unit) -> ApiResult<Sent<KeysView>> {
     Ok(Sent(commands::keys::abandon_root_key(&mut unit).await?))
 }
 
-/// Changes the organisation's key. It counts at once; the data keys follow in the background.
+/// Changes the organisation's key. The new key is used at once; the data keys follow in the
+/// background.
 #[utoipa::path(
     operation_id = "keys_change_organisation",
     context_path = "",

@@ -12,8 +12,8 @@ pub fn routes() -> Vec<Route> {
     routes![list, add, edit, remove]
 }
 
-/// The kinds of credentials: the organisation's own first. Where only those are offered, the
-/// built-in ones are there as retired. It comes whole: an organisation has few kinds.
+/// Lists the kinds of credentials, the organisation's own first. Where only own kinds are allowed,
+/// the built-in ones are listed as retired. Not paged: an organisation has few kinds.
 #[utoipa::path(
     operation_id = "kinds_list",
     context_path = "",
@@ -37,30 +37,30 @@ pub async fn add(body: Call<NewKind>) -> ApiResult<Tagged<Kind>> {
     Ok(Tagged(commands::kinds::add(&mut unit, body).await?))
 }
 
-/// Changes, retires or brings back a kind of the organisation's own.
+/// Edits, retires or restores a kind of the organisation's own.
 #[utoipa::path(
     operation_id = "kinds_edit",
     context_path = "",
-    params(("If-Match" = String, Header, description = "The version that the change is based on")),
+    params(("If-Match" = String, Header, description = "The revision that the change is based on")),
     request_body = EditKind,
     responses((status = 200, body = Kind)),
 )]
 #[patch("/api/v1/kinds/<name>", data = "<body>")]
-pub async fn edit(name: &str, version: IfMatch, body: Call<EditKind>) -> ApiResult<Tagged<Kind>> {
+pub async fn edit(name: &str, revision: IfMatch, body: Call<EditKind>) -> ApiResult<Tagged<Kind>> {
     let Call(mut unit, body) = body;
     Ok(Tagged(
-        commands::kinds::edit(&mut unit, name, version.0, body).await?,
+        commands::kinds::edit(&mut unit, name, revision.0, body).await?,
     ))
 }
 
-/// Removes a kind of the organisation's own that no credential is of.
+/// Removes a kind of the organisation's own that no credential has.
 #[utoipa::path(
     operation_id = "kinds_remove",
     context_path = "",
-    params(("If-Match" = String, Header, description = "The version that the change is based on")),
+    params(("If-Match" = String, Header, description = "The revision that the change is based on")),
     responses((status = 200)),
 )]
 #[delete("/api/v1/kinds/<name>")]
-pub async fn remove(mut unit: Unit, name: &str, version: IfMatch) -> ApiResult<()> {
-    Ok(commands::kinds::remove(&mut unit, name, version.0).await?)
+pub async fn remove(mut unit: Unit, name: &str, revision: IfMatch) -> ApiResult<()> {
+    Ok(commands::kinds::remove(&mut unit, name, revision.0).await?)
 }

@@ -17,6 +17,7 @@ mod favourites;
 mod folders;
 mod gates;
 mod grants;
+mod groups;
 mod imports;
 mod keys;
 mod kinds;
@@ -31,10 +32,12 @@ mod removal;
 mod requests;
 mod saved_searches;
 mod secrets;
+mod settings;
 mod setup;
 mod status;
 mod tags;
 mod upkeep;
+mod vault_lock;
 
 use rocket::http::Status;
 use rocket::{Catcher, Request, Route, catchers as make_catchers, get, routes};
@@ -55,13 +58,13 @@ pub use payload::MOST_BODY;
     components(schemas(jexlin_api::Problem, jexlin_api::ErrorCode, jexlin_api::ImportOptions, jexlin_core::vault::CredentialView)),
     info(
         title = "Jexlin",
-        description = "Privileged access: an encrypted vault, upkeep of passwords on devices, gates and an audit log that can be proved. Errors are problem details (RFC 9457); lists have cursor pages; what two people could edit carries a version that goes back as If-Match."
+        description = "Privileged access: an encrypted vault, upkeep of passwords on devices, gates and an audit log that can be verified. Errors are problem details (RFC 9457); lists have cursor pages; what two people could edit carries a revision that is sent back as If-Match."
     ),
     paths(
         status::status,
         setup::setup,
-        setup::unlock,
-        setup::lock_vault,
+        vault_lock::unlock,
+        vault_lock::lock_vault,
         keys::keys,
         keys::change_root_key,
         keys::finish_root_key,
@@ -75,12 +78,12 @@ pub use payload::MOST_BODY;
         people::add,
         people::read,
         people::edit,
-        people::groups,
-        people::add_group,
-        people::rename_group,
-        people::remove_group,
-        people::add_member,
-        people::remove_member,
+        groups::groups,
+        groups::add_group,
+        groups::rename_group,
+        groups::remove_group,
+        groups::add_member,
+        groups::remove_member,
         clients::add,
         clients::renew,
         clients::token,
@@ -94,8 +97,8 @@ pub use payload::MOST_BODY;
         policies::password_rule,
         policies::set_password_rule,
         policies::remove_password_rule,
-        policies::settings,
-        policies::edit_settings,
+        settings::settings,
+        settings::edit_settings,
         folders::list,
         folders::add,
         folders::read,
@@ -211,7 +214,7 @@ pub use payload::MOST_BODY;
         audit::proof,
         audit::export,
         overview::overview,
-        events::live,
+        events::stream,
     )
 )]
 struct Document;
@@ -293,9 +296,11 @@ pub fn all() -> Vec<Route> {
     for part in [
         auth::routes(),
         setup::routes(),
+        vault_lock::routes(),
         status::routes(),
         keys::routes(),
         people::routes(),
+        groups::routes(),
         clients::routes(),
         folders::routes(),
         credentials::routes(),
@@ -308,6 +313,7 @@ pub fn all() -> Vec<Route> {
         removal::routes(),
         personal::routes(),
         policies::routes(),
+        settings::routes(),
         devices::routes(),
         grants::routes(),
         preview::routes(),

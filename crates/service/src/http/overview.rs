@@ -12,7 +12,7 @@ pub fn routes() -> Vec<Route> {
     routes![overview]
 }
 
-/// What waits for the asker, and what is wrong with what they look after.
+/// Reads what waits for the caller, and problems of what they are a steward of.
 #[utoipa::path(
     operation_id = "overview",
     context_path = "",

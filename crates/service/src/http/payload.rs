@@ -90,7 +90,7 @@ impl<'r, T: DeserializeOwned + Send> FromData<'r> for Call<T> {
             // Whoever has no token is not listened to.
             demand_token(request)?;
             let body = read_bytes(data, MOST_BODY, BODY_TIME).await?;
-            let readings = jexlin_app::foreign::keys_in(&body).await?;
+            let readings = jexlin_app::file_reader::keys_in(&body).await?;
             let mut unit = begin(request).await?;
             unit.readings = readings;
             Ok(Self(unit, parse(&body)?))
@@ -170,7 +170,7 @@ fn parse<T: DeserializeOwned>(bytes: &[u8]) -> AppResult<T> {
     let read = serde_path_to_error::deserialize(&mut reader);
     let broken = |error: &serde_json::Error| {
         AppError::malformed(format!(
-            "The body is no JSON, near line {} column {}.",
+            "The body is not JSON, near line {} column {}.",
             error.line(),
             error.column()
         ))
@@ -212,7 +212,7 @@ fn expected(error: &str) -> Option<String> {
     Some(format!("expected {words}"))
 }
 
-/// The version that a change is based on.
+/// The revision that a change is based on.
 #[derive(Clone, Copy, Debug)]
 pub struct IfMatch(pub i32);
 
@@ -221,11 +221,11 @@ impl<'r> FromRequest<'r> for IfMatch {
     type Error = ();
 
     async fn from_request(request: &'r Request<'_>) -> Outcome<Self, (Status, ()), Status> {
-        let version = request
+        let revision = request
             .headers()
             .get_one("If-Match")
             .and_then(|text| text.trim().trim_matches('"').parse().ok());
-        version.map_or_else(
+        revision.map_or_else(
             || {
                 *last_error(request) = Some(AppError::needs_version());
                 Outcome::Error((Status::PreconditionRequired, ()))
@@ -235,15 +235,15 @@ impl<'r> FromRequest<'r> for IfMatch {
     }
 }
 
-/// JSON with the version as ETag.
+/// JSON with the revision as ETag.
 #[derive(Debug)]
 pub struct Tagged<T>(pub Versioned<T>);
 
 impl<'r, T: Serialize> Responder<'r, 'static> for Tagged<T> {
     fn respond_to(self, request: &'r Request<'_>) -> response::Result<'static> {
-        let Versioned(version, item) = self.0;
+        let Versioned(revision, item) = self.0;
         let mut response = Sent(item).respond_to(request)?;
-        response.set_raw_header("ETag", format!("\"{version}\""));
+        response.set_raw_header("ETag", format!("\"{revision}\""));
         Ok(response)
     }
 }
@@ -255,8 +255,8 @@ pub struct Decided<T>(pub MaybePending<T>);
 impl<'r, T: Serialize> Responder<'r, 'static> for Decided<T> {
     fn respond_to(self, request: &'r Request<'_>) -> response::Result<'static> {
         match self.0 {
-            MaybePending::Done(version, item) => {
-                Tagged(Versioned(version, item)).respond_to(request)
+            MaybePending::Done(revision, item) => {
+                Tagged(Versioned(revision, item)).respond_to(request)
             }
             MaybePending::Pending(act) => {
                 let mut response = Sent(act).respond_to(request)?;
@@ -294,10 +294,10 @@ pub fn paging<K: DeserializeOwned>(
         Some(text) => {
             let bytes = URL_SAFE_NO_PAD
                 .decode(text)
-                .map_err(|_| AppError::malformed("The cursor is not one of ours."))?;
+                .map_err(|_| AppError::malformed("The cursor is not valid."))?;
             Some(
                 serde_json::from_slice(&bytes)
-                    .map_err(|_| AppError::malformed("The cursor is not one of ours."))?,
+                    .map_err(|_| AppError::malformed("The cursor is not valid."))?,
             )
         }
     };
@@ -325,7 +325,7 @@ pub fn encode_page<T, K: Serialize>(page: Paged<T, K>) -> Page<T> {
 /// When it is none.
 pub fn id(text: &str) -> AppResult<uuid::Uuid> {
     text.parse()
-        .map_err(|_| AppError::malformed("An identifier in the address is no UUID."))
+        .map_err(|_| AppError::malformed("An identifier in the address is not a UUID."))
 }
 
 /// Reads an identifier that a query may name.

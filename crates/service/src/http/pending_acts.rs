@@ -13,8 +13,8 @@ pub fn routes() -> Vec<Route> {
     routes![list, confirm, refuse, withdraw]
 }
 
-/// The pending acts that the asker proposed or could confirm; all of them for the duty `audit`. At
-/// most 200 come, the newest: what nobody confirms expires.
+/// Lists the pending acts that the caller proposed or could confirm; all of them for the duty
+/// `audit`. At most the newest 200: an act that is not confirmed expires.
 #[utoipa::path(
     operation_id = "pending_acts_list",
     context_path = "",
@@ -28,7 +28,7 @@ pub async fn list(mut unit: Unit, waiting: Option<bool>) -> ApiResult<Sent<Page<
     ))
 }
 
-/// Confirms what somebody else proposed, and does it.
+/// Confirms an act that somebody else proposed, and carries it out.
 #[utoipa::path(
     operation_id = "pending_acts_confirm",
     context_path = "",
@@ -43,7 +43,7 @@ pub async fn confirm(act: &str, body: Call<Decide>) -> ApiResult<Sent<ActConfirm
     ))
 }
 
-/// Refuses what somebody else proposed.
+/// Refuses an act that somebody else proposed.
 #[utoipa::path(
     operation_id = "pending_acts_refuse",
     context_path = "",
@@ -58,7 +58,7 @@ pub async fn refuse(act: &str, body: Call<Decide>) -> ApiResult<Sent<PendingAct>
     ))
 }
 
-/// Withdraws what one proposed oneself.
+/// Withdraws an act that the caller proposed.
 #[utoipa::path(
     operation_id = "pending_acts_withdraw",
     context_path = "",

@@ -1,14 +1,13 @@
 //! Password policies, the generator, what folders demand, and what the organisation has set.
 
 use jexlin_api::{
-    Generated, NewPasswordPolicy, Page, PasswordPolicy, PasswordRule, PasswordRuleItem,
-    SettingsItem, Tried, TryPolicy,
+    Generated, NewPasswordPolicy, Page, PasswordPolicy, PasswordRule, PasswordRuleItem, TryPolicy,
+    TryResult,
 };
 use jexlin_app::commands;
-use jexlin_core::policy::settings::Settings;
 use rocket::{Route, delete, get, post, put, routes};
 
-use super::payload::{Call, Decided, IfMatch, Sent, Tagged, id, maybe_id};
+use super::payload::{Call, IfMatch, Sent, Tagged, id, maybe_id};
 use crate::error::ApiResult;
 use crate::guards::Unit;
 
@@ -23,13 +22,11 @@ pub fn routes() -> Vec<Route> {
         try_policy,
         password_rule,
         set_password_rule,
-        remove_password_rule,
-        settings,
-        edit_settings
+        remove_password_rule
     ]
 }
 
-/// The password policies. It comes whole: an organisation has few policies.
+/// Lists password policies. Not paged: an organisation has few.
 #[utoipa::path(
     operation_id = "policies",
     context_path = "",
@@ -55,27 +52,27 @@ pub async fn add_policy(body: Call<NewPasswordPolicy>) -> ApiResult<Tagged<Passw
     ))
 }
 
-/// Changes a password policy.
+/// Edits a password policy.
 #[utoipa::path(
     operation_id = "policies_edit",
     context_path = "",
-    params(("If-Match" = String, Header, description = "The version that the change is based on")),
+    params(("If-Match" = String, Header, description = "The revision that the change is based on")),
     request_body = NewPasswordPolicy,
     responses((status = 200, body = PasswordPolicy)),
 )]
 #[put("/api/v1/password-policies/<policy>", data = "<body>")]
 pub async fn edit_policy(
     policy: &str,
-    version: IfMatch,
+    revision: IfMatch,
     body: Call<NewPasswordPolicy>,
 ) -> ApiResult<Tagged<PasswordPolicy>> {
     let Call(mut unit, body) = body;
     Ok(Tagged(
-        commands::policies::edit_policy(&mut unit, id(policy)?, version.0, body).await?,
+        commands::policies::edit_policy(&mut unit, id(policy)?, revision.0, body).await?,
     ))
 }
 
-/// Makes a policy the one that counts where no other is named.
+/// Makes a policy the default.
 #[utoipa::path(
     operation_id = "policies_make_default",
     context_path = "",
@@ -88,19 +85,19 @@ pub async fn make_default(mut unit: Unit, policy: &str) -> ApiResult<Sent<Passwo
     ))
 }
 
-/// Removes a policy that nothing names.
+/// Removes a password policy that is not in use.
 #[utoipa::path(
     operation_id = "policies_remove",
     context_path = "",
-    params(("If-Match" = String, Header, description = "The version that the change is based on")),
+    params(("If-Match" = String, Header, description = "The revision that the change is based on")),
     responses((status = 200)),
 )]
 #[delete("/api/v1/password-policies/<policy>")]
-pub async fn remove_policy(mut unit: Unit, policy: &str, version: IfMatch) -> ApiResult<()> {
-    Ok(commands::policies::remove_policy(&mut unit, id(policy)?, version.0).await?)
+pub async fn remove_policy(mut unit: Unit, policy: &str, revision: IfMatch) -> ApiResult<()> {
+    Ok(commands::policies::remove_policy(&mut unit, id(policy)?, revision.0).await?)
 }
 
-/// Generates a password by a policy, the default one when none is named, and stores it nowhere.
+/// Generates a password by a policy, by default the default policy, and does not store it.
 #[utoipa::path(
     operation_id = "policies_generate",
     context_path = "",
@@ -114,20 +111,20 @@ pub async fn generate(mut unit: Unit, policy: Option<&str>) -> ApiResult<Sent<Ge
     ))
 }
 
-/// Shows what rules make, and what a password lacks by them. Nothing is stored.
+/// Generates samples by rules, and checks a password against them. Nothing is stored.
 #[utoipa::path(
     operation_id = "policies_try",
     context_path = "",
     request_body = TryPolicy,
-    responses((status = 200, body = Tried)),
+    responses((status = 200, body = TryResult)),
 )]
 #[post("/api/v1/password-policies/try", data = "<body>")]
-pub async fn try_policy(body: Call<TryPolicy>) -> ApiResult<Sent<Tried>> {
+pub async fn try_policy(body: Call<TryPolicy>) -> ApiResult<Sent<TryResult>> {
     let Call(mut unit, body) = body;
     Ok(Sent(commands::policies::try_policy(&mut unit, body).await?))
 }
 
-/// What counts for the passwords in a folder, and from where.
+/// Reads the password policy that applies in a folder, and where it is set.
 #[utoipa::path(
     operation_id = "policies_password_rule",
     context_path = "",
@@ -143,7 +140,7 @@ pub async fn password_rule(
     ))
 }
 
-/// Sets what a folder demands of the passwords in it and below.
+/// Sets the password policy of a folder and what is below it.
 #[utoipa::path(
     operation_id = "policies_set_password_rule",
     context_path = "",
@@ -161,7 +158,7 @@ pub async fn set_password_rule(
     ))
 }
 
-/// Takes away what a folder demands of its own; what is above counts again.
+/// Removes the folder's own password policy; the one above applies again.
 #[utoipa::path(
     operation_id = "policies_remove_password_rule",
     context_path = "",
@@ -170,35 +167,4 @@ pub async fn set_password_rule(
 #[delete("/api/v1/folders/<folder>/password-rule")]
 pub async fn remove_password_rule(mut unit: Unit, folder: &str) -> ApiResult<()> {
     Ok(commands::policies::remove_password_rule(&mut unit, id(folder)?).await?)
-}
-
-/// What the organisation has set. Everybody may know it: it tells how long things are shown and
-/// kept.
-#[utoipa::path(
-    operation_id = "policies_settings",
-    context_path = "",
-    responses((status = 200, body = SettingsItem)),
-)]
-#[get("/api/v1/settings")]
-pub async fn settings(mut unit: Unit) -> ApiResult<Tagged<SettingsItem>> {
-    Ok(Tagged(commands::policies::settings(&mut unit).await?))
-}
-
-/// Changes it; all of it is given anew.
-#[utoipa::path(
-    operation_id = "settings_edit",
-    context_path = "",
-    params(("If-Match" = String, Header, description = "The version that the change is based on")),
-    request_body = Settings,
-    responses((status = 200, body = SettingsItem)),
-)]
-#[put("/api/v1/settings", data = "<body>")]
-pub async fn edit_settings(
-    version: IfMatch,
-    body: Call<Settings>,
-) -> ApiResult<Decided<SettingsItem>> {
-    let Call(mut unit, settings) = body;
-    Ok(Decided(
-        commands::policies::edit_settings(&mut unit, version.0, settings).await?,
-    ))
 }

@@ -11,8 +11,8 @@ pub fn routes() -> Vec<Route> {
     routes![preview]
 }
 
-/// Who would gain or lose what by a change: exactly, in persons and credentials, without names of
-/// credentials. It takes what the change takes, and changes nothing.
+/// Shows who would gain or lose what by a change: exactly, in people and credentials, without names
+/// of credentials. Needs what the change needs, and changes nothing.
 #[utoipa::path(
     operation_id = "preview",
     context_path = "",

@@ -12,7 +12,7 @@ pub fn routes() -> Vec<Route> {
     routes![list, restore, purge]
 }
 
-/// What is in the bin of the folders that the asker is a steward of, newest first.
+/// Lists the bin of the folders that the caller is a steward of, newest first.
 #[utoipa::path(
     operation_id = "removal_list",
     context_path = "",
@@ -30,14 +30,14 @@ pub async fn list(
     )))
 }
 
-/// Puts back what was removed, all of it in one step.
+/// Restores what was removed, in one step.
 #[utoipa::path(operation_id = "removal_restore", context_path = "", responses((status = 200)))]
 #[post("/api/v1/bin/<removal>/restore")]
 pub async fn restore(mut unit: Unit, removal: &str) -> ApiResult<()> {
     Ok(commands::removal::restore(&mut unit, id(removal)?).await?)
 }
 
-/// Empties for good what was removed. Nothing brings it back.
+/// Deletes permanently what was removed.
 #[utoipa::path(operation_id = "removal_purge", context_path = "", responses((status = 200)))]
 #[delete("/api/v1/bin/<removal>")]
 pub async fn purge(mut unit: Unit, removal: &str) -> ApiResult<()> {

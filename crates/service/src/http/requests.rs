@@ -13,7 +13,7 @@ pub fn routes() -> Vec<Route> {
     routes![list, read, ask, approve, refuse, withdraw]
 }
 
-/// The requests that concern the asker: their own, and those they may decide; newest first.
+/// Lists requests: the caller's own, and those that the caller may decide; newest first.
 #[utoipa::path(
     operation_id = "requests_list",
     context_path = "",
@@ -39,7 +39,7 @@ pub async fn list(
     )))
 }
 
-/// One request.
+/// Reads a request.
 #[utoipa::path(
     operation_id = "requests_read",
     context_path = "",
@@ -65,7 +65,7 @@ pub async fn ask(body: Call<NewRequest>) -> ApiResult<Sent<Request>> {
     Ok(Sent(commands::requests::ask(&mut unit, body).await?))
 }
 
-/// Approves somebody else's request.
+/// Approves a request of somebody else.
 #[utoipa::path(
     operation_id = "requests_approve",
     context_path = "",
@@ -80,7 +80,7 @@ pub async fn approve(request: &str, body: Call<Decide>) -> ApiResult<Sent<Reques
     ))
 }
 
-/// Refuses somebody else's request.
+/// Refuses a request of somebody else.
 #[utoipa::path(
     operation_id = "requests_refuse",
     context_path = "",
@@ -95,7 +95,7 @@ pub async fn refuse(request: &str, body: Call<Decide>) -> ApiResult<Sent<Request
     ))
 }
 
-/// Takes one's own request back.
+/// Withdraws a request of the caller.
 #[utoipa::path(
     operation_id = "requests_withdraw",
     context_path = "",

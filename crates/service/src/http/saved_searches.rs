@@ -12,7 +12,7 @@ pub fn routes() -> Vec<Route> {
     routes![searches, save_search, remove_search]
 }
 
-/// One's saved searches. It comes whole: one person saves few searches.
+/// Lists the caller's saved searches. Not paged: a person has few.
 #[utoipa::path(
     operation_id = "saved_searches_searches",
     context_path = "",
@@ -23,7 +23,7 @@ pub async fn searches(mut unit: Unit) -> ApiResult<Sent<Page<SavedSearch>>> {
     Ok(Sent(commands::saved_searches::searches(&mut unit).await?))
 }
 
-/// Saves a search for oneself.
+/// Saves a search of the caller.
 #[utoipa::path(
     operation_id = "saved_searches_save_search",
     context_path = "",
@@ -38,7 +38,7 @@ pub async fn save_search(body: Call<NewSavedSearch>) -> ApiResult<Sent<SavedSear
     ))
 }
 
-/// Removes a saved search of one's own.
+/// Removes a saved search of the caller.
 #[utoipa::path(
     operation_id = "saved_searches_remove_search",
     context_path = "",

@@ -6,7 +6,7 @@ use jexlin_api::{
 };
 use jexlin_app::commands;
 use jexlin_app::error::AppResult;
-use jexlin_app::foreign;
+use jexlin_app::file_reader;
 use jexlin_core::vault::pictures;
 use rocket::{Request, Route, get, post, routes};
 use zeroize::Zeroizing;
@@ -25,7 +25,7 @@ impl Limit for Picture {
     type Made = Result<Zeroizing<String>, String>;
 
     async fn make(_: &Request<'_>, bytes: Zeroizing<Vec<u8>>) -> AppResult<Self::Made> {
-        foreign::picture(&bytes).await
+        file_reader::picture(&bytes).await
     }
 }
 
@@ -48,8 +48,8 @@ pub async fn reveal(credential: &str, body: Call<Reveal>) -> ApiResult<Sent<Reve
     ))
 }
 
-/// The current one-time code, for everybody who may use the credential. The seed itself takes a
-/// reveal. Where codes count up, each look takes the next one.
+/// Shows the current one-time code, for everybody who may use the credential. The seed itself needs
+/// a reveal. Where codes count up, each reveal uses the next one.
 #[utoipa::path(
     operation_id = "secrets_code",
     context_path = "",
@@ -62,8 +62,8 @@ pub async fn code(mut unit: Unit, credential: &str) -> ApiResult<Sent<OneTimeCod
     ))
 }
 
-/// The versions of a credential's secrets, without their values. It comes whole: one credential has
-/// few values.
+/// Lists the versions of a credential's secrets, without their values. Not paged: a credential has
+/// few.
 #[utoipa::path(
     operation_id = "secrets_history",
     context_path = "",
@@ -76,8 +76,8 @@ pub async fn history(mut unit: Unit, credential: &str) -> ApiResult<Sent<Page<Ve
     ))
 }
 
-/// Puts a former value back as the current one of the vault; the device, if there is one, is not
-/// told. Nobody sees the value: it takes `edit`.
+/// Restores a former value as the current one in the vault; the device, if there is one, is not
+/// changed. Nobody sees the value: it needs `edit`.
 #[utoipa::path(
     operation_id = "secrets_restore",
     context_path = "",
@@ -92,8 +92,8 @@ pub async fn restore(credential: &str, body: Call<Restore>) -> ApiResult<Tagged<
     ))
 }
 
-/// Copies a credential with its current values into a folder. Whoever may reveal it and edit there
-/// could do so by hand; here no value comes out on the way.
+/// Copies a credential with its current values to a folder. Needs what revealing it and adding it
+/// there would need; no value is shown.
 #[utoipa::path(
     operation_id = "secrets_copy",
     context_path = "",
@@ -108,7 +108,8 @@ pub async fn copy(credential: &str, body: Call<CopyCredential>) -> ApiResult<Tag
     ))
 }
 
-/// Reads the seed of one-time codes out of a QR picture (PNG or JPEG), the body. Nothing is stored.
+/// Reads the seed of one-time codes from an image of a QR code (PNG or JPEG), which is the body.
+/// Nothing is stored.
 #[utoipa::path(
     operation_id = "secrets_read_picture",
     context_path = "",

@@ -23,7 +23,7 @@ async fn ready(app: &State<App>) -> ApiResult<&'static str> {
     Ok("ready\n")
 }
 
-/// How the service is.
+/// Reads the state of the service.
 #[utoipa::path(
     operation_id = "status",
     context_path = "",

@@ -12,7 +12,7 @@ pub fn routes() -> Vec<Route> {
     routes![tags]
 }
 
-/// The tags of the credentials that the asker may know of. It comes whole: tags are chosen from it.
+/// Lists the tags of the credentials that the caller may list. Not paged.
 #[utoipa::path(
     operation_id = "tags",
     context_path = "",

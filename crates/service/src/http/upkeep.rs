@@ -24,7 +24,7 @@ pub fn routes() -> Vec<Route> {
     ]
 }
 
-/// The plans that the asker may know of. It comes whole: plans are few.
+/// Lists the upkeep plans on what the caller may list. Not paged: plans are few.
 #[utoipa::path(
     operation_id = "upkeep_plans",
     context_path = "",
@@ -48,39 +48,39 @@ pub async fn add_plan(body: Call<NewPlan>) -> ApiResult<Tagged<Plan>> {
     Ok(Tagged(commands::upkeep::add_plan(&mut unit, body).await?))
 }
 
-/// Changes an upkeep plan; all its rules are given anew.
+/// Edits an upkeep plan; all its rules are given.
 #[utoipa::path(
     operation_id = "plans_edit",
     context_path = "",
-    params(("If-Match" = String, Header, description = "The version that the change is based on")),
+    params(("If-Match" = String, Header, description = "The revision that the change is based on")),
     request_body = PlanRules,
     responses((status = 200, body = Plan)),
 )]
 #[put("/api/v1/plans/<plan>", data = "<body>")]
 pub async fn edit_plan(
     plan: &str,
-    version: IfMatch,
+    revision: IfMatch,
     body: Call<PlanRules>,
 ) -> ApiResult<Tagged<Plan>> {
     let Call(mut unit, body) = body;
     Ok(Tagged(
-        commands::upkeep::edit_plan(&mut unit, id(plan)?, version.0, body).await?,
+        commands::upkeep::edit_plan(&mut unit, id(plan)?, revision.0, body).await?,
     ))
 }
 
-/// Removes an upkeep plan; the next one above counts then.
+/// Removes an upkeep plan; the nearest one above applies then.
 #[utoipa::path(
     operation_id = "upkeep_remove_plan",
     context_path = "",
-    params(("If-Match" = String, Header, description = "The version that the change is based on")),
+    params(("If-Match" = String, Header, description = "The revision that the change is based on")),
     responses((status = 200)),
 )]
 #[delete("/api/v1/plans/<plan>")]
-pub async fn remove_plan(mut unit: Unit, plan: &str, version: IfMatch) -> ApiResult<()> {
-    Ok(commands::upkeep::remove_plan(&mut unit, id(plan)?, version.0).await?)
+pub async fn remove_plan(mut unit: Unit, plan: &str, revision: IfMatch) -> ApiResult<()> {
+    Ok(commands::upkeep::remove_plan(&mut unit, id(plan)?, revision.0).await?)
 }
 
-/// The accounts under upkeep that the asker may know of.
+/// Lists the accounts under upkeep that the caller may list.
 #[utoipa::path(
     operation_id = "upkeep_accounts",
     context_path = "",
@@ -98,7 +98,7 @@ pub async fn accounts(
     )))
 }
 
-/// The jobs that the asker may know of, newest first.
+/// Lists the jobs that the caller may list, newest first.
 #[utoipa::path(
     operation_id = "upkeep_jobs",
     context_path = "",
@@ -124,7 +124,7 @@ pub async fn jobs(
     )))
 }
 
-/// One job.
+/// Reads a job.
 #[utoipa::path(
     operation_id = "upkeep_job",
     context_path = "",
@@ -135,7 +135,7 @@ pub async fn job(mut unit: Unit, job: &str) -> ApiResult<Sent<Job>> {
     Ok(Sent(commands::upkeep::job(&mut unit, id(job)?).await?))
 }
 
-/// Cancels a job that waits.
+/// Cancels a waiting job.
 #[utoipa::path(
     operation_id = "upkeep_cancel",
     context_path = "",

@@ -1,4 +1,4 @@
-//! Judges again what rules, folders or the file of leaked passwords have changed for.
+//! Assesses again what rules, folders or the file of leaked passwords have changed for.
 
 use std::collections::HashMap;
 use std::time::Duration;
@@ -18,8 +18,8 @@ const PAUSE: Duration = Duration::from_millis(700);
 pub(super) async fn forever(app: App) {
     let mut stamps = HashMap::new();
     loop {
-        if let Err(fault) = judge_once(&app, &mut stamps).await {
-            tracing::warn!("judging waits: {}", fault.for_log());
+        if let Err(fault) = assess_once(&app, &mut stamps).await {
+            tracing::warn!("assessment waits: {}", fault.for_log());
             tokio::time::sleep(Duration::from_secs(1)).await;
         }
         tokio::time::sleep(PAUSE).await;
@@ -27,18 +27,18 @@ pub(super) async fn forever(app: App) {
 }
 
 /// One round over all organisations. `stamps` is what was last seen of the file of leaked passwords
-/// in each. How many were judged.
+/// in each. How many were assessed.
 ///
 /// # Errors
 /// [`jexlin_app::error::AppError`].
-pub async fn judge_once(app: &App, stamps: &mut HashMap<Uuid, String>) -> AppResult<usize> {
+pub async fn assess_once(app: &App, stamps: &mut HashMap<Uuid, String>) -> AppResult<usize> {
     let (mut done, mut last) = (0, None);
     for organisation in super::organisations(app).await {
         // One organisation's trouble is no other's.
-        match judge_one(app, organisation, stamps).await {
+        match assess_organisation(app, organisation, stamps).await {
             Ok(count) => done += count,
             Err(fault) => {
-                tracing::warn!(%organisation, "judging goes on with the next organisation: {}", fault.for_log());
+                tracing::warn!(%organisation, "assessment goes on with the next organisation: {}", fault.for_log());
                 last = Some(fault);
             }
         }
@@ -46,7 +46,7 @@ pub async fn judge_once(app: &App, stamps: &mut HashMap<Uuid, String>) -> AppRes
     last.map_or(Ok(done), Err)
 }
 
-async fn judge_one(
+async fn assess_organisation(
     app: &App,
     organisation: Uuid,
     stamps: &mut HashMap<Uuid, String>,
@@ -56,7 +56,7 @@ async fn judge_one(
     if stamps.get(&organisation) != Some(&stamp) {
         let mut tx = app.store.begin(organisation).await?;
         if tx.note("leaked passwords", &stamp).await? {
-            tx.judge_all_again(None).await?;
+            tx.reassess_all(None).await?;
         }
         tx.commit().await?;
         stamps.insert(organisation, stamp);
@@ -64,7 +64,7 @@ async fn judge_one(
     let keys = app.keyring.keys(&app.store, organisation).await?;
     loop {
         let mut tx = app.store.begin(organisation).await?;
-        let stale = tx.to_judge(PASSWORD, BATCH).await?;
+        let stale = tx.to_assess(PASSWORD, BATCH).await?;
         if stale.is_empty() {
             tx.commit().await?;
             return Ok(done);

@@ -18,7 +18,7 @@ use jexlin_app::App;
 use jexlin_app::keyring;
 use jexlin_app::services::{forget_locked_keys, settle_root_key, tell_of_this_service};
 
-pub use assessor::judge_once;
+pub use assessor::assess_once;
 pub use key_change::rekey_once;
 pub use runner::run_one;
 pub use scheduler::schedule_once;
@@ -28,14 +28,14 @@ pub use sealer::Seals;
 pub fn start(app: &App) {
     for_ever("sealer", app, sealer::forever);
     for_ever("scheduler", app, scheduler::forever);
-    for_ever("judge", app, assessor::forever);
+    for_ever("assess", app, assessor::forever);
     for_ever("ear for live news", app, hear);
     for_ever("watch for locked vaults", app, watch_locks);
     for_ever("mover of data keys", app, key_change::forever);
     for_ever("runner", app, runner::forever);
 }
 
-/// Begins a worker anew when it ended, which none of them should: a defect in one round must not
+/// Restarts a worker that ended, which none of them should: a defect in one round must not
 /// stop the work of all rounds to come.
 fn for_ever<F>(name: &'static str, app: &App, work: fn(App) -> F)
 where

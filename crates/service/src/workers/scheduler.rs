@@ -120,11 +120,11 @@ async fn owed(app: &App, organisation: Uuid) -> AppResult<()> {
     Ok(tx.commit().await?)
 }
 
-/// Makes one note of many about how many credentials lie in each folder.
+/// Makes one note of many about how many credentials are in each folder.
 async fn fold(app: &App) -> AppResult<()> {
     for organisation in super::organisations(app).await {
         let mut tx = app.store.begin(organisation).await?;
-        tx.fold_counts().await?;
+        tx.sum_credential_counts().await?;
         tx.commit().await?;
     }
     Ok(())
@@ -160,8 +160,8 @@ async fn purge(app: &App, organisation: Uuid, keys: &OpenKeys) -> AppResult<()> 
         );
         tx.record(&event, &keys.mac).await?;
     }
-    if tx.is_examination_due() {
-        jexlin_app::examination::examine(&mut tx, &keys.mac, now).await?;
+    if tx.is_revalidation_due() {
+        jexlin_app::revalidation::revalidate(&mut tx, &keys.mac, now).await?;
     }
     Ok(tx.commit().await?)
 }
@@ -260,7 +260,7 @@ async fn end_checkouts(app: &App, organisation: Uuid, keys: &OpenKeys) -> AppRes
         tx.end_checkout(row.id, now, CheckoutEnd::Time).await?;
         let rotates = owe_rotation(&mut tx, row, now).await?;
         let view = tx.checkout_view(row.id).await?;
-        let mut event = Event::new(Uuid::now_v7(), organisation, now, Action::CheckoutTimeOver);
+        let mut event = Event::new(Uuid::now_v7(), organisation, now, Action::CheckoutExpire);
         event.target = row.credential_id.to_string();
         event.target_type = TargetType::Credential.word().into();
         event.target_name = format!("{}/{}", view.place, view.credential_name);

@@ -26,7 +26,7 @@ impl Runner {
         let (outcome, message) = match probe {
             Probed::Opened => (CheckOutcome::InSync, String::new()),
             Probed::Closed if adopted.is_some() => {
-                (CheckOutcome::InSync, "the device has another stored password, whose change was never answered; it is the current one now".to_owned())
+                (CheckOutcome::InSync, "the device has another stored password, whose change was never answered; that one is now current".to_owned())
             }
             Probed::Closed => (CheckOutcome::OutOfSync, "the device answered, and the stored password does not open the account".to_owned()),
             Probed::NoBudget => (CheckOutcome::LockedOut, NO_BUDGET.to_owned()),
@@ -38,7 +38,7 @@ impl Runner {
             tx.credential_locked(self.credential.id).await?;
             tx.promote_version(self.credential.id, PASSWORD, number)
                 .await?;
-            tx.judge_again(self.credential.id).await?;
+            tx.reassess(self.credential.id).await?;
         }
         let state = if outcome == CheckOutcome::InSync {
             JobState::Done

@@ -30,7 +30,7 @@ pub(super) enum Probed {
 }
 
 pub(super) const NO_BUDGET: &str =
-    "too many logins failed within the last hour; one more could lock the account";
+    "too many logins failed within the last hour, and another failure could lock the account";
 
 impl Probed {
     pub(super) fn heard(self, message: &mut String) -> Heard {

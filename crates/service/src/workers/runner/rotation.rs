@@ -24,7 +24,7 @@ use super::opening::{NO_BUDGET, Probed};
 use super::{Ended, LEASE, Runner, Step};
 
 pub(super) const OPERATOR_REFUSED: &str =
-    "the device does not take its operator's password; it is paused until a steward resumes it";
+    "the device refused its operator's password; it is paused until a steward resumes it";
 
 impl Runner {
     /// The current password does not open the account: tries the stored ones that were sent without
@@ -148,7 +148,7 @@ impl Runner {
             now,
             by: None,
             how: ValueOrigin::Rotated,
-            why: "",
+            reason: "",
             facts: serde_json::json!({}),
         };
         tx.add_version(&new).await?;
@@ -364,7 +364,7 @@ impl Runner {
             tx.mark_unanswered(self.credential.id, PASSWORD, candidate, None)
                 .await?;
         }
-        tx.judge_again(self.credential.id).await?;
+        tx.reassess(self.credential.id).await?;
         let outcome = RotationOutcome::Done;
         tx.finish_job(&self.lease, JobState::Done, outcome.into(), "", now)
             .await?;
@@ -390,7 +390,7 @@ impl Runner {
                 .await?;
         }
         let why = if why.is_empty() {
-            "the device still has the former password; nothing was changed".to_owned()
+            "the device still has the old password; nothing was changed".to_owned()
         } else {
             why
         };
@@ -405,7 +405,7 @@ impl Runner {
     pub(super) async fn keep_both(&mut self, message: &str) -> Step<()> {
         let outcome = RotationOutcome::InDoubt;
         let message = format!(
-            "it is not known which password the device has; both are kept, and it is tried again: {message}"
+            "it is not known which password the device has; both are kept, and the job is tried again: {message}"
         );
         let mut tx = self.begin_held("keeping both passwords").await?;
         let now = self.now();

@@ -1,4 +1,4 @@
-//! Requests that wait and checkouts that are open are examined again, in the same transaction,
+//! Requests that wait and checkouts that are open are revalidated, in the same transaction,
 //! whenever gates, places, grants or people change.
 
 use std::collections::HashMap;
@@ -8,7 +8,7 @@ use jexlin_core::access::Level;
 use jexlin_core::audit::Event;
 use jexlin_core::audit::{Action, TargetType};
 use jexlin_core::gate::RequestState;
-use jexlin_core::gate::{CheckoutEnd, GateSet, GateVersion};
+use jexlin_core::gate::{CheckoutEnd, GateRevision, GateSet};
 use jexlin_core::vault::EventKey;
 use jexlin_core::words::Word as _;
 use jexlin_store::Tx;
@@ -22,7 +22,7 @@ const CHANGED: &str = "gates, places or access have changed";
 ///
 /// # Errors
 /// [`crate::error::AppError`].
-pub async fn examine(tx: &mut Tx, mac: &EventKey, now: DateTime<Utc>) -> AppResult<()> {
+pub async fn revalidate(tx: &mut Tx, mac: &EventKey, now: DateTime<Utc>) -> AppResult<()> {
     let organisation = tx.organisation();
     let mut sets: HashMap<Vec<Uuid>, GateSet> = HashMap::new();
     for passage in tx.open_passages(now).await? {
@@ -43,11 +43,11 @@ pub async fn examine(tx: &mut Tx, mac: &EventKey, now: DateTime<Utc>) -> AppResu
             .unwrap_or_default();
         event.detail.insert("because".into(), CHANGED.into());
         if passage.is_request {
-            let asked: Vec<GateVersion> = tx
+            let asked: Vec<GateRevision> = tx
                 .request_gates(passage.id)
                 .await?
                 .iter()
-                .map(|gate| (gate.gate_id, gate.gate_version))
+                .map(|gate| (gate.gate_id, gate.gate_revision))
                 .collect();
             if passage.active && level.is_some() && gates.is_covered_by(&asked) {
                 continue;

@@ -133,7 +133,7 @@ async fn ask<T: DeserializeOwned>(field: &str, what: &str, bytes: &[u8]) -> AppR
     let busy = || {
         AppError::conflict(
             ErrorCode::ReadersBusy,
-            "The service is reading other files.",
+            "The service is busy with other files.",
             "Try again in a minute.",
         )
     };
@@ -144,7 +144,7 @@ async fn ask<T: DeserializeOwned>(field: &str, what: &str, bytes: &[u8]) -> AppR
     let died = |why: &str| {
         AppError::field(
             field,
-            format!("it cannot be read within the limits for files from elsewhere: {why}"),
+            format!("it cannot be read within the limits for uploaded files: {why}"),
         )
     };
     let mut child = Command::new("/proc/self/exe")

@@ -1,0 +1,139 @@
+//! Devices.
+
+use chrono::{DateTime, Utc};
+use jexlin_core::upkeep::{ConnectorKind, IdentityKind, Role};
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+use uuid::Uuid;
+
+/// An identity that a device may prove, or shows.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct DeviceIdentity {
+    /// Its kind.
+    pub kind: IdentityKind,
+    /// Its SHA-256 fingerprint, as `ssh-keygen -l` prints it.
+    pub fingerprint: String,
+    /// What [`EditDevice::identity`] takes.
+    pub line: String,
+}
+
+/// A password that may be sent to a device.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct DeviceBinding {
+    /// The credential.
+    pub credential: Uuid,
+    /// Its path; empty for a caller without access to it.
+    pub credential_path: String,
+    /// Whether it is the account's own password, or the operator's.
+    pub role: Role,
+    /// The login name.
+    pub login: String,
+    /// When a person who may reveal the password confirmed it.
+    pub confirmed_at: DateTime<Utc>,
+    /// Why no password is sent; empty when the binding is in force.
+    pub suspended: String,
+}
+
+/// A device.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Device {
+    /// Identifier.
+    pub id: Uuid,
+    /// Its name.
+    pub name: String,
+    /// The folder that it is in.
+    pub folder: Uuid,
+    /// The path of that folder.
+    pub place: String,
+    /// `ssh`.
+    pub connector: ConnectorKind,
+    /// Host name or address.
+    pub address: String,
+    /// TCP port.
+    pub port: u16,
+    /// The identities that it must prove before a password is sent to it; empty until confirmed.
+    pub identity: Vec<DeviceIdentity>,
+    /// The passwords that may be sent to it.
+    pub bindings: Vec<DeviceBinding>,
+    /// The operator: the credential that changes its accounts' passwords.
+    #[schema(required)]
+    pub operator: Option<Uuid>,
+    /// The number of credentials that are its accounts.
+    pub accounts: i64,
+    /// Since when it is paused: no job uses its operator.
+    #[schema(required)]
+    pub paused_at: Option<DateTime<Utc>>,
+    /// The reason.
+    pub paused_why: String,
+    /// For `If-Match`.
+    pub revision: i32,
+}
+
+/// Adds a device.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct NewDevice {
+    /// The folder.
+    pub folder: Uuid,
+    /// Its name.
+    pub name: String,
+    /// Host name or address.
+    pub address: String,
+    /// TCP port; 22 when left out.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub port: Option<u16>,
+    /// The operator: the credential that changes its accounts' passwords.
+    #[serde(default)]
+    pub operator: Option<Uuid>,
+    /// Its identities: host keys, `known_hosts` lines, SSHFP records or SHA-256 fingerprints.
+    #[serde(default)]
+    pub identity: Vec<String>,
+}
+
+/// Edits a device; what is left out stays as it is. A new address, port or identity suspends its
+/// bindings.
+#[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
+pub struct EditDevice {
+    /// A new name.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub name: Option<String>,
+    /// A new address.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub address: Option<String>,
+    /// A new port.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub port: Option<u16>,
+    /// The operator: the credential that changes its accounts' passwords.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub operator: Option<Uuid>,
+    /// Removes its operator.
+    #[serde(default)]
+    pub no_operator: bool,
+    /// New identities; an empty list removes the confirmed ones.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub identity: Option<Vec<String>>,
+}
+
+/// The result of confirming bindings.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct BindingsConfirmed {
+    /// The number of bindings confirmed.
+    pub confirmed: usize,
+    /// The number left for a person who may reveal the password.
+    pub left: usize,
+    /// The device.
+    pub device: Device,
+}
+
+/// Where a credential may be used as an operator.
+#[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
+pub struct OperatorScope {
+    /// On these devices.
+    #[serde(default)]
+    pub devices: Vec<Uuid>,
+    /// On the devices in and below these folders.
+    #[serde(default)]
+    pub folders: Vec<Uuid>,
+    /// The paths of both; ignored in a request.
+    #[serde(default)]
+    pub paths: Vec<String>,
+}

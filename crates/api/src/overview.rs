@@ -1,0 +1,28 @@
+//! What waits for a person.
+
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+/// What waits for the caller, and problems of what they are a steward of.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Overview {
+    /// Requests that the caller may decide.
+    pub to_decide: Vec<crate::Request>,
+    /// The caller's own requests that wait or may be checked out.
+    pub asked: Vec<crate::Request>,
+    /// The caller's checkouts.
+    pub held: Vec<crate::Checkout>,
+    /// Jobs that failed or are in doubt, newest first.
+    pub troubled_jobs: Vec<crate::Job>,
+    /// Accounts whose last check was not `in-sync`.
+    pub troubled_accounts: Vec<crate::Upkeep>,
+    /// Accounts due within a day.
+    pub due_soon: Vec<crate::Upkeep>,
+    /// Devices of which the caller is a steward and that no passwords are sent to: with suspended
+    /// bindings, or paused.
+    pub devices: Vec<crate::Device>,
+    /// Acts that wait for the caller's confirmation, and the caller's own that wait.
+    pub pending: Vec<crate::PendingAct>,
+    /// Which acts need a second person, for holders of `people` or `policy`.
+    pub two_people: Vec<crate::TwoPeople>,
+}

@@ -1,0 +1,34 @@
+//! Tags and saved searches.
+
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+use uuid::Uuid;
+
+/// A tag, and how many credentials have it.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct TagItem {
+    /// The tag.
+    pub tag: String,
+    /// The number of credentials with it that the caller may list.
+    pub times: i64,
+}
+
+/// A saved search.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct SavedSearch {
+    /// Identifier.
+    pub id: Uuid,
+    /// Its name.
+    pub name: String,
+    /// The query parameters, as in `GET /api/v1/credentials`.
+    pub filters: std::collections::BTreeMap<String, String>,
+}
+
+/// Saves a search.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct NewSavedSearch {
+    /// Its name.
+    pub name: String,
+    /// The query parameters.
+    pub filters: std::collections::BTreeMap<String, String>,
+}
