@@ -18,27 +18,28 @@ export type GateConditions = Schemas["GateConditions"];
 export type PendingAct = Schemas["PendingAct"];
 export type Account = Schemas["Upkeep"];
 export type Credential = Schemas["Credential"];
+export type FieldType = Schemas["FieldType"];
 export type KindField = Schemas["KindField"];
 export type Keys = Schemas["KeysView"];
 export type Kind = Schemas["Kind"];
 export type UseItem = Schemas["UseItem"];
 export type Removed = Schemas["Removed"];
 export type PasswordRule = Schemas["PasswordRule"];
-export type Tried = Schemas["Tried"];
+export type TryResult = Schemas["TryResult"];
 export type Settings = Schemas["SettingsItem"];
 export type SavedSearch = Schemas["SavedSearch"];
 export type PersonalState = Schemas["PersonalState"];
-export type PersonalThing = Schemas["PersonalThing"];
+export type PersonalItem = Schemas["PersonalItem"];
 export type Version = Schemas["Version"];
 export type OneTimeCode = Schemas["OneTimeCode"];
 export type Revealed = Schemas["Revealed"];
 export type Grant = Schemas["Grant"];
 export type GrantTerms = Schemas["GrantTerms"];
-export type Reacher = Schemas["Reacher"];
+export type AccessHolder = Schemas["AccessHolder"];
 export type NewGrant = Schemas["NewGrant"];
 export type Change = Schemas["Change"];
 export type AccessCompared = Schemas["AccessCompared"];
-export type AccessMade = Schemas["AccessMade"];
+export type AccessApplied = Schemas["AccessApplied"];
 export type AccessIssue = Schemas["AccessIssue"];
 export type Discoverable = Schemas["Discoverable"];
 export type AccessRequest = Schemas["AccessRequest"];
@@ -117,7 +118,7 @@ api.use({
 });
 
 /** The revision that a change is based on. */
-export const ifMatch = (version: number) => ({ "If-Match": `"${version}"` });
+export const ifMatch = (revision: number) => ({ "If-Match": `"${revision}"` });
 
 /** A file as a body: its bytes, whatever the document says of their form. */
 export const fileBody = (file: Blob) => file as unknown as never;

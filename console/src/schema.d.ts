@@ -12,10 +12,10 @@ export interface paths {
       cookie?: never;
     };
     /**
-     * Access as code: the folders that the asker is a steward of, with their grants, gates and demands
-     *     on passwords, and the credentials there that have something of their own; with the duty `people`
-     *     the groups, with `policy` the password policies. With `below`, one folder and what is below it,
-     *     alone.
+     * Exports access as a file: the folders that the caller is a steward of with their grants, gates
+     *     and password policies, and the credentials there that have settings of their own; with the duty
+     *     `people` also groups, with `policy` also password policies. `below` limits it to one folder and
+     *     what is below it.
      */
     get: operations["access_file_export"];
     put?: never;
@@ -34,14 +34,14 @@ export interface paths {
       cookie?: never;
     };
     /**
-     * Access issues, for the duty `access`: places and names of people, nothing of
-     *     what is inside.
+     * Lists access issues, for the duty `access`: folders and names of people, and nothing about what
+     *     is inside.
      */
     get: operations["access_issues_list"];
     put?: never;
     /**
-     * Fixes access issues, for the duty `access`: takes grants of no use away, and makes somebody
-     *     else a steward where there is none. Whoever fixes them gets nothing by it.
+     * Fixes access issues, for the duty `access`: removes redundant and expired grants, and appoints
+     *     somebody else as a steward where there is none. The caller gains no access.
      */
     post: operations["access_issues_fix"];
     delete?: never;
@@ -58,12 +58,12 @@ export interface paths {
       cookie?: never;
     };
     /**
-     * The access requests that concern the asker: their own, and those for what they are a steward of.
-     *     Those that wait come first, then the newest.
+     * Lists access requests: the caller's own, and those for what the caller is a steward of. Waiting
+     *     ones come first, then the newest.
      */
     get: operations["access_requests_list"];
     put?: never;
-    /** Asks the stewards of something for a level on it. */
+    /** Asks the stewards of a credential for a level on it. */
     post: operations["access_requests_ask"];
     delete?: never;
     options?: never;
@@ -80,7 +80,7 @@ export interface paths {
     };
     get?: never;
     put?: never;
-    /** Grants what somebody else asked for, as a steward. */
+    /** Grants an access request of somebody else, as a steward. */
     post: operations["access_requests_grant"];
     delete?: never;
     options?: never;
@@ -97,7 +97,7 @@ export interface paths {
     };
     get?: never;
     put?: never;
-    /** Refuses what somebody else asked for, as a steward. */
+    /** Refuses an access request of somebody else, as a steward. */
     post: operations["access_requests_refuse"];
     delete?: never;
     options?: never;
@@ -114,7 +114,7 @@ export interface paths {
     };
     get?: never;
     put?: never;
-    /** Withdraws one's own access request. */
+    /** Withdraws an access request of the caller. */
     post: operations["access_requests_withdraw"];
     delete?: never;
     options?: never;
@@ -132,8 +132,8 @@ export interface paths {
     get?: never;
     put?: never;
     /**
-     * Makes a file so, in one transaction: all of it or nothing. With `expect`, the state that a
-     *     comparison told, only if nothing that the file is about has changed since.
+     * Applies a file in one transaction, all of it or nothing. With `expect`, the state from a
+     *     comparison, only if nothing that the file covers has changed since.
      */
     post: operations["access_file_apply"];
     delete?: never;
@@ -152,7 +152,7 @@ export interface paths {
     get?: never;
     put?: never;
     /**
-     * What would change if a file were made so, and who would gain or lose what. Nothing is changed.
+     * Shows what applying a file would change, and who would gain or lose what. Nothing is changed.
      *     The body is the file.
      */
     post: operations["access_file_compare"];
@@ -170,8 +170,8 @@ export interface paths {
       cookie?: never;
     };
     /**
-     * Events, newest first. With the duty `audit`, all; without it, a steward of a credential may see
-     *     those on that credential.
+     * Lists events, newest first. With the duty `audit`, all of them; without it, a steward of a
+     *     credential sees the events of that credential.
      */
     get: operations["audit_list"];
     put?: never;
@@ -190,8 +190,8 @@ export interface paths {
       cookie?: never;
     };
     /**
-     * The whole log as JSON Lines, to be verified by `jexlin audit verify` with nothing but the
-     *     public key. The export ends at the checkpoint that is newest when it begins.
+     * Exports the whole log as JSON Lines, to be verified by `jexlin audit verify` with the public key
+     *     alone. It ends at the checkpoint that is newest when the export begins.
      */
     get: operations["audit_export"];
     put?: never;
@@ -209,7 +209,10 @@ export interface paths {
       path?: never;
       cookie?: never;
     };
-    /** The log's public key and newest signed checkpoint. Anybody who is signed in may have them. */
+    /**
+     * Reads the public key of the audit log and the newest signed checkpoint, for everybody who is
+     *     signed in.
+     */
     get: operations["audit_key"];
     put?: never;
     post?: never;
@@ -226,7 +229,7 @@ export interface paths {
       path?: never;
       cookie?: never;
     };
-    /** A proof that an event is in the tree of the newest checkpoint. */
+    /** Reads the proof that an event is in the log of the newest checkpoint. */
     get: operations["audit_proof"];
     put?: never;
     post?: never;
@@ -243,7 +246,7 @@ export interface paths {
       path?: never;
       cookie?: never;
     };
-    /** What is in the bin of the folders that the asker is a steward of, newest first. */
+    /** Lists the bin of the folders that the caller is a steward of, newest first. */
     get: operations["removal_list"];
     put?: never;
     post?: never;
@@ -263,7 +266,7 @@ export interface paths {
     get?: never;
     put?: never;
     post?: never;
-    /** Empties for good what was removed. Nothing brings it back. */
+    /** Deletes permanently what was removed. */
     delete: operations["removal_purge"];
     options?: never;
     head?: never;
@@ -279,7 +282,7 @@ export interface paths {
     };
     get?: never;
     put?: never;
-    /** Puts back what was removed, all of it in one step. */
+    /** Restores what was removed, in one step. */
     post: operations["removal_restore"];
     delete?: never;
     options?: never;
@@ -294,10 +297,10 @@ export interface paths {
       path?: never;
       cookie?: never;
     };
-    /** One's own checkouts, newest first; with a credential, everybody's, for its stewards. */
+    /** Lists the caller's checkouts, newest first; with a credential, everybody's, for its stewards. */
     get: operations["checkouts_list"];
     put?: never;
-    /** Takes a checkout. */
+    /** Checks a credential out. */
     post: operations["checkouts_take"];
     delete?: never;
     options?: never;
@@ -314,7 +317,7 @@ export interface paths {
     };
     get?: never;
     put?: never;
-    /** Gives a checkout back. */
+    /** Checks a credential in. */
     post: operations["checkouts_check_in"];
     delete?: never;
     options?: never;
@@ -331,7 +334,7 @@ export interface paths {
     };
     get?: never;
     put?: never;
-    /** Takes somebody's checkout back, as a steward. */
+    /** Recalls the checkout of somebody, as a steward. */
     post: operations["checkouts_recall"];
     delete?: never;
     options?: never;
@@ -348,7 +351,7 @@ export interface paths {
     };
     get?: never;
     put?: never;
-    /** Adds a client. Its secret is in this answer alone. */
+    /** Adds a client. Its secret is in this response only. */
     post: operations["clients_add"];
     delete?: never;
     options?: never;
@@ -366,8 +369,8 @@ export interface paths {
     get?: never;
     put?: never;
     /**
-     * Gives a client another secret; the old one and its tokens stop working. It waits for a second
-     *     person, who is told the secret.
+     * Issues a new secret to a client; the old secret and its tokens stop working. It may wait for a
+     *     second person, who then gets the secret.
      */
     post: operations["clients_renew"];
     delete?: never;
@@ -384,10 +387,10 @@ export interface paths {
       cookie?: never;
     };
     /**
-     * The credentials that the asker may know of, narrowed as they like. `find` looks in everything
-     *     that is not secret, word by word; when nothing holds all words, what resembles them comes back
-     *     with `near` set. `view` is `favourites`, `recent`, `most-used`, `mine`, `shared-with-me`,
-     *     `shared-by-me` or `with-nobody`.
+     * Lists the credentials that the caller may list, filtered. `find` searches everything that is not
+     *     secret, word by word; if nothing has all words, similar credentials are returned with `near`
+     *     set. `view` is `favourites`, `recent`, `most-used`, `mine`, `shared-with-me`, `shared-by-me` or
+     *     `with-nobody`.
      */
     get: operations["credentials_list"];
     put?: never;
@@ -406,7 +409,7 @@ export interface paths {
       path?: never;
       cookie?: never;
     };
-    /** One credential, without its secrets. */
+    /** Reads a credential, without its secrets. */
     get: operations["credentials_read"];
     put?: never;
     post?: never;
@@ -414,7 +417,7 @@ export interface paths {
     delete: operations["credentials_remove"];
     options?: never;
     head?: never;
-    /** Changes a credential: name, place, fields, tags, device, or secrets in the vault. */
+    /** Edits a credential: name, folder, fields, tags, device, or secrets in the vault. */
     patch: operations["credentials_edit"];
     trace?: never;
   };
@@ -425,10 +428,10 @@ export interface paths {
       path?: never;
       cookie?: never;
     };
-    /** The attachments of a credential, without their bytes. It comes whole: a credential has few. */
+    /** Lists the attachments of a credential, without their contents. Not paged: a credential has few. */
     get: operations["attachments_list"];
     put?: never;
-    /** Adds an attachment: its bytes are the body. Cut off anywhere, nothing of it is kept. */
+    /** Adds an attachment; the body is its contents. Nothing is kept of an interrupted upload. */
     post: operations["attachments_add"];
     delete?: never;
     options?: never;
@@ -443,7 +446,7 @@ export interface paths {
       path?: never;
       cookie?: never;
     };
-    /** The bytes of an attachment, once the event of the look is durable. It takes what a reveal takes. */
+    /** Downloads an attachment, once its audit event is durable. The rules for a reveal apply. */
     get: operations["attachments_read"];
     put?: never;
     post?: never;
@@ -481,8 +484,8 @@ export interface paths {
     get?: never;
     put?: never;
     /**
-     * The current one-time code, for everybody who may use the credential. The seed itself takes a
-     *     reveal. Where codes count up, each look takes the next one.
+     * Shows the current one-time code, for everybody who may use the credential. The seed itself needs
+     *     a reveal. Where codes count up, each reveal uses the next one.
      */
     post: operations["secrets_code"];
     delete?: never;
@@ -501,8 +504,8 @@ export interface paths {
     get?: never;
     put?: never;
     /**
-     * Copies a credential with its current values into a folder. Whoever may reveal it and edit there
-     *     could do so by hand; here no value comes out on the way.
+     * Copies a credential with its current values to a folder. Needs what revealing it and adding it
+     *     there would need; no value is shown.
      */
     post: operations["secrets_copy"];
     delete?: never;
@@ -519,10 +522,10 @@ export interface paths {
       cookie?: never;
     };
     get?: never;
-    /** Marks a credential as one of one's favourites. */
+    /** Adds a credential to the caller's favourites. */
     put: operations["favourites_mark"];
     post?: never;
-    /** Takes that mark away. */
+    /** Removes a credential from the caller's favourites. */
     delete: operations["favourites_unmark"];
     options?: never;
     head?: never;
@@ -537,8 +540,8 @@ export interface paths {
       cookie?: never;
     };
     /**
-     * The versions of a credential's secrets, without their values. It comes whole: one credential has
-     *     few values.
+     * Lists the versions of a credential's secrets, without their values. Not paged: a credential has
+     *     few.
      */
     get: operations["secrets_history"];
     put?: never;
@@ -556,9 +559,9 @@ export interface paths {
       path?: never;
       cookie?: never;
     };
-    /** Where a credential may be used as an operator, for its stewards. */
+    /** Reads where a credential may be used as an operator, for its stewards. */
     get: operations["devices_read_scope"];
-    /** Says where a credential may be used as an operator, in place of what was said before. */
+    /** Sets where a credential may be used as an operator, replacing what was set before. */
     put: operations["devices_set_scope"];
     post?: never;
     delete?: never;
@@ -577,8 +580,8 @@ export interface paths {
     get?: never;
     put?: never;
     /**
-     * Puts a former value back as the current one of the vault; the device, if there is one, is not
-     *     told. Nobody sees the value: it takes `edit`.
+     * Restores a former value as the current one in the vault; the device, if there is one, is not
+     *     changed. Nobody sees the value: it needs `edit`.
      */
     post: operations["secrets_restore"];
     delete?: never;
@@ -629,8 +632,8 @@ export interface paths {
       cookie?: never;
     };
     /**
-     * Who looked at or used a credential, for its stewards and for holders of the duty `audit`. It
-     *     comes whole: one line a person.
+     * Lists who revealed or used a credential, for its stewards and for holders of the duty `audit`.
+     *     Not paged: one line per person.
      */
     get: operations["favourites_uses"];
     put?: never;
@@ -648,7 +651,7 @@ export interface paths {
       path?: never;
       cookie?: never;
     };
-    /** The devices in folders that the asker may know of. */
+    /** Lists the devices in folders that the caller may list. */
     get: operations["devices"];
     put?: never;
     /** Adds a device. */
@@ -666,15 +669,15 @@ export interface paths {
       path?: never;
       cookie?: never;
     };
-    /** One device. */
+    /** Reads a device. */
     get: operations["devices_read"];
     put?: never;
     post?: never;
-    /** Removes a device that has no accounts any more. */
+    /** Removes a device that has no accounts. */
     delete: operations["devices_remove"];
     options?: never;
     head?: never;
-    /** Changes a device. */
+    /** Edits a device. */
     patch: operations["devices_edit"];
     trace?: never;
   };
@@ -688,8 +691,8 @@ export interface paths {
     get?: never;
     put?: never;
     /**
-     * Confirms the suspended bindings of a device as it is now: those whose password the asker may
-     *     see.
+     * Confirms the suspended bindings of a device as it is now, for passwords that the caller may
+     *     reveal.
      */
     post: operations["devices_confirm_bindings"];
     delete?: never;
@@ -707,7 +710,7 @@ export interface paths {
     };
     get?: never;
     put?: never;
-    /** Reads who answers at a device's address, without sending anything to it. */
+    /** Reads the identity shown at a device's address, without sending anything to it. */
     post: operations["devices_read_identity"];
     delete?: never;
     options?: never;
@@ -740,10 +743,27 @@ export interface paths {
       cookie?: never;
     };
     /**
-     * The names of credentials that the asker holds nothing on, with a text in them; not of what is in
-     *     closed folders. Where the organisation lets people see them.
+     * Lists the names of credentials that the caller has no access to, by a text in the name, where
+     *     the organisation allows it. Credentials in closed folders are left out.
      */
     get: operations["access_requests_discoverable"];
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/events": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** Streams events: the event is `job`, `request` or `checkout`, the data its identifier. */
+    get: operations["events_stream"];
     put?: never;
     post?: never;
     delete?: never;
@@ -760,7 +780,7 @@ export interface paths {
       cookie?: never;
     };
     /**
-     * By which ways a person holds a level on a folder or a credential, or why not. For oneself, for
+     * Explains why a person has access to a folder or a credential, or why not. For the person, for
      *     stewards of it, and with the duty `audit`.
      */
     get: operations["grants_explain"];
@@ -782,8 +802,8 @@ export interface paths {
     get?: never;
     put?: never;
     /**
-     * Exports everything that the asker may reveal, in a folder and below it or everywhere. What is
-     *     under a gate that they have not passed is left out and counted.
+     * Exports everything that the caller may reveal, in a folder and below it or everywhere. What has
+     *     a gate that the caller has not passed is left out and counted.
      */
     post: operations["exports_export"];
     delete?: never;
@@ -800,14 +820,14 @@ export interface paths {
       cookie?: never;
     };
     /**
-     * The folders that the asker may see, as one list in the order of their paths. It comes whole,
-     *     since a tree is drawn of it.
+     * Lists the folders that the caller may list, in the order of their paths. Not paged, since it is
+     *     shown as a tree.
      */
     get: operations["folders_list"];
     put?: never;
     /**
-     * Adds a folder. At the top this takes the duty `folders`, unless the organisation lets everybody;
-     *     whoever adds it there becomes its first steward.
+     * Adds a folder. At the top this needs the duty `folders`, unless the organisation lets everybody;
+     *     whoever adds a folder there becomes its first steward.
      */
     post: operations["folders_add"];
     delete?: never;
@@ -823,15 +843,18 @@ export interface paths {
       path?: never;
       cookie?: never;
     };
-    /** One folder. */
+    /** Reads a folder. */
     get: operations["folders_read"];
     put?: never;
     post?: never;
-    /** Moves an empty folder to the bin, or, with `contents`, one with all that is in it, as one act. */
+    /**
+     * Moves an empty folder to the bin, or, with `contents`, a folder with everything in it, as one
+     *     removal.
+     */
     delete: operations["folders_remove"];
     options?: never;
     head?: never;
-    /** Renames, moves, closes or opens a folder. */
+    /** Renames, moves, closes or reopens a folder. */
     patch: operations["folders_edit"];
     trace?: never;
   };
@@ -843,8 +866,8 @@ export interface paths {
       cookie?: never;
     };
     /**
-     * What happened to a folder and to all that lies in it and below it, newest first, for its
-     *     stewards: as far down as they are stewards.
+     * Lists the events of a folder and of everything in and below it, newest first, for its stewards,
+     *     as far down as they are stewards.
      */
     get: operations["audit_below"];
     put?: never;
@@ -862,12 +885,12 @@ export interface paths {
       path?: never;
       cookie?: never;
     };
-    /** What counts for the passwords in a folder, and from where. */
+    /** Reads the password policy that applies in a folder, and where it is set. */
     get: operations["policies_password_rule"];
-    /** Sets what a folder demands of the passwords in it and below. */
+    /** Sets the password policy of a folder and what is below it. */
     put: operations["policies_set_password_rule"];
     post?: never;
-    /** Takes away what a folder demands of its own; what is above counts again. */
+    /** Removes the folder's own password policy; the one above applies again. */
     delete: operations["policies_remove_password_rule"];
     options?: never;
     head?: never;
@@ -881,10 +904,10 @@ export interface paths {
       path?: never;
       cookie?: never;
     };
-    /** The gates at places that the asker may know of. It comes whole: gates are few. */
+    /** Lists the gates on what the caller may list. Not paged: gates are few. */
     get: operations["gates_list"];
     put?: never;
-    /** Sets a gate at a folder, a device or a credential. */
+    /** Sets a gate on a folder, a device or a credential. */
     post: operations["gates_add"];
     delete?: never;
     options?: never;
@@ -900,7 +923,7 @@ export interface paths {
       cookie?: never;
     };
     get?: never;
-    /** Changes a gate; all its conditions are given. What makes it weaker waits for a second steward. */
+    /** Edits a gate; all its conditions are given. Weakening a gate waits for a second steward. */
     put: operations["gates_edit"];
     post?: never;
     /** Removes a gate. It waits for a second steward. */
@@ -919,7 +942,7 @@ export interface paths {
     };
     get?: never;
     put?: never;
-    /** Generates a password by a policy, the default one when none is named, and stores it nowhere. */
+    /** Generates a password by a policy, by default the default policy, and does not store it. */
     post: operations["policies_generate"];
     delete?: never;
     options?: never;
@@ -935,12 +958,12 @@ export interface paths {
       cookie?: never;
     };
     /**
-     * The grants that reach a folder or a credential, its own and those from above. For stewards. It
-     *     comes whole: one place has few grants.
+     * Lists the grants that apply to a folder or a credential, its own and inherited ones, for its
+     *     stewards. Not paged: a folder has few grants.
      */
     get: operations["grants_list"];
     put?: never;
-    /** Grants a level. */
+    /** Adds a grant. */
     post: operations["grants_add"];
     delete?: never;
     options?: never;
@@ -955,15 +978,15 @@ export interface paths {
       path?: never;
       cookie?: never;
     };
-    /** A grant. For stewards of what it stands on. */
+    /** Reads a grant, for stewards of what it is on. */
     get: operations["grants_read"];
     put?: never;
     post?: never;
-    /** Takes a grant away. The last steward of a folder stays. */
+    /** Removes a grant. The last steward of a folder cannot be removed. */
     delete: operations["grants_remove"];
     options?: never;
     head?: never;
-    /** Gives a grant other terms: level, end, note, former values. For whom and on what it is stays. */
+    /** Edits a grant: level, expiry, note, former values. Its grantee and target stay. */
     patch: operations["grants_edit"];
     trace?: never;
   };
@@ -974,11 +997,11 @@ export interface paths {
       path?: never;
       cookie?: never;
     };
-    /** The groups. */
-    get: operations["people_groups"];
+    /** Lists groups. */
+    get: operations["groups_list"];
     put?: never;
     /** Adds a group. */
-    post: operations["people_add_group"];
+    post: operations["groups_add"];
     delete?: never;
     options?: never;
     head?: never;
@@ -996,11 +1019,11 @@ export interface paths {
     put?: never;
     post?: never;
     /** Removes a group; grants to it end. */
-    delete: operations["people_remove_group"];
+    delete: operations["groups_remove"];
     options?: never;
     head?: never;
     /** Renames a group. */
-    patch: operations["people_rename_group"];
+    patch: operations["groups_rename"];
     trace?: never;
   };
   "/api/v1/groups/{group}/members/{subject}": {
@@ -1011,11 +1034,11 @@ export interface paths {
       cookie?: never;
     };
     get?: never;
-    /** Puts a person or a group into a group. */
-    put: operations["people_add_member"];
+    /** Adds a person or a group to a group. */
+    put: operations["groups_add_member"];
     post?: never;
-    /** Takes a person or a group out of a group. */
-    delete: operations["people_remove_member"];
+    /** Removes a person or a group from a group. */
+    delete: operations["groups_remove_member"];
     options?: never;
     head?: never;
     patch?: never;
@@ -1029,14 +1052,14 @@ export interface paths {
       cookie?: never;
     };
     /**
-     * The imports into folders that the asker is an editor of, newest first. A page may be shorter than
-     *     its limit.
+     * Lists the imports into folders that the caller may edit, newest first. A page may be shorter
+     *     than its limit.
      */
     get: operations["imports_list"];
     put?: never;
     /**
-     * Imports a file: CSV, TSV, JSON Lines, XLSX or the Credential Exchange Format, the body. It is
-     *     held in memory alone.
+     * Imports a file, which is the body: CSV, TSV, JSON Lines, XLSX or the Credential Exchange Format.
+     *     It is held in memory only.
      */
     post: operations["imports_import_file"];
     delete?: never;
@@ -1052,7 +1075,7 @@ export interface paths {
       path?: never;
       cookie?: never;
     };
-    /** How far an import of one's own is. */
+    /** Reads the progress of an import of the caller. */
     get: operations["imports_progress"];
     put?: never;
     post?: never;
@@ -1072,9 +1095,8 @@ export interface paths {
     get?: never;
     put?: never;
     /**
-     * Takes an import back as one act: what it added goes to the bin, what it changed becomes what it
-     *     was, unless somebody has changed it since. What lies where the asker is no steward, moved there
-     *     or closed off since, is left alone.
+     * Undoes an import: what it added goes to the bin, what it changed is restored, unless it was
+     *     changed since. What was moved to where the caller is not a steward is left alone.
      */
     post: operations["imports_undo"];
     delete?: never;
@@ -1090,7 +1112,7 @@ export interface paths {
       path?: never;
       cookie?: never;
     };
-    /** The jobs that the asker may know of, newest first. */
+    /** Lists the jobs that the caller may list, newest first. */
     get: operations["upkeep_jobs"];
     put?: never;
     post?: never;
@@ -1107,7 +1129,7 @@ export interface paths {
       path?: never;
       cookie?: never;
     };
-    /** One job. */
+    /** Reads a job. */
     get: operations["upkeep_job"];
     put?: never;
     post?: never;
@@ -1126,7 +1148,7 @@ export interface paths {
     };
     get?: never;
     put?: never;
-    /** Cancels a job that waits. */
+    /** Cancels a waiting job. */
     post: operations["upkeep_cancel"];
     delete?: never;
     options?: never;
@@ -1141,7 +1163,7 @@ export interface paths {
       path?: never;
       cookie?: never;
     };
-    /** The keys of the vault: which there are, and how far a change of them is. */
+    /** Reads the keys of the vault and the progress of a change of them. */
     get: operations["keys"];
     put?: never;
     post?: never;
@@ -1160,7 +1182,10 @@ export interface paths {
     };
     get?: never;
     put?: never;
-    /** Changes the organisation's key. It counts at once; the data keys follow in the background. */
+    /**
+     * Changes the organisation's key. The new key is used at once; the data keys follow in the
+     *     background.
+     */
     post: operations["keys_change_organisation"];
     delete?: never;
     options?: never;
@@ -1178,8 +1203,8 @@ export interface paths {
     get?: never;
     put?: never;
     /**
-     * Prepares a change of the root key: makes the next one, writes it beside the present one's file,
-     *     and wraps every organisation's key under it too. Both open the vault until the change is
+     * Starts a change of the root key: generates the next one, writes it beside the current one's
+     *     file, and wraps every organisation's key under it too. Both open the vault until the change is
      *     finished.
      */
     post: operations["keys_change_root"];
@@ -1198,7 +1223,7 @@ export interface paths {
     };
     get?: never;
     put?: never;
-    /** Abandons a change of the root key that is not finished: the next one opens nothing any more. */
+    /** Abandons an unfinished change of the root key: the next root key stops working. */
     post: operations["keys_abandon_root"];
     delete?: never;
     options?: never;
@@ -1215,7 +1240,7 @@ export interface paths {
     };
     get?: never;
     put?: never;
-    /** Finishes a change of the root key: the former one opens nothing any more. */
+    /** Finishes a change of the root key: the old root key stops working. */
     post: operations["keys_finish_root"];
     delete?: never;
     options?: never;
@@ -1231,8 +1256,8 @@ export interface paths {
       cookie?: never;
     };
     /**
-     * The kinds of credentials: the organisation's own first. Where only those are offered, the
-     *     built-in ones are there as retired. It comes whole: an organisation has few kinds.
+     * Lists the kinds of credentials, the organisation's own first. Where only own kinds are allowed,
+     *     the built-in ones are listed as retired. Not paged: an organisation has few kinds.
      */
     get: operations["kinds_list"];
     put?: never;
@@ -1254,29 +1279,12 @@ export interface paths {
     get?: never;
     put?: never;
     post?: never;
-    /** Removes a kind of the organisation's own that no credential is of. */
+    /** Removes a kind of the organisation's own that no credential has. */
     delete: operations["kinds_remove"];
     options?: never;
     head?: never;
-    /** Changes, retires or brings back a kind of the organisation's own. */
+    /** Edits, retires or restores a kind of the organisation's own. */
     patch: operations["kinds_edit"];
-    trace?: never;
-  };
-  "/api/v1/live": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    /** Live news: the event is `job`, `request` or `checkout`, the data its identifier. */
-    get: operations["events_live"];
-    put?: never;
-    post?: never;
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
     trace?: never;
   };
   "/api/v1/lock": {
@@ -1307,7 +1315,7 @@ export interface paths {
       path?: never;
       cookie?: never;
     };
-    /** Who is signed in. */
+    /** Reads who is signed in. */
     get: operations["auth_me"];
     put?: never;
     post?: never;
@@ -1326,7 +1334,7 @@ export interface paths {
     };
     get?: never;
     put?: never;
-    /** Changes one's own sign-in password; all other sessions end. */
+    /** Changes the caller's sign-in password; all their other sessions end. */
     post: operations["auth_change_password"];
     delete?: never;
     options?: never;
@@ -1344,8 +1352,8 @@ export interface paths {
     get?: never;
     put?: never;
     /**
-     * A token for a client: the token endpoint of RFC 6749 for `grant_type=client_credentials`. Name
-     *     and secret are in the header `Authorization` (Basic), or in the form.
+     * Issues a token to a client: the token endpoint of RFC 6749 for `grant_type=client_credentials`.
+     *     Name and secret are in the header `Authorization` (Basic), or in the form.
      */
     post: operations["clients_token"];
     delete?: never;
@@ -1361,7 +1369,7 @@ export interface paths {
       path?: never;
       cookie?: never;
     };
-    /** What waits for the asker, and what is wrong with what they look after. */
+    /** Reads what waits for the caller, and problems of what they are a steward of. */
     get: operations["overview"];
     put?: never;
     post?: never;
@@ -1378,7 +1386,7 @@ export interface paths {
       path?: never;
       cookie?: never;
     };
-    /** The password policies. It comes whole: an organisation has few policies. */
+    /** Lists password policies. Not paged: an organisation has few. */
     get: operations["policies"];
     put?: never;
     /** Adds a password policy. */
@@ -1398,7 +1406,7 @@ export interface paths {
     };
     get?: never;
     put?: never;
-    /** Shows what rules make, and what a password lacks by them. Nothing is stored. */
+    /** Generates samples by rules, and checks a password against them. Nothing is stored. */
     post: operations["policies_try"];
     delete?: never;
     options?: never;
@@ -1414,10 +1422,10 @@ export interface paths {
       cookie?: never;
     };
     get?: never;
-    /** Changes a password policy. */
+    /** Edits a password policy. */
     put: operations["policies_edit"];
     post?: never;
-    /** Removes a policy that nothing names. */
+    /** Removes a password policy that is not in use. */
     delete: operations["policies_remove"];
     options?: never;
     head?: never;
@@ -1433,7 +1441,7 @@ export interface paths {
     };
     get?: never;
     put?: never;
-    /** Makes a policy the one that counts where no other is named. */
+    /** Makes a policy the default. */
     post: operations["policies_make_default"];
     delete?: never;
     options?: never;
@@ -1449,8 +1457,8 @@ export interface paths {
       cookie?: never;
     };
     /**
-     * The pending acts that the asker proposed or could confirm; all of them for the duty `audit`. At
-     *     most 200 come, the newest: what nobody confirms expires.
+     * Lists the pending acts that the caller proposed or could confirm; all of them for the duty
+     *     `audit`. At most the newest 200: an act that is not confirmed expires.
      */
     get: operations["pending_acts_list"];
     put?: never;
@@ -1470,7 +1478,7 @@ export interface paths {
     };
     get?: never;
     put?: never;
-    /** Confirms what somebody else proposed, and does it. */
+    /** Confirms an act that somebody else proposed, and carries it out. */
     post: operations["pending_acts_confirm"];
     delete?: never;
     options?: never;
@@ -1487,7 +1495,7 @@ export interface paths {
     };
     get?: never;
     put?: never;
-    /** Refuses what somebody else proposed. */
+    /** Refuses an act that somebody else proposed. */
     post: operations["pending_acts_refuse"];
     delete?: never;
     options?: never;
@@ -1504,7 +1512,7 @@ export interface paths {
     };
     get?: never;
     put?: never;
-    /** Withdraws what one proposed oneself. */
+    /** Withdraws an act that the caller proposed. */
     post: operations["pending_acts_withdraw"];
     delete?: never;
     options?: never;
@@ -1519,7 +1527,10 @@ export interface paths {
       path?: never;
       cookie?: never;
     };
-    /** The people of the organisation. Everybody may know their colleagues' names, to share with them. */
+    /**
+     * Lists the people of the organisation. Everybody may read the names of their colleagues, to share
+     *     with them.
+     */
     get: operations["people_list"];
     put?: never;
     /** Adds a person. */
@@ -1537,14 +1548,14 @@ export interface paths {
       path?: never;
       cookie?: never;
     };
-    /** One person. */
+    /** Reads a person. */
     get: operations["people_read"];
     put?: never;
     post?: never;
     delete?: never;
     options?: never;
     head?: never;
-    /** Changes a person: name, state, duties, password. */
+    /** Edits a person: name, state, duties, password. */
     patch: operations["people_edit"];
     trace?: never;
   };
@@ -1555,10 +1566,10 @@ export interface paths {
       path?: never;
       cookie?: never;
     };
-    /** How one's personal folder is. */
+    /** Reads the state of the caller's personal folder. */
     get: operations["personal_state"];
     put?: never;
-    /** Makes one's personal folder, and opens it. Nobody can recover a forgotten passphrase. */
+    /** Creates the caller's personal folder, and opens it. Nobody can recover a forgotten passphrase. */
     post: operations["personal_create"];
     delete?: never;
     options?: never;
@@ -1573,10 +1584,10 @@ export interface paths {
       path?: never;
       cookie?: never;
     };
-    /** What is in one's personal folder, by name. It comes whole: it is opened with the folder. */
+    /** Lists the items in the caller's personal folder, by name. Not paged: it is opened as a whole. */
     get: operations["personal_list"];
     put?: never;
-    /** Adds something; without a password one is generated. */
+    /** Adds an item; without a password one is generated. */
     post: operations["personal_add"];
     delete?: never;
     options?: never;
@@ -1584,7 +1595,7 @@ export interface paths {
     patch?: never;
     trace?: never;
   };
-  "/api/v1/personal/items/{thing}": {
+  "/api/v1/personal/items/{item}": {
     parameters: {
       query?: never;
       header?: never;
@@ -1594,15 +1605,15 @@ export interface paths {
     get?: never;
     put?: never;
     post?: never;
-    /** Removes something for good: there is no bin that others could look into. */
+    /** Removes an item permanently: personal items have no bin. */
     delete: operations["personal_remove"];
     options?: never;
     head?: never;
-    /** Changes something. */
+    /** Edits an item. */
     patch: operations["personal_edit"];
     trace?: never;
   };
-  "/api/v1/personal/items/{thing}/move-out": {
+  "/api/v1/personal/items/{item}/move-out": {
     parameters: {
       query?: never;
       header?: never;
@@ -1612,8 +1623,8 @@ export interface paths {
     get?: never;
     put?: never;
     /**
-     * Takes something out into a shared folder, as a login. Possible as well where personal folders
-     *     are no longer allowed.
+     * Moves an item to a shared folder, as a login. Possible also where personal folders are no longer
+     *     allowed.
      */
     post: operations["personal_move_out"];
     delete?: never;
@@ -1622,7 +1633,7 @@ export interface paths {
     patch?: never;
     trace?: never;
   };
-  "/api/v1/personal/items/{thing}/reveal": {
+  "/api/v1/personal/items/{item}/reveal": {
     parameters: {
       query?: never;
       header?: never;
@@ -1631,7 +1642,7 @@ export interface paths {
     };
     get?: never;
     put?: never;
-    /** Shows a secret of one's own, once its event is durable. */
+    /** Shows the secret of an item, once its audit event is durable. */
     post: operations["personal_reveal"];
     delete?: never;
     options?: never;
@@ -1648,7 +1659,7 @@ export interface paths {
     };
     get?: never;
     put?: never;
-    /** Closes it for this session. */
+    /** Locks the caller's personal folder for this session. */
     post: operations["personal_lock"];
     delete?: never;
     options?: never;
@@ -1666,8 +1677,8 @@ export interface paths {
     get?: never;
     put?: never;
     /**
-     * Moves a shared login into one's own folder; it goes to the bin. That others lose it must be
-     *     said.
+     * Moves a shared login to the caller's personal folder; the shared login goes to the bin. The
+     *     caller must confirm that others lose access.
      */
     post: operations["personal_move_in"];
     delete?: never;
@@ -1685,7 +1696,7 @@ export interface paths {
     };
     get?: never;
     put?: never;
-    /** Opens one's personal folder for this session. Tries are slowed like sign-ins. */
+    /** Opens the caller's personal folder for this session. Attempts are slowed like sign-ins. */
     post: operations["personal_open_folder"];
     delete?: never;
     options?: never;
@@ -1701,7 +1712,7 @@ export interface paths {
       cookie?: never;
     };
     get?: never;
-    /** Gives it another passphrase; it takes the present one. No item is touched. */
+    /** Changes its passphrase; needs the current one. No item is rewritten. */
     put: operations["personal_protect"];
     post?: never;
     delete?: never;
@@ -1717,7 +1728,7 @@ export interface paths {
       path?: never;
       cookie?: never;
     };
-    /** The plans that the asker may know of. It comes whole: plans are few. */
+    /** Lists the upkeep plans on what the caller may list. Not paged: plans are few. */
     get: operations["upkeep_plans"];
     put?: never;
     /** Sets an upkeep plan on a folder or a credential. */
@@ -1736,10 +1747,10 @@ export interface paths {
       cookie?: never;
     };
     get?: never;
-    /** Changes an upkeep plan; all its rules are given anew. */
+    /** Edits an upkeep plan; all its rules are given. */
     put: operations["plans_edit"];
     post?: never;
-    /** Removes an upkeep plan; the next one above counts then. */
+    /** Removes an upkeep plan; the nearest one above applies then. */
     delete: operations["upkeep_remove_plan"];
     options?: never;
     head?: never;
@@ -1756,8 +1767,8 @@ export interface paths {
     get?: never;
     put?: never;
     /**
-     * Who would gain or lose what by a change: exactly, in persons and credentials, without names of
-     *     credentials. It takes what the change takes, and changes nothing.
+     * Shows who would gain or lose what by a change: exactly, in people and credentials, without names
+     *     of credentials. Needs what the change needs, and changes nothing.
      */
     post: operations["preview"];
     delete?: never;
@@ -1774,8 +1785,8 @@ export interface paths {
       cookie?: never;
     };
     /**
-     * Everybody who reaches a folder or a credential, the highest level first, and by which way. For
-     *     its stewards, and with the duty `audit`.
+     * Lists everybody with access to a folder or a credential, the highest level first, and through
+     *     which grant. For its stewards, and with the duty `audit`.
      */
     get: operations["grants_reach"];
     put?: never;
@@ -1795,7 +1806,10 @@ export interface paths {
     };
     get?: never;
     put?: never;
-    /** Reads the seed of one-time codes out of a QR picture (PNG or JPEG), the body. Nothing is stored. */
+    /**
+     * Reads the seed of one-time codes from an image of a QR code (PNG or JPEG), which is the body.
+     *     Nothing is stored.
+     */
     post: operations["secrets_read_picture"];
     delete?: never;
     options?: never;
@@ -1810,7 +1824,7 @@ export interface paths {
       path?: never;
       cookie?: never;
     };
-    /** The requests that concern the asker: their own, and those they may decide; newest first. */
+    /** Lists requests: the caller's own, and those that the caller may decide; newest first. */
     get: operations["requests_list"];
     put?: never;
     /** Asks to pass a gate. */
@@ -1828,7 +1842,7 @@ export interface paths {
       path?: never;
       cookie?: never;
     };
-    /** One request. */
+    /** Reads a request. */
     get: operations["requests_read"];
     put?: never;
     post?: never;
@@ -1847,7 +1861,7 @@ export interface paths {
     };
     get?: never;
     put?: never;
-    /** Approves somebody else's request. */
+    /** Approves a request of somebody else. */
     post: operations["requests_approve"];
     delete?: never;
     options?: never;
@@ -1864,7 +1878,7 @@ export interface paths {
     };
     get?: never;
     put?: never;
-    /** Refuses somebody else's request. */
+    /** Refuses a request of somebody else. */
     post: operations["requests_refuse"];
     delete?: never;
     options?: never;
@@ -1881,7 +1895,7 @@ export interface paths {
     };
     get?: never;
     put?: never;
-    /** Takes one's own request back. */
+    /** Withdraws a request of the caller. */
     post: operations["requests_withdraw"];
     delete?: never;
     options?: never;
@@ -1896,10 +1910,10 @@ export interface paths {
       path?: never;
       cookie?: never;
     };
-    /** One's saved searches. It comes whole: one person saves few searches. */
+    /** Lists the caller's saved searches. Not paged: a person has few. */
     get: operations["saved_searches_searches"];
     put?: never;
-    /** Saves a search for oneself. */
+    /** Saves a search of the caller. */
     post: operations["saved_searches_save_search"];
     delete?: never;
     options?: never;
@@ -1917,7 +1931,7 @@ export interface paths {
     get?: never;
     put?: never;
     post?: never;
-    /** Removes a saved search of one's own. */
+    /** Removes a saved search of the caller. */
     delete: operations["saved_searches_remove_search"];
     options?: never;
     head?: never;
@@ -1931,12 +1945,9 @@ export interface paths {
       path?: never;
       cookie?: never;
     };
-    /**
-     * What the organisation has set. Everybody may know it: it tells how long things are shown and
-     *     kept.
-     */
-    get: operations["policies_settings"];
-    /** Changes it; all of it is given anew. */
+    /** Reads the settings of the organisation. Everybody may read them. */
+    get: operations["settings_read"];
+    /** Edits the settings; all of them are given. */
     put: operations["settings_edit"];
     post?: never;
     delete?: never;
@@ -1988,7 +1999,7 @@ export interface paths {
     };
     get?: never;
     put?: never;
-    /** Signs out; the session is over at once. */
+    /** Signs out; the session ends at once. */
     post: operations["auth_sign_out"];
     delete?: never;
     options?: never;
@@ -2003,7 +2014,7 @@ export interface paths {
       path?: never;
       cookie?: never;
     };
-    /** How the service is. */
+    /** Reads the state of the service. */
     get: operations["status"];
     put?: never;
     post?: never;
@@ -2020,7 +2031,7 @@ export interface paths {
       path?: never;
       cookie?: never;
     };
-    /** The tags of the credentials that the asker may know of. It comes whole: tags are chosen from it. */
+    /** Lists the tags of the credentials that the caller may list. Not paged. */
     get: operations["tags"];
     put?: never;
     post?: never;
@@ -2040,8 +2051,9 @@ export interface paths {
     get?: never;
     put?: never;
     /**
-     * Transfers what one person is a steward of, by grants that name them, to another. One's own; with
-     *     the duty `access` anybody's, to somebody else than oneself; otherwise what one is a steward of.
+     * Transfers stewardship that one person holds by grants to them to another person. Everybody may
+     *     transfer their own; holders of the duty `access` anybody's, but not to themselves; others that
+     *     on what they are a steward of.
      */
     post: operations["access_issues_transfer_stewardship"];
     delete?: never;
@@ -2074,7 +2086,7 @@ export interface paths {
       path?: never;
       cookie?: never;
     };
-    /** The accounts under upkeep that the asker may know of. */
+    /** Lists the accounts under upkeep that the caller may list. */
     get: operations["upkeep_accounts"];
     put?: never;
     post?: never;
@@ -2088,27 +2100,52 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
   schemas: {
+    /** @description The result of applying an access file. */
+    AccessApplied: {
+      /** @description The number of changes made. */
+      count: number;
+    };
     /** @description One change that an access file asks for. */
     AccessChange: {
-      /** @description The line of the file that says so. */
+      /** @description The line in the file. */
       line: number | null;
       /** @description Its path or name. */
       place: string;
-      /** @description What changes. */
+      /** @description The type of what changes. */
       target_type: components["schemas"]["TargetType"];
       /** @description The change in words. */
       text: string;
     };
-    /** @description What would change if an access file were made so. */
+    /** @description What applying an access file would change. */
     AccessCompared: {
-      /** @description The changes, in the order in which they would be made; the first 1,000. */
+      /** @description The changes in the order in which they would be made; the first 1,000. */
       changes: components["schemas"]["AccessChange"][];
-      /** @description How many there are. */
+      /** @description The number of changes. */
       count: number;
       /** @description Who would gain or lose what. */
       preview: components["schemas"]["Preview"];
-      /** @description Stands for the present state of what the file is about; `apply` takes it as `expect`. */
+      /** @description Identifies the current state of what the file covers; pass it to `apply` as `expect`. */
       state: string;
+    };
+    /** @description A person or client with access to a folder or a credential. */
+    AccessHolder: {
+      /** @description Their level. */
+      level: components["schemas"]["Level"];
+      /** @description The name of the person or group. */
+      name: string;
+      /** @description The number of other grants to them that apply as well. */
+      others: number;
+      /**
+       * Format: uuid
+       * @description The person.
+       */
+      person: string;
+      /** @description The folder that the grant is on, or `the credential itself`. */
+      stands_on: string;
+      /** @description Whether they can sign in. */
+      state: components["schemas"]["PersonState"];
+      /** @description The groups from the person to the grant's subject. */
+      through: string[];
     };
     /** @description An access issue: something wrong with who has access. */
     AccessIssue: {
@@ -2120,60 +2157,55 @@ export interface components {
        */
       id: string;
       level: components["schemas"]["Level"] | null;
-      /** @description The path of the folder, or of what the grant stands on. */
+      /** @description The path of the folder, or of what the grant is on. */
       place: string;
-      /** @description Whom the grant is for. */
+      /** @description The grantee. */
       subject_name?: string;
-      /** @description What is wrong. */
+      /** @description The type of issue. */
       type: components["schemas"]["IssueType"];
     };
-    /** @description What was fixed. */
+    /** @description The result of fixing access issues. */
     AccessIssuesFixed: {
-      /** @description How many folders have a steward again. */
+      /** @description The number of folders that have a steward again. */
       appointed: number;
-      /** @description How many grants were taken away. */
+      /** @description The number of grants removed. */
       withdrawn: number;
     };
-    /** @description What came of making an access file so. */
-    AccessMade: {
-      /** @description How many changes were made. */
-      count: number;
-    };
-    /** @description An access request for a level on something. */
+    /** @description An access request. */
     AccessRequest: {
       /**
        * Format: date-time
        * @description When it was asked.
        */
       asked_at: string;
-      /** @description What they said. */
+      /** @description Their comment. */
       comment: string;
       /**
        * Format: uuid
        * @description The credential.
        */
       credential: string;
-      /** @description Who settled it. */
+      /** @description Who decided. */
       decided_by: string | null;
       /**
        * Format: uuid
        * @description Identifier.
        */
       id: string;
-      /** @description The level that is asked for. */
+      /** @description The requested level. */
       level: components["schemas"]["Level"];
-      /** @description Whether the asker of this list may settle it. */
+      /** @description Whether the caller may decide it. */
       may_decide: boolean;
       /**
        * Format: uuid
        * @description Who asked.
        */
       person: string;
-      /** @description Their name. */
+      /** @description The name of the person or group. */
       person_name: string;
       /** @description Its path. */
       place: string;
-      /** @description What for. */
+      /** @description The reason. */
       reason: string;
       /** @description Its state. */
       state: components["schemas"]["AccessRequestState"];
@@ -2183,7 +2215,7 @@ export interface components {
      * @enum {string}
      */
     AccessRequestState: "waiting" | "granted" | "refused" | "withdrawn";
-    /** @description What confirming came to. */
+    /** @description The result of confirming an act. */
     ActConfirmed: {
       /** @description The act. */
       act: components["schemas"]["PendingAct"];
@@ -2215,23 +2247,23 @@ export interface components {
       | "checkout.check-in"
       | "checkout.recall"
       | "checkout.take"
-      | "checkout.time-over"
+      | "checkout.expire"
       | "client.add"
       | "client.renew"
       | "credential.add"
-      | "credential.attach"
+      | "credential.add-attachment"
       | "credential.code"
       | "credential.copy"
-      | "credential.detach"
+      | "credential.remove-attachment"
       | "credential.edit"
       | "credential.export"
-      | "credential.favourite"
+      | "credential.add-favourite"
       | "credential.history"
       | "credential.operator-scope"
       | "credential.remove"
       | "credential.restore"
       | "credential.reveal"
-      | "credential.unfavourite"
+      | "credential.remove-favourite"
       | "credential.uses"
       | "device.add"
       | "device.confirm-bindings"
@@ -2255,8 +2287,8 @@ export interface components {
       | "grant.remove"
       | "group.add"
       | "group.edit"
-      | "group.join"
-      | "group.leave"
+      | "group.add-member"
+      | "group.remove-member"
       | "group.remove"
       | "import.run"
       | "import.undo"
@@ -2274,7 +2306,7 @@ export interface components {
       | "pending-act.withdraw"
       | "person.add"
       | "person.edit"
-      | "person.password"
+      | "person.change-password"
       | "personal.add"
       | "personal.create"
       | "personal.edit"
@@ -2288,7 +2320,7 @@ export interface components {
       | "plan.edit"
       | "plan.remove"
       | "policy.add"
-      | "policy.default"
+      | "policy.make-default"
       | "policy.edit"
       | "policy.remove"
       | "request.approve"
@@ -2326,17 +2358,17 @@ export interface components {
        * @description When it was added.
        */
       made_at: string;
-      /** @description By whom. */
+      /** @description Who did. */
       made_by: string | null;
       /** @description Its name. */
       name: string;
       /**
        * Format: int64
-       * @description Bytes.
+       * @description Its size in bytes.
        */
       size: number;
     };
-    /** @description One line of what happened. */
+    /** @description An audit event. */
     AuditEvent: {
       /** @description What was done, such as `credential.reveal`. */
       action: components["schemas"]["Action"];
@@ -2349,10 +2381,10 @@ export interface components {
       actor_name: string;
       /**
        * Format: date-time
-       * @description When.
+       * @description The time.
        */
       at: string;
-      /** @description More about it. */
+      /** @description Details. */
       detail: {
         [key: string]: string;
       };
@@ -2363,66 +2395,66 @@ export interface components {
       id: string;
       /**
        * Format: int64
-       * @description Its place in the tree; none for the moment until it is sealed.
+       * @description Its position in the log; none until the next checkpoint.
        */
       leaf: number | null;
-      /** @description From which address. */
+      /** @description The address that the request came from. */
       origin: string;
-      /** @description What became of it. */
+      /** @description The outcome. */
       outcome: components["schemas"]["Outcome"];
       /**
        * Format: uuid
-       * @description On what.
+       * @description The target.
        */
       target: string | null;
       /** @description Its name at the time. */
       target_name: string;
-      /** @description What that is. */
+      /** @description The type of the target. */
       target_type: components["schemas"]["TargetType"];
     };
     /** @description The log's public key and newest signed checkpoint. */
     AuditKey: {
-      /** @description The newest signed checkpoint, if anything is sealed. */
+      /** @description The newest signed checkpoint, if there is one. */
       checkpoint: string | null;
       /** @description The verifier key, in the form of a C2SP signed note. */
       key: string;
     };
-    /** @description What confirming bindings came to. */
+    /** @description The result of confirming bindings. */
     BindingsConfirmed: {
-      /** @description How many are confirmed now. */
+      /** @description The number of bindings confirmed. */
       confirmed: number;
-      /** @description The device as it is now. */
+      /** @description The device. */
       device: components["schemas"]["Device"];
-      /** @description How many are left for somebody who may see the password. */
+      /** @description The number left for a person who may reveal the password. */
       left: number;
     };
-    /** @description A change whose preview is wanted. */
+    /** @description A change to preview. */
     Change:
       | {
           /** @description A new grant. */
           grant: components["schemas"]["NewGrant"];
         }
       | {
-          /** @description Other terms of a grant. */
+          /** @description An edited grant. */
           terms: components["schemas"]["GrantTerms"];
         }
       | {
           /**
            * Format: uuid
-           * @description A grant that is removed.
+           * @description A removed grant.
            */
           withdraw: string;
         }
       | {
-          /** @description Somebody who joins a group. */
+          /** @description A member added to a group. */
           join: components["schemas"]["Membership"];
         }
       | {
-          /** @description Somebody who leaves a group. */
+          /** @description A member removed from a group. */
           leave: components["schemas"]["Membership"];
         }
       | {
-          /** @description A folder that is moved, closed or opened. */
+          /** @description A folder that is moved, closed or reopened. */
           folder: components["schemas"]["FolderChange"];
         }
       | {
@@ -2430,11 +2462,11 @@ export interface components {
           credentials: components["schemas"]["CredentialsMoved"];
         }
       | {
-          /** @description What one person is a steward of, transferred to another. */
+          /** @description Stewardship transferred from one person to another. */
           transfer_stewardship: components["schemas"]["TransferStewardship"];
         }
       | {
-          /** @description Credentials that get or lose tags. */
+          /** @description Credentials whose tags change. */
           tags: components["schemas"]["TagsChanged"];
         };
     /**
@@ -2444,7 +2476,7 @@ export interface components {
      *     }
      */
     ChangeKey: {
-      /** @description Recorded in the audit log. */
+      /** @description The reason, recorded in the audit log. */
       reason: string;
     };
     /**
@@ -2453,29 +2485,29 @@ export interface components {
      */
     ChangeMethod: "operator" | "self";
     /**
-     * @description Another passphrase for one's personal folder.
+     * @description Changes the passphrase of the caller's personal folder.
      * @example {
      *       "passphrase": "two herons at the sluice",
      *       "present": "reed warbler over the weir"
      *     }
      */
     ChangePassphrase: {
-      /** @description The new one; nobody can recover a forgotten one. */
+      /** @description The new passphrase; nobody can recover a forgotten one. */
       passphrase: components["schemas"]["SecretText"];
-      /** @description The present passphrase. */
+      /** @description The current passphrase. */
       present: components["schemas"]["SecretText"];
     };
     /**
-     * @description Changes one's own sign-in password.
+     * @description Changes the caller's sign-in password.
      * @example {
      *       "new": "seven valves at dusk 6",
      *       "present": "nine pumps at dawn 4"
      *     }
      */
     ChangePassword: {
-      /** @description The new one. */
+      /** @description The new password. */
       new: components["schemas"]["SecretText"];
-      /** @description The present one. */
+      /** @description The current password. */
       present: components["schemas"]["SecretText"];
     };
     /**
@@ -2487,11 +2519,11 @@ export interface components {
      *     }
      */
     ChangeRootKey: {
-      /** @description The passphrase of the next one: at least 12 characters; it may be the same. */
+      /** @description The passphrase of the next root key: at least 12 characters; it may be the same. */
       new_passphrase: components["schemas"]["SecretText"];
-      /** @description The passphrase of the present root key file. */
+      /** @description The passphrase of the current root key file. */
       passphrase: components["schemas"]["SecretText"];
-      /** @description Recorded in the audit log. */
+      /** @description The reason, recorded in the audit log. */
       reason: string;
     };
     /**
@@ -2515,13 +2547,13 @@ export interface components {
       credential_path: string;
       /**
        * Format: date-time
-       * @description When it was ended, if it was.
+       * @description When it ended, if it has.
        */
       ended_at: string | null;
       ended_how: components["schemas"]["CheckoutEnd"] | null;
       /**
        * Format: date-time
-       * @description Until when.
+       * @description When it ends.
        */
       ends_at: string;
       /**
@@ -2531,18 +2563,18 @@ export interface components {
       id: string;
       /**
        * Format: uuid
-       * @description Who holds it.
+       * @description The holder.
        */
       person: string;
       /** @description Their name. */
       person_name: string;
-      /** @description Why. */
+      /** @description The reason. */
       reason: string;
       /** @description Whether the password is rotated when it ends. */
       rotate_on_return: boolean;
       /**
        * Format: date-time
-       * @description Since when.
+       * @description When it began.
        */
       starts_at: string;
     };
@@ -2551,7 +2583,7 @@ export interface components {
      * @enum {string}
      */
     CheckoutEnd: "check-in" | "time" | "recalled";
-    /** @description A client and its secret, which is told this once. */
+    /** @description A client and its secret, which is shown only once. */
     ClientSecret: {
       /** @description The client. */
       client: components["schemas"]["Person"];
@@ -2578,10 +2610,10 @@ export interface components {
     CopyCredential: {
       /**
        * Format: uuid
-       * @description Into which folder.
+       * @description The folder to copy it to.
        */
       folder: string;
-      /** @description Under which name; its own when left out. */
+      /** @description The new name; its own when left out. */
       name?: string | null;
     };
     /** @description A credential without its secrets. */
@@ -2593,26 +2625,26 @@ export interface components {
        * @description When it was last changed.
        */
       changed_at: string;
-      /** @description By whom. */
+      /** @description Who did. */
       changed_by: string | null;
       /**
        * Format: date-time
-       * @description When it was made.
+       * @description When it was added.
        */
       created_at: string;
-      /** @description By whom. */
+      /** @description Who did. */
       created_by: string | null;
       /**
        * Format: uuid
-       * @description The device that it is an account of.
+       * @description The device that it is an account on.
        */
       device: string | null;
       /** @description The device's name. */
       device_name: string | null;
-      /** @description Fields that it has for itself alone, beside those of its kind. */
+      /** @description Extra fields, beside those of its kind. */
       extra: components["schemas"]["KindField"][];
       /**
-       * @description What may be known of fields without a reveal: the public half of a key, the names in a
+       * @description Facts of fields that need no reveal: the public key of a key pair, the names in a
        *     certificate, whether codes count up.
        */
       facts: {
@@ -2620,17 +2652,17 @@ export interface components {
           [key: string]: string;
         };
       };
-      /** @description Whether it is one of the asker's favourites. */
+      /** @description Whether it is one of the caller's favourites. */
       favourite: boolean;
       /** @description The fields that are not secret. */
       fields: {
         [key: string]: string;
       };
-      /** @description What is wrong with it, as far as the asker may see its password. */
+      /** @description Its findings, if the caller may see its password. */
       findings: components["schemas"]["FindingItem"][];
       /**
        * Format: uuid
-       * @description The folder it lives in.
+       * @description The folder that it is in.
        */
       folder: string;
       gate: components["schemas"]["GateConditions"] | null;
@@ -2641,22 +2673,22 @@ export interface components {
       id: string;
       /** @description Its kind. */
       kind: string;
-      /** @description The level held. */
+      /** @description The caller's level. */
       level: components["schemas"]["Level"];
       /** @description Its name. */
       name: string;
       /** @description The path of that folder. */
       place: string;
+      /**
+       * Format: int32
+       * @description For `If-Match`.
+       */
+      revision: number;
       /** @description The names of the secret fields that have a value. */
       secret_fields: string[];
       /** @description Its tags. */
       tags: string[];
       upkeep: components["schemas"]["Upkeep"] | null;
-      /**
-       * Format: int32
-       * @description For `If-Match`.
-       */
-      version: number;
     };
     /** @description A credential in a list. */
     CredentialItem: {
@@ -2670,19 +2702,19 @@ export interface components {
       device: string | null;
       /**
        * Format: uuid
-       * @description Its identifier.
+       * @description The device's identifier.
        */
       device_id: string | null;
-      /** @description Whether it is one of the asker's favourites. */
+      /** @description Whether it is one of the caller's favourites. */
       favourite: boolean;
-      /** @description What is wrong with it, as far as the asker may see its password. */
-      findings: string[];
+      /** @description Its findings, if the caller may see its password. */
+      findings: components["schemas"]["Finding"][];
       /**
        * Format: uuid
-       * @description The folder it lives in.
+       * @description The folder that it is in.
        */
       folder: string;
-      /** @description Whether a gate stands before it. */
+      /** @description Whether it has a gate. */
       gated: boolean;
       /**
        * Format: uuid
@@ -2691,17 +2723,17 @@ export interface components {
       id: string;
       /** @description Its kind. */
       kind: string;
-      /** @description The level held. */
+      /** @description The caller's level. */
       level: components["schemas"]["Level"];
       /** @description Its name. */
       name: string;
-      /** @description Whether it only resembles what was looked for. */
+      /** @description Whether it is only similar to what was searched. */
       near?: boolean;
-      /** @description Whether a grant stands on itself. */
+      /** @description Whether it has grants of its own. */
       own_grants: boolean;
       /** @description The path of that folder. */
       place: string;
-      /** @description Whether a grant to somebody else than the asker reaches it. */
+      /** @description Whether a grant gives somebody else access to it. */
       shared: boolean;
       /** @description Its tags. */
       tags: string[];
@@ -2720,13 +2752,13 @@ export interface components {
       | "shared-with-me"
       | "shared-by-me"
       | "with-nobody";
-    /** @description Credentials and where they go. */
+    /** @description Credentials that are moved. */
     CredentialsMoved: {
-      /** @description Which. */
+      /** @description The credentials. */
       ids: string[];
       /**
        * Format: uuid
-       * @description Into this folder.
+       * @description The folder to move them into.
        */
       to: string;
     };
@@ -2737,14 +2769,14 @@ export interface components {
      *     }
      */
     Decide: {
-      /** @description What to tell the one who asked. */
+      /** @description A comment for the requester. */
       comment?: string;
     };
     /** @description A device. */
     Device: {
       /**
        * Format: int64
-       * @description How many credentials are its accounts.
+       * @description The number of credentials that are its accounts.
        */
       accounts: number;
       /** @description Host name or address. */
@@ -2755,7 +2787,7 @@ export interface components {
       connector: components["schemas"]["ConnectorKind"];
       /**
        * Format: uuid
-       * @description The folder it lives in.
+       * @description The folder that it is in.
        */
       folder: string;
       /**
@@ -2763,21 +2795,21 @@ export interface components {
        * @description Identifier.
        */
       id: string;
-      /** @description What it must prove before a password is sent to it; empty while nobody has confirmed it. */
+      /** @description The identities that it must prove before a password is sent to it; empty until confirmed. */
       identity: components["schemas"]["DeviceIdentity"][];
       /** @description Its name. */
       name: string;
       /**
        * Format: uuid
-       * @description The credential that its accounts are changed with.
+       * @description The operator: the credential that changes its accounts' passwords.
        */
       operator: string | null;
       /**
        * Format: date-time
-       * @description Since when no job uses its operator.
+       * @description Since when it is paused: no job uses its operator.
        */
       paused_at: string | null;
-      /** @description Why. */
+      /** @description The reason. */
       paused_why: string;
       /** @description The path of that folder. */
       place: string;
@@ -2790,13 +2822,13 @@ export interface components {
        * Format: int32
        * @description For `If-Match`.
        */
-      version: number;
+      revision: number;
     };
     /** @description A password that may be sent to a device. */
     DeviceBinding: {
       /**
        * Format: date-time
-       * @description When somebody who could see the password confirmed it.
+       * @description When a person who may reveal the password confirmed it.
        */
       confirmed_at: string;
       /**
@@ -2804,12 +2836,12 @@ export interface components {
        * @description The credential.
        */
       credential: string;
-      /** @description Its path; empty for somebody who may not know of it. */
+      /** @description Its path; empty for a caller without access to it. */
       credential_path: string;
       /** @description The login name. */
       login: string;
-      /** @description `account` or `operator`. */
-      role: string;
+      /** @description Whether it is the account's own password, or the operator's. */
+      role: components["schemas"]["Role"];
       /** @description Why no password is sent; empty when the binding is in force. */
       suspended: string;
     };
@@ -2817,14 +2849,14 @@ export interface components {
     DeviceIdentity: {
       /** @description Its SHA-256 fingerprint, as `ssh-keygen -l` prints it. */
       fingerprint: string;
-      /** @description `host-key`, `host-authority` or `fingerprint`. */
-      kind: string;
+      /** @description Its kind. */
+      kind: components["schemas"]["IdentityKind"];
       /** @description What [`EditDevice::identity`] takes. */
       line: string;
     };
-    /** @description Something of which the asker sees the name alone. */
+    /** @description A credential of which the caller sees the name only. */
     Discoverable: {
-      /** @description Whether an access request of the asker's for it waits. */
+      /** @description Whether an access request of the caller for it is waiting. */
       asked: boolean;
       /**
        * Format: uuid
@@ -2844,50 +2876,50 @@ export interface components {
      */
     Duty: "people" | "folders" | "access" | "policy" | "audit" | "export" | "recovery";
     /**
-     * @description Changes a credential; what is left out stays.
+     * @description Edits a credential; what is left out stays as it is.
      * @example {
      *       "fields": {
      *         "url": "https://weir.osmere.example"
      *       },
+     *       "reason": "the operator panel was replaced",
      *       "secrets": {},
      *       "tags": [
      *         "scada"
-     *       ],
-     *       "why": "the operator panel was replaced"
+     *       ]
      *     }
      */
     EditCredential: {
       /**
        * Format: uuid
-       * @description The device that it is an account of.
+       * @description The device that it is an account on.
        */
       device?: string | null;
-      /** @description Fields that it has for itself alone, beside those of its kind. */
+      /** @description Extra fields, beside those of its kind. */
       extra?: components["schemas"]["KindField"][] | null;
-      /** @description Fields to set; an empty text takes one away. */
+      /** @description Fields to set; an empty text removes a field. */
       fields?: {
         [key: string]: string;
       };
       /**
        * Format: uuid
-       * @description A new place.
+       * @description The new folder.
        */
       folder?: string | null;
-      /** @description Generates a new password for the vault alone. */
+      /** @description Generates a new password in the vault; the device is not changed. */
       generate?: boolean;
       /**
-       * @description The type of SSH key to make: `ed25519`, `ecdsa-p256`, `ecdsa-p384`, `rsa-3072` or
+       * @description The type of SSH key to generate: `ed25519`, `ecdsa-p256`, `ecdsa-p384`, `rsa-3072` or
        *     `rsa-4096`.
        */
       key?: string | null;
       /**
        * Format: int32
-       * @description The version of the kind that the form was made by; another one is refused.
+       * @description The revision of the kind that the form shows; another one is refused.
        */
-      kind_version?: number | null;
+      kind_revision?: number | null;
       /** @description A new name. */
       name?: string | null;
-      /** @description Takes it off its device. */
+      /** @description Removes it from its device. */
       no_device?: boolean;
       password?: components["schemas"]["SecretText"] | null;
       /**
@@ -2895,17 +2927,18 @@ export interface components {
        * @description The policy to generate by, where the folder lets people choose.
        */
       policy?: string | null;
-      /** @description New values of other secret fields; the former ones stay in the history. */
+      /** @description The reason, kept with the values in the history. */
+      reason?: string;
+      /** @description New values of other secret fields; former values stay in the history. */
       secrets?: {
         [key: string]: components["schemas"]["SecretText"];
       };
       /** @description Its tags. */
       tags?: string[] | null;
-      /** @description Why; it stays with the values in the history. */
-      why?: string;
     };
     /**
-     * @description Changes a device; what is left out stays. A new address, port or identity suspends its bindings.
+     * @description Edits a device; what is left out stays as it is. A new address, port or identity suspends its
+     *     bindings.
      * @example {
      *       "address": "127.0.10.6",
      *       "port": 22
@@ -2914,15 +2947,15 @@ export interface components {
     EditDevice: {
       /** @description A new address. */
       address?: string | null;
-      /** @description What it must prove from now on; an empty list forgets what was confirmed. */
+      /** @description New identities; an empty list removes the confirmed ones. */
       identity?: string[] | null;
       /** @description A new name. */
       name?: string | null;
-      /** @description It has no operator from now on. */
+      /** @description Removes its operator. */
       no_operator?: boolean;
       /**
        * Format: uuid
-       * @description The credential that its accounts are changed with.
+       * @description The operator: the credential that changes its accounts' passwords.
        */
       operator?: string | null;
       /**
@@ -2932,27 +2965,27 @@ export interface components {
       port?: number | null;
     };
     /**
-     * @description Changes a folder; what is left out stays.
+     * @description Edits a folder; what is left out stays as it is.
      * @example {
      *       "closed": true,
      *       "name": "Weir lane"
      *     }
      */
     EditFolder: {
-      /** @description Whether grants from above stop here. */
+      /** @description Whether it is closed: it does not inherit grants. */
       closed?: boolean | null;
       /** @description A new name. */
       name?: string | null;
       /**
        * Format: uuid
-       * @description A new place.
+       * @description The new folder.
        */
       parent?: string | null;
-      /** @description To the top of the tree. */
+      /** @description Move it to the top. */
       to_top?: boolean;
     };
     /**
-     * @description Other terms of a grant that is there; what is left out stays.
+     * @description Edits a grant; what is left out stays as it is.
      * @example {
      *       "ends_at": "2026-12-24T18:00:00Z",
      *       "level": "use"
@@ -2961,42 +2994,42 @@ export interface components {
     EditGrant: {
       /**
        * Format: date-time
-       * @description When it ends.
+       * @description When it expires.
        */
       ends_at?: string | null;
-      /** @description Whether former values may be seen as well. */
+      /** @description Whether it includes former values. */
       history?: boolean | null;
       level?: components["schemas"]["Level"] | null;
-      /** @description Why. */
+      /** @description Removes the expiry. */
+      no_expiry?: boolean;
+      /** @description A note. */
       note?: string | null;
-      /** @description It does not end any more. */
-      without_end?: boolean;
     };
     /**
-     * @description Changes a kind of the organisation's own; what is left out stays.
+     * @description Edits a kind of the organisation's own; what is left out stays as it is.
      * @example {
      *       "generates": true,
      *       "label": "Telemetry unit"
      *     }
      */
     EditKind: {
-      /** @description All fields anew. What credentials have in fields that are gone stays with them. */
+      /** @description Replaces all fields. Credentials keep the values of fields that are removed. */
       fields?: components["schemas"]["KindField"][] | null;
       /** @description Whether the main secret is generated. */
       generates?: boolean | null;
       /** @description A new label. */
       label?: string | null;
-      /** @description Retires it, so that no new credential can be of it, or takes that back. */
+      /** @description Retires it, so that it allows no new credentials, or restores it. */
       retired?: boolean | null;
     };
     /**
-     * @description Changes a person; what is left out stays.
+     * @description Edits a person; what is left out stays as it is.
      * @example {
      *       "state": "suspended"
      *     }
      */
     EditPerson: {
-      /** @description The name for people. */
+      /** @description The display name. */
       display_name?: string | null;
       /** @description Duties. */
       duties?: components["schemas"]["Duty"][] | null;
@@ -3004,7 +3037,7 @@ export interface components {
       state?: components["schemas"]["PersonState"] | null;
     };
     /**
-     * @description What went wrong, for a program that acts on it. Codes stay what they are; the sentences beside
+     * @description The type of an error, for programs. Codes do not change; the sentences beside
      *     them may change.
      * @enum {string}
      */
@@ -3068,7 +3101,7 @@ export interface components {
       | "nothing-to-transfer-stewardship"
       | "organisation-key-changing"
       | "other-root-key"
-      | "others-lose-it"
+      | "others-lose-access"
       | "personal-closed"
       | "readers-busy"
       | "refused"
@@ -3089,16 +3122,16 @@ export interface components {
       | "within-reach"
       | "would-shut-you-out"
       | "other";
-    /** @description By which ways somebody holds a level on a folder or a credential, or why not. */
+    /** @description Why a person has access to a folder or a credential, or why not. */
     Explanation: {
       level: components["schemas"]["Level"] | null;
       /** @description The person's name. */
       person: string;
       /** @description The path of the folder or the credential. */
       place: string;
-      /** @description A sentence that says the same. */
+      /** @description The explanation in one sentence. */
       sentence: string;
-      /** @description Every grant that reaches or would reach them; those that count first. */
+      /** @description All grants to them here; those that apply come first. */
       ways: components["schemas"]["Way"][];
     };
     /**
@@ -3107,7 +3140,7 @@ export interface components {
      */
     ExportFormat: "exchange" | "csv";
     /**
-     * @description What is exported, and how it is protected. Exactly one way of protecting it is given.
+     * @description What to export, and exactly one way to protect it.
      * @example {
      *       "folder": "019f3c6e-8d1a-7c40-9b51-0d6c5f0a7e12",
      *       "format": "csv",
@@ -3120,7 +3153,7 @@ export interface components {
     ExportOptions: {
       /**
        * Format: uuid
-       * @description What is in this folder and below it; everything when left out.
+       * @description Only this folder and what is below it; everything when left out.
        * @default null
        */
       folder: string | null;
@@ -3132,21 +3165,36 @@ export interface components {
       /** @default null */
       passphrase: components["schemas"]["SecretText"] | null;
       /**
-       * @description Not encrypted at all. It takes the duty `export`, a fresh sign-in and a reason.
+       * @description Do not encrypt. Needs the duty `export`, a recent sign-in and a reason.
        * @default false
        */
       plain: boolean;
       /**
-       * @description Why.
+       * @description The reason, recorded in the audit log.
        * @default
        */
       reason: string;
       /**
-       * @description Encrypted for these age recipients (`age1…`).
+       * @description Encrypt for these age recipients (`age1…`).
        * @default []
        */
       recipients: string[];
     };
+    /**
+     * @description What a field holds.
+     * @enum {string}
+     */
+    FieldType:
+      | "text"
+      | "secret"
+      | "url"
+      | "note"
+      | "secret-note"
+      | "one-time-seed"
+      | "date"
+      | "ssh-key"
+      | "certificate"
+      | "private-key";
     /**
      * @description Something wrong with a credential.
      * @enum {string}
@@ -3164,9 +3212,9 @@ export interface components {
     FindingItem: {
       /** @description What to do. */
       advice: string;
-      /** @description More about it. */
+      /** @description Details. */
       detail?: string;
-      /** @description What. */
+      /** @description The finding. */
       name: components["schemas"]["Finding"];
     };
     /**
@@ -3184,7 +3232,7 @@ export interface components {
      *     }
      */
     FixAccessIssues: {
-      /** @description Makes a person or a group a steward of these folders that have none. */
+      /** @description The folders without a steward that the person or group becomes the steward of. */
       folders?: string[];
       /**
        * Format: uuid
@@ -3196,12 +3244,12 @@ export interface components {
        * @description The person.
        */
       person?: string | null;
-      /** @description Takes these grants away. */
+      /** @description The grants to remove. */
       withdraw?: string[];
     };
-    /** @description A folder as the asker sees it. */
+    /** @description A folder as the caller sees it. */
     Folder: {
-      /** @description Whether grants from above stop here. */
+      /** @description Whether it is closed: it does not inherit grants. */
       closed: boolean;
       /**
        * Format: uuid
@@ -3211,26 +3259,26 @@ export interface components {
       level?: components["schemas"]["Level"] | null;
       /** @description Its name. */
       name: string;
-      /** @description Whether a grant stands on itself. */
+      /** @description Whether it has grants of its own. */
       own_grants: boolean;
       /**
        * Format: uuid
-       * @description The folder that it lives in; none at the top.
+       * @description The folder above; none at the top.
        */
       parent: string | null;
       /** @description Its path. */
       path: string;
-      /** @description Whether a grant to somebody else than the asker reaches it. */
-      shared: boolean;
       /**
        * Format: int32
        * @description For `If-Match`.
        */
-      version: number;
+      revision: number;
+      /** @description Whether a grant gives somebody else access to it. */
+      shared: boolean;
     };
-    /** @description What changes about the place of a folder. */
+    /** @description A folder that is moved, closed or reopened. */
     FolderChange: {
-      /** @description Closed or opened. */
+      /** @description Close or reopen it. */
       closed?: boolean | null;
       /**
        * Format: uuid
@@ -3239,10 +3287,10 @@ export interface components {
       id: string;
       /**
        * Format: uuid
-       * @description Into this one.
+       * @description The folder to move it into.
        */
       parent?: string | null;
-      /** @description To the top. */
+      /** @description Move it to the top. */
       to_top?: boolean;
     };
     /**
@@ -3261,51 +3309,51 @@ export interface components {
       id: string;
       /**
        * Format: int32
-       * @description The longest time of a checkout, in minutes.
+       * @description The maximum duration of a checkout, in minutes.
        */
-      longest_minutes: number;
-      /** @description One of the approvers must approve. */
+      max_minutes: number;
+      /** @description Whether one of the approvers must approve. */
       needs_approval: boolean;
-      /** @description A reason must be given. */
+      /** @description Whether a reason is required. */
       needs_reason: boolean;
-      /** @description Only one person at a time holds a checkout. */
+      /** @description Whether only one person at a time may check out. */
       one_holder: boolean;
-      /** @description The path of what it stands at. */
+      /** @description The path of what it is on. */
       place: string;
-      /** @description The password is rotated when the checkout ends. */
-      rotate_on_return: boolean;
-      /**
-       * Format: uuid
-       * @description What it stands at.
-       */
-      target: string;
-      /** @description What it stands at. */
-      target_type: components["schemas"]["TargetType"];
       /**
        * Format: int32
        * @description For `If-Match`.
        */
-      version: number;
+      revision: number;
+      /** @description Whether the password is rotated when the checkout ends. */
+      rotate_on_return: boolean;
+      /**
+       * Format: uuid
+       * @description The folder, device or credential that it is on.
+       */
+      target: string;
+      /** @description The folder, device or credential that it is on. */
+      target_type: components["schemas"]["TargetType"];
     };
-    /** @description What all gates on the way to a credential ask for together. */
+    /** @description The conditions of all gates of a credential together. */
     GateConditions: {
-      /** @description The gates; each that wants an approval needs one of its own approvers. */
+      /** @description The gates; each that requires an approval needs one of its own approvers. */
       gates: components["schemas"]["Gate"][];
       /**
        * Format: int32
-       * @description The longest time of a checkout, in minutes.
+       * @description The maximum duration of a checkout, in minutes.
        */
-      longest_minutes: number;
-      /** @description Somebody must approve. */
+      max_minutes: number;
+      /** @description Whether an approval is required. */
       needs_approval: boolean;
-      /** @description A reason must be given. */
+      /** @description Whether a reason is required. */
       needs_reason: boolean;
-      /** @description Only one person at a time holds a checkout. */
+      /** @description Whether only one person at a time may check out. */
       one_holder: boolean;
-      /** @description The password is rotated when the checkout ends. */
+      /** @description Whether the password is rotated when the checkout ends. */
       rotate_on_return: boolean;
     };
-    /** @description A password that was generated and stored nowhere. */
+    /** @description A generated password that is not stored. */
     Generated: {
       /** @description The password. */
       password: components["schemas"]["SecretText"];
@@ -3314,56 +3362,56 @@ export interface components {
     Grant: {
       /**
        * Format: date-time
-       * @description When it ends, if ever.
+       * @description When it expires, if it does.
        */
       ends_at: string | null;
-      /** @description Whether former values may be seen as well, where values may. */
+      /** @description Whether it includes former values, where the level includes values. */
       history: boolean;
       /**
        * Format: uuid
        * @description Identifier.
        */
       id: string;
-      /** @description What it gives. */
+      /** @description The level. */
       level: components["schemas"]["Level"];
-      /** @description Why it was given. */
+      /** @description The note stored with it. */
       note: string;
-      /** @description Of what is in the folder, only this kind. */
+      /** @description Only credentials of this kind in the folder. */
       only_kind: string | null;
-      /** @description Of what is in the folder, only what has this tag. */
+      /** @description Only credentials with this tag in the folder. */
       only_tag: string | null;
-      /** @description The path of what it stands on. */
+      /** @description The path of the folder or credential that it is on. */
       place: string;
-      /**
-       * Format: uuid
-       * @description Who it is for.
-       */
-      subject: string;
-      /** @description Their name. */
-      subject_name: string;
-      /** @description To what it is given. */
-      subject_type: components["schemas"]["SubjectType"];
-      /**
-       * Format: uuid
-       * @description What it stands on.
-       */
-      target: string;
-      /** @description What it stands on. */
-      target_type: components["schemas"]["TargetType"];
       /**
        * Format: int32
        * @description For `If-Match`.
        */
-      version: number;
+      revision: number;
+      /**
+       * Format: uuid
+       * @description The grantee.
+       */
+      subject: string;
+      /** @description The name of the person or group. */
+      subject_name: string;
+      /** @description The target: a folder or a credential. */
+      subject_type: components["schemas"]["SubjectType"];
+      /**
+       * Format: uuid
+       * @description The folder or credential that it is on.
+       */
+      target: string;
+      /** @description The folder or credential that it is on. */
+      target_type: components["schemas"]["TargetType"];
     };
-    /** @description A grant and its other terms. */
+    /** @description A grant and how it is edited. */
     GrantTerms: {
       /**
        * Format: uuid
        * @description The grant.
        */
       id: string;
-      /** @description What becomes of it. */
+      /** @description The edit. */
       to: components["schemas"]["EditGrant"];
     };
     /** @description A group. */
@@ -3381,20 +3429,25 @@ export interface components {
        * Format: int32
        * @description For `If-Match`.
        */
-      version: number;
+      revision: number;
     };
+    /**
+     * @description The kind of an identity.
+     * @enum {string}
+     */
+    IdentityKind: "host-key" | "host-authority" | "fingerprint";
     /** @description A column of a file. */
     ImportColumn: {
-      /** @description Its head. */
+      /** @description Its heading. */
       head: string;
-      /** @description What it is taken for. */
+      /** @description What it holds. */
       holds: string;
     };
-    /** @description An import that was made. */
+    /** @description A past import. */
     ImportItem: {
       /**
        * Format: int32
-       * @description How many were added.
+       * @description The number of credentials added.
        */
       added: number;
       /**
@@ -3404,18 +3457,18 @@ export interface components {
       id: string;
       /**
        * Format: date-time
-       * @description When.
+       * @description When it was made.
        */
       made_at: string;
-      /** @description Who. */
+      /** @description Who made it. */
       made_by: string | null;
       /** @description The name of the file. */
       name: string;
-      /** @description Into which folder. */
+      /** @description The folder that it was imported into. */
       place: string;
       /**
        * Format: int32
-       * @description How many were left as they were.
+       * @description The number of credentials left unchanged.
        */
       skipped: number;
       /**
@@ -3425,21 +3478,21 @@ export interface components {
       undone_at: string | null;
       /**
        * Format: int32
-       * @description How many were changed.
+       * @description The number of credentials updated.
        */
       updated: number;
     };
     /** @description How a file is imported. The file itself is the body. */
     ImportOptions: {
       /**
-       * @description What each column is: `name`, `folder`, `tags`, `kind`, a field of the kind, or `-`; guessed
-       *     when left out.
+       * @description What each column holds: `name`, `folder`, `tags`, `kind`, a field of the kind, or `-`;
+       *     guessed when left out.
        * @default null
        */
       columns: string[] | null;
       /**
        * Format: uuid
-       * @description Into this folder, and below it where a column names folders.
+       * @description The folder to import into; a folder column names folders below it.
        * @default 00000000-0000-0000-0000-000000000000
        */
       folder: string;
@@ -3447,22 +3500,22 @@ export interface components {
       format: components["schemas"]["Format"] | null;
       /**
        * Format: uuid
-       * @description An identifier of one's own choice, by which the progress can be asked for.
+       * @description An identifier chosen by the caller, used to read the progress.
        * @default 00000000-0000-0000-0000-000000000000
        */
       id: string;
       /**
-       * @description What a thing that is there already is recognised by, in its folder.
+       * @description The field by which an existing credential in the same folder is recognised.
        * @default name
        */
       key: components["schemas"]["MatchKey"];
       /**
-       * @description Default kind, where no column says it.
+       * @description The kind of rows that name none.
        * @default
        */
       kind: string;
       /**
-       * @description What is done with one that is there already.
+       * @description What to do with an existing credential.
        * @default skip
        */
       matching: components["schemas"]["Matching"];
@@ -3477,67 +3530,70 @@ export interface components {
        */
       only_good: boolean;
       /**
-       * @description Change nothing; say what would happen.
+       * @description Change nothing; report what would happen.
        * @default false
        */
       preview: boolean;
     };
-    /** @description What is wrong with a row. */
+    /** @description A problem of a row. */
     ImportProblem: {
-      /** @description The head of the column. */
+      /** @description The heading of the column. */
       column: string;
       /** @description Its line. */
       line: number;
-      /** @description What the row calls itself: its name, else its URL or user name. */
+      /** @description The name in the row, else its URL or user name. */
       name: string;
-      /** @description What is wrong. */
+      /** @description The problem. */
       problem: string;
     };
-    /** @description How far an import is. */
+    /** @description The progress of an import. */
     ImportProgress: {
-      /** @description Rows that are done. */
+      /** @description The number of rows done. */
       done: number;
-      /** @description Rows that there are. */
+      /** @description The number of rows. */
       rows: number;
     };
-    /** @description What became, or would become, of a file. */
+    /** @description The result of an import, or of its preview. */
     ImportReport: {
       access?: components["schemas"]["Preview"] | null;
-      /** @description How many are added. */
+      /** @description The number of credentials added. */
       added: number;
-      /** @description The columns: head, and what each is. */
+      /** @description The columns. */
       columns: components["schemas"]["ImportColumn"][];
       /** @description Whether it was done. */
       done: boolean;
-      /** @description How many folders are made. */
+      /** @description The number of folders added. */
       folders: number;
-      /** @description What the file was read as. */
+      /** @description The format that the file was read as. */
       format: components["schemas"]["Format"];
       /**
        * Format: uuid
        * @description The import.
        */
       id: string;
-      /** @description What one should know of the file. */
+      /** @description Notes on how the file was read. */
       notes: string[];
-      /** @description Everything that is wrong with rows that cannot be imported, in the order of their lines. */
+      /** @description The problems of rows that cannot be imported, in the order of their lines. */
       problems: components["schemas"]["ImportProblem"][];
-      /** @description How many rows there are. */
+      /** @description The number of rows. */
       rows: number;
-      /** @description A sentence that says it. */
+      /** @description A summary in one sentence. */
       sentence: string;
-      /** @description How many are left as they are. */
+      /** @description The number of credentials left unchanged. */
       skipped: number;
-      /** @description How many change what is there. */
+      /** @description The number of credentials updated. */
       updated: number;
     };
-    /** @description What came of taking an import back. */
+    /** @description The result of undoing an import. */
     ImportUndone: {
-      /** @description How many stay as they are: changed since, or where the asker is no steward. */
+      /**
+       * @description The number of credentials left as they are: changed since, or where the caller is not a
+       *     steward.
+       */
       left: number;
-      /** @description How many went to the bin. */
+      /** @description The number of credentials moved to the bin. */
       removed: number;
-      /** @description How many are as they were before. */
+      /** @description The number of credentials restored. */
       restored: number;
     };
     /** @description A proof that an event is in the tree of a checkpoint (RFC 9162). */
@@ -3546,7 +3602,7 @@ export interface components {
       checkpoint: string;
       /**
        * Format: int64
-       * @description The event's place.
+       * @description The event's position in the log.
        */
       leaf: number;
       /** @description The hashes from the leaf to the root, base64. */
@@ -3556,17 +3612,17 @@ export interface components {
      * @description What is wrong with access somewhere.
      * @enum {string}
      */
-    IssueType: "no-steward" | "left" | "ended" | "redundant";
+    IssueType: "no-steward" | "left" | "expired" | "redundant";
     /** @description A job. */
     Job: {
-      /** @description Who asked for it; nobody for the plan. */
+      /** @description Who asked for it; none for a plan. */
       asked_by: string | null;
       /**
        * Format: int32
-       * @description How often it was begun.
+       * @description The number of attempts.
        */
       attempts: number;
-      /** @description `asked`, `plan`, `out-of-sync` or `return`. */
+      /** @description The cause: `asked`, `plan`, `out-of-sync` or `return`. */
       cause: components["schemas"]["JobCause"];
       /**
        * Format: uuid
@@ -3587,7 +3643,7 @@ export interface components {
        * @description Identifier.
        */
       id: string;
-      /** @description More about it, in words. */
+      /** @description A message. */
       message: string;
       /** @description Who changes the password on the device. */
       method: components["schemas"]["ChangeMethod"];
@@ -3609,9 +3665,9 @@ export interface components {
       started_at: string | null;
       /** @description Its state. */
       state: components["schemas"]["JobState"];
-      /** @description What it is doing, while it runs. */
+      /** @description The current step, while it runs. */
       step: string;
-      /** @description What it does. */
+      /** @description The task: check or rotation. */
       task: components["schemas"]["Task"];
     };
     /**
@@ -3641,17 +3697,17 @@ export interface components {
     KeysView: {
       /**
        * Format: int64
-       * @description How many data keys are still under the former organisation key, while they move.
+       * @description How many data keys still use the old organisation key, during a change.
        */
       left: number | null;
-      /** @description The name of the next one, while it changes. */
+      /** @description The name of the next root key, during a change. */
       next_root_key: string | null;
       /**
        * Format: int32
        * @description The number of the organisation's key: 1 at set-up, one more with each change.
        */
       organisation_key: number;
-      /** @description The name of the root key that counts. */
+      /** @description The name of the current root key. */
       root_key: string;
       /** @description The services that run. */
       services: components["schemas"]["ServiceView"][];
@@ -3662,34 +3718,34 @@ export interface components {
       fields: components["schemas"]["KindField"][];
       /** @description Whether a password is generated when none is given. */
       generates: boolean;
-      /** @description Its label for people. */
+      /** @description Its label. */
       label: string;
       /** @description Its name in the interface. */
       name: string;
       /** @description Whether it is one of the organisation's own. */
       own: boolean;
-      /** @description Whether no new credential can be of it. */
+      /** @description Whether it allows no new credentials. */
       retired: boolean;
       /**
        * Format: int32
        * @description For `If-Match`; it changes with the kind.
        */
-      version: number;
+      revision: number;
     };
     /** @description A field of a kind. */
     KindField: {
-      /** @description What helps somebody who fills it in. */
+      /** @description Its help text. */
       help?: string;
       /**
        * @description `text`, `url` (one a line), `note`, `date` and `certificate` are for all; `secret`,
        *     `secret-note`, `one-time-seed`, `ssh-key` and `private-key` take a reveal.
        */
-      holds: string;
-      /** @description Its label for people. */
+      holds: components["schemas"]["FieldType"];
+      /** @description Its label. */
       label: string;
       /** @description Its name in the interface. */
       name: string;
-      /** @description Whether it must be there. */
+      /** @description Whether it is required. */
       required?: boolean;
     };
     /**
@@ -3704,7 +3760,7 @@ export interface components {
      *     }
      */
     LockVault: {
-      /** @description Recorded in the audit log. */
+      /** @description The reason, recorded in the audit log. */
       reason: string;
     };
     /**
@@ -3719,7 +3775,7 @@ export interface components {
     Matching: "skip" | "update" | "duplicate";
     /** @description Who is signed in. */
     Me: {
-      /** @description The name for people. */
+      /** @description The display name. */
       display_name: string;
       /** @description The duties held. */
       duties: components["schemas"]["Duty"][];
@@ -3742,7 +3798,7 @@ export interface components {
       id: string;
       /** @description Its name. */
       name: string;
-      /** @description What it is. */
+      /** @description Whether it is a person or a group. */
       type: components["schemas"]["SubjectType"];
     };
     /** @description A person or group in a group. */
@@ -3754,15 +3810,15 @@ export interface components {
       group: string;
       /**
        * Format: uuid
-       * @description The person or group in it.
+       * @description The member: a person or a group.
        */
       member: string;
     };
     /**
-     * @description Moves a shared login into one's personal folder.
+     * @description Moves a shared login to the caller's personal folder.
      * @example {
      *       "credential": "019f3c6e-8d1a-7c40-9b51-0d6c5f0a7e13",
-     *       "others_lose_it": false
+     *       "others_lose_access": false
      *     }
      */
     MoveIn: {
@@ -3771,11 +3827,11 @@ export interface components {
        * @description The credential; it goes to the bin.
        */
       credential: string;
-      /** @description That others lose it is meant. */
-      others_lose_it?: boolean;
+      /** @description Confirms that others lose access. */
+      others_lose_access?: boolean;
     };
     /**
-     * @description Takes a thing out of a personal folder into a shared one.
+     * @description Moves an item from a personal folder to a shared one.
      * @example {
      *       "folder": "019f3c6e-8d1a-7c40-9b51-0d6c5f0a7e12"
      *     }
@@ -3783,12 +3839,12 @@ export interface components {
     MoveOut: {
       /**
        * Format: uuid
-       * @description Into which folder.
+       * @description The folder to move it to.
        */
       folder: string;
     };
     /**
-     * @description Asks the stewards of something for a level on it.
+     * @description Asks the stewards of a credential for a level on it.
      * @example {
      *       "credential": "019f3c6e-8d1a-7c40-9b51-0d6c5f0a7e13",
      *       "level": "reveal",
@@ -3803,11 +3859,11 @@ export interface components {
       credential: string;
       /** @description `list`, `use`, `reveal` or `edit`. */
       level: components["schemas"]["Level"];
-      /** @description What for. */
+      /** @description The reason. */
       reason: string;
     };
     /**
-     * @description Takes a checkout: with an approved request, or, where no approval is needed, with a reason.
+     * @description Checks a credential out: with an approved request, or with a reason where no approval is needed.
      * @example {
      *       "credential": "019f3c6e-8d1a-7c40-9b51-0d6c5f0a7e13",
      *       "minutes": 60,
@@ -3822,10 +3878,10 @@ export interface components {
       credential?: string | null;
       /**
        * Format: int32
-       * @description For how long, where no approval is needed.
+       * @description The duration in minutes, where no approval is needed.
        */
       minutes?: number | null;
-      /** @description Why, where no approval is needed. */
+      /** @description The reason, where no approval is needed. */
       reason?: string;
       /**
        * Format: uuid
@@ -3841,7 +3897,7 @@ export interface components {
      *     }
      */
     NewClient: {
-      /** @description The name for people. */
+      /** @description The display name. */
       display_name: string;
       /** @description The name that it signs in with. */
       name: string;
@@ -3865,10 +3921,10 @@ export interface components {
     NewCredential: {
       /**
        * Format: uuid
-       * @description The device that it is an account of.
+       * @description The device that it is an account on.
        */
       device?: string | null;
-      /** @description Fields that it has for itself alone, beside those of its kind. */
+      /** @description Extra fields, beside those of its kind. */
       extra?: components["schemas"]["KindField"][];
       /** @description The fields that are not secret. */
       fields?: {
@@ -3876,11 +3932,11 @@ export interface components {
       };
       /**
        * Format: uuid
-       * @description Where.
+       * @description The folder.
        */
       folder: string;
       /**
-       * @description The type of SSH key to make: `ed25519`, `ecdsa-p256`, `ecdsa-p384`, `rsa-3072` or
+       * @description The type of SSH key to generate: `ed25519`, `ecdsa-p256`, `ecdsa-p384`, `rsa-3072` or
        *     `rsa-4096`.
        */
       key?: string | null;
@@ -3888,9 +3944,9 @@ export interface components {
       kind: string;
       /**
        * Format: int32
-       * @description The version of the kind that the form was made by; another one is refused.
+       * @description The revision of the kind that the form shows; another one is refused.
        */
-      kind_version?: number | null;
+      kind_revision?: number | null;
       /** @description Its name. */
       name: string;
       password?: components["schemas"]["SecretText"] | null;
@@ -3899,14 +3955,14 @@ export interface components {
        * @description The policy to generate by, where the folder lets people choose.
        */
       policy?: string | null;
+      /** @description The reason, kept with the values in the history. */
+      reason?: string;
       /** @description The other secret fields. */
       secrets?: {
         [key: string]: components["schemas"]["SecretText"];
       };
       /** @description Its tags. */
       tags?: string[];
-      /** @description Why; it stays with the values in the history. */
-      why?: string;
     };
     /**
      * @description Adds a device.
@@ -3922,16 +3978,16 @@ export interface components {
       address: string;
       /**
        * Format: uuid
-       * @description Where.
+       * @description The folder.
        */
       folder: string;
-      /** @description What it must prove: host keys, `known_hosts` lines, SSHFP records or SHA-256 fingerprints. */
+      /** @description Its identities: host keys, `known_hosts` lines, SSHFP records or SHA-256 fingerprints. */
       identity?: string[];
       /** @description Its name. */
       name: string;
       /**
        * Format: uuid
-       * @description The credential that its accounts are changed with.
+       * @description The operator: the credential that changes its accounts' passwords.
        */
       operator?: string | null;
       /**
@@ -3949,13 +4005,13 @@ export interface components {
      *     }
      */
     NewFolder: {
-      /** @description Whether grants from above stop here. */
+      /** @description Whether it is closed: it does not inherit grants. */
       closed?: boolean;
       /** @description Its name. */
       name: string;
       /**
        * Format: uuid
-       * @description Where; none at the top.
+       * @description The folder above; none at the top.
        */
       parent?: string | null;
     };
@@ -3967,46 +4023,47 @@ export interface components {
      *       ],
      *       "approver_people": [],
      *       "folder": "019f3c6e-8d1a-7c40-9b51-0d6c5f0a7e12",
-     *       "longest_minutes": 120,
+     *       "max_minutes": 120,
      *       "needs_reason": true,
      *       "one_holder": true,
      *       "rotate_on_return": true
      *     }
      */
     NewGate: {
-      /** @description Groups who may approve. */
+      /** @description Groups whose members may approve. */
       approver_groups?: string[];
-      /** @description People who may approve; none and no groups: no approval is needed. */
+      /** @description People who may approve; without people and groups, no approval is needed. */
       approver_people?: string[];
       /**
        * Format: uuid
-       * @description At a credential.
+       * @description On a credential.
        */
       credential?: string | null;
       /**
        * Format: uuid
-       * @description At a device: for all its accounts.
+       * @description On a device: for all its accounts.
        */
       device?: string | null;
       /**
        * Format: uuid
-       * @description At a folder.
+       * @description On a folder.
        */
       folder?: string | null;
       /**
        * Format: int32
-       * @description The longest time of a checkout, in minutes.
+       * @description The maximum duration of a checkout, in minutes.
        */
-      longest_minutes: number;
-      /** @description A reason must be given. */
+      max_minutes: number;
+      /** @description Whether a reason is required. */
       needs_reason?: boolean;
-      /** @description Only one person at a time holds a checkout. */
+      /** @description Whether only one person at a time may check out. */
       one_holder?: boolean;
-      /** @description The password is rotated when the checkout ends. */
+      /** @description Whether the password is rotated when the checkout ends. */
       rotate_on_return?: boolean;
     };
     /**
-     * @description Grants something. Exactly one of `folder` and `credential`, one of `person` and `group`.
+     * @description Adds a grant: on exactly one of `folder` and `credential`, to exactly one of `person` and
+     *     `group`.
      * @example {
      *       "ends_at": "2026-12-04T17:00:00Z",
      *       "folder": "019f3c6e-8d1a-7c40-9b51-0d6c5f0a7e12",
@@ -4023,7 +4080,7 @@ export interface components {
       credential?: string | null;
       /**
        * Format: date-time
-       * @description When it ends, if ever.
+       * @description When it expires, if it does.
        */
       ends_at?: string | null;
       /**
@@ -4036,20 +4093,20 @@ export interface components {
        * @description To a group.
        */
       group?: string | null;
-      /** @description What it gives. */
+      /** @description The level. */
       level: components["schemas"]["Level"];
-      /** @description Why. */
+      /** @description A note. */
       note?: string;
-      /** @description Of what is in the folder, only this kind. */
+      /** @description Only credentials of this kind in the folder. */
       only_kind?: string | null;
-      /** @description Of what is in the folder, only what has this tag. */
+      /** @description Only credentials with this tag in the folder. */
       only_tag?: string | null;
       /**
        * Format: uuid
        * @description To a person.
        */
       person?: string | null;
-      /** @description Without a look at former values. */
+      /** @description Without access to former values. */
       without_history?: boolean;
     };
     /**
@@ -4093,9 +4150,9 @@ export interface components {
       fields: components["schemas"]["KindField"][];
       /** @description Whether the main secret, in the field `password`, is generated when none is given. */
       generates?: boolean;
-      /** @description Its label for people. */
+      /** @description Its label. */
       label: string;
-      /** @description Its name in the interface: small letters, digits and `-`. */
+      /** @description Its name in the interface: lower-case letters, digits and `-`. */
       name: string;
     };
     /**
@@ -4103,21 +4160,21 @@ export interface components {
      * @example {
      *       "name": "Panels",
      *       "rules": {
-     *         "digits": 1,
      *         "length": 16,
-     *         "lower": 1,
+     *         "min_digits": 1,
+     *         "min_length": 12,
+     *         "min_lower": 1,
+     *         "min_symbols": 0,
+     *         "min_upper": 1,
      *         "no_look_alikes": true,
-     *         "shortest": 12,
-     *         "symbols": "-_.",
-     *         "symbols_least": 0,
-     *         "upper": 1
+     *         "symbols": "-_."
      *       }
      *     }
      */
     NewPasswordPolicy: {
       /** @description Its name. */
       name: string;
-      /** @description What it demands. */
+      /** @description The rules. */
       rules: components["schemas"]["PolicyRules"];
     };
     /**
@@ -4130,7 +4187,7 @@ export interface components {
      *     }
      */
     NewPerson: {
-      /** @description The name for people. */
+      /** @description The display name. */
       display_name: string;
       /** @description Duties. */
       duties?: components["schemas"]["Duty"][];
@@ -4139,20 +4196,20 @@ export interface components {
       sign_in_name: string;
     };
     /**
-     * @description Adds or changes one; in a change, what is left out stays.
+     * @description Adds or edits an item; in an edit, what is left out stays as it is.
      * @example {
      *       "name": "parking",
      *       "password": "Otter-at-the-gate-7",
      *       "user_name": "marek"
      *     }
      */
-    NewPersonalThing: {
+    NewPersonalItem: {
       /** @description Its name. */
       name?: string | null;
       /** @description A note. */
       note?: string | null;
       password?: components["schemas"]["SecretText"] | null;
-      /** @description Where it is used. */
+      /** @description A URL. */
       url?: string | null;
       /** @description The user name. */
       user_name?: string | null;
@@ -4186,10 +4243,10 @@ export interface components {
       credential: string;
       /**
        * Format: int32
-       * @description For how long, in minutes.
+       * @description The requested duration, in minutes.
        */
       minutes: number;
-      /** @description Why. */
+      /** @description The reason. */
       reason?: string;
     };
     /**
@@ -4203,7 +4260,7 @@ export interface components {
      *     }
      */
     NewSavedSearch: {
-      /** @description The parameters of the list. */
+      /** @description The query parameters. */
       filters: {
         [key: string]: string;
       };
@@ -4221,12 +4278,12 @@ export interface components {
       event: string;
       /**
        * Format: int32
-       * @description So many seconds of it are left; none where codes count up.
+       * @description The seconds that it is still valid; none where codes count up.
        */
       left: number | null;
       /**
        * Format: int32
-       * @description How long each code lives, in seconds; none where codes count up.
+       * @description The seconds that each code is valid; none where codes count up.
        */
       period: number | null;
     };
@@ -4247,35 +4304,35 @@ export interface components {
       devices?: string[];
       /** @description On the devices in and below these folders. */
       folders?: string[];
-      /** @description The paths of both; not read when it is sent. */
+      /** @description The paths of both; ignored in a request. */
       paths?: string[];
     };
     /**
      * @description What to do when a check finds a password out of sync.
      * @enum {string}
      */
-    OutOfSync: "tell" | "rotate" | "both";
+    OutOfSync: "report" | "rotate" | "both";
     /**
      * @description How it went.
      * @enum {string}
      */
     Outcome: "done" | "refused" | "failed";
-    /** @description What waits for whoever looks, and what is wrong with what they look after. */
+    /** @description What waits for the caller, and problems of what they are a steward of. */
     Overview: {
-      /** @description Their own requests that wait or may be checked out. */
+      /** @description The caller's own requests that wait or may be checked out. */
       asked: components["schemas"]["Request"][];
       /**
-       * @description Devices that they are a steward of and that get no passwords: with suspended bindings, or
-       *     paused.
+       * @description Devices of which the caller is a steward and that no passwords are sent to: with suspended
+       *     bindings, or paused.
        */
       devices: components["schemas"]["Device"][];
       /** @description Accounts due within a day. */
       due_soon: components["schemas"]["Upkeep"][];
-      /** @description What they hold. */
+      /** @description The caller's checkouts. */
       held: components["schemas"]["Checkout"][];
-      /** @description Acts that wait for their confirmation, and their own that wait. */
+      /** @description Acts that wait for the caller's confirmation, and the caller's own that wait. */
       pending: components["schemas"]["PendingAct"][];
-      /** @description Requests that they may decide. */
+      /** @description Requests that the caller may decide. */
       to_decide: components["schemas"]["Request"][];
       /** @description Accounts whose last check was not `in-sync`. */
       troubled_accounts: components["schemas"]["Upkeep"][];
@@ -4283,6 +4340,31 @@ export interface components {
       troubled_jobs: components["schemas"]["Job"][];
       /** @description Which acts need a second person, for holders of `people` or `policy`. */
       two_people: components["schemas"]["TwoPeople"][];
+    };
+    /** @description One page of a list. `next` goes back as `cursor` for the page after it. */
+    Page_AccessHolder: {
+      /** @description The items of this page. */
+      items: {
+        /** @description Their level. */
+        level: components["schemas"]["Level"];
+        /** @description The name of the person or group. */
+        name: string;
+        /** @description The number of other grants to them that apply as well. */
+        others: number;
+        /**
+         * Format: uuid
+         * @description The person.
+         */
+        person: string;
+        /** @description The folder that the grant is on, or `the credential itself`. */
+        stands_on: string;
+        /** @description Whether they can sign in. */
+        state: components["schemas"]["PersonState"];
+        /** @description The groups from the person to the grant's subject. */
+        through: string[];
+      }[];
+      /** @description The cursor of the next page, if there is one. */
+      next?: string | null;
     };
     /** @description One page of a list. `next` goes back as `cursor` for the page after it. */
     Page_AccessIssue: {
@@ -4296,11 +4378,11 @@ export interface components {
          */
         id: string;
         level: components["schemas"]["Level"] | null;
-        /** @description The path of the folder, or of what the grant stands on. */
+        /** @description The path of the folder, or of what the grant is on. */
         place: string;
-        /** @description Whom the grant is for. */
+        /** @description The grantee. */
         subject_name?: string;
-        /** @description What is wrong. */
+        /** @description The type of issue. */
         type: components["schemas"]["IssueType"];
       }[];
       /** @description The cursor of the next page, if there is one. */
@@ -4315,34 +4397,34 @@ export interface components {
          * @description When it was asked.
          */
         asked_at: string;
-        /** @description What they said. */
+        /** @description Their comment. */
         comment: string;
         /**
          * Format: uuid
          * @description The credential.
          */
         credential: string;
-        /** @description Who settled it. */
+        /** @description Who decided. */
         decided_by: string | null;
         /**
          * Format: uuid
          * @description Identifier.
          */
         id: string;
-        /** @description The level that is asked for. */
+        /** @description The requested level. */
         level: components["schemas"]["Level"];
-        /** @description Whether the asker of this list may settle it. */
+        /** @description Whether the caller may decide it. */
         may_decide: boolean;
         /**
          * Format: uuid
          * @description Who asked.
          */
         person: string;
-        /** @description Their name. */
+        /** @description The name of the person or group. */
         person_name: string;
         /** @description Its path. */
         place: string;
-        /** @description What for. */
+        /** @description The reason. */
         reason: string;
         /** @description Its state. */
         state: components["schemas"]["AccessRequestState"];
@@ -4364,13 +4446,13 @@ export interface components {
          * @description When it was added.
          */
         made_at: string;
-        /** @description By whom. */
+        /** @description Who did. */
         made_by: string | null;
         /** @description Its name. */
         name: string;
         /**
          * Format: int64
-         * @description Bytes.
+         * @description Its size in bytes.
          */
         size: number;
       }[];
@@ -4392,10 +4474,10 @@ export interface components {
         actor_name: string;
         /**
          * Format: date-time
-         * @description When.
+         * @description The time.
          */
         at: string;
-        /** @description More about it. */
+        /** @description Details. */
         detail: {
           [key: string]: string;
         };
@@ -4406,21 +4488,21 @@ export interface components {
         id: string;
         /**
          * Format: int64
-         * @description Its place in the tree; none for the moment until it is sealed.
+         * @description Its position in the log; none until the next checkpoint.
          */
         leaf: number | null;
-        /** @description From which address. */
+        /** @description The address that the request came from. */
         origin: string;
-        /** @description What became of it. */
+        /** @description The outcome. */
         outcome: components["schemas"]["Outcome"];
         /**
          * Format: uuid
-         * @description On what.
+         * @description The target.
          */
         target: string | null;
         /** @description Its name at the time. */
         target_name: string;
-        /** @description What that is. */
+        /** @description The type of the target. */
         target_type: components["schemas"]["TargetType"];
       }[];
       /** @description The cursor of the next page, if there is one. */
@@ -4439,13 +4521,13 @@ export interface components {
         credential_path: string;
         /**
          * Format: date-time
-         * @description When it was ended, if it was.
+         * @description When it ended, if it has.
          */
         ended_at: string | null;
         ended_how: components["schemas"]["CheckoutEnd"] | null;
         /**
          * Format: date-time
-         * @description Until when.
+         * @description When it ends.
          */
         ends_at: string;
         /**
@@ -4455,18 +4537,18 @@ export interface components {
         id: string;
         /**
          * Format: uuid
-         * @description Who holds it.
+         * @description The holder.
          */
         person: string;
         /** @description Their name. */
         person_name: string;
-        /** @description Why. */
+        /** @description The reason. */
         reason: string;
         /** @description Whether the password is rotated when it ends. */
         rotate_on_return: boolean;
         /**
          * Format: date-time
-         * @description Since when.
+         * @description When it began.
          */
         starts_at: string;
       }[];
@@ -4487,19 +4569,19 @@ export interface components {
         device: string | null;
         /**
          * Format: uuid
-         * @description Its identifier.
+         * @description The device's identifier.
          */
         device_id: string | null;
-        /** @description Whether it is one of the asker's favourites. */
+        /** @description Whether it is one of the caller's favourites. */
         favourite: boolean;
-        /** @description What is wrong with it, as far as the asker may see its password. */
-        findings: string[];
+        /** @description Its findings, if the caller may see its password. */
+        findings: components["schemas"]["Finding"][];
         /**
          * Format: uuid
-         * @description The folder it lives in.
+         * @description The folder that it is in.
          */
         folder: string;
-        /** @description Whether a gate stands before it. */
+        /** @description Whether it has a gate. */
         gated: boolean;
         /**
          * Format: uuid
@@ -4508,17 +4590,17 @@ export interface components {
         id: string;
         /** @description Its kind. */
         kind: string;
-        /** @description The level held. */
+        /** @description The caller's level. */
         level: components["schemas"]["Level"];
         /** @description Its name. */
         name: string;
-        /** @description Whether it only resembles what was looked for. */
+        /** @description Whether it is only similar to what was searched. */
         near?: boolean;
-        /** @description Whether a grant stands on itself. */
+        /** @description Whether it has grants of its own. */
         own_grants: boolean;
         /** @description The path of that folder. */
         place: string;
-        /** @description Whether a grant to somebody else than the asker reaches it. */
+        /** @description Whether a grant gives somebody else access to it. */
         shared: boolean;
         /** @description Its tags. */
         tags: string[];
@@ -4534,7 +4616,7 @@ export interface components {
       items: {
         /**
          * Format: int64
-         * @description How many credentials are its accounts.
+         * @description The number of credentials that are its accounts.
          */
         accounts: number;
         /** @description Host name or address. */
@@ -4545,7 +4627,7 @@ export interface components {
         connector: components["schemas"]["ConnectorKind"];
         /**
          * Format: uuid
-         * @description The folder it lives in.
+         * @description The folder that it is in.
          */
         folder: string;
         /**
@@ -4553,21 +4635,21 @@ export interface components {
          * @description Identifier.
          */
         id: string;
-        /** @description What it must prove before a password is sent to it; empty while nobody has confirmed it. */
+        /** @description The identities that it must prove before a password is sent to it; empty until confirmed. */
         identity: components["schemas"]["DeviceIdentity"][];
         /** @description Its name. */
         name: string;
         /**
          * Format: uuid
-         * @description The credential that its accounts are changed with.
+         * @description The operator: the credential that changes its accounts' passwords.
          */
         operator: string | null;
         /**
          * Format: date-time
-         * @description Since when no job uses its operator.
+         * @description Since when it is paused: no job uses its operator.
          */
         paused_at: string | null;
-        /** @description Why. */
+        /** @description The reason. */
         paused_why: string;
         /** @description The path of that folder. */
         place: string;
@@ -4580,7 +4662,7 @@ export interface components {
          * Format: int32
          * @description For `If-Match`.
          */
-        version: number;
+        revision: number;
       }[];
       /** @description The cursor of the next page, if there is one. */
       next?: string | null;
@@ -4591,8 +4673,8 @@ export interface components {
       items: {
         /** @description Its SHA-256 fingerprint, as `ssh-keygen -l` prints it. */
         fingerprint: string;
-        /** @description `host-key`, `host-authority` or `fingerprint`. */
-        kind: string;
+        /** @description Its kind. */
+        kind: components["schemas"]["IdentityKind"];
         /** @description What [`EditDevice::identity`] takes. */
         line: string;
       }[];
@@ -4603,7 +4685,7 @@ export interface components {
     Page_Discoverable: {
       /** @description The items of this page. */
       items: {
-        /** @description Whether an access request of the asker's for it waits. */
+        /** @description Whether an access request of the caller for it is waiting. */
         asked: boolean;
         /**
          * Format: uuid
@@ -4624,7 +4706,7 @@ export interface components {
     Page_Folder: {
       /** @description The items of this page. */
       items: {
-        /** @description Whether grants from above stop here. */
+        /** @description Whether it is closed: it does not inherit grants. */
         closed: boolean;
         /**
          * Format: uuid
@@ -4634,22 +4716,22 @@ export interface components {
         level?: components["schemas"]["Level"] | null;
         /** @description Its name. */
         name: string;
-        /** @description Whether a grant stands on itself. */
+        /** @description Whether it has grants of its own. */
         own_grants: boolean;
         /**
          * Format: uuid
-         * @description The folder that it lives in; none at the top.
+         * @description The folder above; none at the top.
          */
         parent: string | null;
         /** @description Its path. */
         path: string;
-        /** @description Whether a grant to somebody else than the asker reaches it. */
-        shared: boolean;
         /**
          * Format: int32
          * @description For `If-Match`.
          */
-        version: number;
+        revision: number;
+        /** @description Whether a grant gives somebody else access to it. */
+        shared: boolean;
       }[];
       /** @description The cursor of the next page, if there is one. */
       next?: string | null;
@@ -4667,31 +4749,31 @@ export interface components {
         id: string;
         /**
          * Format: int32
-         * @description The longest time of a checkout, in minutes.
+         * @description The maximum duration of a checkout, in minutes.
          */
-        longest_minutes: number;
-        /** @description One of the approvers must approve. */
+        max_minutes: number;
+        /** @description Whether one of the approvers must approve. */
         needs_approval: boolean;
-        /** @description A reason must be given. */
+        /** @description Whether a reason is required. */
         needs_reason: boolean;
-        /** @description Only one person at a time holds a checkout. */
+        /** @description Whether only one person at a time may check out. */
         one_holder: boolean;
-        /** @description The path of what it stands at. */
+        /** @description The path of what it is on. */
         place: string;
-        /** @description The password is rotated when the checkout ends. */
-        rotate_on_return: boolean;
-        /**
-         * Format: uuid
-         * @description What it stands at.
-         */
-        target: string;
-        /** @description What it stands at. */
-        target_type: components["schemas"]["TargetType"];
         /**
          * Format: int32
          * @description For `If-Match`.
          */
-        version: number;
+        revision: number;
+        /** @description Whether the password is rotated when the checkout ends. */
+        rotate_on_return: boolean;
+        /**
+         * Format: uuid
+         * @description The folder, device or credential that it is on.
+         */
+        target: string;
+        /** @description The folder, device or credential that it is on. */
+        target_type: components["schemas"]["TargetType"];
       }[];
       /** @description The cursor of the next page, if there is one. */
       next?: string | null;
@@ -4702,47 +4784,47 @@ export interface components {
       items: {
         /**
          * Format: date-time
-         * @description When it ends, if ever.
+         * @description When it expires, if it does.
          */
         ends_at: string | null;
-        /** @description Whether former values may be seen as well, where values may. */
+        /** @description Whether it includes former values, where the level includes values. */
         history: boolean;
         /**
          * Format: uuid
          * @description Identifier.
          */
         id: string;
-        /** @description What it gives. */
+        /** @description The level. */
         level: components["schemas"]["Level"];
-        /** @description Why it was given. */
+        /** @description The note stored with it. */
         note: string;
-        /** @description Of what is in the folder, only this kind. */
+        /** @description Only credentials of this kind in the folder. */
         only_kind: string | null;
-        /** @description Of what is in the folder, only what has this tag. */
+        /** @description Only credentials with this tag in the folder. */
         only_tag: string | null;
-        /** @description The path of what it stands on. */
+        /** @description The path of the folder or credential that it is on. */
         place: string;
-        /**
-         * Format: uuid
-         * @description Who it is for.
-         */
-        subject: string;
-        /** @description Their name. */
-        subject_name: string;
-        /** @description To what it is given. */
-        subject_type: components["schemas"]["SubjectType"];
-        /**
-         * Format: uuid
-         * @description What it stands on.
-         */
-        target: string;
-        /** @description What it stands on. */
-        target_type: components["schemas"]["TargetType"];
         /**
          * Format: int32
          * @description For `If-Match`.
          */
-        version: number;
+        revision: number;
+        /**
+         * Format: uuid
+         * @description The grantee.
+         */
+        subject: string;
+        /** @description The name of the person or group. */
+        subject_name: string;
+        /** @description The target: a folder or a credential. */
+        subject_type: components["schemas"]["SubjectType"];
+        /**
+         * Format: uuid
+         * @description The folder or credential that it is on.
+         */
+        target: string;
+        /** @description The folder or credential that it is on. */
+        target_type: components["schemas"]["TargetType"];
       }[];
       /** @description The cursor of the next page, if there is one. */
       next?: string | null;
@@ -4764,7 +4846,7 @@ export interface components {
          * Format: int32
          * @description For `If-Match`.
          */
-        version: number;
+        revision: number;
       }[];
       /** @description The cursor of the next page, if there is one. */
       next?: string | null;
@@ -4775,7 +4857,7 @@ export interface components {
       items: {
         /**
          * Format: int32
-         * @description How many were added.
+         * @description The number of credentials added.
          */
         added: number;
         /**
@@ -4785,18 +4867,18 @@ export interface components {
         id: string;
         /**
          * Format: date-time
-         * @description When.
+         * @description When it was made.
          */
         made_at: string;
-        /** @description Who. */
+        /** @description Who made it. */
         made_by: string | null;
         /** @description The name of the file. */
         name: string;
-        /** @description Into which folder. */
+        /** @description The folder that it was imported into. */
         place: string;
         /**
          * Format: int32
-         * @description How many were left as they were.
+         * @description The number of credentials left unchanged.
          */
         skipped: number;
         /**
@@ -4806,7 +4888,7 @@ export interface components {
         undone_at: string | null;
         /**
          * Format: int32
-         * @description How many were changed.
+         * @description The number of credentials updated.
          */
         updated: number;
       }[];
@@ -4817,14 +4899,14 @@ export interface components {
     Page_Job: {
       /** @description The items of this page. */
       items: {
-        /** @description Who asked for it; nobody for the plan. */
+        /** @description Who asked for it; none for a plan. */
         asked_by: string | null;
         /**
          * Format: int32
-         * @description How often it was begun.
+         * @description The number of attempts.
          */
         attempts: number;
-        /** @description `asked`, `plan`, `out-of-sync` or `return`. */
+        /** @description The cause: `asked`, `plan`, `out-of-sync` or `return`. */
         cause: components["schemas"]["JobCause"];
         /**
          * Format: uuid
@@ -4845,7 +4927,7 @@ export interface components {
          * @description Identifier.
          */
         id: string;
-        /** @description More about it, in words. */
+        /** @description A message. */
         message: string;
         /** @description Who changes the password on the device. */
         method: components["schemas"]["ChangeMethod"];
@@ -4867,9 +4949,9 @@ export interface components {
         started_at: string | null;
         /** @description Its state. */
         state: components["schemas"]["JobState"];
-        /** @description What it is doing, while it runs. */
+        /** @description The current step, while it runs. */
         step: string;
-        /** @description What it does. */
+        /** @description The task: check or rotation. */
         task: components["schemas"]["Task"];
       }[];
       /** @description The cursor of the next page, if there is one. */
@@ -4883,19 +4965,19 @@ export interface components {
         fields: components["schemas"]["KindField"][];
         /** @description Whether a password is generated when none is given. */
         generates: boolean;
-        /** @description Its label for people. */
+        /** @description Its label. */
         label: string;
         /** @description Its name in the interface. */
         name: string;
         /** @description Whether it is one of the organisation's own. */
         own: boolean;
-        /** @description Whether no new credential can be of it. */
+        /** @description Whether it allows no new credentials. */
         retired: boolean;
         /**
          * Format: int32
          * @description For `If-Match`; it changes with the kind.
          */
-        version: number;
+        revision: number;
       }[];
       /** @description The cursor of the next page, if there is one. */
       next?: string | null;
@@ -4909,17 +4991,17 @@ export interface components {
          * @description Identifier.
          */
         id: string;
-        /** @description Whether it counts where no other is named. */
+        /** @description Whether it is the default policy. */
         is_default: boolean;
         /** @description Its name. */
         name: string;
-        /** @description What it demands. */
-        rules: components["schemas"]["PolicyRules"];
         /**
          * Format: int32
          * @description For `If-Match`.
          */
-        version: number;
+        revision: number;
+        /** @description The rules. */
+        rules: components["schemas"]["PolicyRules"];
       }[];
       /** @description The cursor of the next page, if there is one. */
       next?: string | null;
@@ -4928,9 +5010,9 @@ export interface components {
     Page_PendingAct: {
       /** @description The items of this page. */
       items: {
-        /** @description What waits. */
+        /** @description The type of act. */
         act: components["schemas"]["PendingActType"];
-        /** @description What was said then. */
+        /** @description The comment on the decision. */
         comment: string;
         /**
          * Format: date-time
@@ -4939,7 +5021,7 @@ export interface components {
         decided_at: string | null;
         /**
          * Format: date-time
-         * @description When it expires undecided.
+         * @description When it expires if it is not decided.
          */
         expires_at: string;
         /**
@@ -4947,13 +5029,13 @@ export interface components {
          * @description Identifier.
          */
         id: string;
-        /** @description Whether the asker may confirm it. */
+        /** @description Whether the caller may confirm it. */
         may_confirm: boolean;
-        /** @description Whether the asker proposed it. */
+        /** @description Whether the caller proposed it. */
         own: boolean;
         /**
          * Format: date-time
-         * @description When.
+         * @description When it was proposed.
          */
         proposed_at: string;
         /** @description Who proposed it. */
@@ -4962,7 +5044,7 @@ export interface components {
         state: components["schemas"]["PendingActState"];
         /** @description What would be done, in a sentence. */
         summary: string;
-        /** @description What it is about. */
+        /** @description The target. */
         target_name: string;
       }[];
       /** @description The cursor of the next page, if there is one. */
@@ -4972,7 +5054,7 @@ export interface components {
     Page_Person: {
       /** @description The items of this page. */
       items: {
-        /** @description The name for people. */
+        /** @description The display name. */
         display_name: string;
         /** @description The duties held. */
         duties: components["schemas"]["Duty"][];
@@ -4981,23 +5063,23 @@ export interface components {
          * @description Identifier.
          */
         id: string;
-        /** @description The sign-in name. */
-        sign_in_name: string;
-        /** @description Whether they can sign in. */
-        state: components["schemas"]["PersonState"];
-        /** @description A person, or a program that signs in. */
-        type: components["schemas"]["PersonType"];
         /**
          * Format: int32
          * @description For `If-Match`.
          */
-        version: number;
+        revision: number;
+        /** @description The sign-in name. */
+        sign_in_name: string;
+        /** @description The state. */
+        state: components["schemas"]["PersonState"];
+        /** @description A person, or a program that signs in. */
+        type: components["schemas"]["PersonType"];
       }[];
       /** @description The cursor of the next page, if there is one. */
       next?: string | null;
     };
     /** @description One page of a list. `next` goes back as `cursor` for the page after it. */
-    Page_PersonalThing: {
+    Page_PersonalItem: {
       /** @description The items of this page. */
       items: {
         /**
@@ -5014,15 +5096,15 @@ export interface components {
         name: string;
         /** @description A note. */
         note: string;
-        /** @description Where it is used. */
-        url: string;
-        /** @description The user name. */
-        user_name: string;
         /**
          * Format: int32
          * @description For `If-Match`.
          */
-        version: number;
+        revision: number;
+        /** @description A URL. */
+        url: string;
+        /** @description The user name. */
+        user_name: string;
       }[];
       /** @description The cursor of the next page, if there is one. */
       next?: string | null;
@@ -5036,46 +5118,21 @@ export interface components {
          * @description Identifier.
          */
         id: string;
-        /** @description The path of what it is set on. */
+        /** @description The path of the folder or credential that it is set on. */
         place: string;
-        /**
-         * Format: uuid
-         * @description What it is set on.
-         */
-        target: string;
-        /** @description What it is set on. */
-        target_type: components["schemas"]["TargetType"];
         /**
          * Format: int32
          * @description For `If-Match`.
          */
-        version: number;
-      })[];
-      /** @description The cursor of the next page, if there is one. */
-      next?: string | null;
-    };
-    /** @description One page of a list. `next` goes back as `cursor` for the page after it. */
-    Page_Reacher: {
-      /** @description The items of this page. */
-      items: {
-        /** @description What they hold. */
-        level: components["schemas"]["Level"];
-        /** @description Their name. */
-        name: string;
-        /** @description How many other grants reach them as well. */
-        others: number;
+        revision: number;
         /**
          * Format: uuid
-         * @description Who.
+         * @description The folder or credential that it is set on.
          */
-        person: string;
-        /** @description The place of the grant by which they hold it, or `the credential itself`. */
-        stands_on: string;
-        /** @description Whether they can sign in. */
-        state: components["schemas"]["PersonState"];
-        /** @description The groups from the person to the grant's subject. */
-        through: string[];
-      }[];
+        target: string;
+        /** @description The folder or credential that it is set on. */
+        target_type: components["schemas"]["TargetType"];
+      })[];
       /** @description The cursor of the next page, if there is one. */
       next?: string | null;
     };
@@ -5090,24 +5147,25 @@ export interface components {
         credentials: number;
         /**
          * Format: uuid
-         * @description Identifier; restored or purged by this.
+         * @description Identifier, used to restore or purge it.
          */
         id: string;
-        /** @description Where it was. */
+        /** @description Its former path. */
         path: string;
         /**
          * Format: date-time
-         * @description When it is purged, if nobody puts it back; none when nothing is purged by itself.
+         * @description When it is purged unless it is restored; none if the organisation never purges
+         *     automatically.
          */
         purged_from: string | null;
         /**
          * Format: date-time
-         * @description When.
+         * @description When it was removed.
          */
         removed_at: string;
-        /** @description By whom. */
+        /** @description Who removed it. */
         removed_by: string | null;
-        /** @description What it is. */
+        /** @description The type of what was removed. */
         target_type: components["schemas"]["RemovedType"];
       }[];
       /** @description The cursor of the next page, if there is one. */
@@ -5124,7 +5182,7 @@ export interface components {
         approvals_given: number;
         /**
          * Format: int64
-         * @description How many gates want an approval.
+         * @description How many gates require an approval.
          */
         approvals_needed: number;
         /**
@@ -5134,10 +5192,10 @@ export interface components {
         asked_at: string;
         /**
          * Format: uuid
-         * @description The checkout that came of it.
+         * @description The checkout made with it.
          */
         checkout: string | null;
-        /** @description What they said. */
+        /** @description Their comment. */
         comment: string;
         /**
          * Format: uuid
@@ -5151,11 +5209,11 @@ export interface components {
          * @description When it was decided.
          */
         decided_at: string | null;
-        /** @description By whom. */
+        /** @description Who decided. */
         decided_by: string | null;
         /**
          * Format: date-time
-         * @description When it expires unanswered, or unused once approved.
+         * @description When it expires if it is not decided, or not used once approved.
          */
         expires_at: string;
         /**
@@ -5163,21 +5221,21 @@ export interface components {
          * @description Identifier.
          */
         id: string;
-        /** @description Whether the one who looks may approve or refuse it. */
+        /** @description Whether the caller may approve or refuse it. */
         may_decide: boolean;
         /**
          * Format: int32
-         * @description For how long, in minutes.
+         * @description The requested duration, in minutes.
          */
         minutes: number;
         /**
          * Format: uuid
-         * @description Who asks.
+         * @description The requester.
          */
         person: string;
         /** @description Their name. */
         person_name: string;
-        /** @description Why. */
+        /** @description The reason. */
         reason: string;
         /** @description Its state. */
         state: components["schemas"]["RequestState"];
@@ -5189,7 +5247,7 @@ export interface components {
     Page_SavedSearch: {
       /** @description The items of this page. */
       items: {
-        /** @description The parameters of the list, as in `GET /api/v1/credentials`. */
+        /** @description The query parameters, as in `GET /api/v1/credentials`. */
         filters: {
           [key: string]: string;
         };
@@ -5212,7 +5270,7 @@ export interface components {
         tag: string;
         /**
          * Format: int64
-         * @description How many that the asker may know of.
+         * @description The number of credentials with it that the caller may list.
          */
         times: number;
       }[];
@@ -5240,12 +5298,12 @@ export interface components {
         device: string;
         /**
          * Format: date-time
-         * @description When it is checked next.
+         * @description When the next check is due.
          */
         next_check_at: string | null;
         /**
          * Format: date-time
-         * @description When it is rotated next.
+         * @description When the next rotation is due.
          */
         next_rotation_at: string | null;
         /**
@@ -5256,7 +5314,7 @@ export interface components {
         rotation_outcome: components["schemas"]["RotationOutcome"] | null;
         /**
          * Format: date-time
-         * @description Since when a rotation is owed that the end of a checkout asked for.
+         * @description Since when the rotation after a checkout has been pending.
          */
         rotation_owed_at: string | null;
       }[];
@@ -5269,14 +5327,14 @@ export interface components {
       items: {
         /**
          * Format: date-time
-         * @description When last.
+         * @description The last time.
          */
         last_at: string;
-        /** @description Who. */
+        /** @description The person. */
         person: string;
         /**
          * Format: int64
-         * @description How often.
+         * @description The number of times.
          */
         times: number;
       }[];
@@ -5287,7 +5345,7 @@ export interface components {
     Page_Version: {
       /** @description The items of this page. */
       items: {
-        /** @description What may be known of it without a reveal. */
+        /** @description Facts of it that need no reveal. */
         facts: {
           [key: string]: string;
         };
@@ -5295,10 +5353,10 @@ export interface components {
         field: string;
         /**
          * Format: date-time
-         * @description When it was made.
+         * @description When it was added.
          */
         made_at: string;
-        /** @description By whom; nobody for upkeep. */
+        /** @description Who made it; none for upkeep. */
         made_by: string | null;
         /** @description Where the value came from. */
         made_how: components["schemas"]["ValueOrigin"];
@@ -5307,16 +5365,16 @@ export interface components {
          * @description Its number, from 1.
          */
         number: number;
+        /** @description The reason, if one was given. */
+        reason: string;
         /** @description Its state. */
         state: components["schemas"]["VersionState"];
-        /** @description Why, if somebody said. */
-        why: string;
       }[];
       /** @description The cursor of the next page, if there is one. */
       next?: string | null;
     };
     /**
-     * @description Makes a personal folder, opens it, or gives it another passphrase.
+     * @description Creates or opens a personal folder.
      * @example {
      *       "passphrase": "reed warbler over the weir"
      *     }
@@ -5332,20 +5390,20 @@ export interface components {
        * @description Identifier.
        */
       id: string;
-      /** @description Whether it counts where no other is named. */
+      /** @description Whether it is the default policy. */
       is_default: boolean;
       /** @description Its name. */
       name: string;
-      /** @description What it demands. */
-      rules: components["schemas"]["PolicyRules"];
       /**
        * Format: int32
        * @description For `If-Match`.
        */
-      version: number;
+      revision: number;
+      /** @description The rules. */
+      rules: components["schemas"]["PolicyRules"];
     };
     /**
-     * @description What a folder demands of the passwords in it and below.
+     * @description The password policy of a folder.
      * @example {
      *       "mode": "enforce",
      *       "policies": [
@@ -5354,16 +5412,16 @@ export interface components {
      *     }
      */
     PasswordRule: {
-      /** @description How the policies count. */
+      /** @description How the policies apply. */
       mode: components["schemas"]["RuleMode"];
-      /** @description The policies; for `advise` and `enforce` one. */
+      /** @description The policies; exactly one for `advise` and `enforce`. */
       policies: string[];
     };
-    /** @description What counts for a folder, and from where. */
+    /** @description The password policy that applies in a folder, and where it is set. */
     PasswordRuleItem: components["schemas"]["PasswordRule"] & {
       /**
        * Format: uuid
-       * @description The folder that it stands on.
+       * @description The folder that it is set on.
        */
       folder: string;
       /** @description Its path. */
@@ -5371,9 +5429,9 @@ export interface components {
     };
     /** @description A sensitive change that waits for a second person. */
     PendingAct: {
-      /** @description What waits. */
+      /** @description The type of act. */
       act: components["schemas"]["PendingActType"];
-      /** @description What was said then. */
+      /** @description The comment on the decision. */
       comment: string;
       /**
        * Format: date-time
@@ -5382,7 +5440,7 @@ export interface components {
       decided_at: string | null;
       /**
        * Format: date-time
-       * @description When it expires undecided.
+       * @description When it expires if it is not decided.
        */
       expires_at: string;
       /**
@@ -5390,13 +5448,13 @@ export interface components {
        * @description Identifier.
        */
       id: string;
-      /** @description Whether the asker may confirm it. */
+      /** @description Whether the caller may confirm it. */
       may_confirm: boolean;
-      /** @description Whether the asker proposed it. */
+      /** @description Whether the caller proposed it. */
       own: boolean;
       /**
        * Format: date-time
-       * @description When.
+       * @description When it was proposed.
        */
       proposed_at: string;
       /** @description Who proposed it. */
@@ -5405,7 +5463,7 @@ export interface components {
       state: components["schemas"]["PendingActState"];
       /** @description What would be done, in a sentence. */
       summary: string;
-      /** @description What it is about. */
+      /** @description The target. */
       target_name: string;
     };
     /**
@@ -5427,7 +5485,7 @@ export interface components {
       | "change-settings";
     /** @description A person. */
     Person: {
-      /** @description The name for people. */
+      /** @description The display name. */
       display_name: string;
       /** @description The duties held. */
       duties: components["schemas"]["Duty"][];
@@ -5436,17 +5494,17 @@ export interface components {
        * @description Identifier.
        */
       id: string;
-      /** @description The sign-in name. */
-      sign_in_name: string;
-      /** @description Whether they can sign in. */
-      state: components["schemas"]["PersonState"];
-      /** @description A person, or a program that signs in. */
-      type: components["schemas"]["PersonType"];
       /**
        * Format: int32
        * @description For `If-Match`.
        */
-      version: number;
+      revision: number;
+      /** @description The sign-in name. */
+      sign_in_name: string;
+      /** @description The state. */
+      state: components["schemas"]["PersonState"];
+      /** @description A person, or a program that signs in. */
+      type: components["schemas"]["PersonType"];
     };
     /**
      * @description Whether a person can sign in.
@@ -5458,17 +5516,8 @@ export interface components {
      * @enum {string}
      */
     PersonType: "person" | "client";
-    /** @description How somebody's personal folder is. */
-    PersonalState: {
-      /** @description Whether the organisation lets people keep one. */
-      allowed: boolean;
-      /** @description Whether there is one. */
-      exists: boolean;
-      /** @description Whether it is open in this session. */
-      open: boolean;
-    };
-    /** @description One thing in a personal folder. */
-    PersonalThing: {
+    /** @description An item in a personal folder. */
+    PersonalItem: {
       /**
        * Format: date-time
        * @description When it was changed.
@@ -5483,15 +5532,24 @@ export interface components {
       name: string;
       /** @description A note. */
       note: string;
-      /** @description Where it is used. */
-      url: string;
-      /** @description The user name. */
-      user_name: string;
       /**
        * Format: int32
        * @description For `If-Match`.
        */
-      version: number;
+      revision: number;
+      /** @description A URL. */
+      url: string;
+      /** @description The user name. */
+      user_name: string;
+    };
+    /** @description The state of the caller's personal folder. */
+    PersonalState: {
+      /** @description Whether the organisation allows personal folders. */
+      allowed: boolean;
+      /** @description Whether it exists. */
+      exists: boolean;
+      /** @description Whether it is open in this session. */
+      open: boolean;
     };
     /** @description An upkeep plan. */
     Plan: components["schemas"]["PlanRules"] & {
@@ -5500,23 +5558,23 @@ export interface components {
        * @description Identifier.
        */
       id: string;
-      /** @description The path of what it is set on. */
+      /** @description The path of the folder or credential that it is set on. */
       place: string;
-      /**
-       * Format: uuid
-       * @description What it is set on.
-       */
-      target: string;
-      /** @description What it is set on. */
-      target_type: components["schemas"]["TargetType"];
       /**
        * Format: int32
        * @description For `If-Match`.
        */
-      version: number;
+      revision: number;
+      /**
+       * Format: uuid
+       * @description The folder or credential that it is set on.
+       */
+      target: string;
+      /** @description The folder or credential that it is set on. */
+      target_type: components["schemas"]["TargetType"];
     };
     /**
-     * @description What an upkeep plan demands.
+     * @description The rules of an upkeep plan.
      * @example {
      *       "out_of_sync": "rotate",
      *       "rotate_days": 30,
@@ -5526,9 +5584,9 @@ export interface components {
     PlanRules: {
       /** @description When to check: an RFC 5545 recurrence rule. */
       check?: string | null;
-      /** @description The hours of the day in which rotations run: from, such as `22:00`. */
+      /** @description The start of the hours in which rotations run, such as `22:00`. */
       hours_from?: string | null;
-      /** @description Until, such as `04:00`. */
+      /** @description The end of those hours, such as `04:00`. */
       hours_to?: string | null;
       /** @description What to do when out of sync. */
       out_of_sync: components["schemas"]["OutOfSync"];
@@ -5541,7 +5599,7 @@ export interface components {
       rotate?: string | null;
       /**
        * Format: int32
-       * @description Or so many days after the last rotation.
+       * @description Or the number of days after the last rotation.
        */
       rotate_days?: number | null;
       /** @description The time zone, such as `Europe/London`. */
@@ -5549,20 +5607,10 @@ export interface components {
     };
     /** @description What a password must look like. */
     PolicyRules: {
-      /**
-       * Format: int32
-       * @description At least so many of 0 to 9.
-       */
-      digits: number;
       /** @description What the first character may be. */
       first?: components["schemas"]["First"];
       /** @description Characters that never occur. */
       forbidden?: string;
-      /**
-       * Format: int32
-       * @description The least entropy of what is generated, in bits; 0: 48.
-       */
-      least_bits?: number;
       /**
        * Format: int32
        * @description How many characters a generated password has.
@@ -5572,23 +5620,48 @@ export interface components {
        * Format: int32
        * @description The most characters a typed password may have, at most 255.
        */
-      longest?: number;
+      max_length?: number;
       /**
        * Format: int32
-       * @description At least so many of a to z.
+       * @description The same character at most so many times in a row; 0: any number.
        */
-      lower: number;
+      max_repeats?: number;
       /**
        * Format: int32
        * @description At most so many characters in alphabetical or numerical order, as in `abc` or `321`; 0: any
        *     number.
        */
-      most_in_sequence?: number;
+      max_sequence?: number;
       /**
        * Format: int32
-       * @description The same character at most so many times in a row; 0: any number.
+       * @description The least entropy of what is generated, in bits; 0: 48.
        */
-      most_repeats?: number;
+      min_bits?: number;
+      /**
+       * Format: int32
+       * @description At least so many of 0 to 9.
+       */
+      min_digits: number;
+      /**
+       * Format: int32
+       * @description The fewest characters a typed password may have.
+       */
+      min_length: number;
+      /**
+       * Format: int32
+       * @description At least so many of a to z.
+       */
+      min_lower: number;
+      /**
+       * Format: int32
+       * @description At least so many of `symbols`.
+       */
+      min_symbols: number;
+      /**
+       * Format: int32
+       * @description At least so many of A to Z.
+       */
+      min_upper: number;
       /** @description Generated passwords avoid characters that look alike. */
       no_look_alikes: boolean;
       /**
@@ -5602,23 +5675,8 @@ export interface components {
       only_these?: boolean;
       /** @description What stands between the words of a phrase. */
       separator?: string;
-      /**
-       * Format: int32
-       * @description The fewest characters a typed password may have.
-       */
-      shortest: number;
       /** @description The symbols that may occur; printable ASCII that is no letter, digit or space. */
       symbols: string;
-      /**
-       * Format: int32
-       * @description At least so many of `symbols`.
-       */
-      symbols_least: number;
-      /**
-       * Format: int32
-       * @description At least so many of A to Z.
-       */
-      upper: number;
       /**
        * Format: int32
        * @description A generated password is a phrase of so many words; 0: characters.
@@ -5631,11 +5689,11 @@ export interface components {
       gaining: number;
       /** @description How many people lose access or get a lower level. */
       losing: number;
-      /** @description Whether there are more than these. */
+      /** @description Whether there are more. */
       more: boolean;
-      /** @description A sentence that says it. */
+      /** @description A summary in one sentence. */
       sentence: string;
-      /** @description What changes, by person; the first 500. */
+      /** @description The changes by person; the first 500. */
       shifts: components["schemas"]["Shift"][];
     };
     /**
@@ -5653,7 +5711,7 @@ export interface components {
     Problem: {
       /** @description What to do now. */
       advice: string;
-      /** @description The same, for programs. */
+      /** @description The code, for programs. */
       code: components["schemas"]["ErrorCode"];
       /** @description What happened. */
       detail: string;
@@ -5668,32 +5726,12 @@ export interface components {
        * @description The HTTP status.
        */
       status: number;
-      /** @description The problem in words. */
+      /** @description A title. */
       title: string;
-      /** @description What problem it is, as a URN that does not change: `urn:jexlin:problem:…`. */
+      /** @description The type of problem, as a URN that does not change: `urn:jexlin:problem:…`. */
       type: string;
     };
-    /** @description Somebody who reaches a folder or a credential. */
-    Reacher: {
-      /** @description What they hold. */
-      level: components["schemas"]["Level"];
-      /** @description Their name. */
-      name: string;
-      /** @description How many other grants reach them as well. */
-      others: number;
-      /**
-       * Format: uuid
-       * @description Who.
-       */
-      person: string;
-      /** @description The place of the grant by which they hold it, or `the credential itself`. */
-      stands_on: string;
-      /** @description Whether they can sign in. */
-      state: components["schemas"]["PersonState"];
-      /** @description The groups from the person to the grant's subject. */
-      through: string[];
-    };
-    /** @description One act of removing whose things are in the bin. */
+    /** @description A removal: what was removed together and is in the bin. */
     Removed: {
       /**
        * Format: int32
@@ -5702,24 +5740,25 @@ export interface components {
       credentials: number;
       /**
        * Format: uuid
-       * @description Identifier; restored or purged by this.
+       * @description Identifier, used to restore or purge it.
        */
       id: string;
-      /** @description Where it was. */
+      /** @description Its former path. */
       path: string;
       /**
        * Format: date-time
-       * @description When it is purged, if nobody puts it back; none when nothing is purged by itself.
+       * @description When it is purged unless it is restored; none if the organisation never purges
+       *     automatically.
        */
       purged_from: string | null;
       /**
        * Format: date-time
-       * @description When.
+       * @description When it was removed.
        */
       removed_at: string;
-      /** @description By whom. */
+      /** @description Who removed it. */
       removed_by: string | null;
-      /** @description What it is. */
+      /** @description The type of what was removed. */
       target_type: components["schemas"]["RemovedType"];
     };
     /**
@@ -5736,7 +5775,7 @@ export interface components {
       approvals_given: number;
       /**
        * Format: int64
-       * @description How many gates want an approval.
+       * @description How many gates require an approval.
        */
       approvals_needed: number;
       /**
@@ -5746,10 +5785,10 @@ export interface components {
       asked_at: string;
       /**
        * Format: uuid
-       * @description The checkout that came of it.
+       * @description The checkout made with it.
        */
       checkout: string | null;
-      /** @description What they said. */
+      /** @description Their comment. */
       comment: string;
       /**
        * Format: uuid
@@ -5763,11 +5802,11 @@ export interface components {
        * @description When it was decided.
        */
       decided_at: string | null;
-      /** @description By whom. */
+      /** @description Who decided. */
       decided_by: string | null;
       /**
        * Format: date-time
-       * @description When it expires unanswered, or unused once approved.
+       * @description When it expires if it is not decided, or not used once approved.
        */
       expires_at: string;
       /**
@@ -5775,21 +5814,21 @@ export interface components {
        * @description Identifier.
        */
       id: string;
-      /** @description Whether the one who looks may approve or refuse it. */
+      /** @description Whether the caller may approve or refuse it. */
       may_decide: boolean;
       /**
        * Format: int32
-       * @description For how long, in minutes.
+       * @description The requested duration, in minutes.
        */
       minutes: number;
       /**
        * Format: uuid
-       * @description Who asks.
+       * @description The requester.
        */
       person: string;
       /** @description Their name. */
       person_name: string;
-      /** @description Why. */
+      /** @description The reason. */
       reason: string;
       /** @description Its state. */
       state: components["schemas"]["RequestState"];
@@ -5800,35 +5839,35 @@ export interface components {
      */
     RequestState: "waiting" | "approved" | "refused" | "withdrawn" | "expired";
     /**
-     * @description Puts a former value back as the current one.
+     * @description Restores a former value as the current one.
      * @example {
-     *       "version": 3,
-     *       "why": "the rotation was not meant for this device"
+     *       "reason": "the rotation was not meant for this device",
+     *       "version": 3
      *     }
      */
     Restore: {
-      /** @description Which field; `password` when left out. */
+      /** @description The field; `password` when left out. */
       field?: string | null;
+      /** @description The reason. */
+      reason?: string;
       /**
        * Format: int32
-       * @description Which version.
+       * @description The version.
        */
       version: number;
-      /** @description Why. */
-      why?: string;
     };
     /**
-     * @description Asks for a secret.
+     * @description Reveals a secret.
      * @example {
      *       "field": "password"
      *     }
      */
     Reveal: {
-      /** @description Which field; `password` when left out. */
+      /** @description The field; `password` when left out. */
       field?: string | null;
       /**
        * Format: int32
-       * @description Which version; the current one when left out.
+       * @description The version; the current one when left out.
        */
       version?: number | null;
     };
@@ -5850,6 +5889,11 @@ export interface components {
       version: number;
     };
     /**
+     * @description As what a password is sent.
+     * @enum {string}
+     */
+    Role: "account" | "operator";
+    /**
      * @description What became of a rotation.
      * @enum {string}
      */
@@ -5859,9 +5903,9 @@ export interface components {
      * @enum {string}
      */
     RuleMode: "advise" | "enforce" | "choose";
-    /** @description A search that somebody saved for themselves. */
+    /** @description A saved search. */
     SavedSearch: {
-      /** @description The parameters of the list, as in `GET /api/v1/credentials`. */
+      /** @description The query parameters, as in `GET /api/v1/credentials`. */
       filters: {
         [key: string]: string;
       };
@@ -5878,9 +5922,9 @@ export interface components {
      * @description A secret on its way: it does not print, and is wiped when dropped.
      */
     SecretText: string;
-    /** @description A seed of one-time codes out of a picture; nothing is stored. */
+    /** @description A seed of one-time codes read from an image; it is not stored. */
     SeedInPicture: {
-      /** @description The `otpauth://` address. */
+      /** @description The `otpauth://` URI. */
       address: components["schemas"]["SecretText"];
     };
     /**
@@ -5888,15 +5932,15 @@ export interface components {
      * @enum {string}
      */
     ServiceState: "no-database" | "needs-setup" | "locked" | "ready";
-    /** @description A service that runs on the same database. */
+    /** @description A service on the same database. */
     ServiceView: {
       /** @description Where it runs. */
       name: string;
-      /** @description Whether it has the next root key, where that changes. */
+      /** @description Whether it has the next root key, during a change. */
       ready: boolean;
       /**
        * Format: date-time
-       * @description When it was heard of last.
+       * @description When it was last seen.
        */
       seen_at: string;
     };
@@ -6037,15 +6081,15 @@ export interface components {
        */
       weak_below: number;
     };
-    /** @description What an organisation has set. */
+    /** @description The settings of an organisation. */
     SettingsItem: {
-      /** @description What is set, with the defaults of what is not. */
-      settings: components["schemas"]["Settings"];
       /**
        * Format: int32
        * @description For `If-Match`.
        */
-      version: number;
+      revision: number;
+      /** @description The settings, with defaults for those that are not set. */
+      settings: components["schemas"]["Settings"];
     };
     /**
      * @description First-run set-up.
@@ -6061,7 +6105,7 @@ export interface components {
     Setup: {
       /** @description The code that the service wrote to its folder at its first start. */
       code: components["schemas"]["SecretText"];
-      /** @description The first administrator's name for people. */
+      /** @description The first administrator's display name. */
       display_name: string;
       /** @description The organisation's name. */
       organisation: string;
@@ -6071,25 +6115,25 @@ export interface components {
       /** @description The first administrator's sign-in name. */
       sign_in_name: string;
     };
-    /** @description What changes for one person. */
+    /** @description The change for one person. */
     Shift: {
       after: components["schemas"]["Level"] | null;
       before: components["schemas"]["Level"] | null;
       /**
        * Format: int64
-       * @description On how many credentials.
+       * @description The number of credentials.
        */
       credentials: number;
       /**
        * Format: int64
-       * @description How many of these are under a gate.
+       * @description How many of these have a gate.
        */
       gated: number;
-      /** @description Their name. */
+      /** @description The name of the person or group. */
       name: string;
       /**
        * Format: uuid
-       * @description Who.
+       * @description The person.
        */
       person: string;
       /** @description Whether they can sign in. */
@@ -6104,7 +6148,7 @@ export interface components {
      *     }
      */
     SignIn: {
-      /** @description By what: for the console the token comes as a cookie, for the client in the answer. */
+      /** @description The channel: the console gets the token as a cookie, the client in the response. */
       channel: components["schemas"]["Channel"];
       /** @description The organisation; may be left out where there is only one. */
       organisation?: string | null;
@@ -6113,25 +6157,25 @@ export interface components {
       /** @description The sign-in name. */
       sign_in_name: string;
     };
-    /** @description The answer to a sign-in. */
+    /** @description The response to a sign-in. */
     SignedIn: {
       /**
        * Format: date-time
-       * @description When the session ends at the latest.
+       * @description The latest time at which the session ends.
        */
       ends_at: string;
       /** @description Who is signed in. */
       me: components["schemas"]["Me"];
       token?: components["schemas"]["SecretText"] | null;
     };
-    /** @description How the service is. */
+    /** @description The state of the service. */
     Status: {
-      /** @description What the service can do now. */
+      /** @description The state. */
       state: components["schemas"]["ServiceState"];
       /** @description The version of the service. */
       version: string;
     };
-    /** @description What came of handing over. */
+    /** @description The result of a transfer of stewardship. */
     StewardshipTransferred: {
       /** @description The paths of what was transferred. */
       places: string[];
@@ -6147,18 +6191,18 @@ export interface components {
       tag: string;
       /**
        * Format: int64
-       * @description How many that the asker may know of.
+       * @description The number of credentials with it that the caller may list.
        */
       times: number;
     };
-    /** @description Credentials that get or lose tags: grants for one tag alone may reach them then, or no longer. */
+    /** @description Credentials whose tags change: grants limited to a tag may then apply to them, or no longer. */
     TagsChanged: {
-      /** @description Tags that they get. */
+      /** @description Tags to add. */
       add?: string[];
-      /** @description Which; at most 200. */
+      /** @description The credentials; at most 200. */
       ids: string[];
-      /** @description Tags that they lose. */
-      take_away?: string[];
+      /** @description Tags to remove. */
+      remove?: string[];
     };
     /**
      * @description What an event is about.
@@ -6196,7 +6240,7 @@ export interface components {
      */
     Task: "check" | "rotation";
     /**
-     * @description Hands over what one person is a steward of, by grants that name them, to another.
+     * @description Transfers stewardship that one person holds by grants to them to another person.
      * @example {
      *       "from": "019f3c6e-8d1a-7c40-9b51-0d6c5f0a7e17",
      *       "keep": false,
@@ -6206,38 +6250,21 @@ export interface components {
     TransferStewardship: {
       /**
        * Format: uuid
-       * @description Only what stands on this folder, below it, or on credentials in it.
+       * @description Only grants on this folder, below it, or on credentials in it.
        */
       below?: string | null;
       /**
        * Format: uuid
-       * @description Whose it is.
+       * @description The current steward.
        */
       from: string;
-      /** @description Whoever hands over keeps theirs as well. */
+      /** @description The current steward stays a steward. */
       keep?: boolean;
       /**
        * Format: uuid
-       * @description Who gets it.
+       * @description The new steward.
        */
       to: string;
-    };
-    /** @description What trying came to. */
-    Tried: {
-      /**
-       * Format: int32
-       * @description The entropy of what is generated, in whole bits.
-       */
-      bits: number;
-      /** @description What the given password lacks. */
-      lacks: string[];
-      /** @description Passwords that were made by the rules and are stored nowhere. */
-      samples: components["schemas"]["SecretText"][];
-      /**
-       * Format: int32
-       * @description The strength of the given password, 0 to 4.
-       */
-      score: number | null;
     };
     /**
      * @description Tries rules, or a password against them; nothing is stored.
@@ -6255,14 +6282,31 @@ export interface components {
        */
       policy?: string | null;
       rules?: components["schemas"]["PolicyRules"] | null;
-      /** @description The name of the account that it would be for. */
+      /** @description The user name of the account that it would be for. */
       user_name?: string;
     };
-    /** @description Whether an act needs a second person here. */
+    /** @description The result of trying rules. */
+    TryResult: {
+      /**
+       * Format: int32
+       * @description The entropy of generated passwords, in whole bits.
+       */
+      bits: number;
+      /** @description How the given password fails to comply. */
+      lacks: string[];
+      /** @description Sample passwords generated by the rules; none is stored. */
+      samples: components["schemas"]["SecretText"][];
+      /**
+       * Format: int32
+       * @description The strength of the given password, 0 to 4.
+       */
+      score: number | null;
+    };
+    /** @description Whether an act needs a second person. */
     TwoPeople: {
-      /** @description Whether it takes a second person. */
+      /** @description Whether it needs a second person. */
       state: components["schemas"]["ControlState"];
-      /** @description What for, in a phrase. */
+      /** @description The act, in a phrase. */
       what: string;
     };
     /**
@@ -6275,7 +6319,7 @@ export interface components {
       /** @description The passphrase of the root key file. */
       passphrase: components["schemas"]["SecretText"];
     };
-    /** @description What upkeep knows of an account. */
+    /** @description The upkeep state of an account. */
     Upkeep: {
       check_outcome: components["schemas"]["CheckOutcome"] | null;
       /**
@@ -6294,12 +6338,12 @@ export interface components {
       device: string;
       /**
        * Format: date-time
-       * @description When it is checked next.
+       * @description When the next check is due.
        */
       next_check_at: string | null;
       /**
        * Format: date-time
-       * @description When it is rotated next.
+       * @description When the next rotation is due.
        */
       next_rotation_at: string | null;
       /**
@@ -6310,22 +6354,22 @@ export interface components {
       rotation_outcome: components["schemas"]["RotationOutcome"] | null;
       /**
        * Format: date-time
-       * @description Since when a rotation is owed that the end of a checkout asked for.
+       * @description Since when the rotation after a checkout has been pending.
        */
       rotation_owed_at: string | null;
     };
-    /** @description Who looked at or used a credential. */
+    /** @description Who revealed or used a credential. */
     UseItem: {
       /**
        * Format: date-time
-       * @description When last.
+       * @description The last time.
        */
       last_at: string;
-      /** @description Who. */
+      /** @description The person. */
       person: string;
       /**
        * Format: int64
-       * @description How often.
+       * @description The number of times.
        */
       times: number;
     };
@@ -6336,7 +6380,7 @@ export interface components {
     ValueOrigin: "typed" | "generated" | "rotated" | "imported" | "restored";
     /** @description One version of a secret field, without its value. */
     Version: {
-      /** @description What may be known of it without a reveal. */
+      /** @description Facts of it that need no reveal. */
       facts: {
         [key: string]: string;
       };
@@ -6344,10 +6388,10 @@ export interface components {
       field: string;
       /**
        * Format: date-time
-       * @description When it was made.
+       * @description When it was added.
        */
       made_at: string;
-      /** @description By whom; nobody for upkeep. */
+      /** @description Who made it; none for upkeep. */
       made_by: string | null;
       /** @description Where the value came from. */
       made_how: components["schemas"]["ValueOrigin"];
@@ -6356,28 +6400,28 @@ export interface components {
        * @description Its number, from 1.
        */
       number: number;
+      /** @description The reason, if one was given. */
+      reason: string;
       /** @description Its state. */
       state: components["schemas"]["VersionState"];
-      /** @description Why, if somebody said. */
-      why: string;
     };
     /**
      * @description The state of a version of a secret.
      * @enum {string}
      */
     VersionState: "candidate" | "current" | "previous" | "discarded";
-    /** @description One way. */
+    /** @description One grant in an explanation. */
     Way: {
       /**
        * Format: uuid
        * @description The grant.
        */
       grant: string;
-      /** @description What it gives. */
+      /** @description The level. */
       level: components["schemas"]["Level"];
-      /** @description Where it stands. */
+      /** @description The folder or credential that it is on. */
       stands_on: string;
-      /** @description Why it does not count, if it does not. */
+      /** @description Why it does not apply, if it does not. */
       stopped: string | null;
       /** @description The groups between the person and the grant. */
       through: string[];
@@ -6665,7 +6709,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": components["schemas"]["AccessMade"];
+          "application/json": components["schemas"]["AccessApplied"];
         };
       };
       /** @description What failed, as problem details (RFC 9457) */
@@ -7225,7 +7269,7 @@ export interface operations {
     parameters: {
       query?: never;
       header: {
-        /** @description The version that the change is based on */
+        /** @description The revision that the change is based on */
         "If-Match": string;
       };
       path: {
@@ -7256,7 +7300,7 @@ export interface operations {
     parameters: {
       query?: never;
       header: {
-        /** @description The version that the change is based on */
+        /** @description The revision that the change is based on */
         "If-Match": string;
       };
       path: {
@@ -7889,7 +7933,7 @@ export interface operations {
     parameters: {
       query?: never;
       header: {
-        /** @description The version that the change is based on */
+        /** @description The revision that the change is based on */
         "If-Match": string;
       };
       path: {
@@ -7920,7 +7964,7 @@ export interface operations {
     parameters: {
       query?: never;
       header: {
-        /** @description The version that the change is based on */
+        /** @description The revision that the change is based on */
         "If-Match": string;
       };
       path: {
@@ -7957,7 +8001,7 @@ export interface operations {
     parameters: {
       query?: never;
       header: {
-        /** @description The version that the change is based on */
+        /** @description The revision that the change is based on */
         "If-Match": string;
       };
       path: {
@@ -8020,7 +8064,7 @@ export interface operations {
     parameters: {
       query?: never;
       header: {
-        /** @description The version that the change is based on */
+        /** @description The revision that the change is based on */
         "If-Match": string;
       };
       path: {
@@ -8068,6 +8112,34 @@ export interface operations {
         };
         content: {
           "application/json": components["schemas"]["Page_Discoverable"];
+        };
+      };
+      /** @description What failed, as problem details (RFC 9457) */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+    };
+  };
+  events_stream: {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "text/event-stream": string;
         };
       };
       /** @description What failed, as problem details (RFC 9457) */
@@ -8241,7 +8313,7 @@ export interface operations {
         contents?: boolean;
       };
       header: {
-        /** @description The version that the change is based on */
+        /** @description The revision that the change is based on */
         "If-Match": string;
       };
       path: {
@@ -8272,7 +8344,7 @@ export interface operations {
     parameters: {
       query?: never;
       header: {
-        /** @description The version that the change is based on */
+        /** @description The revision that the change is based on */
         "If-Match": string;
       };
       path: {
@@ -8500,7 +8572,7 @@ export interface operations {
     parameters: {
       query?: never;
       header: {
-        /** @description The version that the change is based on */
+        /** @description The revision that the change is based on */
         "If-Match": string;
       };
       path: {
@@ -8545,7 +8617,7 @@ export interface operations {
     parameters: {
       query?: never;
       header: {
-        /** @description The version that the change is based on */
+        /** @description The revision that the change is based on */
         "If-Match": string;
       };
       path: {
@@ -8735,7 +8807,7 @@ export interface operations {
     parameters: {
       query?: never;
       header: {
-        /** @description The version that the change is based on */
+        /** @description The revision that the change is based on */
         "If-Match": string;
       };
       path: {
@@ -8768,7 +8840,7 @@ export interface operations {
       };
     };
   };
-  people_groups: {
+  groups_list: {
     parameters: {
       query?: {
         cursor?: string;
@@ -8799,7 +8871,7 @@ export interface operations {
       };
     };
   };
-  people_add_group: {
+  groups_add: {
     parameters: {
       query?: never;
       header?: never;
@@ -8831,11 +8903,11 @@ export interface operations {
       };
     };
   };
-  people_remove_group: {
+  groups_remove: {
     parameters: {
       query?: never;
       header: {
-        /** @description The version that the change is based on */
+        /** @description The revision that the change is based on */
         "If-Match": string;
       };
       path: {
@@ -8862,11 +8934,11 @@ export interface operations {
       };
     };
   };
-  people_rename_group: {
+  groups_rename: {
     parameters: {
       query?: never;
       header: {
-        /** @description The version that the change is based on */
+        /** @description The revision that the change is based on */
         "If-Match": string;
       };
       path: {
@@ -8899,7 +8971,7 @@ export interface operations {
       };
     };
   };
-  people_add_member: {
+  groups_add_member: {
     parameters: {
       query?: never;
       header?: never;
@@ -8930,7 +9002,7 @@ export interface operations {
       };
     };
   };
-  people_remove_member: {
+  groups_remove_member: {
     parameters: {
       query?: never;
       header?: never;
@@ -9391,7 +9463,7 @@ export interface operations {
     parameters: {
       query?: never;
       header: {
-        /** @description The version that the change is based on */
+        /** @description The revision that the change is based on */
         "If-Match": string;
       };
       path: {
@@ -9422,7 +9494,7 @@ export interface operations {
     parameters: {
       query?: never;
       header: {
-        /** @description The version that the change is based on */
+        /** @description The revision that the change is based on */
         "If-Match": string;
       };
       path: {
@@ -9442,34 +9514,6 @@ export interface operations {
         };
         content: {
           "application/json": components["schemas"]["Kind"];
-        };
-      };
-      /** @description What failed, as problem details (RFC 9457) */
-      default: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/problem+json": components["schemas"]["Problem"];
-        };
-      };
-    };
-  };
-  events_live: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "text/event-stream": string;
         };
       };
       /** @description What failed, as problem details (RFC 9457) */
@@ -9711,7 +9755,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": components["schemas"]["Tried"];
+          "application/json": components["schemas"]["TryResult"];
         };
       };
       /** @description What failed, as problem details (RFC 9457) */
@@ -9729,7 +9773,7 @@ export interface operations {
     parameters: {
       query?: never;
       header: {
-        /** @description The version that the change is based on */
+        /** @description The revision that the change is based on */
         "If-Match": string;
       };
       path: {
@@ -9766,7 +9810,7 @@ export interface operations {
     parameters: {
       query?: never;
       header: {
-        /** @description The version that the change is based on */
+        /** @description The revision that the change is based on */
         "If-Match": string;
       };
       path: {
@@ -10052,7 +10096,7 @@ export interface operations {
     parameters: {
       query?: never;
       header: {
-        /** @description The version that the change is based on */
+        /** @description The revision that the change is based on */
         "If-Match": string;
       };
       path: {
@@ -10157,7 +10201,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": components["schemas"]["Page_PersonalThing"];
+          "application/json": components["schemas"]["Page_PersonalItem"];
         };
       };
       /** @description What failed, as problem details (RFC 9457) */
@@ -10180,7 +10224,7 @@ export interface operations {
     };
     requestBody: {
       content: {
-        "application/json": components["schemas"]["NewPersonalThing"];
+        "application/json": components["schemas"]["NewPersonalItem"];
       };
     };
     responses: {
@@ -10189,7 +10233,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": components["schemas"]["PersonalThing"];
+          "application/json": components["schemas"]["PersonalItem"];
         };
       };
       /** @description What failed, as problem details (RFC 9457) */
@@ -10207,11 +10251,11 @@ export interface operations {
     parameters: {
       query?: never;
       header: {
-        /** @description The version that the change is based on */
+        /** @description The revision that the change is based on */
         "If-Match": string;
       };
       path: {
-        thing: string;
+        item: string;
       };
       cookie?: never;
     };
@@ -10238,17 +10282,17 @@ export interface operations {
     parameters: {
       query?: never;
       header: {
-        /** @description The version that the change is based on */
+        /** @description The revision that the change is based on */
         "If-Match": string;
       };
       path: {
-        thing: string;
+        item: string;
       };
       cookie?: never;
     };
     requestBody: {
       content: {
-        "application/json": components["schemas"]["NewPersonalThing"];
+        "application/json": components["schemas"]["NewPersonalItem"];
       };
     };
     responses: {
@@ -10257,7 +10301,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": components["schemas"]["PersonalThing"];
+          "application/json": components["schemas"]["PersonalItem"];
         };
       };
       /** @description What failed, as problem details (RFC 9457) */
@@ -10276,7 +10320,7 @@ export interface operations {
       query?: never;
       header?: never;
       path: {
-        thing: string;
+        item: string;
       };
       cookie?: never;
     };
@@ -10308,7 +10352,7 @@ export interface operations {
       query?: never;
       header?: never;
       path: {
-        thing: string;
+        item: string;
       };
       cookie?: never;
     };
@@ -10377,7 +10421,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": components["schemas"]["PersonalThing"];
+          "application/json": components["schemas"]["PersonalItem"];
         };
       };
       /** @description What failed, as problem details (RFC 9457) */
@@ -10515,7 +10559,7 @@ export interface operations {
     parameters: {
       query?: never;
       header: {
-        /** @description The version that the change is based on */
+        /** @description The revision that the change is based on */
         "If-Match": string;
       };
       path: {
@@ -10552,7 +10596,7 @@ export interface operations {
     parameters: {
       query?: never;
       header: {
-        /** @description The version that the change is based on */
+        /** @description The revision that the change is based on */
         "If-Match": string;
       };
       path: {
@@ -10630,7 +10674,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": components["schemas"]["Page_Reacher"];
+          "application/json": components["schemas"]["Page_AccessHolder"];
         };
       };
       /** @description What failed, as problem details (RFC 9457) */
@@ -10961,7 +11005,7 @@ export interface operations {
       };
     };
   };
-  policies_settings: {
+  settings_read: {
     parameters: {
       query?: never;
       header?: never;
@@ -10993,7 +11037,7 @@ export interface operations {
     parameters: {
       query?: never;
       header: {
-        /** @description The version that the change is based on */
+        /** @description The revision that the change is based on */
         "If-Match": string;
       };
       path?: never;

@@ -18,7 +18,7 @@ import {
   text,
   told,
   word,
-} from "../parts";
+} from "../components";
 
 const AFTER = ["access-requests", "discoverable", "credentials", "folders", "grants"];
 
@@ -74,7 +74,7 @@ function Names() {
         },
       }),
     );
-    told(`The stewards of ${item.place}/${item.name} are asked.`);
+    told(`The stewards of ${item.place}/${item.name} have been asked.`);
   };
   return (
     <>
@@ -97,7 +97,7 @@ function Names() {
               {!item.asked && (
                 <Fold label={`Ask for ${item.name}`}>
                   {(close) => (
-                    <Form label="Ask its stewards" submit={ask(item)} after={AFTER} done={close}>
+                    <Form label="Request access" submit={ask(item)} after={AFTER} done={close}>
                       <Choice
                         label="To"
                         name="level"
@@ -171,7 +171,7 @@ export function AccessRequests() {
                   {accessRequest.state === "waiting" ? (
                     <Act
                       label="Withdraw"
-                      of={`the accessRequest for ${accessRequest.place}`}
+                      of={`the access request for ${accessRequest.place}`}
                       look="btn-xs"
                       run={() =>
                         result(

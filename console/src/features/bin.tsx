@@ -2,7 +2,7 @@
 
 import { useQuery } from "@tanstack/react-query";
 import { api, result, all } from "../api";
-import { Act, Card, Empty, Table, Trouble, When } from "../parts";
+import { Act, Card, Empty, Table, Trouble, When } from "../components";
 
 export function Bin() {
   const bin = useQuery({
@@ -27,7 +27,7 @@ export function Bin() {
         {bin.data && bin.data.length > 0 && (
           <Table
             label="In the bin"
-            heads={["What", "Type", "Credentials", "Removed", "By", "Purge date", "Actions"]}
+            heads={["Item", "Type", "Credentials", "Removed", "By", "Purge date", "Actions"]}
           >
             {bin.data.map((removed) => (
               <tr key={removed.id}>

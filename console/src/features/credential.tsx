@@ -4,16 +4,16 @@ import { useQuery } from "@tanstack/react-query";
 import { Fragment, useEffect, useRef, useState } from "react";
 import { useLocation } from "wouter";
 import { type Credential, type Me, api, result, wholeList, all, ifMatch, fileBody } from "../api";
-import { Act, Card, Empty, Fold, Form, State, Table, Trouble, When, told } from "../parts";
-import { AuditRows } from "./audit";
-import { CopyForm, EditCredential, MoveIn } from "./edit";
-import { MAIN, SEED, fieldsOf } from "./fields";
+import { Act, Card, Empty, Fold, Form, State, Table, Trouble, When, told } from "../components";
+import { AuditRows } from "./audit-log";
+import { CopyForm, EditCredential, MoveIn } from "./credential-forms";
+import { MAIN, SEED, fieldsOf } from "./credential-fields";
 import { atLeast } from "./access-levels";
-import { History } from "./history";
+import { History } from "./version-history";
 import { JobRows } from "./upkeep";
-import { GateForm, PlanForm } from "./rules";
-import { Codes, Secret, lend, useTimes } from "./secret";
-import { Explain, Grants, Reach } from "./sharing";
+import { GateForm, PlanForm } from "./plan-and-gate";
+import { Codes, Secret, lend, useTimes } from "./reveal";
+import { Explain, Grants, Reach } from "./grants";
 
 /** What may be known of a key or certificate without a reveal. */
 const FACTS: Record<string, string> = {
@@ -25,11 +25,11 @@ const FACTS: Record<string, string> = {
   subject: "Subject",
   issuer: "Issuer",
   names: "Names",
-  not_before: "Good from",
-  not_after: "Good until",
+  not_before: "Valid from",
+  not_after: "Valid until",
   serial: "Serial",
   key: "Key",
-  above: "Certificates above it",
+  above: "Issuing certificates",
 };
 
 function Facts({ it }: { it: Credential }) {
@@ -124,7 +124,7 @@ function Attachments({ it }: { it: Credential }) {
                     )
                   }
                   after={["credential"]}
-                  confirm={`Remove ${each.name} for good?`}
+                  confirm={`Remove ${each.name} permanently?`}
                 />
               )}
             </li>
@@ -328,8 +328,8 @@ function OperatorDevices({ it, close }: { it: Credential; close: () => void }) {
     <>
       <p className="quiet">
         {paths.length > 0
-          ? `Now: ${paths.join(", ")}.`
-          : "It is sent to no device as an operator now."}{" "}
+          ? `Current scope: ${paths.join(", ")}.`
+          : "It may not be used as an operator on any device."}{" "}
         Each use is in its log.
       </p>
       <Form label="Save" submit={submit} after={["credentials", "devices"]} done={close}>
@@ -376,7 +376,7 @@ export function Detail({ it, me }: { it: Credential; me: Me }) {
   const remove = async () => {
     const removal = await result(
       api.DELETE("/api/v1/credentials/{credential}", {
-        params: { path: { credential: it.id }, header: ifMatch(it.version) },
+        params: { path: { credential: it.id }, header: ifMatch(it.revision) },
       }),
     );
     go(`/vault/${it.folder}`);
@@ -488,7 +488,7 @@ export function Detail({ it, me }: { it: Credential; me: Me }) {
             </dd>
             {upkeep.rotation_owed_at && (
               <>
-                <dt className="quiet">Rotation owed</dt>
+                <dt className="quiet">Rotation pending</dt>
                 <dd>
                   <State word="owed" /> since it was checked in,{" "}
                   <When at={upkeep.rotation_owed_at} />
@@ -501,7 +501,7 @@ export function Detail({ it, me }: { it: Credential; me: Me }) {
             </dd>
           </>
         )}
-        <dt className="quiet">Made</dt>
+        <dt className="quiet">Added</dt>
         <dd>
           <When at={it.created_at} /> by {it.created_by ?? "upkeep"}; changed{" "}
           <When at={it.changed_at} /> by {it.changed_by ?? "upkeep"}
@@ -554,7 +554,7 @@ export function Detail({ it, me }: { it: Credential; me: Me }) {
                 )
               }
               after={after}
-              confirm="Have the account change its own password at its own prompt, without the operator?"
+              confirm="Change the password as the account itself, without the operator?"
             />
           )}
         </div>
@@ -575,15 +575,13 @@ export function Detail({ it, me }: { it: Credential; me: Me }) {
             </Fold>
           )}
           {it.secret_fields.includes(MAIN) && (
-            <Fold label="Devices that it may operate">
+            <Fold label="Operator scope">
               {(close) => <OperatorDevices it={it} close={close} />}
             </Fold>
           )}
-          <Fold label="Gate of its own">
-            {(close) => <GateForm credential={it.id} close={close} />}
-          </Fold>
+          <Fold label="Own gate">{(close) => <GateForm credential={it.id} close={close} />}</Fold>
           {it.device && (
-            <Fold label="Upkeep plan of its own">
+            <Fold label="Own upkeep plan">
               {(close) => <PlanForm credential={it.id} close={close} />}
             </Fold>
           )}
@@ -598,7 +596,7 @@ export function Detail({ it, me }: { it: Credential; me: Me }) {
       )}
       <div
         role="tablist"
-        aria-label="More about it"
+        aria-label="More"
         className="mt-2 flex gap-1 border-t border-base-300 pt-2"
       >
         {tabs.map((each) => (

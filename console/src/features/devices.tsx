@@ -27,7 +27,7 @@ import {
   When,
   text,
   told,
-} from "../parts";
+} from "../components";
 import { CredentialLink } from "./credential-link";
 
 const AFTER = ["devices", "upkeep", "overview"];
@@ -59,7 +59,7 @@ function Edit({
     // An unchanged address is not sent: a new one suspends the bindings.
     return result(
       api.PATCH("/api/v1/devices/{device}", {
-        params: { path: { device: device.id }, header: ifMatch(device.version) },
+        params: { path: { device: device.id }, header: ifMatch(device.revision) },
         body: {
           name: typed.name,
           ...(moved && { address: typed.address, port: typed.port }),
@@ -91,11 +91,11 @@ function Edit({
           required
         />
         <Choice
-          label="Operator: the account that changes the others"
+          label="Operator: changes the passwords of the other accounts"
           name="operator"
           defaultValue={device.operator ?? "none"}
           options={[
-            ["none", "None: accounts change themselves"],
+            ["none", "None: accounts change their own passwords"],
             ...choices.map((account): [string, string] => [
               account.id,
               `${account.name} (${account.user_name})`,
@@ -109,7 +109,7 @@ function Edit({
           run={() =>
             result(
               api.DELETE("/api/v1/devices/{device}", {
-                params: { path: { device: device.id }, header: ifMatch(device.version) },
+                params: { path: { device: device.id }, header: ifMatch(device.revision) },
               }),
             )
           }
@@ -139,7 +139,7 @@ function Identity({ device, close }: { device: Device; close: () => void }) {
   const byHand = (data: FormData) =>
     result(
       api.PATCH("/api/v1/devices/{device}", {
-        params: { path: { device: device.id }, header: ifMatch(device.version) },
+        params: { path: { device: device.id }, header: ifMatch(device.revision) },
         body: {
           identity: text(data, "lines")
             .split("\n")
@@ -182,13 +182,13 @@ function Identity({ device, close }: { device: Device; close: () => void }) {
                   run={() =>
                     result(
                       api.PATCH("/api/v1/devices/{device}", {
-                        params: { path: { device: device.id }, header: ifMatch(device.version) },
+                        params: { path: { device: device.id }, header: ifMatch(device.revision) },
                         body: { identity: [identity.line] },
                       }),
                     )
                   }
                   after={AFTER}
-                  confirm={`Passwords go to whatever proves ${identity.fingerprint}. Have you compared it with ${device.name} itself?`}
+                  confirm={`Passwords are sent to whatever presents ${identity.fingerprint}. Have you compared it on ${device.name} itself?`}
                 />
               )}
             </li>
@@ -199,7 +199,7 @@ function Identity({ device, close }: { device: Device; close: () => void }) {
         {() => (
           <Form label="Set the identity" submit={byHand} after={AFTER} done={close}>
             <Lines
-              label="Host keys, known_hosts lines, SSHFP records or SHA256 fingerprints, one a line"
+              label="Host keys, known_hosts lines, SSHFP records or SHA256 fingerprints, one per line"
               name="lines"
               rows={3}
               defaultValue={device.identity.map((identity) => identity.line).join("\n")}
@@ -223,7 +223,7 @@ function Bindings({ device }: { device: Device }) {
             {binding.credential_path ? (
               <CredentialLink id={binding.credential} path={binding.credential_path} />
             ) : (
-              "one that you may not know of"
+              "one that you have no access to"
             )}
           </td>
           <td>{binding.role}</td>
@@ -252,7 +252,7 @@ export function DeviceTrouble({ device }: { device: Device }) {
   const confirm = async () => {
     const done = await result(
       api.POST("/api/v1/devices/{device}/confirm-bindings", {
-        params: { path: { device: device.id }, header: ifMatch(device.version) },
+        params: { path: { device: device.id }, header: ifMatch(device.revision) },
       }),
     );
     told(
@@ -276,7 +276,7 @@ export function DeviceTrouble({ device }: { device: Device }) {
               of={device.name}
               run={confirm}
               after={AFTER}
-              confirm={`Passwords that you may see go to ${device.address} port ${device.port} again, once it proves its identity. Is that the right device?`}
+              confirm={`Passwords that you may reveal are sent to ${device.address} port ${device.port} again, once it proves its identity. Is this the right device?`}
             />
           )}
         </div>
@@ -293,7 +293,7 @@ export function DeviceTrouble({ device }: { device: Device }) {
             run={() =>
               result(
                 api.POST("/api/v1/devices/{device}/resume", {
-                  params: { path: { device: device.id }, header: ifMatch(device.version) },
+                  params: { path: { device: device.id }, header: ifMatch(device.revision) },
                 }),
               )
             }
@@ -322,7 +322,9 @@ export function Devices() {
     <Card title="Devices">
       <Trouble error={devices.error ?? credentials.error} />
       {devices.data?.length === 0 && (
-        <Empty>There is no device yet. Open a folder in the vault and choose “Add a device”.</Empty>
+        <Empty>
+          There are no devices yet. Open a folder in the vault and choose “Add a device”.
+        </Empty>
       )}
       {devices.data && devices.data.length > 0 && (
         <ul className="flex flex-col divide-y divide-base-300">
@@ -340,8 +342,8 @@ export function Devices() {
                 </span>
                 <span className="quiet">
                   {device.operator
-                    ? `operator: ${operator(device)?.name ?? "one that you may not know of"}`
-                    : "no operator: accounts change themselves"}
+                    ? `operator: ${operator(device)?.name ?? "one that you have no access to"}`
+                    : "no operator: accounts change their own passwords"}
                 </span>
                 <span className="quiet">
                   {device.identity.length > 0 ? "identity confirmed" : "identity not confirmed"}

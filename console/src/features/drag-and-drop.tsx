@@ -2,8 +2,8 @@
 
 import { useSyncExternalStore } from "react";
 import { type CredentialItem, type Folder, Problem, api, result, ifMatch } from "../api";
-import { Ask, told } from "../parts";
-import { Shifts } from "./preview";
+import { Ask, told } from "../components";
+import { Shifts } from "./access-preview";
 
 /** What is on its way: credentials, or one folder. */
 export interface Load {
@@ -73,11 +73,11 @@ export function MoveAsk({ load, to, close }: { load: Load; to: Folder; close: ()
     if (load.folder) {
       await result(
         api.PATCH("/api/v1/folders/{folder}", {
-          params: { path: { folder: load.folder.id }, header: ifMatch(load.folder.version) },
+          params: { path: { folder: load.folder.id }, header: ifMatch(load.folder.revision) },
           body: { parent: to.id },
         }),
       );
-      told(`${load.folder.name} is in ${to.path} now.`);
+      told(`${load.folder.name} is now in ${to.path}.`);
       return;
     }
     const failed = await each(load.items, async (item) => {
@@ -86,7 +86,7 @@ export function MoveAsk({ load, to, close }: { load: Load; to: Folder; close: ()
       );
       await result(
         api.PATCH("/api/v1/credentials/{credential}", {
-          params: { path: { credential: item.id }, header: ifMatch(it.version) },
+          params: { path: { credential: item.id }, header: ifMatch(it.revision) },
           body: { folder: to.id },
         }),
       );
@@ -96,7 +96,7 @@ export function MoveAsk({ load, to, close }: { load: Load; to: Folder; close: ()
         "",
         409,
         `${load.items.length - failed.length} moved, ${failed.length} not: ${failed.join("; ")}`,
-        "What moved stays moved; look at the rest one by one.",
+        "What was moved stays moved; check the rest one by one.",
         {},
       );
     const back =
@@ -114,7 +114,7 @@ export function MoveAsk({ load, to, close }: { load: Load; to: Folder; close: ()
                             params: { path: { credential: item.id } },
                           }),
                         )
-                      ).version,
+                      ).revision,
                     ),
                   },
                   body: { folder: from },
@@ -122,7 +122,7 @@ export function MoveAsk({ load, to, close }: { load: Load; to: Folder; close: ()
               ),
             )
         : undefined;
-    told(`${what} ${load.items.length === 1 ? "is" : "are"} in ${to.path} now.`, back);
+    told(`${what} ${load.items.length === 1 ? "is" : "are"} now in ${to.path}.`, back);
   };
   return (
     <Ask

@@ -17,13 +17,13 @@ import {
   When,
   text,
   told,
-} from "../parts";
-import { AddCredential } from "./edit";
+} from "../components";
+import { AddCredential } from "./credential-forms";
 import { atLeast } from "./access-levels";
 import { MoveAsk } from "./drag-and-drop";
-import { Considered } from "./preview";
-import { GateForm, PlanForm } from "./rules";
-import { Explain, Grants, Reach } from "./sharing";
+import { Considered } from "./access-preview";
+import { GateForm, PlanForm } from "./plan-and-gate";
+import { Explain, Grants, Reach } from "./grants";
 
 /** What the folder demands of passwords. */
 function RuleForm({ here, close }: { here: Folder; close: () => void }) {
@@ -55,7 +55,7 @@ function RuleForm({ here, close }: { here: Folder; close: () => void }) {
   return (
     <>
       {rule.data && !own && <p className="quiet">What counts now is set on {rule.data.place}.</p>}
-      <Form label="Set the rule" submit={submit} after={after} done={close}>
+      <Form label="Set the policy" submit={submit} after={after} done={close}>
         <Choice
           label="Passwords in this folder"
           name="mode"
@@ -64,7 +64,7 @@ function RuleForm({ here, close }: { here: Folder; close: () => void }) {
           options={[
             ["advise", "are advised to comply with"],
             ["enforce", "are stored only if they comply with"],
-            ["choose", "comply with one that people choose among"],
+            ["choose", "comply with a policy that people choose from"],
           ]}
         />
         <fieldset>
@@ -85,7 +85,7 @@ function RuleForm({ here, close }: { here: Folder; close: () => void }) {
       </Form>
       {own && (
         <Act
-          label="Remove the rule of this folder"
+          label="Remove this folder's policy"
           look="btn-sm btn-ghost"
           run={() =>
             result(
@@ -161,7 +161,7 @@ export function FolderTools({ me, here }: { me: Me; here: Folder | undefined }) 
         </Fold>
       )}
       {(edits || adds) && (
-        <Fold label={here && edits ? "Add a folder in here" : "Add a folder at the top"}>
+        <Fold label={here && edits ? "Add a folder here" : "Add a folder at the top"}>
           {(close) => (
             <Form
               label="Add the folder"
@@ -224,7 +224,7 @@ export function FolderDetail({ me, here, folders }: { me: Me; here: Folder; fold
         params: {
           path: { folder: here.id },
           query: { contents: true },
-          header: ifMatch(here.version),
+          header: ifMatch(here.revision),
         },
       }),
     );
@@ -237,14 +237,16 @@ export function FolderDetail({ me, here, folders }: { me: Me; here: Folder; fold
   const change = (body: object) => () =>
     result(
       api.PATCH("/api/v1/folders/{folder}", {
-        params: { path: { folder: here.id }, header: ifMatch(here.version) },
+        params: { path: { folder: here.id }, header: ifMatch(here.revision) },
         body,
       }),
     );
   return (
     <Card title={here.path}>
       <p className="quiet mb-2">
-        {here.level ? `Your level: ${here.level}.` : "It leads to what you may see."}
+        {here.level
+          ? `Your level: ${here.level}.`
+          : "You see this folder because it leads to something that you have access to."}
         {here.closed && " ⊘ Closed: grants from above stop here."}
         {here.shared &&
           (here.own_grants
@@ -298,8 +300,8 @@ export function FolderDetail({ me, here, folders }: { me: Me; here: Folder; fold
                     label={here.closed ? "Inherit grants again" : "Stop inheriting grants"}
                     title={
                       here.closed
-                        ? `Inherit grants againto ${here.path}?`
-                        : `Stop inheriting grantsto ${here.path}?`
+                        ? `Inherit grants again in ${here.path}?`
+                        : `Stop inheriting grants in ${here.path}?`
                     }
                     change={{ folder: { id: here.id, closed: !here.closed } }}
                     run={change({ closed: !here.closed })}
@@ -309,7 +311,7 @@ export function FolderDetail({ me, here, folders }: { me: Me; here: Folder; fold
                     label="Remove"
                     run={remove}
                     after={["folders", "credentials", "bin"]}
-                    confirm={`Move ${here.path} and all that is in it to the bin? It can be restored from there, all of it in one step.`}
+                    confirm={`Move ${here.path} and everything in it to the bin? It can be restored from there in one step.`}
                   />
                 </div>
               </>

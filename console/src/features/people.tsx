@@ -13,8 +13,20 @@ import {
   type ClientSecret,
   type PendingAct,
 } from "../api";
-import { Act, Card, Choice, Empty, Field, Fold, Form, State, Table, Trouble, text } from "../parts";
-import { Considered } from "./preview";
+import {
+  Act,
+  Card,
+  Choice,
+  Empty,
+  Field,
+  Fold,
+  Form,
+  State,
+  Table,
+  Trouble,
+  text,
+} from "../components";
+import { Considered } from "./access-preview";
 
 const DUTIES: Me["duties"] = [
   "people",
@@ -41,7 +53,7 @@ function PutIn({ group, members }: { group: Group; members: [string, string][] }
       />
       <Considered
         label="Add member …"
-        title={`Put ${name} into ${group.name}?`}
+        title={`Add ${name} to ${group.name}?`}
         change={{ join: { group: group.id, member } }}
         run={() =>
           result(
@@ -67,15 +79,15 @@ function Clients({ may, people }: { may: boolean; people: Person[] }) {
   const state = (client: Person, next: Person["state"]) => () =>
     result(
       api.PATCH("/api/v1/people/{person}", {
-        params: { path: { person: client.id }, header: ifMatch(client.version) },
+        params: { path: { person: client.id }, header: ifMatch(client.revision) },
         body: { state: next },
       }),
     );
   return (
     <Card title="Clients">
       <p>
-        Programs that sign in by themselves (OAuth 2.0, client credentials) and are granted things
-        as people are.
+        Programs that sign in by themselves (OAuth 2.0, client credentials) and have grants as
+        people do.
       </p>
       {shown && (
         <div role="status" className="rounded-box border border-warning p-2">
@@ -84,7 +96,7 @@ function Clients({ may, people }: { may: boolean; people: Person[] }) {
             <code className="font-mono break-all">{shown.secret}</code>
           </p>
           <button type="button" className="btn btn-xs mt-1" onClick={() => setShown(null)}>
-            I have put it where the program finds it
+            I have stored the secret
           </button>
         </div>
       )}
@@ -119,7 +131,7 @@ function Clients({ may, people }: { may: boolean; people: Person[] }) {
                       )
                     }
                     after={["people"]}
-                    confirm={`Renew the secret of ${client.display_name}? The present secret and its tokens stop working at once.`}
+                    confirm={`Renew the secret of ${client.display_name}? The current secret and its tokens stop working at once.`}
                   />
                   {client.state === "active" && (
                     <Act
@@ -189,7 +201,7 @@ export function People({ me }: { me: Me }) {
   const change = (person: Person, body: object) => () =>
     result(
       api.PATCH("/api/v1/people/{person}", {
-        params: { path: { person: person.id }, header: ifMatch(person.version) },
+        params: { path: { person: person.id }, header: ifMatch(person.revision) },
         body,
       }),
     );
@@ -271,7 +283,7 @@ export function People({ me }: { me: Me }) {
                     hint="At least 12 characters. Without one they are invited and cannot sign in yet."
                   />
                   <fieldset>
-                    <legend className="text-sm">Duties (none gives a look at a secret)</legend>
+                    <legend className="text-sm">Duties (none gives access to a secret)</legend>
                     {DUTIES.map((duty) => (
                       <label key={duty} className="mr-3">
                         <input type="checkbox" name={duty} className="checkbox checkbox-xs" />{" "}

@@ -3,7 +3,8 @@
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { type Request, api, result, all } from "../api";
-import { Act, Card, Choice, Empty, Field, Left, State, Table, Trouble, When } from "../parts";
+import { Act, Card, Choice, Empty, Field, Left, State, Table, Trouble, When } from "../components";
+import { CheckIn } from "./check-in";
 import { CredentialLink } from "./credential-link";
 import { AccessRequests } from "./access-requests";
 
@@ -66,7 +67,7 @@ export function Requests() {
         </Card>
       )}
       <Card
-        title="Yours, and those you may decide"
+        title="Your requests, and those that you may decide"
         actions={
           <Choice
             label="State"
@@ -88,7 +89,7 @@ export function Requests() {
         {requests.data?.length === 0 && (
           <Empty>
             No requests here. To ask for something behind a gate, open it in the vault and choose
-            “Ask for it”.
+            “Request checkout”.
           </Empty>
         )}
         {requests.data && requests.data.length > 0 && (
@@ -147,21 +148,7 @@ export function Requests() {
                 </td>
                 <td>{held.ended_how ? `by ${held.ended_how}` : "held now"}</td>
                 <td>{held.reason}</td>
-                <td>
-                  {!held.ended_at && (
-                    <Act
-                      label="Check in"
-                      run={() =>
-                        result(
-                          api.POST("/api/v1/checkouts/{checkout}/check-in", {
-                            params: { path: { checkout: held.id } },
-                          }),
-                        )
-                      }
-                      after={["checkouts", "overview", "credential"]}
-                    />
-                  )}
-                </td>
+                <td>{!held.ended_at && <CheckIn checkout={held.id} />}</td>
               </tr>
             ))}
           </Table>

@@ -3,8 +3,8 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { type ReactNode, useEffect } from "react";
 import { Problem, api, result } from "../api";
-import { Field, Form, Trouble, text } from "../parts";
-import { Shell } from "../shell";
+import { Field, Form, Trouble, text } from "../components";
+import { Shell } from "../layout";
 
 function Panel({ title, children }: { title: string; children: ReactNode }) {
   return (
@@ -111,7 +111,7 @@ function SignIn({ again }: { again: () => void }) {
           autoComplete="current-password"
         />
         <Field
-          label="Organisation (where there are several)"
+          label="Organisation (if there are several)"
           name="organisation"
           autoComplete="organization"
         />
@@ -148,7 +148,7 @@ export function Door() {
     void client.invalidateQueries({ queryKey: ["status"] });
     void client.resetQueries({ queryKey: ["me"] });
   };
-  if (status.isPending) return <Panel title="Jexlin">Asking the service …</Panel>;
+  if (status.isPending) return <Panel title="Jexlin">Connecting …</Panel>;
   if (status.error)
     return (
       <Panel title="Jexlin">
@@ -163,11 +163,11 @@ export function Door() {
     case "no-database":
       return (
         <Panel title="Jexlin">
-          The service runs, and waits for its database. This page goes on by itself.
+          The service is waiting for its database. This page continues by itself.
         </Panel>
       );
     case "ready":
-      if (me.isPending) return <Panel title="Jexlin">One moment …</Panel>;
+      if (me.isPending) return <Panel title="Jexlin">Loading …</Panel>;
       if (me.error && !(me.error instanceof Problem && me.error.status === 401))
         return (
           <Panel title="Jexlin">

@@ -2,7 +2,7 @@
 
 import { useQuery } from "@tanstack/react-query";
 import { type Job, type Plan, api, result, wholeList, all } from "../api";
-import { Act, Card, Empty, State, Table, Trouble, When } from "../parts";
+import { Act, Card, Empty, State, Table, Trouble, When } from "../components";
 import { Devices } from "./devices";
 import { CredentialLink } from "./credential-link";
 
@@ -67,11 +67,11 @@ export function planWords(plan: Plan): string {
   const parts = [];
   if (plan.check) parts.push(`checks by ${plan.check}`);
   parts.push(
-    plan.out_of_sync === "tell"
-      ? "tells when out of sync"
+    plan.out_of_sync === "report"
+      ? "reports when out of sync"
       : plan.out_of_sync === "rotate"
         ? "rotates when out of sync"
-        : "tells and rotates when out of sync",
+        : "reports and rotates when out of sync",
   );
   if (plan.rotate_days) parts.push(`rotates every ${plan.rotate_days} days`);
   if (plan.rotate) parts.push(`rotates by ${plan.rotate}`);
@@ -113,8 +113,8 @@ export function Upkeep() {
       >
         {accounts.data?.length === 0 && (
           <Empty>
-            No credential is an account of a device yet. Put one on a device in the vault, and it
-            appears here.
+            No credential is an account on a device yet. Set the device of a credential in the
+            vault, and it is listed here.
           </Empty>
         )}
         {accounts.data && accounts.data.length > 0 && (

@@ -2,11 +2,11 @@
 
 import { useQuery } from "@tanstack/react-query";
 import { type Me, api, result, wholeList } from "../api";
-import { Card, Empty, Trouble } from "../parts";
+import { Card, Empty, Trouble } from "../components";
 import { Detail } from "./credential";
 import { FolderDetail, FolderTools } from "./folder";
-import { Items } from "./items";
-import { Tree } from "./tree";
+import { Items } from "./credential-list";
+import { Tree } from "./folder-tree";
 
 export function Vault({
   me,
@@ -39,7 +39,7 @@ export function Vault({
       <Trouble error={folders.error} />
       <div className="grid grow items-start gap-3 md:grid-cols-[14rem_1fr] xl:grid-cols-[15rem_22rem_1fr]">
         <Card title="Folders">
-          {folders.data?.length === 0 && <Empty>There is no folder that you may see yet.</Empty>}
+          {folders.data?.length === 0 && <Empty>You have no access to a folder yet.</Empty>}
           <Tree folders={folders.data ?? []} open={folder} />
           <FolderTools me={me} here={here} />
         </Card>
@@ -55,7 +55,7 @@ export function Vault({
           ) : here ? (
             <FolderDetail key={here.id} me={me} here={here} folders={folders.data ?? []} />
           ) : (
-            <Card title="Nothing is open">
+            <Card title="No credential is open">
               <Empty>
                 Choose a credential from the list, or press Ctrl K and type a part of its name.
               </Empty>

@@ -59,10 +59,10 @@ pub struct SetupArgs {
     /// The first administrator's sign-in name
     #[arg(long)]
     pub name: String,
-    /// The first administrator's name for people
+    /// The first administrator's display name
     #[arg(long)]
     pub display_name: String,
-    /// Read the set-up code that the service wrote from this file
+    /// Read the set-up code, which the service wrote, from this file
     #[arg(long, value_name = "FILE")]
     pub code_file: Option<PathBuf>,
     /// Read the first administrator's password from this file

@@ -8,15 +8,17 @@ use crate::args::{Format, FromFile, SetupArgs};
 use crate::commands::access::{Access, AccessIssueCommand, TransferStewardshipArgs};
 use crate::commands::access_request::AccessRequest;
 use crate::commands::audit::Audit;
+use crate::commands::client::Client;
 use crate::commands::credential::Credential;
 use crate::commands::device::Device;
 use crate::commands::folder::Folder;
 use crate::commands::gate::{Checkout, Gate, Request};
 use crate::commands::grant::Grant;
+use crate::commands::group::Group;
 use crate::commands::keys::Keys;
 use crate::commands::kind::Kind;
 use crate::commands::pending::Pending;
-use crate::commands::people::{Client, Group, People};
+use crate::commands::people::People;
 use crate::commands::personal::Personal;
 use crate::commands::policy::Policy;
 use crate::commands::removal::Bin;
@@ -53,7 +55,7 @@ pub struct Cli {
         hide_env = true
     )]
     pub service: Option<String>,
-    /// How to print lists and things
+    /// Output format
     #[arg(
         long,
         short,
@@ -71,7 +73,7 @@ pub struct Cli {
 /// What to do.
 #[derive(Debug, Subcommand)]
 pub enum Command {
-    /// Set a new service up: organisation, first administrator, root key
+    /// Set up a new service: organisation, first administrator, root key
     Setup(SetupArgs),
     /// Open the vault with the root key's passphrase
     Unlock {
@@ -97,7 +99,7 @@ pub enum Command {
     SignIn {
         /// The sign-in name
         name: String,
-        /// The organisation, where there are several
+        /// The organisation, if the service has several
         #[arg(long)]
         organisation: Option<String>,
         #[command(flatten)]
@@ -109,12 +111,12 @@ pub enum Command {
     Me,
     /// Change your own sign-in password
     Password {
-        /// Read the present one from this file
+        /// Read the current password from this file
         #[arg(long, value_name = "FILE")]
-        present_file: Option<PathBuf>,
-        /// Read the new one from this file
+        password_file: Option<PathBuf>,
+        /// Read the new password from this file
         #[arg(long, value_name = "FILE")]
-        new_file: Option<PathBuf>,
+        new_password_file: Option<PathBuf>,
     },
     /// People
     #[command(subcommand)]
@@ -122,13 +124,13 @@ pub enum Command {
     /// Clients: programs that sign in
     #[command(subcommand)]
     Client(Client),
-    /// Groups of people and groups
+    /// Groups of people and of other groups
     #[command(subcommand)]
     Group(Group),
     /// Folders
     #[command(subcommand)]
     Folder(Folder),
-    /// Find credentials by anything that is not secret, their device or folder
+    /// Search credentials by name, folder, device and every field that is not secret
     #[command(
         after_help = "EXAMPLES\n  jexlin find weir\n  jexlin find ridge duty      each word must be somewhere\n  jexlin find dosign          slips of typing are forgiven when nothing else is found"
     )]
@@ -147,13 +149,13 @@ pub enum Command {
     Reveal {
         /// The credential
         path: String,
-        /// Which field
+        /// The field
         #[arg(long, default_value = "password")]
         field: String,
         /// Which version [default: the current one]
         #[arg(long, value_name = "NUMBER")]
         version: Option<i32>,
-        /// Print it even where standard output is no terminal
+        /// Print even if standard output is not a terminal
         #[arg(long)]
         pipe: bool,
         /// Spell it out, letter by letter
@@ -167,7 +169,7 @@ pub enum Command {
     Code {
         /// The credential
         path: String,
-        /// Print it even where standard output is no terminal
+        /// Print even if standard output is not a terminal
         #[arg(long)]
         pipe: bool,
     },
@@ -177,9 +179,9 @@ pub enum Command {
     /// Saved searches
     #[command(subcommand)]
     Search(Search),
-    /// List the tags of the credentials that you may know of
+    /// List the tags of the credentials that you may list
     Tags,
-    /// The bin: what was removed, restored or purged
+    /// The bin: restore or purge what was removed
     #[command(subcommand)]
     Bin(Bin),
     /// Import credentials from a file
@@ -238,7 +240,7 @@ pub enum Command {
     /// Accounts on devices: check, rotate, follow the jobs
     #[command(subcommand)]
     Upkeep(Upkeep),
-    /// Gates: conditions on reaching a credential
+    /// Gates: conditions for access to a credential
     #[command(subcommand)]
     Gate(Gate),
     /// Requests to pass a gate
@@ -252,7 +254,7 @@ pub enum Command {
     Audit(Audit),
     /// Print completions for a shell
     Completions {
-        /// Which shell
+        /// The shell
         shell: clap_complete::Shell,
     },
 }

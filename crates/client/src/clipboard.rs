@@ -21,7 +21,9 @@ pub fn lend(text: &str, what: &str, seconds: u16) -> Result<(), ClientError> {
         match by_display(text, what, way, seconds) {
             Ok(()) => return Ok(()),
             Err(error) => {
-                eprintln!("The clipboard of {way} cannot be used ({error}); trying the terminal's.")
+                eprintln!(
+                    "The {way} clipboard cannot be used ({error}); trying the terminal's clipboard."
+                )
             }
         }
     }
@@ -31,7 +33,7 @@ pub fn lend(text: &str, what: &str, seconds: u16) -> Result<(), ClientError> {
 fn by_display(text: &str, what: &str, way: &str, seconds: u16) -> Result<(), arboard::Error> {
     let mut clipboard = arboard::Clipboard::new()?;
     clipboard.set().exclude_from_history().text(text)?;
-    tell(what, &format!("{way}'s clipboard"), seconds);
+    tell(what, &format!("the {way} clipboard"), seconds);
     // What was copied meanwhile by somebody else is left alone.
     if clipboard.get_text().is_ok_and(|there| there == text) {
         clipboard.clear()?;
@@ -43,7 +45,7 @@ fn by_display(text: &str, what: &str, way: &str, seconds: u16) -> Result<(), arb
 fn by_terminal(text: &str, what: &str, seconds: u16) -> Result<(), ClientError> {
     if !std::io::stderr().is_terminal() {
         return Err(ClientError::local(
-            "There is no clipboard here: neither X11 nor Wayland, nor a terminal that could pass it on.",
+            "There is no clipboard here: no X11, no Wayland, and no terminal that could pass it on.",
         ));
     }
     if text.len() > MOST_OSC {
@@ -59,7 +61,7 @@ fn by_terminal(text: &str, what: &str, seconds: u16) -> Result<(), ClientError> 
     send(text)?;
     tell(
         what,
-        "the terminal's clipboard (OSC 52; not every terminal takes it)",
+        "the terminal's clipboard (OSC 52; not every terminal supports it)",
         seconds,
     );
     send("")?;

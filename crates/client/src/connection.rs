@@ -121,7 +121,7 @@ impl Connection {
         method: &str,
         path: &str,
         body: Option<&Value>,
-        version: Option<i32>,
+        revision: Option<i32>,
     ) -> Result<ureq::http::Response<ureq::Body>, ClientError> {
         let mut request = ureq::http::Request::builder()
             .method(method)
@@ -129,8 +129,8 @@ impl Connection {
         if let Some(token) = &self.token {
             request = request.header("Authorization", format!("Bearer {}", token.expose_secret()));
         }
-        if let Some(version) = version {
-            request = request.header("If-Match", format!("\"{version}\""));
+        if let Some(revision) = revision {
+            request = request.header("If-Match", format!("\"{revision}\""));
         }
         let text = body.map(Value::to_string);
         if text.is_some() {
@@ -161,9 +161,9 @@ impl Connection {
         method: &str,
         path: &str,
         body: Option<&Value>,
-        version: Option<i32>,
+        revision: Option<i32>,
     ) -> Result<T, ClientError> {
-        let response = self.request(method, path, body, version)?;
+        let response = self.request(method, path, body, revision)?;
         let waits = response.status() == 202;
         let text = response
             .into_body()
@@ -233,18 +233,18 @@ impl Connection {
         self.call("POST", path, Some(&value(body)?), None)
     }
 
-    /// Changes what has a version.
+    /// Changes what has a revision.
     pub fn change<T: DeserializeOwned>(
         &self,
         method: &str,
         path: &str,
         body: &impl Serialize,
-        version: i32,
+        revision: i32,
     ) -> Result<T, ClientError> {
-        self.call(method, path, Some(&value(body)?), Some(version))
+        self.call(method, path, Some(&value(body)?), Some(revision))
     }
 
-    /// Puts something there that has no version.
+    /// Puts something there that has no revision.
     pub fn put<T: DeserializeOwned>(&self, path: &str) -> Result<T, ClientError> {
         self.call("PUT", path, None, None)
     }
@@ -259,8 +259,8 @@ impl Connection {
     }
 
     /// Removes.
-    pub fn delete(&self, path: &str, version: Option<i32>) -> Result<(), ClientError> {
-        self.call::<Value>("DELETE", path, None, version)
+    pub fn delete(&self, path: &str, revision: Option<i32>) -> Result<(), ClientError> {
+        self.call::<Value>("DELETE", path, None, revision)
             .map(|_| ())
     }
 
@@ -331,7 +331,7 @@ impl Connection {
         mut heard: impl FnMut(&str, &str) -> Result<bool, ClientError>,
     ) -> Result<(), ClientError> {
         let reader = BufReader::new(
-            self.request("GET", "/api/v1/live", None, None)?
+            self.request("GET", "/api/v1/events", None, None)?
                 .into_body()
                 .into_reader(),
         );
@@ -367,7 +367,7 @@ fn good(
         kind: String::new(),
         title: String::new(),
         status,
-        detail: format!("The service answered with status {status} and no explanation."),
+        detail: format!("The service answered with status {status} without an explanation."),
         advice: "Check that the address is that of a Jexlin service.".into(),
         instance: String::new(),
         fields: std::collections::BTreeMap::new(),

@@ -21,9 +21,9 @@ pub fn run(cli: Cli) -> Done {
     if let Command::Audit(Audit::Verify { file, key_file }) = &cli.command {
         return verify(cli.output, file, key_file);
     }
-    let link = Connection::open(cli.service)?;
+    let connection = Connection::open(cli.service)?;
     let run = Run {
-        link,
+        connection,
         format: cli.output,
     };
     match cli.command {
@@ -34,7 +34,9 @@ pub fn run(cli: Cli) -> Done {
                 passphrase_file.as_deref(),
                 false,
             )?;
-            let status: Status = run.link.post("/api/v1/unlock", &Unlock { passphrase })?;
+            let status: Status = run
+                .connection
+                .post("/api/v1/unlock", &Unlock { passphrase })?;
             say(&format!(
                 "The vault is {}.",
                 if status.state == ServiceState::Ready {
@@ -45,12 +47,12 @@ pub fn run(cli: Cli) -> Done {
             ))
         }
         Command::Lock { reason } => {
-            let _: Status = run.link.post("/api/v1/lock", &LockVault { reason })?;
+            let _: Status = run.connection.post("/api/v1/lock", &LockVault { reason })?;
             say("The vault is locked on all services. Unlock each service with: jexlin unlock")
         }
         Command::Keys(command) => run.keys(command),
         Command::Status => {
-            let status: Status = run.link.get("/api/v1/status")?;
+            let status: Status = run.connection.get("/api/v1/status")?;
             output::one(
                 run.format,
                 &status,
@@ -63,12 +65,13 @@ pub fn run(cli: Cli) -> Done {
             password,
         } => run.sign_in(name, organisation, password.password_file.as_deref()),
         Command::SignOut => {
-            run.link.post::<Value>("/api/v1/sign-out", &json!({}))?;
-            run.link.forget()?;
+            run.connection
+                .post::<Value>("/api/v1/sign-out", &json!({}))?;
+            run.connection.forget()?;
             say("Signed out.")
         }
         Command::Me => {
-            let me: Me = run.link.get("/api/v1/me")?;
+            let me: Me = run.connection.get("/api/v1/me")?;
             output::one(
                 run.format,
                 &me,
@@ -81,12 +84,12 @@ pub fn run(cli: Cli) -> Done {
             )
         }
         Command::Password {
-            present_file,
-            new_file,
+            password_file,
+            new_password_file,
         } => {
-            let present = secrets::read("Present password", present_file.as_deref(), false)?;
-            let new = secrets::read("New password", new_file.as_deref(), true)?;
-            run.link
+            let present = secrets::read("Current password", password_file.as_deref(), false)?;
+            let new = secrets::read("New password", new_password_file.as_deref(), true)?;
+            run.connection
                 .post::<Value>("/api/v1/me/password", &ChangePassword { present, new })?;
             say("Your password is changed; your other sessions have ended.")
         }

@@ -33,7 +33,7 @@ impl ClientError {
         }
     }
 
-    /// The input is not usable.
+    /// The input is not valid.
     pub fn input(what: impl Into<String>, advice: &str) -> Self {
         Self::Here {
             what: what.into(),
@@ -46,7 +46,7 @@ impl ClientError {
     pub fn local(what: impl Into<String>) -> Self {
         Self::Here {
             what: what.into(),
-            advice: "Check the file or terminal that is named, and try again.".into(),
+            advice: "Check the file or terminal named above, and try again.".into(),
             code: 1,
         }
     }

@@ -7,9 +7,9 @@ use crate::connection::Connection;
 use crate::error::ClientError;
 
 /// A folder by its path or identifier.
-pub fn folder(link: &Connection, path: &str) -> Result<Folder, ClientError> {
+pub fn folder(connection: &Connection, path: &str) -> Result<Folder, ClientError> {
     if let Ok(id) = path.parse::<Uuid>() {
-        return link.get(&format!("/api/v1/folders/{id}"));
+        return connection.get(&format!("/api/v1/folders/{id}"));
     }
     let names = parse_path(path).map_err(|problem| {
         ClientError::input(
@@ -26,39 +26,42 @@ pub fn folder(link: &Connection, path: &str) -> Result<Folder, ClientError> {
             .join("/")
     )
     .to_lowercase();
-    let folders: Vec<Folder> = link.list("/api/v1/folders", None)?;
+    let folders: Vec<Folder> = connection.list("/api/v1/folders", None)?;
     folders
         .into_iter()
         .find(|folder| folder.path.to_lowercase() == wanted)
         .ok_or_else(|| {
             ClientError::unknown(
                 format!("There is no folder {path}, or no grant lets you know of it."),
-                "See what there is: jexlin folder list",
+                "List folders: jexlin folder list",
             )
         })
 }
 
-/// The path of the folder, and the name in it.
+/// The path of the folder that something is in, and its name; no folder for a folder at the top.
+///
+/// # Errors
+/// [`ClientError::input`] for a text that is no path.
+pub fn split_at_top(path: &str) -> Result<(Option<String>, String), ClientError> {
+    let advice = "Write a path such as \"/Pumping/North ridge\".";
+    let names = parse_path(path)
+        .map_err(|problem| ClientError::input(format!("{path}: {problem}."), advice))?;
+    let (name, folders) = names
+        .split_last()
+        .ok_or_else(|| ClientError::input("The path is empty.", advice))?;
+    let folders: Vec<&str> = folders.iter().map(|name| name.as_str()).collect();
+    let above = (!folders.is_empty()).then(|| format!("/{}", folders.join("/")));
+    Ok((above, name.as_str().to_owned()))
+}
+
+/// The path of the folder that something is in, and its name.
+///
+/// # Errors
+/// [`ClientError::input`] for a text that is no path, or names no folder.
 pub fn split(path: &str) -> Result<(String, String), ClientError> {
-    let names = parse_path(path).map_err(|problem| {
-        ClientError::input(
-            format!("{path}: {problem}."),
-            "Write a path such as \"/Pumping/North ridge/duty\".",
-        )
-    })?;
-    match names.split_last() {
-        Some((name, folders)) if !folders.is_empty() => Ok((
-            format!(
-                "/{}",
-                folders
-                    .iter()
-                    .map(|name| name.as_str())
-                    .collect::<Vec<_>>()
-                    .join("/")
-            ),
-            name.as_str().to_owned(),
-        )),
-        _ => Err(ClientError::input(
+    match split_at_top(path)? {
+        (Some(folder), name) => Ok((folder, name)),
+        (None, _) => Err(ClientError::input(
             format!("{path} names no folder."),
             "Write the whole path, such as \"/Pumping/North ridge/duty\".",
         )),
@@ -72,14 +75,14 @@ pub fn pair<'a>(text: &'a str, advice: &str) -> Result<(&'a str, &'a str), Clien
 }
 
 /// A credential by its path or identifier.
-pub fn credential(link: &Connection, path: &str) -> Result<Uuid, ClientError> {
+pub fn credential(connection: &Connection, path: &str) -> Result<Uuid, ClientError> {
     if let Ok(id) = path.parse::<Uuid>() {
         return Ok(id);
     }
     let (place, name) = split(path)?;
-    let place = folder(link, &place)?;
+    let place = folder(connection, &place)?;
     let found: Vec<CredentialItem> =
-        link.list(&format!("/api/v1/credentials?folder={}", place.id), None)?;
+        connection.list(&format!("/api/v1/credentials?folder={}", place.id), None)?;
     let wanted = name.to_lowercase();
     found
         .into_iter()
@@ -88,23 +91,23 @@ pub fn credential(link: &Connection, path: &str) -> Result<Uuid, ClientError> {
         .ok_or_else(|| {
             ClientError::unknown(
                 format!("There is no credential {path}, or no grant lets you know of it."),
-                "See what there is: jexlin credential list, or jexlin find",
+                "List credentials: jexlin credential list; search: jexlin find",
             )
         })
 }
 
 /// A credential or a folder by its path or identifier, as the query of an address names it.
-pub fn folder_or_credential(link: &Connection, path: &str) -> Result<String, ClientError> {
+pub fn folder_or_credential(connection: &Connection, path: &str) -> Result<String, ClientError> {
     // An identifier does not tell what it is of.
     let named = if path.parse::<Uuid>().is_ok() {
         None
     } else {
-        credential(link, path).ok()
+        credential(connection, path).ok()
     };
     if let Some(id) = named {
         return Ok(format!("credential={id}"));
     }
-    match folder(link, path) {
+    match folder(connection, path) {
         Ok(folder) => Ok(format!("folder={}", folder.id)),
         Err(trouble) if trouble.exit_code() != 5 => Err(trouble),
         Err(_) if path.parse::<Uuid>().is_ok() => Ok(format!("credential={path}")),
@@ -112,19 +115,20 @@ pub fn folder_or_credential(link: &Connection, path: &str) -> Result<String, Cli
             format!(
                 "There is no folder and no credential {path}, or no grant lets you know of it."
             ),
-            "See what there is: jexlin folder list, or jexlin find",
+            "List folders: jexlin folder list; search: jexlin find",
         )),
     }
 }
 
 /// A device by its path or identifier.
-pub fn device(link: &Connection, path: &str) -> Result<Uuid, ClientError> {
+pub fn device(connection: &Connection, path: &str) -> Result<Uuid, ClientError> {
     if let Ok(id) = path.parse::<Uuid>() {
         return Ok(id);
     }
     let (place, name) = split(path)?;
-    let place = folder(link, &place)?;
-    let found: Vec<Device> = link.list(&format!("/api/v1/devices?folder={}", place.id), None)?;
+    let place = folder(connection, &place)?;
+    let found: Vec<Device> =
+        connection.list(&format!("/api/v1/devices?folder={}", place.id), None)?;
     let wanted = name.to_lowercase();
     found
         .into_iter()
@@ -133,14 +137,14 @@ pub fn device(link: &Connection, path: &str) -> Result<Uuid, ClientError> {
         .ok_or_else(|| {
             ClientError::unknown(
                 format!("There is no device {path}, or no grant lets you know of it."),
-                "See what there is: jexlin device list",
+                "List devices: jexlin device list",
             )
         })
 }
 
 /// A person by sign-in name or identifier.
-pub fn person(link: &Connection, name: &str) -> Result<Person, ClientError> {
-    let people: Vec<Person> = link.list("/api/v1/people", None)?;
+pub fn person(connection: &Connection, name: &str) -> Result<Person, ClientError> {
+    let people: Vec<Person> = connection.list("/api/v1/people", None)?;
     let wanted = name.to_lowercase();
     people
         .into_iter()
@@ -150,14 +154,14 @@ pub fn person(link: &Connection, name: &str) -> Result<Person, ClientError> {
         .ok_or_else(|| {
             ClientError::unknown(
                 format!("There is no person {name}."),
-                "See who there is: jexlin people list",
+                "List people: jexlin people list",
             )
         })
 }
 
 /// A group by name or identifier.
-pub fn group(link: &Connection, name: &str) -> Result<Group, ClientError> {
-    let groups: Vec<Group> = link.list("/api/v1/groups", None)?;
+pub fn group(connection: &Connection, name: &str) -> Result<Group, ClientError> {
+    let groups: Vec<Group> = connection.list("/api/v1/groups", None)?;
     let wanted = name.to_lowercase();
     groups
         .into_iter()
@@ -165,7 +169,7 @@ pub fn group(link: &Connection, name: &str) -> Result<Group, ClientError> {
         .ok_or_else(|| {
             ClientError::unknown(
                 format!("There is no group {name}."),
-                "See what there is: jexlin group list",
+                "List groups: jexlin group list",
             )
         })
 }

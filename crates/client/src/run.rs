@@ -4,13 +4,13 @@ use crate::args::Format;
 use crate::connection::Connection;
 use crate::error::ClientError;
 
-/// What a command comes to.
+/// The result of a command.
 pub type Done = Result<(), ClientError>;
 
-/// What every command has at hand.
+/// What every command has available.
 pub struct Run {
     /// The service.
-    pub link: Connection,
+    pub connection: Connection,
     /// How to print.
     pub format: Format,
 }

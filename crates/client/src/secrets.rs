@@ -46,8 +46,8 @@ pub fn read(prompt: &str, file: Option<&Path>, twice: bool) -> Result<SecretText
             let first = ask(&format!("{prompt}: "))?;
             if twice && ask(&format!("{prompt} again: "))? != first {
                 return Err(ClientError::input(
-                    "The two are not the same.",
-                    "Type it again, the same both times.",
+                    "The two entries differ.",
+                    "Type the same both times.",
                 ));
             }
             first

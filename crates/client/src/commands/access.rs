@@ -1,4 +1,4 @@
-//! Access as a whole: as code, in order, in other hands.
+//! Access files, access issues, and transfers of stewardship.
 
 use std::io::{IsTerminal as _, Write as _};
 use std::path::{Path, PathBuf};
@@ -6,7 +6,7 @@ use std::path::{Path, PathBuf};
 use clap::{Args, Subcommand};
 use jexlin_api::words::IssueType;
 use jexlin_api::{
-    AccessCompared, AccessIssue, AccessIssuesFixed, AccessMade, Change, FixAccessIssues,
+    AccessApplied, AccessCompared, AccessIssue, AccessIssuesFixed, Change, FixAccessIssues,
     StewardshipTransferred, TransferStewardship,
 };
 use uuid::Uuid;
@@ -47,7 +47,7 @@ pub enum Access {
         /// The file
         file: PathBuf,
     },
-    /// Apply a file: all that it asks for, or nothing
+    /// Apply a file, all of it or nothing
     #[command(after_help = "EXAMPLES
   jexlin access apply access.toml           on a terminal, shows what would change and asks first
   jexlin access apply access.toml --yes")]
@@ -77,7 +77,7 @@ pub enum AccessIssueCommand {
         #[arg(long, value_name = "TYPE")]
         all: Vec<IssueType>,
     },
-    /// Make somebody else a steward of folders that have none
+    /// Appoint a steward for folders that have none
     #[command(after_help = "EXAMPLES
   jexlin access-issue appoint --person yusra /Archive
   jexlin access-issue appoint --group \"Control room\" --all")]
@@ -87,26 +87,26 @@ pub enum AccessIssueCommand {
         /// The folders
         #[arg(required_unless_present = "all")]
         folders: Vec<String>,
-        /// All folders that have none
+        /// All folders without a steward
         #[arg(long)]
         all: bool,
     },
 }
 
-/// Who hands over what to whom.
+/// From whom stewardship is transferred, and to whom.
 #[derive(Debug, Args)]
 #[command(after_help = "EXAMPLES
   jexlin transfer-stewardship marek yusra --preview
   jexlin transfer-stewardship marek yusra --below /Pumping --keep")]
 pub struct TransferStewardshipArgs {
-    /// Whose it is, by sign-in name
+    /// The current steward, by sign-in name
     from: String,
     /// The new steward, by sign-in name
     to: String,
     /// Only what is on this folder or below it
     #[arg(long, value_name = "PATH")]
     below: Option<String>,
-    /// The first keeps theirs as well
+    /// The current steward stays a steward
     #[arg(long)]
     keep: bool,
     /// Change nothing; show who would gain or lose what
@@ -117,10 +117,10 @@ pub struct TransferStewardshipArgs {
 const CHANGE: [Column; 3] = [
     ("line", "line"),
     ("where", "place"),
-    ("what would change", "text"),
+    ("planned change", "text"),
 ];
 const ACCESS_ISSUE: [Column; 5] = [
-    ("what", "type"),
+    ("issue", "type"),
     ("where", "place"),
     ("for", "subject_name"),
     ("level", "level"),
@@ -146,7 +146,7 @@ impl Run {
                     |below| format!("/api/v1/access?below={}", query(&below)),
                 );
                 let mut bytes = vec![];
-                self.link.copy_to(&address, &mut bytes)?;
+                self.connection.copy_to(&address, &mut bytes)?;
                 if file.as_os_str() == "-" {
                     return std::io::stdout()
                         .write_all(&bytes)
@@ -155,7 +155,7 @@ impl Run {
                 std::fs::write(&file, &bytes)
                     .map_err(|error| ClientError::local(format!("{}: {error}.", file.display())))?;
                 say(&format!(
-                    "{} says who may do what. Compare it after you have changed it: jexlin access compare {}",
+                    "The access file is {}. After you have edited it, compare it: jexlin access compare {}",
                     file.display(),
                     file.display()
                 ))
@@ -181,14 +181,14 @@ impl Run {
                     address = format!("{address}?expect={}", compared.state);
                 }
                 let length = u64::try_from(bytes.len()).ok();
-                let made: AccessMade =
-                    self.link
+                let made: AccessApplied =
+                    self.connection
                         .send(&address, std::io::Cursor::new(bytes), length)?;
                 if self.format != Format::Table {
                     return output::one(self.format, &made, &[("count", "count")]);
                 }
                 match made.count {
-                    0 => say("It is so already: nothing has been changed."),
+                    0 => say("Nothing was changed: access is already as the file says."),
                     1 => say("1 change is made."),
                     count => say(&format!("{count} changes are made.")),
                 }
@@ -198,7 +198,7 @@ impl Run {
 
     fn compare_access(&self, bytes: &[u8]) -> Result<AccessCompared, ClientError> {
         let length = u64::try_from(bytes.len()).ok();
-        self.link.send(
+        self.connection.send(
             "/api/v1/access/compare",
             std::io::Cursor::new(bytes.to_vec()),
             length,
@@ -231,19 +231,22 @@ impl Run {
     }
 
     pub fn access_issue(&self, command: AccessIssueCommand) -> Done {
-        let found = || self.link.list::<AccessIssue>("/api/v1/access-issues", None);
+        let found = || {
+            self.connection
+                .list::<AccessIssue>("/api/v1/access-issues", None)
+        };
         match command {
             AccessIssueCommand::List => output::list(
                 self.format,
                 &found()?,
                 &ACCESS_ISSUE,
-                "No access issues: every folder has a steward, and every grant is of use.",
+                "There are no access issues: every folder has a steward, and no grant is redundant or expired.",
             ),
             AccessIssueCommand::Remove { grants, all } => {
                 if all.contains(&IssueType::NoSteward) {
                     return Err(ClientError::input(
                         "A folder without a steward has no grant to remove.",
-                        "Use left, ended or redundant; appoint a steward with `access-issue appoint`.",
+                        "Use left, expired or redundant; appoint a steward with `access-issue appoint`.",
                     ));
                 }
                 let mut withdraw = grants;
@@ -277,11 +280,11 @@ impl Run {
                 };
                 for path in &folders {
                     let item = orphans().find(|item| item.place == *path);
-                    let advice = "See `jexlin access-issue list` for those that have none.";
+                    let advice = "List the folders without a steward: `jexlin access-issue list`.";
                     wanted.push(
                         item.ok_or_else(|| {
                             ClientError::unknown(
-                                format!("{path} is no folder without a steward."),
+                                format!("{path} is not a folder without a steward."),
                                 advice,
                             )
                         })?
@@ -294,13 +297,13 @@ impl Run {
                 let person = who
                     .person
                     .as_ref()
-                    .map(|name| lookup::person(&self.link, name))
+                    .map(|name| lookup::person(&self.connection, name))
                     .transpose()?
                     .map(|person| person.id);
                 let group = who
                     .group
                     .as_ref()
-                    .map(|name| lookup::group(&self.link, name))
+                    .map(|name| lookup::group(&self.connection, name))
                     .transpose()?
                     .map(|group| group.id);
                 self.fix(&FixAccessIssues {
@@ -314,7 +317,7 @@ impl Run {
     }
 
     fn fix(&self, wanted: &FixAccessIssues) -> Done {
-        let fixed: AccessIssuesFixed = self.link.post("/api/v1/access-issues", wanted)?;
+        let fixed: AccessIssuesFixed = self.connection.post("/api/v1/access-issues", wanted)?;
         say(&match (fixed.withdrawn, fixed.appointed) {
             (withdrawn, 0) => {
                 let removed = counted(withdrawn, "grant is removed", "grants are removed");
@@ -322,20 +325,20 @@ impl Run {
             }
             (_, appointed) => {
                 let folders = counted(appointed, "folder has", "folders have");
-                format!("{folders} a steward again.")
+                format!("{folders} a steward.")
             }
         })
     }
 
     pub fn transfer_stewardship(&self, args: &TransferStewardshipArgs) -> Done {
         let (from, to) = (
-            lookup::person(&self.link, &args.from)?.id,
-            lookup::person(&self.link, &args.to)?.id,
+            lookup::person(&self.connection, &args.from)?.id,
+            lookup::person(&self.connection, &args.to)?.id,
         );
         let below = args
             .below
             .as_ref()
-            .map(|path| lookup::folder(&self.link, path))
+            .map(|path| lookup::folder(&self.connection, path))
             .transpose()?
             .map(|folder| folder.id);
         let body = TransferStewardship {
@@ -347,7 +350,9 @@ impl Run {
         if args.preview {
             return self.preview(&Change::TransferStewardship(body));
         }
-        let done: StewardshipTransferred = self.link.post("/api/v1/transfer-stewardship", &body)?;
+        let done: StewardshipTransferred = self
+            .connection
+            .post("/api/v1/transfer-stewardship", &body)?;
         say(&format!(
             "{} is a steward of these {} {}:",
             args.to,

@@ -1,4 +1,4 @@
-//! Access requests: asking for what one sees the name of and no more.
+//! Access requests.
 
 use clap::Subcommand;
 use jexlin_api::{
@@ -33,23 +33,23 @@ pub enum AccessRequest {
         /// list, use, reveal or edit
         #[arg(long, default_value = "use")]
         level: String,
-        /// What for
+        /// The reason
         #[arg(long)]
         reason: String,
     },
-    /// Grant somebody else's access request
+    /// Grant an access request
     Grant {
         /// The access request
         id: Uuid,
-        /// What to tell them
+        /// A comment for the requester
         #[arg(long, default_value = "")]
         comment: String,
     },
-    /// Refuse somebody else's access request
+    /// Refuse an access request
     Refuse {
         /// The access request
         id: Uuid,
-        /// What to tell them
+        /// A comment for the requester
         #[arg(long, default_value = "")]
         comment: String,
     },
@@ -74,7 +74,7 @@ const ACCESS_REQUEST: [Column; 8] = [
 impl Run {
     pub fn access_request(&self, command: AccessRequest) -> Done {
         let discoverable = |text: &str| {
-            self.link.list::<Discoverable>(
+            self.connection.list::<Discoverable>(
                 &format!("/api/v1/discoverable?find={}", query(text)),
                 Some(500),
             )
@@ -82,7 +82,7 @@ impl Run {
         let shown: AccessRequestItem = match command {
             AccessRequest::List => {
                 let rows: Vec<AccessRequestItem> =
-                    self.link.list("/api/v1/access-requests", None)?;
+                    self.connection.list("/api/v1/access-requests", None)?;
                 return output::list(
                     self.format,
                     &rows,
@@ -111,8 +111,8 @@ impl Run {
             } => {
                 let level: Level = level.parse().map_err(|problem| {
                     ClientError::input(
-                        format!("`{level}` is no level: {problem}."),
-                        "Name one of them.",
+                        format!("`{level}` is not a level: {problem}."),
+                        "Use one of these.",
                     )
                 })?;
                 let (folder, name) = lookup::split(&path)?;
@@ -122,12 +122,12 @@ impl Run {
                 let credential = found
                     .ok_or_else(|| {
                         ClientError::unknown(
-                            format!("There is no {path} that you could discover."),
-                            "Find it by a part of its name: jexlin access-request find",
+                            format!("There is no {path} that you could request."),
+                            "Find it by part of its name: jexlin access-request find",
                         )
                     })?
                     .id;
-                self.link.post(
+                self.connection.post(
                     "/api/v1/access-requests",
                     &NewAccessRequest {
                         credential,
@@ -136,15 +136,15 @@ impl Run {
                     },
                 )?
             }
-            AccessRequest::Grant { id, comment } => self.link.post(
+            AccessRequest::Grant { id, comment } => self.connection.post(
                 &format!("/api/v1/access-requests/{id}/grant"),
                 &Decide { comment },
             )?,
-            AccessRequest::Refuse { id, comment } => self.link.post(
+            AccessRequest::Refuse { id, comment } => self.connection.post(
                 &format!("/api/v1/access-requests/{id}/refuse"),
                 &Decide { comment },
             )?,
-            AccessRequest::Withdraw { id } => self.link.post(
+            AccessRequest::Withdraw { id } => self.connection.post(
                 &format!("/api/v1/access-requests/{id}/withdraw"),
                 &serde_json::json!({}),
             )?,

@@ -1,4 +1,4 @@
-//! The audit log: read it, take it out, prove it.
+//! The audit log: read, export and verify it.
 
 use std::fs;
 use std::io::Write as _;
@@ -23,7 +23,7 @@ pub enum Audit {
         after_help = "EXAMPLES\n  jexlin audit list --action credential.reveal --since 2026-11-01T00:00:00Z\n  jexlin audit list --outcome refused --find calder"
     )]
     List {
-        /// Of this action, or of all below it: `credential` finds `credential.reveal`
+        /// This action and all below it: `credential` finds `credential.reveal`
         #[arg(long)]
         action: Option<String>,
         /// By this person
@@ -35,16 +35,16 @@ pub enum Audit {
         /// done, refused or failed
         #[arg(long)]
         outcome: Option<String>,
-        /// From then on
+        /// At this time or later
         #[arg(long, value_name = "TIME")]
         since: Option<String>,
-        /// Before then
+        /// Before this time
         #[arg(long, value_name = "TIME")]
         until: Option<String>,
-        /// With this in the name of who or what
+        /// With this text in the name of the actor or target
         #[arg(long, value_name = "TEXT")]
         find: Option<String>,
-        /// At most so many
+        /// Show at most this many
         #[arg(long, default_value_t = 50)]
         limit: usize,
     },
@@ -53,9 +53,9 @@ pub enum Audit {
         /// The file; `-` for standard output
         file: PathBuf,
     },
-    /// Print the log's public key; keep it somewhere else than the log
+    /// Print the log's public key; keep it apart from the log
     Key,
-    /// Verify an export with nothing but the public key; no service is needed
+    /// Verify an export with the public key alone; no service is needed
     #[command(
         after_help = "EXAMPLE\n  jexlin audit key > osmere.key\n  jexlin audit export osmere.jsonl\n  jexlin audit verify osmere.jsonl --key-file osmere.key"
     )]
@@ -82,11 +82,11 @@ impl Run {
                 limit,
             } => {
                 let actor = actor
-                    .map(|name| lookup::person(&self.link, &name))
+                    .map(|name| lookup::person(&self.connection, &name))
                     .transpose()?
                     .map(|person| person.id.to_string());
                 let target = credential
-                    .map(|path| lookup::credential(&self.link, &path))
+                    .map(|path| lookup::credential(&self.connection, &path))
                     .transpose()?
                     .map(|id| id.to_string());
                 let filters = [
@@ -104,14 +104,14 @@ impl Run {
                         value.map(|value| format!("{name}={}&", query(&value)))
                     })
                     .collect();
-                let rows: Vec<AuditEvent> = self.link.list(
+                let rows: Vec<AuditEvent> = self.connection.list(
                     &format!("/api/v1/audit?{}", address.trim_end_matches('&')),
                     Some(limit),
                 )?;
                 self.show_events(&rows)
             }
             Audit::Key => {
-                let key: AuditKey = self.link.get("/api/v1/audit/key")?;
+                let key: AuditKey = self.connection.get("/api/v1/audit/key")?;
                 if self.format == Format::Json {
                     output::one(self.format, &key, &[])
                 } else {
@@ -119,7 +119,7 @@ impl Run {
                 }
             }
             Audit::Export { file } if file == Path::new("-") => self
-                .link
+                .connection
                 .copy_to("/api/v1/audit/export", &mut std::io::stdout()),
             Audit::Export { file } => {
                 let beside = file.with_extension("part");
@@ -128,7 +128,8 @@ impl Run {
                 };
                 let mut writer =
                     std::io::BufWriter::new(fs::File::create(&beside).map_err(broken)?);
-                self.link.copy_to("/api/v1/audit/export", &mut writer)?;
+                self.connection
+                    .copy_to("/api/v1/audit/export", &mut writer)?;
                 writer.flush().map_err(broken)?;
                 fs::rename(&beside, &file).map_err(broken)?;
                 say(&format!(
@@ -195,8 +196,8 @@ pub fn verify(format: Format, file: &Path, key_file: &Path) -> Done {
     let report = proof::verify_export(text.lines(), &key);
     if let Some(finding) = report.first {
         return Err(ClientError::failed(
-            format!("The log is not what was signed: {finding}."),
-            "Keep this export and the database as they are, and compare them with a backup and with checkpoints sent outside.",
+            format!("The log has been changed: {finding}."),
+            "Keep this export and the database as they are, and compare them with a backup and with checkpoints kept elsewhere.",
         ));
     }
     if format == Format::Json {
@@ -207,7 +208,7 @@ pub fn verify(format: Format, file: &Path, key_file: &Path) -> Done {
         );
     }
     say(&format!(
-        "The log is whole: {} events, all of them under {} signed checkpoints of {}.",
+        "The log is complete and unchanged: {} events under {} signed checkpoints of {}.",
         report.events,
         report.checkpoints,
         key.origin()

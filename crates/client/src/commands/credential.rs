@@ -30,31 +30,31 @@ pub struct Given {
     /// The user name
     #[arg(long)]
     pub user: Option<String>,
-    /// A URL; may be given several times
+    /// A URL (repeatable)
     #[arg(long)]
     pub url: Vec<String>,
     /// A note that is not secret
     #[arg(long)]
     pub note: Option<String>,
-    /// Any field that is not secret, as expires=2027-03-31; may be given several times
+    /// A field that is not secret, such as expires=2027-03-31 (repeatable)
     #[arg(long, value_name = "FIELD=VALUE")]
     pub set: Vec<String>,
-    /// Any field that is not secret, from a file, as certificate=weir.pem
+    /// A field that is not secret, read from a file, such as certificate=weir.pem
     #[arg(long, value_name = "FIELD=FILE")]
     pub set_file: Vec<String>,
-    /// A secret field from a file, as one_time_seed=seed.txt, or - for standard input
+    /// A secret field read from a file, such as one_time_seed=seed.txt; - is standard input
     #[arg(long, value_name = "FIELD=FILE")]
     pub secret_file: Vec<String>,
-    /// The seed of one-time codes from a QR picture (PNG or JPEG)
+    /// Read the seed of one-time codes from an image of a QR code (PNG or JPEG)
     #[arg(long, value_name = "FILE")]
-    pub seed_picture_file: Option<PathBuf>,
-    /// A field for this credential alone, as floor=text; may be given several times
+    pub qr_code_file: Option<PathBuf>,
+    /// An extra field for this credential alone, such as floor=text (repeatable)
     #[arg(long, value_name = "NAME=TYPE")]
     pub extra: Vec<String>,
-    /// A tag; may be given several times
+    /// A tag (repeatable)
     #[arg(long = "tag", value_name = "TAG")]
     pub tags: Vec<String>,
-    /// The device that it is an account of
+    /// The device that this account is on
     #[arg(long, value_name = "PATH")]
     pub device: Option<String>,
     /// Ask for the password instead of generating one
@@ -64,11 +64,11 @@ pub struct Given {
     #[arg(long, value_name = "NAME")]
     pub policy: Option<String>,
     /// The type of SSH key to make: ed25519, ecdsa-p256, ecdsa-p384, rsa-3072 or rsa-4096
-    #[arg(long, value_name = "SORT")]
+    #[arg(long, value_name = "TYPE")]
     pub key_type: Option<String>,
-    /// Why; kept with the values in the history
+    /// The reason, kept with the values in the history
     #[arg(long, default_value = "")]
-    pub why: String,
+    pub reason: String,
     #[command(flatten)]
     pub password: FromFile,
 }
@@ -76,7 +76,7 @@ pub struct Given {
 /// Credentials.
 #[derive(Debug, Subcommand)]
 pub enum Credential {
-    /// List credentials, of a folder or all, with filters
+    /// List all credentials, or those of a folder, with filters
     #[command(after_help = "EXAMPLES
   jexlin credential list /Pumping/\"North ridge\"
   jexlin credential list --below /Pumping --finding any
@@ -89,7 +89,7 @@ pub enum Credential {
     },
     /// Show a credential without its secrets
     Show {
-        /// Its path
+        /// Path of the credential
         path: String,
     },
     /// Add a credential; the password is generated unless it is typed
@@ -100,7 +100,7 @@ pub enum Credential {
   jexlin credential add \"/Control room/Historian licence\" --kind licence --set product=Historian --set expires=2027-03-31 --type-password
   jexlin credential add \"/Works/Deploy key\" --kind ssh-key --user deploy --key-type ed25519")]
     Add {
-        /// Its whole path
+        /// Path of the new credential
         path: String,
         /// Its kind; jexlin kind list lists them with their fields
         #[arg(long, default_value = "login")]
@@ -110,29 +110,29 @@ pub enum Credential {
     },
     /// Edit a credential; a password is changed in the vault alone
     Edit {
-        /// Its path
+        /// Path of the credential
         path: String,
         /// A new name
         #[arg(long)]
         name: Option<String>,
         #[command(flatten)]
         given: Box<Given>,
-        /// Detach it from its device
+        /// Remove it from its device
         #[arg(long)]
         no_device: bool,
         /// Generate a new password
         #[arg(long)]
         generate: bool,
-        /// Apply only if it still has this version
+        /// Apply only if it still has this revision
         #[arg(long, value_name = "NUMBER")]
-        if_version: Option<i32>,
+        if_revision: Option<i32>,
     },
     /// Move credentials to another folder
     #[command(
         after_help = "EXAMPLE\n  jexlin credential move /Office/Franking /Office/Rainfall /Archive"
     )]
     Move {
-        /// Their paths, and at last the folder
+        /// Paths of the credentials, then the path of the folder
         #[arg(required = true, num_args = 2.., value_name = "PATH")]
         paths: Vec<String>,
         /// Change nothing; show who would gain or lose what
@@ -141,47 +141,47 @@ pub enum Credential {
     },
     /// Copy a credential to a folder, with its current values
     Copy {
-        /// Its path
+        /// Path of the credential
         path: String,
         /// The folder
         to: String,
-        /// Under another name
+        /// A new name
         #[arg(long)]
         name: Option<String>,
     },
     /// Remove credentials: they go to the bin
     Remove {
-        /// Their paths
+        /// Paths of the credentials
         #[arg(required = true, value_name = "PATH")]
         paths: Vec<String>,
     },
     /// Add tags to credentials, or remove tags
     #[command(
-        after_help = "EXAMPLE\n  jexlin credential tag \"/Pumping/North ridge/duty\" --add storm --take-away spring"
+        after_help = "EXAMPLE\n  jexlin credential tag \"/Pumping/North ridge/duty\" --add storm --remove spring"
     )]
     Tag {
-        /// Their paths
+        /// Paths of the credentials
         #[arg(required = true, value_name = "PATH")]
         paths: Vec<String>,
-        /// A tag to give; may be given several times
+        /// A tag to add (repeatable)
         #[arg(long, value_name = "TAG")]
         add: Vec<String>,
-        /// A tag to take away; may be given several times
+        /// A tag to remove (repeatable)
         #[arg(long, value_name = "TAG")]
-        take_away: Vec<String>,
-        /// Show whose access would change, and change nothing
+        remove: Vec<String>,
+        /// Change nothing; show whose access would change
         #[arg(long)]
         preview: bool,
     },
     /// Add credentials to your favourites
-    Mark {
-        /// Their paths
+    AddFavourite {
+        /// Paths of the credentials
         #[arg(required = true, value_name = "PATH")]
         paths: Vec<String>,
     },
     /// Remove credentials from your favourites
-    Unmark {
-        /// Their paths
+    RemoveFavourite {
+        /// Paths of the credentials
         #[arg(required = true, value_name = "PATH")]
         paths: Vec<String>,
     },
@@ -190,69 +190,69 @@ pub enum Credential {
         after_help = "EXAMPLES\n  jexlin credential operator-scope \"/Pumping/North ridge/root\"\n  jexlin credential operator-scope \"/Pumping/North ridge/root\" --folder \"/Pumping/North ridge\"\n  jexlin credential operator-scope \"/Pumping/North ridge/root\" --nowhere"
     )]
     OperatorScope {
-        /// Its path
+        /// Path of the credential
         path: String,
-        /// On this device; once for each
+        /// On this device (repeatable)
         #[arg(long, value_name = "PATH")]
         device: Vec<String>,
-        /// On the devices in and below this folder; once for each
+        /// On all devices in and below this folder (repeatable)
         #[arg(long, value_name = "PATH")]
         folder: Vec<String>,
-        /// On none
+        /// On no device
         #[arg(long, conflicts_with_all = ["device", "folder"])]
         nowhere: bool,
     },
     /// List the versions of the secrets of a credential, without values
     History {
-        /// Its path
+        /// Path of the credential
         path: String,
     },
     /// Compare two versions of a secret; both reveals are recorded
     Compare {
-        /// Its path
+        /// Path of the credential
         path: String,
-        /// A version
+        /// The first version
         version: i32,
-        /// The other version
+        /// The second version
         other: i32,
-        /// Which field
+        /// The field
         #[arg(long, default_value = "password")]
         field: String,
-        /// Print them even where standard output is no terminal
+        /// Print even if standard output is not a terminal
         #[arg(long)]
         pipe: bool,
     },
     /// Restore a former value as the current one in the vault; the device is not changed
     Restore {
-        /// Its path
+        /// Path of the credential
         path: String,
-        /// Which version
+        /// The version
         version: i32,
-        /// Which field
+        /// The field
         #[arg(long, default_value = "password")]
         field: String,
-        /// Why
+        /// The reason, kept with the value in the history
         #[arg(long, default_value = "")]
-        why: String,
+        reason: String,
     },
     /// List who revealed or used a credential
     Uses {
-        /// Its path
+        /// Path of the credential
         path: String,
     },
     /// Attach a file to a credential
     Attach {
-        /// Its path
+        /// Path of the credential
         path: String,
         /// The file
         file: PathBuf,
-        /// Under another name
+        /// A new name
         #[arg(long)]
         name: Option<String>,
     },
-    /// Download an attachment; it takes what a reveal takes
-    Fetch {
-        /// Its path
+    /// Download an attachment; the rules for a reveal apply
+    Download {
+        /// Path of the credential
         path: String,
         /// The name of the attachment
         attachment: String,
@@ -261,8 +261,8 @@ pub enum Credential {
         to: Option<PathBuf>,
     },
     /// Remove an attachment
-    RemoveFile {
-        /// Its path
+    RemoveAttachment {
+        /// Path of the credential
         path: String,
         /// The name of the attachment
         attachment: String,
@@ -289,10 +289,10 @@ impl Run {
             ("checked", "upkeep/checked_at"),
             ("last rotated", "upkeep/rotated_at"),
             ("next rotation", "upkeep/next_rotation_at"),
-            ("made", "created_at"),
-            ("made by", "created_by"),
+            ("added", "created_at"),
+            ("added by", "created_by"),
             ("changed", "changed_at"),
-            ("version", "version"),
+            ("revision", "revision"),
         ];
         // What a kind of the organisation's own has is shown like the rest; of a certificate, what
         // it says.
@@ -323,13 +323,13 @@ impl Run {
     }
 
     fn known(&self, path: &str) -> Result<CredentialItem, ClientError> {
-        self.link.get(&format!(
+        self.connection.get(&format!(
             "/api/v1/credentials/{}",
-            lookup::credential(&self.link, path)?
+            lookup::credential(&self.connection, path)?
         ))
     }
 
-    /// Does the same to each, says of each what came of it, and fails at the end if one failed.
+    /// Does the same to each, reports the result of each, and fails at the end if one failed.
     fn each(
         &self,
         paths: &[String],
@@ -359,10 +359,10 @@ impl Run {
 
     fn secrets_of(&self, given: &Given) -> Result<BTreeMap<String, SecretText>, ClientError> {
         let mut secrets = secret_files(&given.secret_file)?;
-        if let Some(picture) = &given.seed_picture_file {
+        if let Some(picture) = &given.qr_code_file {
             let bytes = fs::read(picture).map_err(broken(picture))?;
             let length = bytes.len() as u64;
-            let read: SeedInPicture = self.link.send(
+            let read: SeedInPicture = self.connection.send(
                 "/api/v1/read-picture",
                 std::io::Cursor::new(bytes),
                 Some(length),
@@ -375,12 +375,7 @@ impl Run {
     fn password_of(given: &Given) -> Result<Option<SecretText>, ClientError> {
         let typed = given.type_password || given.password.password_file.is_some();
         if typed {
-            secrets::read(
-                "Password to keep",
-                given.password.password_file.as_deref(),
-                true,
-            )
-            .map(Some)
+            secrets::read("Password", given.password.password_file.as_deref(), true).map(Some)
         } else {
             Ok(None)
         }
@@ -388,7 +383,7 @@ impl Run {
 
     fn add_credential(&self, path: &str, kind: String, given: &Given) -> Done {
         let (folder, name) = lookup::split(path)?;
-        let folder = lookup::folder(&self.link, &folder)?;
+        let folder = lookup::folder(&self.connection, &folder)?;
         let body = NewCredential {
             folder: folder.id,
             kind,
@@ -399,7 +394,7 @@ impl Run {
             device: given
                 .device
                 .as_ref()
-                .map(|path| lookup::device(&self.link, path))
+                .map(|path| lookup::device(&self.connection, path))
                 .transpose()?,
             extra: extra(&given.extra)?,
             tags: given.tags.clone(),
@@ -409,10 +404,10 @@ impl Run {
                 .map(|name| self.policy_id(name).map(|policy| policy.id))
                 .transpose()?,
             key: given.key_type.clone(),
-            why: given.why.clone(),
-            kind_version: None,
+            reason: given.reason.clone(),
+            kind_revision: None,
         };
-        self.show_credential(&self.link.post("/api/v1/credentials", &body)?)
+        self.show_credential(&self.connection.post("/api/v1/credentials", &body)?)
     }
 
     fn edit_credential(
@@ -422,7 +417,7 @@ impl Run {
         given: &Given,
         no_device: bool,
         generate: bool,
-        if_version: Option<i32>,
+        if_revision: Option<i32>,
     ) -> Done {
         let present = self.known(path)?;
         let body = EditCredential {
@@ -435,7 +430,7 @@ impl Run {
             device: given
                 .device
                 .as_ref()
-                .map(|path| lookup::device(&self.link, path))
+                .map(|path| lookup::device(&self.connection, path))
                 .transpose()?,
             no_device,
             extra: if given.extra.is_empty() {
@@ -450,14 +445,14 @@ impl Run {
                 .map(|name| self.policy_id(name).map(|policy| policy.id))
                 .transpose()?,
             key: given.key_type.clone(),
-            why: given.why.clone(),
-            kind_version: None,
+            reason: given.reason.clone(),
+            kind_revision: None,
         };
-        self.show_credential(&self.link.change(
+        self.show_credential(&self.connection.change(
             "PATCH",
             &format!("/api/v1/credentials/{}", present.id),
             &body,
-            if_version.unwrap_or(present.version),
+            if_revision.unwrap_or(present.revision),
         )?)
     }
 
@@ -472,7 +467,7 @@ impl Run {
             .ok_or_else(|| {
                 ClientError::unknown(
                     format!("{path} has no attachment {name}."),
-                    "See what it has: jexlin credential show",
+                    "Show the credential: jexlin credential show",
                 )
             })
     }
@@ -482,19 +477,19 @@ impl Run {
         let address = format!("/api/v1/credentials/{id}/attachments/{}", attachment.id);
         let to = to.unwrap_or_else(|| PathBuf::from(&attachment.name));
         if to == Path::new("-") {
-            return self.link.copy_to(&address, &mut std::io::stdout());
+            return self.connection.copy_to(&address, &mut std::io::stdout());
         }
         // Written beside and moved into place: a file that broke off is never taken for a whole
         // one.
         let beside = to.with_extension("part");
         let mut file = secrets::private_file(&beside)?;
-        let copied = self.link.copy_to(&address, &mut file).and_then(|()| {
+        let copied = self.connection.copy_to(&address, &mut file).and_then(|()| {
             let size = file.metadata().map_err(broken(&beside))?.len();
             if i64::try_from(size) == Ok(attachment.size) {
                 Ok(())
             } else {
                 Err(ClientError::local(
-                    "The file broke off on its way; nothing was kept.",
+                    "The download was interrupted; nothing was kept.",
                 ))
             }
         });
@@ -504,7 +499,7 @@ impl Run {
         }
         fs::rename(&beside, &to).map_err(broken(&to))?;
         say(&format!(
-            "{} is in {}, {} bytes, readable to you alone.",
+            "{} is in {}: {} bytes, readable only by you.",
             attachment.name,
             to.display(),
             attachment.size
@@ -513,9 +508,9 @@ impl Run {
 
     fn compare(&self, path: &str, (entry, other): (i32, i32), field: &str, pipe: bool) -> Done {
         to_terminal(pipe, "secret")?;
-        let id = lookup::credential(&self.link, path)?;
+        let id = lookup::credential(&self.connection, path)?;
         let look = |version| -> Result<Revealed, ClientError> {
-            self.link.post(
+            self.connection.post(
                 &format!("/api/v1/credentials/{id}/reveal"),
                 &Reveal {
                     field: Some(field.to_owned()),
@@ -547,22 +542,22 @@ impl Run {
         if let Some(path) = folder {
             filters.insert(
                 "folder".into(),
-                lookup::folder(&self.link, &path)?.id.to_string(),
+                lookup::folder(&self.connection, &path)?.id.to_string(),
             );
         }
         self.listed(
             &filters,
             view.as_deref(),
-            "There is no such credential that you may know of. Add one: jexlin credential add",
+            "There are no such credentials that you have access to. Add one: jexlin credential add",
         )
     }
 
     fn move_credential(&self, mut paths: Vec<String>, preview: bool) -> Done {
-        let to = lookup::folder(&self.link, &paths.pop().unwrap_or_default())?;
+        let to = lookup::folder(&self.connection, &paths.pop().unwrap_or_default())?;
         if preview {
             let ids = paths
                 .iter()
-                .map(|path| lookup::credential(&self.link, path))
+                .map(|path| lookup::credential(&self.connection, path))
                 .collect::<Result<_, _>>()?;
             return self.preview(&Change::Credentials(CredentialsMoved { ids, to: to.id }));
         }
@@ -572,11 +567,11 @@ impl Run {
                 folder: Some(to.id),
                 ..Default::default()
             };
-            let moved: CredentialItem = self.link.change(
+            let moved: CredentialItem = self.connection.change(
                 "PATCH",
                 &format!("/api/v1/credentials/{}", present.id),
                 &body,
-                present.version,
+                present.revision,
             )?;
             Ok(format!("is now {}/{}", moved.place, moved.name))
         })
@@ -584,10 +579,10 @@ impl Run {
 
     fn copy_credential(&self, path: String, to: String, name: Option<String>) -> Done {
         let (id, folder) = (
-            lookup::credential(&self.link, &path)?,
-            lookup::folder(&self.link, &to)?.id,
+            lookup::credential(&self.connection, &path)?,
+            lookup::folder(&self.connection, &to)?.id,
         );
-        self.show_credential(&self.link.post(
+        self.show_credential(&self.connection.post(
             &format!("/api/v1/credentials/{id}/copy"),
             &CopyCredential { folder, name },
         )?)
@@ -596,9 +591,9 @@ impl Run {
     fn remove_credential(&self, paths: Vec<String>) -> Done {
         self.each(&paths, |path| {
             let present = self.known(path)?;
-            self.link.delete(
+            self.connection.delete(
                 &format!("/api/v1/credentials/{}", present.id),
-                Some(present.version),
+                Some(present.revision),
             )?;
             Ok(format!(
                 "is in the bin; restore it: jexlin bin restore \"{}/{}\"",
@@ -607,12 +602,12 @@ impl Run {
         })
     }
 
-    fn unmark_credential(&self, paths: Vec<String>) -> Done {
+    fn remove_favourite(&self, paths: Vec<String>) -> Done {
         self.each(&paths, |path| {
-            self.link.delete(
+            self.connection.delete(
                 &format!(
                     "/api/v1/credentials/{}/favourite",
-                    lookup::credential(&self.link, path)?
+                    lookup::credential(&self.connection, path)?
                 ),
                 None,
             )?;
@@ -629,18 +624,18 @@ impl Run {
     ) -> Done {
         let address = format!(
             "/api/v1/credentials/{}/operator-scope",
-            lookup::credential(&self.link, &path)?
+            lookup::credential(&self.connection, &path)?
         );
         let scope: OperatorScope = if nowhere || !device.is_empty() || !folder.is_empty() {
             let devices = device
                 .iter()
-                .map(|path| lookup::device(&self.link, path))
+                .map(|path| lookup::device(&self.connection, path))
                 .collect::<Result<_, _>>()?;
             let folders = folder
                 .iter()
-                .map(|path| lookup::folder(&self.link, path).map(|folder| folder.id))
+                .map(|path| lookup::folder(&self.connection, path).map(|folder| folder.id))
                 .collect::<Result<_, _>>()?;
-            self.link.set(
+            self.connection.set(
                 &address,
                 &OperatorScope {
                     devices,
@@ -649,7 +644,7 @@ impl Run {
                 },
             )?
         } else {
-            self.link.get(&address)?
+            self.connection.get(&address)?
         };
         let rows: Vec<Value> = scope
             .paths
@@ -660,15 +655,15 @@ impl Run {
             self.format,
             &rows,
             &[("may be used as the operator on", "path")],
-            "It may be used as the operator of no device.",
+            "It may not be used as an operator on any device.",
         )
     }
 
     fn history_credential(&self, path: String) -> Done {
-        let rows: Vec<Version> = self.link.list(
+        let rows: Vec<Version> = self.connection.list(
             &format!(
                 "/api/v1/credentials/{}/history",
-                lookup::credential(&self.link, &path)?
+                lookup::credential(&self.connection, &path)?
             ),
             None,
         )?;
@@ -679,28 +674,34 @@ impl Run {
             ("made", "made_at"),
             ("by", "made_by"),
             ("how", "made_how"),
-            ("why", "why"),
+            ("reason", "reason"),
         ];
         output::list(self.format, &rows, &columns, "There is no history.")
     }
 
-    fn restore_credential(&self, path: String, version: i32, field: String, why: String) -> Done {
-        let id = lookup::credential(&self.link, &path)?;
-        self.show_credential(&self.link.post(
+    fn restore_credential(
+        &self,
+        path: String,
+        version: i32,
+        field: String,
+        reason: String,
+    ) -> Done {
+        let id = lookup::credential(&self.connection, &path)?;
+        self.show_credential(&self.connection.post(
             &format!("/api/v1/credentials/{id}/restore"),
             &Restore {
                 field: Some(field),
                 version,
-                why,
+                reason,
             },
         )?)
     }
 
     fn uses_credential(&self, path: String) -> Done {
-        let rows: Vec<UseItem> = self.link.list(
+        let rows: Vec<UseItem> = self.connection.list(
             &format!(
                 "/api/v1/credentials/{}/uses",
-                lookup::credential(&self.link, &path)?
+                lookup::credential(&self.connection, &path)?
             ),
             None,
         )?;
@@ -717,7 +718,7 @@ impl Run {
     }
 
     fn attach_credential(&self, path: String, file: PathBuf, name: Option<String>) -> Done {
-        let id = lookup::credential(&self.link, &path)?;
+        let id = lookup::credential(&self.connection, &path)?;
         let name = name
             .or_else(|| {
                 file.file_name()
@@ -726,7 +727,7 @@ impl Run {
             .unwrap_or_default();
         let open = fs::File::open(&file).map_err(broken(&file))?;
         let length = open.metadata().map_err(broken(&file))?.len();
-        let shown: Attachment = self.link.send(
+        let shown: Attachment = self.connection.send(
             &format!("/api/v1/credentials/{id}/attachments?name={}", query(&name)),
             open,
             Some(length),
@@ -738,9 +739,9 @@ impl Run {
         )
     }
 
-    fn remove_file_credential(&self, path: String, attachment: String) -> Done {
+    fn remove_attachment(&self, path: String, attachment: String) -> Done {
         let (id, found) = self.attachment(&path, &attachment)?;
-        self.link.delete(
+        self.connection.delete(
             &format!("/api/v1/credentials/{id}/attachments/{}", found.id),
             None,
         )?;
@@ -748,6 +749,48 @@ impl Run {
             "The attachment {} is removed permanently.",
             found.name
         ))
+    }
+
+    fn tag_credential(
+        &self,
+        paths: &[String],
+        add: Vec<String>,
+        remove: Vec<String>,
+        preview: bool,
+    ) -> Done {
+        if preview {
+            let ids = paths
+                .iter()
+                .map(|path| lookup::credential(&self.connection, path))
+                .collect::<Result<Vec<_>, _>>()?;
+            return self.preview(&Change::Tags(TagsChanged { ids, add, remove }));
+        }
+        let gone: Vec<String> = remove.iter().map(|tag| tag.to_lowercase()).collect();
+        self.each(paths, |path| {
+            let present = self.known(path)?;
+            let tags = present
+                .tags
+                .iter()
+                .chain(&add)
+                .filter(|tag| !gone.contains(&tag.to_lowercase()))
+                .cloned()
+                .collect();
+            let body = EditCredential {
+                tags: Some(tags),
+                ..Default::default()
+            };
+            let changed: CredentialItem = self.connection.change(
+                "PATCH",
+                &format!("/api/v1/credentials/{}", present.id),
+                &body,
+                present.revision,
+            )?;
+            Ok(if changed.tags.is_empty() {
+                "has no tags".into()
+            } else {
+                format!("has the tags {}", changed.tags.join(", "))
+            })
+        })
     }
 
     pub fn credential(&self, command: Credential) -> Done {
@@ -761,66 +804,25 @@ impl Run {
                 given,
                 no_device,
                 generate,
-                if_version,
-            } => self.edit_credential(&path, name, &given, no_device, generate, if_version),
+                if_revision,
+            } => self.edit_credential(&path, name, &given, no_device, generate, if_revision),
             Credential::Move { paths, preview } => self.move_credential(paths, preview),
             Credential::Copy { path, to, name } => self.copy_credential(path, to, name),
             Credential::Remove { paths } => self.remove_credential(paths),
             Credential::Tag {
                 paths,
                 add,
-                take_away,
-                preview: true,
-            } => {
-                let ids = paths
-                    .iter()
-                    .map(|path| lookup::credential(&self.link, path))
-                    .collect::<Result<Vec<_>, _>>()?;
-                self.preview(&Change::Tags(TagsChanged {
-                    ids,
-                    add,
-                    take_away,
-                }))
-            }
-            Credential::Tag {
-                paths,
-                add,
-                take_away,
-                preview: false,
-            } => self.each(&paths, |path| {
-                let present = self.known(path)?;
-                let gone: Vec<String> = take_away.iter().map(|tag| tag.to_lowercase()).collect();
-                let tags = present
-                    .tags
-                    .iter()
-                    .chain(&add)
-                    .filter(|tag| !gone.contains(&tag.to_lowercase()))
-                    .cloned()
-                    .collect();
-                let body = EditCredential {
-                    tags: Some(tags),
-                    ..Default::default()
-                };
-                let changed: CredentialItem = self.link.change(
-                    "PATCH",
-                    &format!("/api/v1/credentials/{}", present.id),
-                    &body,
-                    present.version,
-                )?;
-                Ok(if changed.tags.is_empty() {
-                    "has no tags".into()
-                } else {
-                    format!("has the tags {}", changed.tags.join(", "))
-                })
-            }),
-            Credential::Mark { paths } => self.each(&paths, |path| {
-                self.link.put::<Value>(&format!(
+                remove,
+                preview,
+            } => self.tag_credential(&paths, add, remove, preview),
+            Credential::AddFavourite { paths } => self.each(&paths, |path| {
+                self.connection.put::<Value>(&format!(
                     "/api/v1/credentials/{}/favourite",
-                    lookup::credential(&self.link, path)?
+                    lookup::credential(&self.connection, path)?
                 ))?;
                 Ok("is a favourite".into())
             }),
-            Credential::Unmark { paths } => self.unmark_credential(paths),
+            Credential::RemoveFavourite { paths } => self.remove_favourite(paths),
             Credential::OperatorScope {
                 path,
                 device,
@@ -839,17 +841,17 @@ impl Run {
                 path,
                 version,
                 field,
-                why,
-            } => self.restore_credential(path, version, field, why),
+                reason,
+            } => self.restore_credential(path, version, field, reason),
             Credential::Uses { path } => self.uses_credential(path),
             Credential::Attach { path, file, name } => self.attach_credential(path, file, name),
-            Credential::Fetch {
+            Credential::Download {
                 path,
                 attachment,
                 to,
             } => self.fetch(&path, &attachment, to),
-            Credential::RemoveFile { path, attachment } => {
-                self.remove_file_credential(path, attachment)
+            Credential::RemoveAttachment { path, attachment } => {
+                self.remove_attachment(path, attachment)
             }
         }
     }
@@ -906,7 +908,7 @@ fn extra(texts: &[String]) -> Result<Vec<KindField>, ClientError> {
         Ok(KindField {
             name: name.to_owned(),
             label: capital(name),
-            holds: holds.to_owned(),
+            holds: super::kind::field_type(holds)?,
             required: false,
             help: String::new(),
         })

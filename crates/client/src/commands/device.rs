@@ -3,9 +3,9 @@
 use clap::Subcommand;
 use jexlin_api::{
     BindingsConfirmed, Device as DeviceItem, DeviceIdentity, EditDevice, NewDevice, Page,
-    parse_path,
 };
 use serde_json::json;
+use uuid::Uuid;
 
 use crate::error::ClientError;
 use crate::lookup;
@@ -17,7 +17,7 @@ use crate::run::{Done, Run};
 pub enum Device {
     /// List devices
     List {
-        /// Those of this folder
+        /// Only devices in this folder
         folder: Option<String>,
     },
     /// Add a device
@@ -25,7 +25,7 @@ pub enum Device {
         after_help = "EXAMPLE\n  jexlin device add \"/Pumping/North ridge/telemetry\" --address 127.0.10.5 --operator \"/Pumping/North ridge/root\""
     )]
     Add {
-        /// Its whole path
+        /// Path of the new device
         path: String,
         /// Host name or IP address
         #[arg(long)]
@@ -33,7 +33,7 @@ pub enum Device {
         /// TCP port
         #[arg(long, default_value_t = 22)]
         port: u16,
-        /// The credential that its accounts are changed with
+        /// The operator: the credential that changes its accounts' passwords
         #[arg(long, value_name = "PATH")]
         operator: Option<String>,
         /// Its identity: a host key, a known_hosts line, an SSHFP record or a SHA256
@@ -43,7 +43,7 @@ pub enum Device {
     },
     /// Edit a device
     Edit {
-        /// Its path
+        /// Path of the device
         path: String,
         /// A new name
         #[arg(long)]
@@ -54,21 +54,21 @@ pub enum Device {
         /// A new port
         #[arg(long)]
         port: Option<u16>,
-        /// The credential that its accounts are changed with
+        /// The operator: the credential that changes its accounts' passwords
         #[arg(long, value_name = "PATH")]
         operator: Option<String>,
-        /// It has no operator from now on
+        /// Remove its operator
         #[arg(long, conflicts_with = "operator")]
         no_operator: bool,
     },
-    /// Show what a device must prove before a password is sent to it, and what answers now
+    /// Show the identity that a device must prove, and the identity it shows now
     #[command(
         after_help = "EXAMPLES\n  jexlin device identity \"/Pumping/North ridge/telemetry\"\n  jexlin device identity \"/Pumping/North ridge/telemetry\" --confirm SHA256:…"
     )]
     Identity {
-        /// Its path
+        /// Path of the device
         path: String,
-        /// Confirm the key with this fingerprint, which must be the one that answers
+        /// Confirm the key with this fingerprint, which the device must show now
         #[arg(long, value_name = "FINGERPRINT")]
         confirm: Option<String>,
         /// Set a host key, a known_hosts line, an SSHFP record or a fingerprint by hand
@@ -76,49 +76,36 @@ pub enum Device {
         #[arg(long, value_name = "LINE", conflicts_with = "confirm")]
         set: Vec<String>,
     },
-    /// Confirm the suspended bindings of a device whose passwords you may see
+    /// Confirm the suspended bindings of a device, for passwords that you may reveal
     Confirm {
-        /// Its path
+        /// Path of the device
         path: String,
     },
     /// Let jobs use the operator of a paused device again
     Resume {
-        /// Its path
+        /// Path of the device
         path: String,
     },
     /// Remove a device that has no accounts
     Remove {
-        /// Its path
+        /// Path of the device
         path: String,
     },
 }
 
+const COLUMNS: [Column; 6] = [
+    ("name", "name"),
+    ("folder", "place"),
+    ("address", "address"),
+    ("port", "port"),
+    ("accounts", "accounts"),
+    ("paused", "paused_why"),
+];
+
 impl Run {
     pub fn device(&self, command: Device) -> Done {
-        let columns: [Column; 6] = [
-            ("name", "name"),
-            ("folder", "place"),
-            ("address", "address"),
-            ("port", "port"),
-            ("accounts", "accounts"),
-            ("paused", "paused_why"),
-        ];
-        let shown: DeviceItem = match command {
-            Device::List { folder } => {
-                let address = match folder {
-                    Some(path) => format!(
-                        "/api/v1/devices?folder={}",
-                        lookup::folder(&self.link, &path)?.id
-                    ),
-                    None => "/api/v1/devices".into(),
-                };
-                return output::list(
-                    self.format,
-                    &self.link.list::<DeviceItem>(&address, None)?,
-                    &columns,
-                    "There is no device that you may know of. Add one: jexlin device add",
-                );
-            }
+        match command {
+            Device::List { folder } => self.list_devices(folder),
             Device::Add {
                 path,
                 address,
@@ -126,40 +113,16 @@ impl Run {
                 operator,
                 identity,
             } => {
-                let names = parse_path(&path).map_err(|problem| {
-                    ClientError::input(
-                        format!("{path}: {problem}."),
-                        "Write a path such as \"/Pumping/North ridge/telemetry\".",
-                    )
-                })?;
-                let (name, folder) = names.split_last().ok_or_else(|| {
-                    ClientError::input(
-                        "The path is empty.",
-                        "Write a path such as \"/Pumping/North ridge/telemetry\".",
-                    )
-                })?;
-                let folder = lookup::folder(
-                    &self.link,
-                    &folder
-                        .iter()
-                        .map(|name| name.as_str())
-                        .collect::<Vec<_>>()
-                        .join("/"),
-                )?;
-                let operator = operator
-                    .map(|path| lookup::credential(&self.link, &path))
-                    .transpose()?;
-                self.link.post(
-                    "/api/v1/devices",
-                    &NewDevice {
-                        folder: folder.id,
-                        name: name.as_str().to_owned(),
-                        address,
-                        port: Some(port),
-                        operator,
-                        identity,
-                    },
-                )?
+                let (folder, name) = lookup::split(&path)?;
+                let body = NewDevice {
+                    folder: lookup::folder(&self.connection, &folder)?.id,
+                    name,
+                    address,
+                    port: Some(port),
+                    operator: self.operator(operator)?,
+                    identity,
+                };
+                self.show_device(&self.connection.post("/api/v1/devices", &body)?)
             }
             Device::Edit {
                 path,
@@ -169,87 +132,111 @@ impl Run {
                 operator,
                 no_operator,
             } => {
-                let id = lookup::device(&self.link, &path)?;
-                let present: DeviceItem = self.link.get(&format!("/api/v1/devices/{id}"))?;
-                let operator = operator
-                    .map(|path| lookup::credential(&self.link, &path))
-                    .transpose()?;
-                self.link.change(
+                let present = self.known_device(&path)?;
+                let body = EditDevice {
+                    name,
+                    address,
+                    port,
+                    operator: self.operator(operator)?,
+                    no_operator,
+                    identity: None,
+                };
+                self.show_device(&self.connection.change(
                     "PATCH",
-                    &format!("/api/v1/devices/{id}"),
-                    &EditDevice {
-                        name,
-                        address,
-                        port,
-                        operator,
-                        no_operator,
-                        identity: None,
-                    },
-                    present.version,
-                )?
+                    &format!("/api/v1/devices/{}", present.id),
+                    &body,
+                    present.revision,
+                )?)
             }
-            Device::Identity { path, confirm, set } => {
-                return self.device_identity(&path, confirm, set);
-            }
-            Device::Confirm { path } => {
-                let id = lookup::device(&self.link, &path)?;
-                let present: DeviceItem = self.link.get(&format!("/api/v1/devices/{id}"))?;
-                let done: BindingsConfirmed = self.link.change(
-                    "POST",
-                    &format!("/api/v1/devices/{id}/confirm-bindings"),
-                    &json!({}),
-                    present.version,
-                )?;
-                if done.left > 0 {
-                    eprintln!(
-                        "{} left for a person who may see the password.",
-                        output::counted(done.left, "binding is", "bindings are")
-                    );
-                }
-                return say(&format!(
-                    "{} confirmed.",
-                    output::counted(done.confirmed, "binding is", "bindings are")
-                ));
-            }
+            Device::Identity { path, confirm, set } => self.device_identity(&path, confirm, set),
+            Device::Confirm { path } => self.confirm_bindings(&path),
             Device::Resume { path } => {
-                let id = lookup::device(&self.link, &path)?;
-                let present: DeviceItem = self.link.get(&format!("/api/v1/devices/{id}"))?;
-                self.link.change(
+                let present = self.known_device(&path)?;
+                self.show_device(&self.connection.change(
                     "POST",
-                    &format!("/api/v1/devices/{id}/resume"),
+                    &format!("/api/v1/devices/{}/resume", present.id),
                     &json!({}),
-                    present.version,
-                )?
+                    present.revision,
+                )?)
             }
             Device::Remove { path } => {
-                let id = lookup::device(&self.link, &path)?;
-                let present: DeviceItem = self.link.get(&format!("/api/v1/devices/{id}"))?;
-                self.link
-                    .delete(&format!("/api/v1/devices/{id}"), Some(present.version))?;
-                return say(&format!(
+                let present = self.known_device(&path)?;
+                self.connection.delete(
+                    &format!("/api/v1/devices/{}", present.id),
+                    Some(present.revision),
+                )?;
+                say(&format!(
                     "{}/{} is in the bin.",
                     present.place, present.name
-                ));
+                ))
             }
-        };
-        output::one(self.format, &shown, &columns)
+        }
     }
 
-    /// Shows what a device must prove and what answers now; confirms or sets it when that is
-    /// wanted.
+    fn list_devices(&self, folder: Option<String>) -> Done {
+        let address = match folder {
+            Some(path) => format!(
+                "/api/v1/devices?folder={}",
+                lookup::folder(&self.connection, &path)?.id
+            ),
+            None => "/api/v1/devices".into(),
+        };
+        output::list(
+            self.format,
+            &self.connection.list::<DeviceItem>(&address, None)?,
+            &COLUMNS,
+            "There is no device that you have access to. Add one: jexlin device add",
+        )
+    }
+
+    fn show_device(&self, device: &DeviceItem) -> Done {
+        output::one(self.format, device, &COLUMNS)
+    }
+
+    fn known_device(&self, path: &str) -> Result<DeviceItem, ClientError> {
+        let id = lookup::device(&self.connection, path)?;
+        self.connection.get(&format!("/api/v1/devices/{id}"))
+    }
+
+    fn operator(&self, path: Option<String>) -> Result<Option<Uuid>, ClientError> {
+        path.map(|path| lookup::credential(&self.connection, &path))
+            .transpose()
+    }
+
+    fn confirm_bindings(&self, path: &str) -> Done {
+        let present = self.known_device(path)?;
+        let done: BindingsConfirmed = self.connection.change(
+            "POST",
+            &format!("/api/v1/devices/{}/confirm-bindings", present.id),
+            &json!({}),
+            present.revision,
+        )?;
+        if done.left > 0 {
+            eprintln!(
+                "{} left for a person who may reveal the password.",
+                output::counted(done.left, "binding is", "bindings are")
+            );
+        }
+        say(&format!(
+            "{} confirmed.",
+            output::counted(done.confirmed, "binding is", "bindings are")
+        ))
+    }
+
+    /// Shows the identity that a device must prove and the one it shows now; confirms or sets it
+    /// when that is wanted.
     fn device_identity(&self, path: &str, confirm: Option<String>, set: Vec<String>) -> Done {
         let columns: [Column; 3] = [
             ("state", "state"),
             ("kind", "kind"),
             ("fingerprint", "fingerprint"),
         ];
-        let id = lookup::device(&self.link, path)?;
-        let address = format!("/api/v1/devices/{id}");
-        let present: DeviceItem = self.link.get(&address)?;
+        let present = self.known_device(path)?;
+        let address = format!("/api/v1/devices/{}", present.id);
         let mut lines = set;
         if lines.is_empty() {
             let shown: Page<DeviceIdentity> = self
-                .link
+                .connection
                 .post(&format!("{address}/read-identity"), &json!({}))?;
             let known = |identity: &DeviceIdentity| {
                 present
@@ -261,9 +248,9 @@ impl Run {
                 let mut rows: Vec<serde_json::Value> = vec![];
                 for identity in &shown.items {
                     let state = if known(identity) {
-                        "answers, confirmed"
+                        "shown, confirmed"
                     } else {
-                        "answers, not confirmed"
+                        "shown, not confirmed"
                     };
                     rows.push(json!({"state": state, "kind": identity.kind, "fingerprint": identity.fingerprint, "line": identity.line}));
                 }
@@ -274,7 +261,7 @@ impl Run {
                         .any(|shown| shown.fingerprint == known.fingerprint)
                 }) {
                     rows.push(
-                        json!({"state": "confirmed, does not answer", "kind": identity.kind, "fingerprint": identity.fingerprint, "line": identity.line}),
+                        json!({"state": "confirmed, not shown", "kind": identity.kind, "fingerprint": identity.fingerprint, "line": identity.line}),
                     );
                 }
                 return output::list(
@@ -286,7 +273,7 @@ impl Run {
             };
             let found = shown.items.into_iter().find(|identity| identity.fingerprint == fingerprint).ok_or_else(|| {
                 ClientError::failed(
-                    "No key with this fingerprint answers.",
+                    "The device shows no key with this fingerprint.",
                     "Compare it with the device's own: ssh-keygen -l -f /etc/ssh/ssh_host_ed25519_key.pub",
                 )
             })?;
@@ -296,9 +283,9 @@ impl Run {
             identity: Some(lines),
             ..EditDevice::default()
         };
-        let changed: DeviceItem = self
-            .link
-            .change("PATCH", &address, &body, present.version)?;
+        let changed: DeviceItem =
+            self.connection
+                .change("PATCH", &address, &body, present.revision)?;
         let suspended = changed
             .bindings
             .iter()
@@ -306,7 +293,7 @@ impl Run {
             .count();
         if suspended > 0 {
             eprintln!(
-                "{} suspended until a person who may see the password confirms: jexlin device confirm",
+                "{} suspended until a person who may reveal the password confirms: jexlin device confirm",
                 output::counted(suspended, "binding is", "bindings are")
             );
         }

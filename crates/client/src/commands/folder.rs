@@ -4,10 +4,9 @@ use clap::Subcommand;
 use jexlin_api::words::RuleMode;
 use jexlin_api::{
     Change, EditFolder, Folder as FolderItem, FolderChange, NewFolder, PasswordPolicy,
-    PasswordRule, PasswordRuleItem, parse_path,
+    PasswordRule, PasswordRuleItem,
 };
 
-use crate::error::ClientError;
 use crate::lookup;
 use crate::output::{self, Column, say};
 use crate::run::{Done, Run};
@@ -20,22 +19,22 @@ pub enum Folder {
     /// Add a folder
     #[command(after_help = "EXAMPLE\n  jexlin folder add \"/Pumping/North ridge\"")]
     Add {
-        /// Its whole path
+        /// Path of the new folder
         path: String,
-        /// Grants from above stop here
+        /// Do not inherit grants from the folders above
         #[arg(long)]
         closed: bool,
     },
     /// Rename a folder
     Rename {
-        /// Its path
+        /// Path of the folder
         path: String,
         /// Its new name
         name: String,
     },
     /// Move a folder into another
     Move {
-        /// Its path
+        /// Path of the folder
         path: String,
         /// The path of the folder to move it into; `/` for the top
         to: String,
@@ -45,15 +44,15 @@ pub enum Folder {
     },
     /// Stop inheriting grants
     Close {
-        /// Its path
+        /// Path of the folder
         path: String,
         /// Change nothing; show who would gain or lose what
         #[arg(long)]
         preview: bool,
     },
     /// Inherit grants again
-    Open {
-        /// Its path
+    Reopen {
+        /// Path of the folder
         path: String,
         /// Change nothing; show who would gain or lose what
         #[arg(long)]
@@ -61,17 +60,17 @@ pub enum Folder {
     },
     /// Remove a folder: it goes to the bin
     Remove {
-        /// Its path
+        /// Path of the folder
         path: String,
-        /// With everything in it
+        /// Remove its contents too
         #[arg(long)]
         with_contents: bool,
     },
     /// Show the activity in a folder and below it, newest first; for its stewards
     History {
-        /// Its path
+        /// Path of the folder
         path: String,
-        /// At most so many
+        /// Show at most this many
         #[arg(long, default_value_t = 50)]
         limit: usize,
     },
@@ -81,182 +80,150 @@ pub enum Folder {
   jexlin folder passwords /Pumping --enforce \"Pump controllers\"
   jexlin folder passwords /Office --choose Standard --choose Phrases")]
     Passwords {
-        /// Its path
+        /// Path of the folder
         path: String,
-        /// Generate by this policy, and tell of passwords that break it
-        #[arg(long, value_name = "POLICY", conflicts_with_all = ["enforce", "choose", "nothing"])]
+        /// Generate by this policy and report passwords that break it
+        #[arg(long, value_name = "POLICY", conflicts_with_all = ["enforce", "choose", "none"])]
         advise: Option<String>,
         /// Store only what complies with this policy
-        #[arg(long, value_name = "POLICY", conflicts_with_all = ["choose", "nothing"])]
+        #[arg(long, value_name = "POLICY", conflicts_with_all = ["choose", "none"])]
         enforce: Option<String>,
         /// Let people choose among these policies
-        #[arg(long, value_name = "POLICY", conflicts_with = "nothing")]
+        #[arg(long, value_name = "POLICY", conflicts_with = "none")]
         choose: Vec<String>,
-        /// Demand nothing of its own any more
+        /// Remove the folder's own policy
         #[arg(long)]
-        nothing: bool,
+        none: bool,
     },
 }
 
+const COLUMNS: [Column; 5] = [
+    ("path", "path"),
+    ("level", "level"),
+    ("closed", "closed"),
+    ("own grants", "own_grants"),
+    ("shared", "shared"),
+];
+
 impl Run {
     pub fn folder(&self, command: Folder) -> Done {
-        let columns: [Column; 5] = [
-            ("path", "path"),
-            ("level", "level"),
-            ("closed", "closed"),
-            ("own grants", "own_grants"),
-            ("shared", "shared"),
-        ];
-        let change = |path: &str, body: EditFolder| -> Result<FolderItem, ClientError> {
-            let folder = lookup::folder(&self.link, path)?;
-            self.link.change(
-                "PATCH",
-                &format!("/api/v1/folders/{}", folder.id),
-                &body,
-                folder.version,
-            )
-        };
-        let shown: FolderItem = match command {
-            Folder::List => {
-                return output::list(
-                    self.format,
-                    &self.link.list::<FolderItem>("/api/v1/folders", None)?,
-                    &columns,
-                    "There is no folder that you may see.",
-                );
-            }
-            Folder::Add { path, closed } => {
-                let names = parse_path(&path).map_err(|problem| {
-                    ClientError::input(
-                        format!("{path}: {problem}."),
-                        "Write a path such as \"/Pumping/North ridge\".",
-                    )
-                })?;
-                let (name, above) = names.split_last().ok_or_else(|| {
-                    ClientError::input(
-                        "The path is empty.",
-                        "Write a path such as \"/Pumping/North ridge\".",
-                    )
-                })?;
-                let above = above
-                    .iter()
-                    .map(|name| name.as_str())
-                    .collect::<Vec<_>>()
-                    .join("/");
-                let parent = if above.is_empty() {
-                    None
-                } else {
-                    Some(lookup::folder(&self.link, &above)?.id)
-                };
-                self.link.post(
-                    "/api/v1/folders",
-                    &NewFolder {
-                        parent,
-                        name: name.as_str().to_owned(),
-                        closed,
-                    },
-                )?
-            }
-            Folder::Rename { path, name } => change(
+        match command {
+            Folder::List => output::list(
+                self.format,
+                &self
+                    .connection
+                    .list::<FolderItem>("/api/v1/folders", None)?,
+                &COLUMNS,
+                "There is no folder that you have access to.",
+            ),
+            Folder::Add { path, closed } => self.add_folder(&path, closed),
+            Folder::Rename { path, name } => self.edit_folder(
                 &path,
-                EditFolder {
+                &EditFolder {
                     name: Some(name),
                     ..Default::default()
                 },
-            )?,
-            Folder::Move {
-                path,
-                to,
-                preview: true,
-            } => {
-                let parent = if to.trim() == "/" {
-                    None
-                } else {
-                    Some(lookup::folder(&self.link, &to)?.id)
-                };
-                let folder = FolderChange {
-                    id: lookup::folder(&self.link, &path)?.id,
-                    parent,
-                    to_top: parent.is_none(),
-                    closed: None,
-                };
-                return self.preview(&Change::Folder(folder));
-            }
-            Folder::Close {
-                ref path,
-                preview: true,
-            }
-            | Folder::Open {
-                ref path,
-                preview: true,
-            } => {
-                let closed = Some(matches!(command, Folder::Close { .. }));
-                let folder = FolderChange {
-                    id: lookup::folder(&self.link, path)?.id,
-                    parent: None,
-                    to_top: false,
-                    closed,
-                };
-                return self.preview(&Change::Folder(folder));
-            }
-            Folder::Move { path, to, .. } if to.trim() == "/" => change(
-                &path,
-                EditFolder {
-                    to_top: true,
-                    ..Default::default()
-                },
-            )?,
-            Folder::Move { path, to, .. } => change(
-                &path,
-                EditFolder {
-                    parent: Some(lookup::folder(&self.link, &to)?.id),
-                    ..Default::default()
-                },
-            )?,
-            Folder::Close { path, .. } => change(
-                &path,
-                EditFolder {
-                    closed: Some(true),
-                    ..Default::default()
-                },
-            )?,
-            Folder::Open { path, .. } => change(
-                &path,
-                EditFolder {
-                    closed: Some(false),
-                    ..Default::default()
-                },
-            )?,
+            ),
+            Folder::Move { path, to, preview } => self.move_folder(&path, &to, preview),
+            Folder::Close { path, preview } => self.set_closed(&path, true, preview),
+            Folder::Reopen { path, preview } => self.set_closed(&path, false, preview),
             Folder::Remove {
                 path,
                 with_contents,
-            } => {
-                let folder = lookup::folder(&self.link, &path)?;
-                self.link.delete(
-                    &format!("/api/v1/folders/{}?contents={with_contents}", folder.id),
-                    Some(folder.version),
-                )?;
-                return say(&format!(
-                    "{} is in the bin. Restore it: jexlin bin restore \"{}\"",
-                    folder.path, folder.path
-                ));
-            }
+            } => self.remove_folder(&path, with_contents),
             Folder::History { path, limit } => {
-                let folder = lookup::folder(&self.link, &path)?;
-                return self.show_events(&self.link.list(
+                let folder = lookup::folder(&self.connection, &path)?;
+                self.show_events(&self.connection.list(
                     &format!("/api/v1/folders/{}/history", folder.id),
                     Some(limit),
-                )?);
+                )?)
             }
             Folder::Passwords {
                 path,
                 advise,
                 enforce,
                 choose,
-                nothing,
-            } => return self.folder_passwords(&path, advise, enforce, &choose, nothing),
+                none,
+            } => self.folder_passwords(&path, advise, enforce, &choose, none),
+        }
+    }
+
+    fn add_folder(&self, path: &str, closed: bool) -> Done {
+        let (above, name) = lookup::split_at_top(path)?;
+        let parent = above
+            .map(|above| lookup::folder(&self.connection, &above).map(|folder| folder.id))
+            .transpose()?;
+        let shown: FolderItem = self.connection.post(
+            "/api/v1/folders",
+            &NewFolder {
+                parent,
+                name,
+                closed,
+            },
+        )?;
+        output::one(self.format, &shown, &COLUMNS)
+    }
+
+    fn edit_folder(&self, path: &str, body: &EditFolder) -> Done {
+        let folder = lookup::folder(&self.connection, path)?;
+        let shown: FolderItem = self.connection.change(
+            "PATCH",
+            &format!("/api/v1/folders/{}", folder.id),
+            body,
+            folder.revision,
+        )?;
+        output::one(self.format, &shown, &COLUMNS)
+    }
+
+    fn move_folder(&self, path: &str, to: &str, preview: bool) -> Done {
+        let parent = if to.trim() == "/" {
+            None
+        } else {
+            Some(lookup::folder(&self.connection, to)?.id)
         };
-        output::one(self.format, &shown, &columns)
+        if preview {
+            return self.preview(&Change::Folder(FolderChange {
+                id: lookup::folder(&self.connection, path)?.id,
+                parent,
+                to_top: parent.is_none(),
+                closed: None,
+            }));
+        }
+        let body = EditFolder {
+            parent,
+            to_top: parent.is_none(),
+            ..Default::default()
+        };
+        self.edit_folder(path, &body)
+    }
+
+    /// Stops a folder from inheriting grants, or lets it inherit them again.
+    fn set_closed(&self, path: &str, closed: bool, preview: bool) -> Done {
+        if preview {
+            return self.preview(&Change::Folder(FolderChange {
+                id: lookup::folder(&self.connection, path)?.id,
+                parent: None,
+                to_top: false,
+                closed: Some(closed),
+            }));
+        }
+        let body = EditFolder {
+            closed: Some(closed),
+            ..Default::default()
+        };
+        self.edit_folder(path, &body)
+    }
+
+    fn remove_folder(&self, path: &str, with_contents: bool) -> Done {
+        let folder = lookup::folder(&self.connection, path)?;
+        self.connection.delete(
+            &format!("/api/v1/folders/{}?contents={with_contents}", folder.id),
+            Some(folder.revision),
+        )?;
+        say(&format!(
+            "{} is in the bin. Restore it: jexlin bin restore \"{}\"",
+            folder.path, folder.path
+        ))
     }
 
     fn folder_passwords(
@@ -265,30 +232,30 @@ impl Run {
         advise: Option<String>,
         enforce: Option<String>,
         choose: &[String],
-        nothing: bool,
+        none: bool,
     ) -> Done {
-        let folder = lookup::folder(&self.link, path)?;
+        let folder = lookup::folder(&self.connection, path)?;
         let address = format!("/api/v1/folders/{}/password-rule", folder.id);
         let (mode, names) = match (advise, enforce) {
             (Some(name), _) => (RuleMode::Advise, vec![name]),
             (_, Some(name)) => (RuleMode::Enforce, vec![name]),
             _ => (RuleMode::Choose, choose.to_vec()),
         };
-        if nothing {
-            self.link.delete(&address, None)?;
+        if none {
+            self.connection.delete(&address, None)?;
         } else if !names.is_empty() {
             let policies = names
                 .iter()
                 .map(|name| self.policy_id(name).map(|policy| policy.id))
                 .collect::<Result<_, _>>()?;
             let _: PasswordRuleItem =
-                self.link
+                self.connection
                     .change("PUT", &address, &PasswordRule { mode, policies }, 0)?;
         }
-        let Some(shown) = self.link.get::<Option<PasswordRuleItem>>(&address)? else {
-            return say("No folder on the way demands anything: the default policy is advised.");
+        let Some(shown) = self.connection.get::<Option<PasswordRuleItem>>(&address)? else {
+            return say("No folder on its path sets a policy: the default policy is advised.");
         };
-        let all: Vec<PasswordPolicy> = self.link.list("/api/v1/password-policies", None)?;
+        let all: Vec<PasswordPolicy> = self.connection.list("/api/v1/password-policies", None)?;
         let names: Vec<String> = shown
             .rule
             .policies

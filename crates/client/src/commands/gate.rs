@@ -19,7 +19,7 @@ use crate::run::{Done, Run};
 pub enum Gate {
     /// List gates
     List,
-    /// Set the gate of a folder, a device or a credential, replacing the present one
+    /// Set the gate of a folder, a device or a credential, replacing the current one
     #[command(
         after_help = "EXAMPLE\n  jexlin gate set --folder \"/Control room\" --reason --approver-group \"Shift leads\" --minutes 60 --one-holder --rotate-on-return"
     )]
@@ -36,7 +36,7 @@ pub enum Gate {
 pub struct GateArgs {
     #[command(flatten)]
     pub place: GateAt,
-    /// A reason must be given
+    /// Require a reason
     #[arg(long)]
     pub reason: bool,
     /// A person who may approve; one approval is then needed
@@ -45,7 +45,7 @@ pub struct GateArgs {
     /// A group whose members may approve
     #[arg(long, value_name = "NAME")]
     pub approver_group: Vec<String>,
-    /// The longest time of a checkout, in minutes
+    /// The maximum duration of a checkout, in minutes
     #[arg(long, default_value_t = 60)]
     pub minutes: i32,
     /// Allow one holder at a time
@@ -69,26 +69,26 @@ pub enum Request {
     Ask {
         /// The credential
         path: String,
-        /// Why
+        /// The reason
         #[arg(long, default_value = "")]
         reason: String,
-        /// For how long
+        /// For how many minutes
         #[arg(long, default_value_t = 60)]
         minutes: i32,
     },
-    /// Approve somebody else's request
+    /// Approve a request
     Approve {
         /// The request
         id: uuid::Uuid,
-        /// What to tell them
+        /// A comment for the requester
         #[arg(long, default_value = "")]
         comment: String,
     },
-    /// Refuse somebody else's request
+    /// Refuse a request
     Refuse {
         /// The request
         id: uuid::Uuid,
-        /// What to tell them
+        /// A comment for the requester
         #[arg(long, default_value = "")]
         comment: String,
     },
@@ -99,7 +99,7 @@ pub enum Request {
     },
 }
 
-/// What a gate stands at: exactly one of these.
+/// What a gate is on: exactly one of these.
 #[derive(Debug, Args)]
 #[group(required = true, multiple = false)]
 pub struct GateAt {
@@ -117,7 +117,7 @@ pub struct GateAt {
 /// Checkouts.
 #[derive(Debug, Subcommand)]
 pub enum Checkout {
-    /// List your checkouts; with a credential, everybody's
+    /// List your checkouts, or everybody's for a credential
     List {
         /// Of this credential
         #[arg(long, value_name = "PATH")]
@@ -134,10 +134,10 @@ pub enum Checkout {
         /// The approved request [default: your newest for this credential]
         #[arg(long, value_name = "ID")]
         request: Option<uuid::Uuid>,
-        /// Why, where no approval is needed
+        /// The reason, where no approval is needed
         #[arg(long, default_value = "")]
         reason: String,
-        /// For how long, where no approval is needed
+        /// For how many minutes, where no approval is needed
         #[arg(long)]
         minutes: Option<i32>,
     },
@@ -174,23 +174,23 @@ const CHECKOUT: [Column; 7] = [
 ];
 
 impl Run {
-    /// What a gate stands at: a folder, a device or a credential.
+    /// What a gate is on: a folder, a device or a credential.
     fn gate_place(&self, place: &GateAt) -> Result<[Option<uuid::Uuid>; 3], ClientError> {
         let device = place
             .device
             .as_deref()
-            .map(|path| lookup::device(&self.link, path))
+            .map(|path| lookup::device(&self.connection, path))
             .transpose()?;
         let folder = place
             .folder
             .as_deref()
-            .map(|path| lookup::folder(&self.link, path))
+            .map(|path| lookup::folder(&self.connection, path))
             .transpose()?
             .map(|folder| folder.id);
         let credential = place
             .credential
             .as_deref()
-            .map(|path| lookup::credential(&self.link, path))
+            .map(|path| lookup::credential(&self.connection, path))
             .transpose()?;
         Ok([folder, device, credential])
     }
@@ -200,17 +200,17 @@ impl Run {
             ("at", "place"),
             ("reason", "needs_reason"),
             ("approvers", "approvers"),
-            ("minutes", "longest_minutes"),
+            ("minutes", "max_minutes"),
             ("one holder", "one_holder"),
             ("rotates", "rotate_on_return"),
         ];
-        let all = || self.link.list::<GateItem>("/api/v1/gates", None);
+        let all = || self.connection.list::<GateItem>("/api/v1/gates", None);
         match command {
             Gate::List => output::list(
                 self.format,
                 &all()?,
                 &columns,
-                "There is no gate that you may know of. Set one: jexlin gate set",
+                "There is no gate that you have access to. Set one: jexlin gate set",
             ),
             Gate::Set(GateArgs {
                 place,
@@ -224,11 +224,11 @@ impl Run {
                 let [folder, device, credential] = self.gate_place(&place)?;
                 let approver_people = approver
                     .iter()
-                    .map(|name| lookup::person(&self.link, name).map(|person| person.id))
+                    .map(|name| lookup::person(&self.connection, name).map(|person| person.id))
                     .collect::<Result<_, _>>()?;
                 let approver_groups = approver_group
                     .iter()
-                    .map(|name| lookup::group(&self.link, name).map(|group| group.id))
+                    .map(|name| lookup::group(&self.connection, name).map(|group| group.id))
                     .collect::<Result<_, _>>()?;
                 let body = NewGate {
                     folder,
@@ -237,20 +237,20 @@ impl Run {
                     needs_reason: reason,
                     approver_people,
                     approver_groups,
-                    longest_minutes: minutes,
+                    max_minutes: minutes,
                     one_holder,
                     rotate_on_return,
                 };
                 let target = folder.or(device).or(credential);
                 let shown: GateItem =
                     match all()?.into_iter().find(|gate| Some(gate.target) == target) {
-                        Some(present) => self.link.change(
+                        Some(present) => self.connection.change(
                             "PUT",
                             &format!("/api/v1/gates/{}", present.id),
                             &body,
-                            present.version,
+                            present.revision,
                         )?,
-                        None => self.link.post("/api/v1/gates", &body)?,
+                        None => self.connection.post("/api/v1/gates", &body)?,
                     };
                 output::one(self.format, &shown, &columns)
             }
@@ -262,13 +262,13 @@ impl Run {
                     .find(|gate| Some(gate.target) == target)
                     .ok_or_else(|| {
                         ClientError::unknown(
-                            "There is no gate of its own there.",
-                            "See: jexlin gate list",
+                            "It has no gate of its own.",
+                            "List gates: jexlin gate list",
                         )
                     })?;
-                self.link.delete(
+                self.connection.delete(
                     &format!("/api/v1/gates/{}", present.id),
-                    Some(present.version),
+                    Some(present.revision),
                 )?;
                 say(&format!("The gate of {} is removed.", present.place))
             }
@@ -277,7 +277,7 @@ impl Run {
 
     pub fn request(&self, command: Request) -> Done {
         let settle = |id: Uuid, what: &str, comment: String| {
-            self.link.post::<RequestItem>(
+            self.connection.post::<RequestItem>(
                 &format!("/api/v1/requests/{id}/{what}"),
                 &Decide { comment },
             )
@@ -290,7 +290,7 @@ impl Run {
                 );
                 return output::list(
                     self.format,
-                    &self.link.list::<RequestItem>(&address, None)?,
+                    &self.connection.list::<RequestItem>(&address, None)?,
                     &REQUEST,
                     "There are no such requests.",
                 );
@@ -299,10 +299,10 @@ impl Run {
                 path,
                 reason,
                 minutes,
-            } => self.link.post(
+            } => self.connection.post(
                 "/api/v1/requests",
                 &NewRequest {
-                    credential: lookup::credential(&self.link, &path)?,
+                    credential: lookup::credential(&self.connection, &path)?,
                     reason,
                     minutes,
                 },
@@ -318,11 +318,11 @@ impl Run {
         let shown: CheckoutItem = match command {
             Checkout::List { credential, open } => {
                 let credential = credential
-                    .map(|path| lookup::credential(&self.link, &path))
+                    .map(|path| lookup::credential(&self.connection, &path))
                     .transpose()?
                     .map(|id| id.to_string())
                     .unwrap_or_default();
-                let rows: Vec<CheckoutItem> = self.link.list(
+                let rows: Vec<CheckoutItem> = self.connection.list(
                     &format!("/api/v1/checkouts?credential={credential}&open={open}"),
                     None,
                 )?;
@@ -339,13 +339,13 @@ impl Run {
                 reason,
                 minutes,
             } => {
-                let credential = lookup::credential(&self.link, &path)?;
+                let credential = lookup::credential(&self.connection, &path)?;
                 let approved = || -> Result<Option<Uuid>, ClientError> {
-                    let mine: Vec<RequestItem> = self.link.list(
+                    let mine: Vec<RequestItem> = self.connection.list(
                         &format!("/api/v1/requests?state=approved&credential={credential}"),
                         None,
                     )?;
-                    let me: Me = self.link.get("/api/v1/me")?;
+                    let me: Me = self.connection.get("/api/v1/me")?;
                     Ok(mine
                         .into_iter()
                         .find(|asked| asked.person == me.id && asked.checkout.is_none())
@@ -355,7 +355,7 @@ impl Run {
                     Some(request) => Some(request),
                     None => approved()?,
                 };
-                self.link.post(
+                self.connection.post(
                     "/api/v1/checkouts",
                     &NewCheckout {
                         request,
@@ -366,25 +366,25 @@ impl Run {
                 )?
             }
             Checkout::CheckIn { path } => {
-                let credential = lookup::credential(&self.link, &path)?;
+                let credential = lookup::credential(&self.connection, &path)?;
                 let open: Vec<CheckoutItem> =
-                    self.link.list("/api/v1/checkouts?open=true", None)?;
+                    self.connection.list("/api/v1/checkouts?open=true", None)?;
                 let held = open
                     .into_iter()
                     .find(|held| held.credential == credential)
                     .ok_or_else(|| {
                         ClientError::unknown(
-                            format!("You hold no checkout of {path}."),
-                            "See: jexlin checkout list --open",
+                            format!("You have not checked {path} out."),
+                            "List checkouts: jexlin checkout list --open",
                         )
                     })?;
-                self.link.post(
+                self.connection.post(
                     &format!("/api/v1/checkouts/{}/check-in", held.id),
                     &json!({}),
                 )?
             }
             Checkout::Recall { id } => self
-                .link
+                .connection
                 .post(&format!("/api/v1/checkouts/{id}/recall"), &json!({}))?,
         };
         output::one(self.format, &shown, &CHECKOUT)

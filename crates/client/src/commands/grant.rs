@@ -4,8 +4,8 @@ use chrono::{DateTime, Utc};
 use clap::Subcommand;
 use jexlin_api::words::{PersonState, Word as _};
 use jexlin_api::{
-    Change, EditGrant, Explanation, Grant as GrantItem, GrantTerms, Level, NewGrant, Preview,
-    Reacher, Shift,
+    AccessHolder, Change, EditGrant, Explanation, Grant as GrantItem, GrantTerms, Level, NewGrant,
+    Preview, Shift,
 };
 use serde_json::json;
 use uuid::Uuid;
@@ -19,7 +19,7 @@ use crate::run::{Done, Run};
 /// Grants.
 #[derive(Debug, Subcommand)]
 pub enum Grant {
-    /// List the grants that reach a folder or a credential
+    /// List the grants that apply to a folder or a credential
     List {
         #[command(flatten)]
         place: Place,
@@ -36,26 +36,26 @@ pub enum Grant {
         place: Place,
         #[command(flatten)]
         who: Who,
-        /// It ends then
+        /// When it expires
         #[arg(long, value_name = "TIME")]
         until: Option<DateTime<Utc>>,
-        /// Why
+        /// A note, stored with the grant
         #[arg(long, default_value = "")]
         note: String,
-        /// Of what is in the folder, only this kind
+        /// Only credentials of this kind
         #[arg(long, value_name = "KIND")]
         only_kind: Option<String>,
-        /// Of what is in the folder, only what has this tag
+        /// Only credentials with this tag
         #[arg(long, value_name = "TAG")]
         only_tag: Option<String>,
-        /// Without a look at former values
+        /// Without access to former values
         #[arg(long)]
         without_history: bool,
         /// Change nothing; show who would gain or lose what
         #[arg(long)]
         preview: bool,
     },
-    /// Edit a grant: what is not named stays
+    /// Edit a grant; what is not given stays as it is
     #[command(after_help = "EXAMPLES
   jexlin grant edit 0199c3a0-55d2-7a41-9d25-2f1b7a3cbb04 --level use --preview
   jexlin grant edit 0199c3a0-55d2-7a41-9d25-2f1b7a3cbb04 --until 2026-12-24T06:00:00Z --note \"until the shift ends\"")]
@@ -65,16 +65,16 @@ pub enum Grant {
         /// list, use, reveal, edit or steward
         #[arg(long)]
         level: Option<String>,
-        /// It ends then
+        /// When it expires
         #[arg(long, value_name = "TIME")]
         until: Option<DateTime<Utc>>,
-        /// It does not end any more
+        /// Remove the expiry
         #[arg(long, conflicts_with = "until")]
-        without_end: bool,
-        /// Why
+        no_expiry: bool,
+        /// A note, stored with the grant
         #[arg(long)]
         note: Option<String>,
-        /// With a look at former values, or without: yes or no
+        /// Access to former values: yes or no
         #[arg(long, value_name = "YES-OR-NO", value_parser = yes_or_no)]
         history: Option<bool>,
         /// Change nothing; show who would gain or lose what
@@ -130,8 +130,8 @@ fn yes_or_no(text: &str) -> Result<bool, String> {
 fn level_of(word: &str) -> Result<Level, ClientError> {
     word.parse().map_err(|problem| {
         ClientError::input(
-            format!("`{word}` is no level: {problem}."),
-            "Name one of them.",
+            format!("`{word}` is not a level: {problem}."),
+            "Use one of these.",
         )
     })
 }
@@ -141,13 +141,13 @@ impl Run {
         let folder = place
             .folder
             .as_ref()
-            .map(|path| lookup::folder(&self.link, path))
+            .map(|path| lookup::folder(&self.connection, path))
             .transpose()?
             .map(|folder| folder.id);
         let credential = place
             .credential
             .as_ref()
-            .map(|path| lookup::credential(&self.link, path))
+            .map(|path| lookup::credential(&self.connection, path))
             .transpose()?;
         Ok((folder, credential))
     }
@@ -164,9 +164,9 @@ impl Run {
                 };
                 output::list(
                     self.format,
-                    &self.link.list::<GrantItem>(&address, None)?,
+                    &self.connection.list::<GrantItem>(&address, None)?,
                     &GRANT,
-                    "No grant reaches this.",
+                    "No grant applies to this.",
                 )
             }
             Grant::Add {
@@ -185,13 +185,13 @@ impl Run {
                 let person = who
                     .person
                     .as_ref()
-                    .map(|name| lookup::person(&self.link, name))
+                    .map(|name| lookup::person(&self.connection, name))
                     .transpose()?
                     .map(|person| person.id);
                 let group = who
                     .group
                     .as_ref()
-                    .map(|name| lookup::group(&self.link, name))
+                    .map(|name| lookup::group(&self.connection, name))
                     .transpose()?
                     .map(|group| group.id);
                 let new = NewGrant {
@@ -209,14 +209,14 @@ impl Run {
                 if preview {
                     return self.preview(&Change::Grant(new));
                 }
-                let shown: GrantItem = self.link.post("/api/v1/grants", &new)?;
+                let shown: GrantItem = self.connection.post("/api/v1/grants", &new)?;
                 output::one(self.format, &shown, &GRANT)
             }
             Grant::Edit {
                 grant,
                 level,
                 until,
-                without_end,
+                no_expiry,
                 note,
                 history,
                 preview,
@@ -224,7 +224,7 @@ impl Run {
                 let to = EditGrant {
                     level: level.as_deref().map(level_of).transpose()?,
                     ends_at: until,
-                    without_end,
+                    no_expiry,
                     note,
                     history,
                 };
@@ -232,8 +232,8 @@ impl Run {
                     return self.preview(&Change::Terms(GrantTerms { id: grant, to }));
                 }
                 let address = format!("/api/v1/grants/{grant}");
-                let version = self.link.get::<GrantItem>(&address)?.version;
-                let shown: GrantItem = self.link.change("PATCH", &address, &to, version)?;
+                let revision = self.connection.get::<GrantItem>(&address)?.revision;
+                let shown: GrantItem = self.connection.change("PATCH", &address, &to, revision)?;
                 output::one(self.format, &shown, &GRANT)
             }
             Grant::Remove {
@@ -244,15 +244,16 @@ impl Run {
                 grant,
                 preview: false,
             } => {
-                self.link.delete(&format!("/api/v1/grants/{grant}"), None)?;
-                say("The grant is taken away.")
+                self.connection
+                    .delete(&format!("/api/v1/grants/{grant}"), None)?;
+                say("The grant is removed.")
             }
         }
     }
 
     /// Shows who would gain or lose what by a change, and makes none.
     pub fn preview(&self, change: &Change) -> Done {
-        let shown: Preview = self.link.post("/api/v1/preview", change)?;
+        let shown: Preview = self.connection.post("/api/v1/preview", change)?;
         if self.format == Format::Table {
             say(&shown.sentence)?;
             if shown.shifts.is_empty() {
@@ -295,18 +296,20 @@ impl Run {
 
     /// Lists who has access to a folder or a credential.
     pub fn who_has_access(&self, path: &str) -> Done {
-        let place = lookup::folder_or_credential(&self.link, path)?;
-        let shown: Vec<Reacher> = self.link.list(&format!("/api/v1/reach?{place}"), None)?;
+        let place = lookup::folder_or_credential(&self.connection, path)?;
+        let shown: Vec<AccessHolder> = self
+            .connection
+            .list(&format!("/api/v1/reach?{place}"), None)?;
         output::list(self.format, &shown, &REACHER, "Nobody has access to this.")
     }
 
     pub fn explain(&self, person: &str, path: &str) -> Done {
         let (person, place) = (
-            lookup::person(&self.link, person)?.id,
-            lookup::folder_or_credential(&self.link, path)?,
+            lookup::person(&self.connection, person)?.id,
+            lookup::folder_or_credential(&self.connection, path)?,
         );
         let shown: Explanation = self
-            .link
+            .connection
             .get(&format!("/api/v1/explain?person={person}&{place}"))?;
         if self.format != Format::Table {
             return output::one(

@@ -25,14 +25,14 @@ pub enum Keys {
         /// Reason, recorded in the audit log
         #[arg(long)]
         reason: String,
-        /// Read the present passphrase from this file
+        /// Read the current passphrase from this file
         #[arg(long, value_name = "FILE")]
         passphrase_file: Option<PathBuf>,
         /// Read the new passphrase from this file
         #[arg(long, value_name = "FILE")]
         new_passphrase_file: Option<PathBuf>,
     },
-    /// Finish a change of the root key: the former key stops working
+    /// Finish a change of the root key: the old key stops working
     FinishRoot,
     /// Abandon a change of the root key that is not finished
     AbandonRoot,
@@ -49,7 +49,7 @@ const KEYS: [Column; 4] = [
     ("root key", "root_key"),
     ("next root key", "next_root_key"),
     ("organisation key", "organisation_key"),
-    ("data keys still under the former one", "left"),
+    ("data keys under the old key", "left"),
 ];
 const SERVICES: [Column; 3] = [
     ("service", "name"),
@@ -60,14 +60,14 @@ const SERVICES: [Column; 3] = [
 impl Run {
     pub fn keys(&self, command: Keys) -> Done {
         let (view, next): (KeysView, &str) = match command {
-            Keys::Show => (self.link.get("/api/v1/keys")?, ""),
+            Keys::Show => (self.connection.get("/api/v1/keys")?, ""),
             Keys::ChangeRoot {
                 reason,
                 passphrase_file,
                 new_passphrase_file,
             } => {
                 let passphrase = secrets::read(
-                    "Present passphrase of the root key",
+                    "Current passphrase of the root key",
                     passphrase_file.as_deref(),
                     false,
                 )?;
@@ -75,7 +75,7 @@ impl Run {
                     secrets::read("New passphrase", new_passphrase_file.as_deref(), true)?;
                 let next = "The next root key is prepared. Copy root-key.next.json into the folder of each other service and unlock it there with the new passphrase, keep a copy apart from the database's backups, then run: jexlin keys finish-root";
                 (
-                    self.link.post(
+                    self.connection.post(
                         "/api/v1/keys/root",
                         &ChangeRootKey {
                             passphrase,
@@ -87,15 +87,17 @@ impl Run {
                 )
             }
             Keys::FinishRoot => (
-                self.link.post("/api/v1/keys/root/finish", &json!({}))?,
-                "The root key is changed. Backups from before need the former one: keep root-key.previous.json with them.",
+                self.connection
+                    .post("/api/v1/keys/root/finish", &json!({}))?,
+                "The root key is changed. Earlier backups need the old key: keep root-key.previous.json with them.",
             ),
             Keys::AbandonRoot => (
-                self.link.post("/api/v1/keys/root/abandon", &json!({}))?,
+                self.connection
+                    .post("/api/v1/keys/root/abandon", &json!({}))?,
                 "The change of the root key is abandoned.",
             ),
             Keys::ChangeOrganisation { reason } => (
-                self.link
+                self.connection
                     .post("/api/v1/keys/organisation", &ChangeKey { reason })?,
                 "The organisation's key is changed. Data keys move to it in the background.",
             ),
@@ -111,7 +113,7 @@ impl Run {
                 self.format,
                 &view.services,
                 &SERVICES,
-                "No service has been heard of.",
+                "No service is running.",
             )
         } else {
             Ok(())

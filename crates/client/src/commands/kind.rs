@@ -1,6 +1,7 @@
 //! Kinds of credentials.
 
 use clap::{Args, Subcommand};
+use jexlin_api::words::{FieldType, UnknownWord};
 use jexlin_api::{EditKind, Kind as KindItem, KindField, NewKind};
 
 use crate::error::ClientError;
@@ -13,7 +14,7 @@ use crate::run::{Done, Run};
 pub enum Kind {
     /// List kinds with their fields
     List,
-    /// Show a kind with its fields, a line each
+    /// Show a kind with its fields, one per line
     Show {
         /// Its name
         name: String,
@@ -26,9 +27,9 @@ FIELDS HOLD
   text  url  note  date  certificate                      for all to see
   secret  secret-note  one-time-seed  ssh-key  private-key  seen by a reveal alone")]
     Add {
-        /// Its name: small letters, digits and `-`
+        /// Its name: lower-case letters, digits and `-`
         name: String,
-        /// Its label for people
+        /// Its label
         #[arg(long)]
         label: String,
         #[command(flatten)]
@@ -67,16 +68,16 @@ FIELDS HOLD
 /// The fields of a kind.
 #[derive(Debug, Args)]
 pub struct Fields {
-    /// A field and what it holds, in the order of the form; may be given several times
+    /// A field and its type, in the order of the form (repeatable)
     #[arg(long = "field", value_name = "NAME=TYPE")]
     pub fields: Vec<String>,
     /// The label of a field
     #[arg(long = "field-label", value_name = "NAME=LABEL")]
     pub labels: Vec<String>,
-    /// What helps somebody who fills a field in
+    /// The help text of a field
     #[arg(long = "field-help", value_name = "NAME=TEXT")]
     pub helps: Vec<String>,
-    /// This field must be there
+    /// Make this field required
     #[arg(long, value_name = "NAME")]
     pub required: Vec<String>,
 }
@@ -98,7 +99,7 @@ impl Fields {
             Ok(KindField {
                 name: name.to_owned(),
                 label,
-                holds: holds.to_owned(),
+                holds: field_type(holds)?,
                 required: self.required.iter().any(|required| required == name),
                 help: named(&self.helps, name).unwrap_or_default(),
             })
@@ -128,24 +129,24 @@ const KIND: [Column; 6] = [
 
 impl Run {
     fn kind_item(&self, name: &str) -> Result<KindItem, ClientError> {
-        let all: Vec<KindItem> = self.link.list("/api/v1/kinds", None)?;
+        let all: Vec<KindItem> = self.connection.list("/api/v1/kinds", None)?;
         all.into_iter()
             .find(|kind| kind.name == name)
             .ok_or_else(|| {
                 ClientError::unknown(
                     format!("There is no kind {name}."),
-                    "See what there is: jexlin kind list",
+                    "List kinds: jexlin kind list",
                 )
             })
     }
 
     fn edit_kind(&self, name: &str, change: &EditKind) -> Done {
         let present = self.kind_item(name)?;
-        let shown: KindItem = self.link.change(
+        let shown: KindItem = self.connection.change(
             "PATCH",
             &format!("/api/v1/kinds/{name}"),
             change,
-            present.version,
+            present.revision,
         )?;
         output::one(self.format, &shown, &KIND)
     }
@@ -154,7 +155,7 @@ impl Run {
         match command {
             Kind::List => output::list(
                 self.format,
-                &self.link.list::<KindItem>("/api/v1/kinds", None)?,
+                &self.connection.list::<KindItem>("/api/v1/kinds", None)?,
                 &KIND,
                 "There are no kinds.",
             ),
@@ -179,7 +180,7 @@ impl Run {
                 fields,
                 generates,
             } => {
-                let shown: KindItem = self.link.post(
+                let shown: KindItem = self.connection.post(
                     "/api/v1/kinds",
                     &NewKind {
                         name,
@@ -221,10 +222,23 @@ impl Run {
             ),
             Kind::Remove { name } => {
                 let present = self.kind_item(&name)?;
-                self.link
-                    .delete(&format!("/api/v1/kinds/{name}"), Some(present.version))?;
+                self.connection
+                    .delete(&format!("/api/v1/kinds/{name}"), Some(present.revision))?;
                 output::say(&format!("The kind {} is removed.", present.label))
             }
         }
     }
+}
+
+/// Reads the type of a field.
+///
+/// # Errors
+/// [`ClientError::input`] with the types that there are.
+pub fn field_type(word: &str) -> Result<FieldType, ClientError> {
+    word.parse().map_err(|problem: UnknownWord| {
+        ClientError::input(
+            format!("`{word}` is not a type of field: {problem}."),
+            "Use one of these.",
+        )
+    })
 }

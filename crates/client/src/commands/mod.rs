@@ -1,13 +1,15 @@
-//! One file a noun: its commands, their options and what they do.
+//! One file per noun: its commands, their options and what they do.
 
 pub mod access;
 pub mod access_request;
 pub mod audit;
+pub mod client;
 pub mod credential;
 pub mod device;
 pub mod folder;
 pub mod gate;
 pub mod grant;
+pub mod group;
 pub mod keys;
 pub mod kind;
 pub mod pending;

@@ -12,27 +12,27 @@ use crate::run::{Done, Run};
 pub enum Pending {
     /// List the acts that you proposed or could confirm
     List {
-        /// Those that still wait alone
+        /// Show only acts that are waiting
         #[arg(long)]
         waiting: bool,
     },
-    /// Confirm what somebody else proposed; it is done at once
+    /// Confirm an act that somebody else proposed; it is carried out at once
     Confirm {
         /// The act
         id: Uuid,
-        /// What to tell them
+        /// A comment for the requester
         #[arg(long, default_value = "")]
         comment: String,
     },
-    /// Refuse what somebody else proposed
+    /// Refuse an act that somebody else proposed
     Refuse {
         /// The act
         id: Uuid,
-        /// What to tell them
+        /// A comment for the requester
         #[arg(long, default_value = "")]
         comment: String,
     },
-    /// Withdraw what you proposed
+    /// Withdraw an act that you proposed
     Withdraw {
         /// The act
         id: Uuid,
@@ -54,7 +54,7 @@ impl Run {
         let shown: PendingAct = match command {
             Pending::List { waiting } => {
                 let rows: Vec<PendingAct> = self
-                    .link
+                    .connection
                     .list(&format!("/api/v1/pending-acts?waiting={waiting}"), None)?;
                 return output::list(
                     self.format,
@@ -65,7 +65,7 @@ impl Run {
             }
             Pending::Confirm { id, comment } => {
                 let done: ActConfirmed = self
-                    .link
+                    .connection
                     .post(&address(id, "confirm"), &Decide { comment })?;
                 if let Some(secret) = &done.secret {
                     eprintln!("The new secret, which is not shown again:");
@@ -74,9 +74,9 @@ impl Run {
                 done.act
             }
             Pending::Refuse { id, comment } => self
-                .link
+                .connection
                 .post(&address(id, "refuse"), &Decide { comment })?,
-            Pending::Withdraw { id } => self.link.post(
+            Pending::Withdraw { id } => self.connection.post(
                 &address(id, "withdraw"),
                 &Decide {
                     comment: String::new(),

@@ -4,7 +4,7 @@ use std::path::{Path, PathBuf};
 
 use clap::{Args, Subcommand};
 use jexlin_api::{
-    ChangePassphrase, MoveIn, MoveOut, NewPersonalThing, Passphrase, PersonalState, PersonalThing,
+    ChangePassphrase, MoveIn, MoveOut, NewPersonalItem, Passphrase, PersonalItem, PersonalState,
     Revealed,
 };
 use serde_json::{Value, json};
@@ -37,23 +37,23 @@ pub enum Personal {
     Lock,
     /// Change the passphrase of your personal folder
     Passphrase {
-        /// Read the present passphrase from this file, or from standard input with `-`
-        #[arg(long, value_name = "FILE")]
-        present_file: Option<PathBuf>,
-        /// Read the new passphrase from this file, or from standard input with `-`
+        /// Read the current passphrase from this file, or from standard input with `-`
         #[arg(long, value_name = "FILE")]
         passphrase_file: Option<PathBuf>,
+        /// Read the new passphrase from this file, or from standard input with `-`
+        #[arg(long, value_name = "FILE")]
+        new_passphrase_file: Option<PathBuf>,
     },
     /// List what is in your personal folder
     List,
-    /// Add a thing to your personal folder; the password is generated unless it is typed
+    /// Add an item to your personal folder; the password is generated unless it is typed
     Add {
         /// Its name
         name: String,
         #[command(flatten)]
         fields: Fields,
     },
-    /// Edit a thing in your personal folder
+    /// Edit an item in your personal folder
     Edit {
         /// Its name
         name: String,
@@ -63,37 +63,37 @@ pub enum Personal {
         #[command(flatten)]
         fields: Fields,
     },
-    /// Show the secret of a thing; the log says that you looked, not at what
+    /// Show the secret of an item; the audit log records that you did, not for which item
     Reveal {
         /// Its name
         name: String,
-        /// Print it even where standard output is no terminal
+        /// Print even if standard output is not a terminal
         #[arg(long)]
         pipe: bool,
     },
-    /// Remove a thing permanently
+    /// Remove an item permanently
     Remove {
         /// Its name
         name: String,
     },
-    /// Move a thing to a shared folder
+    /// Move an item to a shared folder
     MoveOut {
         /// Its name
         name: String,
         /// The folder
         to: String,
     },
-    /// Move a shared login to your personal folder; the shared one goes to the bin
+    /// Move a shared login to your personal folder; the shared login goes to the bin
     MoveIn {
         /// The credential
         path: String,
-        /// That others lose it is meant
+        /// Confirm that others lose access
         #[arg(long)]
-        others_lose_it: bool,
+        others_lose_access: bool,
     },
 }
 
-/// The fields of a personal thing.
+/// The fields of a personal item.
 #[derive(Debug, Args)]
 pub struct Fields {
     /// The user name
@@ -102,7 +102,7 @@ pub struct Fields {
     /// Where it is used
     #[arg(long)]
     pub url: Option<String>,
-    /// A note, as secret as the rest
+    /// A note, kept as secret as the rest
     #[arg(long)]
     pub note: Option<String>,
     /// Ask for the password instead of generating or keeping one
@@ -114,18 +114,18 @@ pub struct Fields {
 }
 
 impl Fields {
-    fn read(self, name: Option<String>) -> Result<NewPersonalThing, ClientError> {
+    fn read(self, name: Option<String>) -> Result<NewPersonalItem, ClientError> {
         let typed = self.type_password || self.password_file.is_some();
         let password = if typed {
             Some(secrets::read(
-                "Password to keep",
+                "Password",
                 self.password_file.as_deref(),
                 true,
             )?)
         } else {
             None
         };
-        Ok(NewPersonalThing {
+        Ok(NewPersonalItem {
             name,
             user_name: self.user,
             url: self.url,
@@ -135,7 +135,7 @@ impl Fields {
     }
 }
 
-const THING: [Column; 5] = [
+const ITEM: [Column; 5] = [
     ("name", "name"),
     ("user", "user_name"),
     ("url", "url"),
@@ -144,144 +144,83 @@ const THING: [Column; 5] = [
 ];
 
 impl Run {
-    fn thing(&self, name: &str) -> Result<PersonalThing, ClientError> {
-        let all: Vec<PersonalThing> = self.link.list("/api/v1/personal/items", None)?;
+    fn item(&self, name: &str) -> Result<PersonalItem, ClientError> {
+        let all: Vec<PersonalItem> = self.connection.list("/api/v1/personal/items", None)?;
         all.into_iter()
-            .find(|thing| {
-                thing.name.to_lowercase() == name.to_lowercase() || thing.id.to_string() == name
+            .find(|item| {
+                item.name.to_lowercase() == name.to_lowercase() || item.id.to_string() == name
             })
             .ok_or_else(|| {
                 ClientError::unknown(
                     format!("There is no {name} in your personal folder."),
-                    "See what is there: jexlin personal list",
+                    "List your items: jexlin personal list",
                 )
             })
     }
 
-    fn passphrase(
-        prompt: &str,
-        file: Option<&Path>,
-        twice: bool,
-    ) -> Result<Passphrase, ClientError> {
-        Ok(Passphrase {
-            passphrase: secrets::read(prompt, file, twice)?,
-        })
-    }
-
     pub fn personal(&self, command: Personal) -> Done {
         match command {
-            Personal::State => {
-                let state: PersonalState = self.link.get("/api/v1/personal")?;
-                output::one(
-                    self.format,
-                    &state,
-                    &[
-                        ("there is one", "exists"),
-                        ("open", "open"),
-                        ("allowed here", "allowed"),
-                    ],
-                )?;
-                if state.exists {
-                    Ok(())
-                } else {
-                    say("You have no personal folder. Make one: jexlin personal create")
-                }
-            }
+            Personal::State => self.personal_state(),
             Personal::Create { passphrase_file } => {
                 eprintln!(
                     "A forgotten passphrase cannot be recovered: the contents of the folder are then lost permanently."
                 );
-                let body = Self::passphrase(
-                    "Passphrase of your personal folder",
-                    passphrase_file.as_deref(),
-                    true,
-                )?;
-                self.link.post::<Value>("/api/v1/personal", &body)?;
-                say("Your personal folder is made, and open in this session.")
+                self.with_passphrase("/api/v1/personal", passphrase_file.as_deref(), true)?;
+                say("Your personal folder is created, and open in this session.")
             }
             Personal::Open { passphrase_file } => {
-                let body = Self::passphrase(
-                    "Passphrase of your personal folder",
-                    passphrase_file.as_deref(),
-                    false,
-                )?;
-                self.link.post::<Value>("/api/v1/personal/open", &body)?;
+                self.with_passphrase("/api/v1/personal/open", passphrase_file.as_deref(), false)?;
                 say("Your personal folder is open in this session.")
             }
             Personal::Lock => {
-                self.link
+                self.connection
                     .post::<Value>("/api/v1/personal/lock", &json!({}))?;
-                say("Your personal folder is closed.")
+                say("Your personal folder is locked.")
             }
             Personal::Passphrase {
-                present_file,
                 passphrase_file,
-            } => {
-                let present = secrets::read(
-                    "Present passphrase of your personal folder",
-                    present_file.as_deref(),
-                    false,
-                )?;
-                let passphrase = secrets::read(
-                    "New passphrase of your personal folder",
-                    passphrase_file.as_deref(),
-                    true,
-                )?;
-                let body = ChangePassphrase {
-                    present,
-                    passphrase,
-                };
-                self.link
-                    .change::<Value>("PUT", "/api/v1/personal/passphrase", &body, 0)?;
-                say("The passphrase is changed.")
-            }
+                new_passphrase_file,
+            } => self.change_passphrase(passphrase_file.as_deref(), new_passphrase_file.as_deref()),
             Personal::List => output::list(
                 self.format,
                 &self
-                    .link
-                    .list::<PersonalThing>("/api/v1/personal/items", None)?,
-                &THING,
+                    .connection
+                    .list::<PersonalItem>("/api/v1/personal/items", None)?,
+                &ITEM,
                 "Your personal folder is empty.",
             ),
             Personal::Add { name, fields } => {
-                let shown: PersonalThing = self
-                    .link
+                let shown: PersonalItem = self
+                    .connection
                     .post("/api/v1/personal/items", &fields.read(Some(name))?)?;
-                output::one(self.format, &shown, &THING)
+                output::one(self.format, &shown, &ITEM)
             }
             Personal::Edit {
                 name,
                 new_name,
                 fields,
             } => {
-                let present = self.thing(&name)?;
-                let shown: PersonalThing = self.link.change(
+                let present = self.item(&name)?;
+                let shown: PersonalItem = self.connection.change(
                     "PATCH",
                     &format!("/api/v1/personal/items/{}", present.id),
                     &fields.read(new_name)?,
-                    present.version,
+                    present.revision,
                 )?;
-                output::one(self.format, &shown, &THING)
+                output::one(self.format, &shown, &ITEM)
             }
-            Personal::Reveal { name, pipe } => {
-                super::secret::to_terminal(pipe, "secret")?;
-                let shown: Revealed = self.link.post(
-                    &format!("/api/v1/personal/items/{}/reveal", self.thing(&name)?.id),
-                    &json!({}),
-                )?;
-                say(shown.value.expose_secret())
-            }
+            Personal::Reveal { name, pipe } => self.reveal_item(&name, pipe),
             Personal::Remove { name } => {
-                let present = self.thing(&name)?;
-                self.link.delete(
+                let present = self.item(&name)?;
+                self.connection.delete(
                     &format!("/api/v1/personal/items/{}", present.id),
-                    Some(present.version),
+                    Some(present.revision),
                 )?;
                 say(&format!("{} is removed permanently.", present.name))
             }
             Personal::MoveOut { name, to } => {
-                let (present, folder) = (self.thing(&name)?, lookup::folder(&self.link, &to)?);
-                self.link.post::<Value>(
+                let (present, folder) = (self.item(&name)?, lookup::folder(&self.connection, &to)?);
+                self.connection.post::<Value>(
                     &format!("/api/v1/personal/items/{}/move-out", present.id),
                     &MoveOut { folder: folder.id },
                 )?;
@@ -289,18 +228,64 @@ impl Run {
             }
             Personal::MoveIn {
                 path,
-                others_lose_it,
+                others_lose_access,
             } => {
-                let credential = lookup::credential(&self.link, &path)?;
-                let shown: PersonalThing = self.link.post(
-                    "/api/v1/personal/move-in",
-                    &MoveIn {
-                        credential,
-                        others_lose_it,
-                    },
-                )?;
-                output::one(self.format, &shown, &THING)
+                let credential = lookup::credential(&self.connection, &path)?;
+                let body = MoveIn {
+                    credential,
+                    others_lose_access,
+                };
+                let shown: PersonalItem =
+                    self.connection.post("/api/v1/personal/move-in", &body)?;
+                output::one(self.format, &shown, &ITEM)
             }
         }
+    }
+
+    fn personal_state(&self) -> Done {
+        let state: PersonalState = self.connection.get("/api/v1/personal")?;
+        output::one(
+            self.format,
+            &state,
+            &[
+                ("exists", "exists"),
+                ("open", "open"),
+                ("allowed here", "allowed"),
+            ],
+        )?;
+        if state.exists {
+            Ok(())
+        } else {
+            say("You have no personal folder. Create it: jexlin personal create")
+        }
+    }
+
+    /// Sends the passphrase of the personal folder to an address.
+    fn with_passphrase(&self, address: &str, file: Option<&Path>, twice: bool) -> Done {
+        let passphrase = secrets::read("Passphrase of your personal folder", file, twice)?;
+        self.connection
+            .post::<Value>(address, &Passphrase { passphrase })?;
+        Ok(())
+    }
+
+    fn change_passphrase(&self, current: Option<&Path>, new: Option<&Path>) -> Done {
+        let present = secrets::read("Current passphrase of your personal folder", current, false)?;
+        let passphrase = secrets::read("New passphrase of your personal folder", new, true)?;
+        let body = ChangePassphrase {
+            present,
+            passphrase,
+        };
+        self.connection
+            .change::<Value>("PUT", "/api/v1/personal/passphrase", &body, 0)?;
+        say("The passphrase is changed.")
+    }
+
+    fn reveal_item(&self, name: &str, pipe: bool) -> Done {
+        super::secret::to_terminal(pipe, "secret")?;
+        let shown: Revealed = self.connection.post(
+            &format!("/api/v1/personal/items/{}/reveal", self.item(name)?.id),
+            &json!({}),
+        )?;
+        say(shown.value.expose_secret())
     }
 }

@@ -1,7 +1,7 @@
 //! Password policies and the generator.
 
 use clap::{Args, Subcommand};
-use jexlin_api::{Generated, NewPasswordPolicy, PasswordPolicy, Tried, TryPolicy};
+use jexlin_api::{Generated, NewPasswordPolicy, PasswordPolicy, TryPolicy, TryResult};
 use serde_json::json;
 
 use crate::args::{Format, FromFile};
@@ -37,13 +37,13 @@ pub enum Policy {
     Try {
         /// A stored policy [default: the default policy]
         name: Option<String>,
-        /// By the rules given here instead of a stored policy's
+        /// Use the rules given here instead of a stored policy
         #[arg(long, conflicts_with = "name")]
         by_rules: bool,
-        /// The account that the password would be for
+        /// The user name of the account that the password would be for
         #[arg(long, default_value = "")]
         user: String,
-        /// Ask for a password to look at
+        /// Ask for a password to check
         #[arg(long)]
         type_password: bool,
         #[command(flatten)]
@@ -56,7 +56,7 @@ pub enum Policy {
         /// Its name
         name: String,
     },
-    /// Remove a password policy that nothing names
+    /// Remove a password policy that is not in use
     Remove {
         /// Its name
         name: String,
@@ -71,19 +71,19 @@ pub struct PolicyRules {
     pub length: u16,
     /// Minimum length of a typed password
     #[arg(long, default_value_t = 14)]
-    pub shortest: u16,
-    /// At least so many small letters
+    pub min_length: u16,
+    /// Minimum number of lower-case letters
     #[arg(long, default_value_t = 1)]
-    pub lower: u16,
-    /// At least so many capital letters
+    pub min_lower: u16,
+    /// Minimum number of upper-case letters
     #[arg(long, default_value_t = 1)]
-    pub upper: u16,
-    /// At least so many digits
+    pub min_upper: u16,
+    /// Minimum number of digits
     #[arg(long, default_value_t = 1)]
-    pub digits: u16,
-    /// At least so many symbols
+    pub min_digits: u16,
+    /// Minimum number of symbols
     #[arg(long, default_value_t = 1)]
-    pub symbols_least: u16,
+    pub min_symbols: u16,
     /// The symbols that may occur
     #[arg(long, default_value = "-_.+=#@%")]
     pub symbols: String,
@@ -92,57 +92,57 @@ pub struct PolicyRules {
     pub look_alikes: bool,
     /// Maximum length of a typed password
     #[arg(long, default_value_t = 255)]
-    pub longest: u16,
-    /// Typed ones, too, have letters, digits and the symbols and nothing else
+    pub max_length: u16,
+    /// Allow only letters, digits and these symbols in typed passwords too
     #[arg(long)]
     pub only_these: bool,
     /// Characters that never occur
     #[arg(long, default_value = "", value_name = "CHARACTERS")]
     pub forbidden: String,
-    /// What the first character may be: any, letter or letter-or-digit
+    /// The first character: any, letter or letter-or-digit
     #[arg(long, default_value = "any")]
     pub first: String,
-    /// The same character at most so many times in a row; 0: any number
+    /// Maximum times in a row of the same character; 0: no limit
     #[arg(long, default_value_t = 0, value_name = "TIMES")]
-    pub most_repeats: u16,
-    /// At most so many characters in order, as in abc or 321; 0: any number
+    pub max_repeats: u16,
+    /// Maximum length of a sequence such as abc or 321; 0: no limit
     #[arg(long, default_value_t = 0, value_name = "CHARACTERS")]
-    pub most_in_sequence: u16,
-    /// Must not contain the account's name
+    pub max_sequence: u16,
+    /// Do not allow the user name in the password
     #[arg(long)]
     pub not_user_name: bool,
-    /// It is none of so many former ones
+    /// Do not allow this many former passwords
     #[arg(long, default_value_t = 0, value_name = "NUMBER")]
     pub not_last: u16,
-    /// Generate a phrase of so many words; 0: characters
+    /// Generate a phrase of this many words; 0: characters
     #[arg(long, default_value_t = 0, value_name = "NUMBER")]
     pub words: u16,
-    /// What stands between the words
+    /// The separator between words
     #[arg(long, default_value = "-")]
     pub separator: String,
-    /// The least entropy of what is generated, in bits; 0: 48
+    /// Minimum entropy of generated passwords, in bits; 0: 48
     #[arg(long, default_value_t = 0, value_name = "BITS")]
-    pub least_bits: u16,
+    pub min_bits: u16,
 }
 
 impl PolicyRules {
     fn to_json(&self) -> serde_json::Value {
-        json!({"length": self.length, "shortest": self.shortest, "longest": self.longest, "lower": self.lower, "upper": self.upper, "digits": self.digits,
-            "symbols_least": self.symbols_least, "symbols": self.symbols, "only_these": self.only_these, "forbidden": self.forbidden, "first": self.first,
-            "no_look_alikes": !self.look_alikes, "most_repeats": self.most_repeats, "most_in_sequence": self.most_in_sequence,
-            "not_user_name": self.not_user_name, "not_last": self.not_last, "words": self.words, "separator": self.separator, "least_bits": self.least_bits})
+        json!({"length": self.length, "min_length": self.min_length, "max_length": self.max_length, "min_lower": self.min_lower, "min_upper": self.min_upper, "min_digits": self.min_digits,
+            "min_symbols": self.min_symbols, "symbols": self.symbols, "only_these": self.only_these, "forbidden": self.forbidden, "first": self.first,
+            "no_look_alikes": !self.look_alikes, "max_repeats": self.max_repeats, "max_sequence": self.max_sequence,
+            "not_user_name": self.not_user_name, "not_last": self.not_last, "words": self.words, "separator": self.separator, "min_bits": self.min_bits})
     }
 }
 
 impl Run {
     pub fn policy_id(&self, name: &str) -> Result<PasswordPolicy, ClientError> {
-        let all: Vec<PasswordPolicy> = self.link.list("/api/v1/password-policies", None)?;
+        let all: Vec<PasswordPolicy> = self.connection.list("/api/v1/password-policies", None)?;
         all.into_iter()
             .find(|policy| policy.name.to_lowercase() == name.to_lowercase())
             .ok_or_else(|| {
                 ClientError::unknown(
                     format!("There is no password policy {name}."),
-                    "See what there is: jexlin policy list",
+                    "List password policies: jexlin policy list",
                 )
             })
     }
@@ -154,7 +154,7 @@ impl Run {
             .map(|policy| policy.id.to_string())
             .unwrap_or_default();
         let made: Generated = self
-            .link
+            .connection
             .post(&format!("/api/v1/generate?policy={id}"), &json!({}))?;
         if self.format == Format::Json {
             output::one(self.format, &made, &[])
@@ -168,12 +168,12 @@ impl Run {
             ("name", "name"),
             ("default", "is_default"),
             ("length", "rules/length"),
-            ("shortest", "rules/shortest"),
-            ("small", "rules/lower"),
-            ("capital", "rules/upper"),
-            ("digits", "rules/digits"),
-            ("symbols", "rules/symbols_least"),
-            ("of", "rules/symbols"),
+            ("min length", "rules/min_length"),
+            ("lower", "rules/min_lower"),
+            ("upper", "rules/min_upper"),
+            ("digits", "rules/min_digits"),
+            ("symbols", "rules/min_symbols"),
+            ("allowed symbols", "rules/symbols"),
         ];
         let body = |name: &str, rules: &PolicyRules| -> Result<NewPasswordPolicy, ClientError> {
             serde_json::from_value(json!({"name": name, "rules": rules.to_json()}))
@@ -184,22 +184,22 @@ impl Run {
                 return output::list(
                     self.format,
                     &self
-                        .link
+                        .connection
                         .list::<PasswordPolicy>("/api/v1/password-policies", None)?,
                     &columns,
-                    "There are no policies.",
+                    "There are no password policies.",
                 );
             }
             Policy::Add { name, rules } => self
-                .link
+                .connection
                 .post("/api/v1/password-policies", &body(&name, &rules)?)?,
             Policy::Edit { name, rules } => {
                 let present = self.policy_id(&name)?;
-                self.link.change(
+                self.connection.change(
                     "PUT",
                     &format!("/api/v1/password-policies/{}", present.id),
                     &body(&present.name, &rules)?,
-                    present.version,
+                    present.revision,
                 )?
             }
             Policy::Try {
@@ -212,7 +212,7 @@ impl Run {
             } => {
                 let given = if type_password || password.password_file.is_some() {
                     Some(secrets::read(
-                        "Password to look at",
+                        "Password to check",
                         password.password_file.as_deref(),
                         false,
                     )?)
@@ -239,7 +239,7 @@ impl Run {
                     user_name: user,
                 });
             }
-            Policy::MakeDefault { name } => self.link.post(
+            Policy::MakeDefault { name } => self.connection.post(
                 &format!(
                     "/api/v1/password-policies/{}/default",
                     self.policy_id(&name)?.id
@@ -248,9 +248,9 @@ impl Run {
             )?,
             Policy::Remove { name } => {
                 let present = self.policy_id(&name)?;
-                self.link.delete(
+                self.connection.delete(
                     &format!("/api/v1/password-policies/{}", present.id),
-                    Some(present.version),
+                    Some(present.revision),
                 )?;
                 return output::say(&format!("The policy {} is removed.", present.name));
             }
@@ -259,7 +259,9 @@ impl Run {
     }
 
     fn try_policy(&self, body: &TryPolicy) -> Done {
-        let tried: Tried = self.link.post("/api/v1/password-policies/try", body)?;
+        let tried: TryResult = self
+            .connection
+            .post("/api/v1/password-policies/try", body)?;
         if self.format != Format::Table {
             return output::one(
                 self.format,
@@ -277,7 +279,7 @@ impl Run {
                 output::say(sample.expose_secret())?;
             }
             return output::say(&format!(
-                "Each has {} bits of entropy; they are stored nowhere.",
+                "Each has {} bits of entropy; none is stored.",
                 tried.bits
             ));
         }

@@ -11,36 +11,36 @@ use crate::run::{Done, Run};
 /// The bin.
 #[derive(Debug, Subcommand)]
 pub enum Bin {
-    /// List what is in the bin of the folders that you are a steward of, newest first
+    /// List what was removed from the folders that you are a steward of, newest first
     List,
-    /// Restore what was removed last under a path, all of it in one step
+    /// Restore what was last removed from a path, in one step
     #[command(after_help = "EXAMPLE\n  jexlin bin restore \"/Office/Ordering portal\"")]
     Restore {
-        /// Where it was, or its identifier in the bin
+        /// Its former path, or its identifier in the bin
         path: String,
     },
     /// Delete permanently what was removed; it cannot be restored
     Purge {
-        /// Where it was, or its identifier in the bin
+        /// Its former path, or its identifier in the bin
         path: String,
         /// Confirm that it cannot be restored
         #[arg(long)]
-        for_good: bool,
+        permanently: bool,
     },
 }
 
 impl Run {
     fn removed(&self, path: &str) -> Result<Removed, ClientError> {
         let wanted = format!("/{}", path.trim_matches('/')).to_lowercase();
-        let all: Vec<Removed> = self.link.list("/api/v1/bin", None)?;
+        let all: Vec<Removed> = self.connection.list("/api/v1/bin", None)?;
         all.into_iter()
             .find(|removed| removed.path.to_lowercase() == wanted || removed.id.to_string() == path)
             .ok_or_else(|| {
                 ClientError::unknown(
                     format!(
-                        "There is no {path} in the bin, or you are no steward of where it was."
+                        "There is no {path} in the bin, or you are not a steward of its folder."
                     ),
-                    "See what is there: jexlin bin list",
+                    "List the bin: jexlin bin list",
                 )
             })
     }
@@ -59,20 +59,20 @@ impl Run {
                 ];
                 output::list(
                     self.format,
-                    &self.link.list::<Removed>("/api/v1/bin", None)?,
+                    &self.connection.list::<Removed>("/api/v1/bin", None)?,
                     &columns,
-                    "The bin is empty, as far as you are a steward.",
+                    "The bin of the folders that you are a steward of is empty.",
                 )
             }
             Bin::Restore { path } => {
                 let removed = self.removed(&path)?;
-                self.link
+                self.connection
                     .post::<Value>(&format!("/api/v1/bin/{}/restore", removed.id), &json!({}))?;
                 say(&format!("{} is back.", removed.path))
             }
-            Bin::Purge { path, for_good } => {
+            Bin::Purge { path, permanently } => {
                 let removed = self.removed(&path)?;
-                if !for_good {
+                if !permanently {
                     return Err(ClientError::input(
                         format!(
                             "{} with {} will be deleted permanently, with all former values and attachments.",
@@ -83,10 +83,10 @@ impl Run {
                                 "credentials"
                             )
                         ),
-                        "Use --for-good to allow this.",
+                        "Use --permanently to allow this.",
                     ));
                 }
-                self.link
+                self.connection
                     .delete(&format!("/api/v1/bin/{}", removed.id), None)?;
                 say(&format!("{} is deleted permanently.", removed.path))
             }

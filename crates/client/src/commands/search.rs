@@ -1,4 +1,4 @@
-//! Finding: searches, saved searches, tags.
+//! Searches, saved searches and tags.
 
 use std::collections::BTreeMap;
 
@@ -30,16 +30,16 @@ pub const LISTED: [Column; 11] = [
 /// How a list of credentials is narrowed.
 #[derive(Debug, Default, Args)]
 pub struct Narrow {
-    /// With these words anywhere that is not secret
+    /// With these words in the name, folder, device or a field that is not secret
     #[arg(long, value_name = "TEXT")]
     pub find: Option<String>,
     /// In this folder or below it
     #[arg(long, value_name = "PATH")]
     pub below: Option<String>,
-    /// With this in the name
+    /// With this text in the name
     #[arg(long, value_name = "TEXT")]
     pub name: Option<String>,
-    /// With this in the user name
+    /// With this text in the user name
     #[arg(long, value_name = "TEXT")]
     pub user: Option<String>,
     /// Of this kind
@@ -48,7 +48,7 @@ pub struct Narrow {
     /// With this tag
     #[arg(long)]
     pub tag: Option<String>,
-    /// With this in the name of the device
+    /// With this text in the name of the device
     #[arg(long, value_name = "TEXT")]
     pub device: Option<String>,
     /// With this outcome of the last check
@@ -66,7 +66,7 @@ pub struct Narrow {
 /// Saved searches.
 #[derive(Debug, Subcommand)]
 pub enum Search {
-    /// List yours
+    /// List your saved searches
     List,
     /// Save a search
     #[command(
@@ -97,7 +97,7 @@ impl Run {
         let below = narrow
             .below
             .filter(|path| path.trim() != "/")
-            .map(|path| lookup::folder(&self.link, &path))
+            .map(|path| lookup::folder(&self.connection, &path))
             .transpose()?
             .map(|folder| folder.id.to_string());
         let all = [
@@ -130,10 +130,10 @@ impl Run {
             .collect();
         parts.extend(view.map(|view| format!("view={}", query(view))));
         let rows = self
-            .link
+            .connection
             .list::<Listed>(&format!("/api/v1/credentials?{}", parts.join("&")), None)?;
         if self.format == Format::Table && rows.first().is_some_and(|row| row.near) {
-            eprintln!("Nothing holds this; what resembles it:");
+            eprintln!("No exact match. Similar credentials:");
         }
         output::list(self.format, &rows, &LISTED, none)
     }
@@ -142,27 +142,27 @@ impl Run {
         self.listed(
             &[("find".to_owned(), words.to_owned())].into(),
             None,
-            "Nothing that you may know of holds this, or resembles it.",
+            "No credential matches.",
         )
     }
 
     pub fn tags(&self) -> Done {
         output::list(
             self.format,
-            &self.link.list::<TagItem>("/api/v1/tags", None)?,
+            &self.connection.list::<TagItem>("/api/v1/tags", None)?,
             &[("tag", "tag"), ("credentials", "times")],
             "There are no tags yet. Add one: jexlin credential tag",
         )
     }
 
     fn saved(&self, name: &str) -> Result<SavedSearch, ClientError> {
-        let all: Vec<SavedSearch> = self.link.list("/api/v1/searches", None)?;
+        let all: Vec<SavedSearch> = self.connection.list("/api/v1/searches", None)?;
         all.into_iter()
             .find(|search| search.name.to_lowercase() == name.to_lowercase())
             .ok_or_else(|| {
                 ClientError::unknown(
-                    format!("You have saved no search {name}."),
-                    "See what you have: jexlin search list",
+                    format!("You have no saved search {name}."),
+                    "List your saved searches: jexlin search list",
                 )
             })
     }
@@ -172,9 +172,11 @@ impl Run {
         match command {
             Search::List => output::list(
                 self.format,
-                &self.link.list::<SavedSearch>("/api/v1/searches", None)?,
+                &self
+                    .connection
+                    .list::<SavedSearch>("/api/v1/searches", None)?,
                 &columns,
-                "You have saved no search. Save one: jexlin search save",
+                "You have no saved searches. Save one: jexlin search save",
             ),
             Search::Save { title, narrow } => {
                 if narrow.view.is_some() {
@@ -183,7 +185,7 @@ impl Run {
                         "Leave --view out; jexlin credential list --view shows one.",
                     ));
                 }
-                let shown: SavedSearch = self.link.post(
+                let shown: SavedSearch = self.connection.post(
                     "/api/v1/searches",
                     &NewSavedSearch {
                         name: title,
@@ -193,13 +195,13 @@ impl Run {
                 output::one(self.format, &shown, &columns)
             }
             Search::Run { name } => {
-                self.listed(&self.saved(&name)?.filters, None, "Nothing fits it now.")
+                self.listed(&self.saved(&name)?.filters, None, "No credential matches.")
             }
             Search::Remove { name } => {
                 let saved = self.saved(&name)?;
-                self.link
+                self.connection
                     .delete(&format!("/api/v1/searches/{}", saved.id), None)?;
-                say(&format!("The search {} is forgotten.", saved.name))
+                say(&format!("The saved search {} is removed.", saved.name))
             }
         }
     }

@@ -24,7 +24,7 @@ pub enum What {
     User,
     /// The current one-time code
     Code,
-    /// A line that connects: for an account of a device, an ssh command; else the first URL
+    /// The connection line: an ssh command for an account on a device, otherwise the first URL
     Line,
 }
 
@@ -43,7 +43,7 @@ pub struct CopyArgs {
     /// Which secret field
     #[arg(long, default_value = "password")]
     pub field: String,
-    /// Clear the clipboard after so many seconds [default: what the organisation has set]
+    /// Clear the clipboard after this many seconds [default: the organisation's setting]
     #[arg(long, value_name = "SECONDS")]
     pub clear_after: Option<u16>,
 }
@@ -56,7 +56,7 @@ pub fn to_terminal(pipe: bool, what: &str) -> Done {
     }
     Err(ClientError::input(
         format!(
-            "Standard output is no terminal, and the {what} would be written there for all to read."
+            "Standard output is not a terminal, and the {what} would be written there in the clear."
         ),
         "Use --pipe to allow this; jexlin copy puts it into the clipboard instead.",
     ))
@@ -90,8 +90,8 @@ impl Run {
         spell: bool,
     ) -> Done {
         to_terminal(pipe, "secret")?;
-        let id = lookup::credential(&self.link, path)?;
-        let shown: Revealed = self.link.post(
+        let id = lookup::credential(&self.connection, path)?;
+        let shown: Revealed = self.connection.post(
             &format!("/api/v1/credentials/{id}/reveal"),
             &Reveal {
                 field: Some(field),
@@ -113,39 +113,39 @@ impl Run {
     /// the code alone.
     pub fn code(&self, path: &str, pipe: bool) -> Done {
         to_terminal(pipe, "code")?;
-        let id = lookup::credential(&self.link, path)?;
+        let id = lookup::credential(&self.connection, path)?;
         let code: OneTimeCode = self
-            .link
+            .connection
             .post(&format!("/api/v1/credentials/{id}/code"), &json!({}))?;
         if self.format == Format::Json {
             return output::one(self.format, &code, &[]);
         }
         say(code.digits.expose_secret())?;
         match code.left {
-            Some(left) => eprintln!("Good for {left} more seconds."),
-            None => eprintln!("Good once; the next look takes the next code."),
+            Some(left) => eprintln!("Valid for {left} more seconds."),
+            None => eprintln!("Valid once; the next reveal uses the next code."),
         }
         Ok(())
     }
 
     pub fn copy(&self, args: &CopyArgs) -> Done {
-        let id = lookup::credential(&self.link, &args.path)?;
+        let id = lookup::credential(&self.connection, &args.path)?;
         let seconds = match args.clear_after {
             Some(seconds) => seconds,
             None => {
-                self.link
+                self.connection
                     .get::<SettingsItem>("/api/v1/settings")?
                     .settings
                     .clipboard_seconds
             }
         };
         let known = || {
-            self.link
+            self.connection
                 .get::<CredentialItem>(&format!("/api/v1/credentials/{id}"))
         };
         let (what, text) = match args.what {
             What::Secret => {
-                let shown: Revealed = self.link.post(
+                let shown: Revealed = self.connection.post(
                     &format!("/api/v1/credentials/{id}/reveal"),
                     &Reveal {
                         field: Some(args.field.clone()),
@@ -156,7 +156,7 @@ impl Run {
             }
             What::Code => {
                 let code: OneTimeCode = self
-                    .link
+                    .connection
                     .post(&format!("/api/v1/credentials/{id}/code"), &json!({}))?;
                 ("code", code.digits.expose_secret().to_owned())
             }
@@ -174,7 +174,7 @@ impl Run {
                 let line = match known.device {
                     Some(device) => {
                         let device: DeviceItem =
-                            self.link.get(&format!("/api/v1/devices/{device}"))?;
+                            self.connection.get(&format!("/api/v1/devices/{device}"))?;
                         format!("ssh -p {} {user}@{}", device.port, device.address)
                     }
                     None => known
@@ -191,7 +191,7 @@ impl Run {
         if text.is_empty() {
             return Err(ClientError::unknown(
                 format!("There is no {what} to copy."),
-                "See what it has: jexlin credential show",
+                "Show the credential: jexlin credential show",
             ));
         }
         clipboard::lend(&text, what, seconds)

@@ -1,4 +1,4 @@
-//! Setting up, signing in and out, and who is signed in.
+//! Set-up, signing in and out, and who is signed in.
 
 use std::path::Path;
 
@@ -41,7 +41,7 @@ impl Run {
             password,
             passphrase,
         };
-        let _: Status = self.link.post("/api/v1/setup", &body)?;
+        let _: Status = self.connection.post("/api/v1/setup", &body)?;
         say(&format!(
             "{name} is set up. Keep a copy of root-key.json and its passphrase apart from the database's backups: without both, nothing can be opened."
         ))
@@ -49,7 +49,7 @@ impl Run {
 
     pub fn sign_in(&self, name: String, organisation: Option<String>, file: Option<&Path>) -> Done {
         let password = secrets::read(&format!("Password of {name}"), file, false)?;
-        let signed: SignedIn = self.link.post(
+        let signed: SignedIn = self.connection.post(
             "/api/v1/sign-in",
             &SignIn {
                 organisation,
@@ -61,7 +61,7 @@ impl Run {
         let token = signed
             .token
             .ok_or_else(|| ClientError::local("The service sent no token."))?;
-        self.link.keep(token)?;
+        self.connection.keep(token)?;
         say(&format!(
             "Signed in to {} as {} until {}.",
             signed.me.organisation,

@@ -1,4 +1,4 @@
-//! What an organisation has set.
+//! Settings of the organisation.
 
 use clap::Subcommand;
 use jexlin_api::SettingsItem;
@@ -20,7 +20,7 @@ pub enum Settings {
         after_help = "EXAMPLE\n  jexlin settings edit bin_days=60 weak_below=3\n\njexlin settings show lists the names."
     )]
     Edit {
-        /// What to set
+        /// The settings to change
         #[arg(required = true, value_name = "NAME=VALUE")]
         values: Vec<String>,
     },
@@ -28,7 +28,7 @@ pub enum Settings {
 
 impl Run {
     pub fn settings(&self, command: Settings) -> Done {
-        let mut present: SettingsItem = self.link.get("/api/v1/settings")?;
+        let mut present: SettingsItem = self.connection.get("/api/v1/settings")?;
         if let Settings::Edit { values } = command {
             let broken = |error: serde_json::Error| ClientError::local(error.to_string());
             let mut body = serde_json::to_value(&present.settings).map_err(broken)?;
@@ -39,16 +39,16 @@ impl Run {
                 )?;
                 let Some(place) = body.get_mut(name) else {
                     return Err(ClientError::input(
-                        format!("There is nothing called {name} to set."),
-                        "See what there is: jexlin settings show",
+                        format!("There is no setting {name}."),
+                        "List settings: jexlin settings show",
                     ));
                 };
                 *place =
                     serde_json::from_str(value).unwrap_or_else(|_| Value::String(value.to_owned()));
             }
             present = self
-                .link
-                .change("PUT", "/api/v1/settings", &body, present.version)?;
+                .connection
+                .change("PUT", "/api/v1/settings", &body, present.revision)?;
         }
         if self.format == Format::Json {
             return output::one(self.format, &present, &[]);
@@ -73,7 +73,7 @@ impl Run {
             self.format,
             &rows,
             &[("name", "name"), ("value", "value")],
-            "Nothing is set.",
+            "There are no settings.",
         )
     }
 }

@@ -1,4 +1,4 @@
-//! Importing what exists, and exporting what one may see.
+//! Import and export.
 
 use std::io::{IsTerminal as _, Write as _};
 use std::path::{Path, PathBuf};
@@ -32,7 +32,7 @@ pub enum Import {
     File(FileArgs),
     /// List the imports that were made, newest first
     List,
-    /// Undo an import: what it added goes to the bin, what it changed becomes what it was
+    /// Undo an import: what it added goes to the bin, what it changed is restored
     Undo {
         /// Its identifier, as `import list` shows it
         id: Uuid,
@@ -44,10 +44,10 @@ pub enum Import {
 pub struct FileArgs {
     /// The file
     file: PathBuf,
-    /// Into this folder, and below it where a column names folders
+    /// The folder to import into; a folder column names folders below it
     #[arg(long, value_name = "PATH")]
     into: String,
-    /// Default kind, where no column says it
+    /// The kind of rows that name none
     #[arg(long, default_value = "login")]
     kind: String,
     /// What each column is: name, folder, tags, kind, a field of the kind, or - for nothing
@@ -57,10 +57,10 @@ pub struct FileArgs {
     /// csv, json-lines, xlsx or exchange [default: found out]
     #[arg(long = "as", value_name = "FORMAT")]
     format: Option<FileFormat>,
-    /// What one that is there already is recognised by: name, user_name or url
+    /// The field by which an existing credential is recognised: name, user_name or url
     #[arg(long = "by", value_name = "KEY", default_value = "name")]
     key: MatchKey,
-    /// What is done with one that is there already: skip, update or duplicate
+    /// What to do with an existing credential: skip, update or duplicate
     #[arg(long = "match", value_name = "WHAT", default_value = "skip")]
     matching: Matching,
     /// Import the valid rows, and write the others to this file (CSV, without values)
@@ -80,22 +80,23 @@ pub struct FileArgs {
 pub struct ExportArgs {
     /// The file to write
     file: PathBuf,
-    /// What is in this folder and below it [default: everything that you may reveal]
+    /// Export this folder and what is below it [default: everything that you may reveal]
     #[arg(long, value_name = "PATH")]
     folder: Option<String>,
     /// exchange (the Credential Exchange Format) or csv
     #[arg(long = "as", value_name = "FORMAT", default_value = "exchange")]
     format: ExportFormat,
-    /// Encrypt for this recipient of age; again for more
+    /// Encrypt for this age recipient (repeatable)
     #[arg(long, value_name = "AGE1…")]
     recipient: Vec<String>,
-    /// Encrypt by a passphrase, from this file, or from standard input with `-`
+    /// Encrypt with a passphrase read from this file, or from standard input with `-`
     #[arg(long, value_name = "FILE", conflicts_with_all = ["recipient", "plain"])]
     passphrase_file: Option<PathBuf>,
-    /// Do not encrypt; it takes the duty `export`, a sign-in of the last five minutes, and a reason
+    /// Do not encrypt; needs the duty `export`, a sign-in within the last five minutes, and a
+    /// reason
     #[arg(long, conflicts_with = "recipient")]
     plain: bool,
-    /// Why
+    /// The reason, recorded in the audit log
     #[arg(long, default_value = "")]
     reason: String,
 }
@@ -104,7 +105,7 @@ const PROBLEM: [Column; 4] = [
     ("line", "line"),
     ("name", "name"),
     ("column", "column"),
-    ("what is wrong", "problem"),
+    ("problem", "problem"),
 ];
 /// So many problems are shown on a terminal; a file can have all.
 const SHOWN: usize = 100;
@@ -115,29 +116,31 @@ impl Run {
             Import::File(args) => self.import_file(args),
             Import::List => {
                 let columns: [Column; 8] = [
-                    ("made", "made_at"),
+                    ("imported", "made_at"),
                     ("file", "name"),
                     ("into", "place"),
                     ("by", "made_by"),
                     ("added", "added"),
-                    ("changed", "updated"),
+                    ("updated", "updated"),
                     ("undone", "undone_at"),
                     ("id", "id"),
                 ];
                 output::list(
                     self.format,
-                    &self.link.list::<ImportItem>("/api/v1/imports", None)?,
+                    &self
+                        .connection
+                        .list::<ImportItem>("/api/v1/imports", None)?,
                     &columns,
-                    "Nothing has been imported where you may change things.",
+                    "Nothing has been imported into folders that you may change.",
                 )
             }
             Import::Undo { id } => {
-                let undone: ImportUndone = self.link.post(
+                let undone: ImportUndone = self.connection.post(
                     &format!("/api/v1/imports/{id}/undo"),
                     &serde_json::json!({}),
                 )?;
                 say(&format!(
-                    "{} are in the bin, {} are as they were, {} stay as they are: changed since, or moved where you are no steward.",
+                    "Moved to the bin: {}. Restored: {}. Left unchanged: {} (changed since, or moved to where you are not a steward).",
                     undone.removed, undone.restored, undone.left
                 ))
             }
@@ -157,7 +160,7 @@ impl Run {
                 .map(|name| name.to_string_lossy().into_owned())
                 .unwrap_or_default(),
             format: args.format,
-            folder: lookup::folder(&self.link, &args.into)?.id,
+            folder: lookup::folder(&self.connection, &args.into)?.id,
             kind: args.kind,
             columns: args.columns,
             key: args.key,
@@ -171,7 +174,7 @@ impl Run {
         let ended = AtomicBool::new(false);
         let report: ImportReport = std::thread::scope(|scope| {
             let waiting = scope.spawn(|| self.watch_import(options.id, &ended));
-            let report = self.link.send(&address, file, length);
+            let report = self.connection.send(&address, file, length);
             ended.store(true, Ordering::Relaxed);
             waiting.thread().unpark();
             report
@@ -183,11 +186,39 @@ impl Run {
                 &[
                     ("sentence", "sentence"),
                     ("added", "added"),
-                    ("changed", "updated"),
+                    ("updated", "updated"),
                     ("problems", "problems"),
                 ],
             );
         }
+        self.show_report(&report)?;
+        if let Some(path) = &args.only_good
+            && path != Path::new("-")
+            && !report.problems.is_empty()
+        {
+            write_problems(path, &report.problems)?;
+            say(&format!(
+                "The rows that were not imported are in {}.",
+                path.display()
+            ))?;
+        }
+        if report.done || args.preview {
+            if report.done {
+                say(&format!(
+                    "Undo the import: jexlin import undo {}",
+                    report.id
+                ))?;
+            }
+            return Ok(());
+        }
+        Err(ClientError::input(
+            "Nothing was imported.",
+            "Correct the file, name the columns with --columns, or use --only-good.",
+        ))
+    }
+
+    /// Shows what an import did or would do, for people.
+    fn show_report(&self, report: &ImportReport) -> Done {
         let columns = report.columns.iter().map(|column| {
             format!(
                 "{} → {}",
@@ -223,42 +254,10 @@ impl Run {
         }
         say(&report.sentence)?;
         if let Some(access) = &report.access {
-            say("Tags change that grants are narrowed to:")?;
+            say("Tags change that grants depend on:")?;
             self.show_shifts(access)?;
         }
-        if let Some(path) = args
-            .only_good
-            .filter(|path| path != Path::new("-") && !report.problems.is_empty())
-        {
-            let mut writer = csv::Writer::from_writer(secrets::private_file(&path)?);
-            let wrote = writer
-                .write_record(["line", "name", "column", "problem"])
-                .and_then(|()| {
-                    report.problems.iter().try_for_each(|item| {
-                        writer.write_record([
-                            item.line.to_string(),
-                            no_formula(&item.name),
-                            no_formula(&item.column),
-                            no_formula(&item.problem),
-                        ])
-                    })
-                });
-            wrote.map_err(|error| ClientError::local(error.to_string()))?;
-            say(&format!(
-                "The rows that were not imported are in {}.",
-                path.display()
-            ))?;
-        }
-        if report.done || args.preview {
-            if report.done {
-                say(&format!("Undo it as one: jexlin import undo {}", report.id))?;
-            }
-            return Ok(());
-        }
-        Err(ClientError::input(
-            "Nothing was imported.",
-            "Correct the file, name the columns with --columns, or say --only-good.",
-        ))
+        Ok(())
     }
 
     /// Tells how far an import is, where there is somebody to read it.
@@ -269,7 +268,7 @@ impl Run {
                 continue;
             }
             if let Ok(progress) = self
-                .link
+                .connection
                 .get::<ImportProgress>(&format!("/api/v1/imports/{import}/progress"))
             {
                 let _ = write!(
@@ -294,7 +293,7 @@ impl Run {
         let folder = args
             .folder
             .as_ref()
-            .map(|path| lookup::folder(&self.link, path))
+            .map(|path| lookup::folder(&self.connection, path))
             .transpose()?
             .map(|folder| folder.id);
         let options = ExportOptions {
@@ -305,7 +304,7 @@ impl Run {
             plain: args.plain,
             reason: args.reason,
         };
-        let (bytes, taken, left_out) = self.link.export_file("/api/v1/export", &options)?;
+        let (bytes, taken, left_out) = self.connection.export_file("/api/v1/export", &options)?;
         let mut file = secrets::private_file(&args.file)?;
         file.write_all(&bytes)
             .map_err(|error| ClientError::local(error.to_string()))?;
@@ -320,9 +319,27 @@ impl Run {
         ))?;
         if args.plain {
             say(
-                "The file is not encrypted: anybody who finds it can read every password. Destroy it after use.",
+                "The file is not encrypted: anybody who finds it can read every password. Delete it after use.",
             )?;
         }
         Ok(())
     }
+}
+
+/// Writes the problems of rows to a file: CSV, without values.
+fn write_problems(path: &Path, problems: &[jexlin_api::ImportProblem]) -> Done {
+    let mut writer = csv::Writer::from_writer(secrets::private_file(path)?);
+    writer
+        .write_record(["line", "name", "column", "problem"])
+        .and_then(|()| {
+            problems.iter().try_for_each(|item| {
+                writer.write_record([
+                    item.line.to_string(),
+                    no_formula(&item.name),
+                    no_formula(&item.column),
+                    no_formula(&item.problem),
+                ])
+            })
+        })
+        .map_err(|error| ClientError::local(error.to_string()))
 }

@@ -19,9 +19,9 @@ use crate::run::{Done, Run};
 pub enum Plan {
     /// List upkeep plans
     List,
-    /// Set the plan of a folder or a credential, replacing the present one
+    /// Set the plan of a folder or a credential, replacing the current one
     #[command(
-        after_help = "EXAMPLE\n  jexlin plan set --folder /Pumping --check \"FREQ=DAILY;BYHOUR=3;BYMINUTE=0\" --out-of-sync tell --every-days 30 --hours 01:00-04:00 --time-zone Europe/London"
+        after_help = "EXAMPLE\n  jexlin plan set --folder /Pumping --check \"FREQ=DAILY;BYHOUR=3;BYMINUTE=0\" --out-of-sync report --every-days 30 --hours 01:00-04:00 --time-zone Europe/London"
     )]
     Set(PlanArgs),
     /// Remove the plan of a folder or a credential
@@ -39,13 +39,13 @@ pub struct PlanArgs {
     /// When to check: an RFC 5545 recurrence rule
     #[arg(long, value_name = "RRULE")]
     pub check: Option<String>,
-    /// When out of sync: tell, rotate or both
-    #[arg(long, default_value = "tell", value_name = "WHAT")]
+    /// What to do when out of sync: report, rotate or both
+    #[arg(long, default_value = "report", value_name = "WHAT")]
     pub out_of_sync: OutOfSync,
     /// When to rotate: an RFC 5545 recurrence rule
     #[arg(long, value_name = "RRULE", conflicts_with = "every_days")]
     pub rotate: Option<String>,
-    /// Rotate so many days after the last rotation
+    /// Rotate this many days after the last rotation
     #[arg(long, value_name = "DAYS")]
     pub every_days: Option<u16>,
     /// Rotate only in these hours, such as 22:00-04:00
@@ -76,7 +76,7 @@ pub enum Upkeep {
     Rotate {
         /// The credential
         path: String,
-        /// As the account itself, at the device's own prompt
+        /// Change the password as the account itself, not with the operator
         #[arg(long)]
         as_itself: bool,
         /// Wait until the job has ended
@@ -91,11 +91,11 @@ pub enum Upkeep {
         /// queued, running, done or failed
         #[arg(long)]
         state: Option<JobState>,
-        /// At most so many
+        /// Show at most this many
         #[arg(long, default_value_t = 50)]
         limit: usize,
     },
-    /// Cancel a job that waits
+    /// Cancel a waiting job
     Cancel {
         /// Its identifier: jexlin -o json upkeep jobs
         job: Uuid,
@@ -127,13 +127,13 @@ impl Run {
             ("to", "hours_to"),
             ("zone", "time_zone"),
         ];
-        let all = || self.link.list::<PlanItem>("/api/v1/plans", None);
+        let all = || self.connection.list::<PlanItem>("/api/v1/plans", None);
         match command {
             Plan::List => output::list(
                 self.format,
                 &all()?,
                 &columns,
-                "There is no upkeep plan that you may know of. Set one: jexlin plan set",
+                "There is no upkeep plan that you have access to. Set one: jexlin plan set",
             ),
             Plan::Set(PlanArgs {
                 place,
@@ -154,7 +154,7 @@ impl Run {
                     }
                     Some(None) => {
                         return Err(ClientError::input(
-                            "The hours have no beginning and end.",
+                            "The hours have no start and end.",
                             "Write them as 22:00-04:00.",
                         ));
                     }
@@ -176,13 +176,13 @@ impl Run {
                 let target = folder.or(credential);
                 let shown: PlanItem =
                     match all()?.into_iter().find(|plan| Some(plan.target) == target) {
-                        Some(present) => self.link.change(
+                        Some(present) => self.connection.change(
                             "PUT",
                             &format!("/api/v1/plans/{}", present.id),
                             &rules,
-                            present.version,
+                            present.revision,
                         )?,
-                        None => self.link.post(
+                        None => self.connection.post(
                             "/api/v1/plans",
                             &NewPlan {
                                 folder,
@@ -201,13 +201,13 @@ impl Run {
                     .find(|plan| Some(plan.target) == target)
                     .ok_or_else(|| {
                         ClientError::unknown(
-                            "There is no plan of its own there.",
-                            "See: jexlin plan list",
+                            "It has no plan of its own.",
+                            "List plans: jexlin plan list",
                         )
                     })?;
-                self.link.delete(
+                self.connection.delete(
                     &format!("/api/v1/plans/{}", present.id),
-                    Some(present.version),
+                    Some(present.revision),
                 )?;
                 say(&format!("The plan of {} is removed.", present.place))
             }
@@ -225,19 +225,19 @@ impl Run {
                     ("rotated", "rotated_at"),
                     ("next check", "next_check_at"),
                     ("next rotation", "next_rotation_at"),
-                    ("rotation owed since", "rotation_owed_at"),
+                    ("rotation pending since", "rotation_owed_at"),
                 ];
                 output::list(
                     self.format,
-                    &self.link.list::<UpkeepItem>("/api/v1/upkeep", None)?,
+                    &self.connection.list::<UpkeepItem>("/api/v1/upkeep", None)?,
                     &columns,
-                    "No account on a device is known to you.",
+                    "There is no account on a device that you have access to.",
                 )
             }
             Upkeep::Check { path, wait } => {
-                let id = lookup::credential(&self.link, &path)?;
+                let id = lookup::credential(&self.connection, &path)?;
                 let job = self
-                    .link
+                    .connection
                     .post(&format!("/api/v1/credentials/{id}/check"), &json!({}))?;
                 self.follow(job, wait)
             }
@@ -246,8 +246,8 @@ impl Run {
                 as_itself,
                 wait,
             } => {
-                let id = lookup::credential(&self.link, &path)?;
-                let job = self.link.post(
+                let id = lookup::credential(&self.connection, &path)?;
+                let job = self.connection.post(
                     &format!("/api/v1/credentials/{id}/rotate"),
                     &NewJob {
                         method: as_itself.then_some(ChangeMethod::Own),
@@ -261,7 +261,7 @@ impl Run {
                 limit,
             } => {
                 let credential = credential
-                    .map(|path| lookup::credential(&self.link, &path))
+                    .map(|path| lookup::credential(&self.connection, &path))
                     .transpose()?
                     .map(|id| id.to_string())
                     .unwrap_or_default();
@@ -271,14 +271,14 @@ impl Run {
                 );
                 output::list(
                     self.format,
-                    &self.link.list::<Job>(&address, Some(limit))?,
+                    &self.connection.list::<Job>(&address, Some(limit))?,
                     &JOB,
                     "There are no such jobs.",
                 )
             }
             Upkeep::Cancel { job } => {
                 let job: Job = self
-                    .link
+                    .connection
                     .post(&format!("/api/v1/jobs/{job}/cancel"), &json!({}))?;
                 output::one(self.format, &job, &JOB)
             }
@@ -299,12 +299,12 @@ impl Run {
         let mut last = job;
         // The first news comes after listening has begun; what happened before is asked for.
         while !settled(&last) {
-            self.link.listen(|event, data| {
+            self.connection.listen(|event, data| {
                 if event == "hello"
                     || event == "all"
                     || (event == Topic::Job.word() && data == last.id.to_string())
                 {
-                    last = self.link.get(&address)?;
+                    last = self.connection.get(&address)?;
                 }
                 Ok(!settled(&last))
             })?;
@@ -325,20 +325,20 @@ impl Run {
                     }
                     None => format!("The {} failed.", last.task),
                 },
-                "The message says why; jexlin upkeep jobs shows it again.",
+                "The message above says why; jexlin upkeep jobs shows it again.",
             ))
         }
     }
 
     pub fn watch(&self) -> Done {
-        eprintln!("Following the jobs that you may know of. Ctrl-C ends.");
+        eprintln!("Following jobs. Press Ctrl-C to stop.");
         let mut shown: BTreeMap<Uuid, (JobState, String)> = BTreeMap::new();
         loop {
-            self.link.listen(|event, data| {
+            self.connection.listen(|event, data| {
                 if event != Topic::Job.word() {
                     return Ok(true);
                 }
-                match self.link.get::<Job>(&format!("/api/v1/jobs/{data}")) {
+                match self.connection.get::<Job>(&format!("/api/v1/jobs/{data}")) {
                     Ok(job) => {
                         let state = (job.state, job.step.clone());
                         if shown.insert(job.id, state.clone()) != Some(state) {

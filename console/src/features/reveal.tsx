@@ -3,8 +3,8 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
 import { type Credential, type Me, type OneTimeCode, type Revealed, api, result } from "../api";
-import { Act, Empty, Field, Form, Left, State, Trouble, text, told } from "../parts";
-import { MAIN, SEED } from "./fields";
+import { Act, Empty, Field, Form, Left, State, Trouble, text, told } from "../components";
+import { MAIN, SEED } from "./credential-fields";
 import { atLeast } from "./access-levels";
 
 const SPELT: Record<string, string> = {
@@ -187,7 +187,9 @@ export function Secret({
       )}
       {gate && (
         <p className="quiet">
-          {gate.gates.length === 1 ? "A gate stands here" : `${gate.gates.length} gates stand here`}
+          {gate.gates.length === 1
+            ? "This credential has a gate"
+            : `This credential has ${gate.gates.length} gates`}
           , set on {gate.gates.map((each) => each.place).join(" and ")}:{" "}
           {[
             gate.needs_reason && "a reason",
@@ -197,7 +199,7 @@ export function Secret({
                 (each) =>
                   `an approval by ${each.approvers.map((approver) => approver.name).join(" or ")}`,
               ),
-            `at most ${gate.longest_minutes} minutes`,
+            `at most ${gate.max_minutes} minutes`,
             gate.one_holder && "one person at a time",
             gate.rotate_on_return && "rotated afterwards",
           ]
@@ -224,7 +226,7 @@ export function Secret({
                   )
                 }
                 after={after}
-                confirm={`Take it back from ${other.person_name}? Their time ends at once${other.rotate_on_return ? ", and the password is rotated" : ""}.`}
+                confirm={`Recall the checkout of ${other.person_name}? It ends at once${other.rotate_on_return ? ", and the password is rotated" : ""}.`}
               />
             </>
           )}
@@ -232,7 +234,7 @@ export function Secret({
       )}
       {mine && (
         <p className="font-medium">
-          You hold it; <Left until={mine.ends_at} /> left.
+          Checked out to you; <Left until={mine.ends_at} /> left.
         </p>
       )}
       {request && (
@@ -304,7 +306,7 @@ export function Secret({
       </div>
       {gate && !mine && !request && (
         <Form
-          label={gate.needs_approval ? "Ask for it" : "Check out"}
+          label={gate.needs_approval ? "Request checkout" : "Check out"}
           after={after}
           submit={(data) => {
             const body = {
@@ -323,8 +325,8 @@ export function Secret({
             name="minutes"
             type="number"
             min={1}
-            max={gate.longest_minutes}
-            defaultValue={Math.min(30, gate.longest_minutes)}
+            max={gate.max_minutes}
+            defaultValue={Math.min(30, gate.max_minutes)}
           />
         </Form>
       )}
@@ -384,11 +386,11 @@ export function Codes({ it }: { it: Credential }) {
               className="progress progress-primary w-24"
               max={fresh.period}
               value={left}
-              aria-label="Time left of this code"
+              aria-label="Time left for this code"
             />
           )}
           <span className="quiet tabular-nums">
-            {fresh.period ? `${left} s left` : "good once; the next look takes the next code"}
+            {fresh.period ? `${left} s left` : "valid once; the next reveal uses the next code"}
           </span>
           <button
             type="button"

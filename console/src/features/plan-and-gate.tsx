@@ -2,8 +2,8 @@
 
 import { useQuery } from "@tanstack/react-query";
 import { api, result, wholeList, ifMatch, type Plan } from "../api";
-import { Act, Choice, Empty, Field, Form, text, word } from "../parts";
-import { type Place, target, useSubjects } from "./sharing";
+import { Act, Choice, Empty, Field, Form, text, word } from "../components";
+import { type Place, target, useSubjects } from "./grants";
 
 /** The reader's own time zone. */
 const OWN_ZONE = new Intl.DateTimeFormat().resolvedOptions().timeZone;
@@ -17,7 +17,7 @@ export function PlanForm({ close, ...place }: Place & { close: () => void }) {
     queryKey: ["policies"],
     queryFn: () => wholeList(api.GET("/api/v1/password-policies")),
   });
-  if (!plans.data || !policies.data) return <p role="status">Reading …</p>;
+  if (!plans.data || !policies.data) return <p role="status">Loading …</p>;
   const present = plans.data.find((plan) => plan.target === target(place));
   const submit = (data: FormData) => {
     const rules = {
@@ -33,7 +33,7 @@ export function PlanForm({ close, ...place }: Place & { close: () => void }) {
     return present
       ? result(
           api.PUT("/api/v1/plans/{plan}", {
-            params: { path: { plan: present.id }, header: ifMatch(present.version) },
+            params: { path: { plan: present.id }, header: ifMatch(present.revision) },
             body: rules,
           }),
         )
@@ -42,9 +42,7 @@ export function PlanForm({ close, ...place }: Place & { close: () => void }) {
   return (
     <>
       {!present && (
-        <Empty>
-          No plan of its own; the one of the nearest folder above counts, if there is one.
-        </Empty>
+        <Empty>No own plan; the plan of the nearest folder above applies, if there is one.</Empty>
       )}
       <Form
         label={present ? "Save plan" : "Add plan"}
@@ -62,7 +60,7 @@ export function PlanForm({ close, ...place }: Place & { close: () => void }) {
           name="out_of_sync"
           defaultValue={present?.out_of_sync}
           options={[
-            ["tell", "tell"],
+            ["report", "report"],
             ["rotate", "rotate"],
             ["both", "both"],
           ]}
@@ -116,7 +114,7 @@ export function PlanForm({ close, ...place }: Place & { close: () => void }) {
           run={() =>
             result(
               api.DELETE("/api/v1/plans/{plan}", {
-                params: { path: { plan: present.id }, header: ifMatch(present.version) },
+                params: { path: { plan: present.id }, header: ifMatch(present.revision) },
               }),
             )
           }
@@ -134,7 +132,7 @@ export function GateForm({ close, ...place }: Place & { close: () => void }) {
     queryFn: () => wholeList(api.GET("/api/v1/gates")),
   });
   const { people, groups } = useSubjects();
-  if (!gates.data) return <p role="status">Reading …</p>;
+  if (!gates.data) return <p role="status">Loading …</p>;
   const present = gates.data.find((gate) => gate.target === target(place));
   const approves = (id: string) =>
     present?.approvers.some((approver) => approver.id === id) ?? false;
@@ -144,14 +142,14 @@ export function GateForm({ close, ...place }: Place & { close: () => void }) {
       needs_reason: data.get("needs_reason") === "on",
       approver_groups: groups.filter((group) => data.get(group.id)).map((group) => group.id),
       approver_people: people.filter((person) => data.get(person.id)).map((person) => person.id),
-      longest_minutes: Number(text(data, "longest_minutes")),
+      max_minutes: Number(text(data, "max_minutes")),
       one_holder: data.get("one_holder") === "on",
       rotate_on_return: data.get("rotate_on_return") === "on",
     };
     return present
       ? result(
           api.PUT("/api/v1/gates/{gate}", {
-            params: { path: { gate: present.id }, header: ifMatch(present.version) },
+            params: { path: { gate: present.id }, header: ifMatch(present.revision) },
             body,
           }),
         )
@@ -170,18 +168,14 @@ export function GateForm({ close, ...place }: Place & { close: () => void }) {
   );
   return (
     <>
-      {!present && (
-        <Empty>
-          No gate of its own; the one of the nearest folder above counts, if there is one.
-        </Empty>
-      )}
+      {!present && <Empty>No own gate; the gates of its folders and its device apply.</Empty>}
       <Form
         label={present ? "Save gate" : "Add gate"}
         submit={submit}
         after={["gates", "credential", "credentials"]}
         done={close}
       >
-        {tick("needs_reason", "A reason must be given", present?.needs_reason ?? true)}
+        {tick("needs_reason", "Require a reason", present?.needs_reason ?? true)}
         <fieldset className="max-h-40 overflow-y-auto">
           <legend className="text-sm">One of these must approve (none: no approval)</legend>
           {groups.map((group) => tick(group.id, `Group ${group.name}`, approves(group.id)))}
@@ -190,18 +184,18 @@ export function GateForm({ close, ...place }: Place & { close: () => void }) {
             .map((person) => tick(person.id, person.display_name, approves(person.id)))}
         </fieldset>
         <Field
-          label="Longest checkout (minutes)"
-          name="longest_minutes"
+          label="Maximum checkout (minutes)"
+          name="max_minutes"
           type="number"
           min={1}
           max={10080}
-          defaultValue={present?.longest_minutes ?? 60}
+          defaultValue={present?.max_minutes ?? 60}
           required
         />
         {tick("one_holder", "Only one person at a time", present?.one_holder ?? true)}
         {tick(
           "rotate_on_return",
-          "Rotate the password when it is given back",
+          "Rotate the password after check-in",
           present?.rotate_on_return ?? true,
         )}
       </Form>
@@ -211,7 +205,7 @@ export function GateForm({ close, ...place }: Place & { close: () => void }) {
           run={() =>
             result(
               api.DELETE("/api/v1/gates/{gate}", {
-                params: { path: { gate: present.id }, header: ifMatch(present.version) },
+                params: { path: { gate: present.id }, header: ifMatch(present.revision) },
               }),
             )
           }

@@ -3,13 +3,14 @@
 import { useQuery } from "@tanstack/react-query";
 import { Link } from "wouter";
 import { type Me, api, result } from "../api";
-import { Act, Card, Empty, Left, State, Trouble, When } from "../parts";
+import { Act, Card, Empty, Left, State, Trouble, When } from "../components";
+import { CheckIn } from "./check-in";
 import { DeviceTrouble } from "./devices";
 import { CredentialLink } from "./credential-link";
-import { Pending } from "./pending";
+import { Pending } from "./pending-acts";
 import { Decision } from "./requests";
 
-/** What is wrong with what one may see. */
+/** Problem with what one may see. */
 function Wrong() {
   const found = useQuery({
     queryKey: ["credentials", "wrong"],
@@ -28,7 +29,10 @@ function Wrong() {
     >
       <Trouble error={found.error} />
       {found.isSuccess && items.length === 0 && (
-        <Empty>Nothing is weak, reused, leaked, expired or old, as far as you may see.</Empty>
+        <Empty>
+          There are no weak, reused, leaked, expired or old passwords among those that you may
+          reveal.
+        </Empty>
       )}
       <ul className="flex flex-col gap-1">
         {items.map((item) => (
@@ -51,7 +55,7 @@ export function Home({ me }: { me: Me }) {
   });
   if (overview.error) return <Trouble error={overview.error} />;
   const data = overview.data;
-  if (!data) return <p role="status">Reading …</p>;
+  if (!data) return <p role="status">Loading …</p>;
   return (
     <>
       <h1 className="mb-3 text-xl font-semibold">Today, {me.display_name}</h1>
@@ -85,21 +89,11 @@ export function Home({ me }: { me: Me }) {
                     {held.rotate_on_return && "; the password is rotated afterwards"}
                   </span>
                 </span>
-                <Act
-                  label="Check in"
-                  run={() =>
-                    result(
-                      api.POST("/api/v1/checkouts/{checkout}/check-in", {
-                        params: { path: { checkout: held.id } },
-                      }),
-                    )
-                  }
-                  after={["overview", "checkouts", "credential"]}
-                />
+                <CheckIn checkout={held.id} />
               </li>
             ))}
           </ul>
-          {data.asked.length > 0 && <h3 className="mt-3 font-semibold">You asked for</h3>}
+          {data.asked.length > 0 && <h3 className="mt-3 font-semibold">Your requests</h3>}
           <ul className="flex flex-col gap-2">
             {data.asked.map((request) => (
               <li key={request.id} className="flex flex-wrap items-center justify-between gap-2">
@@ -145,9 +139,7 @@ export function Home({ me }: { me: Me }) {
             </Link>
           }
         >
-          {data.troubled_jobs.length === 0 && (
-            <Empty>No job failed lately on what you look after.</Empty>
-          )}
+          {data.troubled_jobs.length === 0 && <Empty>No job has failed recently.</Empty>}
           <ul className="flex flex-col gap-2">
             {data.troubled_jobs.slice(0, 8).map((job) => (
               <li key={job.id}>
@@ -159,7 +151,7 @@ export function Home({ me }: { me: Me }) {
             ))}
           </ul>
         </Card>
-        <Card title="Not in sync, and due within a day">
+        <Card title="Out of sync, or due within a day">
           {data.troubled_accounts.length + data.due_soon.length === 0 && (
             <Empty>
               Every checked account accepts its stored password, and no rotation is due within a
@@ -190,9 +182,9 @@ export function Home({ me }: { me: Me }) {
         )}
         {data.two_people.some((each) => each.state !== "on") && (
           <Card
-            title="Done by one person alone"
+            title="Changes that one person may make alone"
             actions={
-              <Link href="/organisation" className="link">
+              <Link href="/settings" className="link">
                 Settings
               </Link>
             }
@@ -213,7 +205,7 @@ export function Home({ me }: { me: Me }) {
         )}
         {data.devices.length > 0 && (
           <Card
-            title={`Devices that get no passwords (${data.devices.length})`}
+            title={`Devices that no passwords are sent to (${data.devices.length})`}
             actions={
               <Link href="/upkeep" className="link">
                 All devices

@@ -5,23 +5,23 @@ import { useVirtualizer } from "@tanstack/react-virtual";
 import { type KeyboardEvent, memo, useCallback, useMemo, useRef, useState } from "react";
 import { Link } from "wouter";
 import { type CredentialItem, api, result, wholeList, ifMatch, type CredentialQuery } from "../api";
-import { Act, Choice, Empty, Field, Fold, Form, State, Trouble, text, told } from "../parts";
+import { Act, Choice, Empty, Field, Fold, Form, State, Trouble, text, told } from "../components";
 import { drag, each, useCut } from "./drag-and-drop";
-import { Considered } from "./preview";
+import { Considered } from "./access-preview";
 
 const VIEWS: [string, string][] = [
   ["", "All credentials"],
   ["favourites", "My favourites"],
-  ["recent", "Used by me lately"],
+  ["recent", "Recently used by me"],
   ["most-used", "Most used by me"],
-  ["mine", "Mine to steward"],
+  ["mine", "I am a steward"],
   ["shared-with-me", "Shared with me"],
   ["shared-by-me", "Shared by me"],
   ["with-nobody", "Not shared"],
 ];
 const FINDINGS: [string, string][] = [
   ["", "any"],
-  ["any", "anything wrong"],
+  ["any", "any finding"],
   ["leaked", "leaked"],
   ["out-of-sync", "out of sync"],
   ["weak", "weak"],
@@ -183,7 +183,7 @@ function Bulk({ chosen, clear }: { chosen: CredentialItem[]; clear: () => void }
       if (bad.length === 0) clear();
     };
   const removals: string[] = [];
-  const version = async (item: CredentialItem) =>
+  const credential = async (item: CredentialItem) =>
     result(
       api.GET("/api/v1/credentials/{credential}", { params: { path: { credential: item.id } } }),
     );
@@ -196,7 +196,7 @@ function Bulk({ chosen, clear }: { chosen: CredentialItem[]; clear: () => void }
           api.DELETE("/api/v1/credentials/{credential}", {
             params: {
               path: { credential: item.id },
-              header: ifMatch((await version(item)).version),
+              header: ifMatch((await credential(item)).revision),
             },
           }),
         ),
@@ -208,10 +208,10 @@ function Bulk({ chosen, clear }: { chosen: CredentialItem[]; clear: () => void }
     },
   );
   const addTag = run(`have the tag ${tag}`, async (item) => {
-    const it = await version(item);
+    const it = await credential(item);
     return result(
       api.PATCH("/api/v1/credentials/{credential}", {
-        params: { path: { credential: item.id }, header: ifMatch(it.version) },
+        params: { path: { credential: item.id }, header: ifMatch(it.revision) },
         body: { tags: [...it.tags, tag] },
       }),
     );
@@ -257,8 +257,8 @@ function Bulk({ chosen, clear }: { chosen: CredentialItem[]; clear: () => void }
         />
         {tag && (
           <Considered
-            label="Give the tag …"
-            title={`Give the tag ${tag} to ${chosen.length}`}
+            label="Add the tag …"
+            title={`Add the tag ${tag} to ${chosen.length}`}
             change={{ tags: { ids: chosen.map((item) => item.id), add: [tag] } }}
             run={addTag}
             after={after}
@@ -327,7 +327,7 @@ const Row = memo(function Row({
           </span>
           <span className="flex shrink-0 gap-2">
             {item.findings[0] && <State word={item.findings[0]} />}
-            {item.gated && <span title="a gate stands before it">⌸ gate</span>}
+            {item.gated && <span title="gated">⌸ gate</span>}
             {item.shared && (
               <span
                 title={
@@ -453,7 +453,7 @@ export function Items({ folder, open }: { folder: string | undefined; open: stri
             setView("");
           }}
         >
-          Show everything again
+          Clear filters
         </button>
       )}
       {chosen.size > 0 && <Bulk chosen={[...chosen.values()]} clear={() => setChosen(new Map())} />}
@@ -461,11 +461,11 @@ export function Items({ folder, open }: { folder: string | undefined; open: stri
       {pages.isSuccess && items.length === 0 && (
         <Empty>
           {narrowed
-            ? "Nothing here fits, nor resembles it."
-            : "Nothing here that you may know of. If you may change this folder, add a credential in it."}
+            ? "No credential matches."
+            : "There are no credentials here that you have access to."}
         </Empty>
       )}
-      {items[0]?.near && <p className="quiet text-sm">Nothing holds this; what resembles it:</p>}
+      {items[0]?.near && <p className="quiet text-sm">No exact match. Similar credentials:</p>}
       <div ref={box} className="mt-1 max-h-[70dvh] min-h-40 overflow-y-auto">
         <ul className="relative" style={{ height: `${rows.getTotalSize()}px` }}>
           {rows.getVirtualItems().map((row) => {

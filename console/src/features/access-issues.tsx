@@ -26,9 +26,9 @@ import {
   keepFile,
   text,
   told,
-} from "../parts";
+} from "../components";
 import { atLeast } from "./access-levels";
-import { ShiftTable, Shifts } from "./preview";
+import { ShiftTable, Shifts } from "./access-preview";
 
 const AFTER = [
   "access-issues",
@@ -77,9 +77,9 @@ function Compared({ file, clear }: { file: File; clear: () => void }) {
         className="max-h-80 overflow-y-auto"
         tabIndex={0}
         role="group"
-        aria-label="What would change"
+        aria-label="Planned changes"
       >
-        <Table label="What would change" heads={["Line", "Where", "What would change"]}>
+        <Table label="Planned changes" heads={["Line", "Where", "Planned changes"]}>
           {changes.map((change) => (
             <tr key={`${change.target_type} ${change.place} ${change.text}`}>
               <td className="tabular-nums">{change.line}</td>
@@ -132,9 +132,8 @@ function AsCode({ folders }: { folders: Folder[] }) {
   return (
     <div className="flex flex-col gap-2">
       <p>
-        Folders, groups, grants, gates and password policies as one text file. Change it with any
-        editor, look at what it would change, and apply it: all of it, or nothing. What the file
-        does not name is left alone.
+        Folders, groups, grants, gates and password policies as one text file. Edit the file,
+        compare it, and apply it, all of it or nothing. What the file does not name is left alone.
       </p>
       <Form label="Export the file" submit={write} keep>
         <Choice
@@ -194,11 +193,16 @@ function OutOfOrder({ people }: { people: Person[] }) {
     setChosen(next);
   };
   if (found.isSuccess && items.length === 0)
-    return <Empty>No access issues: every folder has a steward, and every grant is of use.</Empty>;
+    return (
+      <Empty>
+        There are no access issues: every folder has a steward, and no grant is redundant or
+        expired.
+      </Empty>
+    );
   return (
     <>
       <Trouble error={found.error} />
-      <Table label="Access issues" heads={["", "Where", "For", "Level", "What"]}>
+      <Table label="Access issues" heads={["", "Where", "For", "Level", "Issue"]}>
         {items.map((item) => (
           <tr key={item.id}>
             <td>
@@ -323,7 +327,7 @@ function TransferStewardship({
           />
         </div>
         <Choice
-          label="What"
+          label="Scope"
           name="below"
           options={[
             ["", "Everything"],
@@ -331,8 +335,8 @@ function TransferStewardship({
           ]}
         />
         <label>
-          <input type="checkbox" name="keep" className="checkbox checkbox-xs" /> Keep the first
-          person's stewardship, too
+          <input type="checkbox" name="keep" className="checkbox checkbox-xs" /> The current steward
+          stays a steward
         </label>
       </Form>
       {asking && (

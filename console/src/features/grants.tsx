@@ -13,8 +13,20 @@ import {
   ifMatch,
   type Level,
 } from "../api";
-import { Ask, Choice, Empty, Field, Fold, Form, Table, Trouble, When, text, word } from "../parts";
-import { Considered, Shifts } from "./preview";
+import {
+  Ask,
+  Choice,
+  Empty,
+  Field,
+  Fold,
+  Form,
+  Table,
+  Trouble,
+  When,
+  text,
+  word,
+} from "../components";
+import { Considered, Shifts } from "./access-preview";
 
 /** One of these. */
 export interface Place {
@@ -27,9 +39,9 @@ export const target = (place: Place) => place.folder ?? place.credential;
 
 const AFTER = ["grants", "explain", "reach", "credentials", "folders"];
 const LEVELS: [string, string][] = [
-  ["list", "list: knows it is there, may ask"],
+  ["list", "list: sees that it exists, may request access"],
   ["use", "use: may work with it without seeing it"],
-  ["reveal", "reveal: may see it"],
+  ["reveal", "reveal: may see the secret"],
   ["edit", "edit: may change it"],
   ["steward", "steward: may grant, gate, plan, remove"],
 ];
@@ -63,7 +75,7 @@ function Terms({ grant, done }: { grant: Grant; done: () => void }) {
       to: {
         level: word<Level>(data, "level"),
         ends_at: ends && ends !== local(grant.ends_at) ? new Date(ends).toISOString() : undefined,
-        without_end: !ends,
+        no_expiry: !ends,
         note: text(data, "note"),
         history: !data.get("without_history"),
       },
@@ -74,7 +86,7 @@ function Terms({ grant, done }: { grant: Grant; done: () => void }) {
       <Form label="Edit …" submit={submit} keep>
         <Choice label="Level" name="level" defaultValue={grant.level} options={LEVELS} />
         <Field
-          label="Until (empty: without end)"
+          label="Expires (empty: never)"
           name="ends_at"
           type="datetime-local"
           defaultValue={local(grant.ends_at)}
@@ -86,9 +98,9 @@ function Terms({ grant, done }: { grant: Grant; done: () => void }) {
             defaultChecked={!grant.history}
             className="checkbox checkbox-xs"
           />{" "}
-          without a look at former values
+          without access to former values
         </label>
-        <Field label="Why" name="note" defaultValue={grant.note} />
+        <Field label="Note" name="note" defaultValue={grant.note} />
       </Form>
       {asking && (
         <Ask
@@ -97,7 +109,7 @@ function Terms({ grant, done }: { grant: Grant; done: () => void }) {
           run={async () => {
             await result(
               api.PATCH("/api/v1/grants/{grant}", {
-                params: { path: { grant: grant.id }, header: ifMatch(grant.version) },
+                params: { path: { grant: grant.id }, header: ifMatch(grant.revision) },
                 body: asking.to,
               }),
             );
@@ -211,7 +223,7 @@ export function Grants(place: Place) {
       <Form label="Grant …" submit={submit} keep>
         <Choice label="To" name="subject" options={subjects} />
         <Choice label="Level" name="level" options={LEVELS} />
-        <Field label="Until (empty: without end)" name="ends_at" type="datetime-local" />
+        <Field label="Expires (empty: never)" name="ends_at" type="datetime-local" />
         {place.folder && (
           <div className="grid grid-cols-2 gap-2">
             <Choice
@@ -227,9 +239,9 @@ export function Grants(place: Place) {
         )}
         <label className="text-sm">
           <input type="checkbox" name="without_history" className="checkbox checkbox-xs" /> without
-          a look at former values
+          access to former values
         </label>
-        <Field label="Why" name="note" />
+        <Field label="Note" name="note" />
       </Form>
       {asking && (
         <Ask

@@ -4,7 +4,7 @@ import { useVirtualizer } from "@tanstack/react-virtual";
 import { type KeyboardEvent, useMemo, useRef, useState } from "react";
 import { Link, useLocation } from "wouter";
 import type { Folder } from "../api";
-import { Field } from "../parts";
+import { Field } from "../components";
 import { atLeast } from "./access-levels";
 import { type Load, MoveAsk, drag, useCut } from "./drag-and-drop";
 
@@ -162,7 +162,7 @@ export function Tree({ folders, open }: { folders: Folder[]; open: string | unde
                   }
                 >
                   {folder.name}
-                  {folder.closed && <span title="closed: grants from above stop here"> ⊘</span>}
+                  {folder.closed && <span title="closed: does not inherit grants"> ⊘</span>}
                   {folder.shared && (
                     <span
                       className={folder.id === open ? "" : "quiet"}

@@ -7,13 +7,14 @@ import {
   type KindField,
   type Me,
   type Settings,
+  type FieldType,
   api,
   result,
   wholeList,
   ifMatch,
 } from "../api";
-import { Act, Card, Choice, Empty, Field, Fold, Form, Lines, Trouble, text } from "../parts";
-import { TYPES } from "./fields";
+import { Act, Card, Choice, Empty, Field, Fold, Form, Lines, Trouble, text } from "../components";
+import { TYPES } from "./credential-fields";
 
 const LABELS: Record<string, string> = {
   bin_days: "Bin retention (days, 0: unlimited)",
@@ -68,14 +69,14 @@ function SettingsCard({ me }: { me: Me }) {
       ]),
     ) as Settings["settings"];
     return result(
-      api.PUT("/api/v1/settings", { params: { header: ifMatch(present.version) }, body }),
+      api.PUT("/api/v1/settings", { params: { header: ifMatch(present.revision) }, body }),
     );
   };
   return (
     <Card title="For everyone">
-      {!may && <p className="quiet">Changing this takes the duty “policy”.</p>}
+      {!may && <p className="quiet">Changing this needs the duty “policy”.</p>}
       <Form
-        key={present.version}
+        key={present.revision}
         label="Save the settings"
         submit={submit}
         after={["settings", "kinds", "personal", "credentials"]}
@@ -136,7 +137,7 @@ function KindForm({ present, close }: { present?: Kind; close: () => void }) {
     return present
       ? result(
           api.PATCH("/api/v1/kinds/{name}", {
-            params: { path: { name: present.name }, header: ifMatch(present.version) },
+            params: { path: { name: present.name }, header: ifMatch(present.revision) },
             body,
           }),
         )
@@ -149,7 +150,7 @@ function KindForm({ present, close }: { present?: Kind; close: () => void }) {
         <Field
           label="Name in the interface"
           name="name"
-          hint="Small letters, digits and hyphens."
+          hint="Lower-case letters, digits and hyphens."
           required
         />
       )}
@@ -172,10 +173,10 @@ function KindForm({ present, close }: { present?: Kind; close: () => void }) {
                 onChange={(event) => change(at, { name: event.target.value })}
               />
               <Choice
-                label={`Field ${at + 1} holds`}
+                label={`Type of field ${at + 1}`}
                 name=""
                 value={field.holds}
-                onChange={(event) => change(at, { holds: event.target.value })}
+                onChange={(event) => change(at, { holds: event.target.value as FieldType })}
                 options={TYPES}
               />
               <Field
@@ -219,7 +220,7 @@ function KindForm({ present, close }: { present?: Kind; close: () => void }) {
           ])
         }
       >
-        Another field
+        Add field
       </button>
       <label>
         <input
@@ -290,8 +291,8 @@ function KeysCard() {
               <span className="quiet">
                 ;{" "}
                 {seen.left === 0
-                  ? "the former key is about to go"
-                  : `${seen.left} data keys are still under the former one`}
+                  ? "the old key is being retired"
+                  : `${seen.left} data keys still use the old one`}
               </span>
             )}
           </p>
@@ -317,14 +318,14 @@ function KeysCard() {
                   look="btn-sm btn-primary"
                   run={() => result(api.POST("/api/v1/keys/root/finish"))}
                   after={["keys"]}
-                  confirm="Finish the change? The former root key opens nothing any more, except backups from before."
+                  confirm="Finish the change? The old root key will open nothing but earlier backups."
                 />
                 <Act
                   label="Abandon"
                   of="the change of the root key"
                   run={() => result(api.POST("/api/v1/keys/root/abandon"))}
                   after={["keys"]}
-                  confirm="Abandon the change? The next root key opens nothing any more."
+                  confirm="Abandon the change? The new root key will open nothing."
                 />
               </div>
             </div>
@@ -332,7 +333,7 @@ function KeysCard() {
             <Fold label="Replace the root key">
               {(close) => (
                 <Form label="Prepare the change" submit={changeRoot} after={["keys"]} done={close}>
-                  <Field label="Present passphrase" name="passphrase" type="password" required />
+                  <Field label="Current passphrase" name="passphrase" type="password" required />
                   <Field
                     label="New passphrase"
                     name="new_passphrase"
@@ -361,8 +362,8 @@ function KeysCard() {
                 done={close}
               >
                 <p className="quiet">
-                  A new key counts at once; the data keys move to it in the background. Values are
-                  not changed: rotate those that somebody may have seen.
+                  The new key is used at once; the data keys move to it in the background. Secrets
+                  are not changed: rotate those that somebody may have seen.
                 </p>
                 <Field label="Reason" name="reason" required />
               </Form>
@@ -407,12 +408,12 @@ export function Organisation({ me }: { me: Me }) {
                   {may && (
                     <div className="flex flex-wrap gap-2">
                       <Act
-                        label={kind.retired ? `Bring ${kind.label} back` : `Retire ${kind.label}`}
+                        label={kind.retired ? `Restore ${kind.label}` : `Retire ${kind.label}`}
                         look="btn-sm"
                         run={() =>
                           result(
                             api.PATCH("/api/v1/kinds/{name}", {
-                              params: { path: { name: kind.name }, header: ifMatch(kind.version) },
+                              params: { path: { name: kind.name }, header: ifMatch(kind.revision) },
                               body: { retired: !kind.retired },
                             }),
                           )
@@ -425,7 +426,7 @@ export function Organisation({ me }: { me: Me }) {
                         run={() =>
                           result(
                             api.DELETE("/api/v1/kinds/{name}", {
-                              params: { path: { name: kind.name }, header: ifMatch(kind.version) },
+                              params: { path: { name: kind.name }, header: ifMatch(kind.revision) },
                             }),
                           )
                         }
@@ -436,7 +437,7 @@ export function Organisation({ me }: { me: Me }) {
                   )}
                   {may && (
                     <Fold label={`Edit ${kind.label}`}>
-                      {(close) => <KindForm key={kind.version} present={kind} close={close} />}
+                      {(close) => <KindForm key={kind.revision} present={kind} close={close} />}
                     </Fold>
                   )}
                 </li>

@@ -2,7 +2,7 @@
 
 import { useState } from "react";
 import { type PendingAct, api, result } from "../api";
-import { Act, Field, State, When, told } from "../parts";
+import { Act, Field, State, When, told } from "../components";
 
 function Decide({ act }: { act: PendingAct }) {
   const [comment, setComment] = useState("");
@@ -34,7 +34,7 @@ function Decide({ act }: { act: PendingAct }) {
             run={confirm}
             after={after}
             look="btn-sm btn-primary"
-            confirm={`${act.summary}? It is done at once, and the log names both of you.`}
+            confirm={`${act.summary}? It is carried out at once, and the audit log names both of you.`}
           />
           <Act
             label="Refuse"

@@ -6,78 +6,75 @@ import {
   type Me,
   type PasswordPolicy,
   type PolicyRules,
-  type Tried,
+  type TryResult,
   api,
   result,
   wholeList,
   ifMatch,
 } from "../api";
-import { Act, Card, Choice, Field, Fold, Form, Trouble, text, word } from "../parts";
-import { lend, useTimes } from "./secret";
+import { Act, Card, Choice, Field, Fold, Form, Trouble, text, word } from "../components";
+import { lend, useTimes } from "./reveal";
 
 const NUMBERS: [keyof PolicyRules, string][] = [
-  ["shortest", "Minimum length (typed)"],
-  ["longest", "Maximum length (typed)"],
-  ["lower", "Minimum of a–z"],
-  ["upper", "Minimum of A–Z"],
-  ["digits", "Minimum of 0–9"],
-  ["symbols_least", "Minimum of symbols"],
-  ["most_repeats", "Maximum repeats of a character (0: any)"],
-  ["most_in_sequence", "Maximum sequence, such as abc (0: any)"],
+  ["min_length", "Minimum length (typed)"],
+  ["max_length", "Maximum length (typed)"],
+  ["min_lower", "Minimum of a–z"],
+  ["min_upper", "Minimum of A–Z"],
+  ["min_digits", "Minimum of 0–9"],
+  ["min_symbols", "Minimum of symbols"],
+  ["max_repeats", "Maximum repeats of a character (0: any)"],
+  ["max_sequence", "Maximum sequence, such as abc (0: any)"],
   ["not_last", "Former passwords not allowed"],
-  ["least_bits", "Minimum entropy (bits, 0: 48)"],
+  ["min_bits", "Minimum entropy (bits, 0: 48)"],
 ];
 const TICKS: [keyof PolicyRules, string][] = [
-  [
-    "no_look_alikes",
-    "No characters that look like others (0 and O, 1 and l), where they are generated",
-  ],
-  ["only_these", "Letters, digits and these symbols alone, typed ones too"],
-  ["not_user_name", "The account’s name is not in it"],
+  ["no_look_alikes", "Do not generate look-alike characters (0 and O, 1 and l)"],
+  ["only_these", "Only letters, digits and these symbols, in typed passwords too"],
+  ["not_user_name", "Do not allow the user name"],
 ];
 const PLAIN: PolicyRules = {
   length: 20,
-  shortest: 14,
-  longest: 255,
-  lower: 1,
-  upper: 1,
-  digits: 1,
-  symbols_least: 1,
+  min_length: 14,
+  max_length: 255,
+  min_lower: 1,
+  min_upper: 1,
+  min_digits: 1,
+  min_symbols: 1,
   symbols: "-_.+=#@%",
   only_these: false,
   forbidden: "",
   first: "any",
   no_look_alikes: true,
-  most_repeats: 0,
-  most_in_sequence: 0,
+  max_repeats: 0,
+  max_sequence: 0,
   not_user_name: false,
   not_last: 0,
   words: 0,
   separator: "-",
-  least_bits: 0,
+  min_bits: 0,
 };
 
 /** What a policy demands, in words. */
 function words(rules: PolicyRules): string {
   const least = [
-    [rules.lower, "a–z"],
-    [rules.upper, "A–Z"],
-    [rules.digits, "0–9"],
-    [rules.symbols_least, rules.symbols],
+    [rules.min_lower, "a–z"],
+    [rules.min_upper, "A–Z"],
+    [rules.min_digits, "0–9"],
+    [rules.min_symbols, rules.symbols],
   ].filter(([count]) => count !== 0);
   const parts = [
     rules.words > 0
       ? `phrases of ${rules.words} words with “${rules.separator}” between`
       : `${rules.length} characters`,
-    `typed ones ${rules.shortest} to ${rules.longest}`,
+    `typed ones ${rules.min_length} to ${rules.max_length}`,
     least.length > 0 && `at least ${least.map(([count, of]) => `${count} of ${of}`).join(", ")}`,
     rules.only_these && "nothing but letters, digits and these symbols",
     rules.forbidden && `never ${rules.forbidden}`,
     rules.first !== "any" && `begins with a ${rules.first.replaceAll("-", " ")}`,
     rules.no_look_alikes && "no look-alike characters",
-    rules.most_repeats > 0 && `a character at most ${rules.most_repeats} times in a row`,
-    rules.most_in_sequence > 0 && `at most ${rules.most_in_sequence} in order`,
-    rules.not_user_name && "not the account’s name",
+    rules.max_repeats > 0 && `a character at most ${rules.max_repeats} times in a row`,
+    rules.max_sequence > 0 && `at most ${rules.max_sequence} in order`,
+    rules.not_user_name && "without the user name",
     rules.not_last > 0 && `none of the last ${rules.not_last}`,
   ];
   return parts.filter(Boolean).join("; ");
@@ -103,7 +100,7 @@ function rulesOf(data: FormData): PolicyRules {
 }
 
 /** What rules make, and what a password lacks by them, before anything is stored. */
-function Trying({ tried }: { tried: Tried }) {
+function Trying({ tried }: { tried: TryResult }) {
   return (
     <div role="status" className="rounded-box border border-base-300 bg-base-100 p-2">
       {tried.score === null ? (
@@ -138,7 +135,7 @@ function PolicyForm({ present, close }: { present?: PasswordPolicy; close: () =>
     return present
       ? result(
           api.PUT("/api/v1/password-policies/{policy}", {
-            params: { path: { policy: present.id }, header: ifMatch(present.version) },
+            params: { path: { policy: present.id }, header: ifMatch(present.revision) },
             body,
           }),
         )
@@ -171,7 +168,7 @@ function PolicyForm({ present, close }: { present?: PasswordPolicy; close: () =>
         value={phrases ? "words" : "characters"}
         onChange={(event) => setPhrases(event.target.value === "words")}
         options={[
-          ["characters", "made of characters"],
+          ["characters", "characters"],
           ["words", "phrases of words"],
         ]}
       />
@@ -321,8 +318,8 @@ export function Passwords({ me }: { me: Me }) {
       <div className="grid items-start gap-3 xl:grid-cols-[3fr_2fr]">
         <Card title="Password policies">
           <p className="quiet">
-            What the generator makes: for new credentials by the default policy, in folders by the
-            one that the folder names, in rotations by the one that the upkeep plan names.
+            Passwords are generated by the default policy, in a folder by the policy that the folder
+            names, and in a rotation by the policy that the upkeep plan names.
           </p>
           <ul className="mt-2 flex flex-col gap-2">
             {policies.data?.map((policy) => (
@@ -357,7 +354,7 @@ export function Passwords({ me }: { me: Me }) {
                           api.DELETE("/api/v1/password-policies/{policy}", {
                             params: {
                               path: { policy: policy.id },
-                              header: ifMatch(policy.version),
+                              header: ifMatch(policy.revision),
                             },
                           }),
                         )
@@ -373,7 +370,7 @@ export function Passwords({ me }: { me: Me }) {
           {may ? (
             <Fold label="Add a policy">{(close) => <PolicyForm close={close} />}</Fold>
           ) : (
-            <p className="quiet mt-2">Changing policies takes the duty “policy”.</p>
+            <p className="quiet mt-2">Changing policies needs the duty “policy”.</p>
           )}
         </Card>
         <Card title="Generate a password">

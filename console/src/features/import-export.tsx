@@ -29,9 +29,9 @@ import {
   text,
   told,
   word,
-} from "../parts";
+} from "../components";
 import { atLeast } from "./access-levels";
-import { ShiftTable } from "./preview";
+import { ShiftTable } from "./access-preview";
 
 const send = (file: File, options: ImportOptions) =>
   result(
@@ -183,9 +183,9 @@ function Look({
             set({ ...options, matching: event.target.value as ImportOptions["matching"] })
           }
           options={[
-            ["skip", "stays as it is"],
-            ["update", "is changed"],
-            ["duplicate", "is added a second time"],
+            ["skip", "skip it"],
+            ["update", "update it"],
+            ["duplicate", "add it again"],
           ]}
         />
         <Choice
@@ -205,16 +205,13 @@ function Look({
       </p>
       {report.access && (
         <div>
-          <p className="text-sm">Tags change that grants are narrowed to.</p>
+          <p className="text-sm">Tags change that grants depend on.</p>
           <ShiftTable preview={report.access} />
         </div>
       )}
       {report.problems.length > 0 && (
         <>
-          <Table
-            label="Rows that cannot be imported"
-            heads={["Line", "Name", "Column", "What is wrong"]}
-          >
+          <Table label="Rows that cannot be imported" heads={["Line", "Name", "Column", "Problem"]}>
             {report.problems.slice(0, 100).map((problem) => (
               <tr key={`${problem.line} ${problem.column}`}>
                 <td className="tabular-nums">{problem.line}</td>
@@ -352,7 +349,7 @@ function Imports() {
       api.POST("/api/v1/imports/{import}/undo", { params: { path: { import: item.id } } }),
     );
     told(
-      `${undone.removed} are in the bin, ${undone.restored} are as they were, ${undone.left} stay as they are: changed since, or moved where you are no steward.`,
+      `Moved to the bin: ${undone.removed}. Restored: ${undone.restored}. Left unchanged: ${undone.left} (changed since, or moved to where you are not a steward).`,
     );
   };
   if (imports.data?.length === 0)
@@ -387,7 +384,7 @@ function Imports() {
                   look="btn-xs"
                   run={undo(item)}
                   after={["imports", "credentials", "bin"]}
-                  confirm={`Move the ${item.added} that ${item.name} added to the bin, and make the ${item.updated} that it changed what they were?`}
+                  confirm={`Undo the import of ${item.name}? ${item.added} added credentials go to the bin, ${item.updated} updated credentials are restored.`}
                 />
               )}
             </td>
@@ -402,7 +399,7 @@ function ExportForm({ me, folders }: { me: Me; folders: Folder[] }) {
   const [way, setWay] = useState("recipients");
   const ways: [string, string][] = [
     ["recipients", "Encrypted for age keys"],
-    ["passphrase", "encrypted by a passphrase"],
+    ["passphrase", "encrypted with a passphrase"],
     ...(me.duties.includes("export") ? [["plain", "not encrypted"] as [string, string]] : []),
   ];
   const submit = async (data: FormData) => {
@@ -416,7 +413,7 @@ function ExportForm({ me, folders }: { me: Me; folders: Folder[] }) {
     });
     keepFile(
       out.file,
-      `taken-out.${text(data, "format") === "csv" ? "csv" : "json"}${way === "plain" ? "" : ".age"}`,
+      `export.${text(data, "format") === "csv" ? "csv" : "json"}${way === "plain" ? "" : ".age"}`,
     );
     told(
       `Credentials exported: ${out.taken}.${out.leftOut === "0" ? "" : ` Left out, behind a gate: ${out.leftOut}.`}`,
@@ -468,7 +465,7 @@ function ExportForm({ me, folders }: { me: Me; folders: Folder[] }) {
         />
       )}
       <Field
-        label="Why"
+        label="Reason"
         name="reason"
         required={way === "plain"}
         hint={

@@ -5,20 +5,20 @@ import { Command } from "cmdk";
 import { useEffect, useState } from "react";
 import { Link, Redirect, Route, Switch, useLocation } from "wouter";
 import { type Me, api, result } from "./api";
-import { Access } from "./features/access";
-import { Audit } from "./features/audit";
+import { Access } from "./features/access-issues";
+import { Audit } from "./features/audit-log";
 import { Bin } from "./features/bin";
-import { Home } from "./features/home";
-import { Organisation } from "./features/organisation";
-import { Passwords } from "./features/passwords";
+import { Home } from "./features/overview";
+import { Organisation } from "./features/settings";
+import { Passwords } from "./features/password-policies";
 import { People } from "./features/people";
-import { Personal } from "./features/personal";
+import { Personal } from "./features/personal-folder";
 import { Requests } from "./features/requests";
-import { Transfer } from "./features/transfer";
+import { Transfer } from "./features/import-export";
 import { Upkeep } from "./features/upkeep";
 import { Vault } from "./features/vault";
-import { useLive } from "./live";
-import { Told } from "./parts";
+import { useLive } from "./events";
+import { Told } from "./components";
 
 interface Place {
   path: string;
@@ -36,8 +36,8 @@ const PLACES: Place[] = [
   { path: "/audit", label: "Audit log", key: "7" },
   { path: "/personal", label: "Personal", key: "8" },
   { path: "/bin", label: "Bin", key: "9" },
-  { path: "/transfer", label: "Import and export", key: "-" },
-  { path: "/organisation", label: "Settings", key: "0" },
+  { path: "/import-export", label: "Import and export", key: "-" },
+  { path: "/settings", label: "Settings", key: "0" },
 ];
 
 function Palette({ open, close }: { open: boolean; close: () => void }) {
@@ -71,9 +71,7 @@ function Palette({ open, close }: { open: boolean; close: () => void }) {
       />
       <Command.List className="mt-2 max-h-80 overflow-y-auto">
         <Command.Empty className="quiet p-2">
-          {typed.length > 1
-            ? "Nothing that you may know of holds this."
-            : "Type two letters to find a credential."}
+          {typed.length > 1 ? "Nothing matches." : "Type two letters to find a credential."}
         </Command.Empty>
         {PLACES.filter((place) => place.label.toLowerCase().includes(typed.toLowerCase())).map(
           (place) => (
@@ -130,7 +128,7 @@ export function Shell({ me }: { me: Me }) {
   return (
     <div className="flex min-h-dvh flex-col">
       <a href="#content" className="skip btn btn-sm">
-        To the content
+        Skip to content
       </a>
       <header className="border-b border-base-300 bg-base-100">
         <div className="flex flex-wrap items-center gap-x-2 gap-y-1 px-3 py-1.5">
@@ -196,10 +194,10 @@ export function Shell({ me }: { me: Me }) {
           <Route path="/bin">
             <Bin />
           </Route>
-          <Route path="/transfer">
+          <Route path="/import-export">
             <Transfer me={me} />
           </Route>
-          <Route path="/organisation">
+          <Route path="/settings">
             <Organisation me={me} />
           </Route>
           <Route path="/audit">

@@ -2,26 +2,34 @@
 
 import { useMutation } from "@tanstack/react-query";
 import { useState } from "react";
-import { type Credential, type Kind, type KindField, api, result, fileBody } from "../api";
-import { Field, Lines, Trouble, text } from "../parts";
+import {
+  type Credential,
+  type FieldType,
+  type Kind,
+  type KindField,
+  api,
+  result,
+  fileBody,
+} from "../api";
+import { Field, Lines, Trouble, text } from "../components";
 
 export const MAIN = "password";
 export const SEED = "one_time_seed";
 /** What the short form asks for: name, address, user name, and a generated password. */
 const SHORT = ["user_name", "url", "address"];
 
-const SECRETS = ["secret", "secret-note", "one-time-seed", "ssh-key", "private-key"];
+const SECRETS: FieldType[] = ["secret", "secret-note", "one-time-seed", "ssh-key", "private-key"];
 
-export function isSecret(holds: string): boolean {
+export function isSecret(holds: FieldType): boolean {
   return SECRETS.includes(holds);
 }
 
 /** Types of fields, for those who define their own. */
-export const TYPES: [string, string][] = [
+export const TYPES: [FieldType, string][] = [
   ["text", "one line, not secret"],
-  ["url", "URLs, one a line"],
+  ["url", "URLs, one per line"],
   ["note", "several lines, not secret"],
-  ["date", "a day"],
+  ["date", "a date"],
   ["certificate", "a certificate (PEM)"],
   ["secret", "one line, secret"],
   ["secret-note", "several lines, secret"],
@@ -44,9 +52,9 @@ export function fieldsOf(
     ...lost.map((name) => ({
       name,
       label: name,
-      holds: "note",
+      holds: "note" as const,
       required: false,
-      help: "Its kind has no such field any more; what is in it stays.",
+      help: "Its kind no longer has this field; the value is kept.",
     })),
   ];
 }
@@ -89,7 +97,7 @@ function SeedField({ field, hint }: { field: KindField; hint?: string }) {
         autoComplete="new-password"
         value={seed}
         onChange={(event) => setSeed(event.target.value)}
-        hint={hint ?? "The seed as base32, or the otpauth:// address that it came with."}
+        hint={hint ?? "The seed as base32, or as an otpauth:// URI."}
       />
       <label className="quiet text-sm">
         or a picture of its QR code:{" "}
@@ -100,7 +108,7 @@ function SeedField({ field, hint }: { field: KindField; hint?: string }) {
           onChange={(event) => event.target.files?.[0] && read.mutate(event.target.files[0])}
         />
       </label>
-      {read.isSuccess && seed && <p role="status">The picture was read; save to keep its seed.</p>}
+      {read.isSuccess && seed && <p role="status">The QR code was read; save to keep the seed.</p>}
       <Trouble error={read.error} />
     </div>
   );
@@ -150,7 +158,7 @@ export function Inputs({
               key={field.name}
               {...shared}
               rows={2}
-              hint={hint ?? "One a line."}
+              hint={hint ?? "One per line."}
               defaultValue={present?.[field.name]}
             />
           );

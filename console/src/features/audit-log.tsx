@@ -3,11 +3,14 @@
 import { useInfiniteQuery, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { type AuditEvent, api, result } from "../api";
-import { Card, Choice, Empty, Field, State, Table, Trouble, When } from "../parts";
+import { Card, Choice, Empty, Field, State, Table, Trouble, When } from "../components";
 
 export function AuditRows({ events }: { events: AuditEvent[] }) {
   return (
-    <Table label="Events" heads={["When", "Who", "What", "Outcome", "On", "From", "More", "Place"]}>
+    <Table
+      label="Events"
+      heads={["When", "Who", "Event", "Outcome", "Target", "From", "Details", "Position"]}
+    >
       {events.map((event) => (
         <tr key={event.id}>
           <td>
@@ -28,7 +31,7 @@ export function AuditRows({ events }: { events: AuditEvent[] }) {
           </td>
           <td
             className="tabular-nums"
-            title={event.leaf === null ? "not sealed yet" : "place in the tree"}
+            title={event.leaf === null ? "not in a checkpoint yet" : "position in the log"}
           >
             {event.leaf ?? "–"}
           </td>
@@ -71,7 +74,7 @@ export function Audit() {
     <div className="flex flex-col gap-3">
       <h1 className="text-xl font-semibold">Audit log</h1>
       <Card
-        title="Prove it"
+        title="Verify the log"
         actions={
           <a className="btn btn-sm" href="/api/v1/audit/export" download="audit.jsonl">
             Export the whole log
@@ -80,20 +83,20 @@ export function Audit() {
       >
         <p>
           {size
-            ? `${size} events stand under the newest signed checkpoint.`
-            : "Nothing is sealed yet."}{" "}
+            ? `The newest signed checkpoint covers ${size} events.`
+            : "There is no checkpoint yet."}{" "}
           Anybody can verify an export with the public key alone:{" "}
           <code className="font-mono">jexlin audit verify audit.jsonl --key-file audit.key</code>
         </p>
         <p className="mt-1 text-sm">
-          Public key, to be kept somewhere else:{" "}
+          Public key (keep a copy elsewhere):{" "}
           <code className="font-mono break-all">{key.data?.key}</code>
         </p>
       </Card>
       <Card title="Events, newest first">
         <div className="mb-2 flex flex-wrap gap-3">
           <Field
-            label="What"
+            label="Event"
             name="action"
             placeholder="credential"
             value={action}

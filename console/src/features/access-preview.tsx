@@ -3,7 +3,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { type Change, type Preview, Problem, api, result } from "../api";
-import { Ask, Trouble } from "../parts";
+import { Ask, Trouble } from "../components";
 
 /** The people whose access a change would change. */
 export function Shifts({ change }: { change: Change }) {
@@ -68,7 +68,7 @@ export function ShiftTable({ preview: { sentence, shifts, more } }: { preview: P
           </table>
         </div>
       )}
-      {more && <p className="quiet text-sm">There are more than these.</p>}
+      {more && <p className="quiet text-sm">There are more.</p>}
     </div>
   );
 }

@@ -3,14 +3,14 @@
 import { useMutation, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { type Credential, type Revealed, type Version, api, result, wholeList } from "../api";
-import { Ask, Empty, Field, State, Table, Trouble, When } from "../parts";
-import { Shown } from "./secret";
+import { Ask, Empty, Field, State, Table, Trouble, When } from "../components";
+import { Shown } from "./reveal";
 import { atLeast } from "./access-levels";
 
 export function History({ it, label }: { it: Credential; label: (field: string) => string }) {
   const [shown, setShown] = useState<Revealed[]>([]);
   const [back, setBack] = useState<Version | null>(null);
-  const [why, setWhy] = useState("");
+  const [reason, setReason] = useState("");
   const versions = useQuery({
     queryKey: ["history", it.id],
     queryFn: () =>
@@ -42,7 +42,7 @@ export function History({ it, label }: { it: Credential; label: (field: string) 
   });
   const hide = (gone: Revealed) => () =>
     setShown((before) => before.filter((each) => each !== gone));
-  if (versions.data?.length === 0) return <Empty>It has no secret values yet.</Empty>;
+  if (versions.data?.length === 0) return <Empty>There are no secret values yet.</Empty>;
   return (
     <>
       <Trouble error={versions.error ?? look.error} />
@@ -50,7 +50,7 @@ export function History({ it, label }: { it: Credential; label: (field: string) 
         <div key={`${each.field} ${each.version}`}>
           <p>
             {label(each.field)}, version {each.version}:
-            {shown.length === 2 && " what differs is underlined"}
+            {shown.length === 2 && " differences are underlined"}
           </p>
           <Shown shown={each} hide={hide(each)} other={shown.find((one) => one !== each)?.value} />
         </div>
@@ -68,7 +68,7 @@ export function History({ it, label }: { it: Credential; label: (field: string) 
                 body: {
                   field: back.field,
                   version: back.number,
-                  why,
+                  reason,
                 },
               }),
             )
@@ -77,17 +77,17 @@ export function History({ it, label }: { it: Credential; label: (field: string) 
           <p>
             It becomes the current value in the vault; what is current now stays in the history.
             {it.device &&
-              " The device is not told: if it has another password, the next check will say so."}
+              " The device is not changed: if its password differs, the next check reports it."}
           </p>
           <Field
-            label="Why"
-            name="why"
-            value={why}
-            onChange={(event) => setWhy(event.target.value)}
+            label="Reason"
+            name="reason"
+            value={reason}
+            onChange={(event) => setReason(event.target.value)}
           />
         </Ask>
       )}
-      <Table label="Versions" heads={["Field", "Version", "State", "Made", "How", "Look"]}>
+      <Table label="Versions" heads={["Field", "Version", "State", "Made", "How", "Actions"]}>
         {versions.data?.map((version) => (
           <tr key={`${version.field} ${version.number}`}>
             <td>{label(version.field)}</td>
@@ -100,7 +100,7 @@ export function History({ it, label }: { it: Credential; label: (field: string) 
             </td>
             <td>
               {version.made_how} by {version.made_by ?? "upkeep"}
-              {version.why && <p className="quiet">{version.why}</p>}
+              {version.reason && <p className="quiet">{version.reason}</p>}
             </td>
             <td className="whitespace-nowrap">
               <button type="button" className="btn btn-xs" onClick={() => look.mutate(version)}>
@@ -117,7 +117,9 @@ export function History({ it, label }: { it: Credential; label: (field: string) 
           </tr>
         ))}
       </Table>
-      <p className="quiet text-sm">Reveal two versions to compare them; every look is recorded.</p>
+      <p className="quiet text-sm">
+        Reveal two versions to compare them; every reveal is recorded.
+      </p>
     </>
   );
 }

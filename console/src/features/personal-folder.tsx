@@ -4,31 +4,43 @@ import { useMutation, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import {
   type Folder,
-  type PersonalThing,
+  type PersonalItem,
   type Revealed,
   api,
   result,
   wholeList,
   ifMatch,
 } from "../api";
-import { Act, Card, Choice, Empty, Field, Fold, Form, Lines, Trouble, When, text } from "../parts";
+import {
+  Act,
+  Card,
+  Choice,
+  Empty,
+  Field,
+  Fold,
+  Form,
+  Lines,
+  Trouble,
+  When,
+  text,
+} from "../components";
 import { atLeast } from "./access-levels";
-import { Shown } from "./secret";
+import { Shown } from "./reveal";
 
 const AFTER = ["personal", "personal-items"];
 
-function Fields({ present }: { present?: PersonalThing }) {
+function Fields({ present }: { present?: PersonalItem }) {
   return (
     <>
       <Field label="Name" name="name" defaultValue={present?.name} required />
       <Field label="User name" name="user_name" defaultValue={present?.user_name} />
-      <Lines label="Used at" name="url" rows={2} defaultValue={present?.url} />
+      <Lines label="URL" name="url" rows={2} defaultValue={present?.url} />
       <Field
         label="Password"
         name="password"
         type="password"
         autoComplete="new-password"
-        hint={present ? "Left empty, it stays." : "Left empty, one is generated."}
+        hint={present ? "Leave it empty to keep it." : "Leave it empty to generate one."}
       />
       <Lines label="Note" name="note" defaultValue={present?.note} />
     </>
@@ -45,12 +57,12 @@ function given(data: FormData): object {
   };
 }
 
-function Thing({ it, folders }: { it: PersonalThing; folders: Folder[] }) {
+function Thing({ it, folders }: { it: PersonalItem; folders: Folder[] }) {
   const [shown, setShown] = useState<Revealed | null>(null);
   const reveal = useMutation({
     mutationFn: () =>
       result(
-        api.POST("/api/v1/personal/items/{thing}/reveal", { params: { path: { thing: it.id } } }),
+        api.POST("/api/v1/personal/items/{item}/reveal", { params: { path: { item: it.id } } }),
       ),
     onSuccess: setShown,
   });
@@ -89,8 +101,8 @@ function Thing({ it, folders }: { it: PersonalThing; folders: Folder[] }) {
             done={close}
             submit={(data) =>
               result(
-                api.PATCH("/api/v1/personal/items/{thing}", {
-                  params: { path: { thing: it.id }, header: ifMatch(it.version) },
+                api.PATCH("/api/v1/personal/items/{item}", {
+                  params: { path: { item: it.id }, header: ifMatch(it.revision) },
                   body: given(data),
                 }),
               )
@@ -108,8 +120,8 @@ function Thing({ it, folders }: { it: PersonalThing; folders: Folder[] }) {
             done={close}
             submit={(data) =>
               result(
-                api.POST("/api/v1/personal/items/{thing}/move-out", {
-                  params: { path: { thing: it.id } },
+                api.POST("/api/v1/personal/items/{item}/move-out", {
+                  params: { path: { item: it.id } },
                   body: { folder: text(data, "folder") },
                 }),
               )
@@ -133,20 +145,20 @@ function Thing({ it, folders }: { it: PersonalThing; folders: Folder[] }) {
         look="btn-sm btn-ghost"
         run={() =>
           result(
-            api.DELETE("/api/v1/personal/items/{thing}", {
-              params: { path: { thing: it.id }, header: ifMatch(it.version) },
+            api.DELETE("/api/v1/personal/items/{item}", {
+              params: { path: { item: it.id }, header: ifMatch(it.revision) },
             }),
           )
         }
         after={AFTER}
-        confirm={`Remove ${it.name} permanently? Personal things have no bin.`}
+        confirm={`Remove ${it.name} permanently? Personal items have no bin.`}
       />
     </li>
   );
 }
 
 function Inside() {
-  const things = useQuery({
+  const items = useQuery({
     queryKey: ["personal-items"],
     queryFn: () => wholeList(api.GET("/api/v1/personal/items")),
     retry: false,
@@ -157,15 +169,17 @@ function Inside() {
   });
   return (
     <Card
-      title="In it"
+      title="Items"
       actions={
         <Act label="Lock" run={() => result(api.POST("/api/v1/personal/lock"))} after={AFTER} />
       }
     >
-      <Trouble error={things.error} />
-      {things.data?.length === 0 && <Empty>It is empty. Only you can see what you add here.</Empty>}
+      <Trouble error={items.error} />
+      {items.data?.length === 0 && (
+        <Empty>Your personal folder is empty. Only you can see what you add here.</Empty>
+      )}
       <ul>
-        {things.data?.map((it) => (
+        {items.data?.map((it) => (
           <Thing key={it.id} it={it} folders={folders.data ?? []} />
         ))}
       </ul>
@@ -198,7 +212,7 @@ function Inside() {
             }
           >
             <Field
-              label="Present passphrase"
+              label="Current passphrase"
               name="present"
               type="password"
               autoComplete="off"
@@ -238,8 +252,7 @@ async function twice(
   data: FormData,
   send: (passphrase: string) => Promise<unknown>,
 ): Promise<unknown> {
-  if (text(data, "passphrase") !== text(data, "again"))
-    throw new Error("The two are not the same.");
+  if (text(data, "passphrase") !== text(data, "again")) throw new Error("The two entries differ.");
   return send(text(data, "passphrase"));
 }
 
@@ -255,19 +268,19 @@ export function Personal() {
       <Trouble error={state.error} />
       {it && !it.allowed && (
         <p className="quiet">
-          Your organisation does not let people keep personal folders.
+          Your organisation does not allow personal folders.
           {it.exists && " You can still open yours and move what is in it to a folder."}
         </p>
       )}
       {it && !it.exists && it.allowed && (
-        <Card title="Make one">
+        <Card title="Create your personal folder">
           <p>
             Only you can open it: no administrator, nobody with the database or a backup, nobody
             with the server’s keys.
           </p>
           <p className="my-2 border-l-4 border-warning pl-3 font-semibold">
             A forgotten passphrase cannot be recovered by anybody. What is in the folder is then
-            lost for good.
+            lost permanently.
           </p>
           <Form
             label="Create personal folder"

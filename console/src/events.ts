@@ -19,7 +19,7 @@ export function useLive(): void {
     const everything = () => again(Object.values(SHOWS).flat());
     const open = () => {
       source?.close();
-      source = new EventSource("/api/v1/live");
+      source = new EventSource("/api/v1/events");
       for (const [topic, keys] of Object.entries(SHOWS))
         source.addEventListener(topic, () => again(keys));
       // After a break, what was missed is unknown.
