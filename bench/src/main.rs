@@ -342,18 +342,92 @@ fn fill(cluster: &Cluster, service: &Service, top: &str, from: usize, to: usize)
         .unwrap();
     // Otherwise the service and the database do this by themselves some time later, beside what is
     // measured: a round of the service's own tidying every minute, then the database's.
-    let tidy = "SELECT set_config('jexlin.organisation', id::text, false) FROM organisation; SELECT forget_access_notes()";
+    let tidy = "SELECT set_config('jexlin.organisation', id::text, false) FROM organisation; SELECT prune_access_log()";
     cluster.psql(&service.database.name, tidy).unwrap();
     cluster
         .psql(
             &service.database.name,
-            &format!("{tidy}; SELECT fold_counts()"),
+            &format!("{tidy}; SELECT sum_credential_counts()"),
         )
         .unwrap();
     cluster
         .psql(&service.database.name, "VACUUM ANALYZE")
         .unwrap();
     cluster.psql(&service.database.name, "CHECKPOINT").unwrap();
+}
+
+/// What `lists` asks for: a name, the address, and plain SQL without access control for the same rows.
+fn list_questions(
+    organisation: &str,
+    folder: &str,
+    credential: &str,
+    person: &str,
+) -> Vec<(&'static str, String, String)> {
+    let asks = [
+        ("list of all", "/api/v1/credentials?limit=100".to_owned()),
+        (
+            "list of all, for somebody who reaches few",
+            "/api/v1/credentials?limit=100".to_owned(),
+        ),
+        (
+            "list of a folder",
+            format!("/api/v1/credentials?limit=100&folder={folder}"),
+        ),
+        ("tree", "/api/v1/folders".to_owned()),
+        (
+            "tree, for somebody who reaches few",
+            "/api/v1/folders".to_owned(),
+        ),
+        (
+            "search of 2 letters",
+            "/api/v1/credentials?limit=100&find=a1".to_owned(),
+        ),
+        (
+            "search of 4 letters",
+            "/api/v1/credentials?limit=100&find=a1b2".to_owned(),
+        ),
+        (
+            "search of 12 letters",
+            "/api/v1/credentials?limit=100&find=c4ca4238a0b9".to_owned(),
+        ),
+        (
+            "search of a word that is in every name",
+            "/api/v1/credentials?limit=100&find=pump".to_owned(),
+        ),
+        (
+            "effective access of one person",
+            format!("/api/v1/explain?person={person}&credential={credential}"),
+        ),
+    ];
+    let by_text = |text: &str| {
+        format!(
+            "SELECT c.id, c.name, c.fields FROM credential c WHERE c.organisation = '{organisation}' AND c.removed_at IS NULL AND c.search LIKE '%{text}%' ORDER BY lower(c.name), c.id LIMIT 101;"
+        )
+    };
+    let all = format!(
+        "SELECT c.id, c.name, c.fields FROM credential c WHERE c.organisation = '{organisation}' AND c.removed_at IS NULL ORDER BY lower(c.name), c.id LIMIT 101;"
+    );
+    let folders = "SELECT f.id, f.parent_id, f.name FROM folder f WHERE f.removed_at IS NULL ORDER BY lower(f.name), f.id;";
+    let plain = [
+        all.clone(),
+        all,
+        format!(
+            "SELECT c.id, c.name, c.fields FROM credential c WHERE c.folder_id = '{folder}' AND c.removed_at IS NULL ORDER BY lower(c.name), c.id LIMIT 101;"
+        ),
+        folders.to_owned(),
+        folders.to_owned(),
+        by_text("a1"),
+        by_text("a1b2"),
+        by_text("c4ca4238a0b9"),
+        by_text("pump"),
+        format!(
+            "SELECT g.held FROM access_grant g WHERE g.folder_id = (SELECT c.folder_id FROM credential c WHERE c.id = '{credential}');"
+        ),
+    ];
+    asks.into_iter()
+        .zip(plain)
+        .map(|((name, address), sql)| (name, address, sql))
+        .collect()
 }
 
 fn lists() {
@@ -403,68 +477,8 @@ fn lists() {
         let entry = cluster
             .psql(&service.database.name, "SELECT md5('credential357')::uuid")
             .unwrap();
-        let asks = [
-            ("list of all", "/api/v1/credentials?limit=100".to_owned()),
-            (
-                "list of all, for somebody who reaches few",
-                "/api/v1/credentials?limit=100".to_owned(),
-            ),
-            (
-                "list of a folder",
-                format!("/api/v1/credentials?limit=100&folder={folder}"),
-            ),
-            ("tree", "/api/v1/folders".to_owned()),
-            (
-                "tree, for somebody who reaches few",
-                "/api/v1/folders".to_owned(),
-            ),
-            (
-                "search of 2 letters",
-                "/api/v1/credentials?limit=100&find=a1".to_owned(),
-            ),
-            (
-                "search of 4 letters",
-                "/api/v1/credentials?limit=100&find=a1b2".to_owned(),
-            ),
-            (
-                "search of 12 letters",
-                "/api/v1/credentials?limit=100&find=c4ca4238a0b9".to_owned(),
-            ),
-            (
-                "search of a word that is in every name",
-                "/api/v1/credentials?limit=100&find=pump".to_owned(),
-            ),
-            (
-                "effective access of one person",
-                format!("/api/v1/explain?person={marek}&credential={entry}"),
-            ),
-        ];
-        let by_text = |text: &str| {
-            format!(
-                "SELECT c.id, c.name, c.fields FROM credential c WHERE c.organisation = '{organisation}' AND c.removed_at IS NULL AND c.search LIKE '%{text}%' ORDER BY lower(c.name), c.id LIMIT 101;"
-            )
-        };
-        let all = format!(
-            "SELECT c.id, c.name, c.fields FROM credential c WHERE c.organisation = '{organisation}' AND c.removed_at IS NULL ORDER BY lower(c.name), c.id LIMIT 101;"
-        );
-        let folders = "SELECT f.id, f.parent_id, f.name FROM folder f WHERE f.removed_at IS NULL ORDER BY lower(f.name), f.id;";
-        let plain = [
-            all.clone(),
-            all,
-            format!(
-                "SELECT c.id, c.name, c.fields FROM credential c WHERE c.folder_id = '{folder}' AND c.removed_at IS NULL ORDER BY lower(c.name), c.id LIMIT 101;"
-            ),
-            folders.to_owned(),
-            folders.to_owned(),
-            by_text("a1"),
-            by_text("a1b2"),
-            by_text("c4ca4238a0b9"),
-            by_text("pump"),
-            format!(
-                "SELECT g.held FROM access_grant g WHERE g.folder_id = (SELECT c.folder_id FROM credential c WHERE c.id = '{entry}');"
-            ),
-        ];
-        for (number, ((name, path), sql)) in asks.iter().zip(plain).enumerate() {
+        let questions = list_questions(&organisation, &folder, &entry, &marek.to_string());
+        for (number, (name, path, sql)) in questions.iter().enumerate() {
             let who = if name.ends_with("few") { &few } else { &bearer };
             let ask = |agent: &ureq::Agent, _: usize| {
                 let _ = agent
@@ -480,7 +494,7 @@ fn lists() {
             let _ = load(8, Duration::from_secs(2), ask);
             let (_, times) = load(8, Duration::from_secs(5), ask);
             let p99 = times.value_at_quantile(0.99) as f64 / 1000.0;
-            let mean = 8000.0 / pgbench(&cluster, &service.database.superuser, 8, &sql);
+            let mean = 8000.0 / pgbench(&cluster, &service.database.superuser, 8, sql);
             figure(
                 &format!("{name} p99 at {size} credentials, 8 connections"),
                 p99,
@@ -617,7 +631,7 @@ fn sharing() {
                     .body_mut()
                     .read_to_string()
                     .unwrap();
-                assert!(text.contains("gain something"), "{text:.300}");
+                assert!(text.contains("get more access"), "{text:.300}");
             };
             let _ = load(8, Duration::from_secs(1), ask);
             let (_, times) = load(8, Duration::from_secs(8), ask);

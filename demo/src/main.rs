@@ -17,7 +17,7 @@ use chrono::{DateTime, TimeDelta, Utc};
 use jexlin_app::App;
 use jexlin_app::clock::Clock;
 use jexlin_app::config::Config;
-use jexlind::workers::{Seals, judge_once, run_one, schedule_once};
+use jexlind::workers::{Seals, assess_once, run_one, schedule_once};
 use rocket::http::{ContentType, Header, Method, Status};
 use rocket::local::asynchronous::Client;
 use serde_json::{Value, json};
@@ -72,7 +72,7 @@ impl Demo {
                 break;
             }
         }
-        judge_once(&self.app, &mut self.stamps)
+        assess_once(&self.app, &mut self.stamps)
             .await
             .map_err(|fault| fault.detail().to_owned())?;
         self.seals
@@ -105,7 +105,7 @@ impl Demo {
         path: &str,
         body: Option<&Value>,
         token: Option<&str>,
-        version: Option<i64>,
+        revision: Option<i64>,
     ) -> Outcome<(Status, Value)> {
         self.clock.fetch_add(2_000_000, Ordering::SeqCst);
         let mut request = self
@@ -116,8 +116,8 @@ impl Demo {
         if let Some(token) = token {
             request = request.header(Header::new("Authorization", format!("Bearer {token}")));
         }
-        if let Some(version) = version {
-            request = request.header(Header::new("If-Match", format!("\"{version}\"")));
+        if let Some(revision) = revision {
+            request = request.header(Header::new("If-Match", format!("\"{revision}\"")));
         }
         if let Some(body) = body {
             request = request.body(body.to_string());
@@ -156,7 +156,7 @@ impl Demo {
         )
     }
 
-    /// A change of something with a version that must succeed.
+    /// A change of something with a revision that must succeed.
     ///
     /// # Errors
     /// When it is refused.
@@ -164,7 +164,7 @@ impl Demo {
         &mut self,
         name: &str,
         path: &str,
-        version: i64,
+        revision: i64,
         body: Value,
     ) -> Outcome<Value> {
         let token = self.token(name).await?;
@@ -176,13 +176,13 @@ impl Demo {
                 path,
                 Some(&body),
                 Some(&token),
-                Some(version),
+                Some(revision),
             )
             .await?,
         )
     }
 
-    /// The same, of what is given anew as a whole.
+    /// The same, of what is given as a whole.
     ///
     /// # Errors
     /// When it is refused.
@@ -190,14 +190,14 @@ impl Demo {
         &mut self,
         name: &str,
         path: &str,
-        version: i64,
+        revision: i64,
         body: Value,
     ) -> Outcome<Value> {
         let token = self.token(name).await?;
         good(
             name,
             path,
-            self.send(Method::Put, path, Some(&body), Some(&token), Some(version))
+            self.send(Method::Put, path, Some(&body), Some(&token), Some(revision))
                 .await?,
         )
     }
@@ -206,12 +206,12 @@ impl Demo {
     ///
     /// # Errors
     /// When it is refused.
-    pub async fn remove(&mut self, name: &str, path: &str, version: i64) -> Outcome<Value> {
+    pub async fn remove(&mut self, name: &str, path: &str, revision: i64) -> Outcome<Value> {
         let token = self.token(name).await?;
         good(
             name,
             path,
-            self.send(Method::Delete, path, None, Some(&token), Some(version))
+            self.send(Method::Delete, path, None, Some(&token), Some(revision))
                 .await?,
         )
     }
@@ -297,7 +297,7 @@ fn good(name: &str, path: &str, (status, answer): (Status, Value)) -> Outcome<Va
 }
 
 fn main() -> Outcome<()> {
-    if let Some(code) = jexlin_app::foreign::run_if_called() {
+    if let Some(code) = jexlin_app::file_reader::run_if_called() {
         std::process::exit(if code == std::process::ExitCode::SUCCESS {
             0
         } else {

@@ -20,8 +20,8 @@ fn text(value: &Value, field: &str) -> String {
         .to_owned()
 }
 
-fn version(value: &Value) -> i64 {
-    value.get("version").and_then(Value::as_i64).unwrap_or(1)
+fn revision(value: &Value) -> i64 {
+    value.get("revision").and_then(Value::as_i64).unwrap_or(1)
 }
 
 /// Tells the story from the first day to today.
@@ -109,9 +109,14 @@ async fn confirm_identity(demo: &mut Demo, device: &str) -> Outcome<()> {
         .filter_map(|identity| identity.get("line").cloned())
         .collect();
     let present = demo.get("ines", &path).await?;
-    demo.patch("ines", &path, version(&present), json!({"identity": lines}))
-        .await
-        .map(|_| ())
+    demo.patch(
+        "ines",
+        &path,
+        revision(&present),
+        json!({"identity": lines}),
+    )
+    .await
+    .map(|_| ())
 }
 
 async fn vault(demo: &mut Demo, world: &World) -> Outcome<()> {
@@ -124,7 +129,7 @@ async fn vault(demo: &mut Demo, world: &World) -> Outcome<()> {
             json!(["127.0.10.0/24 22", "127.0.0.1"]),
         );
     }
-    demo.change("ines", "/api/v1/settings", version(&settings), body)
+    demo.change("ines", "/api/v1/settings", revision(&settings), body)
         .await?;
     for path in &world.folders {
         let (parent, name) = split(path);
@@ -161,7 +166,7 @@ async fn vault(demo: &mut Demo, world: &World) -> Outcome<()> {
         demo.patch(
             "ines",
             &format!("/api/v1/devices/{id}"),
-            version(&present),
+            revision(&present),
             json!({"operator": operator}),
         )
         .await?;
@@ -208,20 +213,20 @@ async fn rules(demo: &mut Demo) -> Outcome<()> {
     demo.post("ines", "/api/v1/grants", body).await?;
     let body = json!({"folder": demo.id("/Office")?, "person": demo.id("olena")?, "level": "list", "note": "yearly audit"});
     demo.post("ines", "/api/v1/grants", body).await?;
-    let gate = |folder: String, group: String| json!({"folder": folder, "needs_reason": true, "approver_groups": [group], "longest_minutes": 120, "one_holder": true, "rotate_on_return": true});
+    let gate = |folder: String, group: String| json!({"folder": folder, "needs_reason": true, "approver_groups": [group], "max_minutes": 120, "one_holder": true, "rotate_on_return": true});
     let body = gate(demo.id("/Control room")?, demo.id("Shift leads")?);
     demo.post("ines", "/api/v1/gates", body).await?;
-    let body = json!({"credential": demo.id(RIDGE)?, "needs_reason": true, "approver_groups": [demo.id("Shift leads")?], "longest_minutes": 60, "one_holder": true, "rotate_on_return": true});
+    let body = json!({"credential": demo.id(RIDGE)?, "needs_reason": true, "approver_groups": [demo.id("Shift leads")?], "max_minutes": 60, "one_holder": true, "rotate_on_return": true});
     demo.post("ines", "/api/v1/gates", body).await?;
     let plan = |folder: String, days: u16| {
-        json!({"folder": folder, "check": "FREQ=WEEKLY;BYDAY=MO,TH;BYHOUR=3;BYMINUTE=0;BYSECOND=0", "out_of_sync": "tell",
+        json!({"folder": folder, "check": "FREQ=WEEKLY;BYDAY=MO,TH;BYHOUR=3;BYMINUTE=0;BYSECOND=0", "out_of_sync": "report",
             "rotate_days": days, "hours_from": "01:00", "hours_to": "04:00", "time_zone": "Europe/London"})
     };
     let body = plan(demo.id("/Pumping")?, 30);
     demo.post("ines", "/api/v1/plans", body).await?;
     let body = plan(demo.id("/Control room")?, 60);
     demo.post("ines", "/api/v1/plans", body).await?;
-    let body = json!({"folder": demo.id("/Works")?, "check": "FREQ=WEEKLY;BYDAY=WE;BYHOUR=4;BYMINUTE=0;BYSECOND=0", "out_of_sync": "tell", "time_zone": "Europe/London"});
+    let body = json!({"folder": demo.id("/Works")?, "check": "FREQ=WEEKLY;BYDAY=WE;BYHOUR=4;BYMINUTE=0;BYSECOND=0", "out_of_sync": "report", "time_zone": "Europe/London"});
     demo.post("ines", "/api/v1/plans", body).await?;
     delegated(demo).await?;
     demo.work().await
@@ -317,7 +322,7 @@ async fn delegated(demo: &mut Demo) -> Outcome<()> {
     if let Some(body) = body.as_object_mut() {
         body.insert("discoverable_names".into(), true.into());
     }
-    demo.change("ines", "/api/v1/settings", version(&settings), body)
+    demo.change("ines", "/api/v1/settings", revision(&settings), body)
         .await?;
     let rain = demo.id("/Office/Rainfall service")?;
     let access_request = demo
@@ -377,10 +382,10 @@ async fn daily(demo: &mut Demo) -> Outcome<()> {
     credential(demo, "/Works/Lower Osmere/Main valve", json!({"kind": "valve-code", "fields": {"valve": "V-41", "floor": "Lower gallery"}, "tags": ["storm"]}))
         .await?;
     let phrases = demo
-        .post("ines", "/api/v1/password-policies", json!({"name": "Phrases for people", "rules": {"length": 20, "shortest": 20, "lower": 0, "upper": 0, "digits": 1, "symbols_least": 0, "symbols": "-", "no_look_alikes": true, "words": 5, "separator": "-"}}))
+        .post("ines", "/api/v1/password-policies", json!({"name": "Phrases for people", "rules": {"length": 20, "min_length": 20, "min_lower": 0, "min_upper": 0, "min_digits": 1, "min_symbols": 0, "symbols": "-", "no_look_alikes": true, "words": 5, "separator": "-"}}))
         .await?;
     let plain = demo
-        .post("ines", "/api/v1/password-policies", json!({"name": "Pump controllers", "rules": {"length": 16, "shortest": 12, "lower": 1, "upper": 1, "digits": 1, "symbols_least": 0, "symbols": "", "only_these": true, "first": "letter", "no_look_alikes": true, "not_user_name": true, "most_repeats": 2}}))
+        .post("ines", "/api/v1/password-policies", json!({"name": "Pump controllers", "rules": {"length": 16, "min_length": 12, "min_lower": 1, "min_upper": 1, "min_digits": 1, "min_symbols": 0, "symbols": "", "only_these": true, "first": "letter", "no_look_alikes": true, "not_user_name": true, "max_repeats": 2}}))
         .await?;
     let folder = demo.id("/Office")?;
     demo.change(
@@ -425,7 +430,7 @@ async fn daily(demo: &mut Demo) -> Outcome<()> {
     demo.post(
         "ines",
         &format!("{portal}/restore"),
-        json!({"version": 1, "why": "the service never took the new one"}),
+        json!({"version": 1, "reason": "the service never took the new one"}),
     )
     .await?;
     let drawings = format!(
@@ -474,7 +479,7 @@ async fn daily(demo: &mut Demo) -> Outcome<()> {
     demo.patch(
         "ines",
         &format!("/api/v1/grants/{}", text(&grant, "id")),
-        version(&grant),
+        revision(&grant),
         terms,
     )
     .await?;
@@ -697,7 +702,7 @@ async fn doubt(demo: &mut Demo) -> Outcome<()> {
     demo.patch(
         "ines",
         &format!("/api/v1/devices/{link}"),
-        version(&present),
+        revision(&present),
         json!({"operator": operator}),
     )
     .await?;

@@ -365,14 +365,14 @@ impl Service {
         path: &str,
         token: Option<&str>,
         body: Option<&Value>,
-        version: Option<i64>,
+        revision: Option<i64>,
     ) -> Answer {
         self.raw(
             method,
             path,
             token,
             body.map(Value::to_string).map(String::into_bytes),
-            version,
+            revision,
         )
         .expect("the service")
     }
@@ -387,7 +387,7 @@ impl Service {
         path: &str,
         token: Option<&str>,
         body: Option<Vec<u8>>,
-        version: Option<i64>,
+        revision: Option<i64>,
     ) -> Result<Answer, String> {
         let agent = ureq::Agent::config_builder()
             .http_status_as_error(false)
@@ -400,8 +400,8 @@ impl Service {
         if let Some(token) = token {
             request = request.header("Authorization", format!("Bearer {token}"));
         }
-        if let Some(version) = version {
-            request = request.header("If-Match", format!("\"{version}\""));
+        if let Some(revision) = revision {
+            request = request.header("If-Match", format!("\"{revision}\""));
         }
         let response = match body {
             Some(body) => agent.run(
@@ -523,9 +523,9 @@ impl Session<'_> {
 
     /// Changes.
     #[must_use]
-    pub fn patch(&self, path: &str, version: i64, body: &Value) -> Answer {
+    pub fn patch(&self, path: &str, revision: i64, body: &Value) -> Answer {
         self.service
-            .call("PATCH", path, Some(&self.token), Some(body), Some(version))
+            .call("PATCH", path, Some(&self.token), Some(body), Some(revision))
     }
 
     /// Puts.
@@ -537,9 +537,9 @@ impl Session<'_> {
 
     /// Removes.
     #[must_use]
-    pub fn delete(&self, path: &str, version: Option<i64>) -> Answer {
+    pub fn delete(&self, path: &str, revision: Option<i64>) -> Answer {
         self.service
-            .call("DELETE", path, Some(&self.token), None, version)
+            .call("DELETE", path, Some(&self.token), None, revision)
     }
 
     /// Any call.
@@ -549,10 +549,10 @@ impl Session<'_> {
         method: &str,
         path: &str,
         body: Option<&Value>,
-        version: Option<i64>,
+        revision: Option<i64>,
     ) -> Answer {
         self.service
-            .call(method, path, Some(&self.token), body, version)
+            .call(method, path, Some(&self.token), body, revision)
     }
 
     /// Sends what must be good; returns its identifier.

@@ -4,7 +4,7 @@
 use jexlin_acceptance::PASSWORD;
 use serde_json::json;
 
-use super::{grant, login, strict, version};
+use super::{grant, login, revision, strict};
 
 fn id_of(of: &jexlin_acceptance::Session<'_>, name: &str) -> String {
     let people = of.get("/api/v1/people?limit=200").good();
@@ -84,7 +84,7 @@ fn nobody_gives_a_duty_that_they_lack_or_gives_one_alone() {
 }
 
 #[test]
-fn the_password_of_somebody_with_power_is_not_reset_by_one() {
+fn the_password_of_somebody_with_duties_is_not_reset_by_one_person() {
     let service = strict(&[]);
     let ines = service.sign_in("ines");
     let safe = ines.folder("Safe");
@@ -99,7 +99,7 @@ fn the_password_of_somebody_with_power_is_not_reset_by_one() {
     let reset = |person: &str| {
         petra.patch(
             &format!("/api/v1/people/{person}"),
-            version(&ines, &format!("/api/v1/people/{person}")),
+            revision(&ines, &format!("/api/v1/people/{person}")),
             &json!({"password": "another-password-1"}),
         )
     };
@@ -125,7 +125,7 @@ fn the_password_of_somebody_with_power_is_not_reset_by_one() {
 }
 
 #[test]
-fn an_approver_made_by_the_asker_does_not_approve_for_them() {
+fn an_approver_whose_password_the_requester_set_does_not_approve() {
     let service = strict(&[]);
     let ines = service.sign_in("ines");
     let safe = ines.folder("Safe");
@@ -138,7 +138,7 @@ fn an_approver_made_by_the_asker_does_not_approve_for_them() {
         .good();
     let _ = ines.make(
         "/api/v1/gates",
-        &json!({"folder": safe, "needs_reason": true, "approver_groups": [group], "longest_minutes": 30, "one_holder": false, "rotate_on_return": false}),
+        &json!({"folder": safe, "needs_reason": true, "approver_groups": [group], "max_minutes": 30, "one_holder": false, "rotate_on_return": false}),
     );
     let petra = service.sign_in("petra");
     let puppet = petra.person("puppet", &[]);
@@ -201,7 +201,7 @@ fn secrets_of_clients_and_these_rules_themselves_are_not_changed_by_one() {
                 "PUT",
                 "/api/v1/settings",
                 Some(&body),
-                settings["version"].as_i64()
+                settings["revision"].as_i64()
             )
             .status,
         202
@@ -215,7 +215,7 @@ fn secrets_of_clients_and_these_rules_themselves_are_not_changed_by_one() {
                 "PUT",
                 "/api/v1/settings",
                 Some(&body),
-                settings["version"].as_i64()
+                settings["revision"].as_i64()
             )
             .status,
         200
@@ -243,13 +243,13 @@ fn secrets_of_clients_and_these_rules_themselves_are_not_changed_by_one() {
 }
 
 #[test]
-fn an_access_file_does_not_do_alone_what_takes_two() {
+fn an_access_file_does_not_do_what_needs_two_people() {
     let service = strict(&[]);
     let ines = service.sign_in("ines");
     let safe = ines.folder("Safe");
     let petra = ines.person("petra", &[]);
     grant(&ines, "folder", &safe, &petra, "steward");
-    let _ = ines.make("/api/v1/gates", &json!({"folder": safe, "needs_reason": true, "longest_minutes": 30, "one_holder": false, "rotate_on_return": false}));
+    let _ = ines.make("/api/v1/gates", &json!({"folder": safe, "needs_reason": true, "max_minutes": 30, "one_holder": false, "rotate_on_return": false}));
     let petra = service.sign_in("petra");
     let file = service.client("petra").good(&["access", "export", "-"]);
     assert!(file.contains("minutes = 30"), "{file}");

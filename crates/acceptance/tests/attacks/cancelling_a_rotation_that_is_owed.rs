@@ -15,7 +15,7 @@ fn gated(ines: &Session<'_>) -> (SshDevice, String, String) {
     let root = account(ines, &folder, &unit, "root", "root", "Root-1");
     let duty = account(ines, &folder, &unit, "duty", "duty", "Duty-1");
     make_operator(ines, &unit, &root);
-    let gate = json!({"credential": duty, "needs_reason": false, "longest_minutes": 60, "one_holder": true, "rotate_on_return": true});
+    let gate = json!({"credential": duty, "needs_reason": false, "max_minutes": 60, "one_holder": true, "rotate_on_return": true});
     let _ = ines.make("/api/v1/gates", &gate);
     (host, unit, duty)
 }
@@ -40,12 +40,12 @@ fn neither_a_check_in_the_queue_nor_taking_the_device_off_cancels_it() {
     let check = ines.make(&format!("/api/v1/credentials/{duty}/check"), &json!({}));
     let _ = ines.settled(&check);
     service.sql(&format!("UPDATE job SET state = 'queued', not_before = now() + interval '1 hour' WHERE id = '{check}'"));
-    let version = ines.get(&format!("/api/v1/credentials/{duty}")).good()["version"]
+    let revision = ines.get(&format!("/api/v1/credentials/{duty}")).good()["revision"]
         .as_i64()
         .unwrap();
     ines.patch(
         &format!("/api/v1/credentials/{duty}"),
-        version,
+        revision,
         &json!({"no_device": true}),
     )
     .refused(409, "job-under-way");
@@ -59,12 +59,12 @@ fn neither_a_check_in_the_queue_nor_taking_the_device_off_cancels_it() {
     service.sql(&format!(
         "UPDATE job SET state = 'failed' WHERE id = '{check}'"
     ));
-    let version = ines.get(&format!("/api/v1/credentials/{duty}")).good()["version"]
+    let revision = ines.get(&format!("/api/v1/credentials/{duty}")).good()["revision"]
         .as_i64()
         .unwrap();
     let off = ines.patch(
         &format!("/api/v1/credentials/{duty}"),
-        version,
+        revision,
         &json!({"no_device": true}),
     );
     assert_eq!(off.status, 409, "{}", off.body);
@@ -86,12 +86,12 @@ fn a_device_that_refuses_it_owes_it_until_a_rotation_is_done() {
         "/api/v1/checkouts",
         &json!({"credential": duty, "reason": "a look", "minutes": 10}),
     );
-    let version = ines.get(&format!("/api/v1/credentials/{duty}")).good()["version"]
+    let revision = ines.get(&format!("/api/v1/credentials/{duty}")).good()["revision"]
         .as_i64()
         .unwrap();
     ines.patch(
         &format!("/api/v1/credentials/{duty}"),
-        version,
+        revision,
         &json!({"no_device": true}),
     )
     .refused(409, "rotation-owed");
@@ -105,7 +105,7 @@ fn a_device_that_refuses_it_owes_it_until_a_rotation_is_done() {
         upkeep(&ines, &duty)["rotation_owed_at"].is_string(),
         "still owed"
     );
-    ines.delete(&format!("/api/v1/credentials/{duty}"), Some(version))
+    ines.delete(&format!("/api/v1/credentials/{duty}"), Some(revision))
         .refused(409, "rotation-owed");
     host.behave(Behaviour::Obeys);
     service.sql("DELETE FROM failed_login; UPDATE account SET owed_next_at = now() WHERE rotation_owed_at IS NOT NULL");

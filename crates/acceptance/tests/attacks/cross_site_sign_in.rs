@@ -27,7 +27,7 @@ fn what_one_may_not_know_of_answers_as_if_it_did_not_exist() {
     let target = login(&ines, &safe, "root", "root", "Root-1");
     let unit = device(&ines, &safe, "unit", 22);
     let gate =
-        ines.make("/api/v1/gates", &json!({"folder": safe, "needs_reason": true, "longest_minutes": 30, "one_holder": false, "rotate_on_return": false}));
+        ines.make("/api/v1/gates", &json!({"folder": safe, "needs_reason": true, "max_minutes": 30, "one_holder": false, "rotate_on_return": false}));
     let checkout = ines.make(
         "/api/v1/checkouts",
         &json!({"credential": target, "reason": "x", "minutes": 5}),
@@ -36,7 +36,7 @@ fn what_one_may_not_know_of_answers_as_if_it_did_not_exist() {
     let pim = service.sign_in("pim");
     let nothing = "01a22250-0000-7000-8000-00000000abcd";
     let bodies = json!({"name": "x"});
-    for (method, path, version) in [
+    for (method, path, revision) in [
         ("GET", "/api/v1/credentials/ID", None),
         ("PATCH", "/api/v1/credentials/ID", Some(1)),
         ("DELETE", "/api/v1/credentials/ID", Some(1)),
@@ -58,7 +58,7 @@ fn what_one_may_not_know_of_answers_as_if_it_did_not_exist() {
         };
         let answers = [present.as_str(), nothing].map(|id| {
             let body = (method == "PATCH" || method == "POST").then_some(&bodies);
-            let answer = pim.call(method, &path.replace("ID", id), body, version);
+            let answer = pim.call(method, &path.replace("ID", id), body, revision);
             (
                 answer.status,
                 answer.code(),

@@ -111,7 +111,10 @@ fn a_file_that_no_reader_survives_is_an_error_like_any_other() {
     );
     let answer = send(spreadsheet(&merged));
     assert!(
-        answer.status == 422 && answer.text("detail").contains("more in its cells"),
+        answer.status == 422
+            && answer
+                .text("detail")
+                .contains("more than can be read at once"),
         "{}",
         answer.body
     );

@@ -4,7 +4,7 @@
 use jexlin_acceptance::{Service, Session};
 use serde_json::{Value, json};
 
-use super::{grant, login, strict, version};
+use super::{grant, login, revision, strict};
 
 struct World {
     service: Service,
@@ -33,7 +33,7 @@ fn world() -> World {
         service.sql("UPDATE person SET sign_in_by = NULL");
         let _ = ines.make(
             "/api/v1/gates",
-            &json!({"folder": top, "needs_reason": true, "approver_people": [tomas], "longest_minutes": 30, "one_holder": true, "rotate_on_return": false}),
+            &json!({"folder": top, "needs_reason": true, "approver_people": [tomas], "max_minutes": 30, "one_holder": true, "rotate_on_return": false}),
         );
         (top, safe, target)
     };
@@ -71,7 +71,7 @@ fn gates(of: &Session<'_>, place: &str) -> (String, i64) {
         .clone();
     (
         gate["id"].as_str().unwrap().to_owned(),
-        gate["version"].as_i64().unwrap(),
+        gate["revision"].as_i64().unwrap(),
     )
 }
 
@@ -85,7 +85,7 @@ fn a_weaker_gate_below_adds_to_the_one_above() {
     } = world();
     let (petra, marek) = (service.sign_in("petra"), service.sign_in("marek"));
     for place in [json!({"credential": target}), json!({"folder": safe})] {
-        let mut gate = json!({"needs_reason": false, "longest_minutes": 600, "one_holder": false, "rotate_on_return": false});
+        let mut gate = json!({"needs_reason": false, "max_minutes": 600, "one_holder": false, "rotate_on_return": false});
         gate.as_object_mut()
             .unwrap()
             .extend(place.as_object().unwrap().clone());
@@ -95,7 +95,7 @@ fn a_weaker_gate_below_adds_to_the_one_above() {
     assert_eq!(
         (
             &shown["needs_approval"],
-            &shown["longest_minutes"],
+            &shown["max_minutes"],
             &shown["one_holder"]
         ),
         (&json!(true), &json!(30), &json!(true)),
@@ -155,7 +155,7 @@ fn closing_or_moving_does_not_take_it_out_from_under_its_gate() {
     grant(&ines, "folder", &own, &petra_id, "edit");
     let path = format!("/api/v1/credentials/{target}");
     petra
-        .patch(&path, version(&petra, &path), &json!({"folder": own}))
+        .patch(&path, revision(&petra, &path), &json!({"folder": own}))
         .refused(403, "not-allowed");
 }
 
@@ -177,7 +177,7 @@ fn an_old_approval_does_not_open_a_new_gate() {
     let petra_id = petra.get("/api/v1/me").text("id");
     let _ = petra.make(
         "/api/v1/gates",
-        &json!({"folder": safe, "needs_reason": true, "approver_people": [petra_id], "longest_minutes": 10, "one_holder": false, "rotate_on_return": false}),
+        &json!({"folder": safe, "needs_reason": true, "approver_people": [petra_id], "max_minutes": 10, "one_holder": false, "rotate_on_return": false}),
     );
     assert_eq!(
         marek
@@ -238,7 +238,7 @@ fn a_checkout_ends_when_its_gate_gets_stricter_and_when_access_goes() {
     assert_eq!(marek.reveal(&target).text("value"), "Root-1");
     let tomas_id = tomas.get("/api/v1/me").text("id");
     let (gate, present) = gates(&ines, &top);
-    let stricter = json!({"needs_reason": true, "approver_people": [tomas_id], "longest_minutes": 25, "one_holder": true, "rotate_on_return": false});
+    let stricter = json!({"needs_reason": true, "approver_people": [tomas_id], "max_minutes": 25, "one_holder": true, "rotate_on_return": false});
     let _ = ines
         .call(
             "PUT",
@@ -321,7 +321,7 @@ fn a_gate_is_not_lifted_for_a_moment_by_one_person() {
     let ines = service.sign_in("ines");
     let petra = service.sign_in("petra");
     let gate =
-        petra.make("/api/v1/gates", &json!({"folder": safe, "needs_reason": true, "longest_minutes": 10, "one_holder": false, "rotate_on_return": false}));
+        petra.make("/api/v1/gates", &json!({"folder": safe, "needs_reason": true, "max_minutes": 10, "one_holder": false, "rotate_on_return": false}));
     let removed = petra.delete(&format!("/api/v1/gates/{gate}"), Some(1));
     assert_eq!(
         (removed.status, removed.text("state")),
@@ -329,7 +329,7 @@ fn a_gate_is_not_lifted_for_a_moment_by_one_person() {
         "{}",
         removed.body
     );
-    let weaker = json!({"needs_reason": false, "longest_minutes": 600, "one_holder": false, "rotate_on_return": false});
+    let weaker = json!({"needs_reason": false, "max_minutes": 600, "one_holder": false, "rotate_on_return": false});
     assert_eq!(
         petra
             .call(

@@ -4,11 +4,11 @@
 use jexlin_acceptance::until;
 use serde_json::json;
 
-use super::{grant, login, strict, version};
+use super::{grant, login, revision, strict};
 
 fn gate(of: &jexlin_acceptance::Session<'_>, credential: &str) {
     let me = of.get("/api/v1/me").text("id");
-    let _ = of.make("/api/v1/gates", &json!({"credential": credential, "needs_reason": true, "approver_people": [me], "longest_minutes": 30, "one_holder": false, "rotate_on_return": false}));
+    let _ = of.make("/api/v1/gates", &json!({"credential": credential, "needs_reason": true, "approver_people": [me], "max_minutes": 30, "one_holder": false, "rotate_on_return": false}));
 }
 
 #[test]
@@ -23,10 +23,10 @@ fn reuse_of_a_gated_password_is_not_told_to_whoever_cannot_see_it() {
     grant(&ines, "folder", &own, &marek, "edit");
     let marek = service.sign_in("marek");
     let guess = login(&marek, &own, "guess", "x", "pump");
-    // The same password twice, both judged; the finding is nowhere for him, and gone for her as
+    // The same password twice, both assessed; the finding is nowhere for him, and gone for her as
     // well.
-    until("judged", || {
-        (service.sql("SELECT count(*) FROM judgement WHERE stale") == "0").then_some(())
+    until("assessed", || {
+        (service.sql("SELECT count(*) FROM assessment WHERE stale") == "0").then_some(())
     });
     for (who, of) in [(&marek, &guess), (&marek, &target)] {
         let found = who.get(&format!("/api/v1/credentials/{of}")).good()["findings"].to_string();
@@ -50,8 +50,8 @@ fn reuse_of_a_gated_password_is_not_told_to_whoever_cannot_see_it() {
     }
     // What he could see himself is told as before.
     let twin = login(&marek, &own, "twin", "x", "pump");
-    until("judged", || {
-        (service.sql("SELECT count(*) FROM judgement WHERE stale") == "0").then_some(())
+    until("assessed", || {
+        (service.sql("SELECT count(*) FROM assessment WHERE stale") == "0").then_some(())
     });
     assert!(
         marek.get(&format!("/api/v1/credentials/{twin}")).good()["findings"]
@@ -85,7 +85,7 @@ fn former_values_are_not_guessed_against_the_policy_or_seen_by_ones_own_grant() 
             standard["id"].as_str().unwrap()
         ),
         Some(&body),
-        standard["version"].as_i64(),
+        standard["revision"].as_i64(),
     );
     let marek = ines.person("marek", &[]);
     let given = ines.make(
@@ -95,7 +95,7 @@ fn former_values_are_not_guessed_against_the_policy_or_seen_by_ones_own_grant() 
     let marek = service.sign_in("marek");
     let path = format!("/api/v1/credentials/{target}");
     for guess in ["Former-value-1", "Another-guess-9"] {
-        let answer = marek.patch(&path, version(&ines, &path), &json!({"password": guess}));
+        let answer = marek.patch(&path, revision(&ines, &path), &json!({"password": guess}));
         assert!(
             answer.status == 403 || !answer.body.to_string().contains("used before"),
             "{}",
@@ -114,7 +114,7 @@ fn former_values_are_not_guessed_against_the_policy_or_seen_by_ones_own_grant() 
     marek
         .patch(
             &format!("/api/v1/grants/{given}"),
-            row["version"].as_i64().unwrap(),
+            row["revision"].as_i64().unwrap(),
             &json!({"history": true}),
         )
         .refused(403, "not-allowed");
@@ -149,11 +149,11 @@ fn answers_that_depend_on_a_value_come_slower_and_slower() {
             "PUT",
             &rule,
             Some(&json!({"mode": "enforce", "policies": [standard]})),
-            seen["version"].as_i64(),
+            seen["revision"].as_i64(),
         )
         .good();
     let path = format!("/api/v1/folders/{inner}");
-    let try_it = || ines.patch(&path, version(&ines, &path), &json!({"parent": strictly}));
+    let try_it = || ines.patch(&path, revision(&ines, &path), &json!({"parent": strictly}));
     let mut refused = 0;
     let slowed = loop {
         let answer = try_it();
@@ -186,6 +186,6 @@ fn answers_that_depend_on_a_value_come_slower_and_slower() {
     assert_eq!(ines.reveal(&made).text("value"), "Root-1");
     // Nothing that does not depend on a value waits.
     let _ = ines
-        .patch(&path, version(&ines, &path), &json!({"name": "Renamed"}))
+        .patch(&path, revision(&ines, &path), &json!({"name": "Renamed"}))
         .good();
 }

@@ -19,13 +19,13 @@ fn the_budget_is_the_accounts_whatever_credential_or_device_reaches_it() {
         assert_eq!(job(&ines, &first, "check")["outcome"], "out-of-sync");
     }
     // Another credential in its place.
-    let version = ines.get(&format!("/api/v1/credentials/{first}")).good()["version"]
+    let revision = ines.get(&format!("/api/v1/credentials/{first}")).good()["revision"]
         .as_i64()
         .unwrap();
     let _ = ines
         .patch(
             &format!("/api/v1/credentials/{first}"),
-            version,
+            revision,
             &json!({"no_device": true}),
         )
         .good();
@@ -102,7 +102,7 @@ fn an_operator_that_the_device_refuses_pauses_it_with_one_message() {
             "POST",
             &format!("{path}/resume"),
             None,
-            Some(super::version(&ines, &path)),
+            Some(super::revision(&ines, &path)),
         )
         .good();
     let waiting = service.sql("SELECT count(*) FROM job WHERE state = 'queued'");

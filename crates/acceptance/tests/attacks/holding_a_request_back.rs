@@ -8,7 +8,7 @@ use std::time::Duration;
 use jexlin_acceptance::{PASSWORD, Service};
 use serde_json::{Value, json};
 
-use super::{grant, login, strict, version};
+use super::{grant, login, revision, strict};
 
 /// A request of which everything but the end of its body is sent.
 struct Held {
@@ -77,7 +77,11 @@ fn it_counts_when_it_is_carried_out() {
     let held = hold_back(&service, &token, "/api/v1/people", &puppet);
     let path = format!("/api/v1/people/{petra}");
     let _ = ines
-        .patch(&path, version(&ines, &path), &json!({"state": "suspended"}))
+        .patch(
+            &path,
+            revision(&ines, &path),
+            &json!({"state": "suspended"}),
+        )
         .good();
     assert_eq!(held.let_go().0, 401);
     assert_eq!(
@@ -87,12 +91,12 @@ fn it_counts_when_it_is_carried_out() {
 
     // Without the duty any more.
     let _ = ines
-        .patch(&path, version(&ines, &path), &json!({"state": "active"}))
+        .patch(&path, revision(&ines, &path), &json!({"state": "active"}))
         .good();
     let token = service.sign_in("petra").token;
     let held = hold_back(&service, &token, "/api/v1/people", &puppet);
     let _ = ines
-        .patch(&path, version(&ines, &path), &json!({"duties": []}))
+        .patch(&path, revision(&ines, &path), &json!({"duties": []}))
         .good();
     assert_eq!(held.let_go().0, 403);
 

@@ -5,7 +5,7 @@ use jexlin_acceptance::until;
 use jexlin_standins::ssh_device::SshDevice;
 use serde_json::json;
 
-use super::{account, confirm, device, job, strict, version};
+use super::{account, confirm, device, job, revision, strict};
 
 #[test]
 fn it_ends_as_failed_with_a_reason_and_keeps_nobody_waiting() {
@@ -93,7 +93,7 @@ fn a_job_that_waits_can_be_cancelled_and_does_not_keep_its_device() {
             )
             .good();
     }
-    let present = version(&ines, &format!("/api/v1/credentials/{duty}"));
+    let present = revision(&ines, &format!("/api/v1/credentials/{duty}"));
     let _ = ines
         .patch(
             &format!("/api/v1/credentials/{duty}"),
@@ -102,5 +102,5 @@ fn a_job_that_waits_can_be_cancelled_and_does_not_keep_its_device() {
         )
         .good();
     let path = format!("/api/v1/devices/{unit}");
-    assert_eq!(ines.delete(&path, Some(version(&ines, &path))).status, 200);
+    assert_eq!(ines.delete(&path, Some(revision(&ines, &path))).status, 200);
 }

@@ -1,4 +1,4 @@
-//! Passwords that are hard to judge, sent by many at once, keep everybody else waiting.
+//! Passwords that are hard to assess, sent by many at once, keep everybody else waiting.
 
 use std::sync::atomic::{AtomicUsize, Ordering};
 
@@ -10,23 +10,23 @@ use super::strict;
 const HARD: &str = "4@8({[</369&#!1/|0$5+7%2z";
 
 #[test]
-fn passwords_that_are_hard_to_judge_keep_nobody_waiting() {
+fn passwords_that_are_hard_to_assess_keep_nobody_waiting() {
     let service = strict(&[]);
     let ines = service.sign_in("ines");
     let safe = ines.folder("Safe");
     let hard = HARD.repeat(4);
-    let (begun, judged) = (AtomicUsize::new(0), AtomicUsize::new(0));
+    let (begun, assessed) = (AtomicUsize::new(0), AtomicUsize::new(0));
     std::thread::scope(|scope| {
         // As many as the service has connections to its database, twice.
         for n in 0..24 {
-            let (service, token, safe, hard, begun, judged) =
-                (&service, &ines.token, &safe, &hard, &begun, &judged);
+            let (service, token, safe, hard, begun, assessed) =
+                (&service, &ines.token, &safe, &hard, &begun, &assessed);
             scope.spawn(move || {
                 for m in 0..3 {
                     let body = json!({"folder": safe, "kind": "login", "name": format!("hard {n} {m}"), "fields": {"user_name": "duty"}, "password": format!("{hard}{n}{m}")});
                     begun.fetch_add(1, Ordering::SeqCst);
                     let _ = service.call("POST", "/api/v1/credentials", Some(token), Some(&body), None).good();
-                    judged.fetch_add(1, Ordering::SeqCst);
+                    assessed.fetch_add(1, Ordering::SeqCst);
                 }
             });
         }
@@ -36,11 +36,11 @@ fn passwords_that_are_hard_to_judge_keep_nobody_waiting() {
         for _ in 0..5 {
             assert_eq!(ines.get("/api/v1/folders").status, 200);
         }
-        let waiting = 72 - judged.load(Ordering::SeqCst);
+        let waiting = 72 - assessed.load(Ordering::SeqCst);
         assert!(waiting > 0, "the list of folders waited for all of them");
     });
     assert_eq!(
-        service.sql("SELECT count(*) FROM judgement WHERE score IS NOT NULL"),
+        service.sql("SELECT count(*) FROM assessment WHERE score IS NOT NULL"),
         "72"
     );
 }

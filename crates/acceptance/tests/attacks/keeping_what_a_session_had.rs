@@ -8,10 +8,10 @@ use std::time::Duration;
 use jexlin_acceptance::until;
 use serde_json::json;
 
-use super::{account, device, grant, login, strict, version};
+use super::{account, device, grant, login, revision, strict};
 
 #[test]
-fn a_personal_folder_asks_for_the_present_passphrase_and_closes_with_its_session() {
+fn a_personal_folder_needs_the_current_passphrase_and_locks_with_its_session() {
     let service = strict(&[]);
     let ines = service.sign_in("ines");
     let _ = ines.person("marek", &[]);
@@ -30,7 +30,11 @@ fn a_personal_folder_asks_for_the_present_passphrase_and_closes_with_its_session
     let person = marek.get("/api/v1/me").text("id");
     let path = format!("/api/v1/people/{person}");
     let _ = ines
-        .patch(&path, version(&ines, &path), &json!({"state": "suspended"}))
+        .patch(
+            &path,
+            revision(&ines, &path),
+            &json!({"state": "suspended"}),
+        )
         .good();
     until("a closed folder", || {
         service.sql("UPDATE person SET state = 'active'; UPDATE session SET ended_at = NULL");
@@ -41,7 +45,7 @@ fn a_personal_folder_asks_for_the_present_passphrase_and_closes_with_its_session
 }
 
 #[test]
-fn an_attachment_that_is_removed_comes_back() {
+fn a_removed_attachment_comes_back() {
     let service = strict(&[]);
     let ines = service.sign_in("ines");
     let safe = ines.folder("Safe");
@@ -98,7 +102,7 @@ fn heard(service: &jexlin_acceptance::Service, token: &str) -> std::sync::mpsc::
         .unwrap();
     write!(
         stream,
-        "GET /api/v1/live HTTP/1.1\r\nHost: {address}\r\nAuthorization: Bearer {token}\r\n\r\n"
+        "GET /api/v1/events HTTP/1.1\r\nHost: {address}\r\nAuthorization: Bearer {token}\r\n\r\n"
     )
     .unwrap();
     let (sender, receiver) = std::sync::mpsc::channel();
@@ -113,7 +117,7 @@ fn heard(service: &jexlin_acceptance::Service, token: &str) -> std::sync::mpsc::
 }
 
 #[test]
-fn live_news_reach_only_those_who_may_know() {
+fn events_are_sent_only_to_those_with_access() {
     let service = strict(&[]);
     let ines = service.sign_in("ines");
     let (safe, open) = (ines.folder("Safe"), ines.folder("Open"));

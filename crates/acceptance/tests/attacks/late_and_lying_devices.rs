@@ -31,7 +31,7 @@ fn a_change_that_is_applied_after_a_later_rotation_is_found_by_a_check() {
     host.behave(Behaviour::AppliesLate);
     assert_eq!(job(&ines, &duty, "rotate")["outcome"], "in-doubt");
     let late = host.sent().last().unwrap().1.clone();
-    // Tried again, the device takes the same password at once; then a further rotation.
+    // TryResult again, the device takes the same password at once; then a further rotation.
     host.behave(Behaviour::Obeys);
     rotate_until_done(&service, &ines, &duty);
     assert_eq!(

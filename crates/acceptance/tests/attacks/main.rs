@@ -69,14 +69,14 @@ fn confirm(of: &Session<'_>, device: &str) {
     let _ = of
         .patch(
             &path,
-            version(of, &path),
+            revision(of, &path),
             &json!({"identity": [shown["items"][0]["line"]]}),
         )
         .good();
 }
 
-fn version(of: &Session<'_>, path: &str) -> i64 {
-    of.get(path).good()["version"].as_i64().unwrap()
+fn revision(of: &Session<'_>, path: &str) -> i64 {
+    of.get(path).good()["revision"].as_i64().unwrap()
 }
 
 /// A login that is the password of an account.
@@ -102,7 +102,7 @@ fn login(of: &Session<'_>, folder: &str, name: &str, user: &str, password: &str)
 fn make_operator(of: &Session<'_>, device: &str, credential: &str) {
     let path = format!("/api/v1/devices/{device}");
     let _ = of
-        .patch(&path, version(of, &path), &json!({"operator": credential}))
+        .patch(&path, revision(of, &path), &json!({"operator": credential}))
         .good();
 }
 

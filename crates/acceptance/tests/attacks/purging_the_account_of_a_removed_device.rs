@@ -3,7 +3,7 @@
 
 use serde_json::json;
 
-use super::{account, device, strict, version};
+use super::{account, device, revision, strict};
 
 #[test]
 fn the_bin_keeps_the_password_as_long_as_the_device_can_come_back() {
@@ -14,10 +14,10 @@ fn the_bin_keeps_the_password_as_long_as_the_device_can_come_back() {
     let duty = account(&ines, &folder, &unit, "duty", "duty", "Duty-1");
     let _ = ines.delete(
         &format!("/api/v1/credentials/{duty}"),
-        Some(version(&ines, &format!("/api/v1/credentials/{duty}"))),
+        Some(revision(&ines, &format!("/api/v1/credentials/{duty}"))),
     );
     let path = format!("/api/v1/devices/{unit}");
-    assert_eq!(ines.delete(&path, Some(version(&ines, &path))).status, 200);
+    assert_eq!(ines.delete(&path, Some(revision(&ines, &path))).status, 200);
     service.sql("UPDATE removal SET removed_at = now() - interval '400 days'");
     // What nothing keeps is purged; by then the account would have been, too.
     let other = ines.login(&folder, "other", "Other-1");

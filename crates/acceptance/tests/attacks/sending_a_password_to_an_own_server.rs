@@ -4,7 +4,7 @@
 use jexlin_standins::ssh_device::SshDevice;
 use serde_json::json;
 
-use super::{account, confirm, device, grant, login, strict, version};
+use super::{account, confirm, device, grant, login, revision, strict};
 
 #[test]
 fn a_login_one_may_only_use_is_sent_nowhere_one_chooses() {
@@ -13,7 +13,7 @@ fn a_login_one_may_only_use_is_sent_nowhere_one_chooses() {
     let (safe, own) = (ines.folder("Safe"), ines.folder("Workshop"));
     let mallory = ines.person("mallory", &[]);
     let target = login(&ines, &safe, "ridge root", "root", "Ridge-root-secret-1");
-    let _ = ines.make("/api/v1/gates", &json!({"folder": safe, "needs_reason": true, "approver_people": [ines.get("/api/v1/me").text("id")], "longest_minutes": 60, "one_holder": false, "rotate_on_return": false}));
+    let _ = ines.make("/api/v1/gates", &json!({"folder": safe, "needs_reason": true, "approver_people": [ines.get("/api/v1/me").text("id")], "max_minutes": 60, "one_holder": false, "rotate_on_return": false}));
     grant(&ines, "folder", &own, &mallory, "steward");
     grant(&ines, "credential", &target, &mallory, "use");
     let server = SshDevice::start(&[("decoy", "Decoy-1")]).unwrap();
@@ -34,11 +34,11 @@ fn a_login_one_may_only_use_is_sent_nowhere_one_chooses() {
         ));
         let answer = mallory.patch(
             &path,
-            version(&mallory, &path),
+            revision(&mallory, &path),
             &json!({"operator": target}),
         );
         assert_eq!(answer.status, 403, "operator with {level}: {}", answer.body);
-        let present = ines.get(&format!("/api/v1/credentials/{target}")).good()["version"]
+        let present = ines.get(&format!("/api/v1/credentials/{target}")).good()["revision"]
             .as_i64()
             .unwrap();
         let answer = mallory.patch(

@@ -4,7 +4,7 @@
 use jexlin_standins::ssh_device::SshDevice;
 use serde_json::json;
 
-use super::{account, confirm, device, grant, job, strict, version};
+use super::{account, confirm, device, grant, job, revision, strict};
 
 #[test]
 fn no_password_goes_to_a_device_whose_identity_nobody_confirmed() {
@@ -57,12 +57,16 @@ fn a_new_address_port_or_identity_suspends_every_binding_until_those_who_see_the
     let me = ines.get("/api/v1/me").text("id");
     let _ = ines.make(
         "/api/v1/gates",
-        &json!({"folder": folder, "needs_reason": true, "approver_people": [me], "longest_minutes": 60, "one_holder": false, "rotate_on_return": false}),
+        &json!({"folder": folder, "needs_reason": true, "approver_people": [me], "max_minutes": 60, "one_holder": false, "rotate_on_return": false}),
     );
     let petra = service.sign_in("petra");
     let path = format!("/api/v1/devices/{unit}");
     let _ = petra
-        .patch(&path, version(&petra, &path), &json!({"port": trap.port()}))
+        .patch(
+            &path,
+            revision(&petra, &path),
+            &json!({"port": trap.port()}),
+        )
         .good();
     confirm(&petra, &unit);
     let left = petra
@@ -70,7 +74,7 @@ fn a_new_address_port_or_identity_suspends_every_binding_until_those_who_see_the
             "POST",
             &format!("{path}/confirm-bindings"),
             None,
-            Some(version(&petra, &path)),
+            Some(revision(&petra, &path)),
         )
         .good();
     assert_eq!(
@@ -110,7 +114,7 @@ fn a_new_address_port_or_identity_suspends_every_binding_until_those_who_see_the
             "POST",
             &format!("{path}/confirm-bindings"),
             None,
-            Some(version(&ines, &path)),
+            Some(revision(&ines, &path)),
         )
         .good();
     assert_eq!(
@@ -132,7 +136,7 @@ fn another_host_at_the_same_address_gets_nothing() {
     let path = format!("/api/v1/devices/{unit}");
     let line = "ridge.osmere.example ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAA";
     let _ = ines
-        .patch(&path, version(&ines, &path), &json!({"identity": [line]}))
+        .patch(&path, revision(&ines, &path), &json!({"identity": [line]}))
         .good();
     let duty = account(&ines, &folder, &unit, "duty", "duty", "Duty-1");
     let checked = job(&ines, &duty, "check");

@@ -4,7 +4,7 @@
 use jexlin_standins::ssh_device::SshDevice;
 use serde_json::json;
 
-use super::{account, confirm, device, grant, job, login, strict, version};
+use super::{account, confirm, device, grant, job, login, revision, strict};
 
 #[test]
 fn an_operator_is_used_only_where_its_stewards_say_and_each_use_is_in_its_log() {
@@ -22,7 +22,7 @@ fn an_operator_is_used_only_where_its_stewards_say_and_each_use_is_in_its_log() 
     let path = format!("/api/v1/devices/{unit}");
     // He may even see it; where it is used is not his to say.
     marek
-        .patch(&path, version(&marek, &path), &json!({"operator": root}))
+        .patch(&path, revision(&marek, &path), &json!({"operator": root}))
         .refused(403, "not-allowed");
     marek
         .call(
@@ -41,7 +41,7 @@ fn an_operator_is_used_only_where_its_stewards_say_and_each_use_is_in_its_log() 
         )
         .good();
     let _ = marek
-        .patch(&path, version(&marek, &path), &json!({"operator": root}))
+        .patch(&path, revision(&marek, &path), &json!({"operator": root}))
         .good();
     let duty = account(&marek, &works, &unit, "duty", "duty", "Duty-1");
     assert_eq!(job(&marek, &duty, "rotate")["outcome"], "done");

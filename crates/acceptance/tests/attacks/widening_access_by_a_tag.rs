@@ -3,10 +3,10 @@
 
 use serde_json::json;
 
-use super::{grant, login, strict, version};
+use super::{grant, login, revision, strict};
 
 #[test]
-fn a_tag_that_a_grant_is_narrowed_to_takes_a_steward_in_every_way_in() {
+fn a_tag_that_a_grant_is_limited_to_needs_a_steward_everywhere() {
     let service = strict(&[]);
     let ines = service.sign_in("ines");
     let safe = ines.folder("Safe");
@@ -22,7 +22,7 @@ fn a_tag_that_a_grant_is_narrowed_to_takes_a_steward_in_every_way_in() {
     marek
         .patch(
             &path,
-            version(&ines, &path),
+            revision(&ines, &path),
             &json!({"tags": ["contractor"]}),
         )
         .refused(403, "not-allowed");
@@ -84,12 +84,12 @@ fn a_tag_that_a_grant_is_narrowed_to_takes_a_steward_in_every_way_in() {
     service.sign_in("pim").get(&path).refused(404, "unknown");
     // Other tags are the editor's, and this one the steward's.
     let _ = marek
-        .patch(&path, version(&ines, &path), &json!({"tags": ["pumps"]}))
+        .patch(&path, revision(&ines, &path), &json!({"tags": ["pumps"]}))
         .good();
     let _ = ines
         .patch(
             &path,
-            version(&ines, &path),
+            revision(&ines, &path),
             &json!({"tags": ["pumps", "contractor"]}),
         )
         .good();
@@ -144,7 +144,7 @@ fn whose_access_a_tag_changes_is_shown_to_stewards_before() {
     let _ = ines
         .patch(
             &path,
-            version(&ines, &path),
+            revision(&ines, &path),
             &json!({"tags": ["contractor"]}),
         )
         .good();
@@ -152,7 +152,7 @@ fn whose_access_a_tag_changes_is_shown_to_stewards_before() {
     let less = ines
         .post(
             "/api/v1/preview",
-            &json!({"tags": {"ids": [first], "take_away": ["contractor"]}}),
+            &json!({"tags": {"ids": [first], "remove": ["contractor"]}}),
         )
         .good();
     assert_eq!(

@@ -30,7 +30,7 @@ fn access_is_exported_compared_and_applied_as_one_file() {
         "/api/v1/grants",
         &json!({"credential": duty, "person": pim, "level": "list"}),
     );
-    let _ = ines.make("/api/v1/gates", &json!({"folder": ridge, "needs_reason": true, "longest_minutes": 60, "approver_groups": [leads]}));
+    let _ = ines.make("/api/v1/gates", &json!({"folder": ridge, "needs_reason": true, "max_minutes": 60, "approver_groups": [leads]}));
 
     // What is written compares as the same, and is the same when it is written again.
     let path = edited(&client, "access.toml", |text| text);
@@ -56,7 +56,7 @@ fn access_is_exported_compared_and_applied_as_one_file() {
     assert!(
         client
             .good(&["access", "apply", &path])
-            .contains("It is so already")
+            .contains("already as the file says")
     );
     assert!(ines.events("access.apply").is_empty());
 
@@ -76,7 +76,7 @@ fn access_is_exported_compared_and_applied_as_one_file() {
     });
     let told = client.good(&["access", "compare", &wanted]);
     assert!(
-        told.contains("person pim joins")
+        told.contains("add person pim")
             && told.contains("group Leads has `use`, gets `reveal`")
             && told.contains("person pim loses `list`"),
         "{told}"
@@ -107,7 +107,7 @@ fn access_is_exported_compared_and_applied_as_one_file() {
     for (action, times) in [
         ("grant.edit", 1),
         ("grant.remove", 1),
-        ("group.join", 3),
+        ("group.add-member", 3),
         ("folder.add", 5),
         ("gate.edit", 1),
         ("access.apply", 1),
@@ -118,7 +118,7 @@ fn access_is_exported_compared_and_applied_as_one_file() {
     assert!(
         client
             .good(&["access", "apply", &wanted])
-            .contains("It is so already")
+            .contains("already as the file says")
     );
     let again = client.good(&["access", "export", "-"]);
     let path = edited(&client, "again.toml", |text| text);
@@ -126,7 +126,7 @@ fn access_is_exported_compared_and_applied_as_one_file() {
 }
 
 #[test]
-fn a_file_with_a_slip_in_it_changes_nothing_and_says_where() {
+fn a_file_with_an_error_changes_nothing_and_names_the_line() {
     let service = Service::ready();
     let (ines, client) = (service.sign_in("ines"), service.client("ines"));
     let (office, pumping) = (ines.folder("Office"), ines.folder("Pumping"));
@@ -159,7 +159,7 @@ fn a_file_with_a_slip_in_it_changes_nothing_and_says_where() {
         "level.toml",
         "level = \"steward\"",
         "level = \"owner\"",
-        "`owner` is no level",
+        "`owner` is not a level",
     );
     bad(
         "nobody.toml",
@@ -177,13 +177,13 @@ fn a_file_with_a_slip_in_it_changes_nothing_and_says_where() {
         "past.toml",
         "person pim\", level = \"steward\"",
         "person pim\", level = \"use\", until = 2020-01-01T00:00:00Z",
-        "has ended before it begins",
+        "would already have expired",
     );
     bad(
         "gone.toml",
         &office,
         "00000000-0000-0000-0000-000000000000",
-        "the folder of this identifier is gone",
+        "the folder with this identifier is gone",
     );
     // Renamed meanwhile: the file is refused, not a second folder made.
     let old = edited(&client, "old.toml", |text| {
@@ -192,7 +192,7 @@ fn a_file_with_a_slip_in_it_changes_nothing_and_says_where() {
     let _ = client.good(&["folder", "rename", "/Pumping", "Pumps"]);
     let (code, words) = client.bad(&["access", "apply", &old]);
     assert!(
-        code == 7 && words.contains("this folder is /Pumps now"),
+        code == 7 && words.contains("this folder is now /Pumps"),
         "{words}"
     );
     let _ = client.good(&["folder", "rename", "/Pumps", "Pumping"]);

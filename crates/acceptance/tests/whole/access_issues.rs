@@ -6,7 +6,7 @@ use serde_json::json;
 use crate::people_and_files::{id_of, state};
 
 #[test]
-fn access_issues_are_fixed_without_a_look_inside() {
+fn access_issues_are_fixed_without_access_to_credentials() {
     let service = Service::ready();
     let (ines, client) = (service.sign_in("ines"), service.client("ines"));
     let (office, pumping) = (ines.folder("Office"), ines.folder("Pumping"));
@@ -55,7 +55,7 @@ fn access_issues_are_fixed_without_a_look_inside() {
     for (what, place) in [
         ("no-steward", "/Archive"),
         ("left", "/Office"),
-        ("ended", "/Office"),
+        ("expired", "/Office"),
         ("redundant", "/Pumping/Inner"),
     ] {
         assert!(
@@ -70,7 +70,10 @@ fn access_issues_are_fixed_without_a_look_inside() {
     );
     // Only access issues can be taken away, and nobody gives themselves anything.
     let (code, words) = theirs.bad(&["access-issue", "remove", &more]);
-    assert!(code == 6 && words.contains("no access issue"), "{words}");
+    assert!(
+        code == 6 && words.contains("not an access issue"),
+        "{words}"
+    );
     let (code, words) = theirs.bad(&["access-issue", "appoint", "--person", "pim", "/Archive"]);
     assert!(
         code == 4 && words.contains("cannot make yourself a steward"),
@@ -94,13 +97,13 @@ fn access_issues_are_fixed_without_a_look_inside() {
         "--all",
         "left",
         "--all",
-        "ended",
+        "expired",
         "--all",
         "redundant",
     ]);
     assert!(told.contains("4 grants are removed"), "{told}");
     let told = theirs.good(&["access-issue", "appoint", "--person", "ines", "--all"]);
-    assert!(told.contains("1 folder has a steward again"), "{told}");
+    assert!(told.contains("1 folder has a steward"), "{told}");
     assert_eq!(theirs.good(&["access-issue", "list"]), "");
     assert_eq!(
         client.good(&["reveal", "/Archive/Old portal", "--pipe"]),
@@ -174,7 +177,7 @@ fn stewardship_is_transferred() {
     assert!(
         client
             .good(&["explain", "pim", "/Office/Franking"])
-            .contains("holds nothing here")
+            .contains("has no access")
     );
     // The duty gives over to others, never to oneself; without it, only what is one's own or below
     // one.
@@ -260,7 +263,7 @@ fn lists_say_what_is_shared_and_a_steward_sees_what_happened_below() {
         );
     }
     // A closed folder keeps what is above out.
-    let version = ines.get(&format!("/api/v1/folders/{inner}")).good()["version"]
+    let revision = ines.get(&format!("/api/v1/folders/{inner}")).good()["revision"]
         .as_i64()
         .unwrap();
     let me = id_of(&ines, "/api/v1/people", "sign_in_name", "ines");
@@ -277,7 +280,7 @@ fn lists_say_what_is_shared_and_a_steward_sees_what_happened_below() {
     let _ = ines
         .patch(
             &format!("/api/v1/folders/{inner}"),
-            version,
+            revision,
             &json!({"closed": true}),
         )
         .good();

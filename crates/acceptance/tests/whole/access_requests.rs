@@ -6,7 +6,7 @@ use serde_json::json;
 use crate::people_and_files::{edited, id_of};
 
 #[test]
-fn what_the_organisation_lets_people_do_is_switched() {
+fn settings_allow_and_forbid_what_people_may_do() {
     let service = Service::ready();
     let (ines, client) = (service.sign_in("ines"), service.client("ines"));
     let office = ines.folder("Office");
@@ -28,7 +28,7 @@ fn what_the_organisation_lets_people_do_is_switched() {
         "grant", "add", "reveal", "--folder", "/Mine", "--person", "marek",
     ]);
     assert!(
-        code == 4 && words.contains("does not let stewards grant"),
+        code == 4 && words.contains("granting needs the duty"),
         "{words}"
     );
     let grown = edited(&theirs, "more.toml", |text| {
@@ -49,7 +49,7 @@ fn what_the_organisation_lets_people_do_is_switched() {
 }
 
 #[test]
-fn the_names_of_what_one_cannot_open_are_seen_and_asked_for_where_the_organisation_says_so() {
+fn names_of_credentials_without_access_are_found_and_requested_if_allowed() {
     let service = Service::ready();
     let (ines, client) = (service.sign_in("ines"), service.client("ines"));
     let office = ines.folder("Office");

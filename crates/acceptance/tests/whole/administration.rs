@@ -47,7 +47,7 @@ fn a_person_is_invited_given_duties_suspended_and_let_in_again() {
     let mine = ines.get(&format!("/api/v1/people/{me}")).good();
     ines.patch(
         &format!("/api/v1/people/{me}"),
-        mine["version"].as_i64().unwrap(),
+        mine["revision"].as_i64().unwrap(),
         &json!({"duties": []}),
     )
     .refused(403, "not-allowed");
@@ -84,11 +84,23 @@ fn groups_hold_people_and_groups_but_never_themselves() {
     }
     let _ = client.good(&["group", "add", "Duty engineers"]);
     let _ = client.good(&["group", "add", "Pumping"]);
-    let _ = client.good(&["group", "join", "Duty engineers", "--person", "yusra"]);
-    let _ = client.good(&["group", "join", "Pumping", "--group", "Duty engineers"]);
-    let (code, words) = client.bad(&["group", "join", "Duty engineers", "--group", "Pumping"]);
+    let _ = client.good(&["group", "add-member", "Duty engineers", "--person", "yusra"]);
+    let _ = client.good(&[
+        "group",
+        "add-member",
+        "Pumping",
+        "--group",
+        "Duty engineers",
+    ]);
+    let (code, words) = client.bad(&[
+        "group",
+        "add-member",
+        "Duty engineers",
+        "--group",
+        "Pumping",
+    ]);
     assert!(
-        code == 7 && words.contains("is in Pumping already"),
+        code == 7 && words.contains("is already in Pumping"),
         "a ring of groups: {words}"
     );
     let listed = client.good(&["group", "list", "--output", "json"]);
@@ -96,10 +108,16 @@ fn groups_hold_people_and_groups_but_never_themselves() {
         listed.contains("Duty engineers") && listed.contains("yusra"),
         "{listed}"
     );
-    let _ = client.good(&["group", "leave", "Duty engineers", "--person", "yusra"]);
+    let _ = client.good(&[
+        "group",
+        "remove-member",
+        "Duty engineers",
+        "--person",
+        "yusra",
+    ]);
     let listed = client.good(&["group", "list", "--output", "json"]);
     assert!(!listed.contains("yusra"), "{listed}");
-    let actions: Vec<usize> = ["group.add", "group.join", "group.leave"]
+    let actions: Vec<usize> = ["group.add", "group.add-member", "group.remove-member"]
         .map(|action| service.sign_in("ines").events(action).len())
         .into();
     assert!(actions.iter().all(|count| *count > 0), "{actions:?}");
@@ -109,7 +127,7 @@ fn groups_hold_people_and_groups_but_never_themselves() {
 fn a_password_policy_is_checked_before_it_is_kept_and_names_what_is_made() {
     let service = Service::ready();
     let ines = service.sign_in("ines");
-    let rules = |length: i64, symbols: &str| json!({"length": length, "shortest": 8, "lower": 1, "upper": 1, "digits": 4, "symbols_least": 0, "symbols": symbols, "no_look_alikes": true});
+    let rules = |length: i64, symbols: &str| json!({"length": length, "min_length": 8, "min_lower": 1, "min_upper": 1, "min_digits": 4, "min_symbols": 0, "symbols": symbols, "no_look_alikes": true});
     let policy = ines.make(
         "/api/v1/password-policies",
         &json!({"name": "Telemetry units", "rules": rules(24, "")}),
@@ -125,16 +143,16 @@ fn a_password_policy_is_checked_before_it_is_kept_and_names_what_is_made() {
     )
     .refused(409, "name-taken");
     let path = format!("/api/v1/password-policies/{policy}");
-    let change = |version: i64| {
+    let change = |revision: i64| {
         service.call(
             "PUT",
             &path,
             Some(&ines.token),
             Some(&json!({"name": "Telemetry", "rules": rules(30, "-")})),
-            Some(version),
+            Some(revision),
         )
     };
-    assert_eq!(change(1).good()["version"], 2);
+    assert_eq!(change(1).good()["revision"], 2);
     change(1).refused(412, "changed-meanwhile");
     let made = ines
         .post(&format!("/api/v1/generate?policy={policy}"), &json!({}))
@@ -162,7 +180,7 @@ fn a_password_policy_is_checked_before_it_is_kept_and_names_what_is_made() {
 }
 
 #[test]
-fn a_device_is_added_changed_given_an_operator_and_removed_when_nothing_is_on_it() {
+fn a_device_is_added_edited_given_an_operator_and_removed_without_accounts() {
     let service = Service::ready();
     let ines = service.sign_in("ines");
     let folder = ines.folder("Pumping");
@@ -212,7 +230,7 @@ fn a_device_is_added_changed_given_an_operator_and_removed_when_nothing_is_on_it
 }
 
 #[test]
-fn a_steward_recalls_what_somebody_holds() {
+fn a_steward_recalls_a_checkout() {
     let service = Service::ready();
     let ines = service.sign_in("ines");
     let folder = ines.folder("Pumping");
@@ -222,7 +240,7 @@ fn a_steward_recalls_what_somebody_holds() {
         "/api/v1/grants",
         &json!({"folder": folder, "person": yusra, "level": "reveal"}),
     );
-    let gate = json!({"folder": folder, "needs_reason": true, "approver_people": [], "approver_groups": [], "longest_minutes": 60, "one_holder": true, "rotate_on_return": false});
+    let gate = json!({"folder": folder, "needs_reason": true, "approver_people": [], "approver_groups": [], "max_minutes": 60, "one_holder": true, "rotate_on_return": false});
     let _ = ines.make("/api/v1/gates", &gate);
     let holder = service.sign_in("yusra");
     let held = holder.make(
@@ -255,7 +273,7 @@ fn a_steward_recalls_what_somebody_holds() {
 }
 
 #[test]
-fn the_watch_shows_a_job_change_by_itself_and_only_to_those_who_may_know() {
+fn the_event_stream_shows_jobs_only_to_those_with_access() {
     let host =
         Host::temporary("north-ridge-telemetry", &[("duty", "North-ridge-2019")]).expect("a host");
     let service = Service::ready();

@@ -58,7 +58,7 @@ fn verify(olena: &Client) -> Result<String, String> {
 #[test]
 fn an_honest_log_verifies_offline_and_one_changed_byte_does_not() {
     let (mut service, olena) = world();
-    assert!(verify(&olena).unwrap().contains("The log is whole"));
+    assert!(verify(&olena).unwrap().contains("The log is complete"));
     // With the service gone, the export and the key are enough.
     service.kill();
     let output = olena.run(&["audit", "verify", "log.jsonl", "--key-file", "key"], "");
@@ -134,7 +134,7 @@ fn an_event_moved_in_the_database_is_named() {
 }
 
 #[test]
-fn a_leaf_rewritten_with_its_event_is_narrowed_down_and_a_log_cut_short_is_found() {
+fn a_rewritten_leaf_and_a_truncated_log_are_found() {
     let (service, olena) = world();
     tamper(
         &service,
@@ -225,7 +225,7 @@ fn a_database_that_goes_away_and_returns_loses_nothing() {
 }
 
 #[test]
-fn a_full_disk_of_the_database_is_told_and_loses_nothing() {
+fn a_full_disk_of_the_database_is_reported_and_loses_nothing() {
     if !jexlin_standins::is_root() {
         eprintln!("left out: a disk of its own takes root");
         return;

@@ -4,7 +4,7 @@ use jexlin_acceptance::{PASSPHRASE, PASSWORD, Service};
 use serde_json::json;
 
 #[test]
-fn set_up_wants_the_code_happens_once_and_leaves_a_protected_key_file() {
+fn set_up_needs_the_code_happens_once_and_writes_a_protected_key_file() {
     let service = Service::bare();
     assert_eq!(
         service

@@ -152,22 +152,39 @@ fn a_session_that_others_can_read_is_refused_and_signing_out_ends_it_everywhere(
 }
 
 #[test]
-fn a_changed_sign_in_password_counts_at_once_and_the_old_one_no_more() {
+fn a_changed_sign_in_password_works_at_once_and_the_old_one_does_not() {
     let (service, ines) = world();
     std::fs::write(ines.folder.join("old"), PASSWORD).unwrap();
     std::fs::write(ines.folder.join("new"), "osmere-water-tests-2").unwrap();
     std::fs::write(ines.folder.join("short"), "short").unwrap();
     assert_eq!(
-        ines.bad(&["password", "--present-file", "old", "--new-file", "short"])
-            .0,
+        ines.bad(&[
+            "password",
+            "--password-file",
+            "old",
+            "--new-password-file",
+            "short"
+        ])
+        .0,
         7
     );
     assert!(
-        ines.bad(&["password", "--present-file", "new", "--new-file", "new"])
-            .0
-            >= 3
+        ines.bad(&[
+            "password",
+            "--password-file",
+            "new",
+            "--new-password-file",
+            "new"
+        ])
+        .0 >= 3
     );
-    let _ = ines.good(&["password", "--present-file", "old", "--new-file", "new"]);
+    let _ = ines.good(&[
+        "password",
+        "--password-file",
+        "old",
+        "--new-password-file",
+        "new",
+    ]);
     let (code, _) = ines.bad(&["sign-in", "ines", "--password-file", "old"]);
     assert_eq!(code, 3);
     let _ = ines.good(&["sign-in", "ines", "--password-file", "new"]);
@@ -252,7 +269,7 @@ fn completions_are_made_for_the_usual_shells() {
 }
 
 #[test]
-fn what_is_missing_or_mistyped_is_named_with_the_next_step() {
+fn missing_or_mistyped_arguments_are_named_with_the_next_step() {
     let (_service, ines) = world();
     for (arguments, code, says) in [
         (
@@ -283,7 +300,7 @@ fn what_is_missing_or_mistyped_is_named_with_the_next_step() {
                 "/Pumping/duty",
                 "--name",
                 "late",
-                "--if-version",
+                "--if-revision",
                 "7",
             ],
             6,

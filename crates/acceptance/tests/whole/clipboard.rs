@@ -91,7 +91,7 @@ fn a_copied_password_is_in_the_clipboard_of_the_display_until_its_time_or_ctrl_c
         let words = String::from_utf8_lossy(&out.stderr).into_owned();
         assert!(
             out.status.success()
-                && words.contains("X11's clipboard")
+                && words.contains("the X11 clipboard")
                 && words.contains("The clipboard is cleared."),
             "{words}"
         );
@@ -101,7 +101,7 @@ fn a_copied_password_is_in_the_clipboard_of_the_display_until_its_time_or_ctrl_c
 }
 
 #[test]
-fn without_a_display_the_terminal_is_asked_and_asked_to_forget_it() {
+fn without_a_display_the_terminals_clipboard_is_set_and_cleared() {
     let service = Service::ready();
     let client = world(&service);
     let _ = client.good(&["settings", "edit", "clipboard_seconds=5"]);

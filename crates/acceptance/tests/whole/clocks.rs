@@ -50,7 +50,7 @@ fn a_session_outlives_a_jump_back_and_ends_by_a_jump_ahead() {
 }
 
 #[test]
-fn a_throttle_that_was_set_ahead_does_not_shut_anybody_out_after_a_jump_back() {
+fn a_throttle_set_in_the_future_locks_nobody_out_after_the_clock_jumps_back() {
     let shifted = Shifted::ready();
     shifted.hours(24 * 365);
     let sign_in = |password: &str| {
@@ -76,7 +76,7 @@ fn a_checkout_ends_when_the_clock_jumps_past_it_and_stays_ended_when_it_jumps_ba
     let ines = shifted.service.sign_in("ines");
     let folder = ines.folder("Pumping");
     let credential = ines.login(&folder, "duty", "Winter-tide-41");
-    let gate = json!({"credential": credential, "needs_reason": true, "approver_people": [], "approver_groups": [], "longest_minutes": 60, "one_holder": true, "rotate_on_return": false});
+    let gate = json!({"credential": credential, "needs_reason": true, "approver_people": [], "approver_groups": [], "max_minutes": 60, "one_holder": true, "rotate_on_return": false});
     let _ = ines.make("/api/v1/gates", &gate);
     let held = ines.make(
         "/api/v1/checkouts",
@@ -103,7 +103,7 @@ fn a_checkout_ends_when_the_clock_jumps_past_it_and_stays_ended_when_it_jumps_ba
 }
 
 #[test]
-fn the_log_stays_whole_and_in_order_when_the_clock_runs_backwards() {
+fn the_log_stays_complete_and_in_order_when_the_clock_runs_backwards() {
     let shifted = Shifted::ready();
     let ines = shifted.service.sign_in("ines");
     for hours in [0, -3, 7, -9] {
@@ -126,6 +126,6 @@ fn the_log_stays_whole_and_in_order_when_the_clock_runs_backwards() {
     assert!(
         client
             .good(&["audit", "verify", "log.jsonl", "--key-file", "key"])
-            .contains("The log is whole")
+            .contains("The log is complete")
     );
 }

@@ -18,14 +18,14 @@ fn world() -> (Service, String) {
             );
         }
         let _ =
-            ines.make("/api/v1/gates", &json!({"folder": folder, "needs_reason": true, "approver_people": [tomas], "longest_minutes": 60, "one_holder": true}));
+            ines.make("/api/v1/gates", &json!({"folder": folder, "needs_reason": true, "approver_people": [tomas], "max_minutes": 60, "one_holder": true}));
         credential
     };
     (service, credential)
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn a_request_is_made_approved_revealed_and_given_back_in_two_browsers() {
+async fn a_request_is_made_approved_used_and_checked_in_in_two_browsers() {
     let (service, credential) = world();
     let driver = Driver::start();
     let marek = Page(driver.browser(&[]).await);
@@ -35,9 +35,9 @@ async fn a_request_is_made_approved_revealed_and_given_back_in_two_browsers() {
         .goto(&format!("{}/vault/-/{credential}", service.url))
         .await
         .unwrap();
-    marek.sees("A gate stands here").await;
+    marek.sees("This credential has a gate").await;
     marek.fill("Reason", "pump 3 has stopped").await;
-    marek.press("Ask for it").await;
+    marek.press("Request checkout").await;
     marek.sees("waiting your request").await;
     let tomas = Page(driver.browser(&[]).await);
     tomas.sign_in(&service, "tomas").await;
@@ -49,7 +49,7 @@ async fn a_request_is_made_approved_revealed_and_given_back_in_two_browsers() {
     // No button is pressed on marek's side: the page changes by itself.
     marek.sees("Call me when it runs.").await;
     marek.press("Check out").await;
-    marek.sees("You hold it").await;
+    marek.sees("Checked out to you;").await;
     marek.press("Reveal").await;
     let shown = marek
         .find("//*[@data-secret='shown']")
@@ -66,7 +66,9 @@ async fn a_request_is_made_approved_revealed_and_given_back_in_two_browsers() {
         "hidden is gone from the page"
     );
     marek.press("Check in").await;
-    marek.find("//button[contains(., 'Ask for it')]").await;
+    marek
+        .find("//button[contains(., 'Request checkout')]")
+        .await;
     marek.press("Sign out").await;
     marek.sees("Sign in to Jexlin").await;
     for page in [marek, tomas] {
@@ -97,15 +99,18 @@ async fn an_administrator_adds_and_shares_and_every_page_is_accessible_in_both_t
         for (path, shows) in [
             ("/", "Checked out to you"),
             ("/vault", "Ridge pump"),
-            (&format!("/vault/-/{credential}"), "A gate stands here"),
+            (
+                &format!("/vault/-/{credential}"),
+                "This credential has a gate",
+            ),
             ("/requests", "Your checkouts"),
             ("/upkeep", "Plans"),
             ("/people", "Groups"),
             ("/passwords", "Standard"),
-            ("/audit", "Prove it"),
+            ("/audit", "Verify the log"),
             ("/bin", "The bin is empty"),
             ("/personal", "cannot be recovered by anybody"),
-            ("/organisation", "Kinds of credentials"),
+            ("/settings", "Kinds of credentials"),
         ] {
             ines.0
                 .goto(&format!("{}{path}", service.url))
@@ -166,7 +171,7 @@ async fn a_steward_recalls_changes_a_device_and_makes_a_policy_in_the_console() 
     page.sees("holds it").await;
     page.press("Recall").await;
     page.0.accept_alert().await.unwrap();
-    page.find("//button[contains(., 'Ask for it')]").await;
+    page.find("//button[contains(., 'Request checkout')]").await;
     let row = service.sign_in("marek").get("/api/v1/checkouts").good()["items"][0].clone();
     assert_eq!(
         (&row["id"], &row["ended_how"]),
@@ -221,7 +226,7 @@ async fn an_engineers_day_in_the_vault() {
     let driver = Driver::start();
     let page = Page(driver.browser(&[]).await);
     page.sign_in(&service, "ines").await;
-    // The short form: a name and an address are enough.
+    // Short form: a name and an address are enough.
     page.0
         .goto(&format!("{}/vault/{office}", service.url))
         .await
@@ -238,7 +243,7 @@ async fn an_engineers_day_in_the_vault() {
         .goto(&format!("{}/vault/{office}/{weak}", service.url))
         .await
         .unwrap();
-    page.sees("Have a new one generated").await;
+    page.sees("Generate a new one").await;
     page.press("Add to favourites").await;
     page.find("//button[contains(., '★ Favourite')]").await;
     page.press("Edit").await;
@@ -247,7 +252,7 @@ async fn an_engineers_day_in_the_vault() {
         .click()
         .await
         .unwrap();
-    page.fill("Why", "it could be guessed").await;
+    page.fill("Reason", "it could be guessed").await;
     page.press("Save").await;
     page.press("History").await;
     page.sees("it could be guessed").await;
@@ -298,7 +303,7 @@ async fn an_engineers_day_in_the_vault() {
         .click()
         .await
         .unwrap();
-    page.sees("are in /Archive now").await;
+    page.sees("are now in /Archive").await;
     // By the mouse as well.
     page.drag(
         "//li//a[contains(., 'Rainfall')]",
@@ -311,7 +316,7 @@ async fn an_engineers_day_in_the_vault() {
         .click()
         .await
         .unwrap();
-    page.sees("Rainfall is in /Archive now").await;
+    page.sees("Rainfall is now in /Archive").await;
     // Removed, and back by one press.
     page.0
         .goto(&format!("{}/vault/-/{portal}", service.url))
@@ -335,7 +340,7 @@ async fn an_engineers_day_in_the_vault() {
         .delete(
             &format!("/api/v1/credentials/{portal}"),
             Some(
-                ines.get(&format!("/api/v1/credentials/{portal}")).good()["version"]
+                ines.get(&format!("/api/v1/credentials/{portal}")).good()["revision"]
                     .as_i64()
                     .unwrap(),
             ),
@@ -358,13 +363,13 @@ async fn kinds_settings_policies_and_ones_own_folder_in_the_console() {
     let page = Page(driver.browser(&[]).await);
     page.sign_in(&service, "ines").await;
     page.0
-        .goto(&format!("{}/organisation", service.url))
+        .goto(&format!("{}/settings", service.url))
         .await
         .unwrap();
     page.press("Add a kind").await;
     page.fill("Label", "Valve code").await;
     page.fill("Name in the interface", "valve-code").await;
-    page.press("Another field").await;
+    page.press("Add field").await;
     page.fill("Label of field 2", "Valve").await;
     page.accessible("the form of a kind").await;
     page.press("Add kind").await;
@@ -379,7 +384,7 @@ async fn kinds_settings_policies_and_ones_own_folder_in_the_console() {
         (ines.get("/api/v1/settings").good()["settings"]["bin_days"] == 60).then_some(())
     });
     page.press("Replace the root key").await;
-    page.fill("Present passphrase", jexlin_acceptance::PASSPHRASE)
+    page.fill("Current passphrase", jexlin_acceptance::PASSPHRASE)
         .await;
     page.fill("New passphrase", "eleven sluices and a lock")
         .await;
@@ -411,7 +416,7 @@ async fn kinds_settings_policies_and_ones_own_folder_in_the_console() {
         .click()
         .await
         .unwrap();
-    page.press("Set the rule").await;
+    page.press("Set the policy").await;
     jexlin_acceptance::until("the rule", || {
         ines.get(&format!("/api/v1/folders/{works}/password-rule"))
             .good()["mode"]
@@ -426,7 +431,7 @@ async fn kinds_settings_policies_and_ones_own_folder_in_the_console() {
     page.fill("Repeat the password", "tide tables by head")
         .await;
     page.press("Create personal folder").await;
-    page.sees("The two are not the same").await;
+    page.sees("The two entries differ").await;
     page.find("//input[@name='again']")
         .await
         .clear()

@@ -19,7 +19,7 @@ fn bytes(count: usize) -> Vec<u8> {
 }
 
 #[test]
-fn files_of_every_length_around_a_piece_come_back_as_they_were() {
+fn attachments_of_every_length_around_a_chunk_are_downloaded_unchanged() {
     let service = Service::ready();
     let client = service.client("ines");
     let _ = client.good(&["folder", "add", "/Works"]);
@@ -45,7 +45,7 @@ fn files_of_every_length_around_a_piece_come_back_as_they_were() {
         ]);
         let _ = client.good(&[
             "credential",
-            "fetch",
+            "download",
             "/Works/Drawing",
             &name,
             "--to",
@@ -66,10 +66,10 @@ fn files_of_every_length_around_a_piece_come_back_as_they_were() {
             .0,
         6
     );
-    let _ = client.good(&["credential", "remove-file", "/Works/Drawing", "1.bin"]);
+    let _ = client.good(&["credential", "remove-attachment", "/Works/Drawing", "1.bin"]);
     assert_eq!(
         client
-            .bad(&["credential", "fetch", "/Works/Drawing", "1.bin"])
+            .bad(&["credential", "download", "/Works/Drawing", "1.bin"])
             .0,
         5
     );
@@ -82,7 +82,7 @@ fn files_of_every_length_around_a_piece_come_back_as_they_were() {
 }
 
 #[test]
-fn an_attachment_takes_what_a_reveal_takes_and_every_look_is_recorded() {
+fn an_attachment_follows_the_rules_of_a_reveal_and_every_download_is_recorded() {
     let service = Service::ready();
     let (ines, client) = (service.sign_in("ines"), service.client("ines"));
     let folder = ines.folder("Works");
@@ -115,7 +115,7 @@ fn an_attachment_takes_what_a_reveal_takes_and_every_look_is_recorded() {
         .get(&path)
         .refused(403, "not-allowed");
     assert_eq!(service.sign_in("pim").get(&path).body, json!("the plan"));
-    let gate = json!({"credential": id, "needs_reason": true, "approver_people": [], "approver_groups": [], "longest_minutes": 60, "one_holder": true, "rotate_on_return": false});
+    let gate = json!({"credential": id, "needs_reason": true, "approver_people": [], "approver_groups": [], "max_minutes": 60, "one_holder": true, "rotate_on_return": false});
     let _ = ines.make("/api/v1/gates", &gate);
     service.sign_in("pim").get(&path).refused(403, "gate");
     let seen: Vec<_> = ines
@@ -128,7 +128,7 @@ fn an_attachment_takes_what_a_reveal_takes_and_every_look_is_recorded() {
 }
 
 #[test]
-fn what_is_too_large_or_cut_off_on_its_way_leaves_nothing_behind() {
+fn uploads_that_are_too_large_or_interrupted_leave_nothing_behind() {
     let service = Service::ready();
     let (ines, client) = (service.sign_in("ines"), service.client("ines"));
     let folder = ines.folder("Works");
@@ -164,7 +164,7 @@ fn what_is_too_large_or_cut_off_on_its_way_leaves_nothing_behind() {
         "second",
     ]);
     assert!(code == 7 && words.contains("together"), "{words}");
-    let _ = client.good(&["credential", "remove-file", "/Works/Portal", "large"]);
+    let _ = client.good(&["credential", "remove-attachment", "/Works/Portal", "large"]);
     let _ = client.good(&[
         "settings",
         "edit",
@@ -231,7 +231,7 @@ fn half_sent(service: &Service, token: &str, credential: &str, name: &str) -> Tc
 }
 
 #[test]
-fn a_slow_sender_holds_up_nobody_and_is_asked_again_at_the_end() {
+fn a_slow_sender_delays_nobody_and_is_checked_again_at_the_end() {
     let service = Service::ready();
     let (ines, client) = (service.sign_in("ines"), service.client("ines"));
     let folder = ines.folder("Works");
@@ -276,7 +276,7 @@ fn a_slow_sender_holds_up_nobody_and_is_asked_again_at_the_end() {
         (service.sql("SELECT count(*) FROM attachment").trim() == "1").then_some(())
     });
     assert_eq!(
-        ines.events("credential.attach")
+        ines.events("credential.add-attachment")
             .iter()
             .filter(|event| event["outcome"] == "done")
             .count(),
@@ -285,7 +285,7 @@ fn a_slow_sender_holds_up_nobody_and_is_asked_again_at_the_end() {
 }
 
 #[test]
-fn what_was_on_its_way_when_the_service_ended_is_cleared_away() {
+fn uploads_that_were_interrupted_by_a_restart_are_removed() {
     let mut service = Service::ready();
     let ines = service.sign_in("ines");
     let folder = ines.folder("Works");

@@ -31,7 +31,7 @@ fn add(ines: &Session<'_>, folder: &str, body: Value) -> jexlin_acceptance::Answ
 }
 
 #[test]
-fn every_kind_keeps_its_fields_and_its_main_secret_in_words_of_its_own() {
+fn every_kind_keeps_its_fields_and_its_main_secret() {
     let service = Service::ready();
     let ines = service.sign_in("ines");
     let folder = ines.folder("Works");
@@ -245,7 +245,7 @@ fn a_code_behind_a_gate_needs_a_checkout() {
         .as_str()
         .unwrap()
         .to_owned();
-    let gate = json!({"credential": bank, "needs_reason": true, "approver_people": [], "approver_groups": [], "longest_minutes": 60, "one_holder": true, "rotate_on_return": false});
+    let gate = json!({"credential": bank, "needs_reason": true, "approver_people": [], "approver_groups": [], "max_minutes": 60, "one_holder": true, "rotate_on_return": false});
     let _ = ines.make("/api/v1/gates", &gate);
     let path = format!("/api/v1/credentials/{bank}/code");
     ines.post(&path, &json!({})).refused(403, "gate");
@@ -314,7 +314,7 @@ fn a_wrong_seed_is_named_changes_nothing_and_is_not_repeated() {
             &json!({"secrets": {"one_time_seed": "GEZDGNBVGY3TQOJQGEZDGNBVGY3TQOJQ"}}),
         )
         .good();
-    assert_eq!(changed["version"], 2);
+    assert_eq!(changed["revision"], 2);
     let history = ines.get(&format!("{path}/history")).good();
     let states: Vec<_> = history["items"]
         .as_array()
@@ -327,7 +327,7 @@ fn a_wrong_seed_is_named_changes_nothing_and_is_not_repeated() {
 }
 
 #[test]
-fn keys_are_read_made_and_known_by_their_public_half() {
+fn keys_are_read_generated_and_shown_by_their_public_key() {
     let service = Service::ready();
     let (ines, client) = (service.sign_in("ines"), service.client("ines"));
     let folder = ines.folder("Works");
@@ -413,7 +413,7 @@ fn keys_are_read_made_and_known_by_their_public_half() {
 }
 
 #[test]
-fn a_certificate_shows_whose_it_is_and_enters_its_last_day() {
+fn a_certificate_shows_its_names_and_sets_its_expiry_date() {
     let service = Service::ready();
     let ines = service.sign_in("ines");
     let folder = ines.folder("Works");
@@ -436,7 +436,7 @@ fn a_certificate_shows_whose_it_is_and_enters_its_last_day() {
 }
 
 #[test]
-fn codes_that_count_are_handed_out_once_each_even_to_two_at_once() {
+fn counter_based_codes_are_used_once_each_even_by_two_at_once() {
     let service = Service::ready();
     let ines = service.sign_in("ines");
     let folder = ines.folder("Office");
@@ -473,7 +473,7 @@ fn codes_that_count_are_handed_out_once_each_even_to_two_at_once() {
 }
 
 #[test]
-fn a_seed_comes_from_a_picture_and_nothing_else_does() {
+fn a_seed_is_read_from_a_qr_code_and_nothing_else_is() {
     let service = Service::ready();
     let client = service.client("ines");
     let _ = client.good(&["folder", "add", "/Office"]);
@@ -482,20 +482,20 @@ fn a_seed_comes_from_a_picture_and_nothing_else_does() {
         "credential",
         "add",
         "/Office/Bank",
-        "--seed-picture-file",
+        "--qr-code-file",
         &format!("{data}/seed.png"),
     ]);
     assert_eq!(client.good(&["code", "/Office/Bank", "--pipe"]).len(), 6);
     for (picture, words) in [
         ("blank.png", "no QR code"),
-        ("other.png", "something else"),
+        ("other.png", "does not hold a seed"),
         ("weir.pem", "neither PNG nor JPEG"),
     ] {
         let (code, said) = client.bad(&[
             "credential",
             "add",
             "/Office/x",
-            "--seed-picture-file",
+            "--qr-code-file",
             &format!("{data}/{picture}"),
         ]);
         assert!(code == 7 && said.contains(words), "{said}");
@@ -511,7 +511,7 @@ fn a_seed_comes_from_a_picture_and_nothing_else_does() {
 }
 
 #[test]
-fn a_kind_of_ones_own_lives_changes_and_retires_without_losing_anything() {
+fn an_own_kind_is_edited_and_retired_without_losing_values() {
     let service = Service::ready();
     let (ines, client) = (service.sign_in("ines"), service.client("ines"));
     let folder = ines.folder("Works");
@@ -554,7 +554,7 @@ fn a_kind_of_ones_own_lives_changes_and_retires_without_losing_anything() {
         ),
         (
             &["kind", "add", "x", "--label", "X", "--field", "a=colour"],
-            "holds text",
+            "expected text, secret",
         ),
         (&["kind", "add", "x", "--label", "X"], "at least one field"),
     ] {
@@ -589,7 +589,7 @@ fn a_kind_of_ones_own_lives_changes_and_retires_without_losing_anything() {
     assert_eq!(
         (
             known["name"].as_str(),
-            known["version"].as_i64(),
+            known["revision"].as_i64(),
             known["fields"][0]["help"].as_str()
         ),
         (Some("valve-code"), Some(1), Some("As on its plate"))
@@ -605,7 +605,7 @@ fn a_kind_of_ones_own_lives_changes_and_retires_without_losing_anything() {
         "--required",
         "valve",
     ]);
-    add(&ines, &folder, json!({"kind": "valve-code", "name": "Late", "fields": {"valve": "V-42"}, "kind_version": 1})).refused(409, "kind-changed");
+    add(&ines, &folder, json!({"kind": "valve-code", "name": "Late", "fields": {"valve": "V-42"}, "kind_revision": 1})).refused(409, "kind-changed");
     let shown = client.good(&["credential", "show", "/Works/Main"]);
     assert!(shown.contains("77") && shown.contains("floor"), "{shown}");
     let _ = client.good(&["credential", "edit", "/Works/Main", "--set", "valve=V-43"]);
@@ -634,7 +634,7 @@ fn a_kind_of_ones_own_lives_changes_and_retires_without_losing_anything() {
                 "valve=V-44"
             ])
             .1
-            .contains("any more")
+            .contains("is retired")
     );
     assert_eq!(client.good(&["reveal", "/Works/Main", "--pipe"]).len(), 20);
     let _ = client.good(&["kind", "restore", "valve-code"]);

@@ -55,7 +55,7 @@ fn world(service: &Service) -> (String, String) {
 }
 
 #[test]
-fn everything_that_is_not_secret_is_found_word_by_word_and_slips_are_forgiven() {
+fn everything_that_is_not_secret_is_found_word_by_word_with_typing_errors() {
     let service = Service::ready();
     let (pumps, _) = world(&service);
     let ines = service.sign_in("ines");
@@ -114,7 +114,7 @@ fn everything_that_is_not_secret_is_found_word_by_word_and_slips_are_forgiven() 
 }
 
 #[test]
-fn lists_are_narrowed_by_every_column_and_searches_are_kept_for_oneself() {
+fn lists_are_filtered_by_every_column_and_searches_are_saved() {
     let service = Service::ready();
     let (pumps, office) = world(&service);
     let (ines, client) = (service.sign_in("ines"), service.client("ines"));
@@ -167,7 +167,7 @@ fn lists_are_narrowed_by_every_column_and_searches_are_kept_for_oneself() {
 }
 
 #[test]
-fn favourites_and_what_was_used_are_each_persons_own() {
+fn favourites_and_recent_use_belong_to_each_person() {
     let service = Service::ready();
     let (pumps, _) = world(&service);
     let (ines, client) = (service.sign_in("ines"), service.client("ines"));
@@ -178,7 +178,7 @@ fn favourites_and_what_was_used_are_each_persons_own() {
     );
     let _ = client.good(&[
         "credential",
-        "mark",
+        "add-favourite",
         "/Pumping/Ridge feed",
         "/Office/Franking",
     ]);
@@ -204,7 +204,7 @@ fn favourites_and_what_was_used_are_each_persons_own() {
     );
     assert_eq!(names(&other, "view=shared-with-me").len(), 3);
     assert!(names(&other, "view=mine").is_empty());
-    let _ = client.good(&["credential", "unmark", "/Office/Franking"]);
+    let _ = client.good(&["credential", "remove-favourite", "/Office/Franking"]);
     assert_eq!(names(&ines, "view=favourites"), ["Ridge feed"]);
     let uses = client.good(&[
         "credential",
@@ -266,13 +266,7 @@ fn many_are_moved_at_once_with_one_result_each_and_a_failure_stops_nothing() {
             .count(),
         3
     );
-    let _ = client.good(&[
-        "credential",
-        "tag",
-        "/Archive/Franking",
-        "--take-away",
-        "OLD",
-    ]);
+    let _ = client.good(&["credential", "tag", "/Archive/Franking", "--remove", "OLD"]);
     assert_eq!(
         client
             .good(&["credential", "list", "--tag", "old", "--output", "csv"])
@@ -302,7 +296,7 @@ fn many_are_moved_at_once_with_one_result_each_and_a_failure_stops_nothing() {
 }
 
 #[test]
-fn a_copy_has_the_same_values_under_a_key_of_its_own_and_takes_a_reveal() {
+fn a_copy_has_the_same_values_under_its_own_key_and_needs_a_reveal() {
     let service = Service::ready();
     let (pumps, office) = world(&service);
     let (ines, client) = (service.sign_in("ines"), service.client("ines"));
@@ -324,7 +318,7 @@ fn a_copy_has_the_same_values_under_a_key_of_its_own_and_takes_a_reveal() {
     let back = client.folder.join("back");
     let _ = client.good(&[
         "credential",
-        "fetch",
+        "download",
         "/Office/Ridge duty, spare",
         "plan",
         "--to",
@@ -405,7 +399,7 @@ fn a_copy_has_the_same_values_under_a_key_of_its_own_and_takes_a_reveal() {
 }
 
 #[test]
-fn a_secret_goes_to_a_terminal_alone_unless_it_is_said_otherwise() {
+fn a_secret_is_printed_only_to_a_terminal_unless_piping_is_allowed() {
     let service = Service::ready();
     let _ = world(&service);
     let client = service.client("ines");

@@ -4,7 +4,7 @@ use jexlin_acceptance::{Service, Session, cluster, until};
 use serde_json::{Value, json};
 
 fn rules(change: Value) -> Value {
-    let mut rules = json!({"length": 20, "shortest": 14, "lower": 1, "upper": 1, "digits": 1, "symbols_least": 1, "symbols": "-_.+=#@%", "no_look_alikes": true});
+    let mut rules = json!({"length": 20, "min_length": 14, "min_lower": 1, "min_upper": 1, "min_digits": 1, "min_symbols": 1, "symbols": "-_.+=#@%", "no_look_alikes": true});
     for (name, value) in change.as_object().unwrap() {
         rules[name] = value.clone();
     }
@@ -63,12 +63,12 @@ fn a_folder_enforces_advises_or_lets_people_choose() {
     let plain = policy(
         &ines,
         "Pump controllers",
-        json!({"length": 16, "shortest": 12, "symbols": "", "symbols_least": 0, "only_these": true, "first": "letter", "not_user_name": true, "not_last": 2}),
+        json!({"length": 16, "min_length": 12, "symbols": "", "min_symbols": 0, "only_these": true, "first": "letter", "not_user_name": true, "not_last": 2}),
     );
     let phrases = policy(
         &ines,
         "Phrases",
-        json!({"words": 6, "shortest": 20, "symbols_least": 0, "upper": 0, "digits": 0, "lower": 0}),
+        json!({"words": 6, "min_length": 20, "min_symbols": 0, "min_upper": 0, "min_digits": 0, "min_lower": 0}),
     );
     demand(&ines, &pumps, "sometimes", &[&plain]).refused(422, "bad-input");
     demand(&ines, &pumps, "enforce", &[&plain, &phrases]).refused(422, "bad-input");
@@ -160,16 +160,16 @@ fn a_folder_enforces_advises_or_lets_people_choose() {
 }
 
 #[test]
-fn what_comes_to_an_enforcing_folder_without_being_typed_complies_as_well() {
+fn passwords_moved_copied_or_restored_to_an_enforcing_folder_must_comply() {
     let service = Service::ready();
     let ines = service.sign_in("ines");
     let (pumps, office) = (ines.folder("Pumping"), ines.folder("Office"));
     let plain = policy(
         &ines,
         "Pump controllers",
-        json!({"length": 16, "shortest": 12, "symbols": "", "symbols_least": 0, "only_these": true}),
+        json!({"length": 16, "min_length": 12, "symbols": "", "min_symbols": 0, "only_these": true}),
     );
-    let strict = policy(&ines, "Strict", json!({"length": 30, "shortest": 30}));
+    let strict = policy(&ines, "Strict", json!({"length": 30, "min_length": 30}));
     let weak = ines.login(&office, "Portal", "tide-41");
     let shelf = ines.make(
         "/api/v1/folders",
@@ -268,11 +268,11 @@ fn rules_are_tried_before_they_are_stored_and_impossible_ones_say_why() {
         "--by-rules",
         "--words",
         "5",
-        "--symbols-least",
+        "--min-symbols",
         "0",
-        "--digits",
+        "--min-digits",
         "0",
-        "--upper",
+        "--min-upper",
         "0",
     ]);
     let lines: Vec<&str> = samples.lines().collect();
@@ -290,12 +290,15 @@ fn rules_are_tried_before_they_are_stored_and_impossible_ones_say_why() {
         "{said}"
     );
     for (arguments, words) in [
-        (&["--length", "6", "--shortest", "6"][..], "bits"),
+        (&["--length", "6", "--min-length", "6"][..], "bits"),
         (
             &["--forbidden", "abcdefghijklmnopqrstuvwxyz"],
-            "small letters are demanded",
+            "lower-case letters are required",
         ),
-        (&["--length", "300"], "between the shortest and the longest"),
+        (
+            &["--length", "300"],
+            "between the minimum and the maximum length",
+        ),
         (&["--first", "vowel"], "unknown variant"),
     ] {
         let (code, said) = client.bad(&[&["policy", "try", "--by-rules"], arguments].concat());
@@ -315,7 +318,7 @@ fn rules_are_tried_before_they_are_stored_and_impossible_ones_say_why() {
         "Phrases",
         "--words",
         "6",
-        "--symbols-least",
+        "--min-symbols",
         "0",
     ]);
     let _ = client.good(&["policy", "make-default", "Phrases"]);
@@ -347,7 +350,7 @@ fn findings_follow_every_change_and_tell_what_to_do() {
         shown["findings"][0]["advice"]
             .as_str()
             .unwrap()
-            .contains("generated")
+            .contains("Generate")
     );
     let twin = ines.login(&folder, "Rainfall", "Tx9-mmQ4-vWb7-Lp2d");
     assert!(findings(&ines, &twin).is_empty());
@@ -371,7 +374,7 @@ fn findings_follow_every_change_and_tell_what_to_do() {
     assert!(findings(&ines, &token).contains(&"expired".to_owned()));
     // A stricter policy is found out about without anybody touching a password.
     let standard = ines.get("/api/v1/password-policies").good()["items"][0].clone();
-    let body = json!({"name": "Standard", "rules": rules(json!({"length": 40, "shortest": 30}))});
+    let body = json!({"name": "Standard", "rules": rules(json!({"length": 40, "min_length": 30}))});
     let _ = ines
         .call(
             "PUT",
@@ -383,7 +386,7 @@ fn findings_follow_every_change_and_tell_what_to_do() {
             Some(1),
         )
         .good();
-    until("the judgement anew", || {
+    until("the assessment anew", || {
         (findings(&ines, &twin) == ["breaks-policy"]).then_some(())
     });
     let listed = ines.get("/api/v1/credentials?finding=weak").good();
@@ -400,7 +403,7 @@ fn findings_follow_every_change_and_tell_what_to_do() {
 }
 
 #[test]
-fn leaked_and_old_passwords_are_found_once_the_file_or_the_day_has_come() {
+fn leaked_and_old_passwords_are_found_when_the_file_or_the_date_changes() {
     let folder = std::env::temp_dir().join(format!("jexlin-leaked-{}", std::process::id()));
     std::fs::create_dir_all(&folder).unwrap();
     let file = folder.join("sorted.txt");

@@ -29,7 +29,7 @@ pub fn state(session: &Session<'_>, name: &str, state: &str) {
     let _ = session
         .patch(
             &format!("/api/v1/people/{}", item["id"].as_str().unwrap()),
-            item["version"].as_i64().unwrap(),
+            item["revision"].as_i64().unwrap(),
             &json!({"state": state}),
         )
         .good();

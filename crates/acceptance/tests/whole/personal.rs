@@ -19,7 +19,7 @@ fn things(session: &Session<'_>) -> Vec<Value> {
 }
 
 #[test]
-fn only_the_owner_opens_it_and_the_database_tells_nothing() {
+fn only_the_owner_opens_a_personal_folder_and_the_database_reveals_nothing() {
     let service = Service::ready();
     let ines = service.sign_in("ines");
     let _ = ines.person("marek", &[]);
@@ -105,7 +105,7 @@ fn guessing_the_passphrase_is_slowed_down() {
 }
 
 #[test]
-fn a_restart_closes_it_and_a_new_passphrase_keeps_what_is_in_it() {
+fn a_restart_locks_a_personal_folder_and_a_new_passphrase_keeps_its_items() {
     let mut service = Service::ready();
     let client = service.client("ines");
     let _ = client.good_with(&["personal", "create", "--passphrase-file", "-"], PHRASE);
@@ -130,9 +130,9 @@ fn a_restart_closes_it_and_a_new_passphrase_keeps_what_is_in_it() {
             .bad(&[
                 "personal",
                 "passphrase",
-                "--present-file",
-                "guess",
                 "--passphrase-file",
+                "guess",
+                "--new-passphrase-file",
                 "present"
             ])
             .0,
@@ -143,9 +143,9 @@ fn a_restart_closes_it_and_a_new_passphrase_keeps_what_is_in_it() {
         &[
             "personal",
             "passphrase",
-            "--present-file",
-            "present",
             "--passphrase-file",
+            "present",
+            "--new-passphrase-file",
             "-",
         ],
         "another long phrase",
@@ -189,7 +189,7 @@ fn a_restart_closes_it_and_a_new_passphrase_keeps_what_is_in_it() {
 }
 
 #[test]
-fn moving_in_says_what_others_lose_and_taking_out_works_even_when_switched_off() {
+fn moving_in_names_who_loses_access_and_moving_out_works_when_not_allowed() {
     let service = Service::ready();
     let (ines, client) = (service.sign_in("ines"), service.client("ines"));
     let folder = ines.folder("Office");
@@ -202,7 +202,12 @@ fn moving_in_says_what_others_lose_and_taking_out_works_even_when_switched_off()
     let _ = client.good_with(&["personal", "create", "--passphrase-file", "-"], PHRASE);
     let (code, words) = client.bad(&["personal", "move-in", "/Office/Portal"]);
     assert!(code == 6 && words.contains("marek of Osmere"), "{words}");
-    let _ = client.good(&["personal", "move-in", "/Office/Portal", "--others-lose-it"]);
+    let _ = client.good(&[
+        "personal",
+        "move-in",
+        "/Office/Portal",
+        "--others-lose-access",
+    ]);
     service
         .sign_in("marek")
         .get(&format!("/api/v1/credentials/{id}"))

@@ -1,4 +1,4 @@
-//! Clients: programs that sign in with a secret of their own, and are granted things as people are.
+//! Clients: programs that sign in with a secret of their own, and have grants as people do.
 
 use jexlin_acceptance::Service;
 use serde_json::{Value, json};
@@ -34,7 +34,7 @@ fn token(service: &Service, name: &str, secret: &str, in_header: bool) -> (u16, 
 }
 
 #[test]
-fn a_program_signs_in_by_oauth_and_reaches_what_it_was_granted() {
+fn a_client_signs_in_by_oauth_and_has_the_access_it_was_granted() {
     let service = Service::ready();
     let (ines, client) = (service.sign_in("ines"), service.client("ines"));
     let office = ines.folder("Office");
@@ -179,7 +179,7 @@ fn a_program_signs_in_by_oauth_and_reaches_what_it_was_granted() {
 }
 
 #[test]
-fn what_is_wrong_at_the_token_endpoint_is_said_in_the_words_of_its_standard() {
+fn errors_of_the_token_endpoint_follow_its_standard() {
     let service = Service::ready();
     let ines = service.sign_in("ines");
     let made = ines
@@ -222,16 +222,16 @@ fn what_is_wrong_at_the_token_endpoint_is_said_in_the_words_of_its_standard() {
         );
     }
     // A client has no password, no duties and no console; a person no client's secret.
-    let version = made["client"]["version"].as_i64().unwrap();
+    let revision = made["client"]["revision"].as_i64().unwrap();
     ines.patch(
         &format!("/api/v1/people/{id}"),
-        version,
+        revision,
         &json!({"password": "a long enough password"}),
     )
     .refused(422, "bad-input");
     ines.patch(
         &format!("/api/v1/people/{id}"),
-        version,
+        revision,
         &json!({"duties": ["audit"]}),
     )
     .refused(422, "bad-input");

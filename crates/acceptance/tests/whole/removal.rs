@@ -15,7 +15,7 @@ fn text(value: &Value, field: &str) -> String {
 }
 
 #[test]
-fn a_folder_goes_with_all_that_is_in_it_and_comes_back_as_one() {
+fn a_folder_is_removed_and_restored_with_its_contents() {
     let service = Service::ready();
     let client = service.client("ines");
     let ines = service.sign_in("ines");
@@ -90,12 +90,12 @@ fn a_folder_goes_with_all_that_is_in_it_and_comes_back_as_one() {
 }
 
 #[test]
-fn what_is_purged_is_gone_and_nothing_under_way_can_be() {
+fn purged_values_are_gone_and_nothing_under_way_can_be_purged() {
     let service = Service::ready();
     let (ines, client) = (service.sign_in("ines"), service.client("ines"));
     let folder = ines.folder("Office");
     let id = ines.login(&folder, "Portal", "Winter-tide-41");
-    let gate = json!({"credential": id, "needs_reason": true, "approver_people": [], "approver_groups": [], "longest_minutes": 60, "one_holder": true, "rotate_on_return": false});
+    let gate = json!({"credential": id, "needs_reason": true, "approver_people": [], "approver_groups": [], "max_minutes": 60, "one_holder": true, "rotate_on_return": false});
     let _ = ines.make("/api/v1/gates", &gate);
     let held = ines.make(
         "/api/v1/checkouts",
@@ -124,7 +124,7 @@ fn what_is_purged_is_gone_and_nothing_under_way_can_be() {
     ));
     let (code, words) = client.bad(&["bin", "purge", "/Office/Portal"]);
     assert!(code == 7 && words.contains("permanently"), "{words}");
-    let _ = client.good(&["bin", "purge", "/Office/Portal", "--for-good"]);
+    let _ = client.good(&["bin", "purge", "/Office/Portal", "--permanently"]);
     assert_eq!(
         service
             .sql(&format!(
@@ -161,7 +161,7 @@ fn what_is_purged_is_gone_and_nothing_under_way_can_be() {
 }
 
 #[test]
-fn what_has_been_in_the_bin_long_enough_is_purged_but_not_the_account_of_a_device() {
+fn the_bin_is_purged_after_its_retention_except_accounts_on_devices() {
     let mut service = Service::ready();
     let ines = service.sign_in("ines");
     let folder = ines.folder("Pumping");
@@ -215,7 +215,7 @@ fn what_has_been_in_the_bin_long_enough_is_purged_but_not_the_account_of_a_devic
 }
 
 #[test]
-fn a_former_value_is_restore_with_its_reason_and_without_being_seen() {
+fn a_former_value_is_restored_with_its_reason_and_without_being_shown() {
     let service = Service::ready();
     let (ines, client) = (service.sign_in("ines"), service.client("ines"));
     let folder = ines.folder("Office");
@@ -225,7 +225,7 @@ fn a_former_value_is_restore_with_its_reason_and_without_being_seen() {
         .patch(
             &path,
             1,
-            &json!({"password": "Winter-tide-42", "why": "the portal asked for it"}),
+            &json!({"password": "Winter-tide-42", "reason": "the portal asked for it"}),
         )
         .good();
     let compared = client.good(&[
@@ -268,7 +268,7 @@ fn a_former_value_is_restore_with_its_reason_and_without_being_seen() {
     let _ = other
         .post(
             &back,
-            &json!({"version": 1, "why": "the portal never took it"}),
+            &json!({"version": 1, "reason": "the portal never took it"}),
         )
         .good();
     assert_eq!(ines.reveal(&id).text("value"), "Winter-tide-41");
@@ -281,7 +281,7 @@ fn a_former_value_is_restore_with_its_reason_and_without_being_seen() {
                 text(row, "state"),
                 text(row, "made_how"),
                 text(row, "made_by"),
-                text(row, "why"),
+                text(row, "reason"),
             )
         })
         .collect();
@@ -307,14 +307,14 @@ fn a_former_value_is_restore_with_its_reason_and_without_being_seen() {
     );
     let event = &ines.events("credential.restore")[0];
     assert_eq!(
-        (text(event, "outcome"), text(&event["detail"], "why")),
+        (text(event, "outcome"), text(&event["detail"], "reason")),
         ("done".into(), "the portal never took it".into())
     );
     // What the rules say of it is found out all the same.
-    until("its judgement", || {
+    until("its assessment", || {
         (service
             .sql(&format!(
-                "SELECT number, stale FROM judgement WHERE credential_id = '{id}'"
+                "SELECT number, stale FROM assessment WHERE credential_id = '{id}'"
             ))
             .trim()
             == "3|f")

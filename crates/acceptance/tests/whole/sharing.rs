@@ -19,17 +19,17 @@ fn a_preview_says_who_gains_and_loses_what_and_changes_nothing() {
     let duty = ines.login(&ridge, "duty", "Winter-tide-42");
     let _ = ines.make(
         "/api/v1/gates",
-        &json!({"credential": duty, "needs_reason": true, "longest_minutes": 60}),
+        &json!({"credential": duty, "needs_reason": true, "max_minutes": 60}),
     );
     let (marek, petra) = (ines.person("marek", &[]), ines.person("petra", &[]));
     let _ = client.good(&["group", "add", "Duty engineers"]);
-    let _ = client.good(&["group", "join", "Duty engineers", "--person", "marek"]);
+    let _ = client.good(&["group", "add-member", "Duty engineers", "--person", "marek"]);
     // Petra holds a little of it already.
     let _ = ines.make(
         "/api/v1/grants",
         &json!({"folder": ridge, "person": petra, "level": "list"}),
     );
-    let _ = client.good(&["group", "join", "Duty engineers", "--person", "petra"]);
+    let _ = client.good(&["group", "add-member", "Duty engineers", "--person", "petra"]);
     let give = [
         "grant",
         "add",
@@ -92,7 +92,7 @@ fn a_preview_says_who_gains_and_loses_what_and_changes_nothing() {
     // Leaving, moving and closing likewise.
     let told = client.good(&[
         "group",
-        "leave",
+        "remove-member",
         "Duty engineers",
         "--person",
         "marek",
@@ -176,7 +176,7 @@ fn group(ines: &jexlin_acceptance::Session<'_>) -> String {
 }
 
 #[test]
-fn a_grant_for_a_kind_or_a_tag_reaches_that_and_the_way_to_it_alone() {
+fn a_grant_for_a_kind_or_a_tag_shows_only_that_and_the_folders_to_it() {
     let service = Service::ready();
     let (ines, client) = (service.sign_in("ines"), service.client("ines"));
     let pumps = ines.folder("Pumping");
@@ -255,13 +255,13 @@ fn a_grant_for_a_kind_or_a_tag_reaches_that_and_the_way_to_it_alone() {
     );
     assert_eq!(session.reveal(&night).text("value"), "Winter-tide-41");
     // A new value, and the former one is not theirs to see; whoever has it all sees it.
-    let version = ines.get(&format!("/api/v1/credentials/{night}")).good()["version"]
+    let revision = ines.get(&format!("/api/v1/credentials/{night}")).good()["revision"]
         .as_i64()
         .unwrap();
     let _ = ines
         .patch(
             &format!("/api/v1/credentials/{night}"),
-            version,
+            revision,
             &json!({"password": "Winter-tide-43"}),
         )
         .good();
@@ -288,19 +288,19 @@ fn a_grant_for_a_kind_or_a_tag_reaches_that_and_the_way_to_it_alone() {
         "credential",
         "tag",
         "/Pumping/North ridge/Night duty",
-        "--take-away",
+        "--remove",
         "night",
     ]);
     session
         .get(&format!("/api/v1/credentials/{night}"))
         .refused(404, "unknown");
     let why = client.good(&["explain", "pim", "/Pumping/North ridge/Night duty"]);
-    assert!(why.contains("narrowed"), "{why}");
+    assert!(why.contains("limited to another kind or tag"), "{why}");
     let _ = pim;
 }
 
 #[test]
-fn a_grant_gets_other_terms_and_keeps_those_that_nobody_named() {
+fn an_edited_grant_keeps_what_was_not_given() {
     let service = Service::ready();
     let (ines, client) = (service.sign_in("ines"), service.client("ines"));
     let pumps = ines.folder("Pumping");
@@ -351,7 +351,7 @@ fn a_grant_gets_other_terms_and_keeps_those_that_nobody_named() {
         ),
         (1, Some("reveal → use"), Some("no"))
     );
-    let _ = client.good(&["grant", "edit", &grant, "--without-end"]);
+    let _ = client.good(&["grant", "edit", &grant, "--no-expiry"]);
     assert!(ines.get(&format!("/api/v1/grants/{grant}")).good()["ends_at"].is_null());
     // Somebody has changed it meanwhile; an end that is past; no level; not a steward; not there.
     let path = format!("/api/v1/grants/{grant}");
@@ -405,13 +405,13 @@ fn a_grant_gets_other_terms_and_keeps_those_that_nobody_named() {
         assert!(code == 6 && words.contains("last steward"), "{words}");
     }
     // Nothing more for somebody who is suspended; less is possible.
-    let version = ines.get(&format!("/api/v1/people/{pim}")).good()["version"]
+    let revision = ines.get(&format!("/api/v1/people/{pim}")).good()["revision"]
         .as_i64()
         .unwrap();
     let _ = ines
         .patch(
             &format!("/api/v1/people/{pim}"),
-            version,
+            revision,
             &json!({"state": "suspended"}),
         )
         .good();
@@ -430,7 +430,7 @@ fn a_grant_gets_other_terms_and_keeps_those_that_nobody_named() {
 }
 
 #[test]
-fn everybody_who_reaches_something_is_told_with_the_way_to_stewards_and_auditors_alone() {
+fn who_has_access_is_listed_for_stewards_and_auditors_only() {
     let service = Service::ready();
     let (ines, client) = (service.sign_in("ines"), service.client("ines"));
     let pumps = ines.folder("Pumping");
@@ -478,7 +478,7 @@ fn everybody_who_reaches_something_is_told_with_the_way_to_stewards_and_auditors
     assert!(
         client
             .good(&["explain", "pim", "/Pumping"])
-            .contains("holds nothing here")
+            .contains("has no access")
     );
     // Page by page it is the same.
     let (mut names, mut cursor) = (vec![], String::new());
@@ -530,7 +530,7 @@ fn everybody_who_reaches_something_is_told_with_the_way_to_stewards_and_auditors
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn the_console_asks_with_the_preview_before_it_shares() {
+async fn the_console_shows_the_preview_before_it_grants() {
     let service = Service::ready();
     let ines = service.sign_in("ines");
     let pumps = ines.folder("Pumping");
@@ -602,7 +602,7 @@ async fn the_console_asks_with_the_preview_before_it_shares() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn a_file_is_brought_in_and_taken_back_in_the_console() {
+async fn a_file_is_imported_and_the_import_undone_in_the_console() {
     let service = Service::ready();
     let ines = service.sign_in("ines");
     let _ = ines.folder("Office");
@@ -635,14 +635,14 @@ async fn a_file_is_brought_in_and_taken_back_in_the_console() {
         .unwrap();
     page.press("Import 1").await;
     page.sees("1 added").await;
-    page.sees("Now destroy the file").await;
+    page.sees("Now delete the file").await;
     page.find("//button[@aria-label='Undo import logins.csv']")
         .await
         .click()
         .await
         .unwrap();
     page.0.accept_alert().await.unwrap();
-    page.sees("1 are in the bin").await;
+    page.sees("Moved to the bin: 1").await;
     assert_eq!(ines.get("/api/v1/credentials").good()["items"], json!([]));
     page.0.close().await.unwrap();
 }

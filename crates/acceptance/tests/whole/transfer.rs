@@ -12,7 +12,7 @@ fn file(client: &Client, name: &str, text: &str) -> String {
 const LOGINS: &str = "Title,User,Password,Website,Folder,Labels\nRidge duty,marek,Winter-tide-41,ridge.example,Pumps/North ridge,night\nFranking,,\"=Winter,\"\"42\",,,\n,petra,Winter-tide-43,https://portal.example/in,Pumps,\n";
 
 #[test]
-fn a_file_is_looked_at_first_brought_in_whole_and_taken_back_as_one() {
+fn a_file_is_previewed_imported_and_the_import_undone() {
     let service = Service::ready();
     let (ines, client) = (service.sign_in("ines"), service.client("ines"));
     let _ = ines.folder("Office");
@@ -28,7 +28,7 @@ fn a_file_is_looked_at_first_brought_in_whole_and_taken_back_as_one() {
     assert_eq!(client.good(&["credential", "list"]), "");
     let told = client.good(&["import", "file", &path, "--into", "/Office"]);
     assert!(
-        told.contains("3 added") && told.contains("destroy the file") && !told.contains("Winter"),
+        told.contains("3 added") && told.contains("delete the file") && !told.contains("Winter"),
         "{told}"
     );
     assert_eq!(
@@ -66,7 +66,7 @@ fn a_file_is_looked_at_first_brought_in_whole_and_taken_back_as_one() {
     let output = client.run(&["import", "file", &path, "--into", "/Office"], "");
     let told = String::from_utf8_lossy(&output.stdout).into_owned();
     assert!(
-        told.contains("There was nothing to do") && told.contains("3 left as they are"),
+        told.contains("There was nothing to do") && told.contains("3 left unchanged"),
         "{told}"
     );
     // A change of what is there, taken back as one.
@@ -88,10 +88,7 @@ fn a_file_is_looked_at_first_brought_in_whole_and_taken_back_as_one() {
         .unwrap()
         .to_owned();
     let told = client.good(&["import", "undo", &import]);
-    assert!(
-        told.contains("1 are in the bin, 1 are as they were"),
-        "{told}"
-    );
+    assert!(told.contains("Moved to the bin: 1. Restored: 1."), "{told}");
     assert_eq!(
         client.good(&["reveal", "/Office/Franking", "--pipe"]),
         "=Winter,\"42"
@@ -116,7 +113,7 @@ fn a_file_is_looked_at_first_brought_in_whole_and_taken_back_as_one() {
 }
 
 #[test]
-fn what_is_wrong_is_told_by_its_row_and_nothing_is_half_done() {
+fn problems_are_reported_by_row_and_nothing_is_half_imported() {
     let service = Service::ready();
     let (ines, client) = (service.sign_in("ines"), service.client("ines"));
     let office = ines.folder("Office");
@@ -132,7 +129,7 @@ fn what_is_wrong_is_told_by_its_row_and_nothing_is_half_done() {
     let told = String::from_utf8_lossy(&output.stdout).into_owned();
     assert!(
         ["4 ", "5 ", "6 "].iter().all(|line| told.contains(line))
-            && told.contains("has this name already")
+            && told.contains("already has this name")
             && told.contains("there is no"),
         "{told}"
     );
@@ -155,7 +152,7 @@ fn what_is_wrong_is_told_by_its_row_and_nothing_is_half_done() {
     ]);
     assert!(
         told.contains("1 added")
-            && told.contains("1 left as it is")
+            && told.contains("1 left unchanged")
             && told.contains("3 rows not imported"),
         "{told}"
     );
@@ -184,7 +181,7 @@ fn what_is_wrong_is_told_by_its_row_and_nothing_is_half_done() {
             "row 2: there is a NUL",
         ),
         ("wide.csv", &",".repeat(5000), "5001 columns"),
-        ("none.xlsx", "PK\u{3}\u{4}", "no spreadsheet"),
+        ("none.xlsx", "PK\u{3}\u{4}", "not a readable spreadsheet"),
         ("none.json", "{\"version\": {\"major\": 1}}", "accounts"),
     ] {
         let path = file(&client, name, text);
@@ -261,7 +258,7 @@ fn stop_at(service: &Service, table: &str, row: usize, at_commit: bool) {
 }
 
 #[test]
-fn an_import_that_is_cut_off_at_any_row_leaves_nothing() {
+fn an_import_that_is_interrupted_at_any_row_leaves_nothing() {
     let mut service = Service::ready();
     let (ines, client) = (service.sign_in("ines"), service.client("ines"));
     let _ = ines.folder("Office");
@@ -276,7 +273,7 @@ fn an_import_that_is_cut_off_at_any_row_leaves_nothing() {
         ("credential", 1000, false),
         ("credential", 1001, false),
         ("secret_version", 1700, false),
-        ("judgement", 2500, false),
+        ("assessment", 2500, false),
         ("audit_event", 1, false),
         ("audit_event", 2500, false),
         ("import", 1, false),
@@ -330,7 +327,7 @@ fn an_import_that_is_cut_off_at_any_row_leaves_nothing() {
 }
 
 #[test]
-fn things_of_several_kinds_go_out_and_come_in_as_they_were() {
+fn credentials_of_several_kinds_are_exported_and_imported_unchanged() {
     let service = Service::ready();
     let (ines, client) = (service.sign_in("ines"), service.client("ines"));
     let _ = ines.folder("Office");
@@ -444,7 +441,7 @@ fn things_of_several_kinds_go_out_and_come_in_as_they_were() {
 }
 
 #[test]
-fn what_one_may_see_is_taken_out_protected_and_opens_with_its_key_alone() {
+fn an_export_is_encrypted_and_opens_with_its_key_only() {
     let service = Service::ready();
     let (ines, client) = (service.sign_in("ines"), service.client("ines"));
     let (office, pumps) = (ines.folder("Office"), ines.folder("Pumping"));
@@ -452,7 +449,7 @@ fn what_one_may_see_is_taken_out_protected_and_opens_with_its_key_alone() {
     let gated = ines.login(&pumps, "Ridge", "Winter-tide-42");
     let _ = ines.make(
         "/api/v1/gates",
-        &json!({"credential": gated, "needs_reason": true, "longest_minutes": 60}),
+        &json!({"credential": gated, "needs_reason": true, "max_minutes": 60}),
     );
     let pim = ines.person("pim", &[]);
     let _ = ines.make(
@@ -549,7 +546,7 @@ fn what_one_may_see_is_taken_out_protected_and_opens_with_its_key_alone() {
 }
 
 #[test]
-fn taking_back_reaches_only_where_one_is_a_steward_now() {
+fn undoing_an_import_affects_only_what_the_caller_is_a_steward_of_now() {
     let service = Service::ready();
     let ines = service.sign_in("ines");
     let (office, vault) = (ines.folder("Office"), ines.folder("Vault"));
@@ -578,7 +575,7 @@ fn taking_back_reaches_only_where_one_is_a_steward_now() {
             .clone();
         (
             found["id"].as_str().unwrap().to_owned(),
-            found["version"].as_i64().unwrap(),
+            found["revision"].as_i64().unwrap(),
         )
     };
     let all = ines.get("/api/v1/credentials").good();
@@ -591,25 +588,25 @@ fn taking_back_reaches_only_where_one_is_a_steward_now() {
         .as_str()
         .unwrap()
         .to_owned();
-    let version = ines.get(&format!("/api/v1/credentials/{a}")).good()["version"]
+    let revision = ines.get(&format!("/api/v1/credentials/{a}")).good()["revision"]
         .as_i64()
         .unwrap();
     let _ = ines
         .patch(
             &format!("/api/v1/credentials/{a}"),
-            version,
+            revision,
             &json!({"folder": vault}),
         )
         .good();
-    let (gone, version) = place("/Office/Gone");
+    let (gone, revision) = place("/Office/Gone");
     let _ = ines
         .patch(
             &format!("/api/v1/folders/{gone}"),
-            version,
+            revision,
             &json!({"parent": vault}),
         )
         .good();
-    let (shut, version) = place("/Office/Shut");
+    let (shut, revision) = place("/Office/Shut");
     let ines_id = ines.get("/api/v1/people").good()["items"]
         .as_array()
         .unwrap()
@@ -624,7 +621,7 @@ fn taking_back_reaches_only_where_one_is_a_steward_now() {
     let _ = ines
         .patch(
             &format!("/api/v1/folders/{shut}"),
-            version,
+            revision,
             &json!({"closed": true}),
         )
         .good();
@@ -634,7 +631,7 @@ fn taking_back_reaches_only_where_one_is_a_steward_now() {
         .to_owned();
     let told = theirs.good(&["import", "undo", &import]);
     assert!(
-        told.contains("1 are in the bin, 0 are as they were, 3 stay as they are"),
+        told.contains("Moved to the bin: 1. Restored: 0. Left unchanged: 3"),
         "{told}"
     );
     for (path, value) in [
@@ -649,7 +646,7 @@ fn taking_back_reaches_only_where_one_is_a_steward_now() {
         );
     }
     // What is in the bin comes back only for a steward of where it lay, and that is closed now.
-    let (open, version) = place("/Office/Open");
+    let (open, revision) = place("/Office/Open");
     let _ = ines.make(
         "/api/v1/grants",
         &json!({"folder": open, "person": ines_id, "level": "steward"}),
@@ -657,7 +654,7 @@ fn taking_back_reaches_only_where_one_is_a_steward_now() {
     let _ = ines
         .patch(
             &format!("/api/v1/folders/{open}"),
-            version,
+            revision,
             &json!({"closed": true}),
         )
         .good();

@@ -223,9 +223,9 @@ fn a_changed_host_key_stops_the_job_until_a_steward_confirms_it() {
         .post(&format!("{path}/read-identity"), &json!({}))
         .good();
     let line = shown["items"][0]["line"].as_str().unwrap();
-    let version = ines.get(&path).good()["version"].as_i64().unwrap();
+    let revision = ines.get(&path).good()["revision"].as_i64().unwrap();
     let changed = ines
-        .patch(&path, version, &json!({"identity": [line]}))
+        .patch(&path, revision, &json!({"identity": [line]}))
         .good();
     assert!(
         changed["bindings"]
@@ -245,7 +245,7 @@ fn a_changed_host_key_stops_the_job_until_a_steward_confirms_it() {
             "POST",
             &format!("{path}/confirm-bindings"),
             None,
-            Some(version + 1),
+            Some(revision + 1),
         )
         .good();
     assert_eq!(
@@ -390,9 +390,9 @@ fn a_plan_checks_and_rotates_by_itself_and_a_bad_one_is_refused_in_words() {
         "every now and then",
         "FREQ=DAILY\nRRULE:FREQ=SECONDLY",
     ] {
-        ines.post("/api/v1/plans", &json!({"folder": folder, "check": rule, "out_of_sync": "tell", "time_zone": "Europe/London"})).refused(422, "bad-input");
+        ines.post("/api/v1/plans", &json!({"folder": folder, "check": rule, "out_of_sync": "report", "time_zone": "Europe/London"})).refused(422, "bad-input");
     }
-    ines.post("/api/v1/plans", &json!({"folder": folder, "check": "FREQ=DAILY", "out_of_sync": "tell", "time_zone": "Atlantis/Centre"}))
+    ines.post("/api/v1/plans", &json!({"folder": folder, "check": "FREQ=DAILY", "out_of_sync": "report", "time_zone": "Atlantis/Centre"}))
         .refused(422, "bad-input");
     let _ = ines.make(
         "/api/v1/plans",
@@ -438,7 +438,7 @@ fn a_plan_checks_and_rotates_by_itself_and_a_bad_one_is_refused_in_words() {
 }
 
 #[test]
-fn a_gate_is_asked_approved_passed_and_closed_again_and_the_password_is_rotated() {
+fn a_request_is_approved_checked_out_checked_in_and_the_password_rotated() {
     let service = Service::ready();
     let ines = service.sign_in("ines");
     let (folder, device) = device(&ines, host().port());
@@ -450,10 +450,10 @@ fn a_gate_is_asked_approved_passed_and_closed_again_and_the_password_is_rotated(
             &json!({"folder": folder, "person": person, "level": "reveal"}),
         );
     }
-    let gate = json!({"credential": credential, "needs_reason": true, "approver_people": [tomas, marek], "longest_minutes": 60, "one_holder": true, "rotate_on_return": true});
+    let gate = json!({"credential": credential, "needs_reason": true, "approver_people": [tomas, marek], "max_minutes": 60, "one_holder": true, "rotate_on_return": true});
     ines.post(
         "/api/v1/gates",
-        &json!({"credential": credential, "longest_minutes": 0}),
+        &json!({"credential": credential, "max_minutes": 0}),
     )
     .refused(422, "bad-input");
     let _ = ines.make("/api/v1/gates", &gate);
@@ -581,7 +581,7 @@ fn a_gate_is_asked_approved_passed_and_closed_again_and_the_password_is_rotated(
         ("request.refuse", 1),
         ("checkout.take", 2),
         ("checkout.check-in", 1),
-        ("checkout.time-over", 1),
+        ("checkout.expire", 1),
         ("credential.reveal", 4),
     ] {
         assert!(

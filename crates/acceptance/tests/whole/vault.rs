@@ -8,7 +8,7 @@ fn items(value: &Value) -> &Vec<Value> {
 }
 
 #[test]
-fn an_engineer_reveals_what_is_shared_and_the_log_says_so_first() {
+fn an_engineer_reveals_what_is_shared_after_the_event_is_recorded() {
     let service = Service::ready();
     let ines = service.sign_in("ines");
     let pumping = ines.folder("Pumping");
@@ -174,7 +174,7 @@ fn two_people_who_edit_one_credential_lose_nothing() {
 }
 
 #[test]
-fn two_moves_at_once_that_would_make_a_ring_do_not() {
+fn two_moves_at_once_do_not_make_a_ring() {
     let service = Service::ready();
     let ines = service.sign_in("ines");
     let (entry, two) = (ines.folder("One"), ines.folder("Two"));
@@ -202,7 +202,7 @@ fn two_moves_at_once_that_would_make_a_ring_do_not() {
 }
 
 #[test]
-fn explain_names_the_way() {
+fn explain_names_the_grants() {
     let service = Service::ready();
     let ines = service.sign_in("ines");
     let folder = ines.folder("Pumping");
@@ -238,7 +238,7 @@ fn explain_names_the_way() {
 }
 
 #[test]
-fn the_client_does_the_whole_job_and_its_codes_and_words_are_clear() {
+fn the_client_does_everything_with_clear_messages_and_exit_codes() {
     let service = Service::ready();
     let client = service.client("ines");
     assert_eq!(client.session_mode(), 0o600);
@@ -285,7 +285,7 @@ fn the_client_does_the_whole_job_and_its_codes_and_words_are_clear() {
         "/Office/Portal",
         "--name",
         "Portal two",
-        "--if-version",
+        "--if-revision",
         "9",
     ]);
     assert_eq!(code, 6);
