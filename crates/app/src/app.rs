@@ -1,5 +1,5 @@
 //! What the routes and workers of one process share. Nothing here matters to another process
-//! (promise 10): all of it can be generated from the configuration and the database.
+//! (promise 10): all of it can be rebuilt from the configuration and the database.
 
 use std::collections::HashMap;
 use std::net::SocketAddr;

@@ -245,7 +245,7 @@ pub async fn keep(
 /// [`AppError`] where the rule is enforced and it does not comply.
 #[allow(
     clippy::too_many_arguments,
-    reason = "each is one thing that a assessment rests on"
+    reason = "each is one thing that an assessment rests on"
 )]
 pub async fn admit_and_keep(
     tx: &mut Tx,

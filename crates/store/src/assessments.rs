@@ -26,7 +26,7 @@ pub struct AssessmentRow {
     pub stale: bool,
 }
 
-/// A password whose assessment is to be generated.
+/// A password that must be assessed again.
 #[derive(Clone, Debug)]
 #[allow(missing_docs, reason = "the columns are described in the migration")]
 pub struct ToAssess {
@@ -43,7 +43,7 @@ pub struct ToAssess {
 }
 
 impl Tx {
-    /// Keeps a assessment; the fingerprint stays with the revision too, for those to come.
+    /// Keeps an assessment; the fingerprint stays with the version too, for those to come.
     ///
     /// # Errors
     /// [`crate::StoreError`].
@@ -179,7 +179,7 @@ impl Tx {
         Ok(found)
     }
 
-    /// The current values of a field of these credentials, sealed, with what a assessment rests on.
+    /// The current values of a field of these credentials, sealed, with what an assessment rests on.
     ///
     /// # Errors
     /// [`crate::StoreError`].

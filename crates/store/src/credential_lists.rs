@@ -36,7 +36,7 @@ pub struct CredentialListing {
     /// In the core's words; empty for whoever may not see the password.
     pub findings: Vec<String>,
     pub changed_at: DateTime<Utc>,
-    /// A grant is on itself.
+    /// It has grants of its own.
     pub own_grants: bool,
     /// A grant to somebody else reaches it.
     pub shared: bool,

@@ -42,7 +42,7 @@ pub struct VisibleFolder {
     pub revision: i32,
     /// The level held on it; none when it is only on the path to something deeper.
     pub held: Option<i16>,
-    /// A grant is on itself.
+    /// It has grants of its own.
     pub own_grants: bool,
     /// One of these is to somebody else.
     pub to_others: bool,

@@ -2,8 +2,8 @@
 //!
 //! The strength score, a keyed fingerprint, and what the policy that counts finds lacking are
 //! worked out while the value is available; from then on a finding is a comparison of numbers and
-//! days, and nothing has to be opened to list them. When rules change, the assessment is generated
-//! from the sealed value inside [`assess_sealed`], which lets nothing of it out.
+//! days, and nothing has to be opened to list them. When rules change, the password is assessed
+//! again from the sealed value inside [`assess_sealed`], which lets nothing of it out.
 
 use sha1::{Digest as _, Sha1};
 use zeroize::Zeroize as _;
