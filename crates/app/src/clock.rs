@@ -20,12 +20,19 @@ pub enum Clock {
 }
 
 impl Clock {
-    /// The machine's clock; in a debug build, shifted when `JEXLIN_CLOCK_SHIFT` names a file.
+    /// The machine's clock. In a debug build, it is shifted when `JEXLIN_CLOCK_SHIFT` names a file
+    /// and stands still from now on when `JEXLIN_CLOCK_STOPPED` is set, so that a test of waiting
+    /// times gives the same answer on a slow machine.
     #[must_use]
     pub fn of_the_machine() -> Self {
         #[cfg(debug_assertions)]
         if let Ok(file) = std::env::var("JEXLIN_CLOCK_SHIFT") {
             return Self::Shifted(file.into());
+        }
+        #[cfg(debug_assertions)]
+        if std::env::var_os("JEXLIN_CLOCK_STOPPED").is_some() {
+            let now = Utc::now().timestamp_micros();
+            return Self::Stepped(Arc::new(AtomicI64::new(now)));
         }
         Self::Machine
     }

@@ -1,6 +1,6 @@
 //! Personal folders: nobody but their owner, and nothing without the passphrase.
 
-use jexlin_acceptance::{Service, Session};
+use jexlin_acceptance::{Service, Session, cluster};
 use serde_json::{Value, json};
 
 const PHRASE: &str = "tide tables by heart";
@@ -89,7 +89,9 @@ fn only_the_owner_opens_a_personal_folder_and_the_database_reveals_nothing() {
 
 #[test]
 fn guessing_the_passphrase_is_slowed_down() {
-    let service = Service::ready();
+    // The clock stands still: no wait ends while the test goes on.
+    let service = Service::on(cluster(), &[("JEXLIN_CLOCK_STOPPED", "1")]);
+    service.set_up();
     let ines = service.sign_in("ines");
     opened(&ines);
     let wrong = json!({"passphrase": "tide tables by head"});
