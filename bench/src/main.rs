@@ -14,6 +14,7 @@
 )]
 
 use std::process::{Command, Stdio};
+use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::{Duration, Instant};
 
 use hdrhistogram::Histogram;
@@ -24,13 +25,14 @@ use jexlin_standins::host::Host;
 use serde_json::{Value, json};
 
 type Bench = (&'static str, fn());
-const ALL: [Bench; 8] = [
+const ALL: [Bench; 9] = [
     ("reveals", reveals),
     ("upkeep", upkeep),
     ("lists", lists),
     ("sharing", sharing),
     ("access-file", access_file),
     ("transfer", transfer),
+    ("import-folders", import_folders),
     ("console", console),
     ("start", start),
 ];
@@ -822,33 +824,13 @@ fn transfer() {
         )
         .unwrap();
     let peer = f64::from(rows) / begin.elapsed().as_secs_f64();
-    let options = json!({"folder": office, "kind": "login", "key": "name", "matching": "skip", "name": "bench.csv", "id": "018f0000-0000-7000-8000-000000000001"});
-    let query: String = options
-        .to_string()
-        .bytes()
-        .map(|byte| {
-            if byte.is_ascii_alphanumeric() {
-                char::from(byte).to_string()
-            } else {
-                format!("%{byte:02X}")
-            }
-        })
-        .collect();
     let bearer = format!("Bearer {}", ines.token);
     let agent = ureq::Agent::config_builder()
         .http_status_as_error(true)
         .build()
         .new_agent();
     let begin = Instant::now();
-    let url = format!("{}/api/v1/imports?options={query}", service.url);
-    let report = agent
-        .post(url)
-        .header("Authorization", &bearer)
-        .send(text.as_bytes())
-        .unwrap()
-        .body_mut()
-        .read_to_string()
-        .unwrap();
+    let report = import(&service, &ines.token, &office, &text);
     assert!(report.contains("\"added\":100000"), "{report:.400}");
     let rate = f64::from(rows) / begin.elapsed().as_secs_f64();
     figure(
@@ -895,6 +877,111 @@ fn transfer() {
         true,
     );
     let _ = std::fs::remove_file(file);
+}
+
+/// Imports CSV as logins into a folder; the report.
+fn import(service: &Service, token: &str, folder: &str, text: &str) -> String {
+    let options = json!({"folder": folder, "kind": "login", "key": "name", "matching": "skip", "name": "bench.csv", "id": uuid::Uuid::now_v7(), "accept_changes": true});
+    let query: String = options
+        .to_string()
+        .bytes()
+        .map(|byte| {
+            if byte.is_ascii_alphanumeric() {
+                char::from(byte).to_string()
+            } else {
+                format!("%{byte:02X}")
+            }
+        })
+        .collect();
+    let url = format!("{}/api/v1/imports?options={query}", service.url);
+    ureq::post(url)
+        .header("Authorization", &format!("Bearer {token}"))
+        .send(text.as_bytes())
+        .unwrap()
+        .body_mut()
+        .read_to_string()
+        .unwrap()
+}
+
+/// Imports 5,000 rows with and without new folders, while somebody adds and moves folders
+/// elsewhere.
+fn import_folders() {
+    let cluster = Cluster::temporary(Care::Durable).unwrap();
+    let service = service(&cluster, &[]);
+    let ines = service.sign_in("ines");
+    let (office, plain, other) = (
+        ines.folder("Office"),
+        ines.folder("Plain"),
+        ines.folder("Other"),
+    );
+    let rows = 5000;
+    let text = |folder: &dyn Fn(i32) -> String| {
+        let lines = (0..rows).map(|n| {
+            format!(
+                "login {n},user{},Winter-tide-{n}-q,https://host{n}.example/,{}\n",
+                n % 500,
+                folder(n)
+            )
+        });
+        format!(
+            "name,user_name,password,url,folder\n{}",
+            lines.collect::<String>()
+        )
+    };
+    let begin = Instant::now();
+    let report = import(&service, &ines.token, &plain, &text(&|_| String::new()));
+    assert!(report.contains("\"added\":5000"), "{report:.400}");
+    let peer = f64::from(rows) / begin.elapsed().as_secs_f64();
+    let ended = AtomicBool::new(false);
+    let (rate, longest) = std::thread::scope(|scope| {
+        let meanwhile = scope.spawn(|| {
+            let (mut longest, mut number) = (0.0_f64, 0);
+            while !ended.load(Ordering::Relaxed) {
+                number += 1;
+                let begin = Instant::now();
+                let added = ines.make(
+                    "/api/v1/folders",
+                    &json!({"parent": other, "name": format!("site {number}")}),
+                );
+                longest = longest.max(begin.elapsed().as_secs_f64());
+                let begin = Instant::now();
+                let address = format!("/api/v1/folders/{added}");
+                let moved = ines.patch(&address, 1, &json!({"parent": plain}));
+                assert_eq!(moved.status, 200, "{}", moved.body);
+                longest = longest.max(begin.elapsed().as_secs_f64());
+            }
+            longest
+        });
+        let begin = Instant::now();
+        let report = import(
+            &service,
+            &ines.token,
+            &office,
+            &text(&|n| format!("area {}/site {n}/rack", n % 450)),
+        );
+        let rate = f64::from(rows) / begin.elapsed().as_secs_f64();
+        ended.store(true, Ordering::Relaxed);
+        assert!(report.contains("\"folders\":10450"), "{report:.600}");
+        (rate, meanwhile.join().unwrap())
+    });
+    figure(
+        "import of 5,000 rows with 10,450 new folders",
+        rate,
+        "rows/s",
+        "the same rows without folders",
+        peer,
+        "5000 or more",
+        rate >= 5000.0,
+    );
+    figure(
+        "the longest that somebody waited meanwhile who added or moved a folder",
+        longest * 1000.0,
+        "ms",
+        "",
+        0.0,
+        "1000 or less",
+        longest <= 1.0,
+    );
 }
 
 /// Scrolls what a script finds by so many pixels a frame for three seconds, and tells how many

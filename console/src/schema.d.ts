@@ -3058,6 +3058,7 @@ export interface components {
       | "checkout-ended"
       | "conflict"
       | "database-away"
+      | "records-busy"
       | "device-paused"
       | "device-removed"
       | "exports-busy"
@@ -3436,6 +3437,24 @@ export interface components {
      * @enum {string}
      */
     IdentityKind: "host-key" | "host-authority" | "fingerprint";
+    /** @description Several columns that look like the same thing. */
+    ImportAmbiguity: {
+      /** @description Their headings. */
+      heads: string[];
+      /** @description What they look like, such as `password`. */
+      holds: string;
+    };
+    /** @description What is not taken exactly as it stands in a file. */
+    ImportChange: {
+      /** @description What is different. */
+      change: string;
+      /** @description The heading of the column; empty where it is not about one. */
+      column: string;
+      /** @description The lines of the first hundred rows. */
+      lines: number[];
+      /** @description The number of rows; 0 where it is about the whole file. */
+      rows: number;
+    };
     /** @description A column of a file. */
     ImportColumn: {
       /** @description Its heading. */
@@ -3485,11 +3504,23 @@ export interface components {
     /** @description How a file is imported. The file itself is the body. */
     ImportOptions: {
       /**
+       * @description Import although some values are not taken exactly as they stand in the file; the preview
+       *     lists them in `changes`. Without this, such a file is not imported.
+       * @default false
+       */
+      accept_changes: boolean;
+      /**
        * @description What each column holds: `name`, `folder`, `tags`, `kind`, a field of the kind, or `-`;
        *     guessed when left out.
        * @default null
        */
       columns: string[] | null;
+      /**
+       * @description The encoding of a text file, by its name in the Encoding Standard, such as `windows-1252`;
+       *     detected when left out.
+       * @default null
+       */
+      encoding: string | null;
       /**
        * Format: uuid
        * @description The folder to import into; a folder column names folders below it.
@@ -3498,6 +3529,11 @@ export interface components {
       folder: string;
       /** @default null */
       format: components["schemas"]["Format"] | null;
+      /**
+       * @description The line of the headings, 0 if there are none; detected when left out.
+       * @default null
+       */
+      heading_row: number | null;
       /**
        * Format: uuid
        * @description An identifier chosen by the caller, used to read the progress.
@@ -3534,15 +3570,20 @@ export interface components {
        * @default false
        */
       preview: boolean;
+      /** @default null */
+      separator: components["schemas"]["Separator"] | null;
+      /**
+       * @description The sheet of a spreadsheet, by its name or its number; the first when left out.
+       * @default null
+       */
+      sheet: string | null;
     };
     /** @description A problem of a row. */
     ImportProblem: {
-      /** @description The heading of the column. */
+      /** @description The heading of the column; empty where it is a problem of the whole row. */
       column: string;
       /** @description Its line. */
       line: number;
-      /** @description The name in the row, else its URL or user name. */
-      name: string;
       /** @description The problem. */
       problem: string;
     };
@@ -3553,28 +3594,49 @@ export interface components {
       /** @description The number of rows. */
       rows: number;
     };
+    /** @description How a file was read: as the options say, or as it was detected. */
+    ImportReadAs: {
+      /** @description The encoding of a text file. */
+      encoding: string | null;
+      /** @description Its format. */
+      format: components["schemas"]["Format"];
+      /**
+       * @description The line of the headings, 0 if there are none; null where the format has names for its
+       *     fields.
+       */
+      heading_row: number | null;
+      separator: components["schemas"]["Separator"] | null;
+      /** @description The sheet of a spreadsheet. */
+      sheet: string | null;
+      /** @description All sheets of a spreadsheet. */
+      sheets: string[];
+    };
     /** @description The result of an import, or of its preview. */
     ImportReport: {
       access?: components["schemas"]["Preview"] | null;
       /** @description The number of credentials added. */
       added: number;
+      /** @description What several columns look like; `columns` in the options must say which of them it is. */
+      ambiguous: components["schemas"]["ImportAmbiguity"][];
+      /** @description What is not taken exactly as it stands in the file. */
+      changes: components["schemas"]["ImportChange"][];
       /** @description The columns. */
       columns: components["schemas"]["ImportColumn"][];
       /** @description Whether it was done. */
       done: boolean;
       /** @description The number of folders added. */
       folders: number;
-      /** @description The format that the file was read as. */
-      format: components["schemas"]["Format"];
       /**
        * Format: uuid
        * @description The import.
        */
       id: string;
-      /** @description Notes on how the file was read. */
+      /** @description Notes on the report. */
       notes: string[];
       /** @description The problems of rows that cannot be imported, in the order of their lines. */
       problems: components["schemas"]["ImportProblem"][];
+      /** @description How the file was read. */
+      read_as: components["schemas"]["ImportReadAs"];
       /** @description The number of rows. */
       rows: number;
       /** @description A summary in one sentence. */
@@ -3586,6 +3648,8 @@ export interface components {
     };
     /** @description The result of undoing an import. */
     ImportUndone: {
+      /** @description The number of folders moved to the bin: those that the import added and that are empty now. */
+      folders: number;
       /**
        * @description The number of credentials left as they are: changed since, or where the caller is not a
        *     steward.
@@ -5927,6 +5991,11 @@ export interface components {
       /** @description The `otpauth://` URI. */
       address: components["schemas"]["SecretText"];
     };
+    /**
+     * @description What separates the cells of a row.
+     * @enum {string}
+     */
+    Separator: "comma" | "semicolon" | "tab" | "bar";
     /**
      * @description What a service can do now.
      * @enum {string}

@@ -467,7 +467,7 @@ async fn daily(demo: &mut Demo) -> Outcome<()> {
     )
     .await?;
     // What the office kept in a spreadsheet until now, and a grant for just that, without its past.
-    let options = json!({"id": Uuid::now_v7(), "name": "office logins.csv", "folder": demo.id("/Office")?, "kind": "login", "key": "name", "matching": "skip"});
+    let options = json!({"id": Uuid::now_v7(), "name": "office logins.csv", "folder": demo.id("/Office")?, "kind": "login", "key": "name", "matching": "skip", "accept_changes": true});
     let address = format!("/api/v1/imports?options={}", percent(&options.to_string()));
     demo.upload("ines", &address, include_bytes!("../office.csv"))
         .await?;

@@ -433,17 +433,23 @@ export function Detail({ it, me }: { it: Credential; me: Me }) {
               <dt className="quiet">{field.label}</dt>
               <dd className={field.holds === "note" ? "whitespace-pre-line" : "break-all"}>
                 {field.holds === "url" ? (
-                  value.split("\n").map((address) => (
-                    <a
-                      key={address}
-                      className="link block"
-                      href={address}
-                      rel="noreferrer noopener"
-                      target="_blank"
-                    >
-                      {address}
-                    </a>
-                  ))
+                  value.split("\n").map((address) =>
+                    /^https?:\/\//i.test(address) ? (
+                      <a
+                        key={address}
+                        className="link block"
+                        href={address}
+                        rel="noreferrer noopener"
+                        target="_blank"
+                      >
+                        {address}
+                      </a>
+                    ) : (
+                      <span key={address} className="block">
+                        {address}
+                      </span>
+                    ),
+                  )
                 ) : (
                   <span className={field.holds === "text" ? "font-mono" : ""}>{value}</span>
                 )}

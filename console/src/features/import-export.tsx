@@ -41,13 +41,13 @@ const send = (file: File, options: ImportOptions) =>
     }),
   );
 
+const counted = (count: number, what: string) => `${count} ${what}${count === 1 ? "" : "s"}`;
+
 /** What was wrong with which row, as a file (RFC 4180); no value is in it. */
 function problemsOf(report: ImportReport): Blob {
   const cell = (value: string | number) => `"${String(value).replaceAll('"', '""')}"`;
-  const lines = report.problems.map((it) =>
-    [it.line, it.name, it.column, it.problem].map(cell).join(","),
-  );
-  return new Blob([["line,name,column,problem", ...lines, ""].join("\r\n")], { type: "text/csv" });
+  const lines = report.problems.map((it) => [it.line, it.column, it.problem].map(cell).join(","));
+  return new Blob([["line,column,problem", ...lines, ""].join("\r\n")], { type: "text/csv" });
 }
 
 /** How far an import is that is under way. */
@@ -71,6 +71,127 @@ function Progress({ id }: { id: string }) {
       />
       {rows > 0 ? `${done} of ${rows} rows` : "Reading the file …"}
     </p>
+  );
+}
+
+const ENCODINGS: [string, string][] = [
+  "UTF-8",
+  "windows-1252",
+  "ISO-8859-2",
+  "ISO-8859-15",
+  "UTF-16LE",
+  "UTF-16BE",
+  "macintosh",
+  "Shift_JIS",
+  "GBK",
+].map((name) => [name, name]);
+const SEPARATORS: [string, string][] = [
+  ["comma", "comma"],
+  ["semicolon", "semicolon"],
+  ["tab", "tab"],
+  ["bar", "bar |"],
+];
+
+/** How the file was read; each can be chosen instead. */
+function ReadAs({
+  report,
+  options,
+  set,
+}: {
+  report: ImportReport;
+  options: ImportOptions;
+  set: (options: ImportOptions) => void;
+}) {
+  const as = report.read_as;
+  // What is chosen here may give the file other columns.
+  const choose = (chosen: Partial<ImportOptions>) => set({ ...options, ...chosen, columns: null });
+  const encodings = ENCODINGS.some(([name]) => name === as.encoding)
+    ? ENCODINGS
+    : [...ENCODINGS, [as.encoding ?? "", as.encoding ?? ""] as [string, string]];
+  return (
+    <fieldset>
+      <legend className="font-medium">How the file is read</legend>
+      <div className="grid grid-cols-2 gap-2 lg:grid-cols-3">
+        {as.encoding && (
+          <Choice
+            label="Encoding"
+            name="encoding"
+            value={as.encoding}
+            onChange={(event) => choose({ encoding: event.target.value })}
+            options={encodings}
+          />
+        )}
+        {as.separator && (
+          <Choice
+            label="Separator"
+            name="separator"
+            value={as.separator}
+            onChange={(event) =>
+              choose({ separator: event.target.value as ImportOptions["separator"] })
+            }
+            options={SEPARATORS}
+          />
+        )}
+        {as.sheets.length > 0 && (
+          <Choice
+            label="Sheet"
+            name="sheet"
+            value={as.sheet ?? ""}
+            onChange={(event) => choose({ sheet: event.target.value })}
+            options={as.sheets.map((sheet) => [sheet, sheet])}
+          />
+        )}
+        {as.heading_row !== null && (
+          <Field
+            label="Line of the headings (0 if none)"
+            name="heading-row"
+            type="number"
+            min={0}
+            value={as.heading_row}
+            onChange={(event) => choose({ heading_row: event.target.valueAsNumber || 0 })}
+          />
+        )}
+      </div>
+    </fieldset>
+  );
+}
+
+/** What would not be taken exactly as it stands in the file. */
+function Changes({
+  report,
+  options,
+  set,
+}: {
+  report: ImportReport;
+  options: ImportOptions;
+  set: (options: ImportOptions) => void;
+}) {
+  if (report.changes.length === 0) return null;
+  return (
+    <>
+      <Table label="Not taken as it is" heads={["Column", "Change", "Rows", "Lines"]}>
+        {report.changes.map((each) => (
+          <tr key={`${each.column} ${each.change}`}>
+            <td>{each.column}</td>
+            <td>{each.change}</td>
+            <td className="tabular-nums">{each.rows === 0 ? "all" : each.rows}</td>
+            <td className="tabular-nums">
+              {each.lines.slice(0, 5).join(", ")}
+              {each.rows > 5 && " …"}
+            </td>
+          </tr>
+        ))}
+      </Table>
+      <label>
+        <input
+          type="checkbox"
+          className="checkbox checkbox-sm"
+          checked={options.accept_changes}
+          onChange={(event) => set({ ...options, accept_changes: event.target.checked })}
+        />{" "}
+        Accept these changes
+      </label>
+    </>
   );
 }
 
@@ -157,8 +278,10 @@ function Look({
     <div className="mt-2 flex flex-col gap-2 border-t border-base-300 pt-2">
       <Trouble error={preview.error} />
       <p className="quiet text-sm">
-        {report.rows} rows, {report.notes.join(", ")}
+        {counted(report.rows, "row")}
+        {report.notes.map((note) => `; ${note}`)}
       </p>
+      <ReadAs report={report} options={options} set={set} />
       <fieldset>
         <legend className="font-medium">Columns</legend>
         <div className="grid grid-cols-2 gap-2 lg:grid-cols-3">
@@ -173,6 +296,21 @@ function Look({
             />
           ))}
         </div>
+        {report.ambiguous.map((each) => (
+          <p key={each.holds} className="text-warning" role="alert">
+            {`The columns “${each.heads.join("” and “")}” all look like `}
+            {holds.find(([name]) => name === each.holds)?.[1] ?? each.holds}.{" "}
+            <button
+              type="button"
+              className="link"
+              onClick={() =>
+                set({ ...options, columns: report.columns.map((column) => column.holds) })
+              }
+            >
+              Import the columns as chosen above
+            </button>
+          </p>
+        ))}
       </fieldset>
       <div className="grid grid-cols-2 gap-2">
         <Choice
@@ -211,11 +349,10 @@ function Look({
       )}
       {report.problems.length > 0 && (
         <>
-          <Table label="Rows that cannot be imported" heads={["Line", "Name", "Column", "Problem"]}>
+          <Table label="Rows that cannot be imported" heads={["Line", "Column", "Problem"]}>
             {report.problems.slice(0, 100).map((problem) => (
               <tr key={`${problem.line} ${problem.column}`}>
                 <td className="tabular-nums">{problem.line}</td>
-                <td>{problem.name}</td>
                 <td>{problem.column}</td>
                 <td>{problem.problem}</td>
               </tr>
@@ -242,6 +379,7 @@ function Look({
           </label>
         </>
       )}
+      <Changes report={report} options={options} set={set} />
       {bringIn.isPending && <Progress id={bringIn.variables} />}
       <Trouble error={bringIn.error} />
       <div className="flex gap-2">
@@ -251,6 +389,8 @@ function Look({
           disabled={
             bringIn.isPending ||
             report.added + report.updated === 0 ||
+            report.ambiguous.length > 0 ||
+            (report.changes.length > 0 && !options.accept_changes) ||
             (report.problems.length > 0 && !options.only_good)
           }
           onClick={() => bringIn.mutate(crypto.randomUUID())}
@@ -275,12 +415,17 @@ function BringIn({ folders }: { folders: Folder[] }) {
     id: "00000000-0000-0000-0000-000000000000",
     name: "",
     format: null,
+    encoding: null,
+    separator: null,
+    sheet: null,
+    heading_row: null,
     folder: "",
     kind: "login",
     columns: null,
     key: "name",
     matching: "skip",
     only_good: false,
+    accept_changes: false,
     preview: false,
   });
   const edits = folders.filter((folder) => atLeast(folder.level, "edit"));
@@ -322,8 +467,13 @@ function BringIn({ folders }: { folders: Folder[] }) {
           setOptions({
             ...options,
             name: chosen?.name ?? "",
+            encoding: null,
+            separator: null,
+            sheet: null,
+            heading_row: null,
             columns: null,
             only_good: false,
+            accept_changes: false,
           });
         }}
       />
@@ -349,7 +499,7 @@ function Imports() {
       api.POST("/api/v1/imports/{import}/undo", { params: { path: { import: item.id } } }),
     );
     told(
-      `Moved to the bin: ${undone.removed}. Restored: ${undone.restored}. Left unchanged: ${undone.left} (changed since, or moved to where you are not a steward).`,
+      `Moved to the bin: ${counted(undone.removed, "credential")}, ${counted(undone.folders, "empty folder")}. Restored: ${undone.restored}. Left unchanged: ${undone.left} (changed since, or moved to where you are not a steward).`,
     );
   };
   if (imports.data?.length === 0)

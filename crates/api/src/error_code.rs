@@ -42,6 +42,8 @@ pub enum ErrorCode {
     CheckoutEnded,
     Conflict,
     DatabaseAway,
+    /// Somebody else holds the records that this needs; another try may succeed.
+    RecordsBusy,
     DevicePaused,
     DeviceRemoved,
     ExportsBusy,

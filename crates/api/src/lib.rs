@@ -83,7 +83,7 @@ pub mod words {
     pub use jexlin_core::people::{Duty, PersonState, PersonType, SubjectType};
     pub use jexlin_core::policy::{Finding, RuleMode};
     pub use jexlin_core::status::{ServiceState, Topic};
-    pub use jexlin_core::transfer::{ExportFormat, Format, MatchKey, Matching};
+    pub use jexlin_core::transfer::{ExportFormat, Format, MatchKey, Matching, Separator};
     pub use jexlin_core::upkeep::{
         ChangeMethod, CheckOutcome, ConnectorKind, IdentityKind, JobCause, JobOutcome, JobState,
         OutOfSync, Role, RotationOutcome, Task,

@@ -1,7 +1,7 @@
 //! Import and export.
 
 use chrono::{DateTime, Utc};
-use jexlin_core::transfer::{ExportFormat, Format, MatchKey, Matching};
+use jexlin_core::transfer::{ExportFormat, Format, MatchKey, Matching, Separator};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 use uuid::Uuid;
@@ -15,8 +15,16 @@ pub struct ImportOptions {
     /// The name of the file, for the log.
     pub name: String,
     /// Its format (`csv` with any separator); detected when left out.
-    #[serde(default)]
     pub format: Option<Format>,
+    /// The encoding of a text file, by its name in the Encoding Standard, such as `windows-1252`;
+    /// detected when left out.
+    pub encoding: Option<String>,
+    /// What separates the cells of CSV; detected when left out.
+    pub separator: Option<Separator>,
+    /// The sheet of a spreadsheet, by its name or its number; the first when left out.
+    pub sheet: Option<String>,
+    /// The line of the headings, 0 if there are none; detected when left out.
+    pub heading_row: Option<usize>,
     /// The folder to import into; a folder column names folders below it.
     pub folder: Uuid,
     /// The kind of rows that name none.
@@ -30,6 +38,9 @@ pub struct ImportOptions {
     pub matching: Matching,
     /// Import the valid rows and leave out the rest; otherwise all or nothing.
     pub only_good: bool,
+    /// Import although some values are not taken exactly as they stand in the file; the preview
+    /// lists them in `changes`. Without this, such a file is not imported.
+    pub accept_changes: bool,
     /// Change nothing; report what would happen.
     pub preview: bool,
 }
@@ -41,12 +52,14 @@ pub struct ImportReport {
     pub id: Uuid,
     /// Whether it was done.
     pub done: bool,
-    /// The format that the file was read as.
-    pub format: Format,
-    /// Notes on how the file was read.
+    /// How the file was read.
+    pub read_as: ImportReadAs,
+    /// Notes on the report.
     pub notes: Vec<String>,
     /// The columns.
     pub columns: Vec<ImportColumn>,
+    /// What several columns look like; `columns` in the options must say which of them it is.
+    pub ambiguous: Vec<ImportAmbiguity>,
     /// The number of rows.
     pub rows: usize,
     /// The number of credentials added.
@@ -59,6 +72,8 @@ pub struct ImportReport {
     pub folders: usize,
     /// The problems of rows that cannot be imported, in the order of their lines.
     pub problems: Vec<ImportProblem>,
+    /// What is not taken exactly as it stands in the file.
+    pub changes: Vec<ImportChange>,
     /// A summary in one sentence.
     pub sentence: String,
     /// In a preview: whose access changes because tags change that grants are limited to.
@@ -75,17 +90,59 @@ pub struct ImportColumn {
     pub holds: String,
 }
 
+/// How a file was read: as the options say, or as it was detected.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct ImportReadAs {
+    /// Its format.
+    pub format: Format,
+    /// The encoding of a text file.
+    #[schema(required)]
+    pub encoding: Option<String>,
+    /// What separates the cells of CSV.
+    #[schema(required)]
+    pub separator: Option<Separator>,
+    /// The sheet of a spreadsheet.
+    #[schema(required)]
+    pub sheet: Option<String>,
+    /// All sheets of a spreadsheet.
+    pub sheets: Vec<String>,
+    /// The line of the headings, 0 if there are none; null where the format has names for its
+    /// fields.
+    #[schema(required)]
+    pub heading_row: Option<usize>,
+}
+
+/// Several columns that look like the same thing.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct ImportAmbiguity {
+    /// What they look like, such as `password`.
+    pub holds: String,
+    /// Their headings.
+    pub heads: Vec<String>,
+}
+
 /// A problem of a row.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct ImportProblem {
     /// Its line.
     pub line: usize,
-    /// The name in the row, else its URL or user name.
-    pub name: String,
-    /// The heading of the column.
+    /// The heading of the column; empty where it is a problem of the whole row.
     pub column: String,
     /// The problem.
     pub problem: String,
+}
+
+/// What is not taken exactly as it stands in a file.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct ImportChange {
+    /// The heading of the column; empty where it is not about one.
+    pub column: String,
+    /// What is different.
+    pub change: String,
+    /// The number of rows; 0 where it is about the whole file.
+    pub rows: usize,
+    /// The lines of the first hundred rows.
+    pub lines: Vec<usize>,
 }
 
 /// The progress of an import.
@@ -132,6 +189,8 @@ pub struct ImportUndone {
     /// The number of credentials left as they are: changed since, or where the caller is not a
     /// steward.
     pub left: usize,
+    /// The number of folders moved to the bin: those that the import added and that are empty now.
+    pub folders: usize,
 }
 
 /// What to export, and exactly one way to protect it.

@@ -405,6 +405,21 @@ impl AppError {
         fault
     }
 
+    /// Somebody else holds the records that this needs.
+    #[must_use]
+    pub fn busy(log: impl Into<String>) -> Self {
+        let mut fault = Self::new(
+            ErrorKind::Unavailable,
+            ErrorCode::RecordsBusy,
+            "The records are busy",
+            "Somebody else is changing the same records, and that takes longer than this waits. Nothing was changed.",
+            "Try again in a moment.",
+        );
+        fault.log = Some(log.into());
+        fault.retry_after = Some(2);
+        fault
+    }
+
     /// Whether the refusal is worth an audit event: not for slips of the pen.
     #[must_use]
     pub const fn is_refusal(&self) -> bool {
@@ -481,6 +496,7 @@ impl From<StoreError> for AppError {
             StoreError::KeysChanged => Self::keys_changed(),
             StoreError::SessionOver => Self::signed_out("The session has ended."),
             StoreError::Unavailable(log) => Self::unavailable(log),
+            StoreError::Busy(log) => Self::busy(log),
             StoreError::Broken(log) => Self::internal(log),
             StoreError::UnknownMigration(_) => Self::internal(error.to_string()),
             StoreError::Conflict(conflict) => of_conflict(conflict),

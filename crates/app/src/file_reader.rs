@@ -9,10 +9,9 @@ use std::sync::{LazyLock, Mutex};
 use std::time::Duration;
 
 use jexlin_api::ErrorCode;
-use jexlin_core::transfer::{Format, MOST_TEXT, Sheet, SheetProblem};
+use jexlin_core::transfer::{Grid, MOST_TEXT, ReadOptions, SheetProblem};
 use jexlin_core::vault::pictures;
 use jexlin_core::vault::readings::{PEM_BEGINS, Readings};
-use jexlin_core::words::Word as _;
 use rlimit::Resource;
 use serde::de::DeserializeOwned;
 use serde::{Deserialize, Serialize};
@@ -25,10 +24,18 @@ use crate::error::{AppError, AppResult};
 
 /// The command by which a program calls itself for this.
 const WORD: &str = "read";
-/// The address space of a reader, in bytes.
-const MEMORY: u64 = 768 * 1024 * 1024;
-/// The processor time of a reader, in seconds.
-const SECONDS: u64 = 10;
+/// The memory of a reader, in bytes: so much for a small file, so much more for each byte of a
+/// larger one, and never more than that.
+const MEMORY: (u64, u64, u64) = (80 * MIB, 12, 768 * MIB);
+/// The address space of a reader, its program included.
+const ADDRESSES: u64 = 2048 * MIB;
+/// The processor time of a reader in seconds, and how many bytes give it one more.
+const TIME_FOR: (u64, u64) = if cfg!(debug_assertions) {
+    (8, MIB)
+} else {
+    (2, 6 * MIB)
+};
+const MIB: u64 = 1024 * 1024;
 /// A reader has so long altogether, and another one waits at most so long for its turn.
 const TIME: Duration = Duration::from_secs(40);
 /// So many readers at a time; what others do is not kept waiting by more.
@@ -43,34 +50,34 @@ static TURNS: LazyLock<Semaphore> = LazyLock::new(|| Semaphore::new(READERS));
 /// What certificates say, which is nothing secret, so that showing one again takes no reader.
 static REMEMBERED: LazyLock<Mutex<Readings>> = LazyLock::new(Mutex::default);
 
-/// A sheet, and what the file turned out to be.
+/// The rows of a file, and the keys in them.
 #[derive(Debug, Serialize, Deserialize)]
-pub struct SheetRead {
-    /// The word for the format.
-    pub format: Format,
+pub struct FileRead {
     /// What is in it.
-    pub sheet: Sheet,
+    pub grid: Grid,
     /// The keys and certificates in its cells.
     pub readings: Readings,
 }
 
-/// Reads a file of rows; without a format, it finds out which it is.
+/// Reads a file of rows; what the options leave out, it finds out.
 ///
 /// # Errors
 /// [`AppError`] when it cannot be read within the limits. What is wrong in it is in the answer.
-pub async fn sheet(
+pub async fn rows(
     bytes: &[u8],
-    format: Option<Format>,
-) -> AppResult<Result<SheetRead, SheetProblem>> {
-    ask("file", format.map_or("rows", Format::word), bytes).await
+    options: &ReadOptions,
+) -> AppResult<Result<FileRead, SheetProblem>> {
+    let options =
+        serde_json::to_string(options).map_err(|error| AppError::internal(error.to_string()))?;
+    ask("file", "rows", &options, bytes).await
 }
 
 /// Reads the address of a seed out of a picture.
 ///
 /// # Errors
-/// As [`sheet`].
+/// As [`rows`].
 pub async fn picture(bytes: &[u8]) -> AppResult<Result<Zeroizing<String>, String>> {
-    let read: Result<String, String> = ask("picture", "picture", bytes).await?;
+    let read: Result<String, String> = ask("picture", "picture", "", bytes).await?;
     Ok(read.map(Zeroizing::new))
 }
 
@@ -85,7 +92,7 @@ pub async fn keys_in(body: &[u8]) -> AppResult<Readings> {
     if !holds(PEM_BEGINS.as_bytes()) && !holds(b"\\u00") {
         return Ok(Readings::default());
     }
-    let read: Readings = ask("body", "keys", body).await?;
+    let read: Readings = ask("body", "keys", "", body).await?;
     remember(&read);
     Ok(read)
 }
@@ -129,7 +136,12 @@ fn remember(read: &Readings) {
     }
 }
 
-async fn ask<T: DeserializeOwned>(field: &str, what: &str, bytes: &[u8]) -> AppResult<T> {
+async fn ask<T: DeserializeOwned>(
+    field: &str,
+    what: &str,
+    options: &str,
+    bytes: &[u8],
+) -> AppResult<T> {
     let busy = || {
         AppError::conflict(
             ErrorCode::ReadersBusy,
@@ -148,7 +160,7 @@ async fn ask<T: DeserializeOwned>(field: &str, what: &str, bytes: &[u8]) -> AppR
         )
     };
     let mut child = Command::new("/proc/self/exe")
-        .args([WORD, what])
+        .args([WORD, what, &bytes.len().to_string(), options])
         .env_clear()
         .current_dir("/")
         .stdin(Stdio::piped())
@@ -188,17 +200,25 @@ async fn ask<T: DeserializeOwned>(field: &str, what: &str, bytes: &[u8]) -> AppR
 pub fn run_if_called() -> Option<ExitCode> {
     let mut arguments = std::env::args().skip(1);
     (arguments.next()? == WORD).then(|| {
-        arguments
-            .next()
-            .map_or(ExitCode::FAILURE, |what| child(&what))
+        let mut next = || arguments.next().unwrap_or_default();
+        let (what, length, options) = (next(), next(), next());
+        child(&what, length.parse().unwrap_or(0), &options)
     })
 }
 
 /// What the reader itself does: the limits first, then the file.
-fn child(what: &str) -> ExitCode {
+fn child(what: &str, length: u64, options: &str) -> ExitCode {
+    let (least, per_byte, most) = MEMORY;
+    let (seconds, bytes_for_one) = TIME_FOR;
     let limits = [
-        (Resource::AS, MEMORY),
-        (Resource::CPU, SECONDS),
+        (
+            Resource::DATA,
+            least
+                .saturating_add(per_byte.saturating_mul(length))
+                .min(most),
+        ),
+        (Resource::AS, ADDRESSES),
+        (Resource::CPU, seconds + length / bytes_for_one),
         (Resource::NOFILE, 8),
         (Resource::FSIZE, 0),
         (Resource::CORE, 0),
@@ -228,11 +248,11 @@ fn child(what: &str) -> ExitCode {
             }
             serde_json::to_vec(&readings)
         }
-        "rows" => serde_json::to_vec(&rows(&bytes, Format::of(&bytes))),
-        word => match Format::find(word) {
-            Some(format) => serde_json::to_vec(&rows(&bytes, format)),
-            None => return ExitCode::FAILURE,
+        "rows" => match serde_json::from_str(options) {
+            Ok(options) => serde_json::to_vec(&read_rows(&bytes, &options)),
+            Err(_) => return ExitCode::FAILURE,
         },
+        _ => return ExitCode::FAILURE,
     };
     let Ok(said) = said.map(Zeroizing::new) else {
         return ExitCode::FAILURE;
@@ -244,19 +264,14 @@ fn child(what: &str) -> ExitCode {
     }
 }
 
-fn rows(bytes: &[u8], format: Format) -> Result<SheetRead, SheetProblem> {
-    let sheet = Sheet::read(bytes, format)?;
+fn read_rows(bytes: &[u8], options: &ReadOptions) -> Result<FileRead, SheetProblem> {
+    let grid = Grid::read(bytes, options)?;
     let mut readings = Readings::default();
-    sheet
-        .rows
+    grid.rows
         .iter()
         .flat_map(|row| &row.cells)
         .for_each(|cell| readings.parse(cell));
-    Ok(SheetRead {
-        format,
-        sheet,
-        readings,
-    })
+    Ok(FileRead { grid, readings })
 }
 
 fn read_all(value: serde_json::Value, readings: &mut Readings) {

@@ -7,6 +7,7 @@ mod commands;
 mod connection;
 mod dispatch;
 mod error;
+mod files;
 mod lookup;
 mod output;
 mod run;

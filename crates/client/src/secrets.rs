@@ -1,25 +1,23 @@
 //! Secrets come from a prompt, standard input or a file: never from the command line, where the
 //! shell's history and every process list would have them.
 
-use std::io::{IsTerminal as _, Read as _};
+use std::io::{IsTerminal as _, Read as _, Write as _};
 use std::path::Path;
 
 use jexlin_api::SecretText;
 
 use crate::error::ClientError;
 
-/// A new file, readable to its owner alone.
-pub fn private_file(path: &Path) -> Result<std::fs::File, ClientError> {
-    use std::os::unix::fs::OpenOptionsExt as _;
-    let _ = std::fs::remove_file(path);
-    let made = std::fs::OpenOptions::new()
-        .write(true)
-        .create_new(true)
-        .mode(0o600)
-        .open(path);
-    made.map_err(|error| {
-        ClientError::local(format!("{} cannot be written: {error}.", path.display()))
-    })
+/// Asks somebody at the terminal whether to go on. Where there is nobody, the answer is no.
+pub fn confirm(question: &str) -> Result<bool, ClientError> {
+    if !std::io::stdin().is_terminal() {
+        return Ok(false);
+    }
+    let broken = |error: std::io::Error| ClientError::local(error.to_string());
+    write!(std::io::stderr(), "{question} [y/N] ").map_err(broken)?;
+    let mut answer = String::new();
+    std::io::stdin().read_line(&mut answer).map_err(broken)?;
+    Ok(matches!(answer.trim(), "y" | "Y" | "yes"))
 }
 
 /// Reads a secret: from a file, from standard input (`-`), or from a prompt.

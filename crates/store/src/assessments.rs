@@ -117,17 +117,30 @@ impl Tx {
         self.reassess_these(&[credential]).await
     }
 
-    /// The assessments of a folder and all below it, or of all, no longer count.
+    /// The assessments of a folder and all below it, or of all, no longer count. The credentials are
+    /// held first and in the order of their identifiers, as everybody does who assesses one or sets
+    /// a value, so that nobody waits for each other.
     ///
     /// # Errors
     /// [`crate::StoreError`].
     pub async fn reassess_all(&mut self, folder: Option<Uuid>) -> Result<()> {
-        let mut of = credential::table.select(credential::id).into_boxed();
+        let mut of = assessment::table
+            .inner_join(credential::table.on(credential::id.eq(assessment::credential_id)))
+            .select(credential::id)
+            .into_boxed();
         if let Some(folder) = folder {
             let inside = diesel::select(subtree_of(folder));
             of = of.filter(credential::folder_id.eq_any(inside));
         }
-        diesel::update(assessment::table.filter(assessment::credential_id.eq_any(of)))
+        let assessed: Vec<Uuid> = of.load(self.conn()?).await?;
+        let held: Vec<Uuid> = credential::table
+            .filter(credential::id.eq_any(assessed))
+            .order(credential::id)
+            .select(credential::id)
+            .for_no_key_update()
+            .load(self.conn()?)
+            .await?;
+        diesel::update(assessment::table.filter(assessment::credential_id.eq_any(held)))
             .set(assessment::stale.eq(true))
             .execute(self.conn()?)
             .await?;

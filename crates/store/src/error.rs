@@ -131,6 +131,10 @@ pub enum StoreError {
     /// The database does not answer, or has no room. It may come back.
     #[error("the database is not available: {0}")]
     Unavailable(String),
+    /// Somebody else holds what this needs, for longer than it is waited for, or both waited for
+    /// each other. Nothing was changed; another try may succeed.
+    #[error("somebody else is changing the same records: {0}")]
+    Busy(String),
     /// The database has a migration that this program does not know.
     #[error(
         "another version of Jexlin set this database up: its migration {0} is not known here. Run that \
@@ -161,13 +165,16 @@ impl From<DieselError> for StoreError {
                 }
                 let message = info.message();
                 // The driver gives no SQLSTATE, so that these are known by their texts.
+                let busy = ["lock timeout", "deadlock detected", "could not serialize"];
+                if busy.iter().any(|text| message.contains(text)) {
+                    return Self::Busy(message.to_owned());
+                }
                 let passing = [
                     "No space left",
                     "terminating connection",
                     "the database system is",
                     "connection closed",
                     "statement timeout",
-                    "deadlock detected",
                 ];
                 if passing.iter().any(|text| message.contains(text)) {
                     Self::Unavailable(message.to_owned())

@@ -1,6 +1,7 @@
 //! Folders: the tree, its sources, what somebody sees of it.
 
 use chrono::{DateTime, Utc};
+use diesel::dsl::exists;
 use diesel::prelude::*;
 use diesel_async::RunQueryDsl;
 use uuid::Uuid;
@@ -8,11 +9,11 @@ use uuid::Uuid;
 use crate::people::one_row;
 use crate::rows_of::rows_of;
 use crate::schema::{
-    credential, device, folder, path_of, refresh_sources, subtree_height, visible_folder_row,
-    visible_folders,
+    credential, device, folder, path_of, refresh_sources, refresh_sources_of, subtree_height,
+    visible_folder_row, visible_folders,
 };
 use crate::tx::Lock;
-use crate::{Result, Tx};
+use crate::{Result, StoreError, Tx};
 
 /// A folder.
 #[derive(Clone, Debug, Queryable, Selectable, Insertable)]
@@ -54,12 +55,36 @@ impl Tx {
     /// # Errors
     /// [`crate::StoreError::Conflict`] when the name is taken there.
     pub async fn add_folder(&mut self, row: &FolderRow) -> Result<()> {
-        self.lock_tree().await?;
+        self.add_folders(std::slice::from_ref(row)).await
+    }
+
+    /// Adds folders, those above before those in them. Others may add folders meanwhile, but none
+    /// is moved, closed or removed until the transaction ends.
+    ///
+    /// # Errors
+    /// [`crate::StoreError::Conflict`] when a name is taken there;
+    /// [`crate::StoreError::NotFound`] when a folder that they are in is removed.
+    pub async fn add_folders(&mut self, rows: &[FolderRow]) -> Result<()> {
+        self.hold_shared(Lock::Tree).await?;
         diesel::insert_into(folder::table)
-            .values(row)
+            .values(rows)
             .execute(self.conn()?)
             .await?;
-        self.refresh_sources(row.id).await
+        let ids: Vec<Uuid> = rows.iter().map(|row| row.id).collect();
+        let parents: Vec<Uuid> = rows.iter().filter_map(|row| row.parent_id).collect();
+        let removed = folder::table
+            .filter(folder::id.eq_any(parents))
+            .filter(folder::removed_at.is_not_null());
+        if diesel::select(exists(removed))
+            .get_result(self.conn()?)
+            .await?
+        {
+            return Err(StoreError::NotFound);
+        }
+        diesel::select(refresh_sources_of(ids))
+            .execute(self.conn()?)
+            .await?;
+        Ok(())
     }
 
     /// Moves of folders happen one after the other, so that two of them cannot make a ring.

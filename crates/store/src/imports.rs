@@ -12,9 +12,11 @@ use uuid::Uuid;
 
 use crate::schema::{
     add_credentials, add_first_versions, add_import_rows, analyze_after_import, credential, folder,
-    import, import_row, level_on_folder, mark_assessments_stale, record_events, removal,
+    import, import_folder, import_row, level_on_folder, mark_assessments_stale, record_events,
+    removal, remove_imported_folders,
 };
 use crate::stored::Stored;
+use crate::tx::Lock;
 use crate::{CredentialRow, FolderRow, NewVersion, RemovalRow, Result, Tx};
 
 /// An import that was made.
@@ -44,6 +46,9 @@ pub struct ImportedRow {
     pub credential_id: Uuid,
     pub former: Option<serde_json::Value>,
 }
+
+/// So many folders go into one statement, which has at most 65,535 parameters.
+const FOLDERS_AT_ONCE: usize = 2000;
 
 /// One column of many rows, as an array.
 fn column<'a, R, V>(rows: &'a [R], of: impl Fn(&'a R) -> V) -> Vec<V> {
@@ -158,6 +163,69 @@ impl Tx {
             .order((credential::created_at, credential::id))
             .select(CredentialRow::as_select());
         Ok(query.load(self.conn()?).await?)
+    }
+
+    /// Lets credentials be added to folders that come later in this transaction.
+    ///
+    /// # Errors
+    /// [`StoreError`].
+    pub async fn folders_may_follow(&mut self) -> Result<()> {
+        self.conn()?
+            .batch_execute("SET CONSTRAINTS credential_folder DEFERRED")
+            .await?;
+        Ok(())
+    }
+
+    /// Holds the shape of the tree until the transaction ends; others may add folders meanwhile.
+    ///
+    /// # Errors
+    /// [`StoreError::Busy`].
+    pub async fn hold_tree_shared(&mut self) -> Result<()> {
+        self.hold_shared(Lock::Tree).await
+    }
+
+    /// Adds the folders of an import, as [`Tx::add_folders`].
+    ///
+    /// # Errors
+    /// As there.
+    pub async fn add_imported_folders(&mut self, import: Uuid, rows: &[FolderRow]) -> Result<()> {
+        for chunk in rows.chunks(FOLDERS_AT_ONCE) {
+            self.add_folders(chunk).await?;
+            let organisation = self.organisation();
+            let noted: Vec<_> = chunk
+                .iter()
+                .map(|row| {
+                    (
+                        import_folder::import_id.eq(import),
+                        import_folder::organisation.eq(organisation),
+                        import_folder::folder_id.eq(row.id),
+                    )
+                })
+                .collect();
+            diesel::insert_into(import_folder::table)
+                .values(noted)
+                .execute(self.conn()?)
+                .await?;
+        }
+        Ok(())
+    }
+
+    /// Moves those of the folders that an import added to the bin, as part of an act of removing,
+    /// that have nothing in them and that somebody is a steward of. How many.
+    ///
+    /// # Errors
+    /// [`StoreError`].
+    pub async fn remove_imported_folders(
+        &mut self,
+        row: &RemovalRow,
+        person: Uuid,
+        now: DateTime<Utc>,
+    ) -> Result<usize> {
+        self.lock_tree().await?;
+        let removed: i32 = diesel::select(remove_imported_folders(row.target, person, row.id, now))
+            .get_result(self.conn()?)
+            .await?;
+        Ok(usize::try_from(removed).unwrap_or(0))
     }
 
     /// Notes an import and what it did.

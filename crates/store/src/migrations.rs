@@ -25,13 +25,17 @@ const BEFORE_TABLES: [&str; 2] = ["scope", "searchable"];
 
 /// When functions are applied, among the migrations: by version; all of them, or those that tables
 /// need.
-const STEPS: [Step; 2] = [
+const STEPS: [Step; 3] = [
     Step {
         version: "20261128000001",
         all: false,
     },
     Step {
         version: "20261128000040",
+        all: true,
+    },
+    Step {
+        version: "20261129000060",
         all: true,
     },
 ];

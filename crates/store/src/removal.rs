@@ -9,8 +9,8 @@ use jexlin_core::vault::{RemovedType, VersionState};
 use uuid::Uuid;
 
 use crate::schema::{
-    account, assessment, attachment, binding, checkout, credential, device, folder, job,
-    level_on_removed, person, purge_credential, removal, secret_version,
+    account, assessment, attachment, binding, checkout, credential, device, folder, import_folder,
+    job, level_on_removed, person, purge_credential, refresh_sources_of, removal, secret_version,
 };
 use crate::stored::Stored;
 use crate::{Conflict, Result, StoreError, Tx};
@@ -316,11 +316,26 @@ impl Tx {
             ))
             .execute(self.conn()?)
             .await?;
-        if row.target_type == RemovedType::Folder {
-            self.refresh_sources(row.target).await?;
+        match row.target_type.0 {
+            RemovedType::Folder => self.refresh_sources(row.target).await?,
+            RemovedType::Import => self.refresh_imported_folders(row.target).await?,
+            RemovedType::Credential | RemovedType::Device | RemovedType::Attachment => {}
         }
         diesel::update(removal::table.find(row.id))
             .set(removal::restored_at.eq(now))
+            .execute(self.conn()?)
+            .await?;
+        Ok(())
+    }
+
+    /// The sources of the folders that an import added.
+    async fn refresh_imported_folders(&mut self, import: Uuid) -> Result<()> {
+        let added: Vec<Uuid> = import_folder::table
+            .filter(import_folder::import_id.eq(import))
+            .select(import_folder::folder_id)
+            .load(self.conn()?)
+            .await?;
+        diesel::select(refresh_sources_of(added))
             .execute(self.conn()?)
             .await?;
         Ok(())

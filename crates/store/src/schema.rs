@@ -642,6 +642,14 @@ diesel::table! {
 }
 
 diesel::table! {
+    import_folder (import_id, folder_id) {
+        import_id -> Uuid,
+        organisation -> Uuid,
+        folder_id -> Uuid,
+    }
+}
+
+diesel::table! {
     folder_source (folder_id, source_id) {
         folder_id -> Uuid,
         source_id -> Uuid,
@@ -974,6 +982,7 @@ diesel::allow_tables_to_appear_in_same_query!(
     personal_item,
     import,
     import_row,
+    import_folder,
     access_request,
     folder_source,
     grant_view,
@@ -1036,12 +1045,23 @@ mod functions {
         fn subtree_height(top: Uuid) -> Integer;
         /// Works out again what grants reach a folder and all below it.
         fn refresh_sources(top: Uuid) -> Nothing;
+        /// Works out again what grants reach these folders, and none below them.
+        fn refresh_sources_of(folders: Array<Uuid>) -> Nothing;
+        /// Moves the empty folders that an import added to the bin. How many.
+        fn remove_imported_folders(
+            import: Uuid,
+            removed_by: Uuid,
+            removal: Uuid,
+            now: Timestamptz,
+        ) -> Integer;
         /// The number of an advisory lock of this organisation.
         fn organisation_lock(part: BigInt) -> BigInt;
         /// The number of the advisory lock that commits take.
         fn commit_lock() -> BigInt;
         /// Holds an advisory lock until the transaction ends.
         fn pg_advisory_xact_lock(number: BigInt) -> Nothing;
+        /// Holds an advisory lock together with others until the transaction ends.
+        fn pg_advisory_xact_lock_shared(number: BigInt) -> Nothing;
         /// Sets a variable of the session or the transaction.
         fn set_config(name: Text, value: Text, local: Bool) -> Text;
         /// The organisations that there are, by name.

@@ -19,7 +19,7 @@ use crate::access_index::IndexCache;
 use crate::rows_of::rows_of;
 use crate::schema::{
     open_organisation_row, open_organisations, organisation_lock, organisation_row, organisations,
-    pg_advisory_xact_lock,
+    pg_advisory_xact_lock, pg_advisory_xact_lock_shared,
 };
 use crate::{PersonRow, Result, SessionRow, StoreError};
 
@@ -56,8 +56,9 @@ impl Manager for ConnectionManager {
 
     async fn create(&self) -> std::result::Result<PooledConnection, Self::Error> {
         let mut conn = AsyncPgConnection::establish(&self.url).await?;
-        // Compiling a plan takes longer than any of ours runs.
-        conn.batch_execute("SET jit = off")
+        // Compiling a plan takes longer than any of ours runs. And nobody waits for ever for what
+        // somebody else holds.
+        conn.batch_execute("SET jit = off; SET lock_timeout = '15s'")
             .await
             .map_err(|error| diesel::ConnectionError::BadConnection(error.to_string()))?;
         Ok(PooledConnection {
@@ -317,6 +318,15 @@ impl Tx {
     /// Waits for whoever holds this lock, and holds it until the transaction ends.
     pub(crate) async fn hold(&mut self, lock: Lock) -> Result<()> {
         diesel::select(pg_advisory_xact_lock(organisation_lock(lock as i64)))
+            .execute(self.conn()?)
+            .await?;
+        Ok(())
+    }
+
+    /// Waits for whoever holds this lock alone, and holds it together with others until the
+    /// transaction ends.
+    pub(crate) async fn hold_shared(&mut self, lock: Lock) -> Result<()> {
+        diesel::select(pg_advisory_xact_lock_shared(organisation_lock(lock as i64)))
             .execute(self.conn()?)
             .await?;
         Ok(())

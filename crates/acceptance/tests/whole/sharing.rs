@@ -624,7 +624,7 @@ async fn a_file_is_imported_and_the_import_undone_in_the_console() {
         .unwrap();
     page.sees("there is no").await;
     page.accessible("a file that was looked at").await;
-    page.find("//div[@aria-label='Rows that cannot be imported']//tr[contains(., 'Portal')]")
+    page.find("//div[@aria-label='Rows that cannot be imported']//tr[contains(., '3') and contains(., 'Password')]")
         .await;
     page.find("//button[normalize-space(.)='Save the list as a file']")
         .await;

@@ -26,7 +26,25 @@ fn a_file_is_previewed_imported_and_the_import_undone() {
         "{told}"
     );
     assert_eq!(client.good(&["credential", "list"]), "");
-    let told = client.good(&["import", "file", &path, "--into", "/Office"]);
+    // What would not be taken as it stands is listed, and takes a yes.
+    let output = client.run(&["import", "file", &path, "--into", "/Office"], "");
+    let told = String::from_utf8_lossy(&output.stdout).into_owned();
+    assert!(
+        output.status.code() == Some(7)
+            && told.contains("`https://` is put before an address without a scheme")
+            && told.contains("there is no name")
+            && told.contains("not everything would be taken as it stands"),
+        "{told}"
+    );
+    assert_eq!(client.good(&["credential", "list"]), "");
+    let told = client.good(&[
+        "import",
+        "file",
+        &path,
+        "--into",
+        "/Office",
+        "--accept-changes",
+    ]);
     assert!(
         told.contains("3 added") && told.contains("delete the file") && !told.contains("Winter"),
         "{told}"
@@ -88,7 +106,10 @@ fn a_file_is_previewed_imported_and_the_import_undone() {
         .unwrap()
         .to_owned();
     let told = client.good(&["import", "undo", &import]);
-    assert!(told.contains("Moved to the bin: 1. Restored: 1."), "{told}");
+    assert!(
+        told.contains("Moved to the bin: 1 credential and 0 empty folders. Restored: 1."),
+        "{told}"
+    );
     assert_eq!(
         client.good(&["reveal", "/Office/Franking", "--pipe"]),
         "=Winter,\"42"
@@ -110,6 +131,21 @@ fn a_file_is_previewed_imported_and_the_import_undone() {
         client.good(&["reveal", "/Office/New one", "--pipe"]),
         "Winter-tide-53"
     );
+    // The first import, with the folders that it added: one stays, since something else is in it.
+    let imports = ines.get("/api/v1/imports").good();
+    let first = imports["items"].as_array().unwrap().last().unwrap()["id"].clone();
+    let _ = client.good(&["credential", "add", "/Office/Pumps/other"]);
+    let told = client.good(&["import", "undo", first.as_str().unwrap()]);
+    assert!(told.contains("3 credentials and 1 empty folder"), "{told}");
+    let folders = client.good(&["folder", "list"]);
+    assert!(
+        folders.contains("Pumps") && !folders.contains("North ridge"),
+        "{folders}"
+    );
+    let removal = ines.get("/api/v1/bin").good()["items"][0]["id"].clone();
+    let _ = client.good(&["bin", "restore", removal.as_str().unwrap()]);
+    let duty = "/Office/Pumps/North ridge/Ridge duty";
+    assert_eq!(client.good(&["reveal", duty, "--pipe"]), "Winter-tide-41");
 }
 
 #[test]
@@ -173,14 +209,102 @@ fn problems_are_reported_by_row_and_nothing_is_half_imported() {
     ]);
     assert!(told.contains("3 added"), "{told}");
     assert!(client.good(&["credential", "list"]).contains("good (2)"));
+    // Rows that cannot be read spoil no other, and nothing of them is shown.
+    let broken = file(
+        &client,
+        "broken.csv",
+        "name,password\nnul\0,Winter-tide-45\nwide,Winter-tide-46,more\nopen,\"Winter-tide-47\nlast,Winter-tide-48\n",
+    );
+    let told = client.good(&[
+        "import",
+        "file",
+        &broken,
+        "--into",
+        "/Office",
+        "--only-good",
+    ]);
+    assert!(
+        [
+            "NUL character",
+            "3 cells, but there are 2 columns",
+            "never closed",
+            "1 added, 3 rows not imported"
+        ]
+        .iter()
+        .all(|words| told.contains(words))
+            && !told.contains("Winter"),
+        "{told}"
+    );
+    // Of two columns that look like one field, somebody has to say which it is.
+    let twice = file(
+        &client,
+        "twice.csv",
+        "name,password,secret\ntwo,Winter-tide-49,x\n",
+    );
+    let output = client.run(&["import", "file", &twice, "--into", "/Office"], "");
+    let told = String::from_utf8_lossy(&output.stdout).into_owned();
+    assert!(
+        output.status.code() == Some(7)
+            && told.contains("“password” and “secret” all look like `password`"),
+        "{told}"
+    );
+    let columns = ["--columns", "name,password,-"];
+    let chosen = ["import", "file", twice.as_str(), "--into", "/Office"];
+    let _ = client.good(&[&chosen[..], &columns[..]].concat());
+    let doubled = ["--columns", "name,password,password"];
+    assert_eq!(client.bad(&[&chosen[..], &doubled[..]].concat()).0, 7);
+    // A first row that may hold a password is not shown as headings; separator, encoding and the
+    // row of the headings can be chosen.
+    let headless = file(&client, "headless.csv", "mail,marek,Winter-tide-50\n");
+    let told = client.good(&[
+        "import",
+        "file",
+        &headless,
+        "--into",
+        "/Office",
+        "--preview",
+        "--only-good",
+    ]);
+    assert!(
+        told.contains("column 3 → left out") && !told.contains("Winter"),
+        "{told}"
+    );
+    let path = client.folder.join("odd.csv");
+    std::fs::write(
+        &path,
+        b"Logins, as of May\nname;password\nM\xFChle;Winter-tide-51\n",
+    )
+    .unwrap();
+    let told = client.good(&[
+        "import",
+        "file",
+        path.to_str().unwrap(),
+        "--into",
+        "/Office",
+        "--encoding",
+        "windows-1252",
+        "--separator",
+        "semicolon",
+        "--heading-row",
+        "2",
+        "--accept-changes",
+    ]);
+    assert!(
+        told.contains("csv, windows-1252, separator semicolon, headings in line 2"),
+        "{told}"
+    );
+    assert_eq!(
+        client.good(&["reveal", "/Office/Mühle", "--pipe"]),
+        "Winter-tide-51"
+    );
     // Files that are none.
     for (name, text, why) in [
+        ("wide.csv", "a,".repeat(5000).as_str(), "columns"),
         (
-            "nul.csv",
-            "name,password\na\0b,x\n",
-            "row 2: there is a NUL",
+            "locked.csv",
+            "age-encryption.org/v1\n",
+            "encrypted with age",
         ),
-        ("wide.csv", &",".repeat(5000), "5001 columns"),
         ("none.xlsx", "PK\u{3}\u{4}", "not a readable spreadsheet"),
         ("none.json", "{\"version\": {\"major\": 1}}", "accounts"),
     ] {
@@ -343,7 +467,7 @@ fn credentials_of_several_kinds_are_exported_and_imported_unchanged() {
     let told = String::from_utf8_lossy(&told.stdout).into_owned();
     assert!(
         told.contains("kind → kind")
-            && told.contains("5     Spoon")
+            && told.contains("\n5  ")
             && told.contains("there is no kind of this name"),
         "{told}"
     );
@@ -359,7 +483,7 @@ fn credentials_of_several_kinds_are_exported_and_imported_unchanged() {
     ]);
     assert_eq!(
         std::fs::read_to_string(rest).unwrap(),
-        "line,name,column,problem\n5,Spoon,kind,there is no kind of this name\n"
+        "line,column,problem\n5,kind,there is no kind of this name\n"
     );
     let _ = client.good(&[
         "credential",
@@ -539,7 +663,7 @@ fn an_export_is_encrypted_and_opens_with_its_key_only() {
     let _ = client.good(&["settings", "edit", "exports=false"]);
     assert_eq!(
         client
-            .bad(&["export", "all.age", "--passphrase-file", "pass"])
+            .bad(&["export", "all.age", "--passphrase-file", "pass", "--force"])
             .0,
         4
     );
@@ -562,6 +686,18 @@ fn undoing_an_import_affects_only_what_the_caller_is_a_steward_of_now() {
         "name,password,folder\na,Winter-tide-41,Open\nb,Winter-tide-42,Open\nc,Winter-tide-43,Shut\nd,Winter-tide-44,Gone\n",
     );
     let _ = theirs.good(&["import", "file", &path, "--into", "/Office"]);
+    // Something else comes into one of the folders.
+    let open = ines.get("/api/v1/folders?find=Open").good();
+    let open = open["items"]
+        .as_array()
+        .unwrap()
+        .iter()
+        .find(|item| item["name"] == "Open");
+    let _ = ines.login(
+        open.unwrap()["id"].as_str().unwrap(),
+        "other",
+        "Winter-tide-45",
+    );
     // One is moved away by itself, one folder is moved, one is closed: none is in reach any more.
     let place = |path: &str| {
         let folders = ines.get("/api/v1/folders").good();
@@ -631,7 +767,9 @@ fn undoing_an_import_affects_only_what_the_caller_is_a_steward_of_now() {
         .to_owned();
     let told = theirs.good(&["import", "undo", &import]);
     assert!(
-        told.contains("Moved to the bin: 1. Restored: 0. Left unchanged: 3"),
+        told.contains(
+            "Moved to the bin: 1 credential and 0 empty folders. Restored: 0. Left unchanged: 3"
+        ),
         "{told}"
     );
     for (path, value) in [

@@ -2,11 +2,12 @@
 
 use std::collections::{BTreeMap, HashMap, HashSet};
 
-use jexlin_api::{ImportColumn, ImportOptions, ImportProblem, ImportReport};
+use jexlin_api::{ImportChange, ImportOptions, ImportProblem, ImportReport};
 use jexlin_core::access::mark;
 use jexlin_core::names::Name;
 use jexlin_core::transfer::{
-    Column, Kinds, MatchKey, Matching, ParsedRow, Sheet, guess, name_of, read_row,
+    Column, Grid, Kinds, MatchKey, Matching, ParsedRow, Problem, RowProblem, Sheet, guess,
+    is_heading, read_row,
 };
 use jexlin_core::vault::kinds::PASSWORD;
 use jexlin_core::vault::readings::Readings;
@@ -14,6 +15,7 @@ use jexlin_core::words::Word as _;
 use jexlin_store::{CredentialRow, FolderRow};
 use uuid::Uuid;
 
+use super::folders::DEEPEST;
 use crate::assessment::{self, Rule};
 use crate::error::{AppError, AppResult};
 use crate::guards::{allow_credential, allow_folder};
@@ -26,40 +28,65 @@ pub enum Plan {
 }
 
 /// What was read of a file: the sheet, what its columns are, and each row.
-pub type Read = (
-    Sheet,
-    Vec<Column>,
-    Vec<Result<ParsedRow, Vec<(String, String)>>>,
-);
+pub struct SheetRows {
+    pub sheet: Sheet,
+    pub columns: Vec<Column>,
+    /// What several columns look like, and which; nothing when somebody has said what each is.
+    pub ambiguous: Vec<(Column, Vec<usize>)>,
+    pub rows: Vec<Result<ParsedRow, Vec<Problem>>>,
+}
 
+/// Reads the rows of a file under its headings.
 pub fn read(
-    sheet: Sheet,
+    grid: Grid,
     kinds: &Kinds,
+    heading_row: Option<usize>,
     columns: Option<Vec<String>>,
     readings: &Readings,
-) -> Result<Read, AppError> {
-    let columns = match columns {
-        None => guess(&sheet.heads, kinds),
-        Some(words) => {
-            if words.len() != sheet.heads.len() {
-                return Err(AppError::field(
-                    "columns",
-                    format!(
-                        "{} columns are named, but the file has {}",
-                        words.len(),
-                        sheet.heads.len()
-                    ),
-                ));
-            }
-            words.iter().map(|word| Column::of(word)).collect()
+) -> Result<SheetRows, AppError> {
+    let sheet = grid
+        .into_sheet(heading_row, |text| is_heading(text, kinds))
+        .map_err(|problem| AppError::field("file", problem.to_string()))?;
+    let (columns, ambiguous) = match columns {
+        None => {
+            let guessed = guess(&sheet.heads, kinds);
+            (guessed.columns, guessed.ambiguous)
         }
+        Some(words) => (chosen(&words, &sheet)?, vec![]),
     };
     let rows = sheet
         .rows
         .iter()
-        .map(|row| read_row(&sheet, row, &columns, kinds, readings))
+        .map(|row| read_row(sheet.guarded, row, &columns, kinds, readings))
         .collect();
-    Ok((sheet, columns, rows))
+    Ok(SheetRows {
+        sheet,
+        columns,
+        ambiguous,
+        rows,
+    })
+}
+
+/// The columns as somebody says what they are.
+fn chosen(words: &[String], sheet: &Sheet) -> Result<Vec<Column>, AppError> {
+    let wrong = |problem: String| Err(AppError::field("columns", problem));
+    if words.len() != sheet.heads.len() {
+        let (named, there) = (words.len(), sheet.heads.len());
+        return wrong(format!(
+            "{named} columns are named, but the file has {there}"
+        ));
+    }
+    let columns: Vec<Column> = words.iter().map(|word| Column::of(word)).collect();
+    for (index, column) in columns.iter().enumerate() {
+        let earlier = columns.iter().take(index).position(|other| other == column);
+        if let (Some(earlier), false) = (earlier, *column == Column::Nothing) {
+            let (word, first, second) = (column.word(), earlier + 1, index + 1);
+            return wrong(format!(
+                "columns {first} and {second} are both `{word}`; use - for the one to leave out"
+            ));
+        }
+    }
+    Ok(columns)
 }
 
 /// Folders on the way: those that are there, by path below the top, and those that are made.
@@ -166,6 +193,7 @@ impl Destinations {
         let mut paths: HashSet<Vec<String>> =
             parsed_rows.map(|parsed| parsed.folder.clone()).collect();
         paths.insert(vec![]);
+        let depth = unit.tx()?.depth_of(options.folder).await?;
         let before = folders.known.clone();
         for path in paths {
             let mut nearest = path.as_slice();
@@ -176,6 +204,11 @@ impl Destinations {
                 .get(&key_of(nearest))
                 .copied()
                 .unwrap_or(options.folder);
+            if depth + path.len() > DEEPEST {
+                let why = format!("folders can be nested {DEEPEST} deep at most");
+                read.closed.insert(key_of(&path), why);
+                continue;
+            }
             if allow_folder::<mark::Edit>(unit, there).await.is_err() {
                 let why = "you may not change this folder".to_owned();
                 read.closed.insert(key_of(&path), why);
@@ -246,50 +279,30 @@ impl Destinations {
     }
 }
 
-/// The heads of the columns that problems are named by.
-struct Heads {
-    name: String,
-    tags: String,
-}
-
-impl Heads {
-    fn of(columns: &[ImportColumn]) -> Self {
-        let head = |holds: &str| {
-            let found = columns.iter().find(|column| column.holds == holds);
-            found.map_or_else(|| holds.to_owned(), |column| column.head.clone())
-        };
-        Self {
-            name: head("name"),
-            tags: head("tags"),
-        }
-    }
-}
-
 /// What becomes of a row: something to do, or nothing, or the column that has a problem and what it
 /// is.
 enum Decision {
     Do(Plan),
     Skip,
     Nowhere,
-    Refuse(String, String),
+    Refuse(&'static str, String),
 }
 
 async fn decide(
     unit: &mut UnitOfWork,
     options: &ImportOptions,
-    heads: &Heads,
     destinations: &mut Destinations,
     mut parsed: ParsedRow,
 ) -> AppResult<Decision> {
     let path = key_of(&parsed.folder);
     if let Some(why) = destinations.closed.get(&path) {
-        return Ok(Decision::Refuse("folder".to_owned(), why.clone()));
+        return Ok(Decision::Refuse("folder", why.clone()));
     }
     let Some(place) = destinations.places.get(&path).copied() else {
         return Ok(Decision::Nowhere);
     };
     if let Some(problem) = destinations.against(&path, &parsed) {
-        return Ok(Decision::Refuse(PASSWORD.to_owned(), problem));
+        return Ok(Decision::Refuse(PASSWORD, problem));
     }
     let mark = mark_of(options.key, place, &parsed.name, &parsed.fields);
     let same = mark
@@ -303,7 +316,7 @@ async fn decide(
                     "the existing credential is a {}, not a {}",
                     row.kind, parsed.kind
                 );
-                return Ok(Decision::Refuse(heads.name.clone(), problem));
+                return Ok(Decision::Refuse("name", problem));
             }
             if let Some(tags) = changed_tags(unit, &parsed, row).await?
                 && allow_credential::<mark::Steward>(unit, row.id)
@@ -314,7 +327,7 @@ async fn decide(
                     "a grant depends on the tag {}, so only a steward may change it",
                     tags.join(", ")
                 );
-                return Ok(Decision::Refuse(heads.tags.clone(), problem));
+                return Ok(Decision::Refuse("tags", problem));
             }
             let plan = Plan::Update(parsed, Box::new(row.clone()));
             // A second row for the same one would undo the first.
@@ -326,54 +339,90 @@ async fn decide(
         _ => {}
     }
     if let Err(problem) = destinations.take_name(place, &mut parsed, options.matching) {
-        return Ok(Decision::Refuse(heads.name.clone(), problem));
+        return Ok(Decision::Refuse("name", problem));
     }
     Ok(Decision::Do(Plan::Add(parsed, place)))
 }
 
-/// What is to be done with each row; what cannot be is added to the report.
+/// What is to be done with each row; what cannot be, and what is not taken as it stands in the
+/// file, is added to the report.
 pub async fn plan(
     unit: &mut UnitOfWork,
     options: &ImportOptions,
-    columns: &[Column],
-    sheet: &Sheet,
-    rows: Vec<Result<ParsedRow, Vec<(String, String)>>>,
+    read: SheetRows,
     folders: &mut Folders,
     report: &mut ImportReport,
 ) -> AppResult<Vec<Plan>> {
+    let SheetRows {
+        mut sheet,
+        columns,
+        rows,
+        ..
+    } = read;
     let parsed_rows = rows.iter().flatten();
     let mut destinations = Destinations::read(unit, options, parsed_rows, folders).await?;
-    let heads = Heads::of(&report.columns);
+    let column_of = |word: &str| columns.iter().position(|column| column.word() == word);
+    let mut problems = std::mem::take(&mut sheet.problems);
     let mut plans = vec![];
     for (read, row) in rows.into_iter().zip(&sheet.rows) {
-        let name: String = name_of(row, columns).chars().take(80).collect();
-        let problems = match read {
+        let line = row.line;
+        let wrong = match read {
             Err(problems) => problems,
-            Ok(parsed) => match decide(unit, options, &heads, &mut destinations, parsed).await? {
-                Decision::Refuse(column, problem) => vec![(column, problem)],
-                Decision::Nowhere => vec![],
-                Decision::Skip => {
-                    report.skipped += 1;
-                    vec![]
-                }
-                Decision::Do(plan) => {
-                    match plan {
-                        Plan::Add(..) => report.added += 1,
-                        Plan::Update(..) => report.updated += 1,
+            Ok(mut parsed) => {
+                let changes = std::mem::take(&mut parsed.changes);
+                match decide(unit, options, &mut destinations, parsed).await? {
+                    Decision::Refuse(column, problem) => vec![(column_of(column), problem)],
+                    Decision::Nowhere => vec![],
+                    Decision::Skip => {
+                        report.skipped += 1;
+                        vec![]
                     }
-                    plans.push(plan);
-                    vec![]
+                    Decision::Do(plan) => {
+                        match plan {
+                            Plan::Add(..) => report.added += 1,
+                            Plan::Update(..) => report.updated += 1,
+                        }
+                        for (column, change) in changes {
+                            sheet.changes.note(line, column, change);
+                        }
+                        plans.push(plan);
+                        vec![]
+                    }
                 }
-            },
+            }
         };
-        let problem = |(column, problem)| ImportProblem {
-            line: row.line,
-            name: name.clone(),
+        problems.extend(wrong.into_iter().map(|(column, problem)| RowProblem {
+            line,
             column,
             problem,
-        };
-        report.problems.extend(problems.into_iter().map(problem));
+        }));
     }
+    problems.sort_by_key(|problem| problem.line);
+    let head = |column: Option<usize>| {
+        let head = column.and_then(|column| {
+            let named = sheet.heads.get(column).filter(|head| !head.is_empty());
+            Some(named.cloned().unwrap_or(format!("column {}", column + 1)))
+        });
+        head.unwrap_or_default()
+    };
+    report.problems = problems
+        .into_iter()
+        .map(|problem| ImportProblem {
+            line: problem.line,
+            column: head(problem.column),
+            problem: problem.problem,
+        })
+        .collect();
+    report.changes = sheet
+        .changes
+        .iter()
+        .map(|(column, change, changed)| ImportChange {
+            column: head(column),
+            change: change.to_owned(),
+            rows: changed.rows,
+            lines: changed.lines.clone(),
+        })
+        .collect();
     Ok(plans)
 }
 

@@ -1,5 +1,6 @@
 //! Storing what an import does: sealed beside the transaction, stretch by stretch.
 
+use std::collections::hash_map::Entry;
 use std::collections::{BTreeMap, HashMap, HashSet};
 use std::sync::Arc;
 
@@ -154,7 +155,8 @@ impl Sealing {
     }
 }
 
-/// Does what was planned, and notes the import.
+/// Does what was planned, and notes the import. The folders are added last: whoever moves or closes
+/// one meanwhile waits for that alone.
 pub async fn store(
     unit: &mut UnitOfWork,
     options: &ImportOptions,
@@ -167,21 +169,15 @@ pub async fn store(
     if rows > MANY {
         unit.tx()?.expect_growth().await?;
     }
-    for folder in &folders.new {
-        unit.tx()?.add_folder(folder).await?;
+    let updates = plans.iter().any(|plan| matches!(plan, Plan::Update(..)));
+    if !folders.new.is_empty() {
+        unit.tx()?.folders_may_follow().await?;
+        // Whoever moves a folder holds the tree first and then what is in it.
+        if updates {
+            unit.tx()?.hold_tree_shared().await?;
+        }
     }
-    let mut paths: HashMap<Uuid, String> = HashMap::new();
-    let places: HashSet<Uuid> = plans
-        .iter()
-        .map(|plan| match plan {
-            Plan::Add(_, place) => *place,
-            Plan::Update(_, row) => row.folder_id,
-        })
-        .collect();
-    for place in places {
-        let path = unit.tx()?.path_of(place).await?;
-        paths.insert(place, path);
-    }
+    let paths = paths_of(unit, folders, &plans).await?;
     let sealing = Arc::new(Sealing {
         app: unit.app.clone(),
         keys: Arc::clone(&unit.keys),
@@ -229,7 +225,10 @@ pub async fn store(
             unit.tx()?.add_first_versions(&versions).await?;
         }
         imported.extend(sealed.imported);
-        for (parsed, row) in sealed.changes {
+        let mut changes = sealed.changes;
+        // In the order in which everybody holds credentials.
+        changes.sort_by_key(|(_, row)| row.id);
+        for (parsed, row) in changes {
             imported.push(update(unit, options.id, &parsed, &row).await?);
         }
         let assessed: Vec<Uuid> = sealed.new.iter().map(|row| row.id).collect();
@@ -257,7 +256,37 @@ pub async fn store(
     if rows > MANY {
         unit.tx()?.analyze_after_import().await?;
     }
+    unit.tx()?
+        .add_imported_folders(options.id, &folders.new)
+        .await?;
     Ok(())
+}
+
+/// The paths of the folders that rows go into.
+async fn paths_of(
+    unit: &mut UnitOfWork,
+    folders: &Folders,
+    plans: &[Plan],
+) -> AppResult<HashMap<Uuid, String>> {
+    let new: HashSet<Uuid> = folders.new.iter().map(|folder| folder.id).collect();
+    let places = plans.iter().map(|plan| match plan {
+        Plan::Add(_, place) => *place,
+        Plan::Update(_, row) => row.folder_id,
+    });
+    let parents = folders.new.iter().filter_map(|folder| folder.parent_id);
+    let mut paths: HashMap<Uuid, String> = HashMap::new();
+    for place in places.chain(parents).filter(|place| !new.contains(place)) {
+        if let Entry::Vacant(free) = paths.entry(place) {
+            free.insert(unit.tx()?.path_of(place).await?);
+        }
+    }
+    // A folder comes after the one that it is in.
+    for folder in &folders.new {
+        let parent = folder.parent_id.and_then(|parent| paths.get(&parent));
+        let path = format!("{}/{}", parent.map_or("", String::as_str), folder.name);
+        paths.insert(folder.id, path);
+    }
+    Ok(paths)
 }
 
 /// Changes what is there to what a row says; what the row does not say stays.

@@ -6,11 +6,12 @@ use std::collections::{BTreeMap, HashSet};
 use chrono::{DateTime, Utc};
 use jexlin_api::ErrorCode;
 use jexlin_api::{
-    ImportColumn, ImportItem, ImportOptions, ImportProgress, ImportReport, ImportUndone, Preview,
+    ImportAmbiguity, ImportColumn, ImportItem, ImportOptions, ImportProgress, ImportReadAs,
+    ImportReport, ImportUndone, Preview,
 };
 use jexlin_core::access::mark;
 use jexlin_core::audit::{Action, TargetType};
-use jexlin_core::transfer::{Column, Format, Kinds, Sheet, SheetProblem};
+use jexlin_core::transfer::{Kinds, SheetProblem};
 use jexlin_core::vault::RemovedType;
 use jexlin_core::vault::ValueOrigin;
 use jexlin_core::vault::VersionState;
@@ -19,12 +20,12 @@ use jexlin_store::{CredentialChange, ImportedRow, NewVersion, Target};
 use tokio::task::spawn_blocking;
 use uuid::Uuid;
 
-use super::import_plan::{Folders, Plan, changed_tags, folders_below, plan, read};
+use super::import_plan::{Folders, Plan, SheetRows, changed_tags, folders_below, plan, read};
 use super::import_store::store;
 use super::preview::{MOST_TAGGED, relabelled};
 use super::removal::removal;
 use crate::error::{AppError, AppResult};
-use crate::file_reader::SheetRead;
+use crate::file_reader::FileRead;
 use crate::guards::allow_folder;
 use crate::import_progress::UnderWay;
 use crate::paging::{Paged, Paging};
@@ -160,8 +161,18 @@ pub async fn undo(unit: &mut UnitOfWork, import: Uuid) -> AppResult<ImportUndone
             left += 1;
         }
     }
+    let folders = unit
+        .tx()?
+        .remove_imported_folders(&going, person, now)
+        .await?;
     unit.tx()?.import_undone(import, now).await?;
-    for (name, count) in [("removed", removed), ("restored", restored), ("left", left)] {
+    let counts = [
+        ("removed", removed),
+        ("restored", restored),
+        ("left", left),
+        ("folders", folders),
+    ];
+    for (name, count) in counts {
         unit.add_detail(name, count.to_string());
     }
     unit.commit_audited().await?;
@@ -169,6 +180,7 @@ pub async fn undo(unit: &mut UnitOfWork, import: Uuid) -> AppResult<ImportUndone
         removed,
         restored,
         left,
+        folders,
     })
 }
 
@@ -267,30 +279,45 @@ async fn restore(unit: &mut UnitOfWork, change: &ImportedRow) -> AppResult<bool>
 }
 
 /// The report of a file of which nothing is decided yet.
-fn empty_report(
-    options: &ImportOptions,
-    format: Format,
-    sheet: &Sheet,
-    columns: &[Column],
-) -> ImportReport {
-    let named = sheet.heads.iter().zip(columns);
+fn empty_report(options: &ImportOptions, read: &SheetRows) -> ImportReport {
+    let (sheet, read_as) = (&read.sheet, read.sheet.read_as.clone());
+    let head = |index: &usize| sheet.heads.get(*index).cloned().unwrap_or_default();
     ImportReport {
         id: options.id,
         done: false,
-        format,
-        notes: sheet.notes.clone(),
-        columns: named
+        read_as: ImportReadAs {
+            format: read_as.format,
+            encoding: read_as.encoding,
+            separator: read_as.separator,
+            sheet: read_as.sheet,
+            sheets: read_as.sheets,
+            heading_row: read_as.heading_row,
+        },
+        notes: vec![],
+        columns: sheet
+            .heads
+            .iter()
+            .zip(&read.columns)
             .map(|(head, column)| ImportColumn {
                 head: head.clone(),
                 holds: column.word().to_owned(),
             })
             .collect(),
-        rows: sheet.rows.len(),
+        ambiguous: read
+            .ambiguous
+            .iter()
+            .map(|(column, indices)| ImportAmbiguity {
+                holds: column.word().to_owned(),
+                heads: indices.iter().map(head).collect(),
+            })
+            .collect(),
+        rows: sheet.rows.len() + sheet.problems.len(),
         added: 0,
         updated: 0,
         skipped: 0,
         folders: 0,
         problems: vec![],
+        changes: vec![],
         sentence: String::new(),
         access: None,
     }
@@ -323,12 +350,41 @@ fn outcome(report: &ImportReport, bad: usize) -> String {
     }
 }
 
+/// Why nothing is changed, if that is so.
+fn why_not(
+    report: &ImportReport,
+    options: &ImportOptions,
+    plans: &[Plan],
+    bad: usize,
+    what: &str,
+) -> Option<String> {
+    if options.preview {
+        Some(format!("Dry run: {what}. Nothing was changed."))
+    } else if !report.ambiguous.is_empty() {
+        Some("Nothing was changed, since several columns look like the same thing.".to_owned())
+    } else if bad > 0 && !options.only_good {
+        let rows = report.rows;
+        Some(format!(
+            "Nothing was changed, since {bad} of {rows} rows cannot be imported."
+        ))
+    } else if plans.is_empty() {
+        Some(format!("There was nothing to do: {what}."))
+    } else if !report.changes.is_empty() && !options.accept_changes {
+        Some(
+            "Nothing was changed, since not everything would be taken as it stands in the file."
+                .to_owned(),
+        )
+    } else {
+        None
+    }
+}
+
 /// Imports a file: CSV, TSV, JSON Lines, XLSX or the Credential Exchange Format, the body. It is
 /// held in memory alone.
 pub async fn import_file(
     unit: &mut UnitOfWork,
     options: ImportOptions,
-    file: Result<SheetRead, SheetProblem>,
+    file: Result<FileRead, SheetProblem>,
 ) -> AppResult<ImportReport> {
     unit.begin_audit(
         Action::ImportRun,
@@ -348,53 +404,30 @@ pub async fn import_file(
         default_kind,
         known: kinds,
     };
-    let SheetRead {
-        format,
-        sheet,
-        readings,
-    } = file.map_err(|problem| AppError::field("file", problem.to_string()))?;
+    let FileRead { grid, readings } =
+        file.map_err(|problem| AppError::field("file", problem.to_string()))?;
     let _under_way = UnderWay(unit.app.imports.clone(), options.id);
-    let wanted = options.columns.clone();
-    let reading = spawn_blocking(move || read(sheet, &kinds, wanted, &readings));
-    let (sheet, columns, rows) = reading
+    let (heading_row, wanted) = (options.heading_row, options.columns.clone());
+    let reading = spawn_blocking(move || read(grid, &kinds, heading_row, wanted, &readings));
+    let sheet_rows = reading
         .await
         .map_err(|error| AppError::internal(error.to_string()))??;
-    let mut report = empty_report(&options, format, &sheet, &columns);
+    let mut report = empty_report(&options, &sheet_rows);
     let mut folders = Folders {
         known: folders_below(unit, options.folder).await?,
         new: vec![],
     };
-    let plans = plan(
-        unit,
-        &options,
-        &columns,
-        &sheet,
-        rows,
-        &mut folders,
-        &mut report,
-    )
-    .await?;
+    let plans = plan(unit, &options, sheet_rows, &mut folders, &mut report).await?;
     report.folders = folders.new.len();
     // What was looked at on the way is not what this is about.
     unit.set_target(options.folder, &top);
     if options.preview {
         report.access = whose_access(unit, &plans, &mut report.notes).await?;
     }
-    let stopped =
-        options.preview || plans.is_empty() || (!report.problems.is_empty() && !options.only_good);
     let bad = lines_with_problems(&report);
     let what = outcome(&report, bad);
-    if stopped {
-        report.sentence = if options.preview {
-            format!("Dry run: {what}. Nothing was changed.")
-        } else if plans.is_empty() {
-            format!("There was nothing to do: {what}.")
-        } else {
-            format!(
-                "Nothing was changed, since {bad} of {} rows cannot be imported.",
-                report.rows
-            )
-        };
+    if let Some(sentence) = why_not(&report, &options, &plans, bad, &what) {
+        report.sentence = sentence;
         if options.preview {
             unit.undo();
         } else {

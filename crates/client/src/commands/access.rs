@@ -1,6 +1,6 @@
 //! Access files, access issues, and transfers of stewardship.
 
-use std::io::{IsTerminal as _, Write as _};
+use std::io::IsTerminal as _;
 use std::path::{Path, PathBuf};
 
 use clap::{Args, Subcommand};
@@ -14,9 +14,11 @@ use uuid::Uuid;
 use crate::args::{Format, Who};
 use crate::connection::query;
 use crate::error::ClientError;
+use crate::files::Output;
 use crate::lookup;
 use crate::output::{self, Column, counted, say};
 use crate::run::{Done, Run};
+use crate::secrets;
 
 /// Access as a whole.
 #[derive(Debug, Subcommand)]
@@ -35,8 +37,11 @@ pub enum Access {
   jexlin access export pumping.toml --below /Pumping
   jexlin access export -                                to standard output")]
     Export {
-        /// The file to write; `-` is standard output
+        /// The file to write; `-` for standard output
         file: PathBuf,
+        /// Overwrite the file if it exists
+        #[arg(long)]
+        force: bool,
         /// Only this folder and what is below it, without groups and policies
         #[arg(long, value_name = "PATH")]
         below: Option<String>,
@@ -140,20 +145,16 @@ impl Run {
     pub fn access(&self, command: Access) -> Done {
         match command {
             Access::Who { path } => self.who_has_access(&path),
-            Access::Export { file, below } => {
+            Access::Export { file, below, force } => {
                 let address = below.map_or_else(
                     || "/api/v1/access".to_owned(),
                     |below| format!("/api/v1/access?below={}", query(&below)),
                 );
-                let mut bytes = vec![];
-                self.connection.copy_to(&address, &mut bytes)?;
-                if file.as_os_str() == "-" {
-                    return std::io::stdout()
-                        .write_all(&bytes)
-                        .map_err(|error| ClientError::local(error.to_string()));
+                let mut output = Output::open(&file, force)?;
+                self.connection.copy_to(&address, &mut output)?;
+                if !output.finish()? {
+                    return Ok(());
                 }
-                std::fs::write(&file, &bytes)
-                    .map_err(|error| ClientError::local(format!("{}: {error}.", file.display())))?;
                 say(&format!(
                     "The access file is {}. After you have edited it, compare it: jexlin access compare {}",
                     file.display(),
@@ -175,7 +176,7 @@ impl Run {
                     if !self.show_compared(&compared)? {
                         return Ok(());
                     }
-                    if !asked("\nApply these changes? [y/N] ")? {
+                    if !secrets::confirm("\nApply these changes?")? {
                         return say("Nothing was changed.");
                     }
                     address = format!("{address}?expect={}", compared.state);
@@ -367,15 +368,4 @@ impl Run {
             .iter()
             .try_for_each(|place| say(&format!("  {place}")))
     }
-}
-
-/// Asks on the terminal.
-fn asked(question: &str) -> Result<bool, ClientError> {
-    let broken = |error: std::io::Error| ClientError::local(error.to_string());
-    std::io::stderr()
-        .write_all(question.as_bytes())
-        .map_err(broken)?;
-    let mut answer = String::new();
-    std::io::stdin().read_line(&mut answer).map_err(broken)?;
-    Ok(matches!(answer.trim(), "y" | "Y" | "yes"))
 }

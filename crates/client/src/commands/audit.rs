@@ -1,7 +1,6 @@
 //! The audit log: read, export and verify it.
 
 use std::fs;
-use std::io::Write as _;
 use std::path::{Path, PathBuf};
 
 use clap::Subcommand;
@@ -11,6 +10,7 @@ use serde_json::{Value, json};
 use crate::args::Format;
 use crate::connection::query;
 use crate::error::ClientError;
+use crate::files::Output;
 use crate::lookup;
 use crate::output::{self, Column, say};
 use crate::run::{Done, Run};
@@ -50,8 +50,11 @@ pub enum Audit {
     },
     /// Write the whole log and its signed checkpoints to a file
     Export {
-        /// The file; `-` for standard output
+        /// The file to write; `-` for standard output
         file: PathBuf,
+        /// Overwrite the file if it exists
+        #[arg(long)]
+        force: bool,
     },
     /// Print the log's public key; keep it apart from the log
     Key,
@@ -118,20 +121,13 @@ impl Run {
                     say(&key.key)
                 }
             }
-            Audit::Export { file } if file == Path::new("-") => self
-                .connection
-                .copy_to("/api/v1/audit/export", &mut std::io::stdout()),
-            Audit::Export { file } => {
-                let beside = file.with_extension("part");
-                let broken = |error: std::io::Error| {
-                    ClientError::local(format!("{} cannot be written: {error}.", file.display()))
-                };
-                let mut writer =
-                    std::io::BufWriter::new(fs::File::create(&beside).map_err(broken)?);
+            Audit::Export { file, force } => {
+                let mut output = Output::open(&file, force)?;
                 self.connection
-                    .copy_to("/api/v1/audit/export", &mut writer)?;
-                writer.flush().map_err(broken)?;
-                fs::rename(&beside, &file).map_err(broken)?;
+                    .copy_to("/api/v1/audit/export", &mut output)?;
+                if !output.finish()? {
+                    return Ok(());
+                }
                 say(&format!(
                     "The audit log is in {}. Verify it: jexlin audit verify {} --key-file KEY",
                     file.display(),

@@ -2,6 +2,7 @@
 
 use std::collections::BTreeMap;
 use std::fs;
+use std::io::Read as _;
 use std::path::{Path, PathBuf};
 
 use clap::{Args, Subcommand};
@@ -19,6 +20,7 @@ use crate::commands::search::Narrow;
 use crate::commands::secret::to_terminal;
 use crate::connection::query;
 use crate::error::ClientError;
+use crate::files::{self, Output};
 use crate::lookup::{self, pair};
 use crate::output::{self, Column, say};
 use crate::run::{Done, Run};
@@ -259,6 +261,9 @@ pub enum Credential {
         /// Where to write it; `-` for standard output [default: its name, here]
         #[arg(long, value_name = "FILE")]
         to: Option<PathBuf>,
+        /// Overwrite the file if it exists
+        #[arg(long)]
+        force: bool,
     },
     /// Remove an attachment
     RemoveAttachment {
@@ -472,32 +477,23 @@ impl Run {
             })
     }
 
-    fn fetch(&self, path: &str, name: &str, to: Option<PathBuf>) -> Done {
+    fn fetch(&self, path: &str, name: &str, to: Option<PathBuf>, force: bool) -> Done {
         let (id, attachment) = self.attachment(path, name)?;
         let address = format!("/api/v1/credentials/{id}/attachments/{}", attachment.id);
-        let to = to.unwrap_or_else(|| PathBuf::from(&attachment.name));
-        if to == Path::new("-") {
-            return self.connection.copy_to(&address, &mut std::io::stdout());
-        }
-        // Written beside and moved into place: a file that broke off is never taken for a whole
-        // one.
-        let beside = to.with_extension("part");
-        let mut file = secrets::private_file(&beside)?;
-        let copied = self.connection.copy_to(&address, &mut file).and_then(|()| {
-            let size = file.metadata().map_err(broken(&beside))?.len();
-            if i64::try_from(size) == Ok(attachment.size) {
-                Ok(())
-            } else {
-                Err(ClientError::local(
-                    "The download was interrupted; nothing was kept.",
-                ))
-            }
+        // The name is somebody else's: it is no path.
+        let to = to.unwrap_or_else(|| {
+            PathBuf::from(Path::new(&attachment.name).file_name().unwrap_or_default())
         });
-        if let Err(trouble) = copied {
-            let _ = fs::remove_file(&beside);
-            return Err(trouble);
+        let mut output = Output::open(&to, force)?;
+        self.connection.copy_to(&address, &mut output)?;
+        if u64::try_from(attachment.size) != Ok(output.written()) {
+            return Err(ClientError::local(
+                "The download was interrupted; nothing was kept.",
+            ));
         }
-        fs::rename(&beside, &to).map_err(broken(&to))?;
+        if !output.finish()? {
+            return Ok(());
+        }
         say(&format!(
             "{} is in {}: {} bytes, readable only by you.",
             attachment.name,
@@ -725,13 +721,19 @@ impl Run {
                     .map(|name| name.to_string_lossy().into_owned())
             })
             .unwrap_or_default();
-        let open = fs::File::open(&file).map_err(broken(&file))?;
-        let length = open.metadata().map_err(broken(&file))?.len();
-        let shown: Attachment = self.connection.send(
-            &format!("/api/v1/credentials/{id}/attachments?name={}", query(&name)),
-            open,
-            Some(length),
-        )?;
+        let address = format!("/api/v1/credentials/{id}/attachments?name={}", query(&name));
+        let (mut open, length) = files::open_to_send(&file)?;
+        let shown: Attachment = if length.is_some() {
+            self.connection.send(&address, open, length)?
+        } else {
+            // A pipe does not say how much it holds: that is known once it has been read.
+            let mut bytes = vec![];
+            open.read_to_end(&mut bytes)
+                .map_err(files::cannot("read", &file))?;
+            let length = bytes.len() as u64;
+            self.connection
+                .send(&address, std::io::Cursor::new(bytes), Some(length))?
+        };
         output::one(
             self.format,
             &shown,
@@ -849,7 +851,8 @@ impl Run {
                 path,
                 attachment,
                 to,
-            } => self.fetch(&path, &attachment, to),
+                force,
+            } => self.fetch(&path, &attachment, to, force),
             Credential::RemoveAttachment { path, attachment } => {
                 self.remove_attachment(path, attachment)
             }

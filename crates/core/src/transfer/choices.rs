@@ -43,3 +43,30 @@ word_enum! {
         Csv,
     }
 }
+
+word_enum! {
+    /// What separates the cells of a row.
+    pub enum Separator {
+        /// `,`
+        Comma,
+        /// `;`
+        Semicolon,
+        /// A tab.
+        Tab,
+        /// `|`
+        Bar,
+    }
+}
+
+impl Separator {
+    /// The character.
+    #[must_use]
+    pub const fn byte(self) -> u8 {
+        match self {
+            Self::Comma => b',',
+            Self::Semicolon => b';',
+            Self::Tab => b'\t',
+            Self::Bar => b'|',
+        }
+    }
+}

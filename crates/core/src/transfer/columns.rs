@@ -1,12 +1,13 @@
 //! What the columns of a sheet are, and the result of reading a row.
 
+use std::borrow::Cow;
 use std::collections::BTreeMap;
 
 use zeroize::Zeroize;
 
-use super::{Row, Sheet};
+use super::Row;
 use crate::names::{Name, without_guard};
-use crate::vault::kinds::{FieldType, Given, Kind, PASSWORD};
+use crate::vault::kinds::{FieldType, Given, Kind, PASSWORD, is_scheme};
 use crate::vault::readings::KeyReader;
 
 /// What a column is.
@@ -210,47 +211,107 @@ fn plain(head: &str) -> String {
         .collect()
 }
 
-/// What the columns probably are: each use once, by the heads, for the fields that a kind has;
-/// where a column says the kind of each row, that any kind has.
-#[must_use]
-pub fn guess(heads: &[String], kinds: &Kinds) -> Vec<Column> {
-    let mut taken: Vec<Column> = vec![];
-    let several = heads.iter().any(|head| {
-        KNOWN
+/// What the columns of a file probably are.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Guess {
+    /// One for each heading. Of several that are the same, the first.
+    pub columns: Vec<Column>,
+    /// What several columns look like, and which (counted from 0): somebody has to say which of
+    /// them it is.
+    pub ambiguous: Vec<(Column, Vec<usize>)>,
+}
+
+/// Looks headings up, for the fields of one kind, or of all where a column says the kind of each
+/// row.
+struct Headings<'a> {
+    kinds: Vec<&'a Kind>,
+}
+
+impl<'a> Headings<'a> {
+    fn of(heads: &[String], kinds: &'a Kinds) -> Self {
+        let several = heads
             .iter()
-            .any(|(word, heads)| *word == "kind" && heads.contains(&plain(head).as_str()))
-    });
-    let others = kinds.known.iter().filter(|_| several);
-    let all: Vec<&Kind> = std::iter::once(&kinds.default_kind).chain(others).collect();
-    heads
-        .iter()
-        .map(|head| {
-            let plain = plain(head);
-            let mut fields = all.iter().flat_map(|kind| &kind.fields);
-            let own = fields.find(|field| {
+            .any(|head| known_word(&plain(head)) == Some("kind"));
+        let others = kinds.known.iter().filter(|_| several);
+        Self {
+            kinds: std::iter::once(&kinds.default_kind).chain(others).collect(),
+        }
+    }
+
+    /// What a column of this heading is.
+    fn find(&self, head: &str) -> Option<Column> {
+        let plain = plain(head);
+        let own = self
+            .kinds
+            .iter()
+            .flat_map(|kind| &kind.fields)
+            .find(|field| {
                 field.name.replace('_', "") == plain
-                    || field.label.to_lowercase() == head.to_lowercase()
+                    || field.label.to_lowercase() == head.trim().to_lowercase()
             });
-            let known = KNOWN
+        let found = match own {
+            Some(field) => Column::Field(field.name.clone()),
+            None => Column::of(known_word(&plain)?),
+        };
+        match &found {
+            Column::Field(name) => self
+                .kinds
                 .iter()
-                .find(|(_, heads)| heads.contains(&plain.as_str()))
-                .map(|(word, _)| *word);
-            let found = match (own, known) {
-                (Some(field), _) => Column::Field(field.name.clone()),
-                (None, Some(word)) => Column::of(word),
-                (None, None) => Column::Nothing,
-            };
-            let fits = match &found {
-                Column::Field(name) => all.iter().any(|kind| kind.field(name).is_some()),
-                _ => true,
-            };
-            if !fits || taken.contains(&found) {
-                return Column::Nothing;
-            }
-            taken.push(found.clone());
-            found
-        })
-        .collect()
+                .any(|kind| kind.field(name).is_some())
+                .then_some(found),
+            _ => Some(found),
+        }
+    }
+}
+
+fn known_word(plain: &str) -> Option<&'static str> {
+    KNOWN
+        .iter()
+        .find(|(_, heads)| heads.contains(&plain))
+        .map(|(word, _)| *word)
+}
+
+/// Whether a text is a heading by which a column is known.
+#[must_use]
+pub fn is_heading(text: &str, kinds: &Kinds) -> bool {
+    let all = Headings {
+        kinds: std::iter::once(&kinds.default_kind)
+            .chain(&kinds.known)
+            .collect(),
+    };
+    all.find(text).is_some()
+}
+
+/// What the columns probably are, by the heads, for the fields that a kind has; where a column
+/// says the kind of each row, that any kind has.
+#[must_use]
+pub fn guess(heads: &[String], kinds: &Kinds) -> Guess {
+    let headings = Headings::of(heads, kinds);
+    let found: Vec<Option<Column>> = heads.iter().map(|head| headings.find(head)).collect();
+    let mut columns: Vec<Column> = vec![];
+    let mut ambiguous: Vec<(Column, Vec<usize>)> = vec![];
+    for (index, column) in found.iter().enumerate() {
+        let Some(column) = column else {
+            columns.push(Column::Nothing);
+            continue;
+        };
+        let Some(first) = found
+            .iter()
+            .position(|other| other.as_ref() == Some(column))
+        else {
+            continue;
+        };
+        if first == index {
+            columns.push(column.clone());
+            continue;
+        }
+        columns.push(Column::Nothing);
+        match ambiguous.iter_mut().find(|(known, _)| known == column) {
+            Some((_, indices)) => indices.push(index),
+            None => ambiguous.push((column.clone(), vec![first, index])),
+        }
+    }
+    Guess { columns, ambiguous }
 }
 
 /// The result of reading a row.
@@ -268,6 +329,8 @@ pub struct ParsedRow {
     pub fields: BTreeMap<String, String>,
     /// Its secret ones.
     pub secrets: Vec<(String, Given)>,
+    /// What is not taken exactly as it stands in the file: the column, counted from 0, and what.
+    pub changes: Vec<(Option<usize>, &'static str)>,
 }
 
 impl Drop for ParsedRow {
@@ -276,41 +339,23 @@ impl Drop for ParsedRow {
     }
 }
 
-/// What a row calls itself, for somebody who looks for it; nothing secret.
-#[must_use]
-pub fn name_of<'a>(row: &'a Row, columns: &[Column]) -> &'a str {
-    let cell = |wanted: &Column| {
-        columns
-            .iter()
-            .position(|column| column == wanted)
-            .and_then(|number| row.cells.get(number))
-            .map(|cell| cell.trim())
-    };
-    let ways = [
-        Column::Name,
-        Column::Field("url".into()),
-        Column::Field("user_name".into()),
-    ];
-    ways.iter()
-        .filter_map(cell)
-        .find(|text| !text.is_empty())
-        .unwrap_or_default()
-}
+/// What is wrong in a row: the column, counted from 0, and a sentence without a value.
+pub type Problem = (Option<usize>, String);
 
 /// Reads a row by what its columns are.
 ///
 /// # Errors
-/// The column's heading and a sentence for each problem, without a value.
+/// The column, counted from 0, and a sentence for each problem, without a value.
 pub fn read_row(
-    sheet: &Sheet,
+    guarded: bool,
     row: &Row,
     columns: &[Column],
     kinds: &Kinds,
     reader: &impl KeyReader,
-) -> Result<ParsedRow, Vec<(String, String)>> {
-    let kind = kind_of(sheet, row, columns, kinds)?;
+) -> Result<ParsedRow, Vec<Problem>> {
+    let kind = kind_of(row, columns, kinds)?;
     let mut reading = RowReading {
-        sheet,
+        guarded,
         columns,
         kind,
         reader,
@@ -321,6 +366,7 @@ pub fn read_row(
             tags: vec![],
             fields: BTreeMap::new(),
             secrets: vec![],
+            changes: vec![],
         },
         problems: vec![],
     };
@@ -339,122 +385,175 @@ pub fn read_row(
 }
 
 /// The kind that a row names, or the default one.
-fn kind_of<'a>(
-    sheet: &Sheet,
-    row: &Row,
-    columns: &[Column],
-    kinds: &'a Kinds,
-) -> Result<&'a Kind, Vec<(String, String)>> {
+fn kind_of<'a>(row: &Row, columns: &[Column], kinds: &'a Kinds) -> Result<&'a Kind, Vec<Problem>> {
     let said = columns
         .iter()
         .position(|column| *column == Column::Kind)
         .and_then(|number| Some((number, row.cells.get(number)?.trim())));
     match said.filter(|(_, word)| !word.is_empty()) {
         None => Ok(&kinds.default_kind),
-        Some((number, word)) => kinds.find(word).ok_or_else(|| {
-            let head = sheet.heads.get(number).cloned().unwrap_or_default();
-            vec![(head, "there is no kind of this name".to_owned())]
-        }),
+        Some((number, word)) => kinds
+            .find(word)
+            .ok_or_else(|| vec![(Some(number), "there is no kind of this name".to_owned())]),
     }
 }
 
 /// A row that is being read, cell by cell.
 struct RowReading<'a, R> {
-    sheet: &'a Sheet,
+    guarded: bool,
     columns: &'a [Column],
     kind: &'a Kind,
     reader: &'a R,
     parsed: ParsedRow,
-    problems: Vec<(String, String)>,
+    problems: Vec<Problem>,
 }
 
 impl<R: KeyReader> RowReading<'_, R> {
-    fn head(&self, number: usize) -> String {
-        self.sheet.heads.get(number).cloned().unwrap_or_default()
-    }
-
-    /// The heading of the column that holds something; that itself, where no column does.
-    fn head_of(&self, wanted: &str) -> String {
+    /// The column that holds something.
+    fn column_of(&self, wanted: &str) -> Option<usize> {
         self.columns
             .iter()
             .position(|column| column.word() == wanted)
-            .map_or_else(|| wanted.to_owned(), |number| self.head(number))
     }
 
     fn problem(&mut self, number: usize, problem: impl ToString) {
-        let head = self.head(number);
-        self.problems.push((head, problem.to_string()));
+        self.problems.push((Some(number), problem.to_string()));
+    }
+
+    fn change(&mut self, number: usize, change: &'static str) {
+        self.parsed.changes.push((Some(number), change));
     }
 
     fn cell(&mut self, number: usize, cell: &str, column: &Column) {
         let trimmed = cell.trim();
-        let text = if self.sheet.guarded {
+        let text = if self.guarded {
             without_guard(trimmed)
         } else {
             trimmed
         };
-        if text.is_empty() {
+        if matches!(column, Column::Nothing) || trimmed.is_empty() && !self.is_password(column) {
             return;
         }
-        match column {
-            Column::Nothing | Column::Kind => {}
-            Column::Name => match Name::parse(&text.replace('/', "-")) {
-                Ok(name) => self.parsed.name = name.into_string(),
-                Err(problem) => self.problem(number, problem),
-            },
-            Column::Folder => {
-                let parts = text.split(['/', '\\']).map(str::trim);
-                for part in parts.filter(|part| !part.is_empty()) {
-                    match Name::parse(part) {
-                        Ok(name) => self.parsed.folder.push(name.into_string()),
-                        Err(problem) => self.problem(number, problem),
-                    }
-                }
-            }
-            Column::Tags => {
-                self.parsed.tags = text
-                    .split([',', ';', '\n'])
-                    .map(|tag| tag.trim().to_lowercase())
-                    .filter(|tag| !tag.is_empty())
-                    .collect();
-            }
-            Column::Field(name) => self.field(number, name, (cell, trimmed, text)),
+        if let Column::Field(name) = column {
+            return self.field(number, name, (cell, trimmed, text));
         }
-    }
-
-    /// Reads a field from a cell as it is, without spaces around it, and without a guard too.
-    fn field(&mut self, number: usize, name: &str, (cell, trimmed, text): (&str, &str, &str)) {
-        match self.kind.field(name).map(|field| field.holds) {
-            None => {
-                let label = self.kind.label.to_lowercase();
-                self.problem(number, format!("a {label} has no field `{name}`"));
-            }
-            Some(holds) if holds.is_secret() => {
-                // A password is what it is: no space of it is taken away.
-                let given = if holds == FieldType::Secret {
-                    cell
-                } else {
-                    trimmed
-                };
-                match self.kind.read_secret(name, given, self.reader) {
-                    Ok(given) => self.parsed.secrets.push((name.to_owned(), given)),
+        if trimmed.len() < cell.len() {
+            self.change(number, SPACES);
+        }
+        if text.len() < trimmed.len() {
+            self.change(number, GUARD);
+        }
+        match column {
+            Column::Nothing | Column::Kind | Column::Field(_) => {}
+            Column::Name => {
+                if text.contains('/') {
+                    self.change(number, "a `/` in a name is written as `-`");
+                }
+                match Name::parse(&text.replace('/', "-")) {
+                    Ok(name) => self.parsed.name = name.into_string(),
                     Err(problem) => self.problem(number, problem),
                 }
             }
-            Some(FieldType::Url) => {
-                let with_scheme = |url: &str| {
-                    if url.contains("://") {
-                        url.to_owned()
-                    } else {
-                        format!("https://{url}")
-                    }
-                };
-                let urls: Vec<String> = text.split_whitespace().map(with_scheme).collect();
-                self.parsed.fields.insert(name.to_owned(), urls.join("\n"));
+            Column::Folder => self.folder(number, text),
+            Column::Tags => {
+                let tags = text.split([',', ';', '\n']).map(str::trim);
+                let tags: Vec<&str> = tags.filter(|tag| !tag.is_empty()).collect();
+                self.parsed.tags = tags.iter().map(|tag| tag.to_lowercase()).collect();
+                if tags
+                    .iter()
+                    .zip(&self.parsed.tags)
+                    .any(|(said, tag)| said != tag)
+                {
+                    self.change(number, "tags are written in small letters");
+                }
             }
-            Some(_) => {
-                self.parsed.fields.insert(name.to_owned(), text.to_owned());
+        }
+    }
+
+    fn is_password(&self, column: &Column) -> bool {
+        match column {
+            Column::Field(name) => {
+                self.kind.field(name).map(|field| field.holds) == Some(FieldType::Secret)
             }
+            _ => false,
+        }
+    }
+
+    fn folder(&mut self, number: usize, text: &str) {
+        let separator = if text.contains('/') { '/' } else { '\\' };
+        if text.contains('\\') && separator == '\\' {
+            self.change(number, "`\\` is taken for the `/` between folders");
+        }
+        for part in text.split(separator) {
+            let name = part.trim();
+            if name.len() < part.len() {
+                self.change(number, SPACES);
+            }
+            if name.is_empty() {
+                continue;
+            }
+            match Name::parse(name) {
+                Ok(name) => self.parsed.folder.push(name.into_string()),
+                Err(problem) => self.problem(number, problem),
+            }
+        }
+    }
+
+    /// Reads a field from a cell: as it is, without spaces around it, and without a guard too.
+    fn field(&mut self, number: usize, name: &str, (cell, trimmed, text): (&str, &str, &str)) {
+        let Some(holds) = self.kind.field(name).map(|field| field.holds) else {
+            let label = self.kind.label.to_lowercase();
+            return self.problem(number, format!("a {label} has no field `{name}`"));
+        };
+        // A password is what it is: no space of it is taken away.
+        if holds == FieldType::Secret {
+            if !cell.is_empty() {
+                self.secret(number, name, cell);
+            }
+            return;
+        }
+        let (text, trimmed) = match holds {
+            // Lines are what they are, too.
+            FieldType::Note if self.guarded => (without_guard(cell), cell),
+            FieldType::Note => (cell, cell),
+            FieldType::SecretNote => return self.secret(number, name, cell),
+            // Nothing around a key or a certificate belongs to it.
+            FieldType::SshKey | FieldType::PrivateKey | FieldType::OneTimeSeed => {
+                return self.secret(number, name, trimmed);
+            }
+            FieldType::Certificate => (trimmed, trimmed),
+            _ => {
+                if trimmed.len() < cell.len() {
+                    self.change(number, SPACES);
+                }
+                (text, trimmed)
+            }
+        };
+        if text.len() < trimmed.len() {
+            self.change(number, GUARD);
+        }
+        let value = if holds == FieldType::Url {
+            let mut urls: Vec<Cow<'_, str>> = vec![];
+            for url in text.split_whitespace() {
+                urls.push(with_scheme(url));
+            }
+            if urls.iter().any(|url| matches!(url, Cow::Owned(_))) {
+                self.change(
+                    number,
+                    "`https://` is put before an address without a scheme",
+                );
+            }
+            urls.join("\n")
+        } else {
+            text.to_owned()
+        };
+        self.parsed.fields.insert(name.to_owned(), value);
+    }
+
+    fn secret(&mut self, number: usize, name: &str, given: &str) {
+        match self.kind.read_secret(name, given, self.reader) {
+            Ok(given) => self.parsed.secrets.push((name.to_owned(), given)),
+            Err(problem) => self.problem(number, problem),
         }
     }
 
@@ -472,11 +571,13 @@ impl<R: KeyReader> RowReading<'_, R> {
         let name = host
             .or_else(|| fields.get("user_name").cloned())
             .map(|name| Name::parse(&name).map(Name::into_string));
+        let column = self.column_of("name");
         if let Some(Ok(name)) = name {
             self.parsed.name = name;
+            let change = "there is no name, so the address or the user name becomes one";
+            self.parsed.changes.push((column, change));
         } else {
-            let head = self.head_of("name");
-            self.problems.push((head, "there is no name".to_owned()));
+            self.problems.push((column, "there is no name".to_owned()));
         }
     }
 
@@ -486,26 +587,53 @@ impl<R: KeyReader> RowReading<'_, R> {
             .kind
             .check_plain(&self.parsed.fields, &BTreeMap::new(), self.reader);
         for (field, problem) in checked.err().into_iter().flatten() {
-            let head = self.head_of(&field);
-            self.problems.push((head, problem));
+            self.problems.push((self.column_of(&field), problem));
         }
         let kind = self.kind;
         let required = kind.fields.iter();
         for field in required.filter(|field| field.required && field.holds.is_secret()) {
             let mut secrets = self.parsed.secrets.iter();
             let missing = !secrets.any(|(name, _)| *name == field.name);
-            let head = self.head_of(&field.name);
-            if missing && !self.problems.iter().any(|(known, _)| *known == head) {
+            let column = self.column_of(&field.name);
+            let known = self
+                .problems
+                .iter()
+                .any(|(known, _)| known.is_some() && *known == column);
+            if missing && !known {
                 let label = field.label.to_lowercase();
-                self.problems.push((head, format!("there is no {label}")));
+                self.problems.push((column, format!("there is no {label}")));
             }
         }
     }
 }
 
+const SPACES: &str = "spaces around it are removed";
+const GUARD: &str = "the apostrophe that says that it is no formula is removed";
+
+/// An address with a scheme (RFC 3986): its own, or `https`. What follows a host after a colon is
+/// its port.
+///
+/// ```text
+/// ridge.example           https://ridge.example
+/// ridge.example:8443/in   https://ridge.example:8443/in
+/// rdp:full%20address      as it is
+/// ```
+fn with_scheme(url: &str) -> Cow<'_, str> {
+    let own = url.split_once(':').is_some_and(|(scheme, rest)| {
+        let port = rest.split(['/', '?', '#']).next().unwrap_or_default();
+        let is_port = !port.is_empty() && port.bytes().all(|byte| byte.is_ascii_digit());
+        is_scheme(scheme) && !is_port
+    });
+    if own {
+        Cow::Borrowed(url)
+    } else {
+        Cow::Owned(format!("https://{url}"))
+    }
+}
+
 #[cfg(test)]
 mod tests {
-    use super::super::Format;
+    use super::super::{Grid, ReadOptions, Sheet};
     use super::*;
     use crate::vault::readings::Parser;
 
@@ -521,7 +649,12 @@ mod tests {
     }
 
     fn sheet(text: &str) -> Sheet {
-        Sheet::read(text.as_bytes(), Format::Separated).unwrap()
+        let grid = Grid::read(text.as_bytes(), &ReadOptions::default()).unwrap();
+        grid.into_sheet(Some(1), |_| true).unwrap()
+    }
+
+    fn at(sheet: &Sheet, head: &str) -> Option<usize> {
+        sheet.heads.iter().position(|known| known == head)
     }
 
     #[test]
@@ -531,6 +664,7 @@ mod tests {
                 &text.split(',').map(str::to_owned).collect::<Vec<_>>(),
                 &login(),
             )
+            .columns
             .iter()
             .map(|column| column.word().to_owned())
             .collect::<Vec<_>>()
@@ -551,6 +685,89 @@ mod tests {
             ]
         );
         assert_eq!(heads("name,title,shoe size"), ["name", "-", "-"]);
+        let twice = guess(&["Pass".into(), "User".into(), "Secret".into()], &login());
+        assert_eq!(
+            twice.ambiguous,
+            [(Column::Field(PASSWORD.into()), vec![0, 2])]
+        );
+    }
+
+    #[test]
+    fn addresses_keep_their_scheme_and_get_one_where_they_have_none() {
+        for (given, taken) in [
+            ("ridge.example", "https://ridge.example"),
+            ("ridge.example:8443/in", "https://ridge.example:8443/in"),
+            ("localhost:8080", "https://localhost:8080"),
+            ("rdp:full%20address=ridge", "rdp:full%20address=ridge"),
+            (
+                "jdbc:postgresql://ridge/pumps",
+                "jdbc:postgresql://ridge/pumps",
+            ),
+            (
+                "android://hash@example.ridge/",
+                "android://hash@example.ridge/",
+            ),
+            ("vnc://ridge:5900", "vnc://ridge:5900"),
+        ] {
+            assert_eq!(with_scheme(given), taken);
+        }
+    }
+
+    #[test]
+    fn what_is_not_taken_as_it_stands_is_told_by_its_column() {
+        let sheet = sheet(
+            "Title,User,Pass,Site,Group,Tags\n A/B ,' =x , 'Winter\t41,ridge.example, P \\ Q ,\"Night, day\"\n,marek,'=1+1,https://ridge.example,P/Q,night\nscript,x,y,javascript:alert(1),,\n",
+        );
+        let columns = guess(&sheet.heads, &login()).columns;
+        let read = |number: usize| read_row(true, &sheet.rows[number], &columns, &login(), &Parser);
+        assert_eq!(
+            read(0).unwrap_err(),
+            [(
+                at(&sheet, "Pass"),
+                "the value contains a control character at position 9".to_owned()
+            )]
+        );
+        let second = read(1).unwrap();
+        assert_eq!(
+            second.changes,
+            [(
+                Some(0),
+                "there is no name, so the address or the user name becomes one"
+            )]
+        );
+        assert_eq!(
+            second.secrets[0].1.value.expose_secret_text().unwrap(),
+            "'=1+1"
+        );
+        let script = read(2).unwrap_err();
+        assert!(
+            script[0].0 == at(&sheet, "Site") && script[0].1.contains("script"),
+            "{script:?}"
+        );
+        let mut row = sheet.rows[0].clone();
+        row.cells[2] = " Winter 41 ".into();
+        let first = read_row(true, &row, &columns, &login(), &Parser).unwrap();
+        assert_eq!(first.name, "A-B");
+        assert_eq!(first.folder, ["P", "Q"]);
+        let changes: Vec<(usize, &str)> = first
+            .changes
+            .iter()
+            .map(|(column, change)| (column.unwrap(), *change))
+            .collect();
+        assert_eq!(
+            changes,
+            [
+                (0, SPACES),
+                (0, "a `/` in a name is written as `-`"),
+                (1, SPACES),
+                (3, "`https://` is put before an address without a scheme"),
+                (4, SPACES),
+                (4, "`\\` is taken for the `/` between folders"),
+                (4, SPACES),
+                (4, SPACES),
+                (5, "tags are written in small letters"),
+            ]
+        );
     }
 
     #[test]
@@ -558,9 +775,8 @@ mod tests {
         let sheet = sheet(
             "Title,User,Pass,Site,Group,Labels\nRidge,marek, Winter 41 ,ridge.example,Pumping/North ridge,\"Night, Pumps\"\n,x,Winter-41,https://depot.example:8443/in,,\n,,Winter-42,,,\nPortal,x,,javascript://alert,..,\n",
         );
-        let columns = guess(&sheet.heads, &login());
-        let read =
-            |number: usize| read_row(&sheet, &sheet.rows[number], &columns, &login(), &Parser);
+        let columns = guess(&sheet.heads, &login()).columns;
+        let read = |number: usize| read_row(true, &sheet.rows[number], &columns, &login(), &Parser);
         let ridge = read(0).unwrap();
         assert_eq!(
             (
@@ -582,15 +798,15 @@ mod tests {
         assert_eq!(read(1).unwrap().name, "depot.example");
         assert_eq!(
             read(2).unwrap_err(),
-            [("Title".to_owned(), "there is no name".to_owned())]
+            [(at(&sheet, "Title"), "there is no name".to_owned())]
         );
-        let wrong: Vec<String> = read(3)
+        let wrong: Vec<Option<usize>> = read(3)
             .unwrap_err()
             .into_iter()
             .map(|(head, _)| head)
             .collect();
         assert!(
-            wrong.contains(&"Site".to_owned()) && wrong.contains(&"Group".to_owned()),
+            wrong.contains(&at(&sheet, "Site")) && wrong.contains(&at(&sheet, "Group")),
             "{wrong:?}"
         );
     }
@@ -600,13 +816,13 @@ mod tests {
         let sheet = sheet(
             "name,kind,user,password,product,server\nRidge,Device admin,root,Winter-41,,\nPlain,,,Winter-42,,\nPlans,licence,,ABC-1,Drawing board,\nSpoon,spoon,,x,,\nWrong,login,,Winter-43,Drawing board,\n",
         );
-        let columns = guess(&sheet.heads, &all());
+        let columns = guess(&sheet.heads, &all()).columns;
         let words: Vec<&str> = columns.iter().map(Column::word).collect();
         assert_eq!(
             words,
             ["name", "kind", "user_name", "password", "product", "-"]
         );
-        let read = |number: usize| read_row(&sheet, &sheet.rows[number], &columns, &all(), &Parser);
+        let read = |number: usize| read_row(true, &sheet.rows[number], &columns, &all(), &Parser);
         let kinds: Vec<String> = (0..3)
             .map(|number| read(number).unwrap().kind.clone())
             .collect();
@@ -615,19 +831,21 @@ mod tests {
         assert_eq!(
             read(3).unwrap_err(),
             [(
-                "kind".to_owned(),
+                at(&sheet, "kind"),
                 "there is no kind of this name".to_owned()
             )]
         );
         assert_eq!(
             read(4).unwrap_err(),
             [(
-                "product".to_owned(),
+                at(&sheet, "product"),
                 "a login has no field `product`".to_owned()
             )]
         );
-        assert_eq!(name_of(&sheet.rows[3], &columns), "Spoon");
         // Without such a column, the fields of the one kind count alone.
-        assert_eq!(guess(&["product".to_owned()], &all()), [Column::Nothing]);
+        assert_eq!(
+            guess(&["product".to_owned()], &all()).columns,
+            [Column::Nothing]
+        );
     }
 }

@@ -24,7 +24,7 @@ use sha2::{Digest as _, Sha256};
 use uuid::Uuid;
 use zeroize::{Zeroize, Zeroizing};
 
-use super::rows::{MOST_COLUMNS, MOST_ROWS, Row, Sheet, SheetProblem};
+use super::rows::{Grid, MOST_COLUMNS, SheetProblem};
 use crate::vault::kinds::PASSWORD;
 use crate::vault::one_time::ONE_TIME_SEED;
 use crate::vault::readings::KeyReader;
@@ -91,12 +91,11 @@ fn words(value: &Value) -> String {
         .join("\n")
 }
 
-/// The cells of one item by their heads, and how many parts of it have no place. They wipe
-/// themselves.
+/// The cells of one item by their heads, and what has no place in them. They wipe themselves.
 #[derive(Default)]
 struct Cells {
     by_head: BTreeMap<String, String>,
-    left_out: usize,
+    left_out: Vec<String>,
 }
 
 impl Drop for Cells {
@@ -107,16 +106,20 @@ impl Drop for Cells {
 
 impl Cells {
     /// Enters what a part of an item says, unless there is something else already.
-    fn set(&mut self, head: &str, value: String) -> bool {
+    fn set(&mut self, head: &str, value: String) {
         if value.is_empty() {
-            return true;
+            return;
         }
         let there = self.by_head.entry(head.to_owned()).or_default();
-        let free = there.is_empty() || *there == value;
-        if free {
+        if there.is_empty() || *there == value {
             *there = value;
+        } else if HEADS.contains(&head) {
+            self.left_out
+                .push(format!("a second {head} has no place, so it is left out"));
+        } else {
+            self.left_out
+                .push("a second field of one label has no place, so it is left out".into());
         }
-        free
     }
 
     fn is_empty(&self, head: &str) -> bool {
@@ -124,76 +127,94 @@ impl Cells {
     }
 
     fn credential(&mut self, credential: &Value) {
-        let kept = match credential["type"].as_str().unwrap_or_default() {
+        match credential["type"].as_str().unwrap_or_default() {
             "basic-auth" => {
-                let (user, password) =
-                    (text(&credential["username"]), text(&credential["password"]));
-                self.set("user_name", user)
-                    & self.set(PASSWORD, password)
-                    & self.set("url", words(&credential["urls"]))
+                self.set("user_name", text(&credential["username"]));
+                self.set(PASSWORD, text(&credential["password"]));
+                self.set("url", words(&credential["urls"]));
             }
             "api-key" => {
-                let (user, key) = (text(&credential["username"]), text(&credential["key"]));
-                self.set("user_name", user)
-                    & self.set(PASSWORD, key)
-                    & self.set("url", text(&credential["url"]))
+                self.set("user_name", text(&credential["username"]));
+                self.set(PASSWORD, text(&credential["key"]));
+                self.set("url", text(&credential["url"]));
             }
-            "ssh-key" => {
-                let given = text(&credential["privateKey"]);
-                // What is no key is told of its row, like anything else that is wrong there.
-                let der = URL_SAFE_NO_PAD
-                    .decode(given.trim_end_matches('='))
-                    .map(Zeroizing::new)
-                    .ok();
-                let key = der
-                    .and_then(|der| SshKey::from_pkcs8(&der, &text(&credential["keyComment"])).ok())
-                    .map(SshKey::into_text);
-                self.set(
-                    PASSWORD,
-                    key.as_ref()
-                        .and_then(|key| key.expose_secret_text().ok())
-                        .map_or(given, str::to_owned),
-                )
-            }
+            "ssh-key" => self.ssh_key(credential),
             "wifi" => {
-                self.set("address", text(&credential["ssid"]))
-                    & self.set(PASSWORD, text(&credential["passphrase"]))
+                self.set("address", text(&credential["ssid"]));
+                self.set(PASSWORD, text(&credential["passphrase"]));
             }
             "generated-password" => self.set(PASSWORD, text(&credential["password"])),
-            "totp" => {
-                let part = |name: &str, default: &str| match &credential[name] {
-                    Value::Number(number) => number.to_string(),
-                    Value::String(text) => text.to_uppercase(),
-                    _ => default.to_owned(),
-                };
-                let (secret, period, digits) = (
-                    text(&credential["secret"]),
-                    part("period", "30"),
-                    part("digits", "6"),
-                );
-                let address = format!(
-                    "otpauth://totp/seed?secret={secret}&period={period}&digits={digits}&algorithm={}",
-                    part("algorithm", "SHA1")
-                );
-                self.set(ONE_TIME_SEED, address)
-            }
+            "totp" => self.seed(credential),
             "note" => self.set("note", text(&credential["content"])),
             "custom-fields" => {
                 for field in credential["fields"].as_array().into_iter().flatten() {
-                    let label = text(&field["label"]);
-                    // What somebody calls a field does not say where a thing lies or of which kind
-                    // it is.
-                    let own =
-                        label.is_empty() || NO_FIELDS.contains(&label.to_lowercase().as_str());
-                    if own || !self.set(&label, text(&field["value"])) {
-                        self.left_out += 1;
-                    }
+                    self.custom_field(field);
                 }
-                true
             }
-            _ => false,
+            other => {
+                // A word of the format is shown, and nothing else that stands there.
+                let is_word = (1..=30).contains(&other.len())
+                    && other
+                        .bytes()
+                        .all(|byte| byte.is_ascii_lowercase() || byte == b'-');
+                let of = if is_word {
+                    format!("`{other}` ")
+                } else {
+                    String::new()
+                };
+                let change = format!("a part {of}has no place here, so it is left out");
+                self.left_out.push(change);
+            }
+        }
+    }
+
+    fn ssh_key(&mut self, credential: &Value) {
+        let given = text(&credential["privateKey"]);
+        // What is no key is told of its row, like anything else that is wrong there.
+        let der = URL_SAFE_NO_PAD
+            .decode(given.trim_end_matches('='))
+            .map(Zeroizing::new)
+            .ok();
+        let key = der
+            .and_then(|der| SshKey::from_pkcs8(&der, &text(&credential["keyComment"])).ok())
+            .map(SshKey::into_text);
+        let key = key.as_ref().and_then(|key| key.expose_secret_text().ok());
+        self.set(PASSWORD, key.map_or(given, str::to_owned));
+    }
+
+    fn seed(&mut self, credential: &Value) {
+        let part = |name: &str, default: &str| match &credential[name] {
+            Value::Number(number) => number.to_string(),
+            Value::String(text) => text.to_uppercase(),
+            _ => default.to_owned(),
         };
-        self.left_out += usize::from(!kept);
+        let (secret, period, digits) = (
+            text(&credential["secret"]),
+            part("period", "30"),
+            part("digits", "6"),
+        );
+        let address = format!(
+            "otpauth://totp/seed?secret={secret}&period={period}&digits={digits}&algorithm={}",
+            part("algorithm", "SHA1")
+        );
+        self.set(ONE_TIME_SEED, address);
+    }
+
+    /// What somebody calls a field does not say where a thing lies or of which kind it is.
+    fn custom_field(&mut self, field: &Value) {
+        let label = text(&field["label"]);
+        if label.is_empty() {
+            self.left_out
+                .push("a field without a label has no place, so it is left out".into());
+        } else if NO_FIELDS.contains(&label.to_lowercase().as_str()) {
+            let change = format!(
+                "a field `{}` has no place, so it is left out",
+                label.to_lowercase()
+            );
+            self.left_out.push(change);
+        } else {
+            self.set(&label, text(&field["value"]));
+        }
     }
 
     /// The kind of an item, if it says it or its parts tell it.
@@ -233,16 +254,31 @@ impl Cells {
     }
 }
 
-/// A document of the format as a sheet.
-pub(super) fn read(text_of: &str) -> Result<Sheet, SheetProblem> {
-    let whole = |problem: &str| SheetProblem::Whole(problem.to_owned());
-    let document: Value = serde_json::from_str(text_of).map_err(|error| {
-        SheetProblem::Whole(format!(
+/// The members by which a JSON document is recognised that is encrypted (RFC 7516).
+const ENCRYPTED: [&str; 4] = ["ciphertext", "encrypted", "recipients", "protected"];
+
+/// A document of the format as rows, one an item.
+pub(super) fn read(document: &str, grid: &mut Grid) -> Result<(), SheetProblem> {
+    let whole = |problem: &str| SheetProblem(problem.to_owned());
+    let mut document: Value = serde_json::from_str(document).map_err(|error| {
+        SheetProblem(format!(
             "this is not JSON (line {}, column {})",
             error.line(),
             error.column()
         ))
     })?;
+    let read = read_document(&document, grid);
+    wipe(&mut document);
+    if read.is_err() && ENCRYPTED.iter().any(|name| document.get(name).is_some()) {
+        return Err(whole(
+            "the file is encrypted; decrypt it first, or export it without",
+        ));
+    }
+    read
+}
+
+fn read_document(document: &Value, grid: &mut Grid) -> Result<(), SheetProblem> {
+    let whole = |problem: &str| SheetProblem(problem.to_owned());
     if document["version"]["major"]
         .as_u64()
         .is_some_and(|major| major != 1)
@@ -254,108 +290,120 @@ pub(super) fn read(text_of: &str) -> Result<Sheet, SheetProblem> {
     let accounts = document["accounts"].as_array().ok_or_else(|| {
         whole("there is no `accounts`: this is not in the Credential Exchange Format")
     })?;
-    let mut sheet = Sheet {
-        heads: HEADS
-            .into_iter()
-            .chain(["kind"])
-            .map(str::to_owned)
-            .collect(),
-        ..Sheet::default()
-    };
-    let (mut number, mut left_out) = (0, 0);
+    let mut heads: Vec<String> = HEADS
+        .into_iter()
+        .chain(["kind"])
+        .map(str::to_owned)
+        .collect();
+    let mut line = 0;
     for account in accounts {
-        let mut places: BTreeMap<&str, String> = BTreeMap::new();
+        let mut places = Places::default();
         for collection in account["collections"].as_array().into_iter().flatten() {
-            collect(collection, "", &mut places);
+            places.collect(collection, "");
+        }
+        if places.too_deep {
+            grid.changes
+                .note_whole(None, "collections that are more than 50 deep are left out");
         }
         for item in account["items"].as_array().into_iter().flatten() {
-            number += 1;
-            if sheet.rows.len() == MOST_ROWS {
-                return Err(SheetProblem::Whole(format!(
-                    "there are more than {MOST_ROWS} items in it"
-                )));
-            }
+            line += 1;
             let mut cells = Cells::default();
             cells.set("name", text(&item["title"]));
-            cells.set(
-                "folder",
-                item["id"]
-                    .as_str()
-                    .and_then(|id| places.get(id))
-                    .cloned()
-                    .unwrap_or_default(),
-            );
+            if let Some(place) = item["id"].as_str().and_then(|id| places.of.get(id)) {
+                cells.set("folder", place.path.clone());
+                cells
+                    .left_out
+                    .extend(place.changes.iter().map(|change| (*change).to_owned()));
+            }
             cells.set("tags", words(&item["tags"]));
             cells.set("url", words(&item["scope"]["urls"]));
-            item["credentials"]
+            if item["scope"]["androidApps"]
                 .as_array()
-                .into_iter()
-                .flatten()
-                .for_each(|credential| cells.credential(credential));
+                .is_some_and(|apps| !apps.is_empty())
+            {
+                cells
+                    .left_out
+                    .push("a part `androidApps` has no place here, so it is left out".into());
+            }
+            let credentials = item["credentials"].as_array().into_iter().flatten();
+            credentials.for_each(|credential| cells.credential(credential));
             if let Some(kind) = cells.kind(item) {
                 cells.by_head.insert("kind".to_owned(), kind);
             }
-            if cells
-                .by_head
-                .get("name")
-                .is_some_and(|name| name.contains('\0'))
-            {
-                return Err(SheetProblem::Row {
-                    line: number,
-                    problem: "there is a NUL character in it".to_owned(),
-                });
-            }
-            let mut row: Vec<String> = sheet
-                .heads
+            let mut row: Vec<String> = heads
                 .iter()
                 .map(|head| cells.by_head.remove(head).unwrap_or_default())
                 .collect();
             // What only this one has makes a column of its own.
             for (head, cell) in std::mem::take(&mut cells.by_head) {
-                if sheet.heads.len() < MOST_COLUMNS {
-                    sheet.heads.push(head);
+                if heads.len() < MOST_COLUMNS {
+                    heads.push(head);
                     row.push(cell);
                 } else {
-                    cells.left_out += 1;
+                    let change =
+                        format!("fields beyond {MOST_COLUMNS} have no place, so they are left out");
+                    cells.left_out.push(change);
                 }
             }
-            left_out += cells.left_out;
-            sheet.rows.push(Row {
-                line: number,
-                cells: row,
-            });
+            for change in &cells.left_out {
+                grid.changes.note(line, None, change);
+            }
+            grid.push(line, row)?;
         }
     }
-    if left_out > 0 {
-        sheet.notes.push(format!("{left_out} parts of items are left out, because their types, such as passkeys, cannot be stored here"));
-    }
-    Ok(sheet)
+    grid.heads = Some(heads);
+    Ok(())
 }
 
-/// Where the items of a collection and of those in it are, by their path.
-fn collect<'a>(collection: &'a Value, above: &str, places: &mut BTreeMap<&'a str, String>) {
-    let title = collection["title"]
-        .as_str()
-        .unwrap_or_default()
-        .replace('/', "-");
-    let path = if above.is_empty() {
-        title
-    } else {
-        format!("{above}/{title}")
-    };
-    for item in collection["items"].as_array().into_iter().flatten() {
-        if let Some(id) = item["item"].as_str() {
-            places.insert(id, path.clone());
+/// Where an item is, and what of that is not as the file has it.
+#[derive(Default)]
+struct ItemPlace {
+    path: String,
+    changes: Vec<&'static str>,
+}
+
+/// Where the items of an account are, by their identifiers.
+#[derive(Default)]
+struct Places<'a> {
+    of: BTreeMap<&'a str, ItemPlace>,
+    too_deep: bool,
+}
+
+impl<'a> Places<'a> {
+    /// The items of a collection and of those in it.
+    fn collect(&mut self, collection: &'a Value, above: &str) {
+        let said = collection["title"].as_str().unwrap_or_default();
+        let title = said.replace('/', "-");
+        let path = if above.is_empty() {
+            title
+        } else {
+            format!("{above}/{title}")
+        };
+        for item in collection["items"].as_array().into_iter().flatten() {
+            let Some(id) = item["item"].as_str() else {
+                continue;
+            };
+            let place = self.of.entry(id).or_default();
+            if place.path.is_empty() {
+                place.path.clone_from(&path);
+                if said.contains('/') {
+                    place
+                        .changes
+                        .push("a `/` in the name of a collection is written as `-`");
+                }
+            } else if place.path != path {
+                place
+                    .changes
+                    .push("it is in several collections; the first one becomes its folder");
+            }
         }
-    }
-    // As deep as folders can be here, and no deeper.
-    if path.matches('/').count() < 50 {
-        for inner in collection["subCollections"]
-            .as_array()
-            .into_iter()
-            .flatten()
-        {
-            collect(inner, &path, places);
+        // As deep as folders can be here, and no deeper.
+        let inner = collection["subCollections"].as_array();
+        let inner = inner.into_iter().flatten();
+        if path.matches('/').count() < 50 {
+            inner.for_each(|inner| self.collect(inner, &path));
+        } else {
+            self.too_deep |= inner.count() > 0;
         }
     }
 }
@@ -560,7 +608,7 @@ fn write_csv(exports: &[Exported], heads: &[&str], out: &mut dyn std::io::Write)
 
 #[cfg(test)]
 mod tests {
-    use super::super::{Format, Kinds, ParsedRow, guess, read_row};
+    use super::super::{Kinds, ParsedRow, ReadOptions, Sheet, guess, read_row};
     use super::*;
     use crate::vault::kinds::{Kind, built_in};
     use crate::vault::readings::Parser;
@@ -609,13 +657,22 @@ mod tests {
             default_kind: Kind::find("login").unwrap(),
             known: built_in().to_vec(),
         };
-        let sheet = Sheet::read(bytes, Format::of(bytes)).unwrap();
-        let columns = guess(&sheet.heads, &kinds);
+        let sheet = sheet(bytes);
+        let columns = guess(&sheet.heads, &kinds).columns;
         sheet
             .rows
             .iter()
-            .map(|row| read_row(&sheet, row, &columns, &kinds, &Parser).unwrap())
+            .map(|row| read_row(sheet.guarded, row, &columns, &kinds, &Parser).unwrap())
             .collect()
+    }
+
+    fn sheet(bytes: &[u8]) -> Sheet {
+        let grid = Grid::read(bytes, &ReadOptions::default()).unwrap();
+        grid.into_sheet(Some(1), |_| true).unwrap()
+    }
+
+    fn changes(sheet: &Sheet) -> Vec<&str> {
+        sheet.changes.iter().map(|(_, change, _)| change).collect()
     }
 
     fn secret_of(exported: &ParsedRow, name: &str) -> String {
@@ -724,13 +781,16 @@ mod tests {
             item("portal", json!([{"type": "basic-auth", "username": {"value": "marek"}, "password": {"value": "Winter-42"}},
                 {"type": "api-key", "key": {"value": "second"}}, {"type": "custom-fields", "fields": [{"label": "Kind", "value": "heavy"}, {"label": "folder", "value": "blue"}, {"label": "Shelf", "value": "7"}]}])),
         ]}]});
-        let sheet = read(&document.to_string()).unwrap();
-        assert!(
-            sheet.notes[0].starts_with("3 parts") && sheet.heads.last().unwrap() == "Shelf",
-            "{:?} {:?}",
-            sheet.notes,
-            sheet.heads
+        let sheet = sheet(document.to_string().as_bytes());
+        assert_eq!(
+            changes(&sheet),
+            [
+                "a field `folder` has no place, so it is left out",
+                "a field `kind` has no place, so it is left out",
+                "a second password has no place, so it is left out",
+            ]
         );
+        assert_eq!(sheet.heads.last().unwrap(), "Shelf");
         let exports = back(document.to_string().as_bytes());
         let kinds: Vec<&str> = exports
             .iter()
@@ -785,17 +845,36 @@ mod tests {
 
     #[test]
     fn other_documents_are_refused_and_what_has_no_place_is_told() {
-        let refused = |text: &str| read(text).unwrap_err().to_string();
+        let refused = |text: &str| {
+            let options = ReadOptions {
+                format: Some(super::super::Format::Exchange),
+                ..ReadOptions::default()
+            };
+            Grid::read(text.as_bytes(), &options)
+                .unwrap_err()
+                .to_string()
+        };
         assert!(refused("{\"items\": []}").contains("accounts"));
         assert!(
             refused("{\"version\": {\"major\": 2}, \"accounts\": []}").contains("only version 1")
         );
         assert!(refused("{").contains("not JSON"));
-        let sheet = read("{\"accounts\": [{\"items\": [{\"title\": \"a\", \"credentials\": [{\"type\": \"passkey\"}]}]}]}").unwrap();
-        assert!(
-            sheet.notes[0].contains("1 parts") && sheet.rows.len() == 1,
-            "{:?}",
-            sheet.notes
+        assert!(refused("{\"encrypted\": true, \"data\": \"x\"}").contains("encrypted"));
+        let document = json!({"accounts": [{
+            "collections": [{"title": "A/B", "items": [{"item": "x"}]}, {"title": "C", "items": [{"item": "x"}]}],
+            "items": [{"id": "x", "title": "a", "scope": {"androidApps": [{"bundleId": "b"}]},
+                "credentials": [{"type": "passkey"}, {"type": "hunter 2"}]}]}]});
+        let sheet = sheet(document.to_string().as_bytes());
+        assert_eq!(
+            changes(&sheet),
+            [
+                "a `/` in the name of a collection is written as `-`",
+                "a part `androidApps` has no place here, so it is left out",
+                "a part `passkey` has no place here, so it is left out",
+                "a part has no place here, so it is left out",
+                "it is in several collections; the first one becomes its folder",
+            ]
         );
+        assert_eq!(sheet.rows[0].cells[..2], ["a", "A-B"]);
     }
 }

@@ -558,22 +558,43 @@ fn check_date(value: &str) -> Result<(), String> {
     }
 }
 
-/// Only schemes that open something harmless when clicked; a script is no address.
+/// Schemes that run or show what stands in the address itself.
+const NO_ADDRESS: [&str; 6] = [
+    "javascript",
+    "vbscript",
+    "data",
+    "blob",
+    "about",
+    "view-source",
+];
+
+/// Whether a text is a scheme of URLs (RFC 3986, section 3.1).
+#[must_use]
+pub fn is_scheme(text: &str) -> bool {
+    text.starts_with(|first: char| first.is_ascii_alphabetic())
+        && text
+            .chars()
+            .all(|c| c.is_ascii_alphanumeric() || matches!(c, '+' | '-' | '.'))
+}
+
+/// An address has a scheme, which may be one of any program; a script is no address. The console
+/// makes links of web addresses alone.
 fn check_urls(value: &str) -> Result<(), String> {
-    let known = ["https://", "http://", "ssh://", "ldaps://", "ldap://"];
     if value.lines().count() > 20 {
         return Err("at most 20 URLs are possible".into());
     }
     for line in value.lines() {
         check_line(line)?;
-        if !known
-            .iter()
-            .any(|scheme| line.len() > scheme.len() && line.starts_with(scheme))
-        {
-            return Err(format!(
-                "a URL begins with one of {}; several are written one per line",
-                known.join(", ")
-            ));
+        let (scheme, rest) = line.split_once(':').unwrap_or_default();
+        let rest = rest.trim_start_matches('/');
+        if !is_scheme(scheme) || rest.is_empty() || line.contains(char::is_whitespace) {
+            return Err(
+                "a URL begins with a scheme, such as https:// or ssh://, and has no spaces; several are written one per line"
+                    .into(),
+            );
+        }
+        if NO_ADDRESS.contains(&scheme.to_ascii_lowercase().as_str()) {
+            return Err("a URL of this scheme is a script or a document, not an address".into());
         }
     }
     Ok(())

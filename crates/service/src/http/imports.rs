@@ -4,8 +4,8 @@
 use jexlin_api::{ImportItem, ImportOptions, ImportProgress, ImportReport, ImportUndone, Page};
 use jexlin_app::commands;
 use jexlin_app::error::{AppError, AppResult};
-use jexlin_app::file_reader::{self, SheetRead};
-use jexlin_core::transfer::SheetProblem;
+use jexlin_app::file_reader::{self, FileRead};
+use jexlin_core::transfer::{ReadOptions, SheetProblem};
 use rocket::{Request, Route, get, post, routes};
 use zeroize::Zeroizing;
 
@@ -20,13 +20,19 @@ pub struct ImportFile;
 #[rocket::async_trait]
 impl Limit for ImportFile {
     const BYTES: usize = commands::imports::MOST_MIB * 1024 * 1024;
-    type Made = Result<SheetRead, SheetProblem>;
+    type Made = Result<FileRead, SheetProblem>;
 
     async fn make(request: &Request<'_>, bytes: Zeroizing<Vec<u8>>) -> AppResult<Self::Made> {
         // Options that cannot be read, or a format that there is not, are told in the answer.
         let options = request.query_value::<&str>("options").and_then(Result::ok);
         let options = options.and_then(|text| serde_json::from_str::<ImportOptions>(text).ok());
-        file_reader::sheet(&bytes, options.and_then(|options| options.format)).await
+        let options = options.map_or_else(ReadOptions::default, |options| ReadOptions {
+            format: options.format,
+            encoding: options.encoding,
+            separator: options.separator,
+            sheet: options.sheet,
+        });
+        file_reader::rows(&bytes, &options).await
     }
 }
 
