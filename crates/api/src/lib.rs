@@ -91,6 +91,7 @@ pub mod words {
     pub use jexlin_core::vault::kinds::FieldType;
     pub use jexlin_core::vault::{CredentialView, RemovedType, ValueOrigin, VersionState};
     pub use jexlin_core::words::{UnknownWord, Word};
+    pub use strum::VariantArray;
 }
 
 /// Verification of an audit export, which needs nothing but the export and the public key.

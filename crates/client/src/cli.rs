@@ -4,7 +4,7 @@ use std::path::PathBuf;
 
 use clap::{Parser, Subcommand};
 
-use crate::args::{Format, FromFile, SetupArgs};
+use crate::args::{FromFile, SetupArgs};
 use crate::commands::access::{Access, AccessIssueCommand, TransferStewardshipArgs};
 use crate::commands::access_request::AccessRequest;
 use crate::commands::audit::Audit;
@@ -27,6 +27,7 @@ use crate::commands::secret::CopyArgs;
 use crate::commands::settings::Settings;
 use crate::commands::transfer::{ExportArgs, Import};
 use crate::commands::upkeep::{Plan, Upkeep};
+use crate::view::View;
 
 /// Passwords of devices and people: kept, shared, checked, rotated, asked for, and accounted for.
 #[derive(Debug, Parser)]
@@ -50,21 +51,14 @@ pub struct Cli {
     #[arg(
         long,
         global = true,
+        help_heading = "Global options",
         env = "JEXLIN_SERVICE",
         value_name = "URL",
         hide_env = true
     )]
     pub service: Option<String>,
-    /// Output format
-    #[arg(
-        long,
-        short,
-        global = true,
-        value_enum,
-        default_value = "table",
-        value_name = "FORMAT"
-    )]
-    pub output: Format,
+    #[command(flatten)]
+    pub view: View,
     /// What to do
     #[command(subcommand)]
     pub command: Command,

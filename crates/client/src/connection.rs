@@ -272,6 +272,8 @@ impl Connection {
     ) -> Result<Vec<T>, ClientError> {
         let mut items: Vec<T> = vec![];
         let mut cursor = String::new();
+        let limit =
+            limit.map(|limit| crate::view::items_to_read(Some(limit)).unwrap_or(usize::MAX));
         loop {
             let separator = if path.contains('?') { '&' } else { '?' };
             let page: Page<T> = self.get(&format!("{path}{separator}limit=500&cursor={cursor}"))?;

@@ -5,28 +5,34 @@ use jexlin_api::words::{ServiceState, Word as _};
 use jexlin_api::{ChangePassword, LockVault, Me, Status, Unlock};
 use serde_json::{Value, json};
 
+use crate::args::Format;
 use crate::cli::{Cli, Command};
 use crate::commands::audit::{Audit, verify};
 use crate::connection::Connection;
 use crate::output::{self, say};
 use crate::run::{Done, Run};
 use crate::secrets;
+use crate::view;
 
 /// Runs a command.
 pub fn run(cli: Cli) -> Done {
-    if let Command::Completions { shell } = cli.command {
+    let format = cli.view.output;
+    view::set(cli.view);
+    command(cli.command, cli.service, format)?;
+    output::finish()
+}
+
+fn command(command: Command, service: Option<String>, format: Format) -> Done {
+    if let Command::Completions { shell } = command {
         clap_complete::generate(shell, &mut Cli::command(), "jexlin", &mut std::io::stdout());
         return Ok(());
     }
-    if let Command::Audit(Audit::Verify { file, key_file }) = &cli.command {
-        return verify(cli.output, file, key_file);
+    if let Command::Audit(Audit::Verify { file, key_file }) = &command {
+        return verify(format, file, key_file);
     }
-    let connection = Connection::open(cli.service)?;
-    let run = Run {
-        connection,
-        format: cli.output,
-    };
-    match cli.command {
+    let connection = Connection::open(service)?;
+    let run = Run { connection, format };
+    match command {
         Command::Setup(args) => run.setup(args),
         Command::Unlock { passphrase_file } => {
             let passphrase = secrets::read(

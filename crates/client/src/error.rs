@@ -2,6 +2,10 @@
 //! are documented in `docs/client.md`.
 
 use jexlin_api::{PendingAct, Problem, show_foreign};
+use serde_json::{Value, json};
+
+use crate::args::Format;
+use crate::{output, view};
 
 /// What went wrong.
 #[derive(Debug)]
@@ -95,7 +99,7 @@ impl ClientError {
                 format!(
                     "{} waits for a second person until {}.",
                     act.summary,
-                    act.expires_at.format("%Y-%m-%d %H:%M UTC")
+                    crate::time::shown(act.expires_at)
                 ),
                 format!(
                     "Another person who may do the same confirms it: jexlin pending confirm {}",
@@ -109,15 +113,32 @@ impl ClientError {
             ),
             Self::Here { what, advice, .. } => (what.clone(), advice.clone()),
         };
-        eprintln!(
+        if view::get().output == Format::Json
+            && let Ok(text) = output::json(&self.problem(&what, &advice))
+        {
+            return output::aside(&text);
+        }
+        output::aside(&format!(
             "jexlin: {}\n        {}",
             show_foreign(&what),
             show_foreign(&advice)
-        );
+        ));
         if let Self::Service(problem) = self
             && problem.status >= 500
         {
-            eprintln!("        Request {}", problem.instance);
+            output::aside(&format!("        Request {}", problem.instance));
+        }
+    }
+
+    /// What went wrong as problem details (RFC 9457): the service's own, or as much of them as
+    /// there is on this side.
+    fn problem(&self, what: &str, advice: &str) -> Value {
+        match self {
+            Self::Service(problem) => serde_json::to_value(problem).unwrap_or_default(),
+            Self::Pending(act) => json!({"detail": what, "advice": advice, "pending": act}),
+            Self::Unreachable(_) | Self::Here { .. } => {
+                json!({"detail": what, "advice": advice, "exit_code": self.exit_code()})
+            }
         }
     }
 }

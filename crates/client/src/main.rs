@@ -10,8 +10,11 @@ mod error;
 mod files;
 mod lookup;
 mod output;
+mod pager;
 mod run;
 mod secrets;
+mod time;
+mod view;
 
 use clap::Parser as _;
 

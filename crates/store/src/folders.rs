@@ -50,30 +50,28 @@ pub struct VisibleFolder {
 }
 
 impl Tx {
-    /// Adds a folder.
+    /// Adds a folder. Others may add folders meanwhile, but none is moved, closed or removed until
+    /// the transaction ends.
     ///
     /// # Errors
-    /// [`crate::StoreError::Conflict`] when the name is taken there.
+    /// [`crate::StoreError::Conflict`] when the name is taken there;
+    /// [`crate::StoreError::NotFound`] when the folder that it is in is removed.
     pub async fn add_folder(&mut self, row: &FolderRow) -> Result<()> {
-        self.add_folders(std::slice::from_ref(row)).await
-    }
-
-    /// Adds folders, those above before those in them. Others may add folders meanwhile, but none
-    /// is moved, closed or removed until the transaction ends.
-    ///
-    /// # Errors
-    /// [`crate::StoreError::Conflict`] when a name is taken there;
-    /// [`crate::StoreError::NotFound`] when a folder that they are in is removed.
-    pub async fn add_folders(&mut self, rows: &[FolderRow]) -> Result<()> {
         self.hold_shared(Lock::Tree).await?;
+        if let Some(parent) = row.parent_id {
+            self.refuse_if_any_removed(&[parent]).await?;
+        }
         diesel::insert_into(folder::table)
-            .values(rows)
+            .values(row)
             .execute(self.conn()?)
             .await?;
-        let ids: Vec<Uuid> = rows.iter().map(|row| row.id).collect();
-        let parents: Vec<Uuid> = rows.iter().filter_map(|row| row.parent_id).collect();
+        self.refresh_sources_of(vec![row.id]).await
+    }
+
+    /// Refuses where one of these folders is in the bin.
+    pub(crate) async fn refuse_if_any_removed(&mut self, folders: &[Uuid]) -> Result<()> {
         let removed = folder::table
-            .filter(folder::id.eq_any(parents))
+            .filter(folder::id.eq_any(folders))
             .filter(folder::removed_at.is_not_null());
         if diesel::select(exists(removed))
             .get_result(self.conn()?)
@@ -81,7 +79,12 @@ impl Tx {
         {
             return Err(StoreError::NotFound);
         }
-        diesel::select(refresh_sources_of(ids))
+        Ok(())
+    }
+
+    /// The sources of new folders, and of none below them.
+    pub(crate) async fn refresh_sources_of(&mut self, folders: Vec<Uuid>) -> Result<()> {
+        diesel::select(refresh_sources_of(folders))
             .execute(self.conn()?)
             .await?;
         Ok(())

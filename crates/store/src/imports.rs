@@ -11,9 +11,9 @@ use jexlin_core::vault::EventKey;
 use uuid::Uuid;
 
 use crate::schema::{
-    add_credentials, add_first_versions, add_import_rows, analyze_after_import, credential, folder,
-    import, import_folder, import_row, level_on_folder, mark_assessments_stale, record_events,
-    removal, remove_imported_folders,
+    add_credentials, add_first_versions, add_import_rows, add_imported_folders,
+    analyze_after_import, credential, folder, import, import_row, level_on_folder,
+    mark_assessments_stale, record_events, removal, remove_imported_folders,
 };
 use crate::stored::Stored;
 use crate::tx::Lock;
@@ -46,9 +46,6 @@ pub struct ImportedRow {
     pub credential_id: Uuid,
     pub former: Option<serde_json::Value>,
 }
-
-/// So many folders go into one statement, which has at most 65,535 parameters.
-const FOLDERS_AT_ONCE: usize = 2000;
 
 /// One column of many rows, as an array.
 fn column<'a, R, V>(rows: &'a [R], of: impl Fn(&'a R) -> V) -> Vec<V> {
@@ -184,30 +181,27 @@ impl Tx {
         self.hold_shared(Lock::Tree).await
     }
 
-    /// Adds the folders of an import, as [`Tx::add_folders`].
+    /// Adds the folders of an import, as [`Tx::add_folders`]; each is in another.
     ///
     /// # Errors
     /// As there.
     pub async fn add_imported_folders(&mut self, import: Uuid, rows: &[FolderRow]) -> Result<()> {
-        for chunk in rows.chunks(FOLDERS_AT_ONCE) {
-            self.add_folders(chunk).await?;
-            let organisation = self.organisation();
-            let noted: Vec<_> = chunk
-                .iter()
-                .map(|row| {
-                    (
-                        import_folder::import_id.eq(import),
-                        import_folder::organisation.eq(organisation),
-                        import_folder::folder_id.eq(row.id),
-                    )
-                })
-                .collect();
-            diesel::insert_into(import_folder::table)
-                .values(noted)
-                .execute(self.conn()?)
-                .await?;
-        }
-        Ok(())
+        let Some(first) = rows.first() else {
+            return Ok(());
+        };
+        self.hold_tree_shared().await?;
+        let parents: Vec<Uuid> = rows.iter().filter_map(|row| row.parent_id).collect();
+        self.refuse_if_any_removed(&parents).await?;
+        let query = diesel::select(add_imported_folders(
+            import,
+            column(rows, |row| row.id),
+            parents,
+            column(rows, |row| row.name.as_str()),
+            first.created_at,
+            first.created_by,
+        ));
+        query.execute(self.conn()?).await?;
+        self.refresh_sources_of(column(rows, |row| row.id)).await
     }
 
     /// Moves those of the folders that an import added to the bin, as part of an act of removing,

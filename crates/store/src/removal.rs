@@ -10,7 +10,7 @@ use uuid::Uuid;
 
 use crate::schema::{
     account, assessment, attachment, binding, checkout, credential, device, folder, import_folder,
-    job, level_on_removed, person, purge_credential, refresh_sources_of, removal, secret_version,
+    job, level_on_removed, person, purge_credential, removal, secret_version,
 };
 use crate::stored::Stored;
 use crate::{Conflict, Result, StoreError, Tx};
@@ -335,10 +335,7 @@ impl Tx {
             .select(import_folder::folder_id)
             .load(self.conn()?)
             .await?;
-        diesel::select(refresh_sources_of(added))
-            .execute(self.conn()?)
-            .await?;
-        Ok(())
+        self.refresh_sources_of(added).await
     }
 
     /// Refuses to restore what would come back into something that is in the bin itself.

@@ -1047,6 +1047,15 @@ mod functions {
         fn refresh_sources(top: Uuid) -> Nothing;
         /// Works out again what grants reach these folders, and none below them.
         fn refresh_sources_of(folders: Array<Uuid>) -> Nothing;
+        /// Adds folders and notes that an import did.
+        fn add_imported_folders(
+            import: Uuid,
+            ids: Array<Uuid>,
+            parents: Array<Uuid>,
+            names: Array<Text>,
+            at: Timestamptz,
+            added_by: Nullable<Uuid>,
+        ) -> Nothing;
         /// Moves the empty folders that an import added to the bin. How many.
         fn remove_imported_folders(
             import: Uuid,

@@ -46,7 +46,7 @@ fn sealed(service: &Service) {
 }
 
 fn verify(olena: &Client) -> Result<String, String> {
-    let _ = olena.good(&["audit", "export", "log.jsonl"]);
+    let _ = olena.good(&["audit", "export", "log.jsonl", "--force"]);
     let output = olena.run(&["audit", "verify", "log.jsonl", "--key-file", "key"], "");
     if output.status.success() {
         Ok(String::from_utf8_lossy(&output.stdout).into_owned())

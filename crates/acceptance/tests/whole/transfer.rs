@@ -248,10 +248,10 @@ fn problems_are_reported_by_row_and_nothing_is_half_imported() {
             && told.contains("“password” and “secret” all look like `password`"),
         "{told}"
     );
-    let columns = ["--columns", "name,password,-"];
+    let columns = ["--map", "name,password,-"];
     let chosen = ["import", "file", twice.as_str(), "--into", "/Office"];
     let _ = client.good(&[&chosen[..], &columns[..]].concat());
-    let doubled = ["--columns", "name,password,password"];
+    let doubled = ["--map", "name,password,password"];
     assert_eq!(client.bad(&[&chosen[..], &doubled[..]].concat()).0, 7);
     // A first row that may hold a password is not shown as headings; separator, encoding and the
     // row of the headings can be chosen.
@@ -324,13 +324,7 @@ fn problems_are_reported_by_row_and_nothing_is_half_imported() {
     assert_eq!(
         client
             .bad(&[
-                "import",
-                "file",
-                &path,
-                "--into",
-                "/Office",
-                "--columns",
-                "name"
+                "import", "file", &path, "--into", "/Office", "--map", "name"
             ])
             .0,
         7

@@ -1,5 +1,6 @@
 //! What an import will do with each row of a file.
 
+use std::collections::hash_map::Entry;
 use std::collections::{BTreeMap, HashMap, HashSet};
 
 use jexlin_api::{ImportChange, ImportOptions, ImportProblem, ImportReport};
@@ -174,7 +175,10 @@ struct Destinations {
     /// Why nothing may be added to a folder.
     closed: HashMap<String, String>,
     places: HashMap<String, Uuid>,
-    rules: HashMap<String, Rule>,
+    /// The nearest folder that is there already, whose rule counts.
+    nearest: HashMap<String, Uuid>,
+    /// The rules of those.
+    rules: HashMap<Uuid, Rule>,
     /// The names that are taken, in small letters.
     names: HashSet<(Uuid, String)>,
     /// What is there, by what it is recognised by.
@@ -195,6 +199,7 @@ impl Destinations {
         paths.insert(vec![]);
         let depth = unit.tx()?.depth_of(options.folder).await?;
         let before = folders.known.clone();
+        let mut allowed: HashMap<Uuid, bool> = HashMap::new();
         for path in paths {
             let mut nearest = path.as_slice();
             while !before.contains_key(&key_of(nearest)) && !nearest.is_empty() {
@@ -209,13 +214,18 @@ impl Destinations {
                 read.closed.insert(key_of(&path), why);
                 continue;
             }
-            if allow_folder::<mark::Edit>(unit, there).await.is_err() {
+            if let Entry::Vacant(free) = allowed.entry(there) {
+                let may = allow_folder::<mark::Edit>(unit, there).await.is_ok();
+                free.insert(may);
+                let rule = assessment::rule_for(unit.tx()?, there, None).await?;
+                read.rules.insert(there, rule);
+            }
+            if allowed.get(&there) != Some(&true) {
                 let why = "you may not change this folder".to_owned();
                 read.closed.insert(key_of(&path), why);
                 continue;
             }
-            let rule = assessment::rule_for(unit.tx()?, there, None).await?;
-            read.rules.insert(key_of(&path), rule);
+            read.nearest.insert(key_of(&path), there);
             if let Some(place) = folders.place(unit, &path) {
                 read.places.insert(key_of(&path), place);
             }
@@ -239,7 +249,11 @@ impl Destinations {
 
     /// What the password rule of its folder has against a row.
     fn against(&self, path: &str, parsed: &ParsedRow) -> Option<String> {
-        let rule = self.rules.get(path).filter(|rule| rule.enforced)?;
+        let rule = self
+            .nearest
+            .get(path)
+            .and_then(|there| self.rules.get(there));
+        let rule = rule.filter(|rule| rule.enforced)?;
         let (_, given) = parsed.secrets.iter().find(|(field, _)| field == PASSWORD)?;
         let about = jexlin_core::policy::About {
             user_name: parsed.fields.get("user_name").map_or("", String::as_str),

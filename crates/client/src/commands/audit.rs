@@ -3,7 +3,9 @@
 use std::fs;
 use std::path::{Path, PathBuf};
 
+use chrono::{DateTime, Utc};
 use clap::Subcommand;
+use jexlin_api::words::{Action, Outcome, VariantArray as _, Word as _};
 use jexlin_api::{AuditEvent, AuditKey, proof};
 use serde_json::{Value, json};
 
@@ -20,11 +22,11 @@ use crate::run::{Done, Run};
 pub enum Audit {
     /// List events, newest first
     #[command(
-        after_help = "EXAMPLES\n  jexlin audit list --action credential.reveal --since 2026-11-01T00:00:00Z\n  jexlin audit list --outcome refused --find calder"
+        after_help = "EXAMPLES\n  jexlin audit list --action credential.reveal --since 7d\n  jexlin audit list --outcome refused --find calder"
     )]
     List {
         /// This action and all below it: `credential` finds `credential.reveal`
-        #[arg(long)]
+        #[arg(long, value_parser = action)]
         action: Option<String>,
         /// By this person
         #[arg(long, value_name = "NAME")]
@@ -34,19 +36,16 @@ pub enum Audit {
         credential: Option<String>,
         /// done, refused or failed
         #[arg(long)]
-        outcome: Option<String>,
+        outcome: Option<Outcome>,
         /// At this time or later
-        #[arg(long, value_name = "TIME")]
-        since: Option<String>,
+        #[arg(long, value_name = "TIME", value_parser = crate::time::back)]
+        since: Option<DateTime<Utc>>,
         /// Before this time
-        #[arg(long, value_name = "TIME")]
-        until: Option<String>,
+        #[arg(long, value_name = "TIME", value_parser = crate::time::back)]
+        until: Option<DateTime<Utc>>,
         /// With this text in the name of the actor or target
         #[arg(long, value_name = "TEXT")]
         find: Option<String>,
-        /// Show at most this many
-        #[arg(long, default_value_t = 50)]
-        limit: usize,
     },
     /// Write the whole log and its signed checkpoints to a file
     Export {
@@ -71,6 +70,27 @@ pub enum Audit {
     },
 }
 
+/// An action, or the beginning of several: `credential`, `credential.reveal`.
+fn action(text: &str) -> Result<String, String> {
+    let known = Action::VARIANTS.iter().any(|action| {
+        let rest = action.word().strip_prefix(text);
+        rest.is_some_and(|rest| rest.is_empty() || rest.starts_with('.'))
+    });
+    if known {
+        return Ok(text.to_owned());
+    }
+    let mut groups: Vec<&str> = Action::VARIANTS
+        .iter()
+        .filter_map(|action| action.word().split('.').next())
+        .collect();
+    groups.sort_unstable();
+    groups.dedup();
+    Err(format!(
+        "no action begins so; they begin with {}",
+        groups.join(", ")
+    ))
+}
+
 impl Run {
     pub fn audit(&self, command: Audit) -> Done {
         match command {
@@ -82,7 +102,6 @@ impl Run {
                 since,
                 until,
                 find: text,
-                limit,
             } => {
                 let actor = actor
                     .map(|name| lookup::person(&self.connection, &name))
@@ -96,9 +115,9 @@ impl Run {
                     ("action", action),
                     ("actor", actor),
                     ("target", target),
-                    ("outcome", outcome),
-                    ("since", since),
-                    ("until", until),
+                    ("outcome", outcome.map(|outcome| outcome.word().to_owned())),
+                    ("since", since.map(|time| time.to_rfc3339())),
+                    ("until", until.map(|time| time.to_rfc3339())),
                     ("find", text),
                 ];
                 let address: String = filters
@@ -109,7 +128,7 @@ impl Run {
                     .collect();
                 let rows: Vec<AuditEvent> = self.connection.list(
                     &format!("/api/v1/audit?{}", address.trim_end_matches('&')),
-                    Some(limit),
+                    Some(50),
                 )?;
                 self.show_events(&rows)
             }

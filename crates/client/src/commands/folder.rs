@@ -70,9 +70,6 @@ pub enum Folder {
     History {
         /// Path of the folder
         path: String,
-        /// Show at most this many
-        #[arg(long, default_value_t = 50)]
-        limit: usize,
     },
     /// Show or set the password policy of a folder
     #[command(after_help = "EXAMPLES
@@ -131,12 +128,13 @@ impl Run {
                 path,
                 with_contents,
             } => self.remove_folder(&path, with_contents),
-            Folder::History { path, limit } => {
+            Folder::History { path } => {
                 let folder = lookup::folder(&self.connection, &path)?;
-                self.show_events(&self.connection.list(
-                    &format!("/api/v1/folders/{}/history", folder.id),
-                    Some(limit),
-                )?)
+                self.show_events(
+                    &self
+                        .connection
+                        .list(&format!("/api/v1/folders/{}/history", folder.id), Some(50))?,
+                )
             }
             Folder::Passwords {
                 path,

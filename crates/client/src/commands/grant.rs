@@ -28,7 +28,7 @@ pub enum Grant {
     #[command(after_help = "EXAMPLES
   jexlin grant add reveal --folder /Pumping --group \"Duty engineers\"
   jexlin grant add reveal --folder /Pumping --group Contractors --only-tag pumps --without-history --preview
-  jexlin grant add use --credential \"/Control room/contractor\" --person pim --until 2026-12-01T17:00:00Z")]
+  jexlin grant add use --credential \"/Control room/contractor\" --person pim --until 7d")]
     Add {
         /// list, use, reveal, edit or steward
         level: String,
@@ -37,7 +37,7 @@ pub enum Grant {
         #[command(flatten)]
         who: Who,
         /// When it expires
-        #[arg(long, value_name = "TIME")]
+        #[arg(long, value_name = "TIME", value_parser = crate::time::ahead)]
         until: Option<DateTime<Utc>>,
         /// A note, stored with the grant
         #[arg(long, default_value = "")]
@@ -58,7 +58,7 @@ pub enum Grant {
     /// Edit a grant; what is not given stays as it is
     #[command(after_help = "EXAMPLES
   jexlin grant edit 0199c3a0-55d2-7a41-9d25-2f1b7a3cbb04 --level use --preview
-  jexlin grant edit 0199c3a0-55d2-7a41-9d25-2f1b7a3cbb04 --until 2026-12-24T06:00:00Z --note \"until the shift ends\"")]
+  jexlin grant edit 0199c3a0-55d2-7a41-9d25-2f1b7a3cbb04 --until 18:00 --note \"until the shift ends\"")]
     Edit {
         /// Its identifier, as `grant list` shows it
         grant: Uuid,
@@ -66,7 +66,7 @@ pub enum Grant {
         #[arg(long)]
         level: Option<String>,
         /// When it expires
-        #[arg(long, value_name = "TIME")]
+        #[arg(long, value_name = "TIME", value_parser = crate::time::ahead)]
         until: Option<DateTime<Utc>>,
         /// Remove the expiry
         #[arg(long, conflicts_with = "until")]

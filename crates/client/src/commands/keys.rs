@@ -104,7 +104,7 @@ impl Run {
         };
         match self.format {
             Format::Table if !next.is_empty() => output::say(next)?,
-            _ if !next.is_empty() => eprintln!("{next}"),
+            _ if !next.is_empty() => output::aside(next),
             _ => {}
         }
         output::one(self.format, &view, &KEYS)?;

@@ -4,6 +4,7 @@ use clap::Subcommand;
 use jexlin_api::{ActConfirmed, Decide, PendingAct};
 use uuid::Uuid;
 
+use crate::args::Format;
 use crate::output::{self, Column};
 use crate::run::{Done, Run};
 
@@ -67,9 +68,12 @@ impl Run {
                 let done: ActConfirmed = self
                     .connection
                     .post(&address(id, "confirm"), &Decide { comment })?;
+                if self.format == Format::Json {
+                    return output::one(self.format, &done, &[]);
+                }
                 if let Some(secret) = &done.secret {
-                    eprintln!("The new secret, which is not shown again:");
-                    println!("{}", secret.expose_secret());
+                    output::aside("The new secret, which is not shown again:");
+                    output::document(secret.expose_secret())?;
                 }
                 done.act
             }

@@ -162,8 +162,8 @@ impl Run {
         match command {
             Personal::State => self.personal_state(),
             Personal::Create { passphrase_file } => {
-                eprintln!(
-                    "A forgotten passphrase cannot be recovered: the contents of the folder are then lost permanently."
+                output::aside(
+                    "A forgotten passphrase cannot be recovered: the contents of the folder are then lost permanently.",
                 );
                 self.with_passphrase("/api/v1/personal", passphrase_file.as_deref(), true)?;
                 say("Your personal folder is created, and open in this session.")

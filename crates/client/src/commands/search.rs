@@ -133,7 +133,7 @@ impl Run {
             .connection
             .list::<Listed>(&format!("/api/v1/credentials?{}", parts.join("&")), None)?;
         if self.format == Format::Table && rows.first().is_some_and(|row| row.near) {
-            eprintln!("No exact match. Similar credentials:");
+            output::aside("No exact match. Similar credentials:");
         }
         output::list(self.format, &rows, &LISTED, none)
     }

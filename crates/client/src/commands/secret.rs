@@ -101,7 +101,7 @@ impl Run {
         if self.format == Format::Json {
             return output::one(self.format, &shown, &[]);
         }
-        say(shown.value.expose_secret())?;
+        output::document(shown.value.expose_secret())?;
         if spell {
             say(&spelt(shown.value.expose_secret()))
         } else {
@@ -120,10 +120,10 @@ impl Run {
         if self.format == Format::Json {
             return output::one(self.format, &code, &[]);
         }
-        say(code.digits.expose_secret())?;
+        output::document(code.digits.expose_secret())?;
         match code.left {
-            Some(left) => eprintln!("Valid for {left} more seconds."),
-            None => eprintln!("Valid once; the next reveal uses the next code."),
+            Some(left) => output::aside(&format!("Valid for {left} more seconds.")),
+            None => output::aside("Valid once; the next reveal uses the next code."),
         }
         Ok(())
     }

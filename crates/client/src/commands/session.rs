@@ -66,7 +66,7 @@ impl Run {
             "Signed in to {} as {} until {}.",
             signed.me.organisation,
             signed.me.display_name,
-            signed.ends_at.format("%Y-%m-%d %H:%M UTC")
+            crate::time::shown(signed.ends_at)
         ))
     }
 }

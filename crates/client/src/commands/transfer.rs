@@ -30,7 +30,7 @@ pub enum Import {
     /// Import a file: CSV, TSV, JSON Lines, XLSX, or the Credential Exchange Format
     #[command(after_help = "EXAMPLES
   jexlin import file logins.csv --into /Office --preview
-  jexlin import file keys.xlsx --into /Pumping --sheet Keys --columns name,folder,-,password --only-good
+  jexlin import file keys.xlsx --into /Pumping --sheet Keys --map name,folder,-,password --only-good
   jexlin import file old.csv --into /Office --encoding windows-1252 --separator semicolon --heading-row 3
   jexlin import file logins.json --into /Office --match update --by user_name")]
     File(FileArgs),
@@ -56,8 +56,8 @@ pub struct FileArgs {
     kind: String,
     /// What each column is: name, folder, tags, kind, a field of the kind, or - for nothing
     /// [default: guessed]
-    #[arg(long, value_name = "COLUMN", value_delimiter = ',')]
-    columns: Option<Vec<String>>,
+    #[arg(long, value_name = "WHAT", value_delimiter = ',')]
+    map: Option<Vec<String>>,
     /// csv, json-lines, xlsx or exchange [default: found out]
     #[arg(long = "as", value_name = "FORMAT")]
     format: Option<FileFormat>,
@@ -197,7 +197,7 @@ impl Run {
             heading_row: args.heading_row,
             folder: lookup::folder(&self.connection, &args.into)?.id,
             kind: args.kind.clone(),
-            columns: args.columns.clone(),
+            columns: args.map.clone(),
             key: args.key,
             matching: args.matching,
             only_good: args.only_good.is_some(),
@@ -274,10 +274,10 @@ impl Run {
             if report.problems.is_empty() || args.only_good.is_some() {
                 "Correct the file, or use --accept-changes."
             } else {
-                "Correct the file, name the columns with --columns, or use --only-good."
+                "Correct the file, name the columns with --map, or use --only-good."
             }
         } else {
-            "Say what each column is with --columns, with - for those to leave out."
+            "Say what each column is with --map, with - for those to leave out."
         };
         Err(ClientError::input("Nothing was imported.", advice))
     }
@@ -307,7 +307,7 @@ impl Run {
         for each in &report.ambiguous {
             let (heads, holds) = (each.heads.join("” and “"), &each.holds);
             say(&format!(
-                "The columns “{heads}” all look like `{holds}`: name the one with --columns."
+                "The columns “{heads}” all look like `{holds}`: name the one with --map."
             ))?;
         }
         if !report.changes.is_empty() {

@@ -91,9 +91,6 @@ pub enum Upkeep {
         /// queued, running, done or failed
         #[arg(long)]
         state: Option<JobState>,
-        /// Show at most this many
-        #[arg(long, default_value_t = 50)]
-        limit: usize,
     },
     /// Cancel a waiting job
     Cancel {
@@ -255,11 +252,7 @@ impl Run {
                 )?;
                 self.follow(job, wait)
             }
-            Upkeep::Jobs {
-                credential,
-                state,
-                limit,
-            } => {
+            Upkeep::Jobs { credential, state } => {
                 let credential = credential
                     .map(|path| lookup::credential(&self.connection, &path))
                     .transpose()?
@@ -271,7 +264,7 @@ impl Run {
                 );
                 output::list(
                     self.format,
-                    &self.connection.list::<Job>(&address, Some(limit))?,
+                    &self.connection.list::<Job>(&address, Some(50))?,
                     &JOB,
                     "There are no such jobs.",
                 )
