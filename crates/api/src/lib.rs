@@ -96,7 +96,9 @@ pub mod words {
 
 /// Verification of an audit export, which needs nothing but the export and the public key.
 pub mod proof {
-    pub use jexlin_core::audit::{Finding, Report, Verifier, verify_export};
+    pub use jexlin_core::audit::{
+        Finding, Report, Verifier, verify_export, verify_from_checkpoint, verify_since,
+    };
 }
 
 pub use jexlin_core::access::Level;

@@ -7,7 +7,7 @@ use serde_json::{Value, json};
 
 use crate::args::Format;
 use crate::cli::{Cli, Command};
-use crate::commands::audit::{Audit, verify};
+use crate::commands::audit::{Audit, Proof, verify};
 use crate::connection::Connection;
 use crate::output::{self, say};
 use crate::run::{Done, Run};
@@ -27,8 +27,19 @@ fn command(command: Command, service: Option<String>, format: Format) -> Done {
         clap_complete::generate(shell, &mut Cli::command(), "jexlin", &mut std::io::stdout());
         return Ok(());
     }
-    if let Command::Audit(Audit::Verify { file, key_file }) = &command {
-        return verify(format, file, key_file);
+    if let Command::Audit(Audit::Verify {
+        file,
+        key_file,
+        since,
+        checkpoint,
+    }) = &command
+    {
+        let proof = Proof {
+            key_file,
+            since: since.as_deref(),
+            checkpoint: checkpoint.as_deref(),
+        };
+        return verify(format, file, proof);
     }
     let connection = Connection::open(service)?;
     let run = Run { connection, format };

@@ -82,7 +82,9 @@ async fn a_change_of_rules_and_the_worker_that_assesses_do_not_wait_for_each_oth
         let (entry, _) = organisation(&store).await;
         let place = Uuid::now_v7();
         let mut tx = store.begin(entry).await.unwrap();
-        tx.add_folder(&folder(entry, place, None, false)).await.unwrap();
+        tx.add_folder(&folder(entry, place, None, false))
+            .await
+            .unwrap();
         let _ = add_login(&mut tx, place, "one").await;
         let _ = add_login(&mut tx, place, "two").await;
         tx.commit().await.unwrap();
@@ -91,7 +93,10 @@ async fn a_change_of_rules_and_the_worker_that_assesses_do_not_wait_for_each_oth
         let waiting = worker.to_assess("password", 10).await.unwrap();
         assert_eq!(waiting.len(), 2);
         let keep = |index: usize| assessment(entry, waiting[index].credential);
-        worker.keep_assessment(&keep(first), "password").await.unwrap();
+        worker
+            .keep_assessment(&keep(first), "password")
+            .await
+            .unwrap();
         let other = store.clone();
         let change = tokio::spawn(async move {
             let mut tx = other.begin(entry).await.unwrap();
@@ -99,7 +104,10 @@ async fn a_change_of_rules_and_the_worker_that_assesses_do_not_wait_for_each_oth
             tx.commit().await
         });
         somebody_waits().await;
-        worker.keep_assessment(&keep(1 - first), "password").await.unwrap();
+        worker
+            .keep_assessment(&keep(1 - first), "password")
+            .await
+            .unwrap();
         worker.commit().await.unwrap();
         change.await.unwrap().unwrap();
         // What the worker found by the former rules does not count.
@@ -116,7 +124,9 @@ async fn folders_are_added_side_by_side_and_moves_wait_for_them() {
     let (top, other) = (Uuid::now_v7(), Uuid::now_v7());
     let mut tx = store.begin(entry).await.unwrap();
     for id in [top, other] {
-        tx.add_folder(&folder(entry, id, None, false)).await.unwrap();
+        tx.add_folder(&folder(entry, id, None, false))
+            .await
+            .unwrap();
     }
     tx.commit().await.unwrap();
     let mut one = store.begin(entry).await.unwrap();
@@ -154,10 +164,14 @@ async fn two_who_wait_for_each_other_are_told_that_the_records_are_busy() {
     let (one, two) = (Uuid::now_v7(), Uuid::now_v7());
     let mut tx = store.begin(entry).await.unwrap();
     for id in [one, two] {
-        tx.add_folder(&folder(entry, id, None, false)).await.unwrap();
+        tx.add_folder(&folder(entry, id, None, false))
+            .await
+            .unwrap();
     }
-    let (first, second) =
-        (add_login(&mut tx, one, "one").await, add_login(&mut tx, two, "two").await);
+    let (first, second) = (
+        add_login(&mut tx, one, "one").await,
+        add_login(&mut tx, two, "two").await,
+    );
     tx.commit().await.unwrap();
     let mut tx = store.begin(entry).await.unwrap();
     let _ = tx.credential_locked(first).await.unwrap();

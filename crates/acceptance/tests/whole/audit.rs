@@ -59,6 +59,30 @@ fn verify(olena: &Client) -> Result<String, String> {
 fn an_honest_log_verifies_offline_and_one_changed_byte_does_not() {
     let (mut service, olena) = world();
     assert!(verify(&olena).unwrap().contains("The log is complete"));
+    // It continues what was exported before, and not another log.
+    let _ = olena.good(&["audit", "export", "earlier.jsonl"]);
+    let _ = service.sign_in("ines");
+    sealed(&service);
+    assert!(verify(&olena).unwrap().contains("The log is complete"));
+    let since = [
+        "audit",
+        "verify",
+        "log.jsonl",
+        "--key-file",
+        "key",
+        "--since",
+    ];
+    let _ = olena.good(&[&since[..], &["earlier.jsonl"]].concat());
+    let (code, words) = olena.bad(&[
+        "audit",
+        "verify",
+        "earlier.jsonl",
+        "--key-file",
+        "key",
+        "--since",
+        "log.jsonl",
+    ]);
+    assert!(code == 9 && words.contains("cut off at its end"), "{words}");
     // With the service gone, the export and the key are enough.
     service.kill();
     let output = olena.run(&["audit", "verify", "log.jsonl", "--key-file", "key"], "");
@@ -130,7 +154,7 @@ fn an_event_moved_in_the_database_is_named() {
          UPDATE audit_leaf l SET event_id = o.event_id FROM audit_leaf o WHERE (l.leaf = 5 AND o.leaf = 11) OR (l.leaf = 11 AND o.leaf = 5)",
     );
     let words = verify(&olena).unwrap_err();
-    assert!(words.contains("event 11 was moved to 5"), "{words}");
+    assert!(words.contains("events 5 and 11 were swapped"), "{words}");
 }
 
 #[test]

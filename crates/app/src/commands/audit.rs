@@ -223,6 +223,8 @@ pub struct AuditExport {
     keys: Arc<OpenKeys>,
     organisation: Uuid,
     from: i64,
+    /// The newest checkpoint when it began: its size, and the note.
+    newest: (i64, Option<String>),
     stage: ExportStage,
 }
 
@@ -238,8 +240,15 @@ enum ExportStage {
 /// Begins an export of the log, from which anybody can verify it offline.
 pub async fn export(unit: &mut UnitOfWork) -> AppResult<AuditExport> {
     unit.begin(Action::AuditExport, TargetType::AuditLog, None, "")?;
+    let note = unit.tx()?.last_checkpoint().await?;
+    let verifier = unit.keys.signer.verifier();
+    let size = note
+        .as_ref()
+        .and_then(|note| verifier.open(note).ok())
+        .map_or(0, |checkpoint| checkpoint.size);
     unit.commit_audited().await?;
     Ok(AuditExport {
+        newest: (i64::try_from(size).unwrap_or(i64::MAX), note),
         app: unit.app.clone(),
         keys: Arc::clone(&unit.keys),
         organisation: unit.organisation(),
@@ -264,7 +273,7 @@ impl AuditExport {
                 Ok(Some(vec![ExportLine::Log {
                     format: "jexlin audit export 1".into(),
                     origin: verifier.origin().to_owned(),
-                    size: 0,
+                    size: u64::try_from(self.newest.0).unwrap_or(0),
                 }]))
             }
             ExportStage::Leaves => {
@@ -282,8 +291,15 @@ impl AuditExport {
             }
             ExportStage::Rest => {
                 self.stage = ExportStage::End;
-                let (strays, notes) =
+                let (strays, mut notes) =
                     read_rest(&self.app, self.organisation, self.from, &self.keys.mac).await?;
+                // What was signed when the export began has to be in it.
+                if let (size, Some(note)) = &self.newest
+                    && *size > self.from
+                    && !notes.contains(note)
+                {
+                    notes.push(note.clone());
+                }
                 let strays = strays.into_iter().map(|event| ExportLine::Stray { event });
                 let notes = notes
                     .into_iter()

@@ -59,7 +59,7 @@ pub enum Audit {
     Key,
     /// Verify an export with the public key alone; no service is needed
     #[command(
-        after_help = "EXAMPLE\n  jexlin audit key > osmere.key\n  jexlin audit export osmere.jsonl\n  jexlin audit verify osmere.jsonl --key-file osmere.key"
+        after_help = "EXAMPLES\n  jexlin audit key > osmere.key\n  jexlin audit export osmere.jsonl\n  jexlin audit verify osmere.jsonl --key-file osmere.key\n  jexlin audit verify osmere.jsonl --key-file osmere.key --since october.jsonl"
     )]
     Verify {
         /// The export
@@ -67,7 +67,24 @@ pub enum Audit {
         /// The file with the public key
         #[arg(long, value_name = "FILE")]
         key_file: PathBuf,
+        /// Also verify that it continues the log of this earlier export
+        #[arg(long, value_name = "FILE")]
+        since: Option<PathBuf>,
+        /// Also verify that it continues the log of this earlier checkpoint, a signed note
+        #[arg(long, value_name = "FILE", conflicts_with = "since")]
+        checkpoint: Option<PathBuf>,
     },
+}
+
+/// What an export is verified with.
+#[derive(Clone, Copy, Debug)]
+pub struct Proof<'a> {
+    /// The public key.
+    pub key_file: &'a Path,
+    /// An earlier export.
+    pub since: Option<&'a Path>,
+    /// An earlier checkpoint.
+    pub checkpoint: Option<&'a Path>,
 }
 
 /// An action, or the beginning of several: `credential`, `credential.reveal`.
@@ -153,7 +170,19 @@ impl Run {
                     file.display()
                 ))
             }
-            Audit::Verify { file, key_file } => verify(self.format, &file, &key_file),
+            Audit::Verify {
+                file,
+                key_file,
+                since,
+                checkpoint,
+            } => {
+                let proof = Proof {
+                    key_file: &key_file,
+                    since: since.as_deref(),
+                    checkpoint: checkpoint.as_deref(),
+                };
+                verify(self.format, &file, proof)
+            }
         }
     }
 
@@ -195,7 +224,8 @@ fn with_detail(event: &AuditEvent, format: Format) -> Result<Value, ClientError>
     Ok(value)
 }
 
-pub fn verify(format: Format, file: &Path, key_file: &Path) -> Done {
+pub fn verify(format: Format, file: &Path, with: Proof<'_>) -> Done {
+    let key_file = with.key_file;
     let read = |path: &Path| {
         fs::read_to_string(path).map_err(|error| {
             ClientError::local(format!("{} cannot be read: {error}.", path.display()))
@@ -208,7 +238,11 @@ pub fn verify(format: Format, file: &Path, key_file: &Path) -> Done {
         )
     })?;
     let text = read(file)?;
-    let report = proof::verify_export(text.lines(), &key);
+    let report = match (with.since, with.checkpoint) {
+        (Some(earlier), _) => proof::verify_since(text.lines(), read(earlier)?.lines(), &key),
+        (None, Some(note)) => proof::verify_from_checkpoint(text.lines(), &read(note)?, &key),
+        (None, None) => proof::verify_export(text.lines(), &key),
+    };
     if let Some(finding) = report.first {
         return Err(ClientError::failed(
             format!("The log has been changed: {finding}."),

@@ -13,12 +13,14 @@ mod checkpoint;
 mod event;
 mod export;
 mod tree;
+mod verify;
 
 pub use action::{Action, TargetType};
 pub use checkpoint::{Checkpoint, CheckpointProblem, Signer, Verifier};
 pub use event::{Event, Outcome};
-pub use export::{ExportLine, Finding, Report, verify_export};
+pub use export::ExportLine;
 pub use tree::{
     Frontier, Hash, consistency_proof, inclusion_proof, leaf_hash, node_hash, root_of,
     verify_consistency, verify_inclusion,
 };
+pub use verify::{Finding, Report, verify_export, verify_from_checkpoint, verify_since};
