@@ -636,7 +636,8 @@ impl Session<'_> {
 pub struct Client {
     /// Where it keeps its session.
     pub folder: PathBuf,
-    url: String,
+    /// Where the service is.
+    pub url: String,
 }
 
 impl Client {

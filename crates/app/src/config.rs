@@ -20,7 +20,11 @@ pub struct Config {
     pub address: String,
     /// `JEXLIN_PORT`; 0 takes a free one.
     pub port: u16,
-    /// `JEXLIN_SECURE_COOKIES`: `yes` behind TLS.
+    /// `JEXLIN_TLS_CERTIFICATE`, `JEXLIN_TLS_KEY`: the service's own TLS, in PEM.
+    pub tls: Option<(PathBuf, PathBuf)>,
+    /// `JEXLIN_REDIRECT_PORT`: where `http://` is sent to `https://`.
+    pub redirect_port: Option<u16>,
+    /// `JEXLIN_SECURE_COOKIES`: `yes` behind a proxy with TLS; always with the service's own.
     pub secure_cookies: bool,
     /// `JEXLIN_IDLE_MINUTES`: a session ends after so long without use.
     pub idle_minutes: i64,
@@ -84,6 +88,23 @@ impl Config {
     /// # Errors
     /// A sentence that names the variable.
     pub fn from_environment() -> Result<Self, String> {
+        let path = |name: &str| env::var(name).ok().map(PathBuf::from);
+        let tls = match (path("JEXLIN_TLS_CERTIFICATE"), path("JEXLIN_TLS_KEY")) {
+            (Some(certificate), Some(key)) => Some((certificate, key)),
+            (None, None) => None,
+            _ => {
+                return Err(
+                    "JEXLIN_TLS_CERTIFICATE and JEXLIN_TLS_KEY must be set together".to_owned(),
+                );
+            }
+        };
+        let redirect_port = match env::var("JEXLIN_REDIRECT_PORT") {
+            Ok(_) if tls.is_none() => {
+                return Err("JEXLIN_REDIRECT_PORT needs JEXLIN_TLS_CERTIFICATE".to_owned());
+            }
+            Ok(_) => Some(number("JEXLIN_REDIRECT_PORT", 0)?),
+            Err(_) => None,
+        };
         Ok(Self {
             database: env::var("JEXLIN_DATABASE")
                 .map_err(|_| "JEXLIN_DATABASE is not set: it names the database".to_owned())?,
@@ -96,7 +117,10 @@ impl Config {
             console: env::var("JEXLIN_CONSOLE").ok().map(PathBuf::from),
             address: env::var("JEXLIN_ADDRESS").unwrap_or_else(|_| "127.0.0.1".into()),
             port: number("JEXLIN_PORT", 8470)?,
-            secure_cookies: env::var("JEXLIN_SECURE_COOKIES").is_ok_and(|text| text == "yes"),
+            secure_cookies: tls.is_some()
+                || env::var("JEXLIN_SECURE_COOKIES").is_ok_and(|text| text == "yes"),
+            tls,
+            redirect_port,
             idle_minutes: number("JEXLIN_IDLE_MINUTES", 30)?,
             session_hours: number("JEXLIN_SESSION_HOURS", 12)?,
             runners: number("JEXLIN_RUNNERS", 32)?,

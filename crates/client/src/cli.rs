@@ -57,6 +57,17 @@ pub struct Cli {
         hide_env = true
     )]
     pub service: Option<String>,
+    /// Verify the service's certificate with those in this file (PEM), and no others [default: that
+    /// of the kept session, else those of public authorities]
+    #[arg(
+        long,
+        global = true,
+        help_heading = "Global options",
+        env = "JEXLIN_CA_FILE",
+        value_name = "FILE",
+        hide_env = true
+    )]
+    pub ca_file: Option<PathBuf>,
     #[command(flatten)]
     pub view: View,
     /// What to do

@@ -3,27 +3,55 @@
 use std::fs;
 use std::io::{BufRead as _, BufReader, Write as _};
 use std::os::unix::fs::{OpenOptionsExt as _, PermissionsExt as _};
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 
 use jexlin_api::{ErrorCode, Page, Problem, SecretText};
 use serde::de::DeserializeOwned;
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
+use ureq::tls::{PemItem, RootCerts, TlsConfig, parse_pem};
 
 use crate::error::ClientError;
+use crate::files::cannot;
 
 /// The session that is kept between calls.
 #[derive(Serialize, Deserialize)]
 struct Kept {
     service: String,
     token: SecretText,
+    /// The certificates that the service's own is verified with, if not those of this computer.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    ca_file: Option<PathBuf>,
 }
 
 /// A link to the service.
 pub struct Connection {
     service: String,
     token: Option<SecretText>,
+    ca_file: Option<PathBuf>,
     agent: ureq::Agent,
+}
+
+/// Verifies the service's certificate with the certificates in a file, and with no others. A
+/// self-signed certificate in it is trusted for itself.
+fn trust_only(file: &Path) -> Result<TlsConfig, ClientError> {
+    let pem = fs::read(file).map_err(cannot("read", file))?;
+    let mut trusted = vec![];
+    for item in parse_pem(&pem) {
+        match item {
+            Ok(PemItem::Certificate(certificate)) => trusted.push(certificate),
+            Ok(_) => {}
+            Err(_) => trusted.clear(),
+        }
+    }
+    if trusted.is_empty() {
+        return Err(ClientError::input(
+            format!("{} holds no certificate.", file.display()),
+            "Give a file of certificates in PEM.",
+        ));
+    }
+    let roots = RootCerts::new_with_certs(&trusted);
+    Ok(TlsConfig::builder().root_certs(roots).build())
 }
 
 /// Where the session is kept: `$JEXLIN_SESSION`, else in the user's state folder.
@@ -45,7 +73,7 @@ fn session_path() -> Result<PathBuf, ClientError> {
 
 impl Connection {
     /// Opens the link; the kept session is used when it is for the same service.
-    pub fn open(service: Option<String>) -> Result<Self, ClientError> {
+    pub fn open(service: Option<String>, ca_file: Option<PathBuf>) -> Result<Self, ClientError> {
         let path = session_path()?;
         let mut kept: Option<Kept> = None;
         if let Ok(meta) = fs::metadata(&path) {
@@ -64,18 +92,20 @@ impl Connection {
             .or_else(|| kept.as_ref().map(|kept| kept.service.clone()))
             .unwrap_or_else(|| "http://127.0.0.1:8470".into());
         let service = service.trim_end_matches('/').to_owned();
-        let token = kept
-            .filter(|kept| kept.service == service)
-            .map(|kept| kept.token);
-        let agent = ureq::Agent::config_builder()
+        let kept = kept.filter(|kept| kept.service == service);
+        let ca_file = ca_file.or_else(|| kept.as_ref().and_then(|kept| kept.ca_file.clone()));
+        let token = kept.map(|kept| kept.token);
+        let mut config = ureq::Agent::config_builder()
             .http_status_as_error(false)
-            .user_agent("jexlin")
-            .build()
-            .new_agent();
+            .user_agent("jexlin");
+        if let Some(file) = &ca_file {
+            config = config.tls_config(trust_only(file)?);
+        }
         Ok(Self {
             service,
             token,
-            agent,
+            ca_file,
+            agent: config.build().new_agent(),
         })
     }
 
@@ -91,6 +121,11 @@ impl Connection {
         let text = serde_json::to_string(&Kept {
             service: self.service.clone(),
             token,
+            // Wherever the next call is made from.
+            ca_file: self
+                .ca_file
+                .as_ref()
+                .map(|file| file.canonicalize().unwrap_or_else(|_| file.clone())),
         })
         .map_err(|error| ClientError::local(error.to_string()))?;
         let beside = path.with_extension("new");

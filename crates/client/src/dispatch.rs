@@ -1,5 +1,7 @@
 //! Which command does what.
 
+use std::path::PathBuf;
+
 use clap::CommandFactory as _;
 use jexlin_api::words::{ServiceState, Word as _};
 use jexlin_api::{ChangePassword, LockVault, Me, Status, Unlock};
@@ -18,11 +20,15 @@ use crate::view;
 pub fn run(cli: Cli) -> Done {
     let format = cli.view.output;
     view::set(cli.view);
-    command(cli.command, cli.service, format)?;
+    command(cli.command, (cli.service, cli.ca_file), format)?;
     output::finish()
 }
 
-fn command(command: Command, service: Option<String>, format: Format) -> Done {
+fn command(
+    command: Command,
+    (service, ca_file): (Option<String>, Option<PathBuf>),
+    format: Format,
+) -> Done {
     if let Command::Completions { shell } = command {
         clap_complete::generate(shell, &mut Cli::command(), "jexlin", &mut std::io::stdout());
         return Ok(());
@@ -41,7 +47,7 @@ fn command(command: Command, service: Option<String>, format: Format) -> Done {
         };
         return verify(format, file, proof);
     }
-    let connection = Connection::open(service)?;
+    let connection = Connection::open(service, ca_file)?;
     let run = Run { connection, format };
     match command {
         Command::Setup(args) => run.setup(args),

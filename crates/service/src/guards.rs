@@ -4,6 +4,7 @@
 use std::net::{IpAddr, SocketAddr};
 use std::ops::{Deref, DerefMut};
 
+use crate::tls::Peers;
 use jexlin_app::App;
 use jexlin_app::error::{AppError, AppResult};
 use jexlin_app::unit_of_work::{PendingAudit, Stranger, UnitOfWork};
@@ -52,9 +53,13 @@ fn token_of(request: &Request<'_>) -> AppResult<String> {
 /// the nearest address in `Forwarded` (RFC 7239) or `X-Forwarded-For` that is none.
 #[must_use]
 pub fn origin_of(request: &Request<'_>) -> String {
-    let Some(peer) = request.remote().map(|remote| remote.ip().to_canonical()) else {
+    let Some(remote) = request.remote() else {
         return String::new();
     };
+    let peer = request
+        .rocket()
+        .state::<Peers>()
+        .map_or(remote.ip().to_canonical(), |peers| peers.of(remote));
     let Some(app) = request.rocket().state::<App>() else {
         return peer.to_string();
     };

@@ -33,6 +33,11 @@ impl Fairing for Headers {
         response.set_header(Header::new("Referrer-Policy", "no-referrer"));
         response.set_header(Header::new("Cross-Origin-Opener-Policy", "same-origin"));
         response.set_header(Header::new("X-Request-Id", request_id(request).to_string()));
+        let app = request.rocket().state::<jexlin_app::App>();
+        if app.is_some_and(|app| app.config.secure_cookies) {
+            // Whoever came by TLS once comes by TLS for two years.
+            response.set_header(Header::new("Strict-Transport-Security", "max-age=63072000"));
+        }
         if request.uri().path().starts_with("/api/") {
             response.set_header(Header::new("Cache-Control", "no-store"));
         }

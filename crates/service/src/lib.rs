@@ -10,6 +10,7 @@ pub mod error;
 pub mod guards;
 pub mod headers;
 pub mod http;
+pub mod tls;
 pub mod workers;
 
 pub use jexlin_app::App;

@@ -6,19 +6,14 @@ use std::io::Write as _;
 use jexlin_app::App;
 use jexlin_app::clock::Clock;
 use jexlin_app::config::Config;
+use jexlind::tls::{Peers, TlsFiles, TlsListener};
 use rocket::figment::Figment;
 
 fn main() -> std::process::ExitCode {
     if let Some(code) = jexlin_app::file_reader::run_if_called() {
         return code;
     }
-    tracing_subscriber::fmt()
-        .with_env_filter(
-            tracing_subscriber::EnvFilter::try_from_env("JEXLIN_LOG")
-                .unwrap_or_else(|_| tracing_subscriber::EnvFilter::new("info,rocket=off")),
-        )
-        .with_writer(std::io::stderr)
-        .init();
+    begin_log();
     let runtime = match tokio::runtime::Builder::new_multi_thread()
         .enable_all()
         .build()
@@ -33,10 +28,11 @@ fn main() -> std::process::ExitCode {
         Some("migrate") => runtime.block_on(migrate()),
         Some("unlock") => runtime.block_on(unlock()),
         Some("new-root-key") => runtime.block_on(new_root_key()),
+        Some("check") => check(),
         Some("openapi") => say(&jexlind::http::openapi()),
         None => runtime.block_on(serve()),
         Some(other) => Err(format!(
-            "`{other}` is an unknown command; use `migrate`, `unlock`, `new-root-key` or `openapi`, or none to serve"
+            "`{other}` is an unknown command; use `check`, `migrate`, `unlock`, `new-root-key` or `openapi`, or none to serve"
         )),
     };
     match outcome {
@@ -48,9 +44,89 @@ fn main() -> std::process::ExitCode {
     }
 }
 
+/// Logs to standard error: for people, or, with `JEXLIN_LOG_FORMAT=json`, one JSON object a line.
+fn begin_log() {
+    let log = tracing_subscriber::fmt()
+        .with_env_filter(
+            tracing_subscriber::EnvFilter::try_from_env("JEXLIN_LOG")
+                .unwrap_or_else(|_| tracing_subscriber::EnvFilter::new("info,rocket=off")),
+        )
+        .with_writer(std::io::stderr);
+    if std::env::var("JEXLIN_LOG_FORMAT").is_ok_and(|format| format == "json") {
+        log.json().init();
+    } else {
+        log.init();
+    }
+}
+
 fn say(text: &str) -> Result<(), String> {
     writeln!(std::io::stdout(), "{text}").map_err(|error| error.to_string())
 }
+
+/// Checks the configuration, and says what it is. Nothing is started and nothing is connected.
+fn check() -> Result<(), String> {
+    let config = Config::from_environment()?;
+    let unknown: Vec<String> = std::env::vars_os()
+        .filter_map(|(name, _)| name.into_string().ok())
+        .filter(|name| name.starts_with("JEXLIN_") && !KNOWN.contains(&name.as_str()))
+        .collect();
+    if !unknown.is_empty() {
+        return Err(format!("unknown variables: {}", unknown.join(", ")));
+    }
+    if !config.folder.is_dir() {
+        return Err(format!("{} is not a folder", config.folder.display()));
+    }
+    if let Some(console) = &config.console
+        && !console.join("index.html").is_file()
+    {
+        return Err(format!("{} holds no console", console.display()));
+    }
+    if let Some(leaked) = &config.leaked
+        && !leaked.exists()
+    {
+        return Err(format!("{} does not exist", leaked.display()));
+    }
+    let scheme = match &config.tls {
+        Some((certificate, key)) => {
+            let files = TlsFiles {
+                certificate: certificate.clone(),
+                key: key.clone(),
+            };
+            files.read()?;
+            "https"
+        }
+        None => "http",
+    };
+    let (address, port) = (&config.address, config.port);
+    say(&format!(
+        "The configuration is valid. The service would listen on {scheme}://{address}:{port}."
+    ))
+}
+
+/// The variables that there are.
+const KNOWN: [&str; 21] = [
+    "JEXLIN_ADDRESS",
+    "JEXLIN_CHANGE_SECONDS",
+    "JEXLIN_CONNECTIONS",
+    "JEXLIN_CONNECT_SECONDS",
+    "JEXLIN_CONSOLE",
+    "JEXLIN_DATABASE",
+    "JEXLIN_FOLDER",
+    "JEXLIN_IDLE_MINUTES",
+    "JEXLIN_LEAKED",
+    "JEXLIN_LOG",
+    "JEXLIN_LOG_FORMAT",
+    "JEXLIN_OWNER_DATABASE",
+    "JEXLIN_PER_DEVICE",
+    "JEXLIN_PORT",
+    "JEXLIN_REDIRECT_PORT",
+    "JEXLIN_RUNNERS",
+    "JEXLIN_SECURE_COOKIES",
+    "JEXLIN_SESSION_HOURS",
+    "JEXLIN_TLS_CERTIFICATE",
+    "JEXLIN_TLS_KEY",
+    "JEXLIN_TRUSTED_PROXIES",
+];
 
 async fn migrate() -> Result<(), String> {
     let url = std::env::var("JEXLIN_OWNER_DATABASE").map_err(|_| {
@@ -98,11 +174,20 @@ async fn new_root_key() -> Result<(), String> {
     ))
 }
 
+/// Where plain HTTP is taken: where the configuration says, or, behind TLS, on this machine alone.
+fn inner_address(config: &Config) -> &str {
+    if config.tls.is_some() {
+        "127.0.0.1"
+    } else {
+        &config.address
+    }
+}
+
 /// Rocket's own configuration, of which nothing is left to the environment.
 fn figment(config: &Config) -> Figment {
     Figment::from(rocket::Config::release_default())
-        .merge(("address", &config.address))
-        .merge(("port", config.port))
+        .merge(("address", inner_address(config)))
+        .merge(("port", if config.tls.is_some() { 0 } else { config.port }))
         .merge(("log_level", "off"))
         .merge(("cli_colors", false))
         .merge(("ident", false))
@@ -134,19 +219,43 @@ async fn serve() -> Result<(), String> {
         tracing::info!("the vault is locked; open it with `jexlin unlock` or in the console");
     }
     jexlind::workers::start(&app);
+    let peers = Peers::default();
+    let tls = match &config.tls {
+        None => None,
+        Some((certificate, key)) => {
+            let files = TlsFiles {
+                certificate: certificate.clone(),
+                key: key.clone(),
+            };
+            let (address, port) = (&config.address, config.port);
+            Some(TlsListener::bind(address, port, files, peers.clone()).await?)
+        }
+    };
+    if let (Some(tls), Some(port)) = (&tls, config.redirect_port) {
+        let (address, target) = (config.address.clone(), tls.port().unwrap_or(config.port));
+        tokio::spawn(async move {
+            if let Err(why) = jexlind::tls::redirect(&address, port, target).await {
+                tracing::error!("{why}");
+            }
+        });
+    }
     let address = config.address.clone();
-    let rocket = jexlind::rocket(app, figment(&config)).attach(rocket::fairing::AdHoc::on_liftoff(
-        "address",
-        move |rocket| {
+    let rocket = jexlind::rocket(app, figment(&config)).manage(peers).attach(
+        rocket::fairing::AdHoc::on_liftoff("address", move |rocket| {
             Box::pin(async move {
+                let inner = rocket.config().port;
+                let (scheme, port) = match &tls {
+                    Some(tls) => ("https", tls.port().unwrap_or(0)),
+                    None => ("http", inner),
+                };
+                if let Some(tls) = tls {
+                    tokio::spawn(tls.serve(inner));
+                }
                 // Tests start the service on port 0 and read this line.
-                let _ = say(&format!(
-                    "listening on http://{address}:{}",
-                    rocket.config().port
-                ));
+                let _ = say(&format!("listening on {scheme}://{address}:{port}"));
             })
-        },
-    ));
+        }),
+    );
     rocket
         .launch()
         .await

@@ -28,6 +28,7 @@ mod personal;
 mod programs;
 mod removal;
 mod sharing;
+mod tls;
 mod transfer;
 mod upkeep;
 mod vault;

@@ -59,6 +59,8 @@ impl Osmere {
             console: None,
             address: "127.0.0.1".into(),
             port: 0,
+            tls: None,
+            redirect_port: None,
             secure_cookies: false,
             idle_minutes: 30,
             session_hours: 12,
