@@ -48,6 +48,7 @@ export type StewardshipTransferred = Schemas["StewardshipTransferred"];
 export type Preview = Schemas["Preview"];
 export type Explanation = Schemas["Explanation"];
 export type Person = Schemas["Person"];
+export type Session = Schemas["Session"];
 export type Group = Schemas["Group"];
 export type DeviceIdentity = Schemas["DeviceIdentity"];
 export type DeviceBinding = Schemas["DeviceBinding"];

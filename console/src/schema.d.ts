@@ -1938,6 +1938,47 @@ export interface paths {
     patch?: never;
     trace?: never;
   };
+  "/api/v1/sessions": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /**
+     * Lists the sessions of a person that have not ended; the caller's own when nobody is named.
+     *     Others' take the duty `people`. The list is short and has one page.
+     */
+    get: operations["sessions_list"];
+    put?: never;
+    post?: never;
+    /**
+     * Ends all sessions of a person but the one that asks; the caller's own when nobody is named.
+     *     Others' take the duty `people`.
+     */
+    delete: operations["sessions_end_all"];
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/sessions/{session}": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    post?: never;
+    /** Ends a session: one of the caller's own, or, with the duty `people`, of anybody. */
+    delete: operations["sessions_end"];
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
   "/api/v1/settings": {
     parameters: {
       query?: never;
@@ -2333,6 +2374,7 @@ export interface components {
       | "root-key.finish"
       | "search.remove"
       | "search.save"
+      | "session.end"
       | "session.sign-in"
       | "session.sign-out"
       | "settings.edit"
@@ -5327,6 +5369,45 @@ export interface components {
       next?: string | null;
     };
     /** @description One page of a list. `next` goes back as `cursor` for the page after it. */
+    Page_Session: {
+      /** @description The items of this page. */
+      items: {
+        /** @description The channel that it was begun through. */
+        channel: components["schemas"]["Channel"];
+        /**
+         * Format: date-time
+         * @description When it was begun.
+         */
+        created_at: string;
+        /** @description Whether it is the session that asks. */
+        current: boolean;
+        /**
+         * Format: date-time
+         * @description The latest time at which it ends.
+         */
+        ends_at: string;
+        /**
+         * Format: uuid
+         * @description Identifier.
+         */
+        id: string;
+        /**
+         * Format: date-time
+         * @description When it was used last, to the minute.
+         */
+        last_used_at: string;
+        /** @description The address that it was begun from. */
+        origin: string;
+        /**
+         * Format: uuid
+         * @description The person.
+         */
+        person: string;
+      }[];
+      /** @description The cursor of the next page, if there is one. */
+      next?: string | null;
+    };
+    /** @description One page of a list. `next` goes back as `cursor` for the page after it. */
     Page_TagItem: {
       /** @description The items of this page. */
       items: {
@@ -6012,6 +6093,45 @@ export interface components {
        * @description When it was last seen.
        */
       seen_at: string;
+    };
+    /** @description A session that has not ended. */
+    Session: {
+      /** @description The channel that it was begun through. */
+      channel: components["schemas"]["Channel"];
+      /**
+       * Format: date-time
+       * @description When it was begun.
+       */
+      created_at: string;
+      /** @description Whether it is the session that asks. */
+      current: boolean;
+      /**
+       * Format: date-time
+       * @description The latest time at which it ends.
+       */
+      ends_at: string;
+      /**
+       * Format: uuid
+       * @description Identifier.
+       */
+      id: string;
+      /**
+       * Format: date-time
+       * @description When it was used last, to the minute.
+       */
+      last_used_at: string;
+      /** @description The address that it was begun from. */
+      origin: string;
+      /**
+       * Format: uuid
+       * @description The person.
+       */
+      person: string;
+    };
+    /** @description How many sessions were ended. */
+    SessionsEnded: {
+      /** @description The number. */
+      ended: number;
     };
     /**
      * @description The settings of an organisation. What was never set has its default.
@@ -11052,6 +11172,94 @@ export interface operations {
       header?: never;
       path: {
         search: string;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content?: never;
+      };
+      /** @description What failed, as problem details (RFC 9457) */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+    };
+  };
+  sessions_list: {
+    parameters: {
+      query?: {
+        person?: string;
+      };
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Page_Session"];
+        };
+      };
+      /** @description What failed, as problem details (RFC 9457) */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+    };
+  };
+  sessions_end_all: {
+    parameters: {
+      query?: {
+        person?: string;
+      };
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["SessionsEnded"];
+        };
+      };
+      /** @description What failed, as problem details (RFC 9457) */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+    };
+  };
+  sessions_end: {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        session: string;
       };
       cookie?: never;
     };

@@ -26,6 +26,7 @@ import {
   Trouble,
   text,
 } from "../components";
+import { Sessions } from "./sessions";
 import { Considered } from "./access-preview";
 
 const DUTIES: Me["duties"] = [
@@ -189,6 +190,7 @@ function Clients({ may, people }: { may: boolean; people: Person[] }) {
 }
 
 export function People({ me }: { me: Me }) {
+  const [sessionsOf, setSessionsOf] = useState<Person | null>(null);
   const people = useQuery({
     queryKey: ["people"],
     queryFn: () => all((page) => api.GET("/api/v1/people", { params: { query: page } })),
@@ -231,6 +233,19 @@ export function People({ me }: { me: Me }) {
                   <td>{person.duties.join(", ")}</td>
                   {may && (
                     <td>
+                      {person.state === "active" && (
+                        <button
+                          type="button"
+                          className="btn btn-xs"
+                          aria-label={`Sessions of ${person.display_name}`}
+                          aria-expanded={sessionsOf?.id === person.id}
+                          onClick={() =>
+                            setSessionsOf(sessionsOf?.id === person.id ? null : person)
+                          }
+                        >
+                          Sessions
+                        </button>
+                      )}{" "}
                       {person.id !== me.id && person.state === "active" && (
                         <Act
                           label="Suspend"
@@ -253,6 +268,11 @@ export function People({ me }: { me: Me }) {
                 </tr>
               ))}
           </Table>
+          {may && sessionsOf && (
+            <div className="mt-2">
+              <Sessions person={sessionsOf.id} name={sessionsOf.display_name} />
+            </div>
+          )}
           {may && (
             <Fold label="Add a person">
               {(close) => (

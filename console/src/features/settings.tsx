@@ -15,6 +15,7 @@ import {
 } from "../api";
 import { Act, Card, Choice, Empty, Field, Fold, Form, Lines, Trouble, text } from "../components";
 import { TYPES } from "./credential-fields";
+import { Sessions } from "./sessions";
 
 const LABELS: Record<string, string> = {
   bin_days: "Bin retention (days, 0: unlimited)",
@@ -391,6 +392,9 @@ export function Organisation({ me }: { me: Me }) {
       <div className="grid items-start gap-3 xl:grid-cols-[2fr_3fr]">
         <div className="flex flex-col gap-3">
           <SettingsCard me={me} />
+          <Card title="Your sessions">
+            <Sessions />
+          </Card>
         </div>
         <div className="flex flex-col gap-3">
           <Card title="Kinds of credentials">

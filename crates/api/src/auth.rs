@@ -50,6 +50,34 @@ pub struct Me {
     pub organisation: String,
 }
 
+/// A session that has not ended.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Session {
+    /// Identifier.
+    pub id: Uuid,
+    /// The person.
+    pub person: Uuid,
+    /// Whether it is the session that asks.
+    pub current: bool,
+    /// The channel that it was begun through.
+    pub channel: Channel,
+    /// The address that it was begun from.
+    pub origin: String,
+    /// When it was begun.
+    pub created_at: DateTime<Utc>,
+    /// When it was used last, to the minute.
+    pub last_used_at: DateTime<Utc>,
+    /// The latest time at which it ends.
+    pub ends_at: DateTime<Utc>,
+}
+
+/// How many sessions were ended.
+#[derive(Clone, Copy, Debug, Serialize, Deserialize, ToSchema)]
+pub struct SessionsEnded {
+    /// The number.
+    pub ended: usize,
+}
+
 /// Changes the caller's sign-in password.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct ChangePassword {

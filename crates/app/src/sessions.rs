@@ -47,6 +47,7 @@ pub fn new_session(
         last_used_at: now,
         ends_at,
         ended_at: None,
+        origin: origin.to_owned(),
     };
     let mut event = Event::new(Uuid::now_v7(), organisation, now, Action::SessionSignIn);
     event.actor = person.id.to_string();

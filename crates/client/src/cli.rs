@@ -24,6 +24,7 @@ use crate::commands::policy::Policy;
 use crate::commands::removal::Bin;
 use crate::commands::search::Search;
 use crate::commands::secret::CopyArgs;
+use crate::commands::session::SessionCommand;
 use crate::commands::settings::Settings;
 use crate::commands::transfer::{ExportArgs, Import};
 use crate::commands::upkeep::{Plan, Upkeep};
@@ -114,6 +115,9 @@ pub enum Command {
     SignOut,
     /// Show who is signed in
     Me,
+    /// Sessions: yours, and by duty those of others
+    #[command(subcommand)]
+    Session(SessionCommand),
     /// Change your own sign-in password
     Password {
         /// Read the current password from this file

@@ -293,6 +293,11 @@ impl Connection {
         self.call("PUT", path, Some(&value(body)?), None)
     }
 
+    /// Deletes what an address names, and reads what comes of it.
+    pub fn delete_for<T: DeserializeOwned>(&self, path: &str) -> Result<T, ClientError> {
+        self.call("DELETE", path, None, None)
+    }
+
     /// Removes.
     pub fn delete(&self, path: &str, revision: Option<i32>) -> Result<(), ClientError> {
         self.call::<Value>("DELETE", path, None, revision)
@@ -307,8 +312,7 @@ impl Connection {
     ) -> Result<Vec<T>, ClientError> {
         let mut items: Vec<T> = vec![];
         let mut cursor = String::new();
-        let limit =
-            limit.map(|limit| crate::view::items_to_read(Some(limit)).unwrap_or(usize::MAX));
+        let limit = crate::view::items_to_read(limit);
         loop {
             let separator = if path.contains('?') { '&' } else { '?' };
             let page: Page<T> = self.get(&format!("{path}{separator}limit=500&cursor={cursor}"))?;

@@ -116,6 +116,7 @@ fn command(
                 .post::<Value>("/api/v1/me/password", &ChangePassword { present, new })?;
             say("Your password is changed; your other sessions have ended.")
         }
+        Command::Session(command) => run.session(command),
         Command::People(command) => run.people(command),
         Command::Client(command) => run.clients(command),
         Command::Group(command) => run.group(command),

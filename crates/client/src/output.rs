@@ -290,9 +290,9 @@ fn table<'a>(
     width: Option<usize>,
     view: &View,
 ) -> (String, Vec<&'a str>) {
-    let hidden = |field: &str| field == "id" && !view.wide && view.columns.is_empty();
+    let hidden = |heading: &str| heading == "id" && !view.wide && view.columns.is_empty();
     let mut filled: Vec<Filled<'a>> = vec![];
-    for (heading, field) in columns.iter().filter(|(_, field)| !hidden(field)) {
+    for (heading, field) in columns.iter().filter(|(heading, _)| !hidden(heading)) {
         let cells: Vec<String> = items.iter().map(|item| cell(item, field, true)).collect();
         let widest = cells.iter().map(|cell| cell.width()).max().unwrap_or(0);
         // A column in which nothing stands takes the room of those in which something does.

@@ -53,6 +53,7 @@ diesel::table! {
         last_used_at -> Timestamptz,
         ends_at -> Timestamptz,
         ended_at -> Nullable<Timestamptz>,
+        origin -> Text,
     }
 }
 

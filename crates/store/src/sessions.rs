@@ -32,6 +32,7 @@ pub struct SessionRow {
     pub last_used_at: DateTime<Utc>,
     pub ends_at: DateTime<Utc>,
     pub ended_at: Option<DateTime<Utc>>,
+    pub origin: String,
 }
 
 /// Failed sign-ins of one person or one address.
@@ -92,6 +93,36 @@ impl Tx {
             .execute(self.conn()?)
             .await?;
         Ok(())
+    }
+
+    /// The sessions of a person that have not ended, the one used last first.
+    ///
+    /// # Errors
+    /// [`crate::StoreError`].
+    pub async fn sessions_of(
+        &mut self,
+        person: Uuid,
+        now: DateTime<Utc>,
+    ) -> Result<Vec<SessionRow>> {
+        let query = session::table
+            .filter(session::person_id.eq(person))
+            .filter(session::ended_at.is_null())
+            .filter(session::ends_at.gt(now))
+            .order((session::last_used_at.desc(), session::id.desc()))
+            .select(SessionRow::as_select());
+        Ok(query.load(self.conn()?).await?)
+    }
+
+    /// A session that has not ended.
+    ///
+    /// # Errors
+    /// [`crate::StoreError::NotFound`].
+    pub async fn session(&mut self, id: Uuid) -> Result<SessionRow> {
+        let query = session::table
+            .find(id)
+            .filter(session::ended_at.is_null())
+            .select(SessionRow::as_select());
+        Ok(query.first(self.conn()?).await?)
     }
 
     /// Ends one session.

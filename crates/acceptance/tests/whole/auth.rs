@@ -346,3 +346,75 @@ fn a_cookie_alone_changes_nothing() {
     );
     assert_eq!(request(true), 200);
 }
+
+#[test]
+fn sessions_are_listed_and_ended_by_their_owner_or_by_duty() {
+    let service = Service::ready();
+    let ines = service.sign_in("ines");
+    let marek_id = ines.person("marek", &[]);
+    let (first, second) = (service.client("marek"), service.sign_in("marek"));
+    let sessions = |of: &jexlin_acceptance::Session<'_>, query: &str| {
+        let list = of.get(&format!("/api/v1/sessions{query}")).good();
+        list["items"].as_array().unwrap().clone()
+    };
+    // One's own: which is the current one, from where, and how.
+    let own = sessions(&second, "");
+    assert_eq!(own.len(), 2);
+    assert_eq!(
+        own.iter()
+            .filter(|session| session["current"] == true)
+            .count(),
+        1
+    );
+    assert!(
+        own.iter()
+            .all(|session| session["origin"] == "127.0.0.1" && session["channel"] == "client")
+    );
+    // Nobody else's, nor whether there are any.
+    let of_ines = sessions(&ines, "")[0]["id"].as_str().unwrap().to_owned();
+    let ines_id = ines.get("/api/v1/me").text("id");
+    second
+        .get(&format!("/api/v1/sessions?person={ines_id}"))
+        .refused(403, "needs-duty");
+    second
+        .call("DELETE", &format!("/api/v1/sessions/{of_ines}"), None, None)
+        .refused(404, "unknown");
+    second
+        .call(
+            "DELETE",
+            &format!("/api/v1/sessions?person={ines_id}"),
+            None,
+            None,
+        )
+        .refused(403, "needs-duty");
+    // All but this one.
+    let listed = first.good(&["session", "list"]);
+    assert!(
+        listed.contains("127.0.0.1") && listed.lines().count() == 3,
+        "{listed}"
+    );
+    assert_eq!(first.good(&["session", "end", "--all"]), "1 session ended.");
+    second.get("/api/v1/me").refused(401, "signed-out");
+    assert!(first.good(&["me"]).contains("marek"));
+    // By duty, and in the log.
+    let theirs = sessions(&ines, &format!("?person={marek_id}"));
+    let last = theirs[0]["id"].as_str().unwrap();
+    let _ = ines
+        .call("DELETE", &format!("/api/v1/sessions/{last}"), None, None)
+        .good();
+    assert_eq!(first.bad(&["me"]).0, 3);
+    ines.call("DELETE", &format!("/api/v1/sessions/{last}"), None, None)
+        .refused(404, "unknown");
+    let events = ines.events("session.end");
+    let by_duty = events
+        .iter()
+        .find(|event| event["target_name"] == "marek" && event["actor"] == *ines_id);
+    assert!(by_duty.is_some(), "{events:?}");
+    // Ending the own one signs out.
+    let again = service.sign_in("marek");
+    let own = sessions(&again, "")[0]["id"].as_str().unwrap().to_owned();
+    let _ = again
+        .call("DELETE", &format!("/api/v1/sessions/{own}"), None, None)
+        .good();
+    again.get("/api/v1/me").refused(401, "signed-out");
+}

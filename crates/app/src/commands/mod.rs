@@ -34,6 +34,7 @@ pub mod requests;
 pub mod saved_searches;
 pub mod second_person;
 pub mod secrets;
+pub mod sessions;
 pub mod settings;
 pub mod setup;
 pub mod status;

@@ -2,16 +2,90 @@
 
 use std::path::Path;
 
+use clap::Subcommand;
 use jexlin_api::words::Channel;
-use jexlin_api::{Setup, SignIn, SignedIn, Status};
+use jexlin_api::{Session, SessionsEnded, Setup, SignIn, SignedIn, Status};
+use uuid::Uuid;
 
 use crate::args::SetupArgs;
 use crate::error::ClientError;
-use crate::output::say;
+use crate::lookup;
+use crate::output::{self, Column, say};
 use crate::run::{Done, Run};
 use crate::secrets;
 
+/// Sessions.
+#[derive(Debug, Subcommand)]
+pub enum SessionCommand {
+    /// List sessions that have not ended: your own, or those of a person
+    #[command(after_help = "EXAMPLES
+  jexlin session list
+  jexlin session list --person marek      takes the duty `people`")]
+    List {
+        /// Of this person, by sign-in name
+        #[arg(long, value_name = "NAME")]
+        person: Option<String>,
+    },
+    /// End a session, or all but this one
+    #[command(after_help = "EXAMPLES
+  jexlin session end 0199c3a0-55d2-7a41-9d25-2f1b7a3cbb04
+  jexlin session end --all
+  jexlin session end --all --person marek")]
+    End {
+        /// Its identifier, as `session list` shows it
+        #[arg(required_unless_present = "all", conflicts_with = "all")]
+        id: Option<Uuid>,
+        /// End all sessions but this one
+        #[arg(long)]
+        all: bool,
+        /// Of this person, by sign-in name
+        #[arg(long, value_name = "NAME", requires = "all")]
+        person: Option<String>,
+    },
+}
+
+// The identifier is what `session end` wants: it is not hidden.
+const SESSION: [Column; 7] = [
+    ("session", "id"),
+    ("from", "origin"),
+    ("by", "channel"),
+    ("begun", "created_at"),
+    ("last used", "last_used_at"),
+    ("ends", "ends_at"),
+    ("this one", "current"),
+];
+
 impl Run {
+    pub fn session(&self, command: SessionCommand) -> Done {
+        let of = |person: Option<String>| match person {
+            None => Ok(String::new()),
+            Some(name) => {
+                let person = lookup::person(&self.connection, &name)?;
+                Ok(format!("?person={}", person.id))
+            }
+        };
+        match command {
+            SessionCommand::List { person } => {
+                let address = format!("/api/v1/sessions{}", of(person)?);
+                let sessions = self.connection.list::<Session>(&address, None)?;
+                output::list(self.format, &sessions, &SESSION, "No session is open.")
+            }
+            SessionCommand::End { id: Some(id), .. } => {
+                self.connection
+                    .delete(&format!("/api/v1/sessions/{id}"), None)?;
+                say("The session has ended.")
+            }
+            SessionCommand::End { person, .. } => {
+                let address = format!("/api/v1/sessions{}", of(person)?);
+                let ended: SessionsEnded = self.connection.delete_for(&address)?;
+                say(&format!(
+                    "{} ended.",
+                    output::counted(ended.ended, "session", "sessions")
+                ))
+            }
+        }
+    }
+
     pub fn setup(&self, args: SetupArgs) -> Done {
         let code = secrets::read(
             "Set-up code (from the file `setup-code` in the service's folder)",

@@ -438,6 +438,10 @@ word_enum! {
         #[serde(rename = "search.save")]
         #[strum(serialize = "search.save")]
         SearchSave,
+        /// A session is ended from another one.
+        #[serde(rename = "session.end")]
+        #[strum(serialize = "session.end")]
+        SessionEnd,
         /// Somebody signs in.
         #[serde(rename = "session.sign-in")]
         #[strum(serialize = "session.sign-in")]

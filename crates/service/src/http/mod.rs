@@ -32,6 +32,7 @@ mod removal;
 mod requests;
 mod saved_searches;
 mod secrets;
+mod sessions;
 mod settings;
 mod setup;
 mod status;
@@ -74,6 +75,9 @@ pub use payload::MOST_BODY;
         auth::sign_out,
         auth::me,
         auth::change_password,
+        sessions::list,
+        sessions::end,
+        sessions::end_all,
         people::list,
         people::add,
         people::read,
@@ -295,6 +299,7 @@ pub fn all() -> Vec<Route> {
     let mut all = routes![document];
     for part in [
         auth::routes(),
+        sessions::routes(),
         setup::routes(),
         vault_lock::routes(),
         status::routes(),
