@@ -56,6 +56,7 @@ export type OperatorScope = Schemas["OperatorScope"];
 export type Device = Schemas["Device"];
 export type PasswordPolicy = Schemas["PasswordPolicy"];
 export type Plan = Schemas["Plan"];
+export type PlanRules = Schemas["PlanRules"];
 export type Job = Schemas["Job"];
 export type Request = Schemas["Request"];
 export type Checkout = Schemas["Checkout"];

@@ -1739,6 +1739,26 @@ export interface paths {
     patch?: never;
     trace?: never;
   };
+  "/api/v1/plans/next-times": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /**
+     * Reads when the rules of a plan would come next. With `plan`, they count from when that plan was
+     *     set.
+     */
+    post: operations["plans_next_times"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
   "/api/v1/plans/{plan}": {
     parameters: {
       query?: never;
@@ -5749,6 +5769,16 @@ export interface components {
       rotate_days?: number | null;
       /** @description The time zone, such as `Europe/London`. */
       time_zone: string;
+    };
+    /**
+     * @description When the rules of a plan come next. Each credential has its own moment shortly after, or inside
+     *     the hours for rotations.
+     */
+    PlanTimes: {
+      /** @description The next ten checks. */
+      checks: string[];
+      /** @description The next ten rotations; by days, as if the last one were now. */
+      rotations: string[];
     };
     /** @description What a password must look like. */
     PolicyRules: {
@@ -10731,6 +10761,40 @@ export interface operations {
         };
         content: {
           "application/json": components["schemas"]["Plan"];
+        };
+      };
+      /** @description What failed, as problem details (RFC 9457) */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+    };
+  };
+  plans_next_times: {
+    parameters: {
+      query?: {
+        plan?: string;
+      };
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["PlanRules"];
+      };
+    };
+    responses: {
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["PlanTimes"];
         };
       };
       /** @description What failed, as problem details (RFC 9457) */

@@ -1,12 +1,73 @@
 // Plans and gates, of a folder or of a credential.
 
 import { useQuery } from "@tanstack/react-query";
-import { api, result, wholeList, ifMatch, type Plan } from "../api";
-import { Act, Choice, Empty, Field, Form, text, word } from "../components";
+import { useCallback, useState } from "react";
+import { api, result, wholeList, ifMatch, type Plan, type PlanRules } from "../api";
+import { Act, Choice, Empty, Field, Form, Trouble, text, word } from "../components";
 import { type Place, target, useSubjects } from "./grants";
 
 /** The reader's own time zone. */
 const OWN_ZONE = new Intl.DateTimeFormat().resolvedOptions().timeZone;
+
+/** The rules that a form holds. */
+function rulesOf(data: FormData): PlanRules {
+  return {
+    check: text(data, "check") || undefined,
+    out_of_sync: word<Plan["out_of_sync"]>(data, "out_of_sync"),
+    rotate_days: text(data, "rotate_days") ? Number(text(data, "rotate_days")) : undefined,
+    rotate: text(data, "rotate") || undefined,
+    hours_from: text(data, "hours_from") || undefined,
+    hours_to: text(data, "hours_to") || undefined,
+    time_zone: text(data, "time_zone"),
+    policy: text(data, "policy") || undefined,
+  };
+}
+
+/** When rules come next, or what is wrong with them. */
+function NextTimes({ rules, plan }: { rules: PlanRules; plan?: string }) {
+  const times = useQuery({
+    queryKey: ["plan-times", plan, rules],
+    queryFn: () =>
+      result(api.POST("/api/v1/plans/next-times", { params: { query: { plan } }, body: rules })),
+    retry: false,
+    placeholderData: (before) => before,
+  });
+  if (times.error) return <Trouble error={times.error} />;
+  const lists: [string, string[]][] = [
+    ["Next checks", times.data?.checks ?? []],
+    ["Next rotations", times.data?.rotations ?? []],
+  ];
+  return (
+    <div className="quiet text-sm" role="status">
+      {lists
+        .filter(([, list]) => list.length > 0)
+        .map(([label, list]) => (
+          <p key={label}>
+            {label}:{" "}
+            {list.map((at, index) => (
+              <span key={at}>
+                {index > 0 && ", "}
+                <span className="whitespace-nowrap">{inZone(at, rules.time_zone)}</span>
+              </span>
+            ))}
+          </p>
+        ))}
+    </div>
+  );
+}
+
+/** A time in the time zone of a plan. */
+function inZone(at: string, timeZone: string): string {
+  try {
+    return new Intl.DateTimeFormat(undefined, {
+      timeZone,
+      dateStyle: "short",
+      timeStyle: "short",
+    }).format(new Date(at));
+  } catch {
+    return at;
+  }
+}
 
 export function PlanForm({ close, ...place }: Place & { close: () => void }) {
   const plans = useQuery({
@@ -17,19 +78,20 @@ export function PlanForm({ close, ...place }: Place & { close: () => void }) {
     queryKey: ["policies"],
     queryFn: () => wholeList(api.GET("/api/v1/password-policies")),
   });
+  const [rules, setRules] = useState<PlanRules | null>(null);
+  // What stands in the form is looked at whenever something in it has changed.
+  const follow = useCallback((marker: HTMLDivElement | null) => {
+    const form = marker?.closest("form");
+    if (!form) return;
+    const look = () => setRules(rulesOf(new FormData(form)));
+    form.addEventListener("change", look);
+    look();
+    return () => form.removeEventListener("change", look);
+  }, []);
   if (!plans.data || !policies.data) return <p role="status">Loading …</p>;
   const present = plans.data.find((plan) => plan.target === target(place));
   const submit = (data: FormData) => {
-    const rules = {
-      check: text(data, "check") || undefined,
-      out_of_sync: word<Plan["out_of_sync"]>(data, "out_of_sync"),
-      rotate_days: text(data, "rotate_days") ? Number(text(data, "rotate_days")) : undefined,
-      rotate: text(data, "rotate") || undefined,
-      hours_from: text(data, "hours_from") || undefined,
-      hours_to: text(data, "hours_to") || undefined,
-      time_zone: text(data, "time_zone"),
-      policy: text(data, "policy") || undefined,
-    };
+    const rules = rulesOf(data);
     return present
       ? result(
           api.PUT("/api/v1/plans/{plan}", {
@@ -107,6 +169,8 @@ export function PlanForm({ close, ...place }: Place & { close: () => void }) {
           defaultValue={present?.time_zone ?? OWN_ZONE}
           required
         />
+        <div ref={follow} />
+        {rules && <NextTimes rules={rules} plan={present?.id} />}
       </Form>
       {present && (
         <Act

@@ -54,6 +54,16 @@ pub struct PlanRules {
     pub policy: Option<Uuid>,
 }
 
+/// When the rules of a plan come next. Each credential has its own moment shortly after, or inside
+/// the hours for rotations.
+#[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
+pub struct PlanTimes {
+    /// The next ten checks.
+    pub checks: Vec<DateTime<Utc>>,
+    /// The next ten rotations; by days, as if the last one were now.
+    pub rotations: Vec<DateTime<Utc>>,
+}
+
 /// Sets an upkeep plan. Exactly one of `folder` and `credential`.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct NewPlan {

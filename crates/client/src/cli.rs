@@ -20,6 +20,7 @@ use crate::commands::kind::Kind;
 use crate::commands::pending::Pending;
 use crate::commands::people::People;
 use crate::commands::personal::Personal;
+use crate::commands::plan::Plan;
 use crate::commands::policy::Policy;
 use crate::commands::removal::Bin;
 use crate::commands::search::Search;
@@ -27,7 +28,7 @@ use crate::commands::secret::CopyArgs;
 use crate::commands::session::SessionCommand;
 use crate::commands::settings::Settings;
 use crate::commands::transfer::{ExportArgs, Import};
-use crate::commands::upkeep::{Plan, Upkeep};
+use crate::commands::upkeep::Upkeep;
 use crate::view::View;
 
 /// Passwords of devices and people: kept, shared, checked, rotated, asked for, and accounted for.

@@ -383,10 +383,10 @@ fn a_gate_on_a_device_stands_before_all_its_accounts() {
     let client = service.client("ines");
     let _ = client.good(&[
         "gate",
-        "set",
+        "add",
         "--device",
         "/Devices/unit",
-        "--reason",
+        "--needs-reason",
         "--minutes",
         "5",
     ]);

@@ -41,7 +41,7 @@ fn world() -> (Service, Client) {
         ],
         &[
             "plan",
-            "set",
+            "add",
             "--folder",
             "/Pumping",
             "--check",
@@ -51,10 +51,10 @@ fn world() -> (Service, Client) {
         ],
         &[
             "gate",
-            "set",
+            "add",
             "--credential",
             "/Pumping/duty",
-            "--reason",
+            "--needs-reason",
             "--minutes",
             "60",
         ],
@@ -344,4 +344,108 @@ fn missing_or_mistyped_arguments_are_named_with_the_next_step() {
             "two lines: {words}"
         );
     }
+}
+
+#[test]
+fn an_edit_of_a_plan_or_a_gate_keeps_what_is_not_named() {
+    let (service, client) = world();
+    let _ = service.sign_in("ines").person("petra", &[]);
+    let show = |noun: &str, place: [&str; 2]| {
+        let shown = client.good(&[&[noun, "show"], &place[..], &["-o", "json"]].concat());
+        serde_json::from_str::<serde_json::Value>(&shown).unwrap()
+    };
+    let folder = ["--folder", "/Pumping"];
+    let times = client.good(
+        &[
+            &["plan", "edit"],
+            &folder[..],
+            &["--every-days", "60", "--preview"],
+        ]
+        .concat(),
+    );
+    assert!(
+        times.contains("Next checks: ")
+            && times.contains("Next rotations: ")
+            && times.contains("Nothing was changed"),
+        "{times}"
+    );
+    assert_eq!(
+        show("plan", folder)["plan"]["rotate_days"],
+        serde_json::Value::Null
+    );
+    let _ = client.good(
+        &[
+            &["plan", "edit"],
+            &folder[..],
+            &["--every-days", "60", "--hours", "22:00-04:00"],
+        ]
+        .concat(),
+    );
+    let plan = show("plan", folder);
+    assert_eq!(plan["plan"]["rotate_days"], 60);
+    assert_eq!(plan["plan"]["time_zone"], "Europe/London");
+    assert!(
+        plan["plan"]["check"]
+            .as_str()
+            .unwrap()
+            .starts_with("FREQ=WEEKLY"),
+        "{plan}"
+    );
+    assert_eq!(plan["next"]["checks"].as_array().unwrap().len(), 10);
+    let _ = client.good(
+        &[
+            &["plan", "edit"],
+            &folder[..],
+            &["--no-check", "--any-hour"],
+        ]
+        .concat(),
+    );
+    let plan = show("plan", folder);
+    assert_eq!(
+        (&plan["plan"]["check"], &plan["plan"]["hours_from"]),
+        (&serde_json::Value::Null, &serde_json::Value::Null)
+    );
+    // What would leave nothing to do is refused, and stays as it was.
+    assert_eq!(
+        client
+            .bad(&[&["plan", "edit"], &folder[..], &["--no-rotation"]].concat())
+            .0,
+        7
+    );
+    assert_eq!(
+        client
+            .bad(&[&["plan", "add"], &folder[..], &["--every-days", "9"]].concat())
+            .0,
+        6
+    );
+    assert_eq!(show("plan", folder)["plan"]["rotate_days"], 60);
+    let on = ["--credential", "/Pumping/duty"];
+    let _ = client.good(
+        &[
+            &["gate", "edit"],
+            &on[..],
+            &["--approver", "petra", "--one-holder"],
+        ]
+        .concat(),
+    );
+    let _ = client.good(&[&["gate", "edit"], &on[..], &["--minutes", "90"]].concat());
+    let gate = show("gate", on);
+    assert!(
+        gate["needs_reason"] == true && gate["one_holder"] == true && gate["max_minutes"] == 90,
+        "{gate}"
+    );
+    assert_eq!(gate["approvers"][0]["type"], "person", "{gate}");
+    let _ = client.good(
+        &[
+            &["gate", "edit"],
+            &on[..],
+            &["--no-approval", "--one-holder=no"],
+        ]
+        .concat(),
+    );
+    let gate = show("gate", on);
+    assert!(
+        gate["one_holder"] == false && gate["approvers"] == serde_json::json!([]),
+        "{gate}"
+    );
 }

@@ -2,7 +2,7 @@
 
 use chrono::{DateTime, Utc};
 use jexlin_api::ErrorCode;
-use jexlin_api::{Job, NewJob, NewPlan, Page, Plan, PlanRules, Upkeep};
+use jexlin_api::{Job, NewJob, NewPlan, Page, Plan, PlanRules, PlanTimes, Upkeep};
 use jexlin_core::access::mark;
 use jexlin_core::audit::{Action, TargetType};
 use jexlin_core::upkeep::ChangeMethod;
@@ -120,6 +120,66 @@ pub async fn plans(unit: &mut UnitOfWork) -> AppResult<Page<Plan>> {
     Ok(Page { items, next: None })
 }
 
+/// So many of the next times are shown.
+const NEXT_TIMES: u16 = 10;
+
+/// When rules would come next, for whoever writes them; those of a plan that is there count from its
+/// own beginning.
+pub async fn plan_times(
+    unit: &mut UnitOfWork,
+    plan: Option<Uuid>,
+    rules: PlanRules,
+) -> AppResult<PlanTimes> {
+    let anchor = match plan {
+        None => day_of(unit.now),
+        Some(plan) => {
+            let unknown = |_| AppError::unknown("plan");
+            let row = unit.tx()?.plan(plan).await.map_err(unknown)?;
+            let target = plan_target(unit, &row).await?;
+            allow_steward(unit, target).await?;
+            row.anchor
+        }
+    };
+    let row = fill(new_row(unit, None, None, anchor), rules)?;
+    let now = unit.now;
+    let next = parse_plan(&row)
+        .and_then(|plan| {
+            plan.next_times(now, NEXT_TIMES)
+                .map_err(|problem| problem.to_string())
+        })
+        .map_err(|problem| AppError::field("check", problem))?;
+    unit.commit().await?;
+    Ok(PlanTimes {
+        checks: next.checks,
+        rotations: next.rotations,
+    })
+}
+
+/// A plan without rules.
+fn new_row(
+    unit: &UnitOfWork,
+    folder_id: Option<Uuid>,
+    account_id: Option<Uuid>,
+    anchor: chrono::NaiveDate,
+) -> PlanRow {
+    PlanRow {
+        id: Uuid::now_v7(),
+        organisation: unit.organisation(),
+        folder_id,
+        account_id,
+        check_rule: None,
+        out_of_sync: OutOfSync::Report.into(),
+        rotate_rule: None,
+        rotate_days: None,
+        hours_from: None,
+        hours_to: None,
+        time_zone: String::new(),
+        policy_id: None,
+        anchor,
+        revision: 1,
+    }
+}
+
 /// Sets an upkeep plan on a folder or a credential.
 pub async fn add_plan(unit: &mut UnitOfWork, body: NewPlan) -> AppResult<Versioned<Plan>> {
     let target = target_of(body.folder, body.credential)?;
@@ -141,22 +201,8 @@ pub async fn add_plan(unit: &mut UnitOfWork, body: NewPlan) -> AppResult<Version
             Some(account.ok_or_else(missing)?.id)
         }
     };
-    let row = PlanRow {
-        id: Uuid::now_v7(),
-        organisation: unit.organisation(),
-        folder_id: body.folder,
-        account_id: account,
-        check_rule: None,
-        out_of_sync: OutOfSync::Report.into(),
-        rotate_rule: None,
-        rotate_days: None,
-        hours_from: None,
-        hours_to: None,
-        time_zone: String::new(),
-        policy_id: None,
-        anchor: day_of(unit.now),
-        revision: 1,
-    };
+    let anchor = day_of(unit.now);
+    let row = new_row(unit, body.folder, account, anchor);
     let row = fill(row, body.rules)?;
     unit.tx()?.add_plan(&row).await?;
     let shown = show_plan(unit, row).await?;

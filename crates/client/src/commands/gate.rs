@@ -1,6 +1,8 @@
 //! Gates, requests and checkouts.
 
+use clap::builder::BoolishValueParser;
 use clap::{Args, Subcommand};
+use jexlin_api::words::SubjectType;
 use jexlin_api::{
     Checkout as CheckoutItem, Decide, Gate as GateItem, Me, NewCheckout, NewGate, NewRequest,
     Request as RequestItem,
@@ -19,41 +21,62 @@ use crate::run::{Done, Run};
 pub enum Gate {
     /// List gates
     List,
-    /// Set the gate of a folder, a device or a credential, replacing the current one
+    /// Show the gate of a folder, a device or a credential
+    Show {
+        #[command(flatten)]
+        place: GateAt,
+    },
+    /// Add a gate to a folder, a device or a credential that has none of its own
     #[command(
-        after_help = "EXAMPLE\n  jexlin gate set --folder \"/Control room\" --reason --approver-group \"Shift leads\" --minutes 60 --one-holder --rotate-on-return"
+        after_help = "EXAMPLE\n  jexlin gate add --folder /Works --needs-reason --approver-group \"Shift leads\" --minutes 60 --one-holder --rotate-on-return"
     )]
-    Set(GateArgs),
-    /// Remove the gate of a folder or a credential
+    Add {
+        #[command(flatten)]
+        place: GateAt,
+        #[command(flatten)]
+        conditions: GateArgs,
+    },
+    /// Edit the gate of a folder, a device or a credential; what is not given stays as it is
+    #[command(after_help = "EXAMPLES
+  jexlin gate edit --folder \"/Control room\" --minutes 90
+  jexlin gate edit --folder \"/Control room\" --one-holder=no")]
+    Edit {
+        #[command(flatten)]
+        place: GateAt,
+        #[command(flatten)]
+        conditions: GateArgs,
+        /// No approval is needed any more
+        #[arg(long, conflicts_with_all = ["approver", "approver_group"])]
+        no_approval: bool,
+    },
+    /// Remove the gate of a folder, a device or a credential
     Remove {
         #[command(flatten)]
         place: GateAt,
     },
 }
 
-/// Options of `gate set`.
+/// The conditions of a gate.
 #[derive(Debug, Args)]
 pub struct GateArgs {
-    #[command(flatten)]
-    pub place: GateAt,
-    /// Require a reason
-    #[arg(long)]
-    pub reason: bool,
-    /// A person who may approve; one approval is then needed
+    /// Whether a reason is required
+    #[arg(long, value_name = "yes|no", num_args = 0..=1, require_equals = true, default_missing_value = "yes", value_parser = BoolishValueParser::new())]
+    pub needs_reason: Option<bool>,
+    /// A person who may approve (repeatable); one approval is then needed. All approvers are given
     #[arg(long, value_name = "NAME")]
     pub approver: Vec<String>,
-    /// A group whose members may approve
+    /// A group whose members may approve (repeatable)
     #[arg(long, value_name = "NAME")]
     pub approver_group: Vec<String>,
-    /// The maximum duration of a checkout, in minutes
-    #[arg(long, default_value_t = 60)]
-    pub minutes: i32,
-    /// Allow one holder at a time
+    /// The maximum duration of a checkout, in minutes [default: 60]
     #[arg(long)]
-    pub one_holder: bool,
-    /// Rotate the password when a checkout ends
-    #[arg(long)]
-    pub rotate_on_return: bool,
+    pub minutes: Option<i32>,
+    /// Whether one holder at a time is allowed
+    #[arg(long, value_name = "yes|no", num_args = 0..=1, require_equals = true, default_missing_value = "yes", value_parser = BoolishValueParser::new())]
+    pub one_holder: Option<bool>,
+    /// Whether the password is rotated when a checkout ends
+    #[arg(long, value_name = "yes|no", num_args = 0..=1, require_equals = true, default_missing_value = "yes", value_parser = BoolishValueParser::new())]
+    pub rotate_on_return: Option<bool>,
 }
 
 /// Requests.
@@ -195,6 +218,40 @@ impl Run {
         Ok([folder, device, credential])
     }
 
+    /// The gate that is on something itself.
+    fn own_gate(&self, place: &GateAt) -> Result<GateItem, ClientError> {
+        let [folder, device, credential] = self.gate_place(place)?;
+        let target = folder.or(device).or(credential);
+        self.connection
+            .list::<GateItem>("/api/v1/gates", None)?
+            .into_iter()
+            .find(|gate| Some(gate.target) == target)
+            .ok_or_else(|| {
+                ClientError::unknown("It has no gate of its own.", "List gates: jexlin gate list")
+            })
+    }
+
+    /// What is given takes the place of what was there. Approvers are given all at once.
+    fn conditions(&self, mut gate: NewGate, given: &GateArgs) -> Result<NewGate, ClientError> {
+        if !given.approver.is_empty() || !given.approver_group.is_empty() {
+            gate.approver_people = given
+                .approver
+                .iter()
+                .map(|name| lookup::person(&self.connection, name).map(|person| person.id))
+                .collect::<Result<_, _>>()?;
+            gate.approver_groups = given
+                .approver_group
+                .iter()
+                .map(|name| lookup::group(&self.connection, name).map(|group| group.id))
+                .collect::<Result<_, _>>()?;
+        }
+        gate.needs_reason = given.needs_reason.unwrap_or(gate.needs_reason);
+        gate.max_minutes = given.minutes.unwrap_or(gate.max_minutes);
+        gate.one_holder = given.one_holder.unwrap_or(gate.one_holder);
+        gate.rotate_on_return = given.rotate_on_return.unwrap_or(gate.rotate_on_return);
+        Ok(gate)
+    }
+
     pub fn gate(&self, command: Gate) -> Done {
         let columns: [Column; 6] = [
             ("at", "place"),
@@ -204,68 +261,66 @@ impl Run {
             ("one holder", "one_holder"),
             ("rotates", "rotate_on_return"),
         ];
-        let all = || self.connection.list::<GateItem>("/api/v1/gates", None);
         match command {
             Gate::List => output::list(
                 self.format,
-                &all()?,
+                &self.connection.list::<GateItem>("/api/v1/gates", None)?,
                 &columns,
-                "There is no gate that you have access to. Set one: jexlin gate set",
+                "There is no gate that you have access to. Add one: jexlin gate add",
             ),
-            Gate::Set(GateArgs {
-                place,
-                reason,
-                approver,
-                approver_group,
-                minutes,
-                one_holder,
-                rotate_on_return,
-            }) => {
+            Gate::Show { place } => output::one(self.format, &self.own_gate(&place)?, &columns),
+            Gate::Add { place, conditions } => {
                 let [folder, device, credential] = self.gate_place(&place)?;
-                let approver_people = approver
-                    .iter()
-                    .map(|name| lookup::person(&self.connection, name).map(|person| person.id))
-                    .collect::<Result<_, _>>()?;
-                let approver_groups = approver_group
-                    .iter()
-                    .map(|name| lookup::group(&self.connection, name).map(|group| group.id))
-                    .collect::<Result<_, _>>()?;
-                let body = NewGate {
+                let none = NewGate {
                     folder,
                     device,
                     credential,
-                    needs_reason: reason,
-                    approver_people,
-                    approver_groups,
-                    max_minutes: minutes,
-                    one_holder,
-                    rotate_on_return,
+                    needs_reason: false,
+                    approver_people: vec![],
+                    approver_groups: vec![],
+                    max_minutes: 60,
+                    one_holder: false,
+                    rotate_on_return: false,
                 };
-                let target = folder.or(device).or(credential);
+                let body = self.conditions(none, &conditions)?;
+                let shown: GateItem = self.connection.post("/api/v1/gates", &body)?;
+                output::one(self.format, &shown, &columns)
+            }
+            Gate::Edit {
+                place,
+                conditions,
+                no_approval,
+            } => {
+                let present = self.own_gate(&place)?;
+                let approvers = |wanted: SubjectType| {
+                    let approvers = present.approvers.iter();
+                    let of_type = approvers.filter(move |member| member.subject_type == wanted);
+                    of_type.map(|member| member.id).collect()
+                };
+                let before = NewGate {
+                    folder: None,
+                    device: None,
+                    credential: None,
+                    needs_reason: present.needs_reason,
+                    approver_people: approvers(SubjectType::Person),
+                    approver_groups: approvers(SubjectType::Group),
+                    max_minutes: present.max_minutes,
+                    one_holder: present.one_holder,
+                    rotate_on_return: present.rotate_on_return,
+                };
+                let mut body = self.conditions(before, &conditions)?;
+                if no_approval {
+                    body.approver_people.clear();
+                    body.approver_groups.clear();
+                }
+                let address = format!("/api/v1/gates/{}", present.id);
                 let shown: GateItem =
-                    match all()?.into_iter().find(|gate| Some(gate.target) == target) {
-                        Some(present) => self.connection.change(
-                            "PUT",
-                            &format!("/api/v1/gates/{}", present.id),
-                            &body,
-                            present.revision,
-                        )?,
-                        None => self.connection.post("/api/v1/gates", &body)?,
-                    };
+                    self.connection
+                        .change("PUT", &address, &body, present.revision)?;
                 output::one(self.format, &shown, &columns)
             }
             Gate::Remove { place } => {
-                let [folder, device, credential] = self.gate_place(&place)?;
-                let target = folder.or(device).or(credential);
-                let present = all()?
-                    .into_iter()
-                    .find(|gate| Some(gate.target) == target)
-                    .ok_or_else(|| {
-                        ClientError::unknown(
-                            "It has no gate of its own.",
-                            "List gates: jexlin gate list",
-                        )
-                    })?;
+                let present = self.own_gate(&place)?;
                 self.connection.delete(
                     &format!("/api/v1/gates/{}", present.id),
                     Some(present.revision),

@@ -15,6 +15,7 @@ pub mod kind;
 pub mod pending;
 pub mod people;
 pub mod personal;
+pub mod plan;
 pub mod policy;
 pub mod removal;
 pub mod search;

@@ -1,63 +1,17 @@
-//! Upkeep plans, accounts and jobs.
+//! Accounts under upkeep, and jobs.
 
 use std::collections::BTreeMap;
 
-use clap::{Args, Subcommand};
-use jexlin_api::words::{ChangeMethod, JobOutcome, JobState, OutOfSync, Topic, Word};
-use jexlin_api::{Job, NewJob, NewPlan, Plan as PlanItem, PlanRules, Upkeep as UpkeepItem};
+use clap::Subcommand;
+use jexlin_api::words::{ChangeMethod, JobOutcome, JobState, Topic, Word};
+use jexlin_api::{Job, NewJob, Upkeep as UpkeepItem};
 use serde_json::json;
 use uuid::Uuid;
 
-use crate::args::Place;
 use crate::error::ClientError;
 use crate::lookup;
 use crate::output::{self, Column, say};
 use crate::run::{Done, Run};
-
-/// Upkeep plans.
-#[derive(Debug, Subcommand)]
-pub enum Plan {
-    /// List upkeep plans
-    List,
-    /// Set the plan of a folder or a credential, replacing the current one
-    #[command(
-        after_help = "EXAMPLE\n  jexlin plan set --folder /Pumping --check \"FREQ=DAILY;BYHOUR=3;BYMINUTE=0\" --out-of-sync report --every-days 30 --hours 01:00-04:00 --time-zone Europe/London"
-    )]
-    Set(PlanArgs),
-    /// Remove the plan of a folder or a credential
-    Remove {
-        #[command(flatten)]
-        place: Place,
-    },
-}
-
-/// Options of `plan set`.
-#[derive(Debug, Args)]
-pub struct PlanArgs {
-    #[command(flatten)]
-    pub place: Place,
-    /// When to check: an RFC 5545 recurrence rule
-    #[arg(long, value_name = "RRULE")]
-    pub check: Option<String>,
-    /// What to do when out of sync: report, rotate or both
-    #[arg(long, default_value = "report", value_name = "WHAT")]
-    pub out_of_sync: OutOfSync,
-    /// When to rotate: an RFC 5545 recurrence rule
-    #[arg(long, value_name = "RRULE", conflicts_with = "every_days")]
-    pub rotate: Option<String>,
-    /// Rotate this many days after the last rotation
-    #[arg(long, value_name = "DAYS")]
-    pub every_days: Option<u16>,
-    /// Rotate only in these hours, such as 22:00-04:00
-    #[arg(long, value_name = "FROM-TO")]
-    pub hours: Option<String>,
-    /// The time zone of rules and hours
-    #[arg(long, default_value = "UTC", value_name = "ZONE")]
-    pub time_zone: String,
-    /// The password policy for new passwords [default: the default policy]
-    #[arg(long, value_name = "NAME")]
-    pub policy: Option<String>,
-}
 
 /// Accounts and jobs.
 #[derive(Debug, Subcommand)]
@@ -113,104 +67,6 @@ const JOB: [Column; 8] = [
 ];
 
 impl Run {
-    pub fn plan(&self, command: Plan) -> Done {
-        let columns: [Column; 8] = [
-            ("on", "place"),
-            ("check", "check"),
-            ("out of sync", "out_of_sync"),
-            ("rotate", "rotate"),
-            ("every days", "rotate_days"),
-            ("from", "hours_from"),
-            ("to", "hours_to"),
-            ("zone", "time_zone"),
-        ];
-        let all = || self.connection.list::<PlanItem>("/api/v1/plans", None);
-        match command {
-            Plan::List => output::list(
-                self.format,
-                &all()?,
-                &columns,
-                "There is no upkeep plan that you have access to. Set one: jexlin plan set",
-            ),
-            Plan::Set(PlanArgs {
-                place,
-                check,
-                out_of_sync,
-                rotate,
-                every_days,
-                hours,
-                time_zone,
-                policy,
-            }) => {
-                let (folder, credential) = self.place(&place)?;
-                let (hours_from, hours_to) = match hours.as_deref().map(|text| text.split_once('-'))
-                {
-                    None => (None, None),
-                    Some(Some((from, to))) => {
-                        (Some(from.trim().to_owned()), Some(to.trim().to_owned()))
-                    }
-                    Some(None) => {
-                        return Err(ClientError::input(
-                            "The hours have no start and end.",
-                            "Write them as 22:00-04:00.",
-                        ));
-                    }
-                };
-                let policy = policy
-                    .map(|name| self.policy_id(&name))
-                    .transpose()?
-                    .map(|policy| policy.id);
-                let rules = PlanRules {
-                    check,
-                    out_of_sync,
-                    rotate,
-                    rotate_days: every_days,
-                    hours_from,
-                    hours_to,
-                    time_zone,
-                    policy,
-                };
-                let target = folder.or(credential);
-                let shown: PlanItem =
-                    match all()?.into_iter().find(|plan| Some(plan.target) == target) {
-                        Some(present) => self.connection.change(
-                            "PUT",
-                            &format!("/api/v1/plans/{}", present.id),
-                            &rules,
-                            present.revision,
-                        )?,
-                        None => self.connection.post(
-                            "/api/v1/plans",
-                            &NewPlan {
-                                folder,
-                                credential,
-                                rules,
-                            },
-                        )?,
-                    };
-                output::one(self.format, &shown, &columns)
-            }
-            Plan::Remove { place } => {
-                let (folder, credential) = self.place(&place)?;
-                let target = folder.or(credential);
-                let present = all()?
-                    .into_iter()
-                    .find(|plan| Some(plan.target) == target)
-                    .ok_or_else(|| {
-                        ClientError::unknown(
-                            "It has no plan of its own.",
-                            "List plans: jexlin plan list",
-                        )
-                    })?;
-                self.connection.delete(
-                    &format!("/api/v1/plans/{}", present.id),
-                    Some(present.revision),
-                )?;
-                say(&format!("The plan of {} is removed.", present.place))
-            }
-        }
-    }
-
     pub fn upkeep(&self, command: Upkeep) -> Done {
         match command {
             Upkeep::List => {

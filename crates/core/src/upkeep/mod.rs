@@ -25,7 +25,7 @@ pub use budget::{BUDGET_PER_HOUR, budget_allows};
 pub use connect::{ConnectRule, ConnectRules};
 pub use identity::IdentityKind;
 pub use job::{ChangeMethod, ConnectorKind, JobCause, JobOutcome, JobState, Task};
-pub use plan::{Hours, OutOfSync, Plan, PlanProblem, Recurrence, day_of, spread};
+pub use plan::{Hours, NextTimes, OutOfSync, Plan, PlanProblem, Recurrence, day_of, spread};
 
 word_enum! {
     /// What a check found.

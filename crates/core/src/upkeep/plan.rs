@@ -12,8 +12,9 @@ use crate::words::word_enum;
 const LEAST_GAP: TimeDelta = TimeDelta::minutes(5);
 /// Checks that fall due together are spread over this long.
 const CHECK_SPREAD: TimeDelta = TimeDelta::minutes(10);
-/// How far ahead a rule is searched for its next time.
-const HORIZON_YEARS: i64 = 10;
+/// How far ahead a rule is searched for its next time: a leap day that is a Sunday may be 40 years
+/// away.
+const HORIZON_YEARS: i64 = 100;
 
 word_enum! {
     /// What to do when a check finds a password out of sync.
@@ -80,7 +81,9 @@ pub enum PlanProblem {
     #[error("this is not a recurrence rule: {0}; write one such as FREQ=WEEKLY;BYDAY=MO;BYHOUR=2")]
     Rule(String),
     /// Never happens.
-    #[error("this rule never happens within the next {HORIZON_YEARS} years")]
+    #[error(
+        "this rule never happens within the next {HORIZON_YEARS} years, or too rarely to be found by counting so finely; begin it with FREQ=YEARLY, FREQ=MONTHLY or FREQ=DAILY"
+    )]
     Never,
     /// Happens all the time.
     #[error("this rule happens more often than every 5 minutes")]
@@ -94,6 +97,15 @@ pub enum PlanProblem {
     /// Nothing to do.
     #[error("the plan neither checks nor rotates")]
     Empty,
+}
+
+/// When a plan's rules come next.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct NextTimes {
+    /// The next checks.
+    pub checks: Vec<DateTime<Utc>>,
+    /// The next rotations.
+    pub rotations: Vec<DateTime<Utc>>,
 }
 
 impl Hours {
@@ -202,7 +214,8 @@ impl Plan {
             return Err(PlanProblem::TooOften);
         }
         let zone = rrule::Tz::Tz(self.zone);
-        let start = self.local(self.anchor, NaiveTime::MIN).with_timezone(&zone);
+        let anchor = self.anchor_near(&parsed, after);
+        let start = self.local(anchor, NaiveTime::MIN).with_timezone(&zone);
         if parsed.get_until().is_some_and(|until| *until < start) {
             return Err(PlanProblem::Never);
         }
@@ -221,12 +234,85 @@ impl Plan {
             .map_err(shorten)?
             .after(after)
             .before(horizon);
-        Ok(set
+        let mut times: Vec<DateTime<Utc>> = set
             .all(limit)
             .dates
             .into_iter()
             .map(|time| time.with_timezone(&Utc))
-            .collect())
+            .collect();
+        // A time that a clock change skips moves on, perhaps to where the rule has one anyway.
+        times.sort_unstable();
+        times.dedup();
+        Ok(times)
+    }
+
+    /// A day from which a rule has the same times as from the plan's own, but later: whole
+    /// intervals on. A rule that counts its times is counted from its beginning.
+    ///
+    /// ```text
+    /// anchor 5 January, every 3 days, after 20 January:  17 January  (4 intervals on)
+    /// anchor 5 January, every 36 hours:                  moves on by 3 days, 2 intervals, at a time
+    /// ```
+    fn anchor_near(
+        &self,
+        rule: &rrule::RRule<rrule::Unvalidated>,
+        after: DateTime<Utc>,
+    ) -> NaiveDate {
+        use rrule::Frequency;
+        if rule.get_count().is_some() {
+            return self.anchor;
+        }
+        let interval = u64::from(rule.get_interval().max(1));
+        // In how many days the intervals of a part of a day are whole days again.
+        let whole_days = |parts: u64| {
+            let (mut one, mut other) = (interval, parts);
+            while other != 0 {
+                (one, other) = (other, one % other);
+            }
+            interval / one.max(1)
+        };
+        let step = match rule.get_freq() {
+            Frequency::Weekly => 7 * interval,
+            Frequency::Daily => interval,
+            Frequency::Hourly => whole_days(24),
+            Frequency::Minutely => whole_days(24 * 60),
+            // These have few times, and none of them is far.
+            Frequency::Yearly | Frequency::Monthly | Frequency::Secondly => return self.anchor,
+        };
+        let day = after.with_timezone(&self.zone).date_naive();
+        // A week earlier, since a week of the rule may have begun before the day.
+        let passed = (day - self.anchor).num_days() - 7;
+        let step = i64::try_from(step).unwrap_or(i64::MAX);
+        if passed < step {
+            return self.anchor;
+        }
+        let on = u64::try_from(passed / step * step).unwrap_or(0);
+        self.anchor
+            .checked_add_days(chrono::Days::new(on))
+            .unwrap_or(self.anchor)
+    }
+
+    /// The next times of the plan's rules, so many of each at most, for whoever writes them. Each
+    /// credential has its own moment shortly after, or inside the hours.
+    ///
+    /// # Errors
+    /// [`PlanProblem`], as [`Plan::parse`].
+    pub fn next_times(&self, now: DateTime<Utc>, count: u16) -> Result<NextTimes, PlanProblem> {
+        let mut next = NextTimes::default();
+        if let Some(rule) = &self.check {
+            next.checks = self.occurrences(rule, now, count)?;
+        }
+        match &self.rotate {
+            None => {}
+            Some(Recurrence::Rule(rule)) => next.rotations = self.occurrences(rule, now, count)?,
+            Some(Recurrence::EveryDays(days)) => {
+                let days = TimeDelta::days(i64::from(*days));
+                next.rotations = (1..=i32::from(count))
+                    .map(|number| now + days * number)
+                    .collect();
+            }
+        }
+        Ok(next)
     }
 
     /// A local day and time as an instant. A time that a clock change skips moves one hour on; one
@@ -448,6 +534,68 @@ mod tests {
     }
 
     #[test]
+    fn two_times_that_a_clock_change_brings_together_are_one() {
+        // On 29 March 2026 there is no 01:30 in London: it is 02:30, when the rule has a time
+        // anyway.
+        let plan = plan(
+            Some("FREQ=DAILY;BYHOUR=1,2;BYMINUTE=30;BYSECOND=0"),
+            None,
+            None,
+        )
+        .unwrap();
+        let next = plan
+            .next_times(at("2026-03-28T12:00:00Z"), 5)
+            .unwrap()
+            .checks;
+        assert!(
+            next.windows(2)
+                .all(|pair| pair[1] - pair[0] >= TimeDelta::minutes(30)),
+            "{next:?}"
+        );
+        let near = Plan::parse(
+            Some("FREQ=DAILY;BYHOUR=1,2;BYMINUTE=30;BYSECOND=0"),
+            OutOfSync::Report,
+            None,
+            None,
+            "Europe/London",
+            NaiveDate::from_ymd_opt(2026, 3, 27).unwrap(),
+        );
+        assert!(near.is_ok(), "{near:?}");
+    }
+
+    #[test]
+    fn a_rule_goes_on_for_years_and_may_come_next_in_many() {
+        // Every five minutes there are a hundred thousand times a year.
+        let often = plan(Some("FREQ=MINUTELY;INTERVAL=5"), None, None).unwrap();
+        let now = at("2031-06-01T12:02:00Z");
+        assert_eq!(
+            often.next_times(now, 1).unwrap().checks,
+            [at("2031-06-01T12:05:00Z")]
+        );
+        let leap = plan(
+            Some("FREQ=YEARLY;BYMONTH=2;BYMONTHDAY=29;BYDAY=SU;BYHOUR=3;BYMINUTE=0;BYSECOND=0"),
+            None,
+            None,
+        )
+        .unwrap();
+        assert_eq!(
+            leap.next_times(at("2032-03-01T00:00:00Z"), 1)
+                .unwrap()
+                .checks,
+            [at("2060-02-29T03:00:00Z")]
+        );
+        let rare = plan(Some("FREQ=YEARLY;INTERVAL=30"), None, None).unwrap();
+        assert_eq!(
+            rare.next_times(at("2027-01-01T00:00:00Z"), 1)
+                .unwrap()
+                .checks,
+            [at("2056-01-05T00:00:00Z")]
+        );
+        let never = plan(Some("FREQ=MINUTELY;INTERVAL=60;BYMINUTE=30"), None, None);
+        assert_eq!(never.unwrap_err(), PlanProblem::Never);
+    }
+
+    #[test]
     fn hours_may_go_over_midnight() {
         let plan = plan(
             None,
@@ -503,6 +651,24 @@ mod tests {
             // before it starts.
             let change = [at("2026-03-29T01:00:00Z"), at("2026-10-25T01:00:00Z"), at("2027-03-28T01:00:00Z")].iter().any(|c| (next - *c).abs() < TimeDelta::hours(26));
             prop_assert!(change || plan.open_at(next), "{}", next);
+        }
+
+        #[test]
+        fn a_rule_has_the_same_times_from_wherever_it_is_counted(
+            freq in prop::sample::select(vec!["WEEKLY", "DAILY", "HOURLY", "MINUTELY"]),
+            interval in 1_u32..40,
+            days in 0_i64..60,
+            minutes in 0_i64..1440,
+        ) {
+            let interval = if freq == "MINUTELY" { interval * 7 } else { interval };
+            let rule = format!("FREQ={freq};INTERVAL={interval}");
+            let plan = Plan { zone: chrono_tz::UTC, ..plan(Some(&rule), None, None).unwrap() };
+            let now = at("2026-01-05T00:00:00Z") + TimeDelta::days(days) + TimeDelta::minutes(minutes);
+            let near = plan.occurrences(&rule, now, 3).unwrap();
+            // As counted from the very beginning, where no day is moved on.
+            let whole = plan.occurrences(&rule, at("2026-01-04T00:00:00Z"), 20_000).unwrap();
+            let counted: Vec<_> = whole.into_iter().filter(|time| *time > now).take(3).collect();
+            prop_assert_eq!(near, counted);
         }
 
         #[test]

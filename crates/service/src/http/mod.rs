@@ -186,6 +186,7 @@ pub use payload::MOST_BODY;
         exports::export,
         upkeep::plans,
         upkeep::add_plan,
+        upkeep::plan_times,
         upkeep::edit_plan,
         upkeep::remove_plan,
         upkeep::accounts,

@@ -1,6 +1,6 @@
 //! Upkeep plans, accounts, jobs.
 
-use jexlin_api::{Job, NewJob, NewPlan, Page, Plan, PlanRules, Upkeep};
+use jexlin_api::{Job, NewJob, NewPlan, Page, Plan, PlanRules, PlanTimes, Upkeep};
 use jexlin_app::commands;
 use jexlin_core::upkeep::JobState;
 use rocket::{Route, delete, get, post, put, routes};
@@ -13,6 +13,7 @@ pub fn routes() -> Vec<Route> {
     routes![
         plans,
         add_plan,
+        plan_times,
         edit_plan,
         remove_plan,
         accounts,
@@ -46,6 +47,24 @@ pub async fn plans(mut unit: Unit) -> ApiResult<Sent<Page<Plan>>> {
 pub async fn add_plan(body: Call<NewPlan>) -> ApiResult<Tagged<Plan>> {
     let Call(mut unit, body) = body;
     Ok(Tagged(commands::upkeep::add_plan(&mut unit, body).await?))
+}
+
+/// Reads when the rules of a plan would come next. With `plan`, they count from when that plan was
+/// set.
+#[utoipa::path(
+    operation_id = "plans_next_times",
+    context_path = "",
+    params(("plan" = Option<String>, Query)),
+    request_body = PlanRules,
+    responses((status = 200, body = PlanTimes)),
+)]
+#[post("/api/v1/plans/next-times?<plan>", data = "<body>")]
+pub async fn plan_times(plan: Option<&str>, body: Call<PlanRules>) -> ApiResult<Sent<PlanTimes>> {
+    let Call(mut unit, body) = body;
+    let plan = maybe_id(plan)?;
+    Ok(Sent(
+        commands::upkeep::plan_times(&mut unit, plan, body).await?,
+    ))
 }
 
 /// Edits an upkeep plan; all its rules are given.
