@@ -24,6 +24,8 @@ pub struct Config {
     pub tls: Option<(PathBuf, PathBuf)>,
     /// `JEXLIN_REDIRECT_PORT`: where `http://` is sent to `https://`.
     pub redirect_port: Option<u16>,
+    /// `JEXLIN_METRICS_PORT`, `JEXLIN_METRICS_ADDRESS`: where monitoring asks for numbers.
+    pub metrics: Option<(String, u16)>,
     /// `JEXLIN_SECURE_COOKIES`: `yes` behind a proxy with TLS; always with the service's own.
     pub secure_cookies: bool,
     /// `JEXLIN_IDLE_MINUTES`: a session ends after so long without use.
@@ -105,6 +107,13 @@ impl Config {
             Ok(_) => Some(number("JEXLIN_REDIRECT_PORT", 0)?),
             Err(_) => None,
         };
+        let metrics = match env::var("JEXLIN_METRICS_PORT") {
+            Err(_) => None,
+            Ok(_) => Some((
+                env::var("JEXLIN_METRICS_ADDRESS").unwrap_or_else(|_| "127.0.0.1".into()),
+                number("JEXLIN_METRICS_PORT", 0)?,
+            )),
+        };
         Ok(Self {
             database: env::var("JEXLIN_DATABASE")
                 .map_err(|_| "JEXLIN_DATABASE is not set: it names the database".to_owned())?,
@@ -121,6 +130,7 @@ impl Config {
                 || env::var("JEXLIN_SECURE_COOKIES").is_ok_and(|text| text == "yes"),
             tls,
             redirect_port,
+            metrics,
             idle_minutes: number("JEXLIN_IDLE_MINUTES", 30)?,
             session_hours: number("JEXLIN_SESSION_HOURS", 12)?,
             runners: number("JEXLIN_RUNNERS", 32)?,

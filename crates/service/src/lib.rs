@@ -10,6 +10,7 @@ pub mod error;
 pub mod guards;
 pub mod headers;
 pub mod http;
+pub mod metrics;
 pub mod tls;
 pub mod workers;
 
@@ -24,4 +25,13 @@ pub fn rocket(app: App, figment: rocket::figment::Figment) -> rocket::Rocket<roc
         .attach(guards::Refusals)
         .mount("/", http::all())
         .register("/", http::catchers())
+}
+
+/// Logs on which port a listener beside the service's own listens.
+pub(crate) fn log_port(what: &'static str) -> rocket::fairing::AdHoc {
+    rocket::fairing::AdHoc::on_liftoff(what, move |rocket| {
+        Box::pin(async move {
+            tracing::info!("{what} on port {}", rocket.config().port);
+        })
+    })
 }

@@ -2,11 +2,14 @@
 //! alone serves. The configuration is in the environment; `docs/operations.md` lists it.
 
 use std::io::Write as _;
+use std::os::unix::fs::OpenOptionsExt as _;
 
 use jexlin_app::App;
 use jexlin_app::clock::Clock;
 use jexlin_app::config::Config;
+use jexlind::metrics::Metrics;
 use jexlind::tls::{Peers, TlsFiles, TlsListener};
+use rand::TryRng as _;
 use rocket::figment::Figment;
 
 fn main() -> std::process::ExitCode {
@@ -28,11 +31,12 @@ fn main() -> std::process::ExitCode {
         Some("migrate") => runtime.block_on(migrate()),
         Some("unlock") => runtime.block_on(unlock()),
         Some("new-root-key") => runtime.block_on(new_root_key()),
+        Some("setup-database") => runtime.block_on(setup_database()),
         Some("check") => check(),
         Some("openapi") => say(&jexlind::http::openapi()),
         None => runtime.block_on(serve()),
         Some(other) => Err(format!(
-            "`{other}` is an unknown command; use `check`, `migrate`, `unlock`, `new-root-key` or `openapi`, or none to serve"
+            "`{other}` is an unknown command; use `setup-database`, `check`, `migrate`, `unlock`, `new-root-key` or `openapi`, or none to serve"
         )),
     };
     match outcome {
@@ -104,8 +108,9 @@ fn check() -> Result<(), String> {
 }
 
 /// The variables that there are.
-const KNOWN: [&str; 21] = [
+const KNOWN: [&str; 24] = [
     "JEXLIN_ADDRESS",
+    "JEXLIN_ADMIN_DATABASE",
     "JEXLIN_CHANGE_SECONDS",
     "JEXLIN_CONNECTIONS",
     "JEXLIN_CONNECT_SECONDS",
@@ -116,6 +121,8 @@ const KNOWN: [&str; 21] = [
     "JEXLIN_LEAKED",
     "JEXLIN_LOG",
     "JEXLIN_LOG_FORMAT",
+    "JEXLIN_METRICS_ADDRESS",
+    "JEXLIN_METRICS_PORT",
     "JEXLIN_OWNER_DATABASE",
     "JEXLIN_PER_DEVICE",
     "JEXLIN_PORT",
@@ -127,6 +134,74 @@ const KNOWN: [&str; 21] = [
     "JEXLIN_TLS_KEY",
     "JEXLIN_TRUSTED_PROXIES",
 ];
+
+/// Makes the roles and the database with an administrator's connection, applies the migrations, and
+/// writes the addresses of both roles to a file for the service manager.
+async fn setup_database() -> Result<(), String> {
+    let file = std::env::args()
+        .nth(2)
+        .ok_or("name a file for the addresses: `jexlind setup-database FILE`")?;
+    let administrator = std::env::var("JEXLIN_ADMIN_DATABASE").map_err(|_| {
+        "JEXLIN_ADMIN_DATABASE is not set: it names a database, as a role that may make roles and databases"
+            .to_owned()
+    })?;
+    let broken = |error: std::io::Error| format!("{file}: {error}");
+    // First, so that no password is made that cannot be kept.
+    let mut kept = std::fs::OpenOptions::new()
+        .write(true)
+        .create_new(true)
+        .mode(0o600)
+        .open(&file)
+        .map_err(broken)?;
+    let made = async {
+        let address = |role: &str, password: &str| {
+            let mut address = url::Url::parse(&administrator).map_err(|error| error.to_string())?;
+            let set = address
+                .set_username(role)
+                .and_then(|()| address.set_password(Some(password)));
+            set.map_err(|()| "JEXLIN_ADMIN_DATABASE is not an address with a host".to_owned())?;
+            address.set_path(jexlin_store::DATABASE);
+            Ok::<_, String>(address.to_string())
+        };
+        let (owner, service) = (random_hex()?, random_hex()?);
+        let addresses = (
+            address(jexlin_store::OWNER, &owner)?,
+            address(jexlin_store::SERVICE, &service)?,
+        );
+        jexlin_store::set_up_database(&administrator, &owner, &service)
+            .await
+            .map_err(|error| error.to_string())?;
+        jexlin_store::migrate(&addresses.0)
+            .await
+            .map_err(|error| error.to_string())?;
+        Ok::<_, String>(addresses)
+    };
+    let (owner, service) = match made.await {
+        Ok(addresses) => addresses,
+        Err(why) => {
+            let _ = std::fs::remove_file(&file);
+            return Err(why);
+        }
+    };
+    write!(
+        kept,
+        "JEXLIN_DATABASE={service}\nJEXLIN_OWNER_DATABASE={owner}\n"
+    )
+    .map_err(broken)?;
+    kept.sync_all().map_err(broken)?;
+    say(&format!(
+        "The database is ready. The addresses of both roles are in {file}, readable only by its owner."
+    ))
+}
+
+/// A password of 256 bits.
+fn random_hex() -> Result<String, String> {
+    let mut bytes = [0; 32];
+    rand::rngs::SysRng
+        .try_fill_bytes(&mut bytes)
+        .map_err(|error| error.to_string())?;
+    Ok(bytes.iter().map(|byte| format!("{byte:02x}")).collect())
+}
 
 async fn migrate() -> Result<(), String> {
     let url = std::env::var("JEXLIN_OWNER_DATABASE").map_err(|_| {
@@ -240,22 +315,35 @@ async fn serve() -> Result<(), String> {
         });
     }
     let address = config.address.clone();
-    let rocket = jexlind::rocket(app, figment(&config)).manage(peers).attach(
-        rocket::fairing::AdHoc::on_liftoff("address", move |rocket| {
-            Box::pin(async move {
-                let inner = rocket.config().port;
-                let (scheme, port) = match &tls {
-                    Some(tls) => ("https", tls.port().unwrap_or(0)),
-                    None => ("http", inner),
-                };
-                if let Some(tls) = tls {
-                    tokio::spawn(tls.serve(inner));
-                }
-                // Tests start the service on port 0 and read this line.
-                let _ = say(&format!("listening on {scheme}://{address}:{port}"));
-            })
-        }),
-    );
+    let metrics = Metrics::default();
+    if let Some((address, port)) = config.metrics.clone() {
+        let (app, metrics) = (app.clone(), metrics.clone());
+        tokio::spawn(async move {
+            if let Err(why) = jexlind::metrics::serve(app, metrics, &address, port).await {
+                tracing::error!("{why}");
+            }
+        });
+    }
+    let rocket = jexlind::rocket(app, figment(&config))
+        .manage(peers)
+        .attach(metrics)
+        .attach(rocket::fairing::AdHoc::on_liftoff(
+            "address",
+            move |rocket| {
+                Box::pin(async move {
+                    let inner = rocket.config().port;
+                    let (scheme, port) = match &tls {
+                        Some(tls) => ("https", tls.port().unwrap_or(0)),
+                        None => ("http", inner),
+                    };
+                    if let Some(tls) = tls {
+                        tokio::spawn(tls.serve(inner));
+                    }
+                    // Tests start the service on port 0 and read this line.
+                    let _ = say(&format!("listening on {scheme}://{address}:{port}"));
+                })
+            },
+        ));
     rocket
         .launch()
         .await

@@ -239,6 +239,7 @@ pub async fn redirect(address: &str, port: u16, tls_port: u16) -> Result<(), Str
     rocket::custom(figment)
         .manage(TlsPort(tls_port))
         .register("/", catchers![to_https])
+        .attach(crate::log_port("http:// is sent to https://"))
         .launch()
         .await
         .map(|_| ())

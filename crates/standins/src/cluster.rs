@@ -272,6 +272,12 @@ impl Cluster {
         run_sql(&self.url("postgres", &self.password, database), sql)
     }
 
+    /// The address of a database, as the administrator of the cluster.
+    #[must_use]
+    pub fn administrator(&self, database: &str) -> String {
+        self.url("postgres", &self.password, database)
+    }
+
     fn url(&self, role: &str, password: &str, database: &str) -> String {
         format!(
             "postgres://{role}:{password}@{}:{}/{database}",

@@ -1,9 +1,11 @@
 //! The service's own TLS: what it speaks, whom it says it was, and a certificate that changes.
 
+use std::collections::BTreeSet;
 use std::io::Write as _;
 use std::process::Command;
 
 use jexlin_acceptance::{Client, PASSPHRASE, PASSWORD, Service, until};
+use jexlin_standins::cluster::{Care, Cluster};
 
 /// A self-signed certificate for this machine, and its key.
 fn certificate(service: &Service, name: &str) {
@@ -42,6 +44,13 @@ fn certificate(service: &Service, name: &str) {
     std::fs::rename(folder.join("new.pem"), folder.join("tls.pem")).unwrap();
 }
 
+/// The port that a line of a log names.
+fn port_in(log: &str, before: &str) -> Option<u16> {
+    let (_, rest) = log.rsplit_once(before)?;
+    let end = rest.find(|c: char| !c.is_ascii_digit())?;
+    rest.get(..end)?.parse().ok()
+}
+
 /// What openssl says of a handshake with the service.
 fn handshake(service: &Service, arguments: &[&str]) -> String {
     let output = Command::new("openssl")
@@ -74,11 +83,8 @@ fn the_service_speaks_tls_itself_and_takes_a_new_certificate_without_a_restart()
     certificate(&service, "one");
     let file = |name: &str| service.folder.join(name).to_str().unwrap().to_owned();
     let (pem, key) = (file("tls.pem"), file("tls.key"));
-    let free = std::net::TcpListener::bind("127.0.0.1:0").unwrap();
-    let redirect = free.local_addr().unwrap().port().to_string();
-    drop(free);
     let tls = [
-        ("JEXLIN_REDIRECT_PORT", redirect.as_str()),
+        ("JEXLIN_REDIRECT_PORT", "0"),
         ("JEXLIN_TLS_CERTIFICATE", pem.as_str()),
         ("JEXLIN_TLS_KEY", key.as_str()),
     ];
@@ -122,6 +128,9 @@ fn the_service_speaks_tls_itself_and_takes_a_new_certificate_without_a_restart()
         .http_status_as_error(false)
         .build()
         .new_agent();
+    let redirect = until("the redirect", || {
+        port_in(&service.log(), "sent to https:// on port ")
+    });
     let sent = until("the redirect", || {
         agent
             .get(format!("http://127.0.0.1:{redirect}/vault?find=ridge"))
@@ -198,6 +207,31 @@ fn a_configuration_is_checked_before_it_is_used() {
     };
     let (good, said) = check(&[("JEXLIN_PORT", "8443")]);
     assert!(good && said.contains("http://127.0.0.1:8443"), "{said}");
+    // Every key is in the configuration file that is installed, and on the page about it.
+    let repository = std::path::Path::new(env!("CARGO_MANIFEST_DIR")).join("../..");
+    let read = |name: &str| std::fs::read_to_string(repository.join(name)).unwrap();
+    let (file, page, code) = (
+        read("packaging/jexlin.conf"),
+        read("docs/operations.md"),
+        read("crates/service/src/main.rs"),
+    );
+    let keys: BTreeSet<&str> = code
+        .split('"')
+        .filter(|word| {
+            word.len() > 8
+                && word.starts_with("JEXLIN_")
+                && word
+                    .bytes()
+                    .all(|byte| byte.is_ascii_uppercase() || byte == b'_')
+        })
+        .collect();
+    assert!(keys.len() > 20, "{keys:?}");
+    for key in &keys {
+        let there = file
+            .lines()
+            .any(|line| line.trim_start_matches('#').starts_with(&format!("{key}=")));
+        assert!(there && page.contains(key), "{key}");
+    }
     for (variables, word) in [
         (vec![("JEXLIN_PROT", "8443")], "JEXLIN_PROT"),
         (vec![("JEXLIN_PORT", "many")], "JEXLIN_PORT"),
@@ -218,4 +252,85 @@ fn a_configuration_is_checked_before_it_is_used() {
         let (good, said) = check(&variables);
         assert!(!good && said.contains(word), "{said}");
     }
+}
+
+#[test]
+fn a_database_is_set_up_with_an_administrators_connection_and_numbers_are_served() {
+    let cluster = Cluster::temporary(Care::Fast).unwrap();
+    let administrator = cluster.administrator("postgres");
+    let folder = std::env::temp_dir().join(format!("jexlin-set-up-{}", std::process::id()));
+    std::fs::create_dir_all(&folder).unwrap();
+    let file = folder.join("addresses");
+    let set_up = |file: &std::path::Path| {
+        let output = Command::new(jexlin_acceptance::program("jexlind"))
+            .args(["setup-database", file.to_str().unwrap()])
+            .env("JEXLIN_ADMIN_DATABASE", &administrator)
+            .output()
+            .unwrap();
+        let said = [output.stdout, output.stderr].concat();
+        (
+            output.status.success(),
+            String::from_utf8_lossy(&said).into_owned(),
+        )
+    };
+    let (good, said) = set_up(&file);
+    assert!(good && said.contains("The database is ready"), "{said}");
+    let addresses = std::fs::read_to_string(&file).unwrap();
+    let mode = std::os::unix::fs::PermissionsExt::mode(&file.metadata().unwrap().permissions());
+    assert_eq!(mode & 0o777, 0o600);
+    // Nothing is done twice, and nothing is left of what was not done.
+    let (good, said) = set_up(&file);
+    assert!(!good && said.contains("exists"), "{said}");
+    let (good, said) = set_up(&folder.join("again"));
+    assert!(
+        !good && said.contains("jexlin_owner exists already")
+            || said.contains("jexlin_service exists already")
+            || said.contains("jexlin exists already"),
+        "{said}"
+    );
+    assert!(!folder.join("again").exists());
+    assert_eq!(std::fs::read_to_string(&file).unwrap(), addresses);
+    // The service runs on it.
+    let log = std::fs::File::create(folder.join("log")).unwrap();
+    let mut service = Command::new(jexlin_acceptance::program("jexlind"))
+        .env("JEXLIN_FOLDER", &folder)
+        .env("JEXLIN_PORT", "0")
+        .env("JEXLIN_METRICS_PORT", "0")
+        .env("JEXLIN_LOG_FORMAT", "json")
+        .envs(addresses.lines().filter_map(|line| line.split_once('=')))
+        .stdout(std::process::Stdio::null())
+        .stderr(log)
+        .spawn()
+        .unwrap();
+    let log = || std::fs::read_to_string(folder.join("log")).unwrap();
+    let port = until("the port", || {
+        port_in(&log(), "metrics are served on port ")
+    });
+    let numbers = until("the numbers", || {
+        let answer = ureq::get(format!("http://127.0.0.1:{port}/metrics")).call();
+        answer.ok()?.body_mut().read_to_string().ok()
+    });
+    service.kill().unwrap();
+    let _ = service.wait().unwrap();
+    for line in [
+        "jexlin_database_up 1",
+        "jexlin_vault_open 0",
+        "jexlin_sessions 0",
+        "jexlin_http_request_seconds_count",
+        "# EOF",
+    ] {
+        assert!(numbers.contains(line), "{line}: {numbers}");
+    }
+    let lines = log();
+    let lines = lines
+        .lines()
+        .map(|line| serde_json::from_str::<serde_json::Value>(line).unwrap());
+    let said: Vec<String> = lines
+        .map(|line| line["fields"]["message"].to_string())
+        .collect();
+    assert!(
+        said.iter().any(|message| message.contains("set-up code")),
+        "{said:?}"
+    );
+    std::fs::remove_dir_all(folder).unwrap();
 }

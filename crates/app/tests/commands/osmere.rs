@@ -61,6 +61,7 @@ impl Osmere {
             port: 0,
             tls: None,
             redirect_port: None,
+            metrics: None,
             secure_cookies: false,
             idle_minutes: 30,
             session_hours: 12,
