@@ -1,41 +1,61 @@
 //! From the names that people know to the identifiers of the interface.
 
-use jexlin_api::{CredentialItem, Device, Folder, Group, Person, parse_path};
+use jexlin_api::{Folder, Group, LookedUp, LookupType, Person, parse_path};
 use uuid::Uuid;
 
-use crate::connection::Connection;
+use crate::connection::{Connection, query};
 use crate::error::ClientError;
 
-/// A folder by its path or identifier.
-pub fn folder(connection: &Connection, path: &str) -> Result<Folder, ClientError> {
-    if let Ok(id) = path.parse::<Uuid>() {
-        return connection.get(&format!("/api/v1/folders/{id}"));
+/// What a path names, as the service knows it.
+fn look_up(
+    connection: &Connection,
+    path: &str,
+    wanted: Option<LookupType>,
+) -> Result<Option<LookedUp>, ClientError> {
+    let wanted = wanted.map_or("", LookupType::word);
+    let address = format!("/api/v1/lookup?path={}&type={wanted}", query(path));
+    match connection.get(&address) {
+        Ok(found) => Ok(Some(found)),
+        Err(trouble) if trouble.exit_code() == 5 => Ok(None),
+        Err(trouble) => Err(trouble),
     }
-    let names = parse_path(path).map_err(|problem| {
+}
+
+/// Whether a text is a path, before anybody is asked about it.
+fn check_path(path: &str) -> Result<(), ClientError> {
+    parse_path(path).map(|_| ()).map_err(|problem| {
         ClientError::input(
             format!("{path}: {problem}."),
             "Write a path such as \"/Pumping/North ridge\".",
         )
-    })?;
-    let wanted = format!(
-        "/{}",
-        names
-            .iter()
-            .map(|name| name.as_str())
-            .collect::<Vec<_>>()
-            .join("/")
-    )
-    .to_lowercase();
-    let folders: Vec<Folder> = connection.list("/api/v1/folders", None)?;
-    folders
-        .into_iter()
-        .find(|folder| folder.path.to_lowercase() == wanted)
-        .ok_or_else(|| {
-            ClientError::unknown(
-                format!("There is no folder {path}, or no grant lets you know of it."),
-                "List folders: jexlin folder list",
-            )
-        })
+    })
+}
+
+/// A folder by its path or identifier.
+pub fn folder(connection: &Connection, path: &str) -> Result<Folder, ClientError> {
+    let id = match path.parse::<Uuid>() {
+        Ok(id) => Some(id),
+        Err(_) => {
+            check_path(path)?;
+            look_up(connection, path, Some(LookupType::Folder))?.map(|found| found.id)
+        }
+    };
+    let unknown = || {
+        ClientError::unknown(
+            format!("There is no folder {path}, or no grant lets you know of it."),
+            "List folders: jexlin folder list",
+        )
+    };
+    let id = id.ok_or_else(unknown)?;
+    match connection.get(&format!("/api/v1/folders/{id}")) {
+        // One that is only on the way to others is in the list alone.
+        Err(trouble) if trouble.exit_code() == 5 => connection
+            .list::<Folder>("/api/v1/folders", None)?
+            .into_iter()
+            .find(|folder| folder.id == id)
+            .ok_or_else(unknown),
+        found => found,
+    }
 }
 
 /// The path of the folder that something is in, and its name; no folder for a folder at the top.
@@ -79,15 +99,9 @@ pub fn credential(connection: &Connection, path: &str) -> Result<Uuid, ClientErr
     if let Ok(id) = path.parse::<Uuid>() {
         return Ok(id);
     }
-    let (place, name) = split(path)?;
-    let place = folder(connection, &place)?;
-    let found: Vec<CredentialItem> =
-        connection.list(&format!("/api/v1/credentials?folder={}", place.id), None)?;
-    let wanted = name.to_lowercase();
-    found
-        .into_iter()
-        .find(|item| item.name.to_lowercase() == wanted)
-        .map(|item| item.id)
+    let _ = split(path)?;
+    look_up(connection, path, Some(LookupType::Credential))?
+        .map(|found| found.id)
         .ok_or_else(|| {
             ClientError::unknown(
                 format!("There is no credential {path}, or no grant lets you know of it."),
@@ -98,20 +112,29 @@ pub fn credential(connection: &Connection, path: &str) -> Result<Uuid, ClientErr
 
 /// A credential or a folder by its path or identifier, as the query of an address names it.
 pub fn folder_or_credential(connection: &Connection, path: &str) -> Result<String, ClientError> {
-    // An identifier does not tell what it is of.
-    let named = if path.parse::<Uuid>().is_ok() {
-        None
-    } else {
-        credential(connection, path).ok()
-    };
-    if let Some(id) = named {
-        return Ok(format!("credential={id}"));
+    if let Ok(id) = path.parse::<Uuid>() {
+        // An identifier does not tell what it is of.
+        return match connection.get::<Folder>(&format!("/api/v1/folders/{id}")) {
+            Ok(folder) => Ok(format!("folder={}", folder.id)),
+            Err(trouble) if trouble.exit_code() != 5 => Err(trouble),
+            Err(_) => Ok(format!("credential={id}")),
+        };
     }
-    match folder(connection, path) {
-        Ok(folder) => Ok(format!("folder={}", folder.id)),
-        Err(trouble) if trouble.exit_code() != 5 => Err(trouble),
-        Err(_) if path.parse::<Uuid>().is_ok() => Ok(format!("credential={path}")),
-        Err(_) => Err(ClientError::unknown(
+    check_path(path)?;
+    match look_up(connection, path, None)? {
+        Some(LookedUp {
+            found: LookupType::Credential,
+            id,
+        }) => Ok(format!("credential={id}")),
+        Some(LookedUp {
+            found: LookupType::Folder,
+            id,
+        }) => Ok(format!("folder={id}")),
+        Some(LookedUp {
+            found: LookupType::Device,
+            ..
+        })
+        | None => Err(ClientError::unknown(
             format!(
                 "There is no folder and no credential {path}, or no grant lets you know of it."
             ),
@@ -125,15 +148,9 @@ pub fn device(connection: &Connection, path: &str) -> Result<Uuid, ClientError> 
     if let Ok(id) = path.parse::<Uuid>() {
         return Ok(id);
     }
-    let (place, name) = split(path)?;
-    let place = folder(connection, &place)?;
-    let found: Vec<Device> =
-        connection.list(&format!("/api/v1/devices?folder={}", place.id), None)?;
-    let wanted = name.to_lowercase();
-    found
-        .into_iter()
-        .find(|device| device.name.to_lowercase() == wanted)
-        .map(|device| device.id)
+    let _ = split(path)?;
+    look_up(connection, path, Some(LookupType::Device))?
+        .map(|found| found.id)
         .ok_or_else(|| {
             ClientError::unknown(
                 format!("There is no device {path}, or no grant lets you know of it."),

@@ -5,6 +5,8 @@
 
 use std::fmt;
 
+use unicode_normalization::UnicodeNormalization as _;
+
 /// The longest name of anything, in characters.
 pub const LONGEST_NAME: usize = 200;
 /// The longest note, reason or comment, in characters.
@@ -40,12 +42,13 @@ pub enum NameProblem {
 }
 
 impl Name {
-    /// Reads a name; white space around it is dropped.
+    /// Reads a name; white space around it is dropped, and it is brought into one form (Unicode NFC),
+    /// so that two names that look the same are the same.
     ///
     /// # Errors
     /// [`NameProblem`] says what is wrong and where, counting characters from 1.
     pub fn parse(text: &str) -> Result<Self, NameProblem> {
-        let text = text.trim();
+        let text: String = text.trim().nfc().collect();
         if text.is_empty() {
             return Err(NameProblem::Empty);
         }
@@ -67,7 +70,7 @@ impl Name {
         if text.chars().all(|c| c == '.') {
             return Err(NameProblem::Dots);
         }
-        Ok(Self(text.to_owned()))
+        Ok(Self(text))
     }
 
     /// The name as text.
@@ -216,6 +219,12 @@ pub fn parse_path(path: &str) -> Result<Vec<Name>, NameProblem> {
 mod tests {
     use super::*;
     use proptest::prelude::*;
+
+    #[test]
+    fn names_that_look_the_same_are_the_same() {
+        let (composed, apart) = ("M\u{FC}hle", "Mu\u{308}hle");
+        assert_eq!(Name::parse(composed).unwrap(), Name::parse(apart).unwrap());
+    }
 
     #[test]
     fn names_that_could_mislead_are_refused() {

@@ -154,27 +154,34 @@ async fn setup_database() -> Result<(), String> {
         .open(&file)
         .map_err(broken)?;
     let made = async {
-        let address = |role: &str, password: &str| {
-            let mut address = url::Url::parse(&administrator).map_err(|error| error.to_string())?;
-            let set = address
-                .set_username(role)
-                .and_then(|()| address.set_password(Some(password)));
-            set.map_err(|()| "JEXLIN_ADMIN_DATABASE is not an address with a host".to_owned())?;
-            address.set_path(jexlin_store::DATABASE);
-            Ok::<_, String>(address.to_string())
-        };
         let (owner, service) = (random_hex()?, random_hex()?);
-        let addresses = (
-            address(jexlin_store::OWNER, &owner)?,
-            address(jexlin_store::SERVICE, &service)?,
-        );
+        let there = url::Url::parse(&administrator).map_err(|error| error.to_string())?;
+        let mut places = vec![there.clone()];
+        // Where a socket takes nobody but the system's own users by their names, as on Debian, the
+        // roles come over loopback with their passwords.
+        let mut loopback = there;
+        if loopback
+            .host_str()
+            .is_some_and(|host| host.starts_with("%2F"))
+        {
+            let set = loopback.set_host(Some("127.0.0.1"));
+            set.map_err(|error| error.to_string())?;
+            places.push(loopback);
+        }
         jexlin_store::set_up_database(&administrator, &owner, &service)
             .await
             .map_err(|error| error.to_string())?;
-        jexlin_store::migrate(&addresses.0)
-            .await
-            .map_err(|error| error.to_string())?;
-        Ok::<_, String>(addresses)
+        let mut last = String::new();
+        for place in places {
+            let owner = address_of(&place, jexlin_store::OWNER, &owner)?;
+            match jexlin_store::migrate(&owner).await {
+                Ok(_) => return Ok((owner, address_of(&place, jexlin_store::SERVICE, &service)?)),
+                Err(error) => last = error.to_string(),
+            }
+        }
+        Err(format!(
+            "the roles and the database are made, but jexlin_owner cannot sign in: {last}. Let it in with its password (pg_hba.conf), drop the database and both roles, and do this again"
+        ))
     };
     let (owner, service) = match made.await {
         Ok(addresses) => addresses,
@@ -192,6 +199,17 @@ async fn setup_database() -> Result<(), String> {
     say(&format!(
         "The database is ready. The addresses of both roles are in {file}, readable only by its owner."
     ))
+}
+
+/// The address of the database for a role.
+fn address_of(place: &url::Url, role: &str, password: &str) -> Result<String, String> {
+    let mut address = place.clone();
+    address
+        .set_username(role)
+        .and_then(|()| address.set_password(Some(password)))
+        .map_err(|()| "JEXLIN_ADMIN_DATABASE is not an address with a host".to_owned())?;
+    address.set_path(jexlin_store::DATABASE);
+    Ok(address.to_string())
 }
 
 /// A password of 256 bits.

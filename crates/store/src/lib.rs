@@ -26,6 +26,7 @@ mod imports;
 mod keys;
 mod kinds;
 mod listener;
+mod lookup;
 mod metrics;
 mod migrations;
 mod organisations;

@@ -415,3 +415,61 @@ fn a_secret_is_printed_only_to_a_terminal_unless_piping_is_allowed() {
     assert!(code == 1 && words.contains("no clipboard here"), "{words}");
     assert_eq!(client.bad(&["copy", "/Office/Franking", "line"]).0, 5);
 }
+
+#[test]
+fn paths_are_looked_up_by_the_service_and_tell_nothing_that_one_may_not_know() {
+    let service = Service::ready();
+    let ines = service.sign_in("ines");
+    let (top, other) = (ines.folder("Pumping"), ines.folder("Office"));
+    let inner = ines.make(
+        "/api/v1/folders",
+        &json!({"parent": top, "name": "North ridge"}),
+    );
+    let duty = ines.login(&inner, "duty", "Winter-tide-41");
+    let _ = ines.make(
+        "/api/v1/devices",
+        &json!({"folder": inner, "name": "telemetry", "address": "127.0.0.9", "port": 22}),
+    );
+    let pim = ines.person("pim", &[]);
+    let _ = ines.person("olena", &["audit"]);
+    let _ = ines.make(
+        "/api/v1/grants",
+        &json!({"folder": inner, "person": pim, "level": "list"}),
+    );
+    let look = |who: &jexlin_acceptance::Session<'_>, path: &str, of: &str| {
+        let path: String = path.replace('/', "%2F").replace(' ', "%20");
+        who.get(&format!("/api/v1/lookup?path={path}&type={of}"))
+    };
+    let pim = service.sign_in("pim");
+    // Letters large or small, with or without the type.
+    for (path, of, wanted) in [
+        ("/pumping/North Ridge/DUTY", "", duty.as_str()),
+        ("/Pumping/North ridge", "folder", inner.as_str()),
+        ("/Pumping/North ridge", "", inner.as_str()),
+        // On the way to what is granted.
+        ("/Pumping", "folder", top.as_str()),
+    ] {
+        assert_eq!(look(&pim, path, of).good()["id"], wanted, "{path}");
+    }
+    assert_eq!(
+        look(&pim, "/Pumping/North ridge/telemetry", "").good()["type"],
+        "device"
+    );
+    // What is not granted answers as what is not there.
+    let hidden = look(&pim, "/Office", "folder");
+    let missing = look(&pim, "/Nowhere", "folder");
+    hidden.refused(404, "unknown");
+    assert_eq!(hidden.text("detail"), missing.text("detail"));
+    look(&pim, "/Pumping/North ridge/duty", "folder").refused(404, "unknown");
+    look(&pim, "//", "").refused(422, "bad-input");
+    look(&pim, "/Pumping", "spoon").refused(422, "bad-input");
+    // Whoever reads the whole log knows of everything, and asks by path.
+    let olena = service.client("olena");
+    assert_eq!(
+        look(&service.sign_in("olena"), "/Office", "").good()["id"],
+        *other
+    );
+    let told = olena.good(&["explain", "pim", "/Pumping/North ridge/duty"]);
+    assert!(told.contains("list"), "{told}");
+    let _ = olena.good(&["access", "who", "/Pumping/North ridge"]);
+}

@@ -265,7 +265,7 @@ pub async fn add_device(unit: &mut UnitOfWork, body: NewDevice) -> AppResult<Ver
         name: named("name", &body.name)?,
         connector: ConnectorKind::Ssh.into(),
         address: check_address(&body.address)?,
-        port: i32::from(body.port.unwrap_or(22)).max(1),
+        port: i32::from(port_of(body.port.unwrap_or(22))?),
         identity: read_identity_lines(&body.identity)?,
         created_at: unit.now,
         removed_at: None,
@@ -300,6 +300,14 @@ pub async fn read_device(unit: &mut UnitOfWork, device: Uuid) -> AppResult<Versi
     Ok(Versioned(shown.revision, shown))
 }
 
+/// A port that something can listen on.
+fn port_of(port: u16) -> AppResult<u16> {
+    if port == 0 {
+        return Err(AppError::field("port", "must be between 1 and 65535"));
+    }
+    Ok(port)
+}
+
 /// Changes a device.
 pub async fn edit_device(
     unit: &mut UnitOfWork,
@@ -319,7 +327,7 @@ pub async fn edit_device(
         unit.add_detail("address", row.address.clone());
     }
     if let Some(port) = body.port {
-        row.port = i32::from(port).max(1);
+        row.port = i32::from(port_of(port)?);
         unit.add_detail("port", row.port.to_string());
     }
     if let Some(lines) = &body.identity {

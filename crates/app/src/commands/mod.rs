@@ -22,6 +22,7 @@ mod import_store;
 pub mod imports;
 pub mod keys;
 pub mod kinds;
+pub mod lookup;
 pub mod names;
 pub mod overview;
 pub mod pending_acts;

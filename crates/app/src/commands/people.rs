@@ -218,6 +218,12 @@ async fn edit_password(
 }
 
 fn edit_state(unit: &mut UnitOfWork, row: &mut PersonRow, state: PersonState) -> AppResult<()> {
+    if row.state.0 == PersonState::Left && state != PersonState::Left {
+        return Err(AppError::field(
+            "state",
+            "whoever has left does not come back; add them anew",
+        ));
+    }
     if state == PersonState::Invited {
         return Err(AppError::field(
             "state",

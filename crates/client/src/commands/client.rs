@@ -15,6 +15,11 @@ use crate::run::{Done, Run};
 pub enum Client {
     /// List clients
     List,
+    /// Show a client
+    Show {
+        /// Its sign-in name
+        name: String,
+    },
     /// Add a client; its secret is written to a file and shown nowhere else
     #[command(after_help = "EXAMPLE
   jexlin client add backup-job --display-name \"Nightly backup\" --secret-to-file backup.secret
@@ -89,6 +94,10 @@ impl Run {
                     ("id", "id"),
                 ];
                 output::list(self.format, &clients, &columns, "There are no clients.")
+            }
+            Client::Show { name } => {
+                let client = lookup::person(&self.connection, &name)?;
+                output::one(self.format, &client, &PERSON)
             }
             Client::Add {
                 name,

@@ -20,6 +20,11 @@ pub enum Device {
         /// Only devices in this folder
         folder: Option<String>,
     },
+    /// Show a device with its accounts
+    Show {
+        /// Path of the device
+        path: String,
+    },
     /// Add a device
     #[command(
         after_help = "EXAMPLE\n  jexlin device add \"/Pumping/North ridge/telemetry\" --address 127.0.10.5 --operator \"/Pumping/North ridge/root\""
@@ -106,6 +111,10 @@ impl Run {
     pub fn device(&self, command: Device) -> Done {
         match command {
             Device::List { folder } => self.list_devices(folder),
+            Device::Show { path } => {
+                let id = lookup::device(&self.connection, &path)?;
+                self.show_device(&self.connection.get(&format!("/api/v1/devices/{id}"))?)
+            }
             Device::Add {
                 path,
                 address,

@@ -16,6 +16,11 @@ use crate::run::{Done, Run};
 pub enum Folder {
     /// List folders
     List,
+    /// Show a folder
+    Show {
+        /// Path of the folder
+        path: String,
+    },
     /// Add a folder
     #[command(after_help = "EXAMPLE\n  jexlin folder add \"/Pumping/North ridge\"")]
     Add {
@@ -113,6 +118,10 @@ impl Run {
                 &COLUMNS,
                 "There is no folder that you have access to.",
             ),
+            Folder::Show { path } => {
+                let folder = lookup::folder(&self.connection, &path)?;
+                output::one(self.format, &folder, &COLUMNS)
+            }
             Folder::Add { path, closed } => self.add_folder(&path, closed),
             Folder::Rename { path, name } => self.edit_folder(
                 &path,

@@ -2,7 +2,7 @@
 
 use clap::builder::BoolishValueParser;
 use clap::{Args, Subcommand};
-use jexlin_api::words::SubjectType;
+use jexlin_api::words::{RequestState, SubjectType, Word};
 use jexlin_api::{
     Checkout as CheckoutItem, Decide, Gate as GateItem, Me, NewCheckout, NewGate, NewRequest,
     Request as RequestItem,
@@ -10,7 +10,6 @@ use jexlin_api::{
 use serde_json::json;
 use uuid::Uuid;
 
-use crate::connection::query;
 use crate::error::ClientError;
 use crate::lookup;
 use crate::output::{self, Column, say};
@@ -86,7 +85,12 @@ pub enum Request {
     List {
         /// waiting, approved, refused, withdrawn or expired
         #[arg(long)]
-        state: Option<String>,
+        state: Option<RequestState>,
+    },
+    /// Show a request
+    Show {
+        /// The request
+        id: uuid::Uuid,
     },
     /// Ask to pass a gate
     Ask {
@@ -339,10 +343,7 @@ impl Run {
         };
         let shown = match command {
             Request::List { state } => {
-                let address = format!(
-                    "/api/v1/requests?state={}",
-                    query(&state.unwrap_or_default())
-                );
+                let address = format!("/api/v1/requests?state={}", state.map_or("", Word::word));
                 return output::list(
                     self.format,
                     &self.connection.list::<RequestItem>(&address, None)?,
@@ -350,6 +351,7 @@ impl Run {
                     "There are no such requests.",
                 );
             }
+            Request::Show { id } => self.connection.get(&format!("/api/v1/requests/{id}"))?,
             Request::Ask {
                 path,
                 reason,

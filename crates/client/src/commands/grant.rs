@@ -24,6 +24,11 @@ pub enum Grant {
         #[command(flatten)]
         place: Place,
     },
+    /// Show a grant
+    Show {
+        /// Its identifier, as `grant list --wide` shows it
+        grant: Uuid,
+    },
     /// Add a grant
     #[command(after_help = "EXAMPLES
   jexlin grant add reveal --folder /Pumping --group \"Duty engineers\"
@@ -31,7 +36,7 @@ pub enum Grant {
   jexlin grant add use --credential \"/Control room/contractor\" --person pim --until 7d")]
     Add {
         /// list, use, reveal, edit or steward
-        level: String,
+        level: Level,
         #[command(flatten)]
         place: Place,
         #[command(flatten)]
@@ -60,11 +65,11 @@ pub enum Grant {
   jexlin grant edit 0199c3a0-55d2-7a41-9d25-2f1b7a3cbb04 --level use --preview
   jexlin grant edit 0199c3a0-55d2-7a41-9d25-2f1b7a3cbb04 --until 18:00 --note \"until the shift ends\"")]
     Edit {
-        /// Its identifier, as `grant list` shows it
+        /// Its identifier, as `grant list --wide` shows it
         grant: Uuid,
         /// list, use, reveal, edit or steward
         #[arg(long)]
-        level: Option<String>,
+        level: Option<Level>,
         /// When it expires
         #[arg(long, value_name = "TIME", value_parser = crate::time::ahead)]
         until: Option<DateTime<Utc>>,
@@ -83,7 +88,7 @@ pub enum Grant {
     },
     /// Remove a grant
     Remove {
-        /// Its identifier, as `grant list` shows it
+        /// Its identifier, as `grant list --wide` shows it
         grant: uuid::Uuid,
         /// Change nothing; show who would gain or lose what
         #[arg(long)]
@@ -127,15 +132,6 @@ fn yes_or_no(text: &str) -> Result<bool, String> {
     }
 }
 
-fn level_of(word: &str) -> Result<Level, ClientError> {
-    word.parse().map_err(|problem| {
-        ClientError::input(
-            format!("`{word}` is not a level: {problem}."),
-            "Use one of these.",
-        )
-    })
-}
-
 impl Run {
     pub fn place(&self, place: &Place) -> Result<(Option<Uuid>, Option<Uuid>), ClientError> {
         let folder = place
@@ -169,6 +165,10 @@ impl Run {
                     "No grant applies to this.",
                 )
             }
+            Grant::Show { grant } => {
+                let grant: GrantItem = self.connection.get(&format!("/api/v1/grants/{grant}"))?;
+                output::one(self.format, &grant, &GRANT)
+            }
             Grant::Add {
                 level,
                 place,
@@ -180,7 +180,6 @@ impl Run {
                 without_history,
                 preview,
             } => {
-                let level = level_of(&level)?;
                 let (folder, credential) = self.place(&place)?;
                 let person = who
                     .person
@@ -222,7 +221,7 @@ impl Run {
                 preview,
             } => {
                 let to = EditGrant {
-                    level: level.as_deref().map(level_of).transpose()?,
+                    level,
                     ends_at: until,
                     no_expiry,
                     note,

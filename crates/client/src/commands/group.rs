@@ -13,6 +13,11 @@ use crate::run::{Done, Run};
 pub enum Group {
     /// List groups with their members
     List,
+    /// Show a group with its members
+    Show {
+        /// The group
+        name: String,
+    },
     /// Add a group
     Add {
         /// Its name
@@ -64,6 +69,7 @@ impl Run {
                     "There are no groups yet. Add one: jexlin group add NAME",
                 );
             }
+            Group::Show { name } => lookup::group(&self.connection, &name)?,
             Group::Add { name } => self
                 .connection
                 .post::<GroupItem>("/api/v1/groups", &NewGroup { name })?,

@@ -36,7 +36,16 @@ pub enum People {
         #[command(flatten)]
         password: FromFile,
     },
-    /// Edit a person
+    /// Show a person
+    Show {
+        /// The sign-in name
+        name: String,
+    },
+    /// Edit a person; what is not given stays as it is
+    #[command(after_help = "EXAMPLES
+  jexlin people edit pim --duty folders --duty audit
+  jexlin people edit pim --no-duties
+  jexlin people edit pim --state suspended")]
     Edit {
         /// The sign-in name
         name: String,
@@ -49,6 +58,9 @@ pub enum People {
         /// Replace all duties (repeatable)
         #[arg(long = "duty", value_name = "DUTY")]
         duties: Option<Vec<Duty>>,
+        /// Take all duties away
+        #[arg(long, conflicts_with = "duties")]
+        no_duties: bool,
         /// Ask for a new password
         #[arg(long)]
         with_password: bool,
@@ -110,14 +122,20 @@ impl Run {
                 )?;
                 output::one(self.format, &person, &PERSON)
             }
+            People::Show { name } => {
+                let person = lookup::person(&self.connection, &name)?;
+                output::one(self.format, &person, &PERSON)
+            }
             People::Edit {
                 name,
                 state,
                 display_name,
                 duties,
+                no_duties,
                 with_password,
                 password,
             } => {
+                let duties = if no_duties { Some(vec![]) } else { duties };
                 let person = lookup::person(&self.connection, &name)?;
                 let password = if with_password || password.password_file.is_some() {
                     Some(secrets::read(

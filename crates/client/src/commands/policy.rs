@@ -15,6 +15,11 @@ use crate::secrets;
 pub enum Policy {
     /// List password policies
     List,
+    /// Show a password policy
+    Show {
+        /// The policy
+        name: String,
+    },
     /// Add a password policy
     Add {
         /// Its name
@@ -190,6 +195,7 @@ impl Run {
                     "There are no password policies.",
                 );
             }
+            Policy::Show { name } => self.policy_id(&name)?,
             Policy::Add { name, rules } => self
                 .connection
                 .post("/api/v1/password-policies", &body(&name, &rules)?)?,

@@ -26,6 +26,22 @@ pub enum Settings {
     },
 }
 
+/// A value as `settings show` writes it: yes and no, and the items of a list with commas between.
+fn as_shown(before: &Value, value: &str) -> Value {
+    match (before, value) {
+        (Value::Bool(_), "yes") => Value::Bool(true),
+        (Value::Bool(_), "no" | "") => Value::Bool(false),
+        (Value::Array(_), list) if !list.trim_start().starts_with('[') => list
+            .split(',')
+            .map(str::trim)
+            .filter(|item| !item.is_empty())
+            .map(Value::from)
+            .collect(),
+        (Value::String(_), text) => Value::from(text),
+        (_, text) => serde_json::from_str(text).unwrap_or_else(|_| Value::from(text)),
+    }
+}
+
 impl Run {
     pub fn settings(&self, command: Settings) -> Done {
         let mut present: SettingsItem = self.connection.get("/api/v1/settings")?;
@@ -43,8 +59,7 @@ impl Run {
                         "List settings: jexlin settings show",
                     ));
                 };
-                *place =
-                    serde_json::from_str(value).unwrap_or_else(|_| Value::String(value.to_owned()));
+                *place = as_shown(place, value);
             }
             present = self
                 .connection
@@ -75,5 +90,32 @@ impl Run {
             &[("name", "name"), ("value", "value")],
             "There are no settings.",
         )
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use serde_json::json;
+
+    #[test]
+    fn a_setting_takes_the_words_that_it_shows() {
+        for (before, text, wanted) in [
+            (json!(true), "no", json!(false)),
+            (json!(false), "yes", json!(true)),
+            (json!(false), "true", json!(true)),
+            (json!(30), "60", json!(60)),
+            (
+                json!([]),
+                "10.20.0.0/16 22, 10.30.0.0/16",
+                json!(["10.20.0.0/16 22", "10.30.0.0/16"]),
+            ),
+            (json!(["x"]), "", json!([])),
+            (json!(["x"]), "[\"a,b\"]", json!(["a,b"])),
+            (json!("x"), "60", json!("60")),
+            (json!(30), "many", json!("many")),
+        ] {
+            assert_eq!(as_shown(&before, text), wanted, "{text}");
+        }
     }
 }

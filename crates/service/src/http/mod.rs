@@ -21,6 +21,7 @@ mod groups;
 mod imports;
 mod keys;
 mod kinds;
+mod lookup;
 mod overview;
 mod payload;
 mod pending_acts;
@@ -218,6 +219,7 @@ pub use payload::MOST_BODY;
         audit::key,
         audit::proof,
         audit::export,
+        lookup::lookup,
         overview::overview,
         events::stream,
     )
@@ -300,6 +302,7 @@ pub fn all() -> Vec<Route> {
     let mut all = routes![document];
     for part in [
         auth::routes(),
+        lookup::routes(),
         sessions::routes(),
         setup::routes(),
         vault_lock::routes(),
