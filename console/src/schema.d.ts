@@ -1308,6 +1308,26 @@ export interface paths {
     patch?: never;
     trace?: never;
   };
+  "/api/v1/lookup": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /**
+     * Looks up what a path names: a credential before a folder, a folder before a device, unless
+     *     `type` asks for one of them. What the caller may not know of does not exist.
+     */
+    get: operations["lookup"];
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
   "/api/v1/me": {
     parameters: {
       query?: never;
@@ -3889,6 +3909,21 @@ export interface components {
       /** @description The reason, recorded in the audit log. */
       reason: string;
     };
+    /** @description What a path names. */
+    LookedUp: {
+      /**
+       * Format: uuid
+       * @description Its identifier.
+       */
+      id: string;
+      /** @description What it is. */
+      type: components["schemas"]["LookupType"];
+    };
+    /**
+     * @description What a path can name.
+     * @enum {string}
+     */
+    LookupType: "credential" | "folder" | "device";
     /**
      * @description By what a row is matched with a credential that exists.
      * @enum {string}
@@ -9765,6 +9800,37 @@ export interface operations {
         };
         content: {
           "application/json": components["schemas"]["Status"];
+        };
+      };
+      /** @description What failed, as problem details (RFC 9457) */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+    };
+  };
+  lookup: {
+    parameters: {
+      query: {
+        path: string;
+        type?: components["schemas"]["LookupType"];
+      };
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["LookedUp"];
         };
       };
       /** @description What failed, as problem details (RFC 9457) */

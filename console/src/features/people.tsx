@@ -233,36 +233,38 @@ export function People({ me }: { me: Me }) {
                   <td>{person.duties.join(", ")}</td>
                   {may && (
                     <td>
-                      {person.state === "active" && (
-                        <button
-                          type="button"
-                          className="btn btn-xs"
-                          aria-label={`Sessions of ${person.display_name}`}
-                          aria-expanded={sessionsOf?.id === person.id}
-                          onClick={() =>
-                            setSessionsOf(sessionsOf?.id === person.id ? null : person)
-                          }
-                        >
-                          Sessions
-                        </button>
-                      )}{" "}
-                      {person.id !== me.id && person.state === "active" && (
-                        <Act
-                          label="Suspend"
-                          look="btn-xs"
-                          run={change(person, { state: "suspended" })}
-                          after={["people"]}
-                          confirm={`Suspend ${person.display_name}? All their sessions end at once.`}
-                        />
-                      )}
-                      {person.state === "suspended" && (
-                        <Act
-                          label="Allow sign-in"
-                          look="btn-xs"
-                          run={change(person, { state: "active" })}
-                          after={["people"]}
-                        />
-                      )}
+                      <div className="flex gap-2">
+                        {person.state === "active" && (
+                          <button
+                            type="button"
+                            className="btn btn-xs"
+                            aria-label={`Sessions of ${person.display_name}`}
+                            aria-expanded={sessionsOf?.id === person.id}
+                            onClick={() =>
+                              setSessionsOf(sessionsOf?.id === person.id ? null : person)
+                            }
+                          >
+                            Sessions
+                          </button>
+                        )}
+                        {person.id !== me.id && person.state === "active" && (
+                          <Act
+                            label="Suspend"
+                            look="btn-xs"
+                            run={change(person, { state: "suspended" })}
+                            after={["people"]}
+                            confirm={`Suspend ${person.display_name}? All their sessions end at once.`}
+                          />
+                        )}
+                        {person.state === "suspended" && (
+                          <Act
+                            label="Allow sign-in"
+                            look="btn-xs"
+                            run={change(person, { state: "active" })}
+                            after={["people"]}
+                          />
+                        )}
+                      </div>
                     </td>
                   )}
                 </tr>

@@ -51,7 +51,7 @@ fn access_issues_are_fixed_without_access_to_credentials() {
         "UPDATE access_grant SET ends_at = now() - interval '1 day' WHERE ends_at IS NOT NULL",
     );
     state(&ines, "marek", "left");
-    let told = theirs.good(&["access-issue", "list"]);
+    let told = theirs.good(&["access-issue", "list", "--wide"]);
     for (what, place) in [
         ("no-steward", "/Archive"),
         ("left", "/Office"),

@@ -212,6 +212,8 @@ fn only_the_duty_audit_reads_the_log_and_reading_is_recorded() {
                 .iter()
                 .any(|event| event["outcome"] == "refused")
     );
+    // The refused reveal is the newest, and has a proof once it is sealed.
+    sealed(&service);
     let event = &ines.events("credential.reveal")[0]["id"];
     let proof = ines
         .get(&format!("/api/v1/audit/{}/proof", event.as_str().unwrap()))

@@ -364,8 +364,8 @@ fn an_edit_of_a_plan_or_a_gate_keeps_what_is_not_named() {
         .concat(),
     );
     assert!(
-        times.contains("Next checks: ")
-            && times.contains("Next rotations: ")
+        times.contains("NEXT CHECKS")
+            && times.contains("NEXT ROTATIONS")
             && times.contains("Nothing was changed"),
         "{times}"
     );

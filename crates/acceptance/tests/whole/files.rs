@@ -50,6 +50,7 @@ fn attachments_of_every_length_around_a_chunk_are_downloaded_unchanged() {
             &name,
             "--to",
             back.to_str().unwrap(),
+            "--force",
         ]);
         assert!(std::fs::read(&back).unwrap() == bytes(count), "{count}");
     }

@@ -367,7 +367,7 @@ fn an_edited_grant_keeps_what_was_not_given() {
         client
             .bad(&["grant", "edit", &grant, "--level", "everything"])
             .0,
-        7
+        2
     );
     let theirs = service.client("pim");
     assert_eq!(

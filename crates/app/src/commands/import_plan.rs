@@ -413,11 +413,10 @@ pub async fn plan(
     }
     problems.sort_by_key(|problem| problem.line);
     let head = |column: Option<usize>| {
-        let head = column.and_then(|column| {
+        column.map_or_else(String::new, |column| {
             let named = sheet.heads.get(column).filter(|head| !head.is_empty());
-            Some(named.cloned().unwrap_or(format!("column {}", column + 1)))
-        });
-        head.unwrap_or_default()
+            named.cloned().unwrap_or(format!("column {}", column + 1))
+        })
     };
     report.problems = problems
         .into_iter()

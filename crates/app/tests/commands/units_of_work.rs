@@ -196,6 +196,8 @@ async fn a_steward_transfers_their_own_stewardship_and_no_more() {
         Err(ErrorKind::Conflict),
         "nothing of pim's is marek's to give"
     );
+    // What it held is let go.
+    drop(unit);
     let (mut unit, _) = osmere.unit(&token).await;
     let done = access_issues::transfer_stewardship(&mut unit, transfer(marek, pim)).await;
     assert_eq!(done.expect("a transfer").places, ["/Pumping"]);

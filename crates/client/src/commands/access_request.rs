@@ -39,7 +39,7 @@ pub enum AccessRequest {
     },
     /// Grant an access request
     Grant {
-        /// The access request
+        /// The access request, as `access-request list --wide` shows it
         id: Uuid,
         /// A comment for the requester
         #[arg(long, default_value = "")]
@@ -47,7 +47,7 @@ pub enum AccessRequest {
     },
     /// Refuse an access request
     Refuse {
-        /// The access request
+        /// The access request, as `access-request list --wide` shows it
         id: Uuid,
         /// A comment for the requester
         #[arg(long, default_value = "")]
@@ -55,7 +55,7 @@ pub enum AccessRequest {
     },
     /// Withdraw your access request
     Withdraw {
-        /// The access request
+        /// The access request, as `access-request list --wide` shows it
         id: Uuid,
     },
 }

@@ -89,7 +89,7 @@ pub enum Request {
     },
     /// Show a request
     Show {
-        /// The request
+        /// The request, as `request list --wide` shows it
         id: uuid::Uuid,
     },
     /// Ask to pass a gate
@@ -105,7 +105,7 @@ pub enum Request {
     },
     /// Approve a request
     Approve {
-        /// The request
+        /// The request, as `request list --wide` shows it
         id: uuid::Uuid,
         /// A comment for the requester
         #[arg(long, default_value = "")]
@@ -113,7 +113,7 @@ pub enum Request {
     },
     /// Refuse a request
     Refuse {
-        /// The request
+        /// The request, as `request list --wide` shows it
         id: uuid::Uuid,
         /// A comment for the requester
         #[arg(long, default_value = "")]
@@ -121,7 +121,7 @@ pub enum Request {
     },
     /// Withdraw your request
     Withdraw {
-        /// The request
+        /// The request, as `request list --wide` shows it
         id: uuid::Uuid,
     },
 }
@@ -175,7 +175,7 @@ pub enum Checkout {
     },
     /// Recall somebody's checkout, as a steward
     Recall {
-        /// The checkout
+        /// The checkout, as `checkout list --wide` shows it
         id: uuid::Uuid,
     },
 }

@@ -19,7 +19,7 @@ pub enum Pending {
     },
     /// Confirm an act that somebody else proposed; it is carried out at once
     Confirm {
-        /// The act
+        /// The act, as `pending list --wide` shows it
         id: Uuid,
         /// A comment for the requester
         #[arg(long, default_value = "")]
@@ -27,7 +27,7 @@ pub enum Pending {
     },
     /// Refuse an act that somebody else proposed
     Refuse {
-        /// The act
+        /// The act, as `pending list --wide` shows it
         id: Uuid,
         /// A comment for the requester
         #[arg(long, default_value = "")]
@@ -35,7 +35,7 @@ pub enum Pending {
     },
     /// Withdraw an act that you proposed
     Withdraw {
-        /// The act
+        /// The act, as `pending list --wide` shows it
         id: Uuid,
     },
 }

@@ -9,7 +9,6 @@ use crate::args::{Format, Place};
 use crate::error::ClientError;
 use crate::output::{self, Column, say};
 use crate::run::{Done, Run};
-use crate::time;
 
 /// Upkeep plans.
 #[derive(Debug, Subcommand)]
@@ -106,6 +105,11 @@ const PLAN: [Column; 8] = [
     ("zone", "time_zone"),
 ];
 
+const NEXT: [Column; 2] = [
+    ("next checks", "check_at"),
+    ("next rotations", "rotation_at"),
+];
+
 impl Run {
     /// The plan that is set on a folder or a credential itself.
     fn own_plan(&self, place: &Place) -> Result<PlanItem, ClientError> {
@@ -156,16 +160,11 @@ impl Run {
     }
 
     fn say_times(&self, times: &PlanTimes) -> Done {
-        for (what, times) in [
-            ("Next checks", &times.checks),
-            ("Next rotations", &times.rotations),
-        ] {
-            if !times.is_empty() {
-                let times: Vec<String> = times.iter().map(|at| time::shown(*at)).collect();
-                say(&format!("{what}: {}", times.join(", ")))?;
-            }
-        }
-        Ok(())
+        let rows: Vec<_> = (0..times.checks.len().max(times.rotations.len()))
+            .map(|row| json!({"check_at": times.checks.get(row), "rotation_at": times.rotations.get(row)}))
+            .collect();
+        say("")?;
+        output::list(self.format, &rows, &NEXT, "The rules do not come any more.")
     }
 
     fn preview_plan(&self, rules: &PlanRules, plan: Option<&PlanItem>) -> Done {

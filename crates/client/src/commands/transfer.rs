@@ -38,7 +38,7 @@ pub enum Import {
     List,
     /// Undo an import: what it added goes to the bin, what it changed is restored
     Undo {
-        /// Its identifier, as `import list` shows it
+        /// Its identifier, as `import list --wide` shows it
         id: Uuid,
     },
 }

@@ -48,7 +48,7 @@ pub enum Upkeep {
     },
     /// Cancel a waiting job
     Cancel {
-        /// Its identifier: jexlin -o json upkeep jobs
+        /// Its identifier, as `upkeep jobs --wide` shows it
         job: Uuid,
     },
     /// Follow the jobs as they run

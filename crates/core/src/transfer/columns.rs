@@ -521,7 +521,7 @@ impl<R: KeyReader> RowReading<'_, R> {
             FieldType::SshKey | FieldType::PrivateKey | FieldType::OneTimeSeed => {
                 return self.secret(number, name, trimmed);
             }
-            FieldType::Certificate => (trimmed, trimmed),
+            FieldType::Certificate => (text, text),
             _ => {
                 if trimmed.len() < cell.len() {
                     self.change(number, SPACES);

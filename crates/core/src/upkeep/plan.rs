@@ -307,9 +307,8 @@ impl Plan {
             Some(Recurrence::Rule(rule)) => next.rotations = self.occurrences(rule, now, count)?,
             Some(Recurrence::EveryDays(days)) => {
                 let days = TimeDelta::days(i64::from(*days));
-                next.rotations = (1..=i32::from(count))
-                    .map(|number| now + days * number)
-                    .collect();
+                let due = (1..=i32::from(count)).map(|number| now + days * number);
+                next.rotations = due.map(|due| self.first_hour(due)).collect();
             }
         }
         Ok(next)
@@ -366,6 +365,19 @@ impl Plan {
                 Some(self.within_hours(credential, due.max(now)))
             }
         }
+    }
+
+    /// When the hours begin in which something is done that is due at a time; that time itself
+    /// without hours.
+    fn first_hour(&self, due: DateTime<Utc>) -> DateTime<Utc> {
+        let Some(hours) = self.hours else { return due };
+        let day = due.with_timezone(&self.zone).date_naive();
+        let days = [Some(day), day.succ_opt()];
+        let mut begins = days
+            .into_iter()
+            .flatten()
+            .map(|day| self.local(day, hours.from));
+        begins.find(|begin| *begin >= due).unwrap_or(due)
     }
 
     /// The credential's own moment inside the hours, at or after `due`.
@@ -530,6 +542,17 @@ mod tests {
         assert_eq!(
             plan(None, Some(Recurrence::EveryDays(0)), None).unwrap_err(),
             PlanProblem::Days(0)
+        );
+    }
+
+    #[test]
+    fn rotations_by_days_are_shown_at_the_beginning_of_their_hours() {
+        let every = Some(Recurrence::EveryDays(30));
+        let plan = plan(None, every, Some(("22:00", "04:00"))).unwrap();
+        let next = plan.next_times(at("2026-01-10T23:00:00Z"), 2).unwrap();
+        assert_eq!(
+            next.rotations,
+            [at("2026-02-10T22:00:00Z"), at("2026-03-12T22:00:00Z")]
         );
     }
 

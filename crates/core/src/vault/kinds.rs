@@ -696,7 +696,7 @@ mod tests {
             kind("login")
                 .check_plain(&given, &fields(&[]), &Parser)
                 .unwrap_err()["url"]
-                .contains("one per line")
+                .contains("is a script")
         );
     }
 
