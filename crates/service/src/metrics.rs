@@ -89,7 +89,7 @@ async fn look(app: &App, registry: &mut Registry) {
     let organisations = app.store.organisations().await;
     let up = i64::from(organisations.is_ok());
     gauge(registry, "database_up", "1 when the database answers", up);
-    let (mut sessions, mut checkouts, mut unsealed) = (0, 0, 0);
+    let (mut sessions, mut checkouts, mut to_sign) = (0, 0, 0);
     let jobs: Family<OfState, Gauge> = Family::default();
     for (organisation, _) in organisations.unwrap_or_default() {
         let counts = async {
@@ -102,7 +102,7 @@ async fn look(app: &App, registry: &mut Registry) {
         let Ok(counts) = counts.await else { return };
         sessions += counts.sessions;
         checkouts += counts.checkouts;
-        unsealed += counts.unsealed_events;
+        to_sign += counts.events_to_sign;
         for (state, number) in counts.jobs {
             let state = state.word().to_owned();
             jobs.get_or_create(&OfState { state }).inc_by(number);
@@ -124,9 +124,9 @@ async fn look(app: &App, registry: &mut Registry) {
         );
         gauge(
             registry,
-            "audit_unsealed_events",
+            "audit_events_to_sign",
             "Events of the last day that are not in the signed log yet",
-            unsealed,
+            to_sign,
         );
     }
 }

@@ -20,7 +20,7 @@ pub struct Counts {
     /// Checkouts that have not ended.
     pub checkouts: i64,
     /// Events that are not in the tree of the log yet.
-    pub unsealed_events: i64,
+    pub events_to_sign: i64,
 }
 
 impl Tx {
@@ -53,7 +53,7 @@ impl Tx {
             .filter(audit_leaf::event_id.eq(audit_event::id))
             .select(audit_leaf::event_id);
         // Those of the last day: what has not been sealed for longer is a stray, and told as such.
-        counts.unsealed_events = audit_event::table
+        counts.events_to_sign = audit_event::table
             .filter(audit_event::at.gt(now - chrono::TimeDelta::days(1)))
             .filter(diesel::dsl::not(diesel::dsl::exists(sealed)))
             .select(count_star())

@@ -120,6 +120,9 @@ pub async fn plans(unit: &mut UnitOfWork) -> AppResult<Page<Plan>> {
     Ok(Page { items, next: None })
 }
 
+/// The turns of those who ask when rules come next.
+static COUNTING: tokio::sync::Semaphore = tokio::sync::Semaphore::const_new(1);
+
 /// So many of the next times are shown.
 const NEXT_TIMES: u16 = 10;
 
@@ -140,14 +143,24 @@ pub async fn plan_times(
             row.anchor
         }
     };
-    let row = fill(new_row(unit, None, None, anchor), rules)?;
-    let now = unit.now;
-    let next = parse_plan(&row)
-        .and_then(|plan| {
-            plan.next_times(now, NEXT_TIMES)
-                .map_err(|problem| problem.to_string())
-        })
-        .map_err(|problem| AppError::field("check", problem))?;
+    let (row, now) = (new_row(unit, None, None, anchor), unit.now);
+    // A rule that is hard to follow keeps one thread of its own busy, one rule at a time, and nobody
+    // else waiting.
+    let _turn = COUNTING
+        .acquire()
+        .await
+        .map_err(|error| AppError::internal(error.to_string()))?;
+    let next = tokio::task::spawn_blocking(move || {
+        parse_plan(&fill(row, rules)?)
+            .and_then(|plan| {
+                plan.next_times(now, NEXT_TIMES)
+                    .map_err(|problem| problem.to_string())
+            })
+            .map_err(|problem| AppError::field("check", problem))
+    });
+    let next = next
+        .await
+        .map_err(|error| AppError::internal(error.to_string()))??;
     unit.commit().await?;
     Ok(PlanTimes {
         checks: next.checks,
