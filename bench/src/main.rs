@@ -25,7 +25,7 @@ use jexlin_standins::host::Host;
 use serde_json::{Value, json};
 
 type Bench = (&'static str, fn());
-const ALL: [Bench; 9] = [
+const ALL: [Bench; 10] = [
     ("reveals", reveals),
     ("upkeep", upkeep),
     ("lists", lists),
@@ -33,6 +33,7 @@ const ALL: [Bench; 9] = [
     ("access-file", access_file),
     ("transfer", transfer),
     ("import-folders", import_folders),
+    ("client", client),
     ("console", console),
     ("start", start),
 ];
@@ -1067,6 +1068,22 @@ fn console() {
         .build()
         .unwrap();
     runtime.block_on(async {
+        let page = Page(driver.browser(&[]).await);
+        page.sign_in(&service, "ines").await;
+        page.find("//*[contains(., 'Needs attention')]").await;
+        let loaded = "return performance.getEntriesByType('resource').concat(performance.getEntriesByType('navigation')).filter(e => !e.name.includes('/api/')).map(e => [e.transferSize, e.decodedBodySize]).reduce((a, b) => [a[0] + b[0], a[1] + b[1]])";
+        let bytes = page.0.execute(loaded, vec![]).await.unwrap();
+        let (sent, whole) = (bytes[0].as_f64().unwrap() / 1024.0, bytes[1].as_f64().unwrap() / 1024.0);
+        figure(
+            "first load, sign-in and first page, as sent",
+            sent,
+            "KiB",
+            "the same, not compressed",
+            whole,
+            "below 250 KiB",
+            sent < 250.0,
+        );
+        page.0.close().await.unwrap();
         let page = Page(driver.tracing_browser().await);
         page.sign_in(&service, "ines").await;
         page.0.goto(&format!("{}/vault", service.url)).await.unwrap();
@@ -1082,14 +1099,86 @@ fn console() {
         let list = "[...document.querySelectorAll('input[type=checkbox]')].at(-1).closest('ul').parentElement";
         let begin = Instant::now();
         let mut rows = 0.0;
-        while rows < 100_000.0 * 50.0 && begin.elapsed() < Duration::from_secs(400) {
+        while rows < 100_000.0 * 52.0 && begin.elapsed() < Duration::from_secs(400) {
             let fetch = format!("const box = {list}; box.scrollTop = box.scrollHeight; return parseFloat(box.firstElementChild.style.height)");
             rows = page.0.execute(&fetch, vec![]).await.unwrap().as_f64().unwrap();
         }
-        eprintln!("fetched {} rows in {:.0} s", rows / 50.0, begin.elapsed().as_secs_f64());
-        scroll(&driver, &page, "list", list, (rows / 50.0) as usize).await;
+        eprintln!("fetched {} rows in {:.0} s", rows / 52.0, begin.elapsed().as_secs_f64());
+        scroll(&driver, &page, "list", list, (rows / 52.0) as usize).await;
         page.0.close().await.unwrap();
     });
+}
+
+/// How long a command takes, and how much of it is its own processor time, in seconds.
+fn timed(command: &mut Command, arguments: &[&str]) -> (f64, f64) {
+    let begin = Instant::now();
+    let output = command
+        .args(["-c", "TIMEFORMAT='%U %S'; time \"$@\" > \"$0\""])
+        .args(arguments)
+        .output()
+        .unwrap();
+    let wall = begin.elapsed().as_secs_f64();
+    let said = String::from_utf8_lossy(&output.stderr).into_owned();
+    assert!(output.status.success(), "{arguments:?}: {said}");
+    let last = said.lines().last().unwrap_or_default();
+    let own = last
+        .split(' ')
+        .map(|part| part.parse::<f64>().unwrap_or_else(|_| panic!("{said}")))
+        .sum();
+    (wall, own)
+}
+
+/// The client's lists: what somebody waits for, and how much of it is the client's own work.
+fn client() {
+    let cluster = Cluster::temporary(Care::Durable).unwrap();
+    let service = service(&cluster, &[]);
+    let top = service.sign_in("ines").folder("Pumping");
+    groups(&cluster, &service);
+    let ines = service.client("ines");
+    let bash = std::path::Path::new("/bin/bash");
+    let jexlin = jexlin_acceptance::program("jexlin");
+    let table = ines.folder.join("table");
+    let (jexlin, table) = (jexlin.to_str().unwrap(), table.to_str().unwrap());
+    for (to, from) in [(10_000, 0), (100_000, 10_000)] {
+        fill(&cluster, &service, &top, from, to);
+        let list = [table, jexlin, "credential", "list"];
+        // Once, so that neither the service nor the database reads anything for the first time.
+        let _ = timed(&mut ines.command(bash), &list);
+        let (wall, own) = timed(&mut ines.command(bash), &list);
+        let rows = std::fs::read_to_string(table).unwrap().lines().count() - 1;
+        assert_eq!(rows, to);
+        let sql = "SELECT c.name, f.name, c.fields FROM credential c JOIN folder f ON f.id = c.folder_id ORDER BY lower(c.name), c.id";
+        let (peer, peer_own) = timed(
+            &mut Command::new(bash),
+            &[
+                "/dev/null",
+                "psql",
+                "-q",
+                "-d",
+                &service.database.superuser,
+                "-c",
+                sql,
+            ],
+        );
+        figure(
+            &format!("`jexlin credential list` of {to} rows, as a table"),
+            wall,
+            "s",
+            "psql, its table of the same rows without access control",
+            peer,
+            "told",
+            true,
+        );
+        figure(
+            &format!("the client's own processor time for the table of {to} rows"),
+            own,
+            "s",
+            "psql's own for its table",
+            peer_own,
+            if to == 100_000 { "below 2 s" } else { "told" },
+            to != 100_000 || own < 2.0,
+        );
+    }
 }
 
 fn start() {

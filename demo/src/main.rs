@@ -17,6 +17,7 @@ use chrono::{DateTime, TimeDelta, Utc};
 use jexlin_app::App;
 use jexlin_app::clock::Clock;
 use jexlin_app::config::Config;
+use jexlin_standins::demo_hosts::network;
 use jexlind::workers::{Seals, assess_once, run_one, schedule_once};
 use rocket::http::{ContentType, Header, Method, Status};
 use rocket::local::asynchronous::Client;
@@ -317,7 +318,9 @@ async fn make() -> Outcome<()> {
     };
     let password = std::fs::read_to_string(password)?.trim().to_owned();
     let passphrase = std::fs::read_to_string(passphrase)?.trim().to_owned();
-    let world: world::World = serde_json::from_str(include_str!("../world.json"))?;
+    let world: world::World = serde_json::from_str(
+        &include_str!("../world.json").replace("127.0.10.", &format!("{}.", network())),
+    )?;
     let begin = Utc::now() - TimeDelta::days(160);
     let clock = Arc::new(AtomicI64::new(begin.timestamp_micros()));
     let app = App::new(

@@ -1,6 +1,7 @@
 //! What happened at Osmere Water in the last five months.
 
 use chrono::{TimeDelta, Utc};
+use jexlin_standins::demo_hosts::network;
 use jexlin_standins::misbehaving_device::Wire;
 use rocket::http::Method;
 use serde_json::{Value, json};
@@ -126,7 +127,7 @@ async fn vault(demo: &mut Demo, world: &World) -> Outcome<()> {
     if let Some(fields) = body.as_object_mut() {
         fields.insert(
             "connect_to".into(),
-            json!(["127.0.10.0/24 22", "127.0.0.1"]),
+            json!([format!("{}.0/24 22", network()), "127.0.0.1"]),
         );
     }
     demo.change("ines", "/api/v1/settings", revision(&settings), body)
@@ -690,7 +691,7 @@ async fn last_days(demo: &mut Demo) -> Outcome<()> {
 
 /// A rotation whose connection was lost in the middle, over a line that is down since.
 async fn doubt(demo: &mut Demo) -> Outcome<()> {
-    let wire = Wire::to("127.0.10.6", 22)?;
+    let wire = Wire::to(&format!("{}.6", network()), 22)?;
     let (folder, operator) = (
         demo.id("/Pumping/Weir lane")?,
         demo.id("/Pumping/Weir lane/telemetry root")?,

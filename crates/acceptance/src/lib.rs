@@ -21,12 +21,17 @@ use std::sync::OnceLock;
 use std::time::{Duration, Instant};
 
 use jexlin_standins::cluster::{Care, Cluster, Database, random_hex};
+use jexlin_standins::demo_hosts;
+use jexlin_standins::host::Host;
 use serde_json::{Value, json};
 
 /// Everybody's password.
 pub const PASSWORD: &str = "osmere-water-tests";
 /// The root key's passphrase.
 pub const PASSPHRASE: &str = "nine pumps and a weir";
+
+/// The network of the demo's hosts in a test, beside that of a demo that somebody started.
+const DEMO_NETWORK: &str = "127.0.11";
 
 /// The cluster that a test program's tests share.
 ///
@@ -182,6 +187,69 @@ impl Service {
             url: String::new(),
             child: None,
             extra,
+        };
+        service.start(&[]);
+        service
+    }
+
+    /// A service with the demo's data, and the demo's hosts in a network of their own.
+    ///
+    /// # Panics
+    /// When it does not start.
+    #[must_use]
+    pub fn demo() -> (Self, Vec<Host>) {
+        let name = format!("demo{}", &random_hex().expect("randomness")[..12]);
+        let database = cluster().database(&name).expect("a database");
+        migrate(&database);
+        let folder = std::env::temp_dir().join(format!("jexlin-{}-{name}", std::process::id()));
+        fs::create_dir_all(&folder).expect("a folder");
+        let hosts = demo_hosts::start(&folder.join("hosts"), DEMO_NETWORK).expect("the hosts");
+        for (file, text) in [("password", PASSWORD), ("passphrase", PASSPHRASE)] {
+            fs::write(folder.join(file), text).expect("a file");
+        }
+        let leaked = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../demo/leaked.txt");
+        let output = Command::new(program("jexlin-demo"))
+            .args([folder.join("password"), folder.join("passphrase")])
+            .env("JEXLIN_DATABASE", &database.service)
+            .env("JEXLIN_FOLDER", &folder)
+            .env("JEXLIN_LEAKED", leaked)
+            .env("JEXLIN_DEMO_NETWORK", DEMO_NETWORK)
+            .output()
+            .expect("the demo");
+        assert!(
+            output.status.success(),
+            "{}",
+            String::from_utf8_lossy(&output.stderr)
+        );
+        let mut service = Self {
+            database,
+            folder,
+            url: String::new(),
+            child: None,
+            extra: vec![],
+        };
+        service.start(&[]);
+        service.unlock();
+        (service, hosts)
+    }
+
+    /// A service on a database that is there already, with a copy of a root key file; its vault is
+    /// locked.
+    ///
+    /// # Panics
+    /// When it does not start.
+    #[must_use]
+    pub fn on_existing(database: Database, root_key: &Path) -> Self {
+        let name = &random_hex().expect("randomness")[..12];
+        let folder = std::env::temp_dir().join(format!("jexlin-{}-{name}", std::process::id()));
+        fs::create_dir_all(&folder).expect("a folder");
+        fs::copy(root_key, folder.join("root-key.json")).expect("the key file");
+        let mut service = Self {
+            database,
+            folder,
+            url: String::new(),
+            child: None,
+            extra: vec![],
         };
         service.start(&[]);
         service
@@ -653,12 +721,21 @@ impl Client {
         command
     }
 
-    /// Runs it.
+    /// Runs it as somebody who means what they ask for: no question stops it.
     ///
     /// # Panics
     /// When it cannot be run.
     #[must_use]
     pub fn run(&self, arguments: &[&str], input: &str) -> Output {
+        self.run_and_be_asked(&[&["--yes"], arguments].concat(), input)
+    }
+
+    /// Runs it as a script does that has not said `--yes`.
+    ///
+    /// # Panics
+    /// When it cannot be run.
+    #[must_use]
+    pub fn run_and_be_asked(&self, arguments: &[&str], input: &str) -> Output {
         let mut command = self.command(&program("jexlin"));
         let mut child = command
             .args(arguments)

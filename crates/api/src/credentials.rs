@@ -216,6 +216,9 @@ pub struct EditCredential {
     /// New values of other secret fields; former values stay in the history.
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
     pub secrets: BTreeMap<String, SecretText>,
+    /// Secret fields to remove, other than the password; their values stay in the history.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub remove_secrets: Vec<String>,
     /// Generates a new password in the vault; the device is not changed.
     #[serde(default)]
     pub generate: bool,

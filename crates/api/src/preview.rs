@@ -128,4 +128,6 @@ pub struct Shift {
     pub credentials: u64,
     /// How many of these have a gate.
     pub gated: u64,
+    /// The number of folders, empty ones included.
+    pub folders: u64,
 }

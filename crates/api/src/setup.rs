@@ -53,6 +53,17 @@ pub struct ChangeRootKey {
     pub reason: String,
 }
 
+/// Changes the passphrase of a root key file; the root key stays.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct ChangeRootPassphrase {
+    /// The present passphrase.
+    pub passphrase: SecretText,
+    /// The new passphrase: at least 12 characters.
+    pub new_passphrase: SecretText,
+    /// The reason, recorded in the audit log.
+    pub reason: String,
+}
+
 /// Changes the organisation's key.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct ChangeKey {

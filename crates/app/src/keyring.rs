@@ -325,6 +325,14 @@ pub fn root_key_name_in(path: &Path) -> Option<String> {
 /// # Errors
 /// The system's words.
 pub fn write_private(path: &Path, text: &str) -> std::io::Result<()> {
+    rename_durably(&write_beside(path, text)?, path)
+}
+
+/// Writes a file beside another one that it will replace, readable to its owner alone.
+///
+/// # Errors
+/// The system's words.
+pub fn write_beside(path: &Path, text: &str) -> std::io::Result<PathBuf> {
     let beside = path.with_extension("new");
     let mut file = fs::OpenOptions::new()
         .write(true)
@@ -334,7 +342,7 @@ pub fn write_private(path: &Path, text: &str) -> std::io::Result<()> {
         .open(&beside)?;
     file.write_all(text.as_bytes())?;
     file.sync_all()?;
-    rename_durably(&beside, path)
+    Ok(beside)
 }
 
 /// Renames a file, and makes the new name durable.

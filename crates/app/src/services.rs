@@ -8,6 +8,14 @@ use crate::error::{AppError, AppResult};
 use crate::keyring;
 use crate::operators::close_stale_operators;
 
+/// What this service is called among the others: its machine, address and port.
+#[must_use]
+pub fn name(app: &App) -> String {
+    let host = std::fs::read_to_string("/proc/sys/kernel/hostname").unwrap_or_default();
+    let (address, port) = (&app.config.address, app.config.port);
+    format!("{}, {address}:{port}", host.trim())
+}
+
 /// Notes that this service runs, and which root keys it has open and will find again after a
 /// restart.
 ///
@@ -28,15 +36,9 @@ pub async fn tell_of_this_service(app: &App) -> AppResult<()> {
         .filter_map(|file| keyring::root_key_name_in(file))
         .chain(managed)
         .collect();
-    let host = std::fs::read_to_string("/proc/sys/kernel/hostname").unwrap_or_default();
     let row = ServiceRow {
         id: app.id,
-        name: format!(
-            "{}, {}:{}",
-            host.trim(),
-            app.config.address,
-            app.config.port
-        ),
+        name: name(app),
         root_keys: app
             .keyring
             .root_names()

@@ -47,6 +47,30 @@ pub struct Who {
     pub group: Option<String>,
 }
 
+/// The credentials that a command is for: by name, or by where they are and what they have.
+#[derive(Debug, Default, Args)]
+pub struct Selection {
+    /// Paths or identifiers of the credentials
+    #[arg(value_name = "PATH", required_unless_present_any = ["below", "tag", "stdin"])]
+    pub paths: Vec<String>,
+    #[command(flatten)]
+    pub rule: SelectionRule,
+}
+
+/// Credentials that are selected by where they are and what they have.
+#[derive(Debug, Default, Args)]
+pub struct SelectionRule {
+    /// All in this folder and below it
+    #[arg(long, value_name = "FOLDER")]
+    pub below: Option<String>,
+    /// All with this tag
+    #[arg(long, value_name = "TAG")]
+    pub tag: Option<String>,
+    /// Read paths or identifiers from standard input, one a line
+    #[arg(long)]
+    pub stdin: bool,
+}
+
 /// Options of `setup`.
 #[derive(Debug, Args)]
 #[command(

@@ -41,7 +41,7 @@ use crate::view::View;
   jexlin sign-in ines                                   sign in; the password is asked for
   jexlin find ridge                                     what is there about the ridge
   jexlin request ask \"/Pumping/North ridge/duty\" --reason \"pump 3 stopped\" --minutes 30
-  jexlin reveal \"/Pumping/North ridge/duty\"             see the password
+  jexlin reveal \"/Pumping/Weir lane/duty\"              see the password
   jexlin upkeep watch                                   follow the jobs as they run
 
 EXIT CODES
@@ -72,6 +72,9 @@ pub struct Cli {
     pub ca_file: Option<PathBuf>,
     #[command(flatten)]
     pub view: View,
+    /// Do not ask before what changes access or cannot be undone
+    #[arg(long, short, global = true, help_heading = "Global options")]
+    pub yes: bool,
     /// What to do
     #[command(subcommand)]
     pub command: Command,
@@ -154,7 +157,7 @@ pub enum Command {
     Credential(Box<Credential>),
     /// Show a secret; the audit event is recorded first
     #[command(
-        after_help = "EXAMPLES\n  jexlin reveal \"/Pumping/North ridge/duty\"\n  jexlin reveal \"/Works/Historian reports\" --version 1    a former value"
+        after_help = "EXAMPLES\n  jexlin reveal \"/Pumping/Weir lane/duty\"\n  jexlin reveal \"/Works/Highfield/historian reports\" --version 1    a former value"
     )]
     Reveal {
         /// The credential
@@ -175,7 +178,7 @@ pub enum Command {
     /// Copy a password, user name, code or connection line; the clipboard is cleared afterwards
     Copy(CopyArgs),
     /// Print the current one-time code of a credential that you may use
-    #[command(after_help = "EXAMPLES\n  jexlin code \"/Office/Ordering portal\"")]
+    #[command(after_help = "EXAMPLES\n  jexlin code \"/Office/Bank portal\"")]
     Code {
         /// The credential
         path: String,
@@ -262,10 +265,21 @@ pub enum Command {
     /// Audit log: read, export and verify it
     #[command(subcommand)]
     Audit(Audit),
-    /// Print completions for a shell
+    /// Print the lines with which a shell completes commands, paths and names
+    #[command(after_help = "EXAMPLES
+  jexlin completions bash > ~/.local/share/bash-completion/completions/jexlin
+  jexlin completions fish > ~/.config/fish/completions/jexlin.fish
+  jexlin completions zsh > ~/.zfunc/_jexlin")]
     Completions {
         /// The shell
         shell: clap_complete::Shell,
+    },
+    /// Write the man pages of all commands to a folder
+    #[command(after_help = "EXAMPLE
+  jexlin man-pages ~/.local/share/man/man1")]
+    ManPages {
+        /// The folder, which must exist
+        folder: PathBuf,
     },
 }
 

@@ -4,6 +4,7 @@ use std::fs;
 use std::io::{BufRead as _, BufReader, Write as _};
 use std::os::unix::fs::{OpenOptionsExt as _, PermissionsExt as _};
 use std::path::{Path, PathBuf};
+use std::time::Duration;
 
 use jexlin_api::{ErrorCode, Page, Problem, SecretText};
 use serde::de::DeserializeOwned;
@@ -74,6 +75,15 @@ fn session_path() -> Result<PathBuf, ClientError> {
 impl Connection {
     /// Opens the link; the kept session is used when it is for the same service.
     pub fn open(service: Option<String>, ca_file: Option<PathBuf>) -> Result<Self, ClientError> {
+        Self::open_with(service, ca_file, None)
+    }
+
+    /// The same, for answers that come within a time or not at all.
+    pub fn open_with(
+        service: Option<String>,
+        ca_file: Option<PathBuf>,
+        patience: Option<Duration>,
+    ) -> Result<Self, ClientError> {
         let path = session_path()?;
         let mut kept: Option<Kept> = None;
         if let Ok(meta) = fs::metadata(&path) {
@@ -97,6 +107,7 @@ impl Connection {
         let token = kept.map(|kept| kept.token);
         let mut config = ureq::Agent::config_builder()
             .http_status_as_error(false)
+            .timeout_global(patience)
             .user_agent("jexlin");
         if let Some(file) = &ca_file {
             config = config.tls_config(trust_only(file)?);

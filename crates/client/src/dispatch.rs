@@ -1,6 +1,6 @@
 //! Which command does what.
 
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 
 use clap::CommandFactory as _;
 use jexlin_api::words::{ServiceState, Word as _};
@@ -10,7 +10,9 @@ use serde_json::{Value, json};
 use crate::args::Format;
 use crate::cli::{Cli, Command};
 use crate::commands::audit::{Audit, Proof, verify};
+use crate::completions;
 use crate::connection::Connection;
+use crate::error::ClientError;
 use crate::output::{self, say};
 use crate::run::{Done, Run};
 use crate::secrets;
@@ -20,7 +22,12 @@ use crate::view;
 pub fn run(cli: Cli) -> Done {
     let format = cli.view.output;
     view::set(cli.view);
-    command(cli.command, (cli.service, cli.ca_file), format)?;
+    let run = |connection| Run {
+        connection,
+        format,
+        yes: cli.yes,
+    };
+    command(cli.command, (cli.service, cli.ca_file), format, run)?;
     output::finish()
 }
 
@@ -28,10 +35,13 @@ fn command(
     command: Command,
     (service, ca_file): (Option<String>, Option<PathBuf>),
     format: Format,
+    run: impl FnOnce(Connection) -> Run,
 ) -> Done {
     if let Command::Completions { shell } = command {
-        clap_complete::generate(shell, &mut Cli::command(), "jexlin", &mut std::io::stdout());
-        return Ok(());
+        return completions::register(shell);
+    }
+    if let Command::ManPages { folder } = &command {
+        return man_pages(folder);
     }
     if let Command::Audit(Audit::Verify {
         file,
@@ -47,8 +57,7 @@ fn command(
         };
         return verify(format, file, proof);
     }
-    let connection = Connection::open(service, ca_file)?;
-    let run = Run { connection, format };
+    let run = run(Connection::open(service, ca_file)?);
     match command {
         Command::Setup(args) => run.setup(args),
         Command::Unlock { passphrase_file } => {
@@ -156,6 +165,16 @@ fn command(
         Command::Request(command) => run.request(command),
         Command::Checkout(command) => run.checkout(command),
         Command::Audit(command) => run.audit(command),
-        Command::Completions { .. } => Ok(()),
+        Command::Completions { .. } | Command::ManPages { .. } => Ok(()),
     }
+}
+
+/// Writes a man page for `jexlin` and each of its commands.
+fn man_pages(folder: &Path) -> Done {
+    clap_mangen::generate_to(Cli::command(), folder).map_err(|error| {
+        ClientError::input(
+            format!("{}: {error}.", folder.display()),
+            "Name an existing folder that you may write to.",
+        )
+    })
 }

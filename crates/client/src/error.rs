@@ -46,6 +46,24 @@ impl ClientError {
         }
     }
 
+    /// The command is not complete.
+    pub fn usage(what: impl Into<String>, advice: &str) -> Self {
+        Self::Here {
+            what: what.into(),
+            advice: advice.into(),
+            code: 2,
+        }
+    }
+
+    /// The answer to a question was no.
+    pub fn declined() -> Self {
+        Self::Here {
+            what: "Nothing was changed.".into(),
+            advice: "The answer to the question was no.".into(),
+            code: 1,
+        }
+    }
+
     /// A file or terminal did not do what it should.
     pub fn local(what: impl Into<String>) -> Self {
         Self::Here {

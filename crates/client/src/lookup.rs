@@ -1,6 +1,7 @@
 //! From the names that people know to the identifiers of the interface.
 
 use jexlin_api::{Folder, Group, LookedUp, LookupType, Person, parse_path};
+use serde::de::DeserializeOwned;
 use uuid::Uuid;
 
 use crate::connection::{Connection, query};
@@ -159,34 +160,40 @@ pub fn device(connection: &Connection, path: &str) -> Result<Uuid, ClientError> 
         })
 }
 
+/// The one thing of a list that has a name, or the one of an identifier.
+fn named<T: DeserializeOwned>(
+    connection: &Connection,
+    address: &str,
+    name: &str,
+    of: impl Fn(&T) -> Uuid,
+) -> Result<Option<T>, ClientError> {
+    if let Ok(id) = name.parse::<Uuid>() {
+        let all = connection.list::<T>(address, None)?;
+        return Ok(all.into_iter().find(|item| of(item) == id));
+    }
+    let address = format!("{address}?name={}", query(name.trim()));
+    Ok(connection.list(&address, None)?.into_iter().next())
+}
+
 /// A person by sign-in name or identifier.
 pub fn person(connection: &Connection, name: &str) -> Result<Person, ClientError> {
-    let people: Vec<Person> = connection.list("/api/v1/people", None)?;
-    let wanted = name.to_lowercase();
-    people
-        .into_iter()
-        .find(|person| {
-            person.sign_in_name.to_lowercase() == wanted || person.id.to_string() == wanted
-        })
-        .ok_or_else(|| {
-            ClientError::unknown(
-                format!("There is no person {name}."),
-                "List people: jexlin people list",
-            )
-        })
+    named(connection, "/api/v1/people", name, |person: &Person| {
+        person.id
+    })?
+    .ok_or_else(|| {
+        ClientError::unknown(
+            format!("There is no person {name}."),
+            "List people: jexlin people list",
+        )
+    })
 }
 
 /// A group by name or identifier.
 pub fn group(connection: &Connection, name: &str) -> Result<Group, ClientError> {
-    let groups: Vec<Group> = connection.list("/api/v1/groups", None)?;
-    let wanted = name.to_lowercase();
-    groups
-        .into_iter()
-        .find(|group| group.name.to_lowercase() == wanted || group.id.to_string() == wanted)
-        .ok_or_else(|| {
-            ClientError::unknown(
-                format!("There is no group {name}."),
-                "List groups: jexlin group list",
-            )
-        })
+    named(connection, "/api/v1/groups", name, |group: &Group| group.id)?.ok_or_else(|| {
+        ClientError::unknown(
+            format!("There is no group {name}."),
+            "List groups: jexlin group list",
+        )
+    })
 }

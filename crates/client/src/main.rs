@@ -4,6 +4,7 @@ mod args;
 mod cli;
 mod clipboard;
 mod commands;
+mod completions;
 mod connection;
 mod dispatch;
 mod error;
@@ -19,6 +20,7 @@ mod view;
 use clap::Parser as _;
 
 fn main() -> std::process::ExitCode {
+    completions::answer();
     let cli = cli::Cli::parse();
     match dispatch::run(cli) {
         Ok(()) => std::process::ExitCode::SUCCESS,

@@ -8,11 +8,31 @@ use jexlin_api::SecretText;
 
 use crate::error::ClientError;
 
-/// Asks somebody at the terminal whether to go on. Where there is nobody, the answer is no.
-pub fn confirm(question: &str) -> Result<bool, ClientError> {
-    if !std::io::stdin().is_terminal() {
-        return Ok(false);
+/// Whether there is somebody to ask.
+pub fn can_ask() -> bool {
+    std::io::stdin().is_terminal()
+}
+
+/// Refuses to go on where there is nobody to ask.
+///
+/// # Errors
+/// Standard input is no terminal: a script says `--yes`.
+pub fn must_be_able_to_ask(question: &str) -> Result<(), ClientError> {
+    if can_ask() {
+        return Ok(());
     }
+    Err(ClientError::usage(
+        format!("No terminal to ask on: {}", question.trim()),
+        "Use --yes to allow this. Nothing was changed.",
+    ))
+}
+
+/// Asks somebody at the terminal whether to go on.
+///
+/// # Errors
+/// There is nobody to ask.
+pub fn confirm(question: &str) -> Result<bool, ClientError> {
+    must_be_able_to_ask(question)?;
     let broken = |error: std::io::Error| ClientError::local(error.to_string());
     write!(std::io::stderr(), "{question} [y/N] ").map_err(broken)?;
     let mut answer = String::new();

@@ -41,6 +41,12 @@ pub enum NameProblem {
     Dots,
 }
 
+/// A text as names are compared: without white space around it, in one form (Unicode NFC).
+#[must_use]
+pub fn composed(text: &str) -> String {
+    text.trim().nfc().collect()
+}
+
 impl Name {
     /// Reads a name; white space around it is dropped, and it is brought into one form (Unicode NFC),
     /// so that two names that look the same are the same.
@@ -48,7 +54,7 @@ impl Name {
     /// # Errors
     /// [`NameProblem`] says what is wrong and where, counting characters from 1.
     pub fn parse(text: &str) -> Result<Self, NameProblem> {
-        let text: String = text.trim().nfc().collect();
+        let text = composed(text);
         if text.is_empty() {
             return Err(NameProblem::Empty);
         }

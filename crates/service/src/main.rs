@@ -1,12 +1,13 @@
 //! `jexlind`: the service. `jexlind migrate` brings the database up to date and ends; `jexlind`
 //! alone serves. The configuration is in the environment; `docs/operations.md` lists it.
 
-use std::io::Write as _;
+use std::io::{IsTerminal as _, Write as _};
 use std::os::unix::fs::OpenOptionsExt as _;
 
 use jexlin_app::App;
 use jexlin_app::clock::Clock;
 use jexlin_app::config::Config;
+use jexlin_core::secret::Secret;
 use jexlind::metrics::Metrics;
 use jexlind::tls::{Peers, TlsFiles, TlsListener};
 use rand::TryRng as _;
@@ -30,13 +31,14 @@ fn main() -> std::process::ExitCode {
     let outcome = match std::env::args().nth(1).as_deref() {
         Some("migrate") => runtime.block_on(migrate()),
         Some("unlock") => runtime.block_on(unlock()),
+        Some("reset-password") => runtime.block_on(reset_password()),
         Some("new-root-key") => runtime.block_on(new_root_key()),
         Some("setup-database") => runtime.block_on(setup_database()),
         Some("check") => check(),
         Some("openapi") => say(&jexlind::http::openapi()),
         None => runtime.block_on(serve()),
         Some(other) => Err(format!(
-            "`{other}` is an unknown command; use `setup-database`, `check`, `migrate`, `unlock`, `new-root-key` or `openapi`, or none to serve"
+            "`{other}` is an unknown command; use `setup-database`, `check`, `migrate`, `unlock`, `new-root-key`, `reset-password` or `openapi`, or none to serve"
         )),
     };
     match outcome {
@@ -246,6 +248,52 @@ async fn unlock() -> Result<(), String> {
         .await
         .map_err(|fault| fault.detail().to_owned())?;
     say("The vault is open.")
+}
+
+/// Resets the sign-in password of somebody who has lost it, where nobody else is left who could.
+/// The root key is the proof: its passphrase, or the service manager's credential folder.
+async fn reset_password() -> Result<(), String> {
+    let mut arguments = std::env::args().skip(2);
+    let name = arguments.next().ok_or(
+        "name the person by the sign-in name: `jexlind reset-password NAME [ORGANISATION]`",
+    )?;
+    let organisation = arguments.next();
+    let app = App::new(Config::from_environment()?, Clock::of_the_machine())?;
+    let words = |fault: jexlin_app::error::AppError| fault.detail().to_owned();
+    if !app.keyring.is_open() {
+        let passphrase = passphrase()?;
+        jexlin_app::commands::recovery::open_root(&app, passphrase)
+            .await
+            .map_err(words)?;
+    }
+    // Long enough for whatever is demanded of passwords, and typed once.
+    let password: String = random_hex()?.chars().take(24).collect();
+    let password = Secret::from_text(password);
+    let person = jexlin_app::commands::recovery::reset_password(
+        &app,
+        organisation.as_deref(),
+        &name,
+        &password,
+    )
+    .await
+    .map_err(words)?;
+    say(&format!(
+        "{person} can sign in with this password, and is to change it at once (`jexlin password`):\n{}",
+        password.expose_secret_text().unwrap_or_default()
+    ))
+}
+
+/// The passphrase of the root key: typed at a terminal, or the first line of standard input.
+fn passphrase() -> Result<Secret, String> {
+    let broken = |error: std::io::Error| format!("the passphrase cannot be read: {error}");
+    let text = if std::io::stdin().is_terminal() {
+        rpassword::prompt_password("Passphrase of the root key: ").map_err(broken)?
+    } else {
+        let mut line = String::new();
+        std::io::stdin().read_line(&mut line).map_err(broken)?;
+        line.trim_end_matches(['\r', '\n']).to_owned()
+    };
+    Ok(Secret::from_text(text))
 }
 
 /// Prepares the next root key where it comes from the service manager. The running services go on;

@@ -15,6 +15,7 @@ use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, RwLock};
 use std::time::{Duration, SystemTime};
 
+use listenfd::ListenFd;
 use rocket::http::Status;
 use rocket::http::uri::Origin;
 use rocket::response::Redirect;
@@ -121,7 +122,7 @@ pub struct TlsListener {
 }
 
 impl TlsListener {
-    /// Listens. TLS 1.3 and 1.2 alone, with the suites that rustls has, all of which are
+    /// Listens: on the socket of the service manager if it holds one, or where it is told. TLS 1.3 and 1.2 alone, with the suites that rustls has, all of which are
     /// authenticated encryption with forward secrecy.
     ///
     /// # Errors
@@ -140,9 +141,12 @@ impl TlsListener {
             .with_no_client_auth()
             .with_cert_resolver(resolver);
         config.alpn_protocols = vec![b"http/1.1".to_vec()];
-        let listener = TcpListener::bind((address, port))
-            .await
-            .map_err(|error| format!("{address}:{port}: {error}"))?;
+        let listener = match inherited()? {
+            Some(listener) => listener,
+            None => TcpListener::bind((address, port))
+                .await
+                .map_err(|error| format!("{address}:{port}: {error}"))?,
+        };
         Ok(Self {
             listener,
             shown,
@@ -223,6 +227,18 @@ async fn hand_on(
     let done = done.await;
     peers.set(port, None);
     done.map(|_| ())
+}
+
+/// The socket that the service manager holds for the service (socket activation): it stays open
+/// while the service starts again, and takes a port below 1024 without any capability.
+fn inherited() -> Result<Option<TcpListener>, String> {
+    let words = |error: io::Error| format!("the socket of the service manager: {error}");
+    let held = ListenFd::from_env().take_tcp_listener(0).map_err(words)?;
+    let Some(listener) = held else {
+        return Ok(None);
+    };
+    listener.set_nonblocking(true).map_err(words)?;
+    TcpListener::from_std(listener).map(Some).map_err(words)
 }
 
 /// Sends whoever asks for `http://` to `https://`.

@@ -6,6 +6,7 @@
 //! own accounts are never touched. Everything ends with the process that started it.
 
 pub mod cluster;
+pub mod demo_hosts;
 pub mod host;
 pub mod misbehaving_device;
 pub mod ssh_device;

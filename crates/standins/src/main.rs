@@ -7,57 +7,7 @@ use std::io::Write as _;
 use std::path::Path;
 
 use jexlin_standins::cluster::{Care, Cluster};
-use jexlin_standins::host::Host;
-use jexlin_standins::is_root;
-
-/// A name, an address, and accounts with their first passwords.
-type DemoHost = (
-    &'static str,
-    &'static str,
-    &'static [(&'static str, &'static str)],
-);
-
-/// The hosts of Osmere Water: name, address, accounts. The passwords are those of the first day;
-/// the demo rotates most of them.
-const HOSTS: [DemoHost; 4] = [
-    (
-        "north-ridge-telemetry",
-        "127.0.10.5",
-        &[
-            ("root", "Ridge-root-first-day-1"),
-            ("duty", "North-ridge-2019"),
-            ("telemetry", "telemetry1"),
-        ],
-    ),
-    (
-        "weir-lane-telemetry",
-        "127.0.10.6",
-        &[
-            ("root", "Weir-root-first-day-1"),
-            ("duty", "Weir-lane-2019"),
-        ],
-    ),
-    (
-        "works-historian",
-        "127.0.10.7",
-        &[
-            ("root", "Works-root-first-day-1"),
-            ("reports", "Quarterly-Report-7"),
-            ("duty", "North-ridge-2019"),
-        ],
-    ),
-    (
-        "control-room-gateway",
-        "127.0.10.8",
-        &[
-            ("root", "Control-root-first-day-1"),
-            ("duty", "Control-Room-22"),
-            ("contractor", "Afternoon-only-3"),
-        ],
-    ),
-];
-/// The port of the hosts' SSH servers; loopback addresses of their own keep it free.
-const SSH_PORT: u16 = 22;
+use jexlin_standins::{demo_hosts, is_root};
 
 fn main() -> Result<(), Box<dyn std::error::Error>> {
     let mut arguments = std::env::args().skip(1);
@@ -69,15 +19,7 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
     let database = cluster.database("jexlin")?;
     let mut hosts = vec![];
     if is_root() {
-        for (name, address, accounts) in HOSTS {
-            hosts.push(Host::start(
-                &folder.join("hosts").join(name),
-                name,
-                address,
-                SSH_PORT,
-                accounts,
-            )?);
-        }
+        hosts = demo_hosts::start(&folder.join("hosts"), &demo_hosts::network())?;
     } else {
         eprintln!(
             "Without root the demo's hosts are left out: north-ridge-telemetry, weir-lane-telemetry, works-historian, control-room-gateway."

@@ -372,6 +372,44 @@ impl Tx {
         Ok(query.load(self.conn()?).await?)
     }
 
+    /// The grants to a person and to the groups that they are in, at whatever depth, that have not
+    /// expired, in the order of what they are on; after a place and a grant.
+    ///
+    /// # Errors
+    /// [`StoreError`].
+    pub async fn grants_to(
+        &mut self,
+        person: Uuid,
+        now: DateTime<Utc>,
+        after: Option<(String, Uuid)>,
+        limit: i64,
+    ) -> Result<Vec<GrantView>> {
+        let subjects = self.subjects_of(person).await?;
+        let mut query = grant_view::table
+            .select(GrantView::as_select())
+            .filter(
+                grant_view::person_id
+                    .eq(person)
+                    .or(grant_view::group_id.eq_any(subjects)),
+            )
+            .filter(
+                grant_view::ends_at
+                    .is_null()
+                    .or(grant_view::ends_at.gt(now)),
+            )
+            .order((grant_view::place, grant_view::id))
+            .limit(limit)
+            .into_boxed();
+        if let Some((place, id)) = after {
+            query = query.filter(
+                grant_view::place
+                    .gt(place.clone())
+                    .or(grant_view::place.eq(place).and(grant_view::id.gt(id))),
+            );
+        }
+        Ok(query.load(self.conn()?).await?)
+    }
+
     /// Takes a grant away.
     ///
     /// # Errors

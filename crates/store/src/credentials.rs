@@ -268,6 +268,24 @@ impl Tx {
         self.plan_again_for(id).await
     }
 
+    /// Makes the current version of a secret field a previous one, so that the field has none any
+    /// more. Whether there was one.
+    ///
+    /// # Errors
+    /// [`StoreError`].
+    pub async fn end_current_version(&mut self, credential: Uuid, field: &str) -> Result<bool> {
+        let ended = diesel::update(
+            secret_version::table
+                .filter(secret_version::credential_id.eq(credential))
+                .filter(secret_version::field.eq(field))
+                .filter(secret_version::state.eq(Stored(VersionState::Current))),
+        )
+        .set(secret_version::state.eq(Stored(VersionState::Previous)))
+        .execute(self.conn()?)
+        .await?;
+        Ok(ended > 0)
+    }
+
     /// Adds a version of a secret field. A former current one becomes previous when the new one is
     /// current.
     ///
@@ -276,15 +294,7 @@ impl Tx {
     pub async fn add_version(&mut self, new: &NewVersion<'_>) -> Result<()> {
         let organisation = self.organisation();
         if new.state == VersionState::Current {
-            diesel::update(
-                secret_version::table
-                    .filter(secret_version::credential_id.eq(new.credential))
-                    .filter(secret_version::field.eq(new.field))
-                    .filter(secret_version::state.eq(Stored(VersionState::Current))),
-            )
-            .set(secret_version::state.eq(Stored(VersionState::Previous)))
-            .execute(self.conn()?)
-            .await?;
+            self.end_current_version(new.credential, new.field).await?;
         }
         diesel::insert_into(secret_version::table)
             .values((

@@ -61,12 +61,20 @@ impl Tx {
     ///
     /// # Errors
     /// [`StoreError`].
-    pub async fn groups(&mut self, after: Option<&str>, limit: i64) -> Result<Vec<GroupRow>> {
+    pub async fn groups(
+        &mut self,
+        name: Option<&str>,
+        after: Option<&str>,
+        limit: i64,
+    ) -> Result<Vec<GroupRow>> {
         let mut query = people_group::table
             .select(GroupRow::as_select())
             .order(lower(people_group::name))
             .limit(limit)
             .into_boxed();
+        if let Some(name) = name {
+            query = query.filter(lower(people_group::name).eq(lower(name)));
+        }
         if let Some(after) = after {
             query = query.filter(lower(people_group::name).gt(lower(after)));
         }

@@ -87,12 +87,20 @@ impl Tx {
     ///
     /// # Errors
     /// [`StoreError`].
-    pub async fn people(&mut self, after: Option<&str>, limit: i64) -> Result<Vec<PersonRow>> {
+    pub async fn people(
+        &mut self,
+        name: Option<&str>,
+        after: Option<&str>,
+        limit: i64,
+    ) -> Result<Vec<PersonRow>> {
         let mut query = person::table
             .select(PersonRow::as_select())
             .order(lower(person::sign_in_name))
             .limit(limit)
             .into_boxed();
+        if let Some(name) = name {
+            query = query.filter(lower(person::sign_in_name).eq(lower(name)));
+        }
         if let Some(after) = after {
             query = query.filter(lower(person::sign_in_name).gt(lower(after)));
         }

@@ -549,8 +549,18 @@ async fn previews(store: &Store, recipe: &Recipe, change: &Turn) {
         }
         u64::from(found)
     };
-    let mut expected: std::collections::BTreeMap<_, (u64, u64)> = std::collections::BTreeMap::new();
+    let mut expected: std::collections::BTreeMap<_, (u64, u64, u64)> =
+        std::collections::BTreeMap::new();
     for person in &people {
+        for folder in plain.folders.keys() {
+            let levels = (
+                old.level(*person, *folder, at(0)),
+                plain.level(*person, *folder, at(0)),
+            );
+            if levels.0 != levels.1 {
+                expected.entry((*person, levels.0, levels.1)).or_default().2 += 1;
+            }
+        }
         for credential in plain.credentials.keys() {
             let levels = (
                 old.level(*person, *credential, at(0)),
@@ -568,7 +578,7 @@ async fn previews(store: &Store, recipe: &Recipe, change: &Turn) {
         .map(|shift| {
             (
                 (shift.person, shift.before, shift.after),
-                (shift.credentials, shift.gated),
+                (shift.credentials, shift.gated, shift.folders),
             )
         })
         .collect();

@@ -82,7 +82,7 @@ fn access_is_exported_compared_and_applied_as_one_file() {
         "{told}"
     );
     assert!(
-        told.contains("2 people get more access") && told.contains("Nothing was changed"),
+        told.contains("3 people get more access") && told.contains("Nothing was changed"),
         "{told}"
     );
     assert!(
@@ -189,13 +189,13 @@ fn a_file_with_an_error_changes_nothing_and_names_the_line() {
     let old = edited(&client, "old.toml", |text| {
         text.replace("level = \"steward\" },", "level = \"edit\" },")
     });
-    let _ = client.good(&["folder", "rename", "/Pumping", "Pumps"]);
+    let _ = client.good(&["folder", "edit", "/Pumping", "--name", "Pumps"]);
     let (code, words) = client.bad(&["access", "apply", &old]);
     assert!(
         code == 7 && words.contains("this folder is now /Pumps"),
         "{words}"
     );
-    let _ = client.good(&["folder", "rename", "/Pumps", "Pumping"]);
+    let _ = client.good(&["folder", "edit", "/Pumps", "--name", "Pumping"]);
     // Closing it would shut its own steward out, and the last steward stays.
     let _ = ines.make(
         "/api/v1/folders",
@@ -297,14 +297,7 @@ fn of_two_files_applied_at_once_the_second_sees_the_first() {
     let both = std::thread::scope(|scope| {
         let all: Vec<_> = [&entry, &two, &entry, &two]
             .into_iter()
-            .map(|path| {
-                scope.spawn(|| {
-                    client
-                        .run(&["access", "apply", path, "--yes"], "")
-                        .status
-                        .success()
-                })
-            })
+            .map(|path| scope.spawn(|| client.run(&["access", "apply", path], "").status.success()))
             .collect();
         all.into_iter().all(|item| item.join().unwrap())
     });

@@ -1,6 +1,6 @@
 //! What the client prints, for people and for programs, and how it keeps its session.
 
-use jexlin_acceptance::{Client, PASSWORD, Service};
+use jexlin_acceptance::{Client, PASSWORD, Service, program};
 use serde_json::Value;
 
 /// A service with one of each thing, all made with the client.
@@ -262,7 +262,7 @@ fn completions_are_made_for_the_usual_shells() {
     for shell in ["bash", "zsh", "fish"] {
         let script = ines.good(&["completions", shell]);
         assert!(
-            script.contains("jexlin") && script.contains("reveal"),
+            script.contains("jexlin") && script.contains("JEXLIN_COMPLETE"),
             "{shell}"
         );
     }
@@ -448,4 +448,274 @@ fn an_edit_of_a_plan_or_a_gate_keeps_what_is_not_named() {
         gate["one_holder"] == false && gate["approvers"] == serde_json::json!([]),
         "{gate}"
     );
+}
+
+fn refused_without_a_question(client: &Client, arguments: &[&str]) {
+    let output = client.run_and_be_asked(arguments, "");
+    let words = String::from_utf8_lossy(&output.stderr).into_owned();
+    assert_eq!(output.status.code(), Some(2), "{arguments:?}: {words}");
+    assert!(
+        words.contains("No terminal to ask on") && words.contains("--yes"),
+        "{arguments:?}: {words}"
+    );
+}
+
+#[test]
+fn what_changes_access_or_cannot_be_undone_is_asked_about() {
+    let (_service, ines) = world();
+    let grants: Vec<Value> =
+        serde_json::from_str(&ines.good(&["grant", "list", "--folder", "/Pumping", "-o", "json"]))
+            .unwrap();
+    let grant = grants
+        .iter()
+        .find(|grant| grant["level"] == "reveal")
+        .and_then(|grant| grant["id"].as_str())
+        .unwrap();
+    let _ = ines.good(&["folder", "add", "/Works"]);
+    let _ = ines.good(&["credential", "add", "/Works/Gate"]);
+    let _ = ines.good(&["credential", "remove", "/Works/Gate"]);
+    let state = || {
+        let lists = [
+            &["grant", "list", "--folder", "/Pumping"][..],
+            &["group", "list"],
+            &["folder", "list"],
+            &["gate", "list"],
+            &["people", "list"],
+            &["bin", "list"],
+        ];
+        lists.map(|list| ines.good(&[list, &["-o", "json"]].concat()))
+    };
+    let before = state();
+    for arguments in [
+        &[
+            "grant", "add", "use", "--folder", "/Pumping", "--person", "ines",
+        ][..],
+        &["grant", "edit", grant, "--level", "use"],
+        &["grant", "remove", grant],
+        &["group", "add-member", "Duty engineers", "--person", "ines"],
+        &["group", "remove", "Duty engineers"],
+        &["folder", "close", "/Pumping"],
+        &["folder", "move", "/Pumping", "/Works"],
+        &["credential", "move", "/Pumping/duty", "/Works"],
+        &[
+            "gate",
+            "edit",
+            "--credential",
+            "/Pumping/duty",
+            "--minutes",
+            "20",
+        ],
+        &["gate", "remove", "--credential", "/Pumping/duty"],
+        &["people", "edit", "ines", "--no-duties"],
+        &["bin", "purge", "/Works/Gate"],
+        // The device would keep its password.
+        &["credential", "edit", "/Pumping/duty", "--generate"],
+    ] {
+        refused_without_a_question(&ines, arguments);
+    }
+    assert_eq!(state(), before, "nothing was changed");
+    // A tag that no grant is limited to changes nobody's access, and nobody is asked.
+    let output = ines.run_and_be_asked(&["credential", "tag", "/Pumping/duty", "--add", "x"], "");
+    assert!(
+        output.status.success(),
+        "{}",
+        String::from_utf8_lossy(&output.stderr)
+    );
+    let _ = ines.good(&["grant", "remove", grant]);
+}
+
+#[test]
+fn many_things_at_once_each_have_a_result() {
+    let (_service, ines) = world();
+    for name in ["a", "b", "c"] {
+        let _ = ines.good(&[
+            "credential",
+            "add",
+            &format!("/Pumping/{name}"),
+            "--tag",
+            "spring",
+        ]);
+    }
+    let rows = |arguments: &[&str], input: &str| -> Vec<Value> {
+        let output = ines.run(&[arguments, &["-o", "json"]].concat(), input);
+        serde_json::from_slice(&output.stdout).unwrap_or_else(|error| {
+            panic!(
+                "{arguments:?}: {error}: {}",
+                String::from_utf8_lossy(&output.stderr)
+            )
+        })
+    };
+    let tagged = rows(
+        &[
+            "credential",
+            "tag",
+            "--below",
+            "/Pumping",
+            "--tag",
+            "spring",
+            "--add",
+            "storm",
+        ],
+        "",
+    );
+    assert_eq!(tagged.len(), 3);
+    assert!(tagged.iter().all(|row| row["done"] == true), "{tagged:?}");
+    let mixed = rows(
+        &["credential", "add-favourite", "--stdin"],
+        "/Pumping/a\n\n/Pumping/none\n/Pumping/a\n",
+    );
+    assert_eq!(mixed.len(), 2, "none comes twice: {mixed:?}");
+    assert_eq!(
+        (&mixed[0]["done"], &mixed[1]["done"]),
+        (&true.into(), &false.into())
+    );
+    assert_eq!(
+        ines.bad(&["credential", "add-favourite", "/Pumping/b", "/Pumping/none"])
+            .0,
+        5
+    );
+    // A rule selects accounts on devices alone where nothing else has a password to check.
+    let checks = rows(&["upkeep", "check", "--below", "/Pumping"], "");
+    assert_eq!(checks.len(), 1, "{checks:?}");
+    assert_eq!(checks[0]["path"], "/Pumping/duty");
+    // Removing by a rule is asked about; by name it is not.
+    refused_without_a_question(&ines, &["credential", "remove", "--tag", "storm"]);
+    let gone = rows(&["credential", "remove", "--tag", "storm"], "");
+    assert_eq!(gone.len(), 3);
+    let back = rows(&["bin", "restore", "/Pumping/a", "/Pumping/b"], "");
+    assert!(back.iter().all(|row| row["done"] == true), "{back:?}");
+    assert_eq!(ines.bad(&["credential", "remove", "--tag", "nowhere"]).0, 5);
+}
+
+#[test]
+fn a_secret_field_is_removed_and_an_edit_without_a_change_changes_nothing() {
+    let (service, ines) = world();
+    std::fs::write(ines.folder.join("seed"), "JBSWY3DPEHPK3PXP").unwrap();
+    let _ = ines.good(&[
+        "credential",
+        "add",
+        "/Pumping/portal",
+        "--user",
+        "osmere",
+        "--secret-file",
+        "one_time_seed=seed",
+        "--type-password",
+        "--password-file",
+        "seed",
+    ]);
+    let shown = || -> Value {
+        serde_json::from_str(&ines.good(&["credential", "show", "/Pumping/portal", "-o", "json"]))
+            .unwrap()
+    };
+    let before = shown();
+    let events =
+        || service.sql("SELECT count(*) FROM audit_event WHERE action = 'credential.edit'");
+    let counted = events();
+    for same in [&["--user", "osmere"][..], &["--name", "portal"], &[]] {
+        let _ = ines.good(&[&["credential", "edit", "/Pumping/portal"], same].concat());
+    }
+    assert_eq!((shown(), events()), (before, counted));
+    let _ = ines.good(&[
+        "credential",
+        "edit",
+        "/Pumping/portal",
+        "--remove-field",
+        "one_time_seed",
+    ]);
+    assert!(
+        !shown()["secret_fields"]
+            .as_array()
+            .unwrap()
+            .contains(&"one_time_seed".into()),
+        "{}",
+        shown()
+    );
+    assert_ne!(ines.bad(&["code", "/Pumping/portal", "--pipe"]).0, 0);
+    let history = ines.good(&["credential", "history", "/Pumping/portal"]);
+    assert!(history.contains("one_time_seed"), "{history}");
+    // It can be brought back; what a credential is for is not removed.
+    let _ = ines.good(&[
+        "credential",
+        "restore",
+        "/Pumping/portal",
+        "1",
+        "--field",
+        "one_time_seed",
+    ]);
+    let _ = ines.good(&["code", "/Pumping/portal", "--pipe"]);
+    for wrong in ["password", "nothing"] {
+        let (code, words) = ines.bad(&[
+            "credential",
+            "edit",
+            "/Pumping/portal",
+            "--remove-field",
+            wrong,
+        ]);
+        assert!(code == 7 && words.contains("secret field"), "{words}");
+    }
+}
+
+#[test]
+fn a_preview_counts_empty_folders_too() {
+    let (_service, ines) = world();
+    let _ = ines.good(&["folder", "add", "/Works"]);
+    let _ = ines.good(&["folder", "add", "/Works/Lower"]);
+    let _ = ines.good(&["people", "add", "marek", "--display-name", "Marek Tull"]);
+    let shifts: Vec<Value> = serde_json::from_str(&ines.good(&[
+        "grant",
+        "add",
+        "edit",
+        "--folder",
+        "/Works",
+        "--person",
+        "marek",
+        "--preview",
+        "-o",
+        "json",
+    ]))
+    .unwrap();
+    assert_eq!(shifts.len(), 1, "{shifts:?}");
+    assert_eq!(
+        (&shifts[0]["folders"], &shifts[0]["credentials"]),
+        (&2.into(), &0.into())
+    );
+}
+
+#[test]
+fn completions_come_from_the_service() {
+    let (_service, ines) = world();
+    let complete = |words: &[&str]| -> Vec<String> {
+        let output = ines
+            .command(&program("jexlin"))
+            .env("JEXLIN_COMPLETE", "fish")
+            .args(["--"])
+            .args(words)
+            .output()
+            .unwrap();
+        let text = String::from_utf8(output.stdout).unwrap();
+        text.lines()
+            .map(|line| line.split('\t').next().unwrap_or_default().to_owned())
+            .collect()
+    };
+    assert_eq!(complete(&["jexlin", "reveal", "/Pu"]), ["/Pumping/"]);
+    assert_eq!(
+        complete(&["jexlin", "reveal", "/Pumping/d"]),
+        ["/Pumping/duty"]
+    );
+    assert_eq!(
+        complete(&["jexlin", "device", "show", "/Pumping/"]),
+        ["/Pumping/telemetry"]
+    );
+    assert_eq!(
+        complete(&["jexlin", "group", "show", "du"]),
+        ["Duty engineers"]
+    );
+    assert_eq!(complete(&["jexlin", "grant", "add", "st"]), ["steward"]);
+    assert!(
+        complete(&["jexlin", "credential", "add", "x", "--kind", "device"])
+            .contains(&"device-admin".to_owned())
+    );
+    // Nobody signed in: nothing is completed, and nothing is said.
+    let _ = ines.good(&["sign-out"]);
+    assert_eq!(complete(&["jexlin", "reveal", "/Pu"]), Vec::<String>::new());
 }

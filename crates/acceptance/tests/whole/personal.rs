@@ -172,7 +172,7 @@ fn a_restart_locks_a_personal_folder_and_a_new_passphrase_keeps_its_items() {
         client.good(&["personal", "reveal", "Canteen card", "--pipe"]),
         "Winter-tide-41"
     );
-    let _ = client.good(&["personal", "edit", "Locker", "--new-name", "Locker 7"]);
+    let _ = client.good(&["personal", "edit", "Locker", "--name", "Locker 7"]);
     assert_eq!(
         client
             .good(&["personal", "list", "--output", "csv"])

@@ -4,7 +4,7 @@ use std::collections::BTreeSet;
 use std::io::Write as _;
 use std::process::Command;
 
-use jexlin_acceptance::{Client, PASSPHRASE, PASSWORD, Service, until};
+use jexlin_acceptance::{Client, PASSPHRASE, PASSWORD, Service, program, until};
 use jexlin_standins::cluster::{Care, Cluster};
 
 /// A self-signed certificate for this machine, and its key.
@@ -333,4 +333,42 @@ fn a_database_is_set_up_with_an_administrators_connection_and_numbers_are_served
         "{said:?}"
     );
     std::fs::remove_dir_all(folder).unwrap();
+}
+
+#[test]
+fn the_service_manager_may_hold_the_port() {
+    let service = Service::bare();
+    certificate(&service, "held");
+    let socket = std::net::TcpListener::bind("127.0.0.1:0").unwrap();
+    let port = socket.local_addr().unwrap().port();
+    let log = std::fs::File::create(service.folder.join("held.log")).unwrap();
+    // The manager gives the socket as the third file, and says to whom.
+    let mut held = Command::new("sh")
+        .args([
+            "-c",
+            "LISTEN_PID=$$ LISTEN_FDS=1 exec \"$0\" 3<&0 0</dev/null",
+        ])
+        .arg(program("jexlind"))
+        .env("JEXLIN_DATABASE", &service.database.service)
+        .env("JEXLIN_FOLDER", &service.folder)
+        .env("JEXLIN_PORT", "1")
+        .env("JEXLIN_TLS_CERTIFICATE", service.folder.join("tls.pem"))
+        .env("JEXLIN_TLS_KEY", service.folder.join("tls.key"))
+        .stdin(std::process::Stdio::from(std::os::fd::OwnedFd::from(
+            socket,
+        )))
+        .stdout(log.try_clone().unwrap())
+        .stderr(log)
+        .spawn()
+        .unwrap();
+    let said = until("the port", || {
+        let text = std::fs::read_to_string(service.folder.join("held.log")).unwrap();
+        text.contains("listening on").then_some(text)
+    });
+    held.kill().unwrap();
+    let _ = held.wait().unwrap();
+    assert!(
+        said.contains(&format!("listening on https://127.0.0.1:{port}")),
+        "{said}"
+    );
 }

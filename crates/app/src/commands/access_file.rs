@@ -101,7 +101,7 @@ async fn read_people(
     wanted: &Document,
 ) -> AppResult<HashMap<Uuid, Who>> {
     let mut whos: HashMap<Uuid, Who> = HashMap::new();
-    for person in unit.tx()?.people(None, i64::MAX).await? {
+    for person in unit.tx()?.people(None, None, i64::MAX).await? {
         let name = person.sign_in_name;
         let (who, known) = if person.person_type == PersonType::Client {
             (Who::Client(name.clone()), &mut world.known.clients)
@@ -112,7 +112,7 @@ async fn read_people(
         known.insert(name.clone(), person.state.0);
         world.people.insert(name, person.id);
     }
-    for group in unit.tx()?.groups(None, i64::MAX).await? {
+    for group in unit.tx()?.groups(None, None, i64::MAX).await? {
         whos.insert(group.id, Who::Group(group.name.clone()));
         world
             .known

@@ -21,7 +21,7 @@ pub fn secret(text: &SecretText) -> Secret {
     Secret::from_text(text.expose_secret().to_owned())
 }
 
-async fn find_organisation(app: &App, named: Option<&str>) -> AppResult<(Uuid, String)> {
+pub(super) async fn find_organisation(app: &App, named: Option<&str>) -> AppResult<(Uuid, String)> {
     let organisations = app.store.organisations().await?;
     if organisations.is_empty() {
         return Err(AppError::needs_setup());

@@ -748,6 +748,47 @@ async fn assess_kept(unit: &mut UnitOfWork, row: &CredentialRow, moved: bool) ->
     Ok(())
 }
 
+/// Removes secret fields; their values stay in the history. The password is what a credential is
+/// for, and a field that its kind requires is not removed.
+async fn remove_secrets(
+    unit: &mut UnitOfWork,
+    kind: &Kind,
+    credential: Uuid,
+    body: &EditCredential,
+) -> AppResult<()> {
+    for name in &body.remove_secrets {
+        let broken = |problem: &str| AppError::field("remove_secrets", problem);
+        if body.secrets.contains_key(name) {
+            return Err(broken("a field is set and removed at once"));
+        }
+        let secret = kind
+            .fields
+            .iter()
+            .find(|field| field.name == *name && field.holds.is_secret() && field.name != PASSWORD);
+        match secret {
+            None => return Err(broken("there is no such secret field that can be removed")),
+            Some(field) if field.required => return Err(broken("its kind requires this field")),
+            Some(_) => {}
+        }
+        if !unit.tx()?.end_current_version(credential, name).await? {
+            return Err(broken("this field has no value"));
+        }
+        unit.add_detail(name, "removed");
+    }
+    Ok(())
+}
+
+/// Whether an edit leaves a credential as it is.
+fn changes_nothing(before: &CredentialRow, row: &CredentialRow, body: &EditCredential) -> bool {
+    body.password.is_none()
+        && body.secrets.is_empty()
+        && body.remove_secrets.is_empty()
+        && !body.generate
+        && (&before.name, before.folder_id, before.device_id)
+            == (&row.name, row.folder_id, row.device_id)
+        && (&before.fields, &before.extra, &before.tags) == (&row.fields, &row.extra, &row.tags)
+}
+
 /// Edits a credential: name, folder, fields, tags, device, or secrets in the vault.
 pub async fn edit(
     unit: &mut UnitOfWork,
@@ -777,6 +818,7 @@ pub async fn edit(
         return Err(changed_kind(&known.kind));
     }
     check_note(&body.reason).map_err(|problem| AppError::field("reason", problem))?;
+    let before = row.clone();
     if let Some(name) = &body.name {
         row.name = named("name", name)?;
         unit.add_detail("name", row.name.clone());
@@ -791,6 +833,13 @@ pub async fn edit(
     let user_name = user_of(&fields);
     let renamed = user_name != user_of(&kept);
     edit_device(unit, &mut row, &body, user_name, renamed).await?;
+    if changes_nothing(&before, &row, &body) {
+        unit.undo();
+        unit.reopen().await?;
+        let shown = show(unit, before, allowed.held()).await?;
+        return Ok(Versioned(shown.revision, shown));
+    }
+    remove_secrets(unit, &kind, target, &body).await?;
     let rule = assessment::rule_for(unit.tx()?, row.folder_id, body.policy).await?;
     let secrets = new_secrets(unit, &kind, &body, &rule, user_name)?;
     let new_password = secrets.iter().any(|(field, ..)| field == PASSWORD);

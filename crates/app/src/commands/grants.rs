@@ -8,6 +8,7 @@ use jexlin_api::{AccessHolder, EditGrant, Explanation, Grant, NewGrant, Page, Wa
 use jexlin_core::access::{Level, Stop, explain as explain_ways, in_force};
 use jexlin_core::audit::{Action, TargetType};
 use jexlin_core::names::check_note;
+use jexlin_core::people::Duty;
 use jexlin_core::people::PersonState;
 use jexlin_core::people::SubjectType;
 use jexlin_core::words::Word as _;
@@ -63,6 +64,34 @@ pub async fn list(
         items: rows.into_iter().map(show).collect(),
         next: None,
     })
+}
+
+/// The grants to a person and to the groups that they are in: what they have access to, and by which
+/// way. For the person, and with the duty `access` or `audit`.
+pub async fn of_person(
+    unit: &mut UnitOfWork,
+    person: Uuid,
+    paging: Paging<(String, Uuid)>,
+) -> AppResult<Paged<Grant, (String, Uuid)>> {
+    unit.begin_audit(Action::AccessWho, TargetType::Person, Some(person), "");
+    if person != unit.person.id && unit.duty(Duty::Access).is_err() {
+        unit.duty(Duty::Audit)?;
+    }
+    let row = unit.tx()?.person(person).await;
+    let row = row.map_err(|_| AppError::unknown("person"))?;
+    unit.set_target(person, &row.sign_in_name);
+    let now = unit.now;
+    let rows = unit
+        .tx()?
+        .grants_to(person, now, paging.after, paging.limit + 1)
+        .await?;
+    unit.commit_audited().await?;
+    Ok(Paged::of(
+        rows,
+        paging.limit,
+        |row| (row.place.clone(), row.id),
+        show,
+    ))
 }
 
 /// A grant. For stewards of what it is on.

@@ -2,6 +2,7 @@
 
 use jexlin_api::{Group, Member, NewGroup};
 use jexlin_core::audit::{Action, TargetType};
+use jexlin_core::names::composed;
 use jexlin_store::{GroupRow, MemberRow};
 use std::collections::BTreeMap;
 use uuid::Uuid;
@@ -35,11 +36,13 @@ async fn show_group(unit: &mut UnitOfWork, row: GroupRow) -> AppResult<Group> {
 /// The groups.
 pub async fn groups(
     unit: &mut UnitOfWork,
+    name: Option<&str>,
     paging: Paging<String>,
 ) -> AppResult<Paged<Group, String>> {
+    let name = name.map(composed);
     let rows = unit
         .tx()?
-        .groups(paging.after.as_deref(), paging.limit + 1)
+        .groups(name.as_deref(), paging.after.as_deref(), paging.limit + 1)
         .await?;
     let names = names(unit).await?;
     let mut members: BTreeMap<Uuid, Vec<Member>> = BTreeMap::new();

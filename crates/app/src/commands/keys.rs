@@ -8,7 +8,7 @@ use std::path::Path;
 
 use chrono::TimeDelta;
 use jexlin_api::ErrorCode;
-use jexlin_api::{ChangeKey, ChangeRootKey, KeysView, ServiceView};
+use jexlin_api::{ChangeKey, ChangeRootKey, ChangeRootPassphrase, KeysView, ServiceView};
 use jexlin_core::audit::Event;
 use jexlin_core::audit::{Action, TargetType};
 use jexlin_core::names::check_note;
@@ -208,6 +208,44 @@ pub async fn change_root_key(unit: &mut UnitOfWork, body: ChangeRootKey) -> AppR
     app.keyring.open(next);
     drop(opening);
     crate::services::tell_of_this_service(&app).await?;
+    after(unit).await
+}
+
+/// Changes the passphrase of this service's root key file. The root key stays, so nothing is wrapped
+/// again; the files of other services and earlier copies keep the former passphrase.
+pub async fn change_root_passphrase(
+    unit: &mut UnitOfWork,
+    body: ChangeRootPassphrase,
+) -> AppResult<KeysView> {
+    begin(unit, Action::RootKeyPassphrase, Some(&body.reason)).await?;
+    let app = unit.app.clone();
+    // One at a time: guessing costs a second of Argon2id each.
+    let mut opening = app.opening.lock().await;
+    let path = keyring::root_key_path(&app.config.folder);
+    let (present, new) = (secret(&body.passphrase), secret(&body.new_passphrase));
+    let (mut rng, from) = (app.rng()?, path.clone());
+    let made = tokio::task::spawn_blocking(move || -> AppResult<(RootKey, String)> {
+        let root = keyring::read_root_key(&from, &present).map_err(without_file)?;
+        let file = root
+            .protect(&mut rng, &new)
+            .map_err(|problem| AppError::field("new_passphrase", problem.to_string()))?;
+        Ok((root, file))
+    });
+    let made = made
+        .await
+        .map_err(|error| AppError::internal(error.to_string()))?;
+    let (root, file) = made
+        .inspect_err(|fault| opening.refused += u32::from(fault.code == ErrorCode::NotAllowed))?;
+    unit.add_detail("root_key", root.name());
+    unit.add_detail("service", crate::services::name(&app));
+    let broken = |error: std::io::Error| {
+        AppError::internal(format!("the root key file cannot be written: {error}"))
+    };
+    // Written before the event, and in its place after it: what is recorded is then only a rename
+    // away, and the file that counts is whole at every moment.
+    let beside = keyring::write_beside(&path, &file).map_err(broken)?;
+    unit.commit_audited().await?;
+    keyring::rename_durably(&beside, &path).map_err(broken)?;
     after(unit).await
 }
 

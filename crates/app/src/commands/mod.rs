@@ -30,6 +30,7 @@ pub mod people;
 pub mod personal;
 pub mod policies;
 pub mod preview;
+pub mod recovery;
 pub mod removal;
 pub mod requests;
 pub mod saved_searches;

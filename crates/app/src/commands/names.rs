@@ -19,8 +19,8 @@ pub fn named(field: &str, text: &str) -> AppResult<String> {
 
 /// Names of people and groups by identifier.
 pub async fn names(unit: &mut UnitOfWork) -> AppResult<BTreeMap<Uuid, String>> {
-    let people = unit.tx()?.people(None, i64::MAX).await?;
-    let groups = unit.tx()?.groups(None, i64::MAX).await?;
+    let people = unit.tx()?.people(None, None, i64::MAX).await?;
+    let groups = unit.tx()?.groups(None, None, i64::MAX).await?;
     Ok(people
         .into_iter()
         .map(|row| (row.id, row.display_name))

@@ -4,6 +4,7 @@ use jexlin_api::ErrorCode;
 use jexlin_api::{EditPerson, NewPerson, Person};
 use jexlin_core::audit::{Action, TargetType};
 use jexlin_core::auth::{check_password, hash_password};
+use jexlin_core::names::composed;
 use jexlin_core::people::Duty;
 use jexlin_core::people::PersonState;
 use jexlin_core::people::PersonType;
@@ -53,11 +54,13 @@ pub fn words(duties: &[Duty]) -> String {
 /// The people of the organisation. Everybody may know their colleagues' names, to share with them.
 pub async fn list(
     unit: &mut UnitOfWork,
+    name: Option<&str>,
     paging: Paging<String>,
 ) -> AppResult<Paged<Person, String>> {
+    let name = name.map(composed);
     let rows = unit
         .tx()?
-        .people(paging.after.as_deref(), paging.limit + 1)
+        .people(name.as_deref(), paging.after.as_deref(), paging.limit + 1)
         .await?;
     unit.commit().await?;
     Ok(Paged::of(

@@ -177,6 +177,7 @@ pub async fn relabelled(
         .into_iter()
         .map(
             |((person, [before, after]), [credentials, gated])| Compared {
+                folders: 0,
                 person,
                 before,
                 after,
@@ -292,6 +293,7 @@ fn show(shifts: &[Compared], index: &AccessIndex) -> Preview {
                 after: shift.after,
                 credentials: shift.credentials,
                 gated: shift.gated,
+                folders: shift.folders,
             })
         })
         .collect();

@@ -122,7 +122,7 @@ async fn people_come_in_pages_that_leave_nobody_out() {
     loop {
         let (mut unit, _) = osmere.unit(&ines).await;
         let paging = Paging { after, limit: 3 };
-        let page = people::list(&mut unit, paging).await.expect("a page");
+        let page = people::list(&mut unit, None, paging).await.expect("a page");
         seen.extend(page.items.into_iter().map(|person| person.sign_in_name));
         after = page.next;
         if after.is_none() {

@@ -1,6 +1,5 @@
 //! Access files, access issues, and transfers of stewardship.
 
-use std::io::IsTerminal as _;
 use std::path::{Path, PathBuf};
 
 use clap::{Args, Subcommand};
@@ -59,9 +58,6 @@ pub enum Access {
     Apply {
         /// The file
         file: PathBuf,
-        /// Do not ask
-        #[arg(long)]
-        yes: bool,
     },
 }
 
@@ -73,19 +69,19 @@ pub enum AccessIssueCommand {
     /// Remove grants that are redundant or expired
     #[command(after_help = "EXAMPLES
   jexlin access-issue remove 0199c3a0-55d2-7a41-9d25-2f1b7a3cbb04
-  jexlin access-issue remove --all ended --all left")]
+  jexlin access-issue remove --all expired --all left")]
     Remove {
         /// The grants, as `access-issue list` shows them
         #[arg(required_unless_present = "all")]
         grants: Vec<Uuid>,
-        /// All of this type: left, ended or redundant
+        /// All of this type: left, expired or redundant
         #[arg(long, value_name = "TYPE")]
         all: Vec<IssueType>,
     },
     /// Appoint a steward for folders that have none
     #[command(after_help = "EXAMPLES
   jexlin access-issue appoint --person yusra /Archive
-  jexlin access-issue appoint --group \"Control room\" --all")]
+  jexlin access-issue appoint --group \"Shift leads\" --all")]
     Appoint {
         #[command(flatten)]
         who: Who,
@@ -101,8 +97,8 @@ pub enum AccessIssueCommand {
 /// From whom stewardship is transferred, and to whom.
 #[derive(Debug, Args)]
 #[command(after_help = "EXAMPLES
-  jexlin transfer-stewardship marek yusra --preview
-  jexlin transfer-stewardship marek yusra --below /Pumping --keep")]
+  jexlin transfer-stewardship ines yusra --preview
+  jexlin transfer-stewardship ines yusra --below /Pumping --keep")]
 pub struct TransferStewardshipArgs {
     /// The current steward, by sign-in name
     from: String,
@@ -168,17 +164,16 @@ impl Run {
                 }
                 Ok(())
             }
-            Access::Apply { file, yes } => {
+            Access::Apply { file } => {
                 let bytes = read(&file)?;
                 let mut address = "/api/v1/access/apply".to_owned();
-                if !yes && std::io::stdin().is_terminal() {
+                if !self.yes {
+                    secrets::must_be_able_to_ask("This changes access.")?;
                     let compared = self.compare_access(&bytes)?;
                     if !self.show_compared(&compared)? {
                         return Ok(());
                     }
-                    if !secrets::confirm("\nApply these changes?")? {
-                        return say("Nothing was changed.");
-                    }
+                    self.confirm("\nApply these changes?")?;
                     address = format!("{address}?expect={}", compared.state);
                 }
                 let length = u64::try_from(bytes.len()).ok();
@@ -262,6 +257,10 @@ impl Run {
                 if withdraw.is_empty() {
                     return say("There are no such grants.");
                 }
+                self.confirm(&format!(
+                    "Remove {}?",
+                    counted(withdraw.len(), "grant", "grants")
+                ))?;
                 self.fix(&FixAccessIssues {
                     withdraw,
                     ..FixAccessIssues::default()
@@ -295,6 +294,14 @@ impl Run {
                 if wanted.is_empty() {
                     return say("Every folder has a steward.");
                 }
+                self.confirm(&format!(
+                    "Appoint {} as steward of {}?",
+                    who.person
+                        .as_deref()
+                        .or(who.group.as_deref())
+                        .unwrap_or("nobody"),
+                    counted(wanted.len(), "folder", "folders")
+                ))?;
                 let person = who
                     .person
                     .as_ref()
@@ -348,9 +355,11 @@ impl Run {
             below,
             keep: args.keep,
         };
+        let change = Change::TransferStewardship(body.clone());
         if args.preview {
-            return self.preview(&Change::TransferStewardship(body));
+            return self.preview(&change);
         }
+        self.confirm_change(&change)?;
         let done: StewardshipTransferred = self
             .connection
             .post("/api/v1/transfer-stewardship", &body)?;

@@ -17,6 +17,11 @@ use crate::run::{Done, Run};
 pub enum AccessRequest {
     /// List your access requests, and those that you may decide
     List,
+    /// Show an access request
+    Show {
+        /// The access request, as `access-request list --wide` shows it
+        id: Uuid,
+    },
     /// Find credentials that you cannot open by their name, where your organisation allows it
     #[command(after_help = "EXAMPLE\n  jexlin access-request find portal")]
     Find {
@@ -89,6 +94,16 @@ impl Run {
                     &ACCESS_REQUEST,
                     "There are no access requests that concern you.",
                 );
+            }
+            AccessRequest::Show { id } => {
+                let rows: Vec<AccessRequestItem> =
+                    self.connection.list("/api/v1/access-requests", None)?;
+                rows.into_iter().find(|row| row.id == id).ok_or_else(|| {
+                    ClientError::unknown(
+                        format!("There is no access request {id} that concerns you."),
+                        "List access requests: jexlin access-request list",
+                    )
+                })?
             }
             AccessRequest::Find { text } => {
                 let columns: [Column; 4] = [

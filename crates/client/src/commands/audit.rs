@@ -261,5 +261,9 @@ pub fn verify(format: Format, file: &Path, with: Proof<'_>) -> Done {
         report.events,
         report.checkpoints,
         key.origin()
-    ))
+    ))?;
+    match with.since.or(with.checkpoint) {
+        Some(earlier) => say(&format!("It continues {}.", earlier.display())),
+        None => Ok(()),
+    }
 }

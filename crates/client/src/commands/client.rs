@@ -124,6 +124,9 @@ impl Run {
             } => {
                 there(&secret_to_file)?;
                 let client = lookup::person(&self.connection, &name)?;
+                self.confirm(&format!(
+                    "Issue a new secret to {name}? The old secret and its tokens stop working."
+                ))?;
                 let made: ClientSecret = self.connection.post(
                     &format!("/api/v1/clients/{}/secret", client.id),
                     &serde_json::json!({}),
@@ -136,6 +139,7 @@ impl Run {
             }
             Client::State { name, state } => {
                 let client = lookup::person(&self.connection, &name)?;
+                self.confirm(&format!("Set the client {name} to {state}?"))?;
                 let body = EditPerson {
                     state: Some(state),
                     ..EditPerson::default()

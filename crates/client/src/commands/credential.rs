@@ -14,7 +14,7 @@ use jexlin_api::{
 use serde_json::{Value, json};
 use uuid::Uuid;
 
-use crate::args::{Format, FromFile};
+use crate::args::{Format, FromFile, Selection, SelectionRule};
 use crate::commands::kind::capital;
 use crate::commands::search::Narrow;
 use crate::commands::secret::to_terminal;
@@ -23,7 +23,7 @@ use crate::error::ClientError;
 use crate::files::{self, Output};
 use crate::lookup::{self, pair};
 use crate::output::{self, Column, say};
-use crate::run::{Done, Run};
+use crate::run::{Done, Run, Selected};
 use crate::secrets;
 
 /// What a credential has: for adding and for changing one.
@@ -96,11 +96,11 @@ pub enum Credential {
     },
     /// Add a credential; the password is generated unless it is typed
     #[command(after_help = "EXAMPLES
-  jexlin credential add \"/Pumping/North ridge/duty\" --kind device-admin --user duty --device \"/Pumping/North ridge/telemetry\" --type-password
-  jexlin credential add \"/Office/Ordering portal\" --user office@osmere.example --url https://orders.example/ --url https://sign-in.example/
-  jexlin credential add \"/Office/Ordering portal\" --user office@osmere.example --secret-file one_time_seed=seed.txt
-  jexlin credential add \"/Control room/Historian licence\" --kind licence --set product=Historian --set expires=2027-03-31 --type-password
-  jexlin credential add \"/Works/Deploy key\" --kind ssh-key --user deploy --key-type ed25519")]
+  jexlin credential add \"/Pumping/North ridge/night duty\" --kind device-admin --user night --device \"/Pumping/North ridge/telemetry\" --type-password
+  jexlin credential add \"/Office/Ordering, second account\" --user office@osmere.example --url https://orders.example/ --url https://sign-in.example/
+  jexlin credential add \"/Office/Payroll portal\" --user office@osmere.example --secret-file one_time_seed=seed.txt
+  jexlin credential add \"/Control room/Telemetry licence\" --kind licence --set product=Telemetry --set expires=2027-03-31 --type-password
+  jexlin credential add \"/Works/Backup key\" --kind ssh-key --user backup --key-type ed25519")]
     Add {
         /// Path of the new credential
         path: String,
@@ -122,6 +122,10 @@ pub enum Credential {
         /// Remove it from its device
         #[arg(long)]
         no_device: bool,
+        /// Remove a field, such as one_time_seed (repeatable); the values of a secret field stay in
+        /// the history
+        #[arg(long, value_name = "FIELD")]
+        remove_field: Vec<String>,
         /// Generate a new password
         #[arg(long)]
         generate: bool,
@@ -131,12 +135,14 @@ pub enum Credential {
     },
     /// Move credentials to another folder
     #[command(
-        after_help = "EXAMPLE\n  jexlin credential move /Office/Franking /Office/Rainfall /Archive"
+        after_help = "EXAMPLES\n  jexlin credential move \"/Office/Postal franking\" /Office/Stationery \"/Control room\"\n  jexlin credential move --tag counter \"/Control room\" --preview"
     )]
     Move {
-        /// Paths of the credentials, then the path of the folder
-        #[arg(required = true, num_args = 2.., value_name = "PATH")]
+        /// Paths of the credentials, if they are named, then the path of the folder
+        #[arg(required = true, num_args = 1.., value_name = "PATH")]
         paths: Vec<String>,
+        #[command(flatten)]
+        rule: SelectionRule,
         /// Change nothing; show who would gain or lose what
         #[arg(long)]
         preview: bool,
@@ -152,19 +158,17 @@ pub enum Credential {
         name: Option<String>,
     },
     /// Remove credentials: they go to the bin
-    Remove {
-        /// Paths of the credentials
-        #[arg(required = true, value_name = "PATH")]
-        paths: Vec<String>,
-    },
+    #[command(after_help = "EXAMPLES
+  jexlin credential remove \"/Office/Courier account\" \"/Office/Insurer portal\"
+  jexlin credential remove --below /Office --tag counter")]
+    Remove(Selection),
     /// Add tags to credentials, or remove tags
     #[command(
-        after_help = "EXAMPLE\n  jexlin credential tag \"/Pumping/North ridge/duty\" --add storm --remove spring"
+        after_help = "EXAMPLES\n  jexlin credential tag \"/Pumping/North ridge/duty\" --add storm --remove spring\n  jexlin credential tag --below /Pumping --add storm"
     )]
     Tag {
-        /// Paths of the credentials
-        #[arg(required = true, value_name = "PATH")]
-        paths: Vec<String>,
+        #[command(flatten)]
+        selection: Selection,
         /// A tag to add (repeatable)
         #[arg(long, value_name = "TAG")]
         add: Vec<String>,
@@ -176,20 +180,12 @@ pub enum Credential {
         preview: bool,
     },
     /// Add credentials to your favourites
-    AddFavourite {
-        /// Paths of the credentials
-        #[arg(required = true, value_name = "PATH")]
-        paths: Vec<String>,
-    },
+    AddFavourite(Selection),
     /// Remove credentials from your favourites
-    RemoveFavourite {
-        /// Paths of the credentials
-        #[arg(required = true, value_name = "PATH")]
-        paths: Vec<String>,
-    },
+    RemoveFavourite(Selection),
     /// Show or set the devices on which a credential may be used as the operator
     #[command(
-        after_help = "EXAMPLES\n  jexlin credential operator-scope \"/Pumping/North ridge/root\"\n  jexlin credential operator-scope \"/Pumping/North ridge/root\" --folder \"/Pumping/North ridge\"\n  jexlin credential operator-scope \"/Pumping/North ridge/root\" --nowhere"
+        after_help = "EXAMPLES\n  jexlin credential operator-scope \"/Pumping/North ridge/telemetry root\"\n  jexlin credential operator-scope \"/Pumping/North ridge/telemetry root\" --folder \"/Pumping/North ridge\"\n  jexlin credential operator-scope \"/Works/Highfield/historian root\" --nowhere"
     )]
     OperatorScope {
         /// Path of the credential
@@ -334,34 +330,6 @@ impl Run {
         ))
     }
 
-    /// Does the same to each, reports the result of each, and fails at the end if one failed.
-    fn each(
-        &self,
-        paths: &[String],
-        mut act: impl FnMut(&str) -> Result<String, ClientError>,
-    ) -> Done {
-        let (mut rows, mut failed) = (vec![], None);
-        for path in paths {
-            let result = match act(path) {
-                Ok(done) => done,
-                Err(trouble) if paths.len() == 1 => return Err(trouble),
-                Err(trouble) => {
-                    let words = trouble.what();
-                    failed = failed.or(Some(trouble));
-                    words
-                }
-            };
-            rows.push(json!({"path": path, "result": result}));
-        }
-        output::list(
-            self.format,
-            &rows,
-            &[("path", "path"), ("result", "result")],
-            "",
-        )?;
-        failed.map_or(Ok(()), Err)
-    }
-
     fn secrets_of(&self, given: &Given) -> Result<BTreeMap<String, SecretText>, ClientError> {
         let mut secrets = secret_files(&given.secret_file)?;
         if let Some(picture) = &given.qr_code_file {
@@ -415,29 +383,17 @@ impl Run {
         self.show_credential(&self.connection.post("/api/v1/credentials", &body)?)
     }
 
-    fn edit_credential(
-        &self,
-        path: &str,
-        name: Option<String>,
-        given: &Given,
-        no_device: bool,
-        generate: bool,
-        if_revision: Option<i32>,
-    ) -> Done {
-        let present = self.known(path)?;
-        let body = EditCredential {
-            name,
-            folder: None,
+    /// What is given, as an edit of a credential.
+    fn edited(&self, given: &Given) -> Result<EditCredential, ClientError> {
+        Ok(EditCredential {
             fields: fields(given)?,
             password: Self::password_of(given)?,
             secrets: self.secrets_of(given)?,
-            generate,
             device: given
                 .device
                 .as_ref()
                 .map(|path| lookup::device(&self.connection, path))
                 .transpose()?,
-            no_device,
             extra: if given.extra.is_empty() {
                 None
             } else {
@@ -451,12 +407,36 @@ impl Run {
                 .transpose()?,
             key: given.key_type.clone(),
             reason: given.reason.clone(),
-            kind_revision: None,
-        };
+            ..EditCredential::default()
+        })
+    }
+
+    /// Asks before a password that a device has is changed in the vault alone, where a rotation may
+    /// be meant.
+    fn confirm_vault_alone(&self, path: &str, present: &CredentialItem) -> Done {
+        if present.upkeep.is_none() {
+            return Ok(());
+        }
+        output::aside(&format!(
+            "The device keeps its password. To change both: jexlin upkeep rotate \"{path}\""
+        ));
+        self.confirm(&format!(
+            "{} is the password of an account on {}. Change it in the vault alone?",
+            present.name,
+            present.device_name.as_deref().unwrap_or("a device")
+        ))
+    }
+
+    fn edit_credential(
+        &self,
+        present: &CredentialItem,
+        body: &EditCredential,
+        if_revision: Option<i32>,
+    ) -> Done {
         self.show_credential(&self.connection.change(
             "PATCH",
             &format!("/api/v1/credentials/{}", present.id),
-            &body,
+            body,
             if_revision.unwrap_or(present.revision),
         )?)
     }
@@ -548,16 +528,30 @@ impl Run {
         )
     }
 
-    fn move_credential(&self, mut paths: Vec<String>, preview: bool) -> Done {
+    /// The identifiers of things that were selected, for a preview of what is done to all of them.
+    fn identifiers(&self, many: &[Selected]) -> Result<Vec<Uuid>, ClientError> {
+        let each = many.iter();
+        each.map(|one| lookup::credential(&self.connection, &one.key))
+            .collect()
+    }
+
+    fn move_credential(&self, mut paths: Vec<String>, rule: SelectionRule, preview: bool) -> Done {
         let to = lookup::folder(&self.connection, &paths.pop().unwrap_or_default())?;
+        let selection = Selection { paths, rule };
+        let many = self.selected(&selection)?;
+        let change = || -> Result<Change, ClientError> {
+            Ok(Change::Credentials(CredentialsMoved {
+                ids: self.identifiers(&many)?,
+                to: to.id,
+            }))
+        };
         if preview {
-            let ids = paths
-                .iter()
-                .map(|path| lookup::credential(&self.connection, path))
-                .collect::<Result<_, _>>()?;
-            return self.preview(&Change::Credentials(CredentialsMoved { ids, to: to.id }));
+            return self.preview(&change()?);
         }
-        self.each(&paths, |path| {
+        if !self.yes {
+            self.confirm_change(&change()?)?;
+        }
+        self.each(&many, |path| {
             let present = self.known(path)?;
             let body = EditCredential {
                 folder: Some(to.id),
@@ -584,8 +578,10 @@ impl Run {
         )?)
     }
 
-    fn remove_credential(&self, paths: Vec<String>) -> Done {
-        self.each(&paths, |path| {
+    fn remove_credential(&self, selection: &Selection) -> Done {
+        let many = self.selected(selection)?;
+        self.confirm_many(selection, &many, "Remove")?;
+        self.each(&many, |path| {
             let present = self.known(path)?;
             self.connection.delete(
                 &format!("/api/v1/credentials/{}", present.id),
@@ -598,8 +594,8 @@ impl Run {
         })
     }
 
-    fn remove_favourite(&self, paths: Vec<String>) -> Done {
-        self.each(&paths, |path| {
+    fn remove_favourite(&self, selection: &Selection) -> Done {
+        self.each(&self.selected(selection)?, |path| {
             self.connection.delete(
                 &format!(
                     "/api/v1/credentials/{}/favourite",
@@ -743,6 +739,7 @@ impl Run {
 
     fn remove_attachment(&self, path: String, attachment: String) -> Done {
         let (id, found) = self.attachment(&path, &attachment)?;
+        self.confirm(&format!("Remove {} permanently?", found.name))?;
         self.connection.delete(
             &format!("/api/v1/credentials/{id}/attachments/{}", found.id),
             None,
@@ -755,20 +752,28 @@ impl Run {
 
     fn tag_credential(
         &self,
-        paths: &[String],
+        selection: &Selection,
         add: Vec<String>,
         remove: Vec<String>,
         preview: bool,
     ) -> Done {
-        if preview {
-            let ids = paths
-                .iter()
-                .map(|path| lookup::credential(&self.connection, path))
-                .collect::<Result<Vec<_>, _>>()?;
-            return self.preview(&Change::Tags(TagsChanged { ids, add, remove }));
+        let many = self.selected(selection)?;
+        if preview || !self.yes {
+            let change = Change::Tags(TagsChanged {
+                ids: self.identifiers(&many)?,
+                add: add.clone(),
+                remove: remove.clone(),
+            });
+            if preview {
+                return self.preview(&change);
+            }
+            // Most tags change nobody's access, and nobody is asked about them.
+            if self.changes_access(&change)? {
+                self.confirm_change(&change)?;
+            }
         }
         let gone: Vec<String> = remove.iter().map(|tag| tag.to_lowercase()).collect();
-        self.each(paths, |path| {
+        self.each(&many, |path| {
             let present = self.known(path)?;
             let tags = present
                 .tags
@@ -805,26 +810,51 @@ impl Run {
                 name,
                 given,
                 no_device,
+                remove_field,
                 generate,
                 if_revision,
-            } => self.edit_credential(&path, name, &given, no_device, generate, if_revision),
-            Credential::Move { paths, preview } => self.move_credential(paths, preview),
-            Credential::Copy { path, to, name } => self.copy_credential(path, to, name),
-            Credential::Remove { paths } => self.remove_credential(paths),
-            Credential::Tag {
+            } => {
+                let present = self.known(&path)?;
+                let given_password = given.type_password || given.password.password_file.is_some();
+                if (generate || given_password) && !no_device {
+                    self.confirm_vault_alone(&path, &present)?;
+                }
+                let mut body = EditCredential {
+                    name,
+                    no_device,
+                    generate,
+                    ..self.edited(&given)?
+                };
+                for field in remove_field {
+                    if present.fields.contains_key(&field) {
+                        body.fields.insert(field, String::new());
+                    } else {
+                        body.remove_secrets.push(field);
+                    }
+                }
+                self.edit_credential(&present, &body, if_revision)
+            }
+            Credential::Move {
                 paths,
+                rule,
+                preview,
+            } => self.move_credential(paths, rule, preview),
+            Credential::Copy { path, to, name } => self.copy_credential(path, to, name),
+            Credential::Remove(selection) => self.remove_credential(&selection),
+            Credential::Tag {
+                selection,
                 add,
                 remove,
                 preview,
-            } => self.tag_credential(&paths, add, remove, preview),
-            Credential::AddFavourite { paths } => self.each(&paths, |path| {
+            } => self.tag_credential(&selection, add, remove, preview),
+            Credential::AddFavourite(selection) => self.each(&self.selected(&selection)?, |path| {
                 self.connection.put::<Value>(&format!(
                     "/api/v1/credentials/{}/favourite",
                     lookup::credential(&self.connection, path)?
                 ))?;
                 Ok("is a favourite".into())
             }),
-            Credential::RemoveFavourite { paths } => self.remove_favourite(paths),
+            Credential::RemoveFavourite(selection) => self.remove_favourite(&selection),
             Credential::OperatorScope {
                 path,
                 device,

@@ -27,7 +27,7 @@ pub enum Device {
     },
     /// Add a device
     #[command(
-        after_help = "EXAMPLE\n  jexlin device add \"/Pumping/North ridge/telemetry\" --address 127.0.10.5 --operator \"/Pumping/North ridge/root\""
+        after_help = "EXAMPLE\n  jexlin device add \"/Pumping/North ridge/radio\" --address 127.0.10.5 --operator \"/Pumping/North ridge/telemetry root\""
     )]
     Add {
         /// Path of the new device

@@ -22,7 +22,7 @@ pub enum Folder {
         path: String,
     },
     /// Add a folder
-    #[command(after_help = "EXAMPLE\n  jexlin folder add \"/Pumping/North ridge\"")]
+    #[command(after_help = "EXAMPLE\n  jexlin folder add \"/Pumping/Hollow mere\"")]
     Add {
         /// Path of the new folder
         path: String,
@@ -30,11 +30,15 @@ pub enum Folder {
         #[arg(long)]
         closed: bool,
     },
-    /// Rename a folder
-    Rename {
+    /// Edit a folder
+    #[command(
+        after_help = "EXAMPLE\n  jexlin folder edit \"/Pumping/Low meadow\" --name \"Lower meadow\""
+    )]
+    Edit {
         /// Path of the folder
         path: String,
-        /// Its new name
+        /// A new name
+        #[arg(long)]
         name: String,
     },
     /// Move a folder into another
@@ -80,7 +84,7 @@ pub enum Folder {
     #[command(after_help = "EXAMPLES
   jexlin folder passwords /Pumping
   jexlin folder passwords /Pumping --enforce \"Pump controllers\"
-  jexlin folder passwords /Office --choose Standard --choose Phrases")]
+  jexlin folder passwords /Office --choose Standard --choose \"Phrases for people\"")]
     Passwords {
         /// Path of the folder
         path: String,
@@ -123,7 +127,7 @@ impl Run {
                 output::one(self.format, &folder, &COLUMNS)
             }
             Folder::Add { path, closed } => self.add_folder(&path, closed),
-            Folder::Rename { path, name } => self.edit_folder(
+            Folder::Edit { path, name } => self.edit_folder(
                 &path,
                 &EditFolder {
                     name: Some(name),
@@ -188,14 +192,16 @@ impl Run {
         } else {
             Some(lookup::folder(&self.connection, to)?.id)
         };
+        let change = Change::Folder(FolderChange {
+            id: lookup::folder(&self.connection, path)?.id,
+            parent,
+            to_top: parent.is_none(),
+            closed: None,
+        });
         if preview {
-            return self.preview(&Change::Folder(FolderChange {
-                id: lookup::folder(&self.connection, path)?.id,
-                parent,
-                to_top: parent.is_none(),
-                closed: None,
-            }));
+            return self.preview(&change);
         }
+        self.confirm_change(&change)?;
         let body = EditFolder {
             parent,
             to_top: parent.is_none(),
@@ -206,14 +212,16 @@ impl Run {
 
     /// Stops a folder from inheriting grants, or lets it inherit them again.
     fn set_closed(&self, path: &str, closed: bool, preview: bool) -> Done {
+        let change = Change::Folder(FolderChange {
+            id: lookup::folder(&self.connection, path)?.id,
+            parent: None,
+            to_top: false,
+            closed: Some(closed),
+        });
         if preview {
-            return self.preview(&Change::Folder(FolderChange {
-                id: lookup::folder(&self.connection, path)?.id,
-                parent: None,
-                to_top: false,
-                closed: Some(closed),
-            }));
+            return self.preview(&change);
         }
+        self.confirm_change(&change)?;
         let body = EditFolder {
             closed: Some(closed),
             ..Default::default()

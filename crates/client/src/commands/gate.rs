@@ -287,6 +287,9 @@ impl Run {
                     rotate_on_return: false,
                 };
                 let body = self.conditions(none, &conditions)?;
+                self.confirm(
+                    "Add this gate? People need to pass it before they see what is under it.",
+                )?;
                 let shown: GateItem = self.connection.post("/api/v1/gates", &body)?;
                 output::one(self.format, &shown, &columns)
             }
@@ -317,6 +320,7 @@ impl Run {
                     body.approver_people.clear();
                     body.approver_groups.clear();
                 }
+                self.confirm(&format!("Edit the gate of {}?", present.place))?;
                 let address = format!("/api/v1/gates/{}", present.id);
                 let shown: GateItem =
                     self.connection
@@ -325,6 +329,10 @@ impl Run {
             }
             Gate::Remove { place } => {
                 let present = self.own_gate(&place)?;
+                self.confirm(&format!(
+                    "Remove the gate of {}? What was under it opens without it.",
+                    present.place
+                ))?;
                 self.connection.delete(
                     &format!("/api/v1/gates/{}", present.id),
                     Some(present.revision),

@@ -14,7 +14,7 @@ use crate::args::{Format, Place, Who};
 use crate::error::ClientError;
 use crate::lookup;
 use crate::output::{self, Column, say};
-use crate::run::{Done, Run};
+use crate::run::{Done, Run, Selected};
 
 /// Grants.
 #[derive(Debug, Subcommand)]
@@ -31,9 +31,9 @@ pub enum Grant {
     },
     /// Add a grant
     #[command(after_help = "EXAMPLES
-  jexlin grant add reveal --folder /Pumping --group \"Duty engineers\"
+  jexlin grant add reveal --folder /Office --group \"Shift leads\"
   jexlin grant add reveal --folder /Pumping --group Contractors --only-tag pumps --without-history --preview
-  jexlin grant add use --credential \"/Control room/contractor\" --person pim --until 7d")]
+  jexlin grant add use --credential \"/Control room/Radio network\" --person pim --until 7d")]
     Add {
         /// list, use, reveal, edit or steward
         level: Level,
@@ -86,10 +86,11 @@ pub enum Grant {
         #[arg(long)]
         preview: bool,
     },
-    /// Remove a grant
+    /// Remove grants
     Remove {
-        /// Its identifier, as `grant list --wide` shows it
-        grant: uuid::Uuid,
+        /// Identifiers, as `grant list --wide` shows them
+        #[arg(required = true, value_name = "GRANT")]
+        grants: Vec<Uuid>,
         /// Change nothing; show who would gain or lose what
         #[arg(long)]
         preview: bool,
@@ -107,10 +108,11 @@ const GRANT: [Column; 9] = [
     ("note", "note"),
     ("id", "id"),
 ];
-const SHIFT: [Column; 5] = [
+const SHIFT: [Column; 6] = [
     ("who", "name"),
     ("before", "before"),
     ("after", "after"),
+    ("folders", "folders"),
     ("credentials", "credentials"),
     ("under a gate", "gated"),
 ];
@@ -205,9 +207,11 @@ impl Run {
                     only_tag,
                     without_history,
                 };
+                let change = Change::Grant(new.clone());
                 if preview {
-                    return self.preview(&Change::Grant(new));
+                    return self.preview(&change);
                 }
+                self.confirm_change(&change)?;
                 let shown: GrantItem = self.connection.post("/api/v1/grants", &new)?;
                 output::one(self.format, &shown, &GRANT)
             }
@@ -227,27 +231,76 @@ impl Run {
                     note,
                     history,
                 };
+                let change = Change::Terms(GrantTerms {
+                    id: grant,
+                    to: to.clone(),
+                });
                 if preview {
-                    return self.preview(&Change::Terms(GrantTerms { id: grant, to }));
+                    return self.preview(&change);
                 }
+                self.confirm_change(&change)?;
                 let address = format!("/api/v1/grants/{grant}");
                 let revision = self.connection.get::<GrantItem>(&address)?.revision;
                 let shown: GrantItem = self.connection.change("PATCH", &address, &to, revision)?;
                 output::one(self.format, &shown, &GRANT)
             }
             Grant::Remove {
-                grant,
+                grants,
                 preview: true,
-            } => self.preview(&Change::Withdraw(grant)),
+            } => grants
+                .iter()
+                .try_for_each(|grant| self.preview(&Change::Withdraw(*grant))),
             Grant::Remove {
-                grant,
+                grants,
                 preview: false,
-            } => {
-                self.connection
-                    .delete(&format!("/api/v1/grants/{grant}"), None)?;
-                say("The grant is removed.")
-            }
+            } => self.remove_grants(&grants),
         }
+    }
+
+    fn remove_grants(&self, grants: &[Uuid]) -> Done {
+        for grant in grants {
+            self.confirm_change(&Change::Withdraw(*grant))?;
+        }
+        if let [grant] = grants {
+            self.connection
+                .delete(&format!("/api/v1/grants/{grant}"), None)?;
+            return say("The grant is removed.");
+        }
+        let many: Vec<Selected> = grants
+            .iter()
+            .map(|grant| Selected::named(&grant.to_string()))
+            .collect();
+        self.each(&many, |grant| {
+            self.connection
+                .delete(&format!("/api/v1/grants/{grant}"), None)?;
+            Ok("removed".into())
+        })
+    }
+
+    /// Whether somebody would gain or lose anything by a change.
+    pub fn changes_access(&self, change: &Change) -> Result<bool, ClientError> {
+        let shown: Preview = self.connection.post("/api/v1/preview", change)?;
+        Ok(!shown.shifts.is_empty())
+    }
+
+    /// Shows on standard error who would gain or lose what by a change, before somebody is asked
+    /// about it.
+    pub fn show_preview(&self, change: &Change) -> Done {
+        let shown: Preview = self.connection.post("/api/v1/preview", change)?;
+        output::aside(&shown.sentence);
+        for shift in &shown.shifts {
+            let word = |level: Option<Level>| level.map_or("nothing", Level::word);
+            output::aside(&format!(
+                "  {}: {} → {}",
+                jexlin_api::show_foreign(&shift.name),
+                word(shift.before),
+                word(shift.after)
+            ));
+        }
+        if shown.more {
+            output::aside("  There are more than these.");
+        }
+        Ok(())
     }
 
     /// Shows who would gain or lose what by a change, and makes none.
@@ -279,7 +332,7 @@ impl Run {
             } else {
                 format!("{} ({})", shift.name, shift.state)
             };
-            json!({"name": name, "before": word(shift.before), "after": word(shift.after), "credentials": shift.credentials, "gated": shift.gated})
+            json!({"name": name, "before": word(shift.before), "after": word(shift.after), "folders": shift.folders, "credentials": shift.credentials, "gated": shift.gated})
         };
         output::list(
             self.format,

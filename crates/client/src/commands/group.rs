@@ -23,12 +23,16 @@ pub enum Group {
         /// Its name
         name: String,
     },
-    /// Rename a group
-    Rename {
-        /// Its name
+    /// Edit a group
+    #[command(
+        after_help = "EXAMPLE\n  jexlin group edit Operations --name \"Operations and control\""
+    )]
+    Edit {
+        /// The group
+        group: String,
+        /// A new name
+        #[arg(long)]
         name: String,
-        /// Its new name
-        new_name: String,
     },
     /// Remove a group; grants to it end
     Remove {
@@ -73,17 +77,25 @@ impl Run {
             Group::Add { name } => self
                 .connection
                 .post::<GroupItem>("/api/v1/groups", &NewGroup { name })?,
-            Group::Rename { name, new_name } => {
-                let group = lookup::group(&self.connection, &name)?;
+            Group::Edit { group, name } => {
+                let group = lookup::group(&self.connection, &group)?;
+                if group.name == name {
+                    return output::one(self.format, &group, &columns);
+                }
                 self.connection.change(
                     "PATCH",
                     &format!("/api/v1/groups/{}", group.id),
-                    &NewGroup { name: new_name },
+                    &NewGroup { name },
                     group.revision,
                 )?
             }
             Group::Remove { name } => {
                 let group = lookup::group(&self.connection, &name)?;
+                self.confirm(&format!(
+                    "Remove the group {} with {}, and all grants to it?",
+                    group.name,
+                    output::counted(group.members.len(), "member", "members")
+                ))?;
                 self.connection.delete(
                     &format!("/api/v1/groups/{}", group.id),
                     Some(group.revision),
@@ -115,21 +127,23 @@ impl Run {
                 };
                 return self.preview(&Change::Leave(leave));
             }
-            Group::AddMember { name, who, .. } => self.connection.put(&format!(
-                "/api/v1/groups/{}/members/{}",
-                lookup::group(&self.connection, &name)?.id,
-                self.subject(&who)?
-            ))?,
+            Group::AddMember { name, who, .. } => {
+                let join = Membership {
+                    group: lookup::group(&self.connection, &name)?.id,
+                    member: self.subject(&who)?,
+                };
+                self.confirm_change(&Change::Join(join.clone()))?;
+                let address = format!("/api/v1/groups/{}/members/{}", join.group, join.member);
+                self.connection.put(&address)?
+            }
             Group::RemoveMember { name, who, .. } => {
-                let group = lookup::group(&self.connection, &name)?;
-                self.connection.delete(
-                    &format!(
-                        "/api/v1/groups/{}/members/{}",
-                        group.id,
-                        self.subject(&who)?
-                    ),
-                    None,
-                )?;
+                let leave = Membership {
+                    group: lookup::group(&self.connection, &name)?.id,
+                    member: self.subject(&who)?,
+                };
+                self.confirm_change(&Change::Leave(leave.clone()))?;
+                let address = format!("/api/v1/groups/{}/members/{}", leave.group, leave.member);
+                self.connection.delete(&address, None)?;
                 lookup::group(&self.connection, &name)?
             }
         };

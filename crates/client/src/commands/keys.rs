@@ -3,7 +3,7 @@
 use std::path::PathBuf;
 
 use clap::Subcommand;
-use jexlin_api::{ChangeKey, ChangeRootKey, KeysView};
+use jexlin_api::{ChangeKey, ChangeRootKey, ChangeRootPassphrase, KeysView};
 use serde_json::json;
 
 use crate::args::Format;
@@ -22,6 +22,21 @@ pub enum Keys {
         after_help = "EXAMPLE\n  jexlin keys change-root --reason \"the administrator who knew the passphrase has left\""
     )]
     ChangeRoot {
+        /// Reason, recorded in the audit log
+        #[arg(long)]
+        reason: String,
+        /// Read the current passphrase from this file
+        #[arg(long, value_name = "FILE")]
+        passphrase_file: Option<PathBuf>,
+        /// Read the new passphrase from this file
+        #[arg(long, value_name = "FILE")]
+        new_passphrase_file: Option<PathBuf>,
+    },
+    /// Change the passphrase of the root key file; the root key stays
+    #[command(
+        after_help = "EXAMPLE\n  jexlin keys passphrase --reason \"somebody watched it being typed\""
+    )]
+    Passphrase {
         /// Reason, recorded in the audit log
         #[arg(long)]
         reason: String,
@@ -86,11 +101,38 @@ impl Run {
                     next,
                 )
             }
-            Keys::FinishRoot => (
-                self.connection
-                    .post("/api/v1/keys/root/finish", &json!({}))?,
-                "The root key is changed. Earlier backups need the old key: keep root-key.previous.json with them.",
-            ),
+            Keys::Passphrase {
+                reason,
+                passphrase_file,
+                new_passphrase_file,
+            } => {
+                let body = ChangeRootPassphrase {
+                    passphrase: secrets::read(
+                        "Current passphrase of the root key",
+                        passphrase_file.as_deref(),
+                        false,
+                    )?,
+                    new_passphrase: secrets::read(
+                        "New passphrase",
+                        new_passphrase_file.as_deref(),
+                        true,
+                    )?,
+                    reason,
+                };
+                (
+                    self.connection
+                        .post("/api/v1/keys/root/passphrase", &body)?,
+                    "The passphrase is changed in the root-key.json of the service that answered. Copy the file to each other service and to where its backup is kept: earlier copies still open with the former passphrase.",
+                )
+            }
+            Keys::FinishRoot => {
+                self.confirm("Finish the change of the root key? The old key stops working.")?;
+                (
+                    self.connection
+                        .post("/api/v1/keys/root/finish", &json!({}))?,
+                    "The root key is changed. Earlier backups need the old key: keep root-key.previous.json with them.",
+                )
+            }
             Keys::AbandonRoot => (
                 self.connection
                     .post("/api/v1/keys/root/abandon", &json!({}))?,

@@ -21,7 +21,7 @@ pub enum Kind {
     },
     /// Add a kind of your organisation's own
     #[command(after_help = "EXAMPLE
-  jexlin kind add valve-code --label \"Valve code\" --field valve=text --field password=secret --required valve --generates
+  jexlin kind add hatch-code --label \"Hatch code\" --field hatch=text --field password=secret --required hatch --generates
 
 FIELDS HOLD
   text  url  note  date  certificate                      for all to see

@@ -5,6 +5,7 @@ use jexlin_api::{ActConfirmed, Decide, PendingAct};
 use uuid::Uuid;
 
 use crate::args::Format;
+use crate::error::ClientError;
 use crate::output::{self, Column};
 use crate::run::{Done, Run};
 
@@ -16,6 +17,11 @@ pub enum Pending {
         /// Show only acts that are waiting
         #[arg(long)]
         waiting: bool,
+    },
+    /// Show an act
+    Show {
+        /// The act, as `pending list --wide` shows it
+        id: Uuid,
     },
     /// Confirm an act that somebody else proposed; it is carried out at once
     Confirm {
@@ -63,6 +69,17 @@ impl Run {
                     &ACT,
                     "No act waits for a second person.",
                 );
+            }
+            Pending::Show { id } => {
+                let rows: Vec<PendingAct> = self
+                    .connection
+                    .list("/api/v1/pending-acts?waiting=false", None)?;
+                rows.into_iter().find(|row| row.id == id).ok_or_else(|| {
+                    ClientError::unknown(
+                        format!("There is no act {id} that you proposed or could confirm."),
+                        "List pending acts: jexlin pending list",
+                    )
+                })?
             }
             Pending::Confirm { id, comment } => {
                 let done: ActConfirmed = self

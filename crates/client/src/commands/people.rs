@@ -2,7 +2,7 @@
 
 use clap::Subcommand;
 use jexlin_api::words::{Duty, PersonState};
-use jexlin_api::{EditPerson, NewPerson, Person};
+use jexlin_api::{EditPerson, Grant, NewPerson, Person};
 use uuid::Uuid;
 
 use crate::args::{FromFile, Who};
@@ -19,7 +19,7 @@ pub enum People {
     List,
     /// Add a person; without a password they are invited and cannot sign in yet
     #[command(
-        after_help = "EXAMPLE\n  jexlin people add marek --display-name \"Marek Tull\" --with-password"
+        after_help = "EXAMPLE\n  jexlin people add ada --display-name \"Ada Brook\" --with-password"
     )]
     Add {
         /// The sign-in name
@@ -41,11 +41,17 @@ pub enum People {
         /// The sign-in name
         name: String,
     },
+    /// List the grants to a person and to their groups: what they have access to, and by which way
+    #[command(after_help = "EXAMPLE\n  jexlin people grants marek")]
+    Grants {
+        /// The sign-in name
+        name: String,
+    },
     /// Edit a person; what is not given stays as it is
     #[command(after_help = "EXAMPLES
   jexlin people edit pim --duty folders --duty audit
   jexlin people edit pim --no-duties
-  jexlin people edit pim --state suspended")]
+  jexlin people edit petra --state suspended")]
     Edit {
         /// The sign-in name
         name: String,
@@ -126,6 +132,26 @@ impl Run {
                 let person = lookup::person(&self.connection, &name)?;
                 output::one(self.format, &person, &PERSON)
             }
+            People::Grants { name } => {
+                let person = lookup::person(&self.connection, &name)?;
+                let address = format!("/api/v1/people/{}/grants", person.id);
+                let grants: Vec<Grant> = self.connection.list(&address, None)?;
+                let columns: [Column; 7] = [
+                    ("on", "place"),
+                    ("level", "level"),
+                    ("by the grant to", "subject_name"),
+                    ("only kind", "only_kind"),
+                    ("only tag", "only_tag"),
+                    ("until", "ends_at"),
+                    ("id", "id"),
+                ];
+                output::list(
+                    self.format,
+                    &grants,
+                    &columns,
+                    "No grant is for this person.",
+                )
+            }
             People::Edit {
                 name,
                 state,
@@ -146,6 +172,28 @@ impl Run {
                 } else {
                     None
                 };
+                if state.is_some() || duties.is_some() {
+                    self.confirm(&format!(
+                        "Change what {} may do ({})?",
+                        person.display_name,
+                        [
+                            state.map(|state| format!("state: {state}")),
+                            duties.as_ref().map(|duties| {
+                                let words: Vec<_> =
+                                    duties.iter().map(ToString::to_string).collect();
+                                let words = words.join(", ");
+                                format!(
+                                    "duties: {}",
+                                    if words.is_empty() { "none" } else { &words }
+                                )
+                            }),
+                        ]
+                        .into_iter()
+                        .flatten()
+                        .collect::<Vec<_>>()
+                        .join("; ")
+                    ))?;
+                }
                 let person: Person = self.connection.change(
                     "PATCH",
                     &format!("/api/v1/people/{}", person.id),

@@ -55,13 +55,18 @@ pub enum Personal {
     },
     /// Edit an item in your personal folder
     Edit {
-        /// Its name
-        name: String,
+        /// Its name or identifier
+        item: String,
         /// A new name
         #[arg(long)]
-        new_name: Option<String>,
+        name: Option<String>,
         #[command(flatten)]
         fields: Fields,
+    },
+    /// Show an item without its secret
+    Show {
+        /// Its name or identifier
+        name: String,
     },
     /// Show the secret of an item; the audit log records that you did, not for which item
     Reveal {
@@ -135,27 +140,35 @@ impl Fields {
     }
 }
 
-const ITEM: [Column; 5] = [
+const ITEM: [Column; 6] = [
     ("name", "name"),
     ("user", "user_name"),
     ("url", "url"),
     ("note", "note"),
     ("changed", "changed_at"),
+    ("id", "id"),
 ];
 
 impl Run {
     fn item(&self, name: &str) -> Result<PersonalItem, ClientError> {
         let all: Vec<PersonalItem> = self.connection.list("/api/v1/personal/items", None)?;
-        all.into_iter()
-            .find(|item| {
-                item.name.to_lowercase() == name.to_lowercase() || item.id.to_string() == name
-            })
-            .ok_or_else(|| {
-                ClientError::unknown(
-                    format!("There is no {name} in your personal folder."),
-                    "List your items: jexlin personal list",
-                )
-            })
+        let mut found = all.into_iter().filter(|item| {
+            item.name.to_lowercase() == name.to_lowercase() || item.id.to_string() == name
+        });
+        let first = found.next();
+        // Two things may have one name. Which is meant is not guessed.
+        if found.next().is_some() {
+            return Err(ClientError::input(
+                format!("Several items in your personal folder are named {name}."),
+                "Use the identifier, as `personal list --wide` shows it.",
+            ));
+        }
+        first.ok_or_else(|| {
+            ClientError::unknown(
+                format!("There is no {name} in your personal folder."),
+                "List your items: jexlin personal list",
+            )
+        })
     }
 
     pub fn personal(&self, command: Personal) -> Done {
@@ -195,23 +208,21 @@ impl Run {
                     .post("/api/v1/personal/items", &fields.read(Some(name))?)?;
                 output::one(self.format, &shown, &ITEM)
             }
-            Personal::Edit {
-                name,
-                new_name,
-                fields,
-            } => {
-                let present = self.item(&name)?;
+            Personal::Edit { item, name, fields } => {
+                let present = self.item(&item)?;
                 let shown: PersonalItem = self.connection.change(
                     "PATCH",
                     &format!("/api/v1/personal/items/{}", present.id),
-                    &fields.read(new_name)?,
+                    &fields.read(name)?,
                     present.revision,
                 )?;
                 output::one(self.format, &shown, &ITEM)
             }
+            Personal::Show { name } => output::one(self.format, &self.item(&name)?, &ITEM),
             Personal::Reveal { name, pipe } => self.reveal_item(&name, pipe),
             Personal::Remove { name } => {
                 let present = self.item(&name)?;
+                self.confirm(&format!("Remove {} permanently?", present.name))?;
                 self.connection.delete(
                     &format!("/api/v1/personal/items/{}", present.id),
                     Some(present.revision),

@@ -22,8 +22,8 @@ pub enum Plan {
     },
     /// Add a plan to a folder or a credential that has none of its own
     #[command(after_help = "EXAMPLES
-  jexlin plan add --folder /Works --check \"FREQ=DAILY;BYHOUR=3;BYMINUTE=0\" --every-days 30 --hours 01:00-04:00 --time-zone Europe/London
-  jexlin plan add --folder /Works --rotate \"FREQ=MONTHLY;BYMONTHDAY=1;BYHOUR=2\" --preview")]
+  jexlin plan add --folder /Works/Highfield --check \"FREQ=DAILY;BYHOUR=3;BYMINUTE=0\" --every-days 30 --hours 01:00-04:00 --time-zone Europe/London
+  jexlin plan add --folder /Works/Highfield --rotate \"FREQ=MONTHLY;BYMONTHDAY=1;BYHOUR=2\" --preview")]
     Add {
         #[command(flatten)]
         place: Place,

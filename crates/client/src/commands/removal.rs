@@ -5,8 +5,8 @@ use jexlin_api::Removed;
 use serde_json::{Value, json};
 
 use crate::error::ClientError;
-use crate::output::{self, Column, say};
-use crate::run::{Done, Run};
+use crate::output::{self, Column};
+use crate::run::{Done, Run, Selected};
 
 /// The bin.
 #[derive(Debug, Subcommand)]
@@ -14,18 +14,17 @@ pub enum Bin {
     /// List what was removed from the folders that you are a steward of, newest first
     List,
     /// Restore what was last removed from a path, in one step
-    #[command(after_help = "EXAMPLE\n  jexlin bin restore \"/Office/Ordering portal\"")]
+    #[command(after_help = "EXAMPLE\n  jexlin bin restore \"/Office/Courier account\"")]
     Restore {
-        /// Its former path, or its identifier in the bin
-        path: String,
+        /// Former paths, or identifiers in the bin
+        #[arg(required = true, value_name = "PATH")]
+        paths: Vec<String>,
     },
     /// Delete permanently what was removed; it cannot be restored
     Purge {
-        /// Its former path, or its identifier in the bin
-        path: String,
-        /// Confirm that it cannot be restored
-        #[arg(long)]
-        permanently: bool,
+        /// Former paths, or identifiers in the bin
+        #[arg(required = true, value_name = "PATH")]
+        paths: Vec<String>,
     },
 }
 
@@ -64,32 +63,41 @@ impl Run {
                     "The bin of the folders that you are a steward of is empty.",
                 )
             }
-            Bin::Restore { path } => {
-                let removed = self.removed(&path)?;
-                self.connection
-                    .post::<Value>(&format!("/api/v1/bin/{}/restore", removed.id), &json!({}))?;
-                say(&format!("{} is back.", removed.path))
-            }
-            Bin::Purge { path, permanently } => {
-                let removed = self.removed(&path)?;
-                if !permanently {
-                    return Err(ClientError::input(
-                        format!(
-                            "{} with {} will be deleted permanently, with all former values and attachments.",
-                            removed.path,
-                            output::counted(
-                                usize::try_from(removed.credentials).unwrap_or(0),
-                                "credential",
-                                "credentials"
-                            )
-                        ),
-                        "Use --permanently to allow this.",
-                    ));
+            Bin::Restore { paths } => self.each(&several(&paths), |path| {
+                let removed = self.removed(path)?;
+                let address = format!("/api/v1/bin/{}/restore", removed.id);
+                self.connection.post::<Value>(&address, &json!({}))?;
+                Ok("is back".into())
+            }),
+            Bin::Purge { paths } => {
+                let found: Vec<Removed> = paths
+                    .iter()
+                    .map(|path| self.removed(path))
+                    .collect::<Result<_, _>>()?;
+                for removed in &found {
+                    let credentials = usize::try_from(removed.credentials).unwrap_or(0);
+                    self.confirm(&format!(
+                        "Delete {} permanently, with {}, all former values and attachments?",
+                        removed.path,
+                        output::counted(credentials, "credential", "credentials")
+                    ))?;
                 }
-                self.connection
-                    .delete(&format!("/api/v1/bin/{}", removed.id), None)?;
-                say(&format!("{} is deleted permanently.", removed.path))
+                let many: Vec<Selected> = found
+                    .iter()
+                    .map(|removed| Selected {
+                        path: removed.path.clone(),
+                        key: removed.id.to_string(),
+                    })
+                    .collect();
+                self.each(&many, |id| {
+                    self.connection.delete(&format!("/api/v1/bin/{id}"), None)?;
+                    Ok("is deleted permanently".into())
+                })
             }
         }
     }
+}
+
+fn several(paths: &[String]) -> Vec<Selected> {
+    paths.iter().map(|path| Selected::named(path)).collect()
 }

@@ -79,6 +79,11 @@ pub enum Search {
         #[command(flatten)]
         narrow: Box<Narrow>,
     },
+    /// Show a saved search
+    Show {
+        /// Its name
+        name: String,
+    },
     /// Run a saved search
     Run {
         /// Its name
@@ -117,21 +122,29 @@ impl Run {
             .collect())
     }
 
-    /// Prints the credentials that a query finds.
+    /// The credentials that match filters.
+    pub fn credentials_that_match(
+        &self,
+        filters: &BTreeMap<String, String>,
+        view: Option<&str>,
+    ) -> Result<Vec<Listed>, ClientError> {
+        let mut parts: Vec<String> = filters
+            .iter()
+            .map(|(name, value)| format!("{name}={}", query(value)))
+            .collect();
+        parts.extend(view.map(|view| format!("view={}", query(view))));
+        self.connection
+            .list(&format!("/api/v1/credentials?{}", parts.join("&")), None)
+    }
+
+    /// Prints the credentials that match filters.
     pub fn listed(
         &self,
         filters: &BTreeMap<String, String>,
         view: Option<&str>,
         none: &str,
     ) -> Done {
-        let mut parts: Vec<String> = filters
-            .iter()
-            .map(|(name, value)| format!("{name}={}", query(value)))
-            .collect();
-        parts.extend(view.map(|view| format!("view={}", query(view))));
-        let rows = self
-            .connection
-            .list::<Listed>(&format!("/api/v1/credentials?{}", parts.join("&")), None)?;
+        let rows = self.credentials_that_match(filters, view)?;
         if self.format == Format::Table && rows.first().is_some_and(|row| row.near) {
             output::aside("No exact match. Similar credentials:");
         }
@@ -194,6 +207,7 @@ impl Run {
                 )?;
                 output::one(self.format, &shown, &columns)
             }
+            Search::Show { name } => output::one(self.format, &self.saved(&name)?, &columns),
             Search::Run { name } => {
                 self.listed(&self.saved(&name)?.filters, None, "No credential matches.")
             }

@@ -76,6 +76,9 @@ impl Run {
                 say("The session has ended.")
             }
             SessionCommand::End { person, .. } => {
+                if let Some(name) = &person {
+                    self.confirm(&format!("End all sessions of {name}?"))?;
+                }
                 let address = format!("/api/v1/sessions{}", of(person)?);
                 let ended: SessionsEnded = self.connection.delete_for(&address)?;
                 say(&format!(

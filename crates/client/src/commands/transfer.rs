@@ -27,12 +27,12 @@ use crate::secrets;
 /// Imports.
 #[derive(Debug, Subcommand)]
 pub enum Import {
-    /// Import a file: CSV, TSV, JSON Lines, XLSX, or the Credential Exchange Format
+    /// Import a file: CSV, TSV, JSON, XLSX, or the Credential Exchange Format
     #[command(after_help = "EXAMPLES
   jexlin import file logins.csv --into /Office --preview
   jexlin import file keys.xlsx --into /Pumping --sheet Keys --map name,folder,-,password --only-good
-  jexlin import file old.csv --into /Office --encoding windows-1252 --separator semicolon --heading-row 3
-  jexlin import file logins.json --into /Office --match update --by user_name")]
+  jexlin import file old.csv --into /Office --encoding windows-1252 --separator semicolon --heading-row 3 --accept-changes
+  jexlin import file logins.jsonl --into /Office --match update --by user_name")]
     File(FileArgs),
     /// List the imports that were made, newest first
     List,
@@ -221,7 +221,10 @@ impl Run {
         }
         self.show_report(&report)?;
         // What would be different is shown; somebody who is there can say yes to it.
-        if stopped_by_changes(&report, &options) && secrets::confirm("Import it like this?")? {
+        if stopped_by_changes(&report, &options)
+            && secrets::can_ask()
+            && secrets::confirm("Import it like this?")?
+        {
             options.accept_changes = true;
             options.id = Uuid::now_v7();
             report = self.send_import(&args.file, &options)?;

@@ -8,10 +8,11 @@ use jexlin_api::{Job, NewJob, Upkeep as UpkeepItem};
 use serde_json::json;
 use uuid::Uuid;
 
+use crate::args::Selection;
 use crate::error::ClientError;
 use crate::lookup;
 use crate::output::{self, Column, say};
-use crate::run::{Done, Run};
+use crate::run::{Done, Run, Selected};
 
 /// Accounts and jobs.
 #[derive(Debug, Subcommand)]
@@ -19,17 +20,23 @@ pub enum Upkeep {
     /// List the accounts under upkeep
     List,
     /// Check now whether the stored password opens the account
+    #[command(after_help = "EXAMPLES
+  jexlin upkeep check \"/Pumping/North ridge/duty\" --wait
+  jexlin upkeep check --below /Pumping")]
     Check {
-        /// The credential
-        path: String,
+        #[command(flatten)]
+        selection: Selection,
         /// Wait until the job has ended
         #[arg(long)]
         wait: bool,
     },
     /// Rotate the password now, on the device and in the vault
+    #[command(after_help = "EXAMPLES
+  jexlin upkeep rotate \"/Pumping/North ridge/duty\" --wait
+  jexlin upkeep rotate --below /Pumping --tag storm")]
     Rotate {
-        /// The credential
-        path: String,
+        #[command(flatten)]
+        selection: Selection,
         /// Change the password as the account itself, not with the operator
         #[arg(long)]
         as_itself: bool,
@@ -87,26 +94,27 @@ impl Run {
                     "There is no account on a device that you have access to.",
                 )
             }
-            Upkeep::Check { path, wait } => {
-                let id = lookup::credential(&self.connection, &path)?;
-                let job = self
-                    .connection
-                    .post(&format!("/api/v1/credentials/{id}/check"), &json!({}))?;
-                self.follow(job, wait)
+            Upkeep::Check { selection, wait } => {
+                let many = self.selected_accounts(&selection)?;
+                self.jobs(&selection, &many, wait, |id| {
+                    self.connection
+                        .post(&format!("/api/v1/credentials/{id}/check"), &json!({}))
+                })
             }
             Upkeep::Rotate {
-                path,
+                selection,
                 as_itself,
                 wait,
             } => {
-                let id = lookup::credential(&self.connection, &path)?;
-                let job = self.connection.post(
-                    &format!("/api/v1/credentials/{id}/rotate"),
-                    &NewJob {
-                        method: as_itself.then_some(ChangeMethod::Own),
-                    },
-                )?;
-                self.follow(job, wait)
+                let many = self.selected_accounts(&selection)?;
+                self.confirm_many(&selection, &many, "Rotate the passwords of")?;
+                let body = NewJob {
+                    method: as_itself.then_some(ChangeMethod::Own),
+                };
+                self.jobs(&selection, &many, wait, |id| {
+                    self.connection
+                        .post(&format!("/api/v1/credentials/{id}/rotate"), &body)
+                })
             }
             Upkeep::Jobs { credential, state } => {
                 let credential = credential
@@ -135,11 +143,57 @@ impl Run {
         }
     }
 
-    /// Says what a job does until it has ended, when that is wanted.
+    /// Starts a job for each credential, and follows them when that is wanted. The job of the one
+    /// credential that was named is shown with all that there is to know of it.
+    fn jobs(
+        &self,
+        selection: &Selection,
+        many: &[Selected],
+        wait: bool,
+        start: impl Fn(Uuid) -> Result<Job, ClientError>,
+    ) -> Done {
+        if let ([one], 1) = (many, selection.paths.len()) {
+            let job = start(lookup::credential(&self.connection, &one.key)?)?;
+            return self.follow(job, wait);
+        }
+        // All are queued before the first is waited for.
+        let mut started: BTreeMap<String, Result<Job, ClientError>> = many
+            .iter()
+            .map(|one| {
+                let job = lookup::credential(&self.connection, &one.key).and_then(&start);
+                (one.key.clone(), job)
+            })
+            .collect();
+        self.each(many, |key| {
+            let unknown = || ClientError::local("The job was not started.");
+            let job = started.remove(key).unwrap_or_else(|| Err(unknown()))?;
+            if !wait {
+                return Ok(format!("{} queued", job.task));
+            }
+            let job = self.settled(job)?;
+            match ended(&job) {
+                Ok(()) => Ok(format!("{} done", job.task)),
+                Err(trouble) if job.message.is_empty() => Err(trouble),
+                Err(trouble) => Err(ClientError::failed(
+                    format!("{} {}", trouble.what(), job.message),
+                    "Show the jobs: jexlin upkeep jobs",
+                )),
+            }
+        })
+    }
+
+    /// Shows a job, once it has ended when that is wanted.
     pub fn follow(&self, job: Job, wait: bool) -> Done {
         if !wait {
             return output::one(self.format, &job, &JOB);
         }
+        let last = self.settled(job)?;
+        output::one(self.format, &last, &JOB)?;
+        ended(&last)
+    }
+
+    /// Waits until a job has ended.
+    fn settled(&self, job: Job) -> Result<Job, ClientError> {
         let address = format!("/api/v1/jobs/{}", job.id);
         let settled = |job: &Job| {
             matches!(job.state, JobState::Done | JobState::Failed)
@@ -158,25 +212,7 @@ impl Run {
                 Ok(!settled(&last))
             })?;
         }
-        output::one(self.format, &last, &JOB)?;
-        if last.state == JobState::Done {
-            Ok(())
-        } else {
-            Err(ClientError::failed(
-                match last.outcome {
-                    Some(JobOutcome::Refused) => format!("The device refused the {}.", last.task),
-                    Some(JobOutcome::Unreachable) => {
-                        format!("The device of the {} is unreachable.", last.task)
-                    }
-                    Some(outcome) => {
-                        let outcome = outcome.to_string().replace('-', " ");
-                        format!("The {} ended {outcome}.", last.task)
-                    }
-                    None => format!("The {} failed.", last.task),
-                },
-                "The message above says why; jexlin upkeep jobs shows it again.",
-            ))
-        }
+        Ok(last)
     }
 
     pub fn watch(&self) -> Done {
@@ -218,4 +254,25 @@ impl Run {
             })?;
         }
     }
+}
+
+/// How a job that has ended came out.
+fn ended(job: &Job) -> Done {
+    if job.state == JobState::Done {
+        return Ok(());
+    }
+    Err(ClientError::failed(
+        match job.outcome {
+            Some(JobOutcome::Refused) => format!("The device refused the {}.", job.task),
+            Some(JobOutcome::Unreachable) => {
+                format!("The device of the {} is unreachable.", job.task)
+            }
+            Some(outcome) => {
+                let outcome = outcome.to_string().replace('-', " ");
+                format!("The {} ended {outcome}.", job.task)
+            }
+            None => format!("The {} failed.", job.task),
+        },
+        "The message above says why; jexlin upkeep jobs shows it again.",
+    ))
 }

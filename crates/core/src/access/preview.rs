@@ -33,6 +33,8 @@ pub struct Shift {
     pub credentials: u64,
     /// How many of these are under a gate after the change.
     pub gated: u64,
+    /// On how many folders themselves, empty ones included.
+    pub folders: u64,
 }
 
 /// A credential that the change moves.
@@ -138,11 +140,7 @@ impl Cuts {
             })
             .collect();
         let forest = Forest::of(&links, &weights);
-        roots.retain(|root| {
-            forest
-                .place(*root)
-                .is_some_and(|place| forest.between(place, forest.end(place)).0 > 0)
-        });
+        roots.retain(|root| forest.place(*root).is_some());
         Self {
             forest: Some(forest),
             roots,
@@ -291,19 +289,40 @@ fn higher(entry: Both, other: Both) -> Both {
     [a.max(c), b.max(d)]
 }
 
-/// Credentials by level before and after.
+/// What is counted of a stretch or of something that stands out: credentials, those of them under a
+/// gate, folders.
+#[derive(Clone, Copy, Default)]
+struct Weight {
+    credentials: i64,
+    gated: i64,
+    folders: i64,
+}
+
+impl Weight {
+    fn of((credentials, gated): (u64, u64), folders: u32) -> Self {
+        let signed = |count: u64| i64::try_from(count).unwrap_or(i64::MAX);
+        Self {
+            credentials: signed(credentials),
+            gated: signed(gated),
+            folders: folders.into(),
+        }
+    }
+}
+
+/// Credentials and folders by level before and after.
 #[derive(Default)]
-struct Sums([[(i64, i64); 6]; 6]);
+struct Sums([[Weight; 6]; 6]);
 
 impl Sums {
-    fn add(&mut self, [before, after]: Both, (credentials, gated): (u64, u64), sign: i64) {
+    fn add(&mut self, [before, after]: Both, weight: Weight, sign: i64) {
         let sum = self
             .0
             .get_mut(usize::from(before))
             .and_then(|row| row.get_mut(usize::from(after)));
         if let Some(sum) = sum {
-            sum.0 += sign * i64::try_from(credentials).unwrap_or(i64::MAX);
-            sum.1 += sign * i64::try_from(gated).unwrap_or(i64::MAX);
+            sum.credentials += sign * weight.credentials;
+            sum.gated += sign * weight.gated;
+            sum.folders += sign * weight.folders;
         }
     }
 }
@@ -460,7 +479,9 @@ impl<'a> Look<'a> {
             let both = higher(*both, around.unwrap_or_default());
             let end = forest.end(*place);
             if around != Some(both) {
-                let weight = forest.between(*place, end);
+                // The places are those of the folders, without gaps.
+                let folders = end.saturating_sub(*place);
+                let weight = Weight::of(forest.between(*place, end), folders);
                 sums.add(both, weight, 1);
                 if let Some(around) = around {
                     sums.add(around, weight, -1);
@@ -597,13 +618,13 @@ pub fn preview(
                 fits,
                 weight: *weight,
             });
-            sums.add(both, *weight, 1);
+            sums.add(both, Weight::of(*weight, 0), 1);
         }
         let mut apart = |odd: &Odd<'_>| {
             let (both, flows) = look.on(odd);
             if both != flows {
-                sums.add(flows, odd.weight, -1);
-                sums.add(both, odd.weight, 1);
+                sums.add(flows, Weight::of(odd.weight, 0), -1);
+                sums.add(both, Weight::of(odd.weight, 0), 1);
             }
         };
         let mut single = |id: Uuid| {
@@ -652,15 +673,16 @@ pub fn preview(
             }
         }
         for (before, row) in (0..).zip(&sums.0) {
-            for (after, (credentials, gated)) in (0..).zip(row) {
-                let count = |number: &i64| u64::try_from(*number).unwrap_or(0);
-                if before != after && *credentials > 0 {
+            for (after, sum) in (0..).zip(row) {
+                let count = |number: i64| u64::try_from(number).unwrap_or(0);
+                if before != after && (sum.credentials > 0 || sum.folders > 0) {
                     shifts.push(Shift {
                         person,
                         before: level_of(before),
                         after: level_of(after),
-                        credentials: count(credentials),
-                        gated: count(gated),
+                        credentials: count(sum.credentials),
+                        gated: count(sum.gated),
+                        folders: count(sum.folders),
                     });
                 }
             }
@@ -942,10 +964,17 @@ mod tests {
         )
     }
 
-    /// The definition: every person, every credential.
+    /// The definition: every person, every credential, every folder.
     fn plainly(old: &Scene, new: &Scene) -> Vec<Shift> {
-        let mut sums: BTreeMap<_, (u64, u64)> = BTreeMap::new();
+        let mut sums: BTreeMap<_, (u64, u64, u64)> = BTreeMap::new();
         for person in (200..205).map(id) {
+            for folder in new.world.folders.keys() {
+                let [before, after] =
+                    [old, new].map(|scene| scene.world.level(person, *folder, now()));
+                if before != after {
+                    sums.entry((person, before, after)).or_default().2 += 1;
+                }
+            }
             for credential in new.world.credentials.keys() {
                 let levels = (
                     old.world.level(person, *credential, now()),
@@ -959,13 +988,16 @@ mod tests {
             }
         }
         sums.into_iter()
-            .map(|((person, before, after), (credentials, gated))| Shift {
-                person,
-                before,
-                after,
-                credentials,
-                gated,
-            })
+            .map(
+                |((person, before, after), (credentials, gated, folders))| Shift {
+                    person,
+                    before,
+                    after,
+                    credentials,
+                    gated,
+                    folders,
+                },
+            )
             .collect()
     }
 

@@ -54,7 +54,7 @@ word_enum! {
         #[serde(rename = "access.transfer-stewardship")]
         #[strum(serialize = "access.transfer-stewardship")]
         AccessTransferStewardship,
-        /// Who has access to a folder or a credential is read.
+        /// Who has access to a folder or a credential is read, or what a person has access to.
         #[serde(rename = "access.who")]
         #[strum(serialize = "access.who")]
         AccessWho,
@@ -382,6 +382,10 @@ word_enum! {
         #[serde(rename = "plan.remove")]
         #[strum(serialize = "plan.remove")]
         PlanRemove,
+        /// The password of a person is reset on the machine of the service, with the root key.
+        #[serde(rename = "person.recover")]
+        #[strum(serialize = "person.recover")]
+        PersonRecover,
         /// A password policy is added.
         #[serde(rename = "policy.add")]
         #[strum(serialize = "policy.add")]
@@ -430,6 +434,10 @@ word_enum! {
         #[serde(rename = "root-key.finish")]
         #[strum(serialize = "root-key.finish")]
         RootKeyFinish,
+        /// The passphrase of a root key file is changed.
+        #[serde(rename = "root-key.passphrase")]
+        #[strum(serialize = "root-key.passphrase")]
+        RootKeyPassphrase,
         /// A saved search is removed.
         #[serde(rename = "search.remove")]
         #[strum(serialize = "search.remove")]
@@ -535,6 +543,7 @@ impl Action {
             | Self::RootKeyAbandon
             | Self::RootKeyChange
             | Self::RootKeyFinish
+            | Self::RootKeyPassphrase
             | Self::VaultLock => Some(Duty::Recovery),
             _ => None,
         }

@@ -1,4 +1,5 @@
-//! JSON Lines: one JSON object (RFC 8259) a line, whose names are the columns.
+//! JSON Lines: one JSON object (RFC 8259) a line, whose names are the columns; or an array of such
+//! objects.
 
 use std::collections::HashMap;
 use std::fmt;
@@ -53,12 +54,37 @@ fn cell(value: &RawValue) -> Result<(String, bool), &'static str> {
     })
 }
 
+/// The objects of an array, each with the line where it begins.
+fn elements(text: &str) -> Result<Vec<(usize, &str)>, SheetProblem> {
+    let elements: Vec<&RawValue> = serde_json::from_str(text).map_err(|error| {
+        let (line, at) = (error.line(), error.column());
+        SheetProblem(format!(
+            "it begins as a JSON array and is none (line {line}, character {at})"
+        ))
+    })?;
+    let (mut line, mut counted) = (1, 0);
+    let found = elements.into_iter().map(|element| {
+        let written = element.get();
+        // Where it stands in the text that it was read from.
+        let begin = written.as_ptr().addr().saturating_sub(text.as_ptr().addr());
+        let between = text.get(counted..begin).unwrap_or_default();
+        line += between.matches('\n').count();
+        counted = begin;
+        (line, written)
+    });
+    Ok(found.collect())
+}
+
 /// Reads the rows; the columns are those of all of them.
 pub(super) fn read(text: &str, grid: &mut Grid) -> Result<(), SheetProblem> {
     let mut heads: Vec<String> = vec![];
     let mut columns: HashMap<String, usize> = HashMap::new();
-    for (number, written) in text.lines().enumerate() {
-        let line = number + 1;
+    let rows = if text.trim_start().starts_with('[') {
+        elements(text)?
+    } else {
+        (1..).zip(text.lines()).collect()
+    };
+    for (line, written) in rows {
         if written.trim().is_empty() {
             continue;
         }

@@ -16,7 +16,7 @@ word_enum! {
         #[serde(rename = "csv")]
         #[strum(serialize = "csv")]
         Separated,
-        /// One JSON object a line.
+        /// One JSON object a line, or an array of objects.
         JsonLines,
         /// A spreadsheet.
         Xlsx,
@@ -50,6 +50,12 @@ impl Format {
         let start = start
             .as_ref()
             .map_or("", |decoded| decoded.text.trim_start());
+        if start
+            .strip_prefix('[')
+            .is_some_and(|rest| rest.trim_start().starts_with('{'))
+        {
+            return Self::JsonLines;
+        }
         if start.starts_with('{') {
             let first = start.lines().next().unwrap_or_default();
             // A whole object on the first line is a row; one that goes on is a document.

@@ -186,6 +186,21 @@ fn a_first_row_without_known_headings_is_a_row_and_is_not_shown_as_headings() {
 }
 
 #[test]
+fn an_array_of_json_is_read_like_lines_of_it() {
+    let text = "[\n  {\"name\": \"a\", \"password\": \"x\"},\n  7,\n  {\"name\": \"b\",\n   \"password\": \"y\"}, {\"name\": \"c\"}\n]\n";
+    let sheet = grid(text.as_bytes()).into_sheet(None, |_| true).unwrap();
+    let lines: Vec<usize> = sheet.rows.iter().map(|row| row.line).collect();
+    assert_eq!(lines, [2, 4, 5]);
+    assert_eq!((sheet.problems.len(), sheet.problems[0].line), (1, 3));
+    let options = ReadOptions::default();
+    let Err(problem) = Grid::read(b"[{\"name\": \"a\"}, {\"name\": \"Secret-7\"", &options) else {
+        panic!("it is cut off");
+    };
+    assert!(problem.0.contains("line 1, character"), "{}", problem.0);
+    assert!(!problem.0.contains("Secret-7"), "{}", problem.0);
+}
+
+#[test]
 fn numbers_of_json_keep_all_their_digits_and_lists_become_lines() {
     let sheet = read(
         "{\"name\": \"a\", \"port\": 12345678901234567890123, \"on\": true}\n\n{\"name\": \"b\", \"urls\": [\"x\", \"y\"], \"port\": 1.50}\n",

@@ -19,21 +19,22 @@ pub fn routes() -> Vec<Route> {
     ]
 }
 
-/// Lists groups.
+/// Lists groups, or the one of a name.
 #[utoipa::path(
     operation_id = "groups_list",
     context_path = "",
-    params(("cursor" = Option<String>, Query), ("limit" = Option<i64>, Query)),
+    params(("name" = Option<String>, Query), ("cursor" = Option<String>, Query), ("limit" = Option<i64>, Query)),
     responses((status = 200, body = Page<Group>)),
 )]
-#[get("/api/v1/groups?<cursor>&<limit>")]
+#[get("/api/v1/groups?<name>&<cursor>&<limit>")]
 pub async fn groups(
     mut unit: Unit,
+    name: Option<&str>,
     cursor: Option<&str>,
     limit: Option<i64>,
 ) -> ApiResult<Sent<Page<Group>>> {
     Ok(Sent(encode_page(
-        commands::groups::groups(&mut unit, paging(cursor, limit)?).await?,
+        commands::groups::groups(&mut unit, name, paging(cursor, limit)?).await?,
     )))
 }
 

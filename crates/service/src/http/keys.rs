@@ -4,7 +4,7 @@
 //! anything is wrapped under it, the organisation's key is under both until the change is finished,
 //! and the file takes its place only once nothing is under the former root key any more.
 
-use jexlin_api::{ChangeKey, ChangeRootKey, KeysView};
+use jexlin_api::{ChangeKey, ChangeRootKey, ChangeRootPassphrase, KeysView};
 use jexlin_app::commands;
 use rocket::{Route, get, post, routes};
 
@@ -16,6 +16,7 @@ pub fn routes() -> Vec<Route> {
     routes![
         keys,
         change_root_key,
+        change_root_passphrase,
         finish_root_key,
         abandon_root_key,
         change_organisation_key
@@ -47,6 +48,22 @@ pub async fn change_root_key(body: Call<ChangeRootKey>) -> ApiResult<Sent<KeysVi
     let Call(mut unit, body) = body;
     Ok(Sent(
         commands::keys::change_root_key(&mut unit, body).await?,
+    ))
+}
+
+/// Changes the passphrase of the root key file of the service that answers. The root key stays:
+/// nothing else is changed, and the files of other services keep their passphrase.
+#[utoipa::path(
+    operation_id = "keys_change_root_passphrase",
+    context_path = "",
+    request_body = ChangeRootPassphrase,
+    responses((status = 200, body = KeysView)),
+)]
+#[post("/api/v1/keys/root/passphrase", data = "<body>")]
+pub async fn change_root_passphrase(body: Call<ChangeRootPassphrase>) -> ApiResult<Sent<KeysView>> {
+    let Call(mut unit, body) = body;
+    Ok(Sent(
+        commands::keys::change_root_passphrase(&mut unit, body).await?,
     ))
 }
 

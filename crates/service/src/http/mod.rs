@@ -71,6 +71,7 @@ pub use payload::MOST_BODY;
         keys::change_root_key,
         keys::finish_root_key,
         keys::abandon_root_key,
+        keys::change_root_passphrase,
         keys::change_organisation_key,
         auth::sign_in,
         auth::sign_out,
@@ -83,6 +84,7 @@ pub use payload::MOST_BODY;
         people::add,
         people::read,
         people::edit,
+        people::grants,
         groups::groups,
         groups::add_group,
         groups::rename_group,
@@ -356,4 +358,33 @@ fn caught(status: Status, request: &Request<'_>) -> ApiError {
 #[must_use]
 pub fn catchers() -> Vec<Catcher> {
     make_catchers![caught]
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    /// Whoever reads the document alone misses nothing.
+    #[test]
+    fn every_route_is_in_the_document() {
+        let document: serde_json::Value = serde_json::from_str(&openapi()).unwrap();
+        let routes = all();
+        let interface = routes
+            .iter()
+            .filter(|route| route.uri.path().starts_with("/api/v1/"));
+        let mut missing: Vec<String> = interface
+            .filter(|route| {
+                let path = route.uri.path().replace('<', "{").replace('>', "}");
+                let method = route.method.as_str().to_lowercase();
+                document["paths"][path][method].is_null()
+            })
+            .map(|route| format!("{} {}", route.method, route.uri.path()))
+            .collect();
+        missing.sort();
+        assert_eq!(
+            missing,
+            ["GET /api/v1/openapi.json"],
+            "but the document itself"
+        );
+    }
 }

@@ -1,6 +1,6 @@
 //! People and groups.
 
-use jexlin_api::{EditPerson, NewPerson, Page, Person};
+use jexlin_api::{EditPerson, Grant, NewPerson, Page, Person};
 use jexlin_app::commands;
 use rocket::{Route, get, patch, post, routes};
 
@@ -9,25 +9,26 @@ use crate::error::ApiResult;
 use crate::guards::Unit;
 
 pub fn routes() -> Vec<Route> {
-    routes![list, add, read, edit]
+    routes![list, add, read, grants, edit]
 }
 
-/// Lists the people of the organisation. Everybody may read the names of their colleagues, to share
+/// Lists the people of the organisation, or the one of a sign-in name. Everybody may read the names of their colleagues, to share
 /// with them.
 #[utoipa::path(
     operation_id = "people_list",
     context_path = "",
-    params(("cursor" = Option<String>, Query), ("limit" = Option<i64>, Query)),
+    params(("name" = Option<String>, Query), ("cursor" = Option<String>, Query), ("limit" = Option<i64>, Query)),
     responses((status = 200, body = Page<Person>)),
 )]
-#[get("/api/v1/people?<cursor>&<limit>")]
+#[get("/api/v1/people?<name>&<cursor>&<limit>")]
 pub async fn list(
     mut unit: Unit,
+    name: Option<&str>,
     cursor: Option<&str>,
     limit: Option<i64>,
 ) -> ApiResult<Sent<Page<Person>>> {
     Ok(Sent(encode_page(
-        commands::people::list(&mut unit, paging(cursor, limit)?).await?,
+        commands::people::list(&mut unit, name, paging(cursor, limit)?).await?,
     )))
 }
 
@@ -55,6 +56,26 @@ pub async fn read(mut unit: Unit, person: &str) -> ApiResult<Tagged<Person>> {
     Ok(Tagged(
         commands::people::read(&mut unit, id(person)?).await?,
     ))
+}
+
+/// Lists the grants to a person and to the groups that they are in: what they have access to, and by
+/// which way. For the person, and with the duty `access` or `audit`.
+#[utoipa::path(
+    operation_id = "people_grants",
+    context_path = "",
+    params(("cursor" = Option<String>, Query), ("limit" = Option<i64>, Query)),
+    responses((status = 200, body = Page<Grant>)),
+)]
+#[get("/api/v1/people/<person>/grants?<cursor>&<limit>")]
+pub async fn grants(
+    mut unit: Unit,
+    person: &str,
+    cursor: Option<&str>,
+    limit: Option<i64>,
+) -> ApiResult<Sent<Page<Grant>>> {
+    Ok(Sent(encode_page(
+        commands::grants::of_person(&mut unit, id(person)?, paging(cursor, limit)?).await?,
+    )))
 }
 
 /// Edits a person: name, state, duties, password.

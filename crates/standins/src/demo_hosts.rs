@@ -1,0 +1,71 @@
+//! The hosts of the demo: real ones, each on a loopback address of its own.
+
+use std::io::Result;
+use std::path::Path;
+
+use crate::host::Host;
+
+/// A name, the last number of its address, and accounts with their first passwords.
+type DemoHost = (&'static str, u8, &'static [(&'static str, &'static str)]);
+
+/// The hosts of Osmere Water: name, last number of the address, accounts. The passwords are those of the first day;
+/// the demo rotates most of them.
+const HOSTS: [DemoHost; 4] = [
+    (
+        "north-ridge-telemetry",
+        5,
+        &[
+            ("root", "Ridge-root-first-day-1"),
+            ("duty", "North-ridge-2019"),
+            ("telemetry", "telemetry1"),
+        ],
+    ),
+    (
+        "weir-lane-telemetry",
+        6,
+        &[
+            ("root", "Weir-root-first-day-1"),
+            ("duty", "Weir-lane-2019"),
+        ],
+    ),
+    (
+        "works-historian",
+        7,
+        &[
+            ("root", "Works-root-first-day-1"),
+            ("reports", "Quarterly-Report-7"),
+            ("duty", "North-ridge-2019"),
+        ],
+    ),
+    (
+        "control-room-gateway",
+        8,
+        &[
+            ("root", "Control-root-first-day-1"),
+            ("duty", "Control-Room-22"),
+            ("contractor", "Afternoon-only-3"),
+        ],
+    ),
+];
+/// The port of the hosts' SSH servers; loopback addresses of their own keep it free.
+const SSH_PORT: u16 = 22;
+
+/// The first three numbers of the hosts' addresses. Another demo on the same machine, as that of a
+/// test, has others in `JEXLIN_DEMO_NETWORK`.
+#[must_use]
+pub fn network() -> String {
+    std::env::var("JEXLIN_DEMO_NETWORK").unwrap_or_else(|_| "127.0.10".into())
+}
+
+/// Starts all hosts in a folder.
+///
+/// # Errors
+/// When one does not start.
+pub fn start(folder: &Path, network: &str) -> Result<Vec<Host>> {
+    let each = HOSTS.iter();
+    each.map(|(name, number, accounts)| {
+        let address = format!("{network}.{number}");
+        Host::start(&folder.join(name), name, &address, SSH_PORT, accounts)
+    })
+    .collect()
+}
