@@ -38,7 +38,7 @@ build_console() {
         (cd console && npm install --no-save --no-audit --no-fund --loglevel=error)
         cp console/package-lock.json "$stamp"
     fi
-    if [ ! -f console/dist/index.html ] || [ -n "$(find console/src console/index.html console/vite.config.ts console/package-lock.json -newer console/dist/index.html -print -quit)" ]; then
+    if [ ! -f console/dist/index.html ] || [ -n "$(find console/src console/index.html console/vite.config.ts console/compress.mjs console/package-lock.json -newer console/dist/index.html -print -quit)" ]; then
         step "Building the console"
         (cd console && npm run --silent build)
     fi

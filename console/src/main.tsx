@@ -4,6 +4,7 @@ import { createRoot } from "react-dom/client";
 import { Problem } from "./api";
 import { Door } from "./features/sign-in";
 import "./index.css";
+import { setTheme, theme } from "./theme";
 
 const client = new QueryClient({
   defaultOptions: {
@@ -14,6 +15,7 @@ const client = new QueryClient({
     },
   },
 });
+setTheme(theme());
 const root = document.getElementById("root");
 if (root) {
   createRoot(root).render(

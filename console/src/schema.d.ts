@@ -997,7 +997,7 @@ export interface paths {
       path?: never;
       cookie?: never;
     };
-    /** Lists groups. */
+    /** Lists groups, or the one of a name. */
     get: operations["groups_list"];
     put?: never;
     /** Adds a group. */
@@ -1242,6 +1242,26 @@ export interface paths {
     put?: never;
     /** Finishes a change of the root key: the old root key stops working. */
     post: operations["keys_finish_root"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/keys/root/passphrase": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /**
+     * Changes the passphrase of the root key file of the service that answers. The root key stays:
+     *     nothing else is changed, and the files of other services keep their passphrase.
+     */
+    post: operations["keys_change_root_passphrase"];
     delete?: never;
     options?: never;
     head?: never;
@@ -1548,7 +1568,7 @@ export interface paths {
       cookie?: never;
     };
     /**
-     * Lists the people of the organisation. Everybody may read the names of their colleagues, to share
+     * Lists the people of the organisation, or the one of a sign-in name. Everybody may read the names of their colleagues, to share
      *     with them.
      */
     get: operations["people_list"];
@@ -1577,6 +1597,26 @@ export interface paths {
     head?: never;
     /** Edits a person: name, state, duties, password. */
     patch: operations["people_edit"];
+    trace?: never;
+  };
+  "/api/v1/people/{person}/grants": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /**
+     * Lists the grants to a person and to the groups that they are in: what they have access to, and by
+     *     which way. For the person, and with the duty `access` or `audit`.
+     */
+    get: operations["people_grants"];
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
     trace?: never;
   };
   "/api/v1/personal": {
@@ -2400,6 +2440,7 @@ export interface components {
       | "plan.add"
       | "plan.edit"
       | "plan.remove"
+      | "person.recover"
       | "policy.add"
       | "policy.make-default"
       | "policy.edit"
@@ -2412,6 +2453,7 @@ export interface components {
       | "root-key.abandon"
       | "root-key.change"
       | "root-key.finish"
+      | "root-key.passphrase"
       | "search.remove"
       | "search.save"
       | "session.end"
@@ -2604,6 +2646,15 @@ export interface components {
       /** @description The passphrase of the next root key: at least 12 characters; it may be the same. */
       new_passphrase: components["schemas"]["SecretText"];
       /** @description The passphrase of the current root key file. */
+      passphrase: components["schemas"]["SecretText"];
+      /** @description The reason, recorded in the audit log. */
+      reason: string;
+    };
+    /** @description Changes the passphrase of a root key file; the root key stays. */
+    ChangeRootPassphrase: {
+      /** @description The new passphrase: at least 12 characters. */
+      new_passphrase: components["schemas"]["SecretText"];
+      /** @description The present passphrase. */
       passphrase: components["schemas"]["SecretText"];
       /** @description The reason, recorded in the audit log. */
       reason: string;
@@ -3011,6 +3062,8 @@ export interface components {
       policy?: string | null;
       /** @description The reason, kept with the values in the history. */
       reason?: string;
+      /** @description Secret fields to remove, other than the password; their values stay in the history. */
+      remove_secrets?: string[];
       /** @description New values of other secret fields; former values stay in the history. */
       secrets?: {
         [key: string]: components["schemas"]["SecretText"];
@@ -6380,6 +6433,11 @@ export interface components {
       credentials: number;
       /**
        * Format: int64
+       * @description The number of folders, empty ones included.
+       */
+      folders: number;
+      /**
+       * Format: int64
        * @description How many of these have a gate.
        */
       gated: number;
@@ -9097,6 +9155,7 @@ export interface operations {
   groups_list: {
     parameters: {
       query?: {
+        name?: string;
         cursor?: string;
         limit?: number;
       };
@@ -9633,6 +9692,38 @@ export interface operations {
       cookie?: never;
     };
     requestBody?: never;
+    responses: {
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["KeysView"];
+        };
+      };
+      /** @description What failed, as problem details (RFC 9457) */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+    };
+  };
+  keys_change_root_passphrase: {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["ChangeRootPassphrase"];
+      };
+    };
     responses: {
       200: {
         headers: {
@@ -10287,6 +10378,7 @@ export interface operations {
   people_list: {
     parameters: {
       query?: {
+        name?: string;
         cursor?: string;
         limit?: number;
       };
@@ -10401,6 +10493,39 @@ export interface operations {
         };
         content: {
           "application/json": components["schemas"]["Person"];
+        };
+      };
+      /** @description What failed, as problem details (RFC 9457) */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+    };
+  };
+  people_grants: {
+    parameters: {
+      query?: {
+        cursor?: string;
+        limit?: number;
+      };
+      header?: never;
+      path: {
+        person: string;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Page_Grant"];
         };
       };
       /** @description What failed, as problem details (RFC 9457) */

@@ -21,12 +21,13 @@ import {
   Empty,
   Field,
   Form,
-  Table,
-  Trouble,
   keepFile,
+  Page,
+  Table,
   text,
   told,
-} from "../components";
+  Trouble,
+} from "../parts";
 import { atLeast } from "./access-levels";
 import { ShiftTable, Shifts } from "./access-preview";
 
@@ -312,7 +313,7 @@ function TransferStewardship({
         }
       >
         <p>Everything that a person is a steward of by a direct grant.</p>
-        <div className="grid grid-cols-2 gap-2">
+        <div className="grid gap-2 sm:grid-cols-2">
           <Choice
             label="From"
             name="from"
@@ -364,8 +365,7 @@ export function Access({ me }: { me: Me }) {
     queryFn: () => all((page) => api.GET("/api/v1/people", { params: { query: page } })),
   });
   return (
-    <div className="flex flex-col gap-3">
-      <h1 className="text-xl font-semibold">Access</h1>
+    <Page title="Access">
       <Trouble error={folders.error ?? people.error} />
       {folders.data && people.data && (
         <div className="grid items-start gap-3 xl:grid-cols-[3fr_2fr]">
@@ -384,6 +384,6 @@ export function Access({ me }: { me: Me }) {
           </Card>
         </div>
       )}
-    </div>
+    </Page>
   );
 }

@@ -3,7 +3,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { type Change, type Preview, Problem, api, result } from "../api";
-import { Ask, Trouble } from "../components";
+import { Ask, Trouble } from "../parts";
 
 /** The people whose access a change would change. */
 export function Shifts({ change }: { change: Change }) {
@@ -44,6 +44,9 @@ export function ShiftTable({ preview: { sentence, shifts, more } }: { preview: P
                 <th scope="col">Before</th>
                 <th scope="col">After</th>
                 <th scope="col" className="text-right">
+                  Folders
+                </th>
+                <th scope="col" className="text-right">
                   Credentials
                 </th>
                 <th scope="col" className="text-right">
@@ -60,6 +63,7 @@ export function ShiftTable({ preview: { sentence, shifts, more } }: { preview: P
                   </td>
                   <td>{shift.before ?? "nothing"}</td>
                   <td>{shift.after ?? "nothing"}</td>
+                  <td className="text-right tabular-nums">{shift.folders}</td>
                   <td className="text-right tabular-nums">{shift.credentials}</td>
                   <td className="text-right tabular-nums">{shift.gated}</td>
                 </tr>

@@ -9,7 +9,7 @@ import {
   Choice,
   Empty,
   Field,
-  Fold,
+  DrawerButton,
   Form,
   State,
   Table,
@@ -18,7 +18,7 @@ import {
   text,
   told,
   word,
-} from "../components";
+} from "../parts";
 
 const AFTER = ["access-requests", "discoverable", "credentials", "folders", "grants"];
 
@@ -95,7 +95,7 @@ function Names() {
               <strong>{item.name}</strong> <span className="quiet">in {item.place}</span>{" "}
               {item.asked && <State word="waiting" />}
               {!item.asked && (
-                <Fold label={`Ask for ${item.name}`}>
+                <DrawerButton label={`Ask for ${item.name}`}>
                   {(close) => (
                     <Form label="Request access" submit={ask(item)} after={AFTER} done={close}>
                       <Choice
@@ -112,7 +112,7 @@ function Names() {
                       <Field label="Reason" name="reason" required />
                     </Form>
                   )}
-                </Fold>
+                </DrawerButton>
               )}
             </li>
           ))}

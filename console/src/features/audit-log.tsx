@@ -1,9 +1,22 @@
 // The audit log: filters, pages, export.
 
 import { useInfiniteQuery, useQuery } from "@tanstack/react-query";
-import { useState } from "react";
+import { BadgeCheck, Download } from "lucide-react";
+import { Link } from "wouter";
 import { type AuditEvent, api, result } from "../api";
-import { Card, Choice, Empty, Field, State, Table, Trouble, When } from "../components";
+import {
+  Choice,
+  DrawerButton,
+  Empty,
+  Field,
+  Page,
+  Skeleton,
+  State,
+  Table,
+  Trouble,
+  When,
+  useQueryPart,
+} from "../parts";
 
 export function AuditRows({ events }: { events: AuditEvent[] }) {
   return (
@@ -16,7 +29,15 @@ export function AuditRows({ events }: { events: AuditEvent[] }) {
           <td>
             <When at={event.at} />
           </td>
-          <td>{event.actor_name || <span className="quiet">the service</span>}</td>
+          <td className="whitespace-nowrap">
+            {event.actor && event.actor_name ? (
+              <Link href={`/people/${event.actor}`} className="hover:underline">
+                {event.actor_name}
+              </Link>
+            ) : (
+              event.actor_name || <span className="quiet">the service</span>
+            )}
+          </td>
           <td className="font-mono text-sm">{event.action}</td>
           <td>
             <State word={event.outcome} />
@@ -42,9 +63,9 @@ export function AuditRows({ events }: { events: AuditEvent[] }) {
 }
 
 export function Audit() {
-  const [action, setAction] = useState("");
-  const [outcome, setOutcome] = useState("");
-  const [find, setFind] = useState("");
+  const [action, setAction] = useQueryPart("action");
+  const [outcome, setOutcome] = useQueryPart("outcome");
+  const [find, setFind] = useQueryPart("find");
   const key = useQuery({
     queryKey: ["audit-key"],
     queryFn: () => result(api.GET("/api/v1/audit/key")),
@@ -71,70 +92,84 @@ export function Audit() {
   const rows = events.data?.pages.flatMap((page) => page.items) ?? [];
   const size = key.data?.checkpoint?.split("\n")[1];
   return (
-    <div className="flex flex-col gap-3">
-      <h1 className="text-xl font-semibold">Audit log</h1>
-      <Card
-        title="Verify the log"
-        actions={
-          <a className="btn btn-sm" href="/api/v1/audit/export" download="audit.jsonl">
+    <Page
+      title="Audit log"
+      note={
+        size
+          ? `The newest signed checkpoint covers ${size} events.`
+          : "There is no signed checkpoint yet."
+      }
+      actions={
+        <>
+          <DrawerButton
+            label="Verify the log"
+            icon={<BadgeCheck className="size-4" aria-hidden="true" />}
+          >
+            {() => (
+              <div className="flex flex-col gap-3">
+                <p>
+                  Anybody can verify an export with the public key alone, on any machine. Keep a
+                  copy of the key elsewhere.
+                </p>
+                <p className="font-mono text-[0.8125rem] break-all">{key.data?.key}</p>
+                <p className="font-mono text-[0.8125rem]">
+                  jexlin audit verify audit.jsonl --key-file audit.key
+                </p>
+              </div>
+            )}
+          </DrawerButton>
+          <a className="btn btn-sm btn-primary" href="/api/v1/audit/export" download="audit.jsonl">
+            <Download className="size-4" aria-hidden="true" />
             Export the whole log
           </a>
-        }
-      >
-        <p>
-          {size
-            ? `The newest signed checkpoint covers ${size} events.`
-            : "There is no checkpoint yet."}{" "}
-          Anybody can verify an export with the public key alone:{" "}
-          <code className="font-mono">jexlin audit verify audit.jsonl --key-file audit.key</code>
-        </p>
-        <p className="mt-1 text-sm">
-          Public key (keep a copy elsewhere):{" "}
-          <code className="font-mono break-all">{key.data?.key}</code>
-        </p>
-      </Card>
-      <Card title="Events, newest first">
-        <div className="mb-2 flex flex-wrap gap-3">
-          <Field
-            label="Event"
-            name="action"
-            placeholder="credential"
-            value={action}
-            onChange={(event) => setAction(event.target.value)}
-          />
-          <Choice
-            label="Outcome"
-            name="outcome"
-            value={outcome}
-            onChange={(event) => setOutcome(event.target.value)}
-            options={[
-              ["", "any"],
-              ["done", "done"],
-              ["refused", "refused"],
-              ["failed", "failed"],
-            ]}
-          />
-          <Field
-            label="Person or target"
-            name="find"
-            value={find}
-            onChange={(event) => setFind(event.target.value)}
-          />
+        </>
+      }
+    >
+      <div className="flex flex-wrap items-end gap-3">
+        <Field
+          label="Event"
+          name="action"
+          placeholder="credential"
+          value={action}
+          onChange={(event) => setAction(event.target.value)}
+        />
+        <Choice
+          label="Outcome"
+          name="outcome"
+          value={outcome}
+          onChange={(event) => setOutcome(event.target.value)}
+          options={[
+            ["", "any"],
+            ["done", "done"],
+            ["refused", "refused"],
+            ["failed", "failed"],
+          ]}
+        />
+        <Field
+          label="Person or target"
+          name="find"
+          value={find}
+          onChange={(event) => setFind(event.target.value)}
+        />
+      </div>
+      <Trouble error={events.error} />
+      {events.isPending && <Skeleton rows={8} />}
+      {events.isSuccess && rows.length === 0 && <Empty>No event fits these filters.</Empty>}
+      {rows.length > 0 && (
+        <div className="rounded-box border border-base-300 bg-base-100">
+          <AuditRows events={rows} />
         </div>
-        <Trouble error={events.error} />
-        {events.isSuccess && rows.length === 0 && <Empty>No event fits these filters.</Empty>}
-        {rows.length > 0 && <AuditRows events={rows} />}
-        {events.hasNextPage && (
-          <button
-            type="button"
-            className="btn btn-sm mt-2"
-            onClick={() => void events.fetchNextPage()}
-            disabled={events.isFetchingNextPage}
-          >
-            Older events
-          </button>
-        )}
-      </Card>
-    </div>
+      )}
+      {events.hasNextPage && (
+        <button
+          type="button"
+          className="btn btn-sm self-start"
+          onClick={() => void events.fetchNextPage()}
+          disabled={events.isFetchingNextPage}
+        >
+          Older events
+        </button>
+      )}
+    </Page>
   );
 }

@@ -2,7 +2,7 @@
 
 import { useQuery } from "@tanstack/react-query";
 import { api, result, all } from "../api";
-import { Act, Card, Empty, Table, Trouble, When } from "../components";
+import { Act, Card, Empty, Page, Table, Trouble, When } from "../parts";
 
 export function Bin() {
   const bin = useQuery({
@@ -11,8 +11,7 @@ export function Bin() {
   });
   const after = ["bin", "folders", "credentials", "devices"];
   return (
-    <div className="flex flex-col gap-3">
-      <h1 className="text-xl font-semibold">Bin</h1>
+    <Page title="Bin">
       <Trouble error={bin.error} />
       <Card title="Removed items">
         <p className="quiet mb-2">
@@ -71,6 +70,6 @@ export function Bin() {
           </Table>
         )}
       </Card>
-    </div>
+    </Page>
   );
 }

@@ -1,7 +1,7 @@
 // Checking in, wherever a checkout is shown.
 
 import { api, result } from "../api";
-import { Act } from "../components";
+import { Act } from "../parts";
 
 /** The button that ends a checkout. */
 export function CheckIn({ checkout }: { checkout: string }) {

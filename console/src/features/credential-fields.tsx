@@ -11,7 +11,7 @@ import {
   result,
   fileBody,
 } from "../api";
-import { Field, Lines, Trouble, text } from "../components";
+import { Field, Lines, Trouble, text } from "../parts";
 
 export const MAIN = "password";
 export const SEED = "one_time_seed";

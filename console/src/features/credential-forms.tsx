@@ -16,7 +16,7 @@ import {
   all,
   ifMatch,
 } from "../api";
-import { Choice, Field, Form, Trouble, text } from "../components";
+import { Choice, Field, Form, Trouble, text } from "../parts";
 import { Inputs, MAIN, TYPES, collect, fieldsOf, splitTags, tagsOf } from "./credential-fields";
 import { atLeast } from "./access-levels";
 import { Shifts } from "./access-preview";

@@ -2,10 +2,33 @@
 
 import { useInfiniteQuery, useQuery } from "@tanstack/react-query";
 import { useVirtualizer } from "@tanstack/react-virtual";
-import { type KeyboardEvent, memo, useCallback, useMemo, useRef, useState } from "react";
+import { Search as Magnifier, ShieldHalf, SlidersHorizontal, Star, Users } from "lucide-react";
+import {
+  type KeyboardEvent,
+  type ReactNode,
+  memo,
+  useCallback,
+  useEffect,
+  useMemo,
+  useRef,
+  useState,
+} from "react";
 import { Link } from "wouter";
 import { type CredentialItem, api, result, wholeList, ifMatch, type CredentialQuery } from "../api";
-import { Act, Choice, Empty, Field, Fold, Form, State, Trouble, text, told } from "../components";
+import {
+  Act,
+  Choice,
+  Drawer,
+  Empty,
+  Field,
+  Form,
+  KindIcon,
+  State,
+  Trouble,
+  text,
+  told,
+} from "../parts";
+import { showOrder } from "./neighbours";
 import { drag, each, useCut } from "./drag-and-drop";
 import { Considered } from "./access-preview";
 
@@ -101,7 +124,7 @@ function Filter({
           ))}
         </div>
       )}
-      <div className="grid grid-cols-2 gap-2">
+      <div className="grid gap-2 sm:grid-cols-2">
         <Field label="Name" name="name" value={filters.name ?? ""} onChange={change("name")} />
         <Field label="User name" name="user" value={filters.user ?? ""} onChange={change("user")} />
         <Field
@@ -166,7 +189,7 @@ function Filter({
 }
 
 /** What can be done with many at a time: one result for each that failed. */
-function Bulk({ chosen, clear }: { chosen: CredentialItem[]; clear: () => void }) {
+export function Bulk({ chosen, clear }: { chosen: CredentialItem[]; clear: () => void }) {
   const [failed, setFailed] = useState<string[]>([]);
   const [tag, setTag] = useState("");
   const [, setCut] = useCut();
@@ -218,7 +241,7 @@ function Bulk({ chosen, clear }: { chosen: CredentialItem[]; clear: () => void }
   });
   return (
     <div
-      className="my-1 rounded-box border border-base-300 bg-base-200 p-2"
+      className="border-t border-base-300 bg-secondary px-3 py-2"
       role="group"
       aria-label="Selected"
     >
@@ -277,7 +300,7 @@ function Bulk({ chosen, clear }: { chosen: CredentialItem[]; clear: () => void }
 }
 
 /** The height of a row. */
-const ROW = 50;
+const ROW = 52;
 
 interface RowProps {
   item: CredentialItem;
@@ -302,58 +325,67 @@ const Row = memo(function Row({
 }: RowProps) {
   return (
     <li
-      className="absolute inset-x-0 flex items-center"
+      className={`absolute inset-x-0 flex items-center border-b border-base-300 pl-2 ${here || chosen ? "bg-secondary" : "hover:bg-base-200"}`}
       style={{ top: `${start}px`, height: `${ROW}px` }}
     >
-      <input
-        type="checkbox"
-        className="checkbox m-1 size-[24px] shrink-0"
-        aria-label={`Select ${item.name}`}
-        checked={chosen}
-        onChange={() => choose(item)}
-      />
+      <label className="grid size-6 shrink-0 cursor-pointer place-items-center">
+        <input
+          type="checkbox"
+          className="checkbox checkbox-xs"
+          aria-label={`Select ${item.name}`}
+          checked={chosen}
+          onChange={() => choose(item)}
+        />
+      </label>
       <Link
         href={`/vault/${folder ?? item.folder}/${item.id}`}
         draggable
         onDragStart={() => drag.begin(load(item))}
         onKeyDown={(event) => pressed(event, item)}
         aria-current={here ? "true" : undefined}
-        className={`block h-full min-w-0 grow rounded px-2 py-1 ${here ? "bg-base-300" : "hover:bg-base-200"}`}
+        className="flex h-full min-w-0 grow items-center gap-2 px-2 -outline-offset-2"
       >
-        <span className="flex justify-between gap-2">
-          <span className="truncate font-medium">
-            {item.favourite && <span title="a favourite">★ </span>}
-            {item.name}
-          </span>
-          <span className="flex shrink-0 gap-2">
-            {item.findings[0] && <State word={item.findings[0]} />}
-            {item.gated && <span title="gated">⌸ gate</span>}
-            {item.shared && (
-              <span
-                title={
-                  item.own_grants
-                    ? "Shared: has grants of its own"
-                    : "shared: by a grant on a folder"
-                }
-              >
-                {item.own_grants ? "◆" : "◇"}
-              </span>
+        <KindIcon kind={item.kind} className="quiet size-4" />
+        <span className="min-w-0 grow">
+          <span className="flex items-center gap-1.5">
+            <span className="truncate font-semibold">{item.name}</span>
+            {item.favourite && <Star className="size-3.5 shrink-0" aria-label="a favourite" />}
+            {item.gated && <ShieldHalf className="size-3.5 shrink-0" aria-label="behind a gate" />}
+            {item.own_grants && (
+              <Users className="size-3.5 shrink-0" aria-label="shared: has grants of its own" />
             )}
-            {item.device && !item.findings.includes("out-of-sync") && <State word={item.check} />}
+          </span>
+          <span className="quiet block truncate text-[0.8125rem]">
+            {item.user_name || "no user name"}
+            {item.device && ` on ${item.device}`}
+            {!folder && `, in ${item.place}`}
+            {item.tags.map((tag) => ` #${tag}`)}
           </span>
         </span>
-        <span className="quiet block truncate text-sm">
-          {item.user_name || "no user name"}
-          {item.device && ` on ${item.device}`}
-          {!folder && `, in ${item.place}`}
-          {item.tags.map((tag) => ` #${tag}`)}
+        <span className="shrink-0 text-[0.8125rem]">
+          {item.findings[0] ? (
+            <State word={item.findings[0]} />
+          ) : (
+            item.device && <State word={item.check} />
+          )}
         </span>
       </Link>
     </li>
   );
 });
 
-export function Items({ folder, open }: { folder: string | undefined; open: string | undefined }) {
+export function Items({
+  folder,
+  open,
+  name,
+  tools,
+}: {
+  folder: string | undefined;
+  open: string | undefined;
+  name?: string | undefined;
+  tools?: ReactNode;
+}) {
+  const [filtering, setFiltering] = useState(false);
   const [find, setFind] = useState("");
   // A link from the first page or the palette may name a finding.
   const [filters, setFilters] = useState<Filters>(() =>
@@ -431,22 +463,40 @@ export function Items({ folder, open }: { folder: string | undefined; open: stri
     },
     [choose, load, setCut],
   );
+  useEffect(() => showOrder(items.map((item) => item.id)), [items]);
   const narrowed = find || view || Object.values(filters).some(Boolean);
   return (
-    <div className="flex min-h-0 flex-col">
-      <Field
-        label={folder ? "Find in this folder" : "Find in all folders"}
-        name="find"
-        value={find}
-        onChange={(event) => setFind(event.target.value)}
-      />
-      <Fold label={narrowed ? "Filtered" : "Filter"}>
-        {() => <Filter filters={filters} set={setFilters} view={view} setView={setView} />}
-      </Fold>
+    <div className="flex min-h-0 grow flex-col">
+      <div className="flex flex-wrap items-center gap-1 p-2">
+        <label className="input input-sm min-w-24 grow basis-24">
+          <Magnifier className="quiet size-4" aria-hidden="true" />
+          <span className="sr-only">{folder ? "Find in this folder" : "Find in all folders"}</span>
+          <input
+            name="find"
+            placeholder={name ? `In ${name}` : "In all folders"}
+            value={find}
+            onChange={(event) => setFind(event.target.value)}
+          />
+        </label>
+        <button
+          type="button"
+          className={`btn btn-sm btn-square ${narrowed ? "btn-primary" : "btn-ghost"}`}
+          aria-label={narrowed ? "Filtered" : "Filter"}
+          title={narrowed ? "Filtered" : "Filter"}
+          aria-haspopup="dialog"
+          onClick={() => setFiltering(true)}
+        >
+          <SlidersHorizontal className="size-4" aria-hidden="true" />
+        </button>
+        {tools}
+      </div>
+      <Drawer title="Filter credentials" open={filtering} close={() => setFiltering(false)}>
+        <Filter filters={filters} set={setFilters} view={view} setView={setView} />
+      </Drawer>
       {narrowed && (
         <button
           type="button"
-          className="link self-start text-sm"
+          className="link self-start px-3 pb-1"
           onClick={() => {
             setFind("");
             setFilters({});
@@ -456,17 +506,21 @@ export function Items({ folder, open }: { folder: string | undefined; open: stri
           Clear filters
         </button>
       )}
-      {chosen.size > 0 && <Bulk chosen={[...chosen.values()]} clear={() => setChosen(new Map())} />}
       <Trouble error={pages.error} />
       {pages.isSuccess && items.length === 0 && (
-        <Empty>
-          {narrowed
-            ? "No credential matches."
-            : "There are no credentials here that you have access to."}
-        </Empty>
+        <div className="px-2">
+          <Empty>
+            {narrowed
+              ? "No credential matches."
+              : "There are no credentials here that you have access to."}
+          </Empty>
+        </div>
       )}
       {items[0]?.near && <p className="quiet text-sm">No exact match. Similar credentials:</p>}
-      <div ref={box} className="mt-1 max-h-[70dvh] min-h-40 overflow-y-auto">
+      <div
+        ref={box}
+        className="min-h-40 grow overflow-y-auto border-t border-base-300 bg-base-100 contain-content will-change-scroll"
+      >
         <ul className="relative" style={{ height: `${rows.getTotalSize()}px` }}>
           {rows.getVirtualItems().map((row) => {
             const item = items[row.index];
@@ -486,6 +540,19 @@ export function Items({ folder, open }: { folder: string | undefined; open: stri
             );
           })}
         </ul>
+      </div>
+      {chosen.size > 0 && <Bulk chosen={[...chosen.values()]} clear={() => setChosen(new Map())} />}
+      <div className="quiet flex justify-between gap-2 border-t border-base-300 px-3 py-2">
+        <p role="status">
+          {items.length}
+          {pages.hasNextPage ? " and more" : ""} {items.length === 1 ? "credential" : "credentials"}
+        </p>
+        <Link
+          href={folder ? `/credentials?below=${folder}` : "/credentials"}
+          className="hover:underline"
+        >
+          Open as table
+        </Link>
       </div>
     </div>
   );

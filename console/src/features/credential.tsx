@@ -1,10 +1,52 @@
 // One credential: what it is, its secrets, its history, who reaches it, its jobs and events.
 
-import { useQuery } from "@tanstack/react-query";
-import { Fragment, useEffect, useRef, useState } from "react";
-import { useLocation } from "wouter";
-import { type Credential, type Me, api, result, wholeList, all, ifMatch, fileBody } from "../api";
-import { Act, Card, Empty, Fold, Form, State, Table, Trouble, When, told } from "../components";
+import { useQuery, useQueryClient } from "@tanstack/react-query";
+import {
+  CalendarClock,
+  ChevronDown,
+  ChevronUp,
+  CopyPlus,
+  EllipsisVertical,
+  Pencil,
+  ShieldHalf,
+  Star,
+  Trash2,
+  UserCog,
+  UserLock,
+} from "lucide-react";
+import { Fragment, type ReactNode, useEffect, useRef, useState } from "react";
+import { Link, useLocation } from "wouter";
+import {
+  type Credential,
+  type Kind,
+  type KindField,
+  type Me,
+  all,
+  api,
+  fileBody,
+  ifMatch,
+  result,
+  wholeList,
+} from "../api";
+import {
+  Act,
+  Ask,
+  Crumbs,
+  Drawer,
+  Empty,
+  Form,
+  KindIcon,
+  Menu,
+  type MenuAction,
+  State,
+  type Tab,
+  Table,
+  Tabs,
+  Trouble,
+  When,
+  told,
+} from "../parts";
+import { useNeighbours } from "./neighbours";
 import { AuditRows } from "./audit-log";
 import { CopyForm, EditCredential, MoveIn } from "./credential-forms";
 import { MAIN, SEED, fieldsOf } from "./credential-fields";
@@ -51,11 +93,10 @@ function Facts({ it }: { it: Credential }) {
 function Findings({ it }: { it: Credential }) {
   if (it.findings.length === 0) return null;
   return (
-    <ul aria-label="Findings" className="my-2 flex flex-col gap-1 border-l-4 border-warning pl-3">
+    <ul aria-label="Findings" className="flex flex-col gap-1">
       {it.findings.map((finding) => (
         <li key={finding.name}>
-          <State word={finding.name} />
-          {finding.detail && <>: {finding.detail}</>}.{" "}
+          <State word={finding.name} /> {finding.detail && <>{finding.detail}. </>}
           <span className="quiet">{finding.advice}</span>
         </li>
       ))}
@@ -276,7 +317,7 @@ function Copying({ it }: { it: Credential }) {
     </button>
   );
   return (
-    <div className="flex flex-wrap gap-1" aria-label="Copy" role="group">
+    <div className="mt-2 flex flex-wrap gap-1" aria-label="Copy" role="group">
       {open && it.secret_fields.includes(MAIN) && button("c", "Copy secret", secret)}
       {it.fields.user_name &&
         button("u", "Copy user name", () =>
@@ -289,8 +330,6 @@ function Copying({ it }: { it: Credential }) {
     </div>
   );
 }
-
-const TABS = ["History", "Access", "Uses", "Requests", "Jobs", "Events"] as const;
 
 /** Where a credential may be used as the operator. */
 function OperatorDevices({ it, close }: { it: Credential; close: () => void }) {
@@ -351,13 +390,218 @@ function OperatorDevices({ it, close }: { it: Credential; close: () => void }) {
   );
 }
 
+/** A term and what it is. */
+function Fact({ term, children }: { term: string; children: ReactNode }) {
+  return (
+    <>
+      <dt className="quiet">{term}</dt>
+      <dd className="min-w-0">{children}</dd>
+    </>
+  );
+}
+
+function Values({ it, fields }: { it: Credential; fields: KindField[] }) {
+  return fields.map((field) => {
+    const value = it.fields[field.name];
+    if (!value || field.holds === "certificate") return null;
+    return (
+      <Fact key={field.name} term={field.label}>
+        {field.holds === "url" ? (
+          value.split("\n").map((address) =>
+            /^https?:\/\//i.test(address) ? (
+              <a
+                key={address}
+                className="link block break-all"
+                href={address}
+                rel="noreferrer noopener"
+                target="_blank"
+              >
+                {address}
+              </a>
+            ) : (
+              <span key={address} className="block break-all">
+                {address}
+              </span>
+            ),
+          )
+        ) : (
+          <span
+            className={
+              field.holds === "note"
+                ? "whitespace-pre-line"
+                : field.holds === "text"
+                  ? "font-mono break-all"
+                  : "break-all"
+            }
+          >
+            {value}
+          </span>
+        )}
+      </Fact>
+    );
+  });
+}
+
+/** What it is, and how it is looked after, beside each other. */
+function Overview({
+  it,
+  kind,
+  fields,
+}: {
+  it: Credential;
+  kind: Kind | undefined;
+  fields: KindField[];
+}) {
+  const upkeep = it.upkeep;
+  const list = "grid grid-cols-[7rem_1fr] gap-x-4 gap-y-2";
+  return (
+    <div className="@container">
+      <div className="grid gap-x-10 gap-y-5 @2xl:grid-cols-2">
+        <section>
+          <h3 className="mb-2 font-semibold">Details</h3>
+          <dl className={list}>
+            {kind && (
+              <Fact term="Kind">
+                {kind.label}
+                {kind.retired && kind.own && " (retired)"}
+              </Fact>
+            )}
+            <Values it={it} fields={fields} />
+            <Facts it={it} />
+            {it.device_name && (
+              <Fact term="Device">
+                <Link href={`/devices/${it.device}`} className="link">
+                  {it.device_name}
+                </Link>
+              </Fact>
+            )}
+            {it.tags.length > 0 && (
+              <Fact term="Tags">
+                <span className="flex flex-wrap gap-1">
+                  {it.tags.map((tag) => (
+                    <span key={tag} className="rounded-selector bg-base-200 px-2">
+                      {tag}
+                    </span>
+                  ))}
+                </span>
+              </Fact>
+            )}
+            <Fact term="Added">
+              <When at={it.created_at} /> by {it.created_by ?? "upkeep"}
+            </Fact>
+            <Fact term="Changed">
+              <When at={it.changed_at} /> by {it.changed_by ?? "upkeep"}
+            </Fact>
+            <Fact term="Your level">{it.level}</Fact>
+          </dl>
+        </section>
+        {upkeep && (
+          <section>
+            <h3 className="mb-2 font-semibold">Upkeep</h3>
+            <dl className={list}>
+              <Fact term="Last check">
+                <State word={upkeep.check_outcome} /> <When at={upkeep.checked_at} />
+              </Fact>
+              <Fact term="Last rotation">
+                <When at={upkeep.rotated_at} />
+                {upkeep.rotation_outcome && upkeep.rotation_outcome !== "done" && (
+                  <>
+                    {" "}
+                    (last try: <State word={upkeep.rotation_outcome} />)
+                  </>
+                )}
+              </Fact>
+              {upkeep.rotation_owed_at && (
+                <Fact term="Rotation pending">
+                  <State word="owed" /> since it was checked in,{" "}
+                  <When at={upkeep.rotation_owed_at} />
+                </Fact>
+              )}
+              <Fact term="Next rotation">
+                <When at={upkeep.next_rotation_at} />
+              </Fact>
+              <Fact term="Next check">
+                <When at={upkeep.next_check_at} />
+              </Fact>
+            </dl>
+          </section>
+        )}
+        <section className="@2xl:col-span-2">
+          <h3 className="mb-1 font-semibold">Attachments</h3>
+          <Attachments it={it} />
+        </section>
+      </div>
+    </div>
+  );
+}
+
+type Open = "edit" | "copy" | "personal" | "operator" | "gate" | "plan" | null;
+
+/** What opens over the page, one at a time. */
+function Drawers({
+  it,
+  kind,
+  open,
+  close,
+}: {
+  it: Credential;
+  kind: Kind | undefined;
+  open: Open;
+  close: () => void;
+}) {
+  const drawers: [Open, string, () => ReactNode][] = [
+    ["edit", `Edit ${it.name}`, () => kind && <EditCredential it={it} kind={kind} close={close} />],
+    ["copy", "Copy into a folder", () => <CopyForm it={it} close={close} />],
+    ["personal", "Move to personal folder", () => <MoveIn it={it} close={close} />],
+    ["operator", "Operator scope", () => <OperatorDevices it={it} close={close} />],
+    ["gate", "Own gate", () => <GateForm credential={it.id} close={close} />],
+    ["plan", "Own upkeep plan", () => <PlanForm credential={it.id} close={close} />],
+  ];
+  return drawers.map(([name, title, show]) => (
+    <Drawer key={name} title={title} note={it.name} open={open === name} close={close}>
+      {show()}
+    </Drawer>
+  ));
+}
+
+function Neighbours({ it }: { it: Credential }) {
+  const [, go] = useLocation();
+  const { before, after } = useNeighbours(it.id);
+  const button = (to: string | undefined, label: string, key: string, icon: ReactNode) => (
+    <button
+      type="button"
+      className="btn btn-ghost btn-sm btn-square"
+      aria-label={label}
+      title={`${label} (${key.toUpperCase()})`}
+      data-key={key}
+      disabled={!to}
+      onClick={() => to && go(`/vault/${it.folder}/${to}`)}
+    >
+      {icon}
+    </button>
+  );
+  return (
+    <span className="flex max-sm:hidden">
+      {button(after, "Next credential", "j", <ChevronDown className="size-4" aria-hidden="true" />)}
+      {button(
+        before,
+        "Previous credential",
+        "k",
+        <ChevronUp className="size-4" aria-hidden="true" />,
+      )}
+    </span>
+  );
+}
+
 export function Detail({ it, me }: { it: Credential; me: Me }) {
   const [, go] = useLocation();
-  const [tab, setTab] = useState<(typeof TABS)[number] | null>(null);
+  const [open, setOpen] = useState<Open>(null);
+  const [asked, setAsked] = useState<"remove" | "self" | null>(null);
+  const client = useQueryClient();
   useKeys();
   const stewards = atLeast(it.level, "steward");
+  const edits = atLeast(it.level, "edit");
   const after = ["jobs", "credential", "upkeep"];
-  const upkeep = it.upkeep;
   const kinds = useQuery({
     queryKey: ["kinds"],
     queryFn: () => wholeList(api.GET("/api/v1/kinds")),
@@ -366,13 +610,7 @@ export function Detail({ it, me }: { it: Credential; me: Me }) {
   const fields = fieldsOf(kind, it);
   const label = (name: string) => fields.find((field) => field.name === name)?.label ?? name;
   const sees = stewards || me.duties.includes("audit");
-  const tabs = TABS.filter(
-    (each) =>
-      (each !== "History" || atLeast(it.level, "reveal")) &&
-      (each !== "Jobs" || it.device) &&
-      (each !== "Requests" || it.gate) &&
-      ((each !== "Events" && each !== "Uses") || sees),
-  );
+  const main = it.secret_fields.includes(MAIN);
   const remove = async () => {
     const removal = await result(
       api.DELETE("/api/v1/credentials/{credential}", {
@@ -384,142 +622,94 @@ export function Detail({ it, me }: { it: Credential; me: Me }) {
       result(api.POST("/api/v1/bin/{removal}/restore", { params: { path: { removal } } })),
     );
   };
-  const favourite = it.favourite
-    ? () =>
-        result(
-          api.DELETE("/api/v1/credentials/{credential}/favourite", {
-            params: { path: { credential: it.id } },
-          }),
-        )
-    : () =>
-        result(
-          api.PUT("/api/v1/credentials/{credential}/favourite", {
-            params: { path: { credential: it.id } },
-          }),
-        );
+  const rotate = (body: { method?: "self" }) =>
+    result(
+      api.POST("/api/v1/credentials/{credential}/rotate", {
+        params: { path: { credential: it.id } },
+        body,
+      }),
+    );
+  const star = async () => {
+    const params = { params: { path: { credential: it.id } } };
+    await (it.favourite
+      ? result(api.DELETE("/api/v1/credentials/{credential}/favourite", params))
+      : result(api.PUT("/api/v1/credentials/{credential}/favourite", params)));
+    await client.invalidateQueries({ queryKey: ["credential"] });
+    await client.invalidateQueries({ queryKey: ["credentials"] });
+  };
+  const rare: MenuAction[] = [];
+  if (edits && it.device) rare.push({ label: "Rotate as itself", run: () => setAsked("self") });
+  if (atLeast(it.level, "reveal"))
+    rare.push({ label: "Copy into a folder", icon: CopyPlus, run: () => setOpen("copy") });
+  if (stewards && !it.device && main)
+    rare.push({ label: "Move to personal folder", icon: UserLock, run: () => setOpen("personal") });
+  const sets: MenuAction[] = [];
+  if (stewards) {
+    sets.push({ label: "Own gate", icon: ShieldHalf, run: () => setOpen("gate") });
+    if (it.device)
+      sets.push({ label: "Own upkeep plan", icon: CalendarClock, run: () => setOpen("plan") });
+    if (main) sets.push({ label: "Operator scope", icon: UserCog, run: () => setOpen("operator") });
+  }
+  const tabs: Tab[] = [
+    { name: "Overview", show: () => <Overview it={it} kind={kind} fields={fields} /> },
+  ];
+  if (atLeast(it.level, "reveal"))
+    tabs.push({ name: "History", show: () => <History it={it} label={label} /> });
+  tabs.push({
+    name: "Access",
+    show: () => (
+      <div className="flex flex-col gap-4">
+        <Explain credential={it.id} self={me.id} />
+        {sees && <Reach credential={it.id} />}
+        {stewards && <Grants credential={it.id} />}
+      </div>
+    ),
+  });
+  if (it.device) tabs.push({ name: "Upkeep", show: () => <Jobs it={it} /> });
+  if (it.gate) tabs.push({ name: "Requests", show: () => <Asked it={it} /> });
+  if (sees)
+    tabs.push({
+      name: "Activity",
+      show: () => (
+        <div className="flex flex-col gap-4">
+          <Uses it={it} />
+          <Events it={it} />
+        </div>
+      ),
+    });
   return (
-    <Card
-      title={it.name}
-      actions={
-        <span className="flex items-baseline gap-2">
-          <span className="quiet">
-            {it.place}, your level: {it.level}
-          </span>
-          <Act
-            label={it.favourite ? "★ Favourite" : "☆ Add to favourites"}
-            look="btn-xs btn-ghost"
-            run={favourite}
-            after={["credential", "credentials"]}
-          />
-        </span>
-      }
-    >
-      <Findings it={it} />
-      <dl className="grid grid-cols-[auto_1fr] gap-x-4 gap-y-0.5">
-        {kind && (
-          <>
-            <dt className="quiet">Kind</dt>
-            <dd>
-              {kind.label}
-              {kind.retired && kind.own && " (retired)"}
-            </dd>
-          </>
-        )}
-        {fields.map((field) => {
-          const value = it.fields[field.name];
-          if (!value || field.holds === "certificate") return null;
-          return (
-            <Fragment key={field.name}>
-              <dt className="quiet">{field.label}</dt>
-              <dd className={field.holds === "note" ? "whitespace-pre-line" : "break-all"}>
-                {field.holds === "url" ? (
-                  value.split("\n").map((address) =>
-                    /^https?:\/\//i.test(address) ? (
-                      <a
-                        key={address}
-                        className="link block"
-                        href={address}
-                        rel="noreferrer noopener"
-                        target="_blank"
-                      >
-                        {address}
-                      </a>
-                    ) : (
-                      <span key={address} className="block">
-                        {address}
-                      </span>
-                    ),
-                  )
-                ) : (
-                  <span className={field.holds === "text" ? "font-mono" : ""}>{value}</span>
-                )}
-              </dd>
-            </Fragment>
-          );
-        })}
-        <Facts it={it} />
-        {it.tags.length > 0 && (
-          <>
-            <dt className="quiet">Tags</dt>
-            <dd className="flex flex-wrap gap-1">
-              {it.tags.map((tag) => (
-                <span key={tag} className="rounded bg-base-300 px-2">
-                  {tag}
-                </span>
-              ))}
-            </dd>
-          </>
-        )}
-        {it.device_name && (
-          <>
-            <dt className="quiet">Device</dt>
-            <dd>{it.device_name}</dd>
-          </>
-        )}
-        {upkeep && (
-          <>
-            <dt className="quiet">Last check</dt>
-            <dd>
-              <State word={upkeep.check_outcome} /> <When at={upkeep.checked_at} />
-            </dd>
-            <dt className="quiet">Rotated</dt>
-            <dd>
-              <When at={upkeep.rotated_at} />
-              {upkeep.rotation_outcome && upkeep.rotation_outcome !== "done" && (
-                <>
-                  {" "}
-                  (last try: <State word={upkeep.rotation_outcome} />)
-                </>
-              )}
-            </dd>
-            {upkeep.rotation_owed_at && (
-              <>
-                <dt className="quiet">Rotation pending</dt>
-                <dd>
-                  <State word="owed" /> since it was checked in,{" "}
-                  <When at={upkeep.rotation_owed_at} />
-                </dd>
-              </>
+    <article className="flex flex-col gap-3" aria-labelledby="credential-name">
+      <header className="flex flex-wrap items-start justify-between gap-2">
+        <div className="min-w-0">
+          <Crumbs crumbs={[[it.place.slice(1).replaceAll("/", " / "), `/vault/${it.folder}`]]} />
+          <div className="flex flex-wrap items-center gap-2">
+            <span className="grid size-8 shrink-0 place-items-center rounded-field bg-secondary text-primary">
+              <KindIcon kind={it.kind} />
+            </span>
+            <h2 id="credential-name" className="text-xl font-semibold">
+              {it.name}
+            </h2>
+            <button
+              type="button"
+              className="btn btn-ghost btn-xs btn-square"
+              aria-pressed={it.favourite}
+              aria-label={it.favourite ? "Remove from favourites" : "Add to favourites"}
+              title={it.favourite ? "Remove from favourites" : "Add to favourites"}
+              onClick={() => void star().catch((error) => told(error.detail ?? String(error)))}
+            >
+              <Star
+                className={`size-4 ${it.favourite ? "fill-current text-accent" : ""}`}
+                aria-hidden="true"
+              />
+            </button>
+            {it.upkeep && <State word={it.upkeep.check_outcome} />}
+            {it.findings[0] && it.findings[0].name !== "out-of-sync" && (
+              <State word={it.findings[0].name} />
             )}
-            <dt className="quiet">Next rotation</dt>
-            <dd>
-              <When at={upkeep.next_rotation_at} />
-            </dd>
-          </>
-        )}
-        <dt className="quiet">Added</dt>
-        <dd>
-          <When at={it.created_at} /> by {it.created_by ?? "upkeep"}; changed{" "}
-          <When at={it.changed_at} /> by {it.changed_by ?? "upkeep"}
-        </dd>
-      </dl>
-      <Secret it={it} me={me} label={label} />
-      {it.secret_fields.includes(SEED) && atLeast(it.level, "use") && <Codes it={it} />}
-      <Copying it={it} />
-      <Attachments it={it} />
-      {it.device && (
-        <div className="mt-2 flex flex-wrap gap-2">
-          {atLeast(it.level, "use") && (
+          </div>
+        </div>
+        <div className="flex flex-wrap items-center gap-2">
+          {it.device && atLeast(it.level, "use") && (
             <Act
               label="Check now"
               run={() =>
@@ -532,104 +722,70 @@ export function Detail({ it, me }: { it: Credential; me: Me }) {
               after={after}
             />
           )}
-          {atLeast(it.level, "edit") && (
+          {it.device && edits && (
             <Act
               label="Rotate now"
-              run={() =>
-                result(
-                  api.POST("/api/v1/credentials/{credential}/rotate", {
-                    params: { path: { credential: it.id } },
-                    body: {},
-                  }),
-                )
-              }
+              run={() => rotate({})}
               after={after}
-              confirm="Give the account a new generated password, on the device and in the vault?"
+              confirm={`Rotate ${it.name}? The account gets a new generated password, on the device and in the vault.`}
             />
           )}
-          {atLeast(it.level, "edit") && (
-            <Act
-              label="Rotate as itself"
-              look="btn-sm btn-ghost"
-              run={() =>
-                result(
-                  api.POST("/api/v1/credentials/{credential}/rotate", {
-                    params: { path: { credential: it.id } },
-                    body: { method: "self" },
-                  }),
-                )
-              }
-              after={after}
-              confirm="Change the password as the account itself, without the operator?"
+          {edits && (
+            <button type="button" className="btn btn-sm" onClick={() => setOpen("edit")}>
+              <Pencil className="size-4" aria-hidden="true" />
+              Edit
+            </button>
+          )}
+          <Neighbours it={it} />
+          {(rare.length > 0 || sets.length > 0) && (
+            <Menu
+              label="More actions"
+              trigger={<EllipsisVertical className="size-4" aria-hidden="true" />}
+              groups={[
+                rare,
+                sets,
+                stewards
+                  ? [{ label: "Remove", icon: Trash2, danger: true, run: () => setAsked("remove") }]
+                  : [],
+              ]}
             />
           )}
         </div>
-      )}
-      {atLeast(it.level, "edit") && (
-        <Fold label="Edit">
-          {(close) => kind && <EditCredential it={it} kind={kind} close={close} />}
-        </Fold>
-      )}
-      {atLeast(it.level, "reveal") && (
-        <Fold label="Copy into a folder">{(close) => <CopyForm it={it} close={close} />}</Fold>
-      )}
-      {stewards && (
-        <>
-          {!it.device && it.secret_fields.includes(MAIN) && (
-            <Fold label="Move to personal folder">
-              {(close) => <MoveIn it={it} close={close} />}
-            </Fold>
-          )}
-          {it.secret_fields.includes(MAIN) && (
-            <Fold label="Operator scope">
-              {(close) => <OperatorDevices it={it} close={close} />}
-            </Fold>
-          )}
-          <Fold label="Own gate">{(close) => <GateForm credential={it.id} close={close} />}</Fold>
-          {it.device && (
-            <Fold label="Own upkeep plan">
-              {(close) => <PlanForm credential={it.id} close={close} />}
-            </Fold>
-          )}
-          <Act
-            label="Remove"
-            look="btn-sm btn-ghost"
-            run={remove}
-            after={["credentials", "bin"]}
-            confirm={`Move ${it.name} to the bin? It can be restored from there.`}
-          />
-        </>
-      )}
-      <div
-        role="tablist"
-        aria-label="More"
-        className="mt-2 flex gap-1 border-t border-base-300 pt-2"
+      </header>
+      <section
+        aria-label="Secret"
+        className="rounded-box border border-base-300 bg-base-200 px-4 py-3"
       >
-        {tabs.map((each) => (
-          <button
-            key={each}
-            type="button"
-            role="tab"
-            aria-selected={tab === each}
-            className={`btn btn-sm ${tab === each ? "btn-primary" : "btn-ghost"}`}
-            onClick={() => setTab(tab === each ? null : each)}
-          >
-            {each}
-          </button>
-        ))}
-      </div>
-      {tab === "History" && <History it={it} label={label} />}
-      {tab === "Uses" && <Uses it={it} />}
-      {tab === "Requests" && <Asked it={it} />}
-      {tab === "Access" && (
-        <div className="flex flex-col gap-3">
-          <Explain credential={it.id} self={me.id} />
-          {(stewards || me.duties.includes("audit")) && <Reach credential={it.id} />}
-          {stewards && <Grants credential={it.id} />}
-        </div>
+        <Secret it={it} me={me} label={label} />
+        {it.secret_fields.includes(SEED) && atLeast(it.level, "use") && <Codes it={it} />}
+        <Copying it={it} />
+      </section>
+      {it.findings.length > 0 && <Findings it={it} />}
+      <Drawers it={it} kind={kind} open={open} close={() => setOpen(null)} />
+      {asked === "remove" && (
+        <Ask
+          title={`Remove ${it.name}?`}
+          label="Remove"
+          danger
+          run={remove}
+          close={() => setAsked(null)}
+          after={["credentials", "bin"]}
+        >
+          <p>It goes to the bin, and can be restored from there.</p>
+        </Ask>
       )}
-      {tab === "Jobs" && <Jobs it={it} />}
-      {tab === "Events" && <Events it={it} />}
-    </Card>
+      {asked === "self" && (
+        <Ask
+          title={`Rotate ${it.name} as itself?`}
+          label="Rotate"
+          run={() => rotate({ method: "self" })}
+          close={() => setAsked(null)}
+          after={after}
+        >
+          <p>The account changes its own password, without the operator.</p>
+        </Ask>
+      )}
+      <Tabs label={it.name} tabs={tabs} />
+    </article>
   );
 }

@@ -2,7 +2,9 @@
 // their accounts.
 
 import { useQuery } from "@tanstack/react-query";
+import { Pencil } from "lucide-react";
 import { useState } from "react";
+import { Link } from "wouter";
 import {
   type CredentialItem,
   type Device,
@@ -14,21 +16,25 @@ import {
 } from "../api";
 import {
   Act,
-  Card,
   Choice,
+  Drawer,
+  DrawerButton,
   Empty,
   Field,
-  Fold,
   Form,
   Lines,
+  Page,
   State,
   Table,
+  Tabs,
   Trouble,
   When,
   text,
   told,
-} from "../components";
+} from "../parts";
+import { type Column, DataTable } from "../parts/data-table";
 import { CredentialLink } from "./credential-link";
+import { JobRows } from "./upkeep";
 
 const AFTER = ["devices", "upkeep", "overview"];
 
@@ -195,7 +201,7 @@ function Identity({ device, close }: { device: Device; close: () => void }) {
           ))}
         </ul>
       )}
-      <Fold label="Enter an identity by hand">
+      <DrawerButton label="Enter an identity by hand">
         {() => (
           <Form label="Set the identity" submit={byHand} after={AFTER} done={close}>
             <Lines
@@ -206,7 +212,7 @@ function Identity({ device, close }: { device: Device; close: () => void }) {
             />
           </Form>
         )}
-      </Fold>
+      </DrawerButton>
     </div>
   );
 }
@@ -305,73 +311,226 @@ export function DeviceTrouble({ device }: { device: Device }) {
   );
 }
 
-export function Devices() {
-  const devices = useQuery({
+const COLUMNS: Column<Device>[] = [
+  {
+    name: "name",
+    head: "Device",
+    value: (device) => device.name,
+    cell: (device) => (
+      <Link href={`/devices/${device.id}`} className="font-semibold hover:underline">
+        {device.name}
+      </Link>
+    ),
+  },
+  { name: "folder", head: "Folder", value: (device) => device.place },
+  {
+    name: "address",
+    head: "Address",
+    value: (device) => `${device.address}:${device.port}`,
+    cell: (device) => (
+      <span className="font-mono">
+        {device.address}:{device.port}
+      </span>
+    ),
+  },
+  { name: "accounts", head: "Accounts", value: (device) => device.accounts, right: true },
+  {
+    name: "identity",
+    head: "Identity",
+    value: (device) => (device.identity.length > 0 ? "confirmed" : "not confirmed"),
+    cell: (device) =>
+      device.identity.length > 0 ? (
+        <State word="confirmed" />
+      ) : (
+        <State word={null} none="not confirmed" />
+      ),
+    choices: true,
+  },
+  {
+    name: "state",
+    head: "State",
+    value: (device) => stateOf(device),
+    cell: (device) => <State word={stateOf(device)} />,
+    choices: true,
+  },
+];
+
+/** What a device is like in one word. */
+function stateOf(device: Device): string {
+  if (device.paused_at) return "paused";
+  return device.bindings.some((binding) => binding.suspended) ? "suspended" : "active";
+}
+
+function useDevices() {
+  return useQuery({
     queryKey: ["devices"],
     queryFn: () => all((page) => api.GET("/api/v1/devices", { params: { query: page } })),
   });
+}
+
+/** The accounts of a device, with the state of each. */
+function Accounts({ device, accounts }: { device: Device; accounts: CredentialItem[] }) {
+  if (accounts.length === 0)
+    return (
+      <Empty>
+        No account of this device is in the vault yet. Open its folder, add a credential, and set
+        this device.
+      </Empty>
+    );
+  return (
+    <Table
+      label={`Accounts of ${device.name}`}
+      heads={["Credential", "User name", "Check", "Gate", ""]}
+    >
+      {accounts.map((account) => (
+        <tr key={account.id}>
+          <td>
+            <CredentialLink id={account.id} path={`${account.place}/${account.name}`} />
+          </td>
+          <td className="font-mono">{account.user_name}</td>
+          <td>
+            <State word={account.check} />
+          </td>
+          <td>{account.gated ? "gate" : ""}</td>
+          <td className="text-right">
+            <Act
+              label="Check now"
+              of={account.name}
+              look="btn-xs"
+              run={() =>
+                result(
+                  api.POST("/api/v1/credentials/{credential}/check", {
+                    params: { path: { credential: account.id } },
+                  }),
+                )
+              }
+              after={["jobs", "credentials"]}
+            />
+          </td>
+        </tr>
+      ))}
+    </Table>
+  );
+}
+
+/** The jobs of a device's accounts. */
+function DeviceJobs({ accounts }: { accounts: CredentialItem[] }) {
+  const jobs = useQuery({
+    queryKey: ["jobs", "many"],
+    queryFn: () => result(api.GET("/api/v1/jobs", { params: { query: { limit: 200 } } })),
+  });
+  const ids = new Set(accounts.map((account) => account.id));
+  const here = jobs.data?.items.filter((job) => ids.has(job.credential)) ?? [];
+  if (!jobs.data) return <Trouble error={jobs.error} />;
+  return here.length > 0 ? <JobRows jobs={here} /> : <Empty>No job has run here lately.</Empty>;
+}
+
+function DeviceDetail({ device }: { device: Device }) {
+  const [editing, setEditing] = useState(false);
   const credentials = useQuery({
     queryKey: ["credentials", "on devices"],
     queryFn: () => all((page) => api.GET("/api/v1/credentials", { params: { query: page } })),
   });
-  const on = (device: Device) =>
-    (credentials.data ?? []).filter((item) => item.device_id === device.id);
-  const operator = (device: Device) =>
-    credentials.data?.find((item) => item.id === device.operator);
+  const accounts = (credentials.data ?? []).filter((item) => item.device_id === device.id);
+  const operator = credentials.data?.find((item) => item.id === device.operator);
   return (
-    <Card title="Devices">
-      <Trouble error={devices.error ?? credentials.error} />
-      {devices.data?.length === 0 && (
-        <Empty>
-          There are no devices yet. Open a folder in the vault and choose “Add a device”.
-        </Empty>
+    <Page
+      title={device.name}
+      crumbs={[
+        ["Devices", "/devices"],
+        [device.place, `/vault/${device.folder}`],
+      ]}
+      note={
+        <>
+          <span className="font-mono">
+            {device.address}:{device.port}
+          </span>
+          , operator:{" "}
+          {device.operator ? (
+            operator ? (
+              <CredentialLink id={operator.id} path={operator.name} />
+            ) : (
+              "one that you have no access to"
+            )
+          ) : (
+            "none; accounts change their own passwords"
+          )}
+        </>
+      }
+      actions={
+        <>
+          <State word={stateOf(device)} />
+          <button type="button" className="btn btn-sm" onClick={() => setEditing(true)}>
+            <Pencil className="size-4" aria-hidden="true" />
+            Edit {device.name}
+          </button>
+        </>
+      }
+    >
+      <DeviceTrouble device={device} />
+      <Drawer title={`Edit ${device.name}`} open={editing} close={() => setEditing(false)}>
+        <Edit
+          device={device}
+          accounts={accounts}
+          operator={operator}
+          close={() => setEditing(false)}
+        />
+      </Drawer>
+      <Tabs
+        label={device.name}
+        tabs={[
+          {
+            name: "Accounts",
+            count: accounts.length,
+            show: () => <Accounts device={device} accounts={accounts} />,
+          },
+          { name: "Identity", show: () => <Identity device={device} close={() => undefined} /> },
+          {
+            name: "Bindings",
+            count: device.bindings.length,
+            show: () =>
+              device.bindings.length > 0 ? (
+                <Bindings device={device} />
+              ) : (
+                <Empty>No password may be sent to this device yet.</Empty>
+              ),
+          },
+          { name: "Jobs", show: () => <DeviceJobs accounts={accounts} /> },
+        ]}
+      />
+    </Page>
+  );
+}
+
+export function DevicesPage({ device }: { device: string | undefined }) {
+  const devices = useDevices();
+  const one = devices.data?.find((each) => each.id === device);
+  if (device && one) return <DeviceDetail key={one.id} device={one} />;
+  return (
+    <Page title="Devices" note="Hosts whose accounts are checked and rotated.">
+      {device && devices.isSuccess && (
+        <Trouble error={new Error("There is no such device, or no grant lets you know of it.")} />
       )}
-      {devices.data && devices.data.length > 0 && (
-        <ul className="flex flex-col divide-y divide-base-300">
-          {devices.data.map((device) => (
-            <li key={device.id} className="py-1.5">
-              <div className="flex flex-wrap items-baseline gap-x-4">
-                <strong>
-                  {device.place}/{device.name}
-                </strong>
-                <span className="font-mono">
-                  {device.address}:{device.port}
-                </span>
-                <span>
-                  {device.accounts} {device.accounts === 1 ? "account" : "accounts"}
-                </span>
-                <span className="quiet">
-                  {device.operator
-                    ? `operator: ${operator(device)?.name ?? "one that you have no access to"}`
-                    : "no operator: accounts change their own passwords"}
-                </span>
-                <span className="quiet">
-                  {device.identity.length > 0 ? "identity confirmed" : "identity not confirmed"}
-                </span>
-              </div>
-              <DeviceTrouble device={device} />
-              <Fold label={`Identity of ${device.name}`}>
-                {(close) => <Identity device={device} close={close} />}
-              </Fold>
-              {device.bindings.length > 0 && (
-                <Fold label={`Bindings of ${device.name}`} wide>
-                  {() => <Bindings device={device} />}
-                </Fold>
-              )}
-              <Fold label={`Edit ${device.name}`}>
-                {(close) => (
-                  <Edit
-                    device={device}
-                    accounts={on(device)}
-                    operator={operator(device)}
-                    close={close}
-                  />
-                )}
-              </Fold>
-            </li>
-          ))}
-        </ul>
-      )}
-    </Card>
+      <DataTable
+        label="Devices"
+        rows={devices.data}
+        columns={COLUMNS}
+        id={(each) => each.id}
+        error={devices.error}
+        retry={() => void devices.refetch()}
+        file="devices.csv"
+        empty={
+          <Empty
+            action={
+              <Link href="/vault" className="btn btn-sm btn-primary">
+                Open the vault
+              </Link>
+            }
+          >
+            There are no devices yet. Open a folder in the vault and choose “Add a device”.
+          </Empty>
+        }
+      />
+    </Page>
   );
 }

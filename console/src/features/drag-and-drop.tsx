@@ -2,7 +2,7 @@
 
 import { useSyncExternalStore } from "react";
 import { type CredentialItem, type Folder, Problem, api, result, ifMatch } from "../api";
-import { Ask, told } from "../components";
+import { Ask, told } from "../parts";
 import { Shifts } from "./access-preview";
 
 /** What is on its way: credentials, or one folder. */

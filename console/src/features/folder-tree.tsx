@@ -1,14 +1,118 @@
 // The tree of folders: filter, fold, keyboard, and a place to drop things.
 
 import { useVirtualizer } from "@tanstack/react-virtual";
-import { type KeyboardEvent, useMemo, useRef, useState } from "react";
+import {
+  ChevronDown,
+  ChevronRight,
+  EllipsisVertical,
+  Folder as FolderIcon,
+  FolderOpen,
+  ListFilter,
+  Lock,
+  Users,
+} from "lucide-react";
+import { type KeyboardEvent, type RefObject, memo, useMemo, useRef, useState } from "react";
 import { Link, useLocation } from "wouter";
 import type { Folder } from "../api";
-import { Field } from "../components";
+import { Menu } from "../parts";
 import { atLeast } from "./access-levels";
 import { type Load, MoveAsk, drag, useCut } from "./drag-and-drop";
 
 const ROW = 29;
+
+interface Acts {
+  toggle: (id: string, close: boolean) => void;
+  pressed: (event: KeyboardEvent, at: number, folder: Folder) => void;
+  dropped: (to: Folder) => void;
+  setOver: (id: string) => void;
+}
+
+const Row = memo(function Row({
+  folder,
+  at,
+  start,
+  parent,
+  shut,
+  open,
+  over,
+  acts,
+}: {
+  folder: Folder;
+  at: number;
+  start: number;
+  parent: boolean;
+  shut: boolean;
+  open: boolean;
+  over: boolean;
+  acts: RefObject<Acts>;
+}) {
+  const depth = folder.path.split("/").length - 2;
+  return (
+    <li
+      className="absolute inset-x-0 flex items-center"
+      style={{
+        top: `${start}px`,
+        height: `${ROW}px`,
+        paddingLeft: `${Math.min(depth, 12) * 0.9}rem`,
+      }}
+    >
+      {parent ? (
+        <button
+          type="button"
+          className="grid size-6 shrink-0 cursor-pointer place-items-center"
+          aria-label={shut ? `Expand ${folder.name}` : `Collapse ${folder.name}`}
+          aria-expanded={!shut}
+          onClick={() => acts.current.toggle(folder.id, !shut)}
+        >
+          {shut ? (
+            <ChevronRight className="size-3.5" aria-hidden="true" />
+          ) : (
+            <ChevronDown className="size-3.5" aria-hidden="true" />
+          )}
+        </button>
+      ) : (
+        <span className="w-6 shrink-0" />
+      )}
+      <Link
+        href={`/vault/${folder.id}`}
+        data-folder={folder.id}
+        draggable={atLeast(folder.level, "steward")}
+        onDragStart={() => drag.begin({ items: [], folder })}
+        onDragOver={(event) => {
+          if (!drag.is() || !atLeast(folder.level, "edit")) return;
+          event.preventDefault();
+          acts.current.setOver(folder.id);
+        }}
+        onDragLeave={() => acts.current.setOver("")}
+        onDrop={(event) => {
+          event.preventDefault();
+          acts.current.dropped(folder);
+        }}
+        onKeyDown={(event) => acts.current.pressed(event, at, folder)}
+        aria-current={open ? "true" : undefined}
+        className={`flex h-[27px] min-w-0 grow items-center gap-2 rounded-field px-1.5 ${open ? "bg-secondary font-semibold text-primary" : "hover:bg-base-200"} ${over ? "outline-2 outline-primary" : ""} ${folder.level ? "" : "italic"}`}
+        title={
+          folder.level
+            ? `${folder.path} (${folder.level})`
+            : `${folder.path}: only on the way to something below`
+        }
+      >
+        {open ? (
+          <FolderOpen className="size-4 shrink-0" aria-hidden="true" />
+        ) : (
+          <FolderIcon className="size-4 shrink-0" aria-hidden="true" />
+        )}
+        <span className="grow truncate">{folder.name}</span>
+        {folder.closed && (
+          <Lock className="size-3.5 shrink-0" aria-label="closed: does not inherit grants" />
+        )}
+        {folder.own_grants && (
+          <Users className="size-3.5 shrink-0" aria-label="shared: has grants of its own" />
+        )}
+      </Link>
+    </li>
+  );
+});
 
 export function Tree({ folders, open }: { folders: Folder[]; open: string | undefined }) {
   const [, go] = useLocation();
@@ -71,34 +175,43 @@ export function Tree({ folders, open }: { folders: Folder[]; open: string | unde
     const load = drag.take();
     if (load && load.folder?.id !== to.id && atLeast(to.level, "edit")) setMoving({ load, to });
   };
+  // Always the same, so that a row that was drawn is drawn again only when it has changed itself.
+  const acts = useRef<Acts>({ toggle, pressed, dropped, setOver });
+  acts.current = { toggle, pressed, dropped, setOver };
   return (
-    <nav aria-label="Folders">
-      <Field
-        label="Filter folders"
-        name="filter"
-        value={filter}
-        onChange={(event) => setFilter(event.target.value)}
-      />
-      <div className="mt-1 flex gap-1">
-        <button type="button" className="btn btn-ghost btn-xs" onClick={() => setShut(new Set())}>
-          Expand all
-        </button>
-        <button
-          type="button"
-          className="btn btn-ghost btn-xs"
-          onClick={() =>
-            setShut(
-              new Set(
-                folders.filter((folder) => parents.has(folder.id)).map((folder) => folder.id),
-              ),
-            )
-          }
-        >
-          Collapse all
-        </button>
+    <nav aria-label="Folders" className="flex min-h-0 grow flex-col">
+      <div className="flex items-center gap-1 p-2">
+        <label className="input input-sm grow">
+          <ListFilter className="quiet size-4" aria-hidden="true" />
+          <span className="sr-only">Filter folders</span>
+          <input
+            name="filter"
+            placeholder="Filter folders"
+            value={filter}
+            onChange={(event) => setFilter(event.target.value)}
+          />
+        </label>
+        <Menu
+          label="More about the folders"
+          trigger={<EllipsisVertical className="size-4" aria-hidden="true" />}
+          groups={[
+            [
+              { label: "Expand all", run: () => setShut(new Set()) },
+              {
+                label: "Collapse all",
+                run: () =>
+                  setShut(
+                    new Set(
+                      folders.filter((folder) => parents.has(folder.id)).map((folder) => folder.id),
+                    ),
+                  ),
+              },
+            ],
+          ]}
+        />
       </div>
       {cut && (
-        <p className="quiet text-sm" role="status">
+        <p className="quiet px-3 pb-1" role="status">
           {cut.folder ? cut.folder.name : `${cut.items.length} cut`}: choose a folder and press Ctrl
           V{" "}
           <button type="button" className="link" onClick={() => setCut(null)}>
@@ -106,77 +219,26 @@ export function Tree({ folders, open }: { folders: Folder[]; open: string | unde
           </button>
         </p>
       )}
-      <div ref={box} className="max-h-[55dvh] overflow-y-auto">
+      <div
+        ref={box}
+        className="min-h-40 grow overflow-y-auto bg-base-100 px-1.5 contain-content will-change-scroll"
+      >
         <ul className="relative" style={{ height: `${rows.getTotalSize()}px` }}>
           {rows.getVirtualItems().map((row) => {
             const folder = seen[row.index];
             if (!folder) return null;
-            const depth = folder.path.split("/").length - 2;
             return (
-              <li
+              <Row
                 key={folder.id}
-                className="absolute inset-x-0 flex items-center"
-                style={{
-                  top: `${row.start}px`,
-                  height: `${ROW}px`,
-                  paddingLeft: `${Math.min(depth, 12) * 0.9}rem`,
-                }}
-              >
-                {parents.has(folder.id) ? (
-                  <button
-                    type="button"
-                    className="w-6 shrink-0"
-                    aria-label={
-                      shut.has(folder.id) ? `Expand ${folder.name}` : `Collapse ${folder.name}`
-                    }
-                    aria-expanded={!shut.has(folder.id)}
-                    onClick={() => toggle(folder.id, !shut.has(folder.id))}
-                  >
-                    {shut.has(folder.id) ? "▸" : "▾"}
-                  </button>
-                ) : (
-                  <span className="w-6 shrink-0" />
-                )}
-                <Link
-                  href={`/vault/${folder.id}`}
-                  data-folder={folder.id}
-                  draggable={atLeast(folder.level, "steward")}
-                  onDragStart={() => drag.begin({ items: [], folder })}
-                  onDragOver={(event) => {
-                    if (!drag.is() || !atLeast(folder.level, "edit")) return;
-                    event.preventDefault();
-                    setOver(folder.id);
-                  }}
-                  onDragLeave={() => setOver("")}
-                  onDrop={(event) => {
-                    event.preventDefault();
-                    dropped(folder);
-                  }}
-                  onKeyDown={(event) => pressed(event, row.index, folder)}
-                  aria-current={folder.id === open ? "true" : undefined}
-                  className={`grow truncate rounded px-1.5 py-0.5 ${folder.id === open ? "bg-primary text-primary-content" : "hover:bg-base-200"} ${folder.id === over ? "outline-2 outline-primary" : ""} ${folder.level ? "" : "italic"}`}
-                  title={
-                    folder.level
-                      ? `${folder.path} (${folder.level})`
-                      : `${folder.path}: only on the way to something below`
-                  }
-                >
-                  {folder.name}
-                  {folder.closed && <span title="closed: does not inherit grants"> ⊘</span>}
-                  {folder.shared && (
-                    <span
-                      className={folder.id === open ? "" : "quiet"}
-                      title={
-                        folder.own_grants
-                          ? "Shared: has grants of its own"
-                          : "shared: by a grant from above"
-                      }
-                    >
-                      {folder.own_grants ? " ◆" : " ◇"}
-                    </span>
-                  )}
-                </Link>
-              </li>
+                folder={folder}
+                at={row.index}
+                start={row.start}
+                parent={parents.has(folder.id)}
+                shut={shut.has(folder.id)}
+                open={folder.id === open}
+                over={folder.id === over}
+                acts={acts}
+              />
             );
           })}
         </ul>

@@ -1,24 +1,26 @@
 // What can be done with a folder: add to it, share it, plan it, gate it.
 
 import { useInfiniteQuery, useQuery } from "@tanstack/react-query";
+import { Pencil } from "lucide-react";
 import { useState } from "react";
 import { useLocation } from "wouter";
-import { type Folder, type Me, api, result, wholeList, ifMatch, type PasswordRule } from "../api";
+import { type Folder, type Me, type PasswordRule, api, ifMatch, result, wholeList } from "../api";
 import {
   Act,
-  Card,
   Choice,
+  Crumbs,
+  Drawer,
   Empty,
   Field,
-  Fold,
   Form,
   State,
+  type Tab,
+  Tabs,
   Trouble,
   When,
   text,
   told,
-} from "../components";
-import { AddCredential } from "./credential-forms";
+} from "../parts";
 import { atLeast } from "./access-levels";
 import { MoveAsk } from "./drag-and-drop";
 import { Considered } from "./access-preview";
@@ -145,79 +147,102 @@ function FolderHistory({ folder }: { folder: string }) {
   );
 }
 
-/** What can be added here. */
-export function FolderTools({ me, here }: { me: Me; here: Folder | undefined }) {
-  const edits = atLeast(here?.level, "edit");
-  const settings = useQuery({
-    queryKey: ["settings"],
-    queryFn: () => result(api.GET("/api/v1/settings")),
-  });
-  const adds = me.duties.includes("folders") || settings.data?.settings.adds_at_top === true;
+/** Adds a folder in another one, or at the top. */
+export function AddFolder({ parent, close }: { parent: Folder | undefined; close: () => void }) {
   return (
-    <div className="mt-2 flex flex-col gap-1 border-t border-base-300 pt-2">
-      {here && edits && (
-        <Fold label="Add a credential">
-          {(close) => <AddCredential here={here} close={close} />}
-        </Fold>
-      )}
-      {(edits || adds) && (
-        <Fold label={here && edits ? "Add a folder here" : "Add a folder at the top"}>
-          {(close) => (
-            <Form
-              label="Add the folder"
-              after={["folders"]}
-              done={close}
-              submit={(data) =>
-                result(
-                  api.POST("/api/v1/folders", {
-                    body: {
-                      parent: here && edits ? here.id : null,
-                      name: text(data, "name"),
-                    },
-                  }),
-                )
-              }
-            >
-              <Field label="Name" name="name" required />
-            </Form>
-          )}
-        </Fold>
-      )}
-      {here && edits && (
-        <Fold label="Add a device">
-          {(close) => (
-            <Form
-              label="Add the device"
-              after={["devices"]}
-              done={close}
-              submit={(data) =>
-                result(
-                  api.POST("/api/v1/devices", {
-                    body: {
-                      folder: here.id,
-                      name: text(data, "name"),
-                      address: text(data, "address"),
-                      port: Number(text(data, "port") || 22),
-                    },
-                  }),
-                )
-              }
-            >
-              <Field label="Name" name="name" required />
-              <Field label="Address" name="address" required />
-              <Field label="Port" name="port" type="number" defaultValue={22} min={1} max={65535} />
-            </Form>
-          )}
-        </Fold>
-      )}
+    <Form
+      label="Add the folder"
+      after={["folders"]}
+      done={close}
+      submit={(data) =>
+        result(
+          api.POST("/api/v1/folders", {
+            body: { parent: parent?.id ?? null, name: text(data, "name") },
+          }),
+        )
+      }
+    >
+      <Field label="Name" name="name" required />
+    </Form>
+  );
+}
+
+export function AddDevice({ here, close }: { here: Folder; close: () => void }) {
+  return (
+    <Form
+      label="Add the device"
+      after={["devices"]}
+      done={close}
+      submit={(data) =>
+        result(
+          api.POST("/api/v1/devices", {
+            body: {
+              folder: here.id,
+              name: text(data, "name"),
+              address: text(data, "address"),
+              port: Number(text(data, "port") || 22),
+            },
+          }),
+        )
+      }
+    >
+      <Field label="Name" name="name" required />
+      <Field label="Address" name="address" required />
+      <Field label="Port" name="port" type="number" defaultValue={22} min={1} max={65535} />
+    </Form>
+  );
+}
+
+/** Name and place of a folder. */
+function EditFolder({
+  here,
+  folders,
+  change,
+  moveTo,
+  close,
+}: {
+  here: Folder;
+  folders: Folder[];
+  change: (body: object) => () => Promise<unknown>;
+  moveTo: (to: Folder | null) => void;
+  close: () => void;
+}) {
+  return (
+    <div className="flex flex-col gap-4">
+      <Form
+        label="Save name"
+        after={["folders", "credentials"]}
+        done={close}
+        submit={(data) => change({ name: text(data, "name") })()}
+      >
+        <Field label="Name" name="name" defaultValue={here.name} required />
+      </Form>
+      <Form
+        label="Move …"
+        keep
+        submit={async (data) =>
+          moveTo(folders.find((folder) => folder.id === text(data, "parent")) ?? null)
+        }
+      >
+        <Choice
+          label="Into"
+          name="parent"
+          options={folders
+            .filter((folder) => atLeast(folder.level, "steward"))
+            .map((folder) => [folder.id, folder.path])}
+        />
+      </Form>
     </div>
   );
 }
 
-/** What a folder is, who reaches it, and what its stewards set. */
+/** What a folder is, who has access to it, and what its stewards set. */
 export function FolderDetail({ me, here, folders }: { me: Me; here: Folder; folders: Folder[] }) {
   const [, go] = useLocation();
+  const [editing, setEditing] = useState(false);
+  const [to, setTo] = useState<Folder | null>(null);
   const stewards = atLeast(here.level, "steward");
+  const audits = me.duties.includes("audit");
   const remove = async () => {
     const removal = await result(
       api.DELETE("/api/v1/folders/{folder}", {
@@ -233,7 +258,6 @@ export function FolderDetail({ me, here, folders }: { me: Me; here: Folder; fold
       result(api.POST("/api/v1/bin/{removal}/restore", { params: { path: { removal } } })),
     );
   };
-  const [to, setTo] = useState<Folder | null>(null);
   const change = (body: object) => () =>
     result(
       api.PATCH("/api/v1/folders/{folder}", {
@@ -241,84 +265,94 @@ export function FolderDetail({ me, here, folders }: { me: Me; here: Folder; fold
         body,
       }),
     );
+  const above: [string, string][] = [];
+  for (
+    let folder = folders.find((each) => each.id === here.parent);
+    folder;
+    folder = folders.find((each) => each.id === folder?.parent)
+  )
+    above.unshift([folder.name, `/vault/${folder.id}`]);
+  const tabs: Tab[] = [];
+  if (here.level || audits)
+    tabs.push({
+      name: "Access",
+      show: () => (
+        <div className="flex flex-col gap-4">
+          <Explain folder={here.id} self={me.id} />
+          {(stewards || audits) && <Reach folder={here.id} />}
+          {stewards && <Grants folder={here.id} />}
+        </div>
+      ),
+    });
+  if (stewards)
+    tabs.push(
+      { name: "Gate", show: () => <GateForm folder={here.id} close={() => undefined} /> },
+      { name: "Upkeep", show: () => <PlanForm folder={here.id} close={() => undefined} /> },
+      {
+        name: "Passwords in this folder",
+        show: () => <RuleForm here={here} close={() => undefined} />,
+      },
+      { name: "Activity", show: () => <FolderHistory folder={here.id} /> },
+    );
   return (
-    <Card title={here.path}>
-      <p className="quiet mb-2">
-        {here.level
-          ? `Your level: ${here.level}.`
-          : "You see this folder because it leads to something that you have access to."}
-        {here.closed && " ⊘ Closed: grants from above stop here."}
-        {here.shared &&
-          (here.own_grants
-            ? " ◆ Shared: has grants of its own."
-            : " ◇ Shared: by a grant from above.")}
-      </p>
-      {(here.level || me.duties.includes("audit")) && (
-        <Fold label="Explain access">{() => <Explain folder={here.id} self={me.id} />}</Fold>
-      )}
-      {(stewards || me.duties.includes("audit")) && <Reach folder={here.id} />}
-      {stewards && (
-        <>
-          <Fold label="Grants on this folder">{() => <Grants folder={here.id} />}</Fold>
-          <Fold label="Activity">{() => <FolderHistory folder={here.id} />}</Fold>
-          <Fold label="Upkeep plan">{(close) => <PlanForm folder={here.id} close={close} />}</Fold>
-          <Fold label="Passwords in this folder">
-            {(close) => <RuleForm here={here} close={close} />}
-          </Fold>
-          <Fold label="Gate">{(close) => <GateForm folder={here.id} close={close} />}</Fold>
-          <Fold label="Edit, move, close">
-            {(close) => (
-              <>
-                <Form
-                  label="Save name"
-                  after={["folders", "credentials"]}
-                  done={close}
-                  submit={(data) => change({ name: text(data, "name") })()}
-                >
-                  <Field label="Name" name="name" defaultValue={here.name} required />
-                </Form>
-                <Form
-                  label="Move …"
-                  keep
-                  submit={async (data) =>
-                    setTo(folders.find((folder) => folder.id === text(data, "parent")) ?? null)
-                  }
-                >
-                  <Choice
-                    label="Into"
-                    name="parent"
-                    options={folders
-                      .filter((folder) => atLeast(folder.level, "steward"))
-                      .map((folder) => [folder.id, folder.path])}
-                  />
-                </Form>
-                {to && (
-                  <MoveAsk load={{ items: [], folder: here }} to={to} close={() => setTo(null)} />
-                )}
-                <div className="mt-2 flex gap-2">
-                  <Considered
-                    label={here.closed ? "Inherit grants again" : "Stop inheriting grants"}
-                    title={
-                      here.closed
-                        ? `Inherit grants again in ${here.path}?`
-                        : `Stop inheriting grants in ${here.path}?`
-                    }
-                    change={{ folder: { id: here.id, closed: !here.closed } }}
-                    run={change({ closed: !here.closed })}
-                    after={["folders", "credentials"]}
-                  />
-                  <Act
-                    label="Remove"
-                    run={remove}
-                    after={["folders", "credentials", "bin"]}
-                    confirm={`Move ${here.path} and everything in it to the bin? It can be restored from there in one step.`}
-                  />
-                </div>
-              </>
+    <div className="flex flex-col gap-3">
+      <div className="flex flex-wrap items-start justify-between gap-2">
+        <div>
+          {above.length > 0 && <Crumbs crumbs={above} />}
+          <h2 className="text-xl font-semibold">{here.name}</h2>
+          <p className="quiet flex flex-wrap gap-x-3">
+            <span>
+              {here.level
+                ? `Your level: ${here.level}`
+                : "You see this folder because it leads to something that you have access to."}
+            </span>
+            {here.closed && <span>Closed: grants from above stop here</span>}
+            {here.shared && (
+              <span>{here.own_grants ? "Shared: grants of its own" : "Shared from above"}</span>
             )}
-          </Fold>
-        </>
-      )}
-    </Card>
+          </p>
+        </div>
+        {stewards && (
+          <div className="flex flex-wrap items-center gap-2">
+            <button type="button" className="btn btn-sm" onClick={() => setEditing(true)}>
+              <Pencil className="size-4" aria-hidden="true" />
+              Edit or move
+            </button>
+            <Considered
+              label={here.closed ? "Inherit grants again" : "Stop inheriting grants"}
+              title={
+                here.closed
+                  ? `Inherit grants again in ${here.path}?`
+                  : `Stop inheriting grants in ${here.path}?`
+              }
+              change={{ folder: { id: here.id, closed: !here.closed } }}
+              run={change({ closed: !here.closed })}
+              after={["folders", "credentials"]}
+            />
+            <Act
+              label="Remove"
+              run={remove}
+              after={["folders", "credentials", "bin"]}
+              danger
+              confirm={`Remove ${here.path}? It goes to the bin with everything in it, and can be restored from there in one step.`}
+            />
+          </div>
+        )}
+      </div>
+      <Drawer title={`Edit ${here.name}`} open={editing} close={() => setEditing(false)}>
+        <EditFolder
+          here={here}
+          folders={folders}
+          change={change}
+          moveTo={(next) => {
+            setEditing(false);
+            setTo(next);
+          }}
+          close={() => setEditing(false)}
+        />
+      </Drawer>
+      {to && <MoveAsk load={{ items: [], folder: here }} to={to} close={() => setTo(null)} />}
+      {tabs.length > 0 && <Tabs label={here.path} tabs={tabs} />}
+    </div>
   );
 }

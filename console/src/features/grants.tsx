@@ -1,6 +1,7 @@
 // Who may do what with a folder or a credential, who reaches it, and why.
 
 import { useQuery } from "@tanstack/react-query";
+import { Link } from "wouter";
 import { useState } from "react";
 import {
   type Grant,
@@ -16,16 +17,17 @@ import {
 import {
   Ask,
   Choice,
+  Drawer,
   Empty,
   Field,
-  Fold,
+  DrawerButton,
   Form,
   Table,
   Trouble,
   When,
   text,
   word,
-} from "../components";
+} from "../parts";
 import { Considered, Shifts } from "./access-preview";
 
 /** One of these. */
@@ -149,9 +151,9 @@ function GrantLine({ grant, own }: { grant: Grant; own: boolean }) {
           <button
             type="button"
             className="btn btn-xs"
-            aria-expanded={changing}
             aria-label={`Edit ${grant.level} to ${grant.subject_name}`}
-            onClick={() => setChanging(!changing)}
+            aria-haspopup="dialog"
+            onClick={() => setChanging(true)}
           >
             Edit
           </button>
@@ -170,7 +172,13 @@ function GrantLine({ grant, own }: { grant: Grant; own: boolean }) {
           />
         </span>
       )}
-      {changing && <Terms grant={grant} done={() => setChanging(false)} />}
+      <Drawer
+        title={`Edit ${grant.level} to ${grant.subject_name}`}
+        open={changing}
+        close={() => setChanging(false)}
+      >
+        <Terms grant={grant} done={() => setChanging(false)} />
+      </Drawer>
     </li>
   );
 }
@@ -212,20 +220,14 @@ export function Grants(place: Place) {
   const named = subjects.find(
     ([value]) => asking && value.endsWith(asking.person ?? asking.group ?? " "),
   )?.[1];
-  return (
-    <div>
-      <Trouble error={grants.error} />
-      <ul className="mb-2">
-        {grants.data?.map((grant) => (
-          <GrantLine key={grant.id} grant={grant} own={grant.target === own} />
-        ))}
-      </ul>
+  const form = (close: () => void) => (
+    <>
       <Form label="Grant …" submit={submit} keep>
         <Choice label="To" name="subject" options={subjects} />
         <Choice label="Level" name="level" options={LEVELS} />
         <Field label="Expires (empty: never)" name="ends_at" type="datetime-local" />
         {place.folder && (
-          <div className="grid grid-cols-2 gap-2">
+          <div className="grid gap-2 sm:grid-cols-2">
             <Choice
               label="Only of this kind"
               name="only_kind"
@@ -237,7 +239,7 @@ export function Grants(place: Place) {
             <Field label="Only with this tag" name="only_tag" />
           </div>
         )}
-        <label className="text-sm">
+        <label>
           <input type="checkbox" name="without_history" className="checkbox checkbox-xs" /> without
           access to former values
         </label>
@@ -247,14 +249,34 @@ export function Grants(place: Place) {
         <Ask
           title={`Grant ${asking.level} to ${named ?? "them"}?`}
           label="Grant"
-          run={() => result(api.POST("/api/v1/grants", { body: asking }))}
+          run={async () => {
+            await result(api.POST("/api/v1/grants", { body: asking }));
+            close();
+          }}
           close={() => setAsking(null)}
           after={AFTER}
         >
           <Shifts change={{ grant: asking }} />
         </Ask>
       )}
-    </div>
+    </>
+  );
+  return (
+    <section>
+      <div className="mb-1 flex flex-wrap items-center justify-between gap-2">
+        <h3 className="font-semibold">Grants</h3>
+        <DrawerButton label="Grant access" look="btn-sm btn-primary">
+          {form}
+        </DrawerButton>
+      </div>
+      <Trouble error={grants.error} />
+      {grants.data?.length === 0 && <Empty>No grant applies to this.</Empty>}
+      <ul>
+        {grants.data?.map((grant) => (
+          <GrantLine key={grant.id} grant={grant} own={grant.target === own} />
+        ))}
+      </ul>
+    </section>
   );
 }
 
@@ -316,7 +338,9 @@ function Everybody(place: Place) {
         {reached.data?.map((it) => (
           <tr key={it.person}>
             <td>
-              {it.name}
+              <Link href={`/people/${it.person}`} className="link">
+                {it.name}
+              </Link>
               {it.state !== "active" && <span className="quiet"> ({it.state})</span>}
             </td>
             <td>{it.level}</td>
@@ -339,11 +363,12 @@ function Everybody(place: Place) {
   );
 }
 
-/** Who has access, worked out when it is asked for. */
+/** Who has access, and by what. */
 export function Reach(place: Place) {
   return (
-    <Fold label="Who has access" wide>
-      {() => <Everybody {...place} />}
-    </Fold>
+    <section>
+      <h3 className="mb-1 font-semibold">Who has access</h3>
+      <Everybody {...place} />
+    </section>
   );
 }

@@ -22,14 +22,15 @@ import {
   Empty,
   Field,
   Form,
-  Table,
-  Trouble,
-  When,
   keepFile,
+  Page,
+  Table,
   text,
   told,
+  Trouble,
+  When,
   word,
-} from "../components";
+} from "../parts";
 import { atLeast } from "./access-levels";
 import { ShiftTable } from "./access-preview";
 
@@ -111,7 +112,7 @@ function ReadAs({
   return (
     <fieldset>
       <legend className="font-medium">How the file is read</legend>
-      <div className="grid grid-cols-2 gap-2 lg:grid-cols-3">
+      <div className="grid gap-2 sm:grid-cols-2 lg:grid-cols-3">
         {as.encoding && (
           <Choice
             label="Encoding"
@@ -284,7 +285,7 @@ function Look({
       <ReadAs report={report} options={options} set={set} />
       <fieldset>
         <legend className="font-medium">Columns</legend>
-        <div className="grid grid-cols-2 gap-2 lg:grid-cols-3">
+        <div className="grid gap-2 sm:grid-cols-2 lg:grid-cols-3">
           {report.columns.map((each, at) => (
             <Choice
               key={`${at} ${each.head}`}
@@ -312,7 +313,7 @@ function Look({
           </p>
         ))}
       </fieldset>
-      <div className="grid grid-cols-2 gap-2">
+      <div className="grid gap-2 sm:grid-cols-2">
         <Choice
           label="If it exists already"
           name="matching"
@@ -434,10 +435,10 @@ function BringIn({ folders }: { folders: Folder[] }) {
   return (
     <div className="flex flex-col gap-2">
       <p>
-        CSV, TSV, JSON Lines, XLSX, or the Credential Exchange Format. The file is held in memory
-        only, and nothing is changed until you press Import.
+        CSV, TSV, JSON, XLSX, or the Credential Exchange Format. The file is held in memory only,
+        and nothing is changed until you press Import.
       </p>
-      <div className="grid grid-cols-2 gap-2">
+      <div className="grid gap-2 sm:grid-cols-2">
         <Choice
           label="Into"
           name="into"
@@ -575,7 +576,7 @@ function ExportForm({ me, folders }: { me: Me; folders: Folder[] }) {
         Exports everything that you may reveal. Each exported credential is recorded in the audit
         log. Open the file with any age program.
       </p>
-      <div className="grid grid-cols-2 gap-2">
+      <div className="grid gap-2 sm:grid-cols-2">
         <Choice
           label="From"
           name="folder"
@@ -634,8 +635,7 @@ export function Transfer({ me }: { me: Me }) {
     queryFn: () => wholeList(api.GET("/api/v1/folders")),
   });
   return (
-    <div className="flex flex-col gap-3">
-      <h1 className="text-xl font-semibold">Import and export</h1>
+    <Page title="Import and export">
       <Trouble error={folders.error} />
       {folders.data && (
         <div className="grid items-start gap-3 xl:grid-cols-[3fr_2fr]">
@@ -652,6 +652,6 @@ export function Transfer({ me }: { me: Me }) {
           </div>
         </div>
       )}
-    </div>
+    </Page>
   );
 }

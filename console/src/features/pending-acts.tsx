@@ -2,7 +2,7 @@
 
 import { useState } from "react";
 import { type PendingAct, api, result } from "../api";
-import { Act, Field, State, When, told } from "../components";
+import { Act, Field, State, When, told } from "../parts";
 
 function Decide({ act }: { act: PendingAct }) {
   const [comment, setComment] = useState("");

@@ -1,35 +1,39 @@
 // People and groups.
 
 import { useQuery } from "@tanstack/react-query";
-import { useState } from "react";
+import { User, UserPlus, Users } from "lucide-react";
+import { useMemo, useState } from "react";
+import { Link } from "wouter";
 import {
+  type ClientSecret,
   type Group,
   type Me,
-  type Person,
-  api,
-  result,
-  all,
-  ifMatch,
-  type ClientSecret,
   type PendingAct,
+  type Person,
+  all,
+  api,
+  ifMatch,
+  result,
 } from "../api";
 import {
   Act,
-  Card,
   Choice,
+  DrawerButton,
   Empty,
   Field,
-  Fold,
   Form,
+  Page,
   State,
   Table,
+  Tabs,
   Trouble,
   text,
-} from "../components";
-import { Sessions } from "./sessions";
+  useQueryPart,
+} from "../parts";
+import { type Column, DataTable } from "../parts/data-table";
 import { Considered } from "./access-preview";
 
-const DUTIES: Me["duties"] = [
+export const DUTIES: Me["duties"] = [
   "people",
   "folders",
   "access",
@@ -69,6 +73,32 @@ function PutIn({ group, members }: { group: Group; members: [string, string][] }
   );
 }
 
+function AddClient({ made }: { made: (answer: ClientSecret | PendingAct) => void }) {
+  return (
+    <DrawerButton label="Add a client" look="btn-sm btn-primary">
+      {(close) => (
+        <Form
+          label="Add the client"
+          after={["people"]}
+          done={close}
+          submit={async (data) =>
+            made(
+              await result(
+                api.POST("/api/v1/clients", {
+                  body: { name: text(data, "name"), display_name: text(data, "display_name") },
+                }),
+              ),
+            )
+          }
+        >
+          <Field label="Signs in as" name="name" required />
+          <Field label="Name" name="display_name" required />
+        </Form>
+      )}
+    </DrawerButton>
+  );
+}
+
 /** Programs that sign in. A secret is shown once. */
 function Clients({ may, people }: { may: boolean; people: Person[] }) {
   const [shown, setShown] = useState<{ name: string; secret: string } | null>(null);
@@ -85,11 +115,14 @@ function Clients({ may, people }: { may: boolean; people: Person[] }) {
       }),
     );
   return (
-    <Card title="Clients">
-      <p>
-        Programs that sign in by themselves (OAuth 2.0, client credentials) and have grants as
-        people do.
-      </p>
+    <div className="flex flex-col gap-3">
+      <div className="flex flex-wrap items-center justify-between gap-2">
+        <p className="quiet">
+          Programs that sign in by themselves (OAuth 2.0, client credentials) and have grants as
+          people do.
+        </p>
+        {may && <AddClient made={made} />}
+      </div>
       {shown && (
         <div role="status" className="rounded-box border border-warning p-2">
           <p>
@@ -159,38 +192,190 @@ function Clients({ may, people }: { may: boolean; people: Person[] }) {
           ))}
         </Table>
       )}
-      {may && (
-        <Fold label="Add a client">
-          {(close) => (
-            <Form
-              label="Add the client"
-              after={["people"]}
-              done={close}
-              submit={async (data) =>
-                made(
-                  await result(
-                    api.POST("/api/v1/clients", {
-                      body: {
-                        name: text(data, "name"),
-                        display_name: text(data, "display_name"),
-                      },
-                    }),
-                  ),
-                )
-              }
-            >
-              <Field label="Signs in as" name="name" required />
-              <Field label="Name" name="display_name" required />
-            </Form>
-          )}
-        </Fold>
-      )}
-    </Card>
+    </div>
   );
 }
 
-export function People({ me }: { me: Me }) {
-  const [sessionsOf, setSessionsOf] = useState<Person | null>(null);
+/** Writes a person back. */
+export const changePerson = (person: Person, body: object) => () =>
+  result(
+    api.PATCH("/api/v1/people/{person}", {
+      params: { path: { person: person.id }, header: ifMatch(person.revision) },
+      body,
+    }),
+  );
+
+/** The duties, to be ticked. */
+export function DutyBoxes({ held }: { held: Me["duties"] }) {
+  return (
+    <fieldset className="flex flex-col gap-1">
+      <legend className="mb-1">Duties (none gives access to a secret)</legend>
+      {DUTIES.map((duty) => (
+        <label key={duty} className="flex items-center gap-2">
+          <input
+            type="checkbox"
+            name={duty}
+            defaultChecked={held.includes(duty)}
+            className="checkbox checkbox-xs"
+          />
+          {duty}
+        </label>
+      ))}
+    </fieldset>
+  );
+}
+
+function AddPerson() {
+  return (
+    <DrawerButton
+      label="Add a person"
+      look="btn-sm btn-primary"
+      icon={<UserPlus className="size-4" aria-hidden="true" />}
+    >
+      {(close) => (
+        <Form
+          label="Add"
+          after={["people"]}
+          done={close}
+          submit={(data) =>
+            result(
+              api.POST("/api/v1/people", {
+                body: {
+                  sign_in_name: text(data, "name"),
+                  display_name: text(data, "display_name"),
+                  password: text(data, "password") || undefined,
+                  duties: DUTIES.filter((duty) => data.get(duty)),
+                },
+              }),
+            )
+          }
+        >
+          <Field label="Sign-in name" name="name" required />
+          <Field label="Name" name="display_name" required />
+          <Field
+            label="First password"
+            name="password"
+            type="password"
+            autoComplete="new-password"
+            hint="At least 12 characters. Without one they are invited and cannot sign in yet."
+          />
+          <DutyBoxes held={[]} />
+        </Form>
+      )}
+    </DrawerButton>
+  );
+}
+
+type Row = Person & { groups: string[] };
+
+const COLUMNS: Column<Row>[] = [
+  {
+    name: "name",
+    head: "Name",
+    value: (person) => person.display_name,
+    cell: (person) => (
+      <Link href={`/people/${person.id}`} className="group">
+        <span className="font-semibold group-hover:underline">{person.display_name}</span>
+        <span className="quiet block">{person.sign_in_name}</span>
+      </Link>
+    ),
+  },
+  {
+    name: "state",
+    head: "State",
+    value: (person) => person.state,
+    cell: (person) => <State word={person.state} />,
+    choices: true,
+  },
+  {
+    name: "groups",
+    head: "Groups",
+    value: (person) => person.groups.join(", "),
+    cell: (person) => person.groups.join(", ") || "–",
+  },
+  {
+    name: "duties",
+    head: "Duties",
+    value: (person) => person.duties.join(", "),
+    cell: (person) => person.duties.join(", ") || "–",
+  },
+  {
+    name: "sign-in-name",
+    head: "Sign-in name",
+    value: (person) => person.sign_in_name,
+    extra: true,
+  },
+];
+
+function Groups({ may, groups, people }: { may: boolean; groups: Group[]; people: Person[] }) {
+  const members: [string, string][] = [
+    ...people.map((person): [string, string] => [person.id, person.display_name]),
+    ...groups.map((group): [string, string] => [group.id, `Group ${group.name}`]),
+  ];
+  if (groups.length === 0)
+    return <Empty>There are no groups yet. Grant to a group once instead of to each member.</Empty>;
+  return (
+    <ul className="flex flex-col gap-3">
+      {groups.map((group) => (
+        <li key={group.id} className="rounded-box border border-base-300 bg-base-100">
+          <div className="flex flex-wrap items-center justify-between gap-2 border-b border-base-300 px-3 py-1.5">
+            <h2 className="font-semibold">
+              {group.name} <span className="quiet font-normal">{group.members.length}</span>
+            </h2>
+            {may && (
+              <DrawerButton label={`Add a member to ${group.name}`}>
+                {() => <PutIn group={group} members={members} />}
+              </DrawerButton>
+            )}
+          </div>
+          <ul className="flex flex-wrap gap-1.5 px-3 py-2">
+            {group.members.length === 0 && <li className="quiet">Nobody yet.</li>}
+            {group.members.map((member) => (
+              <li
+                key={member.id}
+                className="flex items-center gap-1 rounded-field border border-base-300 pl-2"
+              >
+                {member.type === "group" ? (
+                  <Users className="size-3.5" aria-hidden="true" />
+                ) : (
+                  <User className="size-3.5" aria-hidden="true" />
+                )}
+                {member.type === "group" ? (
+                  member.name
+                ) : (
+                  <Link href={`/people/${member.id}`} className="hover:underline">
+                    {member.name}
+                  </Link>
+                )}
+                {may ? (
+                  <Considered
+                    label="Remove"
+                    of={`${member.name} of ${group.name}`}
+                    look="btn-xs btn-ghost"
+                    title={`Remove ${member.name} from ${group.name}?`}
+                    change={{ leave: { group: group.id, member: member.id } }}
+                    run={() =>
+                      result(
+                        api.DELETE("/api/v1/groups/{group}/members/{subject}", {
+                          params: { path: { group: group.id, subject: member.id } },
+                        }),
+                      )
+                    }
+                    after={["groups"]}
+                  />
+                ) : (
+                  <span className="pr-2" />
+                )}
+              </li>
+            ))}
+          </ul>
+        </li>
+      ))}
+    </ul>
+  );
+}
+
+export function usePeople() {
   const people = useQuery({
     queryKey: ["people"],
     queryFn: () => all((page) => api.GET("/api/v1/people", { params: { query: page } })),
@@ -199,188 +384,117 @@ export function People({ me }: { me: Me }) {
     queryKey: ["groups"],
     queryFn: () => all((page) => api.GET("/api/v1/groups", { params: { query: page } })),
   });
+  return { people, groups };
+}
+
+/** The groups that somebody is directly in. */
+export const groupsOf = (groups: Group[] | undefined, person: string): Group[] =>
+  (groups ?? []).filter((group) => group.members.some((member) => member.id === person));
+
+export function People({ me }: { me: Me }) {
+  const { people, groups } = usePeople();
+  const [tab] = useQueryPart("tab");
   const may = me.duties.includes("people");
-  const change = (person: Person, body: object) => () =>
-    result(
-      api.PATCH("/api/v1/people/{person}", {
-        params: { path: { person: person.id }, header: ifMatch(person.revision) },
-        body,
-      }),
-    );
-  const members: [string, string][] = [
-    ...(people.data ?? []).map((person): [string, string] => [person.id, person.display_name]),
-    ...(groups.data ?? []).map((group): [string, string] => [group.id, `Group ${group.name}`]),
-  ];
+  const rows = useMemo(
+    () =>
+      people.data
+        ?.filter((person) => person.type !== "client")
+        .map((person): Row => ({
+          ...person,
+          groups: groupsOf(groups.data, person.id).map((group) => group.name),
+        })),
+    [people.data, groups.data],
+  );
+  const clients = people.data?.filter((person) => person.type === "client") ?? [];
+  const setStates = (chosen: Row[], state: Person["state"], clear: () => void) => async () => {
+    for (const person of chosen) await changePerson(person, { state })();
+    clear();
+  };
   return (
-    <div className="flex flex-col gap-3">
-      <h1 className="text-xl font-semibold">People</h1>
-      <Trouble error={people.error ?? groups.error} />
-      <div className="grid items-start gap-3 xl:grid-cols-[3fr_2fr]">
-        <Card title="People">
-          <Table
-            label="People"
-            heads={["Name", "Signs in as", "State", "Duties", ...(may ? ["Actions"] : [])]}
-          >
-            {people.data
-              ?.filter((person) => person.type !== "client")
-              .map((person) => (
-                <tr key={person.id}>
-                  <td>{person.display_name}</td>
-                  <td>{person.sign_in_name}</td>
-                  <td>
-                    <State word={person.state} />
-                  </td>
-                  <td>{person.duties.join(", ")}</td>
-                  {may && (
-                    <td>
-                      <div className="flex gap-2">
-                        {person.state === "active" && (
-                          <button
-                            type="button"
-                            className="btn btn-xs"
-                            aria-label={`Sessions of ${person.display_name}`}
-                            aria-expanded={sessionsOf?.id === person.id}
-                            onClick={() =>
-                              setSessionsOf(sessionsOf?.id === person.id ? null : person)
-                            }
-                          >
-                            Sessions
-                          </button>
-                        )}
-                        {person.id !== me.id && person.state === "active" && (
+    <Page
+      title="People and groups"
+      actions={
+        may &&
+        (tab === "groups" ? (
+          <DrawerButton label="Add a group" look="btn-sm btn-primary">
+            {(close) => (
+              <Form
+                label="Add"
+                after={["groups"]}
+                done={close}
+                submit={(data) =>
+                  result(api.POST("/api/v1/groups", { body: { name: text(data, "name") } }))
+                }
+              >
+                <Field label="Name" name="name" required />
+              </Form>
+            )}
+          </DrawerButton>
+        ) : (
+          tab !== "clients" && <AddPerson />
+        ))
+      }
+    >
+      <Trouble error={groups.error} />
+      <Tabs
+        label="People and groups"
+        tabs={[
+          {
+            name: "People",
+            count: rows?.length,
+            show: () => (
+              <DataTable
+                label="People"
+                rows={rows}
+                columns={COLUMNS}
+                id={(person) => person.id}
+                error={people.error}
+                retry={() => void people.refetch()}
+                file="people.csv"
+                empty={<Empty>There is nobody here yet.</Empty>}
+                {...(may && {
+                  bulk: (chosen: Row[], clear: () => void) => {
+                    const active = chosen.filter(
+                      (person) => person.state === "active" && person.id !== me.id,
+                    );
+                    const suspended = chosen.filter((person) => person.state === "suspended");
+                    return (
+                      <>
+                        {suspended.length > 0 && (
                           <Act
-                            label="Suspend"
-                            look="btn-xs"
-                            run={change(person, { state: "suspended" })}
+                            label={`Allow sign-in of ${suspended.length}`}
+                            run={setStates(suspended, "active", clear)}
                             after={["people"]}
-                            confirm={`Suspend ${person.display_name}? All their sessions end at once.`}
                           />
                         )}
-                        {person.state === "suspended" && (
+                        {active.length > 0 && (
                           <Act
-                            label="Allow sign-in"
-                            look="btn-xs"
-                            run={change(person, { state: "active" })}
+                            label={`Suspend ${active.length}`}
+                            danger
+                            run={setStates(active, "suspended", clear)}
                             after={["people"]}
+                            confirm={`Suspend ${active.map((person) => person.display_name).join(", ")}? All their sessions end at once.`}
                           />
                         )}
-                      </div>
-                    </td>
-                  )}
-                </tr>
-              ))}
-          </Table>
-          {may && sessionsOf && (
-            <div className="mt-2">
-              <Sessions person={sessionsOf.id} name={sessionsOf.display_name} />
-            </div>
-          )}
-          {may && (
-            <Fold label="Add a person">
-              {(close) => (
-                <Form
-                  label="Add"
-                  after={["people"]}
-                  done={close}
-                  submit={(data) =>
-                    result(
-                      api.POST("/api/v1/people", {
-                        body: {
-                          sign_in_name: text(data, "name"),
-                          display_name: text(data, "display_name"),
-                          password: text(data, "password") || undefined,
-                          duties: DUTIES.filter((duty) => data.get(duty)),
-                        },
-                      }),
-                    )
-                  }
-                >
-                  <Field label="Sign-in name" name="name" required />
-                  <Field label="Name" name="display_name" required />
-                  <Field
-                    label="First password"
-                    name="password"
-                    type="password"
-                    autoComplete="new-password"
-                    hint="At least 12 characters. Without one they are invited and cannot sign in yet."
-                  />
-                  <fieldset>
-                    <legend className="text-sm">Duties (none gives access to a secret)</legend>
-                    {DUTIES.map((duty) => (
-                      <label key={duty} className="mr-3">
-                        <input type="checkbox" name={duty} className="checkbox checkbox-xs" />{" "}
-                        {duty}
-                      </label>
-                    ))}
-                  </fieldset>
-                </Form>
-              )}
-            </Fold>
-          )}
-        </Card>
-        <Card title="Groups">
-          {groups.data?.length === 0 && (
-            <Empty>There are no groups yet. Grant to a group once instead of to each member.</Empty>
-          )}
-          <ul className="flex flex-col gap-2">
-            {groups.data?.map((group) => (
-              <li key={group.id}>
-                <strong>{group.name}</strong>
-                <ul className="flex flex-wrap gap-1">
-                  {group.members.map((member) => (
-                    <li
-                      key={member.id}
-                      className="flex items-center rounded border border-base-300 px-2"
-                    >
-                      {member.type === "group" && <span className="quiet mr-1">group</span>}
-                      {member.name}
-                      {may && (
-                        <Considered
-                          label="Remove"
-                          of={`${member.name} of ${group.name}`}
-                          look="btn-xs btn-ghost"
-                          title={`Remove ${member.name} from ${group.name}?`}
-                          change={{ leave: { group: group.id, member: member.id } }}
-                          run={() =>
-                            result(
-                              api.DELETE("/api/v1/groups/{group}/members/{subject}", {
-                                params: { path: { group: group.id, subject: member.id } },
-                              }),
-                            )
-                          }
-                          after={["groups"]}
-                        />
-                      )}
-                    </li>
-                  ))}
-                </ul>
-                {may && (
-                  <Fold label={`Add a member to ${group.name}`}>
-                    {() => <PutIn group={group} members={members} />}
-                  </Fold>
-                )}
-              </li>
-            ))}
-          </ul>
-          {may && (
-            <Fold label="Add a group">
-              {(close) => (
-                <Form
-                  label="Add"
-                  after={["groups"]}
-                  done={close}
-                  submit={(data) =>
-                    result(api.POST("/api/v1/groups", { body: { name: text(data, "name") } }))
-                  }
-                >
-                  <Field label="Name" name="name" required />
-                </Form>
-              )}
-            </Fold>
-          )}
-        </Card>
-        <Clients may={may} people={people.data ?? []} />
-      </div>
-    </div>
+                      </>
+                    );
+                  },
+                })}
+              />
+            ),
+          },
+          {
+            name: "Groups",
+            count: groups.data?.length,
+            show: () => <Groups may={may} groups={groups.data ?? []} people={people.data ?? []} />,
+          },
+          {
+            name: "Clients",
+            count: clients.length,
+            show: () => <Clients may={may} people={people.data ?? []} />,
+          },
+        ]}
+      />
+    </Page>
   );
 }

@@ -15,15 +15,16 @@ import {
   Act,
   Card,
   Choice,
+  DrawerButton,
   Empty,
   Field,
-  Fold,
   Form,
   Lines,
+  Page,
+  text,
   Trouble,
   When,
-  text,
-} from "../components";
+} from "../parts";
 import { atLeast } from "./access-levels";
 import { Shown } from "./reveal";
 
@@ -93,7 +94,7 @@ function Thing({ it, folders }: { it: PersonalItem; folders: Folder[] }) {
         </button>
       )}
       <Trouble error={reveal.error} />
-      <Fold label={`Edit ${it.name}`}>
+      <DrawerButton label={`Edit ${it.name}`}>
         {(close) => (
           <Form
             label="Save"
@@ -111,8 +112,8 @@ function Thing({ it, folders }: { it: PersonalItem; folders: Folder[] }) {
             <Fields present={it} />
           </Form>
         )}
-      </Fold>
-      <Fold label={`Move ${it.name} to a shared folder`}>
+      </DrawerButton>
+      <DrawerButton label={`Move ${it.name} to a shared folder`}>
         {(close) => (
           <Form
             label="Move to a folder"
@@ -139,7 +140,7 @@ function Thing({ it, folders }: { it: PersonalItem; folders: Folder[] }) {
             </p>
           </Form>
         )}
-      </Fold>
+      </DrawerButton>
       <Act
         label={`Remove ${it.name}`}
         look="btn-sm btn-ghost"
@@ -183,7 +184,7 @@ function Inside() {
           <Thing key={it.id} it={it} folders={folders.data ?? []} />
         ))}
       </ul>
-      <Fold label="Add to personal folder">
+      <DrawerButton label="Add to personal folder">
         {(close) => (
           <Form
             label="Add item"
@@ -194,8 +195,8 @@ function Inside() {
             <Fields />
           </Form>
         )}
-      </Fold>
-      <Fold label="New passphrase">
+      </DrawerButton>
+      <DrawerButton label="New passphrase">
         {(close) => (
           <Form
             label="Save passphrase"
@@ -221,7 +222,7 @@ function Inside() {
             <Twice />
           </Form>
         )}
-      </Fold>
+      </DrawerButton>
     </Card>
   );
 }
@@ -263,8 +264,7 @@ export function Personal() {
   });
   const it = state.data;
   return (
-    <div className="flex max-w-3xl flex-col gap-3">
-      <h1 className="text-xl font-semibold">Personal folder</h1>
+    <Page title="Personal folder">
       <Trouble error={state.error} />
       {it && !it.allowed && (
         <p className="quiet">
@@ -319,6 +319,6 @@ export function Personal() {
         </Card>
       )}
       {it?.open && <Inside />}
-    </div>
+    </Page>
   );
 }

@@ -3,7 +3,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { useCallback, useState } from "react";
 import { api, result, wholeList, ifMatch, type Plan, type PlanRules } from "../api";
-import { Act, Choice, Empty, Field, Form, Trouble, text, word } from "../components";
+import { Act, Choice, Empty, Field, Form, Trouble, text, word } from "../parts";
 import { type Place, target, useSubjects } from "./grants";
 
 /** The reader's own time zone. */
@@ -140,7 +140,7 @@ export function PlanForm({ close, ...place }: Place & { close: () => void }) {
           name="rotate"
           defaultValue={present?.rotate ?? undefined}
         />
-        <div className="grid grid-cols-2 gap-2">
+        <div className="grid gap-2 sm:grid-cols-2">
           <Field
             label="Rotate from"
             name="hours_from"

@@ -1,12 +1,31 @@
-// Requests and checkouts: every step of passing a gate.
+// Requests: every step of passing a gate, and of asking for access.
 
 import { useQuery } from "@tanstack/react-query";
+import { Check } from "lucide-react";
 import { useState } from "react";
-import { type Request, api, result, all } from "../api";
-import { Act, Card, Choice, Empty, Field, Left, State, Table, Trouble, When } from "../components";
-import { CheckIn } from "./check-in";
-import { CredentialLink } from "./credential-link";
+import { Link } from "wouter";
+import { type Request, all, api, result } from "../api";
+import { Act, Ago, Card, Empty, Page, Tabs } from "../parts";
+import { type Column, DataTable } from "../parts/data-table";
 import { AccessRequests } from "./access-requests";
+import { credentialColumn, stateColumn, whenColumn } from "./columns";
+import { CredentialLink } from "./credential-link";
+
+/** Who asks for what, why, and since when. */
+export function Asks({ request }: { request: Request }) {
+  return (
+    <>
+      <p>
+        <strong>{request.person_name}</strong> asks for{" "}
+        <CredentialLink id={request.credential} path={request.credential_path} /> for{" "}
+        {request.minutes} min
+      </p>
+      <p className="quiet">
+        “{request.reason}” · <Ago at={request.asked_at} />
+      </p>
+    </>
+  );
+}
 
 /** Approve or refuse, with a comment. */
 export function Decision({ request }: { request: Request }) {
@@ -18,142 +37,102 @@ export function Decision({ request }: { request: Request }) {
       : result(api.POST("/api/v1/requests/{request}/refuse", told));
   const after = ["overview", "requests"];
   return (
-    <div className="mt-1 flex flex-wrap items-end gap-2">
-      <Field
-        label={`Comment to ${request.person_name}`}
-        name="comment"
+    <div className="mt-1.5 flex flex-wrap items-center gap-2">
+      <Act
+        label="Approve"
+        icon={<Check className="size-4" aria-hidden="true" />}
+        of={`the request of ${request.person_name}`}
+        run={() => settle("approve")}
+        after={after}
+        look="btn-sm btn-primary"
+      />
+      <Act
+        label="Refuse"
+        of={`the request of ${request.person_name}`}
+        run={() => settle("refuse")}
+        after={after}
+      />
+      <input
+        className="input input-sm min-w-40 grow"
+        aria-label={`Comment to ${request.person_name}`}
+        placeholder="Comment, if you like"
         value={comment}
         onChange={(event) => setComment(event.target.value)}
       />
-      <Act label="Approve" run={() => settle("approve")} after={after} look="btn-sm btn-primary" />
-      <Act label="Refuse" run={() => settle("refuse")} after={after} />
     </div>
   );
 }
 
+const COLUMNS: Column<Request>[] = [
+  stateColumn("state", "State", (request) => request.state),
+  credentialColumn(
+    (request) => request.credential,
+    (request) => request.credential_path,
+  ),
+  { name: "who", head: "Who", value: (request) => request.person_name, choices: true },
+  { name: "minutes", head: "Minutes", value: (request) => request.minutes, right: true },
+  { name: "reason", head: "Reason", value: (request) => request.reason },
+  whenColumn("asked", "Asked", (request) => request.asked_at),
+  {
+    name: "answer",
+    head: "Answer",
+    value: (request) => [request.decided_by, request.comment].filter(Boolean).join(": "),
+  },
+];
+
 export function Requests() {
-  const [state, setState] = useState<Request["state"] | "">("");
   const requests = useQuery({
-    queryKey: ["requests", state],
-    queryFn: () =>
-      all(
-        (page) =>
-          api.GET("/api/v1/requests", {
-            params: { query: { ...page, state: state || undefined } },
-          }),
-        500,
-      ),
-  });
-  const checkouts = useQuery({
-    queryKey: ["checkouts"],
-    queryFn: () => all((page) => api.GET("/api/v1/checkouts", { params: { query: page } }), 200),
+    queryKey: ["requests"],
+    queryFn: () => all((page) => api.GET("/api/v1/requests", { params: { query: page } }), 1000),
   });
   const waiting = requests.data?.filter((request) => request.may_decide) ?? [];
   return (
-    <div className="flex flex-col gap-3">
-      <h1 className="text-xl font-semibold">Requests</h1>
+    <Page title="Requests" note="To pass a gate, and for access.">
       {waiting.length > 0 && (
-        <Card title="Waiting for your decision">
-          <ul className="flex flex-col gap-3">
+        <Card title="Waiting for your decision" count={waiting.length}>
+          <ul className="divide-y divide-base-300">
             {waiting.map((request) => (
-              <li key={request.id} className="border-l-4 border-info pl-3">
-                <strong>{request.person_name}</strong> asks for{" "}
-                <CredentialLink id={request.credential} path={request.credential_path} /> for{" "}
-                {request.minutes} minutes: “{request.reason}”
+              <li key={request.id} className="py-2">
+                <Asks request={request} />
                 <Decision request={request} />
               </li>
             ))}
           </ul>
         </Card>
       )}
-      <Card
-        title="Your requests, and those that you may decide"
-        actions={
-          <Choice
-            label="State"
-            name="state"
-            value={state}
-            onChange={(event) => setState(event.target.value as Request["state"] | "")}
-            options={[
-              ["", "all"],
-              ["waiting", "waiting"],
-              ["approved", "approved"],
-              ["refused", "refused"],
-              ["withdrawn", "withdrawn"],
-              ["expired", "expired"],
-            ]}
-          />
-        }
-      >
-        <Trouble error={requests.error} />
-        {requests.data?.length === 0 && (
-          <Empty>
-            No requests here. To ask for something behind a gate, open it in the vault and choose
-            “Request checkout”.
-          </Empty>
-        )}
-        {requests.data && requests.data.length > 0 && (
-          <Table
-            label="Requests"
-            heads={["State", "Credential", "Who", "Minutes", "Reason", "Asked", "Answer"]}
-          >
-            {requests.data.map((request) => (
-              <tr key={request.id}>
-                <td>
-                  <State word={request.state} />
-                </td>
-                <td>
-                  <CredentialLink id={request.credential} path={request.credential_path} />
-                </td>
-                <td>{request.person_name}</td>
-                <td className="tabular-nums">{request.minutes}</td>
-                <td>{request.reason}</td>
-                <td>
-                  <When at={request.asked_at} />
-                </td>
-                <td>
-                  {request.decided_by}
-                  {request.comment && <span className="quiet"> “{request.comment}”</span>}
-                </td>
-              </tr>
-            ))}
-          </Table>
-        )}
-      </Card>
-      <AccessRequests />
-      <Card title="Your checkouts">
-        <Trouble error={checkouts.error} />
-        {checkouts.data?.length === 0 && <Empty>You have not checked anything out yet.</Empty>}
-        {checkouts.data && checkouts.data.length > 0 && (
-          <Table
-            label="Checkouts"
-            heads={["Credential", "From", "Until", "Ended", "Reason", "Actions"]}
-          >
-            {checkouts.data.map((held) => (
-              <tr key={held.id}>
-                <td>
-                  <CredentialLink id={held.credential} path={held.credential_path} />
-                </td>
-                <td>
-                  <When at={held.starts_at} />
-                </td>
-                <td>
-                  {held.ended_at ? (
-                    <When at={held.ended_at} />
-                  ) : (
-                    <>
-                      <Left until={held.ends_at} /> left
-                    </>
-                  )}
-                </td>
-                <td>{held.ended_how ? `by ${held.ended_how}` : "held now"}</td>
-                <td>{held.reason}</td>
-                <td>{!held.ended_at && <CheckIn checkout={held.id} />}</td>
-              </tr>
-            ))}
-          </Table>
-        )}
-      </Card>
-    </div>
+      <Tabs
+        label="Requests"
+        tabs={[
+          {
+            name: "Checkouts",
+            count: requests.data?.length,
+            show: () => (
+              <DataTable
+                label="Requests"
+                rows={requests.data}
+                columns={COLUMNS}
+                id={(request) => request.id}
+                error={requests.error}
+                retry={() => void requests.refetch()}
+                file="requests.csv"
+                empty={
+                  <Empty
+                    action={
+                      <Link href="/vault" className="btn btn-sm btn-primary">
+                        Open the vault
+                      </Link>
+                    }
+                  >
+                    No requests here. To ask for something behind a gate, open it in the vault and
+                    choose “Request checkout”.
+                  </Empty>
+                }
+              />
+            ),
+          },
+          { name: "Access", show: () => <AccessRequests /> },
+        ]}
+      />
+    </Page>
   );
 }

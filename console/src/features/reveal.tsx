@@ -3,7 +3,7 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
 import { type Credential, type Me, type OneTimeCode, type Revealed, api, result } from "../api";
-import { Act, Empty, Field, Form, Left, State, Trouble, text, told } from "../components";
+import { Act, Empty, Field, Form, Left, State, Trouble, text, told } from "../parts";
 import { MAIN, SEED } from "./credential-fields";
 import { atLeast } from "./access-levels";
 
@@ -84,7 +84,7 @@ export function Shown({
     /\d/.test(letter) ? "text-info" : /[A-Za-z]/.test(letter) ? "" : "text-warning";
   const long = shown.value.length > 60;
   return (
-    <div className="my-2 rounded-box border border-base-300 bg-base-200 p-3">
+    <div className="mb-2">
       <output
         aria-label="The secret"
         className={`block max-h-80 overflow-y-auto font-mono break-all whitespace-pre-wrap ${long ? "text-sm" : "text-2xl tracking-wide"}`}

@@ -2,7 +2,7 @@
 
 import { useQuery } from "@tanstack/react-query";
 import { type Session, api, result, wholeList } from "../api";
-import { Act, Empty, Table, Trouble, When, told } from "../components";
+import { Act, Empty, Table, Trouble, When, told } from "../parts";
 
 const CHANNELS: Record<Session["channel"], string> = {
   console: "console",

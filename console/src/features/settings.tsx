@@ -13,9 +13,23 @@ import {
   wholeList,
   ifMatch,
 } from "../api";
-import { Act, Card, Choice, Empty, Field, Fold, Form, Lines, Trouble, text } from "../components";
+import {
+  Act,
+  Card,
+  Choice,
+  DrawerButton,
+  Empty,
+  Field,
+  Form,
+  KindIcon,
+  Lines,
+  Page,
+  type Tab,
+  Tabs,
+  text,
+  Trouble,
+} from "../parts";
 import { TYPES } from "./credential-fields";
-import { Sessions } from "./sessions";
 
 const LABELS: Record<string, string> = {
   bin_days: "Bin retention (days, 0: unlimited)",
@@ -160,7 +174,7 @@ function KindForm({ present, close }: { present?: Kind; close: () => void }) {
           // A field may be renamed while it is typed: its place is its identity.
           // oxlint-disable-next-line no-array-index-key
           <li key={at} className="rounded-box border border-base-300 bg-base-100 p-2">
-            <div className="grid grid-cols-2 gap-2">
+            <div className="grid gap-2 sm:grid-cols-2">
               <Field
                 label={`Label of field ${at + 1}`}
                 name=""
@@ -248,13 +262,13 @@ function LockVault() {
         Locks the vault on all services at once: sign-in, secrets and jobs stop until an operator
         unlocks each service with the root key's passphrase.
       </p>
-      <Fold label="Lock">
+      <DrawerButton label="Lock">
         {() => (
           <Form label="Lock the vault" submit={close}>
             <Field label="Reason" name="reason" required />
           </Form>
         )}
-      </Fold>
+      </DrawerButton>
     </Card>
   );
 }
@@ -270,6 +284,16 @@ function KeysCard() {
   const changeRoot = (data: FormData) =>
     result(
       api.POST("/api/v1/keys/root", {
+        body: {
+          passphrase: text(data, "passphrase"),
+          new_passphrase: text(data, "new_passphrase"),
+          reason: text(data, "reason"),
+        },
+      }),
+    );
+  const changePassphrase = (data: FormData) =>
+    result(
+      api.POST("/api/v1/keys/root/passphrase", {
         body: {
           passphrase: text(data, "passphrase"),
           new_passphrase: text(data, "new_passphrase"),
@@ -297,43 +321,76 @@ function KeysCard() {
               </span>
             )}
           </p>
-          {seen.next_root_key ? (
-            <div className="mt-2">
-              <p>
-                The next root key <code>{seen.next_root_key}</code> is prepared. Copy
-                root-key.next.json into the folder of each other service, unlock it there with the
-                new passphrase, and keep a copy apart from the database's backups. Until you finish,
-                both root keys open the vault.
-              </p>
-              <ul className="my-2">
-                {seen.services.map((one) => (
-                  <li key={`${one.name} ${one.seen_at}`}>
-                    {one.name}: {one.ready ? "has it" : <strong>does not have it yet</strong>}
-                  </li>
-                ))}
-              </ul>
-              <div className="flex flex-wrap gap-2">
-                <Act
-                  label="Finish"
-                  of="the change of the root key"
-                  look="btn-sm btn-primary"
-                  run={() => result(api.POST("/api/v1/keys/root/finish"))}
-                  after={["keys"]}
-                  confirm="Finish the change? The old root key will open nothing but earlier backups."
-                />
-                <Act
-                  label="Abandon"
-                  of="the change of the root key"
-                  run={() => result(api.POST("/api/v1/keys/root/abandon"))}
-                  after={["keys"]}
-                  confirm="Abandon the change? The new root key will open nothing."
-                />
+          <div className="mt-3 flex flex-wrap gap-2">
+            {seen.next_root_key ? (
+              <div className="mt-2">
+                <p>
+                  The next root key <code>{seen.next_root_key}</code> is prepared. Copy
+                  root-key.next.json into the folder of each other service, unlock it there with the
+                  new passphrase, and keep a copy apart from the database's backups. Until you
+                  finish, both root keys open the vault.
+                </p>
+                <ul className="my-2">
+                  {seen.services.map((one) => (
+                    <li key={`${one.name} ${one.seen_at}`}>
+                      {one.name}: {one.ready ? "has it" : <strong>does not have it yet</strong>}
+                    </li>
+                  ))}
+                </ul>
+                <div className="flex flex-wrap gap-2">
+                  <Act
+                    label="Finish"
+                    of="the change of the root key"
+                    look="btn-sm btn-primary"
+                    run={() => result(api.POST("/api/v1/keys/root/finish"))}
+                    after={["keys"]}
+                    confirm="Finish the change? The old root key will open nothing but earlier backups."
+                  />
+                  <Act
+                    label="Abandon"
+                    of="the change of the root key"
+                    run={() => result(api.POST("/api/v1/keys/root/abandon"))}
+                    after={["keys"]}
+                    confirm="Abandon the change? The new root key will open nothing."
+                  />
+                </div>
               </div>
-            </div>
-          ) : (
-            <Fold label="Replace the root key">
+            ) : (
+              <DrawerButton label="Replace the root key">
+                {(close) => (
+                  <Form
+                    label="Prepare the change"
+                    submit={changeRoot}
+                    after={["keys"]}
+                    done={close}
+                  >
+                    <Field label="Current passphrase" name="passphrase" type="password" required />
+                    <Field
+                      label="New passphrase"
+                      name="new_passphrase"
+                      type="password"
+                      minLength={12}
+                      required
+                      hint="At least 12 characters; it may be the same."
+                    />
+                    <Field label="Reason" name="reason" required />
+                  </Form>
+                )}
+              </DrawerButton>
+            )}
+            <DrawerButton label="Change the passphrase of the root key">
               {(close) => (
-                <Form label="Prepare the change" submit={changeRoot} after={["keys"]} done={close}>
+                <Form
+                  label="Change passphrase"
+                  submit={changePassphrase}
+                  after={["keys"]}
+                  done={close}
+                >
+                  <p className="quiet">
+                    The root key stays. Only the root-key.json of this service is changed: copy it
+                    to each other service and to where its backup is kept. Earlier copies still open
+                    with the former passphrase.
+                  </p>
                   <Field label="Current passphrase" name="passphrase" type="password" required />
                   <Field
                     label="New passphrase"
@@ -341,128 +398,145 @@ function KeysCard() {
                     type="password"
                     minLength={12}
                     required
-                    hint="At least 12 characters; it may be the same."
+                    hint="At least 12 characters."
                   />
                   <Field label="Reason" name="reason" required />
                 </Form>
               )}
-            </Fold>
-          )}
-          <Fold label="Replace the organisation key">
-            {(close) => (
-              <Form
-                label="Replace"
-                submit={(data) =>
-                  result(
-                    api.POST("/api/v1/keys/organisation", {
-                      body: { reason: text(data, "reason") },
-                    }),
-                  )
-                }
-                after={["keys"]}
-                done={close}
-              >
-                <p className="quiet">
-                  The new key is used at once; the data keys move to it in the background. Secrets
-                  are not changed: rotate those that somebody may have seen.
-                </p>
-                <Field label="Reason" name="reason" required />
-              </Form>
-            )}
-          </Fold>
+            </DrawerButton>
+            <DrawerButton label="Replace the organisation key">
+              {(close) => (
+                <Form
+                  label="Replace"
+                  submit={(data) =>
+                    result(
+                      api.POST("/api/v1/keys/organisation", {
+                        body: { reason: text(data, "reason") },
+                      }),
+                    )
+                  }
+                  after={["keys"]}
+                  done={close}
+                >
+                  <p className="quiet">
+                    The new key is used at once; the data keys move to it in the background. Secrets
+                    are not changed: rotate those that somebody may have seen.
+                  </p>
+                  <Field label="Reason" name="reason" required />
+                </Form>
+              )}
+            </DrawerButton>
+          </div>
         </>
       )}
     </Card>
   );
 }
 
-export function Organisation({ me }: { me: Me }) {
+/** What a kind asks for, in a line; what it requires has a star. */
+const asksFor = (kind: Kind) =>
+  kind.fields.map((field) => `${field.label}${field.required ? "*" : ""}`).join(", ");
+
+function OwnKind({ kind, may }: { kind: Kind; may: boolean }) {
+  const params = { path: { name: kind.name }, header: ifMatch(kind.revision) };
+  return (
+    <li className="flex flex-wrap items-center justify-between gap-2 py-2">
+      <div>
+        <strong>{kind.label}</strong> <span className="quiet">{kind.name}</span>
+        {kind.retired && <span className="quiet"> (retired)</span>}
+        <p className="quiet">{asksFor(kind)}</p>
+      </div>
+      {may && (
+        <div className="flex flex-wrap gap-2">
+          <DrawerButton label={`Edit ${kind.label}`}>
+            {(close) => <KindForm key={kind.revision} present={kind} close={close} />}
+          </DrawerButton>
+          <Act
+            label={kind.retired ? `Restore ${kind.label}` : `Retire ${kind.label}`}
+            run={() =>
+              result(
+                api.PATCH("/api/v1/kinds/{name}", { params, body: { retired: !kind.retired } }),
+              )
+            }
+            after={["kinds"]}
+          />
+          <Act
+            label={`Remove ${kind.label}`}
+            run={() => result(api.DELETE("/api/v1/kinds/{name}", { params }))}
+            after={["kinds"]}
+            danger
+            confirm={`Remove the kind ${kind.label}?`}
+          />
+        </div>
+      )}
+    </li>
+  );
+}
+
+function Kinds({ may }: { may: boolean }) {
   const kinds = useQuery({
     queryKey: ["kinds"],
     queryFn: () => wholeList(api.GET("/api/v1/kinds")),
   });
-  const may = me.duties.includes("policy");
   const own = kinds.data?.filter((kind) => kind.own) ?? [];
-  const said = (kind: Kind) =>
-    kind.fields.map((field) => `${field.label}${field.required ? "*" : ""}`).join(", ");
+  const builtIn = kinds.data?.filter((kind) => !kind.own) ?? [];
   return (
-    <div className="flex flex-col gap-3">
-      <h1 className="text-xl font-semibold">Settings of {me.organisation}</h1>
+    <div className="flex max-w-5xl flex-col gap-4">
       <Trouble error={kinds.error} />
-      <div className="grid items-start gap-3 xl:grid-cols-[2fr_3fr]">
-        <div className="flex flex-col gap-3">
-          <SettingsCard me={me} />
-          <Card title="Your sessions">
-            <Sessions />
-          </Card>
-        </div>
-        <div className="flex flex-col gap-3">
-          <Card title="Kinds of credentials">
-            {own.length === 0 && (
-              <Empty>
-                There are no kinds of your own yet. Add one for what the built-in kinds do not fit.
-              </Empty>
-            )}
-            <ul className="flex flex-col gap-2">
-              {own.map((kind) => (
-                <li key={kind.name}>
-                  <strong>{kind.label}</strong> <span className="quiet">{kind.name}</span>
-                  {kind.retired && <span className="badge badge-sm ml-2">retired</span>}
-                  <p>{said(kind)}</p>
-                  {may && (
-                    <div className="flex flex-wrap gap-2">
-                      <Act
-                        label={kind.retired ? `Restore ${kind.label}` : `Retire ${kind.label}`}
-                        look="btn-sm"
-                        run={() =>
-                          result(
-                            api.PATCH("/api/v1/kinds/{name}", {
-                              params: { path: { name: kind.name }, header: ifMatch(kind.revision) },
-                              body: { retired: !kind.retired },
-                            }),
-                          )
-                        }
-                        after={["kinds"]}
-                      />
-                      <Act
-                        label={`Remove ${kind.label}`}
-                        look="btn-sm btn-ghost"
-                        run={() =>
-                          result(
-                            api.DELETE("/api/v1/kinds/{name}", {
-                              params: { path: { name: kind.name }, header: ifMatch(kind.revision) },
-                            }),
-                          )
-                        }
-                        after={["kinds"]}
-                        confirm={`Remove the kind ${kind.label}?`}
-                      />
-                    </div>
-                  )}
-                  {may && (
-                    <Fold label={`Edit ${kind.label}`}>
-                      {(close) => <KindForm key={kind.revision} present={kind} close={close} />}
-                    </Fold>
-                  )}
-                </li>
-              ))}
-            </ul>
-            {may && <Fold label="Add a kind">{(close) => <KindForm close={close} />}</Fold>}
-            <h3 className="mt-3 font-semibold">Built-in</h3>
-            <ul>
-              {kinds.data
-                ?.filter((kind) => !kind.own)
-                .map((kind) => (
-                  <li key={kind.name} className="py-0.5">
-                    {kind.label}: <span className="quiet">{said(kind)}</span>
-                  </li>
-                ))}
-            </ul>
-          </Card>
-          {me.duties.includes("recovery") && <KeysCard />}
-          {me.duties.includes("recovery") && <LockVault />}
-        </div>
-      </div>
+      <Card
+        title="Your own"
+        actions={
+          may && (
+            <DrawerButton label="Add a kind" look="btn-sm btn-primary" wide>
+              {(close) => <KindForm close={close} />}
+            </DrawerButton>
+          )
+        }
+      >
+        {kinds.isSuccess && own.length === 0 && (
+          <Empty>
+            There are no kinds of your own yet. Add one for what the built-in kinds do not fit.
+          </Empty>
+        )}
+        <ul className="divide-y divide-base-300">
+          {own.map((kind) => (
+            <OwnKind key={kind.name} kind={kind} may={may} />
+          ))}
+        </ul>
+      </Card>
+      <Card title="Built-in">
+        <ul className="divide-y divide-base-300">
+          {builtIn.map((kind) => (
+            <li key={kind.name} className="flex items-center gap-2 py-1.5">
+              <KindIcon kind={kind.name} />
+              <span className="w-52 shrink-0">{kind.label}</span>
+              <span className="quiet">{asksFor(kind)}</span>
+            </li>
+          ))}
+        </ul>
+      </Card>
     </div>
+  );
+}
+
+export function Organisation({ me }: { me: Me }) {
+  const tabs: Tab[] = [
+    { name: "General", show: () => <SettingsCard me={me} /> },
+    { name: "Kinds of credentials", show: () => <Kinds may={me.duties.includes("policy")} /> },
+  ];
+  if (me.duties.includes("recovery"))
+    tabs.push({
+      name: "Keys",
+      show: () => (
+        <div className="flex max-w-4xl flex-col gap-4">
+          <KeysCard />
+          <LockVault />
+        </div>
+      ),
+    });
+  return (
+    <Page title={`Settings of ${me.organisation}`}>
+      <Tabs label="Settings" tabs={tabs} />
+    </Page>
   );
 }

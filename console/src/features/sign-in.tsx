@@ -1,9 +1,9 @@
 // The door: set-up, opening the vault, signing in.
 
 import { useQuery, useQueryClient } from "@tanstack/react-query";
-import { type ReactNode, useEffect } from "react";
+import { type ReactNode, useEffect, useState } from "react";
 import { Problem, api, result } from "../api";
-import { Field, Form, Trouble, text } from "../components";
+import { Field, Form, Trouble, text } from "../parts";
 import { Shell } from "../layout";
 
 function Panel({ title, children }: { title: string; children: ReactNode }) {
@@ -122,6 +122,7 @@ function SignIn({ again }: { again: () => void }) {
 
 export function Door() {
   const client = useQueryClient();
+  const [remembered, remember] = useState(localStorage.getItem("signed-in") === "yes");
   const status = useQuery({
     queryKey: ["status"],
     queryFn: () => result(api.GET("/api/v1/status")),
@@ -130,12 +131,16 @@ export function Door() {
   const me = useQuery({
     queryKey: ["me"],
     queryFn: () => result(api.GET("/api/v1/me")),
-    enabled: status.data?.state === "ready",
+    // Whether there is a session only the service can tell; where nobody has signed in with this
+    // browser, it need not be asked.
+    enabled: status.data?.state === "ready" && remembered,
     retry: false,
     staleTime: Number.POSITIVE_INFINITY,
   });
   useEffect(() => {
     const gone = () => {
+      localStorage.removeItem("signed-in");
+      remember(false);
       client.removeQueries({
         predicate: (query) => query.queryKey[0] !== "status" && query.queryKey[0] !== "me",
       });
@@ -145,6 +150,8 @@ export function Door() {
     return () => window.removeEventListener("signed-out", gone);
   }, [client]);
   const again = () => {
+    localStorage.setItem("signed-in", "yes");
+    remember(true);
     void client.invalidateQueries({ queryKey: ["status"] });
     void client.resetQueries({ queryKey: ["me"] });
   };
@@ -167,7 +174,7 @@ export function Door() {
         </Panel>
       );
     case "ready":
-      if (me.isPending) return <Panel title="Jexlin">Loading …</Panel>;
+      if (remembered && me.isPending) return <Panel title="Jexlin">Loading …</Panel>;
       if (me.error && !(me.error instanceof Problem && me.error.status === 401))
         return (
           <Panel title="Jexlin">

@@ -3,7 +3,7 @@
 import { useMutation, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { type Credential, type Revealed, type Version, api, result, wholeList } from "../api";
-import { Ask, Empty, Field, State, Table, Trouble, When } from "../components";
+import { Ask, Empty, Field, State, Table, Trouble, When } from "../parts";
 import { Shown } from "./reveal";
 import { atLeast } from "./access-levels";
 

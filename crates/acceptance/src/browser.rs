@@ -55,6 +55,44 @@ impl Driver {
         .await
     }
 
+    /// What the browser found wrong with the page since it was asked last: errors, and what the
+    /// Content-Security-Policy refused.
+    ///
+    /// # Panics
+    /// When the driver does not answer.
+    pub async fn complaints(&self, client: &Client) -> Vec<String> {
+        let session = client.session_id().await.unwrap().unwrap();
+        let url = format!("http://127.0.0.1:{}/session/{session}/se/log", self.1);
+        let mut answer = ureq::post(url)
+            .header("Content-Type", "application/json")
+            .send("{\"type\": \"browser\"}")
+            .unwrap();
+        let log: Value =
+            serde_json::from_str(&answer.body_mut().read_to_string().unwrap()).unwrap();
+        let entries = log["value"].as_array().into_iter().flatten();
+        entries
+            .filter(|entry| entry["level"] == "SEVERE" || entry["level"] == "WARNING")
+            .map(|entry| entry["message"].to_string())
+            .collect()
+    }
+
+    /// Gives the page a width, as of a phone, in pixels.
+    ///
+    /// # Panics
+    /// When the driver does not answer.
+    pub async fn set_width(&self, client: &Client, width: u32) {
+        let session = client.session_id().await.unwrap().unwrap();
+        let url = format!(
+            "http://127.0.0.1:{}/session/{session}/goog/cdp/execute",
+            self.1
+        );
+        let body = json!({"cmd": "Emulation.setDeviceMetricsOverride", "params": {"width": width, "height": 800, "deviceScaleFactor": 1, "mobile": false}});
+        ureq::post(url)
+            .header("Content-Type", "application/json")
+            .send(body.to_string())
+            .unwrap();
+    }
+
     /// What was traced since the browser came up: the names of the events and their times in
     /// seconds. The driver tells it once.
     ///
@@ -158,11 +196,15 @@ impl Page {
         let xpath = format!(
             "//button[contains(normalize-space(.), \"{text}\") and not(@disabled)] | //a[contains(normalize-space(.), \"{text}\")]"
         );
-        self.find(&xpath)
-            .await
-            .click()
-            .await
-            .unwrap_or_else(|error| panic!("{text}: {error}"));
+        // What is above it may come or go meanwhile; a person would press where it is then.
+        let mut tries = 0;
+        while let Err(error) = self.find(&xpath).await.click().await {
+            let moved = error.to_string();
+            let moved = moved.contains("intercepted") || moved.contains("stale element");
+            tries += 1;
+            assert!(moved && tries < 50, "{text}: {error}");
+            tokio::time::sleep(Duration::from_millis(100)).await;
+        }
     }
 
     /// Drags one thing onto another with the mouse, by XPath.
@@ -211,8 +253,38 @@ impl Page {
     /// # Panics
     /// When it is not there.
     pub async fn fill(&self, label: &str, text: &str) {
-        let field = self.find(&format!("//label[starts-with(normalize-space(.), \"{label}\")]/following-sibling::*[self::input or self::textarea]")).await;
+        let field = self.find(&format!("//label[starts-with(normalize-space(.), \"{label}\")]/following-sibling::*[self::input or self::textarea] | //input[starts-with(@aria-label, \"{label}\")]")).await;
         field.send_keys(text).await.unwrap();
+    }
+
+    /// Says yes to the question that is open, by the word on its button.
+    ///
+    /// # Panics
+    /// When no such question is there.
+    pub async fn confirm(&self, label: &str) {
+        let xpath = format!(
+            "//*[@role='alertdialog']//button[normalize-space(.)=\"{label}\" and not(@disabled)]"
+        );
+        self.find(&xpath).await.click().await.unwrap();
+    }
+
+    /// Chooses from a menu, by what its button says.
+    ///
+    /// # Panics
+    /// When one of them is not there.
+    pub async fn choose(&self, menu: &str, action: &str) {
+        self.find(&format!("//button[@aria-haspopup='menu' and (starts-with(@aria-label, \"{menu}\") or contains(normalize-space(.), \"{menu}\"))]"))
+            .await
+            .click()
+            .await
+            .unwrap();
+        self.find(&format!(
+            "//*[@role='menuitem' and contains(normalize-space(.), \"{action}\")]"
+        ))
+        .await
+        .click()
+        .await
+        .unwrap();
     }
 
     /// Waits for a text.
@@ -233,7 +305,7 @@ impl Page {
         self.fill("Sign-in name", name).await;
         self.fill("Password", PASSWORD).await;
         self.press("Sign in").await;
-        self.sees("Today, ").await;
+        self.sees("Waiting for you").await;
     }
 
     /// Nothing that axe can find against WCAG 2.2 AA.

@@ -34,8 +34,9 @@ impl Display {
 
     /// What is in its clipboard.
     fn clipboard(&self) -> Option<String> {
-        let out = Command::new("xclip")
-            .args(["-o", "-selection", "clipboard"])
+        // Whoever owns the selection may end while it is asked: that answer never comes.
+        let out = Command::new("timeout")
+            .args(["2", "xclip", "-o", "-selection", "clipboard"])
             .env("DISPLAY", &self.1)
             .output()
             .expect("xclip");

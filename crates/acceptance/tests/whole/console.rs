@@ -69,7 +69,7 @@ async fn a_request_is_made_approved_used_and_checked_in_in_two_browsers() {
     marek
         .find("//button[contains(., 'Request checkout')]")
         .await;
-    marek.press("Sign out").await;
+    marek.choose("marek", "Sign out").await;
     marek.sees("Sign in to Jexlin").await;
     for page in [marek, tomas] {
         page.0.close().await.unwrap();
@@ -95,18 +95,28 @@ async fn an_administrator_adds_and_shares_and_every_page_is_accessible_in_both_t
         ines.fill("Sign-in name", "ines").await;
         ines.fill("Password", PASSWORD).await;
         ines.press("Sign in").await;
-        ines.sees("Today, Ines Calder").await;
+        ines.sees("Waiting for you").await;
         for (path, shows) in [
-            ("/", "Checked out to you"),
+            ("/", "You hold"),
             ("/vault", "Ridge pump"),
             (
                 &format!("/vault/-/{credential}"),
                 "This credential has a gate",
             ),
-            ("/requests", "Your checkouts"),
-            ("/upkeep", "Plans"),
-            ("/people", "Groups"),
-            ("/passwords", "Standard"),
+            ("/credentials", "Ridge pump"),
+            ("/requests", "No requests here"),
+            ("/checkouts", "You have not checked anything out"),
+            ("/devices", "There are no devices yet"),
+            ("/accounts", "No credential is an account"),
+            ("/jobs", "No job has run yet"),
+            ("/plans", "There is no plan yet"),
+            ("/findings", "There are no weak"),
+            ("/people", "Ines Calder"),
+            ("/people?tab=groups", "There are no groups yet"),
+            ("/policies", "Standard"),
+            ("/access", "Access issues"),
+            ("/import-export", "Nothing has been imported"),
+            ("/profile", "Your sessions"),
             ("/audit", "Verify the log"),
             ("/bin", "The bin is empty"),
             ("/personal", "cannot be recovered by anybody"),
@@ -170,7 +180,7 @@ async fn a_steward_recalls_changes_a_device_and_makes_a_policy_in_the_console() 
         .unwrap();
     page.sees("holds it").await;
     page.press("Recall").await;
-    page.0.accept_alert().await.unwrap();
+    page.confirm("Recall").await;
     page.find("//button[contains(., 'Request checkout')]").await;
     let row = service.sign_in("marek").get("/api/v1/checkouts").good()["items"][0].clone();
     assert_eq!(
@@ -178,9 +188,10 @@ async fn a_steward_recalls_changes_a_device_and_makes_a_policy_in_the_console() 
         (&json!(held), &json!("recalled"))
     );
     page.0
-        .goto(&format!("{}/upkeep", service.url))
+        .goto(&format!("{}/devices", service.url))
         .await
         .unwrap();
+    page.press("telemetry").await;
     page.press("Edit telemetry").await;
     let address = page.find("//label[starts-with(normalize-space(.), 'Address')]/following-sibling::*[self::input or self::textarea]").await;
     address.clear().await.unwrap();
@@ -193,7 +204,7 @@ async fn a_steward_recalls_changes_a_device_and_makes_a_policy_in_the_console() 
         "127.0.0.10"
     );
     page.0
-        .goto(&format!("{}/passwords", service.url))
+        .goto(&format!("{}/policies", service.url))
         .await
         .unwrap();
     page.press("Generate").await;
@@ -244,8 +255,13 @@ async fn an_engineers_day_in_the_vault() {
         .await
         .unwrap();
     page.sees("Generate a new one").await;
-    page.press("Add to favourites").await;
-    page.find("//button[contains(., '★ Favourite')]").await;
+    page.find("//button[@aria-label='Add to favourites']")
+        .await
+        .click()
+        .await
+        .unwrap();
+    page.find("//button[@aria-label='Remove from favourites']")
+        .await;
     page.press("Edit").await;
     page.find("//input[@name='generate']")
         .await
@@ -298,7 +314,7 @@ async fn an_engineers_day_in_the_vault() {
         .unwrap();
     page.sees("Move 2 credentials into /Archive?").await;
     page.sees("No access changes").await;
-    page.find("//dialog//button[contains(., 'Move')]")
+    page.find("//*[@role='alertdialog']//button[contains(., 'Move')]")
         .await
         .click()
         .await
@@ -311,7 +327,7 @@ async fn an_engineers_day_in_the_vault() {
     )
     .await;
     page.sees("into /Archive?").await;
-    page.find("//dialog//button[contains(., 'Move')]")
+    page.find("//*[@role='alertdialog']//button[contains(., 'Move')]")
         .await
         .click()
         .await
@@ -322,8 +338,8 @@ async fn an_engineers_day_in_the_vault() {
         .goto(&format!("{}/vault/-/{portal}", service.url))
         .await
         .unwrap();
-    page.press("Remove").await;
-    page.0.accept_alert().await.unwrap();
+    page.choose("More actions", "Remove").await;
+    page.confirm("Remove").await;
     page.sees("is in the bin").await;
     page.find("//div[@role='status']//button[contains(., 'Undo')]")
         .await
@@ -366,6 +382,7 @@ async fn kinds_settings_policies_and_ones_own_folder_in_the_console() {
         .goto(&format!("{}/settings", service.url))
         .await
         .unwrap();
+    page.press("Kinds of credentials").await;
     page.press("Add a kind").await;
     page.fill("Label", "Valve code").await;
     page.fill("Name in the interface", "valve-code").await;
@@ -374,6 +391,7 @@ async fn kinds_settings_policies_and_ones_own_folder_in_the_console() {
     page.accessible("the form of a kind").await;
     page.press("Add kind").await;
     page.sees("Retire Valve code").await;
+    page.press("General").await;
     let days = page
         .find("//label[starts-with(normalize-space(.), 'Bin retention')]/following-sibling::input")
         .await;
@@ -383,6 +401,7 @@ async fn kinds_settings_policies_and_ones_own_folder_in_the_console() {
     jexlin_acceptance::until("the settings", || {
         (ines.get("/api/v1/settings").good()["settings"]["bin_days"] == 60).then_some(())
     });
+    page.press("Keys").await;
     page.press("Replace the root key").await;
     page.fill("Current passphrase", jexlin_acceptance::PASSPHRASE)
         .await;
@@ -395,11 +414,11 @@ async fn kinds_settings_policies_and_ones_own_folder_in_the_console() {
     page.accessible("a change of the root key").await;
     assert!(ines.get("/api/v1/keys").good()["next_root_key"].is_string());
     page.press("Abandon").await;
-    page.0.accept_alert().await.unwrap();
+    page.confirm("Abandon").await;
     page.sees("Replace the root key").await;
     assert!(ines.get("/api/v1/keys").good()["next_root_key"].is_null());
     page.0
-        .goto(&format!("{}/passwords", service.url))
+        .goto(&format!("{}/policies", service.url))
         .await
         .unwrap();
     page.press("Edit Standard").await;

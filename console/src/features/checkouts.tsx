@@ -1,0 +1,111 @@
+// Checkouts: what somebody holds, and what was held before.
+
+import { useQuery } from "@tanstack/react-query";
+import { Link } from "wouter";
+import { type Checkout, type Me, all, api } from "../api";
+import { Card, Empty, Left, Page, When, useNow } from "../parts";
+import { type Column, DataTable } from "../parts/data-table";
+import { CheckIn } from "./check-in";
+import { credentialColumn, whenColumn } from "./columns";
+import { CredentialLink } from "./credential-link";
+
+const COLUMNS: Column<Checkout>[] = [
+  credentialColumn(
+    (held) => held.credential,
+    (held) => held.credential_path,
+  ),
+  { name: "who", head: "Holder", value: (held) => held.person_name, choices: true },
+  whenColumn("from", "From", (held) => held.starts_at),
+  {
+    name: "until",
+    head: "Until",
+    value: (held) => held.ended_at ?? held.ends_at,
+    cell: (held) =>
+      held.ended_at ? (
+        <When at={held.ended_at} />
+      ) : (
+        <>
+          <Left until={held.ends_at} /> left
+        </>
+      ),
+  },
+  {
+    name: "ended",
+    head: "Ended",
+    value: (held) => held.ended_how ?? "held now",
+    cell: (held) => (held.ended_how ? `by ${held.ended_how}` : "held now"),
+    choices: true,
+  },
+  { name: "reason", head: "Reason", value: (held) => held.reason },
+];
+
+/** One that is open: how long it lasts, and the way to end it. */
+export function Held({ held }: { held: Checkout }) {
+  const whole = Date.parse(held.ends_at) - Date.parse(held.starts_at);
+  const left = Math.max(0, Date.parse(held.ends_at) - useNow(5000));
+  return (
+    <li className="py-2">
+      <div className="flex items-baseline justify-between gap-2">
+        <CredentialLink id={held.credential} path={held.credential_path} />
+        <span className="font-mono">
+          <Left until={held.ends_at} />
+        </span>
+      </div>
+      <progress
+        className="progress progress-primary my-1 w-full"
+        max={whole}
+        value={left}
+        aria-label={`Time left of ${held.credential_path}`}
+      />
+      <div className="flex items-center justify-between gap-2">
+        <span className="quiet">
+          {held.rotate_on_return ? "The password is rotated afterwards." : held.reason}
+        </span>
+        <CheckIn checkout={held.id} />
+      </div>
+    </li>
+  );
+}
+
+export function Checkouts({ me }: { me: Me }) {
+  const checkouts = useQuery({
+    queryKey: ["checkouts"],
+    queryFn: () => all((page) => api.GET("/api/v1/checkouts", { params: { query: page } }), 2000),
+  });
+  const mine = checkouts.data?.filter((held) => held.person === me.id && !held.ended_at) ?? [];
+  return (
+    <Page title="Checkouts" note="What you hold, and until when.">
+      {mine.length > 0 && (
+        <Card title="Checked out to you" count={mine.length}>
+          <ul className="divide-y divide-base-300">
+            {mine.map((held) => (
+              <Held key={held.id} held={held} />
+            ))}
+          </ul>
+        </Card>
+      )}
+      <h2 className="font-semibold">Your checkouts</h2>
+      <DataTable
+        label="Checkouts"
+        rows={checkouts.data}
+        columns={COLUMNS}
+        id={(held) => held.id}
+        error={checkouts.error}
+        retry={() => void checkouts.refetch()}
+        file="checkouts.csv"
+        empty={
+          <Empty
+            action={
+              <Link href="/vault" className="btn btn-sm btn-primary">
+                Open the vault
+              </Link>
+            }
+          >
+            You have not checked anything out yet. A credential behind a gate is checked out before
+            its password is shown.
+          </Empty>
+        }
+      />
+    </Page>
+  );
+}

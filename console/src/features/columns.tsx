@@ -1,0 +1,41 @@
+// Columns that many lists have.
+
+import { State, When } from "../parts";
+import type { Column } from "../parts/data-table";
+import { CredentialLink } from "./credential-link";
+
+/** The credential that a row is about. */
+export const credentialColumn = <T,>(
+  id: (row: T) => string,
+  path: (row: T) => string,
+): Column<T> => ({
+  name: "credential",
+  head: "Credential",
+  value: path,
+  cell: (row) => <CredentialLink id={id(row)} path={path(row)} />,
+});
+
+/** A moment, if there is one. */
+export const whenColumn = <T,>(
+  name: string,
+  head: string,
+  at: (row: T) => string | null | undefined,
+): Column<T> => ({
+  name,
+  head,
+  value: (row) => at(row) ?? "",
+  cell: (row) => <When at={at(row)} />,
+});
+
+/** A state, by which the list is filtered. */
+export const stateColumn = <T,>(
+  name: string,
+  head: string,
+  of: (row: T) => string | null,
+): Column<T> => ({
+  name,
+  head,
+  value: (row) => of(row) ?? "never checked",
+  cell: (row) => <State word={of(row)} />,
+  choices: true,
+});
