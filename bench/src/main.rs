@@ -1128,7 +1128,7 @@ fn timed(command: &mut Command, arguments: &[&str]) -> (f64, f64) {
     (wall, own)
 }
 
-/// The client's lists: what somebody waits for, and how much of it is the client's own work.
+/// The client's lists: elapsed time, and the client's own processor time.
 fn client() {
     let cluster = Cluster::temporary(Care::Durable).unwrap();
     let service = service(&cluster, &[]);

@@ -85,7 +85,7 @@ export function Findings() {
             }
           >
             There are no weak, reused, leaked, expired or old passwords among those that you may
-            reveal. A plan checks and rotates the accounts of devices by itself.
+            reveal. An upkeep plan checks and rotates the accounts on devices automatically.
           </Empty>
         }
       />

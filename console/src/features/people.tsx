@@ -329,7 +329,7 @@ function Groups({ may, groups, people }: { may: boolean; groups: Group[]; people
             )}
           </div>
           <ul className="flex flex-wrap gap-1.5 px-3 py-2">
-            {group.members.length === 0 && <li className="quiet">Nobody yet.</li>}
+            {group.members.length === 0 && <li className="quiet">No members yet.</li>}
             {group.members.map((member) => (
               <li
                 key={member.id}

@@ -131,8 +131,8 @@ export function Door() {
   const me = useQuery({
     queryKey: ["me"],
     queryFn: () => result(api.GET("/api/v1/me")),
-    // Whether there is a session only the service can tell; where nobody has signed in with this
-    // browser, it need not be asked.
+    // Only the service knows whether there is a session. It is not asked where nobody has signed in
+    // with this browser.
     enabled: status.data?.state === "ready" && remembered,
     retry: false,
     staleTime: Number.POSITIVE_INFINITY,

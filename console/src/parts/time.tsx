@@ -86,7 +86,7 @@ export function Ago({ at }: { at: string }) {
   );
 }
 
-/** How long is left until a moment; counts down by itself. */
+/** A countdown to a moment. */
 export function Left({ until }: { until: string }) {
   const seconds = Math.max(0, Math.round((Date.parse(until) - useNow(1000)) / 1000));
   const hours = Math.floor(seconds / 3600);

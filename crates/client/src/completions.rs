@@ -143,7 +143,7 @@ fn split(current: &OsStr) -> (String, String) {
     (folder.to_owned(), name.to_lowercase())
 }
 
-/// The folders in a folder, one level down, as somebody walks through a tree.
+/// The subfolders of a folder, one level deep.
 fn folders_in(connection: &Connection, folder: &str, name: &str) -> Vec<CompletionCandidate> {
     let known: Vec<Folder> = connection.list("/api/v1/folders", None).unwrap_or_default();
     let wanted = format!("{folder}/{name}").to_lowercase();

@@ -8,12 +8,12 @@ use jexlin_api::SecretText;
 
 use crate::error::ClientError;
 
-/// Whether there is somebody to ask.
+/// Whether standard input is a terminal, so that a question can be asked.
 pub fn can_ask() -> bool {
     std::io::stdin().is_terminal()
 }
 
-/// Refuses to go on where there is nobody to ask.
+/// Fails when no question can be asked.
 ///
 /// # Errors
 /// Standard input is no terminal: a script says `--yes`.

@@ -34,7 +34,7 @@ impl Display {
 
     /// What is in its clipboard.
     fn clipboard(&self) -> Option<String> {
-        // Whoever owns the selection may end while it is asked: that answer never comes.
+        // The owner of the selection may exit before it answers, and xclip then waits forever.
         let out = Command::new("timeout")
             .args(["2", "xclip", "-o", "-selection", "clipboard"])
             .env("DISPLAY", &self.1)

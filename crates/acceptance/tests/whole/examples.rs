@@ -211,7 +211,7 @@ fn the_examples_of_the_help_work_on_the_demo() {
     let mut failed = vec![];
     for example in &lines {
         let line = filled_in(example, &ines);
-        // Whoever has everything asks for no access.
+        // The administrator already has access to everything.
         let who = if line.contains(" access-request ") {
             &marek
         } else {

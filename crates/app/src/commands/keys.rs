@@ -244,7 +244,11 @@ pub async fn change_root_passphrase(
     // Written before the event, and in its place after it: what is recorded is then only a rename
     // away, and the file that counts is whole at every moment.
     let beside = keyring::write_beside(&path, &file).map_err(broken)?;
-    unit.commit_audited().await?;
+    if let Err(fault) = unit.commit_audited().await {
+        // What was not recorded is not kept: this file opens with the new passphrase.
+        let _ = std::fs::remove_file(&beside);
+        return Err(fault);
+    }
     keyring::rename_durably(&beside, &path).map_err(broken)?;
     after(unit).await
 }

@@ -1,6 +1,6 @@
-//! Recovery: the only administrator has lost the password. Whoever can use the service's machine and
-//! knows the root key's passphrase can open every secret anyway; so they may reset a password, and
-//! the audit log says that it was done.
+//! Recovery when the only administrator has lost the password. A person with access to the service's
+//! machine and the root key's passphrase can already open every secret, so they may reset a password.
+//! The audit log records it.
 
 use jexlin_core::audit::{Action, Event, TargetType};
 use jexlin_core::auth::hash_password;
@@ -26,8 +26,8 @@ pub async fn open_root(app: &App, passphrase: Secret) -> AppResult<()> {
     Ok(())
 }
 
-/// Resets the sign-in password of a person, ends their sessions, and takes away what slows their
-/// sign-ins down. The root key must be open. Duties and state stay as they are.
+/// Resets the sign-in password of a person and ends their sessions. The root key must be open.
+/// Duties and state stay as they are.
 ///
 /// # Errors
 /// No such person, one who may not sign in, or a root key that is not of this database.

@@ -277,7 +277,7 @@ impl Run {
         })
     }
 
-    /// Whether somebody would gain or lose anything by a change.
+    /// Whether a change would alter the access of anybody.
     pub fn changes_access(&self, change: &Change) -> Result<bool, ClientError> {
         let shown: Preview = self.connection.post("/api/v1/preview", change)?;
         Ok(!shown.shifts.is_empty())

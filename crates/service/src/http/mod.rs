@@ -364,7 +364,7 @@ pub fn catchers() -> Vec<Catcher> {
 mod tests {
     use super::*;
 
-    /// Whoever reads the document alone misses nothing.
+    /// The document is complete.
     #[test]
     fn every_route_is_in_the_document() {
         let document: serde_json::Value = serde_json::from_str(&openapi()).unwrap();
