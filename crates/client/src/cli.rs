@@ -29,6 +29,7 @@ use crate::commands::session::SessionCommand;
 use crate::commands::settings::Settings;
 use crate::commands::transfer::{ExportArgs, Import};
 use crate::commands::upkeep::Upkeep;
+use crate::pin::Pin;
 use crate::view::View;
 
 /// Passwords of devices and people: kept, shared, checked, rotated, asked for, and accounted for.
@@ -70,6 +71,17 @@ pub struct Cli {
         hide_env = true
     )]
     pub ca_file: Option<PathBuf>,
+    /// Take the service only if its certificate has this public key, as `jexlind check` shows it
+    /// [default: that of the kept session, else any key that is certified]
+    #[arg(
+        long,
+        global = true,
+        help_heading = "Global options",
+        env = "JEXLIN_PINNED_KEY",
+        value_name = "SHA256:KEY",
+        hide_env = true
+    )]
+    pub pinned_key: Option<Pin>,
     #[command(flatten)]
     pub view: View,
     /// Do not ask before what changes access or cannot be undone

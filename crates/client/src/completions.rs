@@ -13,7 +13,7 @@ use jexlin_api::{Folder, Group, Kind, Level, PasswordPolicy, Person, TagItem};
 use serde::de::DeserializeOwned;
 
 use crate::cli::Cli;
-use crate::connection::{Connection, query};
+use crate::connection::{Connection, Target, query};
 use crate::error::ClientError;
 use crate::run::Done;
 
@@ -110,9 +110,16 @@ fn source(noun: &str, argument: &Arg) -> Option<Source> {
 
 /// The service as the kept session knows it, if it answers soon.
 fn connection() -> Option<Connection> {
-    let service = std::env::var("JEXLIN_SERVICE").ok();
-    let ca_file = std::env::var_os("JEXLIN_CA_FILE").map(Into::into);
-    Connection::open_with(service, ca_file, Some(PATIENCE)).ok()
+    let pinned_key = match std::env::var("JEXLIN_PINNED_KEY") {
+        Ok(text) => Some(text.parse().ok()?),
+        Err(_) => None,
+    };
+    let target = Target {
+        service: std::env::var("JEXLIN_SERVICE").ok(),
+        ca_file: std::env::var_os("JEXLIN_CA_FILE").map(Into::into),
+        pinned_key,
+    };
+    Connection::open_with(target, Some(PATIENCE)).ok()
 }
 
 fn all<T: DeserializeOwned>(address: &str) -> Vec<T> {

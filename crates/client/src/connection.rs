@@ -10,10 +10,12 @@ use jexlin_api::{ErrorCode, Page, Problem, SecretText};
 use serde::de::DeserializeOwned;
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
-use ureq::tls::{PemItem, RootCerts, TlsConfig, parse_pem};
+use ureq::tls::{Certificate, PemItem, RootCerts, TlsConfig, parse_pem};
+use ureq::unversioned::resolver::DefaultResolver;
 
 use crate::error::ClientError;
 use crate::files::cannot;
+use crate::pin::{self, Pin};
 
 /// The session that is kept between calls.
 #[derive(Serialize, Deserialize)]
@@ -23,6 +25,20 @@ struct Kept {
     /// The certificates that the service's own is verified with, if not those of this computer.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     ca_file: Option<PathBuf>,
+    /// The key that its certificate must have, if one was given.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pinned_key: Option<Pin>,
+}
+
+/// Where the service is, and how it is known. What is left out is taken from the kept session.
+#[derive(Debug, Default)]
+pub struct Target {
+    /// Its address.
+    pub service: Option<String>,
+    /// A file of certificates that its own is verified with.
+    pub ca_file: Option<PathBuf>,
+    /// The key that its certificate must have.
+    pub pinned_key: Option<Pin>,
 }
 
 /// A link to the service.
@@ -30,12 +46,12 @@ pub struct Connection {
     service: String,
     token: Option<SecretText>,
     ca_file: Option<PathBuf>,
+    pinned_key: Option<Pin>,
     agent: ureq::Agent,
 }
 
-/// Verifies the service's certificate with the certificates in a file, and with no others. A
-/// self-signed certificate in it is trusted for itself.
-fn trust_only(file: &Path) -> Result<TlsConfig, ClientError> {
+/// The certificates in a file. A self-signed one among them is trusted for itself.
+fn certificates(file: &Path) -> Result<Vec<Certificate<'static>>, ClientError> {
     let pem = fs::read(file).map_err(cannot("read", file))?;
     let mut trusted = vec![];
     for item in parse_pem(&pem) {
@@ -51,8 +67,21 @@ fn trust_only(file: &Path) -> Result<TlsConfig, ClientError> {
             "Give a file of certificates in PEM.",
         ));
     }
-    let roots = RootCerts::new_with_certs(&trusted);
-    Ok(TlsConfig::builder().root_certs(roots).build())
+    Ok(trusted)
+}
+
+/// Why a call did not arrive.
+fn unreachable(error: &ureq::Error) -> ClientError {
+    match pin::other_key(error) {
+        Some(other) => ClientError::Here {
+            what: format!("Whoever answers is not known: {other}."),
+            advice: "Ask an administrator for the key that jexlind check shows on the service's \
+                     machine. If it is another one now, sign in with it as --pinned-key."
+                .into(),
+            code: 8,
+        },
+        None => ClientError::Unreachable(error.to_string()),
+    }
 }
 
 /// Where the session is kept: `$JEXLIN_SESSION`, else in the user's state folder.
@@ -74,16 +103,12 @@ fn session_path() -> Result<PathBuf, ClientError> {
 
 impl Connection {
     /// Opens the link; the kept session is used when it is for the same service.
-    pub fn open(service: Option<String>, ca_file: Option<PathBuf>) -> Result<Self, ClientError> {
-        Self::open_with(service, ca_file, None)
+    pub fn open(target: Target) -> Result<Self, ClientError> {
+        Self::open_with(target, None)
     }
 
     /// The same, for answers that come within a time or not at all.
-    pub fn open_with(
-        service: Option<String>,
-        ca_file: Option<PathBuf>,
-        patience: Option<Duration>,
-    ) -> Result<Self, ClientError> {
+    pub fn open_with(target: Target, patience: Option<Duration>) -> Result<Self, ClientError> {
         let path = session_path()?;
         let mut kept: Option<Kept> = None;
         if let Ok(meta) = fs::metadata(&path) {
@@ -98,25 +123,54 @@ impl Connection {
                 .ok()
                 .and_then(|text| serde_json::from_str(&text).ok());
         }
-        let service = service
+        let service = target
+            .service
             .or_else(|| kept.as_ref().map(|kept| kept.service.clone()))
             .unwrap_or_else(|| "http://127.0.0.1:8470".into());
         let service = service.trim_end_matches('/').to_owned();
         let kept = kept.filter(|kept| kept.service == service);
-        let ca_file = ca_file.or_else(|| kept.as_ref().and_then(|kept| kept.ca_file.clone()));
+        let ca_file = target
+            .ca_file
+            .or_else(|| kept.as_ref().and_then(|kept| kept.ca_file.clone()));
+        let pinned_key = target
+            .pinned_key
+            .or_else(|| kept.as_ref().and_then(|kept| kept.pinned_key));
         let token = kept.map(|kept| kept.token);
         let mut config = ureq::Agent::config_builder()
             .http_status_as_error(false)
             .timeout_global(patience)
             .user_agent("jexlin");
-        if let Some(file) = &ca_file {
-            config = config.tls_config(trust_only(file)?);
-        }
+        let trusted = match &ca_file {
+            Some(file) => certificates(file)?,
+            None => vec![],
+        };
+        let agent = if let Some(pin) = pinned_key {
+            if !service.starts_with("https://") {
+                return Err(ClientError::input(
+                    format!("{service} does not speak TLS, so it shows no key to compare."),
+                    "Give an https:// address with --service.",
+                ));
+            }
+            let trusted: Vec<_> = trusted
+                .iter()
+                .map(|certificate| certificate.der().to_vec().into())
+                .collect();
+            let connector = pin::connector(pin, &trusted)
+                .map_err(|error| ClientError::local(error.to_string()))?;
+            ureq::Agent::with_parts(config.build(), connector, DefaultResolver::default())
+        } else {
+            if !trusted.is_empty() {
+                let roots = RootCerts::new_with_certs(&trusted);
+                config = config.tls_config(TlsConfig::builder().root_certs(roots).build());
+            }
+            config.build().new_agent()
+        };
         Ok(Self {
             service,
             token,
             ca_file,
-            agent: config.build().new_agent(),
+            pinned_key,
+            agent,
         })
     }
 
@@ -137,6 +191,7 @@ impl Connection {
                 .ca_file
                 .as_ref()
                 .map(|file| file.canonicalize().unwrap_or_else(|_| file.clone())),
+            pinned_key: self.pinned_key,
         })
         .map_err(|error| ClientError::local(error.to_string()))?;
         let beside = path.with_extension("new");
@@ -188,16 +243,15 @@ impl Connection {
                 "Check --service.",
             )
         };
-        let unreachable = |error: ureq::Error| ClientError::Unreachable(error.to_string());
         let response = match text {
             Some(text) => self
                 .agent
                 .run(request.body(text).map_err(broken)?)
-                .map_err(unreachable)?,
+                .map_err(|error| unreachable(&error))?,
             None => self
                 .agent
                 .run(request.body(()).map_err(broken)?)
-                .map_err(unreachable)?,
+                .map_err(|error| unreachable(&error))?,
         };
         good(response)
     }
@@ -216,7 +270,7 @@ impl Connection {
             .with_config()
             .limit(256 * 1024 * 1024)
             .read_to_string()
-            .map_err(|error| ClientError::Unreachable(error.to_string()))?;
+            .map_err(|error| unreachable(&error))?;
         let text = if text.is_empty() { "null" } else { &text };
         if waits && let Ok(act) = serde_json::from_str(text) {
             return Err(ClientError::Pending(Box::new(act)));
@@ -255,11 +309,11 @@ impl Connection {
         let response = self
             .agent
             .run(request)
-            .map_err(|error| ClientError::Unreachable(error.to_string()))?;
+            .map_err(|error| unreachable(&error))?;
         let text = good(response)?
             .into_body()
             .read_to_string()
-            .map_err(|error| ClientError::Unreachable(error.to_string()))?;
+            .map_err(|error| unreachable(&error))?;
         serde_json::from_str(&text).map_err(|error| {
             ClientError::local(format!("The service's answer cannot be read: {error}."))
         })
@@ -373,7 +427,7 @@ impl Connection {
             .with_config()
             .limit(1 << 30)
             .read_to_vec()
-            .map_err(|error| ClientError::Unreachable(error.to_string()))?;
+            .map_err(|error| unreachable(&error))?;
         Ok((bytes, taken, left_out))
     }
 
@@ -389,7 +443,7 @@ impl Connection {
         );
         let (mut event, mut data) = (String::new(), String::new());
         for line in reader.lines() {
-            let line = line.map_err(|error| ClientError::Unreachable(error.to_string()))?;
+            let line = line.map_err(|error| unreachable(&error.into()))?;
             if let Some(name) = line.strip_prefix("event:") {
                 name.trim().clone_into(&mut event);
             } else if let Some(text) = line.strip_prefix("data:") {

@@ -1,6 +1,6 @@
 //! Which command does what.
 
-use std::path::{Path, PathBuf};
+use std::path::Path;
 
 use clap::CommandFactory as _;
 use jexlin_api::words::{ServiceState, Word as _};
@@ -11,7 +11,7 @@ use crate::args::Format;
 use crate::cli::{Cli, Command};
 use crate::commands::audit::{Audit, Proof, verify};
 use crate::completions;
-use crate::connection::Connection;
+use crate::connection::{Connection, Target};
 use crate::error::ClientError;
 use crate::output::{self, say};
 use crate::run::{Done, Run};
@@ -27,13 +27,18 @@ pub fn run(cli: Cli) -> Done {
         format,
         yes: cli.yes,
     };
-    command(cli.command, (cli.service, cli.ca_file), format, run)?;
+    let target = Target {
+        service: cli.service,
+        ca_file: cli.ca_file,
+        pinned_key: cli.pinned_key,
+    };
+    command(cli.command, target, format, run)?;
     output::finish()
 }
 
 fn command(
     command: Command,
-    (service, ca_file): (Option<String>, Option<PathBuf>),
+    target: Target,
     format: Format,
     run: impl FnOnce(Connection) -> Run,
 ) -> Done {
@@ -57,7 +62,7 @@ fn command(
         };
         return verify(format, file, proof);
     }
-    let run = run(Connection::open(service, ca_file)?);
+    let run = run(Connection::open(target)?);
     match command {
         Command::Setup(args) => run.setup(args),
         Command::Unlock { passphrase_file } => {

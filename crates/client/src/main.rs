@@ -12,6 +12,7 @@ mod files;
 mod lookup;
 mod output;
 mod pager;
+mod pin;
 mod run;
 mod secrets;
 mod time;

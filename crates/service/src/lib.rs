@@ -27,11 +27,22 @@ pub fn rocket(app: App, figment: rocket::figment::Figment) -> rocket::Rocket<roc
         .register("/", http::catchers())
 }
 
-/// Logs on which port a listener beside the service's own listens.
-pub(crate) fn log_port(what: &'static str) -> rocket::fairing::AdHoc {
-    rocket::fairing::AdHoc::on_liftoff(what, move |rocket| {
+/// A listener beside the service's own, which logs `what` is done on which port.
+pub(crate) fn listener(
+    what: &'static str,
+    address: &str,
+    port: u16,
+) -> rocket::Rocket<rocket::Build> {
+    let figment = rocket::figment::Figment::from(rocket::Config::release_default())
+        .merge(("address", address))
+        .merge(("port", port))
+        .merge(("log_level", "off"))
+        .merge(("cli_colors", false))
+        .merge(("ident", false));
+    let log_port = rocket::fairing::AdHoc::on_liftoff(what, move |rocket| {
         Box::pin(async move {
             tracing::info!("{what} on port {}", rocket.config().port);
         })
-    })
+    });
+    rocket::custom(figment).attach(log_port)
 }

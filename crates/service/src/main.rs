@@ -57,6 +57,7 @@ fn begin_log() {
             tracing_subscriber::EnvFilter::try_from_env("JEXLIN_LOG")
                 .unwrap_or_else(|_| tracing_subscriber::EnvFilter::new("info,rocket=off")),
         )
+        .with_ansi(std::io::stderr().is_terminal())
         .with_writer(std::io::stderr);
     if std::env::var("JEXLIN_LOG_FORMAT").is_ok_and(|format| format == "json") {
         log.json().init();
@@ -74,7 +75,8 @@ fn check() -> Result<(), String> {
     let config = Config::from_environment()?;
     let unknown: Vec<String> = std::env::vars_os()
         .filter_map(|(name, _)| name.into_string().ok())
-        .filter(|name| name.starts_with("JEXLIN_") && !KNOWN.contains(&name.as_str()))
+        .filter(|name| name.starts_with("JEXLIN_"))
+        .filter(|name| !KNOWN.contains(&name.as_str()) && !OF_CLIENT.contains(&name.as_str()))
         .collect();
     if !unknown.is_empty() {
         return Err(format!("unknown variables: {}", unknown.join(", ")));
@@ -92,22 +94,35 @@ fn check() -> Result<(), String> {
     {
         return Err(format!("{} does not exist", leaked.display()));
     }
-    let scheme = match &config.tls {
+    let (scheme, pin) = match &config.tls {
         Some((certificate, key)) => {
             let files = TlsFiles {
                 certificate: certificate.clone(),
                 key: key.clone(),
             };
-            files.read()?;
-            "https"
+            ("https", Some(files.pin()?))
         }
-        None => "http",
+        None => ("http", None),
     };
     let (address, port) = (&config.address, config.port);
     say(&format!(
         "The configuration is valid. The service would listen on {scheme}://{address}:{port}."
-    ))
+    ))?;
+    match pin {
+        Some(pin) => say(&format!(
+            "Its certificate has the public key {pin} (for --pinned-key)."
+        )),
+        None => Ok(()),
+    }
 }
+
+/// The variables of the client, which may be set in the same shell.
+const OF_CLIENT: [&str; 4] = [
+    "JEXLIN_CA_FILE",
+    "JEXLIN_PINNED_KEY",
+    "JEXLIN_SERVICE",
+    "JEXLIN_SESSION",
+];
 
 /// The variables that there are.
 const KNOWN: [&str; 24] = [

@@ -160,17 +160,10 @@ async fn metrics(
 /// # Errors
 /// What keeps it from listening.
 pub async fn serve(app: App, metrics: Metrics, address: &str, port: u16) -> Result<(), String> {
-    let figment = rocket::figment::Figment::from(rocket::Config::release_default())
-        .merge(("address", address))
-        .merge(("port", port))
-        .merge(("log_level", "off"))
-        .merge(("cli_colors", false))
-        .merge(("ident", false));
-    rocket::custom(figment)
+    crate::listener("metrics are served", address, port)
         .manage(app)
         .manage(metrics)
         .mount("/", routes![self::metrics])
-        .attach(crate::log_port("metrics are served"))
         .launch()
         .await
         .map(|_| ())

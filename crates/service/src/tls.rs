@@ -15,6 +15,8 @@ use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, RwLock};
 use std::time::{Duration, SystemTime};
 
+use base64::Engine as _;
+use base64::engine::general_purpose::STANDARD_NO_PAD;
 use listenfd::ListenFd;
 use rocket::http::Status;
 use rocket::http::uri::Origin;
@@ -23,8 +25,9 @@ use rocket::{Request, catch, catchers};
 use rustls::crypto::CryptoProvider;
 use rustls::pki_types::pem::PemObject as _;
 use rustls::pki_types::{CertificateDer, PrivateKeyDer};
-use rustls::server::{ClientHello, ResolvesServerCert};
+use rustls::server::{ClientHello, ParsedCertificate, ResolvesServerCert};
 use rustls::sign::CertifiedKey;
+use sha2::{Digest as _, Sha256};
 use tokio::net::{TcpListener, TcpSocket, TcpStream};
 use tokio_rustls::TlsAcceptor;
 
@@ -62,6 +65,19 @@ impl TlsFiles {
             .map_err(|error| broken(&self.key, error.to_string()))?;
         CertifiedKey::from_der(chain, key, &provider())
             .map_err(|error| broken(&self.key, error.to_string()))
+    }
+
+    /// The pin of the certificate's public key: `SHA256:` and the base64 of the SHA-256 over its
+    /// SubjectPublicKeyInfo, as in RFC 7469. Clients compare it.
+    ///
+    /// # Errors
+    /// A sentence that names the file.
+    pub fn pin(&self) -> Result<String, String> {
+        let read = self.read()?;
+        let certificate = read.end_entity_cert().map_err(|error| error.to_string())?;
+        let parsed = ParsedCertificate::try_from(certificate).map_err(|error| error.to_string())?;
+        let digest = Sha256::digest(parsed.subject_public_key_info());
+        Ok(format!("SHA256:{}", STANDARD_NO_PAD.encode(digest)))
     }
 
     /// When either was changed last.
@@ -246,16 +262,9 @@ fn inherited() -> Result<Option<TcpListener>, String> {
 /// # Errors
 /// What keeps it from listening.
 pub async fn redirect(address: &str, port: u16, tls_port: u16) -> Result<(), String> {
-    let figment = rocket::figment::Figment::from(rocket::Config::release_default())
-        .merge(("address", address))
-        .merge(("port", port))
-        .merge(("log_level", "off"))
-        .merge(("cli_colors", false))
-        .merge(("ident", false));
-    rocket::custom(figment)
+    crate::listener("http:// is sent to https://", address, port)
         .manage(TlsPort(tls_port))
         .register("/", catchers![to_https])
-        .attach(crate::log_port("http:// is sent to https://"))
         .launch()
         .await
         .map(|_| ())

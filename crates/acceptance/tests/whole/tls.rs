@@ -76,6 +76,69 @@ fn client(service: &Service) -> Client {
     }
 }
 
+/// The pin that `jexlind check` shows takes this service without a file of certificates, and no
+/// other key; the file and the pin together both count.
+fn the_pinned_key_alone_is_taken(service: &Service, ours: &Client, tls: &[(&str, &str)]) {
+    let checked = Command::new(program("jexlind"))
+        .arg("check")
+        .env_clear()
+        .env("JEXLIN_DATABASE", "postgres://nobody@127.0.0.1/none")
+        .env("JEXLIN_FOLDER", &service.folder)
+        .envs(tls.iter().copied().filter(|(name, _)| name.contains("TLS")))
+        .output()
+        .unwrap();
+    let said = String::from_utf8(checked.stdout).unwrap();
+    let (_, rest) = said.split_once("SHA256:").expect("a pin");
+    let pin = format!("SHA256:{}", rest.split(' ').next().unwrap());
+    let stranger = Client {
+        folder: service.folder.join("pin-client"),
+        url: service.url.clone(),
+    };
+    std::fs::create_dir_all(&stranger.folder).unwrap();
+    let other = format!("SHA256:{}", "A".repeat(43));
+    let (code, words) = stranger.bad(&["status", "--pinned-key", &other]);
+    assert!(code == 8 && words.contains(&pin), "{words}");
+    let _ = stranger.good(&["status", "--pinned-key", &pin]);
+    let sign_in = [
+        "sign-in",
+        "ines",
+        "--password-file",
+        "-",
+        "--pinned-key",
+        &pin,
+    ];
+    let _ = stranger.good_with(&sign_in, PASSWORD);
+    assert!(
+        stranger.good(&["me"]).contains("ines"),
+        "the session keeps the pin"
+    );
+    let plain = service.url.replace("https://", "http://");
+    let (_, words) = stranger.bad(&["status", "--service", &plain, "--pinned-key", &pin]);
+    assert!(words.contains("does not speak TLS"), "{words}");
+    // A file of authorities that did not sign the certificate is not outdone by the right key.
+    let strange = Command::new("openssl")
+        .args([
+            "req",
+            "-x509",
+            "-newkey",
+            "ed25519",
+            "-nodes",
+            "-subj",
+            "/CN=other",
+        ])
+        .arg("-keyout")
+        .arg(stranger.folder.join("other.key"))
+        .arg("-out")
+        .arg(stranger.folder.join("other.pem"))
+        .output()
+        .unwrap();
+    assert!(strange.status.success());
+    let both = ["status", "--pinned-key", &pin, "--ca-file", "other.pem"];
+    assert_eq!(stranger.bad(&both).0, 8);
+    assert_eq!(ours.bad(&["status", "--pinned-key", &other]).0, 8);
+    let _ = ours.good(&["status", "--pinned-key", &pin]);
+}
+
 #[test]
 fn the_service_speaks_tls_itself_and_takes_a_new_certificate_without_a_restart() {
     let mut service = Service::ready();
@@ -122,6 +185,7 @@ fn the_service_speaks_tls_itself_and_takes_a_new_certificate_without_a_restart()
     assert!(ours.good(&["me"]).contains("ines"));
     let events = ours.good(&["audit", "list", "--action", "session.sign-in", "-o", "json"]);
     assert!(events.contains("\"origin\": \"127.0.0.1\""), "{events}");
+    the_pinned_key_alone_is_taken(&service, &ours, &tls);
     // Plain HTTP is sent on, and browsers are told to come by TLS.
     let agent = ureq::Agent::config_builder()
         .max_redirects(0)
