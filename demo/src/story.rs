@@ -127,7 +127,7 @@ async fn vault(demo: &mut Demo, world: &World) -> Outcome<()> {
     if let Some(fields) = body.as_object_mut() {
         fields.insert(
             "connect_to".into(),
-            json!([format!("{}.0/24 22", network()), "127.0.0.1"]),
+            json!([format!("{}.0/24 22,5432", network()), "127.0.0.1"]),
         );
     }
     demo.change("ines", "/api/v1/settings", revision(&settings), body)
@@ -154,15 +154,15 @@ async fn vault(demo: &mut Demo, world: &World) -> Outcome<()> {
             .post(
                 "ines",
                 "/api/v1/devices",
-                json!({"folder": demo.id(folder)?, "name": name, "address": device.address}),
+                json!({"folder": demo.id(folder)?, "name": name, "connector": device.connector, "address": device.address}),
             )
             .await?;
         let id = text(&made, "id");
         demo.ids.insert(device.path.clone(), id.clone());
         confirm_identity(demo, &id).await?;
-        let root = format!("{folder}/{name} root");
-        credential(demo, &root, json!({"kind": "device-admin", "fields": {"user_name": "root"}, "password": device.root, "device": id})).await?;
-        let operator = demo.id(&root)?;
+        let path = format!("{folder}/{name} {}", device.operator);
+        credential(demo, &path, json!({"kind": "device-admin", "fields": {"user_name": device.operator}, "password": device.password, "device": id})).await?;
+        let operator = demo.id(&path)?;
         let present = demo.get("ines", &format!("/api/v1/devices/{id}")).await?;
         demo.patch(
             "ines",
@@ -174,7 +174,7 @@ async fn vault(demo: &mut Demo, world: &World) -> Outcome<()> {
     }
     for account in &world.accounts {
         let device = demo.id(&account.device)?;
-        credential(demo, &account.path, json!({"kind": "device-admin", "fields": {"user_name": account.user}, "password": account.password, "device": device}))
+        credential(demo, &account.path, json!({"kind": account.kind, "fields": {"user_name": account.user}, "password": account.password, "device": device}))
             .await?;
         demo.pass(TimeDelta::minutes(3)).await?;
     }

@@ -46,7 +46,7 @@ pub struct Group {
     pub groups: Vec<String>,
 }
 
-/// A device with its root account.
+/// A device with its operator.
 #[derive(Debug, Deserialize)]
 #[allow(
     missing_docs,
@@ -54,8 +54,20 @@ pub struct Group {
 )]
 pub struct Device {
     pub path: String,
+    #[serde(default = "ssh")]
+    pub connector: String,
     pub address: String,
-    pub root: String,
+    #[serde(default = "root")]
+    pub operator: String,
+    pub password: String,
+}
+
+fn ssh() -> String {
+    "ssh".into()
+}
+
+fn root() -> String {
+    "root".into()
 }
 
 /// An account of a device.
@@ -69,6 +81,12 @@ pub struct Account {
     pub device: String,
     pub user: String,
     pub password: String,
+    #[serde(default = "device_admin")]
+    pub kind: String,
+}
+
+fn device_admin() -> String {
+    "device-admin".into()
 }
 
 /// A login without a device.

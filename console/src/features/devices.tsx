@@ -9,6 +9,7 @@ import {
   type CredentialItem,
   type Device,
   type DeviceIdentity,
+  type Me,
   api,
   result,
   all,
@@ -17,6 +18,7 @@ import {
 import {
   Act,
   Choice,
+  CredentialLink,
   Drawer,
   DrawerButton,
   Empty,
@@ -24,6 +26,7 @@ import {
   Form,
   Lines,
   Page,
+  Skeleton,
   State,
   Table,
   Tabs,
@@ -33,7 +36,8 @@ import {
   told,
 } from "../parts";
 import { type Column, DataTable } from "../parts/data-table";
-import { CredentialLink } from "./credential-link";
+import { AuditRows } from "./audit-log";
+import { useDeviceTypes } from "./device-types";
 import { JobRows } from "./upkeep";
 
 const AFTER = ["devices", "upkeep", "overview"];
@@ -147,17 +151,22 @@ function Identity({ device, close }: { device: Device; close: () => void }) {
       api.PATCH("/api/v1/devices/{device}", {
         params: { path: { device: device.id }, header: ifMatch(device.revision) },
         body: {
-          identity: text(data, "lines")
-            .split("\n")
-            .filter((line) => line.trim()),
+          // A certificate goes over several lines; everything else is one.
+          identity:
+            text(data, "lines").match(
+              /-----BEGIN[^-]*-----[^-]*-----END[^-]*-----|[^\n]*\S[^\n]*/g,
+            ) ?? [],
         },
       }),
     );
   return (
     <div className="flex flex-col gap-2">
       <p className="quiet">
-        Compare a fingerprint with the device’s own before you confirm it, for example with
-        ssh-keygen -l on its console.
+        Compare a fingerprint with the device’s own before you confirm it, on its console:{" "}
+        {device.connector === "ssh"
+          ? "ssh-keygen -l"
+          : "the SHA-256 of the public key of its certificate"}
+        .
       </p>
       {device.identity.length === 0 && (
         <p>The identity is not confirmed yet; no password is sent.</p>
@@ -205,7 +214,7 @@ function Identity({ device, close }: { device: Device; close: () => void }) {
         {() => (
           <Form label="Set the identity" submit={byHand} after={AFTER} done={close}>
             <Lines
-              label="Host keys, known_hosts lines, SSHFP records or SHA256 fingerprints, one per line"
+              label="Host keys, known_hosts lines, SSHFP records or SHA256 fingerprints, one per line; or the certificate of an authority (PEM)"
               name="lines"
               rows={3}
               defaultValue={device.identity.map((identity) => identity.line).join("\n")}
@@ -322,6 +331,7 @@ const COLUMNS: Column<Device>[] = [
       </Link>
     ),
   },
+  { name: "type", head: "Type", value: (device) => device.connector, choices: true },
   { name: "folder", head: "Folder", value: (device) => device.place },
   {
     name: "address",
@@ -413,6 +423,65 @@ function Accounts({ device, accounts }: { device: Device; accounts: CredentialIt
   );
 }
 
+/** Who changes the accounts of a device, and which passwords may be sent there. */
+function OperatorOf({
+  device,
+  operator,
+  edit,
+}: {
+  device: Device;
+  operator: CredentialItem | undefined;
+  edit: () => void;
+}) {
+  const type = useDeviceTypes().data?.find((each) => each.connector === device.connector);
+  return (
+    <div className="flex flex-col gap-4">
+      <div className="flex flex-wrap items-center justify-between gap-3">
+        <p>
+          {operator ? (
+            <>
+              <CredentialLink id={operator.id} path={`${operator.place}/${operator.name}`} /> signs
+              in as <span className="font-mono">{operator.user_name}</span> and changes the
+              passwords of the other accounts.
+            </>
+          ) : device.operator ? (
+            "The operator is a credential that you have no access to."
+          ) : (
+            "There is no operator: each account changes its own password, with the stored one."
+          )}
+        </p>
+        <button type="button" className="btn btn-sm" onClick={edit}>
+          {device.operator ? "Change the operator" : "Choose an operator"}
+        </button>
+      </div>
+      {type && (
+        <div>
+          <h3 className="font-semibold">Rights that are needed there</h3>
+          <p className="max-w-prose">{type.needed_rights}</p>
+        </div>
+      )}
+      <h3 className="font-semibold">Passwords that may be sent here</h3>
+      {device.bindings.length > 0 ? (
+        <Bindings device={device} />
+      ) : (
+        <Empty>No password may be sent to this device yet.</Empty>
+      )}
+    </div>
+  );
+}
+
+/** What was done with a device. */
+function DeviceActivity({ device }: { device: Device }) {
+  const events = useQuery({
+    queryKey: ["audit", "on", device.id],
+    queryFn: () =>
+      result(api.GET("/api/v1/audit", { params: { query: { limit: 50, target: device.id } } })),
+  });
+  if (!events.data) return events.error ? <Trouble error={events.error} /> : <Skeleton />;
+  if (events.data.items.length === 0) return <Empty>Nothing has been done yet.</Empty>;
+  return <AuditRows events={events.data.items} />;
+}
+
 /** The jobs of a device's accounts. */
 function DeviceJobs({ accounts }: { accounts: CredentialItem[] }) {
   const jobs = useQuery({
@@ -425,7 +494,7 @@ function DeviceJobs({ accounts }: { accounts: CredentialItem[] }) {
   return here.length > 0 ? <JobRows jobs={here} /> : <Empty>No job has run here lately.</Empty>;
 }
 
-function DeviceDetail({ device }: { device: Device }) {
+function DeviceDetail({ me, device }: { me: Me; device: Device }) {
   const [editing, setEditing] = useState(false);
   const credentials = useQuery({
     queryKey: ["credentials", "on devices"],
@@ -433,6 +502,7 @@ function DeviceDetail({ device }: { device: Device }) {
   });
   const accounts = (credentials.data ?? []).filter((item) => item.device_id === device.id);
   const operator = credentials.data?.find((item) => item.id === device.operator);
+  const type = useDeviceTypes().data?.find((each) => each.connector === device.connector);
   return (
     <Page
       title={device.name}
@@ -442,6 +512,7 @@ function DeviceDetail({ device }: { device: Device }) {
       ]}
       note={
         <>
+          {type && `${type.label}, `}
           <span className="font-mono">
             {device.address}:{device.port}
           </span>
@@ -486,38 +557,35 @@ function DeviceDetail({ device }: { device: Device }) {
           },
           { name: "Identity", show: () => <Identity device={device} close={() => undefined} /> },
           {
-            name: "Bindings",
-            count: device.bindings.length,
-            show: () =>
-              device.bindings.length > 0 ? (
-                <Bindings device={device} />
-              ) : (
-                <Empty>No password may be sent to this device yet.</Empty>
-              ),
+            name: "Operator",
+            show: () => (
+              <OperatorOf device={device} operator={operator} edit={() => setEditing(true)} />
+            ),
           },
-          { name: "Jobs", show: () => <DeviceJobs accounts={accounts} /> },
+          { name: "Upkeep", show: () => <DeviceJobs accounts={accounts} /> },
+          ...(me.duties.includes("audit")
+            ? [{ name: "Activity", show: () => <DeviceActivity device={device} /> }]
+            : []),
         ]}
       />
     </Page>
   );
 }
 
-export function DevicesPage({ device }: { device: string | undefined }) {
+export function DevicesPage({ me, device }: { me: Me; device: string | undefined }) {
   const devices = useDevices();
   const one = devices.data?.find((each) => each.id === device);
-  if (device && one) return <DeviceDetail key={one.id} device={one} />;
+  if (device && one) return <DeviceDetail key={one.id} me={me} device={one} />;
   return (
-    <Page title="Devices" note="Hosts whose accounts are checked and rotated.">
+    <Page title="Devices" note="Hosts and servers whose accounts are checked and rotated.">
       {device && devices.isSuccess && (
         <Trouble error={new Error("There is no such device, or no grant lets you know of it.")} />
       )}
       <DataTable
         label="Devices"
-        rows={devices.data}
         columns={COLUMNS}
         id={(each) => each.id}
-        error={devices.error}
-        retry={() => void devices.refetch()}
+        query={devices}
         file="devices.csv"
         empty={
           <Empty

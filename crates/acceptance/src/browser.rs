@@ -257,6 +257,20 @@ impl Page {
         field.send_keys(text).await.unwrap();
     }
 
+    /// Waits until something is no longer there.
+    ///
+    /// # Panics
+    /// If it stays for five seconds.
+    pub async fn gone(&self, xpath: &str) {
+        for _ in 0..100 {
+            if self.0.find(Locator::XPath(xpath)).await.is_err() {
+                return;
+            }
+            tokio::time::sleep(Duration::from_millis(50)).await;
+        }
+        panic!("{xpath} stays");
+    }
+
     /// Says yes to the question that is open, by the word on its button.
     ///
     /// # Panics

@@ -22,7 +22,6 @@ use std::time::{Duration, Instant};
 
 use jexlin_standins::cluster::{Care, Cluster, Database, random_hex};
 use jexlin_standins::demo_hosts;
-use jexlin_standins::host::Host;
 use serde_json::{Value, json};
 
 /// Everybody's password.
@@ -197,7 +196,7 @@ impl Service {
     /// # Panics
     /// When it does not start.
     #[must_use]
-    pub fn demo() -> (Self, Vec<Host>) {
+    pub fn demo() -> (Self, demo_hosts::Running) {
         let name = format!("demo{}", &random_hex().expect("randomness")[..12]);
         let database = cluster().database(&name).expect("a database");
         migrate(&database);

@@ -45,7 +45,7 @@ pub struct Device {
     pub folder: Uuid,
     /// The path of that folder.
     pub place: String,
-    /// `ssh`.
+    /// Its type.
     pub connector: ConnectorKind,
     /// Host name or address.
     pub address: String,
@@ -78,7 +78,10 @@ pub struct NewDevice {
     pub name: String,
     /// Host name or address.
     pub address: String,
-    /// TCP port; 22 when left out.
+    /// Its type; `ssh` when left out.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub connector: Option<ConnectorKind>,
+    /// TCP port; the usual one of its type when left out.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub port: Option<u16>,
     /// The operator: the credential that changes its accounts' passwords.
@@ -87,6 +90,23 @@ pub struct NewDevice {
     /// Its identities: host keys, `known_hosts` lines, SSHFP records or SHA-256 fingerprints.
     #[serde(default)]
     pub identity: Vec<String>,
+}
+
+/// A type of devices.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct DeviceType {
+    /// The type.
+    pub connector: ConnectorKind,
+    /// What such a device is called.
+    pub label: String,
+    /// The port where it usually listens.
+    pub port: u16,
+    /// What operators and accounts must be allowed to do there.
+    pub needed_rights: String,
+    /// An operator can change the passwords of other accounts.
+    pub changes_as_operator: bool,
+    /// An account can change its own password.
+    pub changes_as_itself: bool,
 }
 
 /// Edits a device; what is left out stays as it is. A new address, port or identity suspends its

@@ -10,7 +10,7 @@ use std::time::Duration;
 use jexlin_core::policy::{About, PasswordPolicy};
 use jexlin_core::secret::Secret;
 use jexlin_core::upkeep::ConnectorKind;
-use jexlin_devices::{Connector, Registry, Settings as ConnectorSettings, ssh};
+use jexlin_devices::{Connector, Registry, Settings as ConnectorSettings, ldap, postgresql, ssh};
 use jexlin_store::{LiveNews, Store};
 use rand::SeedableRng as _;
 use rand::rngs::{StdRng, SysRng};
@@ -85,6 +85,21 @@ pub struct Opening {
     pub refused: u32,
 }
 
+/// The connectors that there are, as the configuration wants them.
+fn connectors(config: &Config) -> [ConnectorSettings; 3] {
+    let connect = Duration::from_secs(config.connect_seconds);
+    let change = Duration::from_secs(config.change_seconds);
+    [
+        ConnectorSettings::Ssh(ssh::Settings {
+            connect,
+            change,
+            ..ssh::Settings::default()
+        }),
+        ConnectorSettings::Postgresql(postgresql::Settings { connect, change }),
+        ConnectorSettings::Ldap(ldap::Settings { connect, change }),
+    ]
+}
+
 impl App {
     /// Puts the parts together; connects to nothing yet.
     ///
@@ -102,11 +117,7 @@ impl App {
             store,
             keyring,
             clock,
-            connectors: Registry::new([ConnectorSettings::Ssh(ssh::Settings {
-                connect: Duration::from_secs(config.connect_seconds),
-                change: Duration::from_secs(config.change_seconds),
-                ..ssh::Settings::default()
-            })]),
+            connectors: Registry::new(connectors(&config)),
             leaks: LeakedPasswords::at(config.leaked.clone()),
             personal: OpenFolders::default(),
             imports: crate::import_progress::Imports::default(),

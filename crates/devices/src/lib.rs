@@ -6,8 +6,12 @@
 //! the difference between "refused", "surely not reached" and "lost".
 
 mod connector;
+pub mod ldap;
+mod network;
+pub mod postgresql;
 mod registry;
 pub mod ssh;
+mod tls;
 
 use jexlin_core::upkeep::identity::PresentedIdentity;
 

@@ -4,6 +4,8 @@ use std::sync::Arc;
 
 use jexlin_core::upkeep::ConnectorKind;
 
+use crate::ldap::{self, Ldap};
+use crate::postgresql::{self, Postgresql};
 use crate::ssh::{self, Ssh};
 use crate::{Connector, OperatorConnection};
 
@@ -12,12 +14,18 @@ use crate::{Connector, OperatorConnection};
 pub enum Settings {
     /// Of OpenSSH hosts.
     Ssh(ssh::Settings),
+    /// Of PostgreSQL servers.
+    Postgresql(postgresql::Settings),
+    /// Of directories that speak LDAP.
+    Ldap(ldap::Settings),
 }
 
 impl Settings {
     fn connector(self) -> Arc<dyn Connector> {
         match self {
             Self::Ssh(settings) => Arc::new(Ssh::new(settings)),
+            Self::Postgresql(settings) => Arc::new(Postgresql::new(settings)),
+            Self::Ldap(settings) => Arc::new(Ldap::new(settings)),
         }
     }
 }

@@ -8,21 +8,19 @@
     reason = "what cannot be set up ends the test"
 )]
 
+mod rig;
+
 use std::sync::OnceLock;
 use std::time::Duration;
 
-use jexlin_core::secret::Secret;
 use jexlin_core::upkeep::identity::Identity;
-use jexlin_core::upkeep::{
-    Account, Binding, BoundLogin, ConnectRules, DeviceFacts, Endpoint, Lease, Operator, RoleMark,
-    StoredBinding,
-};
-use jexlin_core::vault::{OrganisationKey, Place as VaultPlace, RootKey, open_for_device};
+use jexlin_core::upkeep::{BoundLogin, ConnectRules, Operator};
 use jexlin_devices::ssh::{Settings, Ssh};
-use jexlin_devices::{Answer, Change, Connector as _, MaySend, Probe};
+use jexlin_devices::{Change, Connector as _, Probe};
 use jexlin_standins::host::Host;
 use jexlin_standins::misbehaving_device::{self, Manner, Wire};
-use uuid::Uuid;
+
+use rig::{Place, answer, place, yes};
 
 fn host() -> &'static Host {
     static HOST: OnceLock<Host> = OnceLock::new();
@@ -48,130 +46,8 @@ fn strict_host() -> &'static Host {
     })
 }
 
-/// A vault of one organisation in memory: every login goes the whole way from binding to password.
-struct Place {
-    address: String,
-    port: u16,
-    identity: String,
-    trust: bool,
-    rules: ConnectRules,
-}
-
-fn place(address: &str, port: u16) -> Place {
-    Place {
-        address: address.into(),
-        port,
-        identity: String::new(),
-        trust: true,
-        rules: ConnectRules::new(&["127.0.0.0/8".into()], vec![]).unwrap(),
-    }
-}
-
 fn at_host(host: &Host) -> Place {
     place(host.address(), host.port())
-}
-
-impl Place {
-    fn login<R: RoleMark>(
-        &self,
-        credential: u128,
-        user: &str,
-        password: &str,
-        version: i32,
-    ) -> BoundLogin<R> {
-        let (organisation, device, credential) = (
-            Uuid::from_u128(1),
-            Uuid::from_u128(2),
-            Uuid::from_u128(credential),
-        );
-        let facts = DeviceFacts {
-            device,
-            address: self.address.clone(),
-            port: self.port,
-            identity: self.identity.clone(),
-            trust_first_contact: self.trust,
-            rules: self.rules.clone(),
-        };
-        let stored = StoredBinding {
-            organisation,
-            credential,
-            device,
-            role: R::ROLE,
-            address: self.address.clone(),
-            port: self.port,
-            identity: self.identity.clone(),
-            in_scope: true,
-        };
-        let now = chrono::Utc::now();
-        #[allow(
-            clippy::disallowed_methods,
-            reason = "the tests stand in for the store"
-        )]
-        let (binding, lease) = (
-            Binding::from_store(stored),
-            Lease::from_store(
-                Uuid::nil(),
-                1,
-                credential,
-                device,
-                now + chrono::TimeDelta::minutes(1),
-            ),
-        );
-        let permit = lease.permit::<R>(&binding, &facts, now).unwrap();
-        let mut rng = rand::rng();
-        let root = RootKey::generate(&mut rng);
-        let (key, _) = OrganisationKey::generate(&mut rng, &root, organisation).unwrap();
-        let (data, wrapped) = key
-            .generate_data_key(&mut rng, organisation, credential)
-            .unwrap();
-        let field = VaultPlace {
-            organisation,
-            credential,
-            field: "password",
-            version,
-        };
-        let sealed = data
-            .seal(&mut rng, &field, &Secret::from_text(password.into()))
-            .unwrap();
-        open_for_device(&permit, user, &key, &wrapped, &field, &sealed).unwrap()
-    }
-
-    fn account(&self, user: &str, password: &str) -> BoundLogin<Account> {
-        self.login(7, user, password, 1)
-    }
-
-    fn operator(&self, password: &str) -> BoundLogin<Operator> {
-        self.login(8, "root", password, 1)
-    }
-
-    fn look(&self) -> Endpoint {
-        Endpoint::to_look_at(
-            Uuid::from_u128(1),
-            Uuid::from_u128(2),
-            self.address.clone(),
-            self.port,
-            self.rules.clone(),
-        )
-    }
-
-    /// The same place, with the identity that answers there confirmed.
-    async fn confirmed(self, ssh: &Ssh) -> Self {
-        let shown = ssh.identify(&self.look()).await.unwrap();
-        Self {
-            identity: shown[0].key.clone(),
-            trust: false,
-            ..self
-        }
-    }
-}
-
-/// The lease holds when it is asked about.
-fn yes<'a>() -> MaySend<'a> {
-    answer(true)
-}
-
-fn answer<'a>(holds: bool) -> MaySend<'a> {
-    Box::new(move || -> Answer<'a> { Box::pin(async move { holds }) })
 }
 
 fn patience(connect: u64, change: u64) -> Settings {
@@ -214,7 +90,7 @@ async fn a_check_tells_the_right_password_from_a_wrong_one() {
 async fn the_operator_changes_another_account_over_one_connection() {
     let ssh = ssh();
     let place = at_host(host()).confirmed(&ssh).await;
-    let root = place.operator("Ridge-root-1");
+    let root = place.operator("root", "Ridge-root-1");
     for password in [
         "Night-shift-5",
         "Night-shift-6",
@@ -262,7 +138,7 @@ async fn a_kept_connection_serves_one_credential_and_version_and_ends_when_idle(
         ..patience(5, 8)
     });
     let place = at_host(host()).confirmed(&ssh).await;
-    let root = place.operator("Ridge-root-1");
+    let root = place.operator("root", "Ridge-root-1");
     assert_eq!(
         ssh.change_as_operator(&root, &place.account("strict", "Strict-account-1"), yes())
             .await
@@ -307,7 +183,7 @@ async fn nothing_is_sent_when_the_lease_is_over_at_the_last_moment() {
     let place = at_host(host()).confirmed(&ssh).await;
     let met = ssh
         .change_as_operator(
-            &place.operator("Ridge-root-1"),
+            &place.operator("root", "Ridge-root-1"),
             &place.account("duty", "Too-late-1"),
             answer(false),
         )
@@ -328,7 +204,9 @@ async fn nothing_is_sent_when_the_lease_is_over_at_the_last_moment() {
 async fn the_operator_lists_the_accounts_that_the_host_has() {
     let ssh = ssh();
     let place = at_host(host()).confirmed(&ssh).await;
-    let met = ssh.list_accounts(&place.operator("Ridge-root-1")).await;
+    let met = ssh
+        .list_accounts(&place.operator("root", "Ridge-root-1"))
+        .await;
     let found = met.result.unwrap();
     let of = |login: &str| found.iter().find(|account| account.login == login).unwrap();
     assert!(of("root").powerful && of("duty").signs_in && !of("duty").powerful);
@@ -345,7 +223,7 @@ async fn a_password_cannot_go_to_another_endpoint_than_the_one_it_was_opened_for
     };
     let met = ssh
         .change_as_operator(
-            &place.operator("Ridge-root-1"),
+            &place.operator("root", "Ridge-root-1"),
             &elsewhere.account("duty", "Elsewhere-1"),
             yes(),
         )
@@ -467,7 +345,7 @@ async fn a_changed_host_key_stops_everything_before_a_password_is_sent() {
     );
     let met = ssh()
         .change_as_operator(
-            &place.operator("Ridge-root-1"),
+            &place.operator("root", "Ridge-root-1"),
             &place.account("duty", "x-y-z-1"),
             yes(),
         )
@@ -497,7 +375,7 @@ async fn devices_that_hang_flood_babble_or_are_off_get_an_answer_in_bounded_time
         assert!(matches!(probe.result, Probe::NoAnswer(_)), "{probe:?}");
         let change = ssh
             .change_as_operator(
-                &place.operator("x-y-z-1"),
+                &place.operator("root", "x-y-z-1"),
                 &place.account("duty", "x-y-z-2"),
                 yes(),
             )
@@ -521,7 +399,7 @@ async fn wherever_the_wire_is_cut_the_answer_is_never_wrong() {
         let ssh = Ssh::new(patience(3, 3));
         let change = ssh
             .change_as_operator(
-                &near.operator("Ridge-root-1"),
+                &near.operator("root", "Ridge-root-1"),
                 &near.account("wired", &wanted),
                 yes(),
             )

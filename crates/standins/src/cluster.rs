@@ -17,6 +17,7 @@ pub const SERVICE: &str = "jexlin_service";
 #[derive(Debug)]
 pub struct Cluster {
     folder: PathBuf,
+    address: String,
     port: u16,
     password: String,
     child: Option<Child>,
@@ -89,6 +90,14 @@ impl Cluster {
     /// # Errors
     /// PostgreSQL's own words.
     pub fn start(folder: &Path, port: u16, care: Care) -> io::Result<Self> {
+        Self::start_at(folder, "127.0.0.1", port, care)
+    }
+
+    /// The same, at another address of loopback.
+    ///
+    /// # Errors
+    /// PostgreSQL's own words.
+    pub fn start_at(folder: &Path, address: &str, port: u16, care: Care) -> io::Result<Self> {
         let data = folder.join("data");
         let secret = folder.join("superuser");
         if !data.join("PG_VERSION").exists() {
@@ -131,6 +140,7 @@ impl Cluster {
         let password = fs::read_to_string(&secret)?.trim().to_owned();
         let mut cluster = Self {
             folder: folder.to_owned(),
+            address: address.to_owned(),
             port,
             password,
             child: None,
@@ -157,7 +167,9 @@ impl Cluster {
 
     fn run(&mut self, care: Care) -> io::Result<()> {
         let stale = self.folder.join("data/postmaster.pid");
-        if stale.exists() && std::net::TcpStream::connect(("127.0.0.1", self.port)).is_ok() {
+        if stale.exists()
+            && std::net::TcpStream::connect((self.address.as_str(), self.port)).is_ok()
+        {
             return Err(io::Error::other(format!(
                 "port {} is taken, and this cluster seems to run already",
                 self.port
@@ -165,6 +177,7 @@ impl Cluster {
         }
         let program = programs()?.join("postgres");
         let (data, sockets, port) = (self.folder.join("data"), self.folder.clone(), self.port);
+        let listen = format!("listen_addresses={}", self.address);
         let log = fs::File::create(self.folder.join("log"))?;
         let child = spawn_tied("/usr/bin/env", "QUIT", move |command| {
             if is_root() {
@@ -185,7 +198,7 @@ impl Cluster {
                 "-p",
                 &port.to_string(),
                 "-c",
-                "listen_addresses=127.0.0.1",
+                &listen,
                 "-c",
                 "max_connections=120",
             ]);
@@ -202,7 +215,7 @@ impl Cluster {
                 .stdout(Stdio::null());
         })?;
         self.child = Some(child);
-        wait_for_port("127.0.0.1", self.port)?;
+        wait_for_port(&self.address, self.port)?;
         for _ in 0..200 {
             if self.psql("postgres", "SELECT 1").is_ok() {
                 return Ok(());
@@ -210,6 +223,14 @@ impl Cluster {
             std::thread::sleep(std::time::Duration::from_millis(50));
         }
         Err(io::Error::other("the cluster listens but does not answer"))
+    }
+
+    /// All that it has logged since it started.
+    ///
+    /// # Errors
+    /// When it cannot be read.
+    pub fn log(&self) -> io::Result<String> {
+        fs::read_to_string(self.folder.join("log"))
     }
 
     /// Its port on loopback.
@@ -231,7 +252,7 @@ impl Cluster {
         if folder.len() <= 80 {
             folder
         } else {
-            "127.0.0.1".to_owned()
+            self.address.clone()
         }
     }
 

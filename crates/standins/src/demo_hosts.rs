@@ -3,6 +3,7 @@
 use std::io::Result;
 use std::path::Path;
 
+use crate::database_server::DatabaseServer;
 use crate::host::Host;
 
 /// A name, the last number of its address, and accounts with their first passwords.
@@ -57,15 +58,41 @@ pub fn network() -> String {
     std::env::var("JEXLIN_DEMO_NETWORK").unwrap_or_else(|_| "127.0.10".into())
 }
 
-/// Starts all hosts in a folder.
+/// The last number of the address of the demo's database server, beside the hosts.
+const DATABASE: u8 = 9;
+/// Its roles, with the passwords of the first day.
+const ROLES: [&str; 3] = [
+    "CREATE ROLE rotator LOGIN CREATEROLE PASSWORD 'Rotator-first-day-1'",
+    "CREATE ROLE reports LOGIN PASSWORD 'Quarterly-Report-7'",
+    "CREATE ROLE trends LOGIN PASSWORD 'Trends-2019'",
+];
+
+/// What runs around the demo.
+#[derive(Debug)]
+pub struct Running {
+    /// The hosts.
+    pub hosts: Vec<Host>,
+    /// The database server.
+    pub database: DatabaseServer,
+}
+
+/// Starts all hosts and the database server in a folder.
 ///
 /// # Errors
 /// When one does not start.
-pub fn start(folder: &Path, network: &str) -> Result<Vec<Host>> {
+pub fn start(folder: &Path, network: &str) -> Result<Running> {
     let each = HOSTS.iter();
-    each.map(|(name, number, accounts)| {
-        let address = format!("{network}.{number}");
-        Host::start(&folder.join(name), name, &address, SSH_PORT, accounts)
-    })
-    .collect()
+    let hosts = each
+        .map(|(name, number, accounts)| {
+            let address = format!("{network}.{number}");
+            Host::start(&folder.join(name), name, &address, SSH_PORT, accounts)
+        })
+        .collect::<Result<_>>()?;
+    let database = DatabaseServer::start(
+        &folder.join("reports-database"),
+        &format!("{network}.{DATABASE}"),
+        5432,
+        &ROLES,
+    )?;
+    Ok(Running { hosts, database })
 }

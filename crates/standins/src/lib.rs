@@ -6,7 +6,9 @@
 //! own accounts are never touched. Everything ends with the process that started it.
 
 pub mod cluster;
+pub mod database_server;
 pub mod demo_hosts;
+pub mod directory_server;
 pub mod host;
 pub mod misbehaving_device;
 pub mod ssh_device;

@@ -17,12 +17,15 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
     let folder = Path::new(&folder);
     let cluster = Cluster::start(&folder.join("postgres"), port.parse()?, Care::Durable)?;
     let database = cluster.database("jexlin")?;
-    let mut hosts = vec![];
+    let mut running = None;
     if is_root() {
-        hosts = demo_hosts::start(&folder.join("hosts"), &demo_hosts::network())?;
+        running = Some(demo_hosts::start(
+            &folder.join("hosts"),
+            &demo_hosts::network(),
+        )?);
     } else {
         eprintln!(
-            "Without root the demo's hosts are left out: north-ridge-telemetry, weir-lane-telemetry, works-historian, control-room-gateway."
+            "Without root the demo's hosts are left out: north-ridge-telemetry, weir-lane-telemetry, works-historian, control-room-gateway and the reports database."
         );
     }
     let mut out = std::io::stdout();
@@ -31,12 +34,12 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
         "{{\"owner\":\"{}\",\"service\":\"{}\",\"hosts\":{}}}",
         database.owner,
         database.service,
-        hosts.len()
+        running.as_ref().map_or(0, |running| running.hosts.len())
     )?;
     out.flush()?;
     // Ended by its parent: standard input closes.
     std::io::copy(&mut std::io::stdin(), &mut std::io::sink())?;
-    drop(hosts);
+    drop(running);
     drop(cluster);
     Ok(())
 }

@@ -20,6 +20,7 @@ mod clipboard;
 mod clocks;
 mod console;
 mod console_quality;
+mod database_servers;
 mod examples;
 mod files;
 mod kinds;

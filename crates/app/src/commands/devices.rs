@@ -2,8 +2,8 @@
 
 use jexlin_api::ErrorCode;
 use jexlin_api::{
-    BindingsConfirmed, Device, DeviceBinding, DeviceIdentity, EditDevice, NewDevice, OperatorScope,
-    Page,
+    BindingsConfirmed, Device, DeviceBinding, DeviceIdentity, DeviceType, EditDevice, NewDevice,
+    OperatorScope, Page,
 };
 use jexlin_core::access::{Level, mark};
 use jexlin_core::audit::{Action, TargetType};
@@ -248,6 +248,28 @@ fn read_identity_lines(lines: &[String]) -> AppResult<String> {
     Ok(Identity::to_lines(&all))
 }
 
+/// The types of devices that this service can reach.
+pub async fn device_types(unit: &mut UnitOfWork) -> AppResult<Page<DeviceType>> {
+    let items = unit
+        .app
+        .connectors
+        .iter()
+        .map(|connector| {
+            let (kind, can) = (connector.kind(), connector.capabilities());
+            DeviceType {
+                connector: kind,
+                label: kind.label().into(),
+                port: kind.usual_port(),
+                needed_rights: connector.needed_rights().into(),
+                changes_as_operator: can.changes_as_operator,
+                changes_as_itself: can.changes_as_itself,
+            }
+        })
+        .collect();
+    unit.commit().await?;
+    Ok(Page { items, next: None })
+}
+
 /// Adds a device.
 pub async fn add_device(unit: &mut UnitOfWork, body: NewDevice) -> AppResult<Versioned<Device>> {
     unit.begin_audit(Action::DeviceAdd, TargetType::Device, None, &body.name);
@@ -258,14 +280,17 @@ pub async fn add_device(unit: &mut UnitOfWork, body: NewDevice) -> AppResult<Ver
             "Ask a steward, or add the device without them.",
         ));
     }
+    let connector = body.connector.unwrap_or(ConnectorKind::Ssh);
     let row = DeviceRow {
         id: Uuid::now_v7(),
         organisation: unit.organisation(),
         folder_id: body.folder,
         name: named("name", &body.name)?,
-        connector: ConnectorKind::Ssh.into(),
+        connector: connector.into(),
         address: check_address(&body.address)?,
-        port: i32::from(port_of(body.port.unwrap_or(22))?),
+        port: i32::from(port_of(
+            body.port.unwrap_or_else(|| connector.usual_port()),
+        )?),
         identity: read_identity_lines(&body.identity)?,
         created_at: unit.now,
         removed_at: None,
@@ -276,6 +301,7 @@ pub async fn add_device(unit: &mut UnitOfWork, body: NewDevice) -> AppResult<Ver
     unit.tx()?.add_device(&row).await?;
     unit.set_target(row.id, &row.name);
     unit.add_detail("address", format!("{} port {}", row.address, row.port));
+    unit.add_detail("type", connector.word());
     unit.add_detail("identity", identity_words(&row.identity));
     if let Some(operator) = body.operator {
         make_operator(unit, &row, operator).await?;

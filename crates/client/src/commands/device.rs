@@ -1,13 +1,18 @@
 //! Devices.
 
+use std::path::PathBuf;
+
 use clap::Subcommand;
+use jexlin_api::words::ConnectorKind;
 use jexlin_api::{
-    BindingsConfirmed, Device as DeviceItem, DeviceIdentity, EditDevice, NewDevice, Page,
+    BindingsConfirmed, Device as DeviceItem, DeviceIdentity, DeviceType, EditDevice, NewDevice,
+    Page,
 };
 use serde_json::json;
 use uuid::Uuid;
 
 use crate::error::ClientError;
+use crate::files::cannot;
 use crate::lookup;
 use crate::output::{self, Column, say};
 use crate::run::{Done, Run};
@@ -25,19 +30,24 @@ pub enum Device {
         /// Path of the device
         path: String,
     },
+    /// List the types of devices, with what operators and accounts must be allowed to do there
+    Types,
     /// Add a device
-    #[command(
-        after_help = "EXAMPLE\n  jexlin device add \"/Pumping/North ridge/radio\" --address 127.0.10.5 --operator \"/Pumping/North ridge/telemetry root\""
-    )]
+    #[command(after_help = "EXAMPLES
+  jexlin device add \"/Pumping/North ridge/radio\" --address 127.0.10.5 --operator \"/Pumping/North ridge/telemetry root\"
+  jexlin device add \"/Works/Highfield/trends database\" --type postgresql --address 127.0.10.7")]
     Add {
         /// Path of the new device
         path: String,
         /// Host name or IP address
         #[arg(long)]
         address: String,
-        /// TCP port
-        #[arg(long, default_value_t = 22)]
-        port: u16,
+        /// Its type; jexlin device types lists them
+        #[arg(long = "type", value_name = "TYPE", default_value = "ssh")]
+        connector: ConnectorKind,
+        /// TCP port [default: the usual one of its type]
+        #[arg(long)]
+        port: Option<u16>,
         /// The operator: the credential that changes its accounts' passwords
         #[arg(long, value_name = "PATH")]
         operator: Option<String>,
@@ -80,6 +90,9 @@ pub enum Device {
         /// (repeatable)
         #[arg(long, value_name = "LINE", conflicts_with = "confirm")]
         set: Vec<String>,
+        /// Accept each certificate that the authority in this file (PEM) signs for the address
+        #[arg(long, value_name = "FILE", conflicts_with = "confirm")]
+        authority: Option<PathBuf>,
     },
     /// Confirm the suspended bindings of a device, for passwords that you may reveal
     Confirm {
@@ -98,9 +111,10 @@ pub enum Device {
     },
 }
 
-const COLUMNS: [Column; 6] = [
+const COLUMNS: [Column; 7] = [
     ("name", "name"),
     ("folder", "place"),
+    ("type", "connector"),
     ("address", "address"),
     ("port", "port"),
     ("accounts", "accounts"),
@@ -111,6 +125,16 @@ impl Run {
     pub fn device(&self, command: Device) -> Done {
         match command {
             Device::List { folder } => self.list_devices(folder),
+            Device::Types => {
+                let types: Vec<DeviceType> = self.connection.list("/api/v1/device-types", None)?;
+                let columns: [Column; 4] = [
+                    ("type", "connector"),
+                    ("what", "label"),
+                    ("port", "port"),
+                    ("needed rights", "needed_rights"),
+                ];
+                output::list(self.format, &types, &columns, "There is no type.")
+            }
             Device::Show { path } => {
                 let id = lookup::device(&self.connection, &path)?;
                 self.show_device(&self.connection.get(&format!("/api/v1/devices/{id}"))?)
@@ -118,6 +142,7 @@ impl Run {
             Device::Add {
                 path,
                 address,
+                connector,
                 port,
                 operator,
                 identity,
@@ -127,7 +152,8 @@ impl Run {
                     folder: lookup::folder(&self.connection, &folder)?.id,
                     name,
                     address,
-                    port: Some(port),
+                    connector: Some(connector),
+                    port,
                     operator: self.operator(operator)?,
                     identity,
                 };
@@ -157,7 +183,17 @@ impl Run {
                     present.revision,
                 )?)
             }
-            Device::Identity { path, confirm, set } => self.device_identity(&path, confirm, set),
+            Device::Identity {
+                path,
+                confirm,
+                mut set,
+                authority,
+            } => {
+                if let Some(file) = authority {
+                    set.push(std::fs::read_to_string(&file).map_err(cannot("read", &file))?);
+                }
+                self.device_identity(&path, confirm, set)
+            }
             Device::Confirm { path } => self.confirm_bindings(&path),
             Device::Resume { path } => {
                 let present = self.known_device(&path)?;
@@ -283,7 +319,7 @@ impl Run {
             let found = shown.items.into_iter().find(|identity| identity.fingerprint == fingerprint).ok_or_else(|| {
                 ClientError::failed(
                     "The device shows no key with this fingerprint.",
-                    "Compare it with the device's own: ssh-keygen -l -f /etc/ssh/ssh_host_ed25519_key.pub",
+                    "Compare it with the device's own: ssh-keygen -l -f /etc/ssh/ssh_host_ed25519_key.pub, or for a certificate: openssl x509 -pubkey -noout -in FILE | openssl pkey -pubin -outform der | openssl dgst -sha256 -binary | base64",
                 )
             })?;
             lines.push(found.line);

@@ -23,9 +23,37 @@ impl Family {
     pub fn login_key(self, login: &str) -> String {
         match self {
             Self::Local | Self::Database => login.to_owned(),
-            Self::Directory | Self::Application => login.to_lowercase(),
+            Self::Directory => distinguished(&login.to_lowercase()),
+            Self::Application => login.to_lowercase(),
         }
     }
+}
+
+/// A distinguished name (RFC 4514) without the spaces that do not count, around its commas and equals
+/// signs; another name as it is.
+fn distinguished(name: &str) -> String {
+    let mut out = String::with_capacity(name.len());
+    // Spaces before this count: they are escaped, or something stands before them.
+    let (mut kept, mut after_sign) = (0, true);
+    let mut letters = name.chars();
+    while let Some(letter) = letters.next() {
+        match letter {
+            ' ' if after_sign => continue,
+            '\\' => {
+                out.push(letter);
+                out.extend(letters.next());
+                kept = out.len();
+            }
+            ',' | '=' => {
+                let end = out.trim_end_matches(' ').len();
+                out.truncate(end.max(kept));
+                out.push(letter);
+            }
+            _ => out.push(letter),
+        }
+        after_sign = matches!(letter, ',' | '=');
+    }
+    out
 }
 
 /// The longest login name, in characters.
@@ -64,6 +92,15 @@ mod tests {
             Family::Directory.login_key("Marek"),
             Family::Directory.login_key("mAREK")
         );
+        let key = |name: &str| Family::Directory.login_key(name);
+        assert_eq!(
+            key("uid=Duty, ou = People ,dc=osmere"),
+            key("uid=duty,ou=people,dc=osmere")
+        );
+        assert_ne!(key("uid=duty one,dc=osmere"), key("uid=dutyone,dc=osmere"));
+        assert_ne!(key(r"cn=a\, b,dc=osmere"), key(r"cn=a\,b,dc=osmere"));
+        assert_ne!(key(r"cn=a\ ,dc=osmere"), key("cn=a,dc=osmere"));
+        assert_eq!(key(r"cn=a\  , dc = osmere"), key(r"cn=a\ ,dc=osmere"));
     }
 
     #[test]

@@ -103,6 +103,10 @@ word_enum! {
     pub enum ConnectorKind {
         /// An OpenSSH host.
         Ssh,
+        /// A PostgreSQL server.
+        Postgresql,
+        /// A directory that speaks LDAP.
+        Ldap,
     }
 }
 
@@ -112,6 +116,28 @@ impl ConnectorKind {
     pub const fn family(self) -> Family {
         match self {
             Self::Ssh => Family::Local,
+            Self::Postgresql => Family::Database,
+            Self::Ldap => Family::Directory,
+        }
+    }
+
+    /// What such a device is called.
+    #[must_use]
+    pub const fn label(self) -> &'static str {
+        match self {
+            Self::Ssh => "OpenSSH host",
+            Self::Postgresql => "PostgreSQL server",
+            Self::Ldap => "LDAP directory",
+        }
+    }
+
+    /// The port where such a device usually listens.
+    #[must_use]
+    pub const fn usual_port(self) -> u16 {
+        match self {
+            Self::Ssh => 22,
+            Self::Postgresql => 5432,
+            Self::Ldap => 636,
         }
     }
 }

@@ -5,7 +5,6 @@ use std::borrow::Cow;
 use std::sync::{Arc, Mutex as StdMutex};
 use std::time::{Duration, Instant, SystemTime};
 
-use jexlin_core::names::show_foreign;
 use jexlin_core::upkeep::identity::{Identity, PresentedIdentity, proves};
 use jexlin_core::upkeep::{BoundLogin, Endpoint, Operator, RoleMark};
 use russh::client::{AuthResult, Handle, Handler};
@@ -15,6 +14,7 @@ use tokio::time::timeout;
 
 use super::Ssh;
 use crate::OperatorConnection;
+use crate::network::{self, no_connection};
 
 /// Notes the identity that a device shows, and lets the key exchange end only when it is accepted.
 pub(super) struct IdentityWatch {
@@ -162,43 +162,19 @@ pub(super) async fn connect(
         preferred,
         ..Default::default()
     };
-    let no_answer = |why: String| {
-        NoSession::NoAnswer(format!(
-            "no connection to the device: {}",
-            plain_words(&why)
-        ))
-    };
-    let found = tokio::net::lookup_host((endpoint.address(), endpoint.port()))
+    let stream = network::connect(endpoint)
         .await
-        .map_err(|error| no_answer(error.to_string()))?;
-    // What was resolved and checked is what is connected to.
-    let allowed: Vec<_> = found
-        .filter(|address| endpoint.rules().allow(*address))
-        .collect();
-    if allowed.is_empty() {
-        return Err(NoSession::NoAnswer(
-            "the organisation does not allow connections to this address and port".into(),
-        ));
-    }
-    let stream = tokio::net::TcpStream::connect(allowed.as_slice())
-        .await
-        .map_err(|error| no_answer(error.to_string()))?;
-    let _ = stream.set_nodelay(true);
+        .map_err(NoSession::NoAnswer)?;
     russh::client::connect_stream(Arc::new(config), stream, watch)
         .await
-        .map_err(|error| no_answer(error.to_string()))
+        .map_err(|error| NoSession::NoAnswer(no_connection(&error.to_string())))
 }
 
 pub(super) async fn sign_in<R: RoleMark>(
     account: &BoundLogin<R>,
     watch: IdentityWatch,
 ) -> Result<Handle<IdentityWatch>, NoSession> {
-    let no_answer = |error: russh::Error| {
-        NoSession::NoAnswer(format!(
-            "no connection to the device: {}",
-            plain_words(&error.to_string())
-        ))
-    };
+    let no_answer = |error: russh::Error| NoSession::NoAnswer(no_connection(&error.to_string()));
     let mut handle = connect(
         account.endpoint(),
         watch,
@@ -225,10 +201,6 @@ pub(super) async fn sign_in<R: RoleMark>(
         }
         AuthResult::Failure { .. } => Err(NoSession::Closed),
     }
-}
-
-pub(super) fn plain_words(text: &str) -> String {
-    show_foreign(text).chars().take(300).collect()
 }
 
 impl Ssh {

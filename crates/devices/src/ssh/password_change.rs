@@ -11,7 +11,8 @@ use russh::ChannelMsg;
 use tokio::time::timeout;
 
 use super::Ssh;
-use super::connection::{NoSession, Session, plain_words};
+use super::connection::{NoSession, Session};
+use crate::network::plain_words;
 use crate::{Change, MaySend, Met, OperatorConnection};
 
 /// The most that a command may write before it is left, in bytes.

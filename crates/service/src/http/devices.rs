@@ -1,7 +1,8 @@
 //! Devices.
 
 use jexlin_api::{
-    BindingsConfirmed, Device, DeviceIdentity, EditDevice, NewDevice, OperatorScope, Page,
+    BindingsConfirmed, Device, DeviceIdentity, DeviceType, EditDevice, NewDevice, OperatorScope,
+    Page,
 };
 use jexlin_app::commands;
 use rocket::{Route, delete, get, patch, post, put, routes};
@@ -13,6 +14,7 @@ use crate::guards::Unit;
 pub fn routes() -> Vec<Route> {
     routes![
         devices,
+        device_types,
         add_device,
         read_device,
         edit_device,
@@ -42,6 +44,18 @@ pub async fn devices(
     Ok(Sent(encode_page(
         commands::devices::devices(&mut unit, maybe_id(folder)?, paging(cursor, limit)?).await?,
     )))
+}
+
+/// Lists the types of devices that this service can reach, with what operators and accounts must be
+/// allowed to do there. Not paged: there are few.
+#[utoipa::path(
+    operation_id = "devices_types",
+    context_path = "",
+    responses((status = 200, body = Page<DeviceType>)),
+)]
+#[get("/api/v1/device-types")]
+pub async fn device_types(mut unit: Unit) -> ApiResult<Sent<Page<DeviceType>>> {
+    Ok(Sent(commands::devices::device_types(&mut unit).await?))
 }
 
 /// Adds a device.

@@ -1,0 +1,276 @@
+//! Directories that speak LDAP (RFC 4511) over TLS and change passwords by RFC 3062, as OpenLDAP and 389
+//! Directory Server do. An account is named by its distinguished name (RFC 4514).
+
+mod session;
+
+use std::time::Duration;
+
+use async_trait::async_trait;
+use jexlin_core::secret::redact;
+use jexlin_core::upkeep::identity::PresentedIdentity;
+use jexlin_core::upkeep::{Account, BoundLogin, ConnectorKind, Endpoint, Operator, RoleMark};
+use ldap3::exop::PasswordModify;
+use ldap3::{Ldap as Session, LdapResult, Scope, SearchEntry};
+use tokio::time::timeout;
+use tokio_rustls::TlsConnector;
+
+use self::session::{NoSession, open};
+use crate::network::{self, no_connection, plain_words};
+use crate::tls::{Watched, server_name};
+use crate::{
+    Capabilities, Change, Connector, FoundAccount, MaySend, Met, OperatorConnection, Probe,
+};
+
+/// The most accounts that are listed.
+const MOST_ACCOUNTS: usize = 10_000;
+
+/// Results of RFC 4511, section 4.1.9, after which something may have been done all the same.
+const UNSURE: [u32; 4] = [
+    1,  // operationsError
+    51, // busy
+    52, // unavailable
+    80, // other
+];
+
+/// How long to wait for a directory.
+#[derive(Clone, Copy, Debug)]
+pub struct Settings {
+    /// For the connection, the handshake and the sign-in together.
+    pub connect: Duration,
+    /// For the change of a password.
+    pub change: Duration,
+}
+
+/// The connector.
+#[derive(Debug)]
+pub struct Ldap {
+    settings: Settings,
+}
+
+impl Ldap {
+    /// A connector with these settings.
+    #[must_use]
+    pub const fn new(settings: Settings) -> Self {
+        Self { settings }
+    }
+
+    fn silence(&self) -> String {
+        format!(
+            "the device did not answer within {} seconds",
+            self.settings.connect.as_secs()
+        )
+    }
+
+    /// Signs in where the identity is proved.
+    async fn open<R: RoleMark>(
+        &self,
+        login: &BoundLogin<R>,
+    ) -> (Result<Session, NoSession>, Option<PresentedIdentity>) {
+        timeout(self.settings.connect, open(login))
+            .await
+            .unwrap_or_else(|_| (Err(NoSession::NoAnswer(self.silence())), None))
+    }
+
+    /// Sends one change, by whoever is signed in.
+    async fn change(
+        &self,
+        mut session: Session,
+        candidate: &BoundLogin<Account>,
+        present: Option<&BoundLogin<Account>>,
+    ) -> Change {
+        let Ok(password) = candidate.password().expose_secret_text() else {
+            return Change::NotReached("the new password is not text".into());
+        };
+        let former = present.and_then(|present| present.password().expose_secret_text().ok());
+        let request = PasswordModify {
+            user_id: Some(candidate.login()),
+            old_pass: former,
+            new_pass: Some(password),
+        };
+        let result = match timeout(self.settings.change, session.extended(request)).await {
+            Ok(Ok(answer)) => answer.1,
+            Ok(Err(error)) => return Change::Lost(no_connection(&error.to_string())),
+            Err(_) => {
+                return Change::Lost(format!(
+                    "the device did not answer within {} seconds",
+                    self.settings.change.as_secs()
+                ));
+            }
+        };
+        // A directory may say the password back.
+        let mut secrets = vec![candidate.password()];
+        secrets.extend(present.map(BoundLogin::password));
+        let words = redact(&words_of(&result), &secrets);
+        match result.rc {
+            0 => Change::Applied,
+            rc if UNSURE.contains(&rc) => Change::Lost(words),
+            _ => Change::Refused(words),
+        }
+    }
+}
+
+/// What a directory says of a result: its own words, or the name that the standard has for it.
+fn words_of(result: &LdapResult) -> String {
+    let name = match result.rc {
+        2 => "protocol error; it may not know the Password Modify operation (RFC 3062)",
+        19 => "the value breaks a constraint of the directory",
+        32 => "there is no such entry",
+        50 => "insufficient access rights",
+        53 => "the directory is unwilling to do this",
+        _ => "the directory refused",
+    };
+    let said = plain_words(&result.text);
+    if said.is_empty() {
+        format!("{name} (result {})", result.rc)
+    } else {
+        format!("{said} (result {})", result.rc)
+    }
+}
+
+#[async_trait]
+impl Connector for Ldap {
+    fn kind(&self) -> ConnectorKind {
+        ConnectorKind::Ldap
+    }
+
+    fn capabilities(&self) -> Capabilities {
+        Capabilities {
+            changes_as_operator: true,
+            changes_as_itself: true,
+            lists_accounts: true,
+        }
+    }
+
+    fn needed_rights(&self) -> &'static str {
+        "The directory speaks LDAP over TLS (ldaps) and knows the Password Modify operation (RFC 3062). A user name is a distinguished name, such as uid=duty,ou=people,dc=osmere,dc=example. The operator may write userPassword of the accounts, and read their entries to list them. An account that changes its own password may write its own userPassword."
+    }
+
+    async fn identify(&self, endpoint: &Endpoint) -> Result<Vec<PresentedIdentity>, String> {
+        let look = async {
+            let watched = Watched::to_look_at()?;
+            let name = server_name(endpoint)?;
+            let stream = network::connect(endpoint).await?;
+            let session = TlsConnector::from(watched.config.clone())
+                .connect(name, stream)
+                .await;
+            match (watched.presented(), session) {
+                (Some(presented), _) => Ok(vec![presented]),
+                (None, Err(error)) => Err(no_connection(&error.to_string())),
+                (None, Ok(_)) => Err("no certificate was shown".into()),
+            }
+        };
+        timeout(self.settings.connect, look)
+            .await
+            .unwrap_or_else(|_| Err(self.silence()))
+    }
+
+    async fn check(&self, account: &BoundLogin<Account>) -> Met<Probe> {
+        let (session, presented) = self.open(account).await;
+        let result = match session {
+            Ok(mut session) => {
+                // Saying goodbye is a courtesy; the answer stands already.
+                let _ = timeout(Duration::from_secs(2), session.unbind()).await;
+                Probe::Opened
+            }
+            Err(NoSession::Closed) => Probe::Closed,
+            Err(NoSession::NoAnswer(why)) => Probe::NoAnswer(why),
+        };
+        Met { result, presented }
+    }
+
+    async fn change_as_operator(
+        &self,
+        operator: &BoundLogin<Operator>,
+        candidate: &BoundLogin<Account>,
+        may_send: MaySend<'_>,
+    ) -> Met<Change> {
+        let (session, presented) = self.open(operator).await;
+        let result = match session {
+            Ok(_) if !may_send().await => Change::LeaseLost,
+            Ok(session) => self.change(session, candidate, None).await,
+            Err(NoSession::Closed) => Change::OperatorRefused,
+            Err(NoSession::NoAnswer(why)) => Change::NotReached(why),
+        };
+        Met { result, presented }
+    }
+
+    async fn change_as_itself(
+        &self,
+        account: &BoundLogin<Account>,
+        candidate: &BoundLogin<Account>,
+        may_send: MaySend<'_>,
+    ) -> Met<Change> {
+        let (session, presented) = self.open(account).await;
+        let result = match session {
+            Ok(_) if !may_send().await => Change::LeaseLost,
+            Ok(session) => self.change(session, candidate, Some(account)).await,
+            Err(NoSession::Closed) => Change::AccountRefused,
+            Err(NoSession::NoAnswer(why)) => Change::NotReached(why),
+        };
+        Met { result, presented }
+    }
+
+    async fn list_accounts(
+        &self,
+        operator: &BoundLogin<Operator>,
+    ) -> Met<Result<Vec<FoundAccount>, String>> {
+        let (session, presented) = self.open(operator).await;
+        let result = match session {
+            Ok(session) => timeout(self.settings.change, list(session))
+                .await
+                .unwrap_or_else(|_| Err(self.silence())),
+            Err(NoSession::Closed) => {
+                Err("the device does not take the operator's password".into())
+            }
+            Err(NoSession::NoAnswer(why)) => Err(why),
+        };
+        Met { result, presented }
+    }
+
+    fn kept_operators(&self) -> Vec<OperatorConnection> {
+        vec![]
+    }
+
+    fn close_operator(&self, _: &OperatorConnection) {}
+
+    fn close_idle(&self) {}
+
+    fn has_operator(&self, _: &BoundLogin<Operator>) -> bool {
+        false
+    }
+}
+
+/// The entries that people and programs sign in as, below every suffix of the directory.
+async fn list(mut session: Session) -> Result<Vec<FoundAccount>, String> {
+    let broken = |error: ldap3::LdapError| no_connection(&error.to_string());
+    let (root, _) = session
+        .search("", Scope::Base, "(objectClass=*)", vec!["namingContexts"])
+        .await
+        .map_err(broken)?
+        .success()
+        .map_err(broken)?;
+    let suffixes: Vec<String> = root
+        .into_iter()
+        .filter_map(|entry| SearchEntry::construct(entry).attrs.remove("namingContexts"))
+        .flatten()
+        .collect();
+    let mut found = vec![];
+    for suffix in suffixes {
+        let accounts = "(|(objectClass=posixAccount)(objectClass=inetOrgPerson)(objectClass=simpleSecurityObject))";
+        let answer = session
+            .search(&suffix, Scope::Subtree, accounts, vec!["1.1"])
+            .await
+            .map_err(broken)?;
+        for entry in answer.0 {
+            if found.len() >= MOST_ACCOUNTS {
+                return Ok(found);
+            }
+            found.push(FoundAccount {
+                login: SearchEntry::construct(entry).dn,
+                signs_in: true,
+                powerful: false,
+            });
+        }
+    }
+    Ok(found)
+}

@@ -1,0 +1,107 @@
+//! Sessions with a directory, over TLS that this service opens itself, so that the identity is proved
+//! before anything is sent, and no more is read than a session can need.
+
+use jexlin_core::upkeep::identity::{PresentedIdentity, proves};
+use jexlin_core::upkeep::{BoundLogin, RoleMark};
+use ldap3::{Ldap as Session, LdapConnAsync, LdapConnSettings, StdStream};
+use tokio::io::{AsyncReadExt as _, AsyncWriteExt as _};
+use tokio::net::{TcpStream, UnixStream};
+use tokio_rustls::TlsConnector;
+use tokio_rustls::client::TlsStream;
+
+use super::words_of;
+use crate::network::{self, no_connection};
+use crate::tls::{NOT_PROVED, Watched, server_name};
+
+/// So many bytes are read of one session, and no more.
+const MOST_READ: u64 = 8 * 1024 * 1024;
+
+/// Why there is no session.
+pub(super) enum NoSession {
+    /// The password does not open the account.
+    Closed,
+    NoAnswer(String),
+}
+
+pub(super) type Opened = (Result<Session, NoSession>, Option<PresentedIdentity>);
+
+/// Connects, proves the identity, and signs in.
+pub(super) async fn open<R: RoleMark>(login: &BoundLogin<R>) -> Opened {
+    let failed = |why: String| (Err(NoSession::NoAnswer(why)), None);
+    let endpoint = login.endpoint();
+    let (watched, name) = match (Watched::to_sign_in(login), server_name(endpoint)) {
+        (Ok(watched), Ok(name)) => (watched, name),
+        (Err(why), _) | (_, Err(why)) => return failed(why),
+    };
+    let password = match login.password().expose_secret_text() {
+        // Without a password a directory takes everybody for a guest, and says yes.
+        Ok(password) if !password.is_empty() => password,
+        _ => return failed("the stored password is no text".into()),
+    };
+    let stream = match network::connect(endpoint).await {
+        Ok(stream) => stream,
+        Err(why) => return failed(why),
+    };
+    let stream = TlsConnector::from(watched.config.clone())
+        .connect(name, stream)
+        .await;
+    let presented = watched.presented();
+    if !login.trusts_first_contact()
+        && presented
+            .as_ref()
+            .is_some_and(|shown| !proves(endpoint.identity(), shown))
+    {
+        return failed(NOT_PROVED.into());
+    }
+    let session = match stream {
+        Ok(stream) => sign_in(stream, login.login(), password).await,
+        Err(error) => Err(NoSession::NoAnswer(no_connection(&error.to_string()))),
+    };
+    (session, presented)
+}
+
+async fn sign_in(
+    stream: TlsStream<TcpStream>,
+    name: &str,
+    password: &str,
+) -> Result<Session, NoSession> {
+    let broken = |why: String| NoSession::NoAnswer(no_connection(&why));
+    let (ours, theirs) = UnixStream::pair().map_err(|error| broken(error.to_string()))?;
+    tokio::spawn(relay(stream, ours));
+    let theirs = theirs
+        .into_std()
+        .map_err(|error| broken(error.to_string()))?;
+    let settings = LdapConnSettings::new().set_std_stream(StdStream::Unix(theirs));
+    let (connection, mut session) = LdapConnAsync::with_settings(settings, "ldapi:///")
+        .await
+        .map_err(|error| broken(error.to_string()))?;
+    tokio::spawn(async move {
+        // Whoever waits for an answer learns how it ended.
+        let _ = connection.drive().await;
+    });
+    let result = session
+        .simple_bind(name, password)
+        .await
+        .map_err(|error| broken(error.to_string()))?;
+    match result.rc {
+        0 => Ok(session),
+        49 => Err(NoSession::Closed),
+        _ => Err(NoSession::NoAnswer(format!(
+            "the device says: {}",
+            words_of(&result)
+        ))),
+    }
+}
+
+/// Hands on what both sides say, until one of them ends or the device has said too much.
+async fn relay(device: TlsStream<TcpStream>, ours: UnixStream) {
+    let (from_device, mut to_device) = tokio::io::split(device);
+    let (mut from_us, mut to_us) = ours.into_split();
+    let mut bounded = from_device.take(MOST_READ);
+    tokio::select! {
+        _ = tokio::io::copy(&mut bounded, &mut to_us) => {}
+        _ = tokio::io::copy(&mut from_us, &mut to_device) => {}
+    }
+    let _ = to_us.shutdown().await;
+    let _ = to_device.shutdown().await;
+}

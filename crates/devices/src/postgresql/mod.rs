@@ -1,0 +1,328 @@
+//! PostgreSQL servers (14 and later), over TLS: the password of a role checked by signing in, changed by
+//! the operator or by the role itself.
+//!
+//! Signing in is SCRAM-SHA-256-PLUS (RFC 5802, RFC 7677) bound to the certificate (RFC 5929), and
+//! nothing else: a server never gets a password to read, even if it asks for one. A change sends a
+//! verifier that this service computed, so that no log of the server has the password.
+
+mod stream;
+
+use std::time::Duration;
+
+use async_trait::async_trait;
+use jexlin_core::upkeep::identity::{PresentedIdentity, proves};
+use jexlin_core::upkeep::{Account, BoundLogin, ConnectorKind, Endpoint, Operator, RoleMark};
+use postgres_protocol::escape::escape_identifier;
+use postgres_protocol::password::scram_sha_256;
+use tokio::io::{AsyncReadExt as _, AsyncWriteExt as _};
+use tokio::time::timeout;
+use tokio_postgres::config::{ChannelBinding, SslMode};
+use tokio_postgres::error::SqlState;
+use tokio_postgres::{Client, Config};
+use tokio_rustls::TlsConnector;
+
+use self::stream::Tls;
+use crate::network::{self, no_connection, plain_words};
+use crate::tls::{NOT_PROVED, Watched, server_name};
+use crate::{
+    Capabilities, Change, Connector, FoundAccount, MaySend, Met, OperatorConnection, Probe,
+};
+
+/// What a client sends first to speak TLS: the length, and the code of an SSLRequest.
+const SSL_REQUEST: [u8; 8] = [0, 0, 0, 8, 0x04, 0xd2, 0x16, 0x2f];
+
+/// Databases that every server has; a role that may not connect to one may to the other.
+const DATABASES: [&str; 2] = ["postgres", "template1"];
+
+/// How long to wait for a server.
+#[derive(Clone, Copy, Debug)]
+pub struct Settings {
+    /// For the connection, the handshake and the sign-in together.
+    pub connect: Duration,
+    /// For the change of a password.
+    pub change: Duration,
+}
+
+/// The connector.
+#[derive(Debug)]
+pub struct Postgresql {
+    settings: Settings,
+}
+
+/// Why there is no session.
+enum NoSession {
+    /// The password does not open the role.
+    Closed,
+    /// The password is right, and there is no database that the role may connect to.
+    NoDatabase,
+    NoAnswer(String),
+}
+
+type Opened = (Result<Client, NoSession>, Option<PresentedIdentity>);
+
+impl Postgresql {
+    /// A connector with these settings.
+    #[must_use]
+    pub const fn new(settings: Settings) -> Self {
+        Self { settings }
+    }
+
+    fn silence(&self) -> String {
+        format!(
+            "the device did not answer within {} seconds",
+            self.settings.connect.as_secs()
+        )
+    }
+
+    /// Signs in where the identity is proved.
+    async fn open<R: RoleMark>(&self, login: &BoundLogin<R>) -> Opened {
+        let mut last = (Err(NoSession::NoDatabase), None);
+        for database in DATABASES {
+            last = match timeout(self.settings.connect, sign_in(login, database)).await {
+                Ok(opened) => opened,
+                Err(_) => (Err(NoSession::NoAnswer(self.silence())), None),
+            };
+            if !matches!(last.0, Err(NoSession::NoDatabase)) {
+                break;
+            }
+        }
+        last
+    }
+
+    /// Sends one change of a role's password.
+    async fn change(&self, client: &Client, role: &str, candidate: &BoundLogin<Account>) -> Change {
+        let Ok(password) = candidate.password().expose_secret_text() else {
+            return Change::NotReached("the new password is not text".into());
+        };
+        let verifier = scram_sha_256(password.as_bytes());
+        // A verifier has letters, digits and $ : + / = alone.
+        let statement = format!("ALTER ROLE {role} PASSWORD '{verifier}'");
+        match timeout(self.settings.change, client.batch_execute(&statement)).await {
+            Ok(Ok(())) => Change::Applied,
+            Ok(Err(error)) => match error.as_db_error() {
+                // The server ends, or ended this session: whether it was changed is not known.
+                Some(refusal) if !refusal.code().code().starts_with("57P") => {
+                    Change::Refused(plain_words(refusal.message()))
+                }
+                _ => Change::Lost(no_connection(&error.to_string())),
+            },
+            Err(_) => Change::Lost(format!(
+                "the device did not answer within {} seconds",
+                self.settings.change.as_secs()
+            )),
+        }
+    }
+}
+
+async fn sign_in<R: RoleMark>(login: &BoundLogin<R>, database: &str) -> Opened {
+    let failed = |why: String| (Err(NoSession::NoAnswer(why)), None);
+    let endpoint = login.endpoint();
+    let (watched, name) = match (Watched::to_sign_in(login), server_name(endpoint)) {
+        (Ok(watched), Ok(name)) => (watched, name),
+        (Err(why), _) | (_, Err(why)) => return failed(why),
+    };
+    let Ok(password) = login.password().expose_secret_text() else {
+        return failed("the stored password is not text".into());
+    };
+    let mut config = Config::new();
+    config
+        .user(login.login())
+        .password(password)
+        .dbname(database)
+        .application_name("jexlin")
+        .ssl_mode(SslMode::Require)
+        .channel_binding(ChannelBinding::Require);
+    let stream = match network::connect(endpoint).await {
+        Ok(stream) => stream,
+        Err(why) => return failed(why),
+    };
+    let tls = Tls {
+        connector: TlsConnector::from(watched.config.clone()),
+        name,
+    };
+    let opened = config.connect_raw(stream, tls).await;
+    let presented = watched.presented();
+    if !login.trusts_first_contact()
+        && presented
+            .as_ref()
+            .is_some_and(|shown| !proves(endpoint.identity(), shown))
+    {
+        return failed(NOT_PROVED.into());
+    }
+    let session = match opened {
+        Ok((client, connection)) => {
+            // It ends when the client is dropped.
+            tokio::spawn(connection);
+            Ok(client)
+        }
+        Err(error) => Err(no_session(&error)),
+    };
+    (session, presented)
+}
+
+/// What a failed sign-in says of the password.
+fn no_session(error: &tokio_postgres::Error) -> NoSession {
+    let Some(said) = error.as_db_error() else {
+        let cause = std::error::Error::source(error).map(ToString::to_string);
+        let why = cause.unwrap_or_else(|| error.to_string());
+        return NoSession::NoAnswer(if why.contains("channel binding") {
+            "the device does not offer SCRAM-SHA-256 for this role over this connection, and no other way of signing in is used: set password_encryption = scram-sha-256, and let the operator rotate the password".into()
+        } else {
+            no_connection(&why)
+        });
+    };
+    let code = said.code();
+    if *code == SqlState::INVALID_PASSWORD {
+        NoSession::Closed
+    } else if *code == SqlState::INVALID_CATALOG_NAME || *code == SqlState::INSUFFICIENT_PRIVILEGE {
+        // The server looks for the database once it knows who asks.
+        NoSession::NoDatabase
+    } else {
+        NoSession::NoAnswer(format!("the device says: {}", plain_words(said.message())))
+    }
+}
+
+#[async_trait]
+impl Connector for Postgresql {
+    fn kind(&self) -> ConnectorKind {
+        ConnectorKind::Postgresql
+    }
+
+    fn capabilities(&self) -> Capabilities {
+        Capabilities {
+            changes_as_operator: true,
+            changes_as_itself: true,
+            lists_accounts: true,
+        }
+    }
+
+    fn needed_rights(&self) -> &'static str {
+        "The server offers TLS, and SCRAM-SHA-256 in pg_hba.conf (hostssl … scram-sha-256). The operator has LOGIN and CREATEROLE, from version 16 on with ADMIN OPTION on the roles whose passwords it changes; a superuser's password is changed by a superuser alone. A role that changes its own password needs nothing more."
+    }
+
+    async fn identify(&self, endpoint: &Endpoint) -> Result<Vec<PresentedIdentity>, String> {
+        let look = async {
+            let watched = Watched::to_look_at()?;
+            let name = server_name(endpoint)?;
+            let mut stream = network::connect(endpoint).await?;
+            let broken = |error: std::io::Error| no_connection(&error.to_string());
+            stream.write_all(&SSL_REQUEST).await.map_err(broken)?;
+            if stream.read_u8().await.map_err(broken)? != b'S' {
+                return Err("the device does not offer TLS, or is no PostgreSQL server".to_owned());
+            }
+            let session = TlsConnector::from(watched.config.clone())
+                .connect(name, stream)
+                .await;
+            match watched.presented() {
+                Some(presented) => Ok(vec![presented]),
+                None => Err(session.map_or_else(broken, |_| "no certificate was shown".into())),
+            }
+        };
+        timeout(self.settings.connect, look)
+            .await
+            .unwrap_or_else(|_| Err(self.silence()))
+    }
+
+    async fn check(&self, account: &BoundLogin<Account>) -> Met<Probe> {
+        let (session, presented) = self.open(account).await;
+        let result = match session {
+            Ok(_) | Err(NoSession::NoDatabase) => Probe::Opened,
+            Err(NoSession::Closed) => Probe::Closed,
+            Err(NoSession::NoAnswer(why)) => Probe::NoAnswer(why),
+        };
+        Met { result, presented }
+    }
+
+    async fn change_as_operator(
+        &self,
+        operator: &BoundLogin<Operator>,
+        candidate: &BoundLogin<Account>,
+        may_send: MaySend<'_>,
+    ) -> Met<Change> {
+        let (session, presented) = self.open(operator).await;
+        let result = match session {
+            Ok(_) if !may_send().await => Change::LeaseLost,
+            Ok(client) => {
+                let role = escape_identifier(candidate.login());
+                self.change(&client, &role, candidate).await
+            }
+            Err(NoSession::Closed) => Change::OperatorRefused,
+            Err(why) => not_reached(why),
+        };
+        Met { result, presented }
+    }
+
+    async fn change_as_itself(
+        &self,
+        account: &BoundLogin<Account>,
+        candidate: &BoundLogin<Account>,
+        may_send: MaySend<'_>,
+    ) -> Met<Change> {
+        let (session, presented) = self.open(account).await;
+        let result = match session {
+            Ok(_) if !may_send().await => Change::LeaseLost,
+            Ok(client) => self.change(&client, "CURRENT_USER", candidate).await,
+            Err(NoSession::Closed) => Change::AccountRefused,
+            Err(why) => not_reached(why),
+        };
+        Met { result, presented }
+    }
+
+    async fn list_accounts(
+        &self,
+        operator: &BoundLogin<Operator>,
+    ) -> Met<Result<Vec<FoundAccount>, String>> {
+        let (session, presented) = self.open(operator).await;
+        let result = match session {
+            Ok(client) => timeout(self.settings.change, list(&client))
+                .await
+                .unwrap_or_else(|_| Err(self.silence())),
+            Err(NoSession::Closed) => {
+                Err("the device does not take the operator's password".into())
+            }
+            Err(NoSession::NoDatabase) => Err(NO_DATABASE.into()),
+            Err(NoSession::NoAnswer(why)) => Err(why),
+        };
+        Met { result, presented }
+    }
+
+    fn kept_operators(&self) -> Vec<OperatorConnection> {
+        vec![]
+    }
+
+    fn close_operator(&self, _: &OperatorConnection) {}
+
+    fn close_idle(&self) {}
+
+    fn has_operator(&self, _: &BoundLogin<Operator>) -> bool {
+        false
+    }
+}
+
+const NO_DATABASE: &str = "the role may connect to neither of the databases postgres and template1";
+
+fn not_reached(why: NoSession) -> Change {
+    Change::NotReached(match why {
+        NoSession::NoAnswer(why) => why,
+        NoSession::NoDatabase | NoSession::Closed => NO_DATABASE.into(),
+    })
+}
+
+async fn list(client: &Client) -> Result<Vec<FoundAccount>, String> {
+    let rows = client
+        .query(
+            "SELECT rolname::text, rolcanlogin AND (rolvaliduntil IS NULL OR rolvaliduntil > now()), rolsuper OR rolcreaterole
+             FROM pg_roles WHERE rolname !~ '^pg_' ORDER BY 1 LIMIT 10000",
+            &[],
+        )
+        .await
+        .map_err(|error| no_connection(&error.to_string()))?;
+    let read = |row: &tokio_postgres::Row| -> Option<FoundAccount> {
+        Some(FoundAccount {
+            login: row.try_get(0).ok()?,
+            signs_in: row.try_get(1).ok()?,
+            powerful: row.try_get(2).ok()?,
+        })
+    };
+    Ok(rows.iter().filter_map(read).collect())
+}

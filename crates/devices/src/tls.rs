@@ -1,0 +1,169 @@
+//! TLS to devices (RFC 8446, RFC 5246): the identity that a certificate proves, as OpenSSH hosts prove
+//! theirs, before anything secret is sent.
+
+use std::sync::{Arc, Mutex as StdMutex};
+
+use jexlin_core::upkeep::identity::{
+    Identity, PresentedIdentity, proves, tls_authority, tls_key_line,
+};
+use jexlin_core::upkeep::{BoundLogin, Endpoint, RoleMark};
+use rustls::client::WebPkiServerVerifier;
+use rustls::client::danger::{HandshakeSignatureValid, ServerCertVerified, ServerCertVerifier};
+use rustls::crypto::{CryptoProvider, verify_tls12_signature, verify_tls13_signature};
+use rustls::pki_types::{CertificateDer, ServerName, UnixTime};
+use rustls::server::ParsedCertificate;
+use rustls::{
+    CertificateError, ClientConfig, DigitallySignedStruct, RootCertStore, SignatureScheme,
+};
+
+/// Why nothing was sent to a device whose certificate is none of its identities.
+pub(crate) const NOT_PROVED: &str = "the device did not prove its identity: it shows another certificate. Nothing was sent. If it was renewed with another key, have a steward confirm its new identity";
+
+/// What a device showed, once it has shown it.
+pub(crate) type Shown = Arc<StdMutex<Option<PresentedIdentity>>>;
+
+/// Notes the identity that a certificate shows, and lets the handshake end only when it is accepted.
+#[derive(Debug)]
+struct IdentityWatch {
+    accepted: Vec<Identity>,
+    /// Accept whatever is shown: the organisation trusts the first contact, or only looks.
+    trust: bool,
+    shown: Shown,
+    provider: Arc<CryptoProvider>,
+}
+
+impl IdentityWatch {
+    /// The line of the accepted authority that signed a certificate for this name and now.
+    fn authority(
+        &self,
+        certificate: &CertificateDer<'_>,
+        above: &[CertificateDer<'_>],
+        name: &ServerName<'_>,
+        now: UnixTime,
+    ) -> Option<String> {
+        let signed_by = |line: &str| -> Option<()> {
+            let mut roots = RootCertStore::empty();
+            roots.add(CertificateDer::from(tls_authority(line)?)).ok()?;
+            let verifier = WebPkiServerVerifier::builder_with_provider(
+                Arc::new(roots),
+                Arc::clone(&self.provider),
+            )
+            .build()
+            .ok()?;
+            verifier
+                .verify_server_cert(certificate, above, name, &[], now)
+                .ok()
+                .map(|_| ())
+        };
+        self.accepted.iter().find_map(|identity| match identity {
+            Identity::HostAuthority(line) => signed_by(line).map(|()| line.clone()),
+            Identity::HostKey(_) | Identity::Fingerprint(_) => None,
+        })
+    }
+}
+
+impl ServerCertVerifier for IdentityWatch {
+    fn verify_server_cert(
+        &self,
+        certificate: &CertificateDer<'_>,
+        above: &[CertificateDer<'_>],
+        name: &ServerName<'_>,
+        _ocsp: &[u8],
+        now: UnixTime,
+    ) -> Result<ServerCertVerified, rustls::Error> {
+        let parsed = ParsedCertificate::try_from(certificate)?;
+        let presented = PresentedIdentity {
+            key: tls_key_line(&parsed.subject_public_key_info()),
+            authority: self.authority(certificate, above, name, now),
+        };
+        let accepted = self.trust || proves(&self.accepted, &presented);
+        if let Ok(mut slot) = self.shown.lock() {
+            *slot = Some(presented);
+        }
+        if accepted {
+            Ok(ServerCertVerified::assertion())
+        } else {
+            Err(CertificateError::UnknownIssuer.into())
+        }
+    }
+
+    // The handshake is signed with the key of the certificate, so whoever only copied it fails.
+    fn verify_tls12_signature(
+        &self,
+        message: &[u8],
+        certificate: &CertificateDer<'_>,
+        signature: &DigitallySignedStruct,
+    ) -> Result<HandshakeSignatureValid, rustls::Error> {
+        let algorithms = &self.provider.signature_verification_algorithms;
+        verify_tls12_signature(message, certificate, signature, algorithms)
+    }
+
+    fn verify_tls13_signature(
+        &self,
+        message: &[u8],
+        certificate: &CertificateDer<'_>,
+        signature: &DigitallySignedStruct,
+    ) -> Result<HandshakeSignatureValid, rustls::Error> {
+        let algorithms = &self.provider.signature_verification_algorithms;
+        verify_tls13_signature(message, certificate, signature, algorithms)
+    }
+
+    fn supported_verify_schemes(&self) -> Vec<SignatureScheme> {
+        self.provider
+            .signature_verification_algorithms
+            .supported_schemes()
+    }
+}
+
+/// The settings of one connection, and where the identity that it meets is noted.
+pub(crate) struct Watched {
+    pub(crate) config: Arc<ClientConfig>,
+    pub(crate) shown: Shown,
+}
+
+impl Watched {
+    fn new(accepted: Vec<Identity>, trust: bool) -> Result<Self, String> {
+        let provider = Arc::new(rustls::crypto::ring::default_provider());
+        let shown = Shown::default();
+        let watch = IdentityWatch {
+            accepted,
+            trust,
+            shown: Arc::clone(&shown),
+            provider: Arc::clone(&provider),
+        };
+        let config = ClientConfig::builder_with_provider(provider)
+            .with_safe_default_protocol_versions()
+            .map_err(|error| error.to_string())?
+            .dangerous()
+            .with_custom_certificate_verifier(Arc::new(watch))
+            .with_no_client_auth();
+        Ok(Self {
+            config: Arc::new(config),
+            shown,
+        })
+    }
+
+    /// To look at what a device shows. No password can follow: an endpoint that is looked at has none.
+    pub(crate) fn to_look_at() -> Result<Self, String> {
+        Self::new(vec![], true)
+    }
+
+    /// To sign in where the identity is proved.
+    pub(crate) fn to_sign_in<R: RoleMark>(login: &BoundLogin<R>) -> Result<Self, String> {
+        Self::new(
+            login.endpoint().identity().to_vec(),
+            login.trusts_first_contact(),
+        )
+    }
+
+    /// What was shown.
+    pub(crate) fn presented(&self) -> Option<PresentedIdentity> {
+        self.shown.lock().ok().and_then(|mut slot| slot.take())
+    }
+}
+
+/// The name that a certificate must be for.
+pub(crate) fn server_name(endpoint: &Endpoint) -> Result<ServerName<'static>, String> {
+    ServerName::try_from(endpoint.address().to_owned())
+        .map_err(|_| "the address is no name that a certificate can hold".to_owned())
+}

@@ -1,0 +1,228 @@
+//! The LDAP connector against OpenLDAP, over TLS.
+
+#![allow(
+    clippy::unwrap_used,
+    clippy::expect_used,
+    clippy::panic,
+    clippy::indexing_slicing,
+    reason = "what cannot be set up ends the test"
+)]
+
+mod rig;
+
+use std::sync::OnceLock;
+use std::time::Duration;
+
+use jexlin_core::upkeep::identity::Identity;
+use jexlin_devices::ldap::{Ldap, Settings};
+use jexlin_devices::{Change, Connector as _, Probe};
+use jexlin_standins::directory_server::{DirectoryServer, SUFFIX};
+use jexlin_standins::misbehaving_device::{self, Manner, Wire};
+use proptest::prelude::*;
+
+use rig::{Place, answer, place, yes};
+
+const OPERATOR: &str = "Operator-tide-1";
+const FIRST: &str = "Duty-tide-1";
+
+fn server() -> &'static DirectoryServer {
+    static SERVER: OnceLock<DirectoryServer> = OnceLock::new();
+    SERVER.get_or_init(|| {
+        let accounts = ["duty", "night", "gauge", "dropped", "nasty"].map(|name| (name, FIRST));
+        DirectoryServer::temporary(OPERATOR, &accounts).expect("a directory")
+    })
+}
+
+fn dn(name: &str) -> String {
+    format!("uid={name},ou=people,{SUFFIX}")
+}
+
+fn rotator() -> String {
+    format!("cn=rotator,{SUFFIX}")
+}
+
+fn ldap() -> Ldap {
+    Ldap::new(Settings {
+        connect: Duration::from_secs(5),
+        change: Duration::from_secs(5),
+    })
+}
+
+async fn here() -> Place {
+    place("127.0.0.1", server().port()).confirmed(&ldap()).await
+}
+
+#[tokio::test]
+async fn a_check_tells_the_right_password_from_a_wrong_one() {
+    let (connector, here) = (ldap(), here().await);
+    let check = async |name: &str, password: &str| {
+        connector.check(&here.account(name, password)).await.result
+    };
+    assert_eq!(check(&dn("night"), FIRST).await, Probe::Opened);
+    assert_eq!(check(&dn("night"), "Wrong-tide-9").await, Probe::Closed);
+    assert_eq!(check(&dn("nobody"), FIRST).await, Probe::Closed);
+    // A directory says yes to whoever gives no password; that opens nothing.
+    assert!(matches!(check(&dn("night"), "").await, Probe::NoAnswer(_)));
+    match check("not a name", FIRST).await {
+        Probe::NoAnswer(why) => assert!(why.contains("invalid DN"), "{why}"),
+        other => panic!("{other:?}"),
+    }
+}
+
+#[tokio::test]
+async fn an_operator_and_an_account_itself_change_a_password() {
+    let (connector, here) = (ldap(), here().await);
+    let operator = here.operator(&rotator(), OPERATOR);
+    let duty = dn("duty");
+    let candidate = here.login(7, &duty, "Second-tide-2", 2);
+    let met = connector
+        .change_as_operator(&operator, &candidate, yes())
+        .await;
+    assert_eq!(met.result, Change::Applied);
+    assert_eq!(connector.check(&candidate).await.result, Probe::Opened);
+    let first = here.account(&duty, FIRST);
+    assert_eq!(connector.check(&first).await.result, Probe::Closed);
+    let next = here.login(7, &duty, "Third tide 3 ü", 3);
+    let met = connector.change_as_itself(&candidate, &next, yes()).await;
+    assert_eq!(met.result, Change::Applied);
+    assert_eq!(connector.check(&next).await.result, Probe::Opened);
+    let met = connector
+        .change_as_operator(&operator, &candidate, answer(false))
+        .await;
+    assert_eq!(met.result, Change::LeaseLost);
+    let met = connector.change_as_itself(&first, &candidate, yes()).await;
+    assert_eq!(met.result, Change::AccountRefused);
+    let wrong = here.operator(&rotator(), "Wrong-tide-9");
+    let met = connector
+        .change_as_operator(&wrong, &candidate, yes())
+        .await;
+    assert_eq!(met.result, Change::OperatorRefused);
+    // An account that is no operator, and an account that is not there.
+    let powerless = here.operator(&dn("night"), FIRST);
+    for (operator, target) in [(&powerless, duty.as_str()), (&operator, &dn("nobody"))] {
+        let target = here.login(7, target, "Second-tide-2", 2);
+        match connector
+            .change_as_operator(operator, &target, yes())
+            .await
+            .result
+        {
+            Change::Refused(why) => assert!(!why.contains("Second-tide-2"), "{why}"),
+            other => panic!("{other:?}"),
+        }
+    }
+    assert_eq!(connector.check(&next).await.result, Probe::Opened);
+    let found = connector.list_accounts(&operator).await.result.unwrap();
+    for name in [dn("duty"), dn("night"), rotator()] {
+        assert!(found.iter().any(|found| found.login == name), "{name}");
+    }
+    let log = server().log().unwrap();
+    assert!(log.contains("PASSMOD"), "it logs what is done");
+    for secret in [OPERATOR, "Second-tide-2", "Third tide"] {
+        assert!(!log.contains(secret), "{secret}");
+    }
+}
+
+#[tokio::test]
+async fn a_directory_proves_who_it_is_by_its_key_its_pin_or_an_authority() {
+    let connector = ldap();
+    let at = || place("127.0.0.1", server().port());
+    let shown = connector.identify(&at().look()).await.unwrap().remove(0);
+    let pin = Identity::parse(&shown.key).unwrap().fingerprint();
+    let authority = Identity::parse(&server().authority().unwrap()).unwrap();
+    for known in [shown.key, pin, authority.to_line()] {
+        let there = at().known_by(&known);
+        let met = connector.check(&there.account(&dn("gauge"), FIRST)).await;
+        assert_eq!(met.result, Probe::Opened, "{known}");
+    }
+    let stranger = at().known_by(&format!("SHA256:{}", "A".repeat(43)));
+    let met = connector
+        .check(&stranger.account(&dn("gauge"), FIRST))
+        .await;
+    assert!(
+        matches!(met.result, Probe::NoAnswer(why) if why.contains("did not prove its identity"))
+    );
+}
+
+#[tokio::test]
+async fn what_is_no_directory_or_does_not_answer_is_said_in_bounded_time() {
+    let connector = Ldap::new(Settings {
+        connect: Duration::from_millis(700),
+        change: Duration::from_millis(700),
+    });
+    let mut ports = vec![jexlin_standins::free_port().unwrap()];
+    for manner in [Manner::Hangs, Manner::Floods, Manner::Babbles] {
+        ports.push(misbehaving_device::device(manner).unwrap());
+    }
+    for port in ports {
+        let there = place("127.0.0.1", port);
+        let why = connector.identify(&there.look()).await.unwrap_err();
+        assert!(!why.is_empty() && why.len() < 400, "{why}");
+        let there = there.known_by(&format!("SHA256:{}", "A".repeat(43)));
+        let met = connector.check(&there.account(&dn("gauge"), FIRST)).await;
+        assert!(matches!(met.result, Probe::NoAnswer(why) if !why.contains(FIRST)));
+    }
+}
+
+#[tokio::test]
+async fn a_line_that_drops_at_any_byte_leaves_a_password_that_is_known() {
+    let connector = ldap();
+    let name = dn("dropped");
+    let mut present = FIRST.to_owned();
+    let mut outcomes = std::collections::BTreeSet::new();
+    for step in 0..30_u32 {
+        let wire = Wire::to("127.0.0.1", server().port()).unwrap();
+        let there = place("127.0.0.1", wire.port()).confirmed(&connector).await;
+        let here = here().await;
+        let wanted = format!("Dropped-tide-{step}");
+        let candidate = there.login(7, &name, &wanted, 2);
+        wire.cut_after(i64::from(step * 130));
+        let operator = there.operator(&rotator(), OPERATOR);
+        let met = connector
+            .change_as_operator(&operator, &candidate, yes())
+            .await;
+        let opens = async |password: &str| {
+            connector.check(&here.account(&name, password)).await.result == Probe::Opened
+        };
+        match met.result {
+            Change::NotReached(_) => {
+                let _ = outcomes.insert("not reached");
+                assert!(opens(&present).await, "{step}");
+            }
+            Change::Lost(_) => {
+                let _ = outcomes.insert("lost");
+                if opens(&wanted).await {
+                    present = wanted;
+                } else {
+                    assert!(opens(&present).await, "{step}");
+                }
+            }
+            Change::Applied => {
+                let _ = outcomes.insert("applied");
+                assert!(opens(&wanted).await, "{step}");
+                present = wanted;
+            }
+            other => panic!("{step}: {other:?}"),
+        }
+    }
+    assert!(
+        outcomes.contains("not reached") && outcomes.contains("applied"),
+        "{outcomes:?}"
+    );
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig { cases: 24, ..ProptestConfig::default() })]
+
+    #[test]
+    fn every_printable_password_opens_what_it_was_set_on(password in "[ -~äß€\u{2003}]{12,40}") {
+        let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build().unwrap();
+        runtime.block_on(async {
+            let (connector, here) = (ldap(), here().await);
+            let candidate = here.login(7, &dn("nasty"), &password, 2);
+            let operator = here.operator(&rotator(), OPERATOR);
+            let met = connector.change_as_operator(&operator, &candidate, yes()).await;
+            assert_eq!(met.result, Change::Applied);
+            assert_eq!(connector.check(&candidate).await.result, Probe::Opened);
+        });
+    }
+}

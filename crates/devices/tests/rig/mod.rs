@@ -1,0 +1,140 @@
+//! What the tests of every connector need: a vault of one organisation in memory, so that every login
+//! goes the whole way from binding to password.
+
+#![allow(dead_code, reason = "each test uses its part")]
+
+use jexlin_core::secret::Secret;
+use jexlin_core::upkeep::{
+    Account, Binding, BoundLogin, ConnectRules, DeviceFacts, Endpoint, Lease, Operator, RoleMark,
+    StoredBinding,
+};
+use jexlin_core::vault::{OrganisationKey, Place as VaultPlace, RootKey, open_for_device};
+use jexlin_devices::{Answer, Connector, MaySend};
+use uuid::Uuid;
+
+/// Where a device is, and what it must prove.
+pub struct Place {
+    pub address: String,
+    pub port: u16,
+    pub identity: String,
+    pub trust: bool,
+    pub rules: ConnectRules,
+}
+
+pub fn place(address: &str, port: u16) -> Place {
+    Place {
+        address: address.into(),
+        port,
+        identity: String::new(),
+        trust: true,
+        rules: ConnectRules::new(&["127.0.0.0/8".into()], vec![]).unwrap(),
+    }
+}
+
+impl Place {
+    pub fn login<R: RoleMark>(
+        &self,
+        credential: u128,
+        user: &str,
+        password: &str,
+        version: i32,
+    ) -> BoundLogin<R> {
+        let (organisation, device, credential) = (
+            Uuid::from_u128(1),
+            Uuid::from_u128(2),
+            Uuid::from_u128(credential),
+        );
+        let facts = DeviceFacts {
+            device,
+            address: self.address.clone(),
+            port: self.port,
+            identity: self.identity.clone(),
+            trust_first_contact: self.trust,
+            rules: self.rules.clone(),
+        };
+        let stored = StoredBinding {
+            organisation,
+            credential,
+            device,
+            role: R::ROLE,
+            address: self.address.clone(),
+            port: self.port,
+            identity: self.identity.clone(),
+            in_scope: true,
+        };
+        let now = chrono::Utc::now();
+        #[allow(
+            clippy::disallowed_methods,
+            reason = "the tests stand in for the store"
+        )]
+        let (binding, lease) = (
+            Binding::from_store(stored),
+            Lease::from_store(
+                Uuid::nil(),
+                1,
+                credential,
+                device,
+                now + chrono::TimeDelta::minutes(1),
+            ),
+        );
+        let permit = lease.permit::<R>(&binding, &facts, now).unwrap();
+        let mut rng = rand::rng();
+        let root = RootKey::generate(&mut rng);
+        let (key, _) = OrganisationKey::generate(&mut rng, &root, organisation).unwrap();
+        let (data, wrapped) = key
+            .generate_data_key(&mut rng, organisation, credential)
+            .unwrap();
+        let field = VaultPlace {
+            organisation,
+            credential,
+            field: "password",
+            version,
+        };
+        let sealed = data
+            .seal(&mut rng, &field, &Secret::from_text(password.into()))
+            .unwrap();
+        open_for_device(&permit, user, &key, &wrapped, &field, &sealed).unwrap()
+    }
+
+    pub fn account(&self, user: &str, password: &str) -> BoundLogin<Account> {
+        self.login(7, user, password, 1)
+    }
+
+    pub fn operator(&self, user: &str, password: &str) -> BoundLogin<Operator> {
+        self.login(8, user, password, 1)
+    }
+
+    pub fn look(&self) -> Endpoint {
+        Endpoint::to_look_at(
+            Uuid::from_u128(1),
+            Uuid::from_u128(2),
+            self.address.clone(),
+            self.port,
+            self.rules.clone(),
+        )
+    }
+
+    /// The same place, with the identity that answers there confirmed.
+    pub async fn confirmed(self, connector: &dyn Connector) -> Self {
+        let shown = connector.identify(&self.look()).await.unwrap();
+        self.known_by(&shown[0].key)
+    }
+
+    /// The same place, which must prove this.
+    pub fn known_by(self, identity: &str) -> Self {
+        Self {
+            identity: identity.to_owned(),
+            trust: false,
+            ..self
+        }
+    }
+}
+
+/// The lease holds when it is asked about.
+pub fn yes<'a>() -> MaySend<'a> {
+    answer(true)
+}
+
+pub fn answer<'a>(holds: bool) -> MaySend<'a> {
+    Box::new(move || -> Answer<'a> { Box::pin(async move { holds }) })
+}

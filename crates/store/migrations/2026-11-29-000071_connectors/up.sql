@@ -1,0 +1,3 @@
+-- More ways to reach a device than SSH.
+ALTER TABLE device DROP CONSTRAINT device_connector_check;
+ALTER TABLE device ADD CONSTRAINT device_connector_check CHECK (connector IN ('ssh', 'postgresql', 'ldap'));
