@@ -34,6 +34,7 @@ export type Version = Schemas["Version"];
 export type OneTimeCode = Schemas["OneTimeCode"];
 export type Revealed = Schemas["Revealed"];
 export type Grant = Schemas["Grant"];
+export type SeenItem = Schemas["SeenItem"];
 export type GrantTerms = Schemas["GrantTerms"];
 export type AccessHolder = Schemas["AccessHolder"];
 export type NewGrant = Schemas["NewGrant"];

@@ -9,19 +9,27 @@ import {
   Ask,
   Card,
   Choice,
+  CodeText,
   Count,
+  CredentialLink,
+  DeviceLink,
   Drawer,
   DrawerButton,
   Empty,
   Field,
+  FolderLink,
   Form,
   KindIcon,
   Left,
   Lines,
   Menu,
   Page,
+  PersonLink,
+  Progress,
+  SecretText,
   Skeleton,
   State,
+  Steps,
   Table,
   Tabs,
   Trouble,
@@ -147,9 +155,38 @@ export function Design() {
           <Left until={ago(-40)} />
         </div>
       </Card>
+      <Card title="Secrets, codes, links, progress, steps">
+        <div className="flex flex-col gap-3">
+          <SecretText value="Winter-tide-O01l" />
+          <SecretText value="Winter-tide-O01l" other="Winter-tide-001I" />
+          <CodeText digits="482913" />
+          <p className="flex flex-wrap gap-4">
+            <PersonLink id="-" name="Marek Tull" />
+            <FolderLink id="-" path="/Pumping/North ridge" />
+            <CredentialLink id="-" path="/Pumping/North ridge/duty" />
+            <DeviceLink id="-" name="telemetry" />
+          </p>
+          <p className="flex gap-4">
+            <Progress label="Rows imported" value={30} of={100} />
+            <Progress label="Under way" value={0} of={undefined} />
+          </p>
+          <Steps
+            steps={[
+              { done: true, what: "Add the people", label: "Add people", to: "/people" },
+              { done: false, what: "Add the first device", label: "Devices", to: "/devices" },
+            ]}
+          />
+        </div>
+      </Card>
       <Card title="Form">
         <Form label="Save" submit={fail}>
-          <Field label="Name" name="name" hint="What it is called." required />
+          <Field
+            label="Name"
+            name="name"
+            hint="What it is called."
+            required
+            check={(value) => (value.includes("/") ? "A slash separates folders." : "")}
+          />
           <Lines label="Note" name="note" />
           <Choice label="Level" name="level" options={[["use", "use"]]} />
         </Form>

@@ -25,12 +25,13 @@ import { useLive } from "./events";
 import { GROUPS, type Place, isHere, placesFor } from "./pages";
 import { Skeleton } from "./parts/empty";
 import { Menu } from "./parts/menu";
-import { Drawer } from "./parts/overlay";
+import { Drawer, Leaving } from "./parts/overlay";
 import { setClock, useClock } from "./parts/time";
 import { Told } from "./parts/toast";
 import { setTheme, theme } from "./theme";
 
 // Each page comes when it is opened for the first time.
+const Help = lazy(() => import("./help"));
 const Home = lazy(() => import("./features/overview").then((page) => ({ default: page.Home })));
 const Vault = lazy(() => import("./features/vault").then((page) => ({ default: page.Vault })));
 const Credentials = lazy(() =>
@@ -248,18 +249,6 @@ function BottomBar({
   );
 }
 
-const SHORTCUTS: [string, string][] = [
-  ["Ctrl K", "Search"],
-  ["Alt and the number of a page", "Go to the page"],
-  ["R", "Reveal the secret of the credential"],
-  ["C", "Copy its secret"],
-  ["U", "Copy its user name"],
-  ["L", "Copy its connection line"],
-  ["O", "Show its one-time code"],
-  ["J, K", "Next and previous credential in the list"],
-  ["?", "This list"],
-];
-
 function typing(event: KeyboardEvent): boolean {
   return (
     event.target instanceof HTMLElement &&
@@ -309,7 +298,7 @@ function PersonMenu({ me }: { me: Me }) {
       }
       head={<p className="quiet px-3 pt-1 pb-2 text-xs">Signed in as {me.sign_in_name}</p>}
       groups={[
-        [{ label: "Profile and sessions", icon: UserCog, run: () => go("/profile") }],
+        [{ label: "Profile, sessions, dates", icon: UserCog, run: () => go("/profile") }],
         [
           {
             label: "As the system",
@@ -359,7 +348,9 @@ function Pages({ me }: { me: Me }) {
         <Route path="/checkouts">
           <Checkouts me={me} />
         </Route>
-        <Route path="/devices/:device?">{(where) => <Devices device={where.device} />}</Route>
+        <Route path="/devices/:device?">
+          {(where) => <Devices me={me} device={where.device} />}
+        </Route>
         <Route path="/accounts">
           <Accounts />
         </Route>
@@ -488,7 +479,7 @@ export function Shell({ me }: { me: Me }) {
           <button
             type="button"
             className="btn btn-ghost btn-sm btn-square max-md:hidden"
-            aria-label="Keyboard shortcuts"
+            aria-label="Help"
             aria-haspopup="dialog"
             onClick={() => setHelp(true)}
           >
@@ -525,23 +516,17 @@ export function Shell({ me }: { me: Me }) {
           </Link>
         </nav>
       </Drawer>
-      <Drawer title="Keyboard shortcuts" open={help} close={() => setHelp(false)}>
-        <dl className="grid grid-cols-[auto_1fr] items-center gap-x-4 gap-y-2">
-          {SHORTCUTS.map(([keys, what]) => (
-            <div key={keys} className="contents">
-              <dt>
-                <kbd className="kbd kbd-sm">{keys}</kbd>
-              </dt>
-              <dd>{what}</dd>
-            </div>
-          ))}
-        </dl>
+      <Drawer title="Help" open={help} close={() => setHelp(false)}>
+        <Suspense fallback={<Skeleton />}>
+          <Help />
+        </Suspense>
       </Drawer>
       {searching && (
         <Suspense>
           <Search me={me} open close={() => setSearching(false)} />
         </Suspense>
       )}
+      <Leaving />
       <Told />
     </div>
   );

@@ -2,8 +2,10 @@ import { QueryClient, QueryClientProvider } from "@tanstack/react-query";
 import { StrictMode } from "react";
 import { createRoot } from "react-dom/client";
 import { Problem } from "./api";
+import { Router } from "wouter";
 import { Door } from "./features/sign-in";
 import "./index.css";
+import { useGuardedLocation } from "./parts/unsaved";
 import { setTheme, theme } from "./theme";
 
 const client = new QueryClient({
@@ -21,7 +23,9 @@ if (root) {
   createRoot(root).render(
     <StrictMode>
       <QueryClientProvider client={client}>
-        <Door />
+        <Router hook={useGuardedLocation}>
+          <Door />
+        </Router>
       </QueryClientProvider>
     </StrictMode>,
   );

@@ -402,6 +402,28 @@ export interface paths {
     patch?: never;
     trace?: never;
   };
+  "/api/v1/credentials/table": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /**
+     * A part of the table of the credentials that the caller may list, filtered as a list is, from any
+     *     row on, with the number of all rows. `sort` is `name`, `user-name`, `kind`, `device`, `folder`,
+     *     `check` or `changed`; with `-` before it the last come first. Each call looks at every row of the
+     *     table: to read all, use the list.
+     */
+    get: operations["credentials_table"];
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
   "/api/v1/credentials/{credential}": {
     parameters: {
       query?: never;
@@ -636,6 +658,26 @@ export interface paths {
      *     Not paged: one line per person.
      */
     get: operations["favourites_uses"];
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/device-types": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /**
+     * Lists the types of devices that this service can reach, with what operators and accounts must be
+     *     allowed to do there. Not paged: there are few.
+     */
+    get: operations["devices_types"];
     put?: never;
     post?: never;
     delete?: never;
@@ -1619,6 +1661,26 @@ export interface paths {
     patch?: never;
     trace?: never;
   };
+  "/api/v1/people/{person}/seen": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /**
+     * Lists the credentials whose secrets a person has revealed or exported, the latest first, at most
+     *     2,000: for the person; with the duty `audit`; and for a steward, those that they are a steward of.
+     */
+    get: operations["people_seen"];
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
   "/api/v1/personal": {
     parameters: {
       query?: never;
@@ -1990,7 +2052,10 @@ export interface paths {
       path?: never;
       cookie?: never;
     };
-    /** Lists the caller's saved searches. Not paged: a person has few. */
+    /**
+     * Lists the caller's saved searches, or with `page` the saved views of that page's table in the
+     *     console. Not paged: a person has few.
+     */
     get: operations["saved_searches_searches"];
     put?: never;
     /** Saves a search of the caller. */
@@ -2427,6 +2492,7 @@ export interface components {
       | "pending-act.withdraw"
       | "person.add"
       | "person.edit"
+      | "person.seen"
       | "person.change-password"
       | "personal.add"
       | "personal.create"
@@ -2727,7 +2793,7 @@ export interface components {
      * @description How a device is reached.
      * @enum {string}
      */
-    ConnectorKind: "ssh";
+    ConnectorKind: "ssh" | "postgresql" | "ldap";
     /**
      * @description Whether an act takes a second person.
      * @enum {string}
@@ -2874,6 +2940,21 @@ export interface components {
       user_name: string;
     };
     /**
+     * @description What a table of credentials is sorted by.
+     * @enum {string}
+     */
+    CredentialSort: "name" | "user-name" | "kind" | "device" | "folder" | "check" | "changed";
+    /** @description A part of a table of credentials. */
+    CredentialTable: {
+      /** @description The rows of this part. */
+      items: components["schemas"]["CredentialItem"][];
+      /**
+       * Format: int64
+       * @description How many rows the whole table has.
+       */
+      total: number;
+    };
+    /**
      * @description A view of the credentials that somebody may know of.
      * @enum {string}
      */
@@ -2916,7 +2997,7 @@ export interface components {
       address: string;
       /** @description The passwords that may be sent to it. */
       bindings: components["schemas"]["DeviceBinding"][];
-      /** @description `ssh`. */
+      /** @description Its type. */
       connector: components["schemas"]["ConnectorKind"];
       /**
        * Format: uuid
@@ -2986,6 +3067,24 @@ export interface components {
       kind: components["schemas"]["IdentityKind"];
       /** @description What [`EditDevice::identity`] takes. */
       line: string;
+    };
+    /** @description A type of devices. */
+    DeviceType: {
+      /** @description An account can change its own password. */
+      changes_as_itself: boolean;
+      /** @description An operator can change the passwords of other accounts. */
+      changes_as_operator: boolean;
+      /** @description The type. */
+      connector: components["schemas"]["ConnectorKind"];
+      /** @description What such a device is called. */
+      label: string;
+      /** @description What operators and accounts must be allowed to do there. */
+      needed_rights: string;
+      /**
+       * Format: int32
+       * @description The port where it usually listens.
+       */
+      port: number;
     };
     /** @description A credential of which the caller sees the name only. */
     Discoverable: {
@@ -4190,6 +4289,7 @@ export interface components {
     NewDevice: {
       /** @description Host name or address. */
       address: string;
+      connector?: components["schemas"]["ConnectorKind"] | null;
       /**
        * Format: uuid
        * @description The folder.
@@ -4206,7 +4306,7 @@ export interface components {
       operator?: string | null;
       /**
        * Format: int32
-       * @description TCP port; 22 when left out.
+       * @description TCP port; the usual one of its type when left out.
        */
       port?: number | null;
     };
@@ -4480,6 +4580,11 @@ export interface components {
       };
       /** @description Its name. */
       name: string;
+      /**
+       * @description The page of the console whose table this is a view of. `filters` are then `sort`, `q`,
+       *     `filter` and `columns`.
+       */
+      page?: string | null;
     };
     /** @description A one-time code (RFC 6238 or RFC 4226), after its audit event is durable. */
     OneTimeCode: {
@@ -4837,7 +4942,7 @@ export interface components {
         address: string;
         /** @description The passwords that may be sent to it. */
         bindings: components["schemas"]["DeviceBinding"][];
-        /** @description `ssh`. */
+        /** @description Its type. */
         connector: components["schemas"]["ConnectorKind"];
         /**
          * Format: uuid
@@ -4891,6 +4996,29 @@ export interface components {
         kind: components["schemas"]["IdentityKind"];
         /** @description What [`EditDevice::identity`] takes. */
         line: string;
+      }[];
+      /** @description The cursor of the next page, if there is one. */
+      next?: string | null;
+    };
+    /** @description One page of a list. `next` goes back as `cursor` for the page after it. */
+    Page_DeviceType: {
+      /** @description The items of this page. */
+      items: {
+        /** @description An account can change its own password. */
+        changes_as_itself: boolean;
+        /** @description An operator can change the passwords of other accounts. */
+        changes_as_operator: boolean;
+        /** @description The type. */
+        connector: components["schemas"]["ConnectorKind"];
+        /** @description What such a device is called. */
+        label: string;
+        /** @description What operators and accounts must be allowed to do there. */
+        needed_rights: string;
+        /**
+         * Format: int32
+         * @description The port where it usually listens.
+         */
+        port: number;
       }[];
       /** @description The cursor of the next page, if there is one. */
       next?: string | null;
@@ -5461,7 +5589,7 @@ export interface components {
     Page_SavedSearch: {
       /** @description The items of this page. */
       items: {
-        /** @description The query parameters, as in `GET /api/v1/credentials`. */
+        /** @description The query parameters, as in `GET /api/v1/credentials`; of a view, what is chosen of its table. */
         filters: {
           [key: string]: string;
         };
@@ -5472,6 +5600,36 @@ export interface components {
         id: string;
         /** @description Its name. */
         name: string;
+      }[];
+      /** @description The cursor of the next page, if there is one. */
+      next?: string | null;
+    };
+    /** @description One page of a list. `next` goes back as `cursor` for the page after it. */
+    Page_SeenItem: {
+      /** @description The items of this page. */
+      items: {
+        /** @description Whether its password was changed since then. */
+        changed_since: boolean;
+        /**
+         * Format: uuid
+         * @description The credential.
+         */
+        credential: string;
+        /** @description The name of its device, if it is an account on one. */
+        device?: string | null;
+        /**
+         * Format: date-time
+         * @description When they saw it last.
+         */
+        last_at: string;
+        level?: components["schemas"]["Level"] | null;
+        /** @description Its path. */
+        path: string;
+        /**
+         * Format: int64
+         * @description How often.
+         */
+        times: number;
       }[];
       /** @description The cursor of the next page, if there is one. */
       next?: string | null;
@@ -6166,9 +6324,9 @@ export interface components {
      * @enum {string}
      */
     RuleMode: "advise" | "enforce" | "choose";
-    /** @description A saved search. */
+    /** @description A saved search, or a saved view of one of the console's tables. */
     SavedSearch: {
-      /** @description The query parameters, as in `GET /api/v1/credentials`. */
+      /** @description The query parameters, as in `GET /api/v1/credentials`; of a view, what is chosen of its table. */
       filters: {
         [key: string]: string;
       };
@@ -6189,6 +6347,31 @@ export interface components {
     SeedInPicture: {
       /** @description The `otpauth://` URI. */
       address: components["schemas"]["SecretText"];
+    };
+    /** @description A credential whose secret somebody has seen. */
+    SeenItem: {
+      /** @description Whether its password was changed since then. */
+      changed_since: boolean;
+      /**
+       * Format: uuid
+       * @description The credential.
+       */
+      credential: string;
+      /** @description The name of its device, if it is an account on one. */
+      device?: string | null;
+      /**
+       * Format: date-time
+       * @description When they saw it last.
+       */
+      last_at: string;
+      level?: components["schemas"]["Level"] | null;
+      /** @description Its path. */
+      path: string;
+      /**
+       * Format: int64
+       * @description How often.
+       */
+      times: number;
     };
     /**
      * @description What separates the cells of a row.
@@ -7547,6 +7730,49 @@ export interface operations {
       };
     };
   };
+  credentials_table: {
+    parameters: {
+      query?: {
+        folder?: string;
+        below?: string;
+        find?: string;
+        name?: string;
+        user?: string;
+        kind?: string;
+        tag?: string;
+        device?: string;
+        check?: components["schemas"]["CheckOutcome"];
+        finding?: string;
+        view?: components["schemas"]["CredentialView"];
+        sort?: string;
+        from?: number;
+        limit?: number;
+      };
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["CredentialTable"];
+        };
+      };
+      /** @description What failed, as problem details (RFC 9457) */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+    };
+  };
   credentials_read: {
     parameters: {
       query?: never;
@@ -8134,6 +8360,34 @@ export interface operations {
         };
         content: {
           "application/json": components["schemas"]["Page_UseItem"];
+        };
+      };
+      /** @description What failed, as problem details (RFC 9457) */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+    };
+  };
+  devices_types: {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Page_DeviceType"];
         };
       };
       /** @description What failed, as problem details (RFC 9457) */
@@ -10539,6 +10793,36 @@ export interface operations {
       };
     };
   };
+  people_seen: {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        person: string;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Page_SeenItem"];
+        };
+      };
+      /** @description What failed, as problem details (RFC 9457) */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+    };
+  };
   personal_state: {
     parameters: {
       query?: never;
@@ -11363,7 +11647,9 @@ export interface operations {
   };
   saved_searches_searches: {
     parameters: {
-      query?: never;
+      query?: {
+        page?: string;
+      };
       header?: never;
       path?: never;
       cookie?: never;

@@ -13,9 +13,10 @@ import {
 } from "lucide-react";
 import { type ReactNode, useDeferredValue, useState } from "react";
 import { useLocation } from "wouter";
-import { type Me, all, api, result, wholeList } from "./api";
+import { type Me, all, api, result } from "./api";
 import { placesFor } from "./pages";
 import { KindIcon } from "./parts/kind-icon";
+import { useFolders } from "./features/folders";
 
 interface Found {
   id: string;
@@ -42,11 +43,7 @@ function useFound(me: Me, typed: string, open: boolean): Group[] {
     enabled: asks,
     placeholderData: (before) => before,
   });
-  const folders = useQuery({
-    queryKey: ["folders"],
-    queryFn: () => wholeList(api.GET("/api/v1/folders")),
-    enabled: open,
-  });
+  const folders = useFolders(open);
   const devices = useQuery({
     queryKey: ["devices"],
     queryFn: () => all((page) => api.GET("/api/v1/devices", { params: { query: page } })),
@@ -66,10 +63,16 @@ function useFound(me: Me, typed: string, open: boolean): Group[] {
   const fits = (text: string) => words.every((word) => text.toLowerCase().includes(word));
   const some = <T,>(items: T[] | undefined, text: (item: T) => string) =>
     words.length === 0 ? [] : (items ?? []).filter((item) => fits(text(item))).slice(0, MOST);
+  // Until the answer to what is typed comes, only those of the last one that fit it, too: Enter must
+  // not open what no longer matches.
+  const late = credentials.isPlaceholderData;
+  const listed = (asks ? (credentials.data?.items ?? []) : []).filter(
+    (item) => !late || fits(`${item.place} ${item.name} ${item.user_name} ${item.device ?? ""}`),
+  );
   const found: Group[] = [
     {
       value: "Credentials",
-      items: (asks ? (credentials.data?.items ?? []) : []).map((item) => ({
+      items: listed.map((item) => ({
         id: item.id,
         name: item.name,
         note: item.place,

@@ -8,7 +8,6 @@ import {
   type Person,
   api,
   result,
-  wholeList,
   all,
   fileBody,
   type FixAccessIssues,
@@ -21,15 +20,17 @@ import {
   Empty,
   Field,
   Form,
-  keepFile,
   Page,
   Table,
+  Trouble,
+  Words,
+  keepFile,
   text,
   told,
-  Trouble,
 } from "../parts";
 import { atLeast } from "./access-levels";
 import { ShiftTable, Shifts } from "./access-preview";
+import { useFolders } from "./folders";
 
 const AFTER = [
   "access-issues",
@@ -85,7 +86,9 @@ function Compared({ file, clear }: { file: File; clear: () => void }) {
             <tr key={`${change.target_type} ${change.place} ${change.text}`}>
               <td className="tabular-nums">{change.line}</td>
               <td>{change.place}</td>
-              <td>{change.text}</td>
+              <td>
+                <Words text={change.text} />
+              </td>
             </tr>
           ))}
         </Table>
@@ -356,10 +359,7 @@ function TransferStewardship({
 }
 
 export function Access({ me }: { me: Me }) {
-  const folders = useQuery({
-    queryKey: ["folders"],
-    queryFn: () => wholeList(api.GET("/api/v1/folders")),
-  });
+  const folders = useFolders();
   const people = useQuery({
     queryKey: ["people"],
     queryFn: () => all((page) => api.GET("/api/v1/people", { params: { query: page } })),

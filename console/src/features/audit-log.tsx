@@ -1,22 +1,62 @@
 // The audit log: filters, pages, export.
 
+import { useState } from "react";
 import { useInfiniteQuery, useQuery } from "@tanstack/react-query";
 import { BadgeCheck, Download } from "lucide-react";
-import { Link } from "wouter";
-import { type AuditEvent, api, result } from "../api";
+import { type AuditEvent, all, api, result } from "../api";
+import { useSettled } from "../parts/settled";
+import type { Column } from "../parts/table-state";
+import { csvOf } from "../parts/table-view";
 import {
+  Act,
   Choice,
+  CredentialLink,
+  DeviceLink,
   DrawerButton,
   Empty,
   Field,
+  FolderLink,
   Page,
+  PersonLink,
   Skeleton,
   State,
   Table,
   Trouble,
   When,
+  keepFile,
+  told,
   useQueryPart,
 } from "../parts";
+
+/** What an event was about, as a link where it has a page. */
+function Target({ event }: { event: AuditEvent }) {
+  const { target, target_name: name, target_type: type } = event;
+  if (!target || !name) return <>{name}</>;
+  if (type === "credential") return <CredentialLink id={target} path={name} />;
+  if (type === "folder") return <FolderLink id={target} path={name} />;
+  if (type === "person") return <PersonLink id={target} name={name} />;
+  if (type === "device") return <DeviceLink id={target} name={name} />;
+  return <>{name}</>;
+}
+
+/** The details of an event; the whole of long ones by a press. */
+function Details({ event }: { event: AuditEvent }) {
+  const [whole, setWhole] = useState(false);
+  const text = Object.entries(event.detail)
+    .filter(([name]) => !["job", "checkout", "request"].includes(name))
+    .map(([name, value]) => `${name.replaceAll("_", " ")}: ${value}`)
+    .join("; ");
+  if (text.length < 140) return <>{text}</>;
+  return (
+    <>
+      <span className={whole ? "" : "line-clamp-2"}>{text}</span>
+      <button type="button" className="link" onClick={() => setWhole(!whole)}>
+        {whole ? "less" : "more"}
+        <span className="sr-only"> about {event.target_name || event.action}</span>
+      </button>
+    </>
+  );
+}
 
 export function AuditRows({ events }: { events: AuditEvent[] }) {
   return (
@@ -31,9 +71,7 @@ export function AuditRows({ events }: { events: AuditEvent[] }) {
           </td>
           <td className="whitespace-nowrap">
             {event.actor && event.actor_name ? (
-              <Link href={`/people/${event.actor}`} className="hover:underline">
-                {event.actor_name}
-              </Link>
+              <PersonLink id={event.actor} name={event.actor_name} />
             ) : (
               event.actor_name || <span className="quiet">the service</span>
             )}
@@ -42,13 +80,12 @@ export function AuditRows({ events }: { events: AuditEvent[] }) {
           <td>
             <State word={event.outcome} />
           </td>
-          <td>{event.target_name}</td>
+          <td>
+            <Target event={event} />
+          </td>
           <td className="tabular-nums">{event.origin}</td>
-          <td className="max-w-sm text-sm break-words">
-            {Object.entries(event.detail)
-              .filter(([name]) => !["job", "checkout", "request"].includes(name))
-              .map(([name, value]) => `${name.replaceAll("_", " ")}: ${value}`)
-              .join("; ")}
+          <td className="min-w-40 max-w-xs break-words">
+            <Details event={event} />
           </td>
           <td
             className="tabular-nums"
@@ -62,28 +99,59 @@ export function AuditRows({ events }: { events: AuditEvent[] }) {
   );
 }
 
+const CSV: Column<AuditEvent>[] = [
+  { name: "at", head: "at", value: (event) => event.at },
+  { name: "actor", head: "who", value: (event) => event.actor_name ?? "" },
+  { name: "action", head: "event", value: (event) => event.action },
+  { name: "outcome", head: "outcome", value: (event) => event.outcome },
+  { name: "target", head: "target", value: (event) => event.target_name ?? "" },
+  { name: "origin", head: "from", value: (event) => event.origin },
+  { name: "detail", head: "details", value: (event) => JSON.stringify(event.detail) },
+  { name: "leaf", head: "position", value: (event) => event.leaf ?? "" },
+];
+/** More are better exported whole, and signed. */
+const MOST_SAVED = 10_000;
+
+/** Saves the events that are looked at, for a spreadsheet. It proves nothing: the export does. */
+async function save(query: object): Promise<void> {
+  const events = await all(
+    (page) => api.GET("/api/v1/audit", { params: { query: { ...query, ...page } } }),
+    MOST_SAVED,
+  );
+  keepFile(csvOf(CSV, events.slice(0, MOST_SAVED)), "audit.csv");
+  if (events.length >= MOST_SAVED)
+    told(
+      `The newest ${MOST_SAVED.toLocaleString()} events are saved. Export the whole log for all.`,
+    );
+}
+
 export function Audit() {
   const [action, setAction] = useQueryPart("action");
   const [outcome, setOutcome] = useQueryPart("outcome");
   const [find, setFind] = useQueryPart("find");
+  const [since, setSince] = useQueryPart("since");
+  const [until, setUntil] = useQueryPart("until");
+  // Each look at the log is in the log: not one for each letter.
+  const [wanted, event] = [useSettled(find), useSettled(action)];
+  const query = {
+    action: (event || undefined) as AuditEvent["action"] | undefined,
+    outcome: (outcome || undefined) as AuditEvent["outcome"] | undefined,
+    find: wanted,
+    ...(since && { since: new Date(`${since}T00:00`).toISOString() }),
+    ...(until && { until: new Date(`${until}T23:59:59.999`).toISOString() }),
+  };
   const key = useQuery({
     queryKey: ["audit-key"],
     queryFn: () => result(api.GET("/api/v1/audit/key")),
   });
   const events = useInfiniteQuery({
-    queryKey: ["audit", action, outcome, find],
+    queryKey: ["audit", query],
     initialPageParam: "",
     queryFn: ({ pageParam }) =>
       result(
         api.GET("/api/v1/audit", {
           params: {
-            query: {
-              limit: 100,
-              action: (action || undefined) as AuditEvent["action"] | undefined,
-              outcome: (outcome || undefined) as AuditEvent["outcome"] | undefined,
-              find,
-              cursor: pageParam,
-            },
+            query: { ...query, limit: 100, cursor: pageParam },
           },
         }),
       ),
@@ -151,6 +219,23 @@ export function Audit() {
           value={find}
           onChange={(event) => setFind(event.target.value)}
         />
+        <Field
+          label="From"
+          name="since"
+          type="date"
+          value={since}
+          max={until || undefined}
+          onChange={(event) => setSince(event.target.value)}
+        />
+        <Field
+          label="Until"
+          name="until"
+          type="date"
+          value={until}
+          min={since || undefined}
+          onChange={(event) => setUntil(event.target.value)}
+        />
+        <Act label="Save these as CSV" look="btn-sm" run={() => save(query)} />
       </div>
       <Trouble error={events.error} />
       {events.isPending && <Skeleton rows={8} />}

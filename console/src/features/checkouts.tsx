@@ -3,11 +3,10 @@
 import { useQuery } from "@tanstack/react-query";
 import { Link } from "wouter";
 import { type Checkout, type Me, all, api } from "../api";
-import { Card, Empty, Left, Page, When, useNow } from "../parts";
+import { Card, CredentialLink, Empty, Left, Page, Progress, When, useNow } from "../parts";
 import { type Column, DataTable } from "../parts/data-table";
 import { CheckIn } from "./check-in";
 import { credentialColumn, whenColumn } from "./columns";
-import { CredentialLink } from "./credential-link";
 
 const COLUMNS: Column<Checkout>[] = [
   credentialColumn(
@@ -51,11 +50,11 @@ export function Held({ held }: { held: Checkout }) {
           <Left until={held.ends_at} />
         </span>
       </div>
-      <progress
-        className="progress progress-primary my-1 w-full"
-        max={whole}
+      <Progress
+        label={`Time left of ${held.credential_path}`}
         value={left}
-        aria-label={`Time left of ${held.credential_path}`}
+        of={whole}
+        className="my-1 w-full"
       />
       <div className="flex items-center justify-between gap-2">
         <span className="quiet">
@@ -87,11 +86,9 @@ export function Checkouts({ me }: { me: Me }) {
       <h2 className="font-semibold">Your checkouts</h2>
       <DataTable
         label="Checkouts"
-        rows={checkouts.data}
         columns={COLUMNS}
         id={(held) => held.id}
-        error={checkouts.error}
-        retry={() => void checkouts.refetch()}
+        query={checkouts}
         file="checkouts.csv"
         empty={
           <Empty

@@ -1,8 +1,7 @@
 // Columns that many lists have.
 
-import { State, When } from "../parts";
+import { CredentialLink, State, When } from "../parts";
 import type { Column } from "../parts/data-table";
-import { CredentialLink } from "./credential-link";
 
 /** The credential that a row is about. */
 export const credentialColumn = <T,>(

@@ -20,6 +20,7 @@ import { Choice, Field, Form, Trouble, text } from "../parts";
 import { Inputs, MAIN, TYPES, collect, fieldsOf, splitTags, tagsOf } from "./credential-fields";
 import { atLeast } from "./access-levels";
 import { Shifts } from "./access-preview";
+import { useFolders } from "./folders";
 
 const SORTS: [string, string][] = [
   ["", "Ed25519"],
@@ -55,10 +56,7 @@ export function useRule(folder: string): { words: string; choices: PasswordPolic
 
 /** Copies a credential with its current values into another folder. */
 export function CopyForm({ it, close }: { it: Credential; close: () => void }) {
-  const folders = useQuery({
-    queryKey: ["folders"],
-    queryFn: () => wholeList(api.GET("/api/v1/folders")),
-  });
+  const folders = useFolders();
   const submit = (data: FormData) =>
     result(
       api.POST("/api/v1/credentials/{credential}/copy", {
@@ -300,13 +298,11 @@ export function EditCredential({
   kind: Kind;
   close: () => void;
 }) {
-  const folders = useQuery({
-    queryKey: ["folders"],
-    queryFn: () => wholeList(api.GET("/api/v1/folders")),
-  });
+  const folders = useFolders();
   const rule = useRule(it.folder);
   const [extra, setExtra] = useState<KindField[]>(it.extra);
   const [tags, setTags] = useState(it.tags);
+  const [generating, setGenerating] = useState(false);
   const [add, gone] = [
     tags.filter((tag) => !it.tags.includes(tag)),
     it.tags.filter((tag) => !tags.includes(tag)),
@@ -350,9 +346,24 @@ export function EditCredential({
       <Field label="Name" name="name" defaultValue={it.name} required />
       <Inputs fields={fields} present={it.fields} generates={kind.generates} secretHint={hint} />
       {kind.generates && (
-        <label>
-          <input type="checkbox" name="generate" className="checkbox checkbox-xs" /> Generate a new
-          password, in the vault only
+        <label className="flex cursor-pointer items-center gap-2">
+          <input
+            type="checkbox"
+            name="generate"
+            className="checkbox checkbox-xs"
+            checked={generating}
+            onChange={() => setGenerating(!generating)}
+          />
+          Generate a new password, in the vault only
+        </label>
+      )}
+      {generating && it.device && (
+        <label className="flex cursor-pointer items-start gap-2 rounded-field border border-warning/50 bg-warning/5 px-3 py-2">
+          <input type="checkbox" required className="checkbox checkbox-xs mt-1" />
+          <span>
+            {it.device_name ?? "The device"} keeps its present password, and nothing can sign in
+            there with the new one until it is set by hand. To change both, use Rotate now instead.
+          </span>
         </label>
       )}
       {rule.choices.length > 0 && (

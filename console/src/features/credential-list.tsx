@@ -189,7 +189,16 @@ function Filter({
 }
 
 /** What can be done with many at a time: one result for each that failed. */
-export function Bulk({ chosen, clear }: { chosen: CredentialItem[]; clear: () => void }) {
+export function Bulk({
+  chosen,
+  clear,
+  inTable,
+}: {
+  chosen: CredentialItem[];
+  clear: () => void;
+  /** The table says how many are selected, and clears them. */
+  inTable?: boolean;
+}) {
   const [failed, setFailed] = useState<string[]>([]);
   const [tag, setTag] = useState("");
   const [, setCut] = useCut();
@@ -241,17 +250,19 @@ export function Bulk({ chosen, clear }: { chosen: CredentialItem[]; clear: () =>
   });
   return (
     <div
-      className="border-t border-base-300 bg-secondary px-3 py-2"
+      className={inTable ? "" : "border-t border-base-300 bg-secondary px-3 py-2"}
       role="group"
       aria-label="Selected"
     >
-      <p>
-        {chosen.length} selected{" "}
-        <button type="button" className="link" onClick={clear}>
-          none
-        </button>
-      </p>
-      <div className="flex flex-wrap items-end gap-2">
+      {!inTable && (
+        <p className="mb-1">
+          <span className="font-semibold text-primary">{chosen.length} selected</span>{" "}
+          <button type="button" className="link" onClick={clear}>
+            Clear
+          </button>
+        </p>
+      )}
+      <div className="flex flex-wrap items-center gap-2">
         <button type="button" className="btn btn-sm" onClick={() => setCut({ items: chosen })}>
           Cut
         </button>
@@ -272,9 +283,10 @@ export function Bulk({ chosen, clear }: { chosen: CredentialItem[]; clear: () =>
           )}
           after={after}
         />
-        <Field
-          label="Tag"
-          name="bulk-tag"
+        <input
+          className="input input-sm w-32"
+          aria-label="Tag to add"
+          placeholder="Tag to add"
           value={tag}
           onChange={(event) => setTag(event.target.value)}
         />

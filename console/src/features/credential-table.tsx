@@ -2,14 +2,27 @@
 
 import { useQuery } from "@tanstack/react-query";
 import { Star } from "lucide-react";
+import { useCallback, useMemo } from "react";
 import { Link } from "wouter";
-import { type CredentialItem, all, api, wholeList } from "../api";
+import { type CredentialItem, type CredentialQuery, all, api, result, wholeList } from "../api";
 import { Empty, KindIcon, Page, State, When, useQueryPart } from "../parts";
-import { type Column, DataTable } from "../parts/data-table";
+import { type Asked, RemoteTable } from "../parts/remote-table";
+import type { Column } from "../parts/table-state";
 import { Bulk } from "./credential-list";
+import { useFolders } from "./folders";
 
-/** More than these are found by narrowing the folder. */
-const MOST = 20_000;
+const CHECKS = ["in-sync", "out-of-sync", "locked-out", "unreachable"];
+const FINDINGS = [
+  "any",
+  "leaked",
+  "out-of-sync",
+  "weak",
+  "reused",
+  "expired",
+  "breaks-policy",
+  "expires-soon",
+  "old",
+];
 
 const COLUMNS: Column<CredentialItem>[] = [
   {
@@ -19,10 +32,12 @@ const COLUMNS: Column<CredentialItem>[] = [
     cell: (item) => (
       <Link
         href={`/vault/${item.folder}/${item.id}`}
-        className="flex items-center gap-2 font-semibold hover:underline"
+        className="flex min-w-0 items-center gap-2 font-semibold hover:underline"
       >
         <KindIcon kind={item.kind} />
-        {item.name}
+        <span className="truncate" title={item.name}>
+          {item.name}
+        </span>
         {item.favourite && <Star className="size-3.5" aria-label="a favourite" />}
       </Link>
     ),
@@ -36,16 +51,18 @@ const COLUMNS: Column<CredentialItem>[] = [
         {item.place}
       </Link>
     ),
+    unfiltered: true,
   },
-  { name: "kind", head: "Kind", value: (item) => item.kind, choices: true },
+  { name: "kind", head: "Kind", value: (item) => item.kind, choices: true, one: true },
   { name: "user", head: "User name", value: (item) => item.user_name },
-  { name: "device", head: "Device", value: (item) => item.device ?? "", choices: true },
+  { name: "device", head: "Device", value: (item) => item.device ?? "" },
   {
     name: "check",
     head: "Check",
     value: (item) => (item.device ? (item.check ?? "never checked") : ""),
     cell: (item) => item.device && <State word={item.check} />,
-    choices: true,
+    choices: CHECKS,
+    one: true,
   },
   {
     name: "findings",
@@ -58,21 +75,39 @@ const COLUMNS: Column<CredentialItem>[] = [
         ))}
       </span>
     ),
+    choices: FINDINGS,
+    one: true,
+    unsorted: true,
   },
-  { name: "tags", head: "Tags", value: (item) => item.tags.join(", ") },
-  { name: "level", head: "Your level", value: (item) => item.level, choices: true },
+  {
+    name: "tags",
+    head: "Tags",
+    value: (item) => item.tags.join(", "),
+    choices: true,
+    one: true,
+    unsorted: true,
+  },
+  {
+    name: "level",
+    head: "Your level",
+    value: (item) => item.level,
+    unsorted: true,
+    unfiltered: true,
+  },
   {
     name: "gate",
     head: "Gate",
     value: (item) => (item.gated ? "yes" : "no"),
-    choices: true,
+    unsorted: true,
+    unfiltered: true,
     extra: true,
   },
   {
     name: "shared",
     head: "Shared",
     value: (item) => (item.own_grants ? "grants of its own" : item.shared ? "from above" : "no"),
-    choices: true,
+    unsorted: true,
+    unfiltered: true,
     extra: true,
   },
   {
@@ -80,49 +115,88 @@ const COLUMNS: Column<CredentialItem>[] = [
     head: "Changed",
     value: (item) => item.changed_at,
     cell: (item) => <When at={item.changed_at} />,
+    unfiltered: true,
     extra: true,
   },
 ];
 
+/** What the service is asked for, by the names that it has for it. */
+function queryOf({ words, filters }: Asked, below: string): CredentialQuery {
+  const one = (column: string, name: string) => {
+    const value = filters.get(column)?.[0];
+    return value ? { [name]: value } : {};
+  };
+  return {
+    ...(below && { below }),
+    ...(words && { find: words }),
+    ...one("name", "name"),
+    ...one("user", "user"),
+    ...one("device", "device"),
+    ...one("kind", "kind"),
+    ...one("check", "check"),
+    ...one("findings", "finding"),
+    ...one("tags", "tag"),
+  };
+}
+
+/** What the service calls a column by which it sorts. */
+const sortOf = (sort: string) => sort.replace(/^(-?)user$/, "$1user-name");
+
 export function Credentials() {
   const [below] = useQueryPart("below");
-  const folders = useQuery({
-    queryKey: ["folders"],
-    queryFn: () => wholeList(api.GET("/api/v1/folders")),
+  const folders = useFolders();
+  const kinds = useQuery({
+    queryKey: ["kinds"],
+    queryFn: () => wholeList(api.GET("/api/v1/kinds")),
   });
-  const found = useQuery({
-    queryKey: ["credentials", "table", below],
-    queryFn: () =>
+  const tags = useQuery({ queryKey: ["tags"], queryFn: () => wholeList(api.GET("/api/v1/tags")) });
+  const fetch = useCallback(
+    (asked: Asked, from: number, limit: number) =>
+      result(
+        api.GET("/api/v1/credentials/table", {
+          params: {
+            query: { ...queryOf(asked, below), sort: sortOf(asked.sort), from, limit },
+          },
+        }),
+      ),
+    [below],
+  );
+  const everything = useCallback(
+    (asked: Asked, most: number) =>
       all(
         (page) =>
           api.GET("/api/v1/credentials", {
-            params: { query: { ...page, ...(below && { below }) } },
+            params: { query: { ...page, ...queryOf(asked, below) } },
           }),
-        MOST,
+        most,
       ),
-  });
+    [below],
+  );
+  const values = (column: Column<CredentialItem>) => {
+    if (Array.isArray(column.choices)) return column.choices;
+    return column.name === "kind"
+      ? (kinds.data ?? []).map((kind) => kind.name)
+      : (tags.data ?? []).map((tag) => tag.tag);
+  };
+  const name = useMemo(() => ["credentials", "table", below], [below]);
   const folder = folders.data?.find((each) => each.id === below);
   return (
     <Page
       title="Credentials"
       crumbs={[["Vault", below ? `/vault/${below}` : "/vault"]]}
-      note={
-        (found.data?.length ?? 0) >= MOST
-          ? `The first ${MOST}. Open the table of a folder to see the others.`
-          : folder
-            ? `In ${folder.path} and below it`
-            : "All that you have access to"
-      }
+      note={folder ? `In ${folder.path} and below it` : "All that you have access to"}
     >
-      <DataTable
+      <RemoteTable
         label="Credentials"
-        rows={found.data}
         columns={COLUMNS}
         id={(item) => item.id}
-        error={found.error}
-        retry={() => void found.refetch()}
+        name={name}
+        fetch={fetch}
+        everything={everything}
+        values={values}
+        first="name"
         file="credentials.csv"
-        bulk={(chosen, clear) => <Bulk chosen={chosen} clear={clear} />}
+        bulk={(chosen, clear) => <Bulk chosen={chosen} clear={clear} inTable />}
         empty={<Empty>There are no credentials here that you have access to.</Empty>}
       />
     </Page>

@@ -55,11 +55,9 @@ export function Findings() {
     >
       <DataTable
         label="Findings"
-        rows={found.data}
         columns={COLUMNS}
         id={(item) => item.id}
-        error={found.error}
-        retry={() => void found.refetch()}
+        query={found}
         file="findings.csv"
         bulk={(items, clear) => {
           const accounts = items.filter((item) => item.device);

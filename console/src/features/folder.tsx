@@ -167,32 +167,6 @@ export function AddFolder({ parent, close }: { parent: Folder | undefined; close
   );
 }
 
-export function AddDevice({ here, close }: { here: Folder; close: () => void }) {
-  return (
-    <Form
-      label="Add the device"
-      after={["devices"]}
-      done={close}
-      submit={(data) =>
-        result(
-          api.POST("/api/v1/devices", {
-            body: {
-              folder: here.id,
-              name: text(data, "name"),
-              address: text(data, "address"),
-              port: Number(text(data, "port") || 22),
-            },
-          }),
-        )
-      }
-    >
-      <Field label="Name" name="name" required />
-      <Field label="Address" name="address" required />
-      <Field label="Port" name="port" type="number" defaultValue={22} min={1} max={65535} />
-    </Form>
-  );
-}
-
 /** Name and place of a folder. */
 function EditFolder({
   here,

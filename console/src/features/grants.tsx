@@ -18,13 +18,14 @@ import {
   Ask,
   Choice,
   Drawer,
+  DrawerButton,
   Empty,
   Field,
-  DrawerButton,
   Form,
   Table,
   Trouble,
   When,
+  Words,
   text,
   word,
 } from "../parts";
@@ -302,7 +303,9 @@ export function Explain({ self, ...place }: Place & { self: string }) {
       <Trouble error={explained.error} />
       {explained.data && (
         <>
-          <p className="mt-1 font-medium">{explained.data.sentence}</p>
+          <p className="mt-1 font-medium">
+            <Words text={explained.data.sentence} />
+          </p>
           <ul className="list-disc pl-5">
             {explained.data.ways.map((way) => (
               <li key={way.grant} className={way.stopped ? "quiet" : ""}>

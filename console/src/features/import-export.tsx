@@ -22,17 +22,19 @@ import {
   Empty,
   Field,
   Form,
-  keepFile,
   Page,
+  Progress,
   Table,
-  text,
-  told,
   Trouble,
   When,
+  keepFile,
+  text,
+  told,
   word,
 } from "../parts";
 import { atLeast } from "./access-levels";
 import { ShiftTable } from "./access-preview";
+import { useFolders } from "./folders";
 
 const send = (file: File, options: ImportOptions) =>
   result(
@@ -52,7 +54,7 @@ function problemsOf(report: ImportReport): Blob {
 }
 
 /** How far an import is that is under way. */
-function Progress({ id }: { id: string }) {
+function ImportProgress({ id }: { id: string }) {
   const progress = useQuery({
     queryKey: ["import-progress", id],
     queryFn: () =>
@@ -64,12 +66,7 @@ function Progress({ id }: { id: string }) {
   const { done, rows } = progress.data ?? { done: 0, rows: 0 };
   return (
     <p className="flex items-center gap-2" role="status">
-      <progress
-        className="progress w-40"
-        value={done}
-        max={rows || undefined}
-        aria-label="Rows imported"
-      />
+      <Progress label="Rows imported" value={done} of={rows || undefined} />
       {rows > 0 ? `${done} of ${rows} rows` : "Reading the file …"}
     </p>
   );
@@ -381,7 +378,7 @@ function Look({
         </>
       )}
       <Changes report={report} options={options} set={set} />
-      {bringIn.isPending && <Progress id={bringIn.variables} />}
+      {bringIn.isPending && <ImportProgress id={bringIn.variables} />}
       <Trouble error={bringIn.error} />
       <div className="flex gap-2">
         <button
@@ -630,10 +627,7 @@ function ExportForm({ me, folders }: { me: Me; folders: Folder[] }) {
 }
 
 export function Transfer({ me }: { me: Me }) {
-  const folders = useQuery({
-    queryKey: ["folders"],
-    queryFn: () => wholeList(api.GET("/api/v1/folders")),
-  });
+  const folders = useFolders();
   return (
     <Page title="Import and export">
       <Trouble error={folders.error} />

@@ -5,14 +5,26 @@ import { Copy, Star } from "lucide-react";
 import type { ReactNode } from "react";
 import { Link } from "wouter";
 import { type CredentialItem, type Me, type Overview, api, result } from "../api";
-import { Act, Card, Empty, KindIcon, Page, Skeleton, State, Trouble, When, told } from "../parts";
+import {
+  Act,
+  Card,
+  CredentialLink,
+  Empty,
+  KindIcon,
+  Page,
+  Skeleton,
+  State,
+  Trouble,
+  When,
+  told,
+} from "../parts";
 import { Held } from "./checkouts";
-import { CredentialLink } from "./credential-link";
 import { DeviceTrouble } from "./devices";
 import { FirstSteps } from "./first-steps";
 import { Pending } from "./pending-acts";
 import { Asks, Decision } from "./requests";
 import { lend, useTimes } from "./reveal";
+import { useDateLanguage } from "../parts/time";
 
 /** One line of what is wrong: the state, what it is of, what it means, what to do. */
 function Line({
@@ -317,7 +329,8 @@ export function Home({ me }: { me: Me }) {
       result(api.GET("/api/v1/credentials", { params: { query: { finding: "any", limit: 12 } } })),
   });
   const data = overview.data;
-  const today = new Date().toLocaleDateString(undefined, {
+  const language = useDateLanguage();
+  const today = new Date().toLocaleDateString(language || undefined, {
     weekday: "long",
     day: "numeric",
     month: "long",

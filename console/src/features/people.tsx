@@ -445,11 +445,9 @@ export function People({ me }: { me: Me }) {
             show: () => (
               <DataTable
                 label="People"
-                rows={rows}
                 columns={COLUMNS}
                 id={(person) => person.id}
-                error={people.error}
-                retry={() => void people.refetch()}
+                query={{ error: people.error, refetch: people.refetch, data: rows }}
                 file="people.csv"
                 empty={<Empty>There is nobody here yet.</Empty>}
                 {...(may && {

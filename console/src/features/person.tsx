@@ -4,9 +4,20 @@ import { useQuery } from "@tanstack/react-query";
 import { LogOut, Pencil } from "lucide-react";
 import { useState } from "react";
 import { Link } from "wouter";
-import { type Grant, type Group, type Me, type Person, all, api, result } from "../api";
+import {
+  type Grant,
+  type Group,
+  type Me,
+  type Person,
+  type SeenItem,
+  all,
+  api,
+  result,
+  wholeList,
+} from "../api";
 import {
   Act,
+  CredentialLink,
   Drawer,
   Empty,
   Field,
@@ -14,14 +25,17 @@ import {
   Page,
   Skeleton,
   State,
-  type Tab,
   Tabs,
   Trouble,
   When,
   text,
+  told,
+  type Tab,
 } from "../parts";
 import { type Column, DataTable } from "../parts/data-table";
 import { AuditRows } from "./audit-log";
+import { each } from "./drag-and-drop";
+import { atLeast } from "./access-levels";
 import { DUTIES, DutyBoxes, changePerson, groupsOf, usePeople } from "./people";
 import { Sessions } from "./sessions";
 
@@ -135,15 +149,112 @@ function CanAccess({ person }: { person: string }) {
   return (
     <DataTable
       label="Grants"
-      rows={grants.data}
       columns={GRANTS}
       id={(grant) => grant.id}
-      error={grants.error}
-      retry={() => void grants.refetch()}
+      query={grants}
       file="access-of-a-person.csv"
       part="a-"
       empty={<Empty>No grant is for this person or for a group of theirs.</Empty>}
     />
+  );
+}
+
+const SEEN: Column<SeenItem>[] = [
+  {
+    name: "credential",
+    head: "Credential",
+    value: (item) => item.path,
+    cell: (item) =>
+      item.level ? <CredentialLink id={item.credential} path={item.path} /> : item.path,
+  },
+  { name: "device", head: "Device", value: (item) => item.device ?? "" },
+  {
+    name: "last",
+    head: "Last seen",
+    value: (item) => item.last_at,
+    cell: (item) => <When at={item.last_at} />,
+  },
+  { name: "times", head: "Times", value: (item) => item.times, right: true },
+  {
+    name: "since",
+    head: "Password since then",
+    value: (item) => (item.changed_since ? "changed" : "the same"),
+    cell: (item) => <State word={item.changed_since ? "changed" : "still the same"} />,
+    choices: true,
+  },
+];
+
+/** What somebody has seen, and a way to make all of it worth nothing. */
+function HasSeen({ person }: { person: Person }) {
+  const seen = useQuery({
+    queryKey: ["people", person.id, "seen"],
+    queryFn: () =>
+      wholeList(
+        api.GET("/api/v1/people/{person}/seen", { params: { path: { person: person.id } } }),
+      ),
+  });
+  const rotatable = (rows: SeenItem[]) =>
+    rows.filter((item) => item.device && !item.changed_since && atLeast(item.level, "edit"));
+  const rotate = async (rows: SeenItem[]) => {
+    const named = rows.map((item) => ({ ...item, name: item.path }));
+    const bad = await each(named, (item) =>
+      result(
+        api.POST("/api/v1/credentials/{credential}/rotate", {
+          params: { path: { credential: item.credential } },
+          body: {},
+        }),
+      ),
+    );
+    told(`${rows.length - bad.length} of ${rows.length} rotations are queued. ${bad.join(" ")}`);
+  };
+  const all = rotatable(seen.data ?? []);
+  const still = seen.data?.filter((item) => !item.changed_since) ?? [];
+  return (
+    <div className="flex flex-col gap-3">
+      {still.length > 0 && (
+        <div className="flex flex-wrap items-center justify-between gap-3 rounded-box border border-base-300 bg-base-100 px-3 py-2">
+          <p>
+            <strong className="font-semibold">{still.length}</strong>{" "}
+            {still.length === 1 ? "password is" : "passwords are"} still what {person.display_name}{" "}
+            saw.{" "}
+            {still.length > all.length &&
+              `${still.length - all.length} of them ${still.length - all.length === 1 ? "is" : "are"} on no device or not yours to edit.`}
+          </p>
+          {all.length > 0 && (
+            <Act
+              label={all.length === 1 ? "Rotate it" : `Rotate ${all.length}`}
+              look="btn-sm btn-primary"
+              run={() => rotate(all)}
+              after={["people", "jobs", "upkeep", "credentials"]}
+              confirm={`Rotate ${all.length === 1 ? "the password" : `${all.length} passwords`} that ${person.display_name} has seen? The jobs begin at once.`}
+            />
+          )}
+        </div>
+      )}
+      <DataTable
+        label="Has seen"
+        columns={SEEN}
+        id={(item) => item.credential}
+        query={seen}
+        file="seen-by-a-person.csv"
+        part="s-"
+        bulk={(rows, clear) => {
+          const some = rotatable(rows);
+          return (
+            <Act
+              label={`Rotate ${some.length}`}
+              run={async () => {
+                await rotate(some);
+                clear();
+              }}
+              after={["people", "jobs", "upkeep", "credentials"]}
+              confirm={`Rotate ${some.length} of the ${rows.length} selected passwords? Those on no device, changed since, or not yours to edit are left out.`}
+            />
+          );
+        }}
+        empty={<Empty>{person.display_name} has seen nothing that you may know of.</Empty>}
+      />
+    </div>
   );
 }
 
@@ -184,6 +295,7 @@ export function PersonPage({ me, person: id }: { me: Me; person: string }) {
   ];
   if (!other || me.duties.includes("access") || me.duties.includes("audit"))
     tabs.push({ name: "Can access", show: () => <CanAccess person={person.id} /> });
+  tabs.push({ name: "Has seen", show: () => <HasSeen person={person} /> });
   if (may || !other)
     tabs.push({
       name: "Sessions",

@@ -27,6 +27,7 @@ import {
 } from "../parts";
 import { atLeast } from "./access-levels";
 import { Shown } from "./reveal";
+import { useFolders } from "./folders";
 
 const AFTER = ["personal", "personal-items"];
 
@@ -164,10 +165,7 @@ function Inside() {
     queryFn: () => wholeList(api.GET("/api/v1/personal/items")),
     retry: false,
   });
-  const folders = useQuery({
-    queryKey: ["folders"],
-    queryFn: () => wholeList(api.GET("/api/v1/folders")),
-  });
+  const folders = useFolders();
   return (
     <Card
       title="Items"

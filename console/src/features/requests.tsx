@@ -5,11 +5,10 @@ import { Check } from "lucide-react";
 import { useState } from "react";
 import { Link } from "wouter";
 import { type Request, all, api, result } from "../api";
-import { Act, Ago, Card, Empty, Page, Tabs } from "../parts";
+import { Act, Ago, Card, CredentialLink, Empty, Page, Tabs } from "../parts";
 import { type Column, DataTable } from "../parts/data-table";
 import { AccessRequests } from "./access-requests";
 import { credentialColumn, stateColumn, whenColumn } from "./columns";
-import { CredentialLink } from "./credential-link";
 
 /** Who asks for what, why, and since when. */
 export function Asks({ request }: { request: Request }) {
@@ -109,11 +108,9 @@ export function Requests() {
             show: () => (
               <DataTable
                 label="Requests"
-                rows={requests.data}
                 columns={COLUMNS}
                 id={(request) => request.id}
-                error={requests.error}
-                retry={() => void requests.refetch()}
+                query={requests}
                 file="requests.csv"
                 empty={
                   <Empty

@@ -3,7 +3,20 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
 import { type Credential, type Me, type OneTimeCode, type Revealed, api, result } from "../api";
-import { Act, Empty, Field, Form, Left, State, Trouble, text, told } from "../parts";
+import {
+  Act,
+  CodeText,
+  Empty,
+  Field,
+  Form,
+  Left,
+  Progress,
+  SecretText,
+  State,
+  Trouble,
+  text,
+  told,
+} from "../parts";
 import { MAIN, SEED } from "./credential-fields";
 import { atLeast } from "./access-levels";
 
@@ -65,10 +78,13 @@ export function Shown({
   shown,
   hide,
   other,
+  copied,
 }: {
   shown: Revealed;
   hide: () => void;
   other?: string;
+  /** There is a button that copies it beside this. */
+  copied?: boolean;
 }) {
   const times = useTimes();
   const [left, setLeft] = useState(times.hide);
@@ -80,36 +96,21 @@ export function Shown({
   useEffect(() => {
     if (left <= 0) hide();
   }, [left, hide]);
-  const tone = (letter: string) =>
-    /\d/.test(letter) ? "text-info" : /[A-Za-z]/.test(letter) ? "" : "text-warning";
   const long = shown.value.length > 60;
   return (
     <div className="mb-2">
-      <output
-        aria-label="The secret"
-        className={`block max-h-80 overflow-y-auto font-mono break-all whitespace-pre-wrap ${long ? "text-sm" : "text-2xl tracking-wide"}`}
-        data-secret="shown"
-      >
-        {[...shown.value].map((letter, at) => (
-          // The same letter can stand anywhere: its place is its identity.
-          // oxlint-disable-next-line no-array-index-key
-          <span
-            key={at}
-            className={`${tone(letter)} ${other !== undefined && other[at] !== letter ? "underline decoration-2" : ""}`}
-          >
-            {letter}
-          </span>
-        ))}
-      </output>
+      <SecretText value={shown.value} other={other} />
       {spelt && <p className="mt-1">{spell(shown.value)}</p>}
       <div className="mt-2 flex flex-wrap items-center gap-2">
-        <button
-          type="button"
-          className="btn btn-sm"
-          onClick={() => void lend("secret", shown.value, times.clipboard)}
-        >
-          Copy
-        </button>
+        {!copied && (
+          <button
+            type="button"
+            className="btn btn-sm"
+            onClick={() => void lend("secret", shown.value, times.clipboard)}
+          >
+            Copy
+          </button>
+        )}
         {!long && (
           <button
             type="button"
@@ -173,7 +174,8 @@ export function Secret({
       (each.state === "waiting" || (each.state === "approved" && !each.checkout)),
   );
   const after = ["checkouts", "requests", "overview", "credential"];
-  if (shown) return <Shown shown={shown} hide={() => setShown(null)} />;
+  if (shown)
+    return <Shown shown={shown} hide={() => setShown(null)} copied={shown.field === MAIN} />;
   const may = atLeast(it.level, "reveal");
   const gate = it.gate;
   const others = it.secret_fields.filter((field) => field !== MAIN && field !== SEED);
@@ -378,15 +380,13 @@ export function Codes({ it }: { it: Credential }) {
     <div className="my-1 flex flex-wrap items-center gap-2">
       {fresh && (
         <>
-          <output aria-label="The one-time code" className="font-mono text-2xl tracking-widest">
-            {fresh.digits.replace(/^(.{3,4}?)(.{3,4})$/, "$1 $2")}
-          </output>
+          <CodeText digits={fresh.digits} />
           {fresh.period && (
-            <progress
-              className="progress progress-primary w-24"
-              max={fresh.period}
+            <Progress
+              label="Time left for this code"
               value={left}
-              aria-label="Time left for this code"
+              of={fresh.period}
+              className="w-24"
             />
           )}
           <span className="quiet tabular-nums">

@@ -3,10 +3,9 @@
 import { useQuery } from "@tanstack/react-query";
 import { Link } from "wouter";
 import { type Account, type Job, type Plan, all, api, result, wholeList } from "../api";
-import { Act, Empty, Page, State, Table, When, told } from "../parts";
+import { Act, CredentialLink, Empty, Page, State, Table, When, told } from "../parts";
 import { type Column, DataTable } from "../parts/data-table";
 import { credentialColumn, stateColumn, whenColumn } from "./columns";
-import { CredentialLink } from "./credential-link";
 
 const CAUSES: Record<string, string> = {
   asked: "asked for",
@@ -151,11 +150,9 @@ export function Accounts() {
       </ul>
       <DataTable
         label="Accounts"
-        rows={accounts.data}
         columns={ACCOUNTS}
         id={(account) => account.credential}
-        error={accounts.error}
-        retry={() => void accounts.refetch()}
+        query={accounts}
         file="accounts.csv"
         bulk={(chosen, clear) => (
           <>
@@ -238,11 +235,9 @@ export function Jobs() {
     <Page title="Jobs" note="Checks and rotations, newest first; the list follows them by itself.">
       <DataTable
         label="Jobs"
-        rows={jobs.data}
         columns={JOBS}
         id={(job) => job.id}
-        error={jobs.error}
-        retry={() => void jobs.refetch()}
+        query={jobs}
         file="jobs.csv"
         empty={
           <Empty
@@ -277,11 +272,9 @@ export function Plans() {
     >
       <DataTable
         label="Plans"
-        rows={plans.data}
         columns={PLANS}
         id={(plan) => plan.id}
-        error={plans.error}
-        retry={() => void plans.refetch()}
+        query={plans}
         file="plans.csv"
         empty={
           <Empty

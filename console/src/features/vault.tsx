@@ -4,14 +4,16 @@ import { useQuery } from "@tanstack/react-query";
 import { ArrowLeft, FolderTree, Plus, Trash2, UserLock } from "lucide-react";
 import { useState } from "react";
 import { Link } from "wouter";
-import { type Me, api, result, wholeList } from "../api";
+import { type Me, api, result } from "../api";
 import { Drawer, DrawerButton, Empty, Menu, Pane, Skeleton, Trouble } from "../parts";
 import { atLeast } from "./access-levels";
 import { Detail } from "./credential";
 import { AddCredential } from "./credential-forms";
 import { Items } from "./credential-list";
-import { AddDevice, AddFolder, FolderDetail } from "./folder";
+import { AddDevice } from "./add-device";
+import { AddFolder, FolderDetail } from "./folder";
 import { Tree } from "./folder-tree";
+import { useFolders } from "./folders";
 
 export function Vault({
   me,
@@ -24,10 +26,7 @@ export function Vault({
 }) {
   const [adding, setAdding] = useState<"folder" | "device" | "top" | null>(null);
   const [folding, setFolding] = useState(false);
-  const folders = useQuery({
-    queryKey: ["folders"],
-    queryFn: () => wholeList(api.GET("/api/v1/folders")),
-  });
+  const folders = useFolders();
   const settings = useQuery({
     queryKey: ["settings"],
     queryFn: () => result(api.GET("/api/v1/settings")),

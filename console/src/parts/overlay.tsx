@@ -5,8 +5,9 @@ import { AlertDialog } from "@base-ui/react/alert-dialog";
 import { Dialog } from "@base-ui/react/dialog";
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { X } from "lucide-react";
-import { type ReactNode, useState } from "react";
+import { type ReactNode, useRef, useState } from "react";
 import { Trouble } from "./trouble";
+import { unsaved, useLeaving } from "./unsaved";
 
 const VEIL = "fixed inset-0 z-30 bg-neutral/40";
 const BOX = "fixed z-40 flex flex-col border-base-300 bg-base-100 text-base-content outline-none";
@@ -41,15 +42,32 @@ export function Drawer({
   wide?: boolean | undefined;
   children: ReactNode;
 }) {
+  const popup = useRef<HTMLDivElement>(null);
+  const [asking, setAsking] = useState(false);
+  const left = (next: boolean) => {
+    if (next) return;
+    if (unsaved(popup.current)) setAsking(true);
+    else close();
+  };
   return (
-    <Dialog.Root open={open} onOpenChange={(next) => !next && close()}>
+    <Dialog.Root open={open} onOpenChange={left}>
       <Dialog.Portal>
         <Dialog.Backdrop className={VEIL} />
         <Dialog.Popup
+          ref={popup}
           className={`${BOX} inset-y-0 right-0 border-l ${wide ? "w-[min(56rem,100vw)]" : "w-[min(30rem,100vw)]"}`}
         >
           <Head title={title} note={note} />
           <div className="grow overflow-y-auto px-4 py-3">{children}</div>
+          {asking && (
+            <Discard
+              stay={() => setAsking(false)}
+              go={() => {
+                setAsking(false);
+                close();
+              }}
+            />
+          )}
         </Dialog.Popup>
       </Dialog.Portal>
     </Dialog.Root>
@@ -97,6 +115,37 @@ export function DrawerButton({
       </Drawer>
     </>
   );
+}
+
+/** The question before what was typed is lost. */
+function Discard({ stay, go }: { stay: () => void; go: () => void }) {
+  return (
+    <AlertDialog.Root open onOpenChange={(next) => !next && stay()}>
+      <AlertDialog.Portal>
+        <AlertDialog.Backdrop forceRender className={`${VEIL} z-50`} />
+        <AlertDialog.Popup
+          className={`${BOX} left-1/2 top-[14dvh] z-50 w-[min(26rem,94vw)] -translate-x-1/2 gap-3 rounded-box border p-4`}
+        >
+          <AlertDialog.Title className="text-base font-semibold">
+            Discard changes?
+          </AlertDialog.Title>
+          <AlertDialog.Description>What you typed here is not saved yet.</AlertDialog.Description>
+          <div className="flex gap-2">
+            <AlertDialog.Close className="btn btn-sm btn-primary">Keep editing</AlertDialog.Close>
+            <button type="button" className="btn btn-sm" onClick={go}>
+              Discard
+            </button>
+          </div>
+        </AlertDialog.Popup>
+      </AlertDialog.Portal>
+    </AlertDialog.Root>
+  );
+}
+
+/** The same question before a page is left. */
+export function Leaving() {
+  const { waiting, go, stay } = useLeaving();
+  return waiting ? <Discard stay={stay} go={go} /> : null;
 }
 
 /** A question before something is done, with what it would change. */

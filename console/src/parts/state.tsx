@@ -61,6 +61,8 @@ const LOOKS: Record<string, [LucideIcon, string]> = {
   "breaks-policy": [BadgeAlert, CARE],
   "expires-soon": [CalendarClock, CARE],
   old: [Hourglass, CARE],
+  changed: [CircleCheck, GOOD],
+  "still the same": [Hourglass, CARE],
 };
 
 /** A state. Without a word, nothing is known yet. */

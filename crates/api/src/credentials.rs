@@ -14,6 +14,15 @@ use uuid::Uuid;
 use crate::SecretText;
 use crate::kinds::KindField;
 
+/// A part of a table of credentials.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct CredentialTable {
+    /// How many rows the whole table has.
+    pub total: i64,
+    /// The rows of this part.
+    pub items: Vec<CredentialItem>,
+}
+
 /// A credential in a list.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct CredentialItem {
@@ -154,6 +163,25 @@ pub struct UseItem {
     pub last_at: DateTime<Utc>,
     /// The number of times.
     pub times: i64,
+}
+
+/// A credential whose secret somebody has seen.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct SeenItem {
+    /// The credential.
+    pub credential: Uuid,
+    /// Its path.
+    pub path: String,
+    /// The name of its device, if it is an account on one.
+    pub device: Option<String>,
+    /// The caller's level on it.
+    pub level: Option<Level>,
+    /// When they saw it last.
+    pub last_at: DateTime<Utc>,
+    /// How often.
+    pub times: i64,
+    /// Whether its password was changed since then.
+    pub changed_since: bool,
 }
 
 /// Adds a credential.

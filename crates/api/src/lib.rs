@@ -91,7 +91,9 @@ pub mod words {
         OutOfSync, Role, RotationOutcome, Task,
     };
     pub use jexlin_core::vault::kinds::FieldType;
-    pub use jexlin_core::vault::{CredentialView, RemovedType, ValueOrigin, VersionState};
+    pub use jexlin_core::vault::{
+        CredentialSort, CredentialView, RemovedType, ValueOrigin, VersionState,
+    };
     pub use jexlin_core::words::{UnknownWord, Word};
     pub use strum::VariantArray;
 }

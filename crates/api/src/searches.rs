@@ -13,14 +13,14 @@ pub struct TagItem {
     pub times: i64,
 }
 
-/// A saved search.
+/// A saved search, or a saved view of one of the console's tables.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct SavedSearch {
     /// Identifier.
     pub id: Uuid,
     /// Its name.
     pub name: String,
-    /// The query parameters, as in `GET /api/v1/credentials`.
+    /// The query parameters, as in `GET /api/v1/credentials`; of a view, what is chosen of its table.
     pub filters: std::collections::BTreeMap<String, String>,
 }
 
@@ -31,4 +31,8 @@ pub struct NewSavedSearch {
     pub name: String,
     /// The query parameters.
     pub filters: std::collections::BTreeMap<String, String>,
+    /// The page of the console whose table this is a view of. `filters` are then `sort`, `q`,
+    /// `filter` and `columns`.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub page: Option<String>,
 }

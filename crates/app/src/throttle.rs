@@ -62,6 +62,17 @@ const LONGEST_WIDE: i64 = 60;
 /// So long an address stays known.
 const KNOWN_FOR: TimeDelta = TimeDelta::days(90);
 
+/// Forgets what was tried at a person's sign-in, from wherever.
+///
+/// # Errors
+/// When the database is away.
+pub async fn forget(tx: &mut Tx, name: &str) -> AppResult<()> {
+    Ok(tx.forget_failures_of(&format!("{PERSON}:{name}")).await?)
+}
+
+/// What the sign-ins of people are noted under.
+pub const PERSON: &str = "person";
+
 impl Tries {
     /// Demands that the next try may be made now, and notes it as failed.
     pub async fn begin(

@@ -51,7 +51,7 @@ pub struct Who {
 #[derive(Debug, Default, Args)]
 pub struct Selection {
     /// Paths or identifiers of the credentials
-    #[arg(value_name = "PATH", required_unless_present_any = ["below", "tag", "stdin"])]
+    #[arg(value_name = "PATH", required_unless_present_any = ["below", "tag", "stdin", "seen_by"])]
     pub paths: Vec<String>,
     #[command(flatten)]
     pub rule: SelectionRule,
@@ -66,9 +66,19 @@ pub struct SelectionRule {
     /// All with this tag
     #[arg(long, value_name = "TAG")]
     pub tag: Option<String>,
+    /// All that this person has seen and that has not been changed since
+    #[arg(long, value_name = "NAME")]
+    pub seen_by: Option<String>,
     /// Read paths or identifiers from standard input, one a line
     #[arg(long)]
     pub stdin: bool,
+}
+
+impl SelectionRule {
+    /// Whether it selects what nobody named.
+    pub fn selects(&self) -> bool {
+        self.below.is_some() || self.tag.is_some() || self.seen_by.is_some()
+    }
 }
 
 /// Options of `setup`.

@@ -1,7 +1,7 @@
 //! What every command works with: the connection and the output format; questions before a change;
 //! the same done to many things.
 
-use jexlin_api::{Change, CredentialItem};
+use jexlin_api::Change;
 use serde_json::json;
 
 use crate::args::{Format, Selection};
@@ -76,13 +76,13 @@ impl Run {
 
     /// The same, of accounts on devices: a rule selects nothing else.
     pub fn selected_accounts(&self, selection: &Selection) -> Result<Vec<Selected>, ClientError> {
-        self.selected_that(selection, |row| row.device.is_some())
+        self.selected_that(selection, |device| device.is_some())
     }
 
     fn selected_that(
         &self,
         selection: &Selection,
-        fits: impl Fn(&CredentialItem) -> bool,
+        fits: impl Fn(Option<&str>) -> bool,
     ) -> Result<Vec<Selected>, ClientError> {
         let mut found: Vec<Selected> = selection.paths.iter().map(|p| Selected::named(p)).collect();
         let rule = &selection.rule;
@@ -93,6 +93,7 @@ impl Run {
             let lines = text.lines().map(str::trim);
             found.extend(lines.filter(|line| !line.is_empty()).map(Selected::named));
         }
+        let mut by_rule: Option<Vec<Selected>> = None;
         if rule.below.is_some() || rule.tag.is_some() {
             let filters = self.filters(Narrow {
                 below: rule.below.clone(),
@@ -100,11 +101,32 @@ impl Run {
                 ..Narrow::default()
             })?;
             let rows = self.credentials_that_match(&filters, None)?;
-            found.extend(rows.into_iter().filter(fits).map(|row| Selected {
+            let rows = rows.into_iter().filter(|row| fits(row.device.as_deref()));
+            let selected = rows.map(|row| Selected {
                 path: format!("{}/{}", row.place, row.name),
                 key: row.id.to_string(),
-            }));
+            });
+            by_rule = Some(selected.collect());
         }
+        if let Some(name) = &rule.seen_by {
+            let seen = self.seen_by(name, true)?.into_iter();
+            let seen = seen.filter(|item| fits(item.device.as_deref()));
+            let seen: Vec<Selected> = seen
+                .map(|item| Selected {
+                    path: item.path,
+                    key: item.credential.to_string(),
+                })
+                .collect();
+            // Each rule narrows what the others select.
+            by_rule = Some(match by_rule {
+                None => seen,
+                Some(mut both) => {
+                    both.retain(|one| seen.iter().any(|other| other.key == one.key));
+                    both
+                }
+            });
+        }
+        found.extend(by_rule.unwrap_or_default());
         let mut seen = std::collections::BTreeSet::new();
         found.retain(|one| seen.insert(one.path.clone()));
         if found.is_empty() {
@@ -118,8 +140,7 @@ impl Run {
 
     /// Asks before a rule that selected several things is followed.
     pub fn confirm_many(&self, selection: &Selection, many: &[Selected], what: &str) -> Done {
-        let by_rule = selection.rule.below.is_some() || selection.rule.tag.is_some();
-        if by_rule && many.len() > 1 {
+        if selection.rule.selects() && many.len() > 1 {
             let credentials = counted(many.len(), "credential", "credentials");
             return self.confirm(&format!("{what} {credentials}?"));
         }

@@ -1,13 +1,14 @@
 -- A page of the credentials that the viewer may know of, with all that a list shows. What `findings_of` says
 -- of one credential is said here of a whole page at once.
+DROP FUNCTION IF EXISTS credential_page(uuid,timestamp with time zone,bigint,text,uuid,integer,integer,integer,integer,jsonb);
 CREATE OR REPLACE FUNCTION credential_page(viewer uuid, at timestamp with time zone, size bigint, after_name text, after_id uuid, weak_below integer, old_days integer, soon_days integer, many_folders integer, wanted jsonb)
     RETURNS TABLE(id uuid, folder_id uuid, kind text, name text, fields jsonb, held smallint, device_id uuid, tags text[], changed_at timestamp with time zone, device_name text,
-        check_outcome text, gated boolean, place text, favourite boolean, own_grants boolean, shared boolean, findings text[])
+        check_outcome text, gated boolean, place text, favourite boolean, own_grants boolean, shared boolean, findings text[], total bigint)
     LANGUAGE sql
     STABLE
 AS $$
     WITH RECURSIVE page AS MATERIALIZED (
-        SELECT c.id, c.folder_id, c.kind, c.name, c.fields, c.device_id, c.tags, c.changed_at, a.level AS held, a.place AS number
+        SELECT c.id, c.folder_id, c.kind, c.name, c.fields, c.device_id, c.tags, c.changed_at, a.level AS held, a.place AS number, a.total
         FROM page_of($1, $2, $4, $5, $3, $9, $10) a JOIN credential c ON c.id = a.found
     ), up(folder_id, id, parent_id, name, depth) AS (
         SELECT f.id, f.id, f.parent_id, f.name, 0 FROM (SELECT DISTINCT p.folder_id FROM page p) v
@@ -36,7 +37,8 @@ AS $$
                CASE WHEN x.ends < $2::date THEN 'expired' END,
                CASE WHEN z.seen AND cardinality(j.lacks) > 0 THEN 'breaks-policy' END,
                CASE WHEN x.ends >= $2::date AND x.ends < $2::date + $8 THEN 'expires-soon' END,
-               CASE WHEN $7 > 0 AND j.made_at < $2 - make_interval(days => $7) THEN 'old' END], NULL) END AS findings
+               CASE WHEN $7 > 0 AND j.made_at < $2 - make_interval(days => $7) THEN 'old' END], NULL) END AS findings,
+           p.total
     FROM page p JOIN places l ON l.folder_id = p.folder_id LEFT JOIN device d ON d.id = p.device_id LEFT JOIN upkeep_state u ON u.credential_id = p.id
     LEFT JOIN assessment j ON j.credential_id = p.id
     CROSS JOIN LATERAL (SELECT bool_or(g.person_id IS DISTINCT FROM $1) AS others FROM access_grant g

@@ -12,10 +12,16 @@
 -- user_name, device (patterns), kind, tag, check, finding, view, only (identifiers), and the
 -- thresholds weak_below, old_days, soon_days. What is expensive to ask is asked of the rows in their
 -- order until the page is full.
+--
+-- With sort (name, user-name, kind, device, folder, check or changed), maybe down and from, it is a
+-- part of a table instead: in that order, after so many rows, with the number of all rows as total.
+-- That takes a look at each of them.
+--
 -- Each narrowed grant is a condition of its own beside the folders that are reached. Plans are made
 -- again for each call: one for any grants would read all folders.
+DROP FUNCTION IF EXISTS page_of(uuid,timestamp with time zone,text,uuid,bigint,integer,jsonb);
 CREATE OR REPLACE FUNCTION page_of(viewer uuid, at timestamp with time zone, after_name text, after_id uuid, most bigint, many integer, wanted jsonb)
-    RETURNS TABLE(found uuid, level smallint, place bigint)
+    RETURNS TABLE(found uuid, level smallint, place bigint, total bigint)
     LANGUAGE plpgsql
     STABLE SECURITY DEFINER
     SET search_path TO 'public', 'pg_temp'
@@ -45,6 +51,8 @@ DECLARE
     cheap text := '';
     costly text := '';
     near text := '';
+    sorted text := '';
+    counted bigint;
     deep integer;
     enough boolean;
     granted text := '(g.ends_at IS NULL OR $2 < g.ends_at) AND (g.credential_id = c.id OR (g.folder_id IN (SELECT s.source_id FROM folder_source s WHERE s.folder_id = c.folder_id)
@@ -188,7 +196,37 @@ BEGIN
         ELSE
     END CASE;
 
-    IF cheap = '' AND costly = '' AND cardinality(few) BETWEEN 2 AND many - 1 AND beside = '' THEN
+    CASE wanted->>'sort'
+        WHEN 'name' THEN sorted := 'lower(c.name)';
+        WHEN 'user-name' THEN sorted := 'lower(coalesce(c.fields->>''user_name'', ''''))';
+        WHEN 'kind' THEN sorted := 'c.kind';
+        WHEN 'device' THEN sorted := 'coalesce((SELECT lower(v.name) FROM device v WHERE v.id = c.device_id), '''')';
+        WHEN 'folder' THEN sorted := 'lower(o.path)';
+        WHEN 'check' THEN sorted := 'coalesce((SELECT u.check_outcome FROM upkeep_state u WHERE u.credential_id = c.id), '''')';
+        WHEN 'changed' THEN sorted := 'c.changed_at';
+        ELSE
+    END CASE;
+
+    IF sorted <> '' THEN
+    EXECUTE format('WITH RECURSIVE place(id, path) AS (
+            SELECT f.id, ''/'' || f.name FROM folder f WHERE f.organisation = (SELECT scope()) AND f.parent_id IS NULL
+            UNION ALL
+            SELECT f.id, o.path || ''/'' || f.name FROM folder f JOIN place o ON f.parent_id = o.id
+        ) SELECT array_agg(p.id ORDER BY p.place), max(p.total) FROM (
+            SELECT c.id, row_number() OVER () AS place, c.total FROM (
+                SELECT c.id, count(*) OVER () AS total FROM (
+                    SELECT c.id, c.folder_id, c.device_id, c.name, c.kind, c.tags, c.fields, c.changed_at FROM credential c
+                    WHERE c.organisation = (SELECT scope()) AND c.removed_at IS NULL AND ($3, $4) IS NOT NULL %s AND %s OFFSET 0
+                ) c %s %s WHERE true %s ORDER BY %s %s, lower(c.name), c.id
+            ) c OFFSET %s LIMIT %s) p',
+        cheap, reach,
+        CASE WHEN wanted ? 'finding' THEN format('CROSS JOIN LATERAL (SELECT findings_of(c.id, $1, $2, %L::integer, %L::integer, %L::integer) AS all) f',
+            wanted->>'weak_below', wanted->>'old_days', wanted->>'soon_days') ELSE '' END,
+        CASE WHEN wanted->>'sort' = 'folder' THEN 'LEFT JOIN place o ON o.id = c.folder_id' ELSE '' END,
+        costly, sorted, CASE WHEN coalesce((wanted->>'down')::boolean, false) THEN 'DESC' ELSE 'ASC' END,
+        coalesce((wanted->>'from')::bigint, 0), most)
+    INTO ids, counted USING viewer, at, after_name, after_id, most, counting, few, single_counting, within;
+    ELSIF cheap = '' AND costly = '' AND cardinality(few) BETWEEN 2 AND many - 1 AND beside = '' THEN
         deep := 7 + 3 * most / cardinality(few);
         -- Grants and folders are of one organisation, so the folder alone need be named.
         -- Of each folder no more is read than is likely to be on the page; should one have had more of
@@ -237,7 +275,7 @@ BEGIN
               AND (a.ends_at IS NULL OR at < a.ends_at) AND EXISTS (SELECT FROM folder_source s WHERE s.folder_id = p.folder_id AND s.source_id = a.folder_id)
             GROUP BY 1
         )
-        SELECT p.id, greatest(f.best, o.best, n.best), p.place FROM page p LEFT JOIN narrowed n ON n.id = p.id LEFT JOIN by_folder f ON f.folder_id = p.folder_id
+        SELECT p.id, greatest(f.best, o.best, n.best), p.place, counted FROM page p LEFT JOIN narrowed n ON n.id = p.id LEFT JOIN by_folder f ON f.folder_id = p.folder_id
         LEFT JOIN unnest(singles, singles_held) AS o(credential, best) ON o.credential = p.id;
 END $$;
 REVOKE ALL ON FUNCTION page_of(uuid,timestamp with time zone,text,uuid,bigint,integer,jsonb) FROM PUBLIC;

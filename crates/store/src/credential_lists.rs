@@ -5,7 +5,7 @@ use diesel::prelude::*;
 use diesel_async::RunQueryDsl;
 use jexlin_core::access::{Level, Reach};
 use jexlin_core::upkeep::CheckOutcome;
-use jexlin_core::vault::CredentialView;
+use jexlin_core::vault::{CredentialSort, CredentialView};
 use jexlin_core::words::Word as _;
 use serde::Serialize;
 use uuid::Uuid;
@@ -40,6 +40,8 @@ pub struct CredentialListing {
     pub own_grants: bool,
     /// A grant to somebody else reaches it.
     pub shared: bool,
+    /// In a part of a table: how many rows the whole table has.
+    pub total: Option<i64>,
 }
 
 impl CredentialListing {
@@ -48,6 +50,17 @@ impl CredentialListing {
     pub fn reach(&self, viewer: Uuid) -> Reach {
         crate::access::read_reach(viewer, self.id, Level::from_number(self.held))
     }
+}
+
+/// A part of a table of credentials: where it begins, and by what all of it is sorted.
+#[derive(Clone, Copy, Debug)]
+pub struct TablePart {
+    /// By this, and where it is the same by name.
+    pub sort: CredentialSort,
+    /// The last first.
+    pub down: bool,
+    /// After so many rows.
+    pub from: i64,
 }
 
 /// From where on something is a finding.
@@ -95,6 +108,8 @@ pub struct ListQuery {
     /// everything, instead of what is in each folder; left out, it is weighed. It changes how long
     /// that takes, and nothing else.
     pub many_folders: Option<i32>,
+    /// A part of a table, instead of the page after a name.
+    pub part: Option<TablePart>,
     /// Only after this name and identifier, in order.
     pub after: Option<(String, Uuid)>,
     /// At most so many.
@@ -128,6 +143,10 @@ struct Wanted<'a> {
     view: Option<&'static str>,
     #[serde(skip_serializing_if = "Option::is_none")]
     only: Option<&'a [Uuid]>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    sort: Option<&'static str>,
+    down: bool,
+    from: i64,
     weak_below: i32,
     old_days: i32,
     soon_days: i32,
@@ -161,6 +180,9 @@ impl ListQuery {
             finding: self.finding.as_deref(),
             view: self.view.map(CredentialView::word),
             only: self.only.as_deref(),
+            sort: self.part.map(|part| part.sort.word()),
+            down: self.part.is_some_and(|part| part.down),
+            from: self.part.map_or(0, |part| part.from),
             weak_below: self.thresholds.weak_below,
             old_days: self.thresholds.old_days,
             soon_days: self.thresholds.soon_days,
@@ -170,13 +192,14 @@ impl ListQuery {
 
 /// A pattern that finds a text anywhere; its own signs stand for themselves.
 pub(crate) fn part(text: &str) -> String {
-    format!(
-        "%{}%",
-        text.to_lowercase()
-            .replace('\\', "\\\\")
-            .replace('%', "\\%")
-            .replace('_', "\\_")
-    )
+    format!("%{}%", literal(&text.to_lowercase()))
+}
+
+/// A text in a pattern, whose own signs stand for themselves.
+pub(crate) fn literal(text: &str) -> String {
+    text.replace('\\', "\\\\")
+        .replace('%', "\\%")
+        .replace('_', "\\_")
 }
 
 impl Tx {

@@ -7,9 +7,23 @@ use uuid::Uuid;
 
 use crate::rows_of::rows_of;
 use crate::schema::{
-    favourite, lower, saved_search, tag_row, tags_for, used_by, user_row, users_of,
+    favourite, lower, saved_search, seen_by, seen_row, tag_row, tags_for, used_by, user_row,
+    users_of,
 };
 use crate::{Result, StoreError, Tx};
+
+/// A credential whose secret somebody has seen.
+#[derive(Clone, Debug, Queryable)]
+pub struct SeenRow {
+    /// The credential.
+    pub credential: Uuid,
+    /// When last.
+    pub last: DateTime<Utc>,
+    /// How often.
+    pub times: i64,
+    /// Since when its main secret is what it is, if it has one.
+    pub made_at: Option<DateTime<Utc>>,
+}
 
 /// A search that somebody saved.
 #[derive(Clone, Debug, Queryable, Selectable, Insertable)]
@@ -21,6 +35,7 @@ pub struct SavedSearchRow {
     pub person_id: Uuid,
     pub name: String,
     pub body: serde_json::Value,
+    pub page: String,
 }
 
 impl Tx {
@@ -97,13 +112,32 @@ impl Tx {
         Ok(query.load(self.conn()?).await?)
     }
 
-    /// Somebody's saved searches, by name.
+    /// What secrets somebody has seen, the latest first: when last, how often, and since when the
+    /// main secret is what it is.
     ///
     /// # Errors
     /// [`StoreError`].
-    pub async fn saved_searches(&mut self, person: Uuid) -> Result<Vec<SavedSearchRow>> {
+    pub async fn seen_by(&mut self, person: Uuid, limit: i64) -> Result<Vec<SeenRow>> {
+        let query = rows_of(
+            seen_by(person, limit),
+            seen_row::table,
+            seen_row::all_columns,
+        );
+        Ok(query.load(self.conn()?).await?)
+    }
+
+    /// Somebody's saved searches of a page, by name.
+    ///
+    /// # Errors
+    /// [`StoreError`].
+    pub async fn saved_searches(
+        &mut self,
+        person: Uuid,
+        page: &str,
+    ) -> Result<Vec<SavedSearchRow>> {
         let query = saved_search::table
             .filter(saved_search::person_id.eq(person))
+            .filter(saved_search::page.eq(page))
             .order(lower(saved_search::name))
             .select(SavedSearchRow::as_select());
         Ok(query.load(self.conn()?).await?)

@@ -53,11 +53,11 @@ pub use accounts::{AccountRow, BindingView, ScopeEntry};
 pub use assessments::{AssessmentRow, ToAssess};
 pub use attachments::AttachmentRow;
 pub use audit::{EventFilter, EventRow, ExportChunk, SealOutcome, Sealer};
-pub use credential_lists::{CredentialListing, ListQuery, Thresholds};
+pub use credential_lists::{CredentialListing, ListQuery, TablePart, Thresholds};
 pub use credentials::{CredentialChange, CredentialRow, NewVersion, SealedVersion, VersionRow};
 pub use devices::DeviceRow;
 pub use error::{Conflict, StoreError};
-pub use favourites::SavedSearchRow;
+pub use favourites::{SavedSearchRow, SeenRow};
 pub use folders::{FolderRow, VisibleFolder};
 pub use gates::{
     ApproverRow, CheckoutRow, CheckoutView, GateRow, GateView, OpenPassage, RequestGateRow,

@@ -529,6 +529,7 @@ diesel::table! {
         person_id -> Uuid,
         name -> Text,
         body -> Jsonb,
+        page -> Text,
     }
 }
 
@@ -871,6 +872,7 @@ diesel::table! {
         own_grants -> Bool,
         shared -> Bool,
         findings -> Array<Text>,
+        total -> Nullable<BigInt>,
     }
 }
 
@@ -879,6 +881,15 @@ diesel::table! {
         actor -> Uuid,
         last -> Timestamptz,
         times -> Int8,
+    }
+}
+
+diesel::table! {
+    seen_row (credential) {
+        credential -> Uuid,
+        last -> Timestamptz,
+        times -> Int8,
+        made_at -> Nullable<Timestamptz>,
     }
 }
 
@@ -1152,6 +1163,8 @@ mod functions {
         fn used_by(person: Uuid, most_often: Bool, size: BigInt) -> Uuid;
         /// Who used a credential last.
         fn users_of(credential: Uuid, size: BigInt) -> Rows;
+        /// What somebody has seen.
+        fn seen_by(person: Uuid, size: BigInt) -> Rows;
         /// The tags of the credentials that somebody may know of.
         fn tags_for(person: Uuid, at: Timestamptz) -> Rows;
         /// The assessments of these credentials no longer count.

@@ -212,6 +212,24 @@ impl Tx {
         Ok(())
     }
 
+    /// Forgets the failed sign-ins of a name, from wherever they were made.
+    ///
+    /// # Errors
+    /// [`crate::StoreError`].
+    pub async fn forget_failures_of(&mut self, name: &str) -> Result<()> {
+        let organisation = self.organisation();
+        // No sign-in name has a space in it.
+        let from_anywhere = format!("{} from %", crate::credential_lists::literal(name));
+        diesel::delete(
+            throttle::table
+                .filter(throttle::organisation.eq(organisation))
+                .filter(throttle::key.eq(name).or(throttle::key.like(from_anywhere))),
+        )
+        .execute(self.conn()?)
+        .await?;
+        Ok(())
+    }
+
     /// Takes one noted failure back.
     ///
     /// # Errors

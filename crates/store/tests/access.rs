@@ -16,7 +16,10 @@ use strum::VariantArray as _;
 use jexlin_core::access::preview::{Beside, Moved, narrowings, preview};
 use jexlin_core::access::reference::{Credential, Folder, Grant, Only, World};
 use jexlin_core::access::{Level, in_force};
-use jexlin_store::{CredentialRow, GrantRow, GroupRow, ListQuery, MemberRow, Store, Target};
+use jexlin_core::vault::CredentialSort;
+use jexlin_store::{
+    CredentialRow, GrantRow, GroupRow, ListQuery, MemberRow, Store, TablePart, Target, Tx,
+};
 use proptest::prelude::*;
 use uuid::Uuid;
 
@@ -224,6 +227,41 @@ async fn build(store: &Store, recipe: &Recipe) -> (Uuid, Vec<Uuid>, World) {
     (org, people, plain)
 }
 
+/// The table in each order has what the list has, each row once, and says how many there are.
+async fn compare_tables(tx: &mut Tx, person: Uuid, expected: &[(Uuid, Option<Level>)]) {
+    for (sort, down) in CredentialSort::VARIANTS
+        .iter()
+        .flat_map(|sort| [(*sort, false), (*sort, true)])
+    {
+        let (mut listed, mut names, mut from) = (vec![], vec![], 0);
+        loop {
+            let query = ListQuery {
+                part: Some(TablePart { sort, down, from }),
+                limit: 3,
+                ..ListQuery::default()
+            };
+            let part = tx.list_credentials(person, at(0), &query).await.unwrap();
+            from += 3;
+            if part.is_empty() {
+                break;
+            }
+            for row in part {
+                assert_eq!(row.total, i64::try_from(expected.len()).ok());
+                names.push(row.name.to_lowercase());
+                listed.push((row.id, Level::from_number(row.held)));
+            }
+        }
+        if sort == CredentialSort::Name {
+            assert!(
+                names.is_sorted_by(|one, other| if down { one >= other } else { one <= other }),
+                "{names:?}"
+            );
+        }
+        listed.sort();
+        assert_eq!(listed, expected, "the table by {sort:?}, down {down}");
+    }
+}
+
 async fn compare(store: &Store, recipe: &Recipe) {
     let (org, people, plain) = build(store, recipe).await;
     let now = at(0);
@@ -306,6 +344,7 @@ async fn compare(store: &Store, recipe: &Recipe) {
             listed.sort();
             assert_eq!(listed, expected, "the list over all pages: {way:?}");
         }
+        compare_tables(&mut tx, person, &expected).await;
         if let Some(id) = plain.credentials.keys().next() {
             let spot = tx.spot(Target::Credential(*id)).await.unwrap();
             assert_eq!(

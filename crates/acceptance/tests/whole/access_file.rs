@@ -379,7 +379,7 @@ async fn issues_are_fixed_stewardship_is_transferred_and_a_file_is_applied_in_th
         .send_keys(&file)
         .await
         .unwrap();
-    page.sees("person marek has `steward`, gets `use`").await;
+    page.sees("person marek has steward, gets use").await;
     page.sees("1 person gets less access").await;
     page.accessible("an access file that was compared").await;
     page.press("Apply 1 change").await;

@@ -586,7 +586,7 @@ async fn the_console_shows_the_preview_before_it_grants() {
         .await;
     assert_eq!(ines.events("grant.edit").len(), 1);
     page.find("//div[@aria-label='Who has access']//tr[contains(., 'marek')]/td[normalize-space(.)='reveal']").await;
-    page.sees("holds `steward` by a grant on /Pumping.").await;
+    page.sees("holds steward by a grant on /Pumping.").await;
     page.accessible("who reaches a folder, and why").await;
     page.0.close().await.unwrap();
 }
@@ -716,4 +716,83 @@ fn what_a_person_has_access_to_is_listed_with_the_way_to_it() {
             .any(|event| event["target_name"] == "marek" && event["outcome"] == "done")
     );
     assert!(looks.iter().any(|event| event["outcome"] == "refused"));
+}
+
+#[test]
+fn what_somebody_has_seen_is_told_to_whoever_may_know_and_until_it_is_changed() {
+    let service = Service::ready();
+    let ines = service.sign_in("ines");
+    let (pumps, office) = (ines.folder("Pumping"), ines.folder("Office"));
+    let portal = ines.login(&office, "Portal", "Winter-tide-41");
+    let duty = ines.login(&pumps, "duty", "Spring-tide-42");
+    let (marek, pim) = (ines.person("marek", &[]), ines.person("pim", &[]));
+    let _ = ines.person("olena", &["audit"]);
+    for body in [
+        json!({"folder": pumps, "person": marek, "level": "reveal"}),
+        json!({"folder": office, "person": marek, "level": "reveal"}),
+        json!({"folder": pumps, "person": pim, "level": "steward"}),
+    ] {
+        let _ = ines.make("/api/v1/grants", &body);
+    }
+    let his = service.sign_in("marek");
+    for credential in [&portal, &duty, &duty] {
+        let _ = his.reveal(credential).good();
+    }
+    let address = format!("/api/v1/people/{marek}/seen");
+    let seen = |who: &str| -> Vec<(String, i64, bool)> {
+        let answer = service.sign_in(who).get(&address).good();
+        let items = answer["items"].as_array().unwrap();
+        items
+            .iter()
+            .map(|item| {
+                (
+                    item["path"].as_str().unwrap().to_owned(),
+                    item["times"].as_i64().unwrap(),
+                    item["changed_since"].as_bool().unwrap(),
+                )
+            })
+            .collect()
+    };
+    let both = [
+        ("/Pumping/duty".to_owned(), 2, false),
+        ("/Office/Portal".to_owned(), 1, false),
+    ];
+    for who in ["ines", "olena", "marek"] {
+        assert_eq!(seen(who), both, "{who}");
+    }
+    // A steward of one folder learns of that folder; whoever may only reveal there, of nothing.
+    assert_eq!(seen("pim"), both[..1]);
+    let _ = ines.make(
+        "/api/v1/grants",
+        &json!({"folder": office, "person": pim, "level": "edit"}),
+    );
+    assert_eq!(seen("pim"), both[..1]);
+    assert_eq!(
+        service
+            .sign_in("marek")
+            .get(&format!("/api/v1/people/{pim}/seen"))
+            .good()["items"],
+        json!([])
+    );
+    // A new password is not what he saw; what is in the bin is nobody's to rotate.
+    let row = ines.get(&format!("/api/v1/credentials/{duty}")).good();
+    let _ = ines
+        .patch(
+            &format!("/api/v1/credentials/{duty}"),
+            row["revision"].as_i64().unwrap(),
+            &json!({"password": "Autumn-tide-43"}),
+        )
+        .good();
+    assert_eq!(
+        seen("olena"),
+        [("/Pumping/duty".to_owned(), 2, true), both[1].clone()]
+    );
+    let client = service.client("olena");
+    let words = client.good(&["people", "seen", "marek", "--unchanged"]);
+    assert!(
+        words.contains("/Office/Portal") && !words.contains("/Pumping/duty"),
+        "{words}"
+    );
+    let looks = ines.events("person.seen");
+    assert!(looks.iter().any(|event| event["target_name"] == "marek"));
 }

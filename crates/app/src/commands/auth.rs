@@ -13,7 +13,7 @@ use uuid::Uuid;
 use crate::app::App;
 use crate::error::{AppError, AppResult};
 use crate::sessions::{NewSession, new_session};
-use crate::throttle::{Tries, check_throttle};
+use crate::throttle::{PERSON, Tries, check_throttle};
 use crate::unit_of_work::{Stranger, UnitOfWork};
 
 /// A secret of the interface as one of core.
@@ -145,7 +145,7 @@ pub async fn sign_in(app: &App, body: SignIn, stranger: &Stranger) -> AppResult<
     // The throttle is read and a failure noted beforehand in one transaction, so that a hundred
     // guesses at the same moment do not all pass; a success takes the note back.
     let mut tx = app.store.begin(organisation).await?;
-    let tries = Tries::begin(&mut tx, "person", &name, &stranger.origin, now).await?;
+    let tries = Tries::begin(&mut tx, PERSON, &name, &stranger.origin, now).await?;
     let person = tx.person_by_name(&name).await?;
     tx.commit().await?;
 

@@ -4,7 +4,8 @@ use std::collections::BTreeMap;
 
 use jexlin_api::ErrorCode;
 use jexlin_api::{
-    Credential, CredentialItem, EditCredential, FindingItem, NewCredential, SecretText,
+    Credential, CredentialItem, CredentialTable, EditCredential, FindingItem, NewCredential,
+    SecretText,
 };
 use jexlin_core::access::{Level, mark};
 use jexlin_core::audit::{Action, TargetType};
@@ -12,17 +13,18 @@ use jexlin_core::names::check_note;
 use jexlin_core::policy::{About, Finding};
 use jexlin_core::secret::Secret;
 use jexlin_core::upkeep::CheckOutcome;
-use jexlin_core::vault::CredentialView;
 use jexlin_core::vault::RemovedType;
 use jexlin_core::vault::ValueOrigin;
 use jexlin_core::vault::VersionState;
 use jexlin_core::vault::kinds::{Facts, Field, FieldType, Given, Kind, PASSWORD};
 use jexlin_core::vault::readings::Readings;
 use jexlin_core::vault::ssh_keys::SshKey;
+use jexlin_core::vault::{CredentialSort, CredentialView};
 use jexlin_core::vault::{Place, WrappedKey};
 use jexlin_core::words::Word as _;
 use jexlin_store::{
-    CredentialChange, CredentialListing, CredentialRow, ListQuery, NewVersion, Target, Tx,
+    CredentialChange, CredentialListing, CredentialRow, ListQuery, NewVersion, TablePart, Target,
+    Tx,
 };
 use uuid::Uuid;
 
@@ -901,15 +903,13 @@ pub async fn remove(unit: &mut UnitOfWork, credential: Uuid, revision: i32) -> A
     Ok(going.id)
 }
 
-/// The credentials that the asker may know of, narrowed as they like. `find` looks in everything
-/// that is not secret, word by word; when nothing holds all words, what resembles them comes back
-/// with `near` set. `view` is `favourites`, `recent`, `most-used`, `mine`, `shared-with-me`,
-/// `shared-by-me` or `with-nobody`.
-pub async fn list(
+/// What somebody asked for, as the store is asked for it. Views in an order of their own are left
+/// to the caller.
+async fn query_of(
     unit: &mut UnitOfWork,
-    narrowed: Narrowed<'_>,
-    paging: Paging<(String, Uuid)>,
-) -> AppResult<Paged<CredentialItem, (String, Uuid)>> {
+    narrowed: &Narrowed<'_>,
+    limit: i64,
+) -> AppResult<ListQuery> {
     let words = narrowed
         .find
         .unwrap_or_default()
@@ -928,16 +928,13 @@ pub async fn list(
             ),
         ));
     }
-    let (person, now) = (unit.person.id, unit.now);
-    let below = narrowed.below;
-    let mut query = ListQuery {
+    Ok(ListQuery {
         folder: narrowed.folder,
-        below,
+        below: narrowed.below,
         find: words
             .take(MOST_WORDS)
             .map(|word| word.chars().take(LONGEST_WORD).collect())
             .collect(),
-        nearly: false,
         name: typed(narrowed.name),
         user_name: typed(narrowed.user),
         kind: typed(narrowed.kind),
@@ -945,24 +942,88 @@ pub async fn list(
         device: typed(narrowed.device),
         check: narrowed.check.map(|outcome| outcome.word().to_owned()),
         finding,
-        view: None,
-        only: None,
         thresholds: assessment::thresholds(unit.tx()?).await?,
-        many_folders: None,
-        after: paging.after,
-        limit: paging.limit + 1,
+        limit,
+        ..ListQuery::default()
+    })
+}
+
+/// Those that the asker used, the last or the most used first.
+async fn used(unit: &mut UnitOfWork, view: CredentialView) -> AppResult<Option<Vec<Uuid>>> {
+    let most = match view {
+        CredentialView::Recent => false,
+        CredentialView::MostUsed => true,
+        _ => return Ok(None),
     };
-    let mut used: Option<Vec<Uuid>> = None;
-    match narrowed.view {
-        Some(view @ (CredentialView::Recent | CredentialView::MostUsed)) => {
-            let ids = unit
-                .tx()?
-                .used_by(person, view == CredentialView::MostUsed, MOST_USED)
-                .await?;
-            query.only = Some(ids.clone());
-            used = Some(ids);
-        }
-        view => query.view = view,
+    let person = unit.person.id;
+    Ok(Some(unit.tx()?.used_by(person, most, MOST_USED).await?))
+}
+
+/// Which part of a table, and how the table is sorted.
+#[derive(Clone, Copy, Debug)]
+pub struct Part {
+    /// By this.
+    pub sort: CredentialSort,
+    /// The last first.
+    pub down: bool,
+    /// After so many rows.
+    pub from: i64,
+    /// At most so many.
+    pub limit: i64,
+}
+
+/// A part of the table of the credentials that the asker may know of, narrowed and sorted as they
+/// like, with the number of rows that the whole table has.
+pub async fn table(
+    unit: &mut UnitOfWork,
+    narrowed: Narrowed<'_>,
+    part: Part,
+) -> AppResult<CredentialTable> {
+    let (person, now) = (unit.person.id, unit.now);
+    let mut query = query_of(unit, &narrowed, part.limit).await?;
+    query.part = Some(TablePart {
+        sort: part.sort,
+        down: part.down,
+        from: part.from.max(0),
+    });
+    if let Some(view) = narrowed.view {
+        query.only = used(unit, view).await?;
+        query.view = query.only.is_none().then_some(view);
+    }
+    let mut rows = unit.tx()?.list_credentials(person, now, &query).await?;
+    let mut total = rows.first().and_then(|row| row.total).unwrap_or(0);
+    if rows.is_empty() && part.from > 0 {
+        // The table became shorter meanwhile; what it has now is what its first row says.
+        query.limit = 1;
+        query.part = query.part.map(|part| TablePart { from: 0, ..part });
+        rows = unit.tx()?.list_credentials(person, now, &query).await?;
+        total = rows.first().and_then(|row| row.total).unwrap_or(0);
+        rows.clear();
+    }
+    unit.commit().await?;
+    Ok(CredentialTable {
+        total,
+        items: rows.into_iter().map(|row| show_item(row, false)).collect(),
+    })
+}
+
+/// The credentials that the asker may know of, narrowed as they like. `find` looks in everything
+/// that is not secret, word by word; when nothing holds all words, what resembles them comes back
+/// with `near` set. `view` is `favourites`, `recent`, `most-used`, `mine`, `shared-with-me`,
+/// `shared-by-me` or `with-nobody`.
+pub async fn list(
+    unit: &mut UnitOfWork,
+    narrowed: Narrowed<'_>,
+    paging: Paging<(String, Uuid)>,
+) -> AppResult<Paged<CredentialItem, (String, Uuid)>> {
+    let (person, now) = (unit.person.id, unit.now);
+    let mut query = query_of(unit, &narrowed, paging.limit + 1).await?;
+    query.after = paging.after;
+    let mut order = None;
+    if let Some(view) = narrowed.view {
+        order = used(unit, view).await?;
+        query.only.clone_from(&order);
+        query.view = order.is_none().then_some(view);
     }
     let mut rows = unit.tx()?.list_credentials(person, now, &query).await?;
     let near = rows.is_empty() && !query.find.is_empty() && query.after.is_none();
@@ -971,7 +1032,7 @@ pub async fn list(
         rows = unit.tx()?.list_credentials(person, now, &query).await?;
     }
     unit.commit().await?;
-    if let Some(order) = used {
+    if let Some(order) = order {
         // These come in their own order, and are few.
         rows.sort_by_key(|row| order.iter().position(|id| *id == row.id));
         return Ok(Paged {

@@ -1,12 +1,15 @@
-//! Favourites, and who revealed or used a credential.
+//! Favourites, who revealed or used a credential, and what somebody has seen.
 
-use jexlin_api::{Page, UseItem};
-use jexlin_core::access::mark;
+use std::collections::BTreeMap;
+
+use jexlin_api::{Page, SeenItem, UseItem};
+use jexlin_core::access::{Level, mark};
 use jexlin_core::audit::{Action, TargetType};
 use jexlin_core::people::Duty;
+use jexlin_store::{CredentialListing, ListQuery};
 use uuid::Uuid;
 
-use crate::error::AppResult;
+use crate::error::{AppError, AppResult};
 use crate::guards::allow_credential;
 use crate::unit_of_work::UnitOfWork;
 
@@ -63,4 +66,52 @@ pub async fn uses(unit: &mut UnitOfWork, credential: Uuid) -> AppResult<Page<Use
         items: rows.into_iter().map(show).collect(),
         next: None,
     })
+}
+
+/// More than these are not told.
+const MOST_SEEN: i64 = 2000;
+
+/// The credentials whose secrets somebody has seen, the latest first. With the duty `audit` all of
+/// them; for the person, those that they may still list; for anybody else those that they are a
+/// steward of, whose users they may know anyway.
+pub async fn seen(unit: &mut UnitOfWork, person: Uuid) -> AppResult<Page<SeenItem>> {
+    unit.begin_audit(Action::PersonSeen, TargetType::Person, Some(person), "");
+    let row = unit.tx()?.person(person).await;
+    let row = row.map_err(|_| AppError::unknown("person"))?;
+    unit.set_target(person, &row.sign_in_name);
+    let (asker, now) = (unit.person.id, unit.now);
+    let all = unit.duty(Duty::Audit).is_ok();
+    let rows = unit.tx()?.seen_by(person, MOST_SEEN).await?;
+    let query = ListQuery {
+        only: Some(rows.iter().map(|row| row.credential).collect()),
+        limit: MOST_SEEN,
+        ..ListQuery::default()
+    };
+    let listed = unit.tx()?.list_credentials(asker, now, &query).await?;
+    let mut listed: BTreeMap<Uuid, CredentialListing> =
+        listed.into_iter().map(|item| (item.id, item)).collect();
+    let mut items = vec![];
+    for row in rows {
+        let item = listed.remove(&row.credential);
+        let level = item.as_ref().and_then(|item| Level::from_number(item.held));
+        if !(all || level == Some(Level::Steward) || (person == asker && level.is_some())) {
+            continue;
+        }
+        let (path, device) = match item {
+            Some(item) => (format!("{}/{}", item.place, item.name), item.device_name),
+            // An auditor knows its name from the log.
+            None => (crate::guards::place_of(unit, row.credential).await?, None),
+        };
+        items.push(SeenItem {
+            credential: row.credential,
+            path,
+            device,
+            level,
+            last_at: row.last,
+            times: row.times,
+            changed_since: row.made_at.is_some_and(|made| made > row.last),
+        });
+    }
+    unit.commit_audited().await?;
+    Ok(Page { items, next: None })
 }

@@ -62,6 +62,7 @@ pub async fn reset_password(
     person.sign_in_by = None;
     tx.edit_person(&person).await?;
     tx.end_sessions_of(person.id, None, now).await?;
+    crate::throttle::forget(&mut tx, &person.sign_in_name).await?;
     let mut event = Event::new(Uuid::now_v7(), organisation, now, Action::PersonRecover);
     event.origin = "the machine of the service".into();
     event.target = person.id.to_string();

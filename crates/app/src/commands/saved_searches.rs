@@ -13,6 +13,20 @@ use crate::error::{AppError, AppResult};
 use crate::unit_of_work::UnitOfWork;
 
 const MOST_SEARCHES: usize = 100;
+/// What a view of a table keeps.
+const VIEW: [&str; 4] = ["sort", "q", "filter", "columns"];
+/// The longest name of a page.
+const LONGEST_PAGE: usize = 40;
+
+/// The page that a view is of; none for a search of credentials.
+fn page_of(page: Option<&str>) -> AppResult<&str> {
+    let page = page.unwrap_or_default();
+    let plain = |c: char| c.is_ascii_lowercase() || c == '-';
+    if page.len() > LONGEST_PAGE || !page.chars().all(plain) {
+        return Err(AppError::field("page", "small letters and -, at most 40"));
+    }
+    Ok(page)
+}
 
 fn show(row: SavedSearchRow) -> SavedSearch {
     SavedSearch {
@@ -22,10 +36,10 @@ fn show(row: SavedSearchRow) -> SavedSearch {
     }
 }
 
-/// One's saved searches.
-pub async fn searches(unit: &mut UnitOfWork) -> AppResult<Page<SavedSearch>> {
+/// One's saved searches, or saved views of a page's table.
+pub async fn searches(unit: &mut UnitOfWork, page: Option<&str>) -> AppResult<Page<SavedSearch>> {
     let person = unit.person.id;
-    let rows = unit.tx()?.saved_searches(person).await?;
+    let rows = unit.tx()?.saved_searches(person, page_of(page)?).await?;
     unit.commit().await?;
     Ok(Page {
         items: rows.into_iter().map(show).collect(),
@@ -33,7 +47,7 @@ pub async fn searches(unit: &mut UnitOfWork) -> AppResult<Page<SavedSearch>> {
     })
 }
 
-/// Saves a search for oneself.
+/// Saves a search or a view for oneself.
 pub async fn save_search(unit: &mut UnitOfWork, body: NewSavedSearch) -> AppResult<SavedSearch> {
     unit.begin_audit(Action::SearchSave, TargetType::Search, None, &body.name);
     let filters: BTreeMap<String, String> = body
@@ -41,13 +55,12 @@ pub async fn save_search(unit: &mut UnitOfWork, body: NewSavedSearch) -> AppResu
         .into_iter()
         .filter(|(_, value)| !value.trim().is_empty())
         .collect();
-    if let Some(unknown) = filters
-        .keys()
-        .find(|name| !FILTERS.contains(&name.as_str()))
-    {
+    let page = page_of(body.page.as_deref())?.to_owned();
+    let known: &[&str] = if page.is_empty() { &FILTERS } else { &VIEW };
+    if let Some(unknown) = filters.keys().find(|name| !known.contains(&name.as_str())) {
         return Err(AppError::field(
             "filters",
-            format!("`{unknown}` is unknown; use one of {}", FILTERS.join(", ")),
+            format!("`{unknown}` is unknown; use one of {}", known.join(", ")),
         ));
     }
     if filters.is_empty() || filters.values().any(|value| value.chars().count() > 200) {
@@ -57,7 +70,7 @@ pub async fn save_search(unit: &mut UnitOfWork, body: NewSavedSearch) -> AppResu
         ));
     }
     let person = unit.person.id;
-    if unit.tx()?.saved_searches(person).await?.len() >= MOST_SEARCHES {
+    if unit.tx()?.saved_searches(person, &page).await?.len() >= MOST_SEARCHES {
         return Err(AppError::field(
             "name",
             format!("at most {MOST_SEARCHES} searches are kept; remove one first"),
@@ -71,6 +84,7 @@ pub async fn save_search(unit: &mut UnitOfWork, body: NewSavedSearch) -> AppResu
         person_id: person,
         name: named("name", &body.name)?,
         body: body_value,
+        page,
     };
     unit.tx()?.save_search(&row).await?;
     unit.set_target(row.id, &row.name);

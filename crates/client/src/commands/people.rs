@@ -2,7 +2,7 @@
 
 use clap::Subcommand;
 use jexlin_api::words::{Duty, PersonState};
-use jexlin_api::{EditPerson, Grant, NewPerson, Person};
+use jexlin_api::{EditPerson, Grant, NewPerson, Person, SeenItem};
 use uuid::Uuid;
 
 use crate::args::{FromFile, Who};
@@ -46,6 +46,17 @@ pub enum People {
     Grants {
         /// The sign-in name
         name: String,
+    },
+    /// List what a person has seen: the secrets that they revealed or exported
+    #[command(after_help = "EXAMPLES
+  jexlin people seen marek
+  jexlin people seen marek --unchanged")]
+    Seen {
+        /// The sign-in name
+        name: String,
+        /// Only those whose password has not been changed since
+        #[arg(long)]
+        unchanged: bool,
     },
     /// Edit a person; what is not given stays as it is
     #[command(after_help = "EXAMPLES
@@ -93,6 +104,15 @@ pub(super) fn settable_state(text: &str) -> Result<PersonState, String> {
 }
 
 impl Run {
+    /// What somebody has seen, or what of it has not been changed since.
+    pub fn seen_by(&self, name: &str, unchanged: bool) -> Result<Vec<SeenItem>, ClientError> {
+        let person = lookup::person(&self.connection, name)?;
+        let address = format!("/api/v1/people/{}/seen", person.id);
+        let mut seen: Vec<SeenItem> = self.connection.list(&address, None)?;
+        seen.retain(|item| !(unchanged && item.changed_since));
+        Ok(seen)
+    }
+
     pub fn people(&self, command: People) -> Done {
         match command {
             People::List => output::list(
@@ -131,6 +151,20 @@ impl Run {
             People::Show { name } => {
                 let person = lookup::person(&self.connection, &name)?;
                 output::one(self.format, &person, &PERSON)
+            }
+            People::Seen { name, unchanged } => {
+                let seen = self.seen_by(&name, unchanged)?;
+                let columns: [Column; 7] = [
+                    ("credential", "path"),
+                    ("device", "device"),
+                    ("last seen", "last_at"),
+                    ("times", "times"),
+                    ("changed since", "changed_since"),
+                    ("your level", "level"),
+                    ("id", "credential"),
+                ];
+                let none = "Nothing that you may know of.";
+                output::list(self.format, &seen, &columns, none)
             }
             People::Grants { name } => {
                 let person = lookup::person(&self.connection, &name)?;

@@ -203,6 +203,7 @@ impl Run {
                     &NewSavedSearch {
                         name: title,
                         filters: self.filters(*narrow)?,
+                        page: None,
                     },
                 )?;
                 output::one(self.format, &shown, &columns)

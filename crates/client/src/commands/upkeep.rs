@@ -33,7 +33,8 @@ pub enum Upkeep {
     /// Rotate the password now, on the device and in the vault
     #[command(after_help = "EXAMPLES
   jexlin upkeep rotate \"/Pumping/North ridge/duty\" --wait
-  jexlin upkeep rotate --below /Pumping --tag storm")]
+  jexlin upkeep rotate --below /Pumping --tag storm
+  jexlin upkeep rotate --seen-by marek")]
     Rotate {
         #[command(flatten)]
         selection: Selection,

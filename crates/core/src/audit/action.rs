@@ -330,6 +330,10 @@ word_enum! {
         #[serde(rename = "person.edit")]
         #[strum(serialize = "person.edit")]
         PersonEdit,
+        /// What somebody has seen is listed.
+        #[serde(rename = "person.seen")]
+        #[strum(serialize = "person.seen")]
+        PersonSeen,
         /// A person changes their own sign-in password.
         #[serde(rename = "person.change-password")]
         #[strum(serialize = "person.change-password")]

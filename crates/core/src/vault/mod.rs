@@ -33,7 +33,7 @@ pub use envelope::{
     WrappedKey,
 };
 pub use root::{RootKey, RootKeyProblem};
-pub use versions::{CredentialView, RemovedType, ValueOrigin, VersionState};
+pub use versions::{CredentialSort, CredentialView, RemovedType, ValueOrigin, VersionState};
 
 use crate::secret::Secret;
 

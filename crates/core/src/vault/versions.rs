@@ -53,6 +53,26 @@ word_enum! {
 }
 
 word_enum! {
+    /// What a table of credentials is sorted by.
+    pub enum CredentialSort {
+        /// Its name.
+        Name,
+        /// Its user name.
+        UserName,
+        /// Its kind.
+        Kind,
+        /// The name of its device.
+        Device,
+        /// The path of its folder.
+        Folder,
+        /// The outcome of its last check.
+        Check,
+        /// When it was changed.
+        Changed,
+    }
+}
+
+word_enum! {
     /// What can be in the bin.
     pub enum RemovedType {
         /// A credential.

@@ -1,9 +1,12 @@
 //! Credentials.
 
-use jexlin_api::{Credential, CredentialItem, EditCredential, NewCredential, Page};
+use jexlin_api::{
+    Credential, CredentialItem, CredentialTable, EditCredential, NewCredential, Page,
+};
 use jexlin_app::commands;
+use jexlin_app::paging::MOST_ITEMS;
 use jexlin_core::upkeep::CheckOutcome;
-use jexlin_core::vault::CredentialView;
+use jexlin_core::vault::{CredentialSort, CredentialView};
 use rocket::{FromForm, Route, delete, get, patch, post, routes};
 use uuid::Uuid;
 
@@ -27,8 +30,26 @@ pub struct Narrowed<'r> {
     view: Option<&'r str>,
 }
 
+impl<'r> Narrowed<'r> {
+    fn read(self) -> ApiResult<commands::credentials::Narrowed<'r>> {
+        Ok(commands::credentials::Narrowed {
+            folder: maybe_id(self.folder)?,
+            below: maybe_id(self.below)?,
+            find: self.find,
+            name: self.name,
+            user: self.user,
+            kind: self.kind,
+            tag: self.tag,
+            device: self.device,
+            check: word("check", self.check)?,
+            finding: self.finding,
+            view: word("view", self.view)?,
+        })
+    }
+}
+
 pub fn routes() -> Vec<Route> {
-    routes![list, add, read, edit, remove]
+    routes![list, table, add, read, edit, remove]
 }
 
 /// Adds a credential.
@@ -108,20 +129,38 @@ pub async fn list(
     cursor: Option<&str>,
     limit: Option<i64>,
 ) -> ApiResult<Sent<Page<CredentialItem>>> {
-    let narrowed = commands::credentials::Narrowed {
-        folder: maybe_id(narrowed.folder)?,
-        below: maybe_id(narrowed.below)?,
-        find: narrowed.find,
-        name: narrowed.name,
-        user: narrowed.user,
-        kind: narrowed.kind,
-        tag: narrowed.tag,
-        device: narrowed.device,
-        check: word("check", narrowed.check)?,
-        finding: narrowed.finding,
-        view: word("view", narrowed.view)?,
-    };
     Ok(Sent(encode_page(
-        commands::credentials::list(&mut unit, narrowed, paging(cursor, limit)?).await?,
+        commands::credentials::list(&mut unit, narrowed.read()?, paging(cursor, limit)?).await?,
     )))
+}
+
+/// A part of the table of the credentials that the caller may list, filtered as a list is, from any
+/// row on, with the number of all rows. `sort` is `name`, `user-name`, `kind`, `device`, `folder`,
+/// `check` or `changed`; with `-` before it the last come first. Each call looks at every row of the
+/// table: to read all, use the list.
+#[utoipa::path(operation_id = "credentials_table", context_path = "", params(
+    ("folder" = Option<String>, Query), ("below" = Option<String>, Query), ("find" = Option<String>, Query), ("name" = Option<String>, Query),
+    ("user" = Option<String>, Query), ("kind" = Option<String>, Query), ("tag" = Option<String>, Query), ("device" = Option<String>, Query),
+    ("check" = Option<CheckOutcome>, Query), ("finding" = Option<String>, Query), ("view" = Option<CredentialView>, Query), ("sort" = Option<String>, Query),
+    ("from" = Option<i64>, Query), ("limit" = Option<i64>, Query)
+), responses((status = 200, body = CredentialTable)))]
+#[get("/api/v1/credentials/table?<sort>&<from>&<limit>&<narrowed..>")]
+pub async fn table(
+    mut unit: Unit,
+    narrowed: Narrowed<'_>,
+    sort: Option<&str>,
+    from: Option<i64>,
+    limit: Option<i64>,
+) -> ApiResult<Sent<CredentialTable>> {
+    let sort = sort.unwrap_or("name");
+    let part = commands::credentials::Part {
+        sort: word::<CredentialSort>("sort", Some(sort.trim_start_matches('-')))?
+            .unwrap_or(CredentialSort::Name),
+        down: sort.starts_with('-'),
+        from: from.unwrap_or(0),
+        limit: limit.unwrap_or(100).clamp(1, MOST_ITEMS),
+    };
+    Ok(Sent(
+        commands::credentials::table(&mut unit, narrowed.read()?, part).await?,
+    ))
 }

@@ -57,7 +57,7 @@ pub use payload::MOST_BODY;
 #[derive(utoipa::OpenApi)]
 #[openapi(
     modifiers(&Everywhere),
-    components(schemas(jexlin_api::Problem, jexlin_api::ErrorCode, jexlin_api::ImportOptions, jexlin_core::vault::CredentialView)),
+    components(schemas(jexlin_api::Problem, jexlin_api::ErrorCode, jexlin_api::ImportOptions, jexlin_core::vault::CredentialView, jexlin_core::vault::CredentialSort)),
     info(
         title = "Jexlin",
         description = "Privileged access: an encrypted vault, upkeep of passwords on devices, gates and an audit log that can be verified. Errors are problem details (RFC 9457); lists have cursor pages; what two people could edit carries a revision that is sent back as If-Match."
@@ -85,6 +85,7 @@ pub use payload::MOST_BODY;
         people::read,
         people::edit,
         people::grants,
+        people::seen,
         groups::groups,
         groups::add_group,
         groups::rename_group,
@@ -116,6 +117,7 @@ pub use payload::MOST_BODY;
         kinds::edit,
         kinds::remove,
         credentials::list,
+        credentials::table,
         credentials::add,
         credentials::read,
         credentials::edit,
@@ -153,6 +155,7 @@ pub use payload::MOST_BODY;
         personal::move_out,
         personal::move_in,
         devices::devices,
+        devices::device_types,
         devices::add_device,
         devices::read_device,
         devices::edit_device,

@@ -1,6 +1,6 @@
 //! People and groups.
 
-use jexlin_api::{EditPerson, Grant, NewPerson, Page, Person};
+use jexlin_api::{EditPerson, Grant, NewPerson, Page, Person, SeenItem};
 use jexlin_app::commands;
 use rocket::{Route, get, patch, post, routes};
 
@@ -9,7 +9,7 @@ use crate::error::ApiResult;
 use crate::guards::Unit;
 
 pub fn routes() -> Vec<Route> {
-    routes![list, add, read, grants, edit]
+    routes![list, add, read, grants, seen, edit]
 }
 
 /// Lists the people of the organisation, or the one of a sign-in name. Everybody may read the names of their colleagues, to share
@@ -76,6 +76,20 @@ pub async fn grants(
     Ok(Sent(encode_page(
         commands::grants::of_person(&mut unit, id(person)?, paging(cursor, limit)?).await?,
     )))
+}
+
+/// Lists the credentials whose secrets a person has revealed or exported, the latest first, at most
+/// 2,000: for the person; with the duty `audit`; and for a steward, those that they are a steward of.
+#[utoipa::path(
+    operation_id = "people_seen",
+    context_path = "",
+    responses((status = 200, body = Page<SeenItem>)),
+)]
+#[get("/api/v1/people/<person>/seen")]
+pub async fn seen(mut unit: Unit, person: &str) -> ApiResult<Sent<Page<SeenItem>>> {
+    Ok(Sent(
+        commands::favourites::seen(&mut unit, id(person)?).await?,
+    ))
 }
 
 /// Edits a person: name, state, duties, password.

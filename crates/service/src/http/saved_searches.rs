@@ -12,15 +12,19 @@ pub fn routes() -> Vec<Route> {
     routes![searches, save_search, remove_search]
 }
 
-/// Lists the caller's saved searches. Not paged: a person has few.
+/// Lists the caller's saved searches, or with `page` the saved views of that page's table in the
+/// console. Not paged: a person has few.
 #[utoipa::path(
     operation_id = "saved_searches_searches",
     context_path = "",
+    params(("page" = Option<String>, Query)),
     responses((status = 200, body = Page<SavedSearch>)),
 )]
-#[get("/api/v1/searches")]
-pub async fn searches(mut unit: Unit) -> ApiResult<Sent<Page<SavedSearch>>> {
-    Ok(Sent(commands::saved_searches::searches(&mut unit).await?))
+#[get("/api/v1/searches?<page>")]
+pub async fn searches(mut unit: Unit, page: Option<&str>) -> ApiResult<Sent<Page<SavedSearch>>> {
+    Ok(Sent(
+        commands::saved_searches::searches(&mut unit, page).await?,
+    ))
 }
 
 /// Saves a search of the caller.

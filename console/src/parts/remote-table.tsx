@@ -1,0 +1,133 @@
+// A table that the service sorts and filters: only what is looked at is fetched, so that a hundred
+// thousand rows open as quickly as ten.
+
+import { keepPreviousData, useQueries, useQuery, useQueryClient } from "@tanstack/react-query";
+import { type ReactNode, useCallback, useMemo, useState } from "react";
+import { Skeleton } from "./empty";
+import { useSettled } from "./settled";
+import { type Column, order, useTableState } from "./table-state";
+import { TableView } from "./table-view";
+import { told } from "./toast";
+import { Trouble } from "./trouble";
+
+/** So many rows are fetched at once. */
+const PART = 100;
+/** More are not selected or written at once. */
+const MOST = 20_000;
+
+/** What is asked of the service. */
+export interface Asked {
+  sort: string;
+  words: string;
+  filters: Map<string, string[]>;
+}
+
+export interface Part<T> {
+  total: number;
+  items: T[];
+}
+
+export function RemoteTable<T>({
+  label,
+  columns,
+  id,
+  name,
+  fetch,
+  everything,
+  values,
+  first,
+  empty,
+  file,
+  tools,
+  bulk,
+}: {
+  label: string;
+  columns: Column<T>[];
+  id: (row: T) => string;
+  /** What the rows are cached under. */
+  name: unknown[];
+  /** A part of the table, and how many rows the whole of it has. */
+  fetch: (asked: Asked, from: number, limit: number) => Promise<Part<T>>;
+  /** All rows, in any order. */
+  everything: (asked: Asked, most: number) => Promise<T[]>;
+  /** What a column can be filtered by, where it has choices. */
+  values: (column: Column<T>) => string[];
+  /** What it is sorted by first. */
+  first: string;
+  empty: ReactNode;
+  file: string;
+  tools?: ReactNode;
+  bulk?: (rows: T[], clear: () => void) => ReactNode;
+}) {
+  const state = useTableState(columns);
+  const client = useQueryClient();
+  const words = useSettled(state.words);
+  const sort = state.sort || first;
+  const filterText = JSON.stringify([...state.filters]);
+  const asked = useMemo<Asked>(
+    () => ({ sort, words, filters: new Map(JSON.parse(filterText) as [string, string[]][]) }),
+    [sort, words, filterText],
+  );
+  const key = useMemo(() => [...name, sort, words, filterText], [name, sort, words, filterText]);
+  const part = useCallback(
+    (number: number) => ({
+      queryKey: [...key, number],
+      queryFn: () => fetch(asked, number * PART, PART),
+      // Rows that were there stay until the others come.
+      structuralSharing: false as const,
+    }),
+    [key, fetch, asked],
+  );
+  const head = useQuery({ ...part(0), placeholderData: keepPreviousData });
+  const [seen, setSeen] = useState<[number, number]>([0, 0]);
+  const total = head.data?.total ?? 0;
+  const wanted = useMemo(() => {
+    const last = Math.min(seen[1], Math.max(0, Math.ceil(total / PART) - 1));
+    return Array.from({ length: last - seen[0] + 1 }, (_, index) => seen[0] + index).filter(
+      (number) => number > 0,
+    );
+  }, [seen, total]);
+  const parts = useQueries({ queries: wanted.map(part) });
+  const byNumber = new Map(wanted.map((number, index) => [number, parts[index]?.data]));
+  const look = useCallback((one: number, other: number) => {
+    const [from, to] = [Math.floor(one / PART), Math.floor(other / PART)];
+    setSeen((was) => (was[0] === from && was[1] === to ? was : [from, to]));
+  }, []);
+  const at = (index: number): T | undefined => {
+    const number = Math.floor(index / PART);
+    const data =
+      number === 0
+        ? head.data
+        : (byNumber.get(number) ?? client.getQueryData<Part<T>>([...key, number]));
+    return data?.items[index % PART];
+  };
+  const all = async () => {
+    if (total > MOST) {
+      told(`More than ${MOST.toLocaleString()} rows. Filter the list first.`);
+      return [];
+    }
+    const rows = await everything(asked, MOST);
+    const column = columns.find((each) => each.name === sort.replace("-", ""));
+    const way = sort.startsWith("-") ? -1 : 1;
+    return column
+      ? rows.sort((a, b) => way * order.compare(String(column.value(a)), String(column.value(b))))
+      : rows;
+  };
+  const error = head.error ?? parts.find((each) => each.error)?.error;
+  if (error) return <Trouble error={error} retry={() => void head.refetch()} />;
+  if (!head.data) return <Skeleton rows={6} />;
+  if (total === 0 && !words && state.filters.size === 0) return <>{empty}</>;
+  return (
+    <TableView
+      label={label}
+      rows={{ count: total, at, look, all }}
+      columns={columns}
+      state={{ ...state, sort }}
+      values={values}
+      id={id}
+      file={file}
+      tools={tools}
+      bulk={bulk}
+    />
+  );
+}
