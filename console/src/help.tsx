@@ -29,14 +29,14 @@ const HELP: Record<string, { what: string; steps: string[] }> = {
     ],
   },
   requests: {
-    what: "Who asks for a password behind a gate, or for access.",
+    what: "Requests for a password behind a gate, and for access.",
     steps: [
       "Approve opens the gate for the time that was asked for.",
       "The reason that you give is recorded in the audit log.",
     ],
   },
   checkouts: {
-    what: "Passwords that somebody has taken out, and until when.",
+    what: "Checkouts: who holds which password, and until when.",
     steps: [
       "Check in when you are done; the gate may rotate the password then.",
       "Recall ends the checkout of somebody else.",

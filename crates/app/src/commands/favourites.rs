@@ -71,9 +71,9 @@ pub async fn uses(unit: &mut UnitOfWork, credential: Uuid) -> AppResult<Page<Use
 /// More than these are not told.
 const MOST_SEEN: i64 = 2000;
 
-/// The credentials whose secrets somebody has seen, the latest first. With the duty `audit` all of
-/// them; for the person, those that they may still list; for anybody else those that they are a
-/// steward of, whose users they may know anyway.
+/// The credentials whose secrets a person has seen, the latest first. The duty `audit` shows all of
+/// them. The person sees those that they may still list. Anybody else sees those that they are a
+/// steward of, since stewards may know who uses a credential anyway.
 pub async fn seen(unit: &mut UnitOfWork, person: Uuid) -> AppResult<Page<SeenItem>> {
     unit.begin_audit(Action::PersonSeen, TargetType::Person, Some(person), "");
     let row = unit.tx()?.person(person).await;

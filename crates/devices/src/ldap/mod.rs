@@ -6,7 +6,7 @@ mod session;
 use std::time::Duration;
 
 use async_trait::async_trait;
-use jexlin_core::secret::redact;
+use jexlin_core::secret::{Secret, redact};
 use jexlin_core::upkeep::identity::PresentedIdentity;
 use jexlin_core::upkeep::{Account, BoundLogin, ConnectorKind, Endpoint, Operator, RoleMark};
 use ldap3::exop::PasswordModify;
@@ -100,7 +100,7 @@ impl Ldap {
         // A directory may say the password back.
         let mut secrets = vec![candidate.password()];
         secrets.extend(present.map(BoundLogin::password));
-        let words = redact(&words_of(&result), &secrets);
+        let words = words_of(&result, &secrets);
         match result.rc {
             0 => Change::Applied,
             rc if UNSURE.contains(&rc) => Change::Lost(words),
@@ -109,8 +109,9 @@ impl Ldap {
     }
 }
 
-/// What a directory says of a result: its own words, or the name that the standard has for it.
-fn words_of(result: &LdapResult) -> String {
+/// What a directory says of a result: its own words without the secrets that it was sent, or the name
+/// that the standard has for it.
+fn words_of(result: &LdapResult, secrets: &[&Secret]) -> String {
     let name = match result.rc {
         2 => "protocol error; it may not know the Password Modify operation (RFC 3062)",
         19 => "the value breaks a constraint of the directory",
@@ -119,7 +120,8 @@ fn words_of(result: &LdapResult) -> String {
         53 => "the directory is unwilling to do this",
         _ => "the directory refused",
     };
-    let said = plain_words(&result.text);
+    // Before they are shortened, which could leave a part of a secret.
+    let said = plain_words(&redact(&result.text, secrets));
     if said.is_empty() {
         format!("{name} (result {})", result.rc)
     } else {
@@ -218,7 +220,8 @@ impl Connector for Ldap {
         let result = match session {
             Ok(session) => timeout(self.settings.change, list(session))
                 .await
-                .unwrap_or_else(|_| Err(self.silence())),
+                .unwrap_or_else(|_| Err(self.silence()))
+                .map_err(|why| redact(&why, &[operator.password()])),
             Err(NoSession::Closed) => {
                 Err("the device does not take the operator's password".into())
             }

@@ -54,15 +54,15 @@ pub(super) async fn open<R: RoleMark>(login: &BoundLogin<R>) -> Opened {
         return failed(NOT_PROVED.into());
     }
     let session = match stream {
-        Ok(stream) => sign_in(stream, login.login(), password).await,
+        Ok(stream) => sign_in(stream, login, password).await,
         Err(error) => Err(NoSession::NoAnswer(no_connection(&error.to_string()))),
     };
     (session, presented)
 }
 
-async fn sign_in(
+async fn sign_in<R: RoleMark>(
     stream: TlsStream<TcpStream>,
-    name: &str,
+    login: &BoundLogin<R>,
     password: &str,
 ) -> Result<Session, NoSession> {
     let broken = |why: String| NoSession::NoAnswer(no_connection(&why));
@@ -80,7 +80,7 @@ async fn sign_in(
         let _ = connection.drive().await;
     });
     let result = session
-        .simple_bind(name, password)
+        .simple_bind(login.login(), password)
         .await
         .map_err(|error| broken(error.to_string()))?;
     match result.rc {
@@ -88,7 +88,7 @@ async fn sign_in(
         49 => Err(NoSession::Closed),
         _ => Err(NoSession::NoAnswer(format!(
             "the device says: {}",
-            words_of(&result)
+            words_of(&result, &[login.password()])
         ))),
     }
 }

@@ -102,7 +102,8 @@ impl Postgresql {
             Ok(Err(error)) => match error.as_db_error() {
                 // The server ends, or ended this session: whether it was changed is not known.
                 Some(refusal) if !refusal.code().code().starts_with("57P") => {
-                    Change::Refused(plain_words(refusal.message()))
+                    // Whoever reads the message could guess at the password with a verifier.
+                    Change::Refused(plain_words(&refusal.message().replace(&verifier, "…")))
                 }
                 _ => Change::Lost(no_connection(&error.to_string())),
             },
