@@ -50,7 +50,7 @@ pub struct NewKeys {
 
 /// The keyring.
 #[derive(Clone, Debug, Default)]
-pub struct Keyring(Arc<RwLock<State>>);
+pub struct Keyring(Arc<RwLock<State>>, Arc<tokio::sync::Mutex<()>>);
 
 #[derive(Debug, Default)]
 struct State {
@@ -63,6 +63,12 @@ impl Keyring {
     #[must_use]
     pub fn is_open(&self) -> bool {
         self.0.read().is_ok_and(|state| !state.roots.is_empty())
+    }
+
+    /// Held by whoever opens vaults in the database and here: what closes keys by what the database
+    /// said before that would close them again.
+    pub async fn turn(&self) -> tokio::sync::MutexGuard<'_, ()> {
+        self.1.lock().await
     }
 
     /// Takes over an open root key.
@@ -168,7 +174,15 @@ impl Keyring {
     /// Forgets the keys of organisations that are not among those whose vault is open, and the root
     /// key when there is none; and keys that have changed, so that they are read again. Whether any
     /// vault was closed.
-    pub fn keep(&self, open: &[OpenOrganisation]) -> bool {
+    ///
+    /// # Errors
+    /// When the database cannot be asked; then nothing is forgotten.
+    pub async fn keep_open(&self, store: &Store) -> AppResult<bool> {
+        let _turn = self.turn().await;
+        Ok(self.keep(&store.open_organisations().await?))
+    }
+
+    fn keep(&self, open: &[OpenOrganisation]) -> bool {
         let Ok(mut state) = self.0.write() else {
             return false;
         };

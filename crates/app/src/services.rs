@@ -122,7 +122,7 @@ pub async fn forget_locked_keys(app: &App) -> AppResult<()> {
     if app.store.organisations().await?.is_empty() {
         return Ok(());
     }
-    if app.keyring.keep(&app.store.open_organisations().await?) {
+    if app.keyring.keep_open(&app.store).await? {
         // What is open beside it closes with it: people open their own folders again by themselves.
         app.personal
             .sessions()

@@ -259,7 +259,7 @@ async fn unlock() -> Result<(), String> {
                 .to_owned(),
         );
     }
-    jexlin_app::commands::vault_lock::open_all(&app, "the machine of the service", 0)
+    jexlin_app::commands::vault_lock::open_all(&app, vec![], "the machine of the service", 0)
         .await
         .map_err(|fault| fault.detail().to_owned())?;
     say("The vault is open.")

@@ -10,8 +10,7 @@ DECLARE
 BEGIN
     LOOP
         UPDATE folder f SET removed_at = $4, removal_id = $3, revision = f.revision + 1
-        FROM import_folder i
-        WHERE i.import_id = $1 AND i.folder_id = f.id AND f.removed_at IS NULL AND level_on_folder($2, f.id, $4) = 5
+        WHERE f.import_id = $1 AND f.removed_at IS NULL AND level_on_folder($2, f.id, $4) = 5
           AND NOT EXISTS (SELECT FROM credential c WHERE c.folder_id = f.id AND c.removed_at IS NULL)
           AND NOT EXISTS (SELECT FROM device d WHERE d.folder_id = f.id AND d.removed_at IS NULL)
           AND NOT EXISTS (SELECT FROM folder below WHERE below.parent_id = f.id AND below.removed_at IS NULL);

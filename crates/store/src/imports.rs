@@ -1,6 +1,6 @@
 //! Many credentials at once, and what an import did, to undo it.
 
-use std::collections::{BTreeSet, HashSet};
+use std::collections::{BTreeSet, HashMap, HashSet};
 
 use chrono::{DateTime, Utc};
 use diesel::prelude::*;
@@ -17,7 +17,7 @@ use crate::schema::{
 };
 use crate::stored::Stored;
 use crate::tx::Lock;
-use crate::{CredentialRow, FolderRow, NewVersion, RemovalRow, Result, Tx};
+use crate::{CredentialRow, FolderRow, NewVersion, RemovalRow, Result, Store, Tx};
 
 /// An import that was made.
 #[derive(Clone, Debug, Queryable, Selectable, Insertable)]
@@ -50,6 +50,21 @@ pub struct ImportedRow {
 /// One column of many rows, as an array.
 fn column<'a, R, V>(rows: &'a [R], of: impl Fn(&'a R) -> V) -> Vec<V> {
     rows.iter().map(of).collect()
+}
+
+impl Store {
+    /// Has the index of words take in what an import has brought, and the planner look at the
+    /// tables that have just grown. The import is complete without it.
+    ///
+    /// # Errors
+    /// [`StoreError`].
+    pub async fn settle_import(&self, organisation: Uuid) -> Result<()> {
+        let mut tx = self.begin(organisation).await?;
+        diesel::select(analyze_after_import())
+            .execute(tx.conn()?)
+            .await?;
+        tx.commit().await
+    }
 }
 
 impl Tx {
@@ -181,10 +196,16 @@ impl Tx {
         self.hold_shared(Lock::Tree).await
     }
 
-    /// Adds the folders of an import, as [`Tx::add_folders`]; each is in another.
+    /// Adds the folders of an import; each is in another and comes after it. All take what flows
+    /// into the folders that they are put in.
+    ///
+    /// ```text
+    /// region 1 is new in Office, area 1 in region 1. Of area 1:
+    /// folder → source: area 1 → area 1, area 1 → region 1    placed → place: area 1 → Office
+    /// ```
     ///
     /// # Errors
-    /// As there.
+    /// [`StoreError::NotFound`] where one that is there already has been removed.
     pub async fn add_imported_folders(&mut self, import: Uuid, rows: &[FolderRow]) -> Result<()> {
         let Some(first) = rows.first() else {
             return Ok(());
@@ -192,6 +213,23 @@ impl Tx {
         self.hold_tree_shared().await?;
         let parents: Vec<Uuid> = rows.iter().filter_map(|row| row.parent_id).collect();
         self.refuse_if_any_removed(&parents).await?;
+        // Of each new one the new ones above it, and the one below which they were put.
+        let mut above: HashMap<Uuid, (Vec<Uuid>, Uuid)> = HashMap::new();
+        for (row, parent) in rows.iter().zip(&parents) {
+            let (mut chain, held_by) = above
+                .get(parent)
+                .cloned()
+                .unwrap_or_else(|| (vec![], *parent));
+            chain.push(row.id);
+            above.insert(row.id, (chain, held_by));
+        }
+        let pairs: Vec<(Uuid, Uuid)> = above
+            .iter()
+            .flat_map(|(id, (chain, _))| chain.iter().map(|source| (*id, *source)))
+            .collect();
+        let (folders, sources): (Vec<_>, Vec<_>) = pairs.into_iter().unzip();
+        let held = above.iter().map(|(id, (_, held_by))| (*id, *held_by));
+        let (placed, places): (Vec<_>, Vec<_>) = held.unzip();
         let query = diesel::select(add_imported_folders(
             import,
             column(rows, |row| row.id),
@@ -199,9 +237,13 @@ impl Tx {
             column(rows, |row| row.name.as_str()),
             first.created_at,
             first.created_by,
+            folders,
+            sources,
+            placed,
+            places,
         ));
         query.execute(self.conn()?).await?;
-        self.refresh_sources_of(column(rows, |row| row.id)).await
+        Ok(())
     }
 
     /// Moves those of the folders that an import added to the bin, as part of an act of removing,
@@ -241,25 +283,13 @@ impl Tx {
     }
 
     /// Says that many rows will come in this transaction: the index of words keeps them beside it
-    /// and takes them in together, at [`Tx::analyze_after_import`].
+    /// and takes them in together, at [`crate::Store::settle_import`].
     ///
     /// # Errors
     /// [`StoreError`].
     pub async fn expect_growth(&mut self) -> Result<()> {
         self.conn()?
             .batch_execute("SET LOCAL gin_pending_list_limit = '64MB'")
-            .await?;
-        Ok(())
-    }
-
-    /// Has the index of words take in what has come, and the planner look at the tables that have
-    /// just grown.
-    ///
-    /// # Errors
-    /// [`StoreError`].
-    pub async fn analyze_after_import(&mut self) -> Result<()> {
-        diesel::select(analyze_after_import())
-            .execute(self.conn()?)
             .await?;
         Ok(())
     }

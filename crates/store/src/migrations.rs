@@ -25,7 +25,7 @@ const BEFORE_TABLES: [&str; 2] = ["scope", "searchable"];
 
 /// When functions are applied, among the migrations: by version; all of them, or those that tables
 /// need.
-const STEPS: [Step; 4] = [
+const STEPS: [Step; 5] = [
     Step {
         version: "20261128000001",
         all: false,
@@ -40,6 +40,10 @@ const STEPS: [Step; 4] = [
     },
     Step {
         version: "20261129000070",
+        all: true,
+    },
+    Step {
+        version: "20261129000081",
         all: true,
     },
 ];

@@ -9,8 +9,8 @@ use jexlin_core::vault::{RemovedType, VersionState};
 use uuid::Uuid;
 
 use crate::schema::{
-    account, assessment, attachment, binding, checkout, credential, device, folder, import_folder,
-    job, level_on_removed, person, purge_credential, removal, secret_version,
+    account, assessment, attachment, binding, checkout, credential, device, folder, job,
+    level_on_removed, person, purge_credential, removal, secret_version,
 };
 use crate::stored::Stored;
 use crate::{Conflict, Result, StoreError, Tx};
@@ -330,9 +330,9 @@ impl Tx {
 
     /// The sources of the folders that an import added.
     async fn refresh_imported_folders(&mut self, import: Uuid) -> Result<()> {
-        let added: Vec<Uuid> = import_folder::table
-            .filter(import_folder::import_id.eq(import))
-            .select(import_folder::folder_id)
+        let added: Vec<Uuid> = folder::table
+            .filter(folder::import_id.eq(import))
+            .select(folder::id)
             .load(self.conn()?)
             .await?;
         self.refresh_sources_of(added).await

@@ -116,6 +116,7 @@ diesel::table! {
         removed_at -> Nullable<Timestamptz>,
         revision -> Int4,
         removal_id -> Nullable<Uuid>,
+        import_id -> Nullable<Uuid>,
     }
 }
 
@@ -644,14 +645,6 @@ diesel::table! {
 }
 
 diesel::table! {
-    import_folder (import_id, folder_id) {
-        import_id -> Uuid,
-        organisation -> Uuid,
-        folder_id -> Uuid,
-    }
-}
-
-diesel::table! {
     folder_source (folder_id, source_id) {
         folder_id -> Uuid,
         source_id -> Uuid,
@@ -994,7 +987,6 @@ diesel::allow_tables_to_appear_in_same_query!(
     personal_item,
     import,
     import_row,
-    import_folder,
     access_request,
     folder_source,
     grant_view,
@@ -1059,7 +1051,7 @@ mod functions {
         fn refresh_sources(top: Uuid) -> Nothing;
         /// Works out again what grants reach these folders, and none below them.
         fn refresh_sources_of(folders: Array<Uuid>) -> Nothing;
-        /// Adds folders and notes that an import did.
+        /// Adds the folders of an import, with their sources.
         fn add_imported_folders(
             import: Uuid,
             ids: Array<Uuid>,
@@ -1067,6 +1059,10 @@ mod functions {
             names: Array<Text>,
             at: Timestamptz,
             added_by: Nullable<Uuid>,
+            folders: Array<Uuid>,
+            sources: Array<Uuid>,
+            placed: Array<Uuid>,
+            places: Array<Uuid>,
         ) -> Nothing;
         /// Moves the empty folders that an import added to the bin. How many.
         fn remove_imported_folders(

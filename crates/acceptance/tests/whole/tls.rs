@@ -321,6 +321,43 @@ fn a_configuration_is_checked_before_it_is_used() {
 }
 
 #[test]
+fn the_units_are_taken_by_systemd_and_leave_the_service_little() {
+    let repository = std::path::Path::new(env!("CARGO_MANIFEST_DIR")).join("../../packaging");
+    let folder = std::env::temp_dir().join(format!("jexlin-units-{}", std::process::id()));
+    std::fs::create_dir_all(&folder).unwrap();
+    let program = jexlin_acceptance::program("jexlind");
+    for unit in ["jexlind.service", "jexlind.socket"] {
+        let text = std::fs::read_to_string(repository.join(unit)).unwrap();
+        // It is not installed here.
+        let text = text.replace("/usr/bin/jexlind", &program.display().to_string());
+        std::fs::write(folder.join(unit), text).unwrap();
+    }
+    let systemd = |arguments: &[&str]| {
+        let output = Command::new("systemd-analyze")
+            .args(arguments)
+            .current_dir(&folder)
+            .output()
+            .unwrap();
+        let said = [output.stdout, output.stderr].concat();
+        (
+            output.status.success(),
+            String::from_utf8_lossy(&said).into_owned(),
+        )
+    };
+    let (good, said) = systemd(&["verify", "./jexlind.service", "./jexlind.socket"]);
+    assert!(good && said.trim().is_empty(), "{said}");
+    // 0 is nothing at all and 10 everything; 20 stands for 2.0.
+    let (good, said) = systemd(&[
+        "security",
+        "--offline=true",
+        "--threshold=20",
+        "./jexlind.service",
+    ]);
+    assert!(good, "{said}");
+    std::fs::remove_dir_all(&folder).unwrap();
+}
+
+#[test]
 fn a_database_is_set_up_with_an_administrators_connection_and_numbers_are_served() {
     let cluster = Cluster::temporary(Care::Fast).unwrap();
     let administrator = cluster.administrator("postgres");

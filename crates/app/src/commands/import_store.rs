@@ -25,7 +25,7 @@ use crate::unit_of_work::UnitOfWork;
 const BATCH: usize = 1000;
 
 /// So many new rows change what the database should expect of its tables.
-const MANY: usize = 1000;
+pub const MANY: usize = 1000;
 
 /// A value as JSON.
 pub fn to_json<T: serde::Serialize>(value: &T) -> AppResult<serde_json::Value> {
@@ -253,9 +253,6 @@ pub async fn store(
         undone_at: None,
     };
     unit.tx()?.add_import(&row, &imported).await?;
-    if rows > MANY {
-        unit.tx()?.analyze_after_import().await?;
-    }
     unit.tx()?
         .add_imported_folders(options.id, &folders.new)
         .await?;

@@ -21,7 +21,7 @@ use tokio::task::spawn_blocking;
 use uuid::Uuid;
 
 use super::import_plan::{Folders, Plan, SheetRows, changed_tags, folders_below, plan, read};
-use super::import_store::store;
+use super::import_store::{MANY, store};
 use super::preview::{MOST_TAGGED, relabelled};
 use super::removal::removal;
 use crate::error::{AppError, AppResult};
@@ -450,5 +450,14 @@ pub async fn import_file(
         .for_each(|(name, count)| unit.add_detail(name, count.to_string()));
     unit.add_detail("import", options.id.to_string());
     unit.commit_audited().await?;
+    if report.added > MANY {
+        let (store, organisation) = (unit.app.store.clone(), unit.organisation());
+        // Nobody waits for it: until it is done, searches take longer and find the same.
+        tokio::spawn(async move {
+            if let Err(error) = store.settle_import(organisation).await {
+                tracing::warn!(%error, "the tables were not analysed after an import");
+            }
+        });
+    }
     Ok(report)
 }

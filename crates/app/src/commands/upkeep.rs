@@ -49,7 +49,14 @@ fn fill(mut row: PlanRow, rules: PlanRules) -> AppResult<PlanRow> {
     row.hours_to = rules.hours_to;
     row.time_zone = rules.time_zone;
     row.policy_id = rules.policy;
-    parse_plan(&row).map_err(|problem| AppError::field("plan", problem))?;
+    Ok(row)
+}
+
+/// As [`fill`], where the rules are examined too, beside what serves everybody else.
+fn filled(row: PlanRow, rules: PlanRules) -> AppResult<PlanRow> {
+    let row = fill(row, rules)?;
+    tokio::task::block_in_place(|| parse_plan(&row))
+        .map_err(|problem| AppError::field("plan", problem))?;
     Ok(row)
 }
 
@@ -145,7 +152,8 @@ pub async fn plan_times(
     };
     let (row, now) = (new_row(unit, None, None, anchor), unit.now);
     // A rule that is hard to follow keeps one thread of its own busy, one rule at a time, and nobody
-    // else waiting.
+    // else waiting: neither for a thread nor for a connection to the database.
+    unit.commit().await?;
     let _turn = COUNTING
         .acquire()
         .await
@@ -161,7 +169,6 @@ pub async fn plan_times(
     let next = next
         .await
         .map_err(|error| AppError::internal(error.to_string()))??;
-    unit.commit().await?;
     Ok(PlanTimes {
         checks: next.checks,
         rotations: next.rotations,
@@ -216,7 +223,7 @@ pub async fn add_plan(unit: &mut UnitOfWork, body: NewPlan) -> AppResult<Version
     };
     let anchor = day_of(unit.now);
     let row = new_row(unit, body.folder, account, anchor);
-    let row = fill(row, body.rules)?;
+    let row = filled(row, body.rules)?;
     unit.tx()?.add_plan(&row).await?;
     let shown = show_plan(unit, row).await?;
     unit.commit_audited().await?;
@@ -241,7 +248,7 @@ pub async fn edit_plan(
     let place = allow_steward(unit, target).await?;
     let (target_id, target_type) = target_type_of(target);
     unit.begin_audit(Action::PlanEdit, target_type, Some(target_id), &place);
-    let mut row = fill(row, body)?;
+    let mut row = filled(row, body)?;
     row.revision = revision;
     unit.tx()?.edit_plan(&row).await?;
     row.revision += 1;

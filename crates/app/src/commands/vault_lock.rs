@@ -4,6 +4,7 @@ use jexlin_api::{LockVault, Status, Unlock};
 use jexlin_core::audit::Event;
 use jexlin_core::audit::{Action, TargetType};
 use jexlin_core::names::check_note;
+use jexlin_core::vault::RootKey;
 use jexlin_core::words::Word as _;
 use uuid::Uuid;
 
@@ -14,11 +15,13 @@ use crate::error::{AppError, AppResult};
 use crate::keyring;
 use crate::unit_of_work::{Stranger, UnitOfWork};
 
-/// Unlocks the vaults of all organisations with the open root key.
+/// Unlocks the vaults of all organisations with these root keys and those that are open.
 ///
 /// # Errors
 /// When the root key is not the one of this database; then it is forgotten again.
-pub async fn open_all(app: &App, origin: &str, refused: u32) -> AppResult<()> {
+pub async fn open_all(app: &App, roots: Vec<RootKey>, origin: &str, refused: u32) -> AppResult<()> {
+    let _turn = app.keyring.turn().await;
+    roots.into_iter().for_each(|root| app.keyring.open(root));
     for (id, name) in app.store.organisations().await? {
         let mut tx = app.store.begin(id).await?;
         let row = tx.organisation_row().await?;
@@ -107,8 +110,7 @@ pub async fn unlock(app: &App, body: Unlock, stranger: &Stranger) -> AppResult<S
         opening.refused += 1;
         tracing::warn!(origin = %stranger.origin, "opening the vault was refused");
     })?;
-    roots.into_iter().for_each(|root| app.keyring.open(root));
-    open_all(app, &stranger.origin, opening.refused).await?;
+    open_all(app, roots, &stranger.origin, opening.refused).await?;
     opening.refused = 0;
     drop(opening);
     crate::services::tell_of_this_service(app).await?;

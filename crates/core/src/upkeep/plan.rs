@@ -10,6 +10,8 @@ use crate::words::word_enum;
 
 /// The most often that a rule may fire.
 const LEAST_GAP: TimeDelta = TimeDelta::minutes(5);
+/// So many times a day are as many as that allows.
+const MOST_A_DAY: usize = 24 * 60 / 5;
 /// Checks that fall due together are spread over this long.
 const CHECK_SPREAD: TimeDelta = TimeDelta::minutes(10);
 /// How far ahead a rule is searched for its next time: a leap day that is a Sunday may be 40 years
@@ -210,7 +212,13 @@ impl Plan {
             ));
         }
         let parsed: rrule::RRule<rrule::Unvalidated> = rule.parse().map_err(shorten)?;
-        if matches!(parsed.get_freq(), rrule::Frequency::Secondly) {
+        let times_a_day = [
+            parsed.get_by_hour().len(),
+            parsed.get_by_minute().len(),
+            parsed.get_by_second().len(),
+        ];
+        let times_a_day: usize = times_a_day.iter().map(|times| (*times).max(1)).product();
+        if matches!(parsed.get_freq(), rrule::Frequency::Secondly) || times_a_day > MOST_A_DAY {
             return Err(PlanProblem::TooOften);
         }
         let zone = rrule::Tz::Tz(self.zone);
@@ -616,6 +624,39 @@ mod tests {
         );
         let never = plan(Some("FREQ=MINUTELY;INTERVAL=60;BYMINUTE=30"), None, None);
         assert_eq!(never.unwrap_err(), PlanProblem::Never);
+    }
+
+    #[test]
+    fn a_rule_that_names_more_times_than_there_may_be_is_not_counted_out() {
+        // Thirty million times a year, which would be put into a list before the first is looked at.
+        let list = |count: u32| {
+            (0..count)
+                .map(|n| n.to_string())
+                .collect::<Vec<_>>()
+                .join(",")
+        };
+        let all = format!(
+            "BYHOUR={};BYMINUTE={};BYSECOND={}",
+            list(24),
+            list(60),
+            list(60)
+        );
+        for rule in [
+            format!("FREQ=YEARLY;BYDAY=MO,TU,WE,TH,FR,SA,SU;{all}"),
+            format!("FREQ=MONTHLY;BYMONTHDAY=1;{all};BYSETPOS=-1"),
+            format!("FREQ=DAILY;BYMINUTE={};BYSECOND={}", list(60), list(5)),
+        ] {
+            assert_eq!(
+                plan(Some(&rule), None, None).unwrap_err(),
+                PlanProblem::TooOften
+            );
+        }
+        let fives = (0..12)
+            .map(|n| (n * 5).to_string())
+            .collect::<Vec<_>>()
+            .join(",");
+        let allowed = format!("FREQ=DAILY;BYHOUR={};BYMINUTE={fives};BYSECOND=0", list(24));
+        assert!(plan(Some(&allowed), None, None).is_ok());
     }
 
     #[test]

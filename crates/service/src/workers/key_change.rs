@@ -109,7 +109,7 @@ async fn finish(app: &App, organisation: Uuid) -> AppResult<()> {
     event.target_name.clone_from(&row.name);
     event.detail.insert("key_number".into(), number.to_string());
     tx.commit_with(&event, &keys.mac).await?;
-    app.keyring.keep(&app.store.open_organisations().await?);
+    app.keyring.keep_open(&app.store).await?;
     Ok(())
 }
 
