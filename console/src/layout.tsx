@@ -7,6 +7,7 @@ import {
   CircleHelp,
   Clock3,
   Ellipsis,
+  FolderLock,
   Hand,
   House,
   LogOut,
@@ -14,6 +15,7 @@ import {
   Moon,
   PanelLeftClose,
   PanelLeftOpen,
+  Trash2,
   Search as Magnifier,
   Sun,
   UserCog,
@@ -508,12 +510,33 @@ export function Shell({ me }: { me: Me }) {
               {place.label}
             </Link>
           ))}
-          <Link href="/personal" onClick={() => setMore(false)} className="flex h-11 items-center">
+          <Link
+            href="/personal"
+            onClick={() => setMore(false)}
+            className="flex h-11 items-center gap-3 border-b border-base-300"
+          >
+            <FolderLock className="size-5" aria-hidden="true" />
             Personal folder
           </Link>
-          <Link href="/bin" onClick={() => setMore(false)} className="flex h-11 items-center">
+          <Link
+            href="/bin"
+            onClick={() => setMore(false)}
+            className="flex h-11 items-center gap-3 border-b border-base-300"
+          >
+            <Trash2 className="size-5" aria-hidden="true" />
             Bin
           </Link>
+          <button
+            type="button"
+            className="flex h-11 items-center gap-3 text-left"
+            onClick={() => {
+              setMore(false);
+              setHelp(true);
+            }}
+          >
+            <CircleHelp className="size-5" aria-hidden="true" />
+            Help for this page
+          </button>
         </nav>
       </Drawer>
       <Drawer title="Help" open={help} close={() => setHelp(false)}>

@@ -1164,6 +1164,28 @@ export interface paths {
     patch?: never;
     trace?: never;
   };
+  "/api/v1/jobs/table": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /**
+     * A part of the table of the jobs that the caller may list, from any row on, with the number of
+     *     all rows. `sort` is `queued`, `task`, `credential`, `device`, `state` or `cause`; with `-` before
+     *     it the last come first. `state` is the outcome of a job that has ended, or the state of one that
+     *     has not. Each call looks at every row of the table: to read all, use the list.
+     */
+    get: operations["upkeep_job_table"];
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
   "/api/v1/jobs/{job}": {
     parameters: {
       query?: never;
@@ -2282,6 +2304,28 @@ export interface paths {
     patch?: never;
     trace?: never;
   };
+  "/api/v1/upkeep/table": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /**
+     * A part of the table of the accounts that the caller may list, from any row on, with the number
+     *     of all rows. `sort` is `credential`, `device`, `state`, `checked`, `rotated`, `next-check` or
+     *     `next-rotation`; with `-` before it the last come first. `check` is an outcome, or
+     *     `never-checked`. Each call looks at every row of the table: to read all, use the list.
+     */
+    get: operations["upkeep_account_table"];
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
 }
 export type webhooks = Record<string, never>;
 export interface components {
@@ -2401,6 +2445,21 @@ export interface components {
      * @enum {string}
      */
     AccessRequestState: "waiting" | "granted" | "refused" | "withdrawn";
+    /** @description A part of the table of accounts. */
+    AccountTable: {
+      /**
+       * @description How many accounts there are by the outcome of their last check, whatever the table is
+       *     filtered by.
+       */
+      checks: components["schemas"]["CheckCount"][];
+      /** @description The rows of this part. */
+      items: components["schemas"]["Upkeep"][];
+      /**
+       * Format: int64
+       * @description How many rows the whole table has.
+       */
+      total: number;
+    };
     /** @description The result of confirming an act. */
     ActConfirmed: {
       /** @description The act. */
@@ -2730,6 +2789,15 @@ export interface components {
      * @enum {string}
      */
     Channel: "console" | "client" | "program";
+    /** @description How many accounts have an outcome of their last check. */
+    CheckCount: {
+      /**
+       * Format: int64
+       * @description How many.
+       */
+      accounts: number;
+      outcome: components["schemas"]["CheckOutcome"] | null;
+    };
     /**
      * @description What a check found.
      * @enum {string}
@@ -3991,6 +4059,16 @@ export interface components {
      * @enum {string}
      */
     JobState: "queued" | "running" | "done" | "failed";
+    /** @description A part of the table of jobs. */
+    JobTable: {
+      /** @description The rows of this part. */
+      items: components["schemas"]["Job"][];
+      /**
+       * Format: int64
+       * @description How many rows the whole table has.
+       */
+      total: number;
+    };
     /** @description The keys of the vault. */
     KeysView: {
       /**
@@ -9758,6 +9836,44 @@ export interface operations {
       };
     };
   };
+  upkeep_job_table: {
+    parameters: {
+      query?: {
+        find?: string;
+        credential?: string;
+        device?: string;
+        task?: components["schemas"]["Task"];
+        state?: string;
+        cause?: components["schemas"]["JobCause"];
+        sort?: string;
+        from?: number;
+        limit?: number;
+      };
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["JobTable"];
+        };
+      };
+      /** @description What failed, as problem details (RFC 9457) */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+    };
+  };
   upkeep_job: {
     parameters: {
       query?: never;
@@ -12114,6 +12230,42 @@ export interface operations {
         };
         content: {
           "application/json": components["schemas"]["Page_Upkeep"];
+        };
+      };
+      /** @description What failed, as problem details (RFC 9457) */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+    };
+  };
+  upkeep_account_table: {
+    parameters: {
+      query?: {
+        find?: string;
+        credential?: string;
+        device?: string;
+        check?: string;
+        sort?: string;
+        from?: number;
+        limit?: number;
+      };
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["AccountTable"];
         };
       };
       /** @description What failed, as problem details (RFC 9457) */

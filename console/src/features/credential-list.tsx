@@ -189,6 +189,22 @@ function Filter({
 }
 
 /** What can be done with many at a time: one result for each that failed. */
+/** What moving these to the bin will do. */
+function whatRemovingDoes(chosen: CredentialItem[]): string {
+  const count = chosen.length;
+  const accounts = chosen.filter((item) => item.device !== null).length;
+  const names = chosen.slice(0, 5).map((item) => item.name);
+  const more = count > names.length ? ` and ${count - names.length} more` : "";
+  return [
+    `Move ${count === 1 ? "this credential" : `these ${count} credentials`} to the bin: ${names.join(", ")}${more}?`,
+    "Nobody can reveal what is in the bin. It can be restored until it is deleted permanently.",
+    accounts > 0 &&
+      `${accounts} ${accounts === 1 ? "is an account on a device" : "are accounts on devices"}: checks and rotations stop, and the password on the device stays as it is.`,
+  ]
+    .filter(Boolean)
+    .join(" ");
+}
+
 export function Bulk({
   chosen,
   clear,
@@ -266,12 +282,7 @@ export function Bulk({
         <button type="button" className="btn btn-sm" onClick={() => setCut({ items: chosen })}>
           Cut
         </button>
-        <Act
-          label="Remove"
-          run={remove}
-          after={after}
-          confirm={`Move ${chosen.length} to the bin?`}
-        />
+        <Act label="Remove" run={remove} after={after} confirm={whatRemovingDoes(chosen)} />
         <Act
           label="Favourite"
           run={run("are favourites", (item) =>

@@ -2,13 +2,14 @@
 
 import { useQuery } from "@tanstack/react-query";
 import { Link } from "wouter";
-import { type Account, type Job, type Plan, all, api, result, wholeList } from "../api";
+import { type Account, type Job, type Plan, api, result, wholeList } from "../api";
 import { Act, CredentialLink, Empty, Page, State, Table, When, told } from "../parts";
 import { type Column, DataTable } from "../parts/data-table";
+import { type Asked, RemoteTable } from "../parts/remote-table";
 import { credentialColumn, stateColumn, whenColumn } from "./columns";
 
 const CAUSES: Record<string, string> = {
-  asked: "asked for",
+  person: "asked for",
   plan: "by the plan",
   "out-of-sync": "was out of sync",
   return: "after a checkout",
@@ -90,17 +91,28 @@ const rotate = (credential: string) => () =>
     }),
   );
 
+/** How a check can have ended. */
+const CHECKS = ["in-sync", "out-of-sync", "locked-out", "unreachable", "never-checked"];
+
 const ACCOUNTS: Column<Account>[] = [
   credentialColumn(
     (account) => account.credential,
     (account) => account.credential_path,
   ),
-  { name: "device", head: "Device", value: (account) => account.device, choices: true },
-  stateColumn("state", "Last check", (account) => account.check_outcome),
-  whenColumn("checked", "Checked", (account) => account.checked_at),
+  { name: "device", head: "Device", value: (account) => account.device },
+  {
+    ...stateColumn<Account>("state", "Last check", (account) => account.check_outcome),
+    choices: [...CHECKS],
+    one: true,
+  },
+  {
+    ...whenColumn<Account>("checked", "Checked", (account) => account.checked_at),
+    unfiltered: true,
+  },
   {
     name: "rotated",
     head: "Rotated",
+    unfiltered: true,
     value: (account) => account.rotated_at ?? "",
     cell: (account) => (
       <span className="flex flex-wrap gap-x-2">
@@ -109,8 +121,14 @@ const ACCOUNTS: Column<Account>[] = [
       </span>
     ),
   },
-  whenColumn("next-check", "Next check", (account) => account.next_check_at),
-  whenColumn("next-rotation", "Next rotation", (account) => account.next_rotation_at),
+  {
+    ...whenColumn<Account>("next-check", "Next check", (account) => account.next_check_at),
+    unfiltered: true,
+  },
+  {
+    ...whenColumn<Account>("next-rotation", "Next rotation", (account) => account.next_rotation_at),
+    unfiltered: true,
+  },
 ];
 
 /** Does the same to many accounts, and says how many it could not be begun for. */
@@ -128,31 +146,64 @@ async function forEach(
   );
 }
 
+/** What is asked of the service for a table of accounts or jobs. */
+function narrowed({ words, filters }: Asked, exactly: Record<string, string>) {
+  const one = (column: string, name: string) => {
+    const value = filters.get(column)?.[0];
+    return value ? { [name]: value } : {};
+  };
+  return {
+    ...(words && { find: words }),
+    ...one("credential", "credential"),
+    ...one("device", "device"),
+    ...Object.assign({}, ...Object.entries(exactly).map(([column, name]) => one(column, name))),
+  };
+}
+
+const accountPart = (asked: Asked, from: number, limit: number) =>
+  result(
+    api.GET("/api/v1/upkeep/table", {
+      params: {
+        query: { ...narrowed(asked, { state: "check" }), sort: asked.sort, from, limit },
+      },
+    }),
+  );
+
+const chosenOnly = <T,>(column: Column<T>): string[] =>
+  Array.isArray(column.choices) ? column.choices : [];
+
+const ACCOUNT_TABLE = ["upkeep", "table"];
+
 export function Accounts() {
-  const accounts = useQuery({
-    queryKey: ["upkeep"],
-    queryFn: () => all((page) => api.GET("/api/v1/upkeep", { params: { query: page } }), 20_000),
+  const head = useQuery({
+    queryKey: ["upkeep", "checks"],
+    queryFn: () => result(api.GET("/api/v1/upkeep/table", { params: { query: { limit: 1 } } })),
   });
-  const counts = new Map<string, number>();
-  for (const account of accounts.data ?? [])
-    counts.set(account.check_outcome ?? "", (counts.get(account.check_outcome ?? "") ?? 0) + 1);
+  const checks = (head.data?.checks ?? []).map(
+    ({ outcome, accounts }) => [outcome, accounts] as const,
+  );
   return (
     <Page
       title="Accounts"
       note="Accounts on devices, whether the stored password opens them, and what comes next."
     >
       <ul className="flex flex-wrap gap-x-5 gap-y-1" aria-label="Accounts by their last check">
-        {[...counts].sort().map(([word, count]) => (
-          <li key={word} className="flex items-center gap-1">
-            <State word={word} /> {count}
-          </li>
-        ))}
+        {checks
+          .sort(([a], [b]) => (a ?? "").localeCompare(b ?? ""))
+          .map(([outcome, count]) => (
+            <li key={outcome ?? ""} className="flex items-center gap-1">
+              <State word={outcome} /> {count.toLocaleString()}
+            </li>
+          ))}
       </ul>
-      <DataTable
+      <RemoteTable
         label="Accounts"
         columns={ACCOUNTS}
         id={(account) => account.credential}
-        query={accounts}
+        name={ACCOUNT_TABLE}
+        fetch={accountPart}
+        values={chosenOnly}
+        first="credential"
         file="accounts.csv"
         bulk={(chosen, clear) => (
           <>
@@ -195,19 +246,51 @@ const stateOf = (job: Job): string =>
       ? "in-doubt"
       : job.state;
 
+const STATES = [
+  "queued",
+  "running",
+  "in-doubt",
+  "done",
+  "in-sync",
+  "out-of-sync",
+  "refused",
+  "locked-out",
+  "unreachable",
+  "cancelled",
+];
+
 const JOBS: Column<Job>[] = [
-  whenColumn("queued", "Queued", (job) => job.queued_at),
-  { name: "task", head: "Job", value: (job) => job.task, choices: true },
+  { ...whenColumn<Job>("queued", "Queued", (job) => job.queued_at), unfiltered: true },
+  {
+    name: "task",
+    head: "Job",
+    value: (job) => job.task,
+    choices: ["check", "rotation"],
+    one: true,
+  },
   credentialColumn(
     (job) => job.credential,
     (job) => job.credential_path,
   ),
-  { name: "device", head: "Device", value: (job) => job.device, choices: true },
-  stateColumn("state", "State", stateOf),
-  { name: "why", head: "Why", value: (job) => CAUSES[job.cause] ?? job.cause, choices: true },
+  { name: "device", head: "Device", value: (job) => job.device },
+  {
+    ...stateColumn<Job>("state", "State", stateOf),
+    choices: [...STATES],
+    one: true,
+  },
+  {
+    name: "cause",
+    head: "Why",
+    value: (job) => job.cause,
+    cell: (job) => CAUSES[job.cause] ?? job.cause,
+    choices: Object.keys(CAUSES),
+    one: true,
+  },
   {
     name: "message",
     head: "Message",
+    unsorted: true,
+    unfiltered: true,
     value: (job) => job.message,
     cell: (job) => (
       <span className="flex items-start justify-between gap-2">
@@ -226,18 +309,33 @@ const JOBS: Column<Job>[] = [
   },
 ];
 
+const jobPart = (asked: Asked, from: number, limit: number) =>
+  result(
+    api.GET("/api/v1/jobs/table", {
+      params: {
+        query: {
+          ...narrowed(asked, { task: "task", state: "state", cause: "cause" }),
+          sort: asked.sort,
+          from,
+          limit,
+        },
+      },
+    }),
+  );
+
+const JOB_TABLE = ["jobs", "table"];
+
 export function Jobs() {
-  const jobs = useQuery({
-    queryKey: ["jobs"],
-    queryFn: () => all((page) => api.GET("/api/v1/jobs", { params: { query: page } }), 1000),
-  });
   return (
     <Page title="Jobs" note="Checks and rotations, newest first; the list follows them by itself.">
-      <DataTable
+      <RemoteTable
         label="Jobs"
         columns={JOBS}
         id={(job) => job.id}
-        query={jobs}
+        name={JOB_TABLE}
+        fetch={jobPart}
+        values={chosenOnly}
+        first="-queued"
         file="jobs.csv"
         empty={
           <Empty

@@ -12,6 +12,8 @@ import { Trouble } from "./trouble";
 
 /** So many rows are fetched at once. */
 const PART = 100;
+/** The most that the service gives at once. */
+const LARGEST = 500;
 /** More are not selected or written at once. */
 const MOST = 20_000;
 
@@ -48,8 +50,8 @@ export function RemoteTable<T>({
   name: unknown[];
   /** A part of the table, and how many rows the whole of it has. */
   fetch: (asked: Asked, from: number, limit: number) => Promise<Part<T>>;
-  /** All rows, in any order. */
-  everything: (asked: Asked, most: number) => Promise<T[]>;
+  /** All rows, in any order; left out, they are fetched part by part. */
+  everything?: (asked: Asked, most: number) => Promise<T[]>;
   /** What a column can be filtered by, where it has choices. */
   values: (column: Column<T>) => string[];
   /** What it is sorted by first. */
@@ -106,8 +108,14 @@ export function RemoteTable<T>({
       told(`More than ${MOST.toLocaleString()} rows. Filter the list first.`);
       return [];
     }
+    if (!everything) {
+      const rows: T[] = [];
+      for (let from = 0; from < total; from += LARGEST)
+        rows.push(...(await fetch(asked, from, LARGEST)).items);
+      return rows;
+    }
     const rows = await everything(asked, MOST);
-    const column = columns.find((each) => each.name === sort.replace("-", ""));
+    const column = columns.find((each) => each.name === sort.replace(/^-/, ""));
     const way = sort.startsWith("-") ? -1 : 1;
     return column
       ? rows.sort((a, b) => way * order.compare(String(column.value(a)), String(column.value(b))))

@@ -78,6 +78,37 @@ pub struct NewPlan {
     pub rules: PlanRules,
 }
 
+/// A part of the table of accounts.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct AccountTable {
+    /// How many rows the whole table has.
+    pub total: i64,
+    /// The rows of this part.
+    pub items: Vec<Upkeep>,
+    /// How many accounts there are by the outcome of their last check, whatever the table is
+    /// filtered by.
+    pub checks: Vec<CheckCount>,
+}
+
+/// How many accounts have an outcome of their last check.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct CheckCount {
+    /// The outcome; nothing for those that were never checked.
+    #[schema(required)]
+    pub outcome: Option<CheckOutcome>,
+    /// How many.
+    pub accounts: i64,
+}
+
+/// A part of the table of jobs.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct JobTable {
+    /// How many rows the whole table has.
+    pub total: i64,
+    /// The rows of this part.
+    pub items: Vec<Job>,
+}
+
 /// The upkeep state of an account.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct Upkeep {
@@ -137,7 +168,7 @@ pub struct Job {
     /// Who asked for it; none for a plan.
     #[schema(required)]
     pub asked_by: Option<String>,
-    /// The cause: `asked`, `plan`, `out-of-sync` or `return`.
+    /// The cause: `person`, `plan`, `out-of-sync` or `return`.
     pub cause: JobCause,
     /// When it was queued.
     pub queued_at: DateTime<Utc>,

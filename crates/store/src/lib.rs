@@ -44,6 +44,7 @@ mod settings;
 mod stored;
 mod tx;
 mod upkeep;
+mod upkeep_tables;
 
 pub use access::{Approach, GrantRow, GrantView, Subject, Target};
 pub use access_index::Spot;
@@ -83,6 +84,7 @@ pub use settings::SettingsRow;
 pub use stored::Stored;
 pub use tx::{OpenOrganisation, Receipt, Store, Tx, Withheld, addresses_of};
 pub use upkeep::{JobFilter, JobRow, JobView, LeasedJob, PlanRow, UpkeepView};
+pub use upkeep_tables::{TableFilter, TableOrder};
 
 /// The result of everything here.
 pub type Result<T> = std::result::Result<T, StoreError>;

@@ -870,6 +870,20 @@ diesel::table! {
 }
 
 diesel::table! {
+    found_row (found) {
+        found -> Uuid,
+        total -> BigInt,
+    }
+}
+
+diesel::table! {
+    checks_row (accounts) {
+        check_outcome -> Nullable<Text>,
+        accounts -> BigInt,
+    }
+}
+
+diesel::table! {
     user_row (actor) {
         actor -> Uuid,
         last -> Timestamptz,
@@ -1096,6 +1110,24 @@ mod functions {
             folders: Array<Uuid>,
             without: Array<Uuid>,
         ) -> Rows;
+        /// A part of the table of accounts.
+        fn account_table(
+            viewer: Uuid,
+            at: Timestamptz,
+            wanted: Jsonb,
+            rows_before: BigInt,
+            size: BigInt,
+        ) -> Rows;
+        /// A part of the table of jobs.
+        fn job_table(
+            viewer: Uuid,
+            at: Timestamptz,
+            wanted: Jsonb,
+            rows_before: BigInt,
+            size: BigInt,
+        ) -> Rows;
+        /// How many accounts have which outcome of their last check.
+        fn checks_counted(viewer: Uuid, at: Timestamptz) -> Rows;
         /// Forgets what everybody has seen of changes.
         fn prune_access_log() -> Nothing;
         /// Makes one note of many about how many credentials are in a folder.

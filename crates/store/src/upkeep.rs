@@ -672,6 +672,22 @@ impl Tx {
         Ok(JobView::new(row, held))
     }
 
+    /// These jobs, as somebody sees them.
+    pub(crate) async fn job_views(
+        &mut self,
+        person: Uuid,
+        now: DateTime<Utc>,
+        ids: &[Uuid],
+    ) -> Result<Vec<JobView>> {
+        let query = job_view::table.filter(job_view::id.eq_any(ids)).select((
+            JobRecord::as_select(),
+            level_on_folder(person, job_view::device_folder_id, now),
+        ));
+        let rows: Vec<(JobRecord, Option<i16>)> = query.load(self.conn()?).await?;
+        let views = rows.into_iter();
+        Ok(views.map(|(row, held)| JobView::new(row, held)).collect())
+    }
+
     /// Jobs on what somebody holds a level on, newest first.
     ///
     /// # Errors

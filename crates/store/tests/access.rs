@@ -262,6 +262,29 @@ async fn compare_tables(tx: &mut Tx, person: Uuid, expected: &[(Uuid, Option<Lev
     }
 }
 
+/// Those of these credentials that the tables of accounts and jobs would show to somebody.
+async fn reached(org: Uuid, person: Uuid, credentials: &[Uuid]) -> Vec<Uuid> {
+    let (client, connection) =
+        tokio_postgres::connect(&rig::world().1.service, tokio_postgres::NoTls)
+            .await
+            .unwrap();
+    tokio::spawn(connection);
+    let (ids, now): (Vec<_>, _) = (
+        credentials.iter().map(Uuid::to_string).collect(),
+        at(0).to_rfc3339(),
+    );
+    let ids = ids.join(",");
+    let query = format!("SELECT reached_of('{person}', '{now}', '{{{ids}}}')::text");
+    client
+        .batch_execute(&format!("SET jexlin.organisation = '{org}'"))
+        .await
+        .unwrap();
+    let rows = client.query(&query, &[]).await.unwrap();
+    rows.iter()
+        .map(|row| row.get::<_, String>(0).parse().unwrap())
+        .collect()
+}
+
 async fn compare(store: &Store, recipe: &Recipe) {
     let (org, people, plain) = build(store, recipe).await;
     let now = at(0);
@@ -299,6 +322,11 @@ async fn compare(store: &Store, recipe: &Recipe) {
             .filter(|(_, level)| level.is_some())
             .collect();
         expected.sort();
+        let all: Vec<Uuid> = plain.credentials.keys().copied().collect();
+        let mut shown = reached(org, person, &all).await;
+        shown.sort();
+        let named: Vec<Uuid> = expected.iter().map(|(id, _)| *id).collect();
+        assert_eq!(shown, named, "what is looked for together");
         // Folder by folder, name by name, and with a condition that everything meets.
         let ways = [
             ListQuery {

@@ -591,3 +591,101 @@ fn a_request_is_approved_checked_out_checked_in_and_the_password_rotated() {
         );
     }
 }
+
+#[test]
+fn the_tables_of_accounts_and_jobs_are_sorted_and_filtered_by_the_service() {
+    let service = Service::ready();
+    let ines = service.sign_in("ines");
+    let folder = ines.folder("Pumping");
+    let apart = ines.folder("Apart");
+    let device = |name: &str| {
+        ines.make(
+            "/api/v1/devices",
+            &json!({"folder": folder, "name": name, "address": "127.0.0.1", "port": 9}),
+        )
+    };
+    let (north, south) = (device("north telemetry"), device("south telemetry"));
+    let accounts = [
+        account(&ines, &folder, &south, "alder", "Alder-2019-a"),
+        account(&ines, &folder, &north, "birch", "Birch-2019-a"),
+        account(&ines, &apart, &north, "cedar", "Cedar-2019-a"),
+    ];
+    // Nothing listens there.
+    for credential in &accounts[..2] {
+        let _ = job(&ines, credential, "check", &json!({}));
+    }
+    let names = |session: &Session<'_>, address: &str| -> (i64, Vec<String>) {
+        let part = session.get(address).good();
+        let name = |row: &Value| {
+            let path = row["credential_path"].as_str().unwrap();
+            path.rsplit('/').next().unwrap().to_owned()
+        };
+        let rows = part["items"].as_array().unwrap();
+        (
+            part["total"].as_i64().unwrap(),
+            rows.iter().map(name).collect(),
+        )
+    };
+    let table = |query: &str| names(&ines, &format!("/api/v1/upkeep/table?{query}"));
+    let three = |names: [&str; 3]| (3, names.map(str::to_owned).to_vec());
+    assert_eq!(table("sort=device"), three(["cedar", "birch", "alder"]));
+    assert_eq!(table("sort=-device"), three(["alder", "cedar", "birch"]));
+    assert_eq!(
+        table("sort=credential&from=1&limit=1"),
+        (3, vec!["alder".into()])
+    );
+    assert_eq!(table("from=9"), (3, vec![]));
+    assert_eq!(table("check=never-checked"), (1, vec!["cedar".into()]));
+    assert_eq!(table("device=SOUTH"), (1, vec!["alder".into()]));
+    assert_eq!(table("find=north+bir"), (1, vec!["birch".into()]));
+    assert_eq!(table("find=%25"), (0, vec![]));
+    let never = table("sort=checked").1;
+    assert_eq!(never.first().map(String::as_str), Some("cedar"));
+    for wrong in ["sort=name", "check=fine"] {
+        ines.get(&format!("/api/v1/upkeep/table?{wrong}"))
+            .refused(422, "bad-input");
+    }
+    let counted = ines.get("/api/v1/upkeep/table?limit=1").good();
+    let counted: Vec<_> = counted["checks"]
+        .as_array()
+        .unwrap()
+        .iter()
+        .map(|check| (check["outcome"].as_str(), check["accounts"].as_i64()))
+        .collect();
+    assert!(
+        counted.contains(&(None, Some(1))) && counted.contains(&(Some("unreachable"), Some(2))),
+        "{counted:?}"
+    );
+    let jobs = |query: &str| names(&ines, &format!("/api/v1/jobs/table?{query}"));
+    assert_eq!(jobs(""), (2, vec!["birch".into(), "alder".into()]));
+    assert_eq!(
+        jobs("sort=queued"),
+        (2, vec!["alder".into(), "birch".into()])
+    );
+    assert_eq!(
+        jobs("state=unreachable&cause=person&task=check&device=north"),
+        (1, vec!["birch".into()])
+    );
+    assert_eq!(jobs("state=done").0, 0);
+    for wrong in ["sort=message", "state=well", "task=all", "cause=fun"] {
+        ines.get(&format!("/api/v1/jobs/table?{wrong}"))
+            .refused(422, "bad-input");
+    }
+    // Who has one folder sees, counts and finds what is in it, and not what a device said.
+    let pim = ines.person("pim", &[]);
+    let _ = ines.make(
+        "/api/v1/grants",
+        &json!({"folder": apart, "person": pim, "level": "list"}),
+    );
+    let pim = service.sign_in("pim");
+    assert_eq!(
+        names(&pim, "/api/v1/upkeep/table"),
+        (1, vec!["cedar".into()])
+    );
+    assert_eq!(names(&pim, "/api/v1/upkeep/table?find=birch").0, 0);
+    assert_eq!(names(&pim, "/api/v1/jobs/table"), (0, vec![]));
+    let seen = pim.get("/api/v1/upkeep/table").good();
+    assert_eq!(seen["checks"], json!([{"outcome": null, "accounts": 1}]));
+    assert_eq!(jobs("find=refused").0, 0);
+    assert_eq!(jobs("find=connection").0, 0);
+}

@@ -903,6 +903,17 @@ pub async fn remove(unit: &mut UnitOfWork, credential: Uuid, revision: i32) -> A
     Ok(going.id)
 }
 
+/// The words that somebody looks for; more of them, or longer ones, do not count.
+#[must_use]
+pub fn words_of(find: Option<&str>) -> Vec<String> {
+    find.unwrap_or_default()
+        .split(|c: char| c.is_whitespace() || c == '/')
+        .filter(|word| !word.is_empty())
+        .take(MOST_WORDS)
+        .map(|word| word.chars().take(LONGEST_WORD).collect())
+        .collect()
+}
+
 /// What somebody asked for, as the store is asked for it. Views in an order of their own are left
 /// to the caller.
 async fn query_of(
@@ -910,11 +921,6 @@ async fn query_of(
     narrowed: &Narrowed<'_>,
     limit: i64,
 ) -> AppResult<ListQuery> {
-    let words = narrowed
-        .find
-        .unwrap_or_default()
-        .split(|c: char| c.is_whitespace() || c == '/')
-        .filter(|word| !word.is_empty());
     let finding = typed(narrowed.finding);
     if finding
         .as_deref()
@@ -931,10 +937,7 @@ async fn query_of(
     Ok(ListQuery {
         folder: narrowed.folder,
         below: narrowed.below,
-        find: words
-            .take(MOST_WORDS)
-            .map(|word| word.chars().take(LONGEST_WORD).collect())
-            .collect(),
+        find: words_of(narrowed.find),
         name: typed(narrowed.name),
         user_name: typed(narrowed.user),
         kind: typed(narrowed.kind),

@@ -76,6 +76,44 @@ word_enum! {
     }
 }
 
+word_enum! {
+    /// What the table of accounts is sorted by.
+    pub enum AccountSort {
+        /// The path of its credential.
+        Credential,
+        /// The name of its device.
+        Device,
+        /// The outcome of its last check.
+        State,
+        /// When it was last checked.
+        Checked,
+        /// When it was last rotated.
+        Rotated,
+        /// When its next check is due.
+        NextCheck,
+        /// When its next rotation is due.
+        NextRotation,
+    }
+}
+
+word_enum! {
+    /// What the table of jobs is sorted by.
+    pub enum JobSort {
+        /// When it was queued.
+        Queued,
+        /// What it does.
+        Task,
+        /// The path of its credential.
+        Credential,
+        /// The name of its device.
+        Device,
+        /// Its outcome, or its state until it has one.
+        State,
+        /// Why it was queued.
+        Cause,
+    }
+}
+
 impl From<CheckOutcome> for JobOutcome {
     fn from(outcome: CheckOutcome) -> Self {
         match outcome {

@@ -24,7 +24,9 @@ pub use binding::{
 pub use budget::{BUDGET_PER_HOUR, budget_allows};
 pub use connect::{ConnectRule, ConnectRules};
 pub use identity::IdentityKind;
-pub use job::{ChangeMethod, ConnectorKind, JobCause, JobOutcome, JobState, Task};
+pub use job::{
+    AccountSort, ChangeMethod, ConnectorKind, JobCause, JobOutcome, JobSort, JobState, Task,
+};
 pub use plan::{Hours, NextTimes, OutOfSync, Plan, PlanProblem, Recurrence, day_of, spread};
 
 word_enum! {
