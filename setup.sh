@@ -27,7 +27,7 @@ need_packages() {
     return 0
 }
 
-packages_for_start() { need_packages postgresql openssl openssh-server openssh-client build-essential pkg-config util-linux procps; }
+packages_for_start() { need_packages postgresql redis-server openssl openssh-server openssh-client build-essential pkg-config util-linux procps; }
 packages_for_test() { packages_for_start; need_packages chromium chromium-driver sshpass xvfb xclip openssl python3 slapd systemd; }
 
 # The console is built again only when something it is made of has changed.

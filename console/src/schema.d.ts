@@ -2861,7 +2861,7 @@ export interface components {
      * @description How a device is reached.
      * @enum {string}
      */
-    ConnectorKind: "ssh" | "postgresql" | "ldap";
+    ConnectorKind: "ssh" | "postgresql" | "ldap" | "redis";
     /**
      * @description Whether an act takes a second person.
      * @enum {string}
@@ -3988,7 +3988,7 @@ export interface components {
        * @description The number of attempts.
        */
       attempts: number;
-      /** @description The cause: `asked`, `plan`, `out-of-sync` or `return`. */
+      /** @description The cause: `person`, `plan`, `out-of-sync` or `return`. */
       cause: components["schemas"]["JobCause"];
       /**
        * Format: uuid
@@ -5326,7 +5326,7 @@ export interface components {
          * @description The number of attempts.
          */
         attempts: number;
-        /** @description The cause: `asked`, `plan`, `out-of-sync` or `return`. */
+        /** @description The cause: `person`, `plan`, `out-of-sync` or `return`. */
         cause: components["schemas"]["JobCause"];
         /**
          * Format: uuid

@@ -10,7 +10,9 @@ use std::time::Duration;
 use jexlin_core::policy::{About, PasswordPolicy};
 use jexlin_core::secret::Secret;
 use jexlin_core::upkeep::ConnectorKind;
-use jexlin_devices::{Connector, Registry, Settings as ConnectorSettings, ldap, postgresql, ssh};
+use jexlin_devices::{
+    Connector, Registry, Settings as ConnectorSettings, ldap, postgresql, redis, ssh,
+};
 use jexlin_store::{LiveNews, Store};
 use rand::SeedableRng as _;
 use rand::rngs::{StdRng, SysRng};
@@ -86,7 +88,7 @@ pub struct Opening {
 }
 
 /// The connectors that there are, as the configuration wants them.
-fn connectors(config: &Config) -> [ConnectorSettings; 3] {
+fn connectors(config: &Config) -> [ConnectorSettings; 4] {
     let connect = Duration::from_secs(config.connect_seconds);
     let change = Duration::from_secs(config.change_seconds);
     [
@@ -97,6 +99,7 @@ fn connectors(config: &Config) -> [ConnectorSettings; 3] {
         }),
         ConnectorSettings::Postgresql(postgresql::Settings { connect, change }),
         ConnectorSettings::Ldap(ldap::Settings { connect, change }),
+        ConnectorSettings::Redis(redis::Settings { connect, change }),
     ]
 }
 

@@ -9,6 +9,7 @@ mod connector;
 pub mod ldap;
 mod network;
 pub mod postgresql;
+pub mod redis;
 mod registry;
 pub mod ssh;
 mod tls;

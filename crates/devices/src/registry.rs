@@ -6,6 +6,7 @@ use jexlin_core::upkeep::ConnectorKind;
 
 use crate::ldap::{self, Ldap};
 use crate::postgresql::{self, Postgresql};
+use crate::redis::{self, Redis};
 use crate::ssh::{self, Ssh};
 use crate::{Connector, OperatorConnection};
 
@@ -18,6 +19,8 @@ pub enum Settings {
     Postgresql(postgresql::Settings),
     /// Of directories that speak LDAP.
     Ldap(ldap::Settings),
+    /// Of Redis servers.
+    Redis(redis::Settings),
 }
 
 impl Settings {
@@ -26,6 +29,7 @@ impl Settings {
             Self::Ssh(settings) => Arc::new(Ssh::new(settings)),
             Self::Postgresql(settings) => Arc::new(Postgresql::new(settings)),
             Self::Ldap(settings) => Arc::new(Ldap::new(settings)),
+            Self::Redis(settings) => Arc::new(Redis::new(settings)),
         }
     }
 }

@@ -12,6 +12,11 @@ use rustls::client::danger::{HandshakeSignatureValid, ServerCertVerified, Server
 use rustls::crypto::{CryptoProvider, verify_tls12_signature, verify_tls13_signature};
 use rustls::pki_types::{CertificateDer, ServerName, UnixTime};
 use rustls::server::ParsedCertificate;
+use tokio::net::TcpStream;
+use tokio_rustls::TlsConnector;
+use tokio_rustls::client::TlsStream;
+
+use crate::network::{self, no_connection};
 use rustls::{
     CertificateError, ClientConfig, DigitallySignedStruct, RootCertStore, SignatureScheme,
 };
@@ -166,4 +171,50 @@ impl Watched {
 pub(crate) fn server_name(endpoint: &Endpoint) -> Result<ServerName<'static>, String> {
     ServerName::try_from(endpoint.address().to_owned())
         .map_err(|_| "the address is no name that a certificate can hold".to_owned())
+}
+
+/// A connection to a device that has proved its identity.
+pub(crate) type DeviceStream = TlsStream<TcpStream>;
+
+/// Connects, and proves the identity before anything is sent. With what the device showed, if it did.
+pub(crate) async fn open<R: RoleMark>(
+    login: &BoundLogin<R>,
+) -> (Result<DeviceStream, String>, Option<PresentedIdentity>) {
+    let endpoint = login.endpoint();
+    let (watched, name) = match (Watched::to_sign_in(login), server_name(endpoint)) {
+        (Ok(watched), Ok(name)) => (watched, name),
+        (Err(why), _) | (_, Err(why)) => return (Err(why), None),
+    };
+    let stream = match network::connect(endpoint).await {
+        Ok(stream) => stream,
+        Err(why) => return (Err(why), None),
+    };
+    let stream = TlsConnector::from(Arc::clone(&watched.config))
+        .connect(name, stream)
+        .await;
+    let presented = watched.presented();
+    if !login.trusts_first_contact()
+        && presented
+            .as_ref()
+            .is_some_and(|shown| !proves(endpoint.identity(), shown))
+    {
+        return (Err(NOT_PROVED.into()), None);
+    }
+    let stream = stream.map_err(|error| no_connection(&error.to_string()));
+    (stream, presented)
+}
+
+/// Reads the identity that a device shows.
+pub(crate) async fn look(endpoint: &Endpoint) -> Result<Vec<PresentedIdentity>, String> {
+    let watched = Watched::to_look_at()?;
+    let name = server_name(endpoint)?;
+    let stream = network::connect(endpoint).await?;
+    let session = TlsConnector::from(Arc::clone(&watched.config))
+        .connect(name, stream)
+        .await;
+    match (watched.presented(), session) {
+        (Some(presented), _) => Ok(vec![presented]),
+        (None, Err(error)) => Err(no_connection(&error.to_string())),
+        (None, Ok(_)) => Err("no certificate was shown".into()),
+    }
 }

@@ -10,19 +10,15 @@
 
 mod rig;
 
-use std::sync::{Arc, OnceLock};
+use std::sync::OnceLock;
 use std::time::Duration;
 
 use jexlin_core::upkeep::identity::Identity;
 use jexlin_devices::ldap::{Ldap, Settings};
 use jexlin_devices::{Change, Connector as _, Probe};
-use jexlin_standins::database_server::certificates;
 use jexlin_standins::directory_server::{DirectoryServer, SUFFIX};
 use jexlin_standins::misbehaving_device::{self, Manner, Wire};
 use proptest::prelude::*;
-use rustls::pki_types::pem::PemObject as _;
-use rustls::pki_types::{CertificateDer, PrivateKeyDer};
-use tokio::io::{AsyncReadExt as _, AsyncWriteExt as _};
 
 use rig::{Place, answer, place, yes};
 
@@ -170,45 +166,17 @@ async fn what_is_no_directory_or_does_not_answer_is_said_in_bounded_time() {
 /// A directory that answers every bind with another error, and says back all that it was sent.
 async fn echoing() -> u16 {
     let folder = std::env::temp_dir().join(format!("jexlin-echo-{}", std::process::id()));
-    std::fs::create_dir_all(&folder).unwrap();
-    certificates(&folder, "127.0.0.1").unwrap();
-    let chain = vec![CertificateDer::from_pem_file(folder.join("tls.pem")).unwrap()];
-    let key = PrivateKeyDer::from_pem_file(folder.join("tls.key")).unwrap();
-    std::fs::remove_dir_all(&folder).unwrap();
-    let provider = Arc::new(rustls::crypto::ring::default_provider());
-    let config = rustls::ServerConfig::builder_with_provider(provider)
-        .with_safe_default_protocol_versions()
-        .unwrap()
-        .with_no_client_auth()
-        .with_single_cert(chain, key)
-        .unwrap();
-    let acceptor = tokio_rustls::TlsAcceptor::from(Arc::new(config));
-    let listener = tokio::net::TcpListener::bind("127.0.0.1:0").await.unwrap();
-    let port = listener.local_addr().unwrap().port();
-    tokio::spawn(async move {
-        while let Ok((stream, _)) = listener.accept().await {
-            let Ok(mut stream) = acceptor.accept(stream).await else {
-                continue;
-            };
-            let mut buffer = [0; 1024];
-            let count = stream.read(&mut buffer).await.unwrap_or_default();
-            let heard: Vec<u8> = buffer[..count]
-                .iter()
-                .copied()
-                .filter(|byte| (b' '..0x7f).contains(byte))
-                .collect();
-            // The end of it, where the password is: short enough for lengths of one byte.
-            let said = &heard[heard.len().saturating_sub(60)..];
-            let length = |more: usize| u8::try_from(said.len() + more).unwrap();
-            // LDAPMessage 1, BindResponse: other (80), no name, these words.
-            let mut answer = vec![0x30, length(12), 2, 1, 1, 0x61, length(7)];
-            answer.extend([0x0a, 1, 80, 4, 0, 4, length(0)]);
-            answer.extend(said);
-            let _ = stream.write_all(&answer).await;
-            let _ = stream.read(&mut buffer).await;
-        }
-    });
-    port
+    rig::lying(&folder, |heard| {
+        // The end of it, where the password is: short enough for lengths of one byte.
+        let said = &heard[heard.len().saturating_sub(60)..];
+        let length = |more: usize| u8::try_from(said.len() + more).unwrap();
+        // LDAPMessage 1, BindResponse: other (80), no name, these words.
+        let mut answer = vec![0x30, length(12), 2, 1, 1, 0x61, length(7)];
+        answer.extend([0x0a, 1, 80, 4, 0, 4, length(0)]);
+        answer.extend(said);
+        answer
+    })
+    .await
 }
 
 #[tokio::test]

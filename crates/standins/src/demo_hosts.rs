@@ -5,6 +5,7 @@ use std::path::Path;
 
 use crate::database_server::DatabaseServer;
 use crate::host::Host;
+use crate::redis_server::{OPERATOR_RIGHTS, RedisServer};
 
 /// A name, the last number of its address, and accounts with their first passwords.
 type DemoHost = (&'static str, u8, &'static [(&'static str, &'static str)]);
@@ -67,6 +68,14 @@ const ROLES: [&str; 3] = [
     "CREATE ROLE trends LOGIN PASSWORD 'Trends-2019'",
 ];
 
+/// The last number of the address of the demo's Redis server.
+const ALARMS: u8 = 10;
+/// Its users, with the passwords of the first day; [`OPERATOR_RIGHTS`] are those of the first.
+const USERS: [(&str, &str); 2] = [
+    ("rotator on >Alarms-rotator-first-day-1", OPERATOR_RIGHTS),
+    ("alarms on >Alarm-queue-2019", "~alarm:* +@read +@write"),
+];
+
 /// What runs around the demo.
 #[derive(Debug)]
 pub struct Running {
@@ -74,9 +83,11 @@ pub struct Running {
     pub hosts: Vec<Host>,
     /// The database server.
     pub database: DatabaseServer,
+    /// The Redis server.
+    pub alarms: RedisServer,
 }
 
-/// Starts all hosts and the database server in a folder.
+/// Starts all hosts and servers in a folder.
 ///
 /// # Errors
 /// When one does not start.
@@ -94,5 +105,16 @@ pub fn start(folder: &Path, network: &str) -> Result<Running> {
         5432,
         &ROLES,
     )?;
-    Ok(Running { hosts, database })
+    let users = USERS.map(|(user, rights)| format!("{user} {rights}"));
+    let alarms = RedisServer::start(
+        &folder.join("alarm-queue"),
+        &format!("{network}.{ALARMS}"),
+        6379,
+        &users.each_ref().map(String::as_str),
+    )?;
+    Ok(Running {
+        hosts,
+        database,
+        alarms,
+    })
 }

@@ -11,6 +11,7 @@ pub mod demo_hosts;
 pub mod directory_server;
 pub mod host;
 pub mod misbehaving_device;
+pub mod redis_server;
 pub mod ssh_device;
 
 use std::io;

@@ -1,10 +1,11 @@
-//! A PostgreSQL server as a device: from the form to a rotation, and a server that was replaced.
+//! Servers and directories as devices: from the form to a rotation, and a server that was replaced.
 
 use std::sync::OnceLock;
 
 use jexlin_acceptance::{Service, Session, until};
 use jexlin_standins::database_server::DatabaseServer;
 use jexlin_standins::directory_server::{DirectoryServer, SUFFIX};
+use jexlin_standins::redis_server::{OPERATOR_RIGHTS, RedisServer};
 use serde_json::Value;
 
 fn server() -> &'static DatabaseServer {
@@ -235,4 +236,83 @@ fn accounts_of_a_directory_are_rotated_by_its_operator_and_by_themselves() {
         .unwrap()
         .to_owned();
     assert!(!directory.log().unwrap().contains(&password));
+}
+
+#[test]
+fn users_of_a_redis_server_are_rotated_by_its_operator_alone() {
+    let rotator = format!("rotator on >Rotator-tide-1 {OPERATOR_RIGHTS}");
+    let users = [rotator.as_str(), "alarms on >Alarms-tide-1 ~* +@read"];
+    let server = RedisServer::temporary(&users).unwrap();
+    let service = Service::ready();
+    let ines = service.sign_in("ines");
+    let _ = ines.folder("Works");
+    let client = service.client("ines");
+    std::fs::write(client.folder.join("ca.pem"), server.authority().unwrap()).unwrap();
+    let _ = client.good(&[
+        "device",
+        "add",
+        "/Works/alarm queue",
+        "--type",
+        "redis",
+        "--address",
+        "127.0.0.1",
+        "--port",
+        &server.port().to_string(),
+    ]);
+    let _ = client.good(&[
+        "device",
+        "identity",
+        "/Works/alarm queue",
+        "--authority",
+        "ca.pem",
+    ]);
+    for (name, password) in [("rotator", "Rotator-tide-1"), ("alarms", "Wrong-tide-1")] {
+        std::fs::write(client.folder.join("pass"), password).unwrap();
+        let _ = client.good(&[
+            "credential",
+            "add",
+            &format!("/Works/{name}"),
+            "--kind",
+            "database-account",
+            "--user",
+            name,
+            "--device",
+            "/Works/alarm queue",
+            "--password-file",
+            "pass",
+        ]);
+    }
+    // Refused before anything is tried, since no such account can.
+    let refused = client.run(
+        &["upkeep", "rotate", "/Works/alarms", "--as-itself", "--wait"],
+        "",
+    );
+    let said = String::from_utf8_lossy(&refused.stderr).into_owned();
+    assert!(
+        !refused.status.success() && said.contains("cannot change its own password"),
+        "{said}"
+    );
+    let _ = client.good(&[
+        "device",
+        "edit",
+        "/Works/alarm queue",
+        "--operator",
+        "/Works/rotator",
+    ]);
+    let id = |name: &str| service.sql(&format!("SELECT id FROM credential WHERE name = '{name}'"));
+    let _ = client.run(&["upkeep", "check", "/Works/alarms", "--wait"], "");
+    assert_eq!(ended(&ines, &id("alarms"))["outcome"], "out-of-sync");
+    // The operator last, by itself.
+    for name in ["alarms", "rotator"] {
+        let path = format!("/Works/{name}");
+        let _ = client.good(&["upkeep", "rotate", &path, "--wait"]);
+        let _ = client.run(&["upkeep", "check", &path, "--wait"], "");
+        assert_eq!(ended(&ines, &id(name))["outcome"], "in-sync", "{name}");
+        let password = ines.reveal(&id(name)).good()["value"]
+            .as_str()
+            .unwrap()
+            .to_owned();
+        assert!(!server.written().unwrap().contains(&password));
+    }
+    assert_eq!(ines.events("upkeep.rotated").len(), 2);
 }

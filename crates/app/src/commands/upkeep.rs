@@ -501,6 +501,20 @@ async fn ask(
             ));
         }
     }
+    let kind = device.connector.0;
+    if task == Task::Rotation
+        && method == ChangeMethod::Own
+        && !unit.app.connector(kind)?.capabilities().changes_as_itself
+    {
+        return Err(AppError::conflict(
+            ErrorCode::NoOperator,
+            format!(
+                "An account on this type of device ({}) cannot change its own password.",
+                kind.label()
+            ),
+            "Set an operator on the device, and rotate by it.",
+        ));
+    }
     let (organisation, by, now) = (unit.organisation(), unit.person.id, unit.now);
     // Asking for what waits already makes it run now.
     let job = match unit.tx()?.hurry_job(account.id, task, now).await? {

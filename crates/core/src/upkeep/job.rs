@@ -145,6 +145,8 @@ word_enum! {
         Postgresql,
         /// A directory that speaks LDAP.
         Ldap,
+        /// A Redis server.
+        Redis,
     }
 }
 
@@ -154,7 +156,7 @@ impl ConnectorKind {
     pub const fn family(self) -> Family {
         match self {
             Self::Ssh => Family::Local,
-            Self::Postgresql => Family::Database,
+            Self::Postgresql | Self::Redis => Family::Database,
             Self::Ldap => Family::Directory,
         }
     }
@@ -166,6 +168,7 @@ impl ConnectorKind {
             Self::Ssh => "OpenSSH host",
             Self::Postgresql => "PostgreSQL server",
             Self::Ldap => "LDAP directory",
+            Self::Redis => "Redis server",
         }
     }
 
@@ -176,6 +179,7 @@ impl ConnectorKind {
             Self::Ssh => 22,
             Self::Postgresql => 5432,
             Self::Ldap => 636,
+            Self::Redis => 6379,
         }
     }
 }

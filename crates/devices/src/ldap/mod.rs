@@ -12,11 +12,10 @@ use jexlin_core::upkeep::{Account, BoundLogin, ConnectorKind, Endpoint, Operator
 use ldap3::exop::PasswordModify;
 use ldap3::{Ldap as Session, LdapResult, Scope, SearchEntry};
 use tokio::time::timeout;
-use tokio_rustls::TlsConnector;
 
 use self::session::{NoSession, open};
-use crate::network::{self, no_connection, plain_words};
-use crate::tls::{Watched, server_name};
+use crate::network::{no_connection, plain_words};
+use crate::tls;
 use crate::{
     Capabilities, Change, Connector, FoundAccount, MaySend, Met, OperatorConnection, Probe,
 };
@@ -148,20 +147,7 @@ impl Connector for Ldap {
     }
 
     async fn identify(&self, endpoint: &Endpoint) -> Result<Vec<PresentedIdentity>, String> {
-        let look = async {
-            let watched = Watched::to_look_at()?;
-            let name = server_name(endpoint)?;
-            let stream = network::connect(endpoint).await?;
-            let session = TlsConnector::from(watched.config.clone())
-                .connect(name, stream)
-                .await;
-            match (watched.presented(), session) {
-                (Some(presented), _) => Ok(vec![presented]),
-                (None, Err(error)) => Err(no_connection(&error.to_string())),
-                (None, Ok(_)) => Err("no certificate was shown".into()),
-            }
-        };
-        timeout(self.settings.connect, look)
+        timeout(self.settings.connect, tls::look(endpoint))
             .await
             .unwrap_or_else(|_| Err(self.silence()))
     }

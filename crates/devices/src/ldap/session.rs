@@ -1,17 +1,15 @@
 //! Sessions with a directory, over TLS that this service opens itself, so that the identity is proved
 //! before anything is sent, and no more is read than a session can need.
 
-use jexlin_core::upkeep::identity::{PresentedIdentity, proves};
+use jexlin_core::upkeep::identity::PresentedIdentity;
 use jexlin_core::upkeep::{BoundLogin, RoleMark};
 use ldap3::{Ldap as Session, LdapConnAsync, LdapConnSettings, StdStream};
 use tokio::io::{AsyncReadExt as _, AsyncWriteExt as _};
-use tokio::net::{TcpStream, UnixStream};
-use tokio_rustls::TlsConnector;
-use tokio_rustls::client::TlsStream;
+use tokio::net::UnixStream;
 
 use super::words_of;
-use crate::network::{self, no_connection};
-use crate::tls::{NOT_PROVED, Watched, server_name};
+use crate::network::no_connection;
+use crate::tls::{self, DeviceStream};
 
 /// So many bytes are read of one session, and no more.
 const MOST_READ: u64 = 8 * 1024 * 1024;
@@ -28,40 +26,21 @@ pub(super) type Opened = (Result<Session, NoSession>, Option<PresentedIdentity>)
 /// Connects, proves the identity, and signs in.
 pub(super) async fn open<R: RoleMark>(login: &BoundLogin<R>) -> Opened {
     let failed = |why: String| (Err(NoSession::NoAnswer(why)), None);
-    let endpoint = login.endpoint();
-    let (watched, name) = match (Watched::to_sign_in(login), server_name(endpoint)) {
-        (Ok(watched), Ok(name)) => (watched, name),
-        (Err(why), _) | (_, Err(why)) => return failed(why),
-    };
     let password = match login.password().expose_secret_text() {
         // Without a password a directory takes everybody for a guest, and says yes.
         Ok(password) if !password.is_empty() => password,
         _ => return failed("the stored password is no text".into()),
     };
-    let stream = match network::connect(endpoint).await {
-        Ok(stream) => stream,
-        Err(why) => return failed(why),
-    };
-    let stream = TlsConnector::from(watched.config.clone())
-        .connect(name, stream)
-        .await;
-    let presented = watched.presented();
-    if !login.trusts_first_contact()
-        && presented
-            .as_ref()
-            .is_some_and(|shown| !proves(endpoint.identity(), shown))
-    {
-        return failed(NOT_PROVED.into());
-    }
+    let (stream, presented) = tls::open(login).await;
     let session = match stream {
         Ok(stream) => sign_in(stream, login, password).await,
-        Err(error) => Err(NoSession::NoAnswer(no_connection(&error.to_string()))),
+        Err(why) => Err(NoSession::NoAnswer(why)),
     };
     (session, presented)
 }
 
 async fn sign_in<R: RoleMark>(
-    stream: TlsStream<TcpStream>,
+    stream: DeviceStream,
     login: &BoundLogin<R>,
     password: &str,
 ) -> Result<Session, NoSession> {
@@ -94,7 +73,7 @@ async fn sign_in<R: RoleMark>(
 }
 
 /// Hands on what both sides say, until one of them ends or the device has said too much.
-async fn relay(device: TlsStream<TcpStream>, ours: UnixStream) {
+async fn relay(device: DeviceStream, ours: UnixStream) {
     let (from_device, mut to_device) = tokio::io::split(device);
     let (mut from_us, mut to_us) = ours.into_split();
     let mut bounded = from_device.take(MOST_READ);

@@ -10,6 +10,10 @@ use jexlin_core::upkeep::{
 };
 use jexlin_core::vault::{OrganisationKey, Place as VaultPlace, RootKey, open_for_device};
 use jexlin_devices::{Answer, Connector, MaySend};
+use jexlin_standins::database_server::certificates;
+use rustls::pki_types::pem::PemObject as _;
+use rustls::pki_types::{CertificateDer, PrivateKeyDer};
+use tokio::io::{AsyncReadExt as _, AsyncWriteExt as _};
 use uuid::Uuid;
 
 /// Where a device is, and what it must prove.
@@ -137,4 +141,46 @@ pub fn yes<'a>() -> MaySend<'a> {
 
 pub fn answer<'a>(holds: bool) -> MaySend<'a> {
     Box::new(move || -> Answer<'a> { Box::pin(async move { holds }) })
+}
+
+/// A device with TLS that answers whatever it hears with this, as often as it hears something. Its
+/// port; certificates are made in the folder, which goes again.
+pub async fn lying(
+    folder: &std::path::Path,
+    say: impl Fn(&[u8]) -> Vec<u8> + Send + 'static,
+) -> u16 {
+    std::fs::create_dir_all(folder).unwrap();
+    certificates(folder, "127.0.0.1").unwrap();
+    let chain = vec![CertificateDer::from_pem_file(folder.join("tls.pem")).unwrap()];
+    let key = PrivateKeyDer::from_pem_file(folder.join("tls.key")).unwrap();
+    std::fs::remove_dir_all(folder).unwrap();
+    let provider = std::sync::Arc::new(rustls::crypto::ring::default_provider());
+    let config = rustls::ServerConfig::builder_with_provider(provider)
+        .with_safe_default_protocol_versions()
+        .unwrap()
+        .with_no_client_auth()
+        .with_single_cert(chain, key)
+        .unwrap();
+    let acceptor = tokio_rustls::TlsAcceptor::from(std::sync::Arc::new(config));
+    let listener = tokio::net::TcpListener::bind("127.0.0.1:0").await.unwrap();
+    let port = listener.local_addr().unwrap().port();
+    tokio::spawn(async move {
+        while let Ok((stream, _)) = listener.accept().await {
+            let Ok(mut stream) = acceptor.accept(stream).await else {
+                continue;
+            };
+            let mut buffer = [0; 1024];
+            while let Ok(count @ 1..) = stream.read(&mut buffer).await {
+                let heard: Vec<u8> = buffer[..count]
+                    .iter()
+                    .copied()
+                    .filter(|byte| (b' '..0x7f).contains(byte))
+                    .collect();
+                if stream.write_all(&say(&heard)).await.is_err() {
+                    break;
+                }
+            }
+        }
+    });
+    port
 }
