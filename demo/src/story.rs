@@ -127,7 +127,7 @@ async fn vault(demo: &mut Demo, world: &World) -> Outcome<()> {
     if let Some(fields) = body.as_object_mut() {
         fields.insert(
             "connect_to".into(),
-            json!([format!("{}.0/24 22,5432", network()), "127.0.0.1"]),
+            json!([format!("{}.0/24 22,5432,6379", network()), "127.0.0.1"]),
         );
     }
     demo.change("ines", "/api/v1/settings", revision(&settings), body)
