@@ -11,7 +11,8 @@ use jexlin_core::policy::{About, PasswordPolicy};
 use jexlin_core::secret::Secret;
 use jexlin_core::upkeep::ConnectorKind;
 use jexlin_devices::{
-    Connector, Registry, Settings as ConnectorSettings, ldap, postgresql, redis, ssh,
+    Connector, Registry, Settings as ConnectorSettings, active_directory, ldap, postgresql, redis,
+    ssh,
 };
 use jexlin_store::{LiveNews, Store};
 use rand::SeedableRng as _;
@@ -88,7 +89,7 @@ pub struct Opening {
 }
 
 /// The connectors that there are, as the configuration wants them.
-fn connectors(config: &Config) -> [ConnectorSettings; 4] {
+fn connectors(config: &Config) -> [ConnectorSettings; 5] {
     let connect = Duration::from_secs(config.connect_seconds);
     let change = Duration::from_secs(config.change_seconds);
     [
@@ -100,6 +101,7 @@ fn connectors(config: &Config) -> [ConnectorSettings; 4] {
         ConnectorSettings::Postgresql(postgresql::Settings { connect, change }),
         ConnectorSettings::Ldap(ldap::Settings { connect, change }),
         ConnectorSettings::Redis(redis::Settings { connect, change }),
+        ConnectorSettings::ActiveDirectory(active_directory::Settings { connect, change }),
     ]
 }
 

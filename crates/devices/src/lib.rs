@@ -5,6 +5,7 @@
 //! [`Probe`] and [`Change`] say exactly what is known, since the rotation machine in core rests on
 //! the difference between "refused", "surely not reached" and "lost".
 
+pub mod active_directory;
 mod connector;
 pub mod ldap;
 mod network;

@@ -4,6 +4,7 @@ use std::sync::Arc;
 
 use jexlin_core::upkeep::ConnectorKind;
 
+use crate::active_directory::{self, ActiveDirectory};
 use crate::ldap::{self, Ldap};
 use crate::postgresql::{self, Postgresql};
 use crate::redis::{self, Redis};
@@ -21,6 +22,8 @@ pub enum Settings {
     Ldap(ldap::Settings),
     /// Of Redis servers.
     Redis(redis::Settings),
+    /// Of domain controllers of Active Directory.
+    ActiveDirectory(active_directory::Settings),
 }
 
 impl Settings {
@@ -30,6 +33,7 @@ impl Settings {
             Self::Postgresql(settings) => Arc::new(Postgresql::new(settings)),
             Self::Ldap(settings) => Arc::new(Ldap::new(settings)),
             Self::Redis(settings) => Arc::new(Redis::new(settings)),
+            Self::ActiveDirectory(settings) => Arc::new(ActiveDirectory::new(settings)),
         }
     }
 }

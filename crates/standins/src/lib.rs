@@ -9,6 +9,7 @@ pub mod cluster;
 pub mod database_server;
 pub mod demo_hosts;
 pub mod directory_server;
+pub mod domain_controller;
 pub mod host;
 pub mod misbehaving_device;
 pub mod redis_server;

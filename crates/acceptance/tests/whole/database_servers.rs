@@ -5,6 +5,7 @@ use std::sync::OnceLock;
 use jexlin_acceptance::{Service, Session, until};
 use jexlin_standins::database_server::DatabaseServer;
 use jexlin_standins::directory_server::{DirectoryServer, SUFFIX};
+use jexlin_standins::domain_controller::{DOMAIN, DomainController};
 use jexlin_standins::redis_server::{OPERATOR_RIGHTS, RedisServer};
 use serde_json::Value;
 
@@ -314,5 +315,70 @@ fn users_of_a_redis_server_are_rotated_by_its_operator_alone() {
             .to_owned();
         assert!(!server.written().unwrap().contains(&password));
     }
+    assert_eq!(ines.events("upkeep.rotated").len(), 2);
+}
+
+#[test]
+fn accounts_of_a_domain_are_rotated_by_its_operator_and_by_themselves() {
+    let accounts = [("rotator", "Rotator-tide-1"), ("duty", "Duty-tide-1")];
+    let controller = DomainController::temporary(&accounts).unwrap();
+    let service = Service::ready();
+    let ines = service.sign_in("ines");
+    let _ = ines.folder("Works");
+    let client = service.client("ines");
+    let authority = controller.authority().unwrap();
+    std::fs::write(client.folder.join("ca.pem"), authority).unwrap();
+    let _ = client.good(&[
+        "device",
+        "add",
+        "/Works/domain",
+        "--type",
+        "active-directory",
+        "--address",
+        controller.address(),
+    ]);
+    let _ = client.good(&[
+        "device",
+        "identity",
+        "/Works/domain",
+        "--authority",
+        "ca.pem",
+    ]);
+    for (name, password) in [("rotator", "Rotator-tide-1"), ("duty", "Wrong-tide-1")] {
+        std::fs::write(client.folder.join("pass"), password).unwrap();
+        let _ = client.good(&[
+            "credential",
+            "add",
+            &format!("/Works/{name}"),
+            "--kind",
+            "directory-account",
+            "--user",
+            &format!("{name}@{DOMAIN}"),
+            "--device",
+            "/Works/domain",
+            "--password-file",
+            "pass",
+        ]);
+    }
+    let _ = client.good(&[
+        "device",
+        "edit",
+        "/Works/domain",
+        "--operator",
+        "/Works/rotator",
+    ]);
+    let id = service.sql("SELECT id FROM credential WHERE name = 'duty'");
+    let _ = client.run(&["upkeep", "check", "/Works/duty", "--wait"], "");
+    assert_eq!(ended(&ines, &id)["outcome"], "out-of-sync");
+    for more in [&["--wait"][..], &["--as-itself", "--wait"]] {
+        let _ = client.good(&[&["upkeep", "rotate", "/Works/duty"], more].concat());
+        let _ = client.run(&["upkeep", "check", "/Works/duty", "--wait"], "");
+        assert_eq!(ended(&ines, &id)["outcome"], "in-sync");
+    }
+    let password = ines.reveal(&id).good()["value"]
+        .as_str()
+        .unwrap()
+        .to_owned();
+    assert!(!controller.log().unwrap().contains(&password));
     assert_eq!(ines.events("upkeep.rotated").len(), 2);
 }

@@ -147,6 +147,8 @@ word_enum! {
         Ldap,
         /// A Redis server.
         Redis,
+        /// A domain controller of Active Directory.
+        ActiveDirectory,
     }
 }
 
@@ -157,7 +159,7 @@ impl ConnectorKind {
         match self {
             Self::Ssh => Family::Local,
             Self::Postgresql | Self::Redis => Family::Database,
-            Self::Ldap => Family::Directory,
+            Self::Ldap | Self::ActiveDirectory => Family::Directory,
         }
     }
 
@@ -169,6 +171,7 @@ impl ConnectorKind {
             Self::Postgresql => "PostgreSQL server",
             Self::Ldap => "LDAP directory",
             Self::Redis => "Redis server",
+            Self::ActiveDirectory => "Active Directory",
         }
     }
 
@@ -178,7 +181,7 @@ impl ConnectorKind {
         match self {
             Self::Ssh => 22,
             Self::Postgresql => 5432,
-            Self::Ldap => 636,
+            Self::Ldap | Self::ActiveDirectory => 636,
             Self::Redis => 6379,
         }
     }

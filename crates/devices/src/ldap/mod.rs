@@ -1,7 +1,7 @@
 //! Directories that speak LDAP (RFC 4511) over TLS and change passwords by RFC 3062, as OpenLDAP and 389
 //! Directory Server do. An account is named by its distinguished name (RFC 4514).
 
-mod session;
+pub(crate) mod session;
 
 use std::time::Duration;
 
@@ -24,7 +24,7 @@ use crate::{
 const MOST_ACCOUNTS: usize = 10_000;
 
 /// Results of RFC 4511, section 4.1.9, after which something may have been done all the same.
-const UNSURE: [u32; 4] = [
+pub(crate) const UNSURE: [u32; 4] = [
     1,  // operationsError
     51, // busy
     52, // unavailable
@@ -65,7 +65,7 @@ impl Ldap {
         &self,
         login: &BoundLogin<R>,
     ) -> (Result<Session, NoSession>, Option<PresentedIdentity>) {
-        timeout(self.settings.connect, open(login))
+        timeout(self.settings.connect, open(login, judge))
             .await
             .unwrap_or_else(|_| (Err(NoSession::NoAnswer(self.silence())), None))
     }
@@ -108,9 +108,20 @@ impl Ldap {
     }
 }
 
+/// What a refused sign-in says of the password.
+fn judge(result: &LdapResult, password: &Secret) -> NoSession {
+    match result.rc {
+        49 => NoSession::Closed,
+        _ => NoSession::NoAnswer(format!(
+            "the device says: {}",
+            words_of(result, &[password])
+        )),
+    }
+}
+
 /// What a directory says of a result: its own words without the secrets that it was sent, or the name
 /// that the standard has for it.
-fn words_of(result: &LdapResult, secrets: &[&Secret]) -> String {
+pub(crate) fn words_of(result: &LdapResult, secrets: &[&Secret]) -> String {
     let name = match result.rc {
         2 => "protocol error; it may not know the Password Modify operation (RFC 3062)",
         19 => "the value breaks a constraint of the directory",
@@ -161,7 +172,7 @@ impl Connector for Ldap {
                 Probe::Opened
             }
             Err(NoSession::Closed) => Probe::Closed,
-            Err(NoSession::NoAnswer(why)) => Probe::NoAnswer(why),
+            Err(why) => Probe::NoAnswer(why.words("its")),
         };
         Met { result, presented }
     }
@@ -177,7 +188,7 @@ impl Connector for Ldap {
             Ok(_) if !may_send().await => Change::LeaseLost,
             Ok(session) => self.change(session, candidate, None).await,
             Err(NoSession::Closed) => Change::OperatorRefused,
-            Err(NoSession::NoAnswer(why)) => Change::NotReached(why),
+            Err(why) => Change::NotReached(why.words("the operator's")),
         };
         Met { result, presented }
     }
@@ -193,7 +204,7 @@ impl Connector for Ldap {
             Ok(_) if !may_send().await => Change::LeaseLost,
             Ok(session) => self.change(session, candidate, Some(account)).await,
             Err(NoSession::Closed) => Change::AccountRefused,
-            Err(NoSession::NoAnswer(why)) => Change::NotReached(why),
+            Err(why) => Change::NotReached(why.words("its")),
         };
         Met { result, presented }
     }
@@ -211,7 +222,7 @@ impl Connector for Ldap {
             Err(NoSession::Closed) => {
                 Err("the device does not take the operator's password".into())
             }
-            Err(NoSession::NoAnswer(why)) => Err(why),
+            Err(why) => Err(why.words("the operator's")),
         };
         Met { result, presented }
     }

@@ -1,13 +1,13 @@
 //! Sessions with a directory, over TLS that this service opens itself, so that the identity is proved
 //! before anything is sent, and no more is read than a session can need.
 
+use jexlin_core::secret::Secret;
 use jexlin_core::upkeep::identity::PresentedIdentity;
 use jexlin_core::upkeep::{BoundLogin, RoleMark};
-use ldap3::{Ldap as Session, LdapConnAsync, LdapConnSettings, StdStream};
+use ldap3::{Ldap as Session, LdapConnAsync, LdapConnSettings, LdapResult, StdStream};
 use tokio::io::{AsyncReadExt as _, AsyncWriteExt as _};
 use tokio::net::UnixStream;
 
-use super::words_of;
 use crate::network::no_connection;
 use crate::tls::{self, DeviceStream};
 
@@ -15,16 +15,32 @@ use crate::tls::{self, DeviceStream};
 const MOST_READ: u64 = 8 * 1024 * 1024;
 
 /// Why there is no session.
-pub(super) enum NoSession {
+pub(crate) enum NoSession {
     /// The password does not open the account.
     Closed,
+    /// The password is right, and must be changed before anything else.
+    OpenedOnly,
     NoAnswer(String),
 }
 
-pub(super) type Opened = (Result<Session, NoSession>, Option<PresentedIdentity>);
+impl NoSession {
+    /// Why nothing was reached with whose password.
+    pub(crate) fn words(self, whose: &str) -> String {
+        match self {
+            Self::NoAnswer(why) => why,
+            Self::OpenedOnly => format!("{whose} password has expired"),
+            Self::Closed => format!("{whose} password is wrong"),
+        }
+    }
+}
+
+pub(crate) type Opened = (Result<Session, NoSession>, Option<PresentedIdentity>);
+
+/// What a refused sign-in says of the password.
+pub(crate) type Judge = fn(&LdapResult, &Secret) -> NoSession;
 
 /// Connects, proves the identity, and signs in.
-pub(super) async fn open<R: RoleMark>(login: &BoundLogin<R>) -> Opened {
+pub(crate) async fn open<R: RoleMark>(login: &BoundLogin<R>, judge: Judge) -> Opened {
     let failed = |why: String| (Err(NoSession::NoAnswer(why)), None);
     let password = match login.password().expose_secret_text() {
         // Without a password a directory takes everybody for a guest, and says yes.
@@ -33,7 +49,7 @@ pub(super) async fn open<R: RoleMark>(login: &BoundLogin<R>) -> Opened {
     };
     let (stream, presented) = tls::open(login).await;
     let session = match stream {
-        Ok(stream) => sign_in(stream, login, password).await,
+        Ok(stream) => sign_in(stream, login, password, judge).await,
         Err(why) => Err(NoSession::NoAnswer(why)),
     };
     (session, presented)
@@ -43,6 +59,7 @@ async fn sign_in<R: RoleMark>(
     stream: DeviceStream,
     login: &BoundLogin<R>,
     password: &str,
+    judge: Judge,
 ) -> Result<Session, NoSession> {
     let broken = |why: String| NoSession::NoAnswer(no_connection(&why));
     let (ours, theirs) = UnixStream::pair().map_err(|error| broken(error.to_string()))?;
@@ -62,13 +79,10 @@ async fn sign_in<R: RoleMark>(
         .simple_bind(login.login(), password)
         .await
         .map_err(|error| broken(error.to_string()))?;
-    match result.rc {
-        0 => Ok(session),
-        49 => Err(NoSession::Closed),
-        _ => Err(NoSession::NoAnswer(format!(
-            "the device says: {}",
-            words_of(&result, &[login.password()])
-        ))),
+    if result.rc == 0 {
+        Ok(session)
+    } else {
+        Err(judge(&result, login.password()))
     }
 }
 

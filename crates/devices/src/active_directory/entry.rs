@@ -1,0 +1,166 @@
+//! Entries of a domain: which one an account is, and which there are.
+
+use ldap3::adapters::{Adapter, EntriesOnly, PagedResults};
+use ldap3::{Ldap as Session, LdapError, Scope, SearchEntry, ldap_escape};
+
+use crate::FoundAccount;
+use crate::network::plain_words;
+
+/// The most accounts that are listed.
+const MOST_ACCOUNTS: usize = 10_000;
+
+/// So many entries come at a time; a domain controller gives no more than 1,000.
+const PAGE: i32 = 500;
+
+/// ACCOUNTDISABLE of `userAccountControl` (MS-ADTS, section 2.2.16).
+const DISABLED: u32 = 2;
+
+/// The naming context of the domain.
+async fn domain(session: &mut Session) -> Result<Option<String>, LdapError> {
+    let attribute = "defaultNamingContext";
+    let (found, _) = session
+        .search("", Scope::Base, "(objectClass=*)", vec![attribute])
+        .await?
+        .success()?;
+    let root = found.into_iter().next().map(SearchEntry::construct);
+    Ok(root.and_then(|mut root| root.attrs.remove(attribute)?.pop()))
+}
+
+/// The DNS name of a naming context: `osmere.example` of `DC=osmere,DC=example`.
+fn dns_name(context: &str) -> String {
+    let labels = context.split(',').filter_map(|part| {
+        let (name, value) = part.split_once('=')?;
+        name.trim()
+            .eq_ignore_ascii_case("dc")
+            .then_some(value.trim())
+    });
+    labels.collect::<Vec<_>>().join(".")
+}
+
+/// The name and the domain of `duty@osmere.example`. Every account is named in this one way, by its
+/// `sAMAccountName`, so that no account has two names here.
+pub(super) fn parts(login: &str) -> Option<(&str, &str)> {
+    let (name, domain) = login.split_once('@')?;
+    let wrong = |text: &str| text.is_empty() || text.contains(['@', '=', '\\', ',', '/', '"']);
+    (!wrong(name) && !wrong(domain)).then_some((name, domain))
+}
+
+fn filter(name: &str) -> String {
+    let name = ldap_escape(name);
+    format!("(&(objectClass=user)(sAMAccountName={name}))")
+}
+
+/// The distinguished name of an account, or why there is none.
+pub(super) async fn entry_of(
+    session: &mut Session,
+    login: &str,
+) -> Result<Result<String, String>, LdapError> {
+    let Some((name, suffix)) = parts(login) else {
+        return Ok(Err(NAME.into()));
+    };
+    let Some(context) = domain(session).await? else {
+        return Ok(Err("the device does not say which domain it holds".into()));
+    };
+    let here = dns_name(&context);
+    if !suffix.eq_ignore_ascii_case(&here) {
+        return Ok(Err(format!(
+            "this is a controller of another domain: {}",
+            plain_words(&here)
+        )));
+    }
+    let (found, _) = session
+        .search(&context, Scope::Subtree, &filter(name), vec!["1.1"])
+        .await?
+        .success()?;
+    // References to other domains are no entries.
+    let mut names = found
+        .into_iter()
+        .filter(|entry| !entry.is_ref())
+        .map(|entry| SearchEntry::construct(entry).dn);
+    Ok(match (names.next(), names.next()) {
+        (Some(name), None) => Ok(name),
+        (Some(_), Some(_)) => Err("several accounts have this name".into()),
+        (None, _) => {
+            Err("there is no such account, or the one that is signed in may not see it".into())
+        }
+    })
+}
+
+/// How an account is named.
+pub(super) const NAME: &str =
+    "a user name of a domain is the account's name and the domain's, such as duty@osmere.example";
+
+/// The accounts that people and programs sign in as.
+pub(super) async fn list(mut session: Session) -> Result<Vec<FoundAccount>, LdapError> {
+    let Some(context) = domain(&mut session).await? else {
+        return Ok(vec![]);
+    };
+    let attributes = vec!["sAMAccountName", "userAccountControl", "adminCount"];
+    let adapters: Vec<Box<dyn Adapter<_, _>>> = vec![
+        Box::new(EntriesOnly::new()),
+        Box::new(PagedResults::new(PAGE)),
+    ];
+    let mut found = session
+        .streaming_search_with(
+            adapters,
+            &context,
+            Scope::Subtree,
+            "(&(objectCategory=person)(objectClass=user))",
+            attributes,
+        )
+        .await?;
+    let suffix = dns_name(&context);
+    let mut accounts = vec![];
+    while let Some(entry) = found.next().await? {
+        if accounts.len() >= MOST_ACCOUNTS {
+            break;
+        }
+        let entry = SearchEntry::construct(entry);
+        let one = |name: &str| entry.attrs.get(name).and_then(|values| values.first());
+        let Some(name) = one("sAMAccountName") else {
+            continue;
+        };
+        let flags: u32 = one("userAccountControl")
+            .and_then(|flags| flags.parse().ok())
+            .unwrap_or(DISABLED);
+        accounts.push(FoundAccount {
+            login: format!("{name}@{suffix}"),
+            signs_in: flags & DISABLED == 0,
+            powerful: one("adminCount").is_some_and(|count| count == "1"),
+        });
+    }
+    Ok(accounts)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::{dns_name, filter, parts};
+
+    #[test]
+    fn an_account_has_one_name_and_one_way_to_write_it() {
+        assert_eq!(dns_name("DC=osmere,DC=example"), "osmere.example");
+        assert_eq!(
+            parts("duty@osmere.example"),
+            Some(("duty", "osmere.example"))
+        );
+        for other in [
+            "duty",
+            "OSMERE\\duty",
+            "OSMERE\\duty@osmere.example",
+            "CN=duty,CN=Users,DC=osmere,DC=example",
+            "@osmere.example",
+            "duty@",
+            "duty@osmere@example",
+        ] {
+            assert_eq!(parts(other), None, "{other}");
+        }
+    }
+
+    #[test]
+    fn a_name_says_nothing_to_the_filter_that_it_is_in() {
+        assert_eq!(
+            filter("*)(adminCount=1"),
+            "(&(objectClass=user)(sAMAccountName=\\2a\\29\\28adminCount=1))"
+        );
+    }
+}

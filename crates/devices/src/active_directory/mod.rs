@@ -1,0 +1,299 @@
+//! Active Directory over LDAP with TLS: passwords by `unicodePwd` (MS-ADTS, section 3.1.1.3.1.5), and what a
+//! domain controller says of an account that it does not let in.
+
+mod entry;
+
+use std::time::Duration;
+
+use async_trait::async_trait;
+use jexlin_core::secret::{Secret, redact};
+use jexlin_core::upkeep::identity::PresentedIdentity;
+use jexlin_core::upkeep::{Account, BoundLogin, ConnectorKind, Endpoint, Operator, RoleMark};
+use ldap3::{Ldap as Session, LdapError, LdapResult, Mod};
+use tokio::time::timeout;
+
+use self::entry::{NAME, entry_of, list, parts};
+use crate::ldap::session::{NoSession, open};
+use crate::ldap::{UNSURE, words_of};
+use crate::network::{no_connection, plain_words};
+use crate::tls;
+use crate::{
+    Capabilities, Change, Connector, FoundAccount, MaySend, Met, OperatorConnection, Probe,
+};
+
+/// How long to wait for a domain controller.
+#[derive(Clone, Copy, Debug)]
+pub struct Settings {
+    /// For the connection, the handshake and the sign-in together.
+    pub connect: Duration,
+    /// For the change of a password.
+    pub change: Duration,
+}
+
+/// The connector.
+#[derive(Debug)]
+pub struct ActiveDirectory {
+    settings: Settings,
+}
+
+/// Why a domain controller does not let somebody in, by the code in its diagnostic message (a Windows
+/// error, in hexadecimal).
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+enum NotLetIn {
+    /// No such account, or another password.
+    WrongPassword,
+    /// The password is right, and must be changed before it is used.
+    Expired,
+    /// For this reason, whatever the password is.
+    Other(&'static str),
+}
+
+/// Reads `…, data 52e, …`.
+fn not_let_in(message: &str) -> Option<NotLetIn> {
+    let (_, after) = message.split_once("data ")?;
+    let code = after.split([',', ' ']).next()?;
+    Some(match code.to_ascii_lowercase().as_str() {
+        "525" | "52e" => NotLetIn::WrongPassword,
+        "532" | "773" => NotLetIn::Expired,
+        "530" => NotLetIn::Other("the account may not sign in at this time"),
+        "531" => NotLetIn::Other("the account may not sign in from here"),
+        "533" => NotLetIn::Other("the account is disabled"),
+        "701" => NotLetIn::Other("the account has expired"),
+        "775" => NotLetIn::Other("the account is locked"),
+        _ => return None,
+    })
+}
+
+/// What a refused sign-in says of the password.
+fn judge(result: &LdapResult, password: &Secret) -> NoSession {
+    match (result.rc, not_let_in(&result.text)) {
+        (49, Some(NotLetIn::WrongPassword)) => NoSession::Closed,
+        (49, Some(NotLetIn::Expired)) => NoSession::OpenedOnly,
+        (49, Some(NotLetIn::Other(why))) => NoSession::NoAnswer(why.into()),
+        _ => NoSession::NoAnswer(format!(
+            "the device says: {}",
+            words_of(result, &[password])
+        )),
+    }
+}
+
+/// A password as `unicodePwd` takes it: in double quotes, as UTF-16 with the low byte first.
+///
+/// ```text
+/// ab    22 00 61 00 62 00 22 00
+/// ```
+fn quoted(password: &str) -> Vec<u8> {
+    format!("\"{password}\"")
+        .encode_utf16()
+        .flat_map(u16::to_le_bytes)
+        .collect()
+}
+
+impl ActiveDirectory {
+    /// A connector with these settings.
+    #[must_use]
+    pub const fn new(settings: Settings) -> Self {
+        Self { settings }
+    }
+
+    fn silence(&self) -> String {
+        format!(
+            "the device did not answer within {} seconds",
+            self.settings.connect.as_secs()
+        )
+    }
+
+    /// Signs in where the identity is proved.
+    async fn open<R: RoleMark>(
+        &self,
+        login: &BoundLogin<R>,
+    ) -> (Result<Session, NoSession>, Option<PresentedIdentity>) {
+        if parts(login.login()).is_none() {
+            return (Err(NoSession::NoAnswer(NAME.into())), None);
+        }
+        timeout(self.settings.connect, open(login, judge))
+            .await
+            .unwrap_or_else(|_| (Err(NoSession::NoAnswer(self.silence())), None))
+    }
+
+    /// Finds the account, and sends one change of its password, by whoever is signed in.
+    async fn change(
+        &self,
+        mut session: Session,
+        candidate: &BoundLogin<Account>,
+        present: Option<&BoundLogin<Account>>,
+        may_send: MaySend<'_>,
+    ) -> Change {
+        let text = |secret: &Secret| secret.expose_secret_text().map(quoted);
+        let Ok(new) = text(candidate.password()) else {
+            return Change::NotReached("the new password is not text".into());
+        };
+        let looking = entry_of(&mut session, candidate.login());
+        let name = match timeout(self.settings.change, looking).await {
+            Ok(Ok(Ok(name))) => name,
+            Ok(Ok(Err(why))) => return Change::Refused(why),
+            Ok(Err(error)) => return Change::NotReached(no_connection(&error.to_string())),
+            Err(_) => return Change::NotReached(self.silence()),
+        };
+        let attribute = b"unicodePwd".to_vec();
+        let changes = match present.map(|present| text(present.password())) {
+            None => vec![Mod::Replace(attribute, [new].into())],
+            Some(Ok(old)) => vec![
+                Mod::Delete(attribute.clone(), [old].into()),
+                Mod::Add(attribute, [new].into()),
+            ],
+            Some(Err(_)) => return Change::NotReached("the stored password is no text".into()),
+        };
+        if !may_send().await {
+            return Change::LeaseLost;
+        }
+        let result = match timeout(self.settings.change, session.modify(&name, changes)).await {
+            Ok(Ok(result)) => result,
+            Ok(Err(error)) => return Change::Lost(no_connection(&error.to_string())),
+            Err(_) => {
+                return Change::Lost(format!(
+                    "the device did not answer within {} seconds",
+                    self.settings.change.as_secs()
+                ));
+            }
+        };
+        let mut secrets = vec![candidate.password()];
+        secrets.extend(present.map(BoundLogin::password));
+        let words = words_of(&result, &secrets);
+        match result.rc {
+            0 => Change::Applied,
+            rc if UNSURE.contains(&rc) => Change::Lost(words),
+            _ => Change::Refused(words),
+        }
+    }
+}
+
+#[async_trait]
+impl Connector for ActiveDirectory {
+    fn kind(&self) -> ConnectorKind {
+        ConnectorKind::ActiveDirectory
+    }
+
+    fn capabilities(&self) -> Capabilities {
+        Capabilities {
+            changes_as_operator: true,
+            changes_as_itself: true,
+            lists_accounts: true,
+        }
+    }
+
+    fn needed_rights(&self) -> &'static str {
+        "The domain controller speaks LDAP over TLS (ldaps). A user name is the name before Windows 2000 (sAMAccountName) and the domain, such as duty@osmere.example. The operator has the right Reset password on the accounts, given on their organisational unit: no more is needed, and nobody but a domain administrator resets those of administrators. An account that changes its own password needs nothing, and the domain's rules on history and least age count for it."
+    }
+
+    async fn identify(&self, endpoint: &Endpoint) -> Result<Vec<PresentedIdentity>, String> {
+        timeout(self.settings.connect, tls::look(endpoint))
+            .await
+            .unwrap_or_else(|_| Err(self.silence()))
+    }
+
+    async fn check(&self, account: &BoundLogin<Account>) -> Met<Probe> {
+        let (session, presented) = self.open(account).await;
+        let result = match session {
+            Ok(mut session) => {
+                // Saying goodbye is a courtesy; the answer stands already.
+                let _ = timeout(Duration::from_secs(2), session.unbind()).await;
+                Probe::Opened
+            }
+            Err(NoSession::OpenedOnly) => Probe::Opened,
+            Err(NoSession::Closed) => Probe::Closed,
+            Err(NoSession::NoAnswer(why)) => Probe::NoAnswer(why),
+        };
+        Met { result, presented }
+    }
+
+    async fn change_as_operator(
+        &self,
+        operator: &BoundLogin<Operator>,
+        candidate: &BoundLogin<Account>,
+        may_send: MaySend<'_>,
+    ) -> Met<Change> {
+        let (session, presented) = self.open(operator).await;
+        let result = match session {
+            Ok(session) => self.change(session, candidate, None, may_send).await,
+            Err(NoSession::Closed) => Change::OperatorRefused,
+            Err(why) => Change::NotReached(why.words("the operator's")),
+        };
+        Met { result, presented }
+    }
+
+    async fn change_as_itself(
+        &self,
+        account: &BoundLogin<Account>,
+        candidate: &BoundLogin<Account>,
+        may_send: MaySend<'_>,
+    ) -> Met<Change> {
+        let (session, presented) = self.open(account).await;
+        let result = match session {
+            Ok(session) => {
+                self.change(session, candidate, Some(account), may_send)
+                    .await
+            }
+            Err(NoSession::Closed) => Change::AccountRefused,
+            Err(why) => Change::NotReached(why.words("its")),
+        };
+        Met { result, presented }
+    }
+
+    async fn list_accounts(
+        &self,
+        operator: &BoundLogin<Operator>,
+    ) -> Met<Result<Vec<FoundAccount>, String>> {
+        let (session, presented) = self.open(operator).await;
+        let broken = |error: LdapError| plain_words(&error.to_string());
+        let result = match session {
+            Ok(session) => timeout(self.settings.change, list(session))
+                .await
+                .map_or_else(|_| Err(self.silence()), |found| found.map_err(broken))
+                .map_err(|why| redact(&why, &[operator.password()])),
+            Err(NoSession::Closed) => {
+                Err("the device does not take the operator's password".into())
+            }
+            Err(why) => Err(why.words("the operator's")),
+        };
+        Met { result, presented }
+    }
+
+    fn kept_operators(&self) -> Vec<OperatorConnection> {
+        vec![]
+    }
+
+    fn close_operator(&self, _: &OperatorConnection) {}
+
+    fn close_idle(&self) {}
+
+    fn has_operator(&self, _: &BoundLogin<Operator>) -> bool {
+        false
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::{NotLetIn, not_let_in, quoted};
+
+    #[test]
+    fn the_codes_of_a_refused_sign_in_are_read() {
+        let said = |code: &str| {
+            not_let_in(&format!(
+                "80090308: LdapErr: DSID-0C0903A9, comment: AcceptSecurityContext error, data {code}, v1db1"
+            ))
+        };
+        assert_eq!(said("52e"), Some(NotLetIn::WrongPassword));
+        assert_eq!(said("525"), Some(NotLetIn::WrongPassword));
+        assert_eq!(said("773"), Some(NotLetIn::Expired));
+        assert_eq!(said("775"), Some(NotLetIn::Other("the account is locked")));
+        assert_eq!(said("57"), None);
+        assert_eq!(not_let_in("invalid credentials"), None);
+    }
+
+    #[test]
+    fn a_password_is_quoted_and_in_utf_16() {
+        assert_eq!(quoted("aä"), [0x22, 0, 0x61, 0, 0xe4, 0, 0x22, 0]);
+        assert_eq!(quoted("𝄞").len(), 8);
+    }
+}

@@ -1,0 +1,3 @@
+-- Redis servers and domain controllers of Active Directory as devices.
+ALTER TABLE device DROP CONSTRAINT device_connector_check;
+ALTER TABLE device ADD CONSTRAINT device_connector_check CHECK (connector IN ('ssh', 'postgresql', 'ldap', 'redis', 'active-directory'));

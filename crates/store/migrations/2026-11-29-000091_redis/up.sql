@@ -1,3 +1,0 @@
--- Redis servers as devices.
-ALTER TABLE device DROP CONSTRAINT device_connector_check;
-ALTER TABLE device ADD CONSTRAINT device_connector_check CHECK (connector IN ('ssh', 'postgresql', 'ldap', 'redis'));
