@@ -36,5 +36,6 @@ export const stateColumn = <T,>(
   head,
   value: (row) => of(row) ?? "never checked",
   cell: (row) => <State word={of(row)} />,
+  word: (value) => value.replaceAll("-", " "),
   choices: true,
 });

@@ -52,7 +52,7 @@ import { CopyForm, EditCredential, MoveIn } from "./credential-forms";
 import { MAIN, SEED, fieldsOf } from "./credential-fields";
 import { atLeast } from "./access-levels";
 import { History } from "./version-history";
-import { JobRows } from "./upkeep";
+import { JobRows } from "./job-rows";
 import { GateForm, PlanForm } from "./plan-and-gate";
 import { Codes, Secret, lend, useTimes } from "./reveal";
 import { Explain, Grants, Reach } from "./grants";

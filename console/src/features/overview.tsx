@@ -18,11 +18,11 @@ import {
   When,
   told,
 } from "../parts";
-import { Held } from "./checkouts";
-import { DeviceTrouble } from "./devices";
+import { Held } from "./held";
+import { DeviceTrouble } from "./device-trouble";
 import { FirstSteps } from "./first-steps";
 import { Pending } from "./pending-acts";
-import { Asks, Decision } from "./requests";
+import { Asks, Decision } from "./decision";
 import { lend, useTimes } from "./reveal";
 import { useDateLanguage } from "../parts/time";
 

@@ -3,66 +3,11 @@
 import { useQuery } from "@tanstack/react-query";
 import { Link } from "wouter";
 import { type Account, type Job, type Plan, api, result, wholeList } from "../api";
-import { Act, CredentialLink, Empty, Page, State, Table, When, told } from "../parts";
+import { Act, Empty, Page, State, When, told } from "../parts";
 import { type Column, DataTable } from "../parts/data-table";
 import { type Asked, RemoteTable } from "../parts/remote-table";
 import { credentialColumn, stateColumn, whenColumn } from "./columns";
-
-const CAUSES: Record<string, string> = {
-  person: "asked for",
-  plan: "by the plan",
-  "out-of-sync": "was out of sync",
-  return: "after a checkout",
-};
-
-export function JobRows({ jobs }: { jobs: Job[] }) {
-  return (
-    <Table label="Jobs" heads={["When", "Job", "Credential", "State", "Why", "More"]}>
-      {jobs.map((job) => (
-        <tr key={job.id}>
-          <td>
-            <When at={job.queued_at} />
-          </td>
-          <td>{job.task}</td>
-          <td>
-            <CredentialLink id={job.credential} path={job.credential_path} />
-          </td>
-          <td aria-live="polite">
-            <State
-              word={
-                job.state === "done" || job.state === "failed"
-                  ? (job.outcome ?? job.state)
-                  : job.outcome === "in-doubt" && job.state === "queued"
-                    ? "in-doubt"
-                    : job.state
-              }
-            />
-          </td>
-          <td>
-            {CAUSES[job.cause] ?? job.cause}
-            {job.asked_by && ` by ${job.asked_by}`}
-          </td>
-          <td className="max-w-md">
-            {job.step || job.message}
-            {job.state === "queued" && (
-              <Act
-                label="Cancel"
-                of={`${job.task} of ${job.credential_path}`}
-                look="btn-xs btn-ghost"
-                run={() =>
-                  result(
-                    api.POST("/api/v1/jobs/{job}/cancel", { params: { path: { job: job.id } } }),
-                  )
-                }
-                after={["jobs", "overview"]}
-              />
-            )}
-          </td>
-        </tr>
-      ))}
-    </Table>
-  );
-}
+import { CAUSES } from "./job-rows";
 
 /** What a plan does, in words. */
 export function planWords(plan: Plan): string {
@@ -283,6 +228,7 @@ const JOBS: Column<Job>[] = [
     head: "Why",
     value: (job) => job.cause,
     cell: (job) => CAUSES[job.cause] ?? job.cause,
+    word: (value) => CAUSES[value] ?? value,
     choices: Object.keys(CAUSES),
     one: true,
   },

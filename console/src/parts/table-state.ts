@@ -19,6 +19,8 @@ export interface Column<T> {
   choices?: boolean | string[];
   /** Only one of them at a time. */
   one?: boolean;
+  /** How a choice is written, where that is not what it is called. */
+  word?: (value: string) => string;
   /** Shown only when it is chosen. */
   extra?: boolean;
   /** The service cannot sort by it. */

@@ -54,7 +54,12 @@ function HeadFilter({
   chosen,
   choose,
 }: {
-  column: { head: string; choices?: boolean | string[]; one?: boolean };
+  column: {
+    head: string;
+    choices?: boolean | string[];
+    one?: boolean;
+    word?: (value: string) => string;
+  };
   values: string[];
   chosen: string[];
   choose: (next: string[]) => void;
@@ -89,7 +94,7 @@ function HeadFilter({
                         )
                       }
                     />
-                    {value || "none"}
+                    {(column.word?.(value) ?? value) || "none"}
                   </label>
                 ))}
               </div>
@@ -307,19 +312,22 @@ export function TableView<T>({
             onChange={(event) => state.setWords(event.target.value)}
           />
         </label>
-        {[...filters].map(([name, chosen]) => (
-          <button
-            key={name}
-            type="button"
-            className="btn btn-sm"
-            aria-label={`Clear the filter on ${name}`}
-            onClick={() => state.setFilter(name, [])}
-          >
-            <ListFilter className="size-3.5" aria-hidden="true" />
-            {columns.find((column) => column.name === name)?.head}: {chosen.join(", ")}
-            <X className="size-3.5" aria-hidden="true" />
-          </button>
-        ))}
+        {[...filters].map(([name, chosen]) => {
+          const column = columns.find((each) => each.name === name);
+          return (
+            <button
+              key={name}
+              type="button"
+              className="btn btn-sm"
+              aria-label={`Clear the filter on ${name}`}
+              onClick={() => state.setFilter(name, [])}
+            >
+              <ListFilter className="size-3.5" aria-hidden="true" />
+              {column?.head}: {chosen.map((value) => column?.word?.(value) ?? value).join(", ")}
+              <X className="size-3.5" aria-hidden="true" />
+            </button>
+          );
+        })}
         <span className="quiet" role="status">
           {rows.of === undefined || rows.of === count
             ? count.toLocaleString()
