@@ -2861,7 +2861,7 @@ export interface components {
      * @description How a device is reached.
      * @enum {string}
      */
-    ConnectorKind: "ssh" | "postgresql" | "ldap" | "redis";
+    ConnectorKind: "ssh" | "postgresql" | "ldap" | "redis" | "active-directory";
     /**
      * @description Whether an act takes a second person.
      * @enum {string}

@@ -20,6 +20,7 @@ import {
   memo,
   useCallback,
   useEffect,
+  useLayoutEffect,
   useRef,
   useState,
 } from "react";
@@ -246,6 +247,29 @@ function Body<T>({
   );
 }
 
+/** Keeps the columns as wide as the first rows made them, so that those which are drawn later neither
+ * move them nor have the whole table laid out again. */
+function useKeptWidths(
+  box: RefObject<HTMLDivElement | null>,
+  many: boolean,
+  drawn: boolean,
+  made: string,
+): void {
+  useLayoutEffect(() => {
+    const table = box.current?.querySelector("table");
+    if (!table) return;
+    const heads = [...table.querySelectorAll<HTMLElement>("thead th")];
+    table.style.tableLayout = "";
+    for (const head of heads) head.style.width = "";
+    // For which columns, in which order, they are.
+    table.dataset.widths = made;
+    if (!many || !drawn) return;
+    const widths = heads.map((head) => head.getBoundingClientRect().width);
+    for (const [index, head] of heads.entries()) head.style.width = `${widths[index] ?? 0}px`;
+    table.style.tableLayout = "fixed";
+  }, [box, many, drawn, made]);
+}
+
 export function TableView<T>({
   label,
   rows,
@@ -284,6 +308,8 @@ export function TableView<T>({
     setBefore(asked);
     if (selection.size > 0) setSelection(new Map());
   }
+  const made = `${visible.map((column) => column.name).join(" ")} ${compact} ${sort} ${asked}`;
+  useKeptWidths(box, many, rows.at(0) !== undefined, made);
   const select = useCallback((key: string, row: T) => {
     setSelection((was) => {
       const next = new Map(was);
