@@ -267,14 +267,8 @@ function Asked({ it }: { it: Credential }) {
 }
 
 /** The line that connects to what the credential is for. */
-async function line(it: Credential): Promise<string> {
-  const user = it.fields.user_name ?? "";
-  if (it.device) {
-    const device = await result(
-      api.GET("/api/v1/devices/{device}", { params: { path: { device: it.device } } }),
-    );
-    return `ssh -p ${device.port} ${user}@${device.address}`;
-  }
+function line(it: Credential): string {
+  if (it.device) return it.connection_line ?? "";
   return it.fields.url?.split("\n")[0] ?? it.fields.address ?? "";
 }
 
@@ -323,10 +317,8 @@ function Copying({ it }: { it: Credential }) {
         button("u", "Copy user name", () =>
           lend("user name", it.fields.user_name ?? "", times.clipboard),
         )}
-      {(it.device || it.fields.url || it.fields.address) &&
-        button("l", "Copy line", async () =>
-          lend("connection line", await line(it), times.clipboard),
-        )}
+      {line(it) &&
+        button("l", "Copy line", () => lend("connection line", line(it), times.clipboard))}
     </div>
   );
 }
@@ -638,7 +630,7 @@ export function Detail({ it, me }: { it: Credential; me: Me }) {
     await client.invalidateQueries({ queryKey: ["credentials"] });
   };
   const rare: MenuAction[] = [];
-  if (edits && it.device) rare.push({ label: "Rotate as itself", run: () => setAsked("self") });
+  if (edits && it.rotates_itself) rare.push({ label: "Rotate as itself", run: () => setAsked("self") });
   if (atLeast(it.level, "reveal"))
     rare.push({ label: "Copy into a folder", icon: CopyPlus, run: () => setOpen("copy") });
   if (stewards && !it.device && main)

@@ -119,6 +119,12 @@ pub struct Credential {
     /// The device's name.
     #[schema(required)]
     pub device_name: Option<String>,
+    /// The line of a shell that connects to the device as this account, for whoever may list the
+    /// device.
+    #[schema(required)]
+    pub connection_line: Option<String>,
+    /// Whether it is an account on a type of device where an account can change its own password.
+    pub rotates_itself: bool,
     /// The caller's level.
     pub level: Level,
     /// The conditions of its gates, if it has any.

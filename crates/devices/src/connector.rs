@@ -120,15 +120,19 @@ pub trait Connector: std::fmt::Debug + Send + Sync {
         operator: &BoundLogin<Operator>,
     ) -> Met<Result<Vec<FoundAccount>, String>>;
 
-    /// The connections of operators that are kept open.
-    fn kept_operators(&self) -> Vec<OperatorConnection>;
+    /// The connections of operators that are kept open; none where a sign-in costs little.
+    fn kept_operators(&self) -> Vec<OperatorConnection> {
+        vec![]
+    }
 
     /// Ends a kept connection; a command that runs over it ends.
-    fn close_operator(&self, which: &OperatorConnection);
+    fn close_operator(&self, _which: &OperatorConnection) {}
 
     /// Ends the kept connections that nobody has used for a while.
-    fn close_idle(&self);
+    fn close_idle(&self) {}
 
     /// Whether an operator's connection is kept open, so that no sign-in is needed.
-    fn has_operator(&self, operator: &BoundLogin<Operator>) -> bool;
+    fn has_operator(&self, _operator: &BoundLogin<Operator>) -> bool {
+        false
+    }
 }

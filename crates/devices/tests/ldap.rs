@@ -13,14 +13,12 @@ mod rig;
 use std::sync::OnceLock;
 use std::time::Duration;
 
-use jexlin_core::upkeep::identity::Identity;
 use jexlin_devices::ldap::{Ldap, Settings};
 use jexlin_devices::{Change, Connector as _, Probe};
 use jexlin_standins::directory_server::{DirectoryServer, SUFFIX};
-use jexlin_standins::misbehaving_device::{self, Manner, Wire};
 use proptest::prelude::*;
 
-use rig::{Place, answer, place, yes};
+use rig::{Place, Tried, answer, place, yes};
 
 const OPERATOR: &str = "Operator-tide-1";
 const FIRST: &str = "Duty-tide-1";
@@ -124,23 +122,15 @@ async fn an_operator_and_an_account_itself_change_a_password() {
 
 #[tokio::test]
 async fn a_directory_proves_who_it_is_by_its_key_its_pin_or_an_authority() {
-    let connector = ldap();
-    let at = || place("127.0.0.1", server().port());
-    let shown = connector.identify(&at().look()).await.unwrap().remove(0);
-    let pin = Identity::parse(&shown.key).unwrap().fingerprint();
-    let authority = Identity::parse(&server().authority().unwrap()).unwrap();
-    for known in [shown.key, pin, authority.to_line()] {
-        let there = at().known_by(&known);
-        let met = connector.check(&there.account(&dn("gauge"), FIRST)).await;
-        assert_eq!(met.result, Probe::Opened, "{known}");
-    }
-    let stranger = at().known_by(&format!("SHA256:{}", "A".repeat(43)));
-    let met = connector
-        .check(&stranger.account(&dn("gauge"), FIRST))
-        .await;
-    assert!(
-        matches!(met.result, Probe::NoAnswer(why) if why.contains("did not prove its identity"))
-    );
+    let authority = server().authority().unwrap();
+    let tried = Tried {
+        address: "127.0.0.1",
+        port: server().port(),
+        account: &dn("gauge"),
+        first: FIRST,
+        operator: (&rotator(), OPERATOR),
+    };
+    tried.proves_who_it_is(&ldap(), &authority).await;
 }
 
 #[tokio::test]
@@ -149,18 +139,7 @@ async fn what_is_no_directory_or_does_not_answer_is_said_in_bounded_time() {
         connect: Duration::from_millis(700),
         change: Duration::from_millis(700),
     });
-    let mut ports = vec![jexlin_standins::free_port().unwrap()];
-    for manner in [Manner::Hangs, Manner::Floods, Manner::Babbles] {
-        ports.push(misbehaving_device::device(manner).unwrap());
-    }
-    for port in ports {
-        let there = place("127.0.0.1", port);
-        let why = connector.identify(&there.look()).await.unwrap_err();
-        assert!(!why.is_empty() && why.len() < 400, "{why}");
-        let there = there.known_by(&format!("SHA256:{}", "A".repeat(43)));
-        let met = connector.check(&there.account(&dn("gauge"), FIRST)).await;
-        assert!(matches!(met.result, Probe::NoAnswer(why) if !why.contains(FIRST)));
-    }
+    rig::is_left_in_bounded_time(&connector, &dn("gauge"), FIRST).await;
 }
 
 /// A directory that answers every bind with another error, and says back all that it was sent.
@@ -207,49 +186,14 @@ async fn a_directory_that_says_the_password_back_is_quoted_without_it() {
 
 #[tokio::test]
 async fn a_line_that_drops_at_any_byte_leaves_a_password_that_is_known() {
-    let connector = ldap();
-    let name = dn("dropped");
-    let mut present = FIRST.to_owned();
-    let mut outcomes = std::collections::BTreeSet::new();
-    for step in 0..30_u32 {
-        let wire = Wire::to("127.0.0.1", server().port()).unwrap();
-        let there = place("127.0.0.1", wire.port()).confirmed(&connector).await;
-        let here = here().await;
-        let wanted = format!("Dropped-tide-{step}");
-        let candidate = there.login(7, &name, &wanted, 2);
-        wire.cut_after(i64::from(step * 130));
-        let operator = there.operator(&rotator(), OPERATOR);
-        let met = connector
-            .change_as_operator(&operator, &candidate, yes())
-            .await;
-        let opens = async |password: &str| {
-            connector.check(&here.account(&name, password)).await.result == Probe::Opened
-        };
-        match met.result {
-            Change::NotReached(_) => {
-                let _ = outcomes.insert("not reached");
-                assert!(opens(&present).await, "{step}");
-            }
-            Change::Lost(_) => {
-                let _ = outcomes.insert("lost");
-                if opens(&wanted).await {
-                    present = wanted;
-                } else {
-                    assert!(opens(&present).await, "{step}");
-                }
-            }
-            Change::Applied => {
-                let _ = outcomes.insert("applied");
-                assert!(opens(&wanted).await, "{step}");
-                present = wanted;
-            }
-            other => panic!("{step}: {other:?}"),
-        }
-    }
-    assert!(
-        outcomes.contains("not reached") && outcomes.contains("applied"),
-        "{outcomes:?}"
-    );
+    let tried = Tried {
+        address: "127.0.0.1",
+        port: server().port(),
+        account: &dn("dropped"),
+        first: FIRST,
+        operator: (&rotator(), OPERATOR),
+    };
+    tried.drops_at_any_byte(&ldap(), 30, 130).await;
 }
 
 proptest! {

@@ -23,7 +23,7 @@ use rustls::pki_types::pem::PemObject as _;
 use rustls::pki_types::{CertificateDer, PrivateKeyDer};
 use tokio::io::{AsyncReadExt as _, AsyncWriteExt as _};
 
-use rig::{Place, answer, place, yes};
+use rig::{Place, Tried, answer, place, yes};
 
 const OPERATOR: &str = "Operator-tide-1";
 const FIRST: &str = "Historian-tide-1";
@@ -242,52 +242,14 @@ async fn what_is_no_server_or_does_not_answer_is_said_in_bounded_time() {
 #[tokio::test]
 async fn a_line_that_drops_at_any_byte_leaves_a_password_that_is_known() {
     role("dropped");
-    let connector = postgresql();
-    let mut present = FIRST.to_owned();
-    let mut outcomes = std::collections::BTreeSet::new();
-    for step in 0..40_u32 {
-        let wire = Wire::to("127.0.0.1", server().port()).unwrap();
-        let there = place("127.0.0.1", wire.port()).confirmed(&connector).await;
-        let here = here().await;
-        let wanted = format!("Dropped-tide-{step}");
-        let candidate = there.login(7, "dropped", &wanted, 2);
-        wire.cut_after(i64::from(step * 190));
-        let operator = there.operator("rotator", OPERATOR);
-        let met = connector
-            .change_as_operator(&operator, &candidate, yes())
-            .await;
-        let opens = async |password: &str| {
-            connector
-                .check(&here.account("dropped", password))
-                .await
-                .result
-                == Probe::Opened
-        };
-        match met.result {
-            Change::NotReached(_) => {
-                let _ = outcomes.insert("not reached");
-                assert!(opens(&present).await, "{step}");
-            }
-            Change::Lost(_) => {
-                let _ = outcomes.insert("lost");
-                if opens(&wanted).await {
-                    present = wanted;
-                } else {
-                    assert!(opens(&present).await, "{step}");
-                }
-            }
-            Change::Applied => {
-                let _ = outcomes.insert("applied");
-                assert!(opens(&wanted).await, "{step}");
-                present = wanted;
-            }
-            other => panic!("{step}: {other:?}"),
-        }
-    }
-    assert!(
-        outcomes.contains("not reached") && outcomes.contains("applied"),
-        "{outcomes:?}"
-    );
+    let tried = Tried {
+        address: "127.0.0.1",
+        port: server().port(),
+        account: "dropped",
+        first: FIRST,
+        operator: ("rotator", OPERATOR),
+    };
+    tried.drops_at_any_byte(&postgresql(), 40, 190).await;
 }
 
 /// A server with a certificate, which asks for the password in the clear (or by MD5), and keeps all

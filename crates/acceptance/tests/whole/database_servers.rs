@@ -283,6 +283,20 @@ fn users_of_a_redis_server_are_rotated_by_its_operator_alone() {
             "pass",
         ]);
     }
+    // The line that connects is one of this type of device, for whoever may list the device.
+    let alarms = format!(
+        "/api/v1/credentials/{}",
+        service.sql("SELECT id FROM credential WHERE name = 'alarms'")
+    );
+    let shown = ines.get(&alarms).good();
+    assert_eq!(
+        shown["connection_line"],
+        format!(
+            "redis-cli --tls -h 127.0.0.1 -p {} --user alarms --askpass",
+            server.port()
+        )
+    );
+    assert_eq!(shown["rotates_itself"], false);
     // Refused before anything is tried, since no such account can.
     let refused = client.run(
         &["upkeep", "rotate", "/Works/alarms", "--as-itself", "--wait"],

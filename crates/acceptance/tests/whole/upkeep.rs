@@ -684,6 +684,14 @@ fn the_tables_of_accounts_and_jobs_are_sorted_and_filtered_by_the_service() {
     );
     assert_eq!(names(&pim, "/api/v1/upkeep/table?find=birch").0, 0);
     assert_eq!(names(&pim, "/api/v1/jobs/table"), (0, vec![]));
+    // Nor where the device is, which is in another folder.
+    let cedar = format!("/api/v1/credentials/{}", accounts[2]);
+    assert!(
+        ines.get(&cedar)
+            .text("connection_line")
+            .contains("cedar@127.0.0.1")
+    );
+    assert_eq!(pim.get(&cedar).good()["connection_line"], Value::Null);
     let seen = pim.get("/api/v1/upkeep/table").good();
     assert_eq!(seen["checks"], json!([{"outcome": null, "accounts": 1}]));
     assert_eq!(jobs("find=refused").0, 0);

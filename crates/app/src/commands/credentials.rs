@@ -194,11 +194,12 @@ pub async fn show(
             facts.insert(version.field.clone(), known);
         }
     }
-    let device_name = match row.device_id {
+    let device = match row.device_id {
         // The device may be in the bin.
-        Some(device) => tx.device(device).await.ok().map(|device| device.name),
+        Some(device) => tx.device(device).await.ok(),
         None => None,
     };
+    let device_name = device.as_ref().map(|device| device.name.clone());
     let state = if row.device_id.is_some() {
         tx.account_of(row.id).await?
     } else {
@@ -218,7 +219,27 @@ pub async fn show(
         }
     }
     let [created_by, changed_by] = people;
-    let person = unit.person.id;
+    let rotates_itself = device.as_ref().is_some_and(|device| {
+        let connector = unit.app.connector(device.connector.0);
+        connector.is_ok_and(|connector| connector.capabilities().changes_as_itself)
+    });
+    let (person, now) = (unit.person.id, unit.now);
+    let connection_line = match &device {
+        None => None,
+        Some(device) => {
+            let reach = unit
+                .tx()?
+                .reach_folder(person, device.folder_id, now)
+                .await?;
+            let user = fields.get("user_name").map_or("", String::as_str);
+            let port = u16::try_from(device.port).unwrap_or_default();
+            let line = device
+                .connector
+                .0
+                .connection_line(user, &device.address, port);
+            line.filter(|_| reach.level().is_some())
+        }
+    };
     let favourite = unit.tx()?.is_favourite(person, row.id).await?;
     let gate = super::gates::show_conditions(unit, row.id).await?;
     let findings = if level >= Level::Reveal {
@@ -239,6 +260,8 @@ pub async fn show(
         secret_fields: current.into_iter().map(|version| version.field).collect(),
         device: row.device_id,
         device_name,
+        connection_line,
+        rotates_itself,
         level,
         gate,
         upkeep,

@@ -3,9 +3,7 @@
 use std::io::IsTerminal as _;
 
 use clap::{Args, ValueEnum};
-use jexlin_api::{
-    Credential as CredentialItem, Device as DeviceItem, OneTimeCode, Reveal, Revealed, SettingsItem,
-};
+use jexlin_api::{Credential as CredentialItem, OneTimeCode, Reveal, Revealed, SettingsItem};
 use serde_json::json;
 
 use crate::args::Format;
@@ -170,13 +168,8 @@ impl Run {
             ),
             What::Line => {
                 let known = known()?;
-                let user = known.fields.get("user_name").cloned().unwrap_or_default();
                 let line = match known.device {
-                    Some(device) => {
-                        let device: DeviceItem =
-                            self.connection.get(&format!("/api/v1/devices/{device}"))?;
-                        format!("ssh -p {} {user}@{}", device.port, device.address)
-                    }
+                    Some(_) => known.connection_line.unwrap_or_default(),
                     None => known
                         .fields
                         .get("url")

@@ -175,6 +175,35 @@ impl ConnectorKind {
         }
     }
 
+    /// The line of a shell that connects to such a device as somebody, who is asked for the password.
+    /// Nothing where a name would be taken for an option; whatever else is in a name means itself.
+    #[must_use]
+    pub fn connection_line(self, user: &str, address: &str, port: u16) -> Option<String> {
+        let wrong = |text: &str| {
+            text.is_empty() || text.starts_with('-') || text.chars().any(char::is_control)
+        };
+        if wrong(user) || wrong(address) {
+            return None;
+        }
+        let (who, host) = (shell_word(user), shell_word(address));
+        Some(match self {
+            Self::Ssh => format!("ssh -p {port} {}", shell_word(&format!("{user}@{address}"))),
+            Self::Postgresql => format!("psql -h {host} -p {port} -U {who} postgres"),
+            Self::Redis => {
+                format!("redis-cli --tls -h {host} -p {port} --user {who} --askpass")
+            }
+            Self::Ldap | Self::ActiveDirectory => {
+                let host = if address.contains(':') {
+                    format!("[{address}]")
+                } else {
+                    address.to_owned()
+                };
+                let at = shell_word(&format!("ldaps://{host}:{port}"));
+                format!("ldapsearch -x -W -H {at} -D {who} -s base -b ''")
+            }
+        })
+    }
+
     /// The port where such a device usually listens.
     #[must_use]
     pub const fn usual_port(self) -> u16 {
@@ -183,6 +212,55 @@ impl ConnectorKind {
             Self::Postgresql => 5432,
             Self::Ldap | Self::ActiveDirectory => 636,
             Self::Redis => 6379,
+        }
+    }
+}
+
+/// A word of a POSIX shell that means this text.
+///
+/// ```text
+/// duty            duty
+/// night shift     'night shift'
+/// o'neil          'o'\\''neil'
+/// ```
+fn shell_word(text: &str) -> String {
+    let plain = |byte: u8| byte.is_ascii_alphanumeric() || b"@%+=:,./_-".contains(&byte);
+    if text.bytes().all(plain) {
+        text.to_owned()
+    } else {
+        format!("'{}'", text.replace('\'', "'\\''"))
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::ConnectorKind;
+
+    #[test]
+    fn a_line_connects_and_what_somebody_wrote_into_a_name_runs_nothing() {
+        let line = |kind: ConnectorKind, user: &str| kind.connection_line(user, "192.0.2.7", 22);
+        assert_eq!(
+            line(ConnectorKind::Ssh, "duty").as_deref(),
+            Some("ssh -p 22 duty@192.0.2.7")
+        );
+        assert_eq!(
+            line(ConnectorKind::Postgresql, "night shift").as_deref(),
+            Some("psql -h 192.0.2.7 -p 22 -U 'night shift' postgres")
+        );
+        assert_eq!(
+            line(ConnectorKind::Ssh, "$(reboot)").as_deref(),
+            Some("ssh -p 22 '$(reboot)@192.0.2.7'")
+        );
+        assert_eq!(
+            line(ConnectorKind::Redis, "o'neil; id").as_deref(),
+            Some("redis-cli --tls -h 192.0.2.7 -p 22 --user 'o'\\''neil; id' --askpass")
+        );
+        assert_eq!(
+            ConnectorKind::Ldap.connection_line("uid=duty,dc=osmere", "2001:db8::7", 636),
+            Some("ldapsearch -x -W -H 'ldaps://[2001:db8::7]:636' -D uid=duty,dc=osmere -s base -b ''".into())
+        );
+        for wrong in ["-oProxyCommand=id", "", "duty\nid"] {
+            assert_eq!(line(ConnectorKind::Ssh, wrong), None, "{wrong}");
         }
     }
 }

@@ -17,9 +17,7 @@ use crate::ldap::session::{NoSession, open};
 use crate::ldap::{UNSURE, words_of};
 use crate::network::{no_connection, plain_words};
 use crate::tls;
-use crate::{
-    Capabilities, Change, Connector, FoundAccount, MaySend, Met, OperatorConnection, Probe,
-};
+use crate::{Capabilities, Change, Connector, FoundAccount, MaySend, Met, Probe};
 
 /// How long to wait for a domain controller.
 #[derive(Clone, Copy, Debug)]
@@ -257,18 +255,6 @@ impl Connector for ActiveDirectory {
             Err(why) => Err(why.words("the operator's")),
         };
         Met { result, presented }
-    }
-
-    fn kept_operators(&self) -> Vec<OperatorConnection> {
-        vec![]
-    }
-
-    fn close_operator(&self, _: &OperatorConnection) {}
-
-    fn close_idle(&self) {}
-
-    fn has_operator(&self, _: &BoundLogin<Operator>) -> bool {
-        false
     }
 }
 

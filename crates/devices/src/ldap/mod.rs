@@ -16,9 +16,7 @@ use tokio::time::timeout;
 use self::session::{NoSession, open};
 use crate::network::{no_connection, plain_words};
 use crate::tls;
-use crate::{
-    Capabilities, Change, Connector, FoundAccount, MaySend, Met, OperatorConnection, Probe,
-};
+use crate::{Capabilities, Change, Connector, FoundAccount, MaySend, Met, Probe};
 
 /// The most accounts that are listed.
 const MOST_ACCOUNTS: usize = 10_000;
@@ -225,18 +223,6 @@ impl Connector for Ldap {
             Err(why) => Err(why.words("the operator's")),
         };
         Met { result, presented }
-    }
-
-    fn kept_operators(&self) -> Vec<OperatorConnection> {
-        vec![]
-    }
-
-    fn close_operator(&self, _: &OperatorConnection) {}
-
-    fn close_idle(&self) {}
-
-    fn has_operator(&self, _: &BoundLogin<Operator>) -> bool {
-        false
     }
 }
 

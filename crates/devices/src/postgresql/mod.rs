@@ -24,9 +24,7 @@ use tokio_rustls::TlsConnector;
 use self::stream::Tls;
 use crate::network::{self, no_connection, plain_words};
 use crate::tls::{NOT_PROVED, Watched, server_name};
-use crate::{
-    Capabilities, Change, Connector, FoundAccount, MaySend, Met, OperatorConnection, Probe,
-};
+use crate::{Capabilities, Change, Connector, FoundAccount, MaySend, Met, Probe};
 
 /// What a client sends first to speak TLS: the length, and the code of an SSLRequest.
 const SSL_REQUEST: [u8; 8] = [0, 0, 0, 8, 0x04, 0xd2, 0x16, 0x2f];
@@ -285,18 +283,6 @@ impl Connector for Postgresql {
             Err(NoSession::NoAnswer(why)) => Err(why),
         };
         Met { result, presented }
-    }
-
-    fn kept_operators(&self) -> Vec<OperatorConnection> {
-        vec![]
-    }
-
-    fn close_operator(&self, _: &OperatorConnection) {}
-
-    fn close_idle(&self) {}
-
-    fn has_operator(&self, _: &BoundLogin<Operator>) -> bool {
-        false
     }
 }
 

@@ -19,9 +19,7 @@ use tokio::time::timeout;
 
 use crate::network::{no_connection, plain_words};
 use crate::tls;
-use crate::{
-    Capabilities, Change, Connector, FoundAccount, MaySend, Met, OperatorConnection, Probe,
-};
+use crate::{Capabilities, Change, Connector, FoundAccount, MaySend, Met, Probe};
 
 /// So many bytes are read of one session, and no more.
 const MOST_READ: u64 = 8 * 1024 * 1024;
@@ -365,18 +363,6 @@ impl Connector for Redis {
             Err(NoSession::NoAnswer(why)) => Err(why),
         };
         Met { result, presented }
-    }
-
-    fn kept_operators(&self) -> Vec<OperatorConnection> {
-        vec![]
-    }
-
-    fn close_operator(&self, _: &OperatorConnection) {}
-
-    fn close_idle(&self) {}
-
-    fn has_operator(&self, _: &BoundLogin<Operator>) -> bool {
-        false
     }
 }
 

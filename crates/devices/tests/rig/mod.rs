@@ -4,13 +4,15 @@
 #![allow(dead_code, reason = "each test uses its part")]
 
 use jexlin_core::secret::Secret;
+use jexlin_core::upkeep::identity::Identity;
 use jexlin_core::upkeep::{
     Account, Binding, BoundLogin, ConnectRules, DeviceFacts, Endpoint, Lease, Operator, RoleMark,
     StoredBinding,
 };
 use jexlin_core::vault::{OrganisationKey, Place as VaultPlace, RootKey, open_for_device};
-use jexlin_devices::{Answer, Connector, MaySend};
+use jexlin_devices::{Answer, Change, Connector, MaySend, Probe};
 use jexlin_standins::database_server::certificates;
+use jexlin_standins::misbehaving_device::{self, Manner, Wire};
 use rustls::pki_types::pem::PemObject as _;
 use rustls::pki_types::{CertificateDer, PrivateKeyDer};
 use tokio::io::{AsyncReadExt as _, AsyncWriteExt as _};
@@ -183,4 +185,106 @@ pub async fn lying(
         }
     });
     port
+}
+
+/// A server that a connector is tried on, with an account and an operator of it.
+pub struct Tried<'a> {
+    pub address: &'a str,
+    pub port: u16,
+    pub account: &'a str,
+    pub first: &'a str,
+    pub operator: (&'a str, &'a str),
+}
+
+impl Tried<'_> {
+    fn place(&self) -> Place {
+        place(self.address, self.port)
+    }
+
+    /// A server is known by its key, by the pin of that, and by the authority that signed its
+    /// certificate; one that shows another gets nothing.
+    pub async fn proves_who_it_is(&self, connector: &dyn Connector, authority: &str) {
+        let look = self.place().look();
+        let shown = connector.identify(&look).await.unwrap().remove(0);
+        let pin = Identity::parse(&shown.key).unwrap().fingerprint();
+        let authority = Identity::parse(authority).unwrap();
+        for known in [shown.key, pin, authority.to_line()] {
+            let there = self.place().known_by(&known);
+            let met = connector
+                .check(&there.account(self.account, self.first))
+                .await;
+            assert_eq!(met.result, Probe::Opened, "{known}");
+        }
+        let stranger = self.place().known_by(&format!("SHA256:{}", "A".repeat(43)));
+        let met = connector
+            .check(&stranger.account(self.account, self.first))
+            .await;
+        assert!(
+            matches!(met.result, Probe::NoAnswer(why) if why.contains("did not prove its identity"))
+        );
+    }
+
+    /// Whatever byte of a rotation the line drops after, the account opens with one of two
+    /// passwords that are known, and the connector never says what is not so.
+    pub async fn drops_at_any_byte(&self, connector: &dyn Connector, steps: u32, bytes: u32) {
+        let mut present = self.first.to_owned();
+        let mut outcomes = std::collections::BTreeSet::new();
+        let here = self.place().confirmed(connector).await;
+        for step in 0..steps {
+            let wire = Wire::to(self.address, self.port).unwrap();
+            let there = place("127.0.0.1", wire.port()).confirmed(connector).await;
+            let wanted = format!("Dropped-tide-{step}");
+            let candidate = there.login(7, self.account, &wanted, 2);
+            wire.cut_after(i64::from(step * bytes));
+            let operator = there.operator(self.operator.0, self.operator.1);
+            let met = connector
+                .change_as_operator(&operator, &candidate, yes())
+                .await;
+            let opens = async |password: &str| {
+                let login = here.account(self.account, password);
+                connector.check(&login).await.result == Probe::Opened
+            };
+            match met.result {
+                Change::NotReached(_) => {
+                    let _ = outcomes.insert("not reached");
+                    assert!(opens(&present).await, "{step}");
+                }
+                Change::Lost(_) => {
+                    let _ = outcomes.insert("lost");
+                    if opens(&wanted).await {
+                        present = wanted;
+                    } else {
+                        assert!(opens(&present).await, "{step}");
+                    }
+                }
+                Change::Applied => {
+                    let _ = outcomes.insert("applied");
+                    assert!(opens(&wanted).await, "{step}");
+                    present = wanted;
+                }
+                other => panic!("{step}: {other:?}"),
+            }
+        }
+        assert!(
+            outcomes.contains("not reached") && outcomes.contains("applied"),
+            "{outcomes:?}"
+        );
+    }
+}
+
+/// A closed port, and devices that hang, flood and babble: each is left in the time that the
+/// connector has, with a sentence, and without a password.
+pub async fn is_left_in_bounded_time(connector: &dyn Connector, account: &str, password: &str) {
+    let mut ports = vec![jexlin_standins::free_port().unwrap()];
+    for manner in [Manner::Hangs, Manner::Floods, Manner::Babbles] {
+        ports.push(misbehaving_device::device(manner).unwrap());
+    }
+    for port in ports {
+        let there = place("127.0.0.1", port);
+        let why = connector.identify(&there.look()).await.unwrap_err();
+        assert!(!why.is_empty() && why.len() < 400, "{why}");
+        let there = there.known_by(&format!("SHA256:{}", "A".repeat(43)));
+        let met = connector.check(&there.account(account, password)).await;
+        assert!(matches!(met.result, Probe::NoAnswer(why) if !why.contains(password)));
+    }
 }
