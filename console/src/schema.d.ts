@@ -2895,6 +2895,11 @@ export interface components {
       /** @description Who did. */
       changed_by: string | null;
       /**
+       * @description The line of a shell that connects to the device as this account, for whoever may list the
+       *     device.
+       */
+      connection_line: string | null;
+      /**
        * Format: date-time
        * @description When it was added.
        */
@@ -2951,6 +2956,8 @@ export interface components {
        * @description For `If-Match`.
        */
       revision: number;
+      /** @description Whether it is an account on a type of device where an account can change its own password. */
+      rotates_itself: boolean;
       /** @description The names of the secret fields that have a value. */
       secret_fields: string[];
       /** @description Its tags. */

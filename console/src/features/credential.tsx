@@ -630,7 +630,8 @@ export function Detail({ it, me }: { it: Credential; me: Me }) {
     await client.invalidateQueries({ queryKey: ["credentials"] });
   };
   const rare: MenuAction[] = [];
-  if (edits && it.rotates_itself) rare.push({ label: "Rotate as itself", run: () => setAsked("self") });
+  if (edits && it.rotates_itself)
+    rare.push({ label: "Rotate as itself", run: () => setAsked("self") });
   if (atLeast(it.level, "reveal"))
     rare.push({ label: "Copy into a folder", icon: CopyPlus, run: () => setOpen("copy") });
   if (stewards && !it.device && main)
