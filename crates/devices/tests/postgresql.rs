@@ -17,7 +17,7 @@ use jexlin_core::upkeep::identity::Identity;
 use jexlin_devices::postgresql::{Postgresql, Settings};
 use jexlin_devices::{Change, Connector as _, Probe};
 use jexlin_standins::database_server::{DatabaseServer, certificates};
-use jexlin_standins::misbehaving_device::{self, Manner, Wire};
+use jexlin_standins::misbehaving_device::{self, Manner};
 use proptest::prelude::*;
 use rustls::pki_types::pem::PemObject as _;
 use rustls::pki_types::{CertificateDer, PrivateKeyDer};
