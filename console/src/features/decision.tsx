@@ -1,4 +1,4 @@
-// A request that waits for a decision: shown among the requests, and on Home.
+// A pending request, as the Requests page and Home show it.
 
 import { Check } from "lucide-react";
 import { useState } from "react";

@@ -1,4 +1,4 @@
-// A checkout that somebody holds: shown among the checkouts, and on Home.
+// An open checkout, as the Checkouts page and Home show it.
 
 import type { Checkout } from "../api";
 import { CredentialLink, Left, Progress, useNow } from "../parts";

@@ -161,7 +161,7 @@ const Line = memo(function Line<T>({
   );
 }) as <T>(props: LineProps<T>) => ReactNode;
 
-/** The rows of a table, of which only some may be there yet. */
+/** The rows of a table; some may not have loaded yet. */
 export interface Rows<T> {
   /** How many are shown, and of how many if that is known. */
   count: number;

@@ -91,7 +91,7 @@ async fn a_check_tells_a_wrong_password_from_an_account_that_is_not_let_in() {
             "{other}"
         );
     }
-    // A controller takes whoever gives no password for a guest.
+    // A controller treats a bind without a password as anonymous, and accepts it.
     assert!(matches!(check("night", "").await, Probe::NoAnswer(_)));
 }
 

@@ -121,7 +121,7 @@ async fn an_operator_and_a_role_itself_change_a_password_that_no_log_ever_has() 
     let met = connector.change_as_itself(&candidate, &next, yes()).await;
     assert_eq!(met.result, Change::Applied);
     assert_eq!(connector.check(&next).await.result, Probe::Opened);
-    // Whoever has no lease any more sends nothing.
+    // A worker that has lost its lease sends nothing.
     let met = connector
         .change_as_operator(&operator, &candidate, answer(false))
         .await;

@@ -33,11 +33,11 @@ pub struct TableFilter {
 pub struct TableOrder<S> {
     /// By this.
     pub sort: S,
-    /// The last first.
+    /// In descending order.
     pub down: bool,
-    /// After so many rows.
+    /// How many rows come before this part.
     pub from: i64,
-    /// At most so many.
+    /// The most rows of this part.
     pub limit: i64,
 }
 

@@ -181,7 +181,7 @@ impl Connector for ActiveDirectory {
     }
 
     fn needed_rights(&self) -> &'static str {
-        "The domain controller speaks LDAP over TLS (ldaps). A user name is the account's logon name (sAMAccountName) and the domain, such as duty@osmere.example. The operator has the right Reset password on the accounts, given on their organisational unit: no more is needed, and nobody but a domain administrator resets those of administrators. An account that changes its own password needs nothing, and the domain's rules on history and least age count for it."
+        "The domain controller offers LDAP over TLS (ldaps). A user name is the account's logon name (sAMAccountName) and the domain, such as duty@osmere.example. The operator needs the right Reset password on the accounts, granted on their organisational unit, and nothing more. On Windows, only a domain administrator can reset an administrator's password. An account that changes its own password needs no extra right; the domain's password history and minimum age apply to it."
     }
 
     async fn identify(&self, endpoint: &Endpoint) -> Result<Vec<PresentedIdentity>, String> {

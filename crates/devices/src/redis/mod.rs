@@ -137,7 +137,7 @@ impl Redis {
         let user = candidate.login();
         let hash = hex(&Sha256::digest(candidate.password().expose_secret()));
         let refused = |error: &RedisError| {
-            // Whoever reads the message could guess at the password with its hash.
+            // The hash would let a reader of the message test guesses at the password.
             let words = words_of(error, &[candidate.password()]).replace(&hash, "…");
             Change::Refused(words)
         };
@@ -289,7 +289,7 @@ impl Connector for Redis {
     }
 
     fn needed_rights(&self) -> &'static str {
-        "The server is Redis 7 or later with TLS (tls-port) and an ACL file (aclfile); users in redis.conf cannot be saved. The operator is a user of its own with +acl|getuser +acl|setuser +acl|save, and +acl|users to list accounts. Whoever may use ACL SETUSER can give itself every other right. A user cannot change its own password."
+        "The server is Redis 7 or later with TLS (tls-port) and an ACL file (aclfile); users in redis.conf cannot be saved. The operator is a separate user with +acl|getuser +acl|setuser +acl|save, and +acl|users to list accounts. Anybody who may run ACL SETUSER can grant themselves every other right. A user cannot change its own password."
     }
 
     async fn identify(&self, endpoint: &Endpoint) -> Result<Vec<PresentedIdentity>, String> {
