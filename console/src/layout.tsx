@@ -348,7 +348,7 @@ function Pages({ me }: { me: Me }) {
           <Requests />
         </Route>
         <Route path="/checkouts">
-          <Checkouts me={me} />
+          <Checkouts />
         </Route>
         <Route path="/devices/:device?">
           {(where) => <Devices me={me} device={where.device} />}

@@ -170,8 +170,9 @@ export interface paths {
       cookie?: never;
     };
     /**
-     * Lists events, newest first. With the duty `audit`, all of them; without it, a steward of a
-     *     credential sees the events of that credential.
+     * Lists events, newest first, or with `oldest=true` oldest first. `find` is a part of the name of
+     *     who acted or of the target, `actor_name`, `target_name` and `origin` of one of them. With the duty
+     *     `audit`, all of them; without it, a steward of a credential sees the events of that credential.
      */
     get: operations["audit_list"];
     put?: never;
@@ -302,6 +303,27 @@ export interface paths {
     put?: never;
     /** Checks a credential out. */
     post: operations["checkouts_take"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/checkouts/table": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /**
+     * A part of the table of the caller's own checkouts, from any row on, with the number of all rows.
+     *     `sort` is `from`, `until`, `credential`, `ended` or `reason`; with `-` before it the last come
+     *     first. `ended` is how one ended, or `held-now`.
+     */
+    get: operations["checkouts_table"];
+    put?: never;
+    post?: never;
     delete?: never;
     options?: never;
     head?: never;
@@ -698,6 +720,28 @@ export interface paths {
     put?: never;
     /** Adds a device. */
     post: operations["devices_add"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/devices/table": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /**
+     * A part of the table of the devices in folders that the caller may list, from any row on, with
+     *     the number of all rows. `sort` is `name`, `type`, `folder`, `address`, `accounts`, `identity` or
+     *     `state`; with `-` before it the last come first. `identity` is `confirmed` or `not-confirmed`,
+     *     `state` is `paused` or `not-paused`.
+     */
+    get: operations["devices_table"];
+    put?: never;
+    post?: never;
     delete?: never;
     options?: never;
     head?: never;
@@ -1175,7 +1219,7 @@ export interface paths {
      * A part of the table of the jobs that the caller may list, from any row on, with the number of
      *     all rows. `sort` is `queued`, `task`, `credential`, `device`, `state` or `cause`; with `-` before
      *     it the last come first. `state` is the outcome of a job that has ended, or the state of one that
-     *     has not. Each call looks at every row of the table: to read all, use the list.
+     *     has not; `on` is a device.
      */
     get: operations["upkeep_job_table"];
     put?: never;
@@ -1645,6 +1689,28 @@ export interface paths {
     patch?: never;
     trace?: never;
   };
+  "/api/v1/people/table": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /**
+     * A part of the table of the people of the organisation, or with `kind=client` of its clients, from
+     *     any row on, with the number of all rows. `sort` is `name`, `sign-in-name`, `state` or `duties`;
+     *     with `-` before it the last come first. `name` is a part of either name, `group` of the name of a
+     *     group that they are directly in.
+     */
+    get: operations["people_table"];
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
   "/api/v1/people/{person}": {
     parameters: {
       query?: never;
@@ -1999,6 +2065,27 @@ export interface paths {
     patch?: never;
     trace?: never;
   };
+  "/api/v1/requests/table": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /**
+     * A part of the table of the requests that the caller made or may decide, from any row on, with the
+     *     number of all rows. `sort` is `asked`, `state`, `credential`, `who`, `minutes` or `reason`; with
+     *     `-` before it the last come first.
+     */
+    get: operations["requests_table"];
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
   "/api/v1/requests/{request}": {
     parameters: {
       query?: never;
@@ -2315,7 +2402,7 @@ export interface paths {
      * A part of the table of the accounts that the caller may list, from any row on, with the number
      *     of all rows. `sort` is `credential`, `device`, `state`, `checked`, `rotated`, `next-check` or
      *     `next-rotation`; with `-` before it the last come first. `check` is an outcome, or
-     *     `never-checked`. Each call looks at every row of the table: to read all, use the list.
+     *     `never-checked`.
      */
     get: operations["upkeep_account_table"];
     put?: never;
@@ -3019,16 +3106,6 @@ export interface components {
      * @enum {string}
      */
     CredentialSort: "name" | "user-name" | "kind" | "device" | "folder" | "check" | "changed";
-    /** @description A part of a table of credentials. */
-    CredentialTable: {
-      /** @description The rows of this part. */
-      items: components["schemas"]["CredentialItem"][];
-      /**
-       * Format: int64
-       * @description How many rows the whole table has.
-       */
-      total: number;
-    };
     /**
      * @description A view of the credentials that somebody may know of.
      * @enum {string}
@@ -4066,16 +4143,6 @@ export interface components {
      * @enum {string}
      */
     JobState: "queued" | "running" | "done" | "failed";
-    /** @description A part of the table of jobs. */
-    JobTable: {
-      /** @description The rows of this part. */
-      items: components["schemas"]["Job"][];
-      /**
-       * Format: int64
-       * @description How many rows the whole table has.
-       */
-      total: number;
-    };
     /** @description The keys of the vault. */
     KeysView: {
       /**
@@ -6765,6 +6832,345 @@ export interface components {
      * @enum {string}
      */
     SubjectType: "person" | "group";
+    /** @description A part of a table that the service sorts: rows from any on. */
+    Table_Checkout: {
+      /** @description The rows of this part. */
+      items: {
+        /**
+         * Format: uuid
+         * @description The credential.
+         */
+        credential: string;
+        /** @description Its path. */
+        credential_path: string;
+        /**
+         * Format: date-time
+         * @description When it ended, if it has.
+         */
+        ended_at: string | null;
+        ended_how: components["schemas"]["CheckoutEnd"] | null;
+        /**
+         * Format: date-time
+         * @description When it ends.
+         */
+        ends_at: string;
+        /**
+         * Format: uuid
+         * @description Identifier.
+         */
+        id: string;
+        /**
+         * Format: uuid
+         * @description The holder.
+         */
+        person: string;
+        /** @description Their name. */
+        person_name: string;
+        /** @description The reason. */
+        reason: string;
+        /** @description Whether the password is rotated when it ends. */
+        rotate_on_return: boolean;
+        /**
+         * Format: date-time
+         * @description When it began.
+         */
+        starts_at: string;
+      }[];
+      /**
+       * Format: int64
+       * @description How many rows the whole table has.
+       */
+      total: number;
+    };
+    /** @description A part of a table that the service sorts: rows from any on. */
+    Table_CredentialItem: {
+      /** @description The rows of this part. */
+      items: {
+        /**
+         * Format: date-time
+         * @description When it was last changed.
+         */
+        changed_at: string;
+        check: components["schemas"]["CheckOutcome"] | null;
+        /** @description The name of its device. */
+        device: string | null;
+        /**
+         * Format: uuid
+         * @description The device's identifier.
+         */
+        device_id: string | null;
+        /** @description Whether it is one of the caller's favourites. */
+        favourite: boolean;
+        /** @description Its findings, if the caller may see its password. */
+        findings: components["schemas"]["Finding"][];
+        /**
+         * Format: uuid
+         * @description The folder that it is in.
+         */
+        folder: string;
+        /** @description Whether it has a gate. */
+        gated: boolean;
+        /**
+         * Format: uuid
+         * @description Identifier.
+         */
+        id: string;
+        /** @description Its kind. */
+        kind: string;
+        /** @description The caller's level. */
+        level: components["schemas"]["Level"];
+        /** @description Its name. */
+        name: string;
+        /** @description Whether it is only similar to what was searched. */
+        near?: boolean;
+        /** @description Whether it has grants of its own. */
+        own_grants: boolean;
+        /** @description The path of that folder. */
+        place: string;
+        /** @description Whether a grant gives somebody else access to it. */
+        shared: boolean;
+        /** @description Its tags. */
+        tags: string[];
+        /** @description Its user name. */
+        user_name: string;
+      }[];
+      /**
+       * Format: int64
+       * @description How many rows the whole table has.
+       */
+      total: number;
+    };
+    /** @description A part of a table that the service sorts: rows from any on. */
+    Table_Device: {
+      /** @description The rows of this part. */
+      items: {
+        /**
+         * Format: int64
+         * @description The number of credentials that are its accounts.
+         */
+        accounts: number;
+        /** @description Host name or address. */
+        address: string;
+        /** @description The passwords that may be sent to it. */
+        bindings: components["schemas"]["DeviceBinding"][];
+        /** @description Its type. */
+        connector: components["schemas"]["ConnectorKind"];
+        /**
+         * Format: uuid
+         * @description The folder that it is in.
+         */
+        folder: string;
+        /**
+         * Format: uuid
+         * @description Identifier.
+         */
+        id: string;
+        /** @description The identities that it must prove before a password is sent to it; empty until confirmed. */
+        identity: components["schemas"]["DeviceIdentity"][];
+        /** @description Its name. */
+        name: string;
+        /**
+         * Format: uuid
+         * @description The operator: the credential that changes its accounts' passwords.
+         */
+        operator: string | null;
+        /**
+         * Format: date-time
+         * @description Since when it is paused: no job uses its operator.
+         */
+        paused_at: string | null;
+        /** @description The reason. */
+        paused_why: string;
+        /** @description The path of that folder. */
+        place: string;
+        /**
+         * Format: int32
+         * @description TCP port.
+         */
+        port: number;
+        /**
+         * Format: int32
+         * @description For `If-Match`.
+         */
+        revision: number;
+      }[];
+      /**
+       * Format: int64
+       * @description How many rows the whole table has.
+       */
+      total: number;
+    };
+    /** @description A part of a table that the service sorts: rows from any on. */
+    Table_Job: {
+      /** @description The rows of this part. */
+      items: {
+        /** @description Who asked for it; none for a plan. */
+        asked_by: string | null;
+        /**
+         * Format: int32
+         * @description The number of attempts.
+         */
+        attempts: number;
+        /** @description The cause: `person`, `plan`, `out-of-sync` or `return`. */
+        cause: components["schemas"]["JobCause"];
+        /**
+         * Format: uuid
+         * @description The credential.
+         */
+        credential: string;
+        /** @description Its path. */
+        credential_path: string;
+        /** @description The device. */
+        device: string;
+        /**
+         * Format: date-time
+         * @description When it ended.
+         */
+        finished_at: string | null;
+        /**
+         * Format: uuid
+         * @description Identifier.
+         */
+        id: string;
+        /** @description A message. */
+        message: string;
+        /** @description Who changes the password on the device. */
+        method: components["schemas"]["ChangeMethod"];
+        /**
+         * Format: date-time
+         * @description When it may run.
+         */
+        not_before: string;
+        outcome: components["schemas"]["JobOutcome"] | null;
+        /**
+         * Format: date-time
+         * @description When it was queued.
+         */
+        queued_at: string;
+        /**
+         * Format: date-time
+         * @description When it began.
+         */
+        started_at: string | null;
+        /** @description Its state. */
+        state: components["schemas"]["JobState"];
+        /** @description The current step, while it runs. */
+        step: string;
+        /** @description The task: check or rotation. */
+        task: components["schemas"]["Task"];
+      }[];
+      /**
+       * Format: int64
+       * @description How many rows the whole table has.
+       */
+      total: number;
+    };
+    /** @description A part of a table that the service sorts: rows from any on. */
+    Table_Person: {
+      /** @description The rows of this part. */
+      items: {
+        /** @description The display name. */
+        display_name: string;
+        /** @description The duties held. */
+        duties: components["schemas"]["Duty"][];
+        /**
+         * Format: uuid
+         * @description Identifier.
+         */
+        id: string;
+        /**
+         * Format: int32
+         * @description For `If-Match`.
+         */
+        revision: number;
+        /** @description The sign-in name. */
+        sign_in_name: string;
+        /** @description The state. */
+        state: components["schemas"]["PersonState"];
+        /** @description A person, or a program that signs in. */
+        type: components["schemas"]["PersonType"];
+      }[];
+      /**
+       * Format: int64
+       * @description How many rows the whole table has.
+       */
+      total: number;
+    };
+    /** @description A part of a table that the service sorts: rows from any on. */
+    Table_Request: {
+      /** @description The rows of this part. */
+      items: {
+        /**
+         * Format: int64
+         * @description How many have one.
+         */
+        approvals_given: number;
+        /**
+         * Format: int64
+         * @description How many gates require an approval.
+         */
+        approvals_needed: number;
+        /**
+         * Format: date-time
+         * @description When it was asked.
+         */
+        asked_at: string;
+        /**
+         * Format: uuid
+         * @description The checkout made with it.
+         */
+        checkout: string | null;
+        /** @description Their comment. */
+        comment: string;
+        /**
+         * Format: uuid
+         * @description The credential.
+         */
+        credential: string;
+        /** @description Its path. */
+        credential_path: string;
+        /**
+         * Format: date-time
+         * @description When it was decided.
+         */
+        decided_at: string | null;
+        /** @description Who decided. */
+        decided_by: string | null;
+        /**
+         * Format: date-time
+         * @description When it expires if it is not decided, or not used once approved.
+         */
+        expires_at: string;
+        /**
+         * Format: uuid
+         * @description Identifier.
+         */
+        id: string;
+        /** @description Whether the caller may approve or refuse it. */
+        may_decide: boolean;
+        /**
+         * Format: int32
+         * @description The requested duration, in minutes.
+         */
+        minutes: number;
+        /**
+         * Format: uuid
+         * @description The requester.
+         */
+        person: string;
+        /** @description Their name. */
+        person_name: string;
+        /** @description The reason. */
+        reason: string;
+        /** @description Its state. */
+        state: components["schemas"]["RequestState"];
+      }[];
+      /**
+       * Format: int64
+       * @description How many rows the whole table has.
+       */
+      total: number;
+    };
     /** @description A tag, and how many credentials have it. */
     TagItem: {
       /** @description The tag. */
@@ -7345,6 +7751,10 @@ export interface operations {
         since?: string;
         until?: string;
         find?: string;
+        actor_name?: string;
+        target_name?: string;
+        origin?: string;
+        oldest?: boolean;
         cursor?: string;
         limit?: number;
       };
@@ -7611,6 +8021,42 @@ export interface operations {
       };
     };
   };
+  checkouts_table: {
+    parameters: {
+      query?: {
+        credential?: string;
+        reason?: string;
+        ended?: string;
+        find?: string;
+        sort?: string;
+        from?: number;
+        limit?: number;
+      };
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Table_Checkout"];
+        };
+      };
+      /** @description What failed, as problem details (RFC 9457) */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+    };
+  };
   checkouts_check_in: {
     parameters: {
       query?: never;
@@ -7752,6 +8198,7 @@ export interface operations {
         kind?: string;
         tag?: string;
         device?: string;
+        on?: string;
         check?: components["schemas"]["CheckOutcome"];
         finding?: string;
         view?: components["schemas"]["CredentialView"];
@@ -7826,6 +8273,7 @@ export interface operations {
         kind?: string;
         tag?: string;
         device?: string;
+        on?: string;
         check?: components["schemas"]["CheckOutcome"];
         finding?: string;
         view?: components["schemas"]["CredentialView"];
@@ -7844,7 +8292,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": components["schemas"]["CredentialTable"];
+          "application/json": components["schemas"]["Table_CredentialItem"];
         };
       };
       /** @description What failed, as problem details (RFC 9457) */
@@ -8537,6 +8985,45 @@ export interface operations {
         };
         content: {
           "application/json": components["schemas"]["Device"];
+        };
+      };
+      /** @description What failed, as problem details (RFC 9457) */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+    };
+  };
+  devices_table: {
+    parameters: {
+      query?: {
+        name?: string;
+        folder?: string;
+        address?: string;
+        kind?: components["schemas"]["ConnectorKind"];
+        identity?: string;
+        state?: string;
+        find?: string;
+        sort?: string;
+        from?: number;
+        limit?: number;
+      };
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Table_Device"];
         };
       };
       /** @description What failed, as problem details (RFC 9457) */
@@ -9846,12 +10333,13 @@ export interface operations {
   upkeep_job_table: {
     parameters: {
       query?: {
-        find?: string;
         credential?: string;
         device?: string;
+        on?: string;
         task?: components["schemas"]["Task"];
         state?: string;
         cause?: components["schemas"]["JobCause"];
+        find?: string;
         sort?: string;
         from?: number;
         limit?: number;
@@ -9867,7 +10355,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": components["schemas"]["JobTable"];
+          "application/json": components["schemas"]["Table_Job"];
         };
       };
       /** @description What failed, as problem details (RFC 9457) */
@@ -10816,6 +11304,44 @@ export interface operations {
       };
     };
   };
+  people_table: {
+    parameters: {
+      query?: {
+        name?: string;
+        group?: string;
+        kind?: components["schemas"]["PersonType"];
+        state?: components["schemas"]["PersonState"];
+        duty?: components["schemas"]["Duty"];
+        find?: string;
+        sort?: string;
+        from?: number;
+        limit?: number;
+      };
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Table_Person"];
+        };
+      };
+      /** @description What failed, as problem details (RFC 9457) */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+    };
+  };
   people_read: {
     parameters: {
       query?: never;
@@ -11636,6 +12162,43 @@ export interface operations {
       };
     };
   };
+  requests_table: {
+    parameters: {
+      query?: {
+        credential?: string;
+        who?: string;
+        reason?: string;
+        state?: components["schemas"]["RequestState"];
+        find?: string;
+        sort?: string;
+        from?: number;
+        limit?: number;
+      };
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Table_Request"];
+        };
+      };
+      /** @description What failed, as problem details (RFC 9457) */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+    };
+  };
   requests_read: {
     parameters: {
       query?: never;
@@ -12253,10 +12816,10 @@ export interface operations {
   upkeep_account_table: {
     parameters: {
       query?: {
-        find?: string;
         credential?: string;
         device?: string;
         check?: string;
+        find?: string;
         sort?: string;
         from?: number;
         limit?: number;

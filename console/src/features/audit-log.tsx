@@ -1,163 +1,167 @@
-// The audit log: filters, pages, export.
+// The audit log: filtered, sorted and exported.
 
-import { useState } from "react";
-import { useInfiniteQuery, useQuery } from "@tanstack/react-query";
+import type { ReactNode } from "react";
+import { useQuery } from "@tanstack/react-query";
 import { BadgeCheck, Download } from "lucide-react";
 import { type AuditEvent, all, api, result } from "../api";
-import { useSettled } from "../parts/settled";
+import { LogTable } from "../parts/log-table";
+import type { Asked } from "../parts/remote-table";
 import type { Column } from "../parts/table-state";
-import { csvOf } from "../parts/table-view";
-import {
-  Act,
-  Choice,
-  CredentialLink,
-  DeviceLink,
-  DrawerButton,
-  Empty,
-  Field,
-  FolderLink,
-  Page,
-  PersonLink,
-  Skeleton,
-  State,
-  Table,
-  Trouble,
-  When,
-  keepFile,
-  told,
-  useQueryPart,
-} from "../parts";
+import { DrawerButton, Page, PersonLink, State, When, told } from "../parts";
+import { Target, detailsOf } from "./audit-rows";
 
-/** What an event was about, as a link where it has a page. */
-function Target({ event }: { event: AuditEvent }) {
-  const { target, target_name: name, target_type: type } = event;
-  if (!target || !name) return <>{name}</>;
-  if (type === "credential") return <CredentialLink id={target} path={name} />;
-  if (type === "folder") return <FolderLink id={target} path={name} />;
-  if (type === "person") return <PersonLink id={target} name={name} />;
-  if (type === "device") return <DeviceLink id={target} name={name} />;
-  return <>{name}</>;
-}
-
-/** The details of an event; the whole of long ones by a press. */
-function Details({ event }: { event: AuditEvent }) {
-  const [whole, setWhole] = useState(false);
-  const text = Object.entries(event.detail)
-    .filter(([name]) => !["job", "checkout", "request"].includes(name))
-    .map(([name, value]) => `${name.replaceAll("_", " ")}: ${value}`)
-    .join("; ");
-  if (text.length < 140) return <>{text}</>;
+function Fact({ name, children }: { name: string; children: ReactNode }) {
   return (
     <>
-      <span className={whole ? "" : "line-clamp-2"}>{text}</span>
-      <button type="button" className="link" onClick={() => setWhole(!whole)}>
-        {whole ? "less" : "more"}
-        <span className="sr-only"> about {event.target_name || event.action}</span>
-      </button>
+      <dt className="quiet">{name}</dt>
+      <dd className="break-words">{children || "–"}</dd>
     </>
   );
 }
 
-export function AuditRows({ events }: { events: AuditEvent[] }) {
+/** All that is recorded of an event. */
+function Whole({ event }: { event: AuditEvent }) {
   return (
-    <Table
-      label="Events"
-      heads={["When", "Who", "Event", "Outcome", "Target", "From", "Details", "Position"]}
-    >
-      {events.map((event) => (
-        <tr key={event.id}>
-          <td>
-            <When at={event.at} />
-          </td>
-          <td className="whitespace-nowrap">
-            {event.actor && event.actor_name ? (
-              <PersonLink id={event.actor} name={event.actor_name} />
-            ) : (
-              event.actor_name || <span className="quiet">the service</span>
-            )}
-          </td>
-          <td className="font-mono text-sm">{event.action}</td>
-          <td>
-            <State word={event.outcome} />
-          </td>
-          <td>
-            <Target event={event} />
-          </td>
-          <td className="tabular-nums">{event.origin}</td>
-          <td className="min-w-40 max-w-xs break-words">
-            <Details event={event} />
-          </td>
-          <td
-            className="tabular-nums"
-            title={event.leaf === null ? "not in a checkpoint yet" : "position in the log"}
-          >
-            {event.leaf ?? "–"}
-          </td>
-        </tr>
+    <dl className="grid grid-cols-[auto_1fr] gap-x-6 gap-y-2">
+      <Fact name="When">
+        <When at={event.at} />
+      </Fact>
+      <Fact name="Who">{event.actor_name || "the service"}</Fact>
+      <Fact name="Event">
+        <span className="font-mono">{event.action}</span>
+      </Fact>
+      <Fact name="Outcome">
+        <State word={event.outcome} />
+      </Fact>
+      <Fact name="Target">
+        <Target event={event} />
+      </Fact>
+      <Fact name="From">{event.origin}</Fact>
+      {Object.entries(event.detail).map(([name, value]) => (
+        <Fact key={name} name={name.replaceAll("_", " ")}>
+          {value}
+        </Fact>
       ))}
-    </Table>
+      <Fact name="Position in the log">{event.leaf ?? "none before the next checkpoint"}</Fact>
+      <Fact name="Identifier">
+        <span className="font-mono">{event.id}</span>
+      </Fact>
+    </dl>
   );
 }
 
-const CSV: Column<AuditEvent>[] = [
-  { name: "at", head: "at", value: (event) => event.at },
-  { name: "actor", head: "who", value: (event) => event.actor_name ?? "" },
-  { name: "action", head: "event", value: (event) => event.action },
-  { name: "outcome", head: "outcome", value: (event) => event.outcome },
-  { name: "target", head: "target", value: (event) => event.target_name ?? "" },
-  { name: "origin", head: "from", value: (event) => event.origin },
-  { name: "detail", head: "details", value: (event) => JSON.stringify(event.detail) },
-  { name: "leaf", head: "position", value: (event) => event.leaf ?? "" },
+const COLUMNS: Column<AuditEvent>[] = [
+  {
+    name: "when",
+    head: "When",
+    value: (event) => event.at,
+    cell: (event) => <When at={event.at} />,
+    days: true,
+  },
+  {
+    name: "who",
+    head: "Who",
+    value: (event) => event.actor_name,
+    cell: (event) =>
+      event.actor && event.actor_name ? (
+        <PersonLink id={event.actor} name={event.actor_name} />
+      ) : (
+        event.actor_name || <span className="quiet">the service</span>
+      ),
+    unsorted: true,
+  },
+  {
+    name: "event",
+    head: "Event",
+    value: (event) => event.action,
+    cell: (event) => (
+      <DrawerButton
+        label={event.action}
+        more={event.target_name}
+        title={event.action}
+        look="btn-xs btn-ghost font-mono font-normal -ml-2"
+      >
+        {() => <Whole event={event} />}
+      </DrawerButton>
+    ),
+    unsorted: true,
+  },
+  {
+    name: "outcome",
+    head: "Outcome",
+    value: (event) => event.outcome,
+    cell: (event) => <State word={event.outcome} />,
+    choices: ["done", "refused", "failed"],
+    one: true,
+    unsorted: true,
+  },
+  {
+    name: "target",
+    head: "Target",
+    value: (event) => event.target_name,
+    cell: (event) => <Target event={event} />,
+    unsorted: true,
+  },
+  { name: "from", head: "From", value: (event) => event.origin, unsorted: true },
+  {
+    name: "details",
+    head: "Details",
+    value: (event) => detailsOf(event),
+    unsorted: true,
+    unfiltered: true,
+  },
+  {
+    name: "position",
+    head: "Position",
+    value: (event) => event.leaf ?? "",
+    right: true,
+    unsorted: true,
+    unfiltered: true,
+    extra: true,
+  },
 ];
 /** More are better exported whole, and signed. */
 const MOST_SAVED = 10_000;
 
-/** Saves the events that are looked at, for a spreadsheet. It proves nothing: the export does. */
-async function save(query: object): Promise<void> {
+/** What the service is asked for. */
+function queryOf({ sort, words, filters }: Asked) {
+  const one = (column: string, place = 0) => filters.get(column)?.[place] || undefined;
+  const [since, until] = [one("when"), one("when", 1)];
+  const [who, target, from] = [one("who"), one("target"), one("from")];
+  return {
+    action: one("event") as AuditEvent["action"] | undefined,
+    outcome: one("outcome") as AuditEvent["outcome"] | undefined,
+    ...(words && { find: words }),
+    ...(who && { actor_name: who }),
+    ...(target && { target_name: target }),
+    ...(from && { origin: from }),
+    ...(since && { since: new Date(`${since}T00:00`).toISOString() }),
+    ...(until && { until: new Date(`${until}T23:59:59.999`).toISOString() }),
+    oldest: sort === "when",
+  };
+}
+
+const fetch = (asked: Asked, cursor: string, limit: number) =>
+  result(api.GET("/api/v1/audit", { params: { query: { ...queryOf(asked), limit, cursor } } }));
+
+/** The events that are looked at, for a spreadsheet. They prove nothing: the export does. */
+async function everything(asked: Asked): Promise<AuditEvent[]> {
   const events = await all(
-    (page) => api.GET("/api/v1/audit", { params: { query: { ...query, ...page } } }),
+    (page) => api.GET("/api/v1/audit", { params: { query: { ...queryOf(asked), ...page } } }),
     MOST_SAVED,
   );
-  keepFile(csvOf(CSV, events.slice(0, MOST_SAVED)), "audit.csv");
   if (events.length >= MOST_SAVED)
     told(
-      `The newest ${MOST_SAVED.toLocaleString()} events are saved. Export the whole log for all.`,
+      `The first ${MOST_SAVED.toLocaleString()} events are saved. Export the whole log for all.`,
     );
+  return events.slice(0, MOST_SAVED);
 }
 
 export function Audit() {
-  const [action, setAction] = useQueryPart("action");
-  const [outcome, setOutcome] = useQueryPart("outcome");
-  const [find, setFind] = useQueryPart("find");
-  const [since, setSince] = useQueryPart("since");
-  const [until, setUntil] = useQueryPart("until");
-  // Each look at the log is in the log: not one for each letter.
-  const [wanted, event] = [useSettled(find), useSettled(action)];
-  const query = {
-    action: (event || undefined) as AuditEvent["action"] | undefined,
-    outcome: (outcome || undefined) as AuditEvent["outcome"] | undefined,
-    find: wanted,
-    ...(since && { since: new Date(`${since}T00:00`).toISOString() }),
-    ...(until && { until: new Date(`${until}T23:59:59.999`).toISOString() }),
-  };
   const key = useQuery({
     queryKey: ["audit-key"],
     queryFn: () => result(api.GET("/api/v1/audit/key")),
   });
-  const events = useInfiniteQuery({
-    queryKey: ["audit", query],
-    initialPageParam: "",
-    queryFn: ({ pageParam }) =>
-      result(
-        api.GET("/api/v1/audit", {
-          params: {
-            query: { ...query, limit: 100, cursor: pageParam },
-          },
-        }),
-      ),
-    getNextPageParam: (page) => page.next,
-  });
-  const rows = events.data?.pages.flatMap((page) => page.items) ?? [];
   const size = key.data?.checkpoint?.split("\n")[1];
   return (
     <Page
@@ -193,68 +197,16 @@ export function Audit() {
         </>
       }
     >
-      <div className="flex flex-wrap items-end gap-3">
-        <Field
-          label="Event"
-          name="action"
-          placeholder="credential"
-          value={action}
-          onChange={(event) => setAction(event.target.value)}
-        />
-        <Choice
-          label="Outcome"
-          name="outcome"
-          value={outcome}
-          onChange={(event) => setOutcome(event.target.value)}
-          options={[
-            ["", "any"],
-            ["done", "done"],
-            ["refused", "refused"],
-            ["failed", "failed"],
-          ]}
-        />
-        <Field
-          label="Person or target"
-          name="find"
-          value={find}
-          onChange={(event) => setFind(event.target.value)}
-        />
-        <Field
-          label="From"
-          name="since"
-          type="date"
-          value={since}
-          max={until || undefined}
-          onChange={(event) => setSince(event.target.value)}
-        />
-        <Field
-          label="Until"
-          name="until"
-          type="date"
-          value={until}
-          min={since || undefined}
-          onChange={(event) => setUntil(event.target.value)}
-        />
-        <Act label="Save these as CSV" look="btn-sm" run={() => save(query)} />
-      </div>
-      <Trouble error={events.error} />
-      {events.isPending && <Skeleton rows={8} />}
-      {events.isSuccess && rows.length === 0 && <Empty>No event fits these filters.</Empty>}
-      {rows.length > 0 && (
-        <div className="rounded-box border border-base-300 bg-base-100">
-          <AuditRows events={rows} />
-        </div>
-      )}
-      {events.hasNextPage && (
-        <button
-          type="button"
-          className="btn btn-sm self-start"
-          onClick={() => void events.fetchNextPage()}
-          disabled={events.isFetchingNextPage}
-        >
-          Older events
-        </button>
-      )}
+      <LogTable
+        label="Events"
+        columns={COLUMNS}
+        id={(event) => event.id}
+        name="audit"
+        fetch={fetch}
+        everything={everything}
+        first="-when"
+        file="audit.csv"
+      />
     </Page>
   );
 }

@@ -2,22 +2,31 @@
 
 import { useQuery } from "@tanstack/react-query";
 import { Link } from "wouter";
-import { type Checkout, type Me, all, api } from "../api";
-import { Card, Empty, Left, Page, When } from "../parts";
-import { type Column, DataTable } from "../parts/data-table";
+import { type Checkout, all, api, result } from "../api";
+import { Card, Empty, Left, Page, Trouble, When } from "../parts";
+import { type Asked, RemoteTable, chosenOnly, narrowed } from "../parts/remote-table";
+import type { Column } from "../parts/table-state";
 import { credentialColumn, whenColumn } from "./columns";
 import { Held } from "./held";
+
+/** How a checkout ends, in words. */
+const ENDED: Record<string, string> = {
+  "held-now": "held now",
+  "check-in": "checked in",
+  time: "its time was over",
+  recalled: "recalled",
+};
 
 const COLUMNS: Column<Checkout>[] = [
   credentialColumn(
     (held) => held.credential,
     (held) => held.credential_path,
   ),
-  { name: "who", head: "Holder", value: (held) => held.person_name, choices: true },
-  whenColumn("from", "From", (held) => held.starts_at),
+  { ...whenColumn<Checkout>("from", "From", (held) => held.starts_at), unfiltered: true },
   {
     name: "until",
     head: "Until",
+    unfiltered: true,
     value: (held) => held.ended_at ?? held.ends_at,
     cell: (held) =>
       held.ended_at ? (
@@ -31,19 +40,38 @@ const COLUMNS: Column<Checkout>[] = [
   {
     name: "ended",
     head: "Ended",
-    value: (held) => held.ended_how ?? "held now",
-    cell: (held) => (held.ended_how ? `by ${held.ended_how}` : "held now"),
-    choices: true,
+    value: (held) => held.ended_how ?? "held-now",
+    cell: (held) => ENDED[held.ended_how ?? "held-now"],
+    choices: Object.keys(ENDED),
+    word: (value) => ENDED[value] ?? value,
+    one: true,
   },
   { name: "reason", head: "Reason", value: (held) => held.reason },
 ];
 
-export function Checkouts({ me }: { me: Me }) {
-  const checkouts = useQuery({
-    queryKey: ["checkouts"],
-    queryFn: () => all((page) => api.GET("/api/v1/checkouts", { params: { query: page } }), 2000),
+const TABLE = ["checkouts", "table"];
+
+const part = (asked: Asked, from: number, limit: number) =>
+  result(
+    api.GET("/api/v1/checkouts/table", {
+      params: {
+        query: {
+          ...narrowed(asked, { credential: "credential", reason: "reason", ended: "ended" }),
+          sort: asked.sort,
+          from,
+          limit,
+        },
+      },
+    }),
+  );
+
+export function Checkouts() {
+  const open = useQuery({
+    queryKey: ["checkouts", "open"],
+    queryFn: () =>
+      all((page) => api.GET("/api/v1/checkouts", { params: { query: { ...page, open: true } } })),
   });
-  const mine = checkouts.data?.filter((held) => held.person === me.id && !held.ended_at) ?? [];
+  const mine = open.data ?? [];
   return (
     <Page title="Checkouts" note="What you hold, and until when.">
       {mine.length > 0 && (
@@ -56,11 +84,15 @@ export function Checkouts({ me }: { me: Me }) {
         </Card>
       )}
       <h2 className="font-semibold">Your checkouts</h2>
-      <DataTable
+      <Trouble error={open.error} />
+      <RemoteTable
         label="Checkouts"
         columns={COLUMNS}
         id={(held) => held.id}
-        query={checkouts}
+        name={TABLE}
+        fetch={part}
+        values={chosenOnly}
+        first="-from"
         file="checkouts.csv"
         empty={
           <Empty

@@ -47,7 +47,7 @@ import {
   told,
 } from "../parts";
 import { useNeighbours } from "./neighbours";
-import { AuditRows } from "./audit-log";
+import { AuditRows } from "./audit-rows";
 import { CopyForm, EditCredential, MoveIn } from "./credential-forms";
 import { MAIN, SEED, fieldsOf } from "./credential-fields";
 import { atLeast } from "./access-levels";

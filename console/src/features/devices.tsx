@@ -34,13 +34,24 @@ import {
   When,
   text,
 } from "../parts";
-import { type Column, DataTable } from "../parts/data-table";
-import { AuditRows } from "./audit-log";
+import { type Asked, RemoteTable, chosenOnly, narrowed } from "../parts/remote-table";
+import type { Column } from "../parts/table-state";
+import { AuditRows } from "./audit-rows";
 import { DeviceTrouble } from "./device-trouble";
 import { useDeviceTypes } from "./device-types";
 import { JobRows } from "./job-rows";
 
 const AFTER = ["devices", "upkeep", "overview"];
+
+/** Who changes the passwords of the other accounts. */
+interface Operator {
+  id: string;
+  path: string;
+  user_name: string;
+}
+
+/** What a credential is called inside of its folder. */
+const nameIn = (path: string): string => path.slice(path.lastIndexOf("/") + 1);
 
 function Edit({
   device,
@@ -50,14 +61,13 @@ function Edit({
 }: {
   device: Device;
   accounts: CredentialItem[];
-  operator: CredentialItem | undefined;
+  operator: Operator | undefined;
   close: () => void;
 }) {
   // The operator may be an account of another device, such as one that stands before this one.
-  const choices =
-    operator && !accounts.some((account) => account.id === operator.id)
-      ? [operator, ...accounts]
-      : accounts;
+  const choices = accounts.map(({ id, name, user_name }) => ({ id, name, user_name }));
+  if (operator && !choices.some((account) => account.id === operator.id))
+    choices.unshift({ ...operator, name: nameIn(operator.path) });
   const submit = (data: FormData) => {
     const typed = {
       name: text(data, "name"),
@@ -261,6 +271,8 @@ function Bindings({ device }: { device: Device }) {
   );
 }
 
+const TYPES: Device["connector"][] = ["ssh", "ldap", "active-directory", "postgresql", "redis"];
+
 const COLUMNS: Column<Device>[] = [
   {
     name: "name",
@@ -272,7 +284,7 @@ const COLUMNS: Column<Device>[] = [
       </Link>
     ),
   },
-  { name: "type", head: "Type", value: (device) => device.connector, choices: true },
+  { name: "type", head: "Type", value: (device) => device.connector, choices: TYPES, one: true },
   { name: "folder", head: "Folder", value: (device) => device.place },
   {
     name: "address",
@@ -284,25 +296,35 @@ const COLUMNS: Column<Device>[] = [
       </span>
     ),
   },
-  { name: "accounts", head: "Accounts", value: (device) => device.accounts, right: true },
+  {
+    name: "accounts",
+    head: "Accounts",
+    value: (device) => device.accounts,
+    right: true,
+    unfiltered: true,
+  },
   {
     name: "identity",
     head: "Identity",
     value: (device) => (device.identity.length > 0 ? "confirmed" : "not confirmed"),
+    word: (value) => value.replaceAll("-", " "),
     cell: (device) =>
       device.identity.length > 0 ? (
         <State word="confirmed" />
       ) : (
         <State word={null} none="not confirmed" />
       ),
-    choices: true,
+    choices: ["confirmed", "not-confirmed"],
+    one: true,
   },
   {
     name: "state",
     head: "State",
     value: (device) => stateOf(device),
     cell: (device) => <State word={stateOf(device)} />,
-    choices: true,
+    word: (value) => value.replaceAll("-", " "),
+    choices: ["paused", "not-paused"],
+    one: true,
   },
 ];
 
@@ -310,13 +332,6 @@ const COLUMNS: Column<Device>[] = [
 function stateOf(device: Device): string {
   if (device.paused_at) return "paused";
   return device.bindings.some((binding) => binding.suspended) ? "suspended" : "active";
-}
-
-function useDevices() {
-  return useQuery({
-    queryKey: ["devices"],
-    queryFn: () => all((page) => api.GET("/api/v1/devices", { params: { query: page } })),
-  });
 }
 
 /** The accounts of a device, with the state of each. */
@@ -371,7 +386,7 @@ function OperatorOf({
   edit,
 }: {
   device: Device;
-  operator: CredentialItem | undefined;
+  operator: Operator | undefined;
   edit: () => void;
 }) {
   const type = useDeviceTypes().data?.find((each) => each.connector === device.connector);
@@ -381,9 +396,9 @@ function OperatorOf({
         <p>
           {operator ? (
             <>
-              <CredentialLink id={operator.id} path={`${operator.place}/${operator.name}`} /> signs
-              in as <span className="font-mono">{operator.user_name}</span> and changes the
-              passwords of the other accounts.
+              <CredentialLink id={operator.id} path={operator.path} /> signs in as{" "}
+              <span className="font-mono">{operator.user_name}</span> and changes the passwords of
+              the other accounts.
             </>
           ) : device.operator ? (
             "The operator is a credential that you have no access to."
@@ -424,25 +439,44 @@ function DeviceActivity({ device }: { device: Device }) {
 }
 
 /** The jobs of a device's accounts. */
-function DeviceJobs({ accounts }: { accounts: CredentialItem[] }) {
+function DeviceJobs({ device }: { device: Device }) {
   const jobs = useQuery({
-    queryKey: ["jobs", "many"],
-    queryFn: () => result(api.GET("/api/v1/jobs", { params: { query: { limit: 200 } } })),
+    queryKey: ["jobs", "on", device.id],
+    queryFn: () =>
+      result(api.GET("/api/v1/jobs/table", { params: { query: { on: device.id, limit: 50 } } })),
   });
-  const ids = new Set(accounts.map((account) => account.id));
-  const here = jobs.data?.items.filter((job) => ids.has(job.credential)) ?? [];
-  if (!jobs.data) return <Trouble error={jobs.error} />;
-  return here.length > 0 ? <JobRows jobs={here} /> : <Empty>No job has run here lately.</Empty>;
+  if (!jobs.data) return jobs.error ? <Trouble error={jobs.error} /> : <Skeleton />;
+  if (jobs.data.items.length === 0) return <Empty>No job has run here yet.</Empty>;
+  return (
+    <>
+      <JobRows jobs={jobs.data.items} />
+      {jobs.data.total > jobs.data.items.length && (
+        <Link
+          href={`/jobs?filter=${encodeURIComponent(new URLSearchParams({ device: device.name }).toString())}`}
+          className="link"
+        >
+          All {jobs.data.total.toLocaleString()} jobs
+        </Link>
+      )}
+    </>
+  );
 }
 
 function DeviceDetail({ me, device }: { me: Me; device: Device }) {
   const [editing, setEditing] = useState(false);
-  const credentials = useQuery({
-    queryKey: ["credentials", "on devices"],
-    queryFn: () => all((page) => api.GET("/api/v1/credentials", { params: { query: page } })),
+  const on = useQuery({
+    queryKey: ["credentials", "on", device.id],
+    queryFn: () =>
+      all((page) =>
+        api.GET("/api/v1/credentials", { params: { query: { ...page, on: device.id } } }),
+      ),
   });
-  const accounts = (credentials.data ?? []).filter((item) => item.device_id === device.id);
-  const operator = credentials.data?.find((item) => item.id === device.operator);
+  const accounts = on.data ?? [];
+  const bound = device.bindings.find((binding) => binding.role === "operator");
+  const operator: Operator | undefined =
+    bound?.credential_path && device.operator
+      ? { id: device.operator, path: bound.credential_path, user_name: bound.login }
+      : undefined;
   const type = useDeviceTypes().data?.find((each) => each.connector === device.connector);
   return (
     <Page
@@ -460,7 +494,7 @@ function DeviceDetail({ me, device }: { me: Me; device: Device }) {
           , operator:{" "}
           {device.operator ? (
             operator ? (
-              <CredentialLink id={operator.id} path={operator.name} />
+              <CredentialLink id={operator.id} path={nameIn(operator.path)} />
             ) : (
               "one that you have no access to"
             )
@@ -503,7 +537,7 @@ function DeviceDetail({ me, device }: { me: Me; device: Device }) {
               <OperatorOf device={device} operator={operator} edit={() => setEditing(true)} />
             ),
           },
-          { name: "Upkeep", show: () => <DeviceJobs accounts={accounts} /> },
+          { name: "Upkeep", show: () => <DeviceJobs device={device} /> },
           ...(me.duties.includes("audit")
             ? [{ name: "Activity", show: () => <DeviceActivity device={device} /> }]
             : []),
@@ -513,20 +547,55 @@ function DeviceDetail({ me, device }: { me: Me; device: Device }) {
   );
 }
 
+const TABLE = ["devices", "table"];
+
+const part = (asked: Asked, from: number, limit: number) =>
+  result(
+    api.GET("/api/v1/devices/table", {
+      params: {
+        query: {
+          ...narrowed(asked, {
+            name: "name",
+            type: "kind",
+            folder: "folder",
+            address: "address",
+            identity: "identity",
+            state: "state",
+          }),
+          sort: asked.sort,
+          from,
+          limit,
+        },
+      },
+    }),
+  );
+
+function OneDevice({ me, id }: { me: Me; id: string }) {
+  const device = useQuery({
+    queryKey: ["devices", id],
+    queryFn: () =>
+      result(api.GET("/api/v1/devices/{device}", { params: { path: { device: id } } })),
+  });
+  if (device.data) return <DeviceDetail key={id} me={me} device={device.data} />;
+  return (
+    <Page title="Device" crumbs={[["Devices", "/devices"]]}>
+      {device.error ? <Trouble error={device.error} /> : <Skeleton />}
+    </Page>
+  );
+}
+
 export function DevicesPage({ me, device }: { me: Me; device: string | undefined }) {
-  const devices = useDevices();
-  const one = devices.data?.find((each) => each.id === device);
-  if (device && one) return <DeviceDetail key={one.id} me={me} device={one} />;
+  if (device) return <OneDevice me={me} id={device} />;
   return (
     <Page title="Devices" note="Hosts and servers whose accounts are checked and rotated.">
-      {device && devices.isSuccess && (
-        <Trouble error={new Error("There is no such device, or no grant lets you know of it.")} />
-      )}
-      <DataTable
+      <RemoteTable
         label="Devices"
         columns={COLUMNS}
         id={(each) => each.id}
-        query={devices}
+        name={TABLE}
+        fetch={part}
+        values={chosenOnly}
+        first="name"
         file="devices.csv"
         empty={
           <Empty

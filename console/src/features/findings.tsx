@@ -1,11 +1,22 @@
 // Findings: what is wrong with passwords that one may reveal, and what to do about it.
 
-import { useQuery } from "@tanstack/react-query";
 import { Link } from "wouter";
-import { type CredentialItem, all, api, result } from "../api";
+import { type CredentialItem, api, result } from "../api";
 import { Act, Empty, Page, State } from "../parts";
-import { type Column, DataTable } from "../parts/data-table";
+import { type Asked, RemoteTable, chosenOnly, narrowed } from "../parts/remote-table";
+import type { Column } from "../parts/table-state";
 import { credentialColumn, whenColumn } from "./columns";
+
+const FINDINGS = [
+  "leaked",
+  "out-of-sync",
+  "weak",
+  "reused",
+  "expired",
+  "breaks-policy",
+  "expires-soon",
+  "old",
+];
 
 const COLUMNS: Column<CredentialItem>[] = [
   {
@@ -19,25 +30,49 @@ const COLUMNS: Column<CredentialItem>[] = [
         ))}
       </span>
     ),
-    choices: true,
+    choices: FINDINGS,
+    word: (value) => value.replaceAll("-", " "),
+    one: true,
+    unsorted: true,
   },
-  credentialColumn(
-    (item) => item.id,
-    (item) => `${item.place}/${item.name}`,
-  ),
-  { name: "user", head: "User name", value: (item) => item.user_name },
+  {
+    ...credentialColumn<CredentialItem>(
+      (item) => item.id,
+      (item) => `${item.place}/${item.name}`,
+    ),
+    name: "name",
+  },
+  { name: "user-name", head: "User name", value: (item) => item.user_name },
   { name: "device", head: "Device", value: (item) => item.device ?? "" },
-  whenColumn("changed", "Changed", (item) => item.changed_at),
+  {
+    ...whenColumn<CredentialItem>("changed", "Changed", (item) => item.changed_at),
+    unfiltered: true,
+  },
 ];
 
+const TABLE = ["credentials", "findings"];
+
+const part = (asked: Asked, from: number, limit: number) =>
+  result(
+    api.GET("/api/v1/credentials/table", {
+      params: {
+        query: {
+          finding: "any",
+          ...narrowed(asked, {
+            finding: "finding",
+            name: "name",
+            "user-name": "user",
+            device: "device",
+          }),
+          sort: asked.sort,
+          from,
+          limit,
+        },
+      },
+    }),
+  );
+
 export function Findings() {
-  const found = useQuery({
-    queryKey: ["credentials", "findings"],
-    queryFn: () =>
-      all((page) =>
-        api.GET("/api/v1/credentials", { params: { query: { ...page, finding: "any" } } }),
-      ),
-  });
   const rotate = (items: CredentialItem[]) => async () => {
     for (const item of items) {
       await result(
@@ -53,11 +88,14 @@ export function Findings() {
       title="Findings"
       note="Passwords that are leaked, weak, reused, old, expired or out of sync, among those that you may reveal."
     >
-      <DataTable
+      <RemoteTable
         label="Findings"
         columns={COLUMNS}
         id={(item) => item.id}
-        query={found}
+        name={TABLE}
+        fetch={part}
+        values={chosenOnly}
+        first="name"
         file="findings.csv"
         bulk={(items, clear) => {
           const accounts = items.filter((item) => item.device);

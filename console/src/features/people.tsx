@@ -23,6 +23,7 @@ import {
   Field,
   Form,
   Page,
+  Skeleton,
   State,
   Table,
   Tabs,
@@ -30,7 +31,8 @@ import {
   text,
   useQueryPart,
 } from "../parts";
-import { type Column, DataTable } from "../parts/data-table";
+import { type Asked, RemoteTable, chosenOnly, narrowed } from "../parts/remote-table";
+import type { Column } from "../parts/table-state";
 import { Considered } from "./access-preview";
 
 export const DUTIES: Me["duties"] = [
@@ -266,9 +268,7 @@ function AddPerson() {
   );
 }
 
-type Row = Person & { groups: string[] };
-
-const COLUMNS: Column<Row>[] = [
+const columns = (groups: Group[] | undefined): Column<Person>[] => [
   {
     name: "name",
     head: "Name",
@@ -285,25 +285,30 @@ const COLUMNS: Column<Row>[] = [
     head: "State",
     value: (person) => person.state,
     cell: (person) => <State word={person.state} />,
-    choices: true,
+    choices: ["active", "invited", "suspended", "left"],
+    one: true,
   },
   {
     name: "groups",
     head: "Groups",
-    value: (person) => person.groups.join(", "),
-    cell: (person) => person.groups.join(", ") || "–",
+    unsorted: true,
+    value: (person) => namesOf(groups, person),
+    cell: (person) => namesOf(groups, person) || "–",
   },
   {
     name: "duties",
     head: "Duties",
     value: (person) => person.duties.join(", "),
     cell: (person) => person.duties.join(", ") || "–",
+    choices: [...DUTIES],
+    one: true,
   },
   {
     name: "sign-in-name",
     head: "Sign-in name",
     value: (person) => person.sign_in_name,
     extra: true,
+    unfiltered: true,
   },
 ];
 
@@ -375,38 +380,55 @@ function Groups({ may, groups, people }: { may: boolean; groups: Group[]; people
   );
 }
 
-export function usePeople() {
-  const people = useQuery({
+/** Everybody, to choose from. */
+export function usePeople(enabled = true) {
+  return useQuery({
     queryKey: ["people"],
     queryFn: () => all((page) => api.GET("/api/v1/people", { params: { query: page } })),
+    enabled,
   });
-  const groups = useQuery({
+}
+
+export function useGroups() {
+  return useQuery({
     queryKey: ["groups"],
     queryFn: () => all((page) => api.GET("/api/v1/groups", { params: { query: page } })),
   });
-  return { people, groups };
 }
 
 /** The groups that somebody is directly in. */
 export const groupsOf = (groups: Group[] | undefined, person: string): Group[] =>
   (groups ?? []).filter((group) => group.members.some((member) => member.id === person));
 
-export function People({ me }: { me: Me }) {
-  const { people, groups } = usePeople();
-  const [tab] = useQueryPart("tab");
-  const may = me.duties.includes("people");
-  const rows = useMemo(
-    () =>
-      people.data
-        ?.filter((person) => person.type !== "client")
-        .map((person): Row => ({
-          ...person,
-          groups: groupsOf(groups.data, person.id).map((group) => group.name),
-        })),
-    [people.data, groups.data],
+/** The names of the groups that somebody is directly in. */
+const namesOf = (groups: Group[] | undefined, person: Person): string =>
+  groupsOf(groups, person.id)
+    .map((group) => group.name)
+    .join(", ");
+
+const TABLE = ["people", "table"];
+
+const part = (asked: Asked, from: number, limit: number) =>
+  result(
+    api.GET("/api/v1/people/table", {
+      params: {
+        query: {
+          ...narrowed(asked, { name: "name", state: "state", groups: "group", duties: "duty" }),
+          sort: asked.sort,
+          from,
+          limit,
+        },
+      },
+    }),
   );
-  const clients = people.data?.filter((person) => person.type === "client") ?? [];
-  const setStates = (chosen: Row[], state: Person["state"], clear: () => void) => async () => {
+
+export function People({ me }: { me: Me }) {
+  const groups = useGroups();
+  const [tab] = useQueryPart("tab");
+  const people = usePeople(tab === "groups" || tab === "clients");
+  const may = me.duties.includes("people");
+  const shown = useMemo(() => columns(groups.data), [groups.data]);
+  const setStates = (chosen: Person[], state: Person["state"], clear: () => void) => async () => {
     for (const person of chosen) await changePerson(person, { state })();
     clear();
   };
@@ -435,23 +457,25 @@ export function People({ me }: { me: Me }) {
         ))
       }
     >
-      <Trouble error={groups.error} />
+      <Trouble error={groups.error ?? people.error} />
       <Tabs
         label="People and groups"
         tabs={[
           {
             name: "People",
-            count: rows?.length,
             show: () => (
-              <DataTable
+              <RemoteTable
                 label="People"
-                columns={COLUMNS}
+                columns={shown}
                 id={(person) => person.id}
-                query={{ error: people.error, refetch: people.refetch, data: rows }}
+                name={TABLE}
+                fetch={part}
+                values={chosenOnly}
+                first="name"
                 file="people.csv"
                 empty={<Empty>There is nobody here yet.</Empty>}
                 {...(may && {
-                  bulk: (chosen: Row[], clear: () => void) => {
+                  bulk: (chosen: Person[], clear: () => void) => {
                     const active = chosen.filter(
                       (person) => person.state === "active" && person.id !== me.id,
                     );
@@ -484,12 +508,16 @@ export function People({ me }: { me: Me }) {
           {
             name: "Groups",
             count: groups.data?.length,
-            show: () => <Groups may={may} groups={groups.data ?? []} people={people.data ?? []} />,
+            show: () =>
+              people.data ? (
+                <Groups may={may} groups={groups.data ?? []} people={people.data} />
+              ) : (
+                <Skeleton />
+              ),
           },
           {
             name: "Clients",
-            count: clients.length,
-            show: () => <Clients may={may} people={people.data ?? []} />,
+            show: () => (people.data ? <Clients may={may} people={people.data} /> : <Skeleton />),
           },
         ]}
       />

@@ -33,10 +33,10 @@ import {
   type Tab,
 } from "../parts";
 import { type Column, DataTable } from "../parts/data-table";
-import { AuditRows } from "./audit-log";
+import { AuditRows } from "./audit-rows";
 import { each } from "./drag-and-drop";
 import { atLeast } from "./access-levels";
-import { DUTIES, DutyBoxes, changePerson, groupsOf, usePeople } from "./people";
+import { DUTIES, DutyBoxes, changePerson, groupsOf, useGroups } from "./people";
 import { Sessions } from "./sessions";
 
 function Edit({ person, close }: { person: Person; close: () => void }) {
@@ -270,19 +270,17 @@ function Activity({ person }: { person: string }) {
 }
 
 export function PersonPage({ me, person: id }: { me: Me; person: string }) {
-  const { people, groups } = usePeople();
+  const one = useQuery({
+    queryKey: ["people", id],
+    queryFn: () => result(api.GET("/api/v1/people/{person}", { params: { path: { person: id } } })),
+  });
+  const groups = useGroups();
   const [editing, setEditing] = useState(false);
-  const person = people.data?.find((each) => each.id === id);
+  const person = one.data;
   if (!person)
     return (
       <Page title="Person" crumbs={[["People and groups", "/people"]]}>
-        {people.isSuccess ? (
-          <Empty>There is no such person.</Empty>
-        ) : people.error ? (
-          <Trouble error={people.error} />
-        ) : (
-          <Skeleton />
-        )}
+        {one.error ? <Trouble error={one.error} /> : <Skeleton />}
       </Page>
     );
   const may = me.duties.includes("people");

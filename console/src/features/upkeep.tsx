@@ -5,7 +5,7 @@ import { Link } from "wouter";
 import { type Account, type Job, type Plan, api, result, wholeList } from "../api";
 import { Act, Empty, Page, State, When, told } from "../parts";
 import { type Column, DataTable } from "../parts/data-table";
-import { type Asked, RemoteTable } from "../parts/remote-table";
+import { type Asked, RemoteTable, chosenOnly, narrowed } from "../parts/remote-table";
 import { credentialColumn, stateColumn, whenColumn } from "./columns";
 import { CAUSES } from "./job-rows";
 
@@ -91,31 +91,19 @@ async function forEach(
   );
 }
 
-/** What is asked of the service for a table of accounts or jobs. */
-function narrowed({ words, filters }: Asked, exactly: Record<string, string>) {
-  const one = (column: string, name: string) => {
-    const value = filters.get(column)?.[0];
-    return value ? { [name]: value } : {};
-  };
-  return {
-    ...(words && { find: words }),
-    ...one("credential", "credential"),
-    ...one("device", "device"),
-    ...Object.assign({}, ...Object.entries(exactly).map(([column, name]) => one(column, name))),
-  };
-}
-
 const accountPart = (asked: Asked, from: number, limit: number) =>
   result(
     api.GET("/api/v1/upkeep/table", {
       params: {
-        query: { ...narrowed(asked, { state: "check" }), sort: asked.sort, from, limit },
+        query: {
+          ...narrowed(asked, { credential: "credential", device: "device", state: "check" }),
+          sort: asked.sort,
+          from,
+          limit,
+        },
       },
     }),
   );
-
-const chosenOnly = <T,>(column: Column<T>): string[] =>
-  Array.isArray(column.choices) ? column.choices : [];
 
 const ACCOUNT_TABLE = ["upkeep", "table"];
 
@@ -260,7 +248,13 @@ const jobPart = (asked: Asked, from: number, limit: number) =>
     api.GET("/api/v1/jobs/table", {
       params: {
         query: {
-          ...narrowed(asked, { task: "task", state: "state", cause: "cause" }),
+          ...narrowed(asked, {
+            credential: "credential",
+            device: "device",
+            task: "task",
+            state: "state",
+            cause: "cause",
+          }),
           sort: asked.sort,
           from,
           limit,

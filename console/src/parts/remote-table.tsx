@@ -24,6 +24,20 @@ export interface Asked {
   filters: Map<string, string[]>;
 }
 
+/** What the filters of some columns are called in a query. */
+export function narrowed({ words, filters }: Asked, names: Record<string, string>) {
+  const query: Record<string, string> = words ? { find: words } : {};
+  for (const [column, name] of Object.entries(names)) {
+    const value = filters.get(column)?.[0];
+    if (value) query[name] = value;
+  }
+  return query;
+}
+
+/** Columns that the service filters have their choices themselves. */
+export const chosenOnly = <T,>(column: Column<T>): string[] =>
+  Array.isArray(column.choices) ? column.choices : [];
+
 export interface Part<T> {
   total: number;
   items: T[];

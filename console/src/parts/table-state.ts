@@ -19,6 +19,8 @@ export interface Column<T> {
   choices?: boolean | string[];
   /** Only one of them at a time. */
   one?: boolean;
+  /** It is filtered by the first and the last day. */
+  days?: boolean;
   /** How a choice is written, where that is not what it is called. */
   word?: (value: string) => string;
   /** Shown only when it is chosen. */
@@ -27,6 +29,16 @@ export interface Column<T> {
   unsorted?: boolean;
   /** The service cannot filter by it. */
   unfiltered?: boolean;
+}
+
+/** What a column is filtered by, in words. */
+export function filterWords<T>(column: Column<T> | undefined, chosen: string[]): string {
+  if (column?.days) {
+    const [since, until] = chosen;
+    if (since && until) return `${since} to ${until}`;
+    return since ? `since ${since}` : `until ${until}`;
+  }
+  return chosen.map((value) => column?.word?.(value) ?? value).join(", ");
 }
 
 /** The order of words in a list: numbers in them count as numbers. */

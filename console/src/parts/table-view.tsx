@@ -27,7 +27,7 @@ import {
 import { Empty } from "./empty";
 import { keepFile } from "./file";
 import { SavedViews } from "./saved-views";
-import type { Column, TableState } from "./table-state";
+import { type Column, type TableState, filterWords } from "./table-state";
 
 const ROW = 45;
 const COMPACT = 29;
@@ -59,6 +59,7 @@ function HeadFilter({
     head: string;
     choices?: boolean | string[];
     one?: boolean;
+    days?: boolean;
     word?: (value: string) => string;
   };
   values: string[];
@@ -96,6 +97,26 @@ function HeadFilter({
                       }
                     />
                     {(column.word?.(value) ?? value) || "none"}
+                  </label>
+                ))}
+              </div>
+            ) : column.days ? (
+              <div className="flex flex-col gap-2">
+                {["First day", "Last day"].map((label, place) => (
+                  <label key={label} className="flex flex-col gap-1">
+                    {label}
+                    <input
+                      type="date"
+                      className="input input-sm w-full"
+                      value={chosen[place] ?? ""}
+                      min={place === 1 ? chosen[0] || undefined : undefined}
+                      max={place === 0 ? chosen[1] || undefined : undefined}
+                      onChange={(event) => {
+                        const next = [chosen[0] ?? "", chosen[1] ?? ""];
+                        next[place] = event.target.value;
+                        choose(next.some(Boolean) ? next : []);
+                      }}
+                    />
                   </label>
                 ))}
               </div>
@@ -166,6 +187,8 @@ export interface Rows<T> {
   /** How many are shown, and of how many if that is known. */
   count: number;
   of?: number;
+  /** Whether more follow than are counted. */
+  more?: boolean;
   /** Nothing as long as it is on its way. */
   at: (index: number) => T | undefined;
   /** Which are looked at. */
@@ -349,14 +372,14 @@ export function TableView<T>({
               onClick={() => state.setFilter(name, [])}
             >
               <ListFilter className="size-3.5" aria-hidden="true" />
-              {column?.head}: {chosen.map((value) => column?.word?.(value) ?? value).join(", ")}
+              {column?.head ?? name}: {filterWords(column, chosen)}
               <X className="size-3.5" aria-hidden="true" />
             </button>
           );
         })}
         <span className="quiet" role="status">
           {rows.of === undefined || rows.of === count
-            ? count.toLocaleString()
+            ? `${count.toLocaleString()}${rows.more ? " and more" : ""}`
             : `${count.toLocaleString()} of ${rows.of.toLocaleString()}`}
         </span>
         <div className="ml-auto flex flex-wrap items-center gap-1">

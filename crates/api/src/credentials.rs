@@ -14,15 +14,6 @@ use uuid::Uuid;
 use crate::SecretText;
 use crate::kinds::KindField;
 
-/// A part of a table of credentials.
-#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-pub struct CredentialTable {
-    /// How many rows the whole table has.
-    pub total: i64,
-    /// The rows of this part.
-    pub items: Vec<CredentialItem>,
-}
-
 /// A credential in a list.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct CredentialItem {

@@ -12,3 +12,12 @@ pub struct Page<T> {
     #[serde(skip_serializing_if = "Option::is_none")]
     pub next: Option<String>,
 }
+
+/// A part of a table that the service sorts: rows from any on.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Table<T> {
+    /// How many rows the whole table has.
+    pub total: i64,
+    /// The rows of this part.
+    pub items: Vec<T>,
+}

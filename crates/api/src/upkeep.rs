@@ -100,15 +100,6 @@ pub struct CheckCount {
     pub accounts: i64,
 }
 
-/// A part of the table of jobs.
-#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-pub struct JobTable {
-    /// How many rows the whole table has.
-    pub total: i64,
-    /// The rows of this part.
-    pub items: Vec<Job>,
-}
-
 /// The upkeep state of an account.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct Upkeep {

@@ -55,6 +55,20 @@ word_enum! {
 }
 
 word_enum! {
+    /// What the table of people is sorted by.
+    pub enum PersonSort {
+        /// Their name.
+        Name,
+        /// The name that they sign in with.
+        SignInName,
+        /// Whether they can sign in.
+        State,
+        /// Their duties.
+        Duties,
+    }
+}
+
+word_enum! {
     /// To what a grant is given.
     pub enum SubjectType {
         /// A person.

@@ -1,5 +1,5 @@
 -- A part of the table of the jobs of accounts that the viewer may know of, as `account_table`. `wanted` has,
--- each if it is wanted: words, credential, device (patterns), task, state, cause, sort and down. What a device
+-- each if it is wanted: words, credential, device (patterns), on (a device), task, state, cause, sort and down. What a device
 -- said is for its stewards, so nothing is found by it.
 CREATE OR REPLACE FUNCTION job_table(viewer uuid, at timestamp with time zone, wanted jsonb, rows_before bigint, size bigint)
     RETURNS TABLE(found uuid, total bigint)
@@ -10,7 +10,7 @@ AS $$
         SELECT * FROM (
             SELECT j.id, c.name, c.folder_id, d.name AS device, j.task, j.cause, j.queued_at, job_shown(j.state, j.outcome) AS state
             FROM job j JOIN credential c ON c.id = j.credential_id JOIN device d ON d.id = j.device_id
-            WHERE c.id IN (SELECT reached_of($1, $2, ARRAY(SELECT DISTINCT o.credential_id FROM job o)))
+            WHERE (NOT $3 ? 'on' OR j.device_id = ($3->>'on')::uuid) AND c.id IN (SELECT reached_of($1, $2, ARRAY(SELECT DISTINCT o.credential_id FROM job o)))
         ) e
         WHERE (NOT $3 ? 'task' OR e.task = $3->>'task') AND (NOT $3 ? 'cause' OR e.cause = $3->>'cause') AND (NOT $3 ? 'state' OR e.state = $3->>'state')
           AND (NOT $3 ? 'device' OR lower(e.device) LIKE $3->>'device')

@@ -9,7 +9,7 @@
 -- which grows with the square root of the number of folders.
 --
 -- `wanted` has, each if it is wanted: folder, below, words (patterns of LIKE), nearly (texts), name,
--- user_name, device (patterns), kind, tag, check, finding, view, only (identifiers), and the
+-- user_name, device (patterns), on (a device), kind, tag, check, finding, view, only (identifiers), and the
 -- thresholds weak_below, old_days, soon_days. What is expensive to ask is asked of the rows in their
 -- order until the page is full.
 --
@@ -142,6 +142,9 @@ BEGIN
     END IF;
     IF wanted ? 'tag' THEN
         cheap := cheap || format(' AND c.tags @> ARRAY[%L]', wanted->>'tag');
+    END IF;
+    IF wanted ? 'on' THEN
+        cheap := cheap || format(' AND c.device_id = %L::uuid', wanted->>'on');
     END IF;
     IF wanted ? 'device' THEN
         cheap := cheap || format(' AND c.device_id = ANY (%L::uuid[])',

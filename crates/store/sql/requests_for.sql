@@ -1,6 +1,7 @@
--- Requests with the names that people know, and with the gates at which the viewer is an approver: one that
--- is wanted, or those that concern the viewer, newest first. Whether the viewer may decide, core says.
-CREATE OR REPLACE FUNCTION requests_for(viewer uuid, wanted uuid, in_state text, credential uuid, before_at timestamp with time zone, before_id uuid, size bigint)
+-- Requests with the names that people know, and with the gates at which the viewer is an approver: those that
+-- are wanted, or those that concern the viewer, newest first. Whether the viewer may decide, core says.
+DROP FUNCTION IF EXISTS requests_for(uuid,uuid,text,uuid,timestamp with time zone,uuid,bigint);
+CREATE OR REPLACE FUNCTION requests_for(viewer uuid, wanted uuid[], in_state text, credential uuid, before_at timestamp with time zone, before_id uuid, size bigint)
     RETURNS TABLE(id uuid, credential_id uuid, credential_name text, place text, person_id uuid, person_name text, reason text, minutes integer, state text,
         asked_at timestamp with time zone, expires_at timestamp with time zone, decided_at timestamp with time zone, decided_by_name text, comment text,
         checkout_id uuid, viewer uuid, approver_at uuid[], approvals_needed bigint, approvals_given bigint)
@@ -18,7 +19,7 @@ AS $$
         JOIN credential c ON c.id = r.credential_id
         JOIN person p ON p.id = r.person_id
         LEFT JOIN person d ON d.id = r.decided_by
-        WHERE ($2 IS NULL OR r.id = $2) AND ($3 IS NULL OR r.state = $3) AND ($4 IS NULL OR r.credential_id = $4) AND (r.asked_at, r.id) < ($5, $6)
+        WHERE ($2 IS NULL OR r.id = ANY ($2)) AND ($3 IS NULL OR r.state = $3) AND ($4 IS NULL OR r.credential_id = $4) AND (r.asked_at, r.id) < ($5, $6)
     ) q
     WHERE $2 IS NOT NULL OR q.person_id = $1 OR cardinality(q.approver_at) > 0
     ORDER BY q.asked_at DESC, q.id DESC LIMIT $7

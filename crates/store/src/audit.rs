@@ -19,6 +19,7 @@ use jexlin_core::vault::EventKey;
 use jexlin_core::words::Word as _;
 use uuid::Uuid;
 
+use crate::credential_lists::literal;
 use crate::schema::{audit_checkpoint, audit_event, audit_frontier, audit_leaf};
 use crate::{Result, StoreError, Tx};
 
@@ -45,8 +46,16 @@ pub struct EventFilter {
     pub until: Option<DateTime<Utc>>,
     /// Words found in the names of actor and target.
     pub find: Option<String>,
-    /// Only events with a lower number: newest first.
-    pub before: Option<i64>,
+    /// Words found in the name of the actor.
+    pub actor_name: Option<String>,
+    /// Words found in the name of the target.
+    pub target_name: Option<String>,
+    /// Part of the address that it came from.
+    pub origin: Option<String>,
+    /// The oldest first.
+    pub oldest: bool,
+    /// Only events that come after the one of this number, in the order that is asked for.
+    pub after: Option<i64>,
     pub limit: i64,
 }
 
@@ -120,6 +129,11 @@ impl Raw {
         event.detail = serde_json::from_value(self.detail.clone()).unwrap_or_default();
         event
     }
+}
+
+/// A pattern of what holds a text.
+fn anywhere(text: &str) -> String {
+    format!("%{}%", literal(text))
 }
 
 /// The first part of what an event's MAC is over.
@@ -278,19 +292,17 @@ impl Tx {
     pub async fn events(&mut self, filter: &EventFilter) -> Result<Vec<EventRow>> {
         let mut query = audit_event::table
             .left_join(audit_leaf::table.on(audit_leaf::event_id.eq(audit_event::id)))
-            .order(audit_event::seq.desc())
             .limit(filter.limit)
             .select((Raw::as_select(), audit_leaf::leaf.nullable()))
             .into_boxed();
+        query = if filter.oldest {
+            query.order(audit_event::seq.asc())
+        } else {
+            query.order(audit_event::seq.desc())
+        };
         if let Some(action) = &filter.action {
             // `credential` finds `credential.reveal` and its like.
-            let below = format!(
-                "{}.%",
-                action
-                    .replace('\\', "\\\\")
-                    .replace('%', "\\%")
-                    .replace('_', "\\_")
-            );
+            let below = format!("{}.%", literal(action));
             query = query.filter(
                 audit_event::action
                     .eq(action.clone())
@@ -313,20 +325,28 @@ impl Tx {
             query = query.filter(audit_event::at.lt(until));
         }
         if let Some(find) = &filter.find {
-            let text = format!(
-                "%{}%",
-                find.replace('\\', "\\\\")
-                    .replace('%', "\\%")
-                    .replace('_', "\\_")
-            );
+            let text = anywhere(find);
             query = query.filter(
                 audit_event::actor_name
                     .ilike(text.clone())
                     .or(audit_event::target_name.ilike(text)),
             );
         }
-        if let Some(before) = filter.before {
-            query = query.filter(audit_event::seq.lt(before));
+        if let Some(name) = &filter.actor_name {
+            query = query.filter(audit_event::actor_name.ilike(anywhere(name)));
+        }
+        if let Some(name) = &filter.target_name {
+            query = query.filter(audit_event::target_name.ilike(anywhere(name)));
+        }
+        if let Some(origin) = &filter.origin {
+            query = query.filter(audit_event::origin.ilike(anywhere(origin)));
+        }
+        if let Some(after) = filter.after {
+            query = if filter.oldest {
+                query.filter(audit_event::seq.gt(after))
+            } else {
+                query.filter(audit_event::seq.lt(after))
+            };
         }
         let rows: Vec<(Raw, Option<i64>)> = query.load(self.conn()?).await?;
         Ok(rows.iter().map(|(raw, leaf)| raw.to_row(*leaf)).collect())

@@ -94,6 +94,8 @@ pub struct ListQuery {
     pub tag: Option<String>,
     /// Only with this in the name of their device.
     pub device: Option<String>,
+    /// Only accounts on this device.
+    pub on: Option<Uuid>,
     /// Only with this outcome of their last check.
     pub check: Option<String>,
     /// Only with this finding, or with `any`.
@@ -131,6 +133,8 @@ struct Wanted<'a> {
     user_name: Option<String>,
     #[serde(skip_serializing_if = "Option::is_none")]
     device: Option<String>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    on: Option<Uuid>,
     #[serde(skip_serializing_if = "Option::is_none")]
     kind: Option<&'a str>,
     #[serde(skip_serializing_if = "Option::is_none")]
@@ -174,6 +178,7 @@ impl ListQuery {
             name: part(&self.name),
             user_name: part(&self.user_name),
             device: part(&self.device),
+            on: self.on,
             kind: self.kind.as_deref(),
             tag: self.tag.as_deref(),
             check: self.check.as_deref(),

@@ -529,7 +529,7 @@ impl Tx {
         let query = rows_of(
             requests_for(
                 viewer,
-                Some(id),
+                Some(vec![id]),
                 None::<String>,
                 None::<Uuid>,
                 end_of_time(),
@@ -559,7 +559,7 @@ impl Tx {
         let query = rows_of(
             requests_for(
                 viewer,
-                None::<Uuid>,
+                None::<Vec<Uuid>>,
                 state.map(jexlin_core::words::Word::word),
                 credential,
                 before_at,

@@ -42,9 +42,9 @@ mod sessions;
 mod set_up;
 mod settings;
 mod stored;
+mod tables;
 mod tx;
 mod upkeep;
-mod upkeep_tables;
 
 pub use access::{Approach, GrantRow, GrantView, Subject, Target};
 pub use access_index::Spot;
@@ -82,9 +82,9 @@ pub use sessions::{SessionRow, Throttle};
 pub use set_up::{DATABASE, OWNER, SERVICE, set_up_database};
 pub use settings::SettingsRow;
 pub use stored::Stored;
+pub use tables::{TableFilter, TableOrder};
 pub use tx::{OpenOrganisation, Receipt, Store, Tx, Withheld, addresses_of};
 pub use upkeep::{JobFilter, JobRow, JobView, LeasedJob, PlanRow, UpkeepView};
-pub use upkeep_tables::{TableFilter, TableOrder};
 
 /// The result of everything here.
 pub type Result<T> = std::result::Result<T, StoreError>;

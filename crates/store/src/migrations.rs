@@ -25,7 +25,7 @@ const BEFORE_TABLES: [&str; 2] = ["scope", "searchable"];
 
 /// When functions are applied, among the migrations: by version; all of them, or those that tables
 /// need.
-const STEPS: [Step; 6] = [
+const STEPS: [Step; 7] = [
     Step {
         version: "20261128000001",
         all: false,
@@ -48,6 +48,10 @@ const STEPS: [Step; 6] = [
     },
     Step {
         version: "20261129000090",
+        all: true,
+    },
+    Step {
+        version: "20261129000100",
         all: true,
     },
 ];

@@ -1126,6 +1126,38 @@ mod functions {
             rows_before: BigInt,
             size: BigInt,
         ) -> Rows;
+        /// A part of the table of people.
+        fn person_table(
+            viewer: Uuid,
+            at: Timestamptz,
+            wanted: Jsonb,
+            rows_before: BigInt,
+            size: BigInt,
+        ) -> Rows;
+        /// A part of the table of devices.
+        fn device_table(
+            viewer: Uuid,
+            at: Timestamptz,
+            wanted: Jsonb,
+            rows_before: BigInt,
+            size: BigInt,
+        ) -> Rows;
+        /// A part of the table of somebody's checkouts.
+        fn checkout_table(
+            viewer: Uuid,
+            at: Timestamptz,
+            wanted: Jsonb,
+            rows_before: BigInt,
+            size: BigInt,
+        ) -> Rows;
+        /// A part of the table of the requests that concern somebody.
+        fn request_table(
+            viewer: Uuid,
+            at: Timestamptz,
+            wanted: Jsonb,
+            rows_before: BigInt,
+            size: BigInt,
+        ) -> Rows;
         /// How many accounts have which outcome of their last check.
         fn checks_counted(viewer: Uuid, at: Timestamptz) -> Rows;
         /// Forgets what everybody has seen of changes.
@@ -1208,7 +1240,7 @@ mod functions {
         /// Requests, as somebody sees them.
         fn requests_for(
             viewer: Uuid,
-            wanted: Nullable<Uuid>,
+            wanted: Nullable<Array<Uuid>>,
             in_state: Nullable<Text>,
             credential: Nullable<Uuid>,
             before_at: Timestamptz,

@@ -32,6 +32,7 @@ mod programs;
 mod recovery;
 mod removal;
 mod sharing;
+mod tables;
 mod tls;
 mod transfer;
 mod upkeep;

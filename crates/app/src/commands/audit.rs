@@ -51,17 +51,31 @@ fn time(name: &str, text: Option<&str>) -> AppResult<Option<DateTime<Utc>>> {
         .transpose()
 }
 
-/// Events, newest first. With the duty `audit`, all; without it, a steward of a credential may see
-/// those on that credential.
+/// Which events somebody asks for, as they typed it. Texts are parts, in any case.
+#[derive(Clone, Copy, Debug, Default)]
+#[allow(missing_docs, reason = "each narrows by what its name says")]
+pub struct Asked<'r> {
+    /// An event, or the first word of several.
+    pub action: Option<&'r str>,
+    pub actor: Option<Uuid>,
+    pub target: Option<Uuid>,
+    pub outcome: Option<&'r str>,
+    pub since: Option<&'r str>,
+    pub until: Option<&'r str>,
+    /// In the name of who acted or of what it was done to.
+    pub find: Option<&'r str>,
+    pub actor_name: Option<&'r str>,
+    pub target_name: Option<&'r str>,
+    pub origin: Option<&'r str>,
+    /// The oldest first.
+    pub oldest: bool,
+}
+
+/// Events, newest first unless asked otherwise. With the duty `audit`, all; without it, a steward of
+/// a credential may see those on that credential.
 pub async fn list(
     unit: &mut UnitOfWork,
-    action: Option<&str>,
-    actor: Option<Uuid>,
-    target: Option<Uuid>,
-    outcome: Option<&str>,
-    since: Option<&str>,
-    until: Option<&str>,
-    find: Option<&str>,
+    asked: Asked<'_>,
     paging: Paging<i64>,
 ) -> AppResult<Paged<AuditEvent, i64>> {
     let given = |text: Option<&str>| {
@@ -70,17 +84,21 @@ pub async fn list(
             .map(|text| text.chars().take(200).collect::<String>())
     };
     let filter = EventFilter {
-        action: given(action),
-        actor,
-        target,
-        outcome: given(outcome)
+        action: given(asked.action),
+        actor: asked.actor,
+        target: asked.target,
+        outcome: given(asked.outcome)
             .map(|word| word.parse::<Outcome>())
             .transpose()
             .map_err(|problem| AppError::field("outcome", problem.to_string()))?,
-        since: time("since", since)?,
-        until: time("until", until)?,
-        find: given(find),
-        before: paging.after,
+        since: time("since", asked.since)?,
+        until: time("until", asked.until)?,
+        find: given(asked.find),
+        actor_name: given(asked.actor_name),
+        target_name: given(asked.target_name),
+        origin: given(asked.origin),
+        oldest: asked.oldest,
+        after: paging.after,
         limit: paging.limit + 1,
     };
     unit.begin_audit(Action::AuditRead, TargetType::AuditLog, None, "");
@@ -93,13 +111,16 @@ pub async fn list(
             .map_err(|_| AppError::needs_duty(Duty::Audit))?;
     }
     for (name, value) in [
-        ("action", given(action)),
-        ("actor", actor.map(|id| id.to_string())),
-        ("target", target.map(|id| id.to_string())),
-        ("outcome", given(outcome)),
-        ("since", given(since)),
-        ("until", given(until)),
-        ("find", given(find)),
+        ("action", given(asked.action)),
+        ("actor", asked.actor.map(|id| id.to_string())),
+        ("target", asked.target.map(|id| id.to_string())),
+        ("outcome", given(asked.outcome)),
+        ("since", given(asked.since)),
+        ("until", given(asked.until)),
+        ("find", given(asked.find)),
+        ("actor_name", given(asked.actor_name)),
+        ("target_name", given(asked.target_name)),
+        ("origin", given(asked.origin)),
     ] {
         if let Some(value) = value {
             unit.add_detail(name, value);

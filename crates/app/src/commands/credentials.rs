@@ -4,8 +4,7 @@ use std::collections::BTreeMap;
 
 use jexlin_api::ErrorCode;
 use jexlin_api::{
-    Credential, CredentialItem, CredentialTable, EditCredential, FindingItem, NewCredential,
-    SecretText,
+    Credential, CredentialItem, EditCredential, FindingItem, NewCredential, SecretText, Table,
 };
 use jexlin_core::access::{Level, mark};
 use jexlin_core::audit::{Action, TargetType};
@@ -107,6 +106,8 @@ pub struct Narrowed<'r> {
     pub device: Option<&'r str>,
     /// The outcome of the last check.
     pub check: Option<CheckOutcome>,
+    /// The device of which it is an account.
+    pub on: Option<Uuid>,
     /// A finding, or `any`.
     pub finding: Option<&'r str>,
     /// A view.
@@ -966,6 +967,7 @@ async fn query_of(
         kind: typed(narrowed.kind),
         tag: typed(narrowed.tag).map(|tag| tag.to_lowercase()),
         device: typed(narrowed.device),
+        on: narrowed.on,
         check: narrowed.check.map(|outcome| outcome.word().to_owned()),
         finding,
         thresholds: assessment::thresholds(unit.tx()?).await?,
@@ -1004,7 +1006,7 @@ pub async fn table(
     unit: &mut UnitOfWork,
     narrowed: Narrowed<'_>,
     part: Part,
-) -> AppResult<CredentialTable> {
+) -> AppResult<Table<CredentialItem>> {
     let (person, now) = (unit.person.id, unit.now);
     let mut query = query_of(unit, &narrowed, part.limit).await?;
     query.part = Some(TablePart {
@@ -1027,7 +1029,7 @@ pub async fn table(
         rows.clear();
     }
     unit.commit().await?;
-    Ok(CredentialTable {
+    Ok(Table {
         total,
         items: rows.into_iter().map(|row| show_item(row, false)).collect(),
     })

@@ -40,6 +40,7 @@ pub mod sessions;
 pub mod settings;
 pub mod setup;
 pub mod status;
+pub mod tables;
 pub mod tags;
 pub mod upkeep;
 pub mod vault_lock;

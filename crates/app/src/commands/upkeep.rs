@@ -2,21 +2,13 @@
 
 use chrono::{DateTime, Utc};
 use jexlin_api::ErrorCode;
-use jexlin_api::{
-    AccountTable, CheckCount, Job, JobTable, NewJob, NewPlan, Page, Plan, PlanRules, PlanTimes,
-    Upkeep,
-};
+use jexlin_api::{Job, NewJob, NewPlan, Page, Plan, PlanRules, PlanTimes, Upkeep};
 use jexlin_core::access::mark;
 use jexlin_core::audit::{Action, TargetType};
-use jexlin_core::upkeep::{
-    AccountSort, ChangeMethod, CheckOutcome, JobCause, JobOutcome, JobSort, JobState, OutOfSync,
-    Task, day_of,
-};
+use jexlin_core::upkeep::{ChangeMethod, JobCause, JobOutcome, JobState, OutOfSync, Task, day_of};
 use jexlin_core::words::Word as _;
 use jexlin_store::Stored;
-use jexlin_store::{
-    AccountRow, JobFilter, JobView, PlanRow, TableFilter, TableOrder, Target, UpkeepView,
-};
+use jexlin_store::{AccountRow, JobFilter, JobView, PlanRow, Target, UpkeepView};
 use uuid::Uuid;
 
 use crate::error::{AppError, AppResult};
@@ -333,65 +325,6 @@ pub async fn accounts(
         |row| (row.credential_name.clone(), row.credential_id),
         show_view,
     ))
-}
-
-/// A part of the table of the accounts that the asker may know of.
-pub async fn account_table(
-    unit: &mut UnitOfWork,
-    filter: TableFilter,
-    mut order: TableOrder<AccountSort>,
-) -> AppResult<AccountTable> {
-    let (person, now) = (unit.person.id, unit.now);
-    order.from = order.from.max(0);
-    let tx = unit.tx()?;
-    let (mut total, rows) = tx.account_table(person, now, &filter, order).await?;
-    if rows.is_empty() && order.from > 0 {
-        // It became shorter meanwhile.
-        let first = TableOrder {
-            from: 0,
-            limit: 1,
-            ..order
-        };
-        total = tx.account_table(person, now, &filter, first).await?.0;
-    }
-    let counted = tx.checks_counted(person, now).await?;
-    unit.commit().await?;
-    Ok(AccountTable {
-        total,
-        items: rows.into_iter().map(show_view).collect(),
-        checks: counted
-            .into_iter()
-            .map(|(outcome, accounts)| CheckCount {
-                outcome: outcome.and_then(|word| CheckOutcome::find(&word)),
-                accounts,
-            })
-            .collect(),
-    })
-}
-
-/// A part of the table of the jobs of accounts that the asker may know of.
-pub async fn job_table(
-    unit: &mut UnitOfWork,
-    filter: TableFilter,
-    mut order: TableOrder<JobSort>,
-) -> AppResult<JobTable> {
-    let (person, now) = (unit.person.id, unit.now);
-    order.from = order.from.max(0);
-    let tx = unit.tx()?;
-    let (mut total, rows) = tx.job_table(person, now, &filter, order).await?;
-    if rows.is_empty() && order.from > 0 {
-        let first = TableOrder {
-            from: 0,
-            limit: 1,
-            ..order
-        };
-        total = tx.job_table(person, now, &filter, first).await?.0;
-    }
-    unit.commit().await?;
-    Ok(JobTable {
-        total,
-        items: rows.into_iter().map(show_job).collect(),
-    })
 }
 
 /// A job as the interface shows it.

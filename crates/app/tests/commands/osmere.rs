@@ -147,7 +147,7 @@ impl Osmere {
             after: None,
             limit: 50,
         };
-        let found = audit::list(&mut unit, None, None, None, None, None, None, None, page)
+        let found = audit::list(&mut unit, audit::Asked::default(), page)
             .await
             .expect("the log");
         let event = |event: jexlin_api::AuditEvent| {

@@ -28,6 +28,22 @@ pub struct Checkout {
 }
 
 word_enum! {
+    /// What the table of checkouts is sorted by.
+    pub enum CheckoutSort {
+        /// When it began.
+        From,
+        /// When it ended, or ends.
+        Until,
+        /// The path of its credential.
+        Credential,
+        /// How it ended.
+        Ended,
+        /// Why it was taken.
+        Reason,
+    }
+}
+
+word_enum! {
     /// How a checkout ended.
     pub enum CheckoutEnd {
         /// The holder gave it back.

@@ -25,13 +25,13 @@ mod pending_act;
 mod request;
 mod taking;
 
-pub use checkout::{Checkout, CheckoutEnd};
+pub use checkout::{Checkout, CheckoutEnd, CheckoutSort};
 pub use conditions::{Gate, GateRevision, GateSet, MAX_MINUTES, check_gate, is_weaker};
 pub(crate) use passage::ForCode;
 pub use passage::{Passed, Stopped, pass};
 pub use pending_act::{ControlState, PendingActState, PendingActType};
 pub use request::{
-    Decided, Decision, RequestFacts, RequestProblem, RequestState, decide, may_decide,
+    Decided, Decision, RequestFacts, RequestProblem, RequestSort, RequestState, decide, may_decide,
 };
 pub use taking::{Asked, Held, TakeProblem, take};
 

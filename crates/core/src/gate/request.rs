@@ -21,6 +21,24 @@ word_enum! {
     }
 }
 
+word_enum! {
+    /// What the table of requests is sorted by.
+    pub enum RequestSort {
+        /// When it was asked.
+        Asked,
+        /// Its state.
+        State,
+        /// The path of its credential.
+        Credential,
+        /// Who asked.
+        Who,
+        /// For how long.
+        Minutes,
+        /// Why.
+        Reason,
+    }
+}
+
 /// What somebody wants to do with a request.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Decision {

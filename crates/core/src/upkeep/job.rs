@@ -77,6 +77,46 @@ word_enum! {
 }
 
 word_enum! {
+    /// What the table of devices is sorted by.
+    pub enum DeviceSort {
+        /// Its name.
+        Name,
+        /// Its type.
+        Type,
+        /// The path of its folder.
+        Folder,
+        /// Its address.
+        Address,
+        /// How many accounts it has.
+        Accounts,
+        /// Whether its identity is confirmed.
+        Identity,
+        /// Whether it is paused.
+        State,
+    }
+}
+
+word_enum! {
+    /// Whether it is known how a device proves who it is.
+    pub enum DeviceIdentityState {
+        /// Somebody confirmed its identity.
+        Confirmed,
+        /// Nobody has.
+        NotConfirmed,
+    }
+}
+
+word_enum! {
+    /// Whether the jobs of a device run.
+    pub enum DevicePause {
+        /// They wait until somebody resumes them.
+        Paused,
+        /// They run.
+        NotPaused,
+    }
+}
+
+word_enum! {
     /// What the table of accounts is sorted by.
     pub enum AccountSort {
         /// The path of its credential.

@@ -25,7 +25,8 @@ pub use budget::{BUDGET_PER_HOUR, budget_allows};
 pub use connect::{ConnectRule, ConnectRules};
 pub use identity::IdentityKind;
 pub use job::{
-    AccountSort, ChangeMethod, ConnectorKind, JobCause, JobOutcome, JobSort, JobState, Task,
+    AccountSort, ChangeMethod, ConnectorKind, DeviceIdentityState, DevicePause, DeviceSort,
+    JobCause, JobOutcome, JobSort, JobState, Task,
 };
 pub use plan::{Hours, NextTimes, OutOfSync, Plan, PlanProblem, Recurrence, day_of, spread};
 

@@ -6,7 +6,7 @@ use jexlin_app::commands;
 use jexlin_core::audit::{Action, Outcome};
 use rocket::http::ContentType;
 use rocket::response::stream::TextStream;
-use rocket::{Route, get, routes};
+use rocket::{FromForm, Route, get, routes};
 
 use super::payload::{Sent, encode_page, id, maybe_id, paging};
 use crate::error::ApiResult;
@@ -16,44 +16,53 @@ pub fn routes() -> Vec<Route> {
     routes![list, below, key, proof, export]
 }
 
-/// Lists events, newest first. With the duty `audit`, all of them; without it, a steward of a
-/// credential sees the events of that credential.
-#[allow(
-    clippy::too_many_arguments,
-    reason = "one argument a filter, as the address has them"
-)]
+/// Which events are asked for.
+#[derive(Debug, FromForm)]
+pub struct Asked<'r> {
+    action: Option<&'r str>,
+    actor: Option<&'r str>,
+    target: Option<&'r str>,
+    outcome: Option<&'r str>,
+    since: Option<&'r str>,
+    until: Option<&'r str>,
+    find: Option<&'r str>,
+    actor_name: Option<&'r str>,
+    target_name: Option<&'r str>,
+    origin: Option<&'r str>,
+    oldest: Option<bool>,
+}
+
+/// Lists events, newest first, or with `oldest=true` oldest first. `find` is a part of the name of
+/// who acted or of the target, `actor_name`, `target_name` and `origin` of one of them. With the duty
+/// `audit`, all of them; without it, a steward of a credential sees the events of that credential.
 #[utoipa::path(
     operation_id = "audit_list",
     context_path = "",
-    params(("action" = Option<Action>, Query), ("actor" = Option<String>, Query), ("target" = Option<String>, Query), ("outcome" = Option<Outcome>, Query), ("since" = Option<String>, Query), ("until" = Option<String>, Query), ("find" = Option<String>, Query), ("cursor" = Option<String>, Query), ("limit" = Option<i64>, Query)),
+    params(("action" = Option<Action>, Query), ("actor" = Option<String>, Query), ("target" = Option<String>, Query), ("outcome" = Option<Outcome>, Query), ("since" = Option<String>, Query), ("until" = Option<String>, Query), ("find" = Option<String>, Query), ("actor_name" = Option<String>, Query), ("target_name" = Option<String>, Query), ("origin" = Option<String>, Query), ("oldest" = Option<bool>, Query), ("cursor" = Option<String>, Query), ("limit" = Option<i64>, Query)),
     responses((status = 200, body = Page<AuditEvent>)),
 )]
-#[get("/api/v1/audit?<action>&<actor>&<target>&<outcome>&<since>&<until>&<find>&<cursor>&<limit>")]
+#[get("/api/v1/audit?<cursor>&<limit>&<asked..>")]
 pub async fn list(
     mut unit: Unit,
-    action: Option<&str>,
-    actor: Option<&str>,
-    target: Option<&str>,
-    outcome: Option<&str>,
-    since: Option<&str>,
-    until: Option<&str>,
-    find: Option<&str>,
+    asked: Asked<'_>,
     cursor: Option<&str>,
     limit: Option<i64>,
 ) -> ApiResult<Sent<Page<AuditEvent>>> {
+    let asked = commands::audit::Asked {
+        action: asked.action,
+        actor: maybe_id(asked.actor)?,
+        target: maybe_id(asked.target)?,
+        outcome: asked.outcome,
+        since: asked.since,
+        until: asked.until,
+        find: asked.find,
+        actor_name: asked.actor_name,
+        target_name: asked.target_name,
+        origin: asked.origin,
+        oldest: asked.oldest.unwrap_or(false),
+    };
     Ok(Sent(encode_page(
-        commands::audit::list(
-            &mut unit,
-            action,
-            maybe_id(actor)?,
-            maybe_id(target)?,
-            outcome,
-            since,
-            until,
-            find,
-            paging(cursor, limit)?,
-        )
-        .await?,
+        commands::audit::list(&mut unit, asked, paging(cursor, limit)?).await?,
     )))
 }
 

@@ -1,8 +1,6 @@
 //! Credentials.
 
-use jexlin_api::{
-    Credential, CredentialItem, CredentialTable, EditCredential, NewCredential, Page,
-};
+use jexlin_api::{Credential, CredentialItem, EditCredential, NewCredential, Page, Table};
 use jexlin_app::commands;
 use jexlin_app::paging::MOST_ITEMS;
 use jexlin_core::upkeep::CheckOutcome;
@@ -25,6 +23,7 @@ pub struct Narrowed<'r> {
     kind: Option<&'r str>,
     tag: Option<&'r str>,
     device: Option<&'r str>,
+    on: Option<&'r str>,
     check: Option<&'r str>,
     finding: Option<&'r str>,
     view: Option<&'r str>,
@@ -41,6 +40,7 @@ impl<'r> Narrowed<'r> {
             kind: self.kind,
             tag: self.tag,
             device: self.device,
+            on: maybe_id(self.on)?,
             check: word("check", self.check)?,
             finding: self.finding,
             view: word("view", self.view)?,
@@ -118,7 +118,7 @@ pub async fn remove(mut unit: Unit, credential: &str, revision: IfMatch) -> ApiR
 /// `with-nobody`.
 #[utoipa::path(operation_id = "credentials_list", context_path = "", params(
     ("folder" = Option<String>, Query), ("below" = Option<String>, Query), ("find" = Option<String>, Query), ("name" = Option<String>, Query),
-    ("user" = Option<String>, Query), ("kind" = Option<String>, Query), ("tag" = Option<String>, Query), ("device" = Option<String>, Query),
+    ("user" = Option<String>, Query), ("kind" = Option<String>, Query), ("tag" = Option<String>, Query), ("device" = Option<String>, Query), ("on" = Option<String>, Query),
     ("check" = Option<CheckOutcome>, Query), ("finding" = Option<String>, Query), ("view" = Option<CredentialView>, Query), ("cursor" = Option<String>, Query),
     ("limit" = Option<i64>, Query)
 ), responses((status = 200, body = Page<CredentialItem>)))]
@@ -140,10 +140,10 @@ pub async fn list(
 /// table: to read all, use the list.
 #[utoipa::path(operation_id = "credentials_table", context_path = "", params(
     ("folder" = Option<String>, Query), ("below" = Option<String>, Query), ("find" = Option<String>, Query), ("name" = Option<String>, Query),
-    ("user" = Option<String>, Query), ("kind" = Option<String>, Query), ("tag" = Option<String>, Query), ("device" = Option<String>, Query),
+    ("user" = Option<String>, Query), ("kind" = Option<String>, Query), ("tag" = Option<String>, Query), ("device" = Option<String>, Query), ("on" = Option<String>, Query),
     ("check" = Option<CheckOutcome>, Query), ("finding" = Option<String>, Query), ("view" = Option<CredentialView>, Query), ("sort" = Option<String>, Query),
     ("from" = Option<i64>, Query), ("limit" = Option<i64>, Query)
-), responses((status = 200, body = CredentialTable)))]
+), responses((status = 200, body = Table<CredentialItem>)))]
 #[get("/api/v1/credentials/table?<sort>&<from>&<limit>&<narrowed..>")]
 pub async fn table(
     mut unit: Unit,
@@ -151,7 +151,7 @@ pub async fn table(
     sort: Option<&str>,
     from: Option<i64>,
     limit: Option<i64>,
-) -> ApiResult<Sent<CredentialTable>> {
+) -> ApiResult<Sent<Table<CredentialItem>>> {
     let sort = sort.unwrap_or("name");
     let part = commands::credentials::Part {
         sort: word::<CredentialSort>("sort", Some(sort.trim_start_matches('-')))?

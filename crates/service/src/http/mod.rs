@@ -37,6 +37,7 @@ mod sessions;
 mod settings;
 mod setup;
 mod status;
+mod tables;
 mod tags;
 mod upkeep;
 mod vault_lock;
@@ -134,6 +135,12 @@ pub use payload::MOST_BODY;
         attachments::remove,
         favourites::mark_favourite,
         favourites::unmark_favourite,
+        tables::accounts,
+        tables::checkouts,
+        tables::devices,
+        tables::jobs,
+        tables::people,
+        tables::requests,
         tags::tags,
         saved_searches::searches,
         saved_searches::save_search,
@@ -196,9 +203,7 @@ pub use payload::MOST_BODY;
         upkeep::edit_plan,
         upkeep::remove_plan,
         upkeep::accounts,
-        upkeep::account_table,
         upkeep::jobs,
-        upkeep::job_table,
         upkeep::job,
         upkeep::cancel,
         upkeep::check,
@@ -324,6 +329,7 @@ pub fn all() -> Vec<Route> {
         kinds::routes(),
         attachments::routes(),
         favourites::routes(),
+        tables::routes(),
         tags::routes(),
         saved_searches::routes(),
         removal::routes(),

@@ -1,17 +1,9 @@
 //! Upkeep plans, accounts, jobs.
 
-use jexlin_api::{
-    AccountTable, Job, JobTable, NewJob, NewPlan, Page, Plan, PlanRules, PlanTimes, Upkeep,
-};
+use jexlin_api::{Job, NewJob, NewPlan, Page, Plan, PlanRules, PlanTimes, Upkeep};
 use jexlin_app::commands;
-use jexlin_app::paging::MOST_ITEMS;
-use jexlin_core::names::composed;
-use jexlin_core::upkeep::{
-    AccountSort, CheckOutcome, JobCause, JobOutcome, JobSort, JobState, Task,
-};
-use jexlin_core::words::Word;
-use jexlin_store::{TableFilter, TableOrder};
-use rocket::{FromForm, Route, delete, get, post, put, routes};
+use jexlin_core::upkeep::JobState;
+use rocket::{Route, delete, get, post, put, routes};
 
 use super::payload::{Call, IfMatch, Sent, Tagged, encode_page, id, maybe_id, paging, word};
 use crate::error::ApiResult;
@@ -25,9 +17,7 @@ pub fn routes() -> Vec<Route> {
         edit_plan,
         remove_plan,
         accounts,
-        account_table,
         jobs,
-        job_table,
         job,
         cancel,
         check,
@@ -125,112 +115,6 @@ pub async fn accounts(
     Ok(Sent(encode_page(
         commands::upkeep::accounts(&mut unit, paging(cursor, limit)?).await?,
     )))
-}
-
-/// What a table is narrowed by; texts are parts, in any case.
-#[derive(Debug, FromForm)]
-pub struct NarrowedTable<'r> {
-    find: Option<&'r str>,
-    credential: Option<&'r str>,
-    device: Option<&'r str>,
-    check: Option<&'r str>,
-    task: Option<&'r str>,
-    state: Option<&'r str>,
-    cause: Option<&'r str>,
-}
-
-impl NarrowedTable<'_> {
-    fn read(&self, exactly: &[(&'static str, Option<&str>)]) -> TableFilter {
-        TableFilter {
-            find: commands::credentials::words_of(self.find),
-            credential: self.credential.map(composed),
-            device: self.device.map(composed),
-            exactly: exactly
-                .iter()
-                .filter_map(|(name, value)| Some((*name, (*value)?.to_owned())))
-                .collect(),
-        }
-    }
-}
-
-/// The order of a table from what was asked for, such as `-checked`.
-fn order<S: Word>(
-    sort: Option<&str>,
-    first: S,
-    from: Option<i64>,
-    limit: Option<i64>,
-) -> ApiResult<TableOrder<S>> {
-    let named = sort.map(|sort| sort.trim_start_matches('-'));
-    Ok(TableOrder {
-        sort: word("sort", named)?.unwrap_or(first),
-        down: sort.is_some_and(|sort| sort.starts_with('-')),
-        from: from.unwrap_or(0),
-        limit: limit.unwrap_or(100).clamp(1, MOST_ITEMS),
-    })
-}
-
-/// A part of the table of the accounts that the caller may list, from any row on, with the number
-/// of all rows. `sort` is `credential`, `device`, `state`, `checked`, `rotated`, `next-check` or
-/// `next-rotation`; with `-` before it the last come first. `check` is an outcome, or
-/// `never-checked`. Each call looks at every row of the table: to read all, use the list.
-#[utoipa::path(operation_id = "upkeep_account_table", context_path = "", params(
-    ("find" = Option<String>, Query), ("credential" = Option<String>, Query), ("device" = Option<String>, Query), ("check" = Option<String>, Query),
-    ("sort" = Option<String>, Query), ("from" = Option<i64>, Query), ("limit" = Option<i64>, Query)
-), responses((status = 200, body = AccountTable)))]
-#[get("/api/v1/upkeep/table?<sort>&<from>&<limit>&<narrowed..>")]
-pub async fn account_table(
-    mut unit: Unit,
-    narrowed: NarrowedTable<'_>,
-    sort: Option<&str>,
-    from: Option<i64>,
-    limit: Option<i64>,
-) -> ApiResult<Sent<AccountTable>> {
-    if narrowed.check != Some("never-checked") {
-        let _: Option<CheckOutcome> = word("check", narrowed.check)?;
-    }
-    let filter = narrowed.read(&[("check", narrowed.check)]);
-    let order = order(sort, AccountSort::Credential, from, limit)?;
-    Ok(Sent(
-        commands::upkeep::account_table(&mut unit, filter, order).await?,
-    ))
-}
-
-/// A part of the table of the jobs that the caller may list, from any row on, with the number of
-/// all rows. `sort` is `queued`, `task`, `credential`, `device`, `state` or `cause`; with `-` before
-/// it the last come first. `state` is the outcome of a job that has ended, or the state of one that
-/// has not. Each call looks at every row of the table: to read all, use the list.
-#[utoipa::path(operation_id = "upkeep_job_table", context_path = "", params(
-    ("find" = Option<String>, Query), ("credential" = Option<String>, Query), ("device" = Option<String>, Query), ("task" = Option<Task>, Query),
-    ("state" = Option<String>, Query), ("cause" = Option<JobCause>, Query), ("sort" = Option<String>, Query), ("from" = Option<i64>, Query), ("limit" = Option<i64>, Query)
-), responses((status = 200, body = JobTable)))]
-#[get("/api/v1/jobs/table?<sort>&<from>&<limit>&<narrowed..>")]
-pub async fn job_table(
-    mut unit: Unit,
-    narrowed: NarrowedTable<'_>,
-    sort: Option<&str>,
-    from: Option<i64>,
-    limit: Option<i64>,
-) -> ApiResult<Sent<JobTable>> {
-    let task: Option<Task> = word("task", narrowed.task)?;
-    let cause: Option<JobCause> = word("cause", narrowed.cause)?;
-    if narrowed
-        .state
-        .is_some_and(|state| JobState::find(state).is_none())
-    {
-        let _: Option<JobOutcome> = word("state", narrowed.state)?;
-    }
-    let filter = narrowed.read(&[
-        ("task", task.map(Word::word)),
-        ("state", narrowed.state),
-        ("cause", cause.map(Word::word)),
-    ]);
-    let order = match sort {
-        None => order(Some("-queued"), JobSort::Queued, from, limit)?,
-        Some(_) => order(sort, JobSort::Queued, from, limit)?,
-    };
-    Ok(Sent(
-        commands::upkeep::job_table(&mut unit, filter, order).await?,
-    ))
 }
 
 /// Lists the jobs that the caller may list, newest first.
