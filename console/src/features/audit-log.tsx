@@ -57,6 +57,7 @@ const COLUMNS: Column<AuditEvent>[] = [
     value: (event) => event.at,
     cell: (event) => <When at={event.at} />,
     days: true,
+    slim: true,
   },
   {
     name: "who",
@@ -79,7 +80,7 @@ const COLUMNS: Column<AuditEvent>[] = [
         label={event.action}
         more={event.target_name}
         title={event.action}
-        look="btn-xs btn-ghost font-mono font-normal -ml-2"
+        look="btn-xs btn-ghost font-mono font-normal -ml-2 px-2"
       >
         {() => <Whole event={event} />}
       </DrawerButton>
@@ -107,6 +108,11 @@ const COLUMNS: Column<AuditEvent>[] = [
     name: "details",
     head: "Details",
     value: (event) => detailsOf(event),
+    cell: (event) => (
+      <span className="block min-w-40 truncate" title={detailsOf(event)}>
+        {detailsOf(event)}
+      </span>
+    ),
     unsorted: true,
     unfiltered: true,
   },

@@ -23,6 +23,8 @@ export interface Column<T> {
   days?: boolean;
   /** How a choice is written, where that is not what it is called. */
   word?: (value: string) => string;
+  /** It needs no room to be read by, though it comes first. */
+  slim?: boolean;
   /** Shown only when it is chosen. */
   extra?: boolean;
   /** The service cannot sort by it. */

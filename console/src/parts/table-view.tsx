@@ -173,7 +173,9 @@ const Line = memo(function Line<T>({
       {columns.map((column, index) => (
         <td
           key={column.name}
-          className={column.right ? "text-right tabular-nums" : index === 0 ? "min-w-44" : ""}
+          className={
+            column.right ? "text-right tabular-nums" : index === 0 && !column.slim ? "min-w-44" : ""
+          }
         >
           {column.cell ? column.cell(row) : column.value(row)}
         </td>
@@ -208,6 +210,7 @@ function Body<T>({
   select,
   name,
   here,
+  made,
 }: {
   rows: Rows<T>;
   columns: Column<T>[];
@@ -219,6 +222,8 @@ function Body<T>({
   /** What a row is called by. */
   name: Column<T> | undefined;
   here: ((row: T) => boolean) | undefined;
+  /** The columns and rows that widths are kept for. */
+  made: string;
 }) {
   const { count, look } = rows;
   const many = count > MANY;
@@ -233,6 +238,7 @@ function Body<T>({
   const drawn = many
     ? virtual.getVirtualItems().map((item) => item.index)
     : Array.from({ length: count }, (_, index) => index);
+  useKeptWidths(box, many, drawn.length > 0 && rows.at(drawn[0] ?? 0) !== undefined, made);
   const first = drawn[0] ?? 0;
   const last = drawn.at(-1) ?? 0;
   useEffect(() => look?.(first, last), [look, first, last]);
@@ -332,7 +338,6 @@ export function TableView<T>({
     if (selection.size > 0) setSelection(new Map());
   }
   const made = `${visible.map((column) => column.name).join(" ")} ${compact} ${sort} ${asked}`;
-  useKeptWidths(box, many, rows.at(0) !== undefined, made);
   const select = useCallback((key: string, row: T) => {
     setSelection((was) => {
       const next = new Map(was);
@@ -514,6 +519,7 @@ export function TableView<T>({
               select={bulk && select}
               name={columns[0]}
               here={here}
+              made={made}
             />
           </table>
           {count === 0 && (
