@@ -81,9 +81,6 @@ const Profile = lazy(() =>
   import("./features/profile").then((page) => ({ default: page.Profile })),
 );
 // The parts with all their states, for whoever works on them.
-const Design = import.meta.env.DEV
-  ? lazy(() => import("./design").then((page) => ({ default: page.Design })))
-  : null;
 const Search = lazy(() => import("./search").then((part) => ({ default: part.Search })));
 
 function initials(name: string): string {
@@ -395,11 +392,6 @@ function Pages({ me }: { me: Me }) {
         <Route path="/audit">
           <Audit />
         </Route>
-        {Design && (
-          <Route path="/design">
-            <Design />
-          </Route>
-        )}
         <Route path="/upkeep">
           <Redirect to="/accounts" />
         </Route>

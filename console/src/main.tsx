@@ -1,5 +1,5 @@
 import { QueryClient, QueryClientProvider } from "@tanstack/react-query";
-import { StrictMode } from "react";
+import { StrictMode, Suspense, lazy } from "react";
 import { createRoot } from "react-dom/client";
 import { Problem } from "./api";
 import { Router } from "wouter";
@@ -18,13 +18,24 @@ const client = new QueryClient({
   },
 });
 setTheme(theme());
+/** All parts with their states on one page, in development: it needs no service. */
+const Design =
+  import.meta.env.DEV && location.pathname === "/design"
+    ? lazy(() => import("./design").then((page) => ({ default: page.Design })))
+    : null;
 const root = document.getElementById("root");
 if (root) {
   createRoot(root).render(
     <StrictMode>
       <QueryClientProvider client={client}>
         <Router hook={useGuardedLocation}>
-          <Door />
+          {Design ? (
+            <Suspense>
+              <Design />
+            </Suspense>
+          ) : (
+            <Door />
+          )}
         </Router>
       </QueryClientProvider>
     </StrictMode>,
