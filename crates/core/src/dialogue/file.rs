@@ -84,6 +84,25 @@ pub struct Takes {
     pub longest: Option<u32>,
 }
 
+impl Takes {
+    /// Why the device does not take a password.
+    #[must_use]
+    pub fn problem(&self, password: &str) -> Option<String> {
+        if let Some(sign) = password.chars().find(|c| self.without.contains(*c)) {
+            let sign = match sign {
+                ' ' => "space".to_owned(),
+                other => other.to_string(),
+            };
+            return Some(format!(
+                "the device takes no password with the character {sign}"
+            ));
+        }
+        let most = self.longest?;
+        (password.chars().count() > most as usize)
+            .then(|| format!("the device takes passwords of at most {most} characters"))
+    }
+}
+
 #[derive(Deserialize)]
 #[serde(deny_unknown_fields)]
 struct StepFile {
@@ -187,18 +206,27 @@ impl Reading {
                 Some(step) => {
                     begin.insert(*purpose, step);
                 }
-                None => self.wrong(None, format!("`{purpose}` begins with “{name}”, which is no step")),
+                None => self.wrong(
+                    None,
+                    format!("`{purpose}` begins with “{name}”, which is no step"),
+                ),
             }
         }
         if file.begin.is_empty() {
-            self.wrong(None, "nothing is begun: name the first step of `check`, `operator` or `account`".into());
+            self.wrong(
+                None,
+                "nothing is begun: name the first step of `check`, `operator` or `account`".into(),
+            );
         }
         let pattern = file.names.as_deref().unwrap_or(NAMES);
         let names_taken = self.pattern(None, &format!("^(?:{pattern})$"));
         let always = self.hears(None, &file.always, &find);
         let mut steps = vec![];
         for (name, step) in &file.step {
-            let say = step.say.as_deref().and_then(|say| self.line(Some(name), say));
+            let say = step
+                .say
+                .as_deref()
+                .and_then(|say| self.line(Some(name), say));
             steps.push(Step {
                 name: name.clone(),
                 say,
@@ -209,7 +237,10 @@ impl Reading {
                 hear: self.hears(Some(name), &step.hear, &find),
             });
         }
-        let leave = file.leave.as_deref().and_then(|leave| self.line(None, leave));
+        let leave = file
+            .leave
+            .as_deref()
+            .and_then(|leave| self.line(None, leave));
         match names_taken {
             Some(names) if self.wrong.is_empty() => Ok(Dialogue {
                 title: file.title,
@@ -238,7 +269,10 @@ impl Reading {
                 let known = Placeholder::ALL.map(|each| format!("{{{}}}", each.word()));
                 self.wrong(
                     step,
-                    format!("“{{{unknown}}}” stands for nothing; there are {}", known.join(", ")),
+                    format!(
+                        "“{{{unknown}}}” stands for nothing; there are {}",
+                        known.join(", ")
+                    ),
                 );
                 None
             }
@@ -259,7 +293,13 @@ impl Reading {
             Err(error) => {
                 let why = error.to_string();
                 let last = why.lines().last().unwrap_or_default();
-                self.wrong(step, format!("“{pattern}” is no pattern: {}", last.trim_start_matches("error: ")));
+                self.wrong(
+                    step,
+                    format!(
+                        "“{pattern}” is no pattern: {}",
+                        last.trim_start_matches("error: ")
+                    ),
+                );
                 None
             }
         }

@@ -3,6 +3,7 @@
 
 mod account_listing;
 mod connection;
+mod conversation;
 mod password_change;
 
 use std::borrow::Cow;

@@ -4,7 +4,7 @@
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::Instant;
 
-use jexlin_core::dialogue::{LINUX_PASSWD, Say, Step, Talk};
+use jexlin_core::dialogue::{LINUX_PASSWD, Purpose, Talk, Values};
 use jexlin_core::secret::{Secret, redact};
 use jexlin_core::upkeep::{Account, BoundLogin, Operator};
 use russh::ChannelMsg;
@@ -12,6 +12,7 @@ use tokio::time::timeout;
 
 use super::Ssh;
 use super::connection::{NoSession, Session};
+use super::conversation::{change, converse};
 use crate::network::plain_words;
 use crate::{Change, MaySend, Met, OperatorConnection};
 
@@ -112,7 +113,8 @@ impl Ssh {
             Err(NoSession::Closed) => Change::AccountRefused,
             Err(NoSession::NoAnswer(why)) => Change::NotReached(why),
             Ok(session) => {
-                let talk = converse(&session, account.password(), candidate.password(), may_send);
+                let talk =
+                    at_the_prompt(&session, account.password(), candidate.password(), may_send);
                 match timeout(self.settings.change, talk).await {
                     Ok(change) => change,
                     Err(_) => Change::Lost("the device did not finish its prompt in time".into()),
@@ -202,7 +204,7 @@ pub(super) async fn run(
 }
 
 /// Talks to `passwd` through a terminal.
-async fn converse(
+async fn at_the_prompt(
     session: &Session,
     current: &Secret,
     candidate: &Secret,
@@ -223,62 +225,14 @@ async fn converse(
     if let Err(error) = channel.exec(true, "LC_ALL=C passwd").await {
         return Change::NotReached(words(error));
     }
-    let mut talk = Talk::begin(LINUX_PASSWD, vec![current, candidate]);
-    let mut typed_candidate = false;
-    let mut may_send = Some(may_send);
-    while let Some(message) = channel.wait().await {
-        let (ChannelMsg::Data { data } | ChannelMsg::ExtendedData { data, .. }) = message else {
-            if matches!(message, ChannelMsg::Failure) {
-                return Change::NotReached(
-                    "the device does not run commands for this account".into(),
-                );
-            }
-            continue;
-        };
-        let step = talk.hear(&data);
-        let say = match step {
-            Step::Listen => continue,
-            Step::Done => return Change::Applied,
-            Step::Refused(why) => return Change::Refused(why),
-            Step::Lost(why) => {
-                return if typed_candidate {
-                    Change::Lost(why)
-                } else {
-                    Change::NotReached(why)
-                };
-            }
-            Step::Type(say) => say,
-        };
-        let secret = match say {
-            Say::Current => current,
-            Say::Candidate => {
-                if let Some(may_send) = may_send.take()
-                    && !may_send().await
-                {
-                    return Change::LeaseLost;
-                }
-                typed_candidate = true;
-                candidate
-            }
-        };
-        let line = Secret::from_bytes([secret.expose_secret(), b"\n"].concat());
-        if let Err(error) = channel.data_bytes(line.expose_secret().to_vec()).await {
-            return if typed_candidate {
-                Change::Lost(words(error))
-            } else {
-                Change::NotReached(words(error))
-            };
-        }
-    }
-    let why = format!(
-        "the device ended its prompt with an unknown answer: {}",
-        talk.words()
-    );
-    if typed_candidate {
-        Change::Lost(why)
-    } else {
-        Change::NotReached(why)
-    }
+    let values = Values {
+        current: Some(current),
+        new: Some(candidate),
+        ..Values::default()
+    };
+    let (mut talk, act) = Talk::begin(&LINUX_PASSWD, Purpose::Account, values);
+    let outcome = converse(&mut channel, &mut talk, act, may_send).await;
+    change(outcome, talk.is_changing(), Change::AccountRefused)
 }
 
 /// A device's output as one line for a message.

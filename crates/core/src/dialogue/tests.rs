@@ -1,0 +1,428 @@
+use proptest::prelude::*;
+
+use super::*;
+use crate::secret::Secret;
+
+const SWITCH: &str = include_str!("../../../../demo/dialogues/ridge-switch.toml");
+
+fn read(text: &str) -> Dialogue {
+    match Dialogue::read(text) {
+        Ok(dialogue) => dialogue,
+        Err(findings) => panic!("{findings:?}"),
+    }
+}
+
+fn messages(text: &str) -> Vec<String> {
+    inspect(text).1.iter().map(ToString::to_string).collect()
+}
+
+/// A small dialogue with this instead of a part of it.
+fn small(part: &str, other: &str) -> String {
+    let text = r#"dialogue = 1
+title = "Small"
+commands = ["passwd", "exit"]
+[begin]
+check = "look"
+account = "ask"
+[step.look]
+hear = [{ prompt = '[$]$', done = true }]
+[step.ask]
+say = "passwd"
+hear = [{ text = "new:", next = "new" }]
+[step.new]
+say = "{new}"
+hidden = true
+changes = true
+hear = [{ text = "done", done = true }, { text = "no", refused = true }]
+"#;
+    assert!(text.contains(part), "{part} is not in it");
+    text.replace(part, other)
+}
+
+/// Lets a device speak in these pieces, and returns what was typed and how it ended. An empty piece
+/// is silence.
+fn played(
+    dialogue: &Dialogue,
+    purpose: Purpose,
+    pieces: &[&[u8]],
+) -> (Vec<String>, Option<Ending>, Vec<Turn>) {
+    let [current, new, operator] =
+        ["old-tide-1", "new-tide-2", "keeper-tide-3"].map(|text| Secret::from_text(text.into()));
+    let values = Values {
+        account: "duty",
+        device: "ridge",
+        operator: "keeper",
+        current: Some(&current),
+        new: Some(&new),
+        operator_password: Some(&operator),
+    };
+    let (mut talk, mut act) = Talk::begin(dialogue, purpose, values);
+    let (mut typed, mut pieces) = (vec![], pieces.iter());
+    loop {
+        act = match act {
+            Act::End(ending) => return (typed, Some(ending), talk.transcript().to_vec()),
+            Act::Type(line, _) => {
+                typed.push(line.expose_secret_text().expect("text").to_owned());
+                talk.typed()
+            }
+            Act::Listen(_) => match pieces.next() {
+                None => return (typed, None, talk.transcript().to_vec()),
+                Some(&[]) => talk.silence(false),
+                Some(piece) => talk.hear(piece),
+            },
+        };
+    }
+}
+
+#[test]
+fn the_ready_made_dialogues_have_no_findings() {
+    assert_eq!(messages(SWITCH), Vec::<String>::new());
+    let passwd = include_str!("linux-passwd.toml");
+    assert_eq!(
+        messages(passwd),
+        Vec::<String>::new(),
+        "what passwd asks, read from its own file"
+    );
+    assert_eq!(LINUX_PASSWD.title(), "passwd on Linux");
+}
+
+#[test]
+fn a_password_is_changed_at_the_prompt_of_passwd() {
+    let (typed, ending, _) = played(
+        &LINUX_PASSWD,
+        Purpose::Account,
+        &[
+            b"Changing password for duty.\r\nCurrent pass",
+            b"word: ",
+            b"\r\nNew password: ",
+            b"\r\nRetype new password: ",
+            b"\r\npasswd: password updated successfully\r\n",
+        ],
+    );
+    assert_eq!(typed, ["old-tide-1\n", "new-tide-2\n", "new-tide-2\n"]);
+    assert_eq!(ending, Some(Ending::Done));
+}
+
+#[test]
+fn a_refusal_keeps_the_devices_words_without_the_secret() {
+    let (_, ending, turns) = played(
+        &LINUX_PASSWD,
+        Purpose::Account,
+        &[
+            b"Current password: ",
+            b"New password: ",
+            b"\r\nBAD PASSWORD: new-tide-2 is too similar to the old one\r\nNew password: ",
+        ],
+    );
+    let Some(Ending::Refused(words)) = ending else {
+        panic!("no refusal: {ending:?}")
+    };
+    assert_eq!(
+        words,
+        "BAD PASSWORD: ••• is too similar to the old one New password:"
+    );
+    assert!(turns.contains(&Turn::Said("{new}".into())));
+    assert!(!format!("{turns:?}").contains("tide"), "{turns:?}");
+}
+
+#[test]
+fn a_switch_takes_a_new_password_from_its_operator() {
+    let (typed, ending, turns) = played(
+        &read(SWITCH),
+        Purpose::Operator,
+        &[
+            b"Ridge 3.2\r\n",
+            b"keeper is signed in elsewhere. Take it over? [y/n] ",
+            b"y\r\n-- more -- ",
+            b"\rridge-3>",
+            b"",
+            b"enable\r\nPassword: ",
+            b"\r\nridge-3#",
+            b"",
+            b"user duty password\r\nNew password: ",
+            b"\r\nOnce more: ",
+            b"\r\nPassword changed.\r\nridge-3#",
+            b"",
+            b"save\r\nSaved.\r\nridge-3#",
+        ],
+    );
+    assert_eq!(
+        typed,
+        [
+            "y\r",
+            " ",
+            "enable\r",
+            "keeper-tide-3\r",
+            "user duty password\r",
+            "new-tide-2\r",
+            "new-tide-2\r",
+            "save\r"
+        ]
+    );
+    assert_eq!(ending, Some(Ending::Done));
+    assert!(!format!("{turns:?}").contains("tide"), "{turns:?}");
+}
+
+#[test]
+fn what_a_device_writes_back_is_not_its_answer() {
+    // The echo of the line holds the very text that is listened for.
+    let text = small(r#"say = "passwd""#, r#"say = "passwd new: now""#);
+    let dialogue = read(&text);
+    let (typed, _, _) = played(
+        &dialogue,
+        Purpose::Account,
+        &[b"pass", b"wd new: now", b"\r\n"],
+    );
+    assert_eq!(typed.len(), 1, "the echo is skipped: {typed:?}");
+    let (typed, _, _) = played(&dialogue, Purpose::Account, &[b"passwd new: now\r\nNew: "]);
+    assert_eq!(typed.len(), 2, "what comes after it counts");
+    let (typed, _, _) = played(&dialogue, Purpose::Account, &[b"Enter new: "]);
+    assert_eq!(typed.len(), 2, "a device that writes nothing back");
+}
+
+#[test]
+fn a_name_that_would_be_a_command_and_a_password_that_cannot_be_typed_are_refused() {
+    let new = Secret::from_text("new-tide-2".into());
+    let begin = |account: &str, new: &Secret| {
+        let dialogue = read(SWITCH);
+        let values = Values {
+            account,
+            operator_password: Some(new),
+            new: Some(new),
+            ..Values::default()
+        };
+        match Talk::begin(&dialogue, Purpose::Operator, values).1 {
+            Act::End(Ending::Refused(why)) => why,
+            other => panic!("{other:?}"),
+        }
+    };
+    for name in ["duty password; reload", "duty\rreload", "-duty", "duty|all"] {
+        assert!(begin(name, &new).contains("would not take"), "{name}");
+    }
+    for (password, why) in [
+        ("what?now", "character ?"),
+        ("two words", "character space"),
+        ("line\nfeed", "control character"),
+        (&"x".repeat(49), "at most 48"),
+    ] {
+        let password = Secret::from_text(password.to_owned());
+        assert!(begin("duty", &password).contains(why), "{why}");
+    }
+}
+
+#[test]
+fn a_device_that_asks_for_ever_floods_or_says_nothing_is_left() {
+    let dialogue = read(SWITCH);
+    let asks: Vec<&[u8]> = vec![b"-- more -- "; 200];
+    let (typed, ending, _) = played(&dialogue, Purpose::Check, &asks);
+    assert!(matches!(ending, Some(Ending::GaveUp(_))), "{ending:?}");
+    assert!(typed.len() <= 60);
+    let flood = vec![b'x'; 100_000];
+    let floods: Vec<&[u8]> = vec![&flood; 20];
+    let (_, ending, turns) = played(&dialogue, Purpose::Check, &floods);
+    let Some(Ending::GaveUp(why)) = ending else {
+        panic!("not left")
+    };
+    assert!(why.contains("more than the limit"));
+    assert!(format!("{turns:?}").len() < 6000, "little of it is kept");
+    let values = Values {
+        account: "duty",
+        ..Values::default()
+    };
+    let (mut talk, act) = Talk::begin(&dialogue, Purpose::Check, values);
+    assert!(matches!(act, Act::Listen(_)));
+    let _ = talk.hear(b"Ridge 3.2");
+    let Act::End(Ending::GaveUp(why)) = talk.silence(true) else {
+        panic!("still listening")
+    };
+    assert_eq!(why, "the device did not go on: Ridge 3.2");
+}
+
+#[test]
+fn what_is_wrong_with_a_dialogue_is_found() {
+    for (part, other, expected) in [
+        (
+            "dialogue = 1",
+            "dialogue = 2",
+            "is the version of the format",
+        ),
+        (r#"title = "Small""#, r#"title = """#, "needs a short title"),
+        (
+            r#"check = "look""#,
+            r#"check = "nowhere""#,
+            "which is no step",
+        ),
+        (r#"next = "new""#, r#"next = "newer""#, "“newer” is no step"),
+        (
+            "done = true }]\n[step.ask]",
+            "}]\n[step.ask]",
+            "leads to one of",
+        ),
+        ("prompt = '[$]$'", "prompt = '[$'", "is no pattern"),
+        (
+            r#"text = "new:""#,
+            r#"text = """#,
+            "one of `text`, `line` and `prompt`",
+        ),
+        ("{new}", "{newest}", "“{newest}” stands for nothing"),
+        (
+            "{new}",
+            "{operator}",
+            "`account` comes to this step, and does not know {operator}",
+        ),
+        ("changes = true\n", "", "the new password is said here"),
+        (
+            "changes = true\n",
+            "",
+            "`account` has no step with `changes = true`",
+        ),
+        ("hidden = true\n", "", "the device shows this line"),
+        (
+            r#"say = "passwd""#,
+            r#"say = "paswd""#,
+            "is “passwd” meant?",
+        ),
+        (
+            r#"say = "passwd""#,
+            r#"say = "reboot now""#,
+            "is not in the list",
+        ),
+        (
+            r#"{ text = "done", done = true }, { text = "no", refused = true }"#,
+            r#"{ text = "o", next = "new" }, { text = "no", next = "new" }"#,
+            "“no” is never reached: “o” is heard before it",
+        ),
+        (
+            r#"{ text = "done", done = true }, { text = "no", refused = true }"#,
+            r#"{ text = "done", next = "new" }"#,
+            "nothing that is heard from here on ends the dialogue",
+        ),
+        (
+            r#"check = "look""#,
+            r#"check = "ask""#,
+            "which changes something",
+        ),
+        (
+            r#"check = "look""#,
+            r#"check = "ask""#,
+            "nothing leads to this step",
+        ),
+        (
+            "hear = [{ text = \"new:\"",
+            "hear = [{ txt = \"new:\"",
+            "unknown field",
+        ),
+    ] {
+        let found = messages(&small(part, other));
+        assert!(
+            found.iter().any(|message| message.contains(expected)),
+            "{other:?} should say {expected:?}: {found:?}"
+        );
+    }
+    assert_eq!(
+        messages(&small("dialogue = 1", "dialogue = 1")),
+        Vec::<String>::new()
+    );
+    let (_, found) = inspect(&small("hidden = true\n", ""));
+    assert_eq!(found.first().and_then(|finding| finding.line), Some(12));
+    assert!(
+        messages("dialogue = ")
+            .first()
+            .is_some_and(|message| message.starts_with("line 1: error"))
+    );
+}
+
+#[test]
+fn a_dialogue_is_rehearsed_against_a_transcript() {
+    let dialogue = read(SWITCH);
+    let transcript = "\
+# A switch that keeper is signed in to already.
+< Ridge 3.2
+< ridge-3>
+> enable
+< Password:
+> {operator_password}
+< ridge-3#
+> user duty password
+< New password:
+> {new}
+< Once more:
+> {new}
+< Password changed.
+< ridge-3#
+> save
+< Saved.
+";
+    let rehearsal = rehearse(&dialogue, Purpose::Operator, "duty", transcript);
+    assert_eq!(rehearsal.problem, None, "{rehearsal:?}");
+    assert_eq!(rehearsal.ending, Some(Ending::Done));
+    let part = |from: &str, to: &str| {
+        rehearse(
+            &dialogue,
+            Purpose::Operator,
+            "duty",
+            &transcript.replace(from, to),
+        )
+    };
+    let problem = |from: &str, to: &str| part(from, to).problem.expect("a problem");
+    assert_eq!(
+        problem("> enable", "> enabel"),
+        "line 4 of the transcript types “enabel”, and the dialogue says “enable”"
+    );
+    assert!(
+        problem("< Once more:", "< And again:").contains("still listens; it heard: And again:")
+    );
+    assert!(matches!(
+        part("< Saved.\n", "").ending,
+        Some(Ending::GaveUp(why)) if why.contains("ended the connection")
+    ));
+    assert_eq!(
+        part(
+            "< Password changed.\n< ridge-3#\n> save\n< Saved.\n",
+            "< % Too short.\n< ridge-3#\n"
+        )
+        .ending,
+        Some(Ending::Refused("% Too short.".into()))
+    );
+    assert!(
+        rehearse(&dialogue, Purpose::Check, "duty", "ridge")
+            .problem
+            .is_some_and(|why| why.contains("neither < nor >"))
+    );
+}
+
+proptest! {
+    #[test]
+    fn no_file_makes_reading_panic(text in "\\PC{0,400}") {
+        let _ = inspect(&text);
+        let _ = inspect(&small("hidden = true\n", &text.replace(['\'', '"'], "")));
+    }
+
+    #[test]
+    fn no_bytes_make_it_panic_or_show_a_secret(pieces in prop::collection::vec(prop::collection::vec(any::<u8>(), 0..200), 0..20)) {
+        let pieces: Vec<Vec<u8>> = pieces.into_iter().map(|piece| [piece.as_slice(), b" new-tide-2 old-tide-1 Current password: "].concat()).collect();
+        let pieces: Vec<&[u8]> = pieces.iter().map(Vec::as_slice).collect();
+        let (_, ending, turns) = played(&LINUX_PASSWD, Purpose::Account, &pieces);
+        let shown = format!("{ending:?} {turns:?}");
+        prop_assert!(!shown.contains("tide"), "{}", shown);
+    }
+
+    /// What is heard does not depend on how the bytes come, but for prompts, which need silence.
+    #[test]
+    fn pieces_of_any_size_lead_to_the_same(cuts in prop::collection::vec(1usize..30, 1..60)) {
+        let all: &[u8] = b"Changing password for duty.\r\n\x1b[1mCurrent password: \x1b[0m\r\nNew password: \r\nRetype new password: \r\npasswd: password updated successfully\r\n";
+        let mut pieces = vec![];
+        let mut rest = all;
+        for cut in cuts.iter().cycle() {
+            if rest.is_empty() {
+                break;
+            }
+            let (piece, more) = rest.split_at((*cut).min(rest.len()));
+            pieces.push(piece);
+            rest = more;
+        }
+        let (typed, ending, _) = played(&LINUX_PASSWD, Purpose::Account, &pieces);
+        prop_assert_eq!(typed.len(), 3);
+        prop_assert_eq!(ending, Some(Ending::Done));
+    }
+}
