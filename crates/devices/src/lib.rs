@@ -15,6 +15,7 @@ mod registry;
 pub mod ssh;
 mod tls;
 
+use jexlin_core::dialogue::Turn;
 use jexlin_core::upkeep::identity::PresentedIdentity;
 
 pub use connector::{Answer, Capabilities, Connector, FoundAccount, MaySend, OperatorConnection};
@@ -57,4 +58,17 @@ pub struct Met<T> {
     pub result: T,
     /// What the device showed, if it got as far as showing it.
     pub presented: Option<PresentedIdentity>,
+    /// What was said and heard, without secrets, where there was a dialogue.
+    pub transcript: Vec<Turn>,
+}
+
+impl<T> Met<T> {
+    /// A result without a dialogue.
+    pub const fn of(result: T, presented: Option<PresentedIdentity>) -> Self {
+        Self {
+            result,
+            presented,
+            transcript: vec![],
+        }
+    }
 }

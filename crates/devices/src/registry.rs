@@ -8,7 +8,7 @@ use crate::active_directory::{self, ActiveDirectory};
 use crate::ldap::{self, Ldap};
 use crate::postgresql::{self, Postgresql};
 use crate::redis::{self, Redis};
-use crate::ssh::{self, Ssh};
+use crate::ssh::{self, CommandLine, Ssh};
 use crate::{Connector, OperatorConnection};
 
 /// The settings of a connector.
@@ -22,6 +22,8 @@ pub enum Settings {
     Ldap(ldap::Settings),
     /// Of Redis servers.
     Redis(redis::Settings),
+    /// Of command lines over SSH.
+    CommandLine(ssh::Settings),
     /// Of domain controllers of Active Directory.
     ActiveDirectory(active_directory::Settings),
 }
@@ -30,6 +32,7 @@ impl Settings {
     fn connector(self) -> Arc<dyn Connector> {
         match self {
             Self::Ssh(settings) => Arc::new(Ssh::new(settings)),
+            Self::CommandLine(settings) => Arc::new(CommandLine::new(settings)),
             Self::Postgresql(settings) => Arc::new(Postgresql::new(settings)),
             Self::Ldap(settings) => Arc::new(Ldap::new(settings)),
             Self::Redis(settings) => Arc::new(Redis::new(settings)),

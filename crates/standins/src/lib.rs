@@ -14,6 +14,7 @@ pub mod host;
 pub mod misbehaving_device;
 pub mod redis_server;
 pub mod ssh_device;
+pub mod switch;
 
 use std::io;
 use std::process::{Child, Command};

@@ -4,6 +4,7 @@ use std::collections::BTreeMap;
 
 use regex::Regex;
 use serde::Deserialize;
+use sha2::{Digest as _, Sha256};
 
 use super::line::{Line, Placeholder};
 use super::{Dialogue, Finding, Hear, Purpose, Step, Then, What};
@@ -171,7 +172,15 @@ pub(super) fn read(text: &str) -> Result<Dialogue, Vec<Finding>> {
         finding.line = line.map(|line| line.max(1));
         vec![finding]
     })?;
-    Reading::default().dialogue(file)
+    Reading::default().dialogue(file, digest(text))
+}
+
+/// The SHA-256 of a file, hexadecimal.
+fn digest(text: &str) -> String {
+    Sha256::digest(text.as_bytes())
+        .iter()
+        .map(|byte| format!("{byte:02x}"))
+        .collect()
 }
 
 /// What was found while reading.
@@ -185,7 +194,7 @@ impl Reading {
         self.wrong.push(Finding::error(step, message));
     }
 
-    fn dialogue(mut self, file: File) -> Result<Dialogue, Vec<Finding>> {
+    fn dialogue(mut self, file: File, digest: String) -> Result<Dialogue, Vec<Finding>> {
         if file.dialogue != VERSION {
             self.wrong(
                 None,
@@ -243,6 +252,7 @@ impl Reading {
             .and_then(|leave| self.line(None, leave));
         match names_taken {
             Some(names) if self.wrong.is_empty() => Ok(Dialogue {
+                digest,
                 title: file.title,
                 about: file.about,
                 line_end: file.line_end,

@@ -46,6 +46,7 @@ word_enum! {
 /// A dialogue that was read.
 #[derive(Clone, Debug)]
 pub struct Dialogue {
+    digest: String,
     title: String,
     about: String,
     line_end: LineEnd,
@@ -116,6 +117,12 @@ impl Dialogue {
         file::read(text)
     }
 
+    /// The SHA-256 of its file, hexadecimal: another file is another dialogue.
+    #[must_use]
+    pub fn digest(&self) -> &str {
+        &self.digest
+    }
+
     /// Its title.
     #[must_use]
     pub fn title(&self) -> &str {
@@ -170,6 +177,14 @@ impl Dialogue {
             })
     }
 }
+
+impl PartialEq for Dialogue {
+    fn eq(&self, other: &Self) -> bool {
+        self.digest == other.digest
+    }
+}
+
+impl Eq for Dialogue {}
 
 /// The prompt of `passwd` on a Linux host, for an account that changes its own password.
 pub static LINUX_PASSWD: LazyLock<Dialogue> = LazyLock::new(|| {

@@ -342,7 +342,7 @@ impl<'a> Talk<'a> {
         // Small letters can take more bytes than large ones; then all of it counts as heard.
         let alike = lower.len() == tail.len();
         let ended = text.len() - self.screen.last_line().len();
-        let mut found = None;
+        let (mut found, mut whole) = (None, None);
         for hear in self.dialogue.always.iter().chain(&step.hear) {
             match &hear.what {
                 What::Text(wanted) => {
@@ -361,6 +361,7 @@ impl<'a> Talk<'a> {
                         at += line.len();
                         if pattern.is_match(line.trim_end()) {
                             found = Some((hear, at));
+                            whole = Some(line.trim().to_owned());
                             break;
                         }
                     }
@@ -402,7 +403,10 @@ impl<'a> Talk<'a> {
             Then::Done => self.end(Ending::Done),
             Then::Refused(Some(why)) => self.end(Ending::Refused(why.clone())),
             Then::Refused(None) => {
-                let words = self.words();
+                let words = whole.map_or_else(
+                    || self.words(),
+                    |line| redact(&line, &self.values.secrets()),
+                );
                 self.end(Ending::Refused(words))
             }
             Then::WrongPassword => self.end(Ending::WrongPassword),

@@ -14,12 +14,14 @@
 //! ```
 
 use std::marker::PhantomData;
+use std::sync::Arc;
 
 use chrono::{DateTime, Utc};
 use uuid::Uuid;
 
 use super::connect::ConnectRules;
 use super::identity::Identity;
+use crate::dialogue::Dialogue;
 use crate::secret::Secret;
 use crate::vault;
 use crate::words::word_enum;
@@ -72,6 +74,8 @@ pub struct StoredBinding {
     /// Once it has proved one of these identities; one a line. Empty: confirmed before the device
     /// had any.
     pub identity: String,
+    /// By this dialogue, as its digest; empty where the connector needs none.
+    pub dialogue: String,
     /// For an operator: whether the stewards of its credential still name this device or a folder
     /// above it.
     pub in_scope: bool,
@@ -88,18 +92,28 @@ pub struct DeviceFacts {
     pub port: u16,
     /// Its accepted identities, one a line; empty when none was confirmed.
     pub identity: String,
+    /// How it is talked to, where its connector asks for that.
+    pub dialogue: Option<Arc<Dialogue>>,
     /// Whether the organisation trusts whatever answers first.
     pub trust_first_contact: bool,
     /// Where the organisation lets the service connect to.
     pub rules: ConnectRules,
 }
 
+impl DeviceFacts {
+    /// The digest of its dialogue; empty when it has none.
+    #[must_use]
+    pub fn dialogue_digest(&self) -> &str {
+        self.dialogue.as_deref().map_or("", Dialogue::digest)
+    }
+}
+
 /// Why a binding does not count now.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, thiserror::Error)]
 pub enum Suspended {
-    /// Address, port or identity are not those that were confirmed.
+    /// Address, port, identity or dialogue are not those that were confirmed.
     #[error(
-        "the device's address, port or identity has changed; a person who may reveal the password must confirm the binding"
+        "the device's address, port, identity or dialogue has changed; a person who may reveal the password must confirm the binding"
     )]
     Changed,
     /// Nobody has confirmed who the device is.
@@ -118,6 +132,7 @@ impl StoredBinding {
     pub fn check(&self, device: &DeviceFacts) -> Result<(), Suspended> {
         if (&self.address, self.port, &self.identity)
             != (&device.address, device.port, &device.identity)
+            || self.dialogue != device.dialogue_digest()
         {
             return Err(Suspended::Changed);
         }
@@ -157,6 +172,7 @@ pub struct Endpoint {
     address: String,
     port: u16,
     identity: Vec<Identity>,
+    dialogue: Option<Arc<Dialogue>>,
     rules: ConnectRules,
 }
 
@@ -177,6 +193,7 @@ impl Endpoint {
             address,
             port,
             identity: vec![],
+            dialogue: None,
             rules,
         }
     }
@@ -209,6 +226,12 @@ impl Endpoint {
     #[must_use]
     pub fn identity(&self) -> &[Identity] {
         &self.identity
+    }
+
+    /// How the device is talked to.
+    #[must_use]
+    pub fn dialogue(&self) -> Option<&Dialogue> {
+        self.dialogue.as_deref()
     }
 
     /// Where the service may connect to.
@@ -310,6 +333,7 @@ impl Lease {
             address: stored.address.clone(),
             port: stored.port,
             identity,
+            dialogue: device.dialogue.clone(),
             rules: device.rules.clone(),
         };
         Ok(SendPermit {
@@ -434,6 +458,7 @@ mod tests {
             address: "192.0.2.5".into(),
             port: 22,
             identity: KEY.into(),
+            dialogue: String::new(),
             in_scope: true,
         }
     }
@@ -444,6 +469,7 @@ mod tests {
             address: "192.0.2.5".into(),
             port: 22,
             identity: KEY.into(),
+            dialogue: None,
             trust_first_contact: false,
             rules: ConnectRules::default(),
         }

@@ -189,6 +189,8 @@ word_enum! {
         Redis,
         /// A domain controller of Active Directory.
         ActiveDirectory,
+        /// A command line over SSH, by a dialogue.
+        CommandLine,
     }
 }
 
@@ -197,7 +199,7 @@ impl ConnectorKind {
     #[must_use]
     pub const fn family(self) -> Family {
         match self {
-            Self::Ssh => Family::Local,
+            Self::Ssh | Self::CommandLine => Family::Local,
             Self::Postgresql | Self::Redis => Family::Database,
             Self::Ldap | Self::ActiveDirectory => Family::Directory,
         }
@@ -212,6 +214,7 @@ impl ConnectorKind {
             Self::Ldap => "LDAP directory",
             Self::Redis => "Redis server",
             Self::ActiveDirectory => "Active Directory",
+            Self::CommandLine => "Command line over SSH",
         }
     }
 
@@ -227,7 +230,9 @@ impl ConnectorKind {
         }
         let (who, host) = (shell_word(user), shell_word(address));
         Some(match self {
-            Self::Ssh => format!("ssh -p {port} {}", shell_word(&format!("{user}@{address}"))),
+            Self::Ssh | Self::CommandLine => {
+                format!("ssh -p {port} {}", shell_word(&format!("{user}@{address}")))
+            }
             Self::Postgresql => format!("psql -h {host} -p {port} -U {who} postgres"),
             Self::Redis => {
                 format!("redis-cli --tls -h {host} -p {port} --user {who} --askpass")
@@ -244,11 +249,17 @@ impl ConnectorKind {
         })
     }
 
+    /// Whether such a device is talked to by a dialogue.
+    #[must_use]
+    pub const fn needs_dialogue(self) -> bool {
+        matches!(self, Self::CommandLine)
+    }
+
     /// The port where such a device usually listens.
     #[must_use]
     pub const fn usual_port(self) -> u16 {
         match self {
-            Self::Ssh => 22,
+            Self::Ssh | Self::CommandLine => 22,
             Self::Postgresql => 5432,
             Self::Ldap | Self::ActiveDirectory => 636,
             Self::Redis => 6379,

@@ -202,7 +202,7 @@ impl Connector for ActiveDirectory {
             Err(NoSession::Closed) => Probe::Closed,
             Err(NoSession::NoAnswer(why)) => Probe::NoAnswer(why),
         };
-        Met { result, presented }
+        Met::of(result, presented)
     }
 
     async fn change_as_operator(
@@ -217,7 +217,7 @@ impl Connector for ActiveDirectory {
             Err(NoSession::Closed) => Change::OperatorRefused,
             Err(why) => Change::NotReached(why.words("the operator's")),
         };
-        Met { result, presented }
+        Met::of(result, presented)
     }
 
     async fn change_as_itself(
@@ -235,7 +235,7 @@ impl Connector for ActiveDirectory {
             Err(NoSession::Closed) => Change::AccountRefused,
             Err(why) => Change::NotReached(why.words("its")),
         };
-        Met { result, presented }
+        Met::of(result, presented)
     }
 
     async fn list_accounts(
@@ -254,7 +254,7 @@ impl Connector for ActiveDirectory {
             }
             Err(why) => Err(why.words("the operator's")),
         };
-        Met { result, presented }
+        Met::of(result, presented)
     }
 }
 

@@ -172,7 +172,7 @@ impl Connector for Ldap {
             Err(NoSession::Closed) => Probe::Closed,
             Err(why) => Probe::NoAnswer(why.words("its")),
         };
-        Met { result, presented }
+        Met::of(result, presented)
     }
 
     async fn change_as_operator(
@@ -188,7 +188,7 @@ impl Connector for Ldap {
             Err(NoSession::Closed) => Change::OperatorRefused,
             Err(why) => Change::NotReached(why.words("the operator's")),
         };
-        Met { result, presented }
+        Met::of(result, presented)
     }
 
     async fn change_as_itself(
@@ -204,7 +204,7 @@ impl Connector for Ldap {
             Err(NoSession::Closed) => Change::AccountRefused,
             Err(why) => Change::NotReached(why.words("its")),
         };
-        Met { result, presented }
+        Met::of(result, presented)
     }
 
     async fn list_accounts(
@@ -222,7 +222,7 @@ impl Connector for Ldap {
             }
             Err(why) => Err(why.words("the operator's")),
         };
-        Met { result, presented }
+        Met::of(result, presented)
     }
 }
 

@@ -229,7 +229,7 @@ impl Connector for Postgresql {
             Err(NoSession::Closed) => Probe::Closed,
             Err(NoSession::NoAnswer(why)) => Probe::NoAnswer(why),
         };
-        Met { result, presented }
+        Met::of(result, presented)
     }
 
     async fn change_as_operator(
@@ -248,7 +248,7 @@ impl Connector for Postgresql {
             Err(NoSession::Closed) => Change::OperatorRefused,
             Err(why) => not_reached(why),
         };
-        Met { result, presented }
+        Met::of(result, presented)
     }
 
     async fn change_as_itself(
@@ -264,7 +264,7 @@ impl Connector for Postgresql {
             Err(NoSession::Closed) => Change::AccountRefused,
             Err(why) => not_reached(why),
         };
-        Met { result, presented }
+        Met::of(result, presented)
     }
 
     async fn list_accounts(
@@ -282,7 +282,7 @@ impl Connector for Postgresql {
             Err(NoSession::NoDatabase) => Err(NO_DATABASE.into()),
             Err(NoSession::NoAnswer(why)) => Err(why),
         };
-        Met { result, presented }
+        Met::of(result, presented)
     }
 }
 

@@ -315,7 +315,7 @@ impl Connector for Redis {
             Err(NoSession::Closed) => Probe::Closed,
             Err(NoSession::NoAnswer(why)) => Probe::NoAnswer(why),
         };
-        Met { result, presented }
+        Met::of(result, presented)
     }
 
     async fn change_as_operator(
@@ -330,7 +330,7 @@ impl Connector for Redis {
             Err(NoSession::Closed) => Change::OperatorRefused,
             Err(NoSession::NoAnswer(why)) => Change::NotReached(why),
         };
-        Met { result, presented }
+        Met::of(result, presented)
     }
 
     async fn change_as_itself(
@@ -339,12 +339,12 @@ impl Connector for Redis {
         _: &BoundLogin<Account>,
         _: MaySend<'_>,
     ) -> Met<Change> {
-        Met {
-            result: Change::NotReached(
+        Met::of(
+            Change::NotReached(
                 "a Redis user cannot change its own password; set an operator on the device".into(),
             ),
-            presented: None,
-        }
+            None,
+        )
     }
 
     async fn list_accounts(
@@ -362,7 +362,7 @@ impl Connector for Redis {
             }
             Err(NoSession::NoAnswer(why)) => Err(why),
         };
-        Met { result, presented }
+        Met::of(result, presented)
     }
 }
 

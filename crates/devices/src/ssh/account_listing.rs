@@ -26,10 +26,7 @@ impl Ssh {
                     NoSession::Closed => "the device refused the operator's password".into(),
                     NoSession::NoAnswer(why) => why,
                 };
-                return Met {
-                    result: Err(why),
-                    presented,
-                };
+                return Met::of(Err(why), presented);
             }
         };
         let (input, sent) = (Secret::from_text(String::new()), AtomicBool::new(false));
@@ -47,10 +44,7 @@ impl Ssh {
                 Err("the device did not finish in time".to_owned())
             }
         };
-        Met {
-            result,
-            presented: session.presented.clone(),
-        }
+        Met::of(result, session.presented.clone())
     }
 }
 

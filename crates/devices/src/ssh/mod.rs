@@ -2,6 +2,7 @@
 //! the operator or by the account itself.
 
 mod account_listing;
+mod command_line;
 mod connection;
 mod conversation;
 mod password_change;
@@ -18,6 +19,7 @@ use russh::{Disconnect, Preferred};
 use tokio::sync::Mutex;
 use tokio::time::timeout;
 
+pub use self::command_line::CommandLine;
 use self::connection::{IdentityWatch, KEYS, NoSession, Session, connect};
 use crate::{
     Capabilities, Change, Connector, FoundAccount, MaySend, Met, OperatorConnection, Probe,
@@ -146,19 +148,10 @@ impl Connector for Ssh {
                         .disconnect(Disconnect::ByApplication, "", "en"),
                 )
                 .await;
-                Met {
-                    result: Probe::Opened,
-                    presented,
-                }
+                Met::of(Probe::Opened, presented)
             }
-            (Err(NoSession::Closed), presented) => Met {
-                result: Probe::Closed,
-                presented,
-            },
-            (Err(NoSession::NoAnswer(why)), presented) => Met {
-                result: Probe::NoAnswer(why),
-                presented,
-            },
+            (Err(NoSession::Closed), presented) => Met::of(Probe::Closed, presented),
+            (Err(NoSession::NoAnswer(why)), presented) => Met::of(Probe::NoAnswer(why), presented),
         }
     }
 

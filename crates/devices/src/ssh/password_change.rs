@@ -29,10 +29,7 @@ impl Ssh {
         may_send: MaySend<'_>,
     ) -> Met<Change> {
         let user = candidate.login();
-        let met = |result| Met {
-            result,
-            presented: None,
-        };
+        let met = |result| Met::of(result, None);
         if user.is_empty() || user.contains([':', '\n', '\r', '\0']) || user.starts_with('-') {
             return met(Change::Refused("an account name cannot be empty, begin with a dash, or contain a colon or a line break".into()));
         }
@@ -50,16 +47,10 @@ impl Ssh {
         let session = match self.operator_session(operator).await {
             Ok(session) => session,
             Err((NoSession::Closed, presented)) => {
-                return Met {
-                    result: Change::OperatorRefused,
-                    presented,
-                };
+                return Met::of(Change::OperatorRefused, presented);
             }
             Err((NoSession::NoAnswer(why), presented)) => {
-                return Met {
-                    result: Change::NotReached(why),
-                    presented,
-                };
+                return Met::of(Change::NotReached(why), presented);
             }
         };
         if let Ok(mut last) = session.last_used.lock() {
@@ -88,10 +79,7 @@ impl Ssh {
         if matches!(result, Change::Lost(_) | Change::NotReached(_)) {
             self.close_kept(&OperatorConnection::of(operator));
         }
-        Met {
-            result,
-            presented: session.presented.clone(),
-        }
+        Met::of(result, session.presented.clone())
     }
 
     /// Changes the password of an account as the account itself, at the host's own prompt.
@@ -103,10 +91,10 @@ impl Ssh {
         may_send: MaySend<'_>,
     ) -> Met<Change> {
         if account.endpoint() != candidate.endpoint() {
-            return Met {
-                result: Change::NotReached("the two passwords are not of the same endpoint".into()),
-                presented: None,
-            };
+            return Met::of(
+                Change::NotReached("the two passwords are not of the same endpoint".into()),
+                None,
+            );
         }
         let (session, presented) = self.open(account).await;
         let result = match session {
@@ -121,7 +109,7 @@ impl Ssh {
                 }
             }
         };
-        Met { result, presented }
+        Met::of(result, presented)
     }
 }
 

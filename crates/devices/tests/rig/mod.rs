@@ -3,6 +3,9 @@
 
 #![allow(dead_code, reason = "each test uses its part")]
 
+use std::sync::Arc;
+
+use jexlin_core::dialogue::Dialogue;
 use jexlin_core::secret::Secret;
 use jexlin_core::upkeep::identity::Identity;
 use jexlin_core::upkeep::{
@@ -25,6 +28,7 @@ pub struct Place {
     pub identity: String,
     pub trust: bool,
     pub rules: ConnectRules,
+    pub dialogue: Option<Arc<Dialogue>>,
 }
 
 pub fn place(address: &str, port: u16) -> Place {
@@ -34,6 +38,7 @@ pub fn place(address: &str, port: u16) -> Place {
         identity: String::new(),
         trust: true,
         rules: ConnectRules::new(&["127.0.0.0/8".into()], vec![]).unwrap(),
+        dialogue: None,
     }
 }
 
@@ -57,6 +62,7 @@ impl Place {
             identity: self.identity.clone(),
             trust_first_contact: self.trust,
             rules: self.rules.clone(),
+            dialogue: self.dialogue.clone(),
         };
         let stored = StoredBinding {
             organisation,
@@ -66,6 +72,7 @@ impl Place {
             address: self.address.clone(),
             port: self.port,
             identity: self.identity.clone(),
+            dialogue: facts.dialogue_digest().to_owned(),
             in_scope: true,
         };
         let now = chrono::Utc::now();

@@ -315,12 +315,12 @@ impl Runner {
         tx.commit().await?;
         if signs_in && !self.spend_login(account).await? {
             NO_BUDGET.clone_into(message);
-            return Ok(Met {
-                result: Change::NotReached(
+            return Ok(Met::of(
+                Change::NotReached(
                     "the operator's sign-ins failed too often within the last hour".into(),
                 ),
-                presented: None,
-            });
+                None,
+            ));
         }
         let met = self
             .connector()?
