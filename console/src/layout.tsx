@@ -81,6 +81,12 @@ const Profile = lazy(() =>
   import("./features/profile").then((page) => ({ default: page.Profile })),
 );
 // The parts with all their states, for whoever works on them.
+const Dialogues = lazy(() =>
+  import("./features/dialogues").then((page) => ({ default: page.Dialogues })),
+);
+const OneDialogue = lazy(() =>
+  import("./features/dialogues").then((page) => ({ default: page.OneDialogue })),
+);
 const Search = lazy(() => import("./search").then((part) => ({ default: part.Search })));
 
 function initials(name: string): string {
@@ -358,6 +364,12 @@ function Pages({ me }: { me: Me }) {
         </Route>
         <Route path="/plans">
           <Plans />
+        </Route>
+        <Route path="/dialogues">
+          <Dialogues me={me} />
+        </Route>
+        <Route path="/dialogues/:dialogue">
+          {(where) => <OneDialogue key={where.dialogue} me={me} id={where.dialogue} />}
         </Route>
         <Route path="/findings">
           <Findings />

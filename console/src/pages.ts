@@ -13,6 +13,7 @@ import {
   Server,
   Settings,
   ShieldCheck,
+  SquareTerminal,
   Timer,
   TriangleAlert,
   UserCog,
@@ -69,6 +70,7 @@ export const GROUPS: { label: string; places: Place[] }[] = [
         count: (overview) => overview.troubled_jobs.length,
       },
       { path: "/plans", label: "Plans", icon: CalendarClock },
+      { path: "/dialogues", label: "Dialogues", icon: SquareTerminal },
     ],
   },
   {

@@ -821,6 +821,81 @@ export interface paths {
     patch?: never;
     trace?: never;
   };
+  "/api/v1/dialogues": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /**
+     * Lists all versions of all dialogues, by name, the newest of each first. Not paged: an
+     *     organisation has few.
+     */
+    get: operations["dialogues"];
+    put?: never;
+    /**
+     * Adds a dialogue, or another version of one whose name is taken. A file with errors is refused.
+     *     Devices keep the version that they have.
+     */
+    post: operations["dialogues_add"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/dialogues/inspect": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /** Says what is wrong with a file. Nothing is kept. */
+    post: operations["dialogues_inspect"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/dialogues/rehearse": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /** Talks to a transcript instead of a device. Nothing is kept, and nothing is sent anywhere. */
+    post: operations["dialogues_rehearse"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/dialogues/{dialogue}": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** Reads one version of a dialogue with its file. */
+    get: operations["dialogues_read"];
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
   "/api/v1/discoverable": {
     parameters: {
       query?: never;
@@ -1258,6 +1333,26 @@ export interface paths {
     put?: never;
     /** Cancels a waiting job. */
     post: operations["upkeep_cancel"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/jobs/{job}/transcript": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /**
+     * Reads what was said and heard in a job that talked to a device by a dialogue, without secrets: for
+     *     the stewards of the device.
+     */
+    get: operations["upkeep_transcript"];
+    put?: never;
+    post?: never;
     delete?: never;
     options?: never;
     head?: never;
@@ -2599,6 +2694,7 @@ export interface components {
       | "credential.uses"
       | "device.add"
       | "device.confirm-bindings"
+      | "dialogue.add"
       | "device.edit"
       | "device.pause"
       | "device.read-identity"
@@ -2948,7 +3044,7 @@ export interface components {
      * @description How a device is reached.
      * @enum {string}
      */
-    ConnectorKind: "ssh" | "postgresql" | "ldap" | "redis" | "active-directory";
+    ConnectorKind: "ssh" | "postgresql" | "ldap" | "redis" | "active-directory" | "command-line";
     /**
      * @description Whether an act takes a second person.
      * @enum {string}
@@ -3153,6 +3249,13 @@ export interface components {
       connector: components["schemas"]["ConnectorKind"];
       /**
        * Format: uuid
+       * @description The version of the dialogue that it is talked to by, where its type needs one.
+       */
+      dialogue: string | null;
+      /** @description The name of the dialogue and its version, such as `ridge-switch 2`. */
+      dialogue_name: string;
+      /**
+       * Format: uuid
        * @description The folder that it is in.
        */
       folder: string;
@@ -3232,11 +3335,80 @@ export interface components {
       label: string;
       /** @description What operators and accounts must be allowed to do there. */
       needed_rights: string;
+      /** @description Such a device is talked to by a dialogue. */
+      needs_dialogue: boolean;
       /**
        * Format: int32
        * @description The port where it usually listens.
        */
       port: number;
+    };
+    /** @description A version of a dialogue. */
+    Dialogue: {
+      /** @description What it is for, in the author's words. */
+      about: string;
+      /**
+       * Format: date-time
+       * @description When it was added.
+       */
+      added_at: string;
+      /** @description By whom. */
+      added_by_name: string;
+      /**
+       * Format: int64
+       * @description How many devices use this version.
+       */
+      devices: number;
+      /**
+       * Format: uuid
+       * @description Identifier of this version.
+       */
+      id: string;
+      /** @description The name that its versions share. */
+      name: string;
+      /** @description Whether there is none after it. */
+      newest: boolean;
+      /**
+       * Format: int32
+       * @description The number of this version.
+       */
+      number: number;
+      /** @description What it can be used for. */
+      purposes: components["schemas"]["Purpose"][];
+      /** @description Its title. */
+      title: string;
+    };
+    /** @description A version of a dialogue with its file. */
+    DialogueFile: components["schemas"]["Dialogue"] & {
+      /** @description The file, TOML. */
+      text: string;
+    };
+    /** @description Something that is wrong with a dialogue. */
+    DialogueFinding: {
+      /** @description The line of the file. */
+      line: number | null;
+      /** @description What is wrong. */
+      message: string;
+      /** @description How bad it is. */
+      severity: components["schemas"]["Severity"];
+      /** @description The step. */
+      step: string | null;
+    };
+    /** @description What came of a rehearsal. */
+    DialogueRehearsal: {
+      /** @description Whether it came to `done`. */
+      done: boolean;
+      /** @description How it ended, in words, or where dialogue and transcript part. */
+      result: string;
+      /** @description The conversation, as far as it went. */
+      turns: components["schemas"]["DialogueTurn"][];
+    };
+    /** @description A part of a conversation, without secrets. */
+    DialogueTurn: {
+      /** @description The text. */
+      text: string;
+      /** @description Whether it was typed; else the device wrote it. */
+      typed: boolean;
     };
     /** @description A credential of which the caller sees the name only. */
     Discoverable: {
@@ -3323,8 +3495,8 @@ export interface components {
       tags?: string[] | null;
     };
     /**
-     * @description Edits a device; what is left out stays as it is. A new address, port or identity suspends its
-     *     bindings.
+     * @description Edits a device; what is left out stays as it is. A new address, port, identity or dialogue
+     *     suspends its bindings.
      * @example {
      *       "address": "127.0.10.6",
      *       "port": 22
@@ -3333,6 +3505,11 @@ export interface components {
     EditDevice: {
       /** @description A new address. */
       address?: string | null;
+      /**
+       * Format: uuid
+       * @description Another version of a dialogue, or another dialogue.
+       */
+      dialogue?: string | null;
       /** @description New identities; an empty list removes the confirmed ones. */
       identity?: string[] | null;
       /** @description A new name. */
@@ -4058,6 +4235,11 @@ export interface components {
       /** @description The hashes from the leaf to the root, base64. */
       path: string[];
     };
+    /** @description A file to be inspected. */
+    InspectDialogue: {
+      /** @description The file, TOML. */
+      text: string;
+    };
     /**
      * @description What is wrong with access somewhere.
      * @enum {string}
@@ -4088,6 +4270,8 @@ export interface components {
        * @description When it ended.
        */
       finished_at: string | null;
+      /** @description Whether what was said and heard was kept, and the caller may read it. */
+      has_transcript: boolean;
       /**
        * Format: uuid
        * @description Identifier.
@@ -4143,6 +4327,11 @@ export interface components {
      * @enum {string}
      */
     JobState: "queued" | "running" | "done" | "failed";
+    /** @description What was said and heard in a job, without secrets. */
+    JobTranscript: {
+      /** @description The text, as a rehearsal takes it; empty when there was no dialogue. */
+      text: string;
+    };
     /** @description The keys of the vault. */
     KeysView: {
       /**
@@ -4444,6 +4633,11 @@ export interface components {
       connector?: components["schemas"]["ConnectorKind"] | null;
       /**
        * Format: uuid
+       * @description The version of the dialogue that it is talked to by.
+       */
+      dialogue?: string | null;
+      /**
+       * Format: uuid
        * @description The folder.
        */
       folder: string;
@@ -4461,6 +4655,13 @@ export interface components {
        * @description TCP port; the usual one of its type when left out.
        */
       port?: number | null;
+    };
+    /** @description Adds a dialogue, or another version of one. */
+    NewDialogue: {
+      /** @description Its name; one that is taken gets another version. */
+      name: string;
+      /** @description The file, TOML. */
+      text: string;
     };
     /**
      * @description Adds a folder.
@@ -5098,6 +5299,13 @@ export interface components {
         connector: components["schemas"]["ConnectorKind"];
         /**
          * Format: uuid
+         * @description The version of the dialogue that it is talked to by, where its type needs one.
+         */
+        dialogue: string | null;
+        /** @description The name of the dialogue and its version, such as `ridge-switch 2`. */
+        dialogue_name: string;
+        /**
+         * Format: uuid
          * @description The folder that it is in.
          */
         folder: string;
@@ -5166,11 +5374,69 @@ export interface components {
         label: string;
         /** @description What operators and accounts must be allowed to do there. */
         needed_rights: string;
+        /** @description Such a device is talked to by a dialogue. */
+        needs_dialogue: boolean;
         /**
          * Format: int32
          * @description The port where it usually listens.
          */
         port: number;
+      }[];
+      /** @description The cursor of the next page, if there is one. */
+      next?: string | null;
+    };
+    /** @description One page of a list. `next` goes back as `cursor` for the page after it. */
+    Page_Dialogue: {
+      /** @description The items of this page. */
+      items: {
+        /** @description What it is for, in the author's words. */
+        about: string;
+        /**
+         * Format: date-time
+         * @description When it was added.
+         */
+        added_at: string;
+        /** @description By whom. */
+        added_by_name: string;
+        /**
+         * Format: int64
+         * @description How many devices use this version.
+         */
+        devices: number;
+        /**
+         * Format: uuid
+         * @description Identifier of this version.
+         */
+        id: string;
+        /** @description The name that its versions share. */
+        name: string;
+        /** @description Whether there is none after it. */
+        newest: boolean;
+        /**
+         * Format: int32
+         * @description The number of this version.
+         */
+        number: number;
+        /** @description What it can be used for. */
+        purposes: components["schemas"]["Purpose"][];
+        /** @description Its title. */
+        title: string;
+      }[];
+      /** @description The cursor of the next page, if there is one. */
+      next?: string | null;
+    };
+    /** @description One page of a list. `next` goes back as `cursor` for the page after it. */
+    Page_DialogueFinding: {
+      /** @description The items of this page. */
+      items: {
+        /** @description The line of the file. */
+        line: number | null;
+        /** @description What is wrong. */
+        message: string;
+        /** @description How bad it is. */
+        severity: components["schemas"]["Severity"];
+        /** @description The step. */
+        step: string | null;
       }[];
       /** @description The cursor of the next page, if there is one. */
       next?: string | null;
@@ -5416,6 +5682,8 @@ export interface components {
          * @description When it ended.
          */
         finished_at: string | null;
+        /** @description Whether what was said and heard was kept, and the caller may read it. */
+        has_transcript: boolean;
         /**
          * Format: uuid
          * @description Identifier.
@@ -6304,6 +6572,22 @@ export interface components {
       /** @description The type of problem, as a URN that does not change: `urn:jexlin:problem:…`. */
       type: string;
     };
+    /**
+     * @description What a dialogue is for.
+     * @enum {string}
+     */
+    Purpose: "check" | "operator" | "account";
+    /** @description A file to be rehearsed against a transcript. */
+    RehearseDialogue: {
+      /** @description The name of the account; `duty` when left out. */
+      account?: string;
+      /** @description What for. */
+      purpose: components["schemas"]["Purpose"];
+      /** @description The file, TOML. */
+      text: string;
+      /** @description The transcript: `<` begins what the device wrote, `>` what was typed. */
+      transcript: string;
+    };
     /** @description A removal: what was removed together and is in the bin. */
     Removed: {
       /**
@@ -6757,6 +7041,11 @@ export interface components {
       /** @description The first administrator's sign-in name. */
       sign_in_name: string;
     };
+    /**
+     * @description How bad a finding is.
+     * @enum {string}
+     */
+    Severity: "error" | "warning";
     /** @description The change for one person. */
     Shift: {
       after: components["schemas"]["Level"] | null;
@@ -6957,6 +7246,13 @@ export interface components {
         connector: components["schemas"]["ConnectorKind"];
         /**
          * Format: uuid
+         * @description The version of the dialogue that it is talked to by, where its type needs one.
+         */
+        dialogue: string | null;
+        /** @description The name of the dialogue and its version, such as `ridge-switch 2`. */
+        dialogue_name: string;
+        /**
+         * Format: uuid
          * @description The folder that it is in.
          */
         folder: string;
@@ -7027,6 +7323,8 @@ export interface components {
          * @description When it ended.
          */
         finished_at: string | null;
+        /** @description Whether what was said and heard was kept, and the caller may read it. */
+        has_transcript: boolean;
         /**
          * Format: uuid
          * @description Identifier.
@@ -7203,6 +7501,7 @@ export interface components {
       | "client"
       | "credential"
       | "device"
+      | "dialogue"
       | "folder"
       | "gate"
       | "grant"
@@ -9231,6 +9530,160 @@ export interface operations {
       };
     };
   };
+  dialogues: {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Page_Dialogue"];
+        };
+      };
+      /** @description What failed, as problem details (RFC 9457) */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+    };
+  };
+  dialogues_add: {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["NewDialogue"];
+      };
+    };
+    responses: {
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Dialogue"];
+        };
+      };
+      /** @description What failed, as problem details (RFC 9457) */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+    };
+  };
+  dialogues_inspect: {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["InspectDialogue"];
+      };
+    };
+    responses: {
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Page_DialogueFinding"];
+        };
+      };
+      /** @description What failed, as problem details (RFC 9457) */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+    };
+  };
+  dialogues_rehearse: {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["RehearseDialogue"];
+      };
+    };
+    responses: {
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["DialogueRehearsal"];
+        };
+      };
+      /** @description What failed, as problem details (RFC 9457) */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+    };
+  };
+  dialogues_read: {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        dialogue: string;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["DialogueFile"];
+        };
+      };
+      /** @description What failed, as problem details (RFC 9457) */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+    };
+  };
   access_requests_discoverable: {
     parameters: {
       query: {
@@ -10416,6 +10869,36 @@ export interface operations {
         };
         content: {
           "application/json": components["schemas"]["Job"];
+        };
+      };
+      /** @description What failed, as problem details (RFC 9457) */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+    };
+  };
+  upkeep_transcript: {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        job: string;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["JobTranscript"];
         };
       };
       /** @description What failed, as problem details (RFC 9457) */

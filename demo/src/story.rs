@@ -10,6 +10,12 @@ use uuid::Uuid;
 use crate::world::{World, split};
 use crate::{Demo, Outcome};
 
+/// The dialogues that come with the demo.
+const DIALOGUES: [(&str, &str); 1] = [(
+    "ridge-switch",
+    include_str!("../dialogues/ridge-switch.toml"),
+)];
+
 const RIDGE: &str = "/Pumping/North ridge/duty";
 const GATEWAY: &str = "/Control room/gateway duty";
 
@@ -148,13 +154,28 @@ async fn vault(demo: &mut Demo, world: &World) -> Outcome<()> {
             .await?;
         demo.ids.insert(path.clone(), text(&made, "id"));
     }
+    for (name, text) in DIALOGUES {
+        let made = demo
+            .post(
+                "ines",
+                "/api/v1/dialogues",
+                json!({"name": name, "text": text}),
+            )
+            .await?;
+        demo.ids
+            .insert(format!("dialogue {name}"), self::text(&made, "id"));
+    }
     for device in &world.devices {
         let (folder, name) = split(&device.path);
+        let dialogue = match &device.dialogue {
+            Some(name) => Some(demo.id(&format!("dialogue {name}"))?),
+            None => None,
+        };
         let made = demo
             .post(
                 "ines",
                 "/api/v1/devices",
-                json!({"folder": demo.id(folder)?, "name": name, "connector": device.connector, "address": device.address}),
+                json!({"folder": demo.id(folder)?, "name": name, "connector": device.connector, "address": device.address, "dialogue": dialogue}),
             )
             .await?;
         let id = text(&made, "id");

@@ -57,6 +57,8 @@ pub struct Device {
     #[serde(default = "ssh")]
     pub connector: String,
     pub address: String,
+    #[serde(default)]
+    pub dialogue: Option<String>,
     #[serde(default = "root")]
     pub operator: String,
     pub password: String,

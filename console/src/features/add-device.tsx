@@ -7,6 +7,7 @@ import { useLocation } from "wouter";
 import { type Device, type Folder, api, ifMatch, result } from "../api";
 import { Choice, Field, Form, text } from "../parts";
 import { useDeviceTypes } from "./device-types";
+import { useDialogues } from "./dialogues";
 
 interface Account {
   /** What tells it from the others while it has no name yet. */
@@ -80,6 +81,7 @@ export function AddDevice({ here, close }: { here: Folder; close: () => void }) 
   const types = useDeviceTypes();
   const [type, setType] = useState<Device["connector"]>("ssh");
   const chosen = types.data?.find((each) => each.connector === type);
+  const dialogues = useDialogues(chosen?.needs_dialogue ?? false);
   const next = (accounts.at(-1)?.key ?? 0) + 1;
   const submit = async (data: FormData) => {
     const on =
@@ -91,6 +93,7 @@ export function AddDevice({ here, close }: { here: Folder; close: () => void }) 
             name: text(data, "name"),
             address: text(data, "address"),
             connector: type,
+            ...(chosen?.needs_dialogue && { dialogue: text(data, "dialogue") || undefined }),
             port: Number(text(data, "port")),
           },
         }),
@@ -154,6 +157,18 @@ export function AddDevice({ here, close }: { here: Folder; close: () => void }) 
           onChange={(event) => setType(event.target.value as Device["connector"])}
           options={(types.data ?? []).map((each): [string, string] => [each.connector, each.label])}
         />
+        {chosen?.needs_dialogue && (
+          <Choice
+            label="Dialogue"
+            name="dialogue"
+            options={(dialogues.data ?? [])
+              .filter((dialogue) => dialogue.newest)
+              .map((dialogue): [string, string] => [
+                dialogue.id,
+                `${dialogue.name} ${dialogue.number}: ${dialogue.title}`,
+              ])}
+          />
+        )}
         <Field label="Name" name="name" required />
         <div className="grid grid-cols-[1fr_7rem] gap-2">
           <Field label="Address" name="address" required hint="A host name or an IP address" />

@@ -39,6 +39,7 @@ import type { Column } from "../parts/table-state";
 import { AuditRows } from "./audit-rows";
 import { DeviceTrouble } from "./device-trouble";
 import { useDeviceTypes } from "./device-types";
+import { useDialogues } from "./dialogues";
 import { JobRows } from "./job-rows";
 
 const AFTER = ["devices", "upkeep", "overview"];
@@ -64,6 +65,8 @@ function Edit({
   operator: Operator | undefined;
   close: () => void;
 }) {
+  const type = useDeviceTypes().data?.find((each) => each.connector === device.connector);
+  const dialogues = useDialogues(type?.needs_dialogue ?? false);
   // The operator may be an account of another device, such as one that stands before this one.
   const choices = accounts.map(({ id, name, user_name }) => ({ id, name, user_name }));
   if (operator && !choices.some((account) => account.id === operator.id))
@@ -76,6 +79,7 @@ function Edit({
     };
     const moved = typed.address !== device.address || typed.port !== device.port;
     const chosen = text(data, "operator");
+    const dialogue = text(data, "dialogue");
     // An unchanged address is not sent: a new one suspends the bindings.
     return result(
       api.PATCH("/api/v1/devices/{device}", {
@@ -83,6 +87,7 @@ function Edit({
         body: {
           name: typed.name,
           ...(moved && { address: typed.address, port: typed.port }),
+          ...(dialogue && dialogue !== device.dialogue && { dialogue }),
           ...(chosen === "none"
             ? { no_operator: true }
             : chosen && chosen !== device.operator && { operator: chosen }),
@@ -110,6 +115,20 @@ function Edit({
           defaultValue={device.port}
           required
         />
+        {type?.needs_dialogue && (
+          <Choice
+            label="Dialogue"
+            name="dialogue"
+            defaultValue={device.dialogue ?? ""}
+            key={dialogues.data?.length}
+            options={[
+              ...(device.dialogue ? [] : [["", "none yet"] as [string, string]]),
+              ...(dialogues.data ?? [])
+                .filter((each) => each.newest || each.id === device.dialogue)
+                .map((each): [string, string] => [each.id, `${each.name} ${each.number}`]),
+            ]}
+          />
+        )}
         <Choice
           label="Operator: changes the passwords of the other accounts"
           name="operator"
@@ -173,7 +192,7 @@ function Identity({ device, close }: { device: Device; close: () => void }) {
     <div className="flex flex-col gap-2">
       <p className="quiet">
         Compare a fingerprint with the device’s own before you confirm it, on its console:{" "}
-        {device.connector === "ssh"
+        {device.connector === "ssh" || device.connector === "command-line"
           ? "ssh-keygen -l"
           : "the SHA-256 of the public key of its certificate"}
         .
@@ -271,7 +290,14 @@ function Bindings({ device }: { device: Device }) {
   );
 }
 
-const TYPES: Device["connector"][] = ["ssh", "ldap", "active-directory", "postgresql", "redis"];
+const TYPES: Device["connector"][] = [
+  "ssh",
+  "command-line",
+  "ldap",
+  "active-directory",
+  "postgresql",
+  "redis",
+];
 
 const COLUMNS: Column<Device>[] = [
   {
@@ -491,6 +517,14 @@ function DeviceDetail({ me, device }: { me: Me; device: Device }) {
           <span className="font-mono">
             {device.address}:{device.port}
           </span>
+          {device.dialogue && (
+            <>
+              , dialogue{" "}
+              <Link href={`/dialogues/${device.dialogue}`} className="link">
+                {device.dialogue_name}
+              </Link>
+            </>
+          )}
           , operator:{" "}
           {device.operator ? (
             operator ? (

@@ -53,6 +53,11 @@ pub struct Device {
     pub port: u16,
     /// The identities that it must prove before a password is sent to it; empty until confirmed.
     pub identity: Vec<DeviceIdentity>,
+    /// The version of the dialogue that it is talked to by, where its type needs one.
+    #[schema(required)]
+    pub dialogue: Option<Uuid>,
+    /// The name of the dialogue and its version, such as `ridge-switch 2`.
+    pub dialogue_name: String,
     /// The passwords that may be sent to it.
     pub bindings: Vec<DeviceBinding>,
     /// The operator: the credential that changes its accounts' passwords.
@@ -87,6 +92,9 @@ pub struct NewDevice {
     /// The operator: the credential that changes its accounts' passwords.
     #[serde(default)]
     pub operator: Option<Uuid>,
+    /// The version of the dialogue that it is talked to by.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub dialogue: Option<Uuid>,
     /// Its identities: host keys, `known_hosts` lines, SSHFP records or SHA-256 fingerprints.
     #[serde(default)]
     pub identity: Vec<String>,
@@ -107,10 +115,12 @@ pub struct DeviceType {
     pub changes_as_operator: bool,
     /// An account can change its own password.
     pub changes_as_itself: bool,
+    /// Such a device is talked to by a dialogue.
+    pub needs_dialogue: bool,
 }
 
-/// Edits a device; what is left out stays as it is. A new address, port or identity suspends its
-/// bindings.
+/// Edits a device; what is left out stays as it is. A new address, port, identity or dialogue
+/// suspends its bindings.
 #[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
 pub struct EditDevice {
     /// A new name.
@@ -128,6 +138,9 @@ pub struct EditDevice {
     /// Removes its operator.
     #[serde(default)]
     pub no_operator: bool,
+    /// Another version of a dialogue, or another dialogue.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub dialogue: Option<Uuid>,
     /// New identities; an empty list removes the confirmed ones.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub identity: Option<Vec<String>>,

@@ -12,6 +12,7 @@ mod auth;
 mod checkouts;
 mod credentials;
 mod devices;
+mod dialogues;
 mod error_code;
 mod examples;
 mod explain;
@@ -47,6 +48,7 @@ pub use auth::*;
 pub use checkouts::*;
 pub use credentials::*;
 pub use devices::*;
+pub use dialogues::*;
 pub use error_code::ErrorCode;
 pub use examples::examples;
 pub use explain::*;
@@ -79,6 +81,7 @@ pub mod words {
     pub use jexlin_core::access::{AccessRequestState, IssueType, Level};
     pub use jexlin_core::audit::{Action, Outcome, TargetType};
     pub use jexlin_core::auth::Channel;
+    pub use jexlin_core::dialogue::{Purpose, Severity};
     pub use jexlin_core::gate::{
         CheckoutEnd, ControlState, PendingActState, PendingActType, RequestState,
     };

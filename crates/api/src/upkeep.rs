@@ -173,6 +173,8 @@ pub struct Job {
     pub finished_at: Option<DateTime<Utc>>,
     /// The number of attempts.
     pub attempts: i32,
+    /// Whether what was said and heard was kept, and the caller may read it.
+    pub has_transcript: bool,
 }
 
 /// Asks for a job now.

@@ -7,6 +7,7 @@ use std::sync::Arc;
 use std::sync::atomic::AtomicUsize;
 use std::time::Duration;
 
+use jexlin_core::dialogue::Dialogue;
 use jexlin_core::policy::{About, PasswordPolicy};
 use jexlin_core::secret::Secret;
 use jexlin_core::upkeep::ConnectorKind;
@@ -58,8 +59,47 @@ pub struct App {
     pub opening: Arc<Mutex<Opening>>,
     /// Operators that are signing in to devices.
     pub sign_ins: SignIns,
+    /// Dialogues that were read, by version: a version is never changed.
+    pub dialogues: ReadDialogues,
     /// Which organisation's turn it is to have a job taken.
     pub turn: Arc<AtomicUsize>,
+}
+
+/// Dialogues that were read, by version.
+#[derive(Clone, Debug, Default)]
+pub struct ReadDialogues(Arc<std::sync::Mutex<HashMap<uuid::Uuid, Arc<Dialogue>>>>);
+
+/// More are read again: a dialogue takes little time, and some memory.
+const MOST_READ: usize = 200;
+
+impl ReadDialogues {
+    /// A version of a dialogue, read once.
+    ///
+    /// # Errors
+    /// When its text is no dialogue any more.
+    pub fn get(
+        &self,
+        id: uuid::Uuid,
+        text: impl FnOnce() -> String,
+    ) -> Result<Arc<Dialogue>, crate::error::AppError> {
+        let mut read = self
+            .0
+            .lock()
+            .unwrap_or_else(std::sync::PoisonError::into_inner);
+        if let Some(known) = read.get(&id) {
+            return Ok(Arc::clone(known));
+        }
+        let dialogue = Dialogue::read(&text()).map_err(|findings| {
+            let all: Vec<String> = findings.iter().map(ToString::to_string).collect();
+            crate::error::AppError::internal(format!("dialogue {id}: {}", all.join("; ")))
+        })?;
+        if read.len() >= MOST_READ {
+            read.clear();
+        }
+        let dialogue = Arc::new(dialogue);
+        read.insert(id, Arc::clone(&dialogue));
+        Ok(dialogue)
+    }
 }
 
 /// Operators that are signing in to devices, by device.
@@ -89,11 +129,16 @@ pub struct Opening {
 }
 
 /// The connectors that there are, as the configuration wants them.
-fn connectors(config: &Config) -> [ConnectorSettings; 5] {
+fn connectors(config: &Config) -> [ConnectorSettings; 6] {
     let connect = Duration::from_secs(config.connect_seconds);
     let change = Duration::from_secs(config.change_seconds);
     [
         ConnectorSettings::Ssh(ssh::Settings {
+            connect,
+            change,
+            ..ssh::Settings::default()
+        }),
+        ConnectorSettings::CommandLine(ssh::Settings {
             connect,
             change,
             ..ssh::Settings::default()
@@ -132,6 +177,7 @@ impl App {
             hashing: Arc::new(tokio::sync::Semaphore::new(2)),
             opening: Arc::default(),
             sign_ins: SignIns::default(),
+            dialogues: ReadDialogues::default(),
             turn: Arc::default(),
             config: Arc::new(config),
         })

@@ -4,7 +4,7 @@ use jexlin_core::policy::settings::Settings;
 use jexlin_core::upkeep::{ConnectRules, DeviceFacts};
 use jexlin_core::vault::VersionState;
 use jexlin_core::vault::kinds::PASSWORD;
-use jexlin_store::DeviceRow;
+use jexlin_store::{DeviceRow, Tx};
 
 use crate::app::App;
 use crate::error::{AppError, AppResult};
@@ -13,12 +13,25 @@ use crate::error::{AppError, AppResult};
 ///
 /// # Errors
 /// [`AppError`] when the organisation's rules cannot be read.
-pub fn device_facts(app: &App, device: &DeviceRow, settings: &Settings) -> AppResult<DeviceFacts> {
+pub async fn device_facts(
+    app: &App,
+    tx: &mut Tx,
+    device: &DeviceRow,
+    settings: &Settings,
+) -> AppResult<DeviceFacts> {
+    let dialogue = match device.dialogue_id {
+        Some(id) => {
+            let row = tx.dialogue(id).await?;
+            Some(app.dialogues.get(id, || row.text)?)
+        }
+        None => None,
+    };
     Ok(DeviceFacts {
         device: device.id,
         address: device.address.clone(),
         port: u16::try_from(device.port).unwrap_or(0),
         identity: device.identity.clone(),
+        dialogue,
         trust_first_contact: settings.trust_first_contact,
         rules: ConnectRules::new(&settings.connect_to, app.never_connect_to.to_vec())
             .map_err(AppError::internal)?,
@@ -38,7 +51,7 @@ pub async fn close_stale_operators(app: &App) {
                     && row.number == kept.version
             });
             let (settings, _) = crate::settings::settings(&mut tx).await?;
-            let facts = device_facts(app, &device, &settings)?;
+            let facts = device_facts(app, &mut tx, &device, &settings).await?;
             let bound = tx.operator_of(kept.device).await?;
             tx.commit().await?;
             let bound = bound.is_some_and(|bound| {

@@ -11,6 +11,7 @@ use crate::commands::audit::Audit;
 use crate::commands::client::Client;
 use crate::commands::credential::Credential;
 use crate::commands::device::Device;
+use crate::commands::dialogue::Dialogue;
 use crate::commands::folder::Folder;
 use crate::commands::gate::{Checkout, Gate, Request};
 use crate::commands::grant::Grant;
@@ -259,6 +260,9 @@ pub enum Command {
     /// Devices
     #[command(subcommand)]
     Device(Device),
+    /// Dialogues: how to talk to devices that have only a command line
+    #[command(subcommand)]
+    Dialogue(Dialogue),
     /// Upkeep plans: when to check and rotate
     #[command(subcommand)]
     Plan(Plan),

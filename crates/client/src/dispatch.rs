@@ -155,6 +155,7 @@ fn command(
         } => run.reveal(&path, field, version, pipe, spell),
         Command::Copy(args) => run.copy(&args),
         Command::Generate { policy } => run.generate(policy),
+        Command::Dialogue(command) => run.dialogue(command),
         Command::Policy(command) => run.policy(command),
         Command::Grant(command) => run.grant(command),
         Command::Explain { person, path } => run.explain(&person, &path),

@@ -6,6 +6,7 @@ use std::path::Path;
 use crate::database_server::DatabaseServer;
 use crate::host::Host;
 use crate::redis_server::{OPERATOR_RIGHTS, RedisServer};
+use crate::switch::{KEEPER, Switch};
 
 /// A name, the last number of its address, and accounts with their first passwords.
 type DemoHost = (&'static str, u8, &'static [(&'static str, &'static str)]);
@@ -76,6 +77,15 @@ const USERS: [(&str, &str); 2] = [
     ("alarms on >Alarm-queue-2019", "~alarm:* +@read +@write"),
 ];
 
+/// The last number of the address of the demo's switch.
+const SWITCH: u8 = 11;
+/// Its accounts, with the passwords of the first day.
+const SWITCH_ACCOUNTS: [(&str, &str); 3] = [
+    (KEEPER, "Keeper-first-day-1"),
+    ("duty", "Filter-hall-2019"),
+    ("watch", "Watch-the-ports-7"),
+];
+
 /// What runs around the demo.
 #[derive(Debug)]
 pub struct Running {
@@ -85,6 +95,8 @@ pub struct Running {
     pub database: DatabaseServer,
     /// The Redis server.
     pub alarms: RedisServer,
+    /// The switch, which is a stand-in.
+    pub switch: Switch,
 }
 
 /// Starts all hosts and servers in a folder.
@@ -112,9 +124,16 @@ pub fn start(folder: &Path, network: &str) -> Result<Running> {
         6379,
         &users.each_ref().map(String::as_str),
     )?;
+    let switch = Switch::start(
+        &folder.join("filter-hall-switch"),
+        &format!("{network}.{SWITCH}"),
+        SSH_PORT,
+        &SWITCH_ACCOUNTS,
+    )?;
     Ok(Running {
         hosts,
         database,
         alarms,
+        switch,
     })
 }

@@ -214,6 +214,7 @@ impl Tx {
             binding::address.eq(&on.address),
             binding::port.eq(on.port),
             binding::identity.eq(&on.identity),
+            binding::dialogue.eq(&on.dialogue_digest),
             binding::confirmed_at.eq(now),
             binding::confirmed_by.eq(by),
         );
@@ -311,6 +312,7 @@ impl Tx {
                     binding::address,
                     binding::port,
                     binding::identity,
+                    binding::dialogue,
                     binding::confirmed_at,
                 ),
                 in_operator_scope(binding::credential_id, binding::device_id),
@@ -326,7 +328,7 @@ impl Tx {
         }
         type Found = (
             (Uuid, Uuid, Uuid, String),
-            (String, i32, String, DateTime<Utc>),
+            (String, i32, String, String, DateTime<Utc>),
             bool,
             Option<String>,
             serde_json::Value,
@@ -334,7 +336,7 @@ impl Tx {
         let rows: Vec<Found> = query.load(self.conn()?).await?;
         let read = |(
             (organisation, credential, device, role),
-            (address, port, identity, confirmed_at),
+            (address, port, identity, dialogue, confirmed_at),
             in_scope,
             login,
             fields,
@@ -353,6 +355,7 @@ impl Tx {
                 address,
                 port,
                 identity,
+                dialogue,
                 in_scope,
             };
             let login = login
@@ -392,6 +395,7 @@ impl Tx {
                     .ne(device::address)
                     .or(binding::port.ne(device::port))
                     .or(binding::identity.ne(device::identity))
+                    .or(binding::dialogue.ne(device::dialogue_digest))
                     .or(binding::identity
                         .eq("")
                         .and(trusts.into_sql::<sql_types::Bool>().eq(false))),

@@ -29,6 +29,8 @@ pub struct DeviceRow {
     pub revision: i32,
     pub paused_at: Option<DateTime<Utc>>,
     pub paused_why: String,
+    pub dialogue_id: Option<Uuid>,
+    pub dialogue_digest: String,
 }
 
 impl Tx {
@@ -108,6 +110,8 @@ impl Tx {
             device::address.eq(&row.address),
             device::port.eq(row.port),
             device::identity.eq(&row.identity),
+            device::dialogue_id.eq(row.dialogue_id),
+            device::dialogue_digest.eq(&row.dialogue_digest),
             device::paused_at.eq(row.paused_at),
             device::paused_why.eq(&row.paused_why),
             device::removed_at.eq(row.removed_at),

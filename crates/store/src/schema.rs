@@ -136,6 +136,8 @@ diesel::table! {
         removal_id -> Nullable<Uuid>,
         paused_at -> Nullable<Timestamptz>,
         paused_why -> Text,
+        dialogue_id -> Nullable<Uuid>,
+        dialogue_digest -> Text,
     }
 }
 
@@ -265,6 +267,7 @@ diesel::table! {
         identity -> Text,
         confirmed_at -> Timestamptz,
         confirmed_by -> Nullable<Uuid>,
+        dialogue -> Text,
     }
 }
 
@@ -308,6 +311,20 @@ diesel::table! {
         account_id -> Uuid,
         fence -> Int8,
         faults -> Int4,
+        transcript -> Text,
+    }
+}
+
+diesel::table! {
+    dialogue (id) {
+        id -> Uuid,
+        organisation -> Uuid,
+        name -> Text,
+        number -> Int4,
+        text -> Text,
+        digest -> Text,
+        added_at -> Timestamptz,
+        added_by -> Nullable<Uuid>,
     }
 }
 
@@ -718,6 +735,7 @@ diesel::table! {
         started_at -> Nullable<Timestamptz>,
         finished_at -> Nullable<Timestamptz>,
         attempts -> Int4,
+        has_transcript -> Bool,
     }
 }
 
@@ -970,6 +988,7 @@ diesel::allow_tables_to_appear_in_same_query!(
     secret_version,
     access_grant,
     password_policy,
+    dialogue,
     upkeep_plan,
     account,
     binding,
@@ -1053,6 +1072,9 @@ mod functions {
         fn path_of(folder: Uuid) -> Nullable<Text>;
         /// Small letters.
         fn lower(text: Text) -> Text;
+        /// The last characters.
+        #[sql_name = "right"]
+        fn last_of(text: Text, length: Integer) -> Text;
         /// The first time that is one.
         fn coalesce(first: Nullable<Timestamptz>, second: Timestamptz) -> Timestamptz;
         /// The groups of a person, and the person.

@@ -12,8 +12,8 @@ use uuid::Uuid;
 
 use crate::people::one_row;
 use crate::schema::{
-    account, coalesce, credential, job, job_view, level_on_credential, level_on_folder, lower,
-    next_job, plan_of, subtree_of, upkeep_plan, upkeep_view,
+    account, coalesce, credential, job, job_view, last_of, level_on_credential, level_on_folder,
+    lower, next_job, plan_of, subtree_of, upkeep_plan, upkeep_view,
 };
 use crate::stored::Stored;
 use crate::{AccountRow, Result, Tx};
@@ -109,6 +109,7 @@ pub struct JobRecord {
     pub started_at: Option<DateTime<Utc>>,
     pub finished_at: Option<DateTime<Utc>>,
     pub attempts: i32,
+    pub has_transcript: bool,
 }
 
 /// What upkeep knows, with names, for a list.
@@ -150,6 +151,9 @@ pub struct LeasedJob {
     /// The lease for core.
     pub lease: Lease,
 }
+
+/// So much of a transcript is kept, in characters.
+const LONGEST_TRANSCRIPT: i32 = 20_000;
 
 impl Tx {
     /// Sets the plan of a place.
@@ -540,6 +544,31 @@ impl Tx {
             job::leased_until.eq(None::<DateTime<Utc>>),
         ));
         one_row(query.execute(self.conn()?).await?)
+    }
+
+    /// Adds to what was said and heard in a job under lease; the end of it is kept.
+    ///
+    /// # Errors
+    /// [`crate::StoreError::Stale`] when another worker has the job.
+    pub async fn note_transcript(&mut self, lease: &Lease, text: &str) -> Result<()> {
+        let held = job::table
+            .find(lease.job())
+            .filter(job::fence.eq(lease.fence()));
+        let query = diesel::update(held)
+            .set(job::transcript.eq(last_of(job::transcript.concat(text), LONGEST_TRANSCRIPT)));
+        one_row(query.execute(self.conn()?).await?)
+    }
+
+    /// What was said and heard in a job.
+    ///
+    /// # Errors
+    /// [`crate::StoreError::NotFound`].
+    pub async fn transcript(&mut self, id: Uuid) -> Result<String> {
+        Ok(job::table
+            .find(id)
+            .select(job::transcript)
+            .first(self.conn()?)
+            .await?)
     }
 
     /// Puts a job under lease back, to be tried again later. `faults` is how often the service

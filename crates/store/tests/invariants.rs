@@ -474,6 +474,8 @@ async fn a_search_finds_by_words_and_devices_and_only_what_grants_reach_in_one_o
             .unwrap();
         }
         let unit = DeviceRow {
+            dialogue_id: None,
+            dialogue_digest: String::new(),
             id: device,
             organisation: org,
             folder_id: open,

@@ -73,6 +73,14 @@ fn files(folder: &Path) {
         ),
         ("seed.txt", "JBSWY3DPEHPK3PXPJBSWY3DPEHPK3PXP"),
         ("pass", "a passphrase for the export"),
+        (
+            "ridge-switch.toml",
+            include_str!("../../../../demo/dialogues/ridge-switch.toml"),
+        ),
+        (
+            "session.txt",
+            include_str!("../../../../demo/dialogues/ridge-switch-session.txt"),
+        ),
     ] {
         fs::write(folder.join(name), text).unwrap();
     }

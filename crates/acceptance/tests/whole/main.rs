@@ -18,6 +18,7 @@ mod auth;
 mod client;
 mod clipboard;
 mod clocks;
+mod command_lines;
 mod console;
 mod console_quality;
 mod database_servers;

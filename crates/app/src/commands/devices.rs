@@ -41,7 +41,12 @@ pub async fn show_device(unit: &mut UnitOfWork, row: DeviceRow) -> AppResult<Dev
     let place = unit.tx()?.path_of(row.folder_id).await?;
     let accounts = unit.tx()?.accounts_on(row.id).await?;
     let (settings, _) = crate::settings::settings(unit.tx()?).await?;
-    let facts = device_facts(&unit.app, &row, &settings)?;
+    let app = unit.app.clone();
+    let facts = device_facts(&app, unit.tx()?, &row, &settings).await?;
+    let dialogue_name = match row.dialogue_id {
+        Some(id) => dialogue_name(unit, id).await?,
+        None => String::new(),
+    };
     let (mut operator, mut bindings) = (None, vec![]);
     for view in unit.tx()?.bindings_on(row.id).await? {
         let stored = view.binding.stored();
@@ -73,6 +78,8 @@ pub async fn show_device(unit: &mut UnitOfWork, row: DeviceRow) -> AppResult<Dev
         address: row.address,
         port: u16::try_from(row.port).unwrap_or(0),
         identity: identity.iter().map(show_identity).collect(),
+        dialogue: row.dialogue_id,
+        dialogue_name,
         bindings,
         operator,
         accounts,
@@ -132,6 +139,12 @@ async fn pass_reveal(unit: &mut UnitOfWork, credential: Uuid, what: &'static str
     Ok(())
 }
 
+/// The name and version of a dialogue.
+async fn dialogue_name(unit: &mut UnitOfWork, id: Uuid) -> AppResult<String> {
+    let dialogue = unit.tx()?.dialogue(id).await?;
+    Ok(format!("{} {}", dialogue.name, dialogue.number))
+}
+
 /// Records on a credential that its password may be sent somewhere, with what is recorded already.
 async fn record_binding(
     unit: &mut UnitOfWork,
@@ -140,17 +153,21 @@ async fn record_binding(
     role: Role,
 ) -> AppResult<()> {
     let place = crate::guards::place_of(unit, credential).await?;
+    let mut detail = vec![
+        ("device", on.name.clone()),
+        ("as", role.word().to_owned()),
+        ("endpoint", format!("{} port {}", on.address, on.port)),
+        ("identity", identity_words(&on.identity)),
+    ];
+    if let Some(id) = on.dialogue_id {
+        detail.push(("dialogue", dialogue_name(unit, id).await?));
+    }
     unit.record_beside(
         Action::BindingConfirm,
         TargetType::Credential,
         credential,
         &place,
-        &[
-            ("device", on.name.clone()),
-            ("as", role.word().to_owned()),
-            ("endpoint", format!("{} port {}", on.address, on.port)),
-            ("identity", identity_words(&on.identity)),
-        ],
+        &detail,
     )
     .await
 }
@@ -263,6 +280,7 @@ pub async fn device_types(unit: &mut UnitOfWork) -> AppResult<Page<DeviceType>> 
                 needed_rights: connector.needed_rights().into(),
                 changes_as_operator: can.changes_as_operator,
                 changes_as_itself: can.changes_as_itself,
+                needs_dialogue: kind.needs_dialogue(),
             }
         })
         .collect();
@@ -270,17 +288,44 @@ pub async fn device_types(unit: &mut UnitOfWork) -> AppResult<Page<DeviceType>> 
     Ok(Page { items, next: None })
 }
 
+/// The version of a dialogue that a device gets, and its digest. A type that needs one may get it
+/// later: until then nothing is sent.
+async fn dialogue_of(
+    unit: &mut UnitOfWork,
+    connector: ConnectorKind,
+    wanted: Option<Uuid>,
+) -> AppResult<(Option<Uuid>, String)> {
+    let Some(wanted) = wanted else {
+        return Ok((None, String::new()));
+    };
+    if !connector.needs_dialogue() {
+        return Err(AppError::field(
+            "dialogue",
+            format!("a device of the type {connector} has no dialogue"),
+        ));
+    }
+    let row = unit
+        .tx()?
+        .dialogue(wanted)
+        .await
+        .map_err(|_| AppError::unknown("dialogue"))?;
+    unit.add_detail("dialogue", format!("{} {}", row.name, row.number));
+    Ok((Some(row.id), row.digest))
+}
+
 /// Adds a device.
 pub async fn add_device(unit: &mut UnitOfWork, body: NewDevice) -> AppResult<Versioned<Device>> {
     unit.begin_audit(Action::DeviceAdd, TargetType::Device, None, &body.name);
     let held = allow_folder::<mark::Edit>(unit, body.folder).await?.held();
-    if (body.operator.is_some() || !body.identity.is_empty()) && held < Level::Steward {
+    let set = body.operator.is_some() || !body.identity.is_empty() || body.dialogue.is_some();
+    if set && held < Level::Steward {
         return Err(AppError::forbidden(
-            "Only a steward of its folder may set the identity and the operator of a device.",
+            "Only a steward of its folder may set the identity, the dialogue and the operator of a device.",
             "Ask a steward, or add the device without them.",
         ));
     }
     let connector = body.connector.unwrap_or(ConnectorKind::Ssh);
+    let (dialogue_id, dialogue_digest) = dialogue_of(unit, connector, body.dialogue).await?;
     let row = DeviceRow {
         id: Uuid::now_v7(),
         organisation: unit.organisation(),
@@ -297,6 +342,8 @@ pub async fn add_device(unit: &mut UnitOfWork, body: NewDevice) -> AppResult<Ver
         revision: 1,
         paused_at: None,
         paused_why: String::new(),
+        dialogue_id,
+        dialogue_digest,
     };
     unit.tx()?.add_device(&row).await?;
     unit.set_target(row.id, &row.name);
@@ -360,6 +407,10 @@ pub async fn edit_device(
         row.identity = read_identity_lines(lines)?;
         unit.add_detail("identity", identity_words(&row.identity));
     }
+    if body.dialogue.is_some() {
+        (row.dialogue_id, row.dialogue_digest) =
+            dialogue_of(unit, row.connector.0, body.dialogue).await?;
+    }
     if body.no_operator {
         unit.tx()?.unbind_operator(target).await?;
         unit.add_detail("operator", "none");
@@ -415,7 +466,8 @@ pub async fn read_identity(unit: &mut UnitOfWork, device: Uuid) -> AppResult<Pag
     );
     let row = device_for_stewards(unit, target).await?;
     let (settings, _) = crate::settings::settings(unit.tx()?).await?;
-    let facts = device_facts(&unit.app, &row, &settings)?;
+    let app = unit.app.clone();
+    let facts = device_facts(&app, unit.tx()?, &row, &settings).await?;
     unit.commit_audited().await?;
     let endpoint = Endpoint::to_look_at(
         unit.organisation(),
@@ -463,7 +515,8 @@ pub async fn confirm_bindings(
     }
     let (person, now) = (unit.person.id, unit.now);
     let (settings, _) = crate::settings::settings(unit.tx()?).await?;
-    let facts = device_facts(&unit.app, &row, &settings)?;
+    let app = unit.app.clone();
+    let facts = device_facts(&app, unit.tx()?, &row, &settings).await?;
     if row.identity.is_empty() && !settings.trust_first_contact {
         return Err(AppError::conflict(
             ErrorCode::NoIdentity,

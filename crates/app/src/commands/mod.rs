@@ -10,6 +10,7 @@ pub mod checkouts;
 pub mod clients;
 pub mod credentials;
 pub mod devices;
+pub mod dialogues;
 pub mod exports;
 pub mod favourites;
 pub mod folders;

@@ -2,7 +2,7 @@
 
 use chrono::{DateTime, Utc};
 use jexlin_api::ErrorCode;
-use jexlin_api::{Job, NewJob, NewPlan, Page, Plan, PlanRules, PlanTimes, Upkeep};
+use jexlin_api::{Job, JobTranscript, NewJob, NewPlan, Page, Plan, PlanRules, PlanTimes, Upkeep};
 use jexlin_core::access::mark;
 use jexlin_core::audit::{Action, TargetType};
 use jexlin_core::upkeep::{ChangeMethod, JobCause, JobOutcome, JobState, OutOfSync, Task, day_of};
@@ -354,6 +354,7 @@ pub fn show_job(JobView { row, for_steward }: JobView) -> Job {
         started_at: row.started_at,
         finished_at: row.finished_at,
         attempts: row.attempts,
+        has_transcript: for_steward && row.has_transcript,
     }
 }
 
@@ -394,6 +395,28 @@ pub async fn job(unit: &mut UnitOfWork, job: Uuid) -> AppResult<Job> {
         .map_err(|_| AppError::unknown("job"))?;
     unit.commit().await?;
     Ok(show_job(view))
+}
+
+/// What was said and heard in a job, for the stewards of its device: what a device says is for them.
+pub async fn transcript(unit: &mut UnitOfWork, job: Uuid) -> AppResult<JobTranscript> {
+    let (person, now) = (unit.person.id, unit.now);
+    let view = unit
+        .tx()?
+        .job_view(person, now, job)
+        .await
+        .map_err(|_| AppError::unknown("job"))?;
+    allow_credential::<mark::List>(unit, view.row.credential_id)
+        .await
+        .map_err(|_| AppError::unknown("job"))?;
+    if !view.for_steward {
+        return Err(AppError::forbidden(
+            "What a device said is for the stewards of its folder.",
+            "Ask one of them.",
+        ));
+    }
+    let text = unit.tx()?.transcript(job).await?;
+    unit.commit().await?;
+    Ok(JobTranscript { text })
 }
 
 async fn ask(

@@ -35,7 +35,8 @@ pub enum Device {
     /// Add a device
     #[command(after_help = "EXAMPLES
   jexlin device add \"/Pumping/North ridge/radio\" --address 127.0.10.5 --operator \"/Pumping/North ridge/telemetry root\"
-  jexlin device add \"/Works/Highfield/trends database\" --type postgresql --address 127.0.10.7")]
+  jexlin device add \"/Works/Highfield/trends database\" --type postgresql --address 127.0.10.7
+  jexlin device add \"/Works/Lower Osmere/dosing switch\" --type command-line --dialogue ridge-switch --address 127.0.10.11")]
     Add {
         /// Path of the new device
         path: String,
@@ -51,6 +52,9 @@ pub enum Device {
         /// The operator: the credential that changes its accounts' passwords
         #[arg(long, value_name = "PATH")]
         operator: Option<String>,
+        /// The dialogue that it is talked to by: its newest version, or "NAME VERSION"
+        #[arg(long, value_name = "NAME")]
+        dialogue: Option<String>,
         /// Its identity: a host key, a known_hosts line, an SSHFP record or a SHA256
         /// fingerprint (repeatable)
         #[arg(long, value_name = "LINE")]
@@ -72,6 +76,9 @@ pub enum Device {
         /// The operator: the credential that changes its accounts' passwords
         #[arg(long, value_name = "PATH")]
         operator: Option<String>,
+        /// Another dialogue, or another version of it: the newest, or "NAME VERSION"
+        #[arg(long, value_name = "NAME")]
+        dialogue: Option<String>,
         /// Remove its operator
         #[arg(long, conflicts_with = "operator")]
         no_operator: bool,
@@ -111,12 +118,13 @@ pub enum Device {
     },
 }
 
-const COLUMNS: [Column; 7] = [
+const COLUMNS: [Column; 8] = [
     ("name", "name"),
     ("folder", "place"),
     ("type", "connector"),
     ("address", "address"),
     ("port", "port"),
+    ("dialogue", "dialogue_name"),
     ("accounts", "accounts"),
     ("paused", "paused_why"),
 ];
@@ -145,6 +153,7 @@ impl Run {
                 connector,
                 port,
                 operator,
+                dialogue,
                 identity,
             } => {
                 let (folder, name) = lookup::split(&path)?;
@@ -155,6 +164,7 @@ impl Run {
                     connector: Some(connector),
                     port,
                     operator: self.operator(operator)?,
+                    dialogue: self.known_dialogue(dialogue)?,
                     identity,
                 };
                 self.show_device(&self.connection.post("/api/v1/devices", &body)?)
@@ -165,6 +175,7 @@ impl Run {
                 address,
                 port,
                 operator,
+                dialogue,
                 no_operator,
             } => {
                 let present = self.known_device(&path)?;
@@ -174,6 +185,7 @@ impl Run {
                     port,
                     operator: self.operator(operator)?,
                     no_operator,
+                    dialogue: self.known_dialogue(dialogue)?,
                     identity: None,
                 };
                 self.show_device(&self.connection.change(
@@ -246,6 +258,10 @@ impl Run {
     fn operator(&self, path: Option<String>) -> Result<Option<Uuid>, ClientError> {
         path.map(|path| lookup::credential(&self.connection, &path))
             .transpose()
+    }
+
+    fn known_dialogue(&self, name: Option<String>) -> Result<Option<Uuid>, ClientError> {
+        name.map(|name| self.dialogue_id(&name)).transpose()
     }
 
     fn confirm_bindings(&self, path: &str) -> Done {

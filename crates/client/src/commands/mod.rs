@@ -6,6 +6,7 @@ pub mod audit;
 pub mod client;
 pub mod credential;
 pub mod device;
+pub mod dialogue;
 pub mod folder;
 pub mod gate;
 pub mod grant;

@@ -4,11 +4,11 @@ use std::collections::BTreeMap;
 
 use clap::Subcommand;
 use jexlin_api::words::{ChangeMethod, JobOutcome, JobState, Topic, Word};
-use jexlin_api::{Job, NewJob, Upkeep as UpkeepItem};
+use jexlin_api::{Job, JobTranscript, NewJob, Upkeep as UpkeepItem};
 use serde_json::json;
 use uuid::Uuid;
 
-use crate::args::Selection;
+use crate::args::{Format, Selection};
 use crate::error::ClientError;
 use crate::lookup;
 use crate::output::{self, Column, say};
@@ -53,6 +53,11 @@ pub enum Upkeep {
         /// queued, running, done or failed
         #[arg(long)]
         state: Option<JobState>,
+    },
+    /// Print what was said and heard in a job that talked to a device by a dialogue
+    Transcript {
+        /// Its identifier, as `upkeep jobs --wide` shows it
+        job: Uuid,
     },
     /// Cancel a waiting job
     Cancel {
@@ -115,6 +120,18 @@ impl Run {
                 self.jobs(&selection, &many, wait, |id| {
                     self.connection
                         .post(&format!("/api/v1/credentials/{id}/rotate"), &body)
+                })
+            }
+            Upkeep::Transcript { job } => {
+                let found: JobTranscript = self
+                    .connection
+                    .get(&format!("/api/v1/jobs/{job}/transcript"))?;
+                if self.format != Format::Table {
+                    return output::one(self.format, &found, &[("text", "text")]);
+                }
+                say(match found.text.trim_end() {
+                    "" => "The job had no dialogue.",
+                    text => text,
                 })
             }
             Upkeep::Jobs { credential, state } => {

@@ -174,6 +174,10 @@ word_enum! {
         #[serde(rename = "device.confirm-bindings")]
         #[strum(serialize = "device.confirm-bindings")]
         DeviceConfirmBindings,
+        /// A dialogue is added, or another version of one.
+        #[serde(rename = "dialogue.add")]
+        #[strum(serialize = "dialogue.add")]
+        DialogueAdd,
         /// A device is edited.
         #[serde(rename = "device.edit")]
         #[strum(serialize = "device.edit")]
@@ -537,6 +541,7 @@ impl Action {
             Self::KindAdd
             | Self::KindEdit
             | Self::KindRemove
+            | Self::DialogueAdd
             | Self::PolicyAdd
             | Self::PolicyMakeDefault
             | Self::PolicyEdit
@@ -617,6 +622,8 @@ word_enum! {
         Credential,
         /// A device.
         Device,
+        /// A dialogue.
+        Dialogue,
         /// A folder.
         Folder,
         /// A gate.

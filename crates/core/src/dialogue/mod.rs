@@ -26,7 +26,7 @@ use regex::Regex;
 pub use file::{LineEnd, Takes};
 pub use inspection::{Finding, Severity, inspect};
 pub use line::{Line, Placeholder};
-pub use rehearsal::{Rehearsal, rehearse};
+pub use rehearsal::{Rehearsal, rehearse, written};
 pub use talk::{Act, Ending, Talk, Turn, Values};
 
 use crate::words::word_enum;

@@ -28,6 +28,25 @@ pub struct Rehearsal {
     pub problem: Option<String>,
 }
 
+/// A conversation as a transcript, which can be rehearsed against.
+#[must_use]
+pub fn written(turns: &[Turn]) -> String {
+    let mut text = String::new();
+    for turn in turns {
+        let (sign, said) = match turn {
+            Turn::Heard(said) => ('<', said),
+            Turn::Said(said) => ('>', said),
+        };
+        for line in said.lines().filter(|line| !line.trim().is_empty()) {
+            text.push(sign);
+            text.push(' ');
+            text.push_str(line.trim_end());
+            text.push('\n');
+        }
+    }
+    text
+}
+
 /// A line of a transcript.
 enum Entry {
     Device(String),

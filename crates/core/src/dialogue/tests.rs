@@ -4,6 +4,7 @@ use super::*;
 use crate::secret::Secret;
 
 const SWITCH: &str = include_str!("../../../../demo/dialogues/ridge-switch.toml");
+const SESSION: &str = include_str!("../../../../demo/dialogues/ridge-switch-session.txt");
 
 fn read(text: &str) -> Dialogue {
     match Dialogue::read(text) {
@@ -335,25 +336,7 @@ fn what_is_wrong_with_a_dialogue_is_found() {
 #[test]
 fn a_dialogue_is_rehearsed_against_a_transcript() {
     let dialogue = read(SWITCH);
-    let transcript = "\
-# A switch that keeper is signed in to already.
-< Ridge 3.2
-< ridge-3>
-> enable
-< Password:
-> {operator_password}
-< ridge-3#
-> user duty password
-< New password:
-> {new}
-< Once more:
-> {new}
-< Password changed.
-< ridge-3#
-> save
-< Saved.
-";
-    let rehearsal = rehearse(&dialogue, Purpose::Operator, "duty", transcript);
+    let rehearsal = rehearse(&dialogue, Purpose::Operator, "duty", SESSION);
     assert_eq!(rehearsal.problem, None, "{rehearsal:?}");
     assert_eq!(rehearsal.ending, Some(Ending::Done));
     let part = |from: &str, to: &str| {
@@ -361,7 +344,7 @@ fn a_dialogue_is_rehearsed_against_a_transcript() {
             &dialogue,
             Purpose::Operator,
             "duty",
-            &transcript.replace(from, to),
+            &SESSION.replace(from, to),
         )
     };
     let problem = |from: &str, to: &str| part(from, to).problem.expect("a problem");

@@ -162,6 +162,33 @@ fn impossible<T>(why: impl Into<String>) -> Result<T, PolicyProblem> {
 }
 
 impl PasswordPolicy {
+    /// The same policy, for a device that takes no password with some characters, or none that is
+    /// longer.
+    #[must_use]
+    pub fn within(&self, without: &str, longest: Option<u32>) -> Self {
+        let mut narrower = self.clone();
+        narrower
+            .forbidden
+            .extend(without.chars().filter(|c| !self.forbidden.contains(*c)));
+        narrower.symbols.retain(|c| !without.contains(c));
+        if narrower.symbols.is_empty() {
+            narrower.min_symbols = 0;
+        }
+        if self.separator.chars().any(|c| without.contains(c)) {
+            narrower.words = 0;
+        }
+        if let Some(longest) = longest.and_then(|longest| u16::try_from(longest).ok()) {
+            if self.length > longest || self.words > 0 {
+                // A phrase may be longer than the device takes.
+                narrower.words = 0;
+            }
+            narrower.length = self.length.min(longest);
+            narrower.max_length = self.max_length.min(longest);
+            narrower.min_length = self.min_length.min(longest);
+        }
+        narrower
+    }
+
     /// The characters of each class that may be generated: small, capital, digits, symbols.
     fn classes(&self) -> [Vec<char>; 4] {
         [LOWER, UPPER, DIGITS, &self.symbols].map(|class| {
@@ -463,6 +490,28 @@ mod tests {
             .expose_secret_text()
             .unwrap()
             .to_owned()
+    }
+
+    #[test]
+    fn a_device_that_takes_less_gets_passwords_that_it_takes() {
+        let mut rng = rand::rngs::StdRng::seed_from_u64(7);
+        for policy in [
+            PasswordPolicy::default(),
+            PasswordPolicy {
+                words: 5,
+                min_symbols: 0,
+                ..PasswordPolicy::default()
+            },
+        ] {
+            let narrower = policy.within("-_.+=#@%?\" ", Some(16));
+            for _ in 0..50 {
+                let text = made(&narrower, &mut rng);
+                assert!(text.len() <= 16, "{text}");
+                assert!(text.chars().all(|c| c.is_ascii_alphanumeric()), "{text}");
+            }
+        }
+        let same = PasswordPolicy::default().within("", None);
+        assert_eq!(same, PasswordPolicy::default());
     }
 
     #[test]

@@ -11,6 +11,7 @@ mod clients;
 mod console;
 mod credentials;
 mod devices;
+mod dialogues;
 mod events;
 mod exports;
 mod favourites;
@@ -203,6 +204,12 @@ pub use payload::MOST_BODY;
         upkeep::edit_plan,
         upkeep::remove_plan,
         upkeep::accounts,
+        dialogues::add,
+        dialogues::inspect,
+        dialogues::list,
+        dialogues::read,
+        dialogues::rehearse,
+        upkeep::transcript,
         upkeep::jobs,
         upkeep::job,
         upkeep::cancel,
@@ -337,6 +344,7 @@ pub fn all() -> Vec<Route> {
         policies::routes(),
         settings::routes(),
         devices::routes(),
+        dialogues::routes(),
         grants::routes(),
         preview::routes(),
         access_file::routes(),

@@ -1,6 +1,6 @@
 //! Upkeep plans, accounts, jobs.
 
-use jexlin_api::{Job, NewJob, NewPlan, Page, Plan, PlanRules, PlanTimes, Upkeep};
+use jexlin_api::{Job, JobTranscript, NewJob, NewPlan, Page, Plan, PlanRules, PlanTimes, Upkeep};
 use jexlin_app::commands;
 use jexlin_core::upkeep::JobState;
 use rocket::{Route, delete, get, post, put, routes};
@@ -19,6 +19,7 @@ pub fn routes() -> Vec<Route> {
         accounts,
         jobs,
         job,
+        transcript,
         cancel,
         check,
         rotate
@@ -152,6 +153,20 @@ pub async fn jobs(
 #[get("/api/v1/jobs/<job>")]
 pub async fn job(mut unit: Unit, job: &str) -> ApiResult<Sent<Job>> {
     Ok(Sent(commands::upkeep::job(&mut unit, id(job)?).await?))
+}
+
+/// Reads what was said and heard in a job that talked to a device by a dialogue, without secrets: for
+/// the stewards of the device.
+#[utoipa::path(
+    operation_id = "upkeep_transcript",
+    context_path = "",
+    responses((status = 200, body = JobTranscript)),
+)]
+#[get("/api/v1/jobs/<job>/transcript")]
+pub async fn transcript(mut unit: Unit, job: &str) -> ApiResult<Sent<JobTranscript>> {
+    Ok(Sent(
+        commands::upkeep::transcript(&mut unit, id(job)?).await?,
+    ))
 }
 
 /// Cancels a waiting job.

@@ -288,6 +288,6 @@ impl Runner {
             .await
             .map_err(|_| AppError::internal("the device of a job is gone"))?;
         let (settings, _) = jexlin_app::settings::settings(tx).await?;
-        Ok(device_facts(&self.app, &device, &settings)?)
+        Ok(device_facts(&self.app, tx, &device, &settings).await?)
     }
 }

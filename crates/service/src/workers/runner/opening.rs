@@ -3,6 +3,7 @@
 use chrono::TimeDelta;
 use jexlin_app::error::AppError;
 use jexlin_core::audit::{Action, TargetType};
+use jexlin_core::dialogue;
 use jexlin_core::upkeep::rotation::Heard;
 use jexlin_core::upkeep::{Account, Binding, BoundLogin, Operator, RoleMark, budget_allows};
 use jexlin_core::vault::kinds::PASSWORD;
@@ -173,6 +174,16 @@ impl Runner {
 
     /// Notes the identity that was met at first contact, where the organisation trusts it.
     pub(super) async fn note_identity<T>(&mut self, first: bool, met: Met<T>) -> Step<T> {
+        if !met.transcript.is_empty() {
+            let text = format!(
+                "# {}\n{}",
+                self.now().format("%Y-%m-%d %H:%M:%S UTC"),
+                dialogue::written(&met.transcript)
+            );
+            let mut tx = self.begin().await?;
+            tx.note_transcript(&self.lease, &text).await?;
+            tx.commit().await?;
+        }
         if let (true, Some(presented)) = (first, &met.presented) {
             let mut tx = self.begin().await?;
             if tx.note_first_identity(self.device, &presented.key).await? {

@@ -121,6 +121,14 @@ impl Runner {
             user_name: &self.account.login,
             used_ago: None,
         };
+        // The device takes what it takes, whatever the policy allows.
+        let rules = match &self.device_facts(&mut tx).await?.dialogue {
+            Some(dialogue) => {
+                let takes = dialogue.takes();
+                rules.within(&takes.without, takes.longest)
+            }
+            None => rules,
+        };
         let password = rules
             .generate(&mut rng, about)
             .map_err(|problem| AppError::internal(problem.to_string()))?;

@@ -1,0 +1,298 @@
+//! Devices that have only a command line: a dialogue, the device that uses it, checks and rotations,
+//! what is kept of the talk, and who decides about all of it.
+
+use jexlin_acceptance::{Service, Session};
+use jexlin_standins::switch::{KEEPER, Manner, Switch};
+use serde_json::{Value, json};
+
+const DIALOGUE: &str = include_str!("../../../../demo/dialogues/ridge-switch.toml");
+const SESSION: &str = include_str!("../../../../demo/dialogues/ridge-switch-session.txt");
+const OPERATOR: &str = "Keeper-2019-a";
+const OLD: &str = "Duty-2019-a";
+
+fn switch() -> Switch {
+    Switch::temporary(&[(KEEPER, OPERATOR), ("duty", OLD)]).unwrap()
+}
+
+fn add(session: &Session<'_>, text: &str) -> Value {
+    session
+        .post(
+            "/api/v1/dialogues",
+            &json!({"name": "ridge-switch", "text": text}),
+        )
+        .good()
+}
+
+/// A folder with the switch as a device, its operator, and an account.
+struct Hall {
+    device: String,
+    keeper: String,
+    duty: String,
+}
+
+fn hall(ines: &Session<'_>, port: u16, dialogue: &str) -> Hall {
+    let folder = ines.folder("Works");
+    let device = ines.make(
+        "/api/v1/devices",
+        &json!({"folder": folder, "name": "filter hall switch", "connector": "command-line", "dialogue": dialogue, "address": "127.0.0.1", "port": port}),
+    );
+    let account = |user: &str, password: &str| {
+        ines.make(
+            "/api/v1/credentials",
+            &json!({"folder": folder, "kind": "device-admin", "name": user, "fields": {"user_name": user}, "password": password, "device": device}),
+        )
+    };
+    let (keeper, duty) = (account(KEEPER, OPERATOR), account("duty", OLD));
+    edit(ines, &device, &json!({"operator": keeper}));
+    Hall {
+        device,
+        keeper,
+        duty,
+    }
+}
+
+fn edit(ines: &Session<'_>, device: &str, body: &Value) {
+    let path = format!("/api/v1/devices/{device}");
+    let revision = ines.get(&path).good()["revision"].as_i64().unwrap();
+    let _ = ines.patch(&path, revision, body).good();
+}
+
+fn job(ines: &Session<'_>, credential: &str, task: &str) -> Value {
+    let job = ines.make(
+        &format!("/api/v1/credentials/{credential}/{task}"),
+        &json!({}),
+    );
+    ines.settled(&job)
+}
+
+#[test]
+fn a_switch_is_checked_and_rotated_and_the_talk_is_kept_without_secrets() {
+    let service = Service::ready();
+    let ines = service.sign_in("ines");
+    let switch = switch();
+    let dialogue = add(&ines, DIALOGUE);
+    assert_eq!(dialogue["number"], 1);
+    let hall = hall(&ines, switch.port(), dialogue["id"].as_str().unwrap());
+    assert_eq!(job(&ines, &hall.duty, "check")["outcome"], "in-sync");
+    let rotation = job(&ines, &hall.duty, "rotate");
+    assert_eq!(rotation["outcome"], "done", "{rotation}");
+    let new = ines.reveal(&hall.duty).text("value");
+    assert_eq!(switch.password("duty"), new);
+    assert!(
+        !new.contains(['?', '"', '\\', ' ']) && new.len() <= 48,
+        "the policy stays within what the switch takes"
+    );
+    // Last, the operator changes its own.
+    assert_eq!(job(&ines, &hall.keeper, "rotate")["outcome"], "done");
+    let keeper = ines.reveal(&hall.keeper).text("value");
+    assert_eq!(switch.password(KEEPER), keeper);
+    assert_eq!(job(&ines, &hall.duty, "rotate")["outcome"], "done");
+
+    let id = rotation["id"].as_str().unwrap();
+    assert_eq!(rotation["has_transcript"], true);
+    let path = format!("/api/v1/jobs/{id}/transcript");
+    let text = ines.get(&path).text("text");
+    for line in [
+        "> enable",
+        "> {operator_password}",
+        "> user duty password",
+        "> {new}",
+        "< Saved.",
+    ] {
+        assert!(text.contains(line), "{line} is not in {text}");
+    }
+    let later = ines.reveal(&hall.duty).text("value");
+    let log = service.log();
+    for secret in [OPERATOR, OLD, &new, &keeper, &later] {
+        assert!(!text.contains(secret) && !log.contains(secret));
+        let found = service.sql(&format!(
+            "SELECT count(*) FROM job WHERE transcript LIKE '%{secret}%' OR message LIKE '%{secret}%'"
+        ));
+        assert_eq!(found, "0");
+    }
+    // What was heard can be rehearsed again, and whoever is no steward reads none of it.
+    let client = service.client("ines");
+    assert!(
+        client
+            .good(&["upkeep", "transcript", id])
+            .contains("> save")
+    );
+    let pim = ines.person("pim", &[]);
+    let folder = ines.get(&format!("/api/v1/devices/{}", hall.device)).good()["folder"].clone();
+    let _ = ines.make(
+        "/api/v1/grants",
+        &json!({"folder": folder, "person": pim, "level": "reveal"}),
+    );
+    let pim = service.sign_in("pim");
+    assert_eq!(
+        pim.get(&format!("/api/v1/jobs/{id}")).good()["has_transcript"],
+        false
+    );
+    pim.get(&path).refused(403, "not-allowed");
+}
+
+#[test]
+fn a_switch_that_misbehaves_ends_a_rotation_in_the_devices_own_words() {
+    let service = Service::ready();
+    let ines = service.sign_in("ines");
+    let switch = switch();
+    let dialogue = add(&ines, DIALOGUE);
+    let hall = hall(&ines, switch.port(), dialogue["id"].as_str().unwrap());
+    switch.behave(Manner::ShowsSecrets);
+    let refused = job(&ines, &hall.duty, "rotate");
+    assert_eq!(refused["outcome"], "refused", "{refused}");
+    let message = refused["message"].as_str().unwrap();
+    assert!(
+        message.contains("% The password ••• was used before."),
+        "{message}"
+    );
+    assert_eq!(switch.password("duty"), OLD);
+    switch.behave(Manner::Obeys);
+    assert_eq!(job(&ines, &hall.duty, "rotate")["outcome"], "done");
+    let kept = ines.reveal(&hall.duty).text("value");
+    assert_eq!(switch.password("duty"), kept);
+    // A name that would be a command is never typed.
+    let before = switch.told().len();
+    let folder = ines.get(&format!("/api/v1/devices/{}", hall.device)).good()["folder"].clone();
+    let odd = ines.make(
+        "/api/v1/credentials",
+        &json!({"folder": folder, "kind": "device-admin", "name": "odd", "fields": {"user_name": "duty password; quit"}, "password": OLD, "device": hall.device}),
+    );
+    let ended = job(&ines, &odd, "rotate");
+    assert_eq!(ended["outcome"], "refused", "{ended}");
+    assert!(
+        ended["message"].as_str().unwrap().contains("for a name"),
+        "{ended}"
+    );
+    assert!(switch.told().len() <= before + 2, "{:?}", switch.told());
+    // It says done, and has the old one: a fresh sign-in finds out, and nothing is lost.
+    switch.behave(Manner::Lies);
+    let lied = job(&ines, &hall.duty, "rotate");
+    assert_eq!(lied["outcome"], "in-doubt", "{lied}");
+    assert_eq!(switch.password("duty"), kept);
+    assert_eq!(ines.reveal(&hall.duty).text("value"), kept);
+}
+
+#[test]
+fn another_dialogue_suspends_what_may_be_sent_until_it_is_confirmed() {
+    let service = Service::ready();
+    let ines = service.sign_in("ines");
+    let switch = switch();
+    let first = add(&ines, DIALOGUE);
+    let hall = hall(&ines, switch.port(), first["id"].as_str().unwrap());
+    // Whoever may not, adds none; a file with errors is refused, with its line.
+    let _ = ines.person("marek", &[]);
+    let marek = service.sign_in("marek");
+    marek
+        .post(
+            "/api/v1/dialogues",
+            &json!({"name": "ridge-switch", "text": DIALOGUE}),
+        )
+        .refused(403, "needs-duty");
+    let wrong = DIALOGUE.replace("next = \"again\"", "next = \"agian\"");
+    let refused = ines.post(
+        "/api/v1/dialogues",
+        &json!({"name": "ridge-switch", "text": wrong}),
+    );
+    assert!(refused.text("detail").contains("“agian” is no step"));
+    // A second version: the device keeps the first until its steward gives it the second.
+    let second = add(&ines, &DIALOGUE.replace("firmware 3", "firmware 4"));
+    assert_eq!(second["number"], 2);
+    assert_eq!(job(&ines, &hall.duty, "check")["outcome"], "in-sync");
+    let path = format!("/api/v1/devices/{}", hall.device);
+    assert_eq!(ines.get(&path).good()["dialogue_name"], "ridge-switch 1");
+    edit(&ines, &hall.device, &json!({"dialogue": second["id"]}));
+    let told = switch.told().len();
+    let stopped = job(&ines, &hall.duty, "check");
+    assert_eq!(stopped["outcome"], "unreachable", "{stopped}");
+    assert_eq!(switch.told().len(), told, "nothing is sent");
+    let shown = ines.get(&path).good();
+    let suspended = shown["bindings"][0]["suspended"].as_str().unwrap();
+    assert!(suspended.contains("dialogue has changed"), "{suspended}");
+    let overview = ines.get("/api/v1/overview").good();
+    assert!(
+        overview.to_string().contains("filter hall switch"),
+        "its steward is told"
+    );
+    let client = service.client("ines");
+    let _ = client.good(&["device", "confirm", "/Works/filter hall switch"]);
+    assert_eq!(job(&ines, &hall.duty, "check")["outcome"], "in-sync");
+    let confirmed = ines.events("binding.confirm");
+    assert_eq!(confirmed[0]["detail"]["dialogue"], "ridge-switch 2");
+    // A device of another type has none.
+    let folder = shown["folder"].clone();
+    ines.post(
+        "/api/v1/devices",
+        &json!({"folder": folder, "name": "host", "dialogue": second["id"], "address": "127.0.0.1"}),
+    )
+    .refused(422, "bad-input");
+}
+
+#[test]
+fn a_dialogue_is_inspected_and_rehearsed_from_the_client() {
+    let service = Service::ready();
+    let client = service.client("ines");
+    let folder = std::env::temp_dir().join(format!("jexlin-dialogues-{}", std::process::id()));
+    std::fs::create_dir_all(&folder).unwrap();
+    let write = |name: &str, text: &str| {
+        let file = folder.join(name);
+        std::fs::write(&file, text).unwrap();
+        file.to_str().unwrap().to_owned()
+    };
+    let good = write("ridge-switch.toml", DIALOGUE);
+    let session = write("session.txt", SESSION);
+    let slip = write(
+        "slip.toml",
+        &DIALOGUE.replace("say = \"enable\"", "say = \"enabel\""),
+    );
+    let nothing = client.run(&["dialogue", "inspect", &good], "");
+    assert!(String::from_utf8_lossy(&nothing.stderr).contains("Nothing is wrong with it."));
+    assert!(
+        client
+            .good(&["dialogue", "inspect", &slip])
+            .contains("is “enable” meant?")
+    );
+    let rehearse = [
+        "dialogue",
+        "rehearse",
+        &good,
+        "--for",
+        "operator",
+        "--transcript",
+        &session,
+    ];
+    let said = client.good(&rehearse);
+    assert!(
+        said.contains("> {new}") && said.contains("It came to done."),
+        "{said}"
+    );
+    let wrong = [
+        "dialogue",
+        "rehearse",
+        &slip,
+        "--for",
+        "operator",
+        "--transcript",
+        &session,
+    ];
+    let (code, told) = client.bad(&wrong);
+    assert_eq!(code, 1);
+    assert!(
+        told.contains("types “enable”, and the dialogue says “enabel”"),
+        "{told}"
+    );
+    let _ = client.good(&["dialogue", "add", "ridge-switch", &good]);
+    let _ = client.good(&["dialogue", "add", "Ridge-Switch", &slip]);
+    assert!(
+        client
+            .good(&["dialogue", "show", "ridge-switch 1"])
+            .contains("say = \"enable\"")
+    );
+    assert!(
+        client
+            .good(&["dialogue", "show", "ridge-switch"])
+            .contains("enabel")
+    );
+    let listed = client.good(&["dialogue", "list", "--versions"]);
+    assert_eq!(listed.lines().count(), 3, "{listed}");
+}
