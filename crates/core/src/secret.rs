@@ -155,14 +155,13 @@ fn disguises(plain: &str) -> Vec<Zeroizing<String>> {
     forms.push(hex.to_uppercase());
     forms.push(hex);
     // In the middle of something longer, a text begins at one of three places of a group.
-    for before in 0..3 {
-        let bytes = [&b"..."[..before], plain.as_bytes()].concat();
+    for (before, from) in [("", 0), (".", 2), ("..", 3)] {
+        let bytes = [before.as_bytes(), plain.as_bytes()].concat();
         for engine in [
             base64::engine::general_purpose::STANDARD_NO_PAD,
             base64::engine::general_purpose::URL_SAFE_NO_PAD,
         ] {
             let whole = Zeroizing::new(engine.encode(&bytes));
-            let from = [0, 2, 3].get(before).copied().unwrap_or(0);
             let until = bytes.len() * 4 / 3;
             forms.push(whole.get(from..until).unwrap_or_default().to_owned());
         }

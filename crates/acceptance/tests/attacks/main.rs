@@ -11,6 +11,7 @@
 
 mod acting_alone_where_two_are_needed;
 mod cancelling_a_rotation_that_is_owed;
+mod changing_what_is_said_with_a_password;
 mod cross_site_sign_in;
 mod drowning_the_sign_in;
 mod every_place_where_a_secret_is_opened;

@@ -276,7 +276,7 @@ fn a_dialogue_is_inspected_and_rehearsed_from_the_client() {
         &session,
     ];
     let (code, told) = client.bad(&wrong);
-    assert_eq!(code, 1);
+    assert_eq!(code, 9);
     assert!(
         told.contains("types “enable”, and the dialogue says “enabel”"),
         "{told}"

@@ -242,7 +242,7 @@ impl Reading {
                 hidden: step.hidden,
                 changes: step.changes,
                 shown_because: step.shown_because.clone(),
-                seconds: step.seconds.unwrap_or(20).clamp(1, 300),
+                seconds: step.seconds.unwrap_or(20).clamp(1, 25),
                 hear: self.hears(Some(name), &step.hear, &find),
             });
         }
