@@ -10,11 +10,16 @@ use uuid::Uuid;
 use crate::world::{World, split};
 use crate::{Demo, Outcome};
 
-/// The dialogues that come with the demo.
-const DIALOGUES: [(&str, &str); 1] = [(
-    "ridge-switch",
-    include_str!("../dialogues/ridge-switch.toml"),
-)];
+/// The dialogues and recipes that come with the demo.
+const DIALOGUES: [(&str, &str); 4] = [
+    (
+        "ridge-switch",
+        include_str!("../dialogues/ridge-switch.toml"),
+    ),
+    ("etcd", include_str!("../recipes/etcd.toml")),
+    ("influxdb", include_str!("../recipes/influxdb.toml")),
+    ("rabbitmq", include_str!("../recipes/rabbitmq.toml")),
+];
 
 const RIDGE: &str = "/Pumping/North ridge/duty";
 const GATEWAY: &str = "/Control room/gateway duty";

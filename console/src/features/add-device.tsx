@@ -81,7 +81,7 @@ export function AddDevice({ here, close }: { here: Folder; close: () => void }) 
   const types = useDeviceTypes();
   const [type, setType] = useState<Device["connector"]>("ssh");
   const chosen = types.data?.find((each) => each.connector === type);
-  const dialogues = useDialogues(chosen?.needs_dialogue ?? false);
+  const dialogues = useDialogues(Boolean(chosen?.instructions));
   const next = (accounts.at(-1)?.key ?? 0) + 1;
   const submit = async (data: FormData) => {
     const on =
@@ -93,7 +93,7 @@ export function AddDevice({ here, close }: { here: Folder; close: () => void }) 
             name: text(data, "name"),
             address: text(data, "address"),
             connector: type,
-            ...(chosen?.needs_dialogue && { dialogue: text(data, "dialogue") || undefined }),
+            ...(chosen?.instructions && { dialogue: text(data, "dialogue") || undefined }),
             port: Number(text(data, "port")),
           },
         }),
@@ -157,12 +157,12 @@ export function AddDevice({ here, close }: { here: Folder; close: () => void }) 
           onChange={(event) => setType(event.target.value as Device["connector"])}
           options={(types.data ?? []).map((each): [string, string] => [each.connector, each.label])}
         />
-        {chosen?.needs_dialogue && (
+        {chosen?.instructions && (
           <Choice
-            label="Dialogue"
+            label={chosen.instructions === "recipe" ? "Recipe" : "Dialogue"}
             name="dialogue"
             options={(dialogues.data ?? [])
-              .filter((dialogue) => dialogue.newest)
+              .filter((dialogue) => dialogue.newest && dialogue.kind === chosen.instructions)
               .map((dialogue): [string, string] => [
                 dialogue.id,
                 `${dialogue.name} ${dialogue.number}: ${dialogue.title}`,

@@ -66,7 +66,7 @@ function Edit({
   close: () => void;
 }) {
   const type = useDeviceTypes().data?.find((each) => each.connector === device.connector);
-  const dialogues = useDialogues(type?.needs_dialogue ?? false);
+  const dialogues = useDialogues(Boolean(type?.instructions));
   // The operator may be an account of another device, such as one that stands before this one.
   const choices = accounts.map(({ id, name, user_name }) => ({ id, name, user_name }));
   if (operator && !choices.some((account) => account.id === operator.id))
@@ -115,16 +115,20 @@ function Edit({
           defaultValue={device.port}
           required
         />
-        {type?.needs_dialogue && (
+        {type?.instructions && (
           <Choice
-            label="Dialogue"
+            label={type.instructions === "recipe" ? "Recipe" : "Dialogue"}
             name="dialogue"
             defaultValue={device.dialogue ?? ""}
             key={dialogues.data?.length}
             options={[
               ...(device.dialogue ? [] : [["", "none yet"] as [string, string]]),
               ...(dialogues.data ?? [])
-                .filter((each) => each.newest || each.id === device.dialogue)
+                .filter(
+                  (each) =>
+                    each.kind === type.instructions &&
+                    (each.newest || each.id === device.dialogue),
+                )
                 .map((each): [string, string] => [each.id, `${each.name} ${each.number}`]),
             ]}
           />
@@ -293,6 +297,7 @@ function Bindings({ device }: { device: Device }) {
 const TYPES: Device["connector"][] = [
   "ssh",
   "command-line",
+  "http-api",
   "ldap",
   "active-directory",
   "postgresql",
@@ -519,7 +524,7 @@ function DeviceDetail({ me, device }: { me: Me; device: Device }) {
           </span>
           {device.dialogue && (
             <>
-              , dialogue{" "}
+              , {type?.instructions ?? "dialogue"}{" "}
               <Link href={`/dialogues/${device.dialogue}`} className="link">
                 {device.dialogue_name}
               </Link>

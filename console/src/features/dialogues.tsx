@@ -1,4 +1,4 @@
-// Dialogues: how to talk to devices that have only a command line. The file, what is wrong with it
+// Dialogues and recipes: how to talk to devices that have only a command line or an HTTP API. The file, what is wrong with it
 // while it is typed, and a rehearsal beside it.
 
 import { useQuery } from "@tanstack/react-query";
@@ -87,6 +87,12 @@ const COLUMNS: Column<Dialogue>[] = [
       </Link>
     ),
   },
+  {
+    name: "kind",
+    head: "Kind",
+    value: (dialogue) => dialogue.kind ?? "",
+    choices: true,
+  },
   { name: "version", head: "Version", value: (dialogue) => dialogue.number, right: true },
   {
     name: "for",
@@ -113,13 +119,13 @@ export function Dialogues({ me }: { me: Me }) {
   const add = (
     <Link href="/dialogues/new" className="btn btn-sm btn-primary">
       <Plus className="size-4" aria-hidden="true" />
-      Add a dialogue
+      Add one
     </Link>
   );
   return (
     <Page
-      title="Dialogues"
-      note="How to talk to devices that have only a command line. Devices keep the version that they were given."
+      title="Dialogues and recipes"
+      note="How to talk to devices that have only a command line or an HTTP API. Devices keep the version that they were given."
       actions={may && add}
     >
       <DataTable
@@ -130,8 +136,8 @@ export function Dialogues({ me }: { me: Me }) {
         file="dialogues.csv"
         empty={
           <Empty action={may && add}>
-            There are no dialogues yet. A dialogue is a small file that says what to type at a
-            device’s prompt, and what its answers mean.
+            There are none yet. A dialogue is a small file that says what to type at a device’s
+            prompt, a recipe one that says which HTTP requests to make, and what the answers mean.
           </Empty>
         }
       />
@@ -182,9 +188,9 @@ function Rehearse({ file, purposes }: { file: () => string; purposes: string[] }
     <Card title="Rehearsal">
       <div className="flex flex-col gap-3 py-2">
         <p className="quiet">
-          Nothing is sent to a device. A transcript has one line for each line of the session: begin
-          what the device wrote with &lt;, and what was typed with &gt;. Secrets are written as{" "}
-          {"{new}"}, {"{current}"} and {"{operator_password}"}.
+          Nothing is sent to a device. In a transcript &lt; begins what the device wrote, and &gt;
+          what was typed, or a request; the answer to a request begins with its status. Secrets are
+          written as {"{new}"}, {"{current}"} and {"{operator_password}"}.
         </p>
         <div className="grid grid-cols-2 gap-2">
           <Choice
@@ -301,7 +307,7 @@ function Editor({
     <div ref={box} className="grid gap-6 xl:grid-cols-[3fr_2fr]">
       <div className="flex min-w-0 flex-col gap-4">
         <Form
-          label={name ? `Save as version ${version + 1}` : "Add the dialogue"}
+          label={name ? `Save as version ${version + 1}` : "Add it"}
           after={["dialogues"]}
           submit={async (data) => {
             const added = await result(
@@ -359,8 +365,8 @@ export function OneDialogue({ me, id }: { me: Me; id: string }) {
   const dialogue = read.data;
   return (
     <Page
-      title={isNew ? "Add a dialogue" : (dialogue?.name ?? "Dialogue")}
-      crumbs={[["Dialogues", "/dialogues"]]}
+      title={isNew ? "Add a dialogue or recipe" : (dialogue?.name ?? "Dialogue")}
+      crumbs={[["Dialogues and recipes", "/dialogues"]]}
       note={
         dialogue &&
         `Version ${dialogue.number}${dialogue.newest ? "" : ", not the newest"}. ${dialogue.title}. ${dialogue.devices === 1 ? "One device uses it." : `${dialogue.devices} devices use it.`}`

@@ -1,6 +1,7 @@
 //! Devices.
 
 use chrono::{DateTime, Utc};
+use jexlin_core::dialogue::InstructionsKind;
 use jexlin_core::upkeep::{ConnectorKind, IdentityKind, Role};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
@@ -53,10 +54,10 @@ pub struct Device {
     pub port: u16,
     /// The identities that it must prove before a password is sent to it; empty until confirmed.
     pub identity: Vec<DeviceIdentity>,
-    /// The version of the dialogue that it is talked to by, where its type needs one.
+    /// The version of the dialogue or recipe that it is talked to by, where its type needs one.
     #[schema(required)]
     pub dialogue: Option<Uuid>,
-    /// The name of the dialogue and its version, such as `ridge-switch 2`.
+    /// The name of that and its version, such as `ridge-switch 2`.
     pub dialogue_name: String,
     /// The passwords that may be sent to it.
     pub bindings: Vec<DeviceBinding>,
@@ -92,7 +93,7 @@ pub struct NewDevice {
     /// The operator: the credential that changes its accounts' passwords.
     #[serde(default)]
     pub operator: Option<Uuid>,
-    /// The version of the dialogue that it is talked to by.
+    /// The version of the dialogue or recipe that it is talked to by.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub dialogue: Option<Uuid>,
     /// Its identities: host keys, `known_hosts` lines, SSHFP records or SHA-256 fingerprints.
@@ -115,8 +116,9 @@ pub struct DeviceType {
     pub changes_as_operator: bool,
     /// An account can change its own password.
     pub changes_as_itself: bool,
-    /// Such a device is talked to by a dialogue.
-    pub needs_dialogue: bool,
+    /// By what such a device is talked to, where an administrator says that.
+    #[schema(required)]
+    pub instructions: Option<InstructionsKind>,
 }
 
 /// Edits a device; what is left out stays as it is. A new address, port, identity or dialogue
@@ -138,7 +140,7 @@ pub struct EditDevice {
     /// Removes its operator.
     #[serde(default)]
     pub no_operator: bool,
-    /// Another version of a dialogue, or another dialogue.
+    /// Another version of a dialogue or recipe, or another one.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub dialogue: Option<Uuid>,
     /// New identities; an empty list removes the confirmed ones.

@@ -1,18 +1,21 @@
-//! Dialogues: how to talk to a command line.
+//! Dialogues and recipes: how to talk to a command line or to an HTTP API.
 
 use chrono::{DateTime, Utc};
-use jexlin_core::dialogue::{Purpose, Severity};
+use jexlin_core::dialogue::{InstructionsKind, Purpose, Severity};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 use uuid::Uuid;
 
-/// A version of a dialogue.
+/// A version of a dialogue or recipe.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct Dialogue {
     /// Identifier of this version.
     pub id: Uuid,
     /// The name that its versions share.
     pub name: String,
+    /// Which of the two it is.
+    #[schema(required)]
+    pub kind: Option<InstructionsKind>,
     /// The number of this version.
     pub number: i32,
     /// Whether there is none after it.
@@ -31,7 +34,7 @@ pub struct Dialogue {
     pub added_by_name: String,
 }
 
-/// A version of a dialogue with its file.
+/// A version of a dialogue or recipe with its file.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct DialogueFile {
     /// The version.
@@ -41,7 +44,7 @@ pub struct DialogueFile {
     pub text: String,
 }
 
-/// Adds a dialogue, or another version of one.
+/// Adds a dialogue or recipe, or another version of one.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct NewDialogue {
     /// Its name; one that is taken gets another version.
@@ -57,7 +60,7 @@ pub struct InspectDialogue {
     pub text: String,
 }
 
-/// Something that is wrong with a dialogue.
+/// Something that is wrong with a file.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct DialogueFinding {
     /// How bad it is.
@@ -65,7 +68,7 @@ pub struct DialogueFinding {
     /// The line of the file.
     #[schema(required)]
     pub line: Option<usize>,
-    /// The step.
+    /// The step or request.
     #[schema(required)]
     pub step: Option<String>,
     /// What is wrong.

@@ -81,7 +81,7 @@ pub mod words {
     pub use jexlin_core::access::{AccessRequestState, IssueType, Level};
     pub use jexlin_core::audit::{Action, Outcome, TargetType};
     pub use jexlin_core::auth::Channel;
-    pub use jexlin_core::dialogue::{Purpose, Severity};
+    pub use jexlin_core::dialogue::{InstructionsKind, Purpose, Severity};
     pub use jexlin_core::gate::{
         CheckoutEnd, ControlState, PendingActState, PendingActType, RequestState,
     };

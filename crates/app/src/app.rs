@@ -7,13 +7,13 @@ use std::sync::Arc;
 use std::sync::atomic::AtomicUsize;
 use std::time::Duration;
 
-use jexlin_core::dialogue::Dialogue;
+use jexlin_core::dialogue::Instructions;
 use jexlin_core::policy::{About, PasswordPolicy};
 use jexlin_core::secret::Secret;
 use jexlin_core::upkeep::ConnectorKind;
 use jexlin_devices::{
-    Connector, Registry, Settings as ConnectorSettings, active_directory, ldap, postgresql, redis,
-    ssh,
+    Connector, Registry, Settings as ConnectorSettings, active_directory, http_api, ldap,
+    postgresql, redis, ssh,
 };
 use jexlin_store::{LiveNews, Store};
 use rand::SeedableRng as _;
@@ -65,15 +65,15 @@ pub struct App {
     pub turn: Arc<AtomicUsize>,
 }
 
-/// Dialogues that were read, by version.
+/// Dialogues and recipes that were read, by version.
 #[derive(Clone, Debug, Default)]
-pub struct ReadDialogues(Arc<std::sync::Mutex<HashMap<uuid::Uuid, Arc<Dialogue>>>>);
+pub struct ReadDialogues(Arc<std::sync::Mutex<HashMap<uuid::Uuid, Arc<Instructions>>>>);
 
 /// More are read again: a dialogue takes little time, and some memory.
 const MOST_READ: usize = 200;
 
 impl ReadDialogues {
-    /// A version of a dialogue, read once.
+    /// A version of a dialogue or recipe, read once.
     ///
     /// # Errors
     /// When its text is no dialogue any more.
@@ -81,7 +81,7 @@ impl ReadDialogues {
         &self,
         id: uuid::Uuid,
         text: impl FnOnce() -> String,
-    ) -> Result<Arc<Dialogue>, crate::error::AppError> {
+    ) -> Result<Arc<Instructions>, crate::error::AppError> {
         let mut read = self
             .0
             .lock()
@@ -89,7 +89,7 @@ impl ReadDialogues {
         if let Some(known) = read.get(&id) {
             return Ok(Arc::clone(known));
         }
-        let dialogue = Dialogue::read(&text()).map_err(|findings| {
+        let dialogue = Instructions::read(&text()).map_err(|findings| {
             let all: Vec<String> = findings.iter().map(ToString::to_string).collect();
             crate::error::AppError::internal(format!("dialogue {id}: {}", all.join("; ")))
         })?;
@@ -129,7 +129,7 @@ pub struct Opening {
 }
 
 /// The connectors that there are, as the configuration wants them.
-fn connectors(config: &Config) -> [ConnectorSettings; 6] {
+fn connectors(config: &Config) -> [ConnectorSettings; 7] {
     let connect = Duration::from_secs(config.connect_seconds);
     let change = Duration::from_secs(config.change_seconds);
     [
@@ -143,6 +143,7 @@ fn connectors(config: &Config) -> [ConnectorSettings; 6] {
             change,
             ..ssh::Settings::default()
         }),
+        ConnectorSettings::HttpApi(http_api::Settings { connect, change }),
         ConnectorSettings::Postgresql(postgresql::Settings { connect, change }),
         ConnectorSettings::Ldap(ldap::Settings { connect, change }),
         ConnectorSettings::Redis(redis::Settings { connect, change }),

@@ -260,7 +260,7 @@ pub enum Command {
     /// Devices
     #[command(subcommand)]
     Device(Device),
-    /// Dialogues: how to talk to devices that have only a command line
+    /// Dialogues and recipes: how to talk to devices that have only a command line or an HTTP API
     #[command(subcommand)]
     Dialogue(Dialogue),
     /// Upkeep plans: when to check and rotate

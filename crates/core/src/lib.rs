@@ -30,6 +30,7 @@ pub mod gate;
 pub mod names;
 pub mod people;
 pub mod policy;
+pub mod recipe;
 pub mod secret;
 pub mod status;
 pub mod transfer;

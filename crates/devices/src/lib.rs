@@ -7,6 +7,7 @@
 
 pub mod active_directory;
 mod connector;
+pub mod http_api;
 pub mod ldap;
 mod network;
 pub mod postgresql;

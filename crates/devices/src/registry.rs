@@ -5,6 +5,7 @@ use std::sync::Arc;
 use jexlin_core::upkeep::ConnectorKind;
 
 use crate::active_directory::{self, ActiveDirectory};
+use crate::http_api::{self, HttpApi};
 use crate::ldap::{self, Ldap};
 use crate::postgresql::{self, Postgresql};
 use crate::redis::{self, Redis};
@@ -24,6 +25,8 @@ pub enum Settings {
     Redis(redis::Settings),
     /// Of command lines over SSH.
     CommandLine(ssh::Settings),
+    /// Of HTTP APIs.
+    HttpApi(http_api::Settings),
     /// Of domain controllers of Active Directory.
     ActiveDirectory(active_directory::Settings),
 }
@@ -33,6 +36,7 @@ impl Settings {
         match self {
             Self::Ssh(settings) => Arc::new(Ssh::new(settings)),
             Self::CommandLine(settings) => Arc::new(CommandLine::new(settings)),
+            Self::HttpApi(settings) => Arc::new(HttpApi::new(settings)),
             Self::Postgresql(settings) => Arc::new(Postgresql::new(settings)),
             Self::Ldap(settings) => Arc::new(Ldap::new(settings)),
             Self::Redis(settings) => Arc::new(Redis::new(settings)),

@@ -161,6 +161,7 @@ async fn a_controller_proves_who_it_is_by_its_key_its_pin_or_an_authority() {
         account: &name("gauge"),
         first: FIRST,
         operator: (&name("rotator"), OPERATOR),
+        dialogue: None,
     };
     tried.proves_who_it_is(&connector(), &authority).await;
 }
@@ -182,6 +183,7 @@ async fn a_line_that_drops_at_any_byte_leaves_a_password_that_is_known() {
         account: &name("dropped"),
         first: FIRST,
         operator: (&name("rotator"), OPERATOR),
+        dialogue: None,
     };
     tried.drops_at_any_byte(&connector(), 24, 200).await;
 }

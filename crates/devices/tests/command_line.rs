@@ -13,7 +13,7 @@ mod rig;
 use std::sync::Arc;
 use std::time::Duration;
 
-use jexlin_core::dialogue::{Dialogue, Turn};
+use jexlin_core::dialogue::{Instructions, Turn};
 use jexlin_core::secret::Secret;
 use jexlin_devices::ssh::{CommandLine, Settings};
 use jexlin_devices::{Change, Connector as _, Met, Probe};
@@ -32,7 +32,7 @@ fn switch() -> Switch {
 
 fn at(port: u16) -> Place {
     Place {
-        dialogue: Some(Arc::new(Dialogue::read(DIALOGUE).expect("a dialogue"))),
+        dialogue: Some(Arc::new(Instructions::read(DIALOGUE).expect("a dialogue"))),
         ..place("127.0.0.1", port)
     }
 }
@@ -170,7 +170,7 @@ async fn a_switch_that_misbehaves_leads_to_a_clear_outcome_and_no_secret_is_writ
     let mut place = at(switch.port());
     // Steps that wait for what never comes are given up after a second.
     let hasty = DIALOGUE.replace("hear = [", "seconds = 1\nhear = [");
-    place.dialogue = Some(Arc::new(Dialogue::read(&hasty).expect("a dialogue")));
+    place.dialogue = Some(Arc::new(Instructions::read(&hasty).expect("a dialogue")));
     for (manner, expected) in [
         (Manner::Dribbles, "Applied"),
         (Manner::Chatty, "Applied"),

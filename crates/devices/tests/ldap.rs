@@ -129,6 +129,7 @@ async fn a_directory_proves_who_it_is_by_its_key_its_pin_or_an_authority() {
         account: &dn("gauge"),
         first: FIRST,
         operator: (&rotator(), OPERATOR),
+        dialogue: None,
     };
     tried.proves_who_it_is(&ldap(), &authority).await;
 }
@@ -192,6 +193,7 @@ async fn a_line_that_drops_at_any_byte_leaves_a_password_that_is_known() {
         account: &dn("dropped"),
         first: FIRST,
         operator: (&rotator(), OPERATOR),
+        dialogue: None,
     };
     tried.drops_at_any_byte(&ldap(), 30, 130).await;
 }

@@ -248,6 +248,7 @@ async fn a_line_that_drops_at_any_byte_leaves_a_password_that_is_known() {
         account: "dropped",
         first: FIRST,
         operator: ("rotator", OPERATOR),
+        dialogue: None,
     };
     tried.drops_at_any_byte(&postgresql(), 40, 190).await;
 }

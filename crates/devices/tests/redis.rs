@@ -176,6 +176,7 @@ async fn a_server_proves_who_it_is_by_its_key_its_pin_or_an_authority() {
         account: "gauge",
         first: FIRST,
         operator: ("rotator", OPERATOR),
+        dialogue: None,
     };
     tried.proves_who_it_is(&redis(), &authority).await;
 }
@@ -232,6 +233,7 @@ async fn a_line_that_drops_at_any_byte_leaves_a_password_that_is_known() {
         account: "dropped",
         first: FIRST,
         operator: ("rotator", OPERATOR),
+        dialogue: None,
     };
     tried.drops_at_any_byte(&redis(), 30, 130).await;
 }

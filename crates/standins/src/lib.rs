@@ -5,6 +5,7 @@
 //! mount and process namespaces of its own with a private copy of `/etc`, so that the machine's
 //! own accounts are never touched. Everything ends with the process that started it.
 
+pub mod api_servers;
 pub mod cluster;
 pub mod database_server;
 pub mod demo_hosts;

@@ -1,7 +1,8 @@
-//! Devices that have only a command line: a dialogue, the device that uses it, checks and rotations,
-//! what is kept of the talk, and who decides about all of it.
+//! Devices that have only a command line or an HTTP API: a dialogue or recipe, the device that uses it,
+//! checks and rotations, what is kept of the talk, and who decides about all of it.
 
 use jexlin_acceptance::{Service, Session};
+use jexlin_standins::api_servers::ApiServer;
 use jexlin_standins::switch::{KEEPER, Manner, Switch};
 use serde_json::{Value, json};
 
@@ -295,4 +296,55 @@ fn a_dialogue_is_inspected_and_rehearsed_from_the_client() {
     );
     let listed = client.good(&["dialogue", "list", "--versions"]);
     assert_eq!(listed.lines().count(), 3, "{listed}");
+}
+
+#[test]
+fn the_users_of_an_api_are_checked_and_rotated_by_a_recipe() {
+    let service = Service::ready();
+    let ines = service.sign_in("ines");
+    let server = ApiServer::etcd(&[("root", "Root-2019-a"), ("duty", OLD)]).unwrap();
+    let recipe = add(&ines, include_str!("../../../../demo/recipes/etcd.toml"));
+    assert_eq!(recipe["kind"], "recipe");
+    let folder = ines.folder("Works");
+    let body = |dialogue: &Value| json!({"folder": folder, "name": "settings store", "connector": "http-api", "dialogue": dialogue, "address": "127.0.0.1", "port": server.port()});
+    // A dialogue is none for it.
+    let dialogue = ines
+        .post(
+            "/api/v1/dialogues",
+            &json!({"name": "switch", "text": DIALOGUE}),
+        )
+        .good();
+    let refused = ines.post("/api/v1/devices", &body(&dialogue["id"]));
+    refused.refused(422, "bad-input");
+    let device = ines.make("/api/v1/devices", &body(&recipe["id"]));
+    let account = |user: &str, password: &str| {
+        ines.make(
+            "/api/v1/credentials",
+            &json!({"folder": folder, "kind": "device-admin", "name": user, "fields": {"user_name": user}, "password": password, "device": device}),
+        )
+    };
+    let (root, duty) = (account("root", "Root-2019-a"), account("duty", OLD));
+    edit(&ines, &device, &json!({"operator": root}));
+    assert_eq!(job(&ines, &duty, "check")["outcome"], "in-sync");
+    let rotation = job(&ines, &duty, "rotate");
+    assert_eq!(rotation["outcome"], "done", "{rotation}");
+    assert_eq!(job(&ines, &root, "rotate")["outcome"], "done");
+    assert_eq!(job(&ines, &duty, "rotate")["outcome"], "done");
+    assert_eq!(job(&ines, &duty, "check")["outcome"], "in-sync");
+    let id = rotation["id"].as_str().unwrap();
+    let text = ines
+        .get(&format!("/api/v1/jobs/{id}/transcript"))
+        .text("text");
+    assert!(text.contains("> POST /v3/auth/user/changepw"), "{text}");
+    let (log, written) = (service.log(), server.written().unwrap());
+    for secret in [
+        OLD.to_owned(),
+        "Root-2019-a".into(),
+        ines.reveal(&duty).text("value"),
+        ines.reveal(&root).text("value"),
+    ] {
+        for place in [&text, &log, &written] {
+            assert!(!place.contains(&secret));
+        }
+    }
 }

@@ -280,7 +280,7 @@ pub async fn device_types(unit: &mut UnitOfWork) -> AppResult<Page<DeviceType>> 
                 needed_rights: connector.needed_rights().into(),
                 changes_as_operator: can.changes_as_operator,
                 changes_as_itself: can.changes_as_itself,
-                needs_dialogue: kind.needs_dialogue(),
+                instructions: kind.instructions(),
             }
         })
         .collect();
@@ -298,17 +298,24 @@ async fn dialogue_of(
     let Some(wanted) = wanted else {
         return Ok((None, String::new()));
     };
-    if !connector.needs_dialogue() {
+    let Some(kind) = connector.instructions() else {
         return Err(AppError::field(
             "dialogue",
-            format!("a device of the type {connector} has no dialogue"),
+            format!("a device of the type {connector} has none"),
         ));
-    }
+    };
     let row = unit
         .tx()?
         .dialogue(wanted)
         .await
         .map_err(|_| AppError::unknown("dialogue"))?;
+    let read = unit.app.dialogues.get(row.id, || row.text.clone())?;
+    if read.kind() != kind {
+        return Err(AppError::field(
+            "dialogue",
+            format!("a device of the type {connector} takes a {kind}"),
+        ));
+    }
     unit.add_detail("dialogue", format!("{} {}", row.name, row.number));
     Ok((Some(row.id), row.digest))
 }

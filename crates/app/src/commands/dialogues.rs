@@ -1,11 +1,11 @@
-//! Dialogues: added, inspected, rehearsed.
+//! Dialogues and recipes: added, inspected, rehearsed.
 
 use jexlin_api::{
     Dialogue, DialogueFile, DialogueFinding, DialogueRehearsal, DialogueTurn, InspectDialogue,
     NewDialogue, Page, RehearseDialogue,
 };
 use jexlin_core::audit::{Action, TargetType};
-use jexlin_core::dialogue::{self, Ending, Finding, Rehearsal, Severity, Turn};
+use jexlin_core::dialogue::{Ending, Finding, Instructions, Rehearsal, Severity, Turn};
 use jexlin_store::{DialogueRow, DialogueView};
 use uuid::Uuid;
 
@@ -18,10 +18,11 @@ use crate::unit_of_work::UnitOfWork;
 const MOST_VERSIONS: i32 = 1000;
 
 fn show(view: DialogueView, newest: bool) -> Dialogue {
-    let read = dialogue::Dialogue::read(&view.row.text).ok();
+    let read = Instructions::read(&view.row.text).ok();
     Dialogue {
         id: view.row.id,
         name: view.row.name,
+        kind: read.as_ref().map(Instructions::kind),
         number: view.row.number,
         newest,
         title: read
@@ -30,7 +31,7 @@ fn show(view: DialogueView, newest: bool) -> Dialogue {
         about: read
             .as_ref()
             .map_or_else(String::new, |it| it.about().into()),
-        purposes: read.map_or_else(Vec::new, |it| it.purposes().collect()),
+        purposes: read.map_or_else(Vec::new, |it| it.purposes()),
         devices: view.devices,
         added_at: view.row.added_at,
         added_by_name: view.added_by_name,
@@ -79,10 +80,10 @@ fn errors(findings: &[Finding]) -> Option<String> {
     (!wrong.is_empty()).then(|| wrong.join("; "))
 }
 
-/// Adds a dialogue, or another version of one. Devices keep the version that they have.
+/// Adds a dialogue or recipe, or another version of one. Devices keep the version that they have.
 pub async fn add(unit: &mut UnitOfWork, body: NewDialogue) -> AppResult<Versioned<Dialogue>> {
     unit.begin(Action::DialogueAdd, TargetType::Dialogue, None, &body.name)?;
-    let (read, findings) = dialogue::inspect(&body.text);
+    let (read, findings) = Instructions::inspect(&body.text);
     if let Some(wrong) = errors(&findings) {
         return Err(AppError::field("text", wrong));
     }
@@ -125,7 +126,7 @@ pub async fn inspect(
     body: InspectDialogue,
 ) -> AppResult<Page<DialogueFinding>> {
     unit.commit().await?;
-    let items = dialogue::inspect(&body.text)
+    let items = Instructions::inspect(&body.text)
         .1
         .into_iter()
         .map(|finding| DialogueFinding {
@@ -158,12 +159,12 @@ pub async fn rehearse(
     body: RehearseDialogue,
 ) -> AppResult<DialogueRehearsal> {
     unit.commit().await?;
-    let (read, findings) = dialogue::inspect(&body.text);
+    let (read, findings) = Instructions::inspect(&body.text);
     let read = match (read, errors(&findings)) {
         (Some(read), None) => read,
         (_, wrong) => return Err(AppError::field("text", wrong.unwrap_or_default())),
     };
-    let rehearsal = dialogue::rehearse(&read, body.purpose, &body.account, &body.transcript);
+    let rehearsal = read.rehearse(body.purpose, &body.account, &body.transcript);
     Ok(DialogueRehearsal {
         done: rehearsal.problem.is_none() && rehearsal.ending == Some(Ending::Done),
         result: result_of(&rehearsal),

@@ -52,7 +52,7 @@ pub enum Device {
         /// The operator: the credential that changes its accounts' passwords
         #[arg(long, value_name = "PATH")]
         operator: Option<String>,
-        /// The dialogue that it is talked to by: its newest version, or "NAME VERSION"
+        /// The dialogue or recipe that it is talked to by: its newest version, or "NAME VERSION"
         #[arg(long, value_name = "NAME")]
         dialogue: Option<String>,
         /// Its identity: a host key, a known_hosts line, an SSHFP record or a SHA256
@@ -76,7 +76,7 @@ pub enum Device {
         /// The operator: the credential that changes its accounts' passwords
         #[arg(long, value_name = "PATH")]
         operator: Option<String>,
-        /// Another dialogue, or another version of it: the newest, or "NAME VERSION"
+        /// Another dialogue or recipe, or another version of it: the newest, or "NAME VERSION"
         #[arg(long, value_name = "NAME")]
         dialogue: Option<String>,
         /// Remove its operator

@@ -1,4 +1,4 @@
-//! Dialogues: how to talk to a command line.
+//! Dialogues and recipes: how to talk to a command line or an HTTP API.
 
 use std::path::{Path, PathBuf};
 
@@ -19,18 +19,18 @@ use crate::run::{Done, Run};
 /// Dialogues.
 #[derive(Debug, Subcommand)]
 pub enum Dialogue {
-    /// List dialogues
+    /// List dialogues and recipes
     List {
         /// List all versions, not only the newest
         #[arg(long)]
         versions: bool,
     },
-    /// Print the file of a dialogue
+    /// Print the file of a dialogue or recipe
     Show {
         /// Its name, maybe with a version: "ridge-switch 2"
         name: String,
     },
-    /// Add a dialogue, or another version of it; devices keep the version that they have
+    /// Add a dialogue or recipe, or another version of it; devices keep the version that they have
     #[command(after_help = "EXAMPLES
   jexlin dialogue add ridge-switch ridge-switch.toml
   jexlin device edit \"/Works/Highfield/filter hall switch\" --dialogue ridge-switch")]
@@ -66,8 +66,9 @@ the secrets. jexlin upkeep transcript prints that of a job.")]
     },
 }
 
-const COLUMNS: [Column; 6] = [
+const COLUMNS: [Column; 7] = [
     ("name", "name"),
+    ("kind", "kind"),
     ("version", "number"),
     ("title", "title"),
     ("for", "purposes"),

@@ -54,7 +54,7 @@ pub enum Upkeep {
         #[arg(long)]
         state: Option<JobState>,
     },
-    /// Print what was said and heard in a job that talked to a device by a dialogue
+    /// Print what was said and heard in a job that talked to a device by a dialogue or recipe
     Transcript {
         /// Its identifier, as `upkeep jobs --wide` shows it
         job: Uuid,
@@ -130,7 +130,7 @@ impl Run {
                     return output::one(self.format, &found, &[("text", "text")]);
                 }
                 say(match found.text.trim_end() {
-                    "" => "The job had no dialogue.",
+                    "" => "The job had no dialogue or recipe.",
                     text => text,
                 })
             }

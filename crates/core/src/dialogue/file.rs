@@ -164,23 +164,33 @@ pub(super) fn read(text: &str) -> Result<Dialogue, Vec<Finding>> {
             format!("a dialogue has at most {MOST_BYTES} bytes"),
         )]);
     }
-    let file: File = toml::from_str(text).map_err(|error| {
-        let line = error
-            .span()
-            .map(|span| text.get(..span.start).map_or(1, |up| up.lines().count()));
-        let mut finding = Finding::error(None, error.message().replace('\n', "; "));
-        finding.line = line.map(|line| line.max(1));
-        vec![finding]
-    })?;
-    Reading::default().dialogue(file, digest(text))
+    let file: File =
+        toml::from_str(text).map_err(|error| vec![Finding::unreadable(text, &error)])?;
+    Reading::default().dialogue(file, digest_of(text))
 }
 
 /// The SHA-256 of a file, hexadecimal.
-fn digest(text: &str) -> String {
+pub(crate) fn digest_of(text: &str) -> String {
     Sha256::digest(text.as_bytes())
         .iter()
         .map(|byte| format!("{byte:02x}"))
         .collect()
+}
+
+/// A pattern, in any case, of a bounded size.
+pub(crate) fn pattern_of(pattern: &str) -> Result<Regex, String> {
+    regex::RegexBuilder::new(pattern)
+        .case_insensitive(true)
+        .size_limit(MOST_PATTERN)
+        .build()
+        .map_err(|error| {
+            let why = error.to_string();
+            let last = why.lines().last().unwrap_or_default();
+            format!(
+                "“{pattern}” is no pattern: {}",
+                last.trim_start_matches("error: ")
+            )
+        })
 }
 
 /// What was found while reading.
@@ -294,22 +304,10 @@ impl Reading {
             self.wrong(step, format!("a pattern has at most {LONGEST} characters"));
             return None;
         }
-        match regex::RegexBuilder::new(pattern)
-            .case_insensitive(true)
-            .size_limit(MOST_PATTERN)
-            .build()
-        {
+        match pattern_of(pattern) {
             Ok(regex) => Some(regex),
-            Err(error) => {
-                let why = error.to_string();
-                let last = why.lines().last().unwrap_or_default();
-                self.wrong(
-                    step,
-                    format!(
-                        "“{pattern}” is no pattern: {}",
-                        last.trim_start_matches("error: ")
-                    ),
-                );
+            Err(why) => {
+                self.wrong(step, why);
                 None
             }
         }

@@ -32,7 +32,7 @@ pub struct Finding {
 }
 
 impl Finding {
-    pub(super) fn error(step: Option<&str>, message: String) -> Self {
+    pub(crate) fn error(step: Option<&str>, message: String) -> Self {
         Self {
             severity: Severity::Error,
             line: None,
@@ -41,7 +41,18 @@ impl Finding {
         }
     }
 
-    fn warning(step: Option<&str>, message: String) -> Self {
+    /// A file that cannot be read at all.
+    pub(crate) fn unreadable(text: &str, error: &toml::de::Error) -> Self {
+        let line = error
+            .span()
+            .map(|span| text.get(..span.start).map_or(1, |up| up.lines().count()));
+        Self {
+            line: line.map(|line| line.max(1)),
+            ..Self::error(None, error.message().replace('\n', "; "))
+        }
+    }
+
+    pub(crate) fn warning(step: Option<&str>, message: String) -> Self {
         Self {
             severity: Severity::Warning,
             ..Self::error(step, message)
@@ -80,22 +91,30 @@ pub fn inspect(text: &str) -> (Option<Dialogue>, Vec<Finding>) {
         }
         Err(findings) => (None, findings),
     };
-    for finding in &mut findings {
-        if finding.line.is_none() {
-            finding.line = finding.step.as_deref().and_then(|step| line_of(text, step));
-        }
-    }
-    findings.sort_by_key(|finding| (finding.line, finding.severity));
+    place_findings(&mut findings, text, "step");
     (dialogue, findings)
 }
 
-/// The line on which a step begins.
-fn line_of(text: &str, step: &str) -> Option<usize> {
+/// Says on which lines findings are, and puts them in the order of those.
+pub(crate) fn place_findings(findings: &mut [Finding], text: &str, table: &str) {
+    for finding in &mut *findings {
+        if finding.line.is_none() {
+            finding.line = finding
+                .step
+                .as_deref()
+                .and_then(|step| line_of(text, table, step));
+        }
+    }
+    findings.sort_by_key(|finding| (finding.line, finding.severity));
+}
+
+/// The line on which the table of a step begins.
+fn line_of(text: &str, table: &str, step: &str) -> Option<usize> {
     text.lines()
         .position(|line| {
             let name = line
                 .trim()
-                .strip_prefix("[step.")
+                .strip_prefix(&format!("[{table}."))
                 .and_then(|rest| rest.split(']').next());
             name.is_some_and(|name| name.trim_matches(['"', '\'']) == step)
         })

@@ -13,6 +13,7 @@
 
 mod file;
 mod inspection;
+mod instructions;
 mod line;
 mod rehearsal;
 mod screen;
@@ -24,8 +25,12 @@ use std::sync::LazyLock;
 use regex::Regex;
 
 pub use file::{LineEnd, Takes};
+pub(crate) use file::{digest_of, pattern_of};
+pub(crate) use inspection::place_findings;
 pub use inspection::{Finding, Severity, inspect};
+pub use instructions::{Instructions, InstructionsKind};
 pub use line::{Line, Placeholder};
+pub(crate) use rehearsal::{Entry, entries};
 pub use rehearsal::{Rehearsal, rehearse, written};
 pub use talk::{Act, Ending, Talk, Turn, Values};
 
@@ -177,14 +182,6 @@ impl Dialogue {
             })
     }
 }
-
-impl PartialEq for Dialogue {
-    fn eq(&self, other: &Self) -> bool {
-        self.digest == other.digest
-    }
-}
-
-impl Eq for Dialogue {}
 
 /// The prompt of `passwd` on a Linux host, for an account that changes its own password.
 pub static LINUX_PASSWD: LazyLock<Dialogue> = LazyLock::new(|| {

@@ -48,12 +48,13 @@ pub fn written(turns: &[Turn]) -> String {
 }
 
 /// A line of a transcript.
-enum Entry {
+pub(crate) enum Entry {
     Device(String),
     Typed(usize, String),
 }
 
-fn entries(transcript: &str) -> Result<Vec<Entry>, String> {
+/// The lines of a transcript.
+pub(crate) fn entries(transcript: &str) -> Result<Vec<Entry>, String> {
     if transcript.len() > MOST_BYTES {
         return Err(format!("a transcript has at most {MOST_BYTES} bytes"));
     }

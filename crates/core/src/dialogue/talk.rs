@@ -36,7 +36,7 @@ pub struct Values<'a> {
 }
 
 impl<'a> Values<'a> {
-    fn name(&self, value: Placeholder) -> Option<&'a str> {
+    pub(crate) fn name(&self, value: Placeholder) -> Option<&'a str> {
         match value {
             Placeholder::Account => Some(self.account),
             Placeholder::Device => Some(self.device),
@@ -45,7 +45,7 @@ impl<'a> Values<'a> {
         }
     }
 
-    fn secret(&self, value: Placeholder) -> Option<&'a Secret> {
+    pub(crate) fn secret(&self, value: Placeholder) -> Option<&'a Secret> {
         match value {
             Placeholder::Current => self.current,
             Placeholder::New => self.new,
@@ -54,7 +54,7 @@ impl<'a> Values<'a> {
         }
     }
 
-    fn secrets(&self) -> Vec<&'a Secret> {
+    pub(crate) fn secrets(&self) -> Vec<&'a Secret> {
         [self.current, self.new, self.operator_password]
             .into_iter()
             .flatten()

@@ -21,7 +21,8 @@ use uuid::Uuid;
 
 use super::connect::ConnectRules;
 use super::identity::Identity;
-use crate::dialogue::Dialogue;
+use crate::dialogue::{Dialogue, Instructions};
+use crate::recipe::Recipe;
 use crate::secret::Secret;
 use crate::vault;
 use crate::words::word_enum;
@@ -93,7 +94,7 @@ pub struct DeviceFacts {
     /// Its accepted identities, one a line; empty when none was confirmed.
     pub identity: String,
     /// How it is talked to, where its connector asks for that.
-    pub dialogue: Option<Arc<Dialogue>>,
+    pub dialogue: Option<Arc<Instructions>>,
     /// Whether the organisation trusts whatever answers first.
     pub trust_first_contact: bool,
     /// Where the organisation lets the service connect to.
@@ -104,7 +105,7 @@ impl DeviceFacts {
     /// The digest of its dialogue; empty when it has none.
     #[must_use]
     pub fn dialogue_digest(&self) -> &str {
-        self.dialogue.as_deref().map_or("", Dialogue::digest)
+        self.dialogue.as_deref().map_or("", Instructions::digest)
     }
 }
 
@@ -172,7 +173,7 @@ pub struct Endpoint {
     address: String,
     port: u16,
     identity: Vec<Identity>,
-    dialogue: Option<Arc<Dialogue>>,
+    dialogue: Option<Arc<Instructions>>,
     rules: ConnectRules,
 }
 
@@ -228,10 +229,22 @@ impl Endpoint {
         &self.identity
     }
 
-    /// How the device is talked to.
+    /// The dialogue with its command line, if that is how it is talked to.
     #[must_use]
     pub fn dialogue(&self) -> Option<&Dialogue> {
-        self.dialogue.as_deref()
+        match self.dialogue.as_deref() {
+            Some(Instructions::Dialogue(dialogue)) => Some(dialogue),
+            _ => None,
+        }
+    }
+
+    /// The recipe of its requests, if that is how it is talked to.
+    #[must_use]
+    pub fn recipe(&self) -> Option<&Recipe> {
+        match self.dialogue.as_deref() {
+            Some(Instructions::Recipe(recipe)) => Some(recipe),
+            _ => None,
+        }
     }
 
     /// Where the service may connect to.

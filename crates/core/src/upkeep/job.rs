@@ -2,6 +2,7 @@
 
 use super::account::Family;
 use super::{CheckOutcome, RotationOutcome};
+use crate::dialogue::InstructionsKind;
 use crate::words::word_enum;
 
 word_enum! {
@@ -191,6 +192,8 @@ word_enum! {
         ActiveDirectory,
         /// A command line over SSH, by a dialogue.
         CommandLine,
+        /// An HTTP API over TLS, by a recipe.
+        HttpApi,
     }
 }
 
@@ -202,6 +205,7 @@ impl ConnectorKind {
             Self::Ssh | Self::CommandLine => Family::Local,
             Self::Postgresql | Self::Redis => Family::Database,
             Self::Ldap | Self::ActiveDirectory => Family::Directory,
+            Self::HttpApi => Family::Application,
         }
     }
 
@@ -215,6 +219,7 @@ impl ConnectorKind {
             Self::Redis => "Redis server",
             Self::ActiveDirectory => "Active Directory",
             Self::CommandLine => "Command line over SSH",
+            Self::HttpApi => "HTTP API",
         }
     }
 
@@ -234,6 +239,8 @@ impl ConnectorKind {
                 format!("ssh -p {port} {}", shell_word(&format!("{user}@{address}")))
             }
             Self::Postgresql => format!("psql -h {host} -p {port} -U {who} postgres"),
+            // Where on the device to sign in, its recipe does not say.
+            Self::HttpApi => return None,
             Self::Redis => {
                 format!("redis-cli --tls -h {host} -p {port} --user {who} --askpass")
             }
@@ -249,10 +256,14 @@ impl ConnectorKind {
         })
     }
 
-    /// Whether such a device is talked to by a dialogue.
+    /// By what such a device is talked to, where an administrator says that.
     #[must_use]
-    pub const fn needs_dialogue(self) -> bool {
-        matches!(self, Self::CommandLine)
+    pub const fn instructions(self) -> Option<InstructionsKind> {
+        match self {
+            Self::CommandLine => Some(InstructionsKind::Dialogue),
+            Self::HttpApi => Some(InstructionsKind::Recipe),
+            _ => None,
+        }
     }
 
     /// The port where such a device usually listens.
@@ -263,6 +274,7 @@ impl ConnectorKind {
             Self::Postgresql => 5432,
             Self::Ldap | Self::ActiveDirectory => 636,
             Self::Redis => 6379,
+            Self::HttpApi => 443,
         }
     }
 }

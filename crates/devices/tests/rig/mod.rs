@@ -5,7 +5,7 @@
 
 use std::sync::Arc;
 
-use jexlin_core::dialogue::Dialogue;
+use jexlin_core::dialogue::Instructions;
 use jexlin_core::secret::Secret;
 use jexlin_core::upkeep::identity::Identity;
 use jexlin_core::upkeep::{
@@ -28,7 +28,7 @@ pub struct Place {
     pub identity: String,
     pub trust: bool,
     pub rules: ConnectRules,
-    pub dialogue: Option<Arc<Dialogue>>,
+    pub dialogue: Option<Arc<Instructions>>,
 }
 
 pub fn place(address: &str, port: u16) -> Place {
@@ -201,11 +201,19 @@ pub struct Tried<'a> {
     pub account: &'a str,
     pub first: &'a str,
     pub operator: (&'a str, &'a str),
+    pub dialogue: Option<Arc<Instructions>>,
 }
 
 impl Tried<'_> {
     fn place(&self) -> Place {
-        place(self.address, self.port)
+        self.at(self.address, self.port)
+    }
+
+    fn at(&self, address: &str, port: u16) -> Place {
+        Place {
+            dialogue: self.dialogue.clone(),
+            ..place(address, port)
+        }
     }
 
     /// A server is known by its key, by the pin of that, and by the authority that signed its
@@ -239,7 +247,7 @@ impl Tried<'_> {
         let here = self.place().confirmed(connector).await;
         for step in 0..steps {
             let wire = Wire::to(self.address, self.port).unwrap();
-            let there = place("127.0.0.1", wire.port()).confirmed(connector).await;
+            let there = self.at("127.0.0.1", wire.port()).confirmed(connector).await;
             let wanted = format!("Dropped-tide-{step}");
             let candidate = there.login(7, self.account, &wanted, 2);
             wire.cut_after(i64::from(step * bytes));

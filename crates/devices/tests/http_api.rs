@@ -1,0 +1,221 @@
+//! HTTP APIs by a recipe, on real servers: etcd and InfluxDB.
+
+#![allow(
+    clippy::unwrap_used,
+    clippy::expect_used,
+    clippy::panic,
+    clippy::indexing_slicing,
+    reason = "what cannot be set up ends the test"
+)]
+
+mod rig;
+
+use std::sync::Arc;
+use std::time::Duration;
+
+use jexlin_core::dialogue::Instructions;
+use jexlin_devices::http_api::{HttpApi, Settings};
+use jexlin_devices::{Change, Connector as _, Probe};
+use jexlin_standins::api_servers::ApiServer;
+use rig::{Place, Tried, answer, is_left_in_bounded_time, lying, place, yes};
+
+const ETCD: &str = include_str!("../../../demo/recipes/etcd.toml");
+const INFLUXDB: &str = include_str!("../../../demo/recipes/influxdb.toml");
+const FIRST: &str = "Duty-2019-a";
+
+fn recipe(text: &str) -> Arc<Instructions> {
+    Arc::new(Instructions::read(text).expect("a recipe"))
+}
+
+fn at(port: u16, text: &str) -> Place {
+    Place {
+        dialogue: Some(recipe(text)),
+        ..place("127.0.0.1", port)
+    }
+}
+
+fn connector() -> HttpApi {
+    HttpApi::new(Settings {
+        connect: Duration::from_secs(5),
+        change: Duration::from_secs(5),
+    })
+}
+
+/// A server with its operator: the recipe, and the operator's name and password.
+struct Server {
+    server: ApiServer,
+    text: &'static str,
+    operator: (&'static str, &'static str),
+}
+
+fn etcd() -> Server {
+    let users = [("root", "Root-2019-a"), ("duty", FIRST)];
+    Server {
+        server: ApiServer::etcd(&users).expect("etcd"),
+        text: ETCD,
+        operator: ("root", "Root-2019-a"),
+    }
+}
+
+fn influxdb() -> Server {
+    let users = [("rotator", "Rotator-2019-a"), ("duty", FIRST)];
+    Server {
+        server: ApiServer::influxdb(&users).expect("InfluxDB"),
+        text: INFLUXDB,
+        operator: ("rotator", "Rotator-2019-a"),
+    }
+}
+
+/// Checks and changes, right and wrong ones; passwords of every character that the server takes.
+async fn is_kept_up(of: &Server) {
+    let connector = connector();
+    let there = at(of.server.port(), of.text);
+    let check = async |password: &str| connector.check(&there.account("duty", password)).await;
+    assert_eq!(check(FIRST).await.result, Probe::Opened);
+    let wrong = check("wrong").await;
+    assert_eq!(wrong.result, Probe::Closed, "{wrong:?}");
+    let nobody = connector.check(&there.account("nobody", FIRST)).await;
+    assert_eq!(nobody.result, Probe::Closed, "{nobody:?}");
+    let operator = there.operator(of.operator.0, of.operator.1);
+    let takes = there.dialogue.as_ref().expect("one").takes().clone();
+    let all: Vec<char> = (' '..='~')
+        .filter(|c| takes.problem(&c.to_string()).is_none())
+        .collect();
+    let mut passwords: Vec<String> = all.chunks(40).map(|part| part.iter().collect()).collect();
+    passwords.push("Gezeitenhöhe-ß-77".into());
+    for password in &passwords {
+        let met = connector
+            .change_as_operator(&operator, &there.account("duty", password), yes())
+            .await;
+        assert_eq!(met.result, Change::Applied, "{met:?}");
+        assert_eq!(check(password).await.result, Probe::Opened, "{password}");
+        let shown = format!("{met:?}");
+        assert!(!shown.contains(password.as_str()) && !shown.contains(of.operator.1));
+        assert!(!met.transcript.is_empty());
+    }
+    let last = passwords.last().expect("one");
+    let refused = connector
+        .change_as_operator(
+            &there.operator(of.operator.0, "wrong"),
+            &there.account("duty", "New-tide-1"),
+            answer(false),
+        )
+        .await;
+    let stopped = [Change::OperatorRefused, Change::LeaseLost];
+    assert!(stopped.contains(&refused.result), "{refused:?}");
+    let missing = connector
+        .change_as_operator(&operator, &there.account("nobody", "New-tide-1"), yes())
+        .await;
+    assert!(
+        matches!(&missing.result, Change::Refused(why) if why.contains("no such user")),
+        "{missing:?}"
+    );
+    let late = connector
+        .change_as_operator(
+            &operator,
+            &there.account("duty", "New-tide-1"),
+            answer(false),
+        )
+        .await;
+    assert_eq!(late.result, Change::LeaseLost);
+    assert_eq!(
+        check(last).await.result,
+        Probe::Opened,
+        "nothing has changed"
+    );
+    let none = place("127.0.0.1", of.server.port());
+    let without = connector.check(&none.account("duty", last)).await;
+    assert!(matches!(without.result, Probe::NoAnswer(_)));
+    // Neither its log nor what it tells has a password.
+    let written = of.server.written().expect("its log");
+    assert!(!written.is_empty());
+    for password in passwords.iter().filter(|it| it.len() > 20) {
+        assert!(
+            !written.contains(password.as_str()),
+            "{password} is in the log"
+        );
+    }
+}
+
+async fn holds_when_things_go_wrong(of: &Server) {
+    let tried = Tried {
+        address: "127.0.0.1",
+        port: of.server.port(),
+        account: "duty",
+        first: FIRST,
+        operator: of.operator,
+        dialogue: Some(recipe(of.text)),
+    };
+    let connector = connector();
+    let authority = of.server.authority().expect("its authority");
+    tried.proves_who_it_is(&connector, &authority).await;
+    tried.drops_at_any_byte(&connector, 12, 700).await;
+}
+
+#[tokio::test]
+async fn etcd_is_kept_up() {
+    let server = etcd();
+    is_kept_up(&server).await;
+}
+
+#[tokio::test]
+async fn influxdb_is_kept_up() {
+    let server = influxdb();
+    is_kept_up(&server).await;
+}
+
+#[tokio::test]
+async fn etcd_proves_who_it_is_and_may_be_cut_off() {
+    holds_when_things_go_wrong(&etcd()).await;
+}
+
+#[tokio::test]
+async fn influxdb_proves_who_it_is_and_may_be_cut_off() {
+    holds_when_things_go_wrong(&influxdb()).await;
+}
+
+#[tokio::test]
+async fn what_hangs_floods_or_babbles_is_left() {
+    is_left_in_bounded_time(&connector(), "duty", FIRST).await;
+}
+
+#[tokio::test]
+async fn a_server_that_lies_floods_or_echoes_is_believed_no_further_than_it_goes() {
+    let folder = std::env::temp_dir().join(format!("jexlin-lying-api-{}", std::process::id()));
+    let echo = |heard: &[u8]| {
+        let body = String::from_utf8_lossy(heard).into_owned();
+        format!(
+            "HTTP/1.1 403 Forbidden\r\ncontent-length: {}\r\n\r\n{body}",
+            body.len()
+        )
+        .into_bytes()
+    };
+    let flood = |_: &[u8]| {
+        [
+            b"HTTP/1.1 200 OK\r\ncontent-length: 4000000\r\n\r\n".to_vec(),
+            vec![b'x'; 4_000_000],
+        ]
+        .concat()
+    };
+    let turn_away = |_: &[u8]| {
+        b"HTTP/1.1 307 Temporary Redirect\r\nlocation: https://192.0.2.7/\r\ncontent-length: 0\r\n\r\n".to_vec()
+    };
+    let nonsense = |_: &[u8]| b"I am no server\r\n\r\n".to_vec();
+    let cases: [(&str, Box<dyn Fn(&[u8]) -> Vec<u8> + Send>, &str); 4] = [
+        ("echo", Box::new(echo), "answered 403"),
+        ("flood", Box::new(flood), "length limit exceeded"),
+        ("turn", Box::new(turn_away), "answered 307"),
+        ("nonsense", Box::new(nonsense), "the connection was lost"),
+    ];
+    for (name, say, expected) in cases {
+        let port = lying(&folder.join(name), say).await;
+        let there = at(port, ETCD);
+        let met = connector()
+            .check(&there.account("duty", "Secret-tide-41"))
+            .await;
+        let shown = format!("{met:?}");
+        assert!(shown.contains(expected), "{name}: {shown}");
+        assert!(!shown.contains("tide"), "{name}: {shown}");
+    }
+    let _ = std::fs::remove_dir_all(&folder);
+}
