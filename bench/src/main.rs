@@ -13,6 +13,8 @@
     reason = "a bench that cannot go on ends"
 )]
 
+mod dialogues;
+
 use std::process::{Command, Stdio};
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::{Duration, Instant};
@@ -25,7 +27,7 @@ use jexlin_standins::host::Host;
 use serde_json::{Value, json};
 
 type Bench = (&'static str, fn());
-const ALL: [Bench; 10] = [
+const ALL: [Bench; 11] = [
     ("reveals", reveals),
     ("upkeep", upkeep),
     ("lists", lists),
@@ -35,6 +37,7 @@ const ALL: [Bench; 10] = [
     ("import-folders", import_folders),
     ("client", client),
     ("console", console),
+    ("dialogues", dialogues::run),
     ("start", start),
 ];
 

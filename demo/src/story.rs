@@ -11,10 +11,14 @@ use crate::world::{World, split};
 use crate::{Demo, Outcome};
 
 /// The dialogues and recipes that come with the demo.
-const DIALOGUES: [(&str, &str); 4] = [
+const DIALOGUES: [(&str, &str); 5] = [
     (
         "ridge-switch",
         include_str!("../dialogues/ridge-switch.toml"),
+    ),
+    (
+        "harbour-console",
+        include_str!("../recipes/harbour-console.toml"),
     ),
     ("etcd", include_str!("../recipes/etcd.toml")),
     ("influxdb", include_str!("../recipes/influxdb.toml")),
@@ -138,7 +142,7 @@ async fn vault(demo: &mut Demo, world: &World) -> Outcome<()> {
     if let Some(fields) = body.as_object_mut() {
         fields.insert(
             "connect_to".into(),
-            json!([format!("{}.0/24 22,5432,6379", network()), "127.0.0.1"]),
+            json!([format!("{}.0/24 22,443,5432,6379", network()), "127.0.0.1"]),
         );
     }
     demo.change("ines", "/api/v1/settings", revision(&settings), body)

@@ -17,6 +17,7 @@ use jexlin_core::dialogue::Instructions;
 use jexlin_devices::http_api::{HttpApi, Settings};
 use jexlin_devices::{Change, Connector as _, Probe};
 use jexlin_standins::api_servers::ApiServer;
+use jexlin_standins::cloud_console::{CloudConsole, KEEPER};
 use rig::{Place, Tried, answer, is_left_in_bounded_time, lying, place, yes};
 
 const ETCD: &str = include_str!("../../../demo/recipes/etcd.toml");
@@ -150,6 +151,61 @@ async fn holds_when_things_go_wrong(of: &Server) {
     let authority = of.server.authority().expect("its authority");
     tried.proves_who_it_is(&connector, &authority).await;
     tried.drops_at_any_byte(&connector, 12, 700).await;
+}
+
+#[tokio::test]
+async fn a_console_with_sessions_is_kept_up_by_its_operator_and_by_the_account() {
+    let text = include_str!("../../../demo/recipes/harbour-console.toml");
+    let console =
+        CloudConsole::temporary(&[(KEEPER, "Master-2019-a"), ("backups", FIRST)]).unwrap();
+    let there = at(console.port(), text);
+    let connector = connector();
+    let account = |password: &str| there.account("backups", password);
+    let operator = there.operator(KEEPER, "Master-2019-a");
+    let check = async |password: &str| connector.check(&account(password)).await.result;
+    assert_eq!(check(FIRST).await, Probe::Opened);
+    assert_eq!(check("wrong").await, Probe::Closed);
+    let changed = connector
+        .change_as_operator(&operator, &account("New; tide=1&2 %41"), yes())
+        .await;
+    assert_eq!(changed.result, Change::Applied, "{changed:?}");
+    assert_eq!(console.password("backups"), "New; tide=1&2 %41");
+    let own = connector
+        .change_as_itself(
+            &account("New; tide=1&2 %41"),
+            &account("Own-tide-2-x"),
+            yes(),
+        )
+        .await;
+    assert_eq!(own.result, Change::Applied, "{own:?}");
+    assert_eq!(check("Own-tide-2-x").await, Probe::Opened);
+    let short = connector
+        .change_as_operator(&operator, &account("short"), yes())
+        .await;
+    assert_eq!(
+        short.result,
+        Change::Refused("A password has at least 10 characters.".into())
+    );
+    let weak = there.operator("backups", "Own-tide-2-x");
+    let other = there.account(KEEPER, "Taken-over-1");
+    let refused = connector.change_as_operator(&weak, &other, yes()).await;
+    assert_eq!(
+        refused.result,
+        Change::Refused("Only harbour-master changes the passwords of others.".into())
+    );
+    for met in [&changed, &own, &short] {
+        let shown = format!("{met:?}");
+        assert!(
+            !shown.contains("tide") && !shown.contains("Master-2019-a"),
+            "{shown}"
+        );
+    }
+    for _ in 0..5 {
+        let _ = check("wrong").await;
+    }
+    assert!(
+        matches!(check("Own-tide-2-x").await, Probe::NoAnswer(why) if why.contains("the account is locked"))
+    );
 }
 
 #[tokio::test]

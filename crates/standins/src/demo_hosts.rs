@@ -3,6 +3,7 @@
 use std::io::Result;
 use std::path::Path;
 
+use crate::cloud_console::CloudConsole;
 use crate::database_server::DatabaseServer;
 use crate::host::Host;
 use crate::redis_server::{OPERATOR_RIGHTS, RedisServer};
@@ -86,6 +87,14 @@ const SWITCH_ACCOUNTS: [(&str, &str); 3] = [
     ("watch", "Watch-the-ports-7"),
 ];
 
+/// The last number of the address of the demo's cloud console.
+const CONSOLE: u8 = 12;
+/// Its accounts, with the passwords of the first day.
+const CONSOLE_ACCOUNTS: [(&str, &str); 2] = [
+    (crate::cloud_console::KEEPER, "Harbour-first-day-1"),
+    ("backups", "Backups-2019-first"),
+];
+
 /// What runs around the demo.
 #[derive(Debug)]
 pub struct Running {
@@ -97,6 +106,8 @@ pub struct Running {
     pub alarms: RedisServer,
     /// The switch, which is a stand-in.
     pub switch: Switch,
+    /// The cloud console, which is a stand-in.
+    pub console: CloudConsole,
 }
 
 /// Starts all hosts and servers in a folder.
@@ -130,10 +141,17 @@ pub fn start(folder: &Path, network: &str) -> Result<Running> {
         SSH_PORT,
         &SWITCH_ACCOUNTS,
     )?;
+    let console = CloudConsole::start(
+        &folder.join("cloud-console"),
+        &format!("{network}.{CONSOLE}"),
+        443,
+        &CONSOLE_ACCOUNTS,
+    )?;
     Ok(Running {
         hosts,
         database,
         alarms,
         switch,
+        console,
     })
 }

@@ -6,6 +6,7 @@
 //! own accounts are never touched. Everything ends with the process that started it.
 
 pub mod api_servers;
+pub mod cloud_console;
 pub mod cluster;
 pub mod database_server;
 pub mod demo_hosts;

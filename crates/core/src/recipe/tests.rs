@@ -4,7 +4,7 @@ use super::*;
 use crate::dialogue::{Ending, Turn, Values};
 use crate::secret::Secret;
 
-const READY: [(&str, &str); 3] = [
+const READY: [(&str, &str); 4] = [
     ("etcd", include_str!("../../../../demo/recipes/etcd.toml")),
     (
         "influxdb",
@@ -13,6 +13,10 @@ const READY: [(&str, &str); 3] = [
     (
         "rabbitmq",
         include_str!("../../../../demo/recipes/rabbitmq.toml"),
+    ),
+    (
+        "harbour-console",
+        include_str!("../../../../demo/recipes/harbour-console.toml"),
     ),
 ];
 
