@@ -126,8 +126,7 @@ function Edit({
               ...(dialogues.data ?? [])
                 .filter(
                   (each) =>
-                    each.kind === type.instructions &&
-                    (each.newest || each.id === device.dialogue),
+                    each.kind === type.instructions && (each.newest || each.id === device.dialogue),
                 )
                 .map((each): [string, string] => [each.id, `${each.name} ${each.number}`]),
             ]}
@@ -421,6 +420,17 @@ function OperatorOf({
   edit: () => void;
 }) {
   const type = useDeviceTypes().data?.find((each) => each.connector === device.connector);
+  const { dialogue } = device;
+  const about = useQuery({
+    queryKey: ["dialogues", dialogue],
+    queryFn: () =>
+      result(
+        api.GET("/api/v1/dialogues/{dialogue}", {
+          params: { path: { dialogue: dialogue ?? "" } },
+        }),
+      ),
+    enabled: dialogue !== null,
+  });
   return (
     <div className="flex flex-col gap-4">
       <div className="flex flex-wrap items-center justify-between gap-3">
@@ -445,6 +455,7 @@ function OperatorOf({
         <div>
           <h3 className="font-semibold">Rights that are needed there</h3>
           <p className="max-w-prose">{type.needed_rights}</p>
+          {about.data?.about && <p className="max-w-prose">{about.data.about}</p>}
         </div>
       )}
       <h3 className="font-semibold">Passwords that may be sent here</h3>
