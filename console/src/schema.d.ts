@@ -3044,7 +3044,8 @@ export interface components {
      * @description How a device is reached.
      * @enum {string}
      */
-    ConnectorKind: "ssh" | "postgresql" | "ldap" | "redis" | "active-directory" | "command-line";
+    ConnectorKind:
+      "ssh" | "postgresql" | "ldap" | "redis" | "active-directory" | "command-line" | "http-api";
     /**
      * @description Whether an act takes a second person.
      * @enum {string}
@@ -3249,10 +3250,10 @@ export interface components {
       connector: components["schemas"]["ConnectorKind"];
       /**
        * Format: uuid
-       * @description The version of the dialogue that it is talked to by, where its type needs one.
+       * @description The version of the dialogue or recipe that it is talked to by, where its type needs one.
        */
       dialogue: string | null;
-      /** @description The name of the dialogue and its version, such as `ridge-switch 2`. */
+      /** @description The name of that and its version, such as `ridge-switch 2`. */
       dialogue_name: string;
       /**
        * Format: uuid
@@ -3331,19 +3332,18 @@ export interface components {
       changes_as_operator: boolean;
       /** @description The type. */
       connector: components["schemas"]["ConnectorKind"];
+      instructions: components["schemas"]["InstructionsKind"] | null;
       /** @description What such a device is called. */
       label: string;
       /** @description What operators and accounts must be allowed to do there. */
       needed_rights: string;
-      /** @description Such a device is talked to by a dialogue. */
-      needs_dialogue: boolean;
       /**
        * Format: int32
        * @description The port where it usually listens.
        */
       port: number;
     };
-    /** @description A version of a dialogue. */
+    /** @description A version of a dialogue or recipe. */
     Dialogue: {
       /** @description What it is for, in the author's words. */
       about: string;
@@ -3364,6 +3364,7 @@ export interface components {
        * @description Identifier of this version.
        */
       id: string;
+      kind: components["schemas"]["InstructionsKind"] | null;
       /** @description The name that its versions share. */
       name: string;
       /** @description Whether there is none after it. */
@@ -3378,12 +3379,12 @@ export interface components {
       /** @description Its title. */
       title: string;
     };
-    /** @description A version of a dialogue with its file. */
+    /** @description A version of a dialogue or recipe with its file. */
     DialogueFile: components["schemas"]["Dialogue"] & {
       /** @description The file, TOML. */
       text: string;
     };
-    /** @description Something that is wrong with a dialogue. */
+    /** @description Something that is wrong with a file. */
     DialogueFinding: {
       /** @description The line of the file. */
       line: number | null;
@@ -3391,7 +3392,7 @@ export interface components {
       message: string;
       /** @description How bad it is. */
       severity: components["schemas"]["Severity"];
-      /** @description The step. */
+      /** @description The step or request. */
       step: string | null;
     };
     /** @description What came of a rehearsal. */
@@ -3507,7 +3508,7 @@ export interface components {
       address?: string | null;
       /**
        * Format: uuid
-       * @description Another version of a dialogue, or another dialogue.
+       * @description Another version of a dialogue or recipe, or another one.
        */
       dialogue?: string | null;
       /** @description New identities; an empty list removes the confirmed ones. */
@@ -4241,6 +4242,11 @@ export interface components {
       text: string;
     };
     /**
+     * @description Which of the two it is.
+     * @enum {string}
+     */
+    InstructionsKind: "dialogue" | "recipe";
+    /**
      * @description What is wrong with access somewhere.
      * @enum {string}
      */
@@ -4633,7 +4639,7 @@ export interface components {
       connector?: components["schemas"]["ConnectorKind"] | null;
       /**
        * Format: uuid
-       * @description The version of the dialogue that it is talked to by.
+       * @description The version of the dialogue or recipe that it is talked to by.
        */
       dialogue?: string | null;
       /**
@@ -4656,7 +4662,7 @@ export interface components {
        */
       port?: number | null;
     };
-    /** @description Adds a dialogue, or another version of one. */
+    /** @description Adds a dialogue or recipe, or another version of one. */
     NewDialogue: {
       /** @description Its name; one that is taken gets another version. */
       name: string;
@@ -5299,10 +5305,10 @@ export interface components {
         connector: components["schemas"]["ConnectorKind"];
         /**
          * Format: uuid
-         * @description The version of the dialogue that it is talked to by, where its type needs one.
+         * @description The version of the dialogue or recipe that it is talked to by, where its type needs one.
          */
         dialogue: string | null;
-        /** @description The name of the dialogue and its version, such as `ridge-switch 2`. */
+        /** @description The name of that and its version, such as `ridge-switch 2`. */
         dialogue_name: string;
         /**
          * Format: uuid
@@ -5370,12 +5376,11 @@ export interface components {
         changes_as_operator: boolean;
         /** @description The type. */
         connector: components["schemas"]["ConnectorKind"];
+        instructions: components["schemas"]["InstructionsKind"] | null;
         /** @description What such a device is called. */
         label: string;
         /** @description What operators and accounts must be allowed to do there. */
         needed_rights: string;
-        /** @description Such a device is talked to by a dialogue. */
-        needs_dialogue: boolean;
         /**
          * Format: int32
          * @description The port where it usually listens.
@@ -5408,6 +5413,7 @@ export interface components {
          * @description Identifier of this version.
          */
         id: string;
+        kind: components["schemas"]["InstructionsKind"] | null;
         /** @description The name that its versions share. */
         name: string;
         /** @description Whether there is none after it. */
@@ -5435,7 +5441,7 @@ export interface components {
         message: string;
         /** @description How bad it is. */
         severity: components["schemas"]["Severity"];
-        /** @description The step. */
+        /** @description The step or request. */
         step: string | null;
       }[];
       /** @description The cursor of the next page, if there is one. */
@@ -7246,10 +7252,10 @@ export interface components {
         connector: components["schemas"]["ConnectorKind"];
         /**
          * Format: uuid
-         * @description The version of the dialogue that it is talked to by, where its type needs one.
+         * @description The version of the dialogue or recipe that it is talked to by, where its type needs one.
          */
         dialogue: string | null;
-        /** @description The name of the dialogue and its version, such as `ridge-switch 2`. */
+        /** @description The name of that and its version, such as `ridge-switch 2`. */
         dialogue_name: string;
         /**
          * Format: uuid

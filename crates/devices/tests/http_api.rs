@@ -21,6 +21,7 @@ use jexlin_standins::cloud_console::{CloudConsole, KEEPER};
 use rig::{Place, Tried, answer, is_left_in_bounded_time, lying, place, yes};
 
 const ETCD: &str = include_str!("../../../demo/recipes/etcd.toml");
+const RABBITMQ: &str = include_str!("../../../demo/recipes/rabbitmq.toml");
 const INFLUXDB: &str = include_str!("../../../demo/recipes/influxdb.toml");
 const FIRST: &str = "Duty-2019-a";
 
@@ -63,6 +64,15 @@ fn influxdb() -> Server {
     Server {
         server: ApiServer::influxdb(&users).expect("InfluxDB"),
         text: INFLUXDB,
+        operator: ("rotator", "Rotator-2019-a"),
+    }
+}
+
+fn rabbitmq() -> Server {
+    let users = [("rotator", "Rotator-2019-a"), ("duty", FIRST)];
+    Server {
+        server: ApiServer::rabbitmq(&users).expect("RabbitMQ"),
+        text: RABBITMQ,
         operator: ("rotator", "Rotator-2019-a"),
     }
 }
@@ -218,6 +228,21 @@ async fn etcd_is_kept_up() {
 async fn influxdb_is_kept_up() {
     let server = influxdb();
     is_kept_up(&server).await;
+}
+
+#[tokio::test]
+async fn rabbitmq_is_kept_up_proves_who_it_is_and_may_be_cut_off() {
+    let server = rabbitmq();
+    is_kept_up(&server).await;
+    // A change sends the tags back as they were: the account may still look.
+    let there = at(server.server.port(), RABBITMQ);
+    let operator = there.operator(server.operator.0, server.operator.1);
+    let back = connector()
+        .change_as_operator(&operator, &there.account("duty", FIRST), yes())
+        .await;
+    assert_eq!(back.result, Change::Applied);
+    assert!(format!("{:?}", back.transcript).contains("monitoring"));
+    holds_when_things_go_wrong(&server).await;
 }
 
 #[tokio::test]

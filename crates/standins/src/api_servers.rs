@@ -1,9 +1,9 @@
-//! Servers with an HTTP API as devices, over TLS: etcd and InfluxDB.
+//! Servers with an HTTP API as devices, over TLS: etcd, InfluxDB and RabbitMQ.
 
 use std::fs;
 use std::io;
 use std::path::{Path, PathBuf};
-use std::process::{Child, Command};
+use std::process::{Child, Command, Stdio};
 
 use crate::database_server::certificates;
 use crate::{free_port, spawn_tied, wait_for_port};
@@ -14,14 +14,32 @@ pub struct ApiServer {
     folder: PathBuf,
     port: u16,
     child: Child,
+    /// What it needs beside it.
+    beside: Option<Child>,
 }
 
 impl Drop for ApiServer {
     fn drop(&mut self) {
         let _ = self.child.kill();
         let _ = self.child.wait();
+        if let Some(beside) = &mut self.beside {
+            let _ = beside.kill();
+            let _ = beside.wait();
+        }
         let _ = fs::remove_dir_all(&self.folder);
     }
+}
+
+/// A password as RabbitMQ keeps it: four bytes of salt, and the SHA-256 of salt and password.
+fn hashed(password: &str) -> String {
+    use base64::Engine as _;
+    use sha2::Digest as _;
+    let salt: [u8; 4] = rand::random();
+    let digest = sha2::Sha256::new()
+        .chain_update(salt)
+        .chain_update(password)
+        .finalize();
+    base64::engine::general_purpose::STANDARD.encode([&salt[..], &digest[..]].concat())
 }
 
 /// A temporary folder with certificates, and a port.
@@ -78,12 +96,15 @@ impl ApiServer {
         ];
         let child = spawn_tied("/usr/bin/etcd", "KILL", move |command| {
             command.args(arguments.iter().flat_map(|(name, value)| [*name, value]));
-            command.env("ETCD_UNSUPPORTED_ARCH", std::env::consts::ARCH);
+            if std::env::consts::ARCH != "x86_64" {
+                command.env("ETCD_UNSUPPORTED_ARCH", "arm64");
+            }
         })?;
         let server = Self {
             folder,
             port,
             child,
+            beside: None,
         };
         wait_for_port("127.0.0.1", port)?;
         let authority = at(&server.folder, "ca.pem");
@@ -138,6 +159,7 @@ level = "debug"
             folder,
             port,
             child,
+            beside: None,
         };
         wait_for_port("127.0.0.1", port)?;
         let number = port.to_string();
@@ -153,6 +175,83 @@ level = "debug"
             words.extend(["-execute", &say]);
             client("influx", &words)?;
         }
+        Ok(server)
+    }
+
+    /// A RabbitMQ with its management, with these users and their passwords; the first is an
+    /// administrator, the others have the tag `monitoring`.
+    ///
+    /// # Errors
+    /// When it does not come up.
+    pub fn rabbitmq(users: &[(&str, &str)]) -> io::Result<Self> {
+        let (folder, port) = prepare("rabbitmq")?;
+        let (queue, between, names) = (free_port()?, free_port()?, free_port()?);
+        let users: Vec<_> = users
+            .iter()
+            .enumerate()
+            .map(|(at, (name, password))| {
+                serde_json::json!({
+                    "name": name,
+                    "password_hash": hashed(password),
+                    "hashing_algorithm": "rabbit_password_hashing_sha256",
+                    "tags": if at == 0 { "administrator" } else { "monitoring" },
+                })
+            })
+            .collect();
+        let definitions = serde_json::json!({"users": users, "vhosts": [{"name": "/"}]});
+        let at = |name: &str| folder.join(name).display().to_string();
+        fs::write(folder.join("definitions.json"), definitions.to_string())?;
+        fs::write(folder.join("plugins"), "[rabbitmq_management].\n")?;
+        fs::write(
+            folder.join("rabbitmq.conf"),
+            format!(
+                "listeners.tcp.1 = 127.0.0.1:{queue}\nload_definitions = {}\nmanagement.ssl.ip = 127.0.0.1\nmanagement.ssl.port = {port}\nmanagement.ssl.certfile = {}\nmanagement.ssl.keyfile = {}\nlog.file.level = debug\n",
+                at("definitions.json"),
+                at("tls.pem"),
+                at("tls.key"),
+            ),
+        )?;
+        // Its daemon for names would outlive it; one that is there already is used.
+        let beside = spawn_tied("/usr/bin/epmd", "KILL", move |command| {
+            command.args(["-address", "127.0.0.1", "-port", &names.to_string()]);
+        })?;
+        wait_for_port("127.0.0.1", names)?;
+        let variables = [
+            ("HOME", folder.display().to_string()),
+            ("RABBITMQ_NODENAME", format!("jexlin{port}@localhost")),
+            ("RABBITMQ_CONFIG_FILE", at("rabbitmq")),
+            ("RABBITMQ_MNESIA_BASE", at("data")),
+            ("RABBITMQ_LOG_BASE", at("logs")),
+            ("RABBITMQ_ENABLED_PLUGINS_FILE", at("plugins")),
+            ("RABBITMQ_CONF_ENV_FILE", "/dev/null".to_owned()),
+            ("RABBITMQ_DIST_PORT", between.to_string()),
+            // It becomes this process, instead of a child that would outlive it.
+            ("RABBITMQ_ALLOW_INPUT", "1".to_owned()),
+            ("RABBITMQ_SERVER_ADDITIONAL_ERL_ARGS", "-noinput".to_owned()),
+            ("ERL_EPMD_PORT", names.to_string()),
+            ("ERL_EPMD_ADDRESS", "127.0.0.1".to_owned()),
+        ];
+        let program = fs::read_dir("/usr/lib/rabbitmq/lib")?
+            .filter_map(|entry| Some(entry.ok()?.path().join("sbin/rabbitmq-server")))
+            .find(|program| program.exists())
+            .ok_or_else(|| io::Error::other("RabbitMQ is not installed"))?
+            .display()
+            .to_string();
+        let child = spawn_tied(&program, "KILL", move |command| {
+            command
+                .envs(variables)
+                .stdout(Stdio::null())
+                .stderr(Stdio::null());
+        })?;
+        let server = Self {
+            folder,
+            port,
+            child,
+            beside: Some(beside),
+        };
+        // It takes long on a machine that has much to do.
+        let wait = || wait_for_port("127.0.0.1", port);
+        wait().or_else(|_| wait()).or_else(|_| wait())?;
         Ok(server)
     }
 
@@ -176,9 +275,13 @@ level = "debug"
     /// When it cannot be read.
     pub fn written(&self) -> io::Result<String> {
         let mut all = String::new();
-        for name in ["log", "access"] {
-            let file = self.folder.join(name);
-            if file.exists() {
+        let logs = fs::read_dir(self.folder.join("logs"))
+            .into_iter()
+            .flatten()
+            .filter_map(|entry| Some(entry.ok()?.path()));
+        let here = ["log", "access"].map(|name| self.folder.join(name));
+        for file in here.into_iter().chain(logs) {
+            if file.is_file() {
                 all.push_str(&String::from_utf8_lossy(&fs::read(file)?));
             }
         }

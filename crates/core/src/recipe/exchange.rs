@@ -81,7 +81,9 @@ impl Taken {
 /// Where a value goes.
 #[derive(Clone, Copy)]
 enum Place {
-    Address,
+    Path,
+    /// In a query or a form.
+    Field,
     Header,
     Text,
 }
@@ -163,12 +165,12 @@ impl<'a> Exchange<'a> {
     }
 
     fn made(&self, step: &RequestStep) -> Option<Request> {
-        let mut target = self.filled(&step.path, Place::Address)?;
+        let mut target = self.filled(&step.path, Place::Path)?;
         for (at, (name, value)) in step.query.iter().enumerate() {
             target.push(if at == 0 { '?' } else { '&' });
             target.push_str(&encoded(name));
             target.push('=');
-            target.push_str(&self.filled(value, Place::Address)?);
+            target.push_str(&self.filled(value, Place::Field)?);
         }
         let mut headers = vec![];
         for (name, value) in &step.headers {
@@ -213,7 +215,7 @@ impl<'a> Exchange<'a> {
                     }
                     out.push_str(&encoded(name));
                     out.push('=');
-                    out.push_str(&self.filled(value, Place::Address)?);
+                    out.push_str(&self.filled(value, Place::Field)?);
                 }
                 Some(("application/x-www-form-urlencoded", secret(out)))
             }
@@ -234,8 +236,9 @@ impl<'a> Exchange<'a> {
             let value = match piece {
                 Piece::Text(text) => {
                     match place {
-                        // What the author wrote is written as it is, but for spaces and the like.
-                        Place::Address => out.push_str(&written(text)),
+                        // What the author wrote of a path stays, but for spaces and the like.
+                        Place::Path => out.push_str(&written(text)),
+                        Place::Field => out.push_str(&encoded(text)),
                         Place::Header | Place::Text => out.push_str(text),
                     }
                     continue;
@@ -247,7 +250,7 @@ impl<'a> Exchange<'a> {
                 }),
             };
             match place {
-                Place::Address => out.push_str(&encoded(&value)),
+                Place::Path | Place::Field => out.push_str(&encoded(&value)),
                 Place::Header if value.chars().any(char::is_control) => return None,
                 Place::Header | Place::Text => out.push_str(&value),
             }
@@ -476,7 +479,7 @@ fn encoded(text: &str) -> Zeroizing<String> {
     out
 }
 
-/// An author's own text in a path or a query: what cannot stand there is encoded.
+/// An author's own text in a path: what cannot stand there is encoded.
 fn written(text: &str) -> String {
     text.chars()
         .map(|c| match c {

@@ -390,8 +390,8 @@ fn what_is_wrong_with_a_recipe_is_found() {
             "`check` comes to this request, and does not know {operator_password}",
         ),
         (
-            "{ status = 200, done = true },\n    { status = 400, text = \"user name",
-            "{ done = true },\n    { status = 400, text = \"user name",
+            "{ status = 200, done = true },\n    { text = \"user name",
+            "{ done = true },\n    { text = \"user name",
             "each answer has a `status`",
         ),
         (

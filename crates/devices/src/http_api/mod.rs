@@ -232,14 +232,12 @@ async fn send(
             .to_bytes();
         Ok((head.status.as_u16(), headers, body))
     };
+    tokio::pin!(talk);
     tokio::select! {
-        // The answer counts, also where the device ends the connection with it.
         biased;
-        answer = talk => answer,
-        ended = connection => Err(match ended {
-            Ok(()) => "the device ended the connection".to_owned(),
-            Err(error) => words(&error),
-        }),
+        answer = &mut talk => answer,
+        // A connection that has ended has brought all that it brings: the answer, or why there is none.
+        _ = connection => talk.await,
     }
 }
 
