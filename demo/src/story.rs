@@ -11,7 +11,7 @@ use crate::world::{World, split};
 use crate::{Demo, Outcome};
 
 /// The dialogues and recipes that come with the demo.
-const DIALOGUES: [(&str, &str); 5] = [
+const DIALOGUES: [(&str, &str); 6] = [
     (
         "ridge-switch",
         include_str!("../dialogues/ridge-switch.toml"),
@@ -20,6 +20,7 @@ const DIALOGUES: [(&str, &str); 5] = [
         "harbour-console",
         include_str!("../recipes/harbour-console.toml"),
     ),
+    ("linux-sudo", include_str!("../dialogues/linux-sudo.toml")),
     ("etcd", include_str!("../recipes/etcd.toml")),
     ("influxdb", include_str!("../recipes/influxdb.toml")),
     ("rabbitmq", include_str!("../recipes/rabbitmq.toml")),

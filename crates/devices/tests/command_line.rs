@@ -17,6 +17,7 @@ use jexlin_core::dialogue::{Instructions, Turn};
 use jexlin_core::secret::Secret;
 use jexlin_devices::ssh::{CommandLine, Settings};
 use jexlin_devices::{Change, Connector as _, Met, Probe};
+use jexlin_standins::host::Host;
 use jexlin_standins::misbehaving_device::Wire;
 use jexlin_standins::switch::{KEEPER, Manner, Switch};
 use rig::{Place, answer, place, yes};
@@ -260,4 +261,77 @@ async fn passwords_of_every_character_that_the_switch_takes_are_set() {
         let met = rotated(&place, refused).await;
         assert!(matches!(met.result, Change::Refused(_)), "{met:?}");
     }
+}
+
+#[tokio::test]
+async fn a_real_host_is_kept_up_by_an_operator_with_sudo_and_by_its_accounts() {
+    let text = include_str!("../../../demo/dialogues/linux-sudo.toml");
+    let accounts = [(KEEPER, OPERATOR), ("duty", OLD), ("watch", "Watch-2019-a")];
+    let host = Host::temporary("mill-race", &accounts).expect("a host");
+    let there = Place {
+        dialogue: Some(Arc::new(Instructions::read(text).expect("a dialogue"))),
+        ..place("127.0.0.1", host.port())
+    };
+    let connector = connector();
+    let operator = there.operator(KEEPER, OPERATOR);
+    let check = async |password: &str| {
+        let account = there.account("duty", password);
+        connector.check(&account).await.result
+    };
+    assert_eq!(check(OLD).await, Probe::Opened);
+    assert_eq!(check("wrong").await, Probe::Closed);
+    // All that can be typed, quotes and dollar signs too; the shell never sees it.
+    let all: Vec<char> = (' '..='~').collect();
+    for part in all.chunks(48) {
+        let password: String = part.iter().collect();
+        let account = there.account("duty", &password);
+        let met = connector
+            .change_as_operator(&operator, &account, yes())
+            .await;
+        assert_eq!(met.result, Change::Applied, "{met:?}");
+        assert!(
+            host.opens("duty", &password).expect("a login"),
+            "{password}"
+        );
+        assert!(!written(&met).contains(&password) && !written(&met).contains(OPERATOR));
+    }
+    let last: String = all.chunks(48).last().expect("one").iter().collect();
+    let own = connector
+        .change_as_itself(
+            &there.account("duty", &last),
+            &there.account("duty", "Own-Tide-77-north"),
+            yes(),
+        )
+        .await;
+    assert_eq!(own.result, Change::Applied, "{own:?}");
+    assert!(host.opens("duty", "Own-Tide-77-north").expect("a login"));
+    let nobody = connector
+        .change_as_operator(&operator, &there.account("nobody-here", NEW), yes())
+        .await;
+    assert!(
+        matches!(&nobody.result, Change::Refused(why) if why.contains("does not exist")),
+        "{nobody:?}"
+    );
+    // Who has no right by sudo changes nothing, and is told why.
+    let weak = connector
+        .change_as_operator(
+            &there.operator("watch", "Watch-2019-a"),
+            &there.account("duty", NEW),
+            answer(false),
+        )
+        .await;
+    assert_eq!(
+        weak.result,
+        Change::NotReached("sudo does not know the operator".into()),
+        "{weak:?}"
+    );
+    let same = connector
+        .change_as_itself(
+            &there.account("duty", "Own-Tide-77-north"),
+            &there.account("duty", "short"),
+            yes(),
+        )
+        .await;
+    assert!(matches!(&same.result, Change::Refused(_)), "{same:?}");
+    assert!(host.opens("duty", "Own-Tide-77-north").expect("a login"));
 }

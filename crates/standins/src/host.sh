@@ -21,6 +21,11 @@ if [ "$fresh" = 1 ]; then
         [ -n "$user" ] || continue
         [ "$user" = root ] || useradd -M -N -d /tmp -s /bin/bash "$user"
         printf '%s:%s\n' "$user" "$password" | chpasswd
+        # An operator that is not root.
+        if [ "$user" = keeper ] && [ -d /etc/sudoers.d ]; then
+            echo 'keeper ALL=(root) /usr/bin/passwd' > /etc/sudoers.d/keeper
+            chmod 440 /etc/sudoers.d/keeper
+        fi
     done < "$accounts"
     ssh-keygen -q -t ed25519 -N '' -C "$name" -f /etc/ssh/jexlin_host_key
     cat > /etc/ssh/sshd_config <<CONFIG

@@ -78,6 +78,8 @@ fn played(
 #[test]
 fn the_ready_made_dialogues_have_no_findings() {
     assert_eq!(messages(SWITCH), Vec::<String>::new());
+    let sudo = include_str!("../../../../demo/dialogues/linux-sudo.toml");
+    assert_eq!(messages(sudo), Vec::<String>::new());
     let passwd = include_str!("linux-passwd.toml");
     assert_eq!(
         messages(passwd),
