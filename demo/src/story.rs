@@ -674,6 +674,19 @@ async fn last_days(demo: &mut Demo) -> Outcome<()> {
     reveal(demo, "pim", "/Control room/contractor").await?;
     reveal(demo, "olena", "/Office/Ordering portal").await?;
     demo.pass(TimeDelta::hours(6)).await?;
+    // By a dialogue and by a recipe.
+    for path in ["/Works/Highfield/filter hall duty", "/Office/cloud backups"] {
+        let account = demo.id(path)?;
+        for task in ["rotate", "check"] {
+            demo.post(
+                "ines",
+                &format!("/api/v1/credentials/{account}/{task}"),
+                json!({}),
+            )
+            .await?;
+            demo.work().await?;
+        }
+    }
     // The device says no: the account is gone from the host.
     let plc = demo.id("/Works/Highfield/historian plc")?;
     demo.post(

@@ -3,7 +3,7 @@
 
 import { useQuery } from "@tanstack/react-query";
 import { Pencil } from "lucide-react";
-import { useState } from "react";
+import { useMemo, useState } from "react";
 import { Link } from "wouter";
 import {
   type CredentialItem,
@@ -303,7 +303,7 @@ const TYPES: Device["connector"][] = [
   "redis",
 ];
 
-const COLUMNS: Column<Device>[] = [
+const columns = (labels: Map<string, string>): Column<Device>[] => [
   {
     name: "name",
     head: "Device",
@@ -314,7 +314,14 @@ const COLUMNS: Column<Device>[] = [
       </Link>
     ),
   },
-  { name: "type", head: "Type", value: (device) => device.connector, choices: TYPES, one: true },
+  {
+    name: "type",
+    head: "Type",
+    value: (device) => labels.get(device.connector) ?? device.connector,
+    word: (value) => labels.get(value) ?? value,
+    choices: TYPES,
+    one: true,
+  },
   { name: "folder", head: "Folder", value: (device) => device.place },
   {
     name: "address",
@@ -635,12 +642,17 @@ function OneDevice({ me, id }: { me: Me; id: string }) {
 }
 
 export function DevicesPage({ me, device }: { me: Me; device: string | undefined }) {
+  const types = useDeviceTypes();
+  const shown = useMemo(
+    () => columns(new Map(types.data?.map((type) => [type.connector, type.label]))),
+    [types.data],
+  );
   if (device) return <OneDevice me={me} id={device} />;
   return (
     <Page title="Devices" note="Hosts and servers whose accounts are checked and rotated.">
       <RemoteTable
         label="Devices"
-        columns={COLUMNS}
+        columns={shown}
         id={(each) => each.id}
         name={TABLE}
         fetch={part}

@@ -354,6 +354,14 @@ function Editor({
   );
 }
 
+/** How many devices use a version, as a sentence. */
+const used = (devices: number): string =>
+  devices === 0
+    ? "No device uses it."
+    : devices === 1
+      ? "One device uses it."
+      : `${devices} devices use it.`;
+
 export function OneDialogue({ me, id }: { me: Me; id: string }) {
   const isNew = id === "new";
   const read = useQuery({
@@ -369,7 +377,7 @@ export function OneDialogue({ me, id }: { me: Me; id: string }) {
       crumbs={[["Dialogues and recipes", "/dialogues"]]}
       note={
         dialogue &&
-        `Version ${dialogue.number}${dialogue.newest ? "" : ", not the newest"}. ${dialogue.title}. ${dialogue.devices === 1 ? "One device uses it." : `${dialogue.devices} devices use it.`}`
+        `Version ${dialogue.number}${dialogue.newest ? "" : ", not the newest"}. ${dialogue.title}. ${used(dialogue.devices)}`
       }
     >
       {isNew ? (
