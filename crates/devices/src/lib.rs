@@ -8,6 +8,7 @@
 pub mod active_directory;
 mod connector;
 pub mod http_api;
+mod instructed;
 pub mod ldap;
 mod network;
 pub mod postgresql;

@@ -6,6 +6,7 @@ use jexlin_core::upkeep::ConnectorKind;
 
 use crate::active_directory::{self, ActiveDirectory};
 use crate::http_api::{self, HttpApi};
+use crate::instructed::ByInstructions;
 use crate::ldap::{self, Ldap};
 use crate::postgresql::{self, Postgresql};
 use crate::redis::{self, Redis};
@@ -32,11 +33,13 @@ pub enum Settings {
 }
 
 impl Settings {
-    fn connector(self) -> Arc<dyn Connector> {
+    /// The connector with these settings.
+    #[must_use]
+    pub fn connector(self) -> Arc<dyn Connector> {
         match self {
             Self::Ssh(settings) => Arc::new(Ssh::new(settings)),
-            Self::CommandLine(settings) => Arc::new(CommandLine::new(settings)),
-            Self::HttpApi(settings) => Arc::new(HttpApi::new(settings)),
+            Self::CommandLine(settings) => Arc::new(ByInstructions(CommandLine::new(settings))),
+            Self::HttpApi(settings) => Arc::new(ByInstructions(HttpApi::new(settings))),
             Self::Postgresql(settings) => Arc::new(Postgresql::new(settings)),
             Self::Ldap(settings) => Arc::new(Ldap::new(settings)),
             Self::Redis(settings) => Arc::new(Redis::new(settings)),

@@ -15,8 +15,7 @@ use std::time::Duration;
 
 use jexlin_core::dialogue::{Instructions, Turn};
 use jexlin_core::secret::Secret;
-use jexlin_devices::ssh::{CommandLine, Settings};
-use jexlin_devices::{Change, Connector as _, Met, Probe};
+use jexlin_devices::{Change, Connector, Met, Probe, Settings, ssh};
 use jexlin_standins::host::Host;
 use jexlin_standins::misbehaving_device::Wire;
 use jexlin_standins::switch::{KEEPER, Manner, Switch};
@@ -38,12 +37,13 @@ fn at(port: u16) -> Place {
     }
 }
 
-fn connector() -> CommandLine {
-    CommandLine::new(Settings {
+fn connector() -> Arc<dyn Connector> {
+    Settings::CommandLine(ssh::Settings {
         connect: Duration::from_secs(10),
         change: Duration::from_secs(10),
-        ..Settings::default()
+        ..ssh::Settings::default()
     })
+    .connector()
 }
 
 async fn rotated(place: &Place, new: &str) -> Met<Change> {
@@ -243,7 +243,7 @@ async fn a_line_that_drops_at_any_byte_leaves_no_doubt_about_what_was_sent() {
 async fn passwords_of_every_character_that_the_switch_takes_are_set() {
     let switch = switch();
     let place = at(switch.port());
-    let takes = place.dialogue.as_ref().expect("one").takes().clone();
+    let takes = place.dialogue.as_ref().expect("one").head().takes().clone();
     let all: String = (' '..='~')
         .filter(|c| takes.problem(&c.to_string()).is_none())
         .collect();

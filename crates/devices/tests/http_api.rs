@@ -14,8 +14,7 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use jexlin_core::dialogue::Instructions;
-use jexlin_devices::http_api::{HttpApi, Settings};
-use jexlin_devices::{Change, Connector as _, Probe};
+use jexlin_devices::{Change, Connector, Probe, Settings, http_api};
 use jexlin_standins::api_servers::ApiServer;
 use jexlin_standins::cloud_console::{CloudConsole, KEEPER};
 use rig::{Place, Tried, answer, is_left_in_bounded_time, lying, place, yes};
@@ -36,11 +35,12 @@ fn at(port: u16, text: &str) -> Place {
     }
 }
 
-fn connector() -> HttpApi {
-    HttpApi::new(Settings {
+fn connector() -> Arc<dyn Connector> {
+    Settings::HttpApi(http_api::Settings {
         connect: Duration::from_secs(5),
         change: Duration::from_secs(5),
     })
+    .connector()
 }
 
 /// A server with its operator: the recipe, and the operator's name and password.
@@ -88,7 +88,7 @@ async fn is_kept_up(of: &Server) {
     let nobody = connector.check(&there.account("nobody", FIRST)).await;
     assert_eq!(nobody.result, Probe::Closed, "{nobody:?}");
     let operator = there.operator(of.operator.0, of.operator.1);
-    let takes = there.dialogue.as_ref().expect("one").takes().clone();
+    let takes = there.dialogue.as_ref().expect("one").head().takes().clone();
     let all: Vec<char> = (' '..='~')
         .filter(|c| takes.problem(&c.to_string()).is_none())
         .collect();
@@ -159,8 +159,8 @@ async fn holds_when_things_go_wrong(of: &Server) {
     };
     let connector = connector();
     let authority = of.server.authority().expect("its authority");
-    tried.proves_who_it_is(&connector, &authority).await;
-    tried.drops_at_any_byte(&connector, 12, 700).await;
+    tried.proves_who_it_is(&*connector, &authority).await;
+    tried.drops_at_any_byte(&*connector, 12, 700).await;
 }
 
 #[tokio::test]
@@ -257,7 +257,7 @@ async fn influxdb_proves_who_it_is_and_may_be_cut_off() {
 
 #[tokio::test]
 async fn what_hangs_floods_or_babbles_is_left() {
-    is_left_in_bounded_time(&connector(), "duty", FIRST).await;
+    is_left_in_bounded_time(&*connector(), "duty", FIRST).await;
 }
 
 #[tokio::test]

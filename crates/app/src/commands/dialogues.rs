@@ -27,11 +27,11 @@ fn show(view: DialogueView, newest: bool) -> Dialogue {
         newest,
         title: read
             .as_ref()
-            .map_or_else(String::new, |it| it.title().into()),
+            .map_or_else(String::new, |it| it.head().title().into()),
         about: read
             .as_ref()
-            .map_or_else(String::new, |it| it.about().into()),
-        purposes: read.map_or_else(Vec::new, |it| it.purposes()),
+            .map_or_else(String::new, |it| it.head().about().into()),
+        purposes: read.map_or_else(Vec::new, |it| it.head().purposes().collect()),
         devices: view.devices,
         added_at: view.row.added_at,
         added_by_name: view.added_by_name,
@@ -102,7 +102,7 @@ pub async fn add(unit: &mut UnitOfWork, body: NewDialogue) -> AppResult<Versione
         name,
         number,
         text: body.text,
-        digest: read.digest().to_owned(),
+        digest: read.head().digest().to_owned(),
         added_at: unit.now,
         added_by: Some(unit.person.id),
     };

@@ -7,7 +7,7 @@ use serde::Deserialize;
 use sha2::{Digest as _, Sha256};
 
 use super::line::{Line, Placeholder};
-use super::{Dialogue, Finding, Hear, Purpose, Step, Then, What};
+use super::{Dialogue, Finding, HeadFile, Hear, Purpose, Step, Then, What};
 
 /// The version of the format.
 const VERSION: u32 = 1;
@@ -205,40 +205,21 @@ impl Reading {
     }
 
     fn dialogue(mut self, file: File, digest: String) -> Result<Dialogue, Vec<Finding>> {
-        if file.dialogue != VERSION {
-            self.wrong(
-                None,
-                format!("`dialogue` is the version of the format, which is {VERSION}"),
-            );
-        }
-        if file.title.trim().is_empty() || file.title.chars().count() > LONGEST {
-            self.wrong(None, "a dialogue needs a short title".into());
-        }
         if file.step.len() > MOST_STEPS {
             self.wrong(None, format!("a dialogue has at most {MOST_STEPS} steps"));
         }
         let names: Vec<&String> = file.step.keys().collect();
         let find = |name: &str| names.iter().position(|known| *known == name);
-        let mut begin = BTreeMap::new();
-        for (purpose, name) in &file.begin {
-            match find(name) {
-                Some(step) => {
-                    begin.insert(*purpose, step);
-                }
-                None => self.wrong(
-                    None,
-                    format!("`{purpose}` begins with “{name}”, which is no step"),
-                ),
-            }
-        }
-        if file.begin.is_empty() {
-            self.wrong(
-                None,
-                "nothing is begun: name the first step of `check`, `operator` or `account`".into(),
-            );
-        }
-        let pattern = file.names.as_deref().unwrap_or(NAMES);
-        let names_taken = self.pattern(None, &format!("^(?:{pattern})$"));
+        let head = HeadFile {
+            version: (file.dialogue, VERSION),
+            digest,
+            title: file.title,
+            about: file.about,
+            names: Some(file.names.unwrap_or_else(|| NAMES.to_owned())),
+            takes: file.password,
+            begin: file.begin,
+        };
+        let head = head.read("step", &find, &mut self.wrong);
         let always = self.hears(None, &file.always, &find);
         let mut steps = vec![];
         for (name, step) in &file.step {
@@ -260,22 +241,17 @@ impl Reading {
             .leave
             .as_deref()
             .and_then(|leave| self.line(None, leave));
-        match names_taken {
-            Some(names) if self.wrong.is_empty() => Ok(Dialogue {
-                digest,
-                title: file.title,
-                about: file.about,
-                line_end: file.line_end,
-                leave,
-                commands: file.commands,
-                names,
-                takes: file.password,
-                begin,
-                always,
-                steps,
-            }),
-            _ => Err(self.wrong),
+        if !self.wrong.is_empty() {
+            return Err(self.wrong);
         }
+        Ok(Dialogue {
+            head,
+            line_end: file.line_end,
+            leave,
+            commands: file.commands,
+            always,
+            steps,
+        })
     }
 
     fn line(&mut self, step: Option<&str>, text: &str) -> Option<Line> {

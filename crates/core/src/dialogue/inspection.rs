@@ -125,7 +125,7 @@ impl Dialogue {
     fn findings(&self) -> Vec<Finding> {
         let mut found = vec![];
         let mut purposes: BTreeMap<usize, Vec<Purpose>> = BTreeMap::new();
-        for purpose in self.purposes() {
+        for purpose in self.head.purposes() {
             let reached = self.reached(purpose);
             for step in &reached {
                 purposes.entry(*step).or_default().push(purpose);
@@ -231,7 +231,7 @@ impl Dialogue {
     fn is_at_a_prompt(&self, step: usize) -> bool {
         let leads =
             |hear: &Hear| hear.then == Then::Step(step) && !matches!(hear.what, What::Text(_));
-        self.begin.values().any(|first| *first == step)
+        self.head.begin.values().any(|first| *first == step)
             || self.steps.iter().flat_map(|step| &step.hear).any(leads)
     }
 

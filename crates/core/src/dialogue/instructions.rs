@@ -1,6 +1,6 @@
 //! What a device is talked to by: a dialogue or a recipe.
 
-use super::{Dialogue, Finding, Purpose, Rehearsal, Takes};
+use super::{Dialogue, Finding, Head, Purpose, Rehearsal};
 use crate::recipe::{self, Recipe};
 use crate::words::word_enum;
 
@@ -65,48 +65,12 @@ impl Instructions {
         }
     }
 
-    /// The SHA-256 of the file, hexadecimal.
+    /// What it is called, and what it is for.
     #[must_use]
-    pub fn digest(&self) -> &str {
+    pub const fn head(&self) -> &Head {
         match self {
-            Self::Dialogue(dialogue) => dialogue.digest(),
-            Self::Recipe(recipe) => recipe.digest(),
-        }
-    }
-
-    /// Its title.
-    #[must_use]
-    pub fn title(&self) -> &str {
-        match self {
-            Self::Dialogue(dialogue) => dialogue.title(),
-            Self::Recipe(recipe) => recipe.title(),
-        }
-    }
-
-    /// What it is for, in the author's words.
-    #[must_use]
-    pub fn about(&self) -> &str {
-        match self {
-            Self::Dialogue(dialogue) => dialogue.about(),
-            Self::Recipe(recipe) => recipe.about(),
-        }
-    }
-
-    /// Which passwords the devices take.
-    #[must_use]
-    pub const fn takes(&self) -> &Takes {
-        match self {
-            Self::Dialogue(dialogue) => dialogue.takes(),
-            Self::Recipe(recipe) => recipe.takes(),
-        }
-    }
-
-    /// What it can be used for.
-    #[must_use]
-    pub fn purposes(&self) -> Vec<Purpose> {
-        match self {
-            Self::Dialogue(dialogue) => dialogue.purposes().collect(),
-            Self::Recipe(recipe) => recipe.purposes().collect(),
+            Self::Dialogue(dialogue) => dialogue.head(),
+            Self::Recipe(recipe) => recipe.head(),
         }
     }
 
@@ -122,7 +86,7 @@ impl Instructions {
 
 impl PartialEq for Instructions {
     fn eq(&self, other: &Self) -> bool {
-        self.digest() == other.digest()
+        self.head().digest() == other.head().digest()
     }
 }
 

@@ -12,6 +12,7 @@
 //! ```
 
 mod file;
+mod head;
 mod inspection;
 mod instructions;
 mod line;
@@ -19,18 +20,19 @@ mod rehearsal;
 mod screen;
 mod talk;
 
-use std::collections::BTreeMap;
 use std::sync::LazyLock;
 
 use regex::Regex;
 
 pub use file::{LineEnd, Takes};
 pub(crate) use file::{digest_of, pattern_of};
+pub use head::Head;
+pub(crate) use head::HeadFile;
 pub(crate) use inspection::place_findings;
 pub use inspection::{Finding, Severity, inspect};
 pub use instructions::{Instructions, InstructionsKind};
 pub use line::{Line, Placeholder};
-pub(crate) use rehearsal::{Entry, entries};
+pub(crate) use rehearsal::{Entry, against};
 pub use rehearsal::{Rehearsal, rehearse, written};
 pub use talk::{Act, Ending, Talk, Turn, Values};
 
@@ -51,15 +53,10 @@ word_enum! {
 /// A dialogue that was read.
 #[derive(Clone, Debug)]
 pub struct Dialogue {
-    digest: String,
-    title: String,
-    about: String,
+    head: Head,
     line_end: LineEnd,
     leave: Option<Line>,
     commands: Vec<String>,
-    names: Regex,
-    takes: Takes,
-    begin: BTreeMap<Purpose, usize>,
     always: Vec<Hear>,
     steps: Vec<Step>,
 }
@@ -122,53 +119,16 @@ impl Dialogue {
         file::read(text)
     }
 
-    /// The SHA-256 of its file, hexadecimal: another file is another dialogue.
+    /// What it is called, and what it is for.
     #[must_use]
-    pub fn digest(&self) -> &str {
-        &self.digest
-    }
-
-    /// Its title.
-    #[must_use]
-    pub fn title(&self) -> &str {
-        &self.title
-    }
-
-    /// What it is for, in the author's words.
-    #[must_use]
-    pub fn about(&self) -> &str {
-        &self.about
-    }
-
-    /// Which passwords the devices take.
-    #[must_use]
-    pub const fn takes(&self) -> &Takes {
-        &self.takes
-    }
-
-    /// What it can be used for.
-    pub fn purposes(&self) -> impl Iterator<Item = Purpose> {
-        self.begin.keys().copied()
-    }
-
-    /// Whether it can be used for something.
-    #[must_use]
-    pub fn is_for(&self, purpose: Purpose) -> bool {
-        self.begin.contains_key(&purpose)
+    pub const fn head(&self) -> &Head {
+        &self.head
     }
 
     /// The steps that can be reached from the beginning of a purpose, in the order of the file.
     fn reached(&self, purpose: Purpose) -> Vec<usize> {
-        let (mut seen, mut next) = (vec![], vec![]);
-        next.extend(self.begin.get(&purpose).copied());
-        while let Some(step) = next.pop() {
-            if !seen.contains(&step) {
-                seen.push(step);
-                next.extend(self.exits(step));
-            }
-        }
-        seen.sort_unstable();
-        seen
+        self.head
+            .reached(purpose, |step| self.exits(step).collect())
     }
 
     /// Where a step can lead.

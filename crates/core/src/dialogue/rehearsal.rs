@@ -54,7 +54,7 @@ pub(crate) enum Entry {
 }
 
 /// The lines of a transcript.
-pub(crate) fn entries(transcript: &str) -> Result<Vec<Entry>, String> {
+fn entries(transcript: &str) -> Result<Vec<Entry>, String> {
     if transcript.len() > MOST_BYTES {
         return Err(format!("a transcript has at most {MOST_BYTES} bytes"));
     }
@@ -79,24 +79,12 @@ pub(crate) fn entries(transcript: &str) -> Result<Vec<Entry>, String> {
     Ok(entries)
 }
 
-/// Talks to a transcript as if it were a device. Secrets are typed as their placeholders.
-#[must_use]
-pub fn rehearse(
-    dialogue: &Dialogue,
-    purpose: Purpose,
-    account: &str,
+/// Reads a transcript, and lets somebody talk to it with secrets that are their own placeholders.
+pub(crate) fn against(
     transcript: &str,
+    account: &str,
+    talk: impl FnOnce(Values<'_>, &[Entry]) -> (Vec<Turn>, Result<Ending, String>),
 ) -> Rehearsal {
-    let entries = match entries(transcript) {
-        Ok(entries) => entries,
-        Err(problem) => {
-            return Rehearsal {
-                turns: vec![],
-                ending: None,
-                problem: Some(problem),
-            };
-        }
-    };
     let [current, new, operator_password] =
         ["{current}", "{new}", "{operator_password}"].map(|text| Secret::from_text(text.into()));
     let values = Values {
@@ -107,13 +95,30 @@ pub fn rehearse(
         new: Some(&new),
         operator_password: Some(&operator_password),
     };
-    let (mut talk, act) = Talk::begin(dialogue, purpose, values);
-    let outcome = follow(&mut talk, act, &entries);
+    let (turns, outcome) = match entries(transcript) {
+        Ok(entries) => talk(values, &entries),
+        Err(problem) => (vec![], Err(problem)),
+    };
     Rehearsal {
-        turns: talk.transcript().to_vec(),
+        turns,
         ending: outcome.as_ref().ok().cloned(),
         problem: outcome.err(),
     }
+}
+
+/// Talks to a transcript as if it were a device. Secrets are typed as their placeholders.
+#[must_use]
+pub fn rehearse(
+    dialogue: &Dialogue,
+    purpose: Purpose,
+    account: &str,
+    transcript: &str,
+) -> Rehearsal {
+    against(transcript, account, |values, entries| {
+        let (mut talk, act) = Talk::begin(dialogue, purpose, values);
+        let outcome = follow(&mut talk, act, entries);
+        (talk.transcript().to_vec(), outcome)
+    })
 }
 
 fn follow(talk: &mut Talk<'_>, mut act: Act, entries: &[Entry]) -> Result<Ending, String> {

@@ -4,7 +4,7 @@ use std::time::Duration;
 
 use super::line::{Line, Piece, Placeholder};
 use super::screen::Screen;
-use super::{Dialogue, Purpose, Step, Then, What};
+use super::{Dialogue, Purpose, Step, Takes, Then, What};
 use crate::secret::{Secret, redact};
 
 /// The most that a device may write in one talk, in bytes.
@@ -52,6 +52,23 @@ impl<'a> Values<'a> {
             Placeholder::OperatorPassword => self.operator_password,
             _ => None,
         }
+    }
+
+    /// Why a password cannot be sent as a text.
+    pub(crate) fn secret_problem(&self) -> Option<String> {
+        self.secrets().into_iter().find_map(|secret| {
+            let Ok(text) = secret.expose_secret_text() else {
+                return Some("a password is not text".to_owned());
+            };
+            text.chars()
+                .any(char::is_control)
+                .then(|| "a password has a control character, which cannot be typed".to_owned())
+        })
+    }
+
+    /// Why a device does not take the new password.
+    pub(crate) fn new_problem(&self, takes: &Takes) -> Option<String> {
+        takes.problem(self.new?.expose_secret_text().ok()?)
     }
 
     pub(crate) fn secrets(&self) -> Vec<&'a Secret> {
@@ -135,12 +152,12 @@ impl<'a> Talk<'a> {
             changing: false,
             ending: None,
         };
-        let act = match (talk.unfit(), dialogue.begin.get(&purpose)) {
+        let act = match (talk.unfit(), dialogue.head.begin.get(&purpose)) {
             (Some(why), _) => talk.end(Ending::Refused(why)),
             (None, Some(first)) => talk.enter(*first),
             (None, None) => talk.end(Ending::GaveUp(format!(
                 "the dialogue “{}” has nothing for this",
-                dialogue.title
+                dialogue.head.title
             ))),
         };
         (talk, act)
@@ -161,21 +178,13 @@ impl<'a> Talk<'a> {
                 .iter()
                 .filter_map(|step| step.say.as_ref())
                 .any(|line| line.placeholders().any(|it| it == value));
-            if is_typed && !name.is_empty() && !self.dialogue.names.is_match(name) {
-                let shown: String = name.chars().filter(|c| !c.is_control()).take(80).collect();
-                return Some(format!("the device would not take “{shown}” for a name"));
+            if is_typed && let Some(why) = self.dialogue.head.name_problem(name) {
+                return Some(why);
             }
         }
-        for secret in self.values.secrets() {
-            let Ok(text) = secret.expose_secret_text() else {
-                return Some("a password is not text".into());
-            };
-            if text.chars().any(char::is_control) {
-                return Some("a password has a control character, which cannot be typed".into());
-            }
-        }
-        let new = self.values.new?.expose_secret_text().ok()?;
-        self.dialogue.takes.problem(new)
+        self.values
+            .secret_problem()
+            .or_else(|| self.values.new_problem(&self.dialogue.head.takes))
     }
 
     /// Goes to a step: says its line, or listens.

@@ -86,7 +86,7 @@ fn the_ready_made_dialogues_have_no_findings() {
         Vec::<String>::new(),
         "what passwd asks, read from its own file"
     );
-    assert_eq!(LINUX_PASSWD.title(), "passwd on Linux");
+    assert_eq!(LINUX_PASSWD.head().title(), "passwd on Linux");
 }
 
 #[test]

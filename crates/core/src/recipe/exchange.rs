@@ -104,12 +104,12 @@ impl<'a> Exchange<'a> {
             sent: 0,
             changing: false,
         };
-        let next = match (exchange.unfit(), recipe.begin.get(&purpose)) {
+        let next = match (exchange.unfit(), recipe.head.begin.get(&purpose)) {
             (Some(why), _) => Next::End(Ending::Refused(why)),
             (None, Some(first)) => exchange.enter(*first),
             (None, None) => Next::End(Ending::GaveUp(format!(
                 "the recipe “{}” has nothing for this",
-                recipe.title
+                recipe.head.title
             ))),
         };
         (exchange, next)
@@ -117,28 +117,12 @@ impl<'a> Exchange<'a> {
 
     /// Why a value cannot be sent.
     fn unfit(&self) -> Option<String> {
-        for name in [self.values.account, self.values.operator] {
-            let fits = !name.chars().any(char::is_control)
-                && self
-                    .recipe
-                    .names
-                    .as_ref()
-                    .is_none_or(|names| names.is_match(name));
-            if !name.is_empty() && !fits {
-                let shown: String = name.chars().filter(|c| !c.is_control()).take(80).collect();
-                return Some(format!("the device would not take “{shown}” for a name"));
-            }
-        }
-        for secret in self.values.secrets() {
-            let Ok(text) = secret.expose_secret_text() else {
-                return Some("a password is not text".into());
-            };
-            if text.chars().any(char::is_control) {
-                return Some("a password has a control character".into());
-            }
-        }
-        let new = self.values.new?.expose_secret_text().ok()?;
-        self.recipe.takes.problem(new)
+        let names = [self.values.account, self.values.operator];
+        names
+            .into_iter()
+            .find_map(|name| self.recipe.head.name_problem(name))
+            .or_else(|| self.values.secret_problem())
+            .or_else(|| self.values.new_problem(&self.recipe.head.takes))
     }
 
     /// Makes a request, with the values in their places.

@@ -6,7 +6,7 @@ use serde::Deserialize;
 
 use super::template::Template;
 use super::{Answer, Body, Json, Method, Reason, Recipe, RequestStep, Source, Then};
-use crate::dialogue::{Finding, Placeholder, Purpose, Takes, digest_of, pattern_of};
+use crate::dialogue::{Finding, HeadFile, Placeholder, Purpose, Takes, digest_of};
 
 /// The version of the format.
 const VERSION: u32 = 1;
@@ -134,15 +134,6 @@ impl Reading {
     }
 
     fn recipe(mut self, file: File, digest: String) -> Result<Recipe, Vec<Finding>> {
-        if file.recipe != VERSION {
-            self.wrong(
-                None,
-                format!("`recipe` is the version of the format, which is {VERSION}"),
-            );
-        }
-        if file.title.trim().is_empty() || file.title.chars().count() > LONGEST {
-            self.wrong(None, "a recipe needs a short title".into());
-        }
         if file.request.len() > MOST_REQUESTS {
             self.wrong(
                 None,
@@ -151,37 +142,16 @@ impl Reading {
         }
         let names: Vec<&String> = file.request.keys().collect();
         let find = |name: &str| names.iter().position(|known| *known == name);
-        let mut begin = BTreeMap::new();
-        for (purpose, name) in &file.begin {
-            match find(name) {
-                Some(request) => {
-                    begin.insert(*purpose, request);
-                }
-                None => self.wrong(
-                    None,
-                    format!("`{purpose}` begins with “{name}”, which is no request"),
-                ),
-            }
-        }
-        if file.begin.is_empty() {
-            self.wrong(
-                None,
-                "nothing is begun: name the first request of `check`, `operator` or `account`"
-                    .into(),
-            );
-        }
-        let taken = match file
-            .names
-            .as_deref()
-            .map(|names| pattern_of(&format!("^(?:{names})$")))
-        {
-            Some(Err(why)) => {
-                self.wrong(None, why);
-                None
-            }
-            Some(Ok(pattern)) => Some(pattern),
-            None => None,
+        let head = HeadFile {
+            version: (file.recipe, VERSION),
+            digest,
+            title: file.title,
+            about: file.about,
+            names: file.names,
+            takes: file.password,
+            begin: file.begin,
         };
+        let head = head.read("request", &find, &mut self.wrong);
         let always = self.answers(None, &file.always, &find);
         let mut requests = vec![];
         for (name, request) in &file.request {
@@ -189,20 +159,14 @@ impl Reading {
                 requests.push(step);
             }
         }
-        if self.wrong.is_empty() {
-            Ok(Recipe {
-                digest,
-                title: file.title,
-                about: file.about,
-                names: taken,
-                takes: file.password,
-                begin,
-                always,
-                requests,
-            })
-        } else {
-            Err(self.wrong)
+        if !self.wrong.is_empty() {
+            return Err(self.wrong);
         }
+        Ok(Recipe {
+            head,
+            always,
+            requests,
+        })
     }
 
     fn request(

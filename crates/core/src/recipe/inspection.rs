@@ -50,7 +50,7 @@ impl Recipe {
     fn findings(&self) -> Vec<Finding> {
         let mut found = vec![];
         let mut purposes: BTreeMap<usize, Vec<Purpose>> = BTreeMap::new();
-        for purpose in self.purposes() {
+        for purpose in self.head.purposes() {
             let reached = self.reached(purpose);
             for request in &reached {
                 purposes.entry(*request).or_default().push(purpose);
@@ -142,7 +142,7 @@ impl Recipe {
                     "a secret stands in the address of this request, which devices log: put it into the body, or say `shown_because`".into(),
                 ));
             }
-            if text.mixes(Placeholder::is_secret) && self.takes.without.is_empty() {
+            if text.mixes(Placeholder::is_secret) && self.head.takes.without.is_empty() {
                 found.push(Finding::warning(
                     name,
                     "a password stands in the middle of other text: say in `[password]` `without` which characters would end it there".into(),

@@ -18,16 +18,12 @@ mod inspection;
 mod rehearsal;
 mod template;
 
-use std::collections::BTreeMap;
-
-use regex::Regex;
-
 pub use exchange::{Exchange, Next, Request};
 pub use inspection::inspect;
 pub use rehearsal::rehearse;
 
 use self::template::Template;
-use crate::dialogue::{Finding, Purpose, Takes};
+use crate::dialogue::{Finding, Head, Purpose};
 
 /// The method of a request (RFC 9110).
 #[derive(Clone, Copy, Debug, PartialEq, Eq, serde::Deserialize, strum::Display)]
@@ -49,12 +45,7 @@ pub enum Method {
 /// A recipe that was read.
 #[derive(Clone, Debug)]
 pub struct Recipe {
-    digest: String,
-    title: String,
-    about: String,
-    names: Option<Regex>,
-    takes: Takes,
-    begin: BTreeMap<Purpose, usize>,
+    head: Head,
     always: Vec<Answer>,
     requests: Vec<RequestStep>,
 }
@@ -148,39 +139,10 @@ impl Recipe {
         file::read(text)
     }
 
-    /// The SHA-256 of its file, hexadecimal: another file is another recipe.
+    /// What it is called, and what it is for.
     #[must_use]
-    pub fn digest(&self) -> &str {
-        &self.digest
-    }
-
-    /// Its title.
-    #[must_use]
-    pub fn title(&self) -> &str {
-        &self.title
-    }
-
-    /// What it is for, in the author's words.
-    #[must_use]
-    pub fn about(&self) -> &str {
-        &self.about
-    }
-
-    /// Which passwords the devices take.
-    #[must_use]
-    pub const fn takes(&self) -> &Takes {
-        &self.takes
-    }
-
-    /// What it can be used for.
-    pub fn purposes(&self) -> impl Iterator<Item = Purpose> {
-        self.begin.keys().copied()
-    }
-
-    /// Whether it can be used for something.
-    #[must_use]
-    pub fn is_for(&self, purpose: Purpose) -> bool {
-        self.begin.contains_key(&purpose)
+    pub const fn head(&self) -> &Head {
+        &self.head
     }
 
     /// Where a request can lead.
@@ -199,16 +161,8 @@ impl Recipe {
 
     /// The requests that can be reached from the beginning of a purpose.
     fn reached(&self, purpose: Purpose) -> Vec<usize> {
-        let (mut seen, mut next) = (vec![], vec![]);
-        next.extend(self.begin.get(&purpose).copied());
-        while let Some(request) = next.pop() {
-            if !seen.contains(&request) {
-                seen.push(request);
-                next.extend(self.exits(request));
-            }
-        }
-        seen.sort_unstable();
-        seen
+        self.head
+            .reached(purpose, |request| self.exits(request).collect())
     }
 }
 

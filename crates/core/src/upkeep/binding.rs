@@ -105,7 +105,7 @@ impl DeviceFacts {
     /// The digest of its dialogue; empty when it has none.
     #[must_use]
     pub fn dialogue_digest(&self) -> &str {
-        self.dialogue.as_deref().map_or("", Instructions::digest)
+        self.dialogue.as_deref().map_or("", |it| it.head().digest())
     }
 }
 

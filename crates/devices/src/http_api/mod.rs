@@ -7,18 +7,18 @@ use http_body_util::{BodyExt as _, Full, Limited};
 use hyper::body::Bytes;
 use hyper::header::{HeaderName, HeaderValue};
 use hyper_util::rt::TokioIo;
-use jexlin_core::dialogue::{Ending, Purpose, Turn, Values};
-use jexlin_core::recipe::{Exchange, Next, Recipe, Request};
+use jexlin_core::dialogue::{Purpose, Values};
+use jexlin_core::recipe::{Exchange, Next, Request};
 use jexlin_core::upkeep::identity::PresentedIdentity;
-use jexlin_core::upkeep::{Account, BoundLogin, ConnectorKind, Endpoint, Operator, RoleMark};
+use jexlin_core::upkeep::{BoundLogin, ConnectorKind, Endpoint, RoleMark};
 use tokio::time::{Duration, timeout};
 
+use crate::instructed::{Came, Instructed, Stopped};
 use crate::network::plain_words;
-use crate::{Capabilities, Change, Connector, FoundAccount, MaySend, Met, Probe, tls};
+use crate::{MaySend, tls};
 
 /// The most of an answer that is read, in bytes.
 const MOST_ANSWER: usize = 1024 * 1024;
-const NO_RECIPE: &str = "the device has no recipe; a steward chooses one";
 
 /// How long to wait for a device.
 #[derive(Clone, Copy, Debug)]
@@ -38,48 +38,46 @@ impl Default for Settings {
     }
 }
 
-/// The connector.
-#[derive(Clone, Copy, Debug, Default)]
-pub struct HttpApi {
+/// Carries out recipes.
+#[derive(Clone, Copy, Debug)]
+pub(crate) struct HttpApi {
     settings: Settings,
 }
 
-/// What an exchange came to.
-struct Came {
-    outcome: Result<Ending, Stopped>,
-    is_changing: bool,
-    presented: Option<PresentedIdentity>,
-    transcript: Vec<Turn>,
-}
-
-/// Why an exchange broke off.
-enum Stopped {
-    LeaseLost,
-    Connection(String),
-}
-
 impl HttpApi {
-    /// A connector with these settings.
-    #[must_use]
-    pub const fn new(settings: Settings) -> Self {
+    pub(crate) const fn new(settings: Settings) -> Self {
         Self { settings }
     }
+}
 
-    /// Carries out a recipe. `may_send` is asked immediately before the first request that changes
-    /// something.
-    async fn carry_out<R: RoleMark>(
+#[async_trait]
+impl Instructed for HttpApi {
+    const KIND: ConnectorKind = ConnectorKind::HttpApi;
+    const NEEDED_RIGHTS: &'static str = "The operator may make the requests of the device's recipe. What those need there, the recipe says.";
+    const MISSING: &'static str = "the device has no recipe; a steward chooses one";
+
+    async fn look(&self, endpoint: &Endpoint) -> Result<Vec<PresentedIdentity>, String> {
+        let most = self.settings.connect;
+        timeout(most, tls::look(endpoint))
+            .await
+            .map_err(|_| silence(most))?
+    }
+
+    async fn talk<R: RoleMark + Send + Sync>(
         &self,
         login: &BoundLogin<R>,
-        recipe: &Recipe,
         purpose: Purpose,
         values: Values<'_>,
         may_send: MaySend<'_>,
-        most: Duration,
-    ) -> Came {
+    ) -> Option<Came> {
+        let recipe = login.endpoint().recipe()?;
+        let most = match purpose {
+            Purpose::Check => self.settings.connect,
+            Purpose::Operator | Purpose::Account => self.settings.change,
+        };
         let (mut exchange, first) = Exchange::begin(recipe, purpose, values);
-        let mut presented = None;
         // Kept out here, so that what is known when the time is over is not lost.
-        let mut sent_a_change = false;
+        let (mut presented, mut is_changing) = (None, false);
         let talk = async {
             let (mut next, mut may_send) = (first, Some(may_send));
             loop {
@@ -96,7 +94,7 @@ impl HttpApi {
                 {
                     return Err(Stopped::LeaseLost);
                 }
-                sent_a_change |= request.changes;
+                is_changing |= request.changes;
                 let (status, headers, body) = send(login.endpoint(), stream, &request)
                     .await
                     .map_err(Stopped::Connection)?;
@@ -105,63 +103,22 @@ impl HttpApi {
         };
         let outcome = match timeout(most, talk).await {
             Ok(outcome) => outcome,
-            Err(_) => Err(Stopped::Connection(format!(
-                "the device did not answer within {} seconds",
-                most.as_secs()
-            ))),
+            Err(_) => Err(Stopped::Connection(silence(most))),
         };
-        Came {
+        Some(Came {
             outcome,
-            is_changing: sent_a_change,
+            is_changing,
             presented,
             transcript: exchange.transcript().to_vec(),
-        }
+        })
     }
+}
 
-    /// Changes a password, and says what that came to.
-    async fn change<R: RoleMark>(
-        &self,
-        login: &BoundLogin<R>,
-        candidate: &BoundLogin<Account>,
-        purpose: Purpose,
-        values: Values<'_>,
-        may_send: MaySend<'_>,
-        wrong: Change,
-    ) -> Met<Change> {
-        if login.endpoint() != candidate.endpoint() {
-            let why = "the two passwords are not of the same endpoint";
-            return Met::of(Change::NotReached(why.into()), None);
-        }
-        let Some(recipe) = login.endpoint().recipe() else {
-            return Met::of(Change::NotReached(NO_RECIPE.into()), None);
-        };
-        let most = self.settings.change;
-        let came = self
-            .carry_out(login, recipe, purpose, values, may_send, most)
-            .await;
-        let stopped = |why: String| {
-            if came.is_changing {
-                Change::Lost(why)
-            } else {
-                Change::NotReached(why)
-            }
-        };
-        let result = match came.outcome {
-            Ok(Ending::Done) => Change::Applied,
-            Ok(Ending::Refused(why)) => Change::Refused(why),
-            // The request itself was refused for it: nothing was changed.
-            Ok(Ending::WrongPassword) => wrong,
-            Ok(Ending::Locked(why)) => stopped(format!("the account is locked: {why}")),
-            Ok(Ending::GaveUp(why)) => stopped(why),
-            Err(Stopped::LeaseLost) => Change::LeaseLost,
-            Err(Stopped::Connection(why)) => stopped(why),
-        };
-        Met {
-            result,
-            presented: came.presented,
-            transcript: came.transcript,
-        }
-    }
+fn silence(most: Duration) -> String {
+    format!(
+        "the device did not answer within {} seconds",
+        most.as_secs()
+    )
 }
 
 type Answer = (u16, Vec<(String, String)>, Bytes);
@@ -238,108 +195,5 @@ async fn send(
         answer = &mut talk => answer,
         // A connection that has ended has brought all that it brings: the answer, or why there is none.
         _ = connection => talk.await,
-    }
-}
-
-#[async_trait]
-impl Connector for HttpApi {
-    fn kind(&self) -> ConnectorKind {
-        ConnectorKind::HttpApi
-    }
-
-    fn capabilities(&self) -> Capabilities {
-        Capabilities {
-            changes_as_operator: true,
-            changes_as_itself: true,
-            lists_accounts: false,
-        }
-    }
-
-    fn needed_rights(&self) -> &'static str {
-        "The operator may make the requests of the device's recipe. What those need there, the recipe says."
-    }
-
-    async fn identify(&self, endpoint: &Endpoint) -> Result<Vec<PresentedIdentity>, String> {
-        timeout(self.settings.connect, tls::look(endpoint))
-            .await
-            .map_err(|_| {
-                format!(
-                    "the device did not answer within {} seconds",
-                    self.settings.connect.as_secs()
-                )
-            })?
-    }
-
-    async fn check(&self, account: &BoundLogin<Account>) -> Met<Probe> {
-        let Some(recipe) = account.endpoint().recipe() else {
-            return Met::of(Probe::NoAnswer(NO_RECIPE.into()), None);
-        };
-        let values = Values {
-            account: account.login(),
-            current: Some(account.password()),
-            ..Values::default()
-        };
-        let nothing: MaySend<'_> = Box::new(|| Box::pin(async { false }));
-        let most = self.settings.connect;
-        let came = self
-            .carry_out(account, recipe, Purpose::Check, values, nothing, most)
-            .await;
-        Met {
-            result: match came.outcome {
-                Ok(Ending::Done) => Probe::Opened,
-                Ok(Ending::WrongPassword) => Probe::Closed,
-                Ok(Ending::Locked(why)) => Probe::NoAnswer(format!("the account is locked: {why}")),
-                Ok(Ending::Refused(why) | Ending::GaveUp(why)) | Err(Stopped::Connection(why)) => {
-                    Probe::NoAnswer(why)
-                }
-                Err(Stopped::LeaseLost) => {
-                    Probe::NoAnswer("a check would have changed something".into())
-                }
-            },
-            presented: came.presented,
-            transcript: came.transcript,
-        }
-    }
-
-    async fn change_as_operator(
-        &self,
-        operator: &BoundLogin<Operator>,
-        candidate: &BoundLogin<Account>,
-        may_send: MaySend<'_>,
-    ) -> Met<Change> {
-        let values = Values {
-            account: candidate.login(),
-            operator: operator.login(),
-            new: Some(candidate.password()),
-            operator_password: Some(operator.password()),
-            ..Values::default()
-        };
-        let (purpose, wrong) = (Purpose::Operator, Change::OperatorRefused);
-        self.change(operator, candidate, purpose, values, may_send, wrong)
-            .await
-    }
-
-    async fn change_as_itself(
-        &self,
-        account: &BoundLogin<Account>,
-        candidate: &BoundLogin<Account>,
-        may_send: MaySend<'_>,
-    ) -> Met<Change> {
-        let values = Values {
-            account: account.login(),
-            current: Some(account.password()),
-            new: Some(candidate.password()),
-            ..Values::default()
-        };
-        let (purpose, wrong) = (Purpose::Account, Change::AccountRefused);
-        self.change(account, candidate, purpose, values, may_send, wrong)
-            .await
-    }
-
-    async fn list_accounts(
-        &self,
-        _: &BoundLogin<Operator>,
-    ) -> Met<Result<Vec<FoundAccount>, String>> {
-        Met::of(Err("a recipe does not list accounts".into()), None)
     }
 }

@@ -7,16 +7,9 @@ use russh::client::Msg;
 use russh::{Channel, ChannelMsg};
 use tokio::time::timeout;
 
+use crate::MaySend;
+use crate::instructed::Stopped;
 use crate::network::plain_words;
-use crate::{Change, MaySend};
-
-/// Why a conversation broke off.
-pub(super) enum BrokeOff {
-    /// The lease was over immediately before the first line that changes something.
-    LeaseLost,
-    /// The connection was lost; why.
-    Connection(String),
-}
 
 /// Talks until the dialogue ends. `may_send` is asked immediately before the first line that changes
 /// something on the device.
@@ -25,7 +18,7 @@ pub(super) async fn converse(
     talk: &mut Talk<'_>,
     mut act: Act,
     may_send: MaySend<'_>,
-) -> Result<Ending, BrokeOff> {
+) -> Result<Ending, Stopped> {
     let mut may_send = Some(may_send);
     let (mut step, mut since) = (talk.step(), Instant::now());
     loop {
@@ -40,12 +33,12 @@ pub(super) async fn converse(
                     && let Some(may_send) = may_send.take()
                     && !may_send().await
                 {
-                    return Err(BrokeOff::LeaseLost);
+                    return Err(Stopped::LeaseLost);
                 }
                 channel
                     .data_bytes(line.expose_secret().to_vec())
                     .await
-                    .map_err(|error| BrokeOff::Connection(plain_words(&error.to_string())))?;
+                    .map_err(|error| Stopped::Connection(plain_words(&error.to_string())))?;
                 talk.typed()
             }
             Act::Listen(most) => {
@@ -59,7 +52,7 @@ pub(super) async fn converse(
                         }
                     }
                     Ok(Some(ChannelMsg::Failure)) => {
-                        return Err(BrokeOff::Connection(
+                        return Err(Stopped::Connection(
                             "the device does not run commands for this account".into(),
                         ));
                     }
@@ -68,33 +61,5 @@ pub(super) async fn converse(
                 }
             }
         };
-    }
-}
-
-/// What a conversation that was to change a password came to. `wrong` is what it means that the
-/// password which signs in does not count.
-pub(super) fn change(
-    outcome: Result<Ending, BrokeOff>,
-    is_changing: bool,
-    wrong: Change,
-) -> Change {
-    let stopped = |why: String| {
-        if is_changing {
-            Change::Lost(why)
-        } else {
-            Change::NotReached(why)
-        }
-    };
-    match outcome {
-        Ok(Ending::Done) => Change::Applied,
-        Ok(Ending::Refused(why)) => Change::Refused(why),
-        Ok(Ending::WrongPassword) if is_changing => {
-            Change::Lost("the device then said that the password is wrong".into())
-        }
-        Ok(Ending::WrongPassword) => wrong,
-        Ok(Ending::Locked(why)) => stopped(format!("the account is locked: {why}")),
-        Ok(Ending::GaveUp(why)) => stopped(why),
-        Err(BrokeOff::LeaseLost) => Change::LeaseLost,
-        Err(BrokeOff::Connection(why)) => stopped(why),
     }
 }

@@ -19,7 +19,7 @@ use russh::{Disconnect, Preferred};
 use tokio::sync::Mutex;
 use tokio::time::timeout;
 
-pub use self::command_line::CommandLine;
+pub(crate) use self::command_line::CommandLine;
 use self::connection::{IdentityWatch, KEYS, NoSession, Session, connect};
 use crate::{
     Capabilities, Change, Connector, FoundAccount, MaySend, Met, OperatorConnection, Probe,

@@ -12,7 +12,8 @@ use tokio::time::timeout;
 
 use super::Ssh;
 use super::connection::{NoSession, Session};
-use super::conversation::{change, converse};
+use super::conversation::converse;
+use crate::instructed::change;
 use crate::network::plain_words;
 use crate::{Change, MaySend, Met, OperatorConnection};
 

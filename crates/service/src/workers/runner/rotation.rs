@@ -124,7 +124,7 @@ impl Runner {
         // The device takes what it takes, whatever the policy allows.
         let rules = match &self.device_facts(&mut tx).await?.dialogue {
             Some(dialogue) => {
-                let takes = dialogue.takes();
+                let takes = dialogue.head().takes();
                 rules.within(&takes.without, takes.longest)
             }
             None => rules,
