@@ -13,8 +13,6 @@ const MOST_HEARD: usize = 1024 * 1024;
 const MOST_KEPT: usize = 4000;
 /// The most lines that are typed, so that a device which asks for ever is left.
 const MOST_SAID: usize = 60;
-/// No text that is listened for takes more bytes.
-const LONGEST_TEXT: usize = 1200;
 /// A device that has written nothing for so long has written its prompt.
 const QUIET: Duration = Duration::from_millis(250);
 
@@ -342,17 +340,24 @@ impl<'a> Talk<'a> {
         let mut waits_for_quiet = false;
         let (texts_from, lines_from) = self.looked;
         let text = self.screen.text();
-        // Only what may belong to something new: a device that writes byte after byte costs no more
-        // than one that writes all at once.
-        let from =
-            text.floor_char_boundary(texts_from.min(text.len()).saturating_sub(LONGEST_TEXT));
+        // Only what may belong to something new: a device that writes byte after byte costs little
+        // more than one that writes all at once.
+        let hears = || self.dialogue.always.iter().chain(&step.hear);
+        let longest = hears()
+            .map(|hear| match &hear.what {
+                What::Text(text) => text.len(),
+                What::Line(_) | What::Prompt(_) => 0,
+            })
+            .max()
+            .unwrap_or(0);
+        let from = text.floor_char_boundary(texts_from.min(text.len()).saturating_sub(longest));
         let tail = text.get(from..).unwrap_or_default();
         let lower = tail.to_lowercase();
         // Small letters can take more bytes than large ones; then all of it counts as heard.
         let alike = lower.len() == tail.len();
         let ended = text.len() - self.screen.last_line().len();
         let (mut found, mut whole) = (None, None);
-        for hear in self.dialogue.always.iter().chain(&step.hear) {
+        for hear in hears() {
             match &hear.what {
                 What::Text(wanted) => {
                     if let Some(at) = lower.find(wanted.as_str()) {
