@@ -63,12 +63,15 @@ const COLUMNS: Column<AuditEvent>[] = [
     name: "who",
     head: "Who",
     value: (event) => event.actor_name,
-    cell: (event) =>
-      event.actor && event.actor_name ? (
-        <PersonLink id={event.actor} name={event.actor_name} />
-      ) : (
-        event.actor_name || <span className="quiet">the service</span>
-      ),
+    cell: (event) => (
+      <span className="whitespace-nowrap">
+        {event.actor && event.actor_name ? (
+          <PersonLink id={event.actor} name={event.actor_name} />
+        ) : (
+          event.actor_name || <span className="quiet">the service</span>
+        )}
+      </span>
+    ),
     unsorted: true,
   },
   {
@@ -109,7 +112,7 @@ const COLUMNS: Column<AuditEvent>[] = [
     head: "Details",
     value: (event) => detailsOf(event),
     cell: (event) => (
-      <span className="block min-w-40 truncate" title={detailsOf(event)}>
+      <span className="block w-48 truncate 2xl:w-96" title={detailsOf(event)}>
         {detailsOf(event)}
       </span>
     ),

@@ -263,7 +263,7 @@ function Conversation({ turns }: { turns: DialogueRehearsal["turns"] }) {
       {turns.map((turn, at) => (
         <li
           key={`${at} ${turn.text}`}
-          className={`break-words whitespace-pre-wrap ${turn.typed ? "font-semibold text-primary" : ""}`}
+          className={`relative break-words whitespace-pre-wrap ${turn.typed ? "font-semibold text-primary" : ""}`}
         >
           <span className="sr-only">{turn.typed ? "Typed: " : "Device: "}</span>
           {turn.text.trim()}

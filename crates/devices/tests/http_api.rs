@@ -282,7 +282,8 @@ async fn a_server_that_lies_floods_or_echoes_is_believed_no_further_than_it_goes
         b"HTTP/1.1 307 Temporary Redirect\r\nlocation: https://192.0.2.7/\r\ncontent-length: 0\r\n\r\n".to_vec()
     };
     let nonsense = |_: &[u8]| b"I am no server\r\n\r\n".to_vec();
-    let cases: [(&str, Box<dyn Fn(&[u8]) -> Vec<u8> + Send>, &str); 4] = [
+    type Says = Box<dyn Fn(&[u8]) -> Vec<u8> + Send>;
+    let cases: [(&str, Says, &str); 4] = [
         ("echo", Box::new(echo), "answered 403"),
         ("flood", Box::new(flood), "length limit exceeded"),
         ("turn", Box::new(turn_away), "answered 307"),

@@ -110,6 +110,8 @@ async fn an_administrator_adds_and_shares_and_every_page_is_accessible_in_both_t
             ("/accounts", "No credential is an account"),
             ("/jobs", "No job has run yet"),
             ("/plans", "There is no plan yet"),
+            ("/dialogues", "There are none yet"),
+            ("/dialogues/new", "Nothing is wrong with it."),
             ("/findings", "There are no weak"),
             ("/people", "Ines Calder"),
             ("/people?tab=groups", "There are no groups yet"),

@@ -43,7 +43,7 @@ fn world() -> World {
     }
 }
 
-const PAGES: [&str; 18] = [
+const PAGES: [&str; 20] = [
     "/",
     "/vault",
     "/credentials",
@@ -53,6 +53,8 @@ const PAGES: [&str; 18] = [
     "/accounts",
     "/jobs",
     "/plans",
+    "/dialogues",
+    "/dialogues/new",
     "/findings",
     "/audit",
     "/people",

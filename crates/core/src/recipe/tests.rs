@@ -36,6 +36,9 @@ fn messages(text: &str) -> Vec<String> {
     inspect(text).1.iter().map(ToString::to_string).collect()
 }
 
+/// An answer: status, headers, body.
+type Answered<'a> = (u16, &'a [(&'a str, &'a str)], &'a str);
+
 /// A request as the tests compare it: method and target, headers, body.
 type Sent = (String, Vec<String>, String);
 
@@ -61,7 +64,7 @@ fn played(
     purpose: Purpose,
     account: &str,
     new: &str,
-    answers: &[(u16, &[(&str, &str)], &str)],
+    answers: &[Answered<'_>],
 ) -> (Vec<Sent>, Option<Ending>, Vec<Turn>) {
     let [current, new, operator] =
         ["old-tide-1", new, "keeper-tide-3"].map(|text| Secret::from_text(text.into()));
@@ -260,7 +263,7 @@ changes = true
 answer = [{ status = 200, done = true }, { text = "too short", refused = true, reason = "/why" }]
 "#,
     );
-    let answers: [(u16, &[(&str, &str)], &str); 2] = [
+    let answers: [Answered<'_>; 2] = [
         (
             302,
             &[
@@ -444,7 +447,7 @@ proptest! {
         let _ = inspect(&text);
         let body = format!("{}new-tide-2 keeper-tide-3{{\"token\":\"{status}\"}}", String::from_utf8_lossy(&body));
         for name in ["etcd", "influxdb", "rabbitmq"] {
-            let answers: [(u16, &[(&str, &str)], &str); 2] = [(200, &[], r#"{"token":"t","tags":[]}"#), (status, &[], &body)];
+            let answers: [Answered<'_>; 2] = [(200, &[], r#"{"token":"t","tags":[]}"#), (status, &[], &body)];
             let (_, ending, turns) = played(&ready(name), Purpose::Operator, "duty", "new-tide-2", &answers);
             let shown = format!("{ending:?} {turns:?}");
             prop_assert!(!shown.contains("-tide-"), "{}", shown);
