@@ -142,7 +142,7 @@ impl<'a> Exchange<'a> {
                 Next::Send(Box::new(made))
             }
             None => Next::End(Ending::GaveUp(format!(
-                "the request “{}” needs something that is not known here",
+                "the request “{}” needs something that is not known here, or that cannot stand where it goes",
                 step.name
             ))),
         }
@@ -168,6 +168,10 @@ impl<'a> Exchange<'a> {
                 Purpose::Operator => (self.values.operator, self.values.operator_password?),
                 Purpose::Check | Purpose::Account => (self.values.account, self.values.current?),
             };
+            // A colon ends the name there (RFC 7617).
+            if login.contains(':') {
+                return None;
+            }
             let pair = Zeroizing::new(format!("{login}:{}", password.expose_secret_text().ok()?));
             let value = format!("Basic {}", STANDARD.encode(pair.as_bytes()));
             headers.push(("authorization".into(), Secret::from_text(value)));
@@ -234,6 +238,11 @@ impl<'a> Exchange<'a> {
                 }),
             };
             match place {
+                // Some servers look at a path again once it is decoded: what would be another one
+                // there stays out of it.
+                Place::Path if value.contains(['/', '\\']) || value.chars().all(|c| c == '.') => {
+                    return None;
+                }
                 Place::Path | Place::Field => out.push_str(&encoded(&value)),
                 Place::Header if value.chars().any(char::is_control) => return None,
                 Place::Header | Place::Text => out.push_str(&value),

@@ -198,7 +198,7 @@ fn what_was_a_list_goes_back_as_a_list_and_a_sign_in_is_basic() {
 
 #[test]
 fn a_value_is_never_a_part_of_the_request_itself() {
-    let nasty = "a/b?c=d&e#f \"g\\h\" %41 é{new}";
+    let nasty = "a.b?c=d&e#f \"g\\h\" %41 é{new}";
     let (all, _, _) = played(
         &ready("rabbitmq"),
         Purpose::Operator,
@@ -208,8 +208,20 @@ fn a_value_is_never_a_part_of_the_request_itself() {
     );
     assert_eq!(
         all[0].0,
-        "GET /api/users/a%2Fb%3Fc%3Dd%26e%23f%20%22g%5Ch%22%20%2541%20%C3%A9%7Bnew%7D"
+        "GET /api/users/a.b%3Fc%3Dd%26e%23f%20%22g%5Ch%22%20%2541%20%C3%A9%7Bnew%7D"
     );
+    // What would be another path once it is decoded is sent nowhere.
+    for name in ["..", ".", "a/../b", "a\\b"] {
+        let (all, ending, _) = played(&ready("rabbitmq"), Purpose::Operator, name, "x", &[]);
+        assert!(all.is_empty(), "{name}");
+        assert!(
+            matches!(ending, Some(Ending::GaveUp(_))),
+            "{name}: {ending:?}"
+        );
+    }
+    // Nor is a name that a sign-in would end at its colon.
+    let (sent_of_it, _, _) = played(&ready("rabbitmq"), Purpose::Check, "root:x", "x", &[]);
+    assert!(sent_of_it.is_empty());
     let body: serde_json::Value =
         serde_json::from_str(all[1].2.trim_start_matches("application/json ")).expect("JSON");
     assert_eq!(body["password"], nasty);
