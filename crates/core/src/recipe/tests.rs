@@ -202,13 +202,13 @@ fn a_value_is_never_a_part_of_the_request_itself() {
     let (all, _, _) = played(
         &ready("rabbitmq"),
         Purpose::Operator,
-        nasty,
+        &nasty.replace('\\', ""),
         nasty,
         &[(200, &[], r#"{"tags":"a\"b"}"#)],
     );
     assert_eq!(
         all[0].0,
-        "GET /api/users/a.b%3Fc%3Dd%26e%23f%20%22g%5Ch%22%20%2541%20%C3%A9%7Bnew%7D"
+        "GET /api/users/a.b%3Fc%3Dd%26e%23f%20%22gh%22%20%2541%20%C3%A9%7Bnew%7D"
     );
     // What would be another path once it is decoded is sent nowhere.
     for name in ["..", ".", "a/../b", "a\\b"] {
