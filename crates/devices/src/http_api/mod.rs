@@ -7,7 +7,7 @@ use http_body_util::{BodyExt as _, Full, Limited};
 use hyper::body::Bytes;
 use hyper::header::{HeaderName, HeaderValue};
 use hyper_util::rt::TokioIo;
-use jexlin_core::dialogue::{Purpose, Values};
+use jexlin_core::dialogue::{Ending, Purpose, Values};
 use jexlin_core::recipe::{Exchange, Next, Request};
 use jexlin_core::upkeep::identity::PresentedIdentity;
 use jexlin_core::upkeep::{BoundLogin, ConnectorKind, Endpoint, RoleMark};
@@ -77,7 +77,7 @@ impl Instructed for HttpApi {
         };
         let (mut exchange, first) = Exchange::begin(recipe, purpose, values);
         // Kept out here, so that what is known when the time is over is not lost.
-        let (mut presented, mut is_changing) = (None, false);
+        let (mut presented, mut is_changing, mut changed_before) = (None, false, false);
         let talk = async {
             let (mut next, mut may_send) = (first, Some(may_send));
             loop {
@@ -94,6 +94,7 @@ impl Instructed for HttpApi {
                 {
                     return Err(Stopped::LeaseLost);
                 }
+                changed_before = is_changing;
                 is_changing |= request.changes;
                 let (status, headers, body) = send(login.endpoint(), stream, &request)
                     .await
@@ -105,6 +106,10 @@ impl Instructed for HttpApi {
             Ok(outcome) => outcome,
             Err(_) => Err(Stopped::Connection(silence(most))),
         };
+        // A request that was turned away for its sign-in changed nothing; one before it may have.
+        if matches!(outcome, Ok(Ending::WrongPassword)) {
+            is_changing = changed_before;
+        }
         Some(Came {
             outcome,
             is_changing,
