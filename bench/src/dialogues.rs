@@ -8,7 +8,7 @@ use jexlin_core::dialogue::{Act, Dialogue, Ending, Purpose, Talk, Values};
 
 use crate::figure;
 
-/// So many times each is done.
+/// How many times each measurement is repeated.
 const ROUNDS: u32 = 20;
 const DIALOGUE: &str = r#"dialogue = 1
 title = "A megabyte"

@@ -25,7 +25,7 @@ pub enum Manner {
     Dribbles,
     /// It greets with more than a screenful, and stops at each.
     Chatty,
-    /// Somebody else is signed in, and it asks whether to take over.
+    /// Another session is open, and it asks whether to take that over.
     AlreadyOpen,
     /// It takes no new password.
     Refuses,

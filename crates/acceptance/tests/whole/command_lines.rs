@@ -181,7 +181,7 @@ fn another_dialogue_suspends_what_may_be_sent_until_it_is_confirmed() {
     let switch = switch();
     let first = add(&ines, DIALOGUE);
     let hall = hall(&ines, switch.port(), first["id"].as_str().unwrap());
-    // Whoever may not, adds none; a file with errors is refused, with its line.
+    // Without the duty nobody adds one; a file with errors is refused, with the line of each.
     let _ = ines.person("marek", &[]);
     let marek = service.sign_in("marek");
     marek

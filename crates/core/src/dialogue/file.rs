@@ -19,7 +19,7 @@ const MOST_STEPS: usize = 100;
 const MOST_HEARD: usize = 40;
 /// The longest text, in characters.
 const LONGEST: usize = 300;
-/// A compiled pattern takes at most so many bytes.
+/// The largest compiled pattern, in bytes.
 const MOST_PATTERN: usize = 64 * 1024;
 /// The names that are typed when a dialogue says nothing else: no device takes any of these signs
 /// for a command of its own.

@@ -32,7 +32,7 @@ impl Screen {
         self.parser.advance(&mut self.text, bytes);
     }
 
-    /// All that stands there.
+    /// The text on the screen.
     pub(super) fn text(&self) -> &str {
         &self.text.all
     }

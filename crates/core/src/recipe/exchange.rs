@@ -472,7 +472,7 @@ fn encoded(text: &str) -> Zeroizing<String> {
     out
 }
 
-/// An author's own text in a path: what cannot stand there is encoded.
+/// The author's own text in a path, with characters that a path does not allow encoded.
 fn written(text: &str) -> String {
     text.chars()
         .map(|c| match c {

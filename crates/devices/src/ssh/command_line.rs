@@ -100,7 +100,7 @@ impl Instructed for CommandLine {
     }
 }
 
-/// A terminal with whatever the device runs for somebody who signs in.
+/// Opens a terminal with the shell that the device gives to whoever signs in.
 async fn at_a_prompt(session: &Session) -> Result<Channel<Msg>, String> {
     let words = |error: russh::Error| plain_words(&error.to_string());
     let channel = session.handle.channel_open_session().await.map_err(words)?;
