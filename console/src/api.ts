@@ -55,6 +55,7 @@ export type DeviceIdentity = Schemas["DeviceIdentity"];
 export type DeviceBinding = Schemas["DeviceBinding"];
 export type OperatorScope = Schemas["OperatorScope"];
 export type Device = Schemas["Device"];
+export type DeviceAccount = Schemas["DeviceAccount"];
 export type Dialogue = Schemas["Dialogue"];
 export type DialogueFinding = Schemas["DialogueFinding"];
 export type DialogueRehearsal = Schemas["DialogueRehearsal"];
@@ -198,3 +199,14 @@ export async function exportFile(
     leftOut: headers.get("Jexlin-Left-Out") ?? "0",
   };
 }
+
+/** What waits for somebody, with days as their clock counts them. */
+export const overviewQuery = {
+  queryKey: ["overview"],
+  queryFn: () =>
+    result(
+      api.GET("/api/v1/overview", {
+        params: { query: { minutes_ahead: -new Date().getTimezoneOffset() } },
+      }),
+    ),
+};

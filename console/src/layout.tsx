@@ -22,7 +22,7 @@ import {
 } from "lucide-react";
 import { Suspense, lazy, useEffect, useState } from "react";
 import { Link, Redirect, Route, Switch, useLocation } from "wouter";
-import { type Me, type Overview, api, result } from "./api";
+import { type Me, type Overview, api, overviewQuery, result } from "./api";
 import { useLive } from "./events";
 import { GROUPS, type Place, isHere, placesFor } from "./pages";
 import { Skeleton } from "./parts/empty";
@@ -426,10 +426,7 @@ export function Shell({ me }: { me: Me }) {
   const [kept, setKept] = useState(localStorage.getItem("sidebar"));
   // The vault needs the room, unless somebody wants the words there too.
   const narrow = kept ? kept === "narrow" : location.startsWith("/vault") && innerWidth < 1500;
-  const overview = useQuery({
-    queryKey: ["overview"],
-    queryFn: () => result(api.GET("/api/v1/overview")),
-  });
+  const overview = useQuery(overviewQuery);
   useLive();
   useShortcuts(
     me,

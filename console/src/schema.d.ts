@@ -767,6 +767,26 @@ export interface paths {
     patch: operations["devices_edit"];
     trace?: never;
   };
+  "/api/v1/devices/{device}/accounts": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /**
+     * Reads what is known of the accounts that a device has, for its stewards. Not paged: a device has at
+     *     most 10,000.
+     */
+    get: operations["devices_accounts"];
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
   "/api/v1/devices/{device}/confirm-bindings": {
     parameters: {
       query?: never;
@@ -781,6 +801,26 @@ export interface paths {
      *     reveal.
      */
     post: operations["devices_confirm_bindings"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/devices/{device}/read-accounts": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /**
+     * Has the operator of a device read which accounts there are. The answer has those that were known
+     *     before; `state` says when the new ones are there.
+     */
+    post: operations["devices_read_accounts"];
     delete?: never;
     options?: never;
     head?: never;
@@ -2697,6 +2737,7 @@ export interface components {
       | "dialogue.add"
       | "device.edit"
       | "device.pause"
+      | "device.read-accounts"
       | "device.read-identity"
       | "device.remove"
       | "device.resume"
@@ -2773,6 +2814,7 @@ export interface components {
       | "upkeep.check"
       | "upkeep.checked"
       | "upkeep.rotate"
+      | "upkeep.listed"
       | "upkeep.rotated"
       | "upkeep.sign-in"
       | "vault.assess"
@@ -2892,6 +2934,10 @@ export interface components {
       | {
           /** @description Credentials that are moved. */
           credentials: components["schemas"]["CredentialsMoved"];
+        }
+      | {
+          /** @description A device that is moved. */
+          device: components["schemas"]["DeviceMoved"];
         }
       | {
           /** @description Stewardship transferred from one person to another. */
@@ -3045,7 +3091,14 @@ export interface components {
      * @enum {string}
      */
     ConnectorKind:
-      "ssh" | "postgresql" | "ldap" | "redis" | "active-directory" | "command-line" | "http-api";
+      | "ssh"
+      | "postgresql"
+      | "ldap"
+      | "redis"
+      | "active-directory"
+      | "command-line"
+      | "http-api"
+      | "mariadb";
     /**
      * @description Whether an act takes a second person.
      * @enum {string}
@@ -3294,6 +3347,32 @@ export interface components {
        */
       revision: number;
     };
+    /** @description An account that a device says it has. */
+    DeviceAccount: components["schemas"]["FoundAccount"] & {
+      /**
+       * Format: uuid
+       * @description The credential that is its password; none when the vault has none, or none that the caller
+       *     may know of.
+       */
+      credential: string | null;
+      /** @description The path of that. */
+      credential_path: string;
+      /** @description Whether the vault has its password, whoever may know of that. */
+      in_vault: boolean;
+    };
+    /** @description The accounts that a device says it has, as they were last read. */
+    DeviceAccounts: {
+      /**
+       * Format: date-time
+       * @description When they were last read, or asked for.
+       */
+      at: string | null;
+      /** @description The accounts, by login. */
+      items: components["schemas"]["DeviceAccount"][];
+      /** @description Why the last reading failed. */
+      message: string;
+      state: components["schemas"]["JobState"] | null;
+    };
     /** @description A password that may be sent to a device. */
     DeviceBinding: {
       /**
@@ -3324,8 +3403,23 @@ export interface components {
       /** @description What [`EditDevice::identity`] takes. */
       line: string;
     };
+    /** @description A device that is moved. */
+    DeviceMoved: {
+      /**
+       * Format: uuid
+       * @description The device.
+       */
+      id: string;
+      /**
+       * Format: uuid
+       * @description The folder to move it into.
+       */
+      to: string;
+    };
     /** @description A type of devices. */
     DeviceType: {
+      /** @description The kind of credential that its accounts usually are. */
+      account_kind: string;
       /** @description An account can change its own password. */
       changes_as_itself: boolean;
       /** @description An operator can change the passwords of other accounts. */
@@ -3335,6 +3429,8 @@ export interface components {
       instructions: components["schemas"]["InstructionsKind"] | null;
       /** @description What such a device is called. */
       label: string;
+      /** @description An operator can list the accounts that there are. */
+      lists_accounts: boolean;
       /** @description What operators and accounts must be allowed to do there. */
       needed_rights: string;
       /**
@@ -3511,6 +3607,11 @@ export interface components {
        * @description Another version of a dialogue or recipe, or another one.
        */
       dialogue?: string | null;
+      /**
+       * Format: uuid
+       * @description The folder to move it into. Its accounts stay in their folders.
+       */
+      folder?: string | null;
       /** @description New identities; an empty list removes the confirmed ones. */
       identity?: string[] | null;
       /** @description A new name. */
@@ -3863,6 +3964,29 @@ export interface components {
      * @enum {string}
      */
     Format: "csv" | "json-lines" | "xlsx" | "exchange";
+    /** @description An account that a device says it has. What a type of device does not tell is left open. */
+    FoundAccount: {
+      /** @description The groups or roles that it belongs to. */
+      groups: string[];
+      /** @description Whether it is locked. */
+      locked: boolean | null;
+      /** @description Its login. */
+      login: string;
+      /**
+       * Format: date-time
+       * @description When its password was last set; some devices know only the day.
+       */
+      password_set_at: string | null;
+      /** @description Why it may do more than its own work, in words; none for an ordinary account. */
+      privileged: string | null;
+      /**
+       * Format: date-time
+       * @description When somebody last signed in with it.
+       */
+      signed_in_at: string | null;
+      /** @description Whether anybody can sign in with it. */
+      signs_in: boolean;
+    };
     /** @description A gate. */
     Gate: {
       /** @description Who may approve. */
@@ -4283,6 +4407,8 @@ export interface components {
        * @description Identifier.
        */
       id: string;
+      /** @description Whether no later job did the same for the account. */
+      latest: boolean;
       /** @description A message. */
       message: string;
       /** @description Who changes the password on the device. */
@@ -4999,6 +5125,8 @@ export interface components {
     Overview: {
       /** @description The caller's own requests that wait or may be checked out. */
       asked: components["schemas"]["Request"][];
+      /** @description How many accounts that the caller may know of have which outcome of their last check. */
+      checks: components["schemas"]["CheckCount"][];
       /**
        * @description Devices of which the caller is a steward and that no passwords are sent to: with suspended
        *     bindings, or paused.
@@ -5010,6 +5138,8 @@ export interface components {
       held: components["schemas"]["Checkout"][];
       /** @description Acts that wait for the caller's confirmation, and the caller's own that wait. */
       pending: components["schemas"]["PendingAct"][];
+      /** @description The rotations of the last seven days, oldest first; of accounts that the caller may know of. */
+      rotations: components["schemas"]["RotationsOnDay"][];
       /** @description Requests that the caller may decide. */
       to_decide: components["schemas"]["Request"][];
       /** @description Accounts whose last check was not `in-sync`. */
@@ -5370,6 +5500,8 @@ export interface components {
     Page_DeviceType: {
       /** @description The items of this page. */
       items: {
+        /** @description The kind of credential that its accounts usually are. */
+        account_kind: string;
         /** @description An account can change its own password. */
         changes_as_itself: boolean;
         /** @description An operator can change the passwords of other accounts. */
@@ -5379,6 +5511,8 @@ export interface components {
         instructions: components["schemas"]["InstructionsKind"] | null;
         /** @description What such a device is called. */
         label: string;
+        /** @description An operator can list the accounts that there are. */
+        lists_accounts: boolean;
         /** @description What operators and accounts must be allowed to do there. */
         needed_rights: string;
         /**
@@ -5695,6 +5829,8 @@ export interface components {
          * @description Identifier.
          */
         id: string;
+        /** @description Whether no later job did the same for the account. */
+        latest: boolean;
         /** @description A message. */
         message: string;
         /** @description Who changes the password on the device. */
@@ -6761,6 +6897,24 @@ export interface components {
      * @enum {string}
      */
     RotationOutcome: "done" | "refused" | "in-doubt" | "unreachable";
+    /** @description The rotations that ended on one day. */
+    RotationsOnDay: {
+      /**
+       * Format: date
+       * @description The day.
+       */
+      day: string;
+      /**
+       * Format: int64
+       * @description How many ended with a new password.
+       */
+      done: number;
+      /**
+       * Format: int64
+       * @description How many did not.
+       */
+      failed: number;
+    };
     /**
      * @description How the policies of a folder count.
      * @enum {string}
@@ -7336,6 +7490,8 @@ export interface components {
          * @description Identifier.
          */
         id: string;
+        /** @description Whether no later job did the same for the account. */
+        latest: boolean;
         /** @description A message. */
         message: string;
         /** @description Who changes the password on the device. */
@@ -7529,7 +7685,7 @@ export interface components {
      * @description What a job does.
      * @enum {string}
      */
-    Task: "check" | "rotation";
+    Task: "check" | "rotation" | "listing";
     /**
      * @description Transfers stewardship that one person holds by grants to them to another person.
      * @example {
@@ -9440,6 +9596,36 @@ export interface operations {
       };
     };
   };
+  devices_accounts: {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        device: string;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["DeviceAccounts"];
+        };
+      };
+      /** @description What failed, as problem details (RFC 9457) */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+    };
+  };
   devices_confirm_bindings: {
     parameters: {
       query?: never;
@@ -9460,6 +9646,36 @@ export interface operations {
         };
         content: {
           "application/json": components["schemas"]["BindingsConfirmed"];
+        };
+      };
+      /** @description What failed, as problem details (RFC 9457) */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+    };
+  };
+  devices_read_accounts: {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        device: string;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["DeviceAccounts"];
         };
       };
       /** @description What failed, as problem details (RFC 9457) */
@@ -11381,7 +11597,13 @@ export interface operations {
   };
   overview: {
     parameters: {
-      query?: never;
+      query?: {
+        /**
+         * @description How many minutes the caller's clock is ahead of UTC; days are counted by it.
+         * @example 60
+         */
+        minutes_ahead?: number;
+      };
       header?: never;
       path?: never;
       cookie?: never;

@@ -109,7 +109,7 @@ export function AddDevice({ here, close }: { here: Folder; close: () => void }) 
           api.POST("/api/v1/credentials", {
             body: {
               folder: here.id,
-              kind: "device-admin",
+              kind: chosen?.account_kind ?? "device-admin",
               name: text(data, `name ${account.key}`) || user,
               fields: { user_name: user },
               device: on.id,

@@ -37,9 +37,13 @@ import {
 import { type Asked, RemoteTable, chosenOnly, narrowed } from "../parts/remote-table";
 import type { Column } from "../parts/table-state";
 import { AuditRows } from "./audit-rows";
+import { atLeast } from "./access-levels";
+import { Shifts } from "./access-preview";
 import { DeviceTrouble } from "./device-trouble";
 import { useDeviceTypes } from "./device-types";
 import { useDialogues } from "./dialogues";
+import { FoundAccounts } from "./found-accounts";
+import { useFolders } from "./folders";
 import { JobRows } from "./job-rows";
 
 const AFTER = ["devices", "upkeep", "overview"];
@@ -67,6 +71,8 @@ function Edit({
 }) {
   const type = useDeviceTypes().data?.find((each) => each.connector === device.connector);
   const dialogues = useDialogues(Boolean(type?.instructions));
+  const folders = useFolders();
+  const [folder, setFolder] = useState(device.folder);
   // The operator may be an account of another device, such as one that stands before this one.
   const choices = accounts.map(({ id, name, user_name }) => ({ id, name, user_name }));
   if (operator && !choices.some((account) => account.id === operator.id))
@@ -86,6 +92,7 @@ function Edit({
         params: { path: { device: device.id }, header: ifMatch(device.revision) },
         body: {
           name: typed.name,
+          ...(folder !== device.folder && { folder }),
           ...(moved && { address: typed.address, port: typed.port }),
           ...(dialogue && dialogue !== device.dialogue && { dialogue }),
           ...(chosen === "none"
@@ -99,6 +106,23 @@ function Edit({
     <>
       <Form label="Save" submit={submit} after={AFTER} done={close}>
         <Field label="Name" name="name" defaultValue={device.name} required />
+        <Choice
+          label="Folder"
+          name="folder"
+          value={folder}
+          onChange={(event) => setFolder(event.target.value)}
+          options={(folders.data ?? [])
+            .filter((each) => each.id === device.folder || atLeast(each.level, "edit"))
+            .map((each): [string, string] => [each.id, each.path])}
+        />
+        {folder !== device.folder && (
+          <div className="rounded-box border border-base-300 p-3">
+            <p className="quiet">
+              Whoever is a steward there answers for the device. Its accounts stay in their folders.
+            </p>
+            <Shifts change={{ device: { id: device.id, to: folder } }} />
+          </div>
+        )}
         <Field
           label="Address"
           name="address"
@@ -300,6 +324,7 @@ const TYPES: Device["connector"][] = [
   "ldap",
   "active-directory",
   "postgresql",
+  "mariadb",
   "redis",
 ];
 
@@ -585,7 +610,12 @@ function DeviceDetail({ me, device }: { me: Me; device: Device }) {
           {
             name: "Accounts",
             count: accounts.length,
-            show: () => <Accounts device={device} accounts={accounts} />,
+            show: () => (
+              <>
+                <Accounts device={device} accounts={accounts} />
+                {type?.lists_accounts && <FoundAccounts device={device} />}
+              </>
+            ),
           },
           { name: "Identity", show: () => <Identity device={device} close={() => undefined} /> },
           {

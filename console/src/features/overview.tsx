@@ -2,9 +2,9 @@
 
 import { useQuery } from "@tanstack/react-query";
 import { Copy, Star } from "lucide-react";
-import type { ReactNode } from "react";
+import { type ReactNode, Suspense, lazy } from "react";
 import { Link } from "wouter";
-import { type CredentialItem, type Me, type Overview, api, result } from "../api";
+import { type CredentialItem, type Me, type Overview, api, overviewQuery, result } from "../api";
 import {
   Act,
   Card,
@@ -25,6 +25,8 @@ import { Pending } from "./pending-acts";
 import { Asks, Decision } from "./decision";
 import { lend, useTimes } from "./reveal";
 import { useDateLanguage } from "../parts/time";
+
+const DayBars = lazy(() => import("../parts/chart"));
 
 /** One line of what is wrong: the state, what it is of, what it means, what to do. */
 function Line({
@@ -217,6 +219,48 @@ function Used() {
   );
 }
 
+/** How the rotations of the week went, and how the accounts are now. */
+function Week({ data }: { data: Overview }) {
+  const total = (of: "done" | "failed") =>
+    data.rotations.reduce((sum, day) => sum + day[of], 0).toLocaleString();
+  if (data.checks.length === 0) return null;
+  return (
+    <Card
+      title="Rotations in seven days"
+      actions={
+        <Link href="/jobs?filter=task%3Drotation" className="link">
+          {total("done")} done, {total("failed")} failed
+        </Link>
+      }
+    >
+      {data.rotations.some((day) => day.done + day.failed > 0) ? (
+        <Suspense fallback={<Skeleton rows={4} />}>
+          <DayBars days={data.rotations} label="Rotations in seven days" />
+        </Suspense>
+      ) : (
+        <Empty>No rotation has run in seven days.</Empty>
+      )}
+      <ul
+        className="mt-2 flex flex-wrap gap-x-4 gap-y-1 border-t border-base-300 pt-2"
+        aria-label="Accounts by their last check"
+      >
+        {data.checks
+          .toSorted((a, b) => b.accounts - a.accounts)
+          .map(({ outcome, accounts }) => (
+            <li key={outcome ?? ""}>
+              <Link
+                href={`/accounts?filter=${encodeURIComponent(`state=${outcome ?? "never-checked"}`)}`}
+                className="flex items-center gap-1 hover:underline"
+              >
+                <State word={outcome} /> {accounts.toLocaleString()}
+              </Link>
+            </li>
+          ))}
+      </ul>
+    </Card>
+  );
+}
+
 /** What one person may do alone where two are asked for. */
 function Alone({ data }: { data: Overview }) {
   const open = data.two_people.filter((each) => each.state !== "on");
@@ -319,10 +363,7 @@ function Holding({ data }: { data: Overview }) {
 }
 
 export function Home({ me }: { me: Me }) {
-  const overview = useQuery({
-    queryKey: ["overview"],
-    queryFn: () => result(api.GET("/api/v1/overview")),
-  });
+  const overview = useQuery(overviewQuery);
   const wrong = useQuery({
     queryKey: ["credentials", "wrong"],
     queryFn: () =>
@@ -370,6 +411,7 @@ export function Home({ me }: { me: Me }) {
           </div>
           <div className="flex min-w-0 flex-col gap-4">
             <Holding data={data} />
+            <Week data={data} />
             <Used />
             <Alone data={data} />
           </div>

@@ -62,6 +62,54 @@ const LABELS: Record<string, string> = {
     "Credentials are discoverable: people see the names of those that they have no access to, and may request it",
 };
 
+/** Settings that belong together; what is in none of them comes last. */
+const SECTIONS: [string, string[]][] = [
+  [
+    "What people may do",
+    [
+      "personal_folders",
+      "exports",
+      "adds_at_top",
+      "shares",
+      "discoverable_names",
+      "only_own_kinds",
+    ],
+  ],
+  ["Acts that need two people", []],
+  ["Passwords on the screen", ["hide_seconds", "clipboard_seconds"]],
+  ["Findings", ["old_days", "expires_soon_days", "weak_below"]],
+  ["What is kept", ["bin_days", "attachment_mib", "attachments_total_mib"]],
+  ["Devices", ["trust_first_contact", "connect_to"]],
+];
+
+const inSection = (section: string, listed: string[], name: string) =>
+  section === "Acts that need two people"
+    ? name.startsWith("two_people") || name === "independent_approvers"
+    : listed.includes(name);
+
+type SettingValue = Settings["settings"][keyof Settings["settings"]];
+
+function Setting({ name, value }: { name: string; value: SettingValue }) {
+  const label = LABELS[name] ?? name;
+  if (typeof value === "boolean")
+    return (
+      <label className="flex items-start gap-2">
+        <input
+          type="checkbox"
+          name={name}
+          defaultChecked={value}
+          className="checkbox checkbox-xs mt-0.5"
+        />
+        {label.replace(/^Two people: (.)/, (_, first: string) => first.toUpperCase())}
+      </label>
+    );
+  if (Array.isArray(value))
+    return <Lines label={label} name={name} rows={3} defaultValue={value.join("\n")} />;
+  return (
+    <Field label={label} name={name} type="number" min={0} defaultValue={String(value)} required />
+  );
+}
+
 function SettingsCard({ me }: { me: Me }) {
   const settings = useQuery({
     queryKey: ["settings"],
@@ -70,9 +118,16 @@ function SettingsCard({ me }: { me: Me }) {
   const may = me.duties.includes("policy");
   const present = settings.data;
   if (!present) return <Trouble error={settings.error} />;
+  const every = Object.entries(present.settings);
+  const sections = SECTIONS.map(
+    ([section, listed]) =>
+      [section, every.filter(([name]) => inSection(section, listed, name))] as const,
+  );
+  const other = every.filter(([name]) => !sections.some(([, of]) => of.some(([n]) => n === name)));
+  if (other.length > 0) sections.push(["Other", other]);
   const submit = (data: FormData) => {
     const body = Object.fromEntries(
-      Object.entries(present.settings).map(([name, value]) => [
+      every.map(([name, value]) => [
         name,
         typeof value === "boolean"
           ? data.get(name) === "on"
@@ -96,39 +151,18 @@ function SettingsCard({ me }: { me: Me }) {
         submit={submit}
         after={["settings", "kinds", "personal", "credentials"]}
       >
-        <fieldset disabled={!may} className="flex flex-col gap-2">
+        <fieldset disabled={!may}>
           <legend className="sr-only">Settings</legend>
-          {Object.entries(present.settings).map(([name, value]) =>
-            typeof value === "boolean" ? (
-              <label key={name}>
-                <input
-                  type="checkbox"
-                  name={name}
-                  defaultChecked={value}
-                  className="checkbox checkbox-xs"
-                />{" "}
-                {LABELS[name] ?? name}
-              </label>
-            ) : Array.isArray(value) ? (
-              <Lines
-                key={name}
-                label={LABELS[name] ?? name}
-                name={name}
-                rows={3}
-                defaultValue={value.join("\n")}
-              />
-            ) : (
-              <Field
-                key={name}
-                label={LABELS[name] ?? name}
-                name={name}
-                type="number"
-                min={0}
-                defaultValue={String(value)}
-                required
-              />
-            ),
-          )}
+          <div className="grid items-start gap-x-8 gap-y-4 lg:grid-cols-2">
+            {sections.map(([section, names]) => (
+              <fieldset key={section} className="flex min-w-0 flex-col gap-1.5">
+                <legend className="mb-1.5 font-semibold">{section}</legend>
+                {names.map(([name, value]) => (
+                  <Setting key={name} name={name} value={value} />
+                ))}
+              </fieldset>
+            ))}
+          </div>
         </fieldset>
       </Form>
     </Card>

@@ -229,7 +229,7 @@ const JOBS: Column<Job>[] = [
     cell: (job) => (
       <span className="flex items-start justify-between gap-2">
         <span className="max-w-md">{job.message}</span>
-        {job.state === "failed" && (
+        {job.state === "failed" && job.latest && (
           <Act
             label="Try again"
             of={job.credential_path}

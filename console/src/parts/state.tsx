@@ -49,6 +49,7 @@ const LOOKS: Record<string, [LucideIcon, string]> = {
   suspended: [CirclePause, CARE],
   paused: [CirclePause, CARE],
   off: [CirclePause, CARE],
+  privileged: [BadgeAlert, CARE],
   queued: [Clock3, NEWS],
   running: [LoaderCircle, NEWS],
   candidate: [LoaderCircle, NEWS],

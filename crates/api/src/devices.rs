@@ -2,7 +2,7 @@
 
 use chrono::{DateTime, Utc};
 use jexlin_core::dialogue::InstructionsKind;
-use jexlin_core::upkeep::{ConnectorKind, IdentityKind, Role};
+use jexlin_core::upkeep::{ConnectorKind, FoundAccount, IdentityKind, JobState, Role};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 use uuid::Uuid;
@@ -101,6 +101,37 @@ pub struct NewDevice {
     pub identity: Vec<String>,
 }
 
+/// An account that a device says it has.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct DeviceAccount {
+    /// What the device says.
+    #[serde(flatten)]
+    pub found: FoundAccount,
+    /// The credential that is its password; none when the vault has none, or none that the caller
+    /// may know of.
+    #[schema(required)]
+    pub credential: Option<Uuid>,
+    /// The path of that.
+    pub credential_path: String,
+    /// Whether the vault has its password, whoever may know of that.
+    pub in_vault: bool,
+}
+
+/// The accounts that a device says it has, as they were last read.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct DeviceAccounts {
+    /// The accounts, by login.
+    pub items: Vec<DeviceAccount>,
+    /// The state of the last reading; none when they were never read.
+    #[schema(required)]
+    pub state: Option<JobState>,
+    /// Why the last reading failed.
+    pub message: String,
+    /// When they were last read, or asked for.
+    #[schema(required)]
+    pub at: Option<DateTime<Utc>>,
+}
+
 /// A type of devices.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct DeviceType {
@@ -110,12 +141,16 @@ pub struct DeviceType {
     pub label: String,
     /// The port where it usually listens.
     pub port: u16,
+    /// The kind of credential that its accounts usually are.
+    pub account_kind: String,
     /// What operators and accounts must be allowed to do there.
     pub needed_rights: String,
     /// An operator can change the passwords of other accounts.
     pub changes_as_operator: bool,
     /// An account can change its own password.
     pub changes_as_itself: bool,
+    /// An operator can list the accounts that there are.
+    pub lists_accounts: bool,
     /// By what such a device is talked to, where an administrator says that.
     #[schema(required)]
     pub instructions: Option<InstructionsKind>,
@@ -128,6 +163,9 @@ pub struct EditDevice {
     /// A new name.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub name: Option<String>,
+    /// The folder to move it into. Its accounts stay in their folders.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub folder: Option<Uuid>,
     /// A new address.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub address: Option<String>,

@@ -1,7 +1,19 @@
 //! What waits for a person.
 
+use chrono::NaiveDate;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
+
+/// The rotations that ended on one day.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct RotationsOnDay {
+    /// The day.
+    pub day: NaiveDate,
+    /// How many ended with a new password.
+    pub done: i64,
+    /// How many did not.
+    pub failed: i64,
+}
 
 /// What waits for the caller, and problems of what they are a steward of.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
@@ -25,4 +37,8 @@ pub struct Overview {
     pub pending: Vec<crate::PendingAct>,
     /// Which acts need a second person, for holders of `people` or `policy`.
     pub two_people: Vec<crate::TwoPeople>,
+    /// The rotations of the last seven days, oldest first; of accounts that the caller may know of.
+    pub rotations: Vec<RotationsOnDay>,
+    /// How many accounts that the caller may know of have which outcome of their last check.
+    pub checks: Vec<crate::CheckCount>,
 }

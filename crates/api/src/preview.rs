@@ -27,6 +27,8 @@ pub enum Change {
     Folder(FolderChange),
     /// Credentials that are moved.
     Credentials(CredentialsMoved),
+    /// A device that is moved.
+    Device(DeviceMoved),
     /// Stewardship transferred from one person to another.
     TransferStewardship(TransferStewardship),
     /// Credentials whose tags change.
@@ -91,6 +93,16 @@ pub struct CredentialsMoved {
     /// The credentials.
     pub ids: Vec<Uuid>,
     /// The folder to move them into.
+    pub to: Uuid,
+}
+
+/// A device that is moved.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct DeviceMoved {
+    /// The device.
+    pub id: Uuid,
+    /// The folder to move it into.
     pub to: Uuid,
 }
 

@@ -175,6 +175,8 @@ pub struct Job {
     pub attempts: i32,
     /// Whether what was said and heard was kept, and the caller may read it.
     pub has_transcript: bool,
+    /// Whether no later job did the same for the account.
+    pub latest: bool,
 }
 
 /// Asks for a job now.

@@ -12,7 +12,7 @@ use jexlin_core::policy::{About, PasswordPolicy};
 use jexlin_core::secret::Secret;
 use jexlin_core::upkeep::ConnectorKind;
 use jexlin_devices::{
-    Connector, Registry, Settings as ConnectorSettings, active_directory, http_api, ldap,
+    Connector, Registry, Settings as ConnectorSettings, active_directory, http_api, ldap, mariadb,
     postgresql, redis, ssh,
 };
 use jexlin_store::{LiveNews, Store};
@@ -129,7 +129,7 @@ pub struct Opening {
 }
 
 /// The connectors that there are, as the configuration wants them.
-fn connectors(config: &Config) -> [ConnectorSettings; 7] {
+fn connectors(config: &Config) -> [ConnectorSettings; 8] {
     let connect = Duration::from_secs(config.connect_seconds);
     let change = Duration::from_secs(config.change_seconds);
     [
@@ -147,6 +147,7 @@ fn connectors(config: &Config) -> [ConnectorSettings; 7] {
         ConnectorSettings::Postgresql(postgresql::Settings { connect, change }),
         ConnectorSettings::Ldap(ldap::Settings { connect, change }),
         ConnectorSettings::Redis(redis::Settings { connect, change }),
+        ConnectorSettings::Mariadb(mariadb::Settings { connect, change }),
         ConnectorSettings::ActiveDirectory(active_directory::Settings { connect, change }),
     ]
 }

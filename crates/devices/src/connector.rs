@@ -8,7 +8,7 @@ use jexlin_core::upkeep::identity::{Identity, PresentedIdentity};
 use jexlin_core::upkeep::{Account, BoundLogin, ConnectorKind, Endpoint, Operator};
 use uuid::Uuid;
 
-use crate::{Change, Met, Probe};
+use crate::{Change, Listing, Met, Probe};
 
 /// The answer to [`MaySend`].
 pub type Answer<'a> = Pin<Box<dyn Future<Output = bool> + Send + 'a>>;
@@ -26,17 +26,6 @@ pub struct Capabilities {
     pub changes_as_itself: bool,
     /// An operator lists the accounts that there are.
     pub lists_accounts: bool,
-}
-
-/// An account that a device says it has.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct FoundAccount {
-    /// Its login.
-    pub login: String,
-    /// Whether anybody can sign in with it.
-    pub signs_in: bool,
-    /// Whether it may do everything on the device.
-    pub powerful: bool,
 }
 
 /// Whose kept connection it is: one organisation, one operator credential, one version of its
@@ -115,10 +104,7 @@ pub trait Connector: std::fmt::Debug + Send + Sync {
     ) -> Met<Change>;
 
     /// Lists the accounts of a device, as its operator.
-    async fn list_accounts(
-        &self,
-        operator: &BoundLogin<Operator>,
-    ) -> Met<Result<Vec<FoundAccount>, String>>;
+    async fn list_accounts(&self, operator: &BoundLogin<Operator>) -> Met<Listing>;
 
     /// The connections of operators that are kept open; none where a sign-in costs little.
     fn kept_operators(&self) -> Vec<OperatorConnection> {

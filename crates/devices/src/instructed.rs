@@ -6,7 +6,7 @@ use jexlin_core::dialogue::{Ending, Purpose, Turn, Values};
 use jexlin_core::upkeep::identity::PresentedIdentity;
 use jexlin_core::upkeep::{Account, BoundLogin, ConnectorKind, Endpoint, Operator, RoleMark};
 
-use crate::{Capabilities, Change, Connector, FoundAccount, MaySend, Met, Probe};
+use crate::{Capabilities, Change, Connector, Listing, MaySend, Met, Probe};
 
 /// Why a talk broke off.
 pub(crate) enum Stopped {
@@ -200,11 +200,8 @@ impl<T: Instructed> Connector for ByInstructions<T> {
             .await
     }
 
-    async fn list_accounts(
-        &self,
-        _: &BoundLogin<Operator>,
-    ) -> Met<Result<Vec<FoundAccount>, String>> {
+    async fn list_accounts(&self, _: &BoundLogin<Operator>) -> Met<Listing> {
         let why = "instructions do not list accounts";
-        Met::of(Err(why.into()), None)
+        Met::of(Listing::NoAnswer(why.into()), None)
     }
 }

@@ -10,6 +10,7 @@ mod connector;
 pub mod http_api;
 mod instructed;
 pub mod ldap;
+pub mod mariadb;
 mod network;
 pub mod postgresql;
 pub mod redis;
@@ -20,7 +21,8 @@ mod tls;
 use jexlin_core::dialogue::Turn;
 use jexlin_core::upkeep::identity::PresentedIdentity;
 
-pub use connector::{Answer, Capabilities, Connector, FoundAccount, MaySend, OperatorConnection};
+pub use connector::{Answer, Capabilities, Connector, MaySend, OperatorConnection};
+pub use jexlin_core::upkeep::FoundAccount;
 pub use registry::{Registry, Settings};
 
 /// What a login showed.
@@ -51,6 +53,40 @@ pub enum Change {
     AccountRefused,
     /// The lease was over when everything was ready; nothing was sent for the account.
     LeaseLost,
+}
+
+/// What came of reading the accounts of a device.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Listing {
+    /// These are there.
+    Found(Vec<FoundAccount>),
+    /// The device does not take the operator's password.
+    OperatorRefused,
+    /// They could not be read; why.
+    NoAnswer(String),
+}
+
+impl Listing {
+    /// The accounts.
+    ///
+    /// # Errors
+    /// Why there are none, in words.
+    pub fn found(self) -> Result<Vec<FoundAccount>, String> {
+        match self {
+            Self::Found(found) => Ok(found),
+            Self::OperatorRefused => Err("the device does not take the operator's password".into()),
+            Self::NoAnswer(why) => Err(why),
+        }
+    }
+}
+
+impl From<Result<Vec<FoundAccount>, String>> for Listing {
+    fn from(result: Result<Vec<FoundAccount>, String>) -> Self {
+        match result {
+            Ok(found) => Self::Found(found),
+            Err(why) => Self::NoAnswer(why),
+        }
+    }
 }
 
 /// A result together with the identity that was met.

@@ -8,6 +8,7 @@ use crate::active_directory::{self, ActiveDirectory};
 use crate::http_api::{self, HttpApi};
 use crate::instructed::ByInstructions;
 use crate::ldap::{self, Ldap};
+use crate::mariadb::{self, Mariadb};
 use crate::postgresql::{self, Postgresql};
 use crate::redis::{self, Redis};
 use crate::ssh::{self, CommandLine, Ssh};
@@ -22,6 +23,8 @@ pub enum Settings {
     Postgresql(postgresql::Settings),
     /// Of directories that speak LDAP.
     Ldap(ldap::Settings),
+    /// Of MariaDB servers.
+    Mariadb(mariadb::Settings),
     /// Of Redis servers.
     Redis(redis::Settings),
     /// Of command lines over SSH.
@@ -42,6 +45,7 @@ impl Settings {
             Self::HttpApi(settings) => Arc::new(ByInstructions(HttpApi::new(settings))),
             Self::Postgresql(settings) => Arc::new(Postgresql::new(settings)),
             Self::Ldap(settings) => Arc::new(Ldap::new(settings)),
+            Self::Mariadb(settings) => Arc::new(Mariadb::new(settings)),
             Self::Redis(settings) => Arc::new(Redis::new(settings)),
             Self::ActiveDirectory(settings) => Arc::new(ActiveDirectory::new(settings)),
         }

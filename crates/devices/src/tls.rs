@@ -180,14 +180,21 @@ pub(crate) type DeviceStream = TlsStream<TcpStream>;
 pub(crate) async fn open<R: RoleMark>(
     login: &BoundLogin<R>,
 ) -> (Result<DeviceStream, String>, Option<PresentedIdentity>) {
+    match network::connect(login.endpoint()).await {
+        Ok(stream) => open_over(stream, login).await,
+        Err(why) => (Err(why), None),
+    }
+}
+
+/// Begins TLS on a connection, and proves the identity before anything more is sent.
+pub(crate) async fn open_over<R: RoleMark>(
+    stream: TcpStream,
+    login: &BoundLogin<R>,
+) -> (Result<DeviceStream, String>, Option<PresentedIdentity>) {
     let endpoint = login.endpoint();
     let (watched, name) = match (Watched::to_sign_in(login), server_name(endpoint)) {
         (Ok(watched), Ok(name)) => (watched, name),
         (Err(why), _) | (_, Err(why)) => return (Err(why), None),
-    };
-    let stream = match network::connect(endpoint).await {
-        Ok(stream) => stream,
-        Err(why) => return (Err(why), None),
     };
     let stream = TlsConnector::from(Arc::clone(&watched.config))
         .connect(name, stream)
@@ -206,9 +213,16 @@ pub(crate) async fn open<R: RoleMark>(
 
 /// Reads the identity that a device shows.
 pub(crate) async fn look(endpoint: &Endpoint) -> Result<Vec<PresentedIdentity>, String> {
+    look_over(network::connect(endpoint).await?, endpoint).await
+}
+
+/// Reads the identity that a device shows when TLS begins on a connection.
+pub(crate) async fn look_over(
+    stream: TcpStream,
+    endpoint: &Endpoint,
+) -> Result<Vec<PresentedIdentity>, String> {
     let watched = Watched::to_look_at()?;
     let name = server_name(endpoint)?;
-    let stream = network::connect(endpoint).await?;
     let session = TlsConnector::from(Arc::clone(&watched.config))
         .connect(name, stream)
         .await;

@@ -137,14 +137,31 @@ async fn an_operator_and_an_account_itself_change_a_password_that_no_log_ever_ha
         }
     }
     assert_eq!(connector.check(&next).await.result, Probe::Opened);
-    let found = connector.list_accounts(&operator).await.result.unwrap();
+    let found = connector
+        .list_accounts(&operator)
+        .await
+        .result
+        .found()
+        .unwrap();
     let of = |login: &str| {
         let account = found.iter().find(|account| account.login == name(login));
-        account.map(|account| (account.signs_in, account.powerful))
+        account.map(|account| (account.signs_in, account.privileged.is_some()))
     };
     assert_eq!(of("night"), Some((true, false)));
     assert_eq!(of("off"), Some((false, false)));
     assert_eq!(of("Administrator"), Some((true, true)));
+    let chief = found
+        .iter()
+        .find(|account| account.login == name("Administrator"));
+    let chief = chief.unwrap();
+    assert!(
+        chief.groups.contains(&"Domain Admins".to_owned()),
+        "{chief:?}"
+    );
+    assert!(
+        chief.password_set_at.is_some() && chief.locked == Some(false),
+        "{chief:?}"
+    );
     let log = controller().log().unwrap();
     assert!(log.contains("duty"), "it logs what is done");
     for secret in [OPERATOR, "Second-tide-2", "Third tide"] {

@@ -109,7 +109,12 @@ async fn an_operator_and_an_account_itself_change_a_password() {
         }
     }
     assert_eq!(connector.check(&next).await.result, Probe::Opened);
-    let found = connector.list_accounts(&operator).await.result.unwrap();
+    let found = connector
+        .list_accounts(&operator)
+        .await
+        .result
+        .found()
+        .unwrap();
     for name in [dn("duty"), dn("night"), rotator()] {
         assert!(found.iter().any(|found| found.login == name), "{name}");
     }

@@ -16,14 +16,12 @@ use std::time::Duration;
 use jexlin_core::upkeep::identity::Identity;
 use jexlin_devices::postgresql::{Postgresql, Settings};
 use jexlin_devices::{Change, Connector as _, Probe};
-use jexlin_standins::database_server::{DatabaseServer, certificates};
+use jexlin_standins::database_server::DatabaseServer;
 use jexlin_standins::misbehaving_device::{self, Manner};
 use proptest::prelude::*;
-use rustls::pki_types::pem::PemObject as _;
-use rustls::pki_types::{CertificateDer, PrivateKeyDer};
 use tokio::io::{AsyncReadExt as _, AsyncWriteExt as _};
 
-use rig::{Place, Tried, answer, place, yes};
+use rig::{Place, Tried, answer, place, server_tls, yes};
 
 const OPERATOR: &str = "Operator-tide-1";
 const FIRST: &str = "Historian-tide-1";
@@ -150,9 +148,18 @@ async fn an_operator_and_a_role_itself_change_a_password_that_no_log_ever_has() 
             other => panic!("{name}: {other:?}"),
         }
     }
-    let found = connector.list_accounts(&operator).await.result.unwrap();
+    let found = connector
+        .list_accounts(&operator)
+        .await
+        .result
+        .found()
+        .unwrap();
     let of = |login: &str| found.iter().find(|found| found.login == login).unwrap();
-    assert!(of("rotator").powerful && of("postgres").powerful && !of("historian").powerful);
+    assert!(
+        of("rotator").privileged.is_some()
+            && of("postgres").privileged.is_some()
+            && of("historian").privileged.is_none()
+    );
     assert!(of("historian").signs_in);
     let log = server().log().unwrap();
     assert!(
@@ -261,20 +268,7 @@ async fn greedy(request: &'static [u8]) -> (u16, Arc<Mutex<Vec<u8>>>) {
         std::process::id(),
         request.len()
     ));
-    std::fs::create_dir_all(&folder).unwrap();
-    certificates(&folder, "127.0.0.1").unwrap();
-    let chain = vec![CertificateDer::from_pem_file(folder.join("tls.pem")).unwrap()];
-    let key = PrivateKeyDer::from_pem_file(folder.join("tls.key")).unwrap();
-    let config = rustls::ServerConfig::builder_with_provider(Arc::new(
-        rustls::crypto::ring::default_provider(),
-    ))
-    .with_safe_default_protocol_versions()
-    .unwrap()
-    .with_no_client_auth()
-    .with_single_cert(chain, key)
-    .unwrap();
-    std::fs::remove_dir_all(&folder).unwrap();
-    let acceptor = tokio_rustls::TlsAcceptor::from(Arc::new(config));
+    let acceptor = server_tls(&folder);
     let listener = tokio::net::TcpListener::bind("127.0.0.1:0").await.unwrap();
     let port = listener.local_addr().unwrap().port();
     let heard = Arc::new(Mutex::new(vec![]));

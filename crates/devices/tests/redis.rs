@@ -136,10 +136,15 @@ async fn an_operator_changes_a_password_that_outlives_the_server_and_that_nothin
     }
     let met = connector.change_as_itself(&night, &candidate, yes()).await;
     assert!(matches!(met.result, Change::NotReached(_)));
-    let found = connector.list_accounts(&operator).await.result.unwrap();
+    let found = connector
+        .list_accounts(&operator)
+        .await
+        .result
+        .found()
+        .unwrap();
     let of = |login: &str| {
         let account = found.iter().find(|account| account.login == login);
-        account.map(|account| (account.signs_in, account.powerful))
+        account.map(|account| (account.signs_in, account.privileged.is_some()))
     };
     assert_eq!(of("night"), Some((true, false)));
     assert_eq!(of("off"), Some((false, false)));

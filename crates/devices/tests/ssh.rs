@@ -207,10 +207,14 @@ async fn the_operator_lists_the_accounts_that_the_host_has() {
     let met = ssh
         .list_accounts(&place.operator("root", "Ridge-root-1"))
         .await;
-    let found = met.result.unwrap();
+    let found = met.result.found().unwrap();
     let of = |login: &str| found.iter().find(|account| account.login == login).unwrap();
-    assert!(of("root").powerful && of("duty").signs_in && !of("duty").powerful);
+    assert!(
+        of("root").privileged.is_some() && of("duty").signs_in && of("duty").privileged.is_none()
+    );
     assert!(found.iter().any(|account| !account.signs_in));
+    assert_eq!(of("duty").locked, Some(false));
+    assert!(of("duty").password_set_at.is_some());
 }
 
 #[tokio::test]

@@ -6,6 +6,7 @@ use std::path::Path;
 use crate::cloud_console::CloudConsole;
 use crate::database_server::DatabaseServer;
 use crate::host::Host;
+use crate::mariadb_server::{self, MariadbServer};
 use crate::redis_server::{OPERATOR_RIGHTS, RedisServer};
 use crate::switch::{KEEPER, Switch};
 
@@ -95,6 +96,14 @@ const CONSOLE_ACCOUNTS: [(&str, &str); 2] = [
     ("backups", "Backups-2019-first"),
 ];
 
+/// The last number of the address of the demo's MariaDB server.
+const MAINTENANCE: u8 = 13;
+/// Its users, with the passwords of the first day; the rights of the operator come with them.
+const MAINTENANCE_USERS: [&str; 2] = [
+    "CREATE USER rotator IDENTIFIED BY 'Maintenance-first-day-1'",
+    "CREATE USER orders IDENTIFIED BY 'Work-orders-2019'",
+];
+
 /// What runs around the demo.
 #[derive(Debug)]
 pub struct Running {
@@ -104,6 +113,8 @@ pub struct Running {
     pub database: DatabaseServer,
     /// The Redis server.
     pub alarms: RedisServer,
+    /// The MariaDB server.
+    pub maintenance: MariadbServer,
     /// The switch, which is a stand-in.
     pub switch: Switch,
     /// The cloud console, which is a stand-in.
@@ -135,6 +146,12 @@ pub fn start(folder: &Path, network: &str) -> Result<Running> {
         6379,
         &users.each_ref().map(String::as_str),
     )?;
+    let maintenance = MariadbServer::start(
+        &folder.join("maintenance-database"),
+        &format!("{network}.{MAINTENANCE}"),
+        3306,
+        &[&MAINTENANCE_USERS[..], &mariadb_server::OPERATOR_RIGHTS].concat(),
+    )?;
     let switch = Switch::start(
         &folder.join("filter-hall-switch"),
         &format!("{network}.{SWITCH}"),
@@ -151,6 +168,7 @@ pub fn start(folder: &Path, network: &str) -> Result<Running> {
         hosts,
         database,
         alarms,
+        maintenance,
         switch,
         console,
     })

@@ -13,6 +13,7 @@ pub mod demo_hosts;
 pub mod directory_server;
 pub mod domain_controller;
 pub mod host;
+pub mod mariadb_server;
 pub mod misbehaving_device;
 pub mod redis_server;
 pub mod ssh_device;

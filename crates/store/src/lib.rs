@@ -21,6 +21,7 @@ mod dialogues;
 mod error;
 mod favourites;
 mod folders;
+mod found_accounts;
 mod gates;
 mod groups;
 mod imports;
@@ -62,6 +63,7 @@ pub use dialogues::{DialogueRow, DialogueView};
 pub use error::{Conflict, StoreError};
 pub use favourites::{SavedSearchRow, SeenRow};
 pub use folders::{FolderRow, VisibleFolder};
+pub use found_accounts::LastListing;
 pub use gates::{
     ApproverRow, CheckoutRow, CheckoutView, GateRow, GateView, OpenPassage, RequestGateRow,
     RequestRow, RequestView,

@@ -25,7 +25,7 @@ const BEFORE_TABLES: [&str; 2] = ["scope", "searchable"];
 
 /// When functions are applied, among the migrations: by version; all of them, or those that tables
 /// need.
-const STEPS: [Step; 7] = [
+const STEPS: [Step; 8] = [
     Step {
         version: "20261128000001",
         all: false,
@@ -52,6 +52,10 @@ const STEPS: [Step; 7] = [
     },
     Step {
         version: "20261129000100",
+        all: true,
+    },
+    Step {
+        version: "20261130000010",
         all: true,
     },
 ];

@@ -142,6 +142,15 @@ diesel::table! {
 }
 
 diesel::table! {
+    found_account (device_id, login) {
+        organisation -> Uuid,
+        device_id -> Uuid,
+        login -> Text,
+        facts -> Jsonb,
+    }
+}
+
+diesel::table! {
     credential (id) {
         id -> Uuid,
         organisation -> Uuid,
@@ -736,6 +745,7 @@ diesel::table! {
         finished_at -> Nullable<Timestamptz>,
         attempts -> Int4,
         has_transcript -> Bool,
+        latest -> Bool,
     }
 }
 
@@ -898,6 +908,14 @@ diesel::table! {
     checks_row (accounts) {
         check_outcome -> Nullable<Text>,
         accounts -> BigInt,
+    }
+}
+
+diesel::table! {
+    rotations_row (day) {
+        day -> Date,
+        done -> BigInt,
+        failed -> BigInt,
     }
 }
 
@@ -1182,6 +1200,8 @@ mod functions {
         ) -> Rows;
         /// How many accounts have which outcome of their last check.
         fn checks_counted(viewer: Uuid, at: Timestamptz) -> Rows;
+        /// How many rotations ended well and badly on each of the last seven days.
+        fn rotations_by_day(viewer: Uuid, at: Timestamptz, minutes_ahead: Integer) -> Rows;
         /// Forgets what everybody has seen of changes.
         fn prune_access_log() -> Nothing;
         /// Makes one note of many about how many credentials are in a folder.

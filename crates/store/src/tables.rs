@@ -2,7 +2,7 @@
 
 use std::collections::HashMap;
 
-use chrono::{DateTime, Utc};
+use chrono::{DateTime, NaiveDate, Utc};
 use diesel::prelude::*;
 use diesel_async::RunQueryDsl;
 use jexlin_core::gate::{CheckoutSort, RequestSort};
@@ -17,7 +17,7 @@ use crate::rows_of::rows_of;
 use crate::schema::{
     account_table, checkout_table, checkout_view, checks_counted, checks_row, device, device_table,
     found_row, job_table, person, person_table, request_row, request_table, requests_for,
-    upkeep_view,
+    rotations_by_day, rotations_row, upkeep_view,
 };
 use crate::tx::end_of_time;
 use crate::{CheckoutView, DeviceRow, JobView, PersonRow, RequestView, Result, Tx, UpkeepView};
@@ -137,6 +137,26 @@ impl Tx {
             checks_counted(person, now),
             checks_row::table,
             checks_row::all_columns,
+        );
+        Ok(query.load(self.conn()?).await?)
+    }
+
+    /// How many rotations of accounts that somebody may know of ended well and badly, on each of
+    /// the last seven days that had any, as days are where the clock is so many minutes ahead of
+    /// UTC.
+    ///
+    /// # Errors
+    /// [`crate::StoreError`].
+    pub async fn rotations_by_day(
+        &mut self,
+        person: Uuid,
+        now: DateTime<Utc>,
+        minutes_ahead: i32,
+    ) -> Result<Vec<(NaiveDate, i64, i64)>> {
+        let query = rows_of(
+            rotations_by_day(person, now, minutes_ahead),
+            rotations_row::table,
+            rotations_row::all_columns,
         );
         Ok(query.load(self.conn()?).await?)
     }

@@ -110,6 +110,7 @@ pub struct JobRecord {
     pub finished_at: Option<DateTime<Utc>>,
     pub attempts: i32,
     pub has_transcript: bool,
+    pub latest: bool,
 }
 
 /// What upkeep knows, with names, for a list.

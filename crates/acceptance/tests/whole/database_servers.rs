@@ -6,6 +6,7 @@ use jexlin_acceptance::{Service, Session, until};
 use jexlin_standins::database_server::DatabaseServer;
 use jexlin_standins::directory_server::{DirectoryServer, SUFFIX};
 use jexlin_standins::domain_controller::{DOMAIN, DomainController};
+use jexlin_standins::mariadb_server::{self, MariadbServer};
 use jexlin_standins::redis_server::{OPERATOR_RIGHTS, RedisServer};
 use serde_json::Value;
 
@@ -395,4 +396,191 @@ fn accounts_of_a_domain_are_rotated_by_its_operator_and_by_themselves() {
         .to_owned();
     assert!(!controller.log().unwrap().contains(&password));
     assert_eq!(ines.events("upkeep.rotated").len(), 2);
+}
+
+#[test]
+fn users_of_a_mariadb_server_are_rotated_by_its_operator_and_by_themselves() {
+    let rotator = "CREATE USER rotator IDENTIFIED BY 'Rotator-tide-1'";
+    let orders = "CREATE USER orders IDENTIFIED BY 'Orders-tide-1'";
+    let users = [&[rotator, orders][..], &mariadb_server::OPERATOR_RIGHTS].concat();
+    let server = MariadbServer::temporary(&users).unwrap();
+    let service = Service::ready();
+    let ines = service.sign_in("ines");
+    let _ = ines.folder("Works");
+    let client = service.client("ines");
+    std::fs::write(client.folder.join("ca.pem"), server.authority().unwrap()).unwrap();
+    let device = "/Works/maintenance";
+    let port = server.port().to_string();
+    let place = ["--address", "127.0.0.1", "--port", &port];
+    let _ = client.good(&[&["device", "add", device, "--type", "mariadb"][..], &place].concat());
+    let _ = client.good(&["device", "identity", device, "--authority", "ca.pem"]);
+    for (name, password) in [("rotator", "Rotator-tide-1"), ("orders", "Wrong-tide-1")] {
+        std::fs::write(client.folder.join("pass"), password).unwrap();
+        let path = format!("/Works/{name}");
+        let user = format!("{name}@%");
+        let account = [
+            "--user",
+            &user,
+            "--device",
+            device,
+            "--password-file",
+            "pass",
+        ];
+        let add = ["credential", "add", &path, "--kind", "database-account"];
+        let _ = client.good(&[&add[..], &account].concat());
+    }
+    let _ = client.good(&["device", "edit", device, "--operator", "/Works/rotator"]);
+    let id = |name: &str| service.sql(&format!("SELECT id FROM credential WHERE name = '{name}'"));
+    let _ = client.run(&["upkeep", "check", "/Works/orders", "--wait"], "");
+    assert_eq!(ended(&ines, &id("orders"))["outcome"], "out-of-sync");
+    // The operator last, by itself.
+    for (name, more) in [("orders", ""), ("orders", "--as-itself"), ("rotator", "")] {
+        let path = format!("/Works/{name}");
+        let rotate = ["upkeep", "rotate", &path, "--wait", more];
+        let _ = client.good(&rotate[..if more.is_empty() { 4 } else { 5 }]);
+        let revealed = ines.reveal(&id(name)).good();
+        let password = revealed["value"].as_str().unwrap();
+        assert!(server.opens(name, password), "{name}");
+        assert!(!server.log().unwrap().contains(password));
+    }
+    assert_eq!(ines.events("upkeep.rotated").len(), 3);
+}
+
+#[test]
+fn a_steward_reads_which_accounts_there_are_and_adds_one_to_the_vault() {
+    let server = DatabaseServer::temporary().unwrap();
+    server
+        .sql(
+            "CREATE ROLE rotator LOGIN CREATEROLE PASSWORD 'Rotator-tide-1';
+             CREATE ROLE trends LOGIN PASSWORD 'Trends-tide-1';
+             CREATE ROLE \"pump\u{1b}log\" LOGIN; CREATE ROLE readers; GRANT readers TO trends",
+        )
+        .unwrap();
+    let service = Service::ready();
+    let ines = service.sign_in("ines");
+    let works = ines.folder("Works");
+    let client = service.client("ines");
+    std::fs::write(client.folder.join("ca.pem"), server.authority().unwrap()).unwrap();
+    let device = "/Works/historian";
+    let port = server.port().to_string();
+    let place = ["--address", "127.0.0.1", "--port", &port];
+    let add = ["device", "add", device, "--type", "postgresql"];
+    let _ = client.good(&[&add[..], &place].concat());
+    let _ = client.good(&["device", "identity", device, "--authority", "ca.pem"]);
+    let refused = client.run(&["device", "accounts", device, "--read"], "");
+    let said = String::from_utf8_lossy(&refused.stderr).into_owned();
+    assert!(said.contains("has no operator"), "{said}");
+    std::fs::write(client.folder.join("pass"), "Wrong-tide-1").unwrap();
+    let rotator = "/Works/rotator";
+    let account = [
+        "--user",
+        "rotator",
+        "--device",
+        device,
+        "--password-file",
+        "pass",
+    ];
+    let add = ["credential", "add", rotator, "--kind", "database-account"];
+    let _ = client.good(&[&add[..], &account].concat());
+    let _ = client.good(&["device", "edit", device, "--operator", rotator]);
+    // A wrong password of the operator is tried once, and pauses the device.
+    let refused = client.run(&["device", "accounts", device, "--read"], "");
+    let said = String::from_utf8_lossy(&refused.stderr).into_owned();
+    assert!(
+        !refused.status.success() && said.contains("operator"),
+        "{said}"
+    );
+    let id = service.sql("SELECT id FROM device");
+    let shown = ines.get(&format!("/api/v1/devices/{id}")).good();
+    assert!(!shown["paused_at"].is_null(), "{shown}");
+    std::fs::write(client.folder.join("pass"), "Rotator-tide-1").unwrap();
+    let _ = client.good(&["credential", "edit", rotator, "--password-file", "pass"]);
+    let _ = client.good(&["device", "resume", device]);
+    let listed = client.good(&["device", "accounts", device, "--read", "-o", "json"]);
+    let listed: Value = serde_json::from_str(&listed).unwrap();
+    let of = |login: &str| {
+        let all = listed.as_array().unwrap();
+        all.iter()
+            .find(|account| account["login"] == login)
+            .cloned()
+    };
+    let trends = of("trends").unwrap();
+    assert_eq!(trends["in_vault"], false);
+    assert_eq!(trends["groups"][0], "readers");
+    assert_eq!(of("rotator").unwrap()["credential_path"], rotator);
+    assert_eq!(of("rotator").unwrap()["privileged"], "may change roles");
+    assert!(
+        !listed.to_string().contains("pump"),
+        "a login with a control character is none"
+    );
+    let _ = client.good(&["device", "add-accounts", device, "trends"]);
+    let credential = service.sql("SELECT id FROM credential WHERE name = 'trends'");
+    let revealed = ines.reveal(&credential).good();
+    assert!(server.opens("trends", revealed["value"].as_str().unwrap()));
+    let missing = client.good(&["device", "accounts", device, "--missing", "-o", "json"]);
+    assert!(
+        !missing.contains("trends") && missing.contains("readers"),
+        "{missing}"
+    );
+    // Who may only edit there is not told what the device said; the log has who asked and what came.
+    let marek = ines.person("marek", &[]);
+    let grant = serde_json::json!({"folder": works, "person": marek, "level": "edit"});
+    let _ = ines.post("/api/v1/grants", &grant).good();
+    let marek = service.sign_in("marek");
+    for answer in [
+        marek.get(&format!("/api/v1/devices/{id}/accounts")),
+        marek.post(
+            &format!("/api/v1/devices/{id}/read-accounts"),
+            &serde_json::json!({}),
+        ),
+    ] {
+        assert_eq!(answer.status, 403, "{}", answer.body);
+    }
+    assert_eq!(ines.events("upkeep.listed").len(), 2);
+    let signed_in = ines.events("upkeep.sign-in");
+    let listing = signed_in
+        .iter()
+        .filter(|event| event["target_name"] == rotator);
+    assert!(listing.count() >= 2, "{signed_in:?}");
+}
+
+#[test]
+fn a_device_is_moved_to_other_stewards_by_one_who_sees_first_whose_access_changes() {
+    let service = Service::ready();
+    let ines = service.sign_in("ines");
+    let (works, office) = (ines.folder("Works"), ines.folder("Office"));
+    let client = service.client("ines");
+    let device = "/Works/historian";
+    let _ = client.good(&["device", "add", device, "--address", "127.0.0.1"]);
+    let id = service.sql("SELECT id FROM device");
+    for (name, folder, level) in [("marek", &works, "steward"), ("tomas", &office, "steward")] {
+        let person = ines.person(name, &[]);
+        let grant = serde_json::json!({"folder": folder, "person": person, "level": level});
+        let _ = ines.post("/api/v1/grants", &grant).good();
+    }
+    // Nobody takes a device to where they may not put anything, or from where they are no steward.
+    let there = serde_json::json!({"device": {"id": id, "to": office}});
+    let (marek, tomas) = (service.sign_in("marek"), service.sign_in("tomas"));
+    assert_eq!(marek.post("/api/v1/preview", &there).status, 404);
+    assert_eq!(tomas.post("/api/v1/preview", &there).status, 404);
+    let moved = serde_json::json!({"folder": office});
+    let address = format!("/api/v1/devices/{id}");
+    assert_eq!(marek.patch(&address, 1, &moved).status, 404);
+    assert_eq!(tomas.patch(&address, 1, &moved).status, 404);
+    let shown = client.good(&["device", "move", device, "/Office", "--preview"]);
+    assert!(
+        shown.contains("marek of Osmere") && shown.contains("tomas of Osmere"),
+        "{shown}"
+    );
+    assert!(shown.contains("Nothing was changed"), "{shown}");
+    assert!(client.good(&["device", "show", device]).contains("/Works"));
+    let _ = client.good(&["device", "move", device, "/Office"]);
+    assert_eq!(marek.get(&address).status, 404);
+    assert_eq!(tomas.get(&address).good()["place"], "/Office");
+    let events = ines.events("device.edit");
+    let detail = &events[0]["detail"];
+    assert_eq!(
+        (&detail["from"], &detail["to"]),
+        (&"/Works".into(), &"/Office".into())
+    );
 }

@@ -1,15 +1,17 @@
 //! Devices.
 
+use std::collections::HashMap;
+
 use jexlin_api::ErrorCode;
 use jexlin_api::{
-    BindingsConfirmed, Device, DeviceBinding, DeviceIdentity, DeviceType, EditDevice, NewDevice,
-    OperatorScope, Page,
+    BindingsConfirmed, Device, DeviceAccount, DeviceAccounts, DeviceBinding, DeviceIdentity,
+    DeviceType, EditDevice, NewDevice, OperatorScope, Page,
 };
 use jexlin_core::access::{Level, mark};
 use jexlin_core::audit::{Action, TargetType};
-use jexlin_core::upkeep::ConnectorKind;
 use jexlin_core::upkeep::account::check_login;
 use jexlin_core::upkeep::identity::Identity;
+use jexlin_core::upkeep::{ChangeMethod, ConnectorKind, JobCause, Task};
 use jexlin_core::upkeep::{Endpoint, Role, Suspended};
 use jexlin_core::vault::RemovedType;
 use jexlin_core::words::Word as _;
@@ -23,6 +25,7 @@ use crate::guards::allow_credential;
 use crate::guards::allow_folder;
 use crate::guards::device_for_stewards;
 use crate::guards::through;
+use crate::jobs::queued;
 use crate::operators::device_facts;
 use crate::paging::{Paged, Paging, Versioned};
 use crate::unit_of_work::UnitOfWork;
@@ -277,9 +280,11 @@ pub async fn device_types(unit: &mut UnitOfWork) -> AppResult<Page<DeviceType>> 
                 connector: kind,
                 label: kind.label().into(),
                 port: kind.usual_port(),
+                account_kind: kind.usual_kind().into(),
                 needed_rights: connector.needed_rights().into(),
                 changes_as_operator: can.changes_as_operator,
                 changes_as_itself: can.changes_as_itself,
+                lists_accounts: can.lists_accounts,
                 instructions: kind.instructions(),
             }
         })
@@ -388,6 +393,23 @@ fn port_of(port: u16) -> AppResult<u16> {
     Ok(port)
 }
 
+/// Puts a device into another folder, whose stewards it has then: it takes what moving a credential
+/// takes, `steward` here and `edit` there.
+pub async fn move_device(unit: &mut UnitOfWork, row: &mut DeviceRow, to: Uuid) -> AppResult<()> {
+    let (person, now) = (unit.person.id, unit.now);
+    let reach = unit.tx()?.reach_folder(person, to, now).await?;
+    if reach.level().is_none() {
+        return Err(AppError::unknown("folder"));
+    }
+    unit.demand::<mark::Edit>(reach)?;
+    let from = unit.tx()?.path_of(row.folder_id).await?;
+    row.folder_id = to;
+    let there = unit.tx()?.path_of(to).await?;
+    unit.add_detail("from", from);
+    unit.add_detail("to", there);
+    Ok(())
+}
+
 /// Changes a device.
 pub async fn edit_device(
     unit: &mut UnitOfWork,
@@ -401,6 +423,9 @@ pub async fn edit_device(
     if let Some(name) = &body.name {
         row.name = named("name", name)?;
         unit.add_detail("name", row.name.clone());
+    }
+    if let Some(folder) = body.folder.filter(|folder| *folder != row.folder_id) {
+        move_device(unit, &mut row, folder).await?;
     }
     if let Some(address) = &body.address {
         row.address = check_address(address)?;
@@ -500,6 +525,122 @@ pub async fn read_identity(unit: &mut UnitOfWork, device: Uuid) -> AppResult<Pag
     }
     items.dedup_by(|a, b| a.line == b.line);
     Ok(Page { items, next: None })
+}
+
+/// What is known of the accounts of a device: what a device says is for its stewards.
+pub async fn accounts(unit: &mut UnitOfWork, device: Uuid) -> AppResult<DeviceAccounts> {
+    let row = device_for_stewards(unit, device).await?;
+    let shown = show_accounts(unit, &row).await?;
+    unit.commit().await?;
+    Ok(shown)
+}
+
+async fn show_accounts(unit: &mut UnitOfWork, on: &DeviceRow) -> AppResult<DeviceAccounts> {
+    let (person, now) = (unit.person.id, unit.now);
+    let family = on.connector.0.family();
+    let last = unit.tx()?.last_listing(on.id).await?;
+    let known: HashMap<String, Uuid> = unit
+        .tx()?
+        .credentials_on(on.id)
+        .await?
+        .into_iter()
+        .collect();
+    let mut items = vec![];
+    for found in unit.tx()?.found_accounts(on.id).await? {
+        let held = known.get(&family.login_key(&found.login)).copied();
+        let (mut credential, mut credential_path) = (None, String::new());
+        if let Some(id) = held {
+            let approach = unit.tx()?.approach(person, id, now).await?;
+            if approach.reach.level().is_some() {
+                (credential, credential_path) = (Some(id), approach.path);
+            }
+        }
+        items.push(DeviceAccount {
+            found,
+            credential,
+            credential_path,
+            in_vault: held.is_some(),
+        });
+    }
+    Ok(DeviceAccounts {
+        items,
+        state: last.as_ref().map(|last| last.state.0),
+        at: last
+            .as_ref()
+            .map(|last| last.finished_at.unwrap_or(last.queued_at)),
+        message: last.map(|last| last.message).unwrap_or_default(),
+    })
+}
+
+/// Has the operator of a device read which accounts there are.
+pub async fn read_accounts(unit: &mut UnitOfWork, device: Uuid) -> AppResult<DeviceAccounts> {
+    unit.begin_audit(
+        Action::DeviceReadAccounts,
+        TargetType::Device,
+        Some(device),
+        "",
+    );
+    let row = device_for_stewards(unit, device).await?;
+    let kind = row.connector.0;
+    if !unit.app.connector(kind)?.capabilities().lists_accounts {
+        return Err(AppError::conflict(
+            ErrorCode::NoOperator,
+            format!(
+                "A device of this type ({}) does not list its accounts.",
+                kind.label()
+            ),
+            "Add its accounts by hand.",
+        ));
+    }
+    let Some(operator) = unit.tx()?.operator_of(device).await? else {
+        return Err(AppError::conflict(
+            ErrorCode::NoOperator,
+            "The device has no operator.",
+            "Set an operator: it is the one that reads the accounts.",
+        ));
+    };
+    if row.paused_at.is_some() {
+        return Err(AppError::conflict(
+            ErrorCode::DevicePaused,
+            format!("The device is paused: {}.", row.paused_why),
+            "Correct the operator's password and have a steward resume the device.",
+        ));
+    }
+    let (organisation, by, now) = (unit.organisation(), unit.person.id, unit.now);
+    let account = unit
+        .tx()?
+        .ensure_account(&row, &operator.login, now)
+        .await?;
+    if unit
+        .tx()?
+        .hurry_job(account.id, Task::Listing, now)
+        .await?
+        .is_none()
+    {
+        if unit.tx()?.job_under_way(account.id).await? {
+            return Err(AppError::conflict(
+                ErrorCode::JobUnderWay,
+                "A job of the device's operator is under way.",
+                "Wait until it has ended, and try again.",
+            ));
+        }
+        let job = queued(
+            organisation,
+            &account,
+            operator.binding.stored().credential,
+            Task::Listing,
+            ChangeMethod::Operator,
+            JobCause::Person,
+            Some(by),
+            now,
+        );
+        unit.tx()?.add_job(&job).await?;
+        unit.add_detail("job", job.id.to_string());
+    }
+    let shown = show_accounts(unit, &row).await?;
+    unit.commit_audited().await?;
+    unit.app.wake.notify_one();
+    Ok(shown)
 }
 
 /// Confirms the suspended bindings of a device as it is now: those whose password the asker may

@@ -1,7 +1,7 @@
 //! The first page: what waits, what is held, what failed or is due.
 
-use chrono::TimeDelta;
-use jexlin_api::Overview;
+use chrono::{DateTime, NaiveDate, TimeDelta, Utc};
+use jexlin_api::{Overview, RotationsOnDay};
 use jexlin_core::gate::RequestState;
 use jexlin_core::people::Duty;
 use jexlin_core::upkeep::CheckOutcome;
@@ -17,8 +17,29 @@ use crate::unit_of_work::UnitOfWork;
 /// How many of each are shown.
 const MOST: usize = 20;
 
-/// What waits for the asker, and what is wrong with what they look after.
-pub async fn overview(unit: &mut UnitOfWork) -> AppResult<Overview> {
+/// The furthest that a clock is from UTC, in minutes: UTC+14 and UTC-12 are further than any.
+const FURTHEST_ZONE: i32 = 14 * 60;
+
+/// The six days before today, and today, each with what came of the rotations that ended on it.
+fn week(
+    now: DateTime<Utc>,
+    minutes_ahead: i32,
+    found: &[(NaiveDate, i64, i64)],
+) -> Vec<RotationsOnDay> {
+    let today = (now + TimeDelta::minutes(minutes_ahead.into())).date_naive();
+    let days = (0..7).rev().map(|back| today - TimeDelta::days(back));
+    days.map(|day| {
+        let ended = found.iter().find(|(on, ..)| *on == day);
+        let (done, failed) = ended.map_or((0, 0), |&(_, done, failed)| (done, failed));
+        RotationsOnDay { day, done, failed }
+    })
+    .collect()
+}
+
+/// What waits for the asker, and what is wrong with what they look after; days are counted where
+/// the clock is so many minutes ahead of UTC.
+pub async fn overview(unit: &mut UnitOfWork, minutes_ahead: i32) -> AppResult<Overview> {
+    let minutes_ahead = minutes_ahead.clamp(-FURTHEST_ZONE, FURTHEST_ZONE);
     let (person, now) = (unit.person.id, unit.now);
     let tx = unit.tx()?;
     let waiting = tx
@@ -34,7 +55,7 @@ pub async fn overview(unit: &mut UnitOfWork) -> AppResult<Overview> {
             now,
             &JobFilter {
                 state: Some(JobState::Failed),
-                limit: 20,
+                limit: 100,
                 ..JobFilter::default()
             },
         )
@@ -50,6 +71,8 @@ pub async fn overview(unit: &mut UnitOfWork) -> AppResult<Overview> {
             },
         )
         .await?;
+    let rotations = tx.rotations_by_day(person, now, minutes_ahead).await?;
+    let checks = tx.checks_counted(person, now).await?;
     let accounts = tx.upkeep_views(person, now, None, 500).await?;
     let (settings, _) = crate::settings::settings(tx).await?;
     let mut devices = vec![];
@@ -99,7 +122,7 @@ pub async fn overview(unit: &mut UnitOfWork) -> AppResult<Overview> {
         troubled_jobs: queued
             .into_iter()
             .filter(|job| job.row.outcome.is_some())
-            .chain(failed)
+            .chain(failed.into_iter().filter(|job| job.row.latest))
             .take(MOST)
             .map(show_job)
             .collect(),
@@ -116,6 +139,8 @@ pub async fn overview(unit: &mut UnitOfWork) -> AppResult<Overview> {
         devices,
         pending,
         two_people,
+        rotations: week(now, minutes_ahead, &rotations),
+        checks: super::tables::show_checks(checks),
         due_soon: accounts
             .into_iter()
             .filter(|row| due(row.next_rotation_at))
@@ -123,4 +148,25 @@ pub async fn overview(unit: &mut UnitOfWork) -> AppResult<Overview> {
             .map(show_view)
             .collect(),
     })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_week_has_seven_days_and_ends_with_the_day_where_the_person_is() {
+        let now = "2026-11-29T23:30:00Z".parse().unwrap();
+        let monday: NaiveDate = "2026-11-30".parse().unwrap();
+        let found = [(monday, 2, 1), (monday - TimeDelta::days(7), 9, 9)];
+        let days = week(now, 60, &found);
+        assert_eq!(days.len(), 7);
+        let last = days.last().unwrap();
+        assert_eq!((last.day, last.done, last.failed), (monday, 2, 1));
+        assert!(days[..6].iter().all(|day| day.done + day.failed == 0));
+        assert_eq!(
+            week(now, 0, &[]).last().unwrap().day,
+            monday - TimeDelta::days(1)
+        );
+    }
 }

@@ -2,7 +2,7 @@
 
 use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 
-use jexlin_api::{Change, EditFolder, Preview, Shift, TagsChanged};
+use jexlin_api::{Change, DeviceMoved, EditFolder, Preview, Shift, TagsChanged};
 use jexlin_core::access::index::{AccessIndex, SingleEntry};
 use jexlin_core::access::preview::{
     Beside, Moved, Shift as Compared, narrowings, preview as compare,
@@ -14,6 +14,7 @@ use tokio::task::block_in_place;
 use uuid::Uuid;
 
 use super::access_issues::transfer;
+use super::devices::move_device;
 use super::folders::alter;
 use super::grants::{alter as change_terms, giving, withdraw};
 use super::groups::{joining, leave};
@@ -21,6 +22,7 @@ use super::tags::read_tags;
 use crate::error::{AppError, AppResult};
 use crate::guards::allow_credential;
 use crate::guards::allow_folder;
+use crate::guards::device_for_stewards;
 use crate::guards::spot;
 use crate::unit_of_work::UnitOfWork;
 
@@ -90,7 +92,7 @@ async fn make(
             unit.tx()?.place_credentials(&moved.ids, moved.to).await?;
         }
         // These are looked at one by one instead.
-        Change::Tags(_) => {}
+        Change::Tags(_) | Change::Device(_) => {}
     }
     Ok(None)
 }
@@ -104,6 +106,11 @@ pub async fn preview(unit: &mut UnitOfWork, change: Change) -> AppResult<Preview
             unit.undo();
             return Ok(shown);
         }
+        Change::Device(moved) => {
+            let shown = device_moved(unit, moved).await?;
+            unit.undo();
+            return Ok(shown);
+        }
         Change::Credentials(moved) => moved.ids.clone(),
         _ => vec![],
     };
@@ -113,6 +120,32 @@ pub async fn preview(unit: &mut UnitOfWork, change: Change) -> AppResult<Preview
     // Nothing is kept.
     unit.undo();
     Ok(shown)
+}
+
+/// Who may know of a device, work on it and answer for it in another folder: its level is that on its
+/// folder.
+async fn device_moved(unit: &mut UnitOfWork, change: &DeviceMoved) -> AppResult<Preview> {
+    let mut row = device_for_stewards(unit, change.id).await?;
+    let (from, now) = (row.folder_id, unit.now);
+    move_device(unit, &mut row, change.to).await?;
+    let here = spot(unit, Target::Folder(from), false).await?;
+    let before: HashMap<Uuid, Level> = here.reached_by(now).into_iter().collect();
+    let there = spot(unit, Target::Folder(change.to), false).await?;
+    let after: HashMap<Uuid, Level> = there.reached_by(now).into_iter().collect();
+    let people: BTreeSet<Uuid> = before.keys().chain(after.keys()).copied().collect();
+    let shifts: Vec<Compared> = people
+        .into_iter()
+        .map(|person| Compared {
+            person,
+            before: before.get(&person).copied(),
+            after: after.get(&person).copied(),
+            credentials: 0,
+            gated: 0,
+            folders: 0,
+        })
+        .filter(|shift| shift.before != shift.after)
+        .collect();
+    Ok(show(&shifts, &there.index))
 }
 
 /// Who reaches credentials with other tags. Only these credentials are concerned, so each is looked

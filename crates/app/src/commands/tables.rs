@@ -38,14 +38,19 @@ pub async fn accounts(
     Ok(AccountTable {
         total,
         items: rows.into_iter().map(show_view).collect(),
-        checks: counted
-            .into_iter()
-            .map(|(outcome, accounts)| CheckCount {
-                outcome: outcome.and_then(|word| CheckOutcome::find(&word)),
-                accounts,
-            })
-            .collect(),
+        checks: show_checks(counted),
     })
+}
+
+/// How many accounts have which outcome.
+pub fn show_checks(counted: Vec<(Option<String>, i64)>) -> Vec<CheckCount> {
+    let counted = counted.into_iter();
+    counted
+        .map(|(outcome, accounts)| CheckCount {
+            outcome: outcome.and_then(|word| CheckOutcome::find(&word)),
+            accounts,
+        })
+        .collect()
 }
 
 /// The jobs of accounts that the asker may know of.

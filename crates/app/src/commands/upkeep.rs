@@ -355,6 +355,7 @@ pub fn show_job(JobView { row, for_steward }: JobView) -> Job {
         finished_at: row.finished_at,
         attempts: row.attempts,
         has_transcript: for_steward && row.has_transcript,
+        latest: row.latest,
     }
 }
 

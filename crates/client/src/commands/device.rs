@@ -1,12 +1,13 @@
 //! Devices.
 
+use std::collections::BTreeMap;
 use std::path::PathBuf;
 
 use clap::Subcommand;
-use jexlin_api::words::ConnectorKind;
+use jexlin_api::words::{ChangeMethod, ConnectorKind, JobState, Topic, Word as _};
 use jexlin_api::{
-    BindingsConfirmed, Device as DeviceItem, DeviceIdentity, DeviceType, EditDevice, NewDevice,
-    Page,
+    BindingsConfirmed, Change, Credential, Device as DeviceItem, DeviceAccounts, DeviceIdentity,
+    DeviceMoved, DeviceType, EditDevice, NewCredential, NewDevice, NewJob, Page,
 };
 use serde_json::json;
 use uuid::Uuid;
@@ -82,6 +83,47 @@ pub enum Device {
         /// Remove its operator
         #[arg(long, conflicts_with = "operator")]
         no_operator: bool,
+    },
+    /// List the accounts that a device has, as its operator last read them
+    #[command(
+        after_help = "EXAMPLES\n  jexlin device accounts \"/Pumping/North ridge/telemetry\" --read\n  jexlin device accounts \"/Pumping/North ridge/telemetry\" --missing"
+    )]
+    Accounts {
+        /// Path of the device
+        path: String,
+        /// Have the operator read them now
+        #[arg(long)]
+        read: bool,
+        /// Only those whose password the vault does not have
+        #[arg(long)]
+        missing: bool,
+    },
+    /// Add accounts of a device to the vault: the operator gives each a new password
+    #[command(
+        after_help = "EXAMPLES\n  jexlin device add-accounts \"/Pumping/North ridge/telemetry\" telemetry --folder \"/Pumping/North ridge\""
+    )]
+    AddAccounts {
+        /// Path of the device
+        path: String,
+        /// User names of the accounts
+        #[arg(required = true)]
+        accounts: Vec<String>,
+        /// The folder of the credentials [default: that of the device]
+        #[arg(long)]
+        folder: Option<String>,
+    },
+    /// Move a device to another folder; its accounts stay in theirs
+    #[command(
+        after_help = "EXAMPLES\n  jexlin device move \"/Works/maintenance database\" \"/Control room\" --preview"
+    )]
+    Move {
+        /// Path of the device
+        path: String,
+        /// The folder
+        folder: String,
+        /// Change nothing; show who would gain or lose what
+        #[arg(long)]
+        preview: bool,
     },
     /// Show the identity that a device must prove, and the identity it shows now
     #[command(
@@ -181,6 +223,7 @@ impl Run {
                 let present = self.known_device(&path)?;
                 let body = EditDevice {
                     name,
+                    folder: None,
                     address,
                     port,
                     operator: self.operator(operator)?,
@@ -206,6 +249,21 @@ impl Run {
                 }
                 self.device_identity(&path, confirm, set)
             }
+            Device::Accounts {
+                path,
+                read,
+                missing,
+            } => self.device_accounts(&path, read, missing),
+            Device::AddAccounts {
+                path,
+                accounts,
+                folder,
+            } => self.add_accounts(&path, accounts, folder),
+            Device::Move {
+                path,
+                folder,
+                preview,
+            } => self.move_device(&path, &folder, preview),
             Device::Confirm { path } => self.confirm_bindings(&path),
             Device::Resume { path } => {
                 let present = self.known_device(&path)?;
@@ -262,6 +320,132 @@ impl Run {
 
     fn known_dialogue(&self, name: Option<String>) -> Result<Option<Uuid>, ClientError> {
         name.map(|name| self.dialogue_id(&name)).transpose()
+    }
+
+    fn move_device(&self, path: &str, folder: &str, preview: bool) -> Done {
+        let present = self.known_device(path)?;
+        let to = lookup::folder(&self.connection, folder)?.id;
+        let change = Change::Device(DeviceMoved { id: present.id, to });
+        if preview {
+            return self.preview(&change);
+        }
+        if !self.yes {
+            self.confirm_change(&change)?;
+        }
+        let body = EditDevice {
+            folder: Some(to),
+            ..EditDevice::default()
+        };
+        self.show_device(&self.connection.change(
+            "PATCH",
+            &format!("/api/v1/devices/{}", present.id),
+            &body,
+            present.revision,
+        )?)
+    }
+
+    fn device_accounts(&self, path: &str, read: bool, missing: bool) -> Done {
+        let address = format!("/api/v1/devices/{}", self.known_device(path)?.id);
+        let mut known: DeviceAccounts = if read {
+            self.connection
+                .post(&format!("{address}/read-accounts"), &json!({}))?
+        } else {
+            self.connection.get(&format!("{address}/accounts"))?
+        };
+        // What happened before the news is listened to is asked for when it begins.
+        while read && matches!(known.state, Some(JobState::Queued | JobState::Running)) {
+            self.connection.listen(|event, _| {
+                if event == "hello" || event == "all" || event == Topic::Job.word() {
+                    known = self.connection.get(&format!("{address}/accounts"))?;
+                }
+                Ok(matches!(
+                    known.state,
+                    Some(JobState::Queued | JobState::Running)
+                ))
+            })?;
+        }
+        if known.state == Some(JobState::Failed) {
+            let last = if known.items.is_empty() {
+                ""
+            } else {
+                " What was known before is kept."
+            };
+            let why = format!(
+                "The accounts could not be read: {}.{last}",
+                known.message.trim_end_matches('.')
+            );
+            if read {
+                return Err(ClientError::failed(
+                    why,
+                    "Look at the device and its operator: jexlin device show",
+                ));
+            }
+            eprintln!("{why}");
+        }
+        if known.state.is_none() {
+            eprintln!("They were never read: add --read.");
+        }
+        known.items.retain(|account| !missing || !account.in_vault);
+        let columns: [Column; 8] = [
+            ("account", "login"),
+            ("privileged", "privileged"),
+            ("signs in", "signs_in"),
+            ("locked", "locked"),
+            ("password set", "password_set_at"),
+            ("last sign-in", "signed_in_at"),
+            ("in the vault", "in_vault"),
+            ("credential", "credential_path"),
+        ];
+        output::list(self.format, &known.items, &columns, "No account is known.")
+    }
+
+    /// Makes a credential of each account, with a password that nobody has yet, and has the operator
+    /// set it.
+    fn add_accounts(&self, path: &str, accounts: Vec<String>, folder: Option<String>) -> Done {
+        let device = self.known_device(path)?;
+        if device.operator.is_none() {
+            return Err(ClientError::failed(
+                "The device has no operator, which sets the new passwords.",
+                "Set one: jexlin device edit --operator",
+            ));
+        }
+        let types: Vec<DeviceType> = self.connection.list("/api/v1/device-types", None)?;
+        let kind = types
+            .into_iter()
+            .find(|each| each.connector == device.connector)
+            .map_or_else(|| "device-admin".to_owned(), |each| each.account_kind);
+        let folder = match folder {
+            Some(path) => lookup::folder(&self.connection, &path)?.id,
+            None => device.folder,
+        };
+        let mut last = Ok(());
+        for login in accounts {
+            let body = NewCredential {
+                folder,
+                kind: kind.clone(),
+                name: login.clone(),
+                fields: [("user_name".to_owned(), login)].into(),
+                password: None,
+                secrets: BTreeMap::new(),
+                device: Some(device.id),
+                extra: vec![],
+                tags: vec![],
+                policy: None,
+                key: None,
+                reason: String::new(),
+                kind_revision: None,
+            };
+            let made: Credential = self.connection.post("/api/v1/credentials", &body)?;
+            let job = self.connection.post(
+                &format!("/api/v1/credentials/{}/rotate", made.id),
+                &NewJob {
+                    method: Some(ChangeMethod::Operator),
+                },
+            )?;
+            // The others are tried even when one fails.
+            last = self.follow(job, true).and(last);
+        }
+        last
     }
 
     fn confirm_bindings(&self, path: &str) -> Done {

@@ -186,6 +186,10 @@ word_enum! {
         #[serde(rename = "device.pause")]
         #[strum(serialize = "device.pause")]
         DevicePause,
+        /// The accounts of a device are asked for.
+        #[serde(rename = "device.read-accounts")]
+        #[strum(serialize = "device.read-accounts")]
+        DeviceReadAccounts,
         /// The identity of a device is read over the network.
         #[serde(rename = "device.read-identity")]
         #[strum(serialize = "device.read-identity")]
@@ -490,6 +494,10 @@ word_enum! {
         #[serde(rename = "upkeep.rotate")]
         #[strum(serialize = "upkeep.rotate")]
         UpkeepRotate,
+        /// The accounts of a device were read, or could not be.
+        #[serde(rename = "upkeep.listed")]
+        #[strum(serialize = "upkeep.listed")]
+        UpkeepListed,
         /// A rotation has ended.
         #[serde(rename = "upkeep.rotated")]
         #[strum(serialize = "upkeep.rotated")]
@@ -583,6 +591,7 @@ impl Action {
             | Self::DeviceConfirmBindings
             | Self::DeviceEdit
             | Self::DevicePause
+            | Self::DeviceReadAccounts
             | Self::DeviceRemove
             | Self::DeviceResume
             | Self::FolderPasswordRule

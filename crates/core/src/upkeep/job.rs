@@ -12,6 +12,8 @@ word_enum! {
         Check,
         /// Gives the account a new password.
         Rotation,
+        /// Finds out which accounts the device has.
+        Listing,
     }
 }
 
@@ -66,7 +68,7 @@ word_enum! {
         LockedOut,
         /// The device did not answer, or not as itself.
         Unreachable,
-        /// The device and the vault have the new password.
+        /// The device and the vault have the new password, or the accounts of the device were read.
         Done,
         /// The device said no; both still have the old password.
         Refused,
@@ -194,6 +196,8 @@ word_enum! {
         CommandLine,
         /// An HTTP API over TLS, by a recipe.
         HttpApi,
+        /// A MariaDB server.
+        Mariadb,
     }
 }
 
@@ -203,9 +207,19 @@ impl ConnectorKind {
     pub const fn family(self) -> Family {
         match self {
             Self::Ssh | Self::CommandLine => Family::Local,
-            Self::Postgresql | Self::Redis => Family::Database,
+            Self::Postgresql | Self::Mariadb | Self::Redis => Family::Database,
             Self::Ldap | Self::ActiveDirectory => Family::Directory,
             Self::HttpApi => Family::Application,
+        }
+    }
+
+    /// The kind of credential that its accounts usually are.
+    #[must_use]
+    pub const fn usual_kind(self) -> &'static str {
+        match self.family() {
+            Family::Local | Family::Application => "device-admin",
+            Family::Database => "database-account",
+            Family::Directory => "directory-account",
         }
     }
 
@@ -217,6 +231,7 @@ impl ConnectorKind {
             Self::Postgresql => "PostgreSQL server",
             Self::Ldap => "LDAP directory",
             Self::Redis => "Redis server",
+            Self::Mariadb => "MariaDB server",
             Self::ActiveDirectory => "Active Directory",
             Self::CommandLine => "Command line over SSH",
             Self::HttpApi => "HTTP API",
@@ -239,6 +254,14 @@ impl ConnectorKind {
                 format!("ssh -p {port} {}", shell_word(&format!("{user}@{address}")))
             }
             Self::Postgresql => format!("psql -h {host} -p {port} -U {who} postgres"),
+            Self::Mariadb => {
+                // A host after the name is what the server calls it, not what is signed in with.
+                let name = user.rsplit_once('@').map_or(user, |(name, _)| name);
+                format!(
+                    "mariadb --ssl -h {host} -P {port} -u {} -p",
+                    shell_word(name)
+                )
+            }
             // Where on the device to sign in, its recipe does not say.
             Self::HttpApi => return None,
             Self::Redis => {
@@ -274,6 +297,7 @@ impl ConnectorKind {
             Self::Postgresql => 5432,
             Self::Ldap | Self::ActiveDirectory => 636,
             Self::Redis => 6379,
+            Self::Mariadb => 3306,
             Self::HttpApi => 443,
         }
     }

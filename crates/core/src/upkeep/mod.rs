@@ -9,6 +9,7 @@ pub mod account;
 mod binding;
 mod budget;
 mod connect;
+pub mod found;
 pub mod identity;
 mod job;
 mod plan;
@@ -23,6 +24,7 @@ pub use binding::{
 
 pub use budget::{BUDGET_PER_HOUR, budget_allows};
 pub use connect::{ConnectRule, ConnectRules};
+pub use found::FoundAccount;
 pub use identity::IdentityKind;
 pub use job::{
     AccountSort, ChangeMethod, ConnectorKind, DeviceIdentityState, DevicePause, DeviceSort,

@@ -1,5 +1,6 @@
 //! Entries of a domain: which one an account is, and which there are.
 
+use chrono::{DateTime, Utc};
 use ldap3::adapters::{Adapter, EntriesOnly, PagedResults};
 use ldap3::{Ldap as Session, LdapError, Scope, SearchEntry, ldap_escape};
 
@@ -86,6 +87,24 @@ pub(super) async fn entry_of(
     })
 }
 
+/// A time as domain controllers write it: so many times 100 nanoseconds after the beginning of 1601
+/// (MS-DTYP, section 2.3.3). Nothing for 0, which stands for never.
+fn file_time(text: &str) -> Option<DateTime<Utc>> {
+    const TO_1970: i64 = 11_644_473_600;
+    let seconds = text.parse::<i64>().ok().filter(|time| *time > 0)? / 10_000_000;
+    DateTime::from_timestamp(seconds - TO_1970, 0)
+}
+
+/// The first name of a distinguished name: `Domain Admins` of
+/// `CN=Domain Admins,CN=Users,DC=osmere,DC=example`. All of it where that is written with escapes.
+fn common_name(name: &str) -> String {
+    let first = name.split(',').next().unwrap_or(name);
+    match first.split_once('=') {
+        Some((_, value)) if !name.contains('\\') => value.to_owned(),
+        _ => name.to_owned(),
+    }
+}
+
 /// How an account is named.
 pub(super) const NAME: &str =
     "a user name of a domain is the account's name and the domain's, such as duty@osmere.example";
@@ -95,7 +114,15 @@ pub(super) async fn list(mut session: Session) -> Result<Vec<FoundAccount>, Ldap
     let Some(context) = domain(&mut session).await? else {
         return Ok(vec![]);
     };
-    let attributes = vec!["sAMAccountName", "userAccountControl", "adminCount"];
+    let attributes = vec![
+        "sAMAccountName",
+        "userAccountControl",
+        "adminCount",
+        "lockoutTime",
+        "pwdLastSet",
+        "lastLogonTimestamp",
+        "memberOf",
+    ];
     let adapters: Vec<Box<dyn Adapter<_, _>>> = vec![
         Box::new(EntriesOnly::new()),
         Box::new(PagedResults::new(PAGE)),
@@ -126,7 +153,21 @@ pub(super) async fn list(mut session: Session) -> Result<Vec<FoundAccount>, Ldap
         accounts.push(FoundAccount {
             login: format!("{name}@{suffix}"),
             signs_in: flags & DISABLED == 0,
-            powerful: one("adminCount").is_some_and(|count| count == "1"),
+            privileged: one("adminCount")
+                .is_some_and(|count| count == "1")
+                .then(|| "protected by the domain (adminCount)".into()),
+            locked: Some(
+                one("lockoutTime")
+                    .and_then(|time| file_time(time))
+                    .is_some(),
+            ),
+            password_set_at: one("pwdLastSet").and_then(|time| file_time(time)),
+            signed_in_at: one("lastLogonTimestamp").and_then(|time| file_time(time)),
+            groups: entry
+                .attrs
+                .get("memberOf")
+                .map(|groups| groups.iter().map(|name| common_name(name)).collect())
+                .unwrap_or_default(),
         });
     }
     Ok(accounts)
@@ -134,7 +175,7 @@ pub(super) async fn list(mut session: Session) -> Result<Vec<FoundAccount>, Ldap
 
 #[cfg(test)]
 mod tests {
-    use super::{dns_name, filter, parts};
+    use super::{common_name, dns_name, file_time, filter, parts};
 
     #[test]
     fn an_account_has_one_name_and_one_way_to_write_it() {
@@ -154,6 +195,19 @@ mod tests {
         ] {
             assert_eq!(parts(other), None, "{other}");
         }
+    }
+
+    #[test]
+    fn times_and_names_of_groups_are_read() {
+        let evening = "2026-11-28T23:47:00Z".parse().ok();
+        assert_eq!(file_time("134403832200000000"), evening);
+        for never in ["0", "-1", "", "soon"] {
+            assert_eq!(file_time(never), None, "{never}");
+        }
+        let group = "CN=Domain Admins,CN=Users,DC=osmere,DC=example";
+        assert_eq!(common_name(group), "Domain Admins");
+        let odd = "CN=Pumps\\, all,DC=osmere,DC=example";
+        assert_eq!(common_name(odd), odd);
     }
 
     #[test]

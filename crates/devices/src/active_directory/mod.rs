@@ -17,7 +17,7 @@ use crate::ldap::session::{NoSession, open};
 use crate::ldap::{UNSURE, words_of};
 use crate::network::{no_connection, plain_words};
 use crate::tls;
-use crate::{Capabilities, Change, Connector, FoundAccount, MaySend, Met, Probe};
+use crate::{Capabilities, Change, Connector, Listing, MaySend, Met, Probe};
 
 /// How long to wait for a domain controller.
 #[derive(Clone, Copy, Debug)]
@@ -238,21 +238,17 @@ impl Connector for ActiveDirectory {
         Met::of(result, presented)
     }
 
-    async fn list_accounts(
-        &self,
-        operator: &BoundLogin<Operator>,
-    ) -> Met<Result<Vec<FoundAccount>, String>> {
+    async fn list_accounts(&self, operator: &BoundLogin<Operator>) -> Met<Listing> {
         let (session, presented) = self.open(operator).await;
         let broken = |error: LdapError| plain_words(&error.to_string());
         let result = match session {
             Ok(session) => timeout(self.settings.change, list(session))
                 .await
                 .map_or_else(|_| Err(self.silence()), |found| found.map_err(broken))
-                .map_err(|why| redact(&why, &[operator.password()])),
-            Err(NoSession::Closed) => {
-                Err("the device does not take the operator's password".into())
-            }
-            Err(why) => Err(why.words("the operator's")),
+                .map_err(|why| redact(&why, &[operator.password()]))
+                .into(),
+            Err(NoSession::Closed) => Listing::OperatorRefused,
+            Err(why) => Listing::NoAnswer(why.words("the operator's")),
         };
         Met::of(result, presented)
     }

@@ -6,6 +6,7 @@ pub(crate) mod session;
 use std::time::Duration;
 
 use async_trait::async_trait;
+use chrono::{DateTime, NaiveDateTime, Utc};
 use jexlin_core::secret::{Secret, redact};
 use jexlin_core::upkeep::identity::PresentedIdentity;
 use jexlin_core::upkeep::{Account, BoundLogin, ConnectorKind, Endpoint, Operator, RoleMark};
@@ -16,7 +17,7 @@ use tokio::time::timeout;
 use self::session::{NoSession, open};
 use crate::network::{no_connection, plain_words};
 use crate::tls;
-use crate::{Capabilities, Change, Connector, FoundAccount, MaySend, Met, Probe};
+use crate::{Capabilities, Change, Connector, FoundAccount, Listing, MaySend, Met, Probe};
 
 /// The most accounts that are listed.
 const MOST_ACCOUNTS: usize = 10_000;
@@ -207,20 +208,16 @@ impl Connector for Ldap {
         Met::of(result, presented)
     }
 
-    async fn list_accounts(
-        &self,
-        operator: &BoundLogin<Operator>,
-    ) -> Met<Result<Vec<FoundAccount>, String>> {
+    async fn list_accounts(&self, operator: &BoundLogin<Operator>) -> Met<Listing> {
         let (session, presented) = self.open(operator).await;
         let result = match session {
             Ok(session) => timeout(self.settings.change, list(session))
                 .await
                 .unwrap_or_else(|_| Err(self.silence()))
-                .map_err(|why| redact(&why, &[operator.password()])),
-            Err(NoSession::Closed) => {
-                Err("the device does not take the operator's password".into())
-            }
-            Err(why) => Err(why.words("the operator's")),
+                .map_err(|why| redact(&why, &[operator.password()]))
+                .into(),
+            Err(NoSession::Closed) => Listing::OperatorRefused,
+            Err(why) => Listing::NoAnswer(why.words("the operator's")),
         };
         Met::of(result, presented)
     }
@@ -244,19 +241,65 @@ async fn list(mut session: Session) -> Result<Vec<FoundAccount>, String> {
     for suffix in suffixes {
         let accounts = "(|(objectClass=posixAccount)(objectClass=inetOrgPerson)(objectClass=simpleSecurityObject))";
         let answer = session
-            .search(&suffix, Scope::Subtree, accounts, vec!["1.1"])
+            .search(&suffix, Scope::Subtree, accounts, FACTS.to_vec())
             .await
             .map_err(broken)?;
         for entry in answer.0 {
             if found.len() >= MOST_ACCOUNTS {
                 return Ok(found);
             }
-            found.push(FoundAccount {
-                login: SearchEntry::construct(entry).dn,
-                signs_in: true,
-                powerful: false,
-            });
+            found.push(account(SearchEntry::construct(entry)));
         }
     }
     Ok(found)
+}
+
+/// What a directory may tell of an account; one without the overlays for it tells less.
+const FACTS: [&str; 4] = [
+    "pwdChangedTime",
+    "pwdAccountLockedTime",
+    "authTimestamp",
+    "memberOf",
+];
+
+fn account(entry: SearchEntry) -> FoundAccount {
+    let all = |name: &str| entry.attrs.get(name);
+    let one = |name: &str| all(name).and_then(|values| values.first());
+    FoundAccount {
+        signs_in: true,
+        locked: one("pwdAccountLockedTime").map(|_| true),
+        password_set_at: one("pwdChangedTime").and_then(|time| generalized_time(time)),
+        signed_in_at: one("authTimestamp").and_then(|time| generalized_time(time)),
+        groups: all("memberOf").cloned().unwrap_or_default(),
+        login: entry.dn,
+        ..FoundAccount::default()
+    }
+}
+
+/// A time as directories write it (RFC 4517, section 3.3.13), in UTC.
+///
+/// ```text
+/// 20261128234700Z    20261128234700.123456Z    20261128234700.0Z
+/// ```
+pub(crate) fn generalized_time(text: &str) -> Option<DateTime<Utc>> {
+    let digits = text.strip_suffix('Z')?;
+    let (whole, _) = digits.split_once('.').unwrap_or((digits, ""));
+    let time = NaiveDateTime::parse_from_str(whole, "%Y%m%d%H%M%S").ok()?;
+    Some(time.and_utc())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::generalized_time;
+
+    #[test]
+    fn the_times_of_directories_are_read() {
+        let evening = "2026-11-28T23:47:00Z".parse().ok();
+        for text in ["20261128234700Z", "20261128234700.123456Z"] {
+            assert_eq!(generalized_time(text), evening, "{text}");
+        }
+        for text in ["", "Z", "20261128", "20261328234700Z", "20261128234700+01"] {
+            assert_eq!(generalized_time(text), None, "{text}");
+        }
+    }
 }

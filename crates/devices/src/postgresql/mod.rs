@@ -24,7 +24,7 @@ use tokio_rustls::TlsConnector;
 use self::stream::Tls;
 use crate::network::{self, no_connection, plain_words};
 use crate::tls::{NOT_PROVED, Watched, server_name};
-use crate::{Capabilities, Change, Connector, FoundAccount, MaySend, Met, Probe};
+use crate::{Capabilities, Change, Connector, FoundAccount, Listing, MaySend, Met, Probe};
 
 /// What a client sends first to speak TLS: the length, and the code of an SSLRequest.
 const SSL_REQUEST: [u8; 8] = [0, 0, 0, 8, 0x04, 0xd2, 0x16, 0x2f];
@@ -267,20 +267,16 @@ impl Connector for Postgresql {
         Met::of(result, presented)
     }
 
-    async fn list_accounts(
-        &self,
-        operator: &BoundLogin<Operator>,
-    ) -> Met<Result<Vec<FoundAccount>, String>> {
+    async fn list_accounts(&self, operator: &BoundLogin<Operator>) -> Met<Listing> {
         let (session, presented) = self.open(operator).await;
         let result = match session {
             Ok(client) => timeout(self.settings.change, list(&client))
                 .await
-                .unwrap_or_else(|_| Err(self.silence())),
-            Err(NoSession::Closed) => {
-                Err("the device does not take the operator's password".into())
-            }
-            Err(NoSession::NoDatabase) => Err(NO_DATABASE.into()),
-            Err(NoSession::NoAnswer(why)) => Err(why),
+                .unwrap_or_else(|_| Err(self.silence()))
+                .into(),
+            Err(NoSession::Closed) => Listing::OperatorRefused,
+            Err(NoSession::NoDatabase) => Listing::NoAnswer(NO_DATABASE.into()),
+            Err(NoSession::NoAnswer(why)) => Listing::NoAnswer(why),
         };
         Met::of(result, presented)
     }
@@ -298,17 +294,23 @@ fn not_reached(why: NoSession) -> Change {
 async fn list(client: &Client) -> Result<Vec<FoundAccount>, String> {
     let rows = client
         .query(
-            "SELECT rolname::text, rolcanlogin AND (rolvaliduntil IS NULL OR rolvaliduntil > now()), rolsuper OR rolcreaterole
-             FROM pg_roles WHERE rolname !~ '^pg_' ORDER BY 1 LIMIT 10000",
+            "SELECT r.rolname::text, r.rolcanlogin AND (r.rolvaliduntil IS NULL OR r.rolvaliduntil > now()), r.rolsuper, r.rolcreaterole,
+                    ARRAY(SELECT g.rolname::text FROM pg_auth_members m JOIN pg_roles g ON g.oid = m.roleid WHERE m.member = r.oid ORDER BY 1 LIMIT 50)
+             FROM pg_roles r WHERE r.rolname !~ '^pg_' ORDER BY 1 LIMIT 10000",
             &[],
         )
         .await
         .map_err(|error| no_connection(&error.to_string()))?;
     let read = |row: &tokio_postgres::Row| -> Option<FoundAccount> {
+        let why = [(2, "superuser"), (3, "may change roles")]
+            .into_iter()
+            .find(|(column, _)| row.try_get(*column).unwrap_or(false));
         Some(FoundAccount {
             login: row.try_get(0).ok()?,
             signs_in: row.try_get(1).ok()?,
-            powerful: row.try_get(2).ok()?,
+            privileged: why.map(|(_, why)| why.into()),
+            groups: row.try_get(4).ok()?,
+            ..FoundAccount::default()
         })
     };
     Ok(rows.iter().filter_map(read).collect())

@@ -19,7 +19,7 @@ use tokio::time::timeout;
 
 use crate::network::{no_connection, plain_words};
 use crate::tls;
-use crate::{Capabilities, Change, Connector, FoundAccount, MaySend, Met, Probe};
+use crate::{Capabilities, Change, Connector, FoundAccount, Listing, MaySend, Met, Probe};
 
 /// So many bytes are read of one session, and no more.
 const MOST_READ: u64 = 8 * 1024 * 1024;
@@ -347,20 +347,16 @@ impl Connector for Redis {
         )
     }
 
-    async fn list_accounts(
-        &self,
-        operator: &BoundLogin<Operator>,
-    ) -> Met<Result<Vec<FoundAccount>, String>> {
+    async fn list_accounts(&self, operator: &BoundLogin<Operator>) -> Met<Listing> {
         let (session, presented) = self.open(operator).await;
         let result = match session {
             Ok(session) => timeout(self.settings.change, list(session))
                 .await
                 .unwrap_or_else(|_| Err(self.silence()))
-                .map_err(|why| redact(&why, &[operator.password()])),
-            Err(NoSession::Closed) => {
-                Err("the device does not take the operator's password".into())
-            }
-            Err(NoSession::NoAnswer(why)) => Err(why),
+                .map_err(|why| redact(&why, &[operator.password()]))
+                .into(),
+            Err(NoSession::Closed) => Listing::OperatorRefused,
+            Err(NoSession::NoAnswer(why)) => Listing::NoAnswer(why),
         };
         Met::of(result, presented)
     }
@@ -399,10 +395,12 @@ async fn list(mut session: Session) -> Result<Vec<FoundAccount>, String> {
             .unwrap_or_default();
         found.push(FoundAccount {
             signs_in: flags.iter().any(|flag| flag == "on"),
-            powerful: commands
+            privileged: commands
                 .split(' ')
-                .any(|word| ["+@all", "+@admin", "+@dangerous", "+acl"].contains(&word)),
+                .find(|word| ["+@all", "+@admin", "+@dangerous", "+acl"].contains(word))
+                .map(|word| format!("may use {word}")),
             login,
+            ..FoundAccount::default()
         });
     }
     Ok(found)

@@ -21,9 +21,7 @@ use tokio::time::timeout;
 
 pub(crate) use self::command_line::CommandLine;
 use self::connection::{IdentityWatch, KEYS, NoSession, Session, connect};
-use crate::{
-    Capabilities, Change, Connector, FoundAccount, MaySend, Met, OperatorConnection, Probe,
-};
+use crate::{Capabilities, Change, Connector, Listing, MaySend, Met, OperatorConnection, Probe};
 
 /// How long to wait for a host.
 #[derive(Clone, Copy, Debug)]
@@ -173,10 +171,7 @@ impl Connector for Ssh {
         self.account_changes(account, candidate, may_send).await
     }
 
-    async fn list_accounts(
-        &self,
-        operator: &BoundLogin<Operator>,
-    ) -> Met<Result<Vec<FoundAccount>, String>> {
+    async fn list_accounts(&self, operator: &BoundLogin<Operator>) -> Met<Listing> {
         self.accounts_of(operator).await
     }
 

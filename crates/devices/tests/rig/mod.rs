@@ -152,25 +152,30 @@ pub fn answer<'a>(holds: bool) -> MaySend<'a> {
     Box::new(move || -> Answer<'a> { Box::pin(async move { holds }) })
 }
 
-/// A device with TLS that answers whatever it hears with this, as often as it hears something. Its
-/// port; certificates are made in the folder, which goes again.
-pub async fn lying(
-    folder: &std::path::Path,
-    say: impl Fn(&[u8]) -> Vec<u8> + Send + 'static,
-) -> u16 {
+/// The TLS of a server; certificates are made in the folder, which goes again.
+pub fn server_tls(folder: &std::path::Path) -> tokio_rustls::TlsAcceptor {
     std::fs::create_dir_all(folder).unwrap();
     certificates(folder, "127.0.0.1").unwrap();
     let chain = vec![CertificateDer::from_pem_file(folder.join("tls.pem")).unwrap()];
     let key = PrivateKeyDer::from_pem_file(folder.join("tls.key")).unwrap();
     std::fs::remove_dir_all(folder).unwrap();
-    let provider = std::sync::Arc::new(rustls::crypto::ring::default_provider());
+    let provider = Arc::new(rustls::crypto::ring::default_provider());
     let config = rustls::ServerConfig::builder_with_provider(provider)
         .with_safe_default_protocol_versions()
         .unwrap()
         .with_no_client_auth()
         .with_single_cert(chain, key)
         .unwrap();
-    let acceptor = tokio_rustls::TlsAcceptor::from(std::sync::Arc::new(config));
+    tokio_rustls::TlsAcceptor::from(Arc::new(config))
+}
+
+/// A device with TLS that answers whatever it hears with this, as often as it hears something. Its
+/// port; certificates are made in the folder, which goes again.
+pub async fn lying(
+    folder: &std::path::Path,
+    say: impl Fn(&[u8]) -> Vec<u8> + Send + 'static,
+) -> u16 {
+    let acceptor = server_tls(folder);
     let listener = tokio::net::TcpListener::bind("127.0.0.1:0").await.unwrap();
     let port = listener.local_addr().unwrap().port();
     tokio::spawn(async move {

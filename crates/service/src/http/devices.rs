@@ -1,8 +1,8 @@
 //! Devices.
 
 use jexlin_api::{
-    BindingsConfirmed, Device, DeviceIdentity, DeviceType, EditDevice, NewDevice, OperatorScope,
-    Page,
+    BindingsConfirmed, Device, DeviceAccounts, DeviceIdentity, DeviceType, EditDevice, NewDevice,
+    OperatorScope, Page,
 };
 use jexlin_app::commands;
 use rocket::{Route, delete, get, patch, post, put, routes};
@@ -19,6 +19,8 @@ pub fn routes() -> Vec<Route> {
         read_device,
         edit_device,
         remove_device,
+        accounts,
+        read_accounts,
         read_identity,
         confirm_bindings,
         resume,
@@ -116,6 +118,34 @@ pub async fn edit_device(
 #[delete("/api/v1/devices/<device>")]
 pub async fn remove_device(mut unit: Unit, device: &str, revision: IfMatch) -> ApiResult<()> {
     Ok(commands::devices::remove_device(&mut unit, id(device)?, revision.0).await?)
+}
+
+/// Reads what is known of the accounts that a device has, for its stewards. Not paged: a device has at
+/// most 10,000.
+#[utoipa::path(
+    operation_id = "devices_accounts",
+    context_path = "",
+    responses((status = 200, body = DeviceAccounts)),
+)]
+#[get("/api/v1/devices/<device>/accounts")]
+pub async fn accounts(mut unit: Unit, device: &str) -> ApiResult<Sent<DeviceAccounts>> {
+    Ok(Sent(
+        commands::devices::accounts(&mut unit, id(device)?).await?,
+    ))
+}
+
+/// Has the operator of a device read which accounts there are. The answer has those that were known
+/// before; `state` says when the new ones are there.
+#[utoipa::path(
+    operation_id = "devices_read_accounts",
+    context_path = "",
+    responses((status = 200, body = DeviceAccounts)),
+)]
+#[post("/api/v1/devices/<device>/read-accounts")]
+pub async fn read_accounts(mut unit: Unit, device: &str) -> ApiResult<Sent<DeviceAccounts>> {
+    Ok(Sent(
+        commands::devices::read_accounts(&mut unit, id(device)?).await?,
+    ))
 }
 
 /// Reads the identity shown at a device's address, without sending anything to it.

@@ -168,6 +168,8 @@ pub use payload::MOST_BODY;
         devices::read_device,
         devices::edit_device,
         devices::remove_device,
+        devices::accounts,
+        devices::read_accounts,
         devices::read_identity,
         devices::confirm_bindings,
         devices::resume,

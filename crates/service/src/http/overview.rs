@@ -16,9 +16,15 @@ pub fn routes() -> Vec<Route> {
 #[utoipa::path(
     operation_id = "overview",
     context_path = "",
+    params(
+        ("minutes_ahead" = Option<i32>, Query, description = "How many minutes the caller's clock is ahead of UTC; days are counted by it.", example = 60),
+    ),
     responses((status = 200, body = Overview)),
 )]
-#[get("/api/v1/overview")]
-pub async fn overview(mut unit: Unit) -> ApiResult<Sent<Overview>> {
-    Ok(Sent(commands::overview::overview(&mut unit).await?))
+#[get("/api/v1/overview?<minutes_ahead>")]
+pub async fn overview(mut unit: Unit, minutes_ahead: Option<i32>) -> ApiResult<Sent<Overview>> {
+    let minutes_ahead = minutes_ahead.unwrap_or_default();
+    Ok(Sent(
+        commands::overview::overview(&mut unit, minutes_ahead).await?,
+    ))
 }

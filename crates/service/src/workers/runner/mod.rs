@@ -25,6 +25,7 @@ use tokio::sync::Semaphore;
 use uuid::Uuid;
 
 mod check;
+mod listing;
 mod opening;
 mod rotation;
 
@@ -205,10 +206,10 @@ fn refusal(no: NoPermit) -> Step<String> {
 
 impl Runner {
     async fn run(mut self: Box<Self>) {
-        let ended = if self.job.task == Task::Check {
-            self.check().await
-        } else {
-            self.rotate().await
+        let ended = match self.job.task.0 {
+            Task::Check => self.check().await,
+            Task::Rotation => self.rotate().await,
+            Task::Listing => self.list().await,
         };
         match ended {
             Ok(()) => {}

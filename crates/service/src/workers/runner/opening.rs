@@ -2,7 +2,7 @@
 
 use chrono::TimeDelta;
 use jexlin_app::error::AppError;
-use jexlin_core::audit::{Action, TargetType};
+use jexlin_core::audit::{Action, Event, TargetType};
 use jexlin_core::dialogue;
 use jexlin_core::upkeep::rotation::Heard;
 use jexlin_core::upkeep::{Account, Binding, BoundLogin, Operator, RoleMark, budget_allows};
@@ -93,8 +93,10 @@ impl Runner {
             };
             let credential = binding.binding.stored().credential;
             let sealed = tx.sealed_for_job(credential, PASSWORD, None).await?;
-            self.record_operator(&mut tx, &binding.binding, step)
+            let event = self
+                .operator_event(&mut tx, &binding.binding, step, &self.path)
                 .await?;
+            tx.record(&event, &self.keys.mac).await?;
             operator = Some((permit, binding.login, sealed));
         }
         let mut event = self.event(Action::UpkeepSignIn);
@@ -118,13 +120,41 @@ impl Runner {
         Ok(Ok(Opened { account, operator }))
     }
 
+    /// The same for the operator of the device alone, where no account is meant.
+    pub(super) async fn open_operator(
+        &mut self,
+        step: &str,
+    ) -> Step<Result<BoundLogin<Operator>, String>> {
+        let mut tx = self.begin_held(step).await?;
+        let facts = self.device_facts(&mut tx).await?;
+        let Some(binding) = tx.operator_of(self.device).await? else {
+            return Ok(Err("the device has no operator".into()));
+        };
+        let permit = match self
+            .lease
+            .permit::<Operator>(&binding.binding, &facts, self.now())
+        {
+            Ok(permit) => permit,
+            Err(no) => return refusal(no).map(Err),
+        };
+        let credential = binding.binding.stored().credential;
+        let sealed = tx.sealed_for_job(credential, PASSWORD, None).await?;
+        let event = self
+            .operator_event(&mut tx, &binding.binding, step, &self.device_name)
+            .await?;
+        let receipt = tx.commit_with(&event, &self.keys.mac).await?;
+        let login = self.open_version(&permit, &binding.login, sealed.after(&receipt)?)?;
+        Ok(Ok(login))
+    }
+
     /// The use of an operator is an event on the operator's own credential.
-    pub(super) async fn record_operator(
+    async fn operator_event(
         &self,
         tx: &mut Tx,
         binding: &Binding,
         step: &str,
-    ) -> Step<()> {
+        done_for: &str,
+    ) -> Step<Event> {
         let credential = binding.stored().credential;
         let asked_by = match self.job.asked_by {
             Some(person) => tx
@@ -142,12 +172,12 @@ impl Runner {
             .unwrap_or_default();
         event.detail.insert("step".into(), step.to_owned());
         event.detail.insert("as".into(), "operator".into());
-        event.detail.insert("for".into(), self.path.clone());
+        event.detail.insert("for".into(), done_for.to_owned());
         event.detail.insert(
             "asked_by".into(),
             asked_by.unwrap_or_else(|| self.job.cause.0.word().to_owned()),
         );
-        Ok(tx.record(&event, &self.keys.mac).await?)
+        Ok(event)
     }
 
     pub(super) fn open_version<R: RoleMark>(

@@ -340,6 +340,12 @@ impl Runner {
             }
             return Ok(met);
         }
+        self.pause_device().await?;
+        Ok(met)
+    }
+
+    /// A device that refuses its operator is left alone until a steward looks at it.
+    pub(super) async fn pause_device(&self) -> Step<()> {
         let mut tx = self.begin().await?;
         if tx
             .pause_device(self.device, self.now(), OPERATOR_REFUSED)
@@ -357,7 +363,7 @@ impl Runner {
         } else {
             tx.commit().await?;
         }
-        Ok(met)
+        Ok(())
     }
 
     pub(super) async fn promote(&mut self, candidate: i32, unanswered: bool) -> Step<()> {

@@ -1,0 +1,74 @@
+//! Reading the accounts of a device, as its operator.
+
+use jexlin_core::audit::{Action, TargetType};
+use jexlin_core::upkeep::found::bounded;
+use jexlin_core::upkeep::{JobOutcome, JobState};
+use jexlin_core::words::Word as _;
+use jexlin_devices::Listing;
+
+use super::opening::NO_BUDGET;
+use super::rotation::OPERATOR_REFUSED;
+use super::{Runner, Step};
+
+impl Runner {
+    pub(super) async fn list(&mut self) -> Step<()> {
+        let operator = match self
+            .open_operator("reading the accounts of the device")
+            .await?
+        {
+            Ok(operator) => operator,
+            Err(why) => return self.end_listing(JobOutcome::Unreachable, &why).await,
+        };
+        let signs_in = !self.connector()?.has_operator(&operator);
+        if signs_in && !self.spend_login(self.account.id).await? {
+            return self.end_listing(JobOutcome::LockedOut, NO_BUDGET).await;
+        }
+        let met = self.connector()?.list_accounts(&operator).await;
+        let listing = self
+            .note_identity(operator.trusts_first_contact(), met)
+            .await?;
+        if signs_in && listing != Listing::OperatorRefused {
+            self.forgive_login(self.account.id).await?;
+        }
+        match listing {
+            Listing::Found(found) => {
+                let found = bounded(found);
+                let mut tx = self.begin_held("writing down what was found").await?;
+                tx.set_found_accounts(self.device, &found).await?;
+                tx.commit().await?;
+                let words = match found.len() {
+                    1 => "1 account".to_owned(),
+                    count => format!("{count} accounts"),
+                };
+                self.end_listing(JobOutcome::Done, &words).await
+            }
+            Listing::OperatorRefused => {
+                self.pause_device().await?;
+                self.end_listing(JobOutcome::Refused, OPERATOR_REFUSED)
+                    .await
+            }
+            Listing::NoAnswer(why) => self.end_listing(JobOutcome::Unreachable, &why).await,
+        }
+    }
+
+    async fn end_listing(&mut self, outcome: JobOutcome, message: &str) -> Step<()> {
+        let mut tx = self.begin_held("ending").await?;
+        let state = if outcome == JobOutcome::Done {
+            JobState::Done
+        } else {
+            JobState::Failed
+        };
+        tx.finish_job(&self.lease, state, outcome, message, self.now())
+            .await?;
+        let mut event = self.event(Action::UpkeepListed);
+        event.target = self.device.to_string();
+        event.target_type = TargetType::Device.word().into();
+        event.target_name.clone_from(&self.device_name);
+        if state == JobState::Failed {
+            event.outcome = jexlin_core::audit::Outcome::Failed;
+        }
+        event.detail.insert("message".into(), message.to_owned());
+        tx.commit_with(&event, &self.keys.mac).await?;
+        Ok(())
+    }
+}
