@@ -4310,6 +4310,8 @@ export interface components {
       changes: components["schemas"]["ImportChange"][];
       /** @description The columns. */
       columns: components["schemas"]["ImportColumn"][];
+      /** @description The number of devices added. */
+      devices: number;
       /** @description Whether it was done. */
       done: boolean;
       /** @description The number of folders added. */

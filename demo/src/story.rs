@@ -226,10 +226,32 @@ async fn vault(demo: &mut Demo, world: &World) -> Outcome<()> {
         demo.pass(TimeDelta::minutes(7)).await?;
     }
     for other in &world.others {
-        credential(demo, &other.path, other.body.clone()).await?;
+        let mut body = other.body.clone();
+        if let Some(device) = &other.device {
+            let device = demo.id(device)?;
+            if let Some(fields) = body.as_object_mut() {
+                fields.insert("device".into(), device.into());
+            }
+        }
+        credential(demo, &other.path, body).await?;
+        if other.device.is_some() {
+            rotate(demo, &other.path).await?;
+        }
         demo.pass(TimeDelta::minutes(5)).await?;
     }
     Ok(())
+}
+
+/// Has an account rotated now.
+async fn rotate(demo: &mut Demo, path: &str) -> Outcome<()> {
+    let id = demo.id(path)?;
+    demo.post(
+        "ines",
+        &format!("/api/v1/credentials/{id}/rotate"),
+        json!({}),
+    )
+    .await?;
+    demo.work().await
 }
 
 async fn rules(demo: &mut Demo) -> Outcome<()> {
@@ -683,6 +705,17 @@ async fn last_days(demo: &mut Demo) -> Outcome<()> {
     reveal(demo, "pim", "/Control room/contractor").await?;
     reveal(demo, "olena", "/Office/Ordering portal").await?;
     demo.pass(TimeDelta::hours(6)).await?;
+    // Which accounts there are, on two devices.
+    for path in ["/Works/Highfield/historian", "/Works/maintenance database"] {
+        let device = demo.id(path)?;
+        demo.post(
+            "ines",
+            &format!("/api/v1/devices/{device}/read-accounts"),
+            json!({}),
+        )
+        .await?;
+        demo.work().await?;
+    }
     // By a dialogue and by a recipe.
     for path in ["/Works/Highfield/filter hall duty", "/Office/cloud backups"] {
         let account = demo.id(path)?;
@@ -697,14 +730,7 @@ async fn last_days(demo: &mut Demo) -> Outcome<()> {
         }
     }
     // The device says no: the account is gone from the host.
-    let plc = demo.id("/Works/Highfield/historian plc")?;
-    demo.post(
-        "ines",
-        &format!("/api/v1/credentials/{plc}/rotate"),
-        json!({}),
-    )
-    .await?;
-    demo.work().await?;
+    rotate(demo, "/Works/Highfield/historian plc").await?;
     doubt(demo).await?;
     let behind = Utc::now() - demo.now() - TimeDelta::minutes(45);
     demo.pass(behind.max(TimeDelta::minutes(5))).await?;

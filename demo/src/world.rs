@@ -112,6 +112,9 @@ pub struct Login {
 )]
 pub struct Other {
     pub path: String,
+    /// The device that it opens an account on.
+    #[serde(default)]
+    pub device: Option<String>,
     pub body: serde_json::Value,
 }
 

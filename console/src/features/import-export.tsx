@@ -263,6 +263,9 @@ function Look({
     ["name", "Name"],
     ["folder", "Folder"],
     ["tags", "Tags"],
+    ["device", "Device"],
+    ["device_type", "Type of the device"],
+    ["device_address", "Address of the device"],
     ["kind", "Kind"],
     ...fields.map((field): [string, string] => [field.name, field.label]),
   ];

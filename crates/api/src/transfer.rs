@@ -70,6 +70,8 @@ pub struct ImportReport {
     pub skipped: usize,
     /// The number of folders added.
     pub folders: usize,
+    /// The number of devices added.
+    pub devices: usize,
     /// The problems of rows that cannot be imported, in the order of their lines.
     pub problems: Vec<ImportProblem>,
     /// What is not taken exactly as it stands in the file.

@@ -28,6 +28,7 @@ pub async fn device_facts(
     };
     Ok(DeviceFacts {
         device: device.id,
+        connector: device.connector.0,
         address: device.address.clone(),
         port: u16::try_from(device.port).unwrap_or(0),
         identity: device.identity.clone(),

@@ -40,6 +40,8 @@ const HOSTS: [DemoHost; 4] = [
             ("root", "Works-root-first-day-1"),
             ("reports", "Quarterly-Report-7"),
             ("duty", "North-ridge-2019"),
+            ("deploy", "Nobody-signs-in-with-this-1"),
+            ("archive", "Archive-2018"),
         ],
     ),
     (

@@ -188,6 +188,12 @@ impl Host {
         }
     }
 
+    /// Its `/etc`, to be changed while it is off.
+    #[must_use]
+    pub fn etc(&self) -> std::path::PathBuf {
+        self.folder.join("etc")
+    }
+
     /// Whether a password opens an account, asked of the host's own shadow file.
     ///
     /// # Errors

@@ -14,12 +14,29 @@ if [ "$fresh" = 1 ]; then mount --bind "$folder/etc.new" /etc; else mount --bind
 hostname "$name"
 mkdir -p /run/sshd
 if [ "$fresh" = 1 ]; then
+    # The accounts that every Debian system has, and none of this machine's own.
+    for list in passwd group; do
+        awk -F: '$3 < 100 || $1 == "sshd" || $3 == 65534' /etc/$list > "$folder/$list"
+        cat "$folder/$list" > /etc/$list
+    done
+    for list in shadow gshadow; do
+        of=passwd
+        [ "$list" = gshadow ] && of=group
+        awk -F: 'NR == FNR { known[$1] = 1; next } known[$1]' /etc/$of /etc/$list > "$folder/$list"
+        cat "$folder/$list" > /etc/$list
+        rm "$folder/$list" "$folder/$of"
+    done
     # A wrong password is answered at once; nothing else of PAM is changed.
     sed -i 's/^\(auth.*pam_unix\.so\).*/\1 nullok nodelay/' /etc/pam.d/common-auth
     rm -f /etc/ssh/sshd_config.d/*.conf
     while read -r user password; do
         [ -n "$user" ] || continue
-        [ "$user" = root ] || useradd -M -N -d /tmp -s /bin/bash "$user"
+        if [ "$user" != root ]; then
+            mkdir -p "$folder/home"
+            chmod 755 "$folder/home"
+            useradd -M -N -d "$folder/home/$user" -s /bin/bash "$user"
+            install -d -m 755 -o "$user" "$folder/home/$user"
+        fi
         printf '%s:%s\n' "$user" "$password" | chpasswd
         # An operator that is not root.
         if [ "$user" = keeper ] && [ -d /etc/sudoers.d ]; then

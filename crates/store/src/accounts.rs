@@ -5,6 +5,7 @@ use diesel::prelude::*;
 use diesel::sql_types;
 use diesel_async::RunQueryDsl;
 use jexlin_core::upkeep::JobState;
+use jexlin_core::upkeep::account::Family;
 use jexlin_core::upkeep::{Binding, Role, StoredBinding};
 use jexlin_core::upkeep::{CheckOutcome, RotationOutcome};
 use jexlin_core::words::Word as _;
@@ -65,10 +66,10 @@ impl Tx {
     pub async fn ensure_account(
         &mut self,
         on: &DeviceRow,
+        family: Family,
         login: &str,
         now: DateTime<Utc>,
     ) -> Result<AccountRow> {
-        let family = on.connector.0.family();
         let organisation = self.organisation();
         diesel::insert_into(account::table)
             .values((

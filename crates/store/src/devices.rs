@@ -93,6 +93,18 @@ impl Tx {
         Ok(query.load(self.conn()?).await?)
     }
 
+    /// The devices that are in one of these folders.
+    ///
+    /// # Errors
+    /// [`StoreError`].
+    pub async fn devices_in(&mut self, folders: &[Uuid]) -> Result<Vec<DeviceRow>> {
+        let query = device::table
+            .filter(device::removed_at.is_null())
+            .filter(device::folder_id.eq_any(folders))
+            .select(DeviceRow::as_select());
+        Ok(query.load(self.conn()?).await?)
+    }
+
     /// Writes a device back, if nobody else has in the meantime.
     ///
     /// # Errors

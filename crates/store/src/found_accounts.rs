@@ -3,7 +3,9 @@
 use chrono::{DateTime, Utc};
 use diesel::prelude::*;
 use diesel_async::RunQueryDsl;
+use jexlin_core::upkeep::account::Family;
 use jexlin_core::upkeep::{FoundAccount, JobState, Task};
+use jexlin_core::words::Word as _;
 use uuid::Uuid;
 
 use crate::error::StoreError;
@@ -85,13 +87,18 @@ impl Tx {
         Ok(query.first(self.conn()?).await.optional()?)
     }
 
-    /// The credentials of the accounts of a device, each with the key of its login.
+    /// The credentials of the accounts of a device of a family, each with the key of its login.
     ///
     /// # Errors
     /// [`StoreError`].
-    pub async fn credentials_on(&mut self, on: Uuid) -> Result<Vec<(String, Uuid)>> {
+    pub async fn credentials_on(
+        &mut self,
+        on: Uuid,
+        family: Family,
+    ) -> Result<Vec<(String, Uuid)>> {
         let rows: Vec<(String, Option<Uuid>)> = account::table
             .filter(account::device_id.eq(on))
+            .filter(account::family.eq(family.word()))
             .filter(account::credential_id.is_not_null())
             .select((account::login_key, account::credential_id))
             .load(self.conn()?)

@@ -499,7 +499,10 @@ async fn a_search_finds_by_words_and_devices_and_only_what_grants_reach_in_one_o
             let row: CredentialRow = rig::credential(org, place, name);
             tx.add_credential(&row).await.unwrap();
             if on.is_some() {
-                let account = tx.ensure_account(&unit, name, at(0)).await.unwrap();
+                let account = tx
+                    .ensure_account(&unit, unit.connector.0.family(), name, at(0))
+                    .await
+                    .unwrap();
                 tx.enroll(&account, &unit, row.id, person, at(0))
                     .await
                     .unwrap();

@@ -584,3 +584,127 @@ fn a_device_is_moved_to_other_stewards_by_one_who_sees_first_whose_access_change
         (&"/Works".into(), &"/Office".into())
     );
 }
+
+#[test]
+fn a_file_brings_in_devices_with_their_accounts_and_says_what_it_cannot() {
+    let service = Service::ready();
+    let ines = service.sign_in("ines");
+    let works = ines.folder("Works");
+    let client = service.client("ines");
+    let _ = client.good(&["device", "add", "/Works/gateway", "--address", "192.0.2.8"]);
+    let file = "\
+title,login,password,folder,device,device type,device address
+historian root,root,First-tide-1,Highfield,historian,,192.0.2.7:2222
+historian duty,duty,Second-tide-2,Highfield,historian,,
+trends,trends,Third-tide-3,Highfield,trends,postgresql,trends.osmere.example
+gateway duty,duty,Fourth-tide-4,,gateway,,
+no device,,Fifth-tide-5,,,,
+";
+    std::fs::write(client.folder.join("devices.csv"), file).unwrap();
+    let import = [
+        "import",
+        "file",
+        "devices.csv",
+        "--into",
+        "/Works",
+        "--kind",
+        "device-admin",
+    ];
+    let bad = client.run(&import, "");
+    let said = format!(
+        "{}{}",
+        String::from_utf8_lossy(&bad.stdout),
+        String::from_utf8_lossy(&bad.stderr)
+    );
+    // One without a user name is none of a device, and a device admin all the same: it has to have one.
+    let file = file.replace("no device,,Fifth-tide-5,,,,\n", "");
+    std::fs::write(client.folder.join("devices.csv"), &file).unwrap();
+    let done = client.good(&import);
+    assert!(
+        done.contains("4 added") && done.contains("2 devices added"),
+        "{said}{done}"
+    );
+    let devices = ines.get("/api/v1/devices").good();
+    let of = |name: &str| {
+        let all = devices["items"].as_array().unwrap();
+        all.iter()
+            .find(|device| device["name"] == name)
+            .cloned()
+            .unwrap()
+    };
+    let historian = of("historian");
+    assert_eq!(
+        (&historian["port"], &historian["place"]),
+        (&2222.into(), &"/Works/Highfield".into())
+    );
+    assert_eq!(
+        (&historian["connector"], &historian["accounts"]),
+        (&"ssh".into(), &2.into())
+    );
+    assert_eq!(
+        (&of("trends")["port"], &of("trends")["connector"]),
+        (&5432.into(), &"postgresql".into())
+    );
+    assert_eq!(of("gateway")["accounts"], 1);
+    // Each binding is in the log of its credential, and each device in that of the vault.
+    assert_eq!(ines.events("binding.confirm").len(), 4);
+    assert_eq!(ines.events("device.add").len(), 3);
+    // What cannot be is said, by line and column, and nothing of the file is taken.
+    let wrong = "\
+title,login,password,device,device type,device address
+other duty,duty,First-tide-1,gateway,,
+other night,night,Second-tide-2,gateway,redis,
+other trends,trends,Third-tide-3,somewhere,,
+other root,root,Fourth-tide-4,elsewhere,teapot,192.0.2.9
+other admin,admin,Fifth-tide-5,elsewhere,,192.0.2.9:many
+";
+    std::fs::write(client.folder.join("wrong.csv"), wrong).unwrap();
+    let import = [
+        "import",
+        "file",
+        "wrong.csv",
+        "--into",
+        "/Works",
+        "--kind",
+        "device-admin",
+    ];
+    let bad = client.run(&import, "");
+    let said = format!(
+        "{}{}",
+        String::from_utf8_lossy(&bad.stdout),
+        String::from_utf8_lossy(&bad.stderr)
+    );
+    for words in [
+        "has a credential already",
+        "of another type",
+        "a new one needs an address",
+        "no type of device of this name",
+        "no host name or address with a port",
+    ] {
+        assert!(said.contains(words), "{words}: {said}");
+    }
+    assert!(!said.contains("-tide-"), "{said}");
+    // Who may only edit there brings in credentials, and gives no device an account.
+    let marek = ines.person("marek", &[]);
+    let grant = serde_json::json!({"folder": works, "person": marek, "level": "edit"});
+    let _ = ines.post("/api/v1/grants", &grant).good();
+    let marek = service.client("marek");
+    let night = "title,login,password,device\nnight,night,First-tide-1,gateway\n";
+    std::fs::write(marek.folder.join("night.csv"), night).unwrap();
+    let import = [
+        "import",
+        "file",
+        "night.csv",
+        "--into",
+        "/Works",
+        "--kind",
+        "device-admin",
+    ];
+    let bad = marek.run(&import, "");
+    let said = String::from_utf8_lossy(&bad.stdout).into_owned();
+    assert!(said.contains("only a steward"), "{said}");
+    assert_eq!(
+        service.sql("SELECT count(*) FROM credential WHERE name = 'night'"),
+        "0"
+    );
+}

@@ -9,11 +9,12 @@ use jexlin_api::{
 };
 use jexlin_core::access::{Level, mark};
 use jexlin_core::audit::{Action, TargetType};
-use jexlin_core::upkeep::account::check_login;
+use jexlin_core::upkeep::account::{Family, check_login};
 use jexlin_core::upkeep::identity::Identity;
 use jexlin_core::upkeep::{ChangeMethod, ConnectorKind, JobCause, Task};
 use jexlin_core::upkeep::{Endpoint, Role, Suspended};
-use jexlin_core::vault::RemovedType;
+use jexlin_core::vault::kinds::{FieldType, PASSWORD};
+use jexlin_core::vault::{RemovedType, VersionState};
 use jexlin_core::words::Word as _;
 use jexlin_store::{DeviceRow, ScopeEntry};
 use uuid::Uuid;
@@ -113,7 +114,8 @@ pub async fn devices(
     Ok(Paged { items: shown, next })
 }
 
-fn check_address(address: &str) -> AppResult<String> {
+/// A host name or an address as it is kept.
+pub fn check_address(address: &str) -> AppResult<String> {
     let text = address.trim();
     let good = !text.is_empty()
         && text.len() <= 253
@@ -210,13 +212,69 @@ pub async fn enroll(
     if !is_new {
         pass_reveal(unit, credential, "credential").await?;
     }
-    check_login(login).map_err(|problem| AppError::field("user_name", problem))?;
-    let account = unit.tx()?.ensure_account(&row, login, now).await?;
-    unit.tx()?
-        .enroll(&account, &row, credential, person, now)
-        .await?;
     unit.add_detail("device", row.name.clone());
-    record_binding(unit, credential, &row, Role::Account).await
+    give(unit, credential, login, &row).await
+}
+
+/// Makes a credential the password of an account of a device, for whoever may do that.
+pub async fn give(
+    unit: &mut UnitOfWork,
+    credential: Uuid,
+    login: &str,
+    row: &DeviceRow,
+) -> AppResult<()> {
+    let (person, now) = (unit.person.id, unit.now);
+    check_login(login).map_err(|problem| AppError::field("user_name", problem))?;
+    let family = if is_key(unit, credential, row.connector.0).await? {
+        Family::Key
+    } else {
+        row.connector.0.family()
+    };
+    let account = unit.tx()?.ensure_account(row, family, login, now).await?;
+    unit.tx()?
+        .enroll(&account, row, credential, person, now)
+        .await?;
+    record_binding(unit, credential, row, Role::Account).await
+}
+
+/// Whether a credential opens accounts of a type of device by a key; a problem when it opens none there.
+async fn is_key(
+    unit: &mut UnitOfWork,
+    credential: Uuid,
+    connector: ConnectorKind,
+) -> AppResult<bool> {
+    let row = unit.tx()?.credential(credential).await?;
+    let kind = super::credentials::kind_of(unit.tx()?, &row).await?;
+    match kind.field(PASSWORD).map(|field| field.holds) {
+        Some(FieldType::Secret) => Ok(false),
+        Some(FieldType::SshKey) if !connector.takes_keys() => Err(AppError::field(
+            "device",
+            format!(
+                "a device of this type ({}) has no accounts that are opened by an SSH key",
+                connector.label()
+            ),
+        )),
+        Some(FieldType::SshKey) => {
+            let versions = unit.tx()?.versions(credential).await?;
+            let current = versions
+                .iter()
+                .find(|row| row.field == PASSWORD && row.state == VersionState::Current);
+            if current.is_some_and(|row| row.facts.get("protected").is_some()) {
+                return Err(AppError::field(
+                    "device",
+                    "a key with a passphrase opens no account for the service: take the passphrase off it first, with ssh-keygen -p",
+                ));
+            }
+            Ok(true)
+        }
+        _ => Err(AppError::field(
+            "device",
+            format!(
+                "a credential of the kind {} opens no account on a device",
+                row.kind
+            ),
+        )),
+    }
 }
 
 /// Makes a credential the operator of a device. It takes that its password may be seen at this
@@ -224,6 +282,7 @@ pub async fn enroll(
 async fn make_operator(unit: &mut UnitOfWork, on: &DeviceRow, operator: Uuid) -> AppResult<()> {
     let (person, now) = (unit.person.id, unit.now);
     pass_reveal(unit, operator, "operator credential").await?;
+    is_key(unit, operator, on.connector.0).await?;
     if !unit.tx()?.is_in_operator_scope(operator, on.id).await? {
         let reach = unit.tx()?.reach_credential(person, operator, now).await?;
         if reach.level() < Some(Level::Steward) {
@@ -541,7 +600,7 @@ async fn show_accounts(unit: &mut UnitOfWork, on: &DeviceRow) -> AppResult<Devic
     let last = unit.tx()?.last_listing(on.id).await?;
     let known: HashMap<String, Uuid> = unit
         .tx()?
-        .credentials_on(on.id)
+        .credentials_on(on.id, family)
         .await?
         .into_iter()
         .collect();
@@ -609,7 +668,7 @@ pub async fn read_accounts(unit: &mut UnitOfWork, device: Uuid) -> AppResult<Dev
     let (organisation, by, now) = (unit.organisation(), unit.person.id, unit.now);
     let account = unit
         .tx()?
-        .ensure_account(&row, &operator.login, now)
+        .ensure_account(&row, kind.family(), &operator.login, now)
         .await?;
     if unit
         .tx()?

@@ -10,12 +10,15 @@ use jexlin_core::transfer::{
     Column, Grid, Kinds, MatchKey, Matching, ParsedRow, Problem, RowProblem, Sheet, guess,
     is_heading, read_row,
 };
-use jexlin_core::vault::kinds::PASSWORD;
+use jexlin_core::upkeep::ConnectorKind;
+use jexlin_core::upkeep::account::{Family, check_login};
+use jexlin_core::vault::kinds::{FieldType, PASSWORD};
 use jexlin_core::vault::readings::Readings;
 use jexlin_core::words::Word as _;
-use jexlin_store::{CredentialRow, FolderRow};
+use jexlin_store::{CredentialRow, DeviceRow, FolderRow};
 use uuid::Uuid;
 
+use super::devices::check_address;
 use super::folders::DEEPEST;
 use crate::assessment::{self, Rule};
 use crate::error::{AppError, AppResult};
@@ -24,7 +27,8 @@ use crate::unit_of_work::UnitOfWork;
 
 /// What was done with a file that was read.
 pub enum Plan {
-    Add(ParsedRow, Uuid),
+    /// A new credential in a folder; the device that it is an account of.
+    Add(ParsedRow, Uuid, Option<Uuid>),
     Update(ParsedRow, Box<CredentialRow>),
 }
 
@@ -183,6 +187,117 @@ struct Destinations {
     names: HashSet<(Uuid, String)>,
     /// What is there, by what it is recognised by.
     present: HashMap<(Uuid, String), CredentialRow>,
+    devices: Devices,
+}
+
+/// The devices that rows are accounts of.
+#[derive(Default)]
+pub struct Devices {
+    /// By folder and name in small letters: those that are there, and those that are made.
+    known: HashMap<(Uuid, String), (Uuid, ConnectorKind)>,
+    /// The accounts that have a credential, or get one: device, family and key of the login.
+    taken: HashSet<(Uuid, Family, String)>,
+    /// Of which devices these are known.
+    asked: HashSet<Uuid>,
+    /// Whether somebody is a steward of a folder that is there.
+    steward: HashMap<Uuid, bool>,
+    /// Those that are made.
+    pub new: Vec<DeviceRow>,
+}
+
+impl Devices {
+    /// The device of a row, made if it is not there; or the column that has a problem and what it is.
+    async fn place(
+        &mut self,
+        unit: &mut UnitOfWork,
+        folder: Uuid,
+        nearest: Uuid,
+        parsed: &ParsedRow,
+        holds: Option<FieldType>,
+    ) -> AppResult<Result<Option<Uuid>, (&'static str, String)>> {
+        let Some(wanted) = &parsed.device else {
+            return Ok(Ok(None));
+        };
+        let refuse = |column, problem: &str| Ok(Err((column, problem.to_owned())));
+        if let Entry::Vacant(free) = self.steward.entry(nearest) {
+            free.insert(allow_folder::<mark::Steward>(unit, nearest).await.is_ok());
+        }
+        if self.steward.get(&nearest) != Some(&true) {
+            return refuse(
+                "device",
+                "only a steward of its folder gives a device accounts",
+            );
+        }
+        let login = parsed.fields.get("user_name").map_or("", String::as_str);
+        if let Err(problem) = check_login(login) {
+            return Ok(Err(("user_name", problem)));
+        }
+        let key = (folder, wanted.name.to_lowercase());
+        let (device, connector) = match (self.known.get(&key), &wanted.address) {
+            (Some((_, present)), _) if wanted.connector.is_some_and(|said| said != *present) => {
+                return refuse("device_type", "the device is of another type");
+            }
+            (Some(known), _) => *known,
+            (None, None) => {
+                return refuse(
+                    "device_address",
+                    "there is no such device in the folder, and a new one needs an address",
+                );
+            }
+            (None, Some((host, port))) => {
+                let Ok(address) = check_address(host) else {
+                    return refuse("device_address", "this is no host name or IP address");
+                };
+                let connector = wanted.connector.unwrap_or(ConnectorKind::Ssh);
+                let row = DeviceRow {
+                    id: Uuid::now_v7(),
+                    organisation: unit.organisation(),
+                    folder_id: folder,
+                    name: wanted.name.clone(),
+                    connector: connector.into(),
+                    address,
+                    port: i32::from(port.unwrap_or_else(|| connector.usual_port())),
+                    identity: String::new(),
+                    created_at: unit.now,
+                    removed_at: None,
+                    revision: 1,
+                    paused_at: None,
+                    paused_why: String::new(),
+                    dialogue_id: None,
+                    dialogue_digest: String::new(),
+                };
+                let made = (row.id, connector);
+                self.known.insert(key, made);
+                self.asked.insert(row.id);
+                self.new.push(row);
+                made
+            }
+        };
+        let family = match holds {
+            Some(FieldType::SshKey) if !connector.takes_keys() => {
+                return refuse(
+                    "kind",
+                    "a device of this type has no accounts that are opened by an SSH key",
+                );
+            }
+            Some(FieldType::SshKey) => Family::Key,
+            _ => connector.family(),
+        };
+        if self.asked.insert(device) {
+            for family in [Family::Key, connector.family()] {
+                for (login, _) in unit.tx()?.credentials_on(device, family).await? {
+                    self.taken.insert((device, family, login));
+                }
+            }
+        }
+        if !self.taken.insert((device, family, family.login_key(login))) {
+            return refuse(
+                "user_name",
+                "this account of the device has a credential already",
+            );
+        }
+        Ok(Ok(Some(device)))
+    }
 }
 
 impl Destinations {
@@ -194,8 +309,13 @@ impl Destinations {
         folders: &mut Folders,
     ) -> AppResult<Self> {
         let mut read = Self::default();
-        let mut paths: HashSet<Vec<String>> =
-            parsed_rows.map(|parsed| parsed.folder.clone()).collect();
+        let mut with_devices = false;
+        let mut paths: HashSet<Vec<String>> = parsed_rows
+            .map(|parsed| {
+                with_devices |= parsed.device.is_some();
+                parsed.folder.clone()
+            })
+            .collect();
         paths.insert(vec![]);
         let depth = unit.tx()?.depth_of(options.folder).await?;
         let before = folders.known.clone();
@@ -237,6 +357,12 @@ impl Destinations {
             .filter(|place| !new.contains(place))
             .copied()
             .collect();
+        if with_devices {
+            for row in unit.tx()?.devices_in(&old).await? {
+                let key = (row.folder_id, row.name.to_lowercase());
+                read.devices.known.insert(key, (row.id, row.connector.0));
+            }
+        }
         for row in unit.tx()?.credentials_in(&old).await? {
             read.names.insert((row.folder_id, row.name.to_lowercase()));
             let mark = mark_of(options.key, row.folder_id, &row.name, &plain_fields(&row));
@@ -306,6 +432,7 @@ async fn decide(
     unit: &mut UnitOfWork,
     options: &ImportOptions,
     destinations: &mut Destinations,
+    kinds: &Kinds,
     mut parsed: ParsedRow,
 ) -> AppResult<Decision> {
     let path = key_of(&parsed.folder);
@@ -355,7 +482,16 @@ async fn decide(
     if let Err(problem) = destinations.take_name(place, &mut parsed, options.matching) {
         return Ok(Decision::Refuse("name", problem));
     }
-    Ok(Decision::Do(Plan::Add(parsed, place)))
+    let nearest = destinations.nearest.get(&path).copied().unwrap_or(place);
+    let kind = kinds.known.iter().find(|kind| kind.name == parsed.kind);
+    let holds = kind
+        .and_then(|kind| kind.field(PASSWORD))
+        .map(|field| field.holds);
+    let devices = &mut destinations.devices;
+    match devices.place(unit, place, nearest, &parsed, holds).await? {
+        Ok(device) => Ok(Decision::Do(Plan::Add(parsed, place, device))),
+        Err((column, problem)) => Ok(Decision::Refuse(column, problem)),
+    }
 }
 
 /// What is to be done with each row; what cannot be, and what is not taken as it stands in the
@@ -365,8 +501,9 @@ pub async fn plan(
     options: &ImportOptions,
     read: SheetRows,
     folders: &mut Folders,
+    kinds: &Kinds,
     report: &mut ImportReport,
-) -> AppResult<Vec<Plan>> {
+) -> AppResult<(Vec<Plan>, Vec<DeviceRow>)> {
     let SheetRows {
         mut sheet,
         columns,
@@ -384,7 +521,7 @@ pub async fn plan(
             Err(problems) => problems,
             Ok(mut parsed) => {
                 let changes = std::mem::take(&mut parsed.changes);
-                match decide(unit, options, &mut destinations, parsed).await? {
+                match decide(unit, options, &mut destinations, kinds, parsed).await? {
                     Decision::Refuse(column, problem) => vec![(column_of(column), problem)],
                     Decision::Nowhere => vec![],
                     Decision::Skip => {
@@ -436,7 +573,7 @@ pub async fn plan(
             lines: changed.lines.clone(),
         })
         .collect();
-    Ok(plans)
+    Ok((plans, destinations.devices.new))
 }
 
 /// The tags of a row that are not those of what is there, when a grant depends on one of them.

@@ -11,10 +11,13 @@ use jexlin_core::audit::{Action, Event, TargetType};
 use jexlin_core::transfer::ParsedRow;
 use jexlin_core::vault::{Place, ValueOrigin, VersionState, WrappedKey};
 use jexlin_core::words::Word as _;
-use jexlin_store::{CredentialChange, CredentialRow, ImportRow, ImportedRow, NewVersion};
+use jexlin_store::{
+    CredentialChange, CredentialRow, DeviceRow, ImportRow, ImportedRow, NewVersion,
+};
 use tokio::task::spawn_blocking;
 use uuid::Uuid;
 
+use super::devices::give;
 use super::import_plan::{Folders, Plan, changed_tags, plain_fields};
 use crate::app::App;
 use crate::error::{AppError, AppResult};
@@ -56,6 +59,8 @@ struct Stretch {
     events: Vec<Event>,
     changes: Vec<(ParsedRow, Box<CredentialRow>)>,
     imported: Vec<ImportedRow>,
+    /// Credential, user name, device.
+    accounts: Vec<(Uuid, String, Uuid)>,
 }
 
 impl Sealing {
@@ -93,8 +98,12 @@ impl Sealing {
                     ));
                     sealed.changes.push((parsed, row));
                 }
-                Plan::Add(parsed, place) => {
+                Plan::Add(parsed, place, device) => {
                     let credential = Uuid::now_v7();
+                    if let Some(device) = device {
+                        let login = parsed.fields.get("user_name").cloned().unwrap_or_default();
+                        sealed.accounts.push((credential, login, device));
+                    }
                     let (data_key, wrapped) =
                         self.keys
                             .key
@@ -161,6 +170,7 @@ pub async fn store(
     unit: &mut UnitOfWork,
     options: &ImportOptions,
     folders: &Folders,
+    devices: &[DeviceRow],
     plans: Vec<Plan>,
     report: &ImportReport,
 ) -> AppResult<()> {
@@ -189,7 +199,7 @@ pub async fn store(
         import: options.id,
         paths,
     });
-    let (mut imported, mut done) = (vec![], 0);
+    let (mut imported, mut accounts, mut done) = (vec![], vec![], 0);
     let mut plans = plans.into_iter();
     // While the database keeps one stretch the next is sealed.
     let mut begin = || {
@@ -225,6 +235,7 @@ pub async fn store(
             unit.tx()?.add_first_versions(&versions).await?;
         }
         imported.extend(sealed.imported);
+        accounts.extend(sealed.accounts);
         let mut changes = sealed.changes;
         // In the order in which everybody holds credentials.
         changes.sort_by_key(|(_, row)| row.id);
@@ -256,6 +267,41 @@ pub async fn store(
     unit.tx()?
         .add_imported_folders(options.id, &folders.new)
         .await?;
+    put_on_devices(unit, devices, accounts).await
+}
+
+/// Adds the new devices, and makes the credentials the passwords of their accounts.
+async fn put_on_devices(
+    unit: &mut UnitOfWork,
+    new: &[DeviceRow],
+    accounts: Vec<(Uuid, String, Uuid)>,
+) -> AppResult<()> {
+    for row in new {
+        unit.tx()?.add_device(row).await?;
+        let place = format!("{}/{}", unit.tx()?.path_of(row.folder_id).await?, row.name);
+        let address = format!("{} port {}", row.address, row.port);
+        let detail = [
+            ("address", address),
+            ("type", row.connector.0.word().to_owned()),
+        ];
+        unit.record_beside(
+            Action::DeviceAdd,
+            TargetType::Device,
+            row.id,
+            &place,
+            &detail,
+        )
+        .await?;
+    }
+    let mut known: HashMap<Uuid, DeviceRow> = new.iter().map(|row| (row.id, row.clone())).collect();
+    for (credential, login, device) in accounts {
+        if let Entry::Vacant(free) = known.entry(device) {
+            free.insert(unit.tx()?.device(device).await?);
+        }
+        if let Some(row) = known.get(&device) {
+            give(unit, credential, &login, row).await?;
+        }
+    }
     Ok(())
 }
 
@@ -267,7 +313,7 @@ async fn paths_of(
 ) -> AppResult<HashMap<Uuid, String>> {
     let new: HashSet<Uuid> = folders.new.iter().map(|folder| folder.id).collect();
     let places = plans.iter().map(|plan| match plan {
-        Plan::Add(_, place) => *place,
+        Plan::Add(_, place, _) => *place,
         Plan::Update(_, row) => row.folder_id,
     });
     let parents = folders.new.iter().filter_map(|folder| folder.parent_id);

@@ -316,6 +316,7 @@ fn empty_report(options: &ImportOptions, read: &SheetRows) -> ImportReport {
         updated: 0,
         skipped: 0,
         folders: 0,
+        devices: 0,
         problems: vec![],
         changes: vec![],
         sentence: String::new(),
@@ -336,6 +337,7 @@ fn outcome(report: &ImportReport, bad: usize) -> String {
         (report.updated, "updated", "updated"),
         (report.skipped, "left unchanged", "left unchanged"),
         (report.folders, "folder added", "folders added"),
+        (report.devices, "device added", "devices added"),
         (bad, "row not imported", "rows not imported"),
     ];
     let parts: Vec<String> = parts
@@ -404,6 +406,7 @@ pub async fn import_file(
         default_kind,
         known: kinds,
     };
+    let known = kinds.clone();
     let FileRead { grid, readings } =
         file.map_err(|problem| AppError::field("file", problem.to_string()))?;
     let _under_way = UnderWay(unit.app.imports.clone(), options.id);
@@ -417,8 +420,22 @@ pub async fn import_file(
         known: folders_below(unit, options.folder).await?,
         new: vec![],
     };
-    let plans = plan(unit, &options, sheet_rows, &mut folders, &mut report).await?;
+    let (plans, devices) = plan(
+        unit,
+        &options,
+        sheet_rows,
+        &mut folders,
+        &known,
+        &mut report,
+    )
+    .await?;
     report.folders = folders.new.len();
+    report.devices = devices.len();
+    if report.devices > 0 {
+        report
+            .notes
+            .push("No password is sent to a new device before its identity is confirmed.".into());
+    }
     // What was looked at on the way is not what this is about.
     unit.set_target(options.folder, &top);
     if options.preview {
@@ -435,7 +452,7 @@ pub async fn import_file(
         }
         return Ok(report);
     }
-    store(unit, &options, &folders, plans, &report).await?;
+    store(unit, &options, &folders, &devices, plans, &report).await?;
     report.done = true;
     report.sentence =
         format!("{what}. Now delete the file: anybody who finds it can read its passwords.");

@@ -7,8 +7,10 @@ use zeroize::Zeroize;
 
 use super::Row;
 use crate::names::{Name, without_guard};
+use crate::upkeep::ConnectorKind;
 use crate::vault::kinds::{FieldType, Given, Kind, PASSWORD, is_scheme};
 use crate::vault::readings::KeyReader;
+use crate::words::Word as _;
 
 /// What a column is.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -23,6 +25,12 @@ pub enum Column {
     Tags,
     /// The kind, by its name or its label.
     Kind,
+    /// The device that it is an account of, by its name in the folder of the row.
+    Device,
+    /// The type of that device.
+    DeviceType,
+    /// Where that device is: a host name or an address, with or without a port.
+    DeviceAddress,
     /// A field of the kind, by its name.
     Field(String),
 }
@@ -37,6 +45,9 @@ impl Column {
             Self::Folder => "folder",
             Self::Tags => "tags",
             Self::Kind => "kind",
+            Self::Device => "device",
+            Self::DeviceType => "device_type",
+            Self::DeviceAddress => "device_address",
             Self::Field(name) => name,
         }
     }
@@ -50,15 +61,21 @@ impl Column {
             "folder" => Self::Folder,
             "tags" => Self::Tags,
             "kind" => Self::Kind,
+            "device" => Self::Device,
+            "device_type" => Self::DeviceType,
+            "device_address" => Self::DeviceAddress,
             field => Self::Field(field.to_owned()),
         }
     }
 }
 
 /// Heads as programs write them, in small letters and without signs between.
-const KNOWN: [(&str, &[&str]); 10] = [
+const KNOWN: [(&str, &[&str]); 13] = [
     // Not "type": other programs use it for kinds of their own.
     ("kind", &["kind"]),
+    ("device", &["device", "devicename"]),
+    ("device_type", &["devicetype"]),
+    ("device_address", &["deviceaddress"]),
     (
         "name",
         &[
@@ -314,6 +331,40 @@ pub fn guess(heads: &[String], kinds: &Kinds) -> Guess {
     Guess { columns, ambiguous }
 }
 
+/// The device that a row is an account of.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct RowDevice {
+    /// Its name.
+    pub name: String,
+    /// Its type, where the row says it.
+    pub connector: Option<ConnectorKind>,
+    /// Where it is, where the row says it: a host name or an address, and a port.
+    pub address: Option<(String, Option<u16>)>,
+}
+
+/// A host name or an address with or without a port.
+///
+/// ```text
+/// historian.osmere.example    192.0.2.7:2222    [2001:db8::7]:22    2001:db8::7
+/// ```
+fn host_and_port(text: &str) -> Option<(String, Option<u16>)> {
+    if let Some((host, rest)) = text.strip_prefix('[').and_then(|text| text.split_once(']')) {
+        let port = match rest.strip_prefix(':') {
+            Some(port) => Some(port.parse().ok()?),
+            None if rest.is_empty() => None,
+            None => return None,
+        };
+        return Some((host.to_owned(), port));
+    }
+    match text.rsplit_once(':') {
+        // Several colons are an address of IPv6.
+        Some((host, port)) if !host.contains(':') => {
+            Some((host.to_owned(), Some(port.parse().ok()?)))
+        }
+        _ => Some((text.to_owned(), None)),
+    }
+}
+
 /// The result of reading a row.
 #[derive(Debug)]
 pub struct ParsedRow {
@@ -325,6 +376,8 @@ pub struct ParsedRow {
     pub folder: Vec<String>,
     /// Its tags.
     pub tags: Vec<String>,
+    /// The device that it is an account of.
+    pub device: Option<RowDevice>,
     /// Its plain fields.
     pub fields: BTreeMap<String, String>,
     /// Its secret ones.
@@ -364,6 +417,7 @@ pub fn read_row(
             name: String::new(),
             folder: vec![],
             tags: vec![],
+            device: None,
             fields: BTreeMap::new(),
             secrets: vec![],
             changes: vec![],
@@ -375,6 +429,7 @@ pub fn read_row(
     }
     reading.name_if_missing();
     reading.check();
+    reading.check_account();
     let (mut parsed, problems) = (reading.parsed, reading.problems);
     kind.complete(&mut parsed.fields, &BTreeMap::new(), reader);
     if problems.is_empty() {
@@ -454,6 +509,24 @@ impl<R: KeyReader> RowReading<'_, R> {
                     Err(problem) => self.problem(number, problem),
                 }
             }
+            Column::Device => match Name::parse(text) {
+                Ok(name) => self.device().name = name.into_string(),
+                Err(problem) => self.problem(number, problem),
+            },
+            Column::DeviceType => match ConnectorKind::find(&text.to_lowercase()) {
+                Some(connector) => self.device().connector = Some(connector),
+                None => {
+                    let types = ConnectorKind::words();
+                    self.problem(
+                        number,
+                        format!("there is no type of device of this name: {types}"),
+                    );
+                }
+            },
+            Column::DeviceAddress => match host_and_port(text) {
+                Some(address) => self.device().address = Some(address),
+                None => self.problem(number, "this is no host name or address with a port"),
+            },
             Column::Folder => self.folder(number, text),
             Column::Tags => {
                 let tags = text.split([',', ';', '\n']).map(str::trim);
@@ -468,6 +541,39 @@ impl<R: KeyReader> RowReading<'_, R> {
                 }
             }
         }
+    }
+
+    fn device(&mut self) -> &mut RowDevice {
+        self.parsed.device.get_or_insert_default()
+    }
+
+    /// An account has a device, a user name, and a password or a key.
+    fn check_account(&mut self) {
+        let Some(device) = &self.parsed.device else {
+            return;
+        };
+        let problem = if device.name.is_empty() {
+            ("device", "an account is on a device, which has a name")
+        } else if self
+            .parsed
+            .fields
+            .get("user_name")
+            .is_none_or(String::is_empty)
+        {
+            ("user_name", "an account on a device has a user name")
+        } else if !matches!(
+            self.kind.field(PASSWORD).map(|field| field.holds),
+            Some(FieldType::Secret | FieldType::SshKey)
+        ) {
+            (
+                "device",
+                "a credential of this kind opens no account on a device",
+            )
+        } else {
+            return;
+        };
+        let column = self.column_of(problem.0);
+        self.problems.push((column, problem.1.to_owned()));
     }
 
     fn is_password(&self, column: &Column) -> bool {

@@ -19,7 +19,9 @@ mod spreadsheet;
 mod tests;
 
 pub use choices::{ExportFormat, MatchKey, Matching, Separator};
-pub use columns::{Column, Guess, Kinds, ParsedRow, Problem, guess, is_heading, read_row};
+pub use columns::{
+    Column, Guess, Kinds, ParsedRow, Problem, RowDevice, guess, is_heading, read_row,
+};
 pub use exchange::{Exported, to_csv, to_exchange};
 pub use protect::{Protection, protect};
 pub use rows::{

@@ -5,8 +5,10 @@ use crate::words::word_enum;
 word_enum! {
     /// The family of an account. A device may have the same name in two families.
     pub enum Family {
-        /// An account of the operating system.
+        /// An account of the operating system, by its password.
         Local,
+        /// An account of the operating system, by its SSH key.
+        Key,
         /// An account of a database server.
         Database,
         /// An account of a directory.
@@ -22,7 +24,7 @@ impl Family {
     #[must_use]
     pub fn login_key(self, login: &str) -> String {
         match self {
-            Self::Local | Self::Database => login.to_owned(),
+            Self::Local | Self::Key | Self::Database => login.to_owned(),
             Self::Directory => distinguished(&login.to_lowercase()),
             Self::Application => login.to_lowercase(),
         }

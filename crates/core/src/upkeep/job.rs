@@ -202,7 +202,13 @@ word_enum! {
 }
 
 impl ConnectorKind {
-    /// The family of the accounts that it reaches.
+    /// Whether an account there can be opened by an SSH key.
+    #[must_use]
+    pub const fn takes_keys(self) -> bool {
+        matches!(self, Self::Ssh)
+    }
+
+    /// The family of the accounts that it reaches by password.
     #[must_use]
     pub const fn family(self) -> Family {
         match self {
@@ -217,7 +223,7 @@ impl ConnectorKind {
     #[must_use]
     pub const fn usual_kind(self) -> &'static str {
         match self.family() {
-            Family::Local | Family::Application => "device-admin",
+            Family::Local | Family::Key | Family::Application => "device-admin",
             Family::Database => "database-account",
             Family::Directory => "directory-account",
         }
@@ -310,7 +316,8 @@ impl ConnectorKind {
 /// night shift     'night shift'
 /// o'neil          'o'\\''neil'
 /// ```
-fn shell_word(text: &str) -> String {
+#[must_use]
+pub fn shell_word(text: &str) -> String {
     let plain = |byte: u8| byte.is_ascii_alphanumeric() || b"@%+=:,./_-".contains(&byte);
     if text.bytes().all(plain) {
         text.to_owned()

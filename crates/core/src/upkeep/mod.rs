@@ -6,6 +6,7 @@
 //! [`rotation::Next`] and tells the machine what it [`rotation::Heard`].
 
 pub mod account;
+pub mod authorized_keys;
 mod binding;
 mod budget;
 mod connect;
@@ -28,7 +29,7 @@ pub use found::FoundAccount;
 pub use identity::IdentityKind;
 pub use job::{
     AccountSort, ChangeMethod, ConnectorKind, DeviceIdentityState, DevicePause, DeviceSort,
-    JobCause, JobOutcome, JobSort, JobState, Task,
+    JobCause, JobOutcome, JobSort, JobState, Task, shell_word,
 };
 pub use plan::{Hours, NextTimes, OutOfSync, Plan, PlanProblem, Recurrence, day_of, spread};
 

@@ -69,6 +69,9 @@ pub enum SealProblem {
     /// The pass is for another credential.
     #[error("the pass is for another credential")]
     OtherCredential,
+    /// A private key would be sent as a password.
+    #[error("a private key is sent to no device of this type")]
+    KeyNotTaken,
 }
 
 impl Key {

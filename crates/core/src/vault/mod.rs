@@ -160,9 +160,9 @@ pub fn open_for_device<R: crate::upkeep::RoleMark>(
     place: &Place<'_>,
     sealed: &Sealed,
 ) -> Result<crate::upkeep::BoundLogin<R>, SealProblem> {
-    Ok(permit.bind(
+    permit.bind(
         login,
         place.version,
         open(permit, key, wrapped, place, sealed)?,
-    ))
+    )
 }

@@ -15,6 +15,9 @@ use super::connection::NoSession;
 use super::password_change::{Broken, run};
 use crate::{FoundAccount, Listing, Met};
 
+/// A host with ten thousand accounts writes about so many bytes.
+const LONGEST_LISTING: usize = 4 * 1024 * 1024;
+
 /// Ends of shells that nobody can sign in with.
 const NO_SHELL: [&str; 3] = ["/nologin", "/false", "/sync"];
 
@@ -34,11 +37,14 @@ impl Ssh {
         let may_send = Box::new(|| -> crate::Answer<'_> { Box::pin(async { true }) });
         let ran = timeout(
             self.settings.change,
-            run(&session, COMMAND, &input, may_send, &sent),
+            run(&session, COMMAND, &input, may_send, &sent, LONGEST_LISTING),
         );
         let result = match ran.await {
-            Ok(Ok((0, output))) => Ok(read_accounts(&output)),
-            Ok(Ok((status, _))) => Err(format!("the device ended the list with status {status}")),
+            Ok(Ok(ran)) if ran.status == 0 => Ok(read_accounts(&ran.words())),
+            Ok(Ok(ran)) => Err(format!(
+                "the device ended the list with status {}",
+                ran.status
+            )),
             Ok(Err(Broken::Before(why) | Broken::After(why))) => Err(why),
             Ok(Err(Broken::LeaseLost)) | Err(_) => {
                 Err("the device did not finish in time".to_owned())

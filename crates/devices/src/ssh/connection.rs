@@ -7,8 +7,11 @@ use std::time::{Duration, Instant, SystemTime};
 
 use jexlin_core::upkeep::identity::{Identity, PresentedIdentity, proves};
 use jexlin_core::upkeep::{BoundLogin, Endpoint, Operator, RoleMark};
-use russh::client::{AuthResult, Handle, Handler};
-use russh::keys::{Algorithm, Certificate, EcdsaCurve, HashAlg, PublicKey, PublicKeyOrCertificate};
+use russh::client::{AuthResult, Handle, Handler, KeyboardInteractiveAuthResponse};
+use russh::keys::{
+    Algorithm, Certificate, EcdsaCurve, HashAlg, PrivateKey, PrivateKeyWithHashAlg, PublicKey,
+    PublicKeyOrCertificate,
+};
 use russh::{MethodKind, Preferred};
 use tokio::time::timeout;
 
@@ -181,26 +184,103 @@ pub(super) async fn sign_in<R: RoleMark>(
         preferred_for(account.endpoint().identity()),
     )
     .await?;
-    let password = account
+    let text = account
         .password()
         .expose_secret_text()
         .map_err(|_| NoSession::NoAnswer("the stored password is not text".into()))?;
-    match handle
-        .authenticate_password(account.login(), password)
-        .await
-        .map_err(no_answer)?
-    {
+    let (method, result) = if account.is_key() {
+        let key = key_of(text)?;
+        let hash = handle.best_supported_rsa_hash().await.map_err(no_answer)?;
+        let hash = hash.flatten().or(Some(HashAlg::Sha512));
+        let key = PrivateKeyWithHashAlg::new(Arc::new(key), hash);
+        let tried = handle.authenticate_publickey(account.login(), key);
+        (MethodKind::PublicKey, tried.await.map_err(no_answer)?)
+    } else {
+        let tried = handle.authenticate_password(account.login(), text);
+        (MethodKind::Password, tried.await.map_err(no_answer)?)
+    };
+    match result {
         AuthResult::Success => Ok(handle),
         AuthResult::Failure {
             remaining_methods,
+            partial_success: false,
+        } if method == MethodKind::Password
+            && !remaining_methods.contains(&MethodKind::Password)
+            && remaining_methods.contains(&MethodKind::KeyboardInteractive) =>
+        {
+            answer_prompt(&mut handle, account.login(), text).await?;
+            Ok(handle)
+        }
+        AuthResult::Failure {
+            remaining_methods,
             partial_success,
-        } if partial_success || !remaining_methods.contains(&MethodKind::Password) => {
-            Err(NoSession::NoAnswer(
-                "the device does not accept a password alone for this account".into(),
-            ))
+        } if partial_success || !remaining_methods.contains(&method) => {
+            let what = if account.is_key() { "key" } else { "password" };
+            Err(NoSession::NoAnswer(format!(
+                "the device does not accept a {what} alone for this account"
+            )))
         }
         AuthResult::Failure { .. } => Err(NoSession::Closed),
     }
+}
+
+/// The private key in a text.
+fn key_of(text: &str) -> Result<PrivateKey, NoSession> {
+    let unusable = || {
+        NoSession::NoAnswer(
+            "the stored key cannot be used: it is damaged, or has a passphrase".into(),
+        )
+    };
+    let key = PrivateKey::from_openssh(text).map_err(|_| unusable())?;
+    if key.is_encrypted() {
+        return Err(unusable());
+    }
+    Ok(key)
+}
+
+/// Answers the one question for a password that a device asks (RFC 4256). One that asks for more, or
+/// would show what is typed, gets nothing.
+async fn answer_prompt(
+    handle: &mut Handle<IdentityWatch>,
+    user: &str,
+    password: &str,
+) -> Result<(), NoSession> {
+    use KeyboardInteractiveAuthResponse::{Failure, InfoRequest, Success};
+    let no_answer = |error: russh::Error| NoSession::NoAnswer(no_connection(&error.to_string()));
+    let more =
+        || NoSession::NoAnswer("the device asks for more than a password for this account".into());
+    let mut said = handle
+        .authenticate_keyboard_interactive_start(user, None)
+        .await
+        .map_err(no_answer)?;
+    let mut answered = false;
+    // A question without a prompt is a message, and answered with nothing.
+    for _ in 0..4 {
+        let answers = match said {
+            Success => return Ok(()),
+            Failure {
+                partial_success: true,
+                ..
+            } => return Err(more()),
+            Failure { .. } if answered => return Err(NoSession::Closed),
+            Failure { .. } => return Err(more()),
+            InfoRequest { prompts, .. } => match prompts.as_slice() {
+                [] => vec![],
+                [one] if !one.echo && !answered => {
+                    answered = true;
+                    vec![password.to_owned()]
+                }
+                // The same question again: the password was wrong.
+                [one] if !one.echo => return Err(NoSession::Closed),
+                _ => return Err(more()),
+            },
+        };
+        said = handle
+            .authenticate_keyboard_interactive_respond(answers)
+            .await
+            .map_err(no_answer)?;
+    }
+    Err(more())
 }
 
 impl Ssh {

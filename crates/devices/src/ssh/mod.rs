@@ -5,6 +5,7 @@ mod account_listing;
 mod command_line;
 mod connection;
 mod conversation;
+mod key_change;
 mod password_change;
 
 use std::borrow::Cow;
@@ -92,7 +93,7 @@ impl Connector for Ssh {
     }
 
     fn needed_rights(&self) -> &'static str {
-        "The operator signs in by password and may run chpasswd, which takes root. To list accounts it may run getent. An account that changes its own password needs passwd."
+        "The operator signs in by password or SSH key and is root: it runs chpasswd, and runuser for keys. To list accounts it runs getent, and passwd -S and lastlog where they are there. An account that changes its own password needs passwd; one that replaces its own key needs a shell and its ~/.ssh/authorized_keys."
     }
 
     async fn identify(&self, endpoint: &Endpoint) -> Result<Vec<PresentedIdentity>, String> {

@@ -18,7 +18,7 @@ use crate::network::plain_words;
 use crate::{Change, MaySend, Met, OperatorConnection};
 
 /// The most that a command may write before it is left, in bytes.
-const MOST_OUTPUT: usize = 64 * 1024;
+pub(super) const MOST_OUTPUT: usize = 64 * 1024;
 
 impl Ssh {
     /// Changes the password of an account to that of `candidate`, as the operator of the host.
@@ -38,6 +38,11 @@ impl Ssh {
             return met(Change::NotReached(
                 "operator and account are not of the same endpoint".into(),
             ));
+        }
+        if candidate.is_key() {
+            return self
+                .operator_replaces_key(operator, candidate, may_send)
+                .await;
         }
         let Ok(plain) = candidate.password().expose_secret_text() else {
             return met(Change::Refused("the new password is not text".into()));
@@ -61,7 +66,14 @@ impl Ssh {
         let sent = AtomicBool::new(false);
         let result = match timeout(
             self.settings.change,
-            run(&session, "LC_ALL=C chpasswd", &line, may_send, &sent),
+            run(
+                &session,
+                "LC_ALL=C chpasswd",
+                &line,
+                may_send,
+                &sent,
+                MOST_OUTPUT,
+            ),
         )
         .await
         {
@@ -72,11 +84,38 @@ impl Ssh {
             Ok(Err(Broken::Before(why))) => Change::NotReached(why),
             Ok(Err(Broken::After(why))) => Change::Lost(why),
             Ok(Err(Broken::LeaseLost)) => Change::LeaseLost,
-            Ok(Ok((0, _))) => Change::Applied,
-            Ok(Ok((_, output))) => {
-                Change::Refused(tidy(&output, &[candidate.password(), operator.password()]))
+            Ok(Ok(ran)) if ran.status == 0 => Change::Applied,
+            Ok(Ok(ran)) => Change::Refused(tidy(
+                &ran.words(),
+                &[candidate.password(), operator.password()],
+            )),
+        };
+        if matches!(result, Change::Lost(_) | Change::NotReached(_)) {
+            self.close_kept(&OperatorConnection::of(operator));
+        }
+        Met::of(result, session.presented.clone())
+    }
+
+    async fn operator_replaces_key(
+        &self,
+        operator: &BoundLogin<Operator>,
+        candidate: &BoundLogin<Account>,
+        may_send: MaySend<'_>,
+    ) -> Met<Change> {
+        let session = match self.operator_session(operator).await {
+            Ok(session) => session,
+            Err((NoSession::Closed, presented)) => {
+                return Met::of(Change::OperatorRefused, presented);
+            }
+            Err((NoSession::NoAnswer(why), presented)) => {
+                return Met::of(Change::NotReached(why), presented);
             }
         };
+        if let Ok(mut last) = session.last_used.lock() {
+            *last = Instant::now();
+        }
+        let user = Some(candidate.login());
+        let result = self.replace_key(&session, user, candidate, may_send).await;
         if matches!(result, Change::Lost(_) | Change::NotReached(_)) {
             self.close_kept(&OperatorConnection::of(operator));
         }
@@ -101,6 +140,9 @@ impl Ssh {
         let result = match session {
             Err(NoSession::Closed) => Change::AccountRefused,
             Err(NoSession::NoAnswer(why)) => Change::NotReached(why),
+            Ok(session) if candidate.is_key() => {
+                self.replace_key(&session, None, candidate, may_send).await
+            }
             Ok(session) => {
                 let talk =
                     at_the_prompt(&session, account.password(), candidate.password(), may_send);
@@ -121,15 +163,31 @@ pub(super) enum Broken {
     LeaseLost,
 }
 
-/// Runs a command, gives it a secret on standard input when `may_send` says yes, and returns its
-/// exit status and output.
+/// How a command ended, and what it wrote.
+pub(super) struct Ran {
+    pub(super) status: u32,
+    pub(super) output: Vec<u8>,
+    pub(super) errors: Vec<u8>,
+}
+
+impl Ran {
+    /// All that it wrote, as text.
+    pub(super) fn words(&self) -> String {
+        let both = [self.output.as_slice(), &self.errors].concat();
+        String::from_utf8_lossy(&both).into_owned()
+    }
+}
+
+/// Runs a command, gives it a secret on standard input when `may_send` says yes, and returns how it
+/// ended and what it wrote: so many bytes and no more.
 pub(super) async fn run(
     session: &Session,
     command: &str,
     input: &Secret,
     may_send: MaySend<'_>,
     sent: &AtomicBool,
-) -> Result<(u32, String), Broken> {
+    most: usize,
+) -> Result<Ran, Broken> {
     let before = |error: russh::Error| {
         Broken::Before(format!(
             "the connection was lost: {}",
@@ -172,22 +230,25 @@ pub(super) async fn run(
         .await
         .map_err(after)?;
     channel.eof().await.map_err(after)?;
-    let mut output = vec![];
+    let (mut output, mut errors) = (vec![], vec![]);
     let mut status = None;
     while let Some(message) = channel.wait().await {
         match message {
-            ChannelMsg::Data { data } | ChannelMsg::ExtendedData { data, .. } => {
-                output.extend_from_slice(&data);
-                if output.len() > MOST_OUTPUT {
-                    return Err(Broken::After("the device wrote more than the limit".into()));
-                }
-            }
+            ChannelMsg::Data { data } => output.extend_from_slice(&data),
+            ChannelMsg::ExtendedData { data, .. } => errors.extend_from_slice(&data),
             ChannelMsg::ExitStatus { exit_status } => status = Some(exit_status),
             _ => {}
         }
+        if output.len() + errors.len() > most {
+            return Err(Broken::After("the device wrote more than the limit".into()));
+        }
     }
-    let output = String::from_utf8_lossy(&output).into_owned();
-    status.map(|status| (status, output)).ok_or_else(|| {
+    let ran = |status| Ran {
+        status,
+        output,
+        errors,
+    };
+    status.map(ran).ok_or_else(|| {
         Broken::After("the connection was lost before the device reported the result".into())
     })
 }

@@ -9,8 +9,8 @@ use jexlin_core::dialogue::Instructions;
 use jexlin_core::secret::Secret;
 use jexlin_core::upkeep::identity::Identity;
 use jexlin_core::upkeep::{
-    Account, Binding, BoundLogin, ConnectRules, DeviceFacts, Endpoint, Lease, Operator, RoleMark,
-    StoredBinding,
+    Account, Binding, BoundLogin, ConnectRules, ConnectorKind, DeviceFacts, Endpoint, Lease,
+    Operator, RoleMark, StoredBinding,
 };
 use jexlin_core::vault::{OrganisationKey, Place as VaultPlace, RootKey, open_for_device};
 use jexlin_devices::{Answer, Change, Connector, MaySend, Probe};
@@ -57,6 +57,7 @@ impl Place {
         );
         let facts = DeviceFacts {
             device,
+            connector: ConnectorKind::Ssh,
             address: self.address.clone(),
             port: self.port,
             identity: self.identity.clone(),

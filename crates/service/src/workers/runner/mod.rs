@@ -17,6 +17,7 @@ use jexlin_core::upkeep::ConnectorKind;
 use jexlin_core::upkeep::JobOutcome;
 use jexlin_core::upkeep::JobState;
 use jexlin_core::upkeep::Task;
+use jexlin_core::upkeep::account::Family;
 use jexlin_core::upkeep::{DeviceFacts, Lease, NoPermit, back_off};
 use jexlin_core::words::Word as _;
 use jexlin_devices::Connector;
@@ -255,6 +256,11 @@ impl Runner {
         let mut tx = self.begin().await?;
         self.lease = tx.hold_lease(&self.lease, step, self.now() + LEASE).await?;
         Ok(tx)
+    }
+
+    /// Whether the account is opened by an SSH key.
+    fn is_key(&self) -> bool {
+        self.account.family == Family::Key.word()
     }
 
     /// What reaches the job's device.

@@ -13,6 +13,7 @@ use jexlin_devices::{Met, Probe};
 use jexlin_store::{SealedVersion, Tx};
 use uuid::Uuid;
 
+use super::rotation::former_key;
 use super::{Runner, Step, refusal};
 
 /// The account's passwords and the operator's, opened for one step.
@@ -75,6 +76,13 @@ impl Runner {
             Ok(permit) => permit,
             Err(no) => return refusal(no).map(Err),
         };
+        let former = if self.is_key() {
+            let known = former_key(&tx.versions(self.credential.id).await?);
+            let line = known.get("public_key").and_then(serde_json::Value::as_str);
+            line.map(ToOwned::to_owned)
+        } else {
+            None
+        };
         let mut withheld = vec![];
         for number in versions {
             withheld.push(
@@ -105,11 +113,12 @@ impl Runner {
         let receipt = tx.commit_with(&event, &self.keys.mac).await?;
         let mut account = vec![];
         for sealed in withheld {
-            account.push(self.open_version(
+            let login = self.open_version(
                 &account_permit,
                 &self.account.login,
                 sealed.after(&receipt)?,
-            )?);
+            )?;
+            account.push(login.replacing(former.clone()));
         }
         let operator = match operator {
             Some((permit, login, sealed)) => {

@@ -14,10 +14,11 @@ use jexlin_core::upkeep::{Account, BoundLogin, Lease, Operator, RotationOutcome,
 use jexlin_core::vault::ValueOrigin;
 use jexlin_core::vault::VersionState;
 use jexlin_core::vault::kinds::PASSWORD;
+use jexlin_core::vault::ssh_keys::SshKey;
 use jexlin_core::vault::{Place, WrappedKey};
 use jexlin_core::words::Word as _;
 use jexlin_devices::{Change, MaySend, Met};
-use jexlin_store::{NewVersion, Store};
+use jexlin_store::{NewVersion, Store, VersionRow};
 use uuid::Uuid;
 
 use super::opening::{NO_BUDGET, Probed};
@@ -129,9 +130,19 @@ impl Runner {
             }
             None => rules,
         };
-        let password = rules
-            .generate(&mut rng, about)
-            .map_err(|problem| AppError::internal(problem.to_string()))?;
+        let (password, facts) = if self.is_key() {
+            let like = former_key(&tx.versions(credential).await?);
+            let key = SshKey::generate(&mut rng, key_type(&like), &self.account.login)
+                .map_err(|problem| AppError::internal(problem.to_string()))?;
+            let facts = serde_json::to_value(key.facts())
+                .map_err(|error| AppError::internal(error.to_string()))?;
+            (key.into_text(), facts)
+        } else {
+            let password = rules
+                .generate(&mut rng, about)
+                .map_err(|problem| AppError::internal(problem.to_string()))?;
+            (password, serde_json::json!({}))
+        };
         let number = tx.next_number(credential, PASSWORD).await?;
         let data_key =
             self.keys
@@ -157,7 +168,7 @@ impl Runner {
             by: None,
             how: ValueOrigin::Rotated,
             reason: "",
-            facts: serde_json::json!({}),
+            facts,
         };
         tx.add_version(&new).await?;
         let mut event = self.event(Action::UpkeepCandidate);
@@ -317,7 +328,12 @@ impl Runner {
         let mut tx = self.begin().await?;
         let device = tx.device(self.device).await?;
         let account = tx
-            .ensure_account(&device, operator.login(), self.now())
+            .ensure_account(
+                &device,
+                self.connector.family(),
+                operator.login(),
+                self.now(),
+            )
             .await?
             .id;
         tx.commit().await?;
@@ -370,6 +386,10 @@ impl Runner {
         failpoints::point("before-promote").await;
         let mut tx = self.begin_held("keeping the new password").await?;
         let now = self.now();
+        if unanswered && self.is_key() {
+            // The former key may be there beside the new one: another rotation takes it out.
+            tx.owe_rotation(self.account.id, now).await?;
+        }
         // Whoever sets a value holds the credential first.
         tx.credential_locked(self.credential.id).await?;
         tx.promote_version(self.credential.id, PASSWORD, candidate)
@@ -466,5 +486,27 @@ impl Runner {
             event.detail.insert("message".into(), message.to_owned());
         }
         event
+    }
+}
+
+/// What is known of the current key of a credential: its `algorithm`, `bits` and `public_key`.
+pub(super) fn former_key(versions: &[VersionRow]) -> serde_json::Value {
+    let current = versions
+        .iter()
+        .find(|row| row.field == PASSWORD && row.state == VersionState::Current);
+    current.map(|row| row.facts.clone()).unwrap_or_default()
+}
+
+/// The type of a new key in place of this one: the same, at today's least size.
+fn key_type(like: &serde_json::Value) -> &'static str {
+    let text = |name: &str| like.get(name).and_then(serde_json::Value::as_str);
+    match text("algorithm") {
+        Some("ecdsa-sha2-nistp256") => "ecdsa-p256",
+        Some("ecdsa-sha2-nistp384") => "ecdsa-p384",
+        Some("ssh-rsa") => match text("bits").and_then(|bits| bits.parse::<u32>().ok()) {
+            Some(3073..) => "rsa-4096",
+            _ => "rsa-3072",
+        },
+        _ => "ed25519",
     }
 }
