@@ -3098,7 +3098,8 @@ export interface components {
       | "active-directory"
       | "command-line"
       | "http-api"
-      | "mariadb";
+      | "mariadb"
+      | "telnet";
     /**
      * @description Whether an act takes a second person.
      * @enum {string}
@@ -4124,7 +4125,7 @@ export interface components {
      * @description The kind of an identity.
      * @enum {string}
      */
-    IdentityKind: "host-key" | "host-authority" | "fingerprint";
+    IdentityKind: "host-key" | "host-authority" | "fingerprint" | "unproven";
     /** @description Several columns that look like the same thing. */
     ImportAmbiguity: {
       /** @description Their headings. */
@@ -7162,6 +7163,12 @@ export interface components {
        * @default true
        */
       two_people_settings: boolean;
+      /**
+       * @description Passwords may go to devices that prove no identity, as over Telnet, where a steward of the
+       *     device has accepted it.
+       * @default false
+       */
+      unproven_devices: boolean;
       /**
        * Format: int32
        * @description A password whose strength is below this, 0 to 4, is a finding.

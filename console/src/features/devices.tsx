@@ -217,12 +217,22 @@ function Identity({ device, close }: { device: Device; close: () => void }) {
     );
   return (
     <div className="flex flex-col gap-2">
-      <p className="quiet">
-        Compare a fingerprint with the device’s own before you confirm it, on its console:{" "}
-        {device.connector === "ssh" || device.connector === "command-line"
-          ? "ssh-keygen -l"
-          : "the SHA-256 of the public key of its certificate"}
-        .
+      <p className="quiet max-w-prose">
+        {device.connector === "telnet" ? (
+          <>
+            Telnet shows no identity and encrypts nothing: whoever is on the network between reads
+            the passwords, and can take the device’s place. Accept that only where no other way
+            leads to the device. The organisation’s settings must allow it.
+          </>
+        ) : (
+          <>
+            Compare a fingerprint with the device’s own before you confirm it, on its console:{" "}
+            {device.connector === "ssh" || device.connector === "command-line"
+              ? "ssh-keygen -l"
+              : "the SHA-256 of the public key of its certificate"}
+            .
+          </>
+        )}
       </p>
       {device.identity.length === 0 && (
         <p>The identity is not confirmed yet; no password is sent.</p>
@@ -248,7 +258,11 @@ function Identity({ device, close }: { device: Device; close: () => void }) {
                 <State word="confirmed" />
               ) : (
                 <Act
-                  label="Confirm this identity"
+                  label={
+                    identity.kind === "unproven"
+                      ? "Accept that it proves nothing"
+                      : "Confirm this identity"
+                  }
                   look="btn-sm btn-primary"
                   run={() =>
                     result(
@@ -259,7 +273,11 @@ function Identity({ device, close }: { device: Device; close: () => void }) {
                     )
                   }
                   after={AFTER}
-                  confirm={`Passwords are sent to whatever presents ${identity.fingerprint}. Have you compared it on ${device.name} itself?`}
+                  confirm={
+                    identity.kind === "unproven"
+                      ? `Passwords are sent to whatever answers at ${device.address}, and can be read on the way. Accept that for ${device.name}?`
+                      : `Passwords are sent to whatever presents ${identity.fingerprint}. Have you compared it on ${device.name} itself?`
+                  }
                 />
               )}
             </li>
@@ -320,6 +338,7 @@ function Bindings({ device }: { device: Device }) {
 const TYPES: Device["connector"][] = [
   "ssh",
   "command-line",
+  "telnet",
   "http-api",
   "ldap",
   "active-directory",

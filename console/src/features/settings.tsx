@@ -49,6 +49,8 @@ const LABELS: Record<string, string> = {
     "Allowed device networks, one per line with ports, such as 10.20.0.0/16 22 (empty: all but this machine and link-local addresses)",
   trust_first_contact:
     "Trust devices on first contact: passwords are sent to a device before its identity is confirmed",
+  unproven_devices:
+    "Allow devices that prove no identity, as over Telnet, where a steward of the device accepts it",
   two_people_gates: "Two people: weakening or removing a gate",
   two_people_duties: "Two people: giving duties",
   two_people_passwords:
@@ -79,7 +81,7 @@ const SECTIONS: [string, string[]][] = [
   ["Passwords on the screen", ["hide_seconds", "clipboard_seconds"]],
   ["Findings", ["old_days", "expires_soon_days", "weak_below"]],
   ["What is kept", ["bin_days", "attachment_mib", "attachments_total_mib"]],
-  ["Devices", ["trust_first_contact", "connect_to"]],
+  ["Devices", ["trust_first_contact", "unproven_devices", "connect_to"]],
 ];
 
 const inSection = (section: string, listed: string[], name: string) =>

@@ -13,7 +13,7 @@ use jexlin_core::secret::Secret;
 use jexlin_core::upkeep::ConnectorKind;
 use jexlin_devices::{
     Connector, Registry, Settings as ConnectorSettings, active_directory, http_api, ldap, mariadb,
-    postgresql, redis, ssh,
+    postgresql, redis, ssh, telnet,
 };
 use jexlin_store::{LiveNews, Store};
 use rand::SeedableRng as _;
@@ -129,7 +129,7 @@ pub struct Opening {
 }
 
 /// The connectors that there are, as the configuration wants them.
-fn connectors(config: &Config) -> [ConnectorSettings; 8] {
+fn connectors(config: &Config) -> [ConnectorSettings; 9] {
     let connect = Duration::from_secs(config.connect_seconds);
     let change = Duration::from_secs(config.change_seconds);
     [
@@ -143,6 +143,7 @@ fn connectors(config: &Config) -> [ConnectorSettings; 8] {
             change,
             ..ssh::Settings::default()
         }),
+        ConnectorSettings::Telnet(telnet::Settings { connect, change }),
         ConnectorSettings::HttpApi(http_api::Settings { connect, change }),
         ConnectorSettings::Postgresql(postgresql::Settings { connect, change }),
         ConnectorSettings::Ldap(ldap::Settings { connect, change }),

@@ -33,6 +33,7 @@ pub async fn device_facts(
         port: u16::try_from(device.port).unwrap_or(0),
         identity: device.identity.clone(),
         dialogue,
+        allows_unproven: settings.unproven_devices,
         trust_first_contact: settings.trust_first_contact,
         rules: ConnectRules::new(&settings.connect_to, app.never_connect_to.to_vec())
             .map_err(AppError::internal)?,

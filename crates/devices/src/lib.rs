@@ -7,6 +7,7 @@
 
 pub mod active_directory;
 mod connector;
+mod conversation;
 pub mod http_api;
 mod instructed;
 pub mod ldap;
@@ -16,6 +17,7 @@ pub mod postgresql;
 pub mod redis;
 mod registry;
 pub mod ssh;
+pub mod telnet;
 mod tls;
 
 use jexlin_core::dialogue::Turn;

@@ -12,6 +12,7 @@ use crate::mariadb::{self, Mariadb};
 use crate::postgresql::{self, Postgresql};
 use crate::redis::{self, Redis};
 use crate::ssh::{self, CommandLine, Ssh};
+use crate::telnet::{self, Telnet};
 use crate::{Connector, OperatorConnection};
 
 /// The settings of a connector.
@@ -29,6 +30,8 @@ pub enum Settings {
     Redis(redis::Settings),
     /// Of command lines over SSH.
     CommandLine(ssh::Settings),
+    /// Of command lines over Telnet.
+    Telnet(telnet::Settings),
     /// Of HTTP APIs.
     HttpApi(http_api::Settings),
     /// Of domain controllers of Active Directory.
@@ -42,6 +45,7 @@ impl Settings {
         match self {
             Self::Ssh(settings) => Arc::new(Ssh::new(settings)),
             Self::CommandLine(settings) => Arc::new(ByInstructions(CommandLine::new(settings))),
+            Self::Telnet(settings) => Arc::new(ByInstructions(Telnet::new(settings))),
             Self::HttpApi(settings) => Arc::new(ByInstructions(HttpApi::new(settings))),
             Self::Postgresql(settings) => Arc::new(Postgresql::new(settings)),
             Self::Ldap(settings) => Arc::new(Ldap::new(settings)),

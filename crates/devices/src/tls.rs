@@ -62,7 +62,7 @@ impl IdentityWatch {
         };
         self.accepted.iter().find_map(|identity| match identity {
             Identity::HostAuthority(line) => signed_by(line).map(|()| line.clone()),
-            Identity::HostKey(_) | Identity::Fingerprint(_) => None,
+            Identity::HostKey(_) | Identity::Fingerprint(_) | Identity::Unproven => None,
         })
     }
 }

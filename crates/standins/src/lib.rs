@@ -16,6 +16,7 @@ pub mod host;
 pub mod mariadb_server;
 pub mod misbehaving_device;
 pub mod redis_server;
+pub mod router;
 pub mod ssh_device;
 pub mod switch;
 

@@ -3,6 +3,7 @@
 
 use jexlin_acceptance::{Service, Session};
 use jexlin_standins::api_servers::ApiServer;
+use jexlin_standins::router::Router;
 use jexlin_standins::switch::{KEEPER, Manner, Switch};
 use serde_json::{Value, json};
 
@@ -347,4 +348,80 @@ fn the_users_of_an_api_are_checked_and_rotated_by_a_recipe() {
             assert!(!place.contains(&secret));
         }
     }
+}
+
+#[test]
+fn a_router_on_telnet_gets_a_password_only_where_that_is_allowed_and_accepted() {
+    const FRR: &str = include_str!("../../../../demo/dialogues/frr.toml");
+    let router = Router::temporary(OLD, None).unwrap();
+    let service = Service::ready();
+    let ines = service.sign_in("ines");
+    let _ = ines.folder("Works");
+    let client = service.client("ines");
+    std::fs::write(client.folder.join("frr.toml"), FRR).unwrap();
+    let _ = client.good(&["dialogue", "add", "frr", "frr.toml"]);
+    let (device, port) = ("/Works/router", router.port().to_string());
+    let add = [
+        "device",
+        "add",
+        device,
+        "--type",
+        "telnet",
+        "--dialogue",
+        "frr",
+    ];
+    let place = ["--address", "127.0.0.1", "--port", &port];
+    let _ = client.good(&[&add[..], &place].concat());
+    std::fs::write(client.folder.join("pass"), OLD).unwrap();
+    let account = "/Works/router vty";
+    let add = [
+        "credential",
+        "add",
+        account,
+        "--kind",
+        "device-admin",
+        "--user",
+        "vty",
+    ];
+    let on = ["--device", device, "--password-file", "pass"];
+    let _ = client.good(&[&add[..], &on].concat());
+    let check = || {
+        let checked = client.run(&["upkeep", "check", account, "--wait"], "");
+        String::from_utf8_lossy(&checked.stdout).into_owned()
+    };
+    // Trusting first contact is not meant for what can never be proved.
+    let said = check();
+    assert!(said.contains("nobody has accepted"), "{said}");
+    let shown = client.good(&["device", "identity", device]);
+    assert!(shown.contains("unproven"), "{shown}");
+    let _ = client.good(&["device", "identity", device, "--confirm", "none"]);
+    let _ = client.good(&["device", "confirm", device]);
+    let said = check();
+    assert!(
+        said.contains("sends no passwords to such devices"),
+        "{said}"
+    );
+    let _ = client.good(&["settings", "edit", "unproven_devices=true"]);
+    let said = check();
+    assert!(said.contains("in-sync"), "{said}");
+    let _ = client.good(&["upkeep", "rotate", account, "--as-itself", "--wait"]);
+    assert!(check().contains("in-sync"));
+    // A device that can prove who it is does not get by without it, and this one has nothing else.
+    let _ = client.good(&["device", "add", "/Works/host", "--address", "127.0.0.1"]);
+    for (path, line) in [
+        ("/Works/host", "unproven"),
+        (device, "SHA256:AAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAA"),
+    ] {
+        let refused = client.run(&["device", "identity", path, "--set", line], "");
+        assert!(!refused.status.success(), "{path}");
+    }
+    // Taken back, nothing is sent any more.
+    let _ = client.good(&["settings", "edit", "unproven_devices=false"]);
+    assert!(check().contains("sends no passwords to such devices"));
+    let confirmed = ines.events("binding.confirm");
+    assert!(
+        confirmed
+            .iter()
+            .any(|event| event["detail"]["identity"] == "none")
+    );
 }

@@ -312,7 +312,7 @@ async fn make_operator(unit: &mut UnitOfWork, on: &DeviceRow, operator: Uuid) ->
     record_binding(unit, operator, on, Role::Operator).await
 }
 
-fn read_identity_lines(lines: &[String]) -> AppResult<String> {
+fn read_identity_lines(lines: &[String], connector: ConnectorKind) -> AppResult<String> {
     if lines.len() > 16 {
         return Err(AppError::field(
             "identity",
@@ -324,6 +324,25 @@ fn read_identity_lines(lines: &[String]) -> AppResult<String> {
         .map(|line| Identity::parse(line))
         .collect::<Result<Vec<_>, _>>()
         .map_err(|problem| AppError::field("identity", problem))?;
+    let unproven = all.contains(&Identity::Unproven);
+    if unproven && connector.proves_identity() {
+        return Err(AppError::field(
+            "identity",
+            format!(
+                "a device of this type ({}) proves its identity",
+                connector.label()
+            ),
+        ));
+    }
+    if !connector.proves_identity() && (all.len() > 1 || !unproven && !all.is_empty()) {
+        return Err(AppError::field(
+            "identity",
+            format!(
+                "a device of this type ({}) proves no identity; accept that with `unproven`",
+                connector.label()
+            ),
+        ));
+    }
     Ok(Identity::to_lines(&all))
 }
 
@@ -407,7 +426,7 @@ pub async fn add_device(unit: &mut UnitOfWork, body: NewDevice) -> AppResult<Ver
         port: i32::from(port_of(
             body.port.unwrap_or_else(|| connector.usual_port()),
         )?),
-        identity: read_identity_lines(&body.identity)?,
+        identity: read_identity_lines(&body.identity, connector)?,
         created_at: unit.now,
         removed_at: None,
         revision: 1,
@@ -495,7 +514,7 @@ pub async fn edit_device(
         unit.add_detail("port", row.port.to_string());
     }
     if let Some(lines) = &body.identity {
-        row.identity = read_identity_lines(lines)?;
+        row.identity = read_identity_lines(lines, row.connector.0)?;
         unit.add_detail("identity", identity_words(&row.identity));
     }
     if body.dialogue.is_some() {
@@ -581,6 +600,9 @@ pub async fn read_identity(unit: &mut UnitOfWork, device: Uuid) -> AppResult<Pag
         if let Some(authority) = presented.authority {
             items.push(show_identity(&Identity::HostAuthority(authority)));
         }
+    }
+    if !row.connector.0.proves_identity() {
+        items.push(show_identity(&Identity::Unproven));
     }
     items.dedup_by(|a, b| a.line == b.line);
     Ok(Page { items, next: None })

@@ -422,7 +422,7 @@ impl Destinations {
 /// What becomes of a row: something to do, or nothing, or the column that has a problem and what it
 /// is.
 enum Decision {
-    Do(Plan),
+    Do(Box<Plan>),
     Skip,
     Nowhere,
     Refuse(&'static str, String),
@@ -475,7 +475,7 @@ async fn decide(
             if let Some(mark) = mark {
                 destinations.present.remove(&mark);
             }
-            return Ok(Decision::Do(plan));
+            return Ok(Decision::Do(Box::new(plan)));
         }
         _ => {}
     }
@@ -489,7 +489,7 @@ async fn decide(
         .map(|field| field.holds);
     let devices = &mut destinations.devices;
     match devices.place(unit, place, nearest, &parsed, holds).await? {
-        Ok(device) => Ok(Decision::Do(Plan::Add(parsed, place, device))),
+        Ok(device) => Ok(Decision::Do(Box::new(Plan::Add(parsed, place, device)))),
         Err((column, problem)) => Ok(Decision::Refuse(column, problem)),
     }
 }
@@ -529,14 +529,14 @@ pub async fn plan(
                         vec![]
                     }
                     Decision::Do(plan) => {
-                        match plan {
+                        match *plan {
                             Plan::Add(..) => report.added += 1,
                             Plan::Update(..) => report.updated += 1,
                         }
                         for (column, change) in changes {
                             sheet.changes.note(line, column, change);
                         }
-                        plans.push(plan);
+                        plans.push(*plan);
                         vec![]
                     }
                 }

@@ -52,6 +52,12 @@ impl HeadFile {
         if self.title.trim().is_empty() || self.title.chars().count() > LONGEST {
             say("it needs a short title".into());
         }
+        let without = &self.takes.without;
+        if without.chars().count() > LONGEST || without.chars().any(char::is_control) {
+            say(format!(
+                "`without` names at most {LONGEST} characters, none of them a control character: no password has one"
+            ));
+        }
         if self.begin.is_empty() {
             say(format!(
                 "nothing is begun: name the first {noun} of `check`, `operator` or `account`"

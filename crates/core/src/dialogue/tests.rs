@@ -411,3 +411,18 @@ proptest! {
         prop_assert_eq!(ending, Some(Ending::Done));
     }
 }
+
+#[test]
+fn what_a_device_takes_in_no_password_is_something_that_a_password_could_have() {
+    let told = |without: &str| {
+        messages(&small(
+            "[begin]",
+            &format!("[password]\nwithout = \"{without}\"\n[begin]"),
+        ))
+    };
+    assert!(told("? !#\\\\").is_empty());
+    for wrong in ["a\\tb", &"x".repeat(301)] {
+        let told = told(wrong);
+        assert!(told.iter().any(|one| one.contains("`without`")), "{told:?}");
+    }
+}

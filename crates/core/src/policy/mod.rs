@@ -157,6 +157,10 @@ pub enum PolicyProblem {
     TooWeak(f64, u16),
 }
 
+/// The most characters that a policy forbids: more than there are letters and digits, so that a device
+/// may forbid some beside.
+const MOST_FORBIDDEN: usize = 200;
+
 fn impossible<T>(why: impl Into<String>) -> Result<T, PolicyProblem> {
     Err(PolicyProblem::Impossible(why.into()))
 }
@@ -167,9 +171,11 @@ impl PasswordPolicy {
     #[must_use]
     pub fn within(&self, without: &str, longest: Option<u32>) -> Self {
         let mut narrower = self.clone();
+        // Symbols go from the list of symbols, and nothing else but letters and digits is generated.
+        let named = without.chars().filter(char::is_ascii_alphanumeric);
         narrower
             .forbidden
-            .extend(without.chars().filter(|c| !self.forbidden.contains(*c)));
+            .extend(named.filter(|c| !self.forbidden.contains(*c)));
         narrower.symbols.retain(|c| !without.contains(c));
         if narrower.symbols.is_empty() {
             narrower.min_symbols = 0;
@@ -241,10 +247,12 @@ impl PasswordPolicy {
             }
             seen.push(c);
         }
-        if self.forbidden.chars().count() > 100 || self.forbidden.chars().any(char::is_control) {
-            return impossible(
-                "at most 100 characters are forbidden, none of them a control character",
-            );
+        if self.forbidden.chars().count() > MOST_FORBIDDEN
+            || self.forbidden.chars().any(char::is_control)
+        {
+            return impossible(format!(
+                "at most {MOST_FORBIDDEN} characters are forbidden, none of them a control character"
+            ));
         }
         if self.not_last > 100 {
             return impossible("at most the last 100 passwords can be compared");

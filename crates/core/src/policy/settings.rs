@@ -41,6 +41,10 @@ pub struct Settings {
     /// A device without a confirmed identity is trusted at first contact: a password is sent to
     /// whatever answers at its address.
     pub trust_first_contact: bool,
+    /// Passwords may go to devices that prove no identity, as over Telnet, where a steward of the
+    /// device has accepted it.
+    #[serde(default)]
+    pub unproven_devices: bool,
     /// Weakening or removing a gate waits for a second steward, where there is one.
     pub two_people_gates: bool,
     /// Giving a duty waits for a second holder of `people` and of that duty, where there is one.
@@ -82,6 +86,7 @@ impl Default for Settings {
             discoverable_names: false,
             connect_to: vec![],
             trust_first_contact: false,
+            unproven_devices: false,
             two_people_gates: true,
             two_people_duties: true,
             two_people_passwords: true,
@@ -108,6 +113,7 @@ impl Settings {
             || (self.two_people_settings && !after.two_people_settings)
             || (self.independent_approvers && !after.independent_approvers)
             || (!self.trust_first_contact && after.trust_first_contact)
+            || (!self.unproven_devices && after.unproven_devices)
     }
 
     /// Whether the numbers can be meant.

@@ -98,6 +98,9 @@ pub struct DeviceFacts {
     pub identity: String,
     /// How it is talked to, where its connector asks for that.
     pub dialogue: Option<Arc<Instructions>>,
+    /// Whether the organisation lets passwords go to devices that prove no identity, where a steward
+    /// has accepted it.
+    pub allows_unproven: bool,
     /// Whether the organisation trusts whatever answers first.
     pub trust_first_contact: bool,
     /// Where the organisation lets the service connect to.
@@ -120,6 +123,11 @@ pub enum Suspended {
         "the device's address, port, identity or dialogue has changed; a person who may reveal the password must confirm the binding"
     )]
     Changed,
+    /// The device proves no identity, and the organisation does not allow that.
+    #[error(
+        "the device proves no identity, and the organisation sends no passwords to such devices"
+    )]
+    Unproven,
     /// Nobody has confirmed who the device is.
     #[error("the device's identity is not confirmed yet")]
     NoIdentity,
@@ -142,6 +150,12 @@ impl StoredBinding {
         }
         if self.identity.is_empty() && !device.trust_first_contact {
             return Err(Suspended::NoIdentity);
+        }
+        // Of a device that could prove one, an accepted lack of it is none.
+        let unproven = Identity::parse_lines(&self.identity)
+            .is_ok_and(|all| all.contains(&Identity::Unproven));
+        if unproven && (!device.allows_unproven || device.connector.proves_identity()) {
+            return Err(Suspended::Unproven);
         }
         if self.role == Role::Operator && !self.in_scope {
             return Err(Suspended::OutOfScope);
@@ -230,6 +244,12 @@ impl Endpoint {
     #[must_use]
     pub fn identity(&self) -> &[Identity] {
         &self.identity
+    }
+
+    /// Whether it is accepted that the device proves no identity.
+    #[must_use]
+    pub fn is_accepted_unproven(&self) -> bool {
+        self.identity == [Identity::Unproven]
     }
 
     /// The dialogue with its command line, if that is how it is talked to.
@@ -529,6 +549,7 @@ mod tests {
         DeviceFacts {
             device: id(3),
             connector: ConnectorKind::Ssh,
+            allows_unproven: false,
             address: "192.0.2.5".into(),
             port: 22,
             identity: KEY.into(),
@@ -706,5 +727,43 @@ mod tests {
                 }
             }
         }
+    }
+
+    #[test]
+    fn a_device_that_proves_nothing_gets_passwords_only_where_that_is_accepted_and_allowed() {
+        let unproven = StoredBinding {
+            identity: Identity::Unproven.to_line(),
+            ..stored(Role::Account)
+        };
+        let facts = |connector, allows_unproven, identity: &str| DeviceFacts {
+            connector,
+            allows_unproven,
+            identity: identity.into(),
+            ..device()
+        };
+        let telnet = facts(ConnectorKind::Telnet, true, "unproven");
+        assert_eq!(unproven.check(&telnet), Ok(()));
+        for (connector, allowed) in [
+            (ConnectorKind::Telnet, false),
+            (ConnectorKind::Ssh, true),
+            (ConnectorKind::Postgresql, true),
+        ] {
+            let refused = unproven.check(&facts(connector, allowed, "unproven"));
+            assert_eq!(refused, Err(Suspended::Unproven), "{connector}");
+        }
+        let none = StoredBinding {
+            identity: String::new(),
+            ..stored(Role::Account)
+        };
+        let not_yet = none.check(&facts(ConnectorKind::Telnet, true, ""));
+        assert_eq!(not_yet, Err(Suspended::NoIdentity));
+        let shown = crate::upkeep::identity::PresentedIdentity {
+            key: "unproven".into(),
+            authority: Some("unproven".into()),
+        };
+        assert!(!crate::upkeep::identity::proves(
+            &[Identity::Unproven],
+            &shown
+        ));
     }
 }

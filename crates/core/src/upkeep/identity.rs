@@ -26,6 +26,8 @@ word_enum! {
         HostAuthority,
         /// The fingerprint of a key.
         Fingerprint,
+        /// None: it is accepted that the device proves nothing.
+        Unproven,
     }
 }
 
@@ -40,7 +42,13 @@ pub enum Identity {
     HostAuthority(String),
     /// The host key with this fingerprint: `SHA256:` and base64 without padding.
     Fingerprint(String),
+    /// None, for a device that cannot show one: a steward has accepted that whatever answers there
+    /// gets the passwords. Nothing that a device shows proves it.
+    Unproven,
 }
+
+/// The line of [`Identity::Unproven`].
+const UNPROVEN: &str = "unproven";
 
 /// What a device showed during the key exchange, before anything was sent to it.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -152,6 +160,7 @@ impl Identity {
             return from_sshfp(words.get(position + 1..).unwrap_or_default());
         }
         match words.as_slice() {
+            [UNPROVEN] => Ok(Self::Unproven),
             [fingerprint] if fingerprint.starts_with("SHA256:") => {
                 let digest = fingerprint.trim_start_matches("SHA256:");
                 match STANDARD_NO_PAD.decode(digest.trim_end_matches('=')) {
@@ -223,6 +232,7 @@ impl Identity {
         match self {
             Self::HostKey(line) | Self::Fingerprint(line) => line.clone(),
             Self::HostAuthority(line) => format!("@cert-authority {line}"),
+            Self::Unproven => UNPROVEN.to_owned(),
         }
     }
 
@@ -233,6 +243,7 @@ impl Identity {
             Self::HostKey(_) => IdentityKind::HostKey,
             Self::HostAuthority(_) => IdentityKind::HostAuthority,
             Self::Fingerprint(_) => IdentityKind::Fingerprint,
+            Self::Unproven => IdentityKind::Unproven,
         }
     }
 
@@ -242,6 +253,7 @@ impl Identity {
         match self {
             Self::HostKey(line) | Self::HostAuthority(line) => fingerprint_of(line),
             Self::Fingerprint(text) => text.clone(),
+            Self::Unproven => "none".to_owned(),
         }
     }
 }
@@ -269,6 +281,7 @@ pub fn proves(accepted: &[Identity], presented: &PresentedIdentity) -> bool {
         Identity::HostKey(line) => *line == presented.key,
         Identity::HostAuthority(line) => presented.authority.as_ref() == Some(line),
         Identity::Fingerprint(fingerprint) => *fingerprint == fingerprint_of(&presented.key),
+        Identity::Unproven => false,
     })
 }
 

@@ -198,6 +198,8 @@ word_enum! {
         HttpApi,
         /// A MariaDB server.
         Mariadb,
+        /// A command line over Telnet, by a dialogue.
+        Telnet,
     }
 }
 
@@ -208,11 +210,18 @@ impl ConnectorKind {
         matches!(self, Self::Ssh)
     }
 
+    /// Whether such a device can show who it is. Passwords go to others only where somebody has
+    /// accepted that.
+    #[must_use]
+    pub const fn proves_identity(self) -> bool {
+        !matches!(self, Self::Telnet)
+    }
+
     /// The family of the accounts that it reaches by password.
     #[must_use]
     pub const fn family(self) -> Family {
         match self {
-            Self::Ssh | Self::CommandLine => Family::Local,
+            Self::Ssh | Self::CommandLine | Self::Telnet => Family::Local,
             Self::Postgresql | Self::Mariadb | Self::Redis => Family::Database,
             Self::Ldap | Self::ActiveDirectory => Family::Directory,
             Self::HttpApi => Family::Application,
@@ -240,6 +249,7 @@ impl ConnectorKind {
             Self::Mariadb => "MariaDB server",
             Self::ActiveDirectory => "Active Directory",
             Self::CommandLine => "Command line over SSH",
+            Self::Telnet => "Command line over Telnet",
             Self::HttpApi => "HTTP API",
         }
     }
@@ -268,6 +278,7 @@ impl ConnectorKind {
                     shell_word(name)
                 )
             }
+            Self::Telnet => format!("telnet {host} {port}"),
             // Where on the device to sign in, its recipe does not say.
             Self::HttpApi => return None,
             Self::Redis => {
@@ -289,7 +300,7 @@ impl ConnectorKind {
     #[must_use]
     pub const fn instructions(self) -> Option<InstructionsKind> {
         match self {
-            Self::CommandLine => Some(InstructionsKind::Dialogue),
+            Self::CommandLine | Self::Telnet => Some(InstructionsKind::Dialogue),
             Self::HttpApi => Some(InstructionsKind::Recipe),
             _ => None,
         }
@@ -304,6 +315,7 @@ impl ConnectorKind {
             Self::Ldap | Self::ActiveDirectory => 636,
             Self::Redis => 6379,
             Self::Mariadb => 3306,
+            Self::Telnet => 23,
             Self::HttpApi => 443,
         }
     }

@@ -10,8 +10,8 @@ use russh::{Channel, Disconnect};
 use tokio::time::{Duration, timeout};
 
 use super::connection::{NoSession, Session};
-use super::conversation::converse;
-use super::{Settings, Ssh};
+use super::{InChannel, Settings, Ssh};
+use crate::conversation::converse;
 use crate::instructed::{Came, Instructed, Stopped};
 use crate::network::plain_words;
 use crate::{Connector as _, MaySend};
@@ -69,7 +69,8 @@ impl Instructed for CommandLine {
             match timeout(self.settings.connect, at_a_prompt(&session)).await {
                 Ok(Ok(mut channel)) => {
                     let (mut talk, act) = Talk::begin(dialogue, purpose, values);
-                    let talking = converse(&mut channel, &mut talk, act, may_send);
+                    let mut terminal = InChannel(&mut channel);
+                    let talking = converse(&mut terminal, &mut talk, act, may_send);
                     came.outcome = match timeout(self.settings.change, talking).await {
                         Ok(outcome) => outcome,
                         Err(_) => Err(Stopped::Connection(format!(

@@ -136,6 +136,7 @@ pub(super) fn preferred_for(accepted: &[Identity]) -> Preferred {
             }
             Identity::HostAuthority(_) => certificates = true,
             Identity::Fingerprint(_) => keys.extend(KEYS),
+            Identity::Unproven => {}
         }
     }
     if keys.is_empty() {

@@ -4,7 +4,6 @@
 mod account_listing;
 mod command_line;
 mod connection;
-mod conversation;
 mod key_change;
 mod password_change;
 
@@ -14,14 +13,18 @@ use std::sync::{Arc, Mutex as StdMutex};
 use std::time::Duration;
 
 use async_trait::async_trait;
+use jexlin_core::secret::Secret;
 use jexlin_core::upkeep::identity::PresentedIdentity;
 use jexlin_core::upkeep::{Account, BoundLogin, ConnectorKind, Endpoint, Operator};
-use russh::{Disconnect, Preferred};
+use russh::client::Msg;
+use russh::{Channel, ChannelMsg, Disconnect, Preferred};
 use tokio::sync::Mutex;
 use tokio::time::timeout;
 
 pub(crate) use self::command_line::CommandLine;
 use self::connection::{IdentityWatch, KEYS, NoSession, Session, connect};
+use crate::conversation::{Heard, Terminal};
+use crate::network::plain_words;
 use crate::{Capabilities, Change, Connector, Listing, MaySend, Met, OperatorConnection, Probe};
 
 /// How long to wait for a host.
@@ -219,5 +222,29 @@ impl Connector for Ssh {
                     .is_some_and(|session| !session.handle.is_closed())
             })
         })
+    }
+}
+
+/// A terminal in an SSH connection.
+struct InChannel<'a>(&'a mut Channel<Msg>);
+
+#[async_trait]
+impl Terminal for InChannel<'_> {
+    async fn send(&mut self, text: &Secret) -> Result<(), String> {
+        let sent = self.0.data_bytes(text.expose_secret().to_vec()).await;
+        sent.map_err(|error| plain_words(&error.to_string()))
+    }
+
+    async fn next(&mut self) -> Heard {
+        match self.0.wait().await {
+            Some(ChannelMsg::Data { data } | ChannelMsg::ExtendedData { data, .. }) => {
+                Heard::Text(data.to_vec())
+            }
+            Some(ChannelMsg::Failure) => {
+                Heard::Refused("the device does not run commands for this account".into())
+            }
+            Some(ChannelMsg::Eof | ChannelMsg::Close) | None => Heard::Ended,
+            Some(_) => Heard::Nothing,
+        }
     }
 }

@@ -10,9 +10,9 @@ use jexlin_core::upkeep::{Account, BoundLogin, Operator};
 use russh::ChannelMsg;
 use tokio::time::timeout;
 
-use super::Ssh;
 use super::connection::{NoSession, Session};
-use super::conversation::converse;
+use super::{InChannel, Ssh};
+use crate::conversation::converse;
 use crate::instructed::change;
 use crate::network::plain_words;
 use crate::{Change, MaySend, Met, OperatorConnection};
@@ -281,7 +281,7 @@ async fn at_the_prompt(
         ..Values::default()
     };
     let (mut talk, act) = Talk::begin(&LINUX_PASSWD, Purpose::Account, values);
-    let outcome = converse(&mut channel, &mut talk, act, may_send).await;
+    let outcome = converse(&mut InChannel(&mut channel), &mut talk, act, may_send).await;
     change(outcome, talk.is_changing(), Change::AccountRefused)
 }
 

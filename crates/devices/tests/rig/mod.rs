@@ -29,6 +29,7 @@ pub struct Place {
     pub trust: bool,
     pub rules: ConnectRules,
     pub dialogue: Option<Arc<Instructions>>,
+    pub connector: ConnectorKind,
 }
 
 pub fn place(address: &str, port: u16) -> Place {
@@ -39,6 +40,7 @@ pub fn place(address: &str, port: u16) -> Place {
         trust: true,
         rules: ConnectRules::new(&["127.0.0.0/8".into()], vec![]).unwrap(),
         dialogue: None,
+        connector: ConnectorKind::Ssh,
     }
 }
 
@@ -57,7 +59,8 @@ impl Place {
         );
         let facts = DeviceFacts {
             device,
-            connector: ConnectorKind::Ssh,
+            connector: self.connector,
+            allows_unproven: true,
             address: self.address.clone(),
             port: self.port,
             identity: self.identity.clone(),

@@ -1,0 +1,197 @@
+//! Command lines over Telnet: FRR's own, and devices that misbehave.
+
+#![allow(
+    clippy::unwrap_used,
+    clippy::expect_used,
+    clippy::panic,
+    clippy::indexing_slicing,
+    reason = "what cannot be set up ends the test"
+)]
+
+mod rig;
+
+use std::collections::BTreeSet;
+use std::sync::Arc;
+use std::time::Duration;
+
+use jexlin_core::dialogue::{Instructions, Turn};
+use jexlin_core::upkeep::ConnectorKind;
+use jexlin_devices::{Change, Connector, Probe, Settings, telnet};
+use jexlin_standins::misbehaving_device::{self, Manner, Wire};
+use jexlin_standins::router::Router;
+use rig::{Place, answer, place, yes};
+
+const DIALOGUE: &str = include_str!("../../../demo/dialogues/frr.toml");
+const OLD: &str = "Router-2019-a";
+
+fn at(port: u16) -> Place {
+    Place {
+        dialogue: Some(Arc::new(Instructions::read(DIALOGUE).expect("a dialogue"))),
+        connector: ConnectorKind::Telnet,
+        ..place("127.0.0.1", port)
+    }
+    .known_by("unproven")
+}
+
+fn connector(seconds: u64) -> Arc<dyn Connector> {
+    let time = Duration::from_secs(seconds);
+    Settings::Telnet(telnet::Settings {
+        connect: time,
+        change: time,
+    })
+    .connector()
+}
+
+#[tokio::test]
+async fn a_router_is_checked_and_changes_its_password_for_good() {
+    let mut router = Router::temporary(OLD, None).unwrap();
+    let (connector, here) = (connector(10), at(router.port()));
+    let check = async |password: &str| connector.check(&here.account("vty", password)).await.result;
+    assert_eq!(check(OLD).await, Probe::Opened);
+    assert_eq!(check("Wrong-tide-1").await, Probe::Closed);
+    let candidate = here.login(7, "vty", "Low-tide-77-north", 2);
+    let met = connector
+        .change_as_itself(&here.account("vty", OLD), &candidate, answer(false))
+        .await;
+    assert_eq!(met.result, Change::LeaseLost);
+    assert_eq!(check(OLD).await, Probe::Opened);
+    let met = connector
+        .change_as_itself(&here.account("vty", OLD), &candidate, yes())
+        .await;
+    assert_eq!(met.result, Change::Applied, "{:?}", met.transcript);
+    let said: Vec<&str> = met
+        .transcript
+        .iter()
+        .filter_map(|turn| match turn {
+            Turn::Said(line) => Some(line.as_str()),
+            Turn::Heard(_) => None,
+        })
+        .collect();
+    assert_eq!(
+        said,
+        [
+            "{current}",
+            "enable",
+            "configure terminal",
+            "password {new}",
+            "end",
+            "write memory"
+        ]
+    );
+    let written = format!("{met:?}");
+    for secret in [OLD, "Low-tide-77-north"] {
+        assert!(!written.contains(secret), "{written}");
+    }
+    assert_eq!(check("Low-tide-77-north").await, Probe::Opened);
+    assert_eq!(check(OLD).await, Probe::Closed);
+    router.restart().unwrap();
+    assert_eq!(check("Low-tide-77-north").await, Probe::Opened);
+    let stale = here.account("vty", OLD);
+    let met = connector.change_as_itself(&stale, &candidate, yes()).await;
+    assert_eq!(met.result, Change::AccountRefused);
+    // What the dialogue does not do is said, and nothing is sent.
+    let met = connector
+        .change_as_operator(&here.operator("vty", OLD), &candidate, yes())
+        .await;
+    assert!(
+        matches!(&met.result, Change::NotReached(why) if why.contains("does not say how")),
+        "{met:?}"
+    );
+}
+
+#[tokio::test]
+async fn a_router_with_a_password_for_enable_is_left_as_it_is() {
+    let router = Router::temporary(OLD, Some("Enable-2019-a")).unwrap();
+    let (connector, here) = (connector(10), at(router.port()));
+    let candidate = here.login(7, "vty", "Low-tide-77-north", 2);
+    let met = connector
+        .change_as_itself(&here.account("vty", OLD), &candidate, yes())
+        .await;
+    assert!(
+        matches!(&met.result, Change::NotReached(why) if why.contains("password for enable")),
+        "{met:?}"
+    );
+    let check = connector.check(&here.account("vty", OLD)).await;
+    assert_eq!(check.result, Probe::Opened);
+}
+
+#[tokio::test]
+async fn nothing_is_sent_where_nobody_has_accepted_that_nothing_is_proved() {
+    let router = Router::temporary(OLD, None).unwrap();
+    let connector = connector(5);
+    let wire = Wire::to("127.0.0.1", router.port()).unwrap();
+    let trusting = Place {
+        identity: String::new(),
+        trust: true,
+        ..at(wire.port())
+    };
+    let met = connector.check(&trusting.account("vty", OLD)).await;
+    assert!(
+        matches!(&met.result, Probe::NoAnswer(why) if why.contains("nothing was sent")),
+        "{met:?}"
+    );
+    assert_eq!(connector.identify(&trusting.look()).await, Ok(vec![]));
+}
+
+#[tokio::test]
+async fn devices_that_hang_flood_babble_or_are_off_get_an_answer_in_bounded_time() {
+    let connector = connector(2);
+    let mut ports = vec![jexlin_standins::free_port().unwrap()];
+    for manner in [Manner::Hangs, Manner::Floods, Manner::Babbles] {
+        ports.push(misbehaving_device::device(manner).unwrap());
+    }
+    for port in ports {
+        let there = at(port);
+        let met = connector.check(&there.account("vty", OLD)).await;
+        match met.result {
+            Probe::NoAnswer(why) => assert!(!why.contains(OLD) && why.len() < 500, "{why}"),
+            other => panic!("{other:?}"),
+        }
+    }
+}
+
+#[tokio::test]
+async fn a_line_that_drops_at_any_byte_leaves_a_password_that_is_known() {
+    let router = Router::temporary(OLD, None).unwrap();
+    let (connector, here) = (connector(10), at(router.port()));
+    let mut present = OLD.to_owned();
+    let mut outcomes = BTreeSet::new();
+    for step in 0..30 {
+        let wire = Wire::to("127.0.0.1", router.port()).unwrap();
+        let there = at(wire.port());
+        let wanted = format!("Dropped-tide-{step}");
+        wire.cut_after(step * 19);
+        let met = connector
+            .change_as_itself(
+                &there.account("vty", &present),
+                &there.login(7, "vty", &wanted, 2),
+                yes(),
+            )
+            .await;
+        let opens = async |password: &str| {
+            connector.check(&here.account("vty", password)).await.result == Probe::Opened
+        };
+        match met.result {
+            Change::NotReached(_) => {
+                outcomes.insert("not reached");
+                assert!(opens(&present).await, "{step}");
+            }
+            Change::Lost(_) => {
+                outcomes.insert("lost");
+                if opens(&wanted).await {
+                    present = wanted;
+                } else {
+                    assert!(opens(&present).await, "{step}");
+                }
+            }
+            Change::Applied => {
+                outcomes.insert("applied");
+                assert!(opens(&wanted).await, "{step}");
+                present = wanted;
+            }
+            other => panic!("{step}: {other:?}"),
+        }
+    }
+    let all = BTreeSet::from(["applied", "lost", "not reached"]);
+    assert_eq!(outcomes, all);
+}
