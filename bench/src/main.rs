@@ -13,6 +13,7 @@
     reason = "a bench that cannot go on ends"
 )]
 
+mod connectors;
 mod dialogues;
 
 use std::process::{Command, Stdio};
@@ -27,7 +28,7 @@ use jexlin_standins::host::Host;
 use serde_json::{Value, json};
 
 type Bench = (&'static str, fn());
-const ALL: [Bench; 11] = [
+const ALL: [Bench; 12] = [
     ("reveals", reveals),
     ("upkeep", upkeep),
     ("lists", lists),
@@ -37,6 +38,7 @@ const ALL: [Bench; 11] = [
     ("import-folders", import_folders),
     ("client", client),
     ("console", console),
+    ("connectors", connectors::run),
     ("dialogues", dialogues::run),
     ("start", start),
 ];

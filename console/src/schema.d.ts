@@ -3302,6 +3302,8 @@ export interface components {
       bindings: components["schemas"]["DeviceBinding"][];
       /** @description Its type. */
       connector: components["schemas"]["ConnectorKind"];
+      /** @description What it is, in words. */
+      description: string;
       /**
        * Format: uuid
        * @description The version of the dialogue or recipe that it is talked to by, where its type needs one.
@@ -3337,6 +3339,8 @@ export interface components {
       paused_why: string;
       /** @description The path of that folder. */
       place: string;
+      /** @description What it runs, as a label. */
+      platform: string;
       /**
        * Format: int32
        * @description TCP port.
@@ -3603,6 +3607,8 @@ export interface components {
     EditDevice: {
       /** @description A new address. */
       address?: string | null;
+      /** @description What it is, in words. */
+      description?: string | null;
       /**
        * Format: uuid
        * @description Another version of a dialogue or recipe, or another one.
@@ -3624,6 +3630,8 @@ export interface components {
        * @description The operator: the credential that changes its accounts' passwords.
        */
       operator?: string | null;
+      /** @description What it runs, as a label: at most 100 characters. */
+      platform?: string | null;
       /**
        * Format: int32
        * @description A new port.
@@ -4766,6 +4774,8 @@ export interface components {
       /** @description Host name or address. */
       address: string;
       connector?: components["schemas"]["ConnectorKind"] | null;
+      /** @description What it is, in words. */
+      description?: string;
       /**
        * Format: uuid
        * @description The version of the dialogue or recipe that it is talked to by.
@@ -4785,6 +4795,8 @@ export interface components {
        * @description The operator: the credential that changes its accounts' passwords.
        */
       operator?: string | null;
+      /** @description What it runs, as a label: at most 100 characters. */
+      platform?: string;
       /**
        * Format: int32
        * @description TCP port; the usual one of its type when left out.
@@ -5436,6 +5448,8 @@ export interface components {
         bindings: components["schemas"]["DeviceBinding"][];
         /** @description Its type. */
         connector: components["schemas"]["ConnectorKind"];
+        /** @description What it is, in words. */
+        description: string;
         /**
          * Format: uuid
          * @description The version of the dialogue or recipe that it is talked to by, where its type needs one.
@@ -5471,6 +5485,8 @@ export interface components {
         paused_why: string;
         /** @description The path of that folder. */
         place: string;
+        /** @description What it runs, as a label. */
+        platform: string;
         /**
          * Format: int32
          * @description TCP port.
@@ -7413,6 +7429,8 @@ export interface components {
         bindings: components["schemas"]["DeviceBinding"][];
         /** @description Its type. */
         connector: components["schemas"]["ConnectorKind"];
+        /** @description What it is, in words. */
+        description: string;
         /**
          * Format: uuid
          * @description The version of the dialogue or recipe that it is talked to by, where its type needs one.
@@ -7448,6 +7466,8 @@ export interface components {
         paused_why: string;
         /** @description The path of that folder. */
         place: string;
+        /** @description What it runs, as a label. */
+        platform: string;
         /**
          * Format: int32
          * @description TCP port.

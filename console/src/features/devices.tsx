@@ -82,6 +82,8 @@ function Edit({
       name: text(data, "name"),
       address: text(data, "address"),
       port: Number(text(data, "port")),
+      platform: text(data, "platform"),
+      description: text(data, "description"),
     };
     const moved = typed.address !== device.address || typed.port !== device.port;
     const chosen = text(data, "operator");
@@ -92,6 +94,8 @@ function Edit({
         params: { path: { device: device.id }, header: ifMatch(device.revision) },
         body: {
           name: typed.name,
+          platform: typed.platform,
+          description: typed.description,
           ...(folder !== device.folder && { folder }),
           ...(moved && { address: typed.address, port: typed.port }),
           ...(dialogue && dialogue !== device.dialogue && { dialogue }),
@@ -106,6 +110,14 @@ function Edit({
     <>
       <Form label="Save" submit={submit} after={AFTER} done={close}>
         <Field label="Name" name="name" defaultValue={device.name} required />
+        <Field
+          label="Platform"
+          name="platform"
+          maxLength={100}
+          defaultValue={device.platform}
+          hint="What it runs, such as Debian 12."
+        />
+        <Lines label="Description" name="description" rows={2} defaultValue={device.description} />
         <Choice
           label="Folder"
           name="folder"
@@ -439,7 +451,14 @@ function Accounts({ device, accounts }: { device: Device; accounts: CredentialIt
             <State word={account.check} />
           </td>
           <td>{account.gated ? "gate" : ""}</td>
-          <td className="text-right">
+          <td className="text-right whitespace-nowrap">
+            <Link
+              href={`/vault/${account.folder}/${account.id}?tab=access`}
+              className="btn btn-ghost btn-xs"
+              aria-label={`Who has access to ${account.name}`}
+            >
+              Who has access
+            </Link>
             <Act
               label="Check now"
               of={account.name}
@@ -581,6 +600,7 @@ function DeviceDetail({ me, device }: { me: Me; device: Device }) {
       note={
         <>
           {type && `${type.label}, `}
+          {device.platform && `${device.platform}, `}
           <span className="font-mono">
             {device.address}:{device.port}
           </span>
@@ -615,6 +635,9 @@ function DeviceDetail({ me, device }: { me: Me; device: Device }) {
       }
     >
       <DeviceTrouble device={device} />
+      {device.description && (
+        <p className="max-w-prose whitespace-pre-wrap">{device.description}</p>
+      )}
       <Drawer title={`Edit ${device.name}`} open={editing} close={() => setEditing(false)}>
         <Edit
           device={device}

@@ -97,12 +97,14 @@ function Attention({ data, wrong }: { data: Overview; wrong: CredentialItem[] })
             word={job.outcome ?? job.state}
             what={<CredentialLink id={job.credential} path={job.credential_path} />}
             action={
-              <Act
-                label="Try again"
-                of={`the ${job.task} of ${job.credential_path}`}
-                run={job.task === "check" ? check(job.credential) : rotate(job.credential)}
-                after={after}
-              />
+              job.task !== "listing" && (
+                <Act
+                  label="Try again"
+                  of={`the ${job.task} of ${job.credential_path}`}
+                  run={job.task === "check" ? check(job.credential) : rotate(job.credential)}
+                  after={after}
+                />
+              )
             }
           >
             {job.task}, <When at={job.finished_at ?? job.queued_at} />

@@ -198,7 +198,7 @@ const JOBS: Column<Job>[] = [
     name: "task",
     head: "Job",
     value: (job) => job.task,
-    choices: ["check", "rotation"],
+    choices: ["check", "rotation", "listing"],
     one: true,
   },
   credentialColumn(
@@ -229,7 +229,7 @@ const JOBS: Column<Job>[] = [
     cell: (job) => (
       <span className="flex items-start justify-between gap-2">
         <span className="max-w-md">{job.message}</span>
-        {job.state === "failed" && job.latest && (
+        {job.state === "failed" && job.latest && job.task !== "listing" && (
           <Act
             label="Try again"
             of={job.credential_path}

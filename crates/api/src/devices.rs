@@ -48,6 +48,10 @@ pub struct Device {
     pub place: String,
     /// Its type.
     pub connector: ConnectorKind,
+    /// What it runs, as a label.
+    pub platform: String,
+    /// What it is, in words.
+    pub description: String,
     /// Host name or address.
     pub address: String,
     /// TCP port.
@@ -87,6 +91,12 @@ pub struct NewDevice {
     /// Its type; `ssh` when left out.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub connector: Option<ConnectorKind>,
+    /// What it runs, as a label: at most 100 characters.
+    #[serde(default, skip_serializing_if = "String::is_empty")]
+    pub platform: String,
+    /// What it is, in words.
+    #[serde(default, skip_serializing_if = "String::is_empty")]
+    pub description: String,
     /// TCP port; the usual one of its type when left out.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub port: Option<u16>,
@@ -166,6 +176,12 @@ pub struct EditDevice {
     /// The folder to move it into. Its accounts stay in their folders.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub folder: Option<Uuid>,
+    /// What it runs, as a label: at most 100 characters.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub platform: Option<String>,
+    /// What it is, in words.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub description: Option<String>,
     /// A new address.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub address: Option<String>,

@@ -20,7 +20,7 @@ use jexlin_devices::{Change, Connector as _, Probe};
 use jexlin_standins::host::Host;
 use jexlin_standins::misbehaving_device::Wire;
 
-use rig::{Place, answer, place, yes};
+use rig::{Place, answer, place, settled, yes};
 
 fn ssh() -> Ssh {
     Ssh::new(Settings {
@@ -212,26 +212,7 @@ async fn a_line_that_drops_at_any_byte_leaves_a_key_that_opens_and_the_lines_of_
         let met = ssh.change_as_itself(&old, &new, yes()).await;
         let opens =
             async |key: &Key| ssh.check(&login(&here, key, None)).await.result == Probe::Opened;
-        match met.result {
-            Change::NotReached(_) => {
-                outcomes.insert("not reached");
-                assert!(opens(&present).await, "{step}");
-            }
-            Change::Lost(_) => {
-                outcomes.insert("lost");
-                if opens(&wanted).await {
-                    present = wanted;
-                } else {
-                    assert!(opens(&present).await, "{step}");
-                }
-            }
-            Change::Applied => {
-                outcomes.insert("applied");
-                assert!(opens(&wanted).await && !opens(&present).await, "{step}");
-                present = wanted;
-            }
-            other => panic!("{step}: {other:?}"),
-        }
+        outcomes.insert(settled(met.result, &mut present, wanted, opens).await);
         let file = file(&host);
         assert!(
             file.starts_with(&format!("{head}{other}{last}")),

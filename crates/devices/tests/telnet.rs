@@ -19,7 +19,7 @@ use jexlin_core::upkeep::ConnectorKind;
 use jexlin_devices::{Change, Connector, Probe, Settings, telnet};
 use jexlin_standins::misbehaving_device::{self, Manner, Wire};
 use jexlin_standins::router::Router;
-use rig::{Place, answer, place, yes};
+use rig::{Place, answer, place, settled, yes};
 
 const DIALOGUE: &str = include_str!("../../../demo/dialogues/frr.toml");
 const OLD: &str = "Router-2019-a";
@@ -168,29 +168,10 @@ async fn a_line_that_drops_at_any_byte_leaves_a_password_that_is_known() {
                 yes(),
             )
             .await;
-        let opens = async |password: &str| {
+        let opens = async |password: &String| {
             connector.check(&here.account("vty", password)).await.result == Probe::Opened
         };
-        match met.result {
-            Change::NotReached(_) => {
-                outcomes.insert("not reached");
-                assert!(opens(&present).await, "{step}");
-            }
-            Change::Lost(_) => {
-                outcomes.insert("lost");
-                if opens(&wanted).await {
-                    present = wanted;
-                } else {
-                    assert!(opens(&present).await, "{step}");
-                }
-            }
-            Change::Applied => {
-                outcomes.insert("applied");
-                assert!(opens(&wanted).await, "{step}");
-                present = wanted;
-            }
-            other => panic!("{step}: {other:?}"),
-        }
+        outcomes.insert(settled(met.result, &mut present, wanted, opens).await);
     }
     let all = BTreeSet::from(["applied", "lost", "not reached"]);
     assert_eq!(outcomes, all);

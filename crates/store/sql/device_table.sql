@@ -7,7 +7,7 @@ CREATE OR REPLACE FUNCTION device_table(viewer uuid, at timestamp with time zone
     STABLE
 AS $$
     WITH every AS MATERIALIZED (
-        SELECT d.id, lower(d.name) AS name, d.folder_id, lower(d.address || ':' || d.port) AS address, d.connector,
+        SELECT d.id, lower(d.name) AS name, lower(d.platform || ' ' || d.description) AS about, d.folder_id, lower(d.address || ':' || d.port) AS address, d.connector,
                CASE WHEN d.identity = '' THEN 'not-confirmed' ELSE 'confirmed' END AS identity,
                CASE WHEN d.paused_at IS NULL THEN 'not-paused' ELSE 'paused' END AS state
         FROM device d
@@ -23,7 +23,7 @@ AS $$
         WHERE (NOT $3 ? 'type' OR e.connector = $3->>'type') AND (NOT $3 ? 'identity' OR e.identity = $3->>'identity')
           AND (NOT $3 ? 'state' OR e.state = $3->>'state') AND (NOT $3 ? 'name' OR e.name LIKE $3->>'name')
           AND (NOT $3 ? 'folder' OR p.path LIKE $3->>'folder') AND (NOT $3 ? 'address' OR e.address LIKE $3->>'address')
-          AND NOT EXISTS (SELECT FROM jsonb_array_elements_text($3->'words') w WHERE e.name || ' ' || p.path || ' ' || e.address || ' ' || e.connector NOT LIKE w)
+          AND NOT EXISTS (SELECT FROM jsonb_array_elements_text($3->'words') w WHERE e.name || ' ' || p.path || ' ' || e.address || ' ' || e.connector || ' ' || e.about NOT LIKE w)
     )
     SELECT k.id, k.total FROM keyed k
     ORDER BY CASE WHEN NOT ($3->>'down')::boolean THEN k.number END, CASE WHEN ($3->>'down')::boolean THEN k.number END DESC,

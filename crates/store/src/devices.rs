@@ -31,6 +31,8 @@ pub struct DeviceRow {
     pub paused_why: String,
     pub dialogue_id: Option<Uuid>,
     pub dialogue_digest: String,
+    pub platform: String,
+    pub description: String,
 }
 
 impl Tx {
@@ -124,6 +126,8 @@ impl Tx {
             device::identity.eq(&row.identity),
             device::dialogue_id.eq(row.dialogue_id),
             device::dialogue_digest.eq(&row.dialogue_digest),
+            device::platform.eq(&row.platform),
+            device::description.eq(&row.description),
             device::paused_at.eq(row.paused_at),
             device::paused_why.eq(&row.paused_why),
             device::removed_at.eq(row.removed_at),

@@ -87,6 +87,20 @@ impl Tx {
         Ok(query.first(self.conn()?).await.optional()?)
     }
 
+    /// The credentials of all accounts of a device.
+    ///
+    /// # Errors
+    /// [`StoreError`].
+    pub async fn all_credentials_on(&mut self, on: Uuid) -> Result<Vec<Uuid>> {
+        let ids: Vec<Option<Uuid>> = account::table
+            .filter(account::device_id.eq(on))
+            .filter(account::credential_id.is_not_null())
+            .select(account::credential_id)
+            .load(self.conn()?)
+            .await?;
+        Ok(ids.into_iter().flatten().collect())
+    }
+
     /// The credentials of the accounts of a device of a family, each with the key of its login.
     ///
     /// # Errors

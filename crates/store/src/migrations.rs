@@ -25,7 +25,7 @@ const BEFORE_TABLES: [&str; 2] = ["scope", "searchable"];
 
 /// When functions are applied, among the migrations: by version; all of them, or those that tables
 /// need.
-const STEPS: [Step; 8] = [
+const STEPS: [Step; 9] = [
     Step {
         version: "20261128000001",
         all: false,
@@ -56,6 +56,10 @@ const STEPS: [Step; 8] = [
     },
     Step {
         version: "20261130000010",
+        all: true,
+    },
+    Step {
+        version: "20261130000016",
         all: true,
     },
 ];

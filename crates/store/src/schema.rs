@@ -138,6 +138,8 @@ diesel::table! {
         paused_why -> Text,
         dialogue_id -> Nullable<Uuid>,
         dialogue_digest -> Text,
+        platform -> Text,
+        description -> Text,
     }
 }
 

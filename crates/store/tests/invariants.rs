@@ -476,6 +476,8 @@ async fn a_search_finds_by_words_and_devices_and_only_what_grants_reach_in_one_o
         let unit = DeviceRow {
             dialogue_id: None,
             dialogue_digest: String::new(),
+            platform: String::new(),
+            description: String::new(),
             id: device,
             organisation: org,
             folder_id: open,
@@ -622,7 +624,7 @@ fn a_database_that_stopped_at_any_version_can_be_brought_up_to_date() {
         )
         .unwrap();
     // What tables need, then all functions, and all of them again with the imported folders.
-    assert_eq!(versions, (folders.len() + 7).to_string());
+    assert_eq!(versions, (folders.len() + 9).to_string());
 }
 
 #[tokio::test(flavor = "multi_thread")]

@@ -708,3 +708,45 @@ other admin,admin,Fifth-tide-5,elsewhere,,192.0.2.9:many
         "0"
     );
 }
+
+#[test]
+fn nobody_takes_the_accounts_of_a_device_out_from_under_a_gate_by_moving_the_device() {
+    let service = Service::ready();
+    let ines = service.sign_in("ines");
+    let (works, office) = (ines.folder("Works"), ines.folder("Office"));
+    let body = serde_json::json!({"name": "Highfield", "parent": works});
+    let highfield = ines.make("/api/v1/folders", &body);
+    let body =
+        serde_json::json!({"folder": highfield, "name": "historian", "address": "127.0.0.1"});
+    let device = ines.make("/api/v1/devices", &body);
+    // The credential is somewhere else; the gate above the device counts for it all the same.
+    let body = serde_json::json!({"folder": office, "kind": "device-admin", "name": "reports", "fields": {"user_name": "reports"}, "password": "Reports-tide-1", "device": device});
+    let reports = ines.make("/api/v1/credentials", &body);
+    let _ = ines
+        .post(
+            "/api/v1/gates",
+            &serde_json::json!({"folder": works, "needs_reason": true, "max_minutes": 60}),
+        )
+        .good();
+    assert_ne!(ines.reveal(&reports).status, 200, "gated");
+    let marek = ines.person("marek", &[]);
+    for (folder, level) in [(&highfield, "steward"), (&office, "reveal")] {
+        let grant = serde_json::json!({"folder": folder, "person": marek, "level": level});
+        let _ = ines.post("/api/v1/grants", &grant).good();
+    }
+    let body = serde_json::json!({"name": "desk", "parent": office});
+    let desk = ines.make("/api/v1/folders", &body);
+    let grant = serde_json::json!({"folder": desk, "person": marek, "level": "edit"});
+    let _ = ines.post("/api/v1/grants", &grant).good();
+    let marek = service.sign_in("marek");
+    let moved = serde_json::json!({"folder": desk});
+    let address = format!("/api/v1/devices/{device}");
+    let answer = marek.patch(&address, 1, &moved);
+    assert_eq!(answer.status, 403, "{}", answer.body);
+    assert!(answer.body.to_string().contains("gate"), "{}", answer.body);
+    assert_eq!(ines.get(&address).good()["place"], "/Works/Highfield");
+    assert_ne!(marek.reveal(&reports).status, 200, "gated still");
+    // A steward where the gate is set may remove it, and so may move the device.
+    let _ = ines.patch(&address, 1, &moved).good();
+    assert_eq!(ines.reveal(&reports).status, 200);
+}

@@ -9,6 +9,7 @@ use jexlin_api::{
 };
 use jexlin_core::access::{Level, mark};
 use jexlin_core::audit::{Action, TargetType};
+use jexlin_core::names::check_note;
 use jexlin_core::upkeep::account::{Family, check_login};
 use jexlin_core::upkeep::identity::Identity;
 use jexlin_core::upkeep::{ChangeMethod, ConnectorKind, JobCause, Task};
@@ -19,6 +20,7 @@ use jexlin_core::words::Word as _;
 use jexlin_store::{DeviceRow, ScopeEntry};
 use uuid::Uuid;
 
+use super::gates::may_leave;
 use super::names::named;
 use super::removal::removal;
 use crate::error::{AppError, AppResult};
@@ -30,6 +32,9 @@ use crate::jobs::queued;
 use crate::operators::device_facts;
 use crate::paging::{Paged, Paging, Versioned};
 use crate::unit_of_work::UnitOfWork;
+
+/// The longest label of a platform, in characters.
+const LONGEST_PLATFORM: usize = 100;
 
 fn show_identity(identity: &Identity) -> DeviceIdentity {
     DeviceIdentity {
@@ -79,6 +84,8 @@ pub async fn show_device(unit: &mut UnitOfWork, row: DeviceRow) -> AppResult<Dev
         folder: row.folder_id,
         place,
         connector: row.connector.0,
+        platform: row.platform,
+        description: row.description,
         address: row.address,
         port: u16::try_from(row.port).unwrap_or(0),
         identity: identity.iter().map(show_identity).collect(),
@@ -130,6 +137,24 @@ pub fn check_address(address: &str) -> AppResult<String> {
             "must be a host name or an IP address",
         ))
     }
+}
+
+/// A label of a platform as it is kept; empty for none.
+fn check_platform(text: &str) -> AppResult<String> {
+    let text = text.trim();
+    if text.chars().count() > LONGEST_PLATFORM || text.contains(['\n', '\t']) {
+        return Err(AppError::field(
+            "platform",
+            format!("must be one line of at most {LONGEST_PLATFORM} characters"),
+        ));
+    }
+    check_note(text).map_err(|problem| AppError::field("platform", problem))?;
+    Ok(text.to_owned())
+}
+
+fn check_description(text: &str) -> AppResult<String> {
+    check_note(text).map_err(|problem| AppError::field("description", problem))?;
+    Ok(text.trim().to_owned())
 }
 
 /// Demands that the asker may see a credential's password at this moment, its gates passed.
@@ -434,6 +459,8 @@ pub async fn add_device(unit: &mut UnitOfWork, body: NewDevice) -> AppResult<Ver
         paused_why: String::new(),
         dialogue_id,
         dialogue_digest,
+        platform: check_platform(&body.platform)?,
+        description: check_description(&body.description)?,
     };
     unit.tx()?.add_device(&row).await?;
     unit.set_target(row.id, &row.name);
@@ -488,6 +515,23 @@ pub async fn move_device(unit: &mut UnitOfWork, row: &mut DeviceRow, to: Uuid) -
     Ok(())
 }
 
+/// The gates of the accounts of a device, before it is moved: none where it leaves no gate behind.
+async fn gates_before(
+    unit: &mut UnitOfWork,
+    row: &DeviceRow,
+    to: Uuid,
+) -> AppResult<Vec<(Uuid, Vec<Uuid>)>> {
+    let here = unit.tx()?.gate_ids_on_folder(row.folder_id).await?;
+    let there = unit.tx()?.gate_ids_on_folder(to).await?;
+    let mut before = vec![];
+    if here.iter().any(|gate| !there.contains(gate)) {
+        for credential in unit.tx()?.all_credentials_on(row.id).await? {
+            before.push((credential, unit.tx()?.gate_ids_of(credential).await?));
+        }
+    }
+    Ok(before)
+}
+
 /// Changes a device.
 pub async fn edit_device(
     unit: &mut UnitOfWork,
@@ -502,7 +546,17 @@ pub async fn edit_device(
         row.name = named("name", name)?;
         unit.add_detail("name", row.name.clone());
     }
+    if let Some(platform) = &body.platform {
+        row.platform = check_platform(platform)?;
+        unit.add_detail("platform", row.platform.clone());
+    }
+    if let Some(description) = &body.description {
+        row.description = check_description(description)?;
+        unit.add_detail("description", "changed");
+    }
+    let mut gates = vec![];
     if let Some(folder) = body.folder.filter(|folder| *folder != row.folder_id) {
+        gates = gates_before(unit, &row, folder).await?;
         move_device(unit, &mut row, folder).await?;
     }
     if let Some(address) = &body.address {
@@ -532,6 +586,11 @@ pub async fn edit_device(
     }
     row.revision = revision;
     unit.tx()?.edit_device(&row).await?;
+    // The gates above a device count for its accounts, wherever their credentials are.
+    for (credential, before) in gates {
+        let after = unit.tx()?.gate_ids_of(credential).await?;
+        may_leave(unit, &before, &after).await?;
+    }
     row.revision += 1;
     let shown = show_device(unit, row).await?;
     unit.commit_audited().await?;

@@ -265,6 +265,8 @@ impl Devices {
                     paused_why: String::new(),
                     dialogue_id: None,
                     dialogue_digest: String::new(),
+                    platform: String::new(),
+                    description: String::new(),
                 };
                 let made = (row.id, connector);
                 self.known.insert(key, made);

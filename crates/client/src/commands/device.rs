@@ -50,6 +50,12 @@ pub enum Device {
         /// TCP port [default: the usual one of its type]
         #[arg(long)]
         port: Option<u16>,
+        /// What it runs, as a label
+        #[arg(long, default_value = "", hide_default_value = true)]
+        platform: String,
+        /// What it is, in words
+        #[arg(long, default_value = "", hide_default_value = true)]
+        description: String,
         /// The operator: the credential that changes its accounts' passwords
         #[arg(long, value_name = "PATH")]
         operator: Option<String>,
@@ -74,6 +80,12 @@ pub enum Device {
         /// A new port
         #[arg(long)]
         port: Option<u16>,
+        /// What it runs, as a label
+        #[arg(long)]
+        platform: Option<String>,
+        /// What it is, in words
+        #[arg(long)]
+        description: Option<String>,
         /// The operator: the credential that changes its accounts' passwords
         #[arg(long, value_name = "PATH")]
         operator: Option<String>,
@@ -160,15 +172,17 @@ pub enum Device {
     },
 }
 
-const COLUMNS: [Column; 8] = [
+const COLUMNS: [Column; 10] = [
     ("name", "name"),
     ("folder", "place"),
     ("type", "connector"),
     ("address", "address"),
     ("port", "port"),
+    ("platform", "platform"),
     ("dialogue", "dialogue_name"),
     ("accounts", "accounts"),
     ("paused", "paused_why"),
+    ("description", "description"),
 ];
 
 impl Run {
@@ -194,6 +208,8 @@ impl Run {
                 address,
                 connector,
                 port,
+                platform,
+                description,
                 operator,
                 dialogue,
                 identity,
@@ -205,6 +221,8 @@ impl Run {
                     address,
                     connector: Some(connector),
                     port,
+                    platform,
+                    description,
                     operator: self.operator(operator)?,
                     dialogue: self.known_dialogue(dialogue)?,
                     identity,
@@ -216,6 +234,8 @@ impl Run {
                 name,
                 address,
                 port,
+                platform,
+                description,
                 operator,
                 dialogue,
                 no_operator,
@@ -226,6 +246,8 @@ impl Run {
                     folder: None,
                     address,
                     port,
+                    platform,
+                    description,
                     operator: self.operator(operator)?,
                     no_operator,
                     dialogue: self.known_dialogue(dialogue)?,
