@@ -454,7 +454,7 @@ function Accounts({ device, accounts }: { device: Device; accounts: CredentialIt
           <td className="text-right whitespace-nowrap">
             <Link
               href={`/vault/${account.folder}/${account.id}?tab=access`}
-              className="btn btn-ghost btn-xs"
+              className="link mr-3"
               aria-label={`Who has access to ${account.name}`}
             >
               Who has access

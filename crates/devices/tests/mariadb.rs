@@ -267,6 +267,8 @@ async fn an_operator_lists_users_with_what_they_may() {
         found.iter().find(|found| found.login == login).unwrap()
     };
     assert!(of("chief").privileged.is_some() && of("plain").privileged.is_none());
+    let root = found.iter().find(|found| found.login == "root@localhost");
+    assert!(root.is_some_and(|root| root.signs_in && root.privileged.is_some()));
     assert!(of("plain").signs_in && !of("elsewhere").signs_in);
 }
 

@@ -237,7 +237,8 @@ pub(super) fn kept(plugin: &str, password: &Secret) -> Option<String> {
         way.password_hash(Signing(password))
     };
     match plugin {
-        "mysql_native_password" => {
+        // A user whose way is not named signs in by the usual one.
+        "mysql_native_password" | "" => {
             let hash = hash(&AuthPlugin::MysqlNativePassword)?;
             let digits: String = hash.iter().map(|byte| format!("{byte:02X}")).collect();
             Some(format!("*{digits}"))
