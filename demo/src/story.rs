@@ -188,7 +188,7 @@ async fn vault(demo: &mut Demo, world: &World) -> Outcome<()> {
             .post(
                 "ines",
                 "/api/v1/devices",
-                json!({"folder": demo.id(folder)?, "name": name, "connector": device.connector, "address": device.address, "dialogue": dialogue}),
+                json!({"folder": demo.id(folder)?, "name": name, "connector": device.connector, "address": device.address, "dialogue": dialogue, "platform": device.platform, "description": device.description}),
             )
             .await?;
         let id = text(&made, "id");

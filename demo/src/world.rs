@@ -54,6 +54,10 @@ pub struct Group {
 )]
 pub struct Device {
     pub path: String,
+    #[serde(default)]
+    pub platform: String,
+    #[serde(default)]
+    pub description: String,
     #[serde(default = "ssh")]
     pub connector: String,
     pub address: String,

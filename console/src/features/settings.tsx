@@ -57,7 +57,8 @@ const LABELS: Record<string, string> = {
     "Two people: resetting the password of a person with duties, stewardship or approvals",
   two_people_clients: "Two people: renewing the secret of a client",
   two_people_groups: "Two people: joining a group that brings stewardship or approvals",
-  two_people_settings: "Two people: turning one of these off, or trusting first contact",
+  two_people_settings:
+    "Two people: turning one of these off, trusting first contact, or allowing devices that prove no identity",
   independent_approvers:
     "Approvers do not decide requests of the person who set their sign-in password",
   discoverable_names:

@@ -57,8 +57,8 @@ pub struct Settings {
     /// Adding somebody to a group that brings stewardship or approvals in places where the adder is
     /// no steward waits for a second holder of `people`, where there is one.
     pub two_people_groups: bool,
-    /// Switching one of these off, or trusting devices at first contact, waits for a second holder
-    /// of `policy`, where there is one.
+    /// Switching one of these off, trusting devices at first contact, or allowing those that prove no
+    /// identity, waits for a second holder of `policy`, where there is one.
     pub two_people_settings: bool,
     /// An approver does not decide requests of whoever set the password that they sign in with,
     /// where another approver could.
