@@ -701,6 +701,8 @@ async fn last_days(demo: &mut Demo) -> Outcome<()> {
     )
     .await?;
     demo.work().await?;
+    // Seen since its last rotation.
+    reveal(demo, "marek", "/Pumping/Weir lane/duty").await?;
     // Somebody who may not, tries.
     reveal(demo, "pim", "/Control room/contractor").await?;
     reveal(demo, "olena", "/Office/Ordering portal").await?;

@@ -112,7 +112,7 @@ pub enum Device {
     },
     /// Add accounts of a device to the vault: the operator gives each a new password
     #[command(
-        after_help = "EXAMPLES\n  jexlin device add-accounts \"/Pumping/North ridge/telemetry\" telemetry --folder \"/Pumping/North ridge\""
+        after_help = "EXAMPLES\n  jexlin device add-accounts \"/Works/Highfield/historian\" archive --folder \"/Works/Highfield\""
     )]
     AddAccounts {
         /// Path of the device
