@@ -7174,8 +7174,8 @@ export interface components {
        */
       two_people_passwords: boolean;
       /**
-       * @description Switching one of these off, or trusting devices at first contact, waits for a second holder
-       *     of `policy`, where there is one.
+       * @description Switching one of these off, trusting devices at first contact, or allowing those that prove no
+       *     identity, waits for a second holder of `policy`, where there is one.
        * @default true
        */
       two_people_settings: boolean;

@@ -111,9 +111,6 @@ pub enum Device {
         missing: bool,
     },
     /// Add accounts of a device to the vault: the operator gives each a new password
-    #[command(
-        after_help = "EXAMPLES\n  jexlin device add-accounts \"/Works/Highfield/historian\" archive --folder \"/Works/Highfield\""
-    )]
     AddAccounts {
         /// Path of the device
         path: String,
