@@ -11,10 +11,18 @@ use crate::world::{World, split};
 use crate::{Demo, Outcome};
 
 /// The dialogues and recipes that come with the demo.
-const DIALOGUES: [(&str, &str); 6] = [
+const DIALOGUES: [(&str, &str); 8] = [
     (
         "ridge-switch",
         include_str!("../dialogues/ridge-switch.toml"),
+    ),
+    (
+        "holloway-firewall",
+        include_str!("../dialogues/holloway-firewall.toml"),
+    ),
+    (
+        "tarn-telemetry",
+        include_str!("../dialogues/tarn-telemetry.toml"),
     ),
     (
         "harbour-console",
@@ -144,10 +152,12 @@ async fn vault(demo: &mut Demo, world: &World) -> Outcome<()> {
         fields.insert(
             "connect_to".into(),
             json!([
-                format!("{}.0/24 22,443,3306,5432,6379", network()),
+                format!("{}.0/24 22,23,443,3306,5432,6379", network()),
                 "127.0.0.1"
             ]),
         );
+        // One of the telemetry units has nothing but Telnet.
+        fields.insert("unproven_devices".into(), true.into());
     }
     demo.change("ines", "/api/v1/settings", revision(&settings), body)
         .await?;
@@ -195,7 +205,11 @@ async fn vault(demo: &mut Demo, world: &World) -> Outcome<()> {
         demo.ids.insert(device.path.clone(), id.clone());
         confirm_identity(demo, &id).await?;
         let path = format!("{folder}/{name} {}", device.operator);
-        credential(demo, &path, json!({"kind": "device-admin", "fields": {"user_name": device.operator}, "password": device.password, "device": id})).await?;
+        let mut body = json!({"kind": "device-admin", "fields": {"user_name": device.operator}, "password": device.password, "device": id});
+        if let (Some(enable), Some(fields)) = (&device.enable_password, body.as_object_mut()) {
+            fields.insert("secrets".into(), json!({"enable_password": enable}));
+        }
+        credential(demo, &path, body).await?;
         let operator = demo.id(&path)?;
         let present = demo.get("ines", &format!("/api/v1/devices/{id}")).await?;
         demo.patch(
@@ -208,8 +222,18 @@ async fn vault(demo: &mut Demo, world: &World) -> Outcome<()> {
     }
     for account in &world.accounts {
         let device = demo.id(&account.device)?;
-        credential(demo, &account.path, json!({"kind": account.kind, "fields": {"user_name": account.user}, "password": account.password, "device": device}))
-            .await?;
+        let mut body = json!({"kind": account.kind, "fields": {"user_name": account.user}, "password": account.password, "device": device});
+        if let (Some(context), Some(all)) = (&account.context, body.as_object_mut()) {
+            all.insert(
+                "fields".into(),
+                json!({"user_name": account.user, "context": context}),
+            );
+            all.insert(
+                "extra".into(),
+                json!([{"name": "context", "label": "Context", "holds": "text"}]),
+            );
+        }
+        credential(demo, &account.path, body).await?;
         demo.pass(TimeDelta::minutes(3)).await?;
     }
     for login in &world.logins {
@@ -719,7 +743,12 @@ async fn last_days(demo: &mut Demo) -> Outcome<()> {
         demo.work().await?;
     }
     // By a dialogue and by a recipe.
-    for path in ["/Works/Highfield/filter hall duty", "/Office/cloud backups"] {
+    for path in [
+        "/Works/Highfield/filter hall duty",
+        "/Control room/firewall duty",
+        "/Pumping/Mill race/telemetry unit duty",
+        "/Office/cloud backups",
+    ] {
         let account = demo.id(path)?;
         for task in ["rotate", "check"] {
             demo.post(

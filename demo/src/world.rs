@@ -66,6 +66,9 @@ pub struct Device {
     #[serde(default = "root")]
     pub operator: String,
     pub password: String,
+    /// The operator's password for privileged mode.
+    #[serde(default)]
+    pub enable_password: Option<String>,
 }
 
 fn ssh() -> String {
@@ -89,6 +92,9 @@ pub struct Account {
     pub password: String,
     #[serde(default = "device_admin")]
     pub kind: String,
+    /// The part of the device that it belongs to.
+    #[serde(default)]
+    pub context: Option<String>,
 }
 
 fn device_admin() -> String {

@@ -141,6 +141,8 @@ impl<T: Instructed> Connector for ByInstructions<T> {
         let values = Values {
             account: account.login(),
             current: Some(account.password()),
+            enable_password: account.enable_password(),
+            fields: Some(account.fields()),
             ..Values::default()
         };
         // A check changes nothing, so that this is never asked.
@@ -176,6 +178,8 @@ impl<T: Instructed> Connector for ByInstructions<T> {
             operator: operator.login(),
             new: Some(candidate.password()),
             operator_password: Some(operator.password()),
+            enable_password: operator.enable_password(),
+            fields: Some(candidate.fields()),
             ..Values::default()
         };
         let (purpose, wrong) = (Purpose::Operator, Change::OperatorRefused);
@@ -193,6 +197,8 @@ impl<T: Instructed> Connector for ByInstructions<T> {
             account: account.login(),
             current: Some(account.password()),
             new: Some(candidate.password()),
+            enable_password: account.enable_password(),
+            fields: Some(account.fields()),
             ..Values::default()
         };
         let (purpose, wrong) = (Purpose::Account, Change::AccountRefused);

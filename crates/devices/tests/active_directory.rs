@@ -18,6 +18,7 @@ use jexlin_devices::{Change, Connector as _, Probe};
 use jexlin_standins::domain_controller::{DOMAIN, DomainController, PORT};
 use proptest::prelude::*;
 
+use rig::watch::{Watched, watched};
 use rig::{Place, Tried, answer, place, yes};
 
 const OPERATOR: &str = "Operator-tide-1";
@@ -43,11 +44,11 @@ fn name(account: &str) -> String {
     format!("{account}@{DOMAIN}")
 }
 
-fn connector() -> ActiveDirectory {
-    ActiveDirectory::new(Settings {
+fn connector() -> Watched {
+    watched(ActiveDirectory::new(Settings {
         connect: Duration::from_secs(10),
         change: Duration::from_secs(10),
-    })
+    }))
 }
 
 async fn here() -> Place {

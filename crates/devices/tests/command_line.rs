@@ -15,10 +15,12 @@ use std::time::Duration;
 
 use jexlin_core::dialogue::{Instructions, Turn};
 use jexlin_core::secret::Secret;
-use jexlin_devices::{Change, Connector, Met, Probe, Settings, ssh};
+use jexlin_core::upkeep::ConnectorKind;
+use jexlin_devices::{Change, Connector as _, Met, Probe, Settings, ssh, telnet};
+use jexlin_standins::command_line::{CHANGES, CommandLine, FITTER, KEEPER, Manner, Model, WARDEN};
 use jexlin_standins::host::Host;
 use jexlin_standins::misbehaving_device::Wire;
-use jexlin_standins::switch::{KEEPER, Manner, Switch};
+use rig::watch::{Watched, watched_too};
 use rig::{Place, answer, place, yes};
 
 const DIALOGUE: &str = include_str!("../../../demo/dialogues/ridge-switch.toml");
@@ -26,8 +28,8 @@ const OPERATOR: &str = "Keeper-2019-a";
 const OLD: &str = "Duty-2019-a";
 const NEW: &str = "Low-tide-77-north";
 
-fn switch() -> Switch {
-    Switch::temporary(&[(KEEPER, OPERATOR), ("duty", OLD)]).expect("a switch")
+fn switch() -> CommandLine {
+    CommandLine::temporary(Model::Switch, &[(KEEPER, OPERATOR), ("duty", OLD)]).expect("a switch")
 }
 
 fn at(port: u16) -> Place {
@@ -37,13 +39,15 @@ fn at(port: u16) -> Place {
     }
 }
 
-fn connector() -> Arc<dyn Connector> {
-    Settings::CommandLine(ssh::Settings {
-        connect: Duration::from_secs(10),
-        change: Duration::from_secs(10),
-        ..ssh::Settings::default()
-    })
-    .connector()
+fn connector() -> Watched {
+    watched_too(
+        Settings::CommandLine(ssh::Settings {
+            connect: Duration::from_secs(10),
+            change: Duration::from_secs(10),
+            ..ssh::Settings::default()
+        })
+        .connector(),
+    )
 }
 
 async fn rotated(place: &Place, new: &str) -> Met<Change> {
@@ -165,78 +169,280 @@ async fn whoever_cannot_sign_in_is_told_apart_and_changes_nothing() {
     assert_eq!(switch.password("duty"), OLD);
 }
 
-#[tokio::test]
-async fn a_switch_that_misbehaves_leads_to_a_clear_outcome_and_no_secret_is_written() {
-    let switch = switch();
-    let mut place = at(switch.port());
-    // Steps that wait for what never comes are given up after a second.
-    let hasty = DIALOGUE.replace("hear = [", "seconds = 1\nhear = [");
-    place.dialogue = Some(Arc::new(Instructions::read(&hasty).expect("a dialogue")));
-    for (manner, expected) in [
-        (Manner::Dribbles, "Applied"),
-        (Manner::Chatty, "Applied"),
-        (Manner::AlreadyOpen, "Applied"),
-        (Manner::Lies, "Applied"),
-        (Manner::Refuses, "Refused(\"% The password was used before"),
-        (
-            Manner::ShowsSecrets,
-            "Refused(\"% The password ••• was used before",
-        ),
-        (
-            Manner::OtherPrompt,
-            "NotReached(\"the device did not go on: Ridge 3.2",
-        ),
-        (
-            Manner::Silent,
-            "NotReached(\"the device did not go on: it wrote nothing",
-        ),
-        (
-            Manner::Floods,
-            "NotReached(\"the device wrote more than the limit",
-        ),
-        (Manner::HangsUp, "Lost(\"the device ended the connection"),
-        (Manner::AsksForEver, "Lost(\"the device did not go on"),
-        (Manner::DoesNotSave, "Lost(\"the switch did not save"),
-    ] {
-        switch.set("duty", OLD);
-        switch.behave(manner);
-        let met = rotated(&place, NEW).await;
-        let result = format!("{:?}", met.result);
-        assert!(result.starts_with(expected), "{manner:?}: {met:?}");
-        for secret in [OPERATOR, NEW] {
-            assert!(!written(&met).contains(secret), "{manner:?}: {met:?}");
-        }
-        let kept = if matches!(manner, Manner::Lies) || !result.starts_with("Applied") {
-            switch.password("duty") == OLD || manner == Manner::DoesNotSave
-        } else {
-            switch.password("duty") == NEW
+/// A family of devices: its dialogue, its accounts, and what it says when it misbehaves.
+struct FamilyOf {
+    model: Model,
+    text: &'static str,
+    operator: &'static str,
+    enable: Option<&'static str>,
+    refuses: &'static str,
+    shows: &'static str,
+    prompt: &'static str,
+    does_not_save: &'static str,
+}
+
+const NEW_CODE: &str = "Lowtide77north";
+
+const FAMILIES: [FamilyOf; 3] = [
+    FamilyOf {
+        model: Model::Switch,
+        text: DIALOGUE,
+        operator: KEEPER,
+        enable: None,
+        refuses: "% The password was used before",
+        shows: "% The password ••• was used before",
+        prompt: "Ridge 3.2",
+        does_not_save: "the switch did not save",
+    },
+    FamilyOf {
+        model: Model::Firewall,
+        text: include_str!("../../../demo/dialogues/holloway-firewall.toml"),
+        operator: WARDEN,
+        enable: Some("Only-for-changes-1"),
+        refuses: "Error: this secret is on the list",
+        shows: "Error: ••• is on the list",
+        prompt: "Holloway HG-40",
+        does_not_save: "the firewall did not apply",
+    },
+    FamilyOf {
+        model: Model::Telemetry,
+        text: include_str!("../../../demo/dialogues/tarn-telemetry.toml"),
+        operator: FITTER,
+        enable: None,
+        refuses: "? not that one again",
+        shows: "? not ••• again",
+        prompt: "channel",
+        does_not_save: "the unit did not keep",
+    },
+];
+
+impl FamilyOf {
+    fn device(&self) -> CommandLine {
+        let mut accounts = vec![(self.operator, OPERATOR), ("duty", OLD)];
+        accounts.extend(self.enable.map(|enable| (CHANGES, enable)));
+        CommandLine::temporary(self.model, &accounts).expect("a device")
+    }
+
+    /// Steps that wait for what never comes are given up after a second.
+    fn at(&self, port: u16) -> Place {
+        let hasty = self.text.replace("hear = [", "seconds = 1\nhear = [");
+        let there = Place {
+            dialogue: Some(Arc::new(Instructions::read(&hasty).expect("a dialogue"))),
+            enable: self.enable,
+            context: "edge",
+            ..place("127.0.0.1", port)
         };
-        assert!(kept, "{manner:?}: {}", switch.password("duty"));
+        match self.model {
+            Model::Telemetry => Place {
+                connector: ConnectorKind::Telnet,
+                ..there
+            }
+            .known_by("unproven"),
+            Model::Switch | Model::Firewall => there,
+        }
+    }
+
+    fn connector(&self) -> Watched {
+        match self.model {
+            Model::Telemetry => watched_too(
+                Settings::Telnet(telnet::Settings {
+                    connect: Duration::from_secs(10),
+                    change: Duration::from_secs(10),
+                })
+                .connector(),
+            ),
+            Model::Switch | Model::Firewall => connector(),
+        }
+    }
+}
+
+#[tokio::test]
+async fn a_device_that_misbehaves_leads_to_a_clear_outcome_and_no_secret_is_written() {
+    let [switch, firewall, telemetry] = &FAMILIES;
+    // Most of it is waiting for what never comes.
+    tokio::join!(
+        misbehaves(switch),
+        misbehaves(firewall),
+        misbehaves(telemetry)
+    );
+}
+
+async fn misbehaves(family: &FamilyOf) {
+    let (device, connector) = (family.device(), family.connector());
+    let place = family.at(device.port());
+    let (operator, account) = (
+        place.operator(family.operator, OPERATOR),
+        place.account("duty", NEW_CODE),
+    );
+    for manner in Manner::ALL {
+        device.set("duty", OLD);
+        device.behave(manner);
+        let check = connector.check(&place.account("duty", OLD)).await.result;
+        let met = connector
+            .change_as_operator(&operator, &account, yes())
+            .await;
+        let said = format!("{:?} {manner:?}: {met:?}", family.model);
+        match (manner, &met.result) {
+            (
+                Manner::Obeys
+                | Manner::Dribbles
+                | Manner::Chatty
+                | Manner::AlreadyOpen
+                | Manner::Lies,
+                Change::Applied,
+            ) => assert_eq!(check, Probe::Opened, "{said}"),
+            (Manner::Refuses, Change::Refused(why)) => {
+                assert!(why.contains(family.refuses), "{said}");
+            }
+            (Manner::ShowsSecrets, Change::Refused(why)) => {
+                assert!(why.contains(family.shows), "{said}");
+            }
+            (Manner::OtherPrompt, Change::NotReached(why)) => {
+                assert!(why.contains("did not go on"), "{said}");
+                assert!(why.contains(family.prompt), "{said}");
+            }
+            (Manner::Silent, Change::NotReached(why)) => {
+                assert!(why.contains("it wrote nothing"), "{said}");
+            }
+            (Manner::Floods, Change::NotReached(why)) => {
+                assert!(why.contains("more than the limit"), "{said}");
+            }
+            (Manner::HangsUp, Change::Lost(why)) => {
+                assert!(why.contains("ended the connection"), "{said}");
+            }
+            (Manner::AsksForEver, Change::Lost(why)) => {
+                assert!(why.contains("did not go on"), "{said}");
+            }
+            (Manner::DoesNotSave, Change::Lost(why)) => {
+                assert!(why.contains(family.does_not_save), "{said}");
+            }
+            _ => panic!("{said}"),
+        }
+        let is_new = matches!(met.result, Change::Applied | Change::Lost(_))
+            && !matches!(manner, Manner::Lies | Manner::HangsUp | Manner::AsksForEver);
+        let kept = if is_new { NEW_CODE } else { OLD };
+        assert_eq!(device.password("duty"), kept, "{said}");
+    }
+}
+
+#[tokio::test]
+async fn accounts_of_every_family_change_their_own_password() {
+    for family in FAMILIES {
+        let (device, connector) = (family.device(), family.connector());
+        let place = family.at(device.port());
+        for manner in [Manner::Obeys, Manner::AlreadyOpen, Manner::Chatty] {
+            device.set("duty", OLD);
+            device.behave(manner);
+            for (current, expected) in [
+                ("Wrong-2019-a", Change::AccountRefused),
+                (OLD, Change::Applied),
+            ] {
+                let met = connector
+                    .change_as_itself(
+                        &place.account("duty", current),
+                        &place.account("duty", NEW_CODE),
+                        yes(),
+                    )
+                    .await;
+                assert_eq!(
+                    met.result, expected,
+                    "{:?} {manner:?}: {met:?}",
+                    family.model
+                );
+            }
+            assert_eq!(device.password("duty"), NEW_CODE);
+            let check = connector.check(&place.account("duty", OLD)).await;
+            assert_eq!(check.result, Probe::Closed, "{:?}", family.model);
+        }
+    }
+}
+
+#[tokio::test]
+async fn a_firewall_says_what_is_wrong_with_the_enable_password_and_the_context() {
+    let family = &FAMILIES[1];
+    let device = family.device();
+    for (enable, context, operator, expected) in [
+        (
+            None,
+            "edge",
+            WARDEN,
+            "the credential that signs in has none",
+        ),
+        (
+            Some("Not-for-changes-9"),
+            "edge",
+            WARDEN,
+            "does not take the operator's enable",
+        ),
+        (family.enable, "cellar", WARDEN, "has no such context"),
+        (family.enable, "edge", "duty", "the operator is no warden"),
+        (family.enable, "", WARDEN, "no field “context”"),
+        (family.enable, "edge; apply", WARDEN, "would not take"),
+    ] {
+        let place = Place {
+            enable,
+            context,
+            ..family.at(device.port())
+        };
+        let password = device.password(operator);
+        let met = family
+            .connector()
+            .change_as_operator(
+                &place.operator(operator, &password),
+                &place.account("duty", NEW_CODE),
+                answer(false),
+            )
+            .await;
+        let (Change::NotReached(why) | Change::Refused(why)) = &met.result else {
+            panic!("{expected}: {met:?}")
+        };
+        assert!(why.contains(expected), "{expected}: {met:?}");
+        assert_eq!(device.password("duty"), OLD);
     }
 }
 
 #[tokio::test]
 async fn a_line_that_drops_at_any_byte_leaves_no_doubt_about_what_was_sent() {
-    let switch = switch();
-    let wire = Wire::to("127.0.0.1", switch.port()).expect("a wire");
-    let place = at(wire.port());
-    let mut outcomes = std::collections::BTreeSet::new();
-    for bytes in (1500..6500).step_by(250) {
-        switch.set("duty", OLD);
-        wire.fix();
-        wire.cut_after(bytes);
-        let before = switch.told().len();
-        let met = rotated(&place, NEW).await;
-        let sent = switch.told().iter().skip(before).any(|told| told == NEW);
-        match &met.result {
-            Change::NotReached(_) => assert!(!sent, "{bytes}: {met:?}"),
-            Change::Lost(_) => {}
-            Change::Applied => assert_eq!(switch.password("duty"), NEW),
-            other => panic!("{bytes}: {other:?}"),
+    for (family, bytes) in FAMILIES.into_iter().zip([
+        (1500..6500).step_by(250),
+        (1500..7500).step_by(250),
+        (20..820).step_by(20),
+    ]) {
+        let (device, connector) = (family.device(), family.connector());
+        let wire = Wire::to("127.0.0.1", device.port()).expect("a wire");
+        let place = family.at(wire.port());
+        let (operator, account) = (
+            place.operator(family.operator, OPERATOR),
+            place.account("duty", NEW_CODE),
+        );
+        let mut outcomes = std::collections::BTreeSet::new();
+        for bytes in bytes {
+            device.set("duty", OLD);
+            wire.fix();
+            wire.cut_after(bytes);
+            let before = device.told().len();
+            let met = connector
+                .change_as_operator(&operator, &account, yes())
+                .await;
+            let sent = device
+                .told()
+                .iter()
+                .skip(before)
+                .any(|told| told == NEW_CODE);
+            match &met.result {
+                Change::NotReached(_) => assert!(!sent, "{bytes}: {met:?}"),
+                Change::Lost(_) => {}
+                Change::Applied => assert_eq!(device.password("duty"), NEW_CODE),
+                other => panic!("{:?} {bytes}: {other:?}", family.model),
+            }
+            outcomes.insert(format!("{:?}", std::mem::discriminant(&met.result)));
         }
-        outcomes.insert(format!("{:?}", std::mem::discriminant(&met.result)));
+        assert!(
+            outcomes.len() >= 2,
+            "{:?}: cut before and after",
+            family.model
+        );
     }
-    assert!(outcomes.len() >= 2, "cut before and after");
 }
 
 #[tokio::test]

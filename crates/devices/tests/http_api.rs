@@ -17,6 +17,7 @@ use jexlin_core::dialogue::Instructions;
 use jexlin_devices::{Change, Connector, Probe, Settings, http_api};
 use jexlin_standins::api_servers::ApiServer;
 use jexlin_standins::cloud_console::{CloudConsole, KEEPER};
+use rig::watch::{Watched, watched_too};
 use rig::{Place, Tried, answer, is_left_in_bounded_time, lying, place, yes};
 
 const ETCD: &str = include_str!("../../../demo/recipes/etcd.toml");
@@ -35,12 +36,14 @@ fn at(port: u16, text: &str) -> Place {
     }
 }
 
-fn connector() -> Arc<dyn Connector> {
-    Settings::HttpApi(http_api::Settings {
-        connect: Duration::from_secs(5),
-        change: Duration::from_secs(5),
-    })
-    .connector()
+fn connector() -> Watched {
+    watched_too(
+        Settings::HttpApi(http_api::Settings {
+            connect: Duration::from_secs(5),
+            change: Duration::from_secs(5),
+        })
+        .connector(),
+    )
 }
 
 /// A server with its operator: the recipe, and the operator's name and password.
@@ -158,8 +161,8 @@ async fn holds_when_things_go_wrong(of: &Server) {
     };
     let connector = connector();
     let authority = of.server.authority().expect("its authority");
-    tried.proves_who_it_is(&*connector, &authority).await;
-    tried.drops_at_any_byte(&*connector, 12, 700).await;
+    tried.proves_who_it_is(&connector, &authority).await;
+    tried.drops_at_any_byte(&connector, 12, 700).await;
 }
 
 #[tokio::test]
@@ -256,7 +259,7 @@ async fn influxdb_proves_who_it_is_and_may_be_cut_off() {
 
 #[tokio::test]
 async fn what_hangs_floods_or_babbles_is_left() {
-    is_left_in_bounded_time(&*connector(), "duty", FIRST).await;
+    is_left_in_bounded_time(&connector(), "duty", FIRST).await;
 }
 
 #[tokio::test]

@@ -18,6 +18,7 @@ use jexlin_devices::{Change, Connector as _, Probe};
 use jexlin_standins::directory_server::{DirectoryServer, SUFFIX};
 use proptest::prelude::*;
 
+use rig::watch::{Watched, watched};
 use rig::{Place, Tried, answer, place, yes};
 
 const OPERATOR: &str = "Operator-tide-1";
@@ -39,11 +40,11 @@ fn rotator() -> String {
     format!("cn=rotator,{SUFFIX}")
 }
 
-fn ldap() -> Ldap {
-    Ldap::new(Settings {
+fn ldap() -> Watched {
+    watched(Ldap::new(Settings {
         connect: Duration::from_secs(5),
         change: Duration::from_secs(5),
-    })
+    }))
 }
 
 async fn here() -> Place {

@@ -21,6 +21,7 @@ use proptest::prelude::*;
 use tokio::io::{AsyncReadExt as _, AsyncWriteExt as _};
 use tokio::sync::mpsc;
 
+use rig::watch::{Watched, watched};
 use rig::{Place, Tried, answer, is_left_in_bounded_time, place, server_tls, yes};
 
 const OPERATOR: &str = "Operator-tide-1";
@@ -42,20 +43,20 @@ fn user(name: &str) {
         .unwrap();
 }
 
-fn mariadb() -> Mariadb {
-    Mariadb::new(Settings {
+fn mariadb() -> Watched {
+    watched(Mariadb::new(Settings {
         connect: Duration::from_secs(5),
         change: Duration::from_secs(5),
-    })
+    }))
 }
 
 /// One that waits for nobody.
-fn hasty() -> Mariadb {
+fn hasty() -> Watched {
     let short = Duration::from_millis(500);
-    Mariadb::new(Settings {
+    watched(Mariadb::new(Settings {
         connect: short,
         change: short,
-    })
+    }))
 }
 
 async fn here() -> Place {

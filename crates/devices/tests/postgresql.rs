@@ -21,6 +21,7 @@ use jexlin_standins::misbehaving_device::{self, Manner};
 use proptest::prelude::*;
 use tokio::io::{AsyncReadExt as _, AsyncWriteExt as _};
 
+use rig::watch::{Watched, watched};
 use rig::{Place, Tried, answer, place, server_tls, yes};
 
 const OPERATOR: &str = "Operator-tide-1";
@@ -45,11 +46,11 @@ fn role(name: &str) {
     let _ = server().sql(&sql).unwrap();
 }
 
-fn postgresql() -> Postgresql {
-    Postgresql::new(Settings {
+fn postgresql() -> Watched {
+    watched(Postgresql::new(Settings {
         connect: Duration::from_secs(5),
         change: Duration::from_secs(5),
-    })
+    }))
 }
 
 async fn here() -> Place {

@@ -18,6 +18,7 @@ use jexlin_devices::{Change, Connector as _, Probe};
 use jexlin_standins::redis_server::{OPERATOR_RIGHTS, RedisServer};
 use proptest::prelude::*;
 
+use rig::watch::{Watched, watched};
 use rig::{Place, Tried, answer, place, yes};
 
 const OPERATOR: &str = "Operator-tide-1";
@@ -45,11 +46,11 @@ fn server() -> &'static RedisServer {
     SERVER.get_or_init(start)
 }
 
-fn redis() -> Redis {
-    Redis::new(Settings {
+fn redis() -> Watched {
+    watched(Redis::new(Settings {
         connect: Duration::from_secs(5),
         change: Duration::from_secs(5),
-    })
+    }))
 }
 
 async fn here() -> Place {

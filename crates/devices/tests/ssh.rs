@@ -20,6 +20,7 @@ use jexlin_devices::{Change, Connector as _, Probe};
 use jexlin_standins::host::Host;
 use jexlin_standins::misbehaving_device::{self, Manner, Wire};
 
+use rig::watch::{Watched, watched};
 use rig::{Place, answer, place, yes};
 
 fn host() -> &'static Host {
@@ -58,8 +59,8 @@ fn patience(connect: u64, change: u64) -> Settings {
     }
 }
 
-fn ssh() -> Ssh {
-    Ssh::new(patience(5, 8))
+fn ssh() -> Watched {
+    watched(Ssh::new(patience(5, 8)))
 }
 
 #[tokio::test]
@@ -133,10 +134,10 @@ async fn the_operator_changes_another_account_over_one_connection() {
 
 #[tokio::test]
 async fn a_kept_connection_serves_one_credential_and_version_and_ends_when_idle() {
-    let ssh = Ssh::new(Settings {
+    let ssh = watched(Ssh::new(Settings {
         idle: Duration::ZERO,
         ..patience(5, 8)
-    });
+    }));
     let place = at_host(host()).confirmed(&ssh).await;
     let root = place.operator("root", "Ridge-root-1");
     assert_eq!(
@@ -363,7 +364,7 @@ async fn a_changed_host_key_stops_everything_before_a_password_is_sent() {
 
 #[tokio::test]
 async fn devices_that_hang_flood_babble_or_are_off_get_an_answer_in_bounded_time() {
-    let ssh = Ssh::new(patience(2, 2));
+    let ssh = watched(Ssh::new(patience(2, 2)));
     let mut ports: Vec<u16> = [Manner::Hangs, Manner::Floods, Manner::Babbles]
         .map(|manner| misbehaving_device::device(manner).unwrap())
         .into();
@@ -400,7 +401,7 @@ async fn wherever_the_wire_is_cut_the_answer_is_never_wrong() {
         wire.fix();
         wire.cut_after(bytes);
         let wanted = format!("Wired-account-cut-{n}");
-        let ssh = Ssh::new(patience(3, 3));
+        let ssh = watched(Ssh::new(patience(3, 3)));
         let change = ssh
             .change_as_operator(
                 &near.operator("root", "Ridge-root-1"),

@@ -20,14 +20,15 @@ use jexlin_devices::{Change, Connector as _, Probe};
 use jexlin_standins::host::Host;
 use jexlin_standins::misbehaving_device::Wire;
 
+use rig::watch::{Watched, watched};
 use rig::{Place, answer, place, settled, yes};
 
-fn ssh() -> Ssh {
-    Ssh::new(Settings {
+fn ssh() -> Watched {
+    watched(Ssh::new(Settings {
         connect: Duration::from_secs(5),
         change: Duration::from_secs(8),
         idle: Duration::from_secs(60),
-    })
+    }))
 }
 
 fn host() -> Host {

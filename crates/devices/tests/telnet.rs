@@ -19,6 +19,7 @@ use jexlin_core::upkeep::ConnectorKind;
 use jexlin_devices::{Change, Connector, Probe, Settings, telnet};
 use jexlin_standins::misbehaving_device::{self, Manner, Wire};
 use jexlin_standins::router::Router;
+use rig::watch::{Watched, watched_too};
 use rig::{Place, answer, place, settled, yes};
 
 const DIALOGUE: &str = include_str!("../../../demo/dialogues/frr.toml");
@@ -33,13 +34,15 @@ fn at(port: u16) -> Place {
     .known_by("unproven")
 }
 
-fn connector(seconds: u64) -> Arc<dyn Connector> {
+fn connector(seconds: u64) -> Watched {
     let time = Duration::from_secs(seconds);
-    Settings::Telnet(telnet::Settings {
-        connect: time,
-        change: time,
-    })
-    .connector()
+    watched_too(
+        Settings::Telnet(telnet::Settings {
+            connect: time,
+            change: time,
+        })
+        .connector(),
+    )
 }
 
 #[tokio::test]
@@ -108,18 +111,42 @@ async fn a_router_is_checked_and_changes_its_password_for_good() {
 }
 
 #[tokio::test]
-async fn a_router_with_a_password_for_enable_is_left_as_it_is() {
-    let router = Router::temporary(OLD, Some("Enable-2019-a")).unwrap();
+async fn a_router_with_a_password_for_enable_gets_the_one_of_the_credential() {
+    const ENABLE: &str = "Enable-2019-a";
+    let router = Router::temporary(OLD, Some(ENABLE)).unwrap();
     let (connector, here) = (connector(10), at(router.port()));
+    for (enable, why) in [
+        (None, "the credential that signs in has none"),
+        (Some("Enable-of-1999"), "does not take the enable password"),
+    ] {
+        let here = Place {
+            enable,
+            ..at(router.port())
+        };
+        let candidate = here.login(7, "vty", "Lowtide77north", 2);
+        let met = connector
+            .change_as_itself(&here.account("vty", OLD), &candidate, yes())
+            .await;
+        assert!(
+            matches!(&met.result, Change::NotReached(said) if said.contains(why)),
+            "{met:?}"
+        );
+        let check = connector.check(&here.account("vty", OLD)).await;
+        assert_eq!(check.result, Probe::Opened);
+    }
+    let here = Place {
+        enable: Some(ENABLE),
+        ..here
+    };
     let candidate = here.login(7, "vty", "Lowtide77north", 2);
     let met = connector
         .change_as_itself(&here.account("vty", OLD), &candidate, yes())
         .await;
-    assert!(
-        matches!(&met.result, Change::NotReached(why) if why.contains("password for enable")),
-        "{met:?}"
-    );
-    let check = connector.check(&here.account("vty", OLD)).await;
+    assert_eq!(met.result, Change::Applied, "{met:?}");
+    assert!(!format!("{met:?}").contains(ENABLE), "{met:?}");
+    let check = connector
+        .check(&here.account("vty", "Lowtide77north"))
+        .await;
     assert_eq!(check.result, Probe::Opened);
 }
 

@@ -4,11 +4,11 @@ use std::io::Result;
 use std::path::Path;
 
 use crate::cloud_console::CloudConsole;
+use crate::command_line::{CHANGES, CommandLine, FITTER, KEEPER, Model, WARDEN};
 use crate::database_server::DatabaseServer;
 use crate::host::Host;
 use crate::mariadb_server::{self, MariadbServer};
 use crate::redis_server::{OPERATOR_RIGHTS, RedisServer};
-use crate::switch::{KEEPER, Switch};
 
 /// A name, the last number of its address, and accounts with their first passwords.
 type DemoHost = (&'static str, u8, &'static [(&'static str, &'static str)]);
@@ -90,6 +90,21 @@ const SWITCH_ACCOUNTS: [(&str, &str); 3] = [
     ("watch", "Watch-the-ports-7"),
 ];
 
+/// The last number of the address of the demo's firewall.
+const FIREWALL: u8 = 14;
+/// Its accounts, with the passwords of the first day.
+const FIREWALL_ACCOUNTS: [(&str, &str); 4] = [
+    (WARDEN, "Warden-first-day-1"),
+    (CHANGES, "Only-for-changes-1"),
+    ("duty", "Edge-duty-2019"),
+    ("reader", "Rules-to-read-4"),
+];
+
+/// The last number of the address of the demo's telemetry unit, and its port: the one of Telnet.
+const UNIT: (u8, u16) = (15, 23);
+/// Its accounts, with the codes of the first day.
+const UNIT_ACCOUNTS: [(&str, &str); 2] = [(FITTER, "Fitter1stday"), ("duty", "Osmere2019")];
+
 /// The last number of the address of the demo's cloud console.
 const CONSOLE: u8 = 12;
 /// Its accounts, with the passwords of the first day.
@@ -118,7 +133,11 @@ pub struct Running {
     /// The MariaDB server.
     pub maintenance: MariadbServer,
     /// The switch, which is a stand-in.
-    pub switch: Switch,
+    pub switch: CommandLine,
+    /// The firewall, which is a stand-in.
+    pub firewall: CommandLine,
+    /// The telemetry unit, which is a stand-in.
+    pub unit: CommandLine,
     /// The cloud console, which is a stand-in.
     pub console: CloudConsole,
 }
@@ -154,11 +173,30 @@ pub fn start(folder: &Path, network: &str) -> Result<Running> {
         3306,
         &[&MAINTENANCE_USERS[..], &mariadb_server::OPERATOR_RIGHTS].concat(),
     )?;
-    let switch = Switch::start(
-        &folder.join("filter-hall-switch"),
-        &format!("{network}.{SWITCH}"),
+    let command_line = |model, name: &str, number: u8, port: u16, accounts: &[(&str, &str)]| {
+        let address = format!("{network}.{number}");
+        CommandLine::start(model, &folder.join(name), &address, port, accounts)
+    };
+    let switch = command_line(
+        Model::Switch,
+        "filter-hall-switch",
+        SWITCH,
         SSH_PORT,
         &SWITCH_ACCOUNTS,
+    )?;
+    let firewall = command_line(
+        Model::Firewall,
+        "control-room-firewall",
+        FIREWALL,
+        SSH_PORT,
+        &FIREWALL_ACCOUNTS,
+    )?;
+    let unit = command_line(
+        Model::Telemetry,
+        "mill-lane-unit",
+        UNIT.0,
+        UNIT.1,
+        &UNIT_ACCOUNTS,
     )?;
     let console = CloudConsole::start(
         &folder.join("cloud-console"),
@@ -172,6 +210,8 @@ pub fn start(folder: &Path, network: &str) -> Result<Running> {
         alarms,
         maintenance,
         switch,
+        firewall,
+        unit,
         console,
     })
 }

@@ -8,6 +8,7 @@
 pub mod api_servers;
 pub mod cloud_console;
 pub mod cluster;
+pub mod command_line;
 pub mod database_server;
 pub mod demo_hosts;
 pub mod directory_server;
@@ -17,8 +18,8 @@ pub mod mariadb_server;
 pub mod misbehaving_device;
 pub mod redis_server;
 pub mod router;
+pub mod secret_search;
 pub mod ssh_device;
-pub mod switch;
 
 use std::io;
 use std::process::{Child, Command};

@@ -528,6 +528,22 @@ impl Tx {
         }))
     }
 
+    /// The current value of a secret field for a job, if the credential has one.
+    ///
+    /// # Errors
+    /// [`StoreError`].
+    pub async fn sealed_for_job_if_any(
+        &mut self,
+        credential: Uuid,
+        field: &str,
+    ) -> Result<Option<Withheld<SealedVersion>>> {
+        match self.sealed_for_job(credential, field, None).await {
+            Ok(sealed) => Ok(Some(sealed)),
+            Err(StoreError::NotFound) => Ok(None),
+            Err(other) => Err(other),
+        }
+    }
+
     /// Puts credentials into a folder, for a look at what that would change.
     ///
     /// # Errors

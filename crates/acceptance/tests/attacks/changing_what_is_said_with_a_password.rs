@@ -2,7 +2,7 @@
 //! wants to have the password typed where they can read it.
 
 use jexlin_acceptance::Session;
-use jexlin_standins::switch::{KEEPER, Switch};
+use jexlin_standins::command_line::{CommandLine, KEEPER, Model};
 use serde_json::{Value, json};
 
 use super::{grant, job, revision, strict};
@@ -57,7 +57,11 @@ fn confirmed(ines: &Session<'_>, device: &str) {
 fn neither_its_author_nor_the_devices_steward_decides_alone() {
     let service = strict(&[]);
     let ines = service.sign_in("ines");
-    let switch = Switch::temporary(&[(KEEPER, "Keeper-2019-a"), ("duty", "Duty-2019-a")]).unwrap();
+    let switch = CommandLine::temporary(
+        Model::Switch,
+        &[(KEEPER, "Keeper-2019-a"), ("duty", "Duty-2019-a")],
+    )
+    .unwrap();
     let (works, vault) = (ines.folder("Works"), ines.folder("Operators"));
     let good = add(&ines, DIALOGUE);
     let device = ines.make(

@@ -3,8 +3,8 @@
 
 use jexlin_acceptance::{Service, Session};
 use jexlin_standins::api_servers::ApiServer;
+use jexlin_standins::command_line::{CommandLine, KEEPER, Manner, Model};
 use jexlin_standins::router::Router;
-use jexlin_standins::switch::{KEEPER, Manner, Switch};
 use serde_json::{Value, json};
 
 const DIALOGUE: &str = include_str!("../../../../demo/dialogues/ridge-switch.toml");
@@ -12,8 +12,8 @@ const SESSION: &str = include_str!("../../../../demo/dialogues/ridge-switch-sess
 const OPERATOR: &str = "Keeper-2019-a";
 const OLD: &str = "Duty-2019-a";
 
-fn switch() -> Switch {
-    Switch::temporary(&[(KEEPER, OPERATOR), ("duty", OLD)]).unwrap()
+fn switch() -> CommandLine {
+    CommandLine::temporary(Model::Switch, &[(KEEPER, OPERATOR), ("duty", OLD)]).unwrap()
 }
 
 fn add(session: &Session<'_>, text: &str) -> Value {

@@ -8,7 +8,7 @@ use jexlin_standins::host::Host;
 use jexlin_standins::misbehaving_device::{self, Manner, Wire};
 use serde_json::{Value, json};
 
-const ACCOUNTS: [(&str, &str); 10] = [
+const ACCOUNTS: [(&str, &str); 11] = [
     ("root", "Ridge-root-1"),
     ("duty", "North-ridge-2019"),
     ("night", "Night-shift-2019"),
@@ -19,6 +19,7 @@ const ACCOUNTS: [(&str, &str); 10] = [
     ("gated", "Gated-2019-a"),
     ("planned", "Planned-2019-a"),
     ("deploy", "Deploy-2019-a"),
+    ("backup", "Backup-2019-a"),
 ];
 
 fn host() -> &'static Host {
@@ -816,4 +817,75 @@ fn the_ssh_key_of_an_account_is_checked_and_replaced_by_operator_and_account() {
         let line = key.lines().nth(1).unwrap();
         assert!(!service.log().contains(line));
     }
+}
+
+/// The line breaks between the proof of the new key and the end of the former one: the new key
+/// counts, the former one still opens the account, and a rotation is owed that takes it out.
+#[test]
+fn a_former_key_that_could_not_be_taken_out_is_taken_out_by_the_rotation_that_is_owed() {
+    let service = Service::ready();
+    let ines = service.sign_in("ines");
+    let wire = Wire::to("127.0.0.1", host().port()).unwrap();
+    let (folder, device) = device(&ines, wire.port());
+    let id = ines.make(
+        "/api/v1/credentials",
+        &json!({"folder": folder, "kind": "ssh-key", "name": "backup key", "fields": {"user_name": "backup"}, "device": device}),
+    );
+    let of_the_account = |column: &str| {
+        service.sql(&format!(
+            "SELECT {column} FROM account WHERE credential_id = '{id}'"
+        ))
+    };
+    let settled = |job: &str| {
+        until("a settled rotation", || {
+            let now = ines.get(&format!("/api/v1/jobs/{job}")).good();
+            if now["state"] == "queued" {
+                // In doubt, it is tried again at once when somebody asks.
+                service.sql("DELETE FROM failed_login");
+                let _ = ines.post(&format!("/api/v1/credentials/{id}/rotate"), &json!({}));
+                return None;
+            }
+            (now["state"] == "done" || now["state"] == "failed").then_some(now)
+        })
+    };
+    let keys = || {
+        let file = host().inside("cat ~backup/.ssh/authorized_keys").unwrap();
+        file.lines().count()
+    };
+    assert_eq!(job(&ines, &id, "rotate", &json!({}))["outcome"], "done");
+    assert_eq!(keys(), 1);
+    let mut left_behind = 0;
+    for bytes in (14_000..32_000).step_by(600) {
+        wire.cut_after(bytes);
+        let rotation = ines.make(&format!("/api/v1/credentials/{id}/rotate"), &json!({}));
+        let _ = ines.settled(&rotation);
+        wire.fix();
+        let rotated = settled(&rotation);
+        let key = ines.reveal(&id).text("value");
+        assert!(
+            signs_in(&service.folder, &key, "backup"),
+            "{bytes}: {rotated}"
+        );
+        if keys() == 1 {
+            continue;
+        }
+        left_behind += 1;
+        assert_eq!(keys(), 2, "{bytes}: {rotated}");
+        assert_eq!(
+            of_the_account("owed_next_at > now() + interval '5 minutes'"),
+            "t",
+            "{bytes}: {rotated}"
+        );
+        service.sql(&format!(
+            "UPDATE account SET owed_next_at = now() WHERE credential_id = '{id}'"
+        ));
+        until("no key but the newest", || (keys() == 1).then_some(()));
+        until("nothing owed", || {
+            (of_the_account("rotation_owed_at IS NULL") == "t").then_some(())
+        });
+        if left_behind == 2 {
+            return;
+        }
+    }
+    panic!("the line never broke between the two steps: {left_behind}");
 }

@@ -6,7 +6,7 @@ use regex::Regex;
 use serde::Deserialize;
 use sha2::{Digest as _, Sha256};
 
-use super::line::{Line, Placeholder};
+use super::line::{Line, known_placeholders};
 use super::{Dialogue, Finding, HeadFile, Hear, Purpose, Step, Then, What};
 
 /// The version of the format.
@@ -262,12 +262,11 @@ impl Reading {
         match Line::read(text) {
             Ok(line) => Some(line),
             Err(unknown) => {
-                let known = Placeholder::ALL.map(|each| format!("{{{}}}", each.word()));
                 self.wrong(
                     step,
                     format!(
                         "“{{{unknown}}}” stands for nothing; there are {}",
-                        known.join(", ")
+                        known_placeholders()
                     ),
                 );
                 None

@@ -1,6 +1,6 @@
 //! What a device is talked to by: a dialogue or a recipe.
 
-use super::{Dialogue, Finding, Head, Purpose, Rehearsal};
+use super::{Dialogue, Finding, Head, Placeholder, Purpose, Rehearsal};
 use crate::recipe::{self, Recipe};
 use crate::words::word_enum;
 
@@ -53,6 +53,15 @@ impl Instructions {
             Recipe::read(text).map(Self::Recipe)
         } else {
             Dialogue::read(text).map(Self::Dialogue)
+        }
+    }
+
+    /// Whether it needs an enable password of whoever signs in.
+    #[must_use]
+    pub fn enables(&self) -> bool {
+        match self {
+            Self::Dialogue(dialogue) => dialogue.says(Placeholder::EnablePassword),
+            Self::Recipe(recipe) => recipe.says(Placeholder::EnablePassword),
         }
     }
 

@@ -16,6 +16,8 @@ word_enum! {
         Operator,
         /// The password of the operator.
         OperatorPassword,
+        /// The enable password, which whoever signs in gives for the device's privileged mode.
+        EnablePassword,
         /// The name of the device.
         Device,
     }
@@ -23,12 +25,13 @@ word_enum! {
 
 impl Placeholder {
     /// All of them.
-    pub const ALL: [Self; 6] = [
+    pub const ALL: [Self; 7] = [
         Self::Account,
         Self::Current,
         Self::New,
         Self::Operator,
         Self::OperatorPassword,
+        Self::EnablePassword,
         Self::Device,
     ];
 
@@ -37,6 +40,7 @@ impl Placeholder {
     pub fn word(self) -> &'static str {
         match self {
             Self::OperatorPassword => "operator_password",
+            Self::EnablePassword => "enable_password",
             other => crate::words::Word::word(other),
         }
     }
@@ -44,14 +48,17 @@ impl Placeholder {
     /// Whether it stands for a secret.
     #[must_use]
     pub const fn is_secret(self) -> bool {
-        matches!(self, Self::Current | Self::New | Self::OperatorPassword)
+        matches!(
+            self,
+            Self::Current | Self::New | Self::OperatorPassword | Self::EnablePassword
+        )
     }
 
     /// Whether it is known for a purpose.
     #[must_use]
     pub const fn is_known(self, purpose: Purpose) -> bool {
         match self {
-            Self::Account | Self::Device => true,
+            Self::Account | Self::Device | Self::EnablePassword => true,
             Self::Current => !matches!(purpose, Purpose::Operator),
             Self::New => !matches!(purpose, Purpose::Check),
             Self::Operator | Self::OperatorPassword => matches!(purpose, Purpose::Operator),
@@ -59,11 +66,30 @@ impl Placeholder {
     }
 }
 
+/// What begins the name of a field of the account's credential: `{field.context}`.
+const FIELD: &str = "field.";
+
+/// The name of a field, if a placeholder stands for one.
+pub(crate) fn field_of(placeholder: &str) -> Option<&str> {
+    placeholder.strip_prefix(FIELD).filter(|name| {
+        let fits = |c: char| c.is_ascii_lowercase() || c.is_ascii_digit() || c == '_';
+        !name.is_empty() && name.chars().all(fits)
+    })
+}
+
+/// The placeholders that there are, for people.
+pub(crate) fn known_placeholders() -> String {
+    let known = Placeholder::ALL.map(|each| format!("{{{}}}", each.word()));
+    format!("{} and {{{FIELD}NAME}}", known.join(", "))
+}
+
 /// A part of a line.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub(super) enum Piece {
     Text(String),
     Value(Placeholder),
+    /// A field of the account's credential.
+    Field(String),
 }
 
 /// A line that is typed.
@@ -90,14 +116,19 @@ impl Line {
             let Some((name, more)) = after.split_once('}') else {
                 return Err(after.to_owned());
             };
-            let value = Placeholder::ALL
-                .into_iter()
-                .find(|each| each.word() == name)
-                .ok_or_else(|| name.to_owned())?;
+            let piece = match field_of(name) {
+                Some(field) => Piece::Field(field.to_owned()),
+                None => Piece::Value(
+                    Placeholder::ALL
+                        .into_iter()
+                        .find(|each| each.word() == name)
+                        .ok_or_else(|| name.to_owned())?,
+                ),
+            };
             if !plain.is_empty() {
                 pieces.push(Piece::Text(std::mem::take(&mut plain)));
             }
-            pieces.push(Piece::Value(value));
+            pieces.push(piece);
             rest = more;
         }
         plain.push_str(rest);
@@ -111,7 +142,15 @@ impl Line {
     pub fn placeholders(&self) -> impl Iterator<Item = Placeholder> {
         self.0.iter().filter_map(|piece| match piece {
             Piece::Value(value) => Some(*value),
-            Piece::Text(_) => None,
+            Piece::Text(_) | Piece::Field(_) => None,
+        })
+    }
+
+    /// The fields of the account's credential that the line has.
+    pub(super) fn fields(&self) -> impl Iterator<Item = &str> {
+        self.0.iter().filter_map(|piece| match piece {
+            Piece::Field(name) => Some(name.as_str()),
+            Piece::Text(_) | Piece::Value(_) => None,
         })
     }
 
@@ -137,6 +176,7 @@ impl std::fmt::Display for Line {
             match piece {
                 Piece::Text(text) => f.write_str(&text.replace('{', "{{"))?,
                 Piece::Value(value) => write!(f, "{{{}}}", value.word())?,
+                Piece::Field(name) => write!(f, "{{{FIELD}{name}}}")?,
             }
         }
         Ok(())
@@ -149,11 +189,17 @@ mod tests {
 
     #[test]
     fn a_line_is_read_and_written() {
-        let line = Line::read("user {account} mode {{0} {new}").expect("a line");
-        assert_eq!(line.to_string(), "user {account} mode {{0} {new}");
+        let line = Line::read("user {account} of {field.context} mode {{0} {new}").expect("a line");
+        assert_eq!(
+            line.to_string(),
+            "user {account} of {field.context} mode {{0} {new}"
+        );
+        assert_eq!(line.fields().collect::<Vec<_>>(), ["context"]);
         assert!(line.has_secret());
         assert_eq!(line.beginning(), "user ");
         assert_eq!(Line::read("say {nothing}"), Err("nothing".into()));
+        assert_eq!(Line::read("say {field.}"), Err("field.".into()));
+        assert_eq!(Line::read("say {field.A b}"), Err("field.A b".into()));
         assert!(Line::read("say {account").is_err());
     }
 }

@@ -32,6 +32,7 @@ pub(crate) use inspection::place_findings;
 pub use inspection::{Finding, Severity, inspect};
 pub use instructions::{Instructions, InstructionsKind};
 pub use line::{Line, Placeholder};
+pub(crate) use line::{field_of, known_placeholders};
 pub(crate) use rehearsal::{Entry, against};
 pub use rehearsal::{Rehearsal, rehearse, written};
 pub use talk::{Act, Ending, Talk, Turn, Values};
@@ -129,6 +130,22 @@ impl Dialogue {
     fn reached(&self, purpose: Purpose) -> Vec<usize> {
         self.head
             .reached(purpose, |step| self.exits(step).collect())
+    }
+
+    /// Whether a placeholder is in any line.
+    pub(crate) fn says(&self, wanted: Placeholder) -> bool {
+        let said = self.steps.iter().filter_map(|step| step.say.as_ref());
+        said.chain(&self.leave)
+            .any(|line| line.placeholders().any(|it| it == wanted))
+    }
+
+    /// The lines that may be said for a purpose, with the one at the end.
+    fn said_for(&self, purpose: Purpose) -> Vec<&Line> {
+        let steps = self.reached(purpose);
+        let said = steps
+            .into_iter()
+            .filter_map(|step| self.steps.get(step)?.say.as_ref());
+        said.chain(&self.leave).collect()
     }
 
     /// Where a step can lead.

@@ -83,10 +83,21 @@ fn entries(transcript: &str) -> Result<Vec<Entry>, String> {
 pub(crate) fn against(
     transcript: &str,
     account: &str,
+    fields: &[&str],
     talk: impl FnOnce(Values<'_>, &[Entry]) -> (Vec<Turn>, Result<Ending, String>),
 ) -> Rehearsal {
-    let [current, new, operator_password] =
-        ["{current}", "{new}", "{operator_password}"].map(|text| Secret::from_text(text.into()));
+    let [current, new, operator_password, enable_password] = [
+        "{current}",
+        "{new}",
+        "{operator_password}",
+        "{enable_password}",
+    ]
+    .map(|text| Secret::from_text(text.into()));
+    // A field is called as it is: what a credential has there is not known here.
+    let fields = fields
+        .iter()
+        .map(|name| ((*name).to_owned(), (*name).to_owned()))
+        .collect();
     let values = Values {
         account,
         device: "device",
@@ -94,6 +105,8 @@ pub(crate) fn against(
         current: Some(&current),
         new: Some(&new),
         operator_password: Some(&operator_password),
+        enable_password: Some(&enable_password),
+        fields: Some(&fields),
     };
     let (turns, outcome) = match entries(transcript) {
         Ok(entries) => talk(values, &entries),
@@ -114,7 +127,9 @@ pub fn rehearse(
     account: &str,
     transcript: &str,
 ) -> Rehearsal {
-    against(transcript, account, |values, entries| {
+    let said = dialogue.said_for(purpose);
+    let fields: Vec<&str> = said.iter().flat_map(|line| line.fields()).collect();
+    against(transcript, account, &fields, |values, entries| {
         let (mut talk, act) = Talk::begin(dialogue, purpose, values);
         let outcome = follow(&mut talk, act, entries);
         (talk.transcript().to_vec(), outcome)

@@ -1,10 +1,11 @@
 //! A dialogue under way.
 
+use std::collections::BTreeMap;
 use std::time::Duration;
 
 use super::line::{Line, Piece, Placeholder};
 use super::screen::Screen;
-use super::{Dialogue, Purpose, Step, Takes, Then, What};
+use super::{Dialogue, Head, Purpose, Step, Takes, Then, What};
 use crate::secret::{Secret, redact};
 
 /// The most that a device may write in one talk, in bytes.
@@ -31,6 +32,10 @@ pub struct Values<'a> {
     pub new: Option<&'a Secret>,
     /// The password of the operator.
     pub operator_password: Option<&'a Secret>,
+    /// The enable password of whoever signs in.
+    pub enable_password: Option<&'a Secret>,
+    /// The fields of the account's credential that are not secret.
+    pub fields: Option<&'a BTreeMap<String, String>>,
 }
 
 impl<'a> Values<'a> {
@@ -48,7 +53,41 @@ impl<'a> Values<'a> {
             Placeholder::Current => self.current,
             Placeholder::New => self.new,
             Placeholder::OperatorPassword => self.operator_password,
+            Placeholder::EnablePassword => self.enable_password,
             _ => None,
+        }
+    }
+
+    pub(crate) fn field(&self, name: &str) -> Option<&'a str> {
+        let text = self.fields?.get(name)?.as_str();
+        (!text.is_empty()).then_some(text)
+    }
+
+    /// Why the fields that are needed cannot be sent: one is missing, or would not be taken for a
+    /// name.
+    pub(crate) fn field_problem<'n>(
+        &self,
+        head: &Head,
+        needed: impl IntoIterator<Item = &'n str>,
+    ) -> Option<String> {
+        needed.into_iter().find_map(|name| match self.field(name) {
+            Some(text) => head.name_problem(text),
+            None => Some(format!("the credential has no field “{name}”")),
+        })
+    }
+
+    /// Why a step cannot be said, whose placeholders are these: what is missing is not known before
+    /// the device asks for it.
+    pub(crate) fn missing(
+        &self,
+        mut needed: impl Iterator<Item = Placeholder>,
+        step: &str,
+    ) -> String {
+        if self.enable_password.is_none() && needed.any(|it| it == Placeholder::EnablePassword) {
+            "the device asks for an enable password, and the credential that signs in has none"
+                .to_owned()
+        } else {
+            format!("“{step}” needs something that is not known here, or that cannot stand there")
         }
     }
 
@@ -70,10 +109,15 @@ impl<'a> Values<'a> {
     }
 
     pub(crate) fn secrets(&self) -> Vec<&'a Secret> {
-        [self.current, self.new, self.operator_password]
-            .into_iter()
-            .flatten()
-            .collect()
+        [
+            self.current,
+            self.new,
+            self.operator_password,
+            self.enable_password,
+        ]
+        .into_iter()
+        .flatten()
+        .collect()
     }
 }
 
@@ -150,7 +194,7 @@ impl<'a> Talk<'a> {
             changing: false,
             ending: None,
         };
-        let act = match (talk.unfit(), dialogue.head.begin.get(&purpose)) {
+        let act = match (talk.unfit(purpose), dialogue.head.begin.get(&purpose)) {
             (Some(why), _) => talk.end(Ending::Refused(why)),
             (None, Some(first)) => talk.enter(*first),
             (None, None) => talk.end(Ending::GaveUp(format!(
@@ -163,7 +207,7 @@ impl<'a> Talk<'a> {
 
     /// Why a value cannot be typed: it would be another command, or the device takes no such
     /// password.
-    fn unfit(&self) -> Option<String> {
+    fn unfit(&self, purpose: Purpose) -> Option<String> {
         let names = [
             (Placeholder::Account, self.values.account),
             (Placeholder::Operator, self.values.operator),
@@ -180,8 +224,13 @@ impl<'a> Talk<'a> {
                 return Some(why);
             }
         }
+        let said = self.dialogue.said_for(purpose);
         self.values
-            .secret_problem()
+            .field_problem(
+                &self.dialogue.head,
+                said.iter().flat_map(|line| line.fields()),
+            )
+            .or_else(|| self.values.secret_problem())
             .or_else(|| self.values.new_problem(&self.dialogue.head.takes))
     }
 
@@ -200,10 +249,8 @@ impl<'a> Talk<'a> {
             return self.end(Ending::GaveUp("the device asks again and again".into()));
         }
         let Some((typed, shown)) = self.filled(line) else {
-            return self.end(Ending::GaveUp(format!(
-                "the step “{}” says something that is not known here",
-                step.name
-            )));
+            let why = self.values.missing(line.placeholders(), &step.name);
+            return self.end(Ending::GaveUp(why));
         };
         self.keep_heard();
         self.turns.push(Turn::Said(shown));
@@ -233,6 +280,11 @@ impl<'a> Talk<'a> {
                     let name = self.values.name(*value)?;
                     typed.push_str(name);
                     shown.push_str(name);
+                }
+                Piece::Field(name) => {
+                    let text = self.values.field(name)?;
+                    typed.push_str(text);
+                    shown.push_str(text);
                 }
             }
         }

@@ -1,3 +1,5 @@
+use std::collections::BTreeMap;
+
 use proptest::prelude::*;
 
 use super::*;
@@ -5,6 +7,7 @@ use crate::secret::Secret;
 
 const SWITCH: &str = include_str!("../../../../demo/dialogues/ridge-switch.toml");
 const SESSION: &str = include_str!("../../../../demo/dialogues/ridge-switch-session.txt");
+const FIREWALL: &str = include_str!("../../../../demo/dialogues/holloway-firewall.toml");
 
 fn read(text: &str) -> Dialogue {
     match Dialogue::read(text) {
@@ -47,8 +50,14 @@ fn played(
     purpose: Purpose,
     pieces: &[&[u8]],
 ) -> (Vec<String>, Option<Ending>, Vec<Turn>) {
-    let [current, new, operator] =
-        ["old-tide-1", "new-tide-2", "keeper-tide-3"].map(|text| Secret::from_text(text.into()));
+    let [current, new, operator, enable] = [
+        "old-tide-1",
+        "new-tide-2",
+        "keeper-tide-3",
+        "changes-tide-4",
+    ]
+    .map(|text| Secret::from_text(text.into()));
+    let fields = BTreeMap::from([("context".to_owned(), "edge".to_owned())]);
     let values = Values {
         account: "duty",
         device: "ridge",
@@ -56,6 +65,8 @@ fn played(
         current: Some(&current),
         new: Some(&new),
         operator_password: Some(&operator),
+        enable_password: Some(&enable),
+        fields: Some(&fields),
     };
     let (mut talk, mut act) = Talk::begin(dialogue, purpose, values);
     let (mut typed, mut pieces) = (vec![], pieces.iter());
@@ -78,8 +89,14 @@ fn played(
 #[test]
 fn the_ready_made_dialogues_have_no_findings() {
     assert_eq!(messages(SWITCH), Vec::<String>::new());
-    let sudo = include_str!("../../../../demo/dialogues/linux-sudo.toml");
-    assert_eq!(messages(sudo), Vec::<String>::new());
+    for text in [
+        include_str!("../../../../demo/dialogues/linux-sudo.toml"),
+        include_str!("../../../../demo/dialogues/frr.toml"),
+        include_str!("../../../../demo/dialogues/tarn-telemetry.toml"),
+        FIREWALL,
+    ] {
+        assert_eq!(messages(text), Vec::<String>::new());
+    }
     let passwd = include_str!("linux-passwd.toml");
     assert_eq!(
         messages(passwd),
@@ -164,6 +181,96 @@ fn a_switch_takes_a_new_password_from_its_operator() {
     );
     assert_eq!(ending, Some(Ending::Done));
     assert!(!format!("{turns:?}").contains("tide"), "{turns:?}");
+}
+
+#[test]
+fn a_firewall_gets_its_enable_password_and_the_context_of_the_account() {
+    let greeting: &[u8] = b"holloway> ";
+    let (typed, ending, turns) = played(
+        &read(FIREWALL),
+        Purpose::Operator,
+        &[
+            greeting,
+            b"",
+            b"context edge\r\nholloway [edge]> ",
+            b"",
+            b"changes open\r\nPassword for changes: ",
+            b"\r\nholloway [edge]* ",
+            b"",
+            b"account duty secret\r\nNew secret: ",
+            b"\r\nRepeat secret: ",
+            b"\r\nSecret stored.\r\nholloway [edge]* ",
+            b"",
+            b"apply\r\nApplied.\r\n",
+        ],
+    );
+    assert_eq!(typed[0], "context edge\r");
+    assert_eq!(typed[2], "changes-tide-4\r");
+    assert_eq!(ending, Some(Ending::Done));
+    assert!(turns.contains(&Turn::Said("{enable_password}".into())));
+    assert!(!format!("{turns:?}").contains("tide"), "{turns:?}");
+}
+
+/// A field of a credential is written by whoever may edit it, and typed at the operator's prompt.
+#[test]
+fn a_field_that_would_be_a_command_or_is_missing_is_refused_before_anything_is_said() {
+    let new = Secret::from_text("new-tide-2".into());
+    let began = |context: Option<&str>| {
+        let dialogue = read(FIREWALL);
+        let fields = context
+            .map(|text| ("context".to_owned(), text.to_owned()))
+            .into_iter()
+            .collect();
+        let values = Values {
+            account: "duty",
+            operator_password: Some(&new),
+            enable_password: Some(&new),
+            new: Some(&new),
+            fields: Some(&fields),
+            ..Values::default()
+        };
+        match Talk::begin(&dialogue, Purpose::Operator, values).1 {
+            Act::End(Ending::Refused(why)) => why,
+            Act::Listen(_) => String::new(),
+            other => panic!("{other:?}"),
+        }
+    };
+    assert_eq!(began(Some("edge")), "");
+    for text in ["edge; changes open", "edge\rapply", "-x", "a b"] {
+        assert!(began(Some(text)).contains("would not take"), "{text}");
+    }
+    for nothing in [None, Some("")] {
+        assert!(began(nothing).contains("no field “context”"));
+    }
+}
+
+#[test]
+fn a_device_that_asks_for_an_enable_password_which_there_is_not_is_left_as_it_is() {
+    let new = Secret::from_text("new-tide-2".into());
+    let fields = BTreeMap::from([("context".to_owned(), "edge".to_owned())]);
+    let values = Values {
+        account: "duty",
+        operator_password: Some(&new),
+        new: Some(&new),
+        fields: Some(&fields),
+        ..Values::default()
+    };
+    let dialogue = read(FIREWALL);
+    let (mut talk, _) = Talk::begin(&dialogue, Purpose::Operator, values);
+    let _ = talk.hear(b"holloway> ");
+    let _ = talk.silence(false);
+    let _ = talk.typed();
+    let _ = talk.hear(b"context edge\r\nholloway [edge]> ");
+    let _ = talk.silence(false);
+    let _ = talk.typed();
+    let Act::End(Ending::GaveUp(why)) = talk.hear(b"changes open\r\nPassword for changes: ") else {
+        panic!("it goes on")
+    };
+    assert!(
+        why.contains("the credential that signs in has none"),
+        "{why}"
+    );
+    assert!(!talk.is_changing());
 }
 
 #[test]

@@ -118,9 +118,14 @@ impl<'a> Exchange<'a> {
     /// Why a value cannot be sent.
     fn unfit(&self) -> Option<String> {
         let names = [self.values.account, self.values.operator];
+        let sent = self.recipe.sent_for(self.purpose);
         names
             .into_iter()
             .find_map(|name| self.recipe.head.name_problem(name))
+            .or_else(|| {
+                let needed = sent.iter().flat_map(|text| text.fields());
+                self.values.field_problem(&self.recipe.head, needed)
+            })
             .or_else(|| self.values.secret_problem())
             .or_else(|| self.values.new_problem(&self.recipe.head.takes))
     }
@@ -141,10 +146,11 @@ impl<'a> Exchange<'a> {
                 self.turns.push(Turn::Said(shown(step)));
                 Next::Send(Box::new(made))
             }
-            None => Next::End(Ending::GaveUp(format!(
-                "the request “{}” needs something that is not known here, or that cannot stand where it goes",
-                step.name
-            ))),
+            None => {
+                let texts = step.texts();
+                let needed = texts.iter().flat_map(|(text, _)| text.placeholders());
+                Next::End(Ending::GaveUp(self.values.missing(needed, &step.name)))
+            }
         }
     }
 
@@ -232,6 +238,7 @@ impl<'a> Exchange<'a> {
                     continue;
                 }
                 Piece::Value(value) => self.value(*value)?,
+                Piece::Field(name) => Zeroizing::new(self.values.field(name)?.to_owned()),
                 Piece::Taken(name) => Zeroizing::new(match self.taken.get(name)? {
                     Taken::Text(text) => text.expose_secret_text().ok()?.to_owned(),
                     Taken::Json(json) => json.clone(),

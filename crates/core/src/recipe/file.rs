@@ -6,7 +6,7 @@ use serde::Deserialize;
 
 use super::template::Template;
 use super::{Answer, Body, Json, Method, Reason, Recipe, RequestStep, Source, Then};
-use crate::dialogue::{Finding, HeadFile, Placeholder, Purpose, Takes, digest_of};
+use crate::dialogue::{Finding, HeadFile, Purpose, Takes, digest_of, known_placeholders};
 
 /// The version of the format.
 const VERSION: u32 = 1;
@@ -259,12 +259,11 @@ impl Reading {
         match Template::read(text) {
             Ok(template) => Some(template),
             Err(unknown) => {
-                let known = Placeholder::ALL.map(|each| format!("{{{}}}", each.word()));
                 self.wrong(
                     request,
                     format!(
-                        "“{{{unknown}}}” stands for nothing; there are {} and {{taken.NAME}}",
-                        known.join(", ")
+                        "“{{{unknown}}}” stands for nothing; there are {{taken.NAME}}, {}",
+                        known_placeholders()
                     ),
                 );
                 None

@@ -23,7 +23,7 @@ pub fn inspect(text: &str) -> (Option<Recipe>, Vec<Finding>) {
 
 impl RequestStep {
     /// All texts that are sent, each with whether it stands where a device may log it.
-    fn texts(&self) -> Vec<(&Template, bool)> {
+    pub(super) fn texts(&self) -> Vec<(&Template, bool)> {
         let mut all = vec![(&self.path, true)];
         all.extend(self.query.iter().map(|(_, text)| (text, true)));
         all.extend(self.headers.iter().map(|(_, text)| (text, false)));

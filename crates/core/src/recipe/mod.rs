@@ -23,7 +23,7 @@ pub use inspection::inspect;
 pub use rehearsal::rehearse;
 
 use self::template::Template;
-use crate::dialogue::{Finding, Head, Purpose};
+use crate::dialogue::{Finding, Head, Placeholder, Purpose};
 
 /// The method of a request (RFC 9110).
 #[derive(Clone, Copy, Debug, PartialEq, Eq, serde::Deserialize, strum::Display)]
@@ -163,6 +163,26 @@ impl Recipe {
     fn reached(&self, purpose: Purpose) -> Vec<usize> {
         self.head
             .reached(purpose, |request| self.exits(request).collect())
+    }
+
+    /// Whether a placeholder is in any request.
+    pub(crate) fn says(&self, wanted: Placeholder) -> bool {
+        let texts = self.requests.iter().flat_map(RequestStep::texts);
+        texts
+            .into_iter()
+            .any(|(text, _)| text.placeholders().any(|it| it == wanted))
+    }
+
+    /// The texts that may be sent for a purpose.
+    fn sent_for(&self, purpose: Purpose) -> Vec<&template::Template> {
+        let requests = self.reached(purpose);
+        let steps = requests
+            .into_iter()
+            .filter_map(|request| self.requests.get(request));
+        steps
+            .flat_map(|step| step.texts())
+            .map(|(text, _)| text)
+            .collect()
     }
 }
 

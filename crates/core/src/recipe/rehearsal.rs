@@ -15,7 +15,9 @@ use crate::dialogue::{Ending, Entry, Purpose, Rehearsal, Turn, against};
 /// Talks to a transcript as if it were a device.
 #[must_use]
 pub fn rehearse(recipe: &Recipe, purpose: Purpose, account: &str, transcript: &str) -> Rehearsal {
-    against(transcript, account, |values, entries| {
+    let sent = recipe.sent_for(purpose);
+    let fields: Vec<&str> = sent.iter().flat_map(|text| text.fields()).collect();
+    against(transcript, account, &fields, |values, entries| {
         let (mut exchange, next) = Exchange::begin(recipe, purpose, values);
         let outcome = follow(&mut exchange, next, account, entries);
         (exchange.transcript().to_vec(), outcome)

@@ -1,6 +1,6 @@
 //! Texts with placeholders: those of dialogues, and what was taken from answers.
 
-use crate::dialogue::Placeholder;
+use crate::dialogue::{Placeholder, field_of};
 
 /// A part of a text.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -8,6 +8,8 @@ pub(super) enum Piece {
     Text(String),
     Value(Placeholder),
     Taken(String),
+    /// A field of the account's credential.
+    Field(String),
 }
 
 /// A text with placeholders.
@@ -34,9 +36,10 @@ impl Template {
             if !plain.is_empty() {
                 pieces.push(Piece::Text(std::mem::take(&mut plain)));
             }
-            pieces.push(match name.strip_prefix("taken.") {
-                Some(taken) => Piece::Taken(taken.to_owned()),
-                None => Piece::Value(
+            pieces.push(match (name.strip_prefix("taken."), field_of(name)) {
+                (Some(taken), _) => Piece::Taken(taken.to_owned()),
+                (None, Some(field)) => Piece::Field(field.to_owned()),
+                (None, None) => Piece::Value(
                     Placeholder::ALL
                         .into_iter()
                         .find(|each| each.word() == name)
@@ -68,6 +71,14 @@ impl Template {
         })
     }
 
+    /// The fields of the account's credential that it has.
+    pub(super) fn fields(&self) -> impl Iterator<Item = &str> {
+        self.0.iter().filter_map(|piece| match piece {
+            Piece::Field(name) => Some(name.as_str()),
+            _ => None,
+        })
+    }
+
     /// What it stands for, when it is one thing that was taken and nothing else.
     pub(super) fn only_taken(&self) -> Option<&str> {
         match self.0.as_slice() {
@@ -94,6 +105,7 @@ impl std::fmt::Display for Template {
                 Piece::Text(text) => f.write_str(text)?,
                 Piece::Value(value) => write!(f, "{{{}}}", value.word())?,
                 Piece::Taken(name) => write!(f, "{{taken.{name}}}")?,
+                Piece::Field(name) => write!(f, "{{field.{name}}}")?,
             }
         }
         Ok(())

@@ -75,6 +75,7 @@ fn played(
         current: Some(&current),
         new: Some(&new),
         operator_password: Some(&operator),
+        ..Values::default()
     };
     let (mut exchange, mut next) = Exchange::begin(recipe, purpose, values);
     let (mut all, mut answers) = (vec![], answers.iter());

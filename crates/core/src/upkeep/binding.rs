@@ -13,6 +13,7 @@
 //! lease   ─┘
 //! ```
 
+use std::collections::BTreeMap;
 use std::marker::PhantomData;
 use std::sync::Arc;
 
@@ -424,6 +425,8 @@ impl<R: RoleMark> SendPermit<R> {
             password,
             is_key,
             former_key: None,
+            enable_password: None,
+            fields: BTreeMap::new(),
             role: PhantomData,
         })
     }
@@ -447,10 +450,39 @@ pub struct BoundLogin<R: RoleMark> {
     password: Secret,
     is_key: bool,
     former_key: Option<String>,
+    enable_password: Option<Secret>,
+    fields: BTreeMap<String, String>,
     role: PhantomData<R>,
 }
 
 impl<R: RoleMark> BoundLogin<R> {
+    /// The same, with the enable password of the same credential, opened by the same permit.
+    #[must_use]
+    pub(crate) fn with_enable_password(self, enable_password: Secret) -> Self {
+        Self {
+            enable_password: Some(enable_password),
+            ..self
+        }
+    }
+
+    /// The same, with those fields of the credential that are not secret.
+    #[must_use]
+    pub fn with_fields(self, fields: BTreeMap<String, String>) -> Self {
+        Self { fields, ..self }
+    }
+
+    /// The password for the privileged mode of the device, where the credential has one.
+    #[must_use]
+    pub const fn enable_password(&self) -> Option<&Secret> {
+        self.enable_password.as_ref()
+    }
+
+    /// The fields of the credential that are not secret, by their names.
+    #[must_use]
+    pub const fn fields(&self) -> &BTreeMap<String, String> {
+        &self.fields
+    }
+
     /// The same, with the public key that it is to replace.
     #[must_use]
     pub fn replacing(self, former_key: Option<String>) -> Self {

@@ -86,6 +86,8 @@ pub struct Kind {
 /// The field in which every kind keeps its main secret, whatever its label: the one that is
 /// revealed when no other is named.
 pub const PASSWORD: &str = "password";
+/// The field of the password for a device's privileged mode.
+pub const ENABLE_PASSWORD: &str = "enable_password";
 /// The field whose day is the last one.
 pub const EXPIRES: &str = "expires";
 /// The most fields of a kind of an organisation's own.
@@ -135,7 +137,18 @@ static BUILT_IN: LazyLock<Vec<Kind>> = LazyLock::new(|| {
             "device-admin",
             "Device admin",
             true,
-            vec![user(), main(), seed(), url("Management URLs"), note()],
+            vec![
+                user(),
+                main(),
+                Field {
+                    help: "For the privileged mode of a network device, where it has a password of its own."
+                        .into(),
+                    ..field(ENABLE_PASSWORD, "Enable password", Secret, false)
+                },
+                seed(),
+                url("Management URLs"),
+                note(),
+            ],
         ),
         kind(
             "database-account",

@@ -166,3 +166,22 @@ pub fn open_for_device<R: crate::upkeep::RoleMark>(
         open(permit, key, wrapped, place, sealed)?,
     )
 }
+
+/// Opens the enable password of the same credential, and adds it to a login. It goes where the
+/// password may go, and nowhere else.
+///
+/// # Errors
+/// As [`open`]; [`SealProblem::OtherCredential`] also when the login is of another one.
+pub fn add_enable_password<R: crate::upkeep::RoleMark>(
+    permit: &crate::upkeep::SendPermit<R>,
+    login: crate::upkeep::BoundLogin<R>,
+    key: &OrganisationKey,
+    wrapped: &WrappedKey,
+    place: &Place<'_>,
+    sealed: &Sealed,
+) -> Result<crate::upkeep::BoundLogin<R>, SealProblem> {
+    if login.credential() != place.credential {
+        return Err(SealProblem::OtherCredential);
+    }
+    Ok(login.with_enable_password(open(permit, key, wrapped, place, sealed)?))
+}

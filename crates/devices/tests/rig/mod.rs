@@ -3,6 +3,9 @@
 
 #![allow(dead_code, reason = "each test uses its part")]
 
+pub mod watch;
+
+use std::collections::BTreeMap;
 use std::sync::Arc;
 
 use jexlin_core::dialogue::Instructions;
@@ -12,7 +15,9 @@ use jexlin_core::upkeep::{
     Account, Binding, BoundLogin, ConnectRules, ConnectorKind, DeviceFacts, Endpoint, Lease,
     Operator, RoleMark, StoredBinding,
 };
-use jexlin_core::vault::{OrganisationKey, Place as VaultPlace, RootKey, open_for_device};
+use jexlin_core::vault::{
+    OrganisationKey, Place as VaultPlace, RootKey, add_enable_password, open_for_device,
+};
 use jexlin_devices::{Answer, Change, Connector, MaySend, Probe};
 use jexlin_standins::database_server::certificates;
 use jexlin_standins::misbehaving_device::{self, Manner, Wire};
@@ -30,6 +35,10 @@ pub struct Place {
     pub rules: ConnectRules,
     pub dialogue: Option<Arc<Instructions>>,
     pub connector: ConnectorKind,
+    /// The enable password of whoever signs in.
+    pub enable: Option<&'static str>,
+    /// The field `context` of every credential.
+    pub context: &'static str,
 }
 
 pub fn place(address: &str, port: u16) -> Place {
@@ -41,6 +50,8 @@ pub fn place(address: &str, port: u16) -> Place {
         rules: ConnectRules::new(&["127.0.0.0/8".into()], vec![]).unwrap(),
         dialogue: None,
         connector: ConnectorKind::Ssh,
+        enable: None,
+        context: "",
     }
 }
 
@@ -101,16 +112,26 @@ impl Place {
         let (data, wrapped) = key
             .generate_data_key(&mut rng, organisation, credential)
             .unwrap();
-        let field = VaultPlace {
+        let of = |field| VaultPlace {
             organisation,
             credential,
-            field: "password",
+            field,
             version,
         };
-        let sealed = data
-            .seal(&mut rng, &field, &Secret::from_text(password.into()))
-            .unwrap();
-        open_for_device(&permit, user, &key, &wrapped, &field, &sealed).unwrap()
+        let mut sealed = |field, text: &str| {
+            let text = Secret::from_text(text.to_owned());
+            data.seal(&mut rng, &of(field), &text).unwrap()
+        };
+        let own = sealed("password", password);
+        let login = open_for_device(&permit, user, &key, &wrapped, &of("password"), &own).unwrap();
+        let fields = BTreeMap::from([("context".to_owned(), self.context.to_owned())]);
+        let login = login.with_fields(fields);
+        let Some(enable) = self.enable else {
+            return login;
+        };
+        let enable = sealed("enable_password", enable);
+        let field = of("enable_password");
+        add_enable_password(&permit, login, &key, &wrapped, &field, &enable).unwrap()
     }
 
     pub fn account(&self, user: &str, password: &str) -> BoundLogin<Account> {

@@ -1,16 +1,18 @@
 //! Opening a password for a device, and what answers there.
 
+use std::collections::BTreeMap;
+
 use chrono::TimeDelta;
 use jexlin_app::error::AppError;
 use jexlin_core::audit::{Action, Event, TargetType};
-use jexlin_core::dialogue;
+use jexlin_core::dialogue::{self, Instructions};
 use jexlin_core::upkeep::rotation::Heard;
 use jexlin_core::upkeep::{Account, Binding, BoundLogin, Operator, RoleMark, budget_allows};
-use jexlin_core::vault::kinds::PASSWORD;
-use jexlin_core::vault::{Place, Sealed, WrappedKey, open_for_device};
+use jexlin_core::vault::kinds::{ENABLE_PASSWORD, PASSWORD};
+use jexlin_core::vault::{Place, Sealed, WrappedKey, add_enable_password, open_for_device};
 use jexlin_core::words::Word as _;
 use jexlin_devices::{Met, Probe};
-use jexlin_store::{SealedVersion, Tx};
+use jexlin_store::{SealedVersion, Tx, Withheld};
 use uuid::Uuid;
 
 use super::rotation::former_key;
@@ -49,6 +51,21 @@ impl Probed {
             }
         }
     }
+}
+
+/// The log says which fields of a credential leave the vault when it is not the password alone.
+fn note_fields(event: &mut Event, with_enable_password: bool) {
+    if with_enable_password {
+        let both = format!("{PASSWORD}, {ENABLE_PASSWORD}");
+        event.detail.insert("fields".into(), both);
+    }
+}
+
+/// The fields of a credential that are texts.
+fn plain_fields(fields: &serde_json::Value) -> BTreeMap<String, String> {
+    let all = fields.as_object().into_iter().flatten();
+    all.filter_map(|(name, value)| Some((name.clone(), value.as_str()?.to_owned())))
+        .collect()
 }
 
 impl Runner {
@@ -90,6 +107,13 @@ impl Runner {
                     .await?,
             );
         }
+        let enables = facts.dialogue.as_deref().is_some_and(Instructions::enables);
+        let enable = if enables && !with_operator {
+            tx.sealed_for_job_if_any(self.credential.id, ENABLE_PASSWORD)
+                .await?
+        } else {
+            None
+        };
         let mut operator = None;
         if with_operator {
             let Some(binding) = tx.operator_of(self.device).await? else {
@@ -101,29 +125,46 @@ impl Runner {
             };
             let credential = binding.binding.stored().credential;
             let sealed = tx.sealed_for_job(credential, PASSWORD, None).await?;
-            let event = self
+            let enable = if enables {
+                tx.sealed_for_job_if_any(credential, ENABLE_PASSWORD)
+                    .await?
+            } else {
+                None
+            };
+            let mut event = self
                 .operator_event(&mut tx, &binding.binding, step, &self.path)
                 .await?;
+            note_fields(&mut event, enable.is_some());
             tx.record(&event, &self.keys.mac).await?;
-            operator = Some((permit, binding.login, sealed));
+            operator = Some((permit, binding.login, sealed, enable));
         }
         let mut event = self.event(Action::UpkeepSignIn);
+        note_fields(&mut event, enable.is_some());
         event.detail.insert("step".into(), step.to_owned());
         event.detail.insert("as".into(), "account".into());
         let receipt = tx.commit_with(&event, &self.keys.mac).await?;
+        let after = |withheld: Option<Withheld<SealedVersion>>| {
+            withheld.map(|sealed| sealed.after(&receipt)).transpose()
+        };
+        let enable = after(enable)?;
         let mut account = vec![];
         for sealed in withheld {
             let login = self.open_version(
                 &account_permit,
                 &self.account.login,
                 sealed.after(&receipt)?,
+                enable.as_ref(),
             )?;
+            let login = login.with_fields(plain_fields(&self.credential.fields));
             account.push(login.replacing(former.clone()));
         }
         let operator = match operator {
-            Some((permit, login, sealed)) => {
-                Some(self.open_version(&permit, &login, sealed.after(&receipt)?)?)
-            }
+            Some((permit, login, sealed, enable)) => Some(self.open_version(
+                &permit,
+                &login,
+                sealed.after(&receipt)?,
+                after(enable)?.as_ref(),
+            )?),
             None => None,
         };
         Ok(Ok(Opened { account, operator }))
@@ -152,7 +193,8 @@ impl Runner {
             .operator_event(&mut tx, &binding.binding, step, &self.device_name)
             .await?;
         let receipt = tx.commit_with(&event, &self.keys.mac).await?;
-        let login = self.open_version(&permit, &binding.login, sealed.after(&receipt)?)?;
+        let sealed = sealed.after(&receipt)?;
+        let login = self.open_version(&permit, &binding.login, sealed, None)?;
         Ok(Ok(login))
     }
 
@@ -194,6 +236,7 @@ impl Runner {
         permit: &jexlin_core::upkeep::SendPermit<R>,
         login: &str,
         sealed: SealedVersion,
+        enable: Option<&SealedVersion>,
     ) -> Step<BoundLogin<R>> {
         let place = Place {
             organisation: self.credential.organisation,
@@ -201,13 +244,30 @@ impl Runner {
             field: PASSWORD,
             version: sealed.number,
         };
-        Ok(open_for_device(
+        let opened = open_for_device(
             permit,
             login,
             &self.keys.key,
             &WrappedKey(sealed.data_key),
             &place,
             &Sealed(sealed.sealed),
+        )?;
+        let Some(enable) = enable else {
+            return Ok(opened);
+        };
+        let place = Place {
+            organisation: self.credential.organisation,
+            credential: enable.credential,
+            field: ENABLE_PASSWORD,
+            version: enable.number,
+        };
+        Ok(add_enable_password(
+            permit,
+            opened,
+            &self.keys.key,
+            &WrappedKey(enable.data_key.clone()),
+            &place,
+            &Sealed(enable.sealed.clone()),
         )?)
     }
 

@@ -386,10 +386,6 @@ impl Runner {
         failpoints::point("before-promote").await;
         let mut tx = self.begin_held("keeping the new password").await?;
         let now = self.now();
-        if unanswered && self.is_key() {
-            // The former key may be there beside the new one: another rotation takes it out.
-            tx.owe_rotation(self.account.id, now).await?;
-        }
         // Whoever sets a value holds the credential first.
         tx.credential_locked(self.credential.id).await?;
         tx.promote_version(self.credential.id, PASSWORD, candidate)
@@ -403,6 +399,13 @@ impl Runner {
         tx.finish_job(&self.lease, JobState::Done, outcome.into(), "", now)
             .await?;
         tx.note_rotation(self.account.id, now, outcome).await?;
+        if unanswered && self.is_key() {
+            // The former key may be there beside the new one: another rotation takes it out. It is
+            // owed only now, since a rotation that is done settles what was owed before.
+            let next = now + chrono::TimeDelta::minutes(10);
+            tx.owe_rotation(self.account.id, now).await?;
+            tx.owed_again(self.account.id, next).await?;
+        }
         tx.commit_with(&self.rotated(outcome, ""), &self.keys.mac)
             .await?;
         failpoints::point("after-promote").await;
