@@ -614,6 +614,26 @@ export interface paths {
     patch?: never;
     trace?: never;
   };
+  "/api/v1/credentials/{credential}/rehearse": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /**
+     * Goes as far as a rotation can without changing anything: what is said and heard on the way stays
+     *     with the job.
+     */
+    post: operations["upkeep_rehearse"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
   "/api/v1/credentials/{credential}/restore": {
     parameters: {
       query?: never;
@@ -2815,6 +2835,8 @@ export interface components {
       | "upkeep.checked"
       | "upkeep.rotate"
       | "upkeep.listed"
+      | "upkeep.rehearse"
+      | "upkeep.rehearsed"
       | "upkeep.rotated"
       | "upkeep.sign-in"
       | "vault.assess"
@@ -3311,6 +3333,14 @@ export interface components {
       dialogue: string | null;
       /** @description The name of that and its version, such as `ridge-switch 2`. */
       dialogue_name: string;
+      /** @description The other entries of the same machine, the first one first. */
+      families: components["schemas"]["DeviceFamily"][];
+      /**
+       * Format: uuid
+       * @description The device whose accounts are changed in another way by this entry; none for the first entry of
+       *     a machine.
+       */
+      family_of: string | null;
       /**
        * Format: uuid
        * @description The folder that it is in.
@@ -3398,6 +3428,26 @@ export interface components {
       role: components["schemas"]["Role"];
       /** @description Why no password is sent; empty when the binding is in force. */
       suspended: string;
+    };
+    /**
+     * @description Another way in which accounts of the same machine are changed, with its own type, address, identity
+     *     and operator.
+     */
+    DeviceFamily: {
+      /**
+       * Format: int64
+       * @description The number of credentials that are its accounts.
+       */
+      accounts: number;
+      /** @description Its type. */
+      connector: components["schemas"]["ConnectorKind"];
+      /**
+       * Format: uuid
+       * @description Its identifier.
+       */
+      id: string;
+      /** @description Its name. */
+      name: string;
     };
     /** @description An identity that a device may prove, or shows. */
     DeviceIdentity: {
@@ -4783,6 +4833,12 @@ export interface components {
       dialogue?: string | null;
       /**
        * Format: uuid
+       * @description The device in the same folder whose other accounts this entry is for: they are changed in
+       *     another way than its own.
+       */
+      family_of?: string | null;
+      /**
+       * Format: uuid
        * @description The folder.
        */
       folder: string;
@@ -5457,6 +5513,14 @@ export interface components {
         dialogue: string | null;
         /** @description The name of that and its version, such as `ridge-switch 2`. */
         dialogue_name: string;
+        /** @description The other entries of the same machine, the first one first. */
+        families: components["schemas"]["DeviceFamily"][];
+        /**
+         * Format: uuid
+         * @description The device whose accounts are changed in another way by this entry; none for the first entry of
+         *     a machine.
+         */
+        family_of: string | null;
         /**
          * Format: uuid
          * @description The folder that it is in.
@@ -7438,6 +7502,14 @@ export interface components {
         dialogue: string | null;
         /** @description The name of that and its version, such as `ridge-switch 2`. */
         dialogue_name: string;
+        /** @description The other entries of the same machine, the first one first. */
+        families: components["schemas"]["DeviceFamily"][];
+        /**
+         * Format: uuid
+         * @description The device whose accounts are changed in another way by this entry; none for the first entry of
+         *     a machine.
+         */
+        family_of: string | null;
         /**
          * Format: uuid
          * @description The folder that it is in.
@@ -7714,7 +7786,7 @@ export interface components {
      * @description What a job does.
      * @enum {string}
      */
-    Task: "check" | "rotation" | "listing";
+    Task: "check" | "rotation" | "listing" | "rehearsal";
     /**
      * @description Transfers stewardship that one person holds by grants to them to another person.
      * @example {
@@ -9251,6 +9323,40 @@ export interface operations {
         };
         content: {
           "application/json": components["schemas"]["OperatorScope"];
+        };
+      };
+      /** @description What failed, as problem details (RFC 9457) */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+    };
+  };
+  upkeep_rehearse: {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        credential: string;
+      };
+      cookie?: never;
+    };
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["NewJob"];
+      };
+    };
+    responses: {
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Job"];
         };
       };
       /** @description What failed, as problem details (RFC 9457) */

@@ -4,7 +4,7 @@
 import { Plus, Trash2 } from "lucide-react";
 import { useState } from "react";
 import { useLocation } from "wouter";
-import { type Device, type Folder, api, ifMatch, result } from "../api";
+import { type Device, api, ifMatch, result } from "../api";
 import { Choice, Field, Form, text } from "../parts";
 import { useDeviceTypes } from "./device-types";
 import { useDialogues } from "./dialogues";
@@ -73,7 +73,16 @@ function AccountRow({
   );
 }
 
-export function AddDevice({ here, close }: { here: Folder; close: () => void }) {
+export function AddDevice({
+  folder,
+  main,
+  close,
+}: {
+  folder: string;
+  /** The device whose other accounts the new entry is for. */
+  main?: Device;
+  close: () => void;
+}) {
   const [, go] = useLocation();
   const [accounts, setAccounts] = useState<Account[]>([]);
   const [operator, setOperator] = useState<number | null>(null);
@@ -89,10 +98,11 @@ export function AddDevice({ here, close }: { here: Folder; close: () => void }) 
       (await result(
         api.POST("/api/v1/devices", {
           body: {
-            folder: here.id,
+            folder,
             name: text(data, "name"),
             address: text(data, "address"),
             connector: type,
+            ...(main && { family_of: main.id }),
             ...(chosen?.instructions && { dialogue: text(data, "dialogue") || undefined }),
             port: Number(text(data, "port")),
           },
@@ -108,7 +118,7 @@ export function AddDevice({ here, close }: { here: Folder; close: () => void }) 
         const credential = await result(
           api.POST("/api/v1/credentials", {
             body: {
-              folder: here.id,
+              folder,
               kind: chosen?.account_kind ?? "device-admin",
               name: text(data, `name ${account.key}`) || user,
               fields: { user_name: user },
@@ -171,7 +181,13 @@ export function AddDevice({ here, close }: { here: Folder; close: () => void }) 
         )}
         <Field label="Name" name="name" required />
         <div className="grid grid-cols-[1fr_7rem] gap-2">
-          <Field label="Address" name="address" required hint="A host name or an IP address" />
+          <Field
+            label="Address"
+            name="address"
+            required
+            defaultValue={main?.address}
+            hint="A host name or an IP address"
+          />
           <Field
             label="Port"
             name="port"

@@ -7,6 +7,7 @@ import {
   ChevronUp,
   CopyPlus,
   EllipsisVertical,
+  FlaskConical,
   Pencil,
   ShieldHalf,
   Star,
@@ -46,6 +47,7 @@ import {
   When,
   told,
 } from "../parts";
+import { useQueryPart } from "../parts/tabs";
 import { useNeighbours } from "./neighbours";
 import { AuditRows } from "./audit-rows";
 import { CopyForm, EditCredential, MoveIn } from "./credential-forms";
@@ -53,6 +55,7 @@ import { MAIN, SEED, fieldsOf } from "./credential-fields";
 import { atLeast } from "./access-levels";
 import { History } from "./version-history";
 import { JobRows } from "./job-rows";
+import { rehearse } from "./job-tasks";
 import { GateForm, PlanForm } from "./plan-and-gate";
 import { Codes, Secret, lend, useTimes } from "./reveal";
 import { Explain, Grants, Reach } from "./grants";
@@ -588,7 +591,8 @@ function Neighbours({ it }: { it: Credential }) {
 export function Detail({ it, me }: { it: Credential; me: Me }) {
   const [, go] = useLocation();
   const [open, setOpen] = useState<Open>(null);
-  const [asked, setAsked] = useState<"remove" | "self" | null>(null);
+  const [, showTab] = useQueryPart("tab");
+  const [asked, setAsked] = useState<"remove" | "self" | "rehearse" | null>(null);
   const client = useQueryClient();
   useKeys();
   const stewards = atLeast(it.level, "steward");
@@ -630,6 +634,12 @@ export function Detail({ it, me }: { it: Credential; me: Me }) {
     await client.invalidateQueries({ queryKey: ["credentials"] });
   };
   const rare: MenuAction[] = [];
+  if (it.device && edits)
+    rare.push({
+      label: "Rehearse a rotation",
+      icon: FlaskConical,
+      run: () => setAsked("rehearse"),
+    });
   if (edits && it.rotates_itself)
     rare.push({ label: "Rotate as itself", run: () => setAsked("self") });
   if (atLeast(it.level, "reveal"))
@@ -765,6 +775,23 @@ export function Detail({ it, me }: { it: Credential; me: Me }) {
           after={["credentials", "bin"]}
         >
           <p>It goes to the bin, and can be restored from there.</p>
+        </Ask>
+      )}
+      {asked === "rehearse" && (
+        <Ask
+          title={`Rehearse a rotation of ${it.name}?`}
+          label="Rehearse"
+          run={async () => {
+            await rehearse(it.id)();
+            showTab("upkeep");
+          }}
+          close={() => setAsked(null)}
+          after={after}
+        >
+          <p>
+            The service signs in on the device and goes as far as a rotation can without changing
+            anything. What the device says stays with the job, for the stewards of the device.
+          </p>
         </Ask>
       )}
       {asked === "self" && (

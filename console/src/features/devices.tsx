@@ -2,7 +2,7 @@
 // their accounts.
 
 import { useQuery } from "@tanstack/react-query";
-import { Pencil } from "lucide-react";
+import { Pencil, Plus } from "lucide-react";
 import { useMemo, useState } from "react";
 import { Link } from "wouter";
 import {
@@ -40,6 +40,7 @@ import { AuditRows } from "./audit-rows";
 import { atLeast } from "./access-levels";
 import { Shifts } from "./access-preview";
 import { DeviceTrouble } from "./device-trouble";
+import { AddDevice } from "./add-device";
 import { useDeviceTypes } from "./device-types";
 import { useDialogues } from "./dialogues";
 import { FoundAccounts } from "./found-accounts";
@@ -574,8 +575,52 @@ function DeviceJobs({ device }: { device: Device }) {
   );
 }
 
+/** The other families of accounts on the same machine: each is changed in its own way. */
+function Families({ device, add }: { device: Device; add: () => void }) {
+  const types = useDeviceTypes();
+  return (
+    <section aria-labelledby="families" className="mt-6 flex flex-col gap-2">
+      <div className="flex flex-wrap items-center justify-between gap-3">
+        <h3 id="families" className="font-semibold">
+          Other accounts of this machine
+        </h3>
+        {!device.family_of && (
+          <button type="button" className="btn btn-sm" onClick={add}>
+            <Plus className="size-4" aria-hidden="true" />
+            Add a family
+          </button>
+        )}
+      </div>
+      {device.families.length === 0 ? (
+        <p className="quiet max-w-prose text-sm">
+          Accounts that are changed in another way, such as those of a web interface, are a family
+          with a type and an operator of its own.
+        </p>
+      ) : (
+        <Table label={`Other accounts of ${device.name}`} heads={["Family", "Type", "Accounts"]}>
+          {device.families.map((family) => (
+            <tr key={family.id}>
+              <td>
+                <Link href={`/devices/${family.id}`} className="link">
+                  {family.name}
+                </Link>
+              </td>
+              <td>
+                {types.data?.find((each) => each.connector === family.connector)?.label ??
+                  family.connector}
+              </td>
+              <td className="text-right">{family.accounts}</td>
+            </tr>
+          ))}
+        </Table>
+      )}
+    </section>
+  );
+}
+
 function DeviceDetail({ me, device }: { me: Me; device: Device }) {
   const [editing, setEditing] = useState(false);
+  const [adding, setAdding] = useState(false);
   const on = useQuery({
     queryKey: ["credentials", "on", device.id],
     queryFn: () =>
@@ -646,6 +691,13 @@ function DeviceDetail({ me, device }: { me: Me; device: Device }) {
           close={() => setEditing(false)}
         />
       </Drawer>
+      <Drawer
+        title={`Add a family of accounts to ${device.name}`}
+        open={adding}
+        close={() => setAdding(false)}
+      >
+        <AddDevice folder={device.folder} main={device} close={() => setAdding(false)} />
+      </Drawer>
       <Tabs
         label={device.name}
         tabs={[
@@ -656,6 +708,7 @@ function DeviceDetail({ me, device }: { me: Me; device: Device }) {
               <>
                 <Accounts device={device} accounts={accounts} />
                 {type?.lists_accounts && <FoundAccounts device={device} />}
+                <Families device={device} add={() => setAdding(true)} />
               </>
             ),
           },

@@ -190,7 +190,8 @@ function Rehearse({ file, purposes }: { file: () => string; purposes: string[] }
         <p className="quiet">
           Nothing is sent to a device. In a transcript &lt; begins what the device wrote, and &gt;
           what was typed, or a request; the answer to a request begins with its status. Secrets are
-          written as {"{new}"}, {"{current}"} and {"{operator_password}"}.
+          written as {"{new}"}, {"{current}"}, {"{operator_password}"} and {"{enable_password}"},
+          fields as their names.
         </p>
         <div className="grid grid-cols-2 gap-2">
           <Choice

@@ -23,6 +23,7 @@ import { DeviceTrouble } from "./device-trouble";
 import { FirstSteps } from "./first-steps";
 import { Pending } from "./pending-acts";
 import { Asks, Decision } from "./decision";
+import { TryAgain, rotate } from "./job-tasks";
 import { lend, useTimes } from "./reveal";
 import { useDateLanguage } from "../parts/time";
 
@@ -53,16 +54,6 @@ function Line({
     </li>
   );
 }
-
-const rotate = (credential: string) => () =>
-  result(
-    api.POST("/api/v1/credentials/{credential}/rotate", {
-      params: { path: { credential } },
-      body: {},
-    }),
-  );
-const check = (credential: string) => () =>
-  result(api.POST("/api/v1/credentials/{credential}/check", { params: { path: { credential } } }));
 
 function Attention({ data, wrong }: { data: Overview; wrong: CredentialItem[] }) {
   const after = ["overview", "jobs", "upkeep"];
@@ -96,16 +87,7 @@ function Attention({ data, wrong }: { data: Overview; wrong: CredentialItem[] })
             key={job.id}
             word={job.outcome ?? job.state}
             what={<CredentialLink id={job.credential} path={job.credential_path} />}
-            action={
-              job.task !== "listing" && (
-                <Act
-                  label="Try again"
-                  of={`the ${job.task} of ${job.credential_path}`}
-                  run={job.task === "check" ? check(job.credential) : rotate(job.credential)}
-                  after={after}
-                />
-              )
-            }
+            action={<TryAgain job={job} look="btn-sm" />}
           >
             {job.task}, <When at={job.finished_at ?? job.queued_at} />
             {job.message && `: ${job.message}`}

@@ -8,6 +8,7 @@ import { type Column, DataTable } from "../parts/data-table";
 import { type Asked, RemoteTable, chosenOnly, narrowed } from "../parts/remote-table";
 import { credentialColumn, stateColumn, whenColumn } from "./columns";
 import { CAUSES } from "./job-rows";
+import { TryAgain, check, rotate } from "./job-tasks";
 
 /** What a plan does, in words. */
 export function planWords(plan: Plan): string {
@@ -25,16 +26,6 @@ export function planWords(plan: Plan): string {
   if (plan.hours_from) parts.push(`between ${plan.hours_from} and ${plan.hours_to}`);
   return `${parts.join(", ")} (${plan.time_zone})`;
 }
-
-const check = (credential: string) => () =>
-  result(api.POST("/api/v1/credentials/{credential}/check", { params: { path: { credential } } }));
-const rotate = (credential: string) => () =>
-  result(
-    api.POST("/api/v1/credentials/{credential}/rotate", {
-      params: { path: { credential } },
-      body: {},
-    }),
-  );
 
 /** How a check can have ended. */
 const CHECKS = ["in-sync", "out-of-sync", "locked-out", "unreachable", "never-checked"];
@@ -198,7 +189,7 @@ const JOBS: Column<Job>[] = [
     name: "task",
     head: "Job",
     value: (job) => job.task,
-    choices: ["check", "rotation", "listing"],
+    choices: ["check", "rotation", "rehearsal", "listing"],
     one: true,
   },
   credentialColumn(
@@ -229,15 +220,7 @@ const JOBS: Column<Job>[] = [
     cell: (job) => (
       <span className="flex items-start justify-between gap-2">
         <span className="max-w-md">{job.message}</span>
-        {job.state === "failed" && job.latest && job.task !== "listing" && (
-          <Act
-            label="Try again"
-            of={job.credential_path}
-            look="btn-xs"
-            run={job.task === "check" ? check(job.credential) : rotate(job.credential)}
-            after={["jobs", "upkeep"]}
-          />
-        )}
+        {job.state === "failed" && job.latest && <TryAgain job={job} look="btn-xs" />}
       </span>
     ),
   },

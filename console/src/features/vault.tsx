@@ -169,7 +169,7 @@ export function Vault({
         close={() => setAdding(null)}
       >
         {adding === "device" && here ? (
-          <AddDevice here={here} close={() => setAdding(null)} />
+          <AddDevice folder={here.id} close={() => setAdding(null)} />
         ) : (
           <AddFolder
             parent={adding === "folder" ? here : undefined}

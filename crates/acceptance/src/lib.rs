@@ -548,6 +548,14 @@ impl Service {
         let sql = &format!("{scope}{sql}");
         self.database.psql(sql).expect("the database")
     }
+
+    /// The same for what the database may refuse.
+    ///
+    /// # Errors
+    /// What it says.
+    pub fn try_sql(&self, sql: &str) -> std::io::Result<String> {
+        self.database.psql(sql)
+    }
 }
 
 impl Drop for Service {

@@ -70,6 +70,12 @@ pub struct Device {
     pub operator: Option<Uuid>,
     /// The number of credentials that are its accounts.
     pub accounts: i64,
+    /// The device whose accounts are changed in another way by this entry; none for the first entry of
+    /// a machine.
+    #[schema(required)]
+    pub family_of: Option<Uuid>,
+    /// The other entries of the same machine, the first one first.
+    pub families: Vec<DeviceFamily>,
     /// Since when it is paused: no job uses its operator.
     #[schema(required)]
     pub paused_at: Option<DateTime<Utc>>,
@@ -77,6 +83,20 @@ pub struct Device {
     pub paused_why: String,
     /// For `If-Match`.
     pub revision: i32,
+}
+
+/// Another way in which accounts of the same machine are changed, with its own type, address, identity
+/// and operator.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct DeviceFamily {
+    /// Its identifier.
+    pub id: Uuid,
+    /// Its name.
+    pub name: String,
+    /// Its type.
+    pub connector: ConnectorKind,
+    /// The number of credentials that are its accounts.
+    pub accounts: i64,
 }
 
 /// Adds a device.
@@ -109,6 +129,10 @@ pub struct NewDevice {
     /// Its identities: host keys, `known_hosts` lines, SSHFP records or SHA-256 fingerprints.
     #[serde(default)]
     pub identity: Vec<String>,
+    /// The device in the same folder whose other accounts this entry is for: they are changed in
+    /// another way than its own.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub family_of: Option<Uuid>,
 }
 
 /// An account that a device says it has.

@@ -51,6 +51,7 @@ pub(crate) async fn converse(
                     && let Some(may_send) = may_send.take()
                     && !may_send().await
                 {
+                    talk.held_back();
                     return Err(Stopped::LeaseLost);
                 }
                 terminal.send(&line).await.map_err(Stopped::Connection)?;

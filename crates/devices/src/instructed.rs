@@ -173,11 +173,13 @@ impl<T: Instructed> Connector for ByInstructions<T> {
         candidate: &BoundLogin<Account>,
         may_send: MaySend<'_>,
     ) -> Met<Change> {
+        // Of a key nothing but signatures leaves the service.
+        let password = (!operator.is_key()).then(|| operator.password());
         let values = Values {
             account: candidate.login(),
             operator: operator.login(),
             new: Some(candidate.password()),
-            operator_password: Some(operator.password()),
+            operator_password: password,
             enable_password: operator.enable_password(),
             fields: Some(candidate.fields()),
             ..Values::default()

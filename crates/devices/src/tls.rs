@@ -10,7 +10,8 @@ use jexlin_core::upkeep::{BoundLogin, Endpoint, RoleMark};
 use rustls::client::WebPkiServerVerifier;
 use rustls::client::danger::{HandshakeSignatureValid, ServerCertVerified, ServerCertVerifier};
 use rustls::crypto::{CryptoProvider, verify_tls12_signature, verify_tls13_signature};
-use rustls::pki_types::{CertificateDer, ServerName, UnixTime};
+use rustls::pki_types::pem::PemObject as _;
+use rustls::pki_types::{CertificateDer, PrivateKeyDer, ServerName, UnixTime};
 use rustls::server::ParsedCertificate;
 use tokio::net::TcpStream;
 use tokio_rustls::TlsConnector;
@@ -120,6 +121,33 @@ impl ServerCertVerifier for IdentityWatch {
     }
 }
 
+/// The certificate that somebody signs in by, and its key.
+struct OwnCertificate {
+    chain: Vec<CertificateDer<'static>>,
+    key: PrivateKeyDer<'static>,
+}
+
+impl OwnCertificate {
+    /// None for whoever signs in by a password.
+    fn of<R: RoleMark>(login: &BoundLogin<R>) -> Result<Option<Self>, String> {
+        if !login.is_key() {
+            return Ok(None);
+        }
+        let text = login.fields().get("certificate").map(String::as_bytes);
+        let chain: Result<Vec<_>, _> =
+            CertificateDer::pem_slice_iter(text.unwrap_or_default()).collect();
+        let chain = chain.unwrap_or_default();
+        if chain.is_empty() {
+            return Err("the credential that signs in has no certificate".into());
+        }
+        // What is wrong with a key is not repeated: it could be a part of it.
+        let key = PrivateKeyDer::from_pem_slice(login.password().expose_secret()).map_err(
+            |_| "the private key of the certificate cannot be read: it must have no passphrase",
+        )?;
+        Ok(Some(Self { chain, key }))
+    }
+}
+
 /// The settings of one connection, and where the identity that it meets is noted.
 pub(crate) struct Watched {
     pub(crate) config: Arc<ClientConfig>,
@@ -127,7 +155,11 @@ pub(crate) struct Watched {
 }
 
 impl Watched {
-    fn new(accepted: Vec<Identity>, trust: bool) -> Result<Self, String> {
+    fn new(
+        accepted: Vec<Identity>,
+        trust: bool,
+        own: Option<OwnCertificate>,
+    ) -> Result<Self, String> {
         let provider = Arc::new(rustls::crypto::ring::default_provider());
         let shown = Shown::default();
         let watch = IdentityWatch {
@@ -140,8 +172,13 @@ impl Watched {
             .with_safe_default_protocol_versions()
             .map_err(|error| error.to_string())?
             .dangerous()
-            .with_custom_certificate_verifier(Arc::new(watch))
-            .with_no_client_auth();
+            .with_custom_certificate_verifier(Arc::new(watch));
+        let config = match own {
+            None => config.with_no_client_auth(),
+            Some(own) => config
+                .with_client_auth_cert(own.chain, own.key)
+                .map_err(|error| format!("the operator's certificate cannot be shown: {error}"))?,
+        };
         Ok(Self {
             config: Arc::new(config),
             shown,
@@ -150,7 +187,7 @@ impl Watched {
 
     /// To look at what a device shows. No password can follow: an endpoint that is looked at has none.
     pub(crate) fn to_look_at() -> Result<Self, String> {
-        Self::new(vec![], true)
+        Self::new(vec![], true, None)
     }
 
     /// To sign in where the identity is proved.
@@ -158,6 +195,7 @@ impl Watched {
         Self::new(
             login.endpoint().identity().to_vec(),
             login.trusts_first_contact(),
+            OwnCertificate::of(login)?,
         )
     }
 

@@ -320,6 +320,12 @@ async fn misbehaves(family: &FamilyOf) {
         }
         let is_new = matches!(met.result, Change::Applied | Change::Lost(_))
             && !matches!(manner, Manner::Lies | Manner::HangsUp | Manner::AsksForEver);
+        for leave in ["quit", "leave", "bye"] {
+            assert!(
+                !device.told().iter().any(|told| told == leave),
+                "the leaving line was typed at a question for a password: {said}"
+            );
+        }
         let kept = if is_new { NEW_CODE } else { OLD };
         assert_eq!(device.password("duty"), kept, "{said}");
     }

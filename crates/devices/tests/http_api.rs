@@ -14,6 +14,7 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use jexlin_core::dialogue::Instructions;
+use jexlin_core::upkeep::ConnectorKind;
 use jexlin_devices::{Change, Connector, Probe, Settings, http_api};
 use jexlin_standins::api_servers::ApiServer;
 use jexlin_standins::cloud_console::{CloudConsole, KEEPER};
@@ -23,6 +24,7 @@ use rig::{Place, Tried, answer, is_left_in_bounded_time, lying, place, yes};
 const ETCD: &str = include_str!("../../../demo/recipes/etcd.toml");
 const RABBITMQ: &str = include_str!("../../../demo/recipes/rabbitmq.toml");
 const INFLUXDB: &str = include_str!("../../../demo/recipes/influxdb.toml");
+const HARBOUR: &str = include_str!("../../../demo/recipes/harbour-console.toml");
 const FIRST: &str = "Duty-2019-a";
 
 fn recipe(text: &str) -> Arc<Instructions> {
@@ -167,7 +169,7 @@ async fn holds_when_things_go_wrong(of: &Server) {
 
 #[tokio::test]
 async fn a_console_with_sessions_is_kept_up_by_its_operator_and_by_the_account() {
-    let text = include_str!("../../../demo/recipes/harbour-console.toml");
+    let text = HARBOUR;
     let console =
         CloudConsole::temporary(&[(KEEPER, "Master-2019-a"), ("backups", FIRST)]).unwrap();
     let there = at(console.port(), text);
@@ -302,4 +304,80 @@ async fn a_server_that_lies_floods_or_echoes_is_believed_no_further_than_it_goes
         assert!(!shown.contains("tide"), "{name}: {shown}");
     }
     let _ = std::fs::remove_dir_all(&folder);
+}
+
+/// The recipe of the cloud console for an operator that signs in by a certificate.
+fn by_certificate() -> String {
+    HARBOUR
+        .replace("recipe = 1\n", "recipe = 1\nclient_certificate = true\n")
+        .replace(
+            "path = \"/session\"\nform = { name = \"{operator}\", password = \"{operator_password}\" }",
+            "path = \"/session/certificate\"",
+        )
+}
+
+#[tokio::test]
+async fn an_operator_signs_in_by_a_client_certificate_whose_key_is_in_no_request() {
+    let accounts = [(KEEPER, "Harbour-2019-a"), ("duty", FIRST)];
+    let (console, stranger) = (
+        CloudConsole::temporary(&accounts).unwrap(),
+        CloudConsole::temporary(&accounts).unwrap(),
+    );
+    let (certificate, key) = console.client_certificate().unwrap();
+    let (other_certificate, other_key) = stranger.client_certificate().unwrap();
+    let text = by_certificate();
+    let says_it = text.replace(
+        "path = \"/session/certificate\"",
+        "path = \"/session/certificate\"\njson = { key = \"{operator_password}\" }",
+    );
+    let rotate = async |text: &str, certificate: &str, secret: &str| {
+        let place = Place {
+            certificate: certificate.to_owned(),
+            connector: ConnectorKind::HttpApi,
+            ..at(console.port(), text)
+        };
+        let (operator, account) = (
+            place.operator(KEEPER, secret),
+            place.account("duty", "Low-tide-77-north"),
+        );
+        let met = connector()
+            .change_as_operator(&operator, &account, yes())
+            .await;
+        format!("{:?}", met.result)
+    };
+    for (text, certificate, secret, expected) in [
+        (
+            &text,
+            &certificate,
+            "Harbour-2019-a",
+            "signs in by a client certificate",
+        ),
+        (&text, &other_certificate, &*other_key, "NotReached"),
+        (
+            &text,
+            &certificate,
+            &other_key,
+            "certificate cannot be shown",
+        ),
+        (&text, &String::new(), &key, "has no certificate"),
+        (
+            &says_it,
+            &certificate,
+            &key,
+            "needs something that is not known here",
+        ),
+    ] {
+        let said = rotate(text, certificate, secret).await;
+        assert!(said.contains(expected), "{expected}: {said}");
+        assert_eq!(console.password("duty"), FIRST);
+    }
+    assert_eq!(rotate(&text, &certificate, &key).await, "Applied");
+    assert_eq!(console.password("duty"), "Low-tide-77-north");
+    // Where the recipe does not say so, a private key is bound to nothing: it would be sent.
+    let plain = Place {
+        connector: ConnectorKind::HttpApi,
+        ..at(console.port(), HARBOUR)
+    };
+    let bound = std::panic::catch_unwind(|| plain.operator(KEEPER, &key));
+    assert!(bound.is_err());
 }

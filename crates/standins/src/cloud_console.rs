@@ -14,9 +14,10 @@ use hyper::{Method, Request, Response, StatusCode};
 use hyper_util::rt::TokioIo;
 use rustls::pki_types::pem::PemObject as _;
 use rustls::pki_types::{CertificateDer, PrivateKeyDer};
+use rustls::server::WebPkiClientVerifier;
 use tokio_rustls::TlsAcceptor;
 
-use crate::database_server::certificates;
+use crate::database_server::{certificates, client_certificate};
 
 /// The account that may change the passwords of others.
 pub const KEEPER: &str = "harbour-master";
@@ -82,6 +83,7 @@ impl CloudConsole {
         fs::create_dir_all(folder)?;
         if !folder.join("tls.pem").exists() {
             certificates(folder, address)?;
+            client_certificate(folder, KEEPER)?;
         }
         let file = folder.join("accounts.json");
         let kept = fs::read(&file)
@@ -100,10 +102,20 @@ impl CloudConsole {
             CertificateDer::from_pem_file(folder.join("tls.pem")).map_err(io::Error::other)?;
         let key = PrivateKeyDer::from_pem_file(folder.join("tls.key")).map_err(io::Error::other)?;
         let provider = Arc::new(rustls::crypto::ring::default_provider());
+        let read =
+            |name: &str| CertificateDer::from_pem_file(folder.join(name)).map_err(io::Error::other);
+        let mut roots = rustls::RootCertStore::empty();
+        roots.add(read("ca.pem")?).map_err(io::Error::other)?;
+        let verifier =
+            WebPkiClientVerifier::builder_with_provider(Arc::new(roots), Arc::clone(&provider))
+                .allow_unauthenticated()
+                .build()
+                .map_err(io::Error::other)?;
+        let keeper = read("client.pem")?;
         let config = rustls::ServerConfig::builder_with_provider(provider)
             .with_safe_default_protocol_versions()
             .map_err(io::Error::other)?
-            .with_no_client_auth()
+            .with_client_cert_verifier(verifier)
             .with_single_cert(vec![chain], key)
             .map_err(io::Error::other)?;
         let acceptor = TlsAcceptor::from(Arc::new(config));
@@ -116,7 +128,7 @@ impl CloudConsole {
                 .enable_all()
                 .build();
             if let Ok(runtime) = runtime {
-                runtime.block_on(serve(socket, acceptor, shared));
+                runtime.block_on(serve(socket, acceptor, keeper, shared));
             }
         });
         Ok(Self {
@@ -142,6 +154,15 @@ impl CloudConsole {
             .unwrap_or_default()
     }
 
+    /// The certificate of the keeper, and its key, in PEM.
+    ///
+    /// # Errors
+    /// When they cannot be read.
+    pub fn client_certificate(&self) -> io::Result<(String, String)> {
+        let read = |name: &str| fs::read_to_string(self.folder.join(name));
+        Ok((read("client.pem")?, read("client.key")?))
+    }
+
     /// The certificate of its authority, in PEM.
     ///
     /// # Errors
@@ -151,19 +172,26 @@ impl CloudConsole {
     }
 }
 
-async fn serve(socket: std::net::TcpListener, acceptor: TlsAcceptor, inner: Shared) {
+async fn serve(
+    socket: std::net::TcpListener,
+    acceptor: TlsAcceptor,
+    keeper: CertificateDer<'static>,
+    inner: Shared,
+) {
     let Ok(socket) = tokio::net::TcpListener::from_std(socket) else {
         return;
     };
     while let Ok((stream, _)) = socket.accept().await {
-        let (acceptor, inner) = (acceptor.clone(), Arc::clone(&inner));
+        let (acceptor, inner, keeper) = (acceptor.clone(), Arc::clone(&inner), keeper.clone());
         tokio::spawn(async move {
             let Ok(stream) = acceptor.accept(stream).await else {
                 return;
             };
+            let shown = stream.get_ref().1.peer_certificates();
+            let is_keeper = shown.is_some_and(|shown| shown.first() == Some(&keeper));
             let answer = service_fn(move |request| {
                 let inner = Arc::clone(&inner);
-                async move { answer(request, &inner).await }
+                async move { answer(request, is_keeper, &inner).await }
             });
             let _ = hyper::server::conn::http1::Builder::new()
                 .serve_connection(TokioIo::new(stream), answer)
@@ -182,7 +210,7 @@ fn problem(status: StatusCode, words: &str) -> Answered {
         .body(Full::new(body.into()))
 }
 
-async fn answer(request: Request<Incoming>, inner: &Shared) -> Answered {
+async fn answer(request: Request<Incoming>, is_keeper: bool, inner: &Shared) -> Answered {
     let (head, body) = request.into_parts();
     let Ok(body) = Limited::new(body, MOST_BODY).collect().await else {
         return problem(StatusCode::PAYLOAD_TOO_LARGE, "The body is too large.");
@@ -191,6 +219,13 @@ async fn answer(request: Request<Incoming>, inner: &Shared) -> Answered {
     let path: Vec<&str> = head.uri.path().split('/').skip(1).collect();
     match (&head.method, path.as_slice()) {
         (&Method::POST, ["session"]) => sign_in(&body, &mut lock(inner)),
+        (&Method::POST, ["session", "certificate"]) if is_keeper => {
+            begin(KEEPER.to_owned(), &mut lock(inner))
+        }
+        (&Method::POST, ["session", "certificate"]) => problem(
+            StatusCode::UNAUTHORIZED,
+            "No certificate that is known was shown.",
+        ),
         (&Method::PUT, ["accounts", name, "password"]) => {
             let header = |name: &str| head.headers.get(name)?.to_str().ok();
             let cookie = header("cookie").and_then(|all| {
@@ -236,6 +271,11 @@ fn sign_in(body: &[u8], inner: &mut Inner) -> Answered {
         return problem(StatusCode::UNAUTHORIZED, "Name or password is wrong.");
     }
     inner.wrong.remove(&name);
+    begin(name, inner)
+}
+
+/// Begins a session.
+fn begin(name: String, inner: &mut Inner) -> Answered {
     let [cookie, token] = [(); 2].map(|()| {
         rand::random::<[u8; 16]>()
             .iter()

@@ -42,19 +42,54 @@ pub fn openssl(folder: &Path, arguments: &[&str]) -> io::Result<()> {
     }
 }
 
+/// A new key, and what signs with it.
+const NEW_KEY: [&str; 5] = [
+    "-newkey",
+    "ec",
+    "-pkeyopt",
+    "ec_paramgen_curve:P-256",
+    "-nodes",
+];
+
+/// Makes a certificate for a client with this name, signed by the authority of [`certificates`]:
+/// `client.pem` and `client.key`.
+///
+/// # Errors
+/// When openssl fails.
+pub fn client_certificate(folder: &Path, name: &str) -> io::Result<()> {
+    let subject = format!("/CN={name}");
+    let request = [
+        "-subj",
+        &subject,
+        "-keyout",
+        "client.key",
+        "-out",
+        "client.csr",
+    ];
+    openssl(folder, &[&["req"][..], &NEW_KEY, &request].concat())?;
+    let signed = [
+        "-CA",
+        "ca.pem",
+        "-CAkey",
+        "ca.key",
+        "-CAcreateserial",
+        "-days",
+        "30",
+    ];
+    fs::write(folder.join("uses"), "extendedKeyUsage=clientAuth\n")?;
+    let files = ["x509", "-req", "-in", "client.csr", "-out", "client.pem"];
+    openssl(
+        folder,
+        &[&files[..], &signed, &["-extfile", "uses"]].concat(),
+    )
+}
+
 /// Makes a certificate of an authority (`ca.pem`), and one that it signed for an address
 /// (`tls.pem`, `tls.key`), in a folder.
 ///
 /// # Errors
 /// openssl's own words.
 pub fn certificates(folder: &Path, address: &str) -> io::Result<()> {
-    const NEW_KEY: [&str; 5] = [
-        "-newkey",
-        "ec",
-        "-pkeyopt",
-        "ec_paramgen_curve:P-256",
-        "-nodes",
-    ];
     openssl(
         folder,
         &[

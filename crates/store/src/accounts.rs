@@ -319,6 +319,7 @@ impl Tx {
                 in_operator_scope(binding::credential_id, binding::device_id),
                 account::login.nullable(),
                 credential::fields,
+                credential::name,
             ))
             .into_boxed();
         if let Some(of) = of {
@@ -333,6 +334,7 @@ impl Tx {
             bool,
             Option<String>,
             serde_json::Value,
+            String,
         );
         let rows: Vec<Found> = query.load(self.conn()?).await?;
         let read = |(
@@ -341,6 +343,7 @@ impl Tx {
             in_scope,
             login,
             fields,
+            name,
         ): Found| {
             let role = if role == Role::Operator.word() {
                 Role::Operator
@@ -366,7 +369,8 @@ impl Tx {
                         .and_then(serde_json::Value::as_str)
                         .map(str::to_owned)
                 })
-                .unwrap_or_default();
+                // A certificate has no user name.
+                .unwrap_or(name);
             #[allow(clippy::disallowed_methods, reason = "the store reads bindings")]
             BindingView {
                 binding: Binding::from_store(stored),

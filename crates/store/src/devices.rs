@@ -33,6 +33,20 @@ pub struct DeviceRow {
     pub dialogue_digest: String,
     pub platform: String,
     pub description: String,
+    pub family_of: Option<Uuid>,
+}
+
+/// An entry of the same machine.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct FamilyRow {
+    /// Its identifier.
+    pub id: Uuid,
+    /// Its name.
+    pub name: String,
+    /// Its type.
+    pub connector: ConnectorKind,
+    /// The number of its accounts.
+    pub accounts: i64,
 }
 
 impl Tx {
@@ -43,6 +57,53 @@ impl Tx {
     pub async fn add_device(&mut self, row: &DeviceRow) -> Result<()> {
         diesel::insert_into(device::table)
             .values(row)
+            .execute(self.conn()?)
+            .await?;
+        Ok(())
+    }
+
+    /// The other entries of the machine that a device is an entry of, the first one first.
+    ///
+    /// # Errors
+    /// [`StoreError`].
+    pub async fn families_beside(&mut self, row: &DeviceRow) -> Result<Vec<FamilyRow>> {
+        let main = row.family_of.unwrap_or(row.id);
+        let found: Vec<(Uuid, String, Stored<ConnectorKind>, Option<Uuid>)> = device::table
+            .filter(device::id.eq(main).or(device::family_of.eq(main)))
+            .filter(device::id.ne(row.id))
+            .filter(device::removed_at.is_null())
+            .order((device::family_of.is_not_null(), device::name))
+            .select((
+                device::id,
+                device::name,
+                device::connector,
+                device::family_of,
+            ))
+            .load(self.conn()?)
+            .await?;
+        let mut families = vec![];
+        for (id, name, connector, _) in found {
+            families.push(FamilyRow {
+                id,
+                name,
+                connector: connector.0,
+                accounts: self.accounts_on(id).await?,
+            });
+        }
+        Ok(families)
+    }
+
+    /// Puts the other entries of a machine into the folder that its first one goes to.
+    ///
+    /// # Errors
+    /// [`StoreError::Conflict`] when a name is taken there.
+    pub async fn place_families(&mut self, main: Uuid, folder: Uuid) -> Result<()> {
+        self.must_revalidate();
+        diesel::update(device::table.filter(device::family_of.eq(main)))
+            .set((
+                device::folder_id.eq(folder),
+                device::revision.eq(device::revision + 1),
+            ))
             .execute(self.conn()?)
             .await?;
         Ok(())

@@ -58,7 +58,7 @@ pub use attachments::AttachmentRow;
 pub use audit::{EventFilter, EventRow, ExportChunk, SealOutcome, Sealer};
 pub use credential_lists::{CredentialListing, ListQuery, TablePart, Thresholds};
 pub use credentials::{CredentialChange, CredentialRow, NewVersion, SealedVersion, VersionRow};
-pub use devices::DeviceRow;
+pub use devices::{DeviceRow, FamilyRow};
 pub use dialogues::{DialogueRow, DialogueView};
 pub use error::{Conflict, StoreError};
 pub use favourites::{SavedSearchRow, SeenRow};

@@ -140,6 +140,7 @@ diesel::table! {
         dialogue_digest -> Text,
         platform -> Text,
         description -> Text,
+        family_of -> Nullable<Uuid>,
     }
 }
 

@@ -491,6 +491,7 @@ async fn a_search_finds_by_words_and_devices_and_only_what_grants_reach_in_one_o
             revision: 1,
             paused_at: None,
             paused_why: String::new(),
+            family_of: None,
         };
         tx.add_device(&unit).await.unwrap();
         for (name, place, on) in [

@@ -3,7 +3,8 @@
 
 use jexlin_acceptance::{Service, Session};
 use jexlin_standins::api_servers::ApiServer;
-use jexlin_standins::command_line::{CommandLine, KEEPER, Manner, Model};
+use jexlin_standins::cloud_console::{CloudConsole, KEEPER as HARBOUR_MASTER};
+use jexlin_standins::command_line::{CHANGES, CommandLine, KEEPER, Manner, Model, WARDEN};
 use jexlin_standins::router::Router;
 use serde_json::{Value, json};
 
@@ -131,6 +132,134 @@ fn a_switch_is_checked_and_rotated_and_the_talk_is_kept_without_secrets() {
         false
     );
     pim.get(&path).refused(403, "not-allowed");
+}
+
+#[test]
+fn a_firewall_is_rehearsed_and_then_rotated_with_its_enable_password_and_context() {
+    const ENABLE: &str = "Only-for-changes-1";
+    let text = include_str!("../../../../demo/dialogues/holloway-firewall.toml");
+    let accounts = [(WARDEN, OPERATOR), (CHANGES, ENABLE), ("duty", OLD)];
+    let firewall = CommandLine::temporary(Model::Firewall, &accounts).unwrap();
+    let service = Service::ready();
+    let ines = service.sign_in("ines");
+    let folder = ines.folder("Control room");
+    let dialogue = add(&ines, text);
+    let device = ines.make(
+        "/api/v1/devices",
+        &json!({"folder": folder, "name": "firewall", "connector": "command-line", "dialogue": dialogue["id"], "address": "127.0.0.1", "port": firewall.port()}),
+    );
+    let warden = ines.make(
+        "/api/v1/credentials",
+        &json!({"folder": folder, "kind": "device-admin", "name": "warden", "fields": {"user_name": WARDEN}, "password": OPERATOR, "secrets": {"enable_password": "Forgotten-2019"}, "device": device}),
+    );
+    let duty = ines.make(
+        "/api/v1/credentials",
+        &json!({"folder": folder, "kind": "device-admin", "name": "duty", "fields": {"user_name": "duty", "context": "edge"}, "extra": [{"name": "context", "label": "Context", "holds": "text"}], "password": OLD, "device": device}),
+    );
+    edit(&ines, &device, &json!({"operator": warden}));
+    // What a rotation would run into is found without changing anything.
+    let rehearsal = job(&ines, &duty, "rehearse");
+    assert_eq!(rehearsal["task"], "rehearsal");
+    assert_eq!(rehearsal["outcome"], "unreachable", "{rehearsal}");
+    let said = rehearsal["message"].as_str().unwrap();
+    assert!(
+        said.contains("does not take the operator's enable password"),
+        "{said}"
+    );
+    let client = service.client("ines");
+    std::fs::write(client.folder.join("enable"), ENABLE).unwrap();
+    let path = format!("/api/v1/credentials/{warden}");
+    let revision = ines.get(&path).good()["revision"].as_i64().unwrap();
+    let body = json!({"secrets": {"enable_password": ENABLE}});
+    let _ = ines.patch(&path, revision, &body).good();
+    let shown = client.good(&["upkeep", "rehearse", "/Control room/duty", "--wait"]);
+    assert!(
+        shown.contains("everything went well up to the change"),
+        "{shown}"
+    );
+    let id = service.sql("SELECT id FROM job WHERE task = 'rehearsal' AND state = 'done'");
+    let transcript = client.good(&["upkeep", "transcript", &id]);
+    for line in [
+        "> context edge",
+        "> changes open",
+        "> {enable_password}",
+        "> account duty secret",
+        "< New secret:",
+    ] {
+        assert!(transcript.contains(line), "{line} is not in {transcript}");
+    }
+    assert!(!transcript.contains("{new}"));
+    assert_eq!(firewall.password("duty"), OLD);
+    assert_eq!(ines.reveal(&duty).text("value"), OLD);
+    assert_eq!(
+        service.sql(&format!(
+            "SELECT count(*) FROM secret_version WHERE credential_id = '{duty}'"
+        )),
+        "1",
+        "a rehearsal makes no new password"
+    );
+    let told = firewall.told();
+    assert!(
+        told.iter()
+            .all(|told| [OPERATOR, ENABLE, "Forgotten-2019"].contains(&told.as_str())),
+        "{told:?}"
+    );
+
+    assert_eq!(job(&ines, &duty, "rotate")["outcome"], "done");
+    let new = ines.reveal(&duty).text("value");
+    assert_eq!(firewall.password("duty"), new);
+    // The log of the operator says that both of its secrets were used, and who asked.
+    let signed_in = ines.events("upkeep.sign-in");
+    let fields = |event: &Value| event["detail"]["fields"] == "password, enable_password";
+    assert!(signed_in.iter().any(fields), "{signed_in:?}");
+    assert_eq!(ines.events("upkeep.rehearsed").len(), 2);
+    for secret in [OPERATOR, ENABLE, OLD, &new] {
+        assert!(!service.log().contains(secret) && !transcript.contains(secret));
+    }
+
+    // Whoever may edit an account writes what is typed at the operator's prompt: no command.
+    let pim = ines.person("pim", &[]);
+    let _ = ines.make(
+        "/api/v1/grants",
+        &json!({"folder": folder, "person": pim, "level": "use"}),
+    );
+    let session = service.sign_in("pim");
+    let rehearse = format!("/api/v1/credentials/{duty}/rehearse");
+    session
+        .post(&rehearse, &json!({}))
+        .refused(403, "not-allowed");
+    let _ = ines.make(
+        "/api/v1/grants",
+        &json!({"credential": duty, "person": pim, "level": "edit"}),
+    );
+    let path = format!("/api/v1/credentials/{duty}");
+    let revision = ines.get(&path).good()["revision"].as_i64().unwrap();
+    let _ = session
+        .patch(
+            &path,
+            revision,
+            &json!({"fields": {"context": "edge; own secret"}}),
+        )
+        .good();
+    let before = firewall.told().len();
+    let settled = session.settled(&session.make(&rehearse, &json!({})));
+    assert_eq!(settled["outcome"], "refused", "{settled}");
+    assert!(
+        settled["message"]
+            .as_str()
+            .unwrap()
+            .contains("would not take")
+    );
+    assert!(
+        firewall.told().len() <= before + 1,
+        "nothing but the sign-in"
+    );
+    session
+        .get(&format!(
+            "/api/v1/jobs/{}/transcript",
+            settled["id"].as_str().unwrap()
+        ))
+        .refused(403, "not-allowed");
 }
 
 #[test]
@@ -424,4 +553,151 @@ fn a_router_on_telnet_gets_a_password_only_where_that_is_allowed_and_accepted() 
             .iter()
             .any(|event| event["detail"]["identity"] == "none")
     );
+}
+
+#[test]
+fn the_accounts_of_a_machine_are_of_families_with_an_operator_each_and_move_together() {
+    let service = Service::ready();
+    let ines = service.sign_in("ines");
+    let (works, office) = (ines.folder("Works"), ines.folder("Office"));
+    let client = service.client("ines");
+    let main = "/Works/firewall";
+    let _ = client.good(&["device", "add", main, "--address", "192.0.2.8"]);
+    let add = |path: &str, of: &str| {
+        client.run(
+            &[
+                "device",
+                "add",
+                path,
+                "--type",
+                "http-api",
+                "--address",
+                "192.0.2.8",
+                "--family-of",
+                of,
+            ],
+            "",
+        )
+    };
+    assert!(add("/Works/firewall API", main).status.success());
+    for (path, of) in [
+        // One that belongs to another is no first entry, and one elsewhere is another machine.
+        ("/Works/third", "/Works/firewall API"),
+        ("/Office/elsewhere", main),
+    ] {
+        assert!(!add(path, of).status.success(), "{path}");
+    }
+    let id = |name: &str| service.sql(&format!("SELECT id FROM device WHERE name = '{name}'"));
+    let (device, api) = (id("firewall"), id("firewall API"));
+    for (name, on) in [("duty", &device), ("reader", &api)] {
+        let _ = ines.make(
+            "/api/v1/credentials",
+            &json!({"folder": works, "kind": "device-admin", "name": name, "fields": {"user_name": name}, "password": OLD, "device": on}),
+        );
+    }
+    let shown = ines.get(&format!("/api/v1/devices/{device}")).good();
+    assert_eq!(shown["family_of"], Value::Null);
+    assert_eq!(
+        shown["families"],
+        json!([{"id": api, "name": "firewall API", "connector": "http-api", "accounts": 1}])
+    );
+    let other = ines.get(&format!("/api/v1/devices/{api}")).good();
+    assert_eq!(other["family_of"], json!(device));
+    assert_eq!(other["families"][0]["name"], "firewall");
+    let said = client.good(&["device", "show", main]);
+    assert!(
+        said.contains("firewall API (http-api, 1 account)"),
+        "{said}"
+    );
+
+    // They go where the first one goes, and are in the bin before it.
+    let alone = client.run(&["device", "move", "/Works/firewall API", "/Office"], "");
+    let said = String::from_utf8_lossy(&alone.stderr).into_owned();
+    assert!(said.contains("move that one"), "{said}");
+    let _ = client.good(&["device", "move", main, "/Office"]);
+    let places = service.sql("SELECT string_agg(DISTINCT folder_id::text, ' ') FROM device");
+    assert_eq!(places, office);
+    let kept = ines.delete(&format!("/api/v1/devices/{device}"), Some(2));
+    assert_eq!(kept.status, 409, "{}", kept.body);
+    // The keys of the table say the same, whoever writes to it.
+    for change in [
+        format!("folder_id = '{works}' WHERE id = '{api}'"),
+        format!("family_of = id WHERE id = '{device}'"),
+        format!("family_of = '{api}' WHERE id = '{device}'"),
+    ] {
+        let refused = service.try_sql(&format!("UPDATE device SET {change}"));
+        assert!(refused.is_err(), "{change}");
+    }
+}
+
+#[test]
+fn the_operator_of_a_console_is_a_certificate_where_its_recipe_says_so() {
+    let harbour = include_str!("../../../../demo/recipes/harbour-console.toml");
+    let text = harbour
+        .replace("recipe = 1\n", "recipe = 1\nclient_certificate = true\n")
+        .replace(
+            "path = \"/session\"\nform = { name = \"{operator}\", password = \"{operator_password}\" }",
+            "path = \"/session/certificate\"",
+        );
+    let console = CloudConsole::temporary(&[(HARBOUR_MASTER, OPERATOR), ("duty", OLD)]).unwrap();
+    let (certificate, key) = console.client_certificate().unwrap();
+    let service = Service::ready();
+    let ines = service.sign_in("ines");
+    let folder = ines.folder("Office");
+    let recipe = |name: &str, text: &str| {
+        let body = json!({"name": name, "text": text});
+        ines.post("/api/v1/dialogues", &body).good()["id"].clone()
+    };
+    let (plain, shows) = (recipe("plain", harbour), recipe("by-certificate", &text));
+    let device = ines.make(
+        "/api/v1/devices",
+        &json!({"folder": folder, "name": "console", "connector": "http-api", "dialogue": plain, "address": "127.0.0.1", "port": console.port()}),
+    );
+    let account = |kind: &str, name: &str, fields: Value, password: &str, on: Option<&str>| {
+        ines.make(
+            "/api/v1/credentials",
+            &json!({"folder": folder, "kind": kind, "name": name, "fields": fields, "password": password, "device": on}),
+        )
+    };
+    let duty = account(
+        "device-admin",
+        "duty",
+        json!({"user_name": "duty"}),
+        OLD,
+        Some(&device),
+    );
+    let master = account(
+        "certificate",
+        "master",
+        json!({"certificate": certificate}),
+        &key,
+        None,
+    );
+    let path = format!("/api/v1/devices/{device}");
+    let refused = ines.patch(&path, 1, &json!({"operator": master}));
+    assert_eq!(refused.status, 422, "{}", refused.body);
+    edit(&ines, &device, &json!({"dialogue": shows}));
+    edit(&ines, &device, &json!({"operator": master}));
+    let _ = service
+        .client("ines")
+        .good(&["device", "confirm", "/Office/console"]);
+    let rotation = job(&ines, &duty, "rotate");
+    assert_eq!(rotation["outcome"], "done", "{rotation}");
+    assert_eq!(console.password("duty"), ines.reveal(&duty).text("value"));
+    let id = rotation["id"].as_str().unwrap();
+    let transcript = ines
+        .get(&format!("/api/v1/jobs/{id}/transcript"))
+        .text("text");
+    assert!(
+        transcript.contains("POST /session/certificate"),
+        "{transcript}"
+    );
+    for line in key.lines().filter(|line| !line.starts_with("-----")) {
+        assert!(!service.log().contains(line) && !transcript.contains(line));
+    }
+    // The certificate itself is no account of the device.
+    let path = format!("/api/v1/credentials/{master}");
+    let revision = ines.get(&path).good()["revision"].as_i64().unwrap();
+    let refused = ines.patch(&path, revision, &json!({"device": device}));
+    assert_eq!(refused.status, 422, "{}", refused.body);
 }

@@ -4,8 +4,8 @@ use std::collections::HashMap;
 
 use jexlin_api::ErrorCode;
 use jexlin_api::{
-    BindingsConfirmed, Device, DeviceAccount, DeviceAccounts, DeviceBinding, DeviceIdentity,
-    DeviceType, EditDevice, NewDevice, OperatorScope, Page,
+    BindingsConfirmed, Device, DeviceAccount, DeviceAccounts, DeviceBinding, DeviceFamily,
+    DeviceIdentity, DeviceType, EditDevice, NewDevice, OperatorScope, Page,
 };
 use jexlin_core::access::{Level, mark};
 use jexlin_core::audit::{Action, TargetType};
@@ -17,7 +17,7 @@ use jexlin_core::upkeep::{Endpoint, Role, Suspended};
 use jexlin_core::vault::kinds::{FieldType, PASSWORD};
 use jexlin_core::vault::{RemovedType, VersionState};
 use jexlin_core::words::Word as _;
-use jexlin_store::{DeviceRow, ScopeEntry};
+use jexlin_store::{DeviceRow, FamilyRow, ScopeEntry};
 use uuid::Uuid;
 
 use super::gates::may_leave;
@@ -42,6 +42,32 @@ fn show_identity(identity: &Identity) -> DeviceIdentity {
         fingerprint: identity.fingerprint(),
         line: identity.to_line(),
     }
+}
+
+fn show_family(row: FamilyRow) -> DeviceFamily {
+    DeviceFamily {
+        id: row.id,
+        name: row.name,
+        connector: row.connector,
+        accounts: row.accounts,
+    }
+}
+
+/// The device that another entry is for, by its identifier: one in the same folder, and the first of
+/// its machine.
+async fn main_of(unit: &mut UnitOfWork, folder: Uuid, wanted: Uuid) -> AppResult<DeviceRow> {
+    let row = unit.tx()?.device(wanted).await;
+    let row = row
+        .ok()
+        .filter(|row| row.folder_id == folder)
+        .ok_or_else(|| AppError::field("family_of", "must be a device in the same folder"))?;
+    if row.family_of.is_some() {
+        return Err(AppError::field(
+            "family_of",
+            "must be the first entry of the machine; this one belongs to another device",
+        ));
+    }
+    Ok(row)
 }
 
 /// A device as the interface shows it.
@@ -78,6 +104,7 @@ pub async fn show_device(unit: &mut UnitOfWork, row: DeviceRow) -> AppResult<Dev
         });
     }
     let identity = Identity::parse_lines(&row.identity).map_err(AppError::internal)?;
+    let families = unit.tx()?.families_beside(&row).await?;
     Ok(Device {
         id: row.id,
         name: row.name,
@@ -94,6 +121,8 @@ pub async fn show_device(unit: &mut UnitOfWork, row: DeviceRow) -> AppResult<Dev
         bindings,
         operator,
         accounts,
+        family_of: row.family_of,
+        families: families.into_iter().map(show_family).collect(),
         paused_at: row.paused_at,
         paused_why: row.paused_why,
         revision: row.revision,
@@ -302,12 +331,33 @@ async fn is_key(
     }
 }
 
+/// Whether a credential is a certificate with its key, and the operator of a device signs in by one.
+async fn is_certificate_of_operator(
+    unit: &mut UnitOfWork,
+    operator: Uuid,
+    on: &DeviceRow,
+) -> AppResult<bool> {
+    let (settings, _) = crate::settings::settings(unit.tx()?).await?;
+    let app = unit.app.clone();
+    let facts = device_facts(&app, unit.tx()?, on, &settings).await?;
+    if !facts.shows_certificate() {
+        return Ok(false);
+    }
+    let row = unit.tx()?.credential(operator).await?;
+    let kind = super::credentials::kind_of(unit.tx()?, &row).await?;
+    let holds = |name| kind.field(name).map(|field| field.holds);
+    Ok(holds(PASSWORD) == Some(FieldType::PrivateKey)
+        && holds("certificate") == Some(FieldType::Certificate))
+}
+
 /// Makes a credential the operator of a device. It takes that its password may be seen at this
 /// moment, and that its stewards allow it there; a steward of it allows it by naming it.
 async fn make_operator(unit: &mut UnitOfWork, on: &DeviceRow, operator: Uuid) -> AppResult<()> {
     let (person, now) = (unit.person.id, unit.now);
     pass_reveal(unit, operator, "operator credential").await?;
-    is_key(unit, operator, on.connector.0).await?;
+    if !is_certificate_of_operator(unit, operator, on).await? {
+        is_key(unit, operator, on.connector.0).await?;
+    }
     if !unit.tx()?.is_in_operator_scope(operator, on.id).await? {
         let reach = unit.tx()?.reach_credential(person, operator, now).await?;
         if reach.level() < Some(Level::Steward) {
@@ -441,6 +491,10 @@ pub async fn add_device(unit: &mut UnitOfWork, body: NewDevice) -> AppResult<Ver
     }
     let connector = body.connector.unwrap_or(ConnectorKind::Ssh);
     let (dialogue_id, dialogue_digest) = dialogue_of(unit, connector, body.dialogue).await?;
+    let main = match body.family_of {
+        Some(wanted) => Some(main_of(unit, body.folder, wanted).await?),
+        None => None,
+    };
     let row = DeviceRow {
         id: Uuid::now_v7(),
         organisation: unit.organisation(),
@@ -461,8 +515,12 @@ pub async fn add_device(unit: &mut UnitOfWork, body: NewDevice) -> AppResult<Ver
         dialogue_digest,
         platform: check_platform(&body.platform)?,
         description: check_description(&body.description)?,
+        family_of: main.as_ref().map(|main| main.id),
     };
     unit.tx()?.add_device(&row).await?;
+    if let Some(main) = main {
+        unit.add_detail("family_of", main.name);
+    }
     unit.set_target(row.id, &row.name);
     unit.add_detail("address", format!("{} port {}", row.address, row.port));
     unit.add_detail("type", connector.word());
@@ -502,11 +560,18 @@ fn port_of(port: u16) -> AppResult<u16> {
 /// takes, `steward` here and `edit` there.
 pub async fn move_device(unit: &mut UnitOfWork, row: &mut DeviceRow, to: Uuid) -> AppResult<()> {
     let (person, now) = (unit.person.id, unit.now);
+    if row.family_of.is_some() {
+        return Err(AppError::field(
+            "folder",
+            "follows the device that this entry belongs to: move that one",
+        ));
+    }
     let reach = unit.tx()?.reach_folder(person, to, now).await?;
     if reach.level().is_none() {
         return Err(AppError::unknown("folder"));
     }
     unit.demand::<mark::Edit>(reach)?;
+    unit.tx()?.place_families(row.id, to).await?;
     let from = unit.tx()?.path_of(row.folder_id).await?;
     row.folder_id = to;
     let there = unit.tx()?.path_of(to).await?;
@@ -525,8 +590,12 @@ async fn gates_before(
     let there = unit.tx()?.gate_ids_on_folder(to).await?;
     let mut before = vec![];
     if here.iter().any(|gate| !there.contains(gate)) {
-        for credential in unit.tx()?.all_credentials_on(row.id).await? {
-            before.push((credential, unit.tx()?.gate_ids_of(credential).await?));
+        // The other entries of the machine go with it.
+        let others = unit.tx()?.families_beside(row).await?;
+        for device in others.iter().map(|other| other.id).chain([row.id]) {
+            for credential in unit.tx()?.all_credentials_on(device).await? {
+                before.push((credential, unit.tx()?.gate_ids_of(credential).await?));
+            }
         }
     }
     Ok(before)
@@ -607,6 +676,13 @@ pub async fn remove_device(unit: &mut UnitOfWork, device: Uuid, revision: i32) -
             ErrorCode::HasAccounts,
             "Credentials are accounts of this device.",
             "Remove them from the device, or to the bin, first.",
+        ));
+    }
+    if row.family_of.is_none() && !unit.tx()?.families_beside(&row).await?.is_empty() {
+        return Err(AppError::conflict(
+            ErrorCode::HasAccounts,
+            "Other entries of the same machine belong to this device.",
+            "Remove those first.",
         ));
     }
     let now = unit.now;

@@ -267,6 +267,7 @@ impl Devices {
                     dialogue_digest: String::new(),
                     platform: String::new(),
                     description: String::new(),
+                    family_of: None,
                 };
                 let made = (row.id, connector);
                 self.known.insert(key, made);

@@ -6,6 +6,7 @@ use jexlin_core::gate::RequestState;
 use jexlin_core::people::Duty;
 use jexlin_core::upkeep::CheckOutcome;
 use jexlin_core::upkeep::JobState;
+use jexlin_core::upkeep::Task;
 use jexlin_store::JobFilter;
 
 use super::checkouts::show_checkout;
@@ -122,7 +123,10 @@ pub async fn overview(unit: &mut UnitOfWork, minutes_ahead: i32) -> AppResult<Ov
         troubled_jobs: queued
             .into_iter()
             .filter(|job| job.row.outcome.is_some())
-            .chain(failed.into_iter().filter(|job| job.row.latest))
+            .chain(failed.into_iter().filter(|job| {
+                // A rehearsal is looked at where it was asked for.
+                job.row.latest && job.row.task.0 != Task::Rehearsal
+            }))
             .take(MOST)
             .map(show_job)
             .collect(),

@@ -442,7 +442,8 @@ async fn ask(
     } else {
         ChangeMethod::Own
     });
-    if task == Task::Rotation && method == ChangeMethod::Operator {
+    let changes = matches!(task, Task::Rotation | Task::Rehearsal);
+    if changes && method == ChangeMethod::Operator {
         if !operated {
             return Err(AppError::conflict(
                 ErrorCode::NoOperator,
@@ -459,7 +460,7 @@ async fn ask(
         }
     }
     let kind = device.connector.0;
-    if task == Task::Rotation
+    if changes
         && method == ChangeMethod::Own
         && !unit.app.connector(kind)?.capabilities().changes_as_itself
     {
@@ -548,6 +549,19 @@ pub async fn check(unit: &mut UnitOfWork, credential: Uuid) -> AppResult<Job> {
     );
     allow_credential::<mark::Use>(unit, target).await?;
     ask(unit, credential, Task::Check, None).await
+}
+
+/// Goes as far as a rotation can without changing anything.
+pub async fn rehearse(unit: &mut UnitOfWork, credential: Uuid, body: NewJob) -> AppResult<Job> {
+    let target = credential;
+    unit.begin_audit(
+        Action::UpkeepRehearse,
+        TargetType::Credential,
+        Some(target),
+        "",
+    );
+    allow_credential::<mark::Edit>(unit, target).await?;
+    ask(unit, credential, Task::Rehearsal, body.method).await
 }
 
 /// Rotates the password now, on the device and in the vault.

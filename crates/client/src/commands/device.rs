@@ -12,6 +12,7 @@ use jexlin_api::{
 use serde_json::json;
 use uuid::Uuid;
 
+use crate::args::Format;
 use crate::error::ClientError;
 use crate::files::cannot;
 use crate::lookup;
@@ -66,6 +67,10 @@ pub enum Device {
         /// fingerprint (repeatable)
         #[arg(long, value_name = "LINE")]
         identity: Vec<String>,
+        /// The device in the same folder whose other accounts this entry is for: they are changed
+        /// in another way than its own
+        #[arg(long, value_name = "PATH")]
+        family_of: Option<String>,
     },
     /// Edit a device
     Edit {
@@ -210,8 +215,10 @@ impl Run {
                 operator,
                 dialogue,
                 identity,
+                family_of,
             } => {
                 let (folder, name) = lookup::split(&path)?;
+                let family_of = family_of.map(|path| self.known_device(&path)).transpose()?;
                 let body = NewDevice {
                     folder: lookup::folder(&self.connection, &folder)?.id,
                     name,
@@ -223,6 +230,7 @@ impl Run {
                     operator: self.operator(operator)?,
                     dialogue: self.known_dialogue(dialogue)?,
                     identity,
+                    family_of: family_of.map(|device| device.id),
                 };
                 self.show_device(&self.connection.post("/api/v1/devices", &body)?)
             }
@@ -324,7 +332,23 @@ impl Run {
     }
 
     fn show_device(&self, device: &DeviceItem) -> Done {
-        output::one(self.format, device, &COLUMNS)
+        output::one(self.format, device, &COLUMNS)?;
+        if self.format != Format::Table || device.families.is_empty() {
+            return Ok(());
+        }
+        say("Other families of accounts on the same machine:")?;
+        for family in &device.families {
+            let what = match family.accounts {
+                1 => "1 account".to_owned(),
+                many => format!("{many} accounts"),
+            };
+            say(&format!(
+                "  {} ({}, {what})",
+                family.name,
+                family.connector.word()
+            ))?;
+        }
+        Ok(())
     }
 
     fn known_device(&self, path: &str) -> Result<DeviceItem, ClientError> {

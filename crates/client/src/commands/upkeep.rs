@@ -45,6 +45,19 @@ pub enum Upkeep {
         #[arg(long)]
         wait: bool,
     },
+    /// Go as far as a rotation can without changing anything, and see what the device says
+    #[command(after_help = "EXAMPLES
+  jexlin upkeep rehearse \"/Works/Highfield/filter hall duty\" --wait")]
+    Rehearse {
+        #[command(flatten)]
+        selection: Selection,
+        /// Go the way on which the account changes its own password, not the operator's
+        #[arg(long)]
+        as_itself: bool,
+        /// Wait until the job has ended
+        #[arg(long)]
+        wait: bool,
+    },
     /// List jobs, newest first
     Jobs {
         /// Of this credential
@@ -120,6 +133,20 @@ impl Run {
                 self.jobs(&selection, &many, wait, |id| {
                     self.connection
                         .post(&format!("/api/v1/credentials/{id}/rotate"), &body)
+                })
+            }
+            Upkeep::Rehearse {
+                selection,
+                as_itself,
+                wait,
+            } => {
+                let many = self.selected_accounts(&selection)?;
+                let body = NewJob {
+                    method: as_itself.then_some(ChangeMethod::Own),
+                };
+                self.jobs(&selection, &many, wait, |id| {
+                    self.connection
+                        .post(&format!("/api/v1/credentials/{id}/rehearse"), &body)
                 })
             }
             Upkeep::Transcript { job } => {

@@ -498,6 +498,14 @@ word_enum! {
         #[serde(rename = "upkeep.listed")]
         #[strum(serialize = "upkeep.listed")]
         UpkeepListed,
+        /// A rehearsal of a rotation is asked for.
+        #[serde(rename = "upkeep.rehearse")]
+        #[strum(serialize = "upkeep.rehearse")]
+        UpkeepRehearse,
+        /// A rehearsal of a rotation has ended.
+        #[serde(rename = "upkeep.rehearsed")]
+        #[strum(serialize = "upkeep.rehearsed")]
+        UpkeepRehearsed,
         /// A rotation has ended.
         #[serde(rename = "upkeep.rotated")]
         #[strum(serialize = "upkeep.rotated")]
@@ -585,6 +593,7 @@ impl Action {
             | Self::FolderEdit
             | Self::PersonalMoveOut
             | Self::UpkeepCancel
+            | Self::UpkeepRehearse
             | Self::UpkeepRotate => Some(Level::Edit),
             Self::CredentialOperatorScope
             | Self::CredentialRemove

@@ -174,6 +174,8 @@ pub struct Talk<'a> {
     said: usize,
     changing: bool,
     ending: Option<Ending>,
+    /// The talk broke off at a place that the dialogue does not know.
+    astray: bool,
 }
 
 impl<'a> Talk<'a> {
@@ -193,6 +195,7 @@ impl<'a> Talk<'a> {
             said: 0,
             changing: false,
             ending: None,
+            astray: false,
         };
         let act = match (talk.unfit(purpose), dialogue.head.begin.get(&purpose)) {
             (Some(why), _) => talk.end(Ending::Refused(why)),
@@ -297,6 +300,14 @@ impl<'a> Talk<'a> {
         Secret::from_bytes([line.expose_secret(), end].concat())
     }
 
+    /// What was to be typed was held back, and is not in the transcript.
+    pub fn held_back(&mut self) {
+        self.astray = true;
+        if matches!(self.turns.last(), Some(Turn::Said(_))) {
+            self.turns.pop();
+        }
+    }
+
     /// What was to be typed is typed.
     pub fn typed(&mut self) -> Act {
         self.look(false)
@@ -306,6 +317,7 @@ impl<'a> Talk<'a> {
     pub fn hear(&mut self, bytes: &[u8]) -> Act {
         self.total += bytes.len();
         if self.total > MOST_HEARD {
+            self.astray = true;
             return self.end(Ending::GaveUp(
                 "the device wrote more than the limit".into(),
             ));
@@ -320,6 +332,7 @@ impl<'a> Talk<'a> {
         self.echo.clear();
         match self.look(true) {
             Act::Listen(_) if over => {
+                self.astray = true;
                 let why = format!("the device did not go on: {}", self.words());
                 self.end(Ending::GaveUp(why))
             }
@@ -356,11 +369,23 @@ impl<'a> Talk<'a> {
         self.changing
     }
 
-    /// What is said in the end, whatever happened; nothing when the device has hung up.
+    /// What is said in the end, whatever happened. Nothing where the device is at a question that the
+    /// dialogue does not know: it would take the line for the answer, for a new password even.
     #[must_use]
     pub fn farewell(&self) -> Option<Secret> {
+        if self.astray && !self.is_at_a_prompt() {
+            return None;
+        }
         let (typed, _) = self.filled(self.dialogue.leave.as_ref()?)?;
         Some(self.ended(typed))
+    }
+
+    /// Whether the last line is a prompt that the dialogue knows.
+    fn is_at_a_prompt(&self) -> bool {
+        let last = self.screen.last_line().trim_end();
+        let own = self.dialogue.steps.iter().flat_map(|step| &step.hear);
+        own.chain(&self.dialogue.always)
+            .any(|hear| matches!(&hear.what, What::Prompt(pattern) if pattern.is_match(last)))
     }
 
     /// A device that writes back what was typed is not answering with it.

@@ -274,6 +274,41 @@ fn a_device_that_asks_for_an_enable_password_which_there_is_not_is_left_as_it_is
 }
 
 #[test]
+fn the_leaving_line_is_never_the_answer_to_a_question_that_nobody_expected() {
+    let new = Secret::from_text("new-tide-2".into());
+    let dialogue = read(SWITCH);
+    let values = Values {
+        account: "duty",
+        operator_password: Some(&new),
+        new: Some(&new),
+        ..Values::default()
+    };
+    let left_at = |question: &[u8]| {
+        let (mut talk, _) = Talk::begin(&dialogue, Purpose::Operator, values);
+        let _ = talk.hear(b"ridge-3#");
+        let _ = talk.silence(false);
+        let _ = talk.typed();
+        let _ = talk.hear(question);
+        assert!(matches!(talk.silence(true), Act::End(Ending::GaveUp(_))));
+        talk.farewell().is_some()
+    };
+    assert!(left_at(b"user duty password\r\nridge-3>"));
+    assert!(!left_at(b"user duty password\r\nSecret for duty: "));
+    // What would change the password is held back at the question for it.
+    let (mut talk, _) = Talk::begin(&dialogue, Purpose::Operator, values);
+    let _ = talk.hear(b"ridge-3#");
+    let _ = talk.silence(false);
+    let _ = talk.typed();
+    assert!(matches!(
+        talk.hear(b"user duty password\r\nNew password: "),
+        Act::Type(_, true)
+    ));
+    talk.held_back();
+    assert!(talk.farewell().is_none());
+    assert!(!talk.transcript().contains(&Turn::Said("{new}".into())));
+}
+
+#[test]
 fn what_a_device_writes_back_is_not_its_answer() {
     // The echo of the line holds the very text that is listened for.
     let text = small(r#"say = "passwd""#, r#"say = "passwd new: now""#);

@@ -304,6 +304,13 @@ impl<'a> Exchange<'a> {
         Some(())
     }
 
+    /// The request was held back, and is not in the transcript.
+    pub fn held_back(&mut self) {
+        if matches!(self.turns.last(), Some(Turn::Said(_))) {
+            self.turns.pop();
+        }
+    }
+
     /// Takes in an answer: its status, its headers in small letters, and its body.
     pub fn answered(&mut self, status: u16, headers: &[(String, String)], body: &[u8]) -> Next {
         let Some(step) = self.request else {

@@ -39,6 +39,8 @@ struct File {
     names: Option<String>,
     #[serde(default)]
     password: Takes,
+    #[serde(default)]
+    client_certificate: bool,
     begin: BTreeMap<Purpose, String>,
     #[serde(default)]
     always: Vec<AnswerFile>,
@@ -163,6 +165,7 @@ impl Reading {
             return Err(self.wrong);
         }
         Ok(Recipe {
+            client_certificate: file.client_certificate,
             head,
             always,
             requests,

@@ -45,6 +45,8 @@ pub enum Method {
 /// A recipe that was read.
 #[derive(Clone, Debug)]
 pub struct Recipe {
+    /// Whether the operator signs in by a client certificate.
+    client_certificate: bool,
     head: Head,
     always: Vec<Answer>,
     requests: Vec<RequestStep>,
@@ -163,6 +165,13 @@ impl Recipe {
     fn reached(&self, purpose: Purpose) -> Vec<usize> {
         self.head
             .reached(purpose, |request| self.exits(request).collect())
+    }
+
+    /// Whether the operator signs in by a certificate that TLS shows for it (RFC 8446, section 4.4.2),
+    /// and by no password.
+    #[must_use]
+    pub const fn shows_certificate(&self) -> bool {
+        self.client_certificate
     }
 
     /// Whether a placeholder is in any request.

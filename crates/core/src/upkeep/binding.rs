@@ -114,6 +114,15 @@ impl DeviceFacts {
     pub fn dialogue_digest(&self) -> &str {
         self.dialogue.as_deref().map_or("", |it| it.head().digest())
     }
+
+    /// Whether its operator signs in by a client certificate.
+    #[must_use]
+    pub fn shows_certificate(&self) -> bool {
+        match self.dialogue.as_deref() {
+            Some(Instructions::Recipe(recipe)) => recipe.shows_certificate(),
+            _ => false,
+        }
+    }
 }
 
 /// Why a binding does not count now.
@@ -377,7 +386,8 @@ impl Lease {
             credential: stored.credential,
             endpoint,
             first_contact: stored.identity.is_empty(),
-            takes_keys: device.connector.takes_keys(),
+            takes_keys: device.connector.takes_keys()
+                || R::ROLE == Role::Operator && device.shows_certificate(),
             role: PhantomData,
         })
     }

@@ -14,6 +14,8 @@ word_enum! {
         Rotation,
         /// Finds out which accounts the device has.
         Listing,
+        /// Goes as far as a rotation can without changing anything.
+        Rehearsal,
     }
 }
 
@@ -68,7 +70,7 @@ word_enum! {
         LockedOut,
         /// The device did not answer, or not as itself.
         Unreachable,
-        /// The device and the vault have the new password, or the accounts of the device were read.
+        /// The device and the vault have the new password; or what else was to be done is done.
         Done,
         /// The device said no; both still have the old password.
         Refused,

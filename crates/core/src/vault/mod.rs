@@ -167,6 +167,19 @@ pub fn open_for_device<R: crate::upkeep::RoleMark>(
     )
 }
 
+/// Binds a password that is stored nowhere to the endpoint of a permit: what stands in for a new one
+/// where nothing is changed.
+///
+/// # Errors
+/// As [`crate::upkeep::SendPermit`] says for keys.
+pub fn stand_in(
+    permit: &crate::upkeep::SendPermit<crate::upkeep::Account>,
+    login: &str,
+    password: Secret,
+) -> Result<crate::upkeep::BoundLogin<crate::upkeep::Account>, SealProblem> {
+    permit.bind(login, 0, password)
+}
+
 /// Opens the enable password of the same credential, and adds it to a login. It goes where the
 /// password may go, and nowhere else.
 ///

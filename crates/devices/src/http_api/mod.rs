@@ -71,6 +71,10 @@ impl Instructed for HttpApi {
         may_send: MaySend<'_>,
     ) -> Option<Came> {
         let recipe = login.endpoint().recipe()?;
+        if purpose == Purpose::Operator && recipe.shows_certificate() && !login.is_key() {
+            let why = "the operator of this device signs in by a client certificate: make a credential of the kind Certificate with key the operator";
+            return Some(Came::stopped(Stopped::Connection(why.into()), None));
+        }
         let most = match purpose {
             Purpose::Check => self.settings.connect,
             Purpose::Operator | Purpose::Account => self.settings.change,
@@ -92,6 +96,7 @@ impl Instructed for HttpApi {
                     && let Some(may_send) = may_send.take()
                     && !may_send().await
                 {
+                    exchange.held_back();
                     return Err(Stopped::LeaseLost);
                 }
                 changed_before = is_changing;

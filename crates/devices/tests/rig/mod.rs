@@ -39,6 +39,8 @@ pub struct Place {
     pub enable: Option<&'static str>,
     /// The field `context` of every credential.
     pub context: &'static str,
+    /// The field `certificate` of every credential.
+    pub certificate: String,
 }
 
 pub fn place(address: &str, port: u16) -> Place {
@@ -52,6 +54,7 @@ pub fn place(address: &str, port: u16) -> Place {
         connector: ConnectorKind::Ssh,
         enable: None,
         context: "",
+        certificate: String::new(),
     }
 }
 
@@ -124,7 +127,10 @@ impl Place {
         };
         let own = sealed("password", password);
         let login = open_for_device(&permit, user, &key, &wrapped, &of("password"), &own).unwrap();
-        let fields = BTreeMap::from([("context".to_owned(), self.context.to_owned())]);
+        let fields = BTreeMap::from([
+            ("context".to_owned(), self.context.to_owned()),
+            ("certificate".to_owned(), self.certificate.clone()),
+        ]);
         let login = login.with_fields(fields);
         let Some(enable) = self.enable else {
             return login;

@@ -216,6 +216,7 @@ pub use payload::MOST_BODY;
         upkeep::job,
         upkeep::cancel,
         upkeep::check,
+        upkeep::rehearse,
         upkeep::rotate,
         pending_acts::list,
         pending_acts::confirm,

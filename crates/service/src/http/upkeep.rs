@@ -22,6 +22,7 @@ pub fn routes() -> Vec<Route> {
         transcript,
         cancel,
         check,
+        rehearse,
         rotate
     ]
 }
@@ -190,6 +191,22 @@ pub async fn cancel(mut unit: Unit, job: &str) -> ApiResult<Sent<Job>> {
 pub async fn check(mut unit: Unit, credential: &str) -> ApiResult<Sent<Job>> {
     Ok(Sent(
         commands::upkeep::check(&mut unit, id(credential)?).await?,
+    ))
+}
+
+/// Goes as far as a rotation can without changing anything: what is said and heard on the way stays
+/// with the job.
+#[utoipa::path(
+    operation_id = "upkeep_rehearse",
+    context_path = "",
+    request_body = NewJob,
+    responses((status = 200, body = Job)),
+)]
+#[post("/api/v1/credentials/<credential>/rehearse", data = "<body>")]
+pub async fn rehearse(credential: &str, body: Call<NewJob>) -> ApiResult<Sent<Job>> {
+    let Call(mut unit, body) = body;
+    Ok(Sent(
+        commands::upkeep::rehearse(&mut unit, id(credential)?, body).await?,
     ))
 }
 

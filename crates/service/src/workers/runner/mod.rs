@@ -28,6 +28,7 @@ use uuid::Uuid;
 mod check;
 mod listing;
 mod opening;
+mod rehearsal;
 mod rotation;
 
 /// How long a lease holds after each step. Longer than any step waits for a device.
@@ -211,6 +212,7 @@ impl Runner {
             Task::Check => self.check().await,
             Task::Rotation => self.rotate().await,
             Task::Listing => self.list().await,
+            Task::Rehearsal => self.rehearse().await,
         };
         match ended {
             Ok(()) => {}

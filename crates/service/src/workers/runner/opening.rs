@@ -7,7 +7,9 @@ use jexlin_app::error::AppError;
 use jexlin_core::audit::{Action, Event, TargetType};
 use jexlin_core::dialogue::{self, Instructions};
 use jexlin_core::upkeep::rotation::Heard;
-use jexlin_core::upkeep::{Account, Binding, BoundLogin, Operator, RoleMark, budget_allows};
+use jexlin_core::upkeep::{
+    Account, Binding, BoundLogin, DeviceFacts, Operator, RoleMark, budget_allows,
+};
 use jexlin_core::vault::kinds::{ENABLE_PASSWORD, PASSWORD};
 use jexlin_core::vault::{Place, Sealed, WrappedKey, add_enable_password, open_for_device};
 use jexlin_core::words::Word as _;
@@ -61,8 +63,22 @@ fn note_fields(event: &mut Event, with_enable_password: bool) {
     }
 }
 
+/// The enable password of a credential, where the device's instructions say it.
+async fn sealed_enable(
+    tx: &mut Tx,
+    facts: &DeviceFacts,
+    credential: Uuid,
+) -> Step<Option<Withheld<SealedVersion>>> {
+    if !facts.dialogue.as_deref().is_some_and(Instructions::enables) {
+        return Ok(None);
+    }
+    Ok(tx
+        .sealed_for_job_if_any(credential, ENABLE_PASSWORD)
+        .await?)
+}
+
 /// The fields of a credential that are texts.
-fn plain_fields(fields: &serde_json::Value) -> BTreeMap<String, String> {
+pub(super) fn plain_fields(fields: &serde_json::Value) -> BTreeMap<String, String> {
     let all = fields.as_object().into_iter().flatten();
     all.filter_map(|(name, value)| Some((name.clone(), value.as_str()?.to_owned())))
         .collect()
@@ -107,12 +123,10 @@ impl Runner {
                     .await?,
             );
         }
-        let enables = facts.dialogue.as_deref().is_some_and(Instructions::enables);
-        let enable = if enables && !with_operator {
-            tx.sealed_for_job_if_any(self.credential.id, ENABLE_PASSWORD)
-                .await?
-        } else {
+        let enable = if with_operator {
             None
+        } else {
+            sealed_enable(&mut tx, &facts, self.credential.id).await?
         };
         let mut operator = None;
         if with_operator {
@@ -125,18 +139,14 @@ impl Runner {
             };
             let credential = binding.binding.stored().credential;
             let sealed = tx.sealed_for_job(credential, PASSWORD, None).await?;
-            let enable = if enables {
-                tx.sealed_for_job_if_any(credential, ENABLE_PASSWORD)
-                    .await?
-            } else {
-                None
-            };
+            let enable = sealed_enable(&mut tx, &facts, credential).await?;
             let mut event = self
                 .operator_event(&mut tx, &binding.binding, step, &self.path)
                 .await?;
             note_fields(&mut event, enable.is_some());
             tx.record(&event, &self.keys.mac).await?;
-            operator = Some((permit, binding.login, sealed, enable));
+            let fields = plain_fields(&tx.credential(credential).await?.fields);
+            operator = Some((permit, binding.login, sealed, enable, fields));
         }
         let mut event = self.event(Action::UpkeepSignIn);
         note_fields(&mut event, enable.is_some());
@@ -159,12 +169,11 @@ impl Runner {
             account.push(login.replacing(former.clone()));
         }
         let operator = match operator {
-            Some((permit, login, sealed, enable)) => Some(self.open_version(
-                &permit,
-                &login,
-                sealed.after(&receipt)?,
-                after(enable)?.as_ref(),
-            )?),
+            Some((permit, login, sealed, enable, fields)) => {
+                let (sealed, enable) = (sealed.after(&receipt)?, after(enable)?);
+                let login = self.open_version(&permit, &login, sealed, enable.as_ref())?;
+                Some(login.with_fields(fields))
+            }
             None => None,
         };
         Ok(Ok(Opened { account, operator }))
@@ -189,13 +198,17 @@ impl Runner {
         };
         let credential = binding.binding.stored().credential;
         let sealed = tx.sealed_for_job(credential, PASSWORD, None).await?;
-        let event = self
+        let enable = sealed_enable(&mut tx, &facts, credential).await?;
+        let fields = plain_fields(&tx.credential(credential).await?.fields);
+        let mut event = self
             .operator_event(&mut tx, &binding.binding, step, &self.device_name)
             .await?;
+        note_fields(&mut event, enable.is_some());
         let receipt = tx.commit_with(&event, &self.keys.mac).await?;
         let sealed = sealed.after(&receipt)?;
-        let login = self.open_version(&permit, &binding.login, sealed, None)?;
-        Ok(Ok(login))
+        let enable = enable.map(|sealed| sealed.after(&receipt)).transpose()?;
+        let login = self.open_version(&permit, &binding.login, sealed, enable.as_ref())?;
+        Ok(Ok(login.with_fields(fields)))
     }
 
     /// The use of an operator is an event on the operator's own credential.

@@ -7,6 +7,7 @@ use jexlin_app::failpoints;
 use jexlin_core::audit::{Action, TargetType};
 use jexlin_core::audit::{Event, Outcome};
 use jexlin_core::policy::About;
+use jexlin_core::secret::Secret;
 use jexlin_core::upkeep::ChangeMethod;
 use jexlin_core::upkeep::JobState;
 use jexlin_core::upkeep::rotation::{Heard, Next, Rotation, Stored, suspects};
@@ -18,7 +19,7 @@ use jexlin_core::vault::ssh_keys::SshKey;
 use jexlin_core::vault::{Place, WrappedKey};
 use jexlin_core::words::Word as _;
 use jexlin_devices::{Change, MaySend, Met};
-use jexlin_store::{NewVersion, Store, VersionRow};
+use jexlin_store::{NewVersion, Store, Tx, VersionRow};
 use uuid::Uuid;
 
 use super::opening::{NO_BUDGET, Probed};
@@ -110,39 +111,8 @@ impl Runner {
         let mut tx = self.begin_held("making a new password").await?;
         let now = self.now();
         let row = tx.credential_locked(credential).await?;
-        let planned = tx
-            .plan_of(self.account.id)
-            .await?
-            .and_then(|plan| plan.policy_id);
-        let rules = assessment::rule_for_rotation(&mut tx, row.folder_id, planned)
-            .await?
-            .policy;
         let mut rng = self.app.rng()?;
-        let about = About {
-            user_name: &self.account.login,
-            used_ago: None,
-        };
-        // The device takes what it takes, whatever the policy allows.
-        let rules = match &self.device_facts(&mut tx).await?.dialogue {
-            Some(dialogue) => {
-                let takes = dialogue.head().takes();
-                rules.within(&takes.without, takes.longest)
-            }
-            None => rules,
-        };
-        let (password, facts) = if self.is_key() {
-            let like = former_key(&tx.versions(credential).await?);
-            let key = SshKey::generate(&mut rng, key_type(&like), &self.account.login)
-                .map_err(|problem| AppError::internal(problem.to_string()))?;
-            let facts = serde_json::to_value(key.facts())
-                .map_err(|error| AppError::internal(error.to_string()))?;
-            (key.into_text(), facts)
-        } else {
-            let password = rules
-                .generate(&mut rng, about)
-                .map_err(|problem| AppError::internal(problem.to_string()))?;
-            (password, serde_json::json!({}))
-        };
+        let (password, facts) = self.generate(&mut tx, row.folder_id).await?;
         let number = tx.next_number(credential, PASSWORD).await?;
         let data_key =
             self.keys
@@ -176,6 +146,47 @@ impl Runner {
         tx.commit_with(&event, &self.keys.mac).await?;
         failpoints::point("after-candidate").await;
         Ok(number)
+    }
+
+    /// A new password, or key, as the policy wants it and the device takes it, and what may be known of
+    /// it.
+    pub(super) async fn generate(
+        &self,
+        tx: &mut Tx,
+        folder: Uuid,
+    ) -> Step<(Secret, serde_json::Value)> {
+        let mut rng = self.app.rng()?;
+        if self.is_key() {
+            let like = former_key(&tx.versions(self.credential.id).await?);
+            let key = SshKey::generate(&mut rng, key_type(&like), &self.account.login)
+                .map_err(|problem| AppError::internal(problem.to_string()))?;
+            let facts = serde_json::to_value(key.facts())
+                .map_err(|error| AppError::internal(error.to_string()))?;
+            return Ok((key.into_text(), facts));
+        }
+        let planned = tx
+            .plan_of(self.account.id)
+            .await?
+            .and_then(|plan| plan.policy_id);
+        let rules = assessment::rule_for_rotation(tx, folder, planned)
+            .await?
+            .policy;
+        // The device takes what it takes, whatever the policy allows.
+        let rules = match &self.device_facts(tx).await?.dialogue {
+            Some(dialogue) => {
+                let takes = dialogue.head().takes();
+                rules.within(&takes.without, takes.longest)
+            }
+            None => rules,
+        };
+        let about = About {
+            user_name: &self.account.login,
+            used_ago: None,
+        };
+        let password = rules
+            .generate(&mut rng, about)
+            .map_err(|problem| AppError::internal(problem.to_string()))?;
+        Ok((password, serde_json::json!({})))
     }
 
     /// Asks, immediately before the candidate is sent, whether the lease still holds, and marks the
