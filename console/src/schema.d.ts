@@ -3353,6 +3353,7 @@ export interface components {
       id: string;
       /** @description The identities that it must prove before a password is sent to it; empty until confirmed. */
       identity: components["schemas"]["DeviceIdentity"][];
+      level: components["schemas"]["Level"] | null;
       /** @description Its name. */
       name: string;
       /**
@@ -5533,6 +5534,7 @@ export interface components {
         id: string;
         /** @description The identities that it must prove before a password is sent to it; empty until confirmed. */
         identity: components["schemas"]["DeviceIdentity"][];
+        level: components["schemas"]["Level"] | null;
         /** @description Its name. */
         name: string;
         /**
@@ -7522,6 +7524,7 @@ export interface components {
         id: string;
         /** @description The identities that it must prove before a password is sent to it; empty until confirmed. */
         identity: components["schemas"]["DeviceIdentity"][];
+        level: components["schemas"]["Level"] | null;
         /** @description Its name. */
         name: string;
         /**

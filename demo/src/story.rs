@@ -7,7 +7,7 @@ use rocket::http::Method;
 use serde_json::{Value, json};
 use uuid::Uuid;
 
-use crate::world::{World, split};
+use crate::world::{Account, World, split};
 use crate::{Demo, Outcome};
 
 /// The dialogues and recipes that come with the demo.
@@ -67,6 +67,7 @@ pub async fn tell(demo: &mut Demo, world: &World) -> Outcome<()> {
     say("five months of checks and rotations on the demo's hosts");
     months(demo).await?;
     say("the last days");
+    add_devices(demo, world, true).await?;
     last_days(demo).await?;
     let behind = Utc::now() - demo.now();
     demo.pass(behind.max(TimeDelta::zero())).await
@@ -188,7 +189,40 @@ async fn vault(demo: &mut Demo, world: &World) -> Outcome<()> {
         demo.ids
             .insert(format!("dialogue {name}"), self::text(&made, "id"));
     }
-    for device in &world.devices {
+    add_devices(demo, world, false).await?;
+    for login in &world.logins {
+        let mut fields = json!({"user_name": login.user, "url": login.url});
+        if let (Some(fields), false) = (fields.as_object_mut(), login.note.is_empty()) {
+            fields.insert("note".into(), login.note.clone().into());
+        }
+        credential(
+            demo,
+            &login.path,
+            json!({"kind": "login", "fields": fields}),
+        )
+        .await?;
+        demo.pass(TimeDelta::minutes(7)).await?;
+    }
+    for other in &world.others {
+        let mut body = other.body.clone();
+        if let Some(device) = &other.device {
+            let device = demo.id(device)?;
+            if let Some(fields) = body.as_object_mut() {
+                fields.insert("device".into(), device.into());
+            }
+        }
+        credential(demo, &other.path, body).await?;
+        if other.device.is_some() {
+            rotate(demo, &other.path).await?;
+        }
+        demo.pass(TimeDelta::minutes(5)).await?;
+    }
+    Ok(())
+}
+
+/// Adds devices with their operators and accounts: those of the beginning, or those that came late.
+async fn add_devices(demo: &mut Demo, world: &World, late: bool) -> Outcome<()> {
+    for device in world.devices.iter().filter(|device| device.late == late) {
         let (folder, name) = split(&device.path);
         let dialogue = match &device.dialogue {
             Some(name) => Some(demo.id(&format!("dialogue {name}"))?),
@@ -220,7 +254,11 @@ async fn vault(demo: &mut Demo, world: &World) -> Outcome<()> {
         )
         .await?;
     }
-    for account in &world.accounts {
+    let of_these = |account: &&Account| {
+        let mut devices = world.devices.iter();
+        devices.any(|device| device.late == late && device.path == account.device)
+    };
+    for account in world.accounts.iter().filter(of_these) {
         let device = demo.id(&account.device)?;
         let mut body = json!({"kind": account.kind, "fields": {"user_name": account.user}, "password": account.password, "device": device});
         if let (Some(context), Some(all)) = (&account.context, body.as_object_mut()) {
@@ -235,33 +273,6 @@ async fn vault(demo: &mut Demo, world: &World) -> Outcome<()> {
         }
         credential(demo, &account.path, body).await?;
         demo.pass(TimeDelta::minutes(3)).await?;
-    }
-    for login in &world.logins {
-        let mut fields = json!({"user_name": login.user, "url": login.url});
-        if let (Some(fields), false) = (fields.as_object_mut(), login.note.is_empty()) {
-            fields.insert("note".into(), login.note.clone().into());
-        }
-        credential(
-            demo,
-            &login.path,
-            json!({"kind": "login", "fields": fields}),
-        )
-        .await?;
-        demo.pass(TimeDelta::minutes(7)).await?;
-    }
-    for other in &world.others {
-        let mut body = other.body.clone();
-        if let Some(device) = &other.device {
-            let device = demo.id(device)?;
-            if let Some(fields) = body.as_object_mut() {
-                fields.insert("device".into(), device.into());
-            }
-        }
-        credential(demo, &other.path, body).await?;
-        if other.device.is_some() {
-            rotate(demo, &other.path).await?;
-        }
-        demo.pass(TimeDelta::minutes(5)).await?;
     }
     Ok(())
 }

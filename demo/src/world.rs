@@ -69,6 +69,9 @@ pub struct Device {
     /// The operator's password for privileged mode.
     #[serde(default)]
     pub enable_password: Option<String>,
+    /// Whether it came in the last days only.
+    #[serde(default)]
+    pub late: bool,
 }
 
 fn ssh() -> String {

@@ -518,9 +518,11 @@ function OperatorOf({
             "There is no operator: each account changes its own password, with the stored one."
           )}
         </p>
-        <button type="button" className="btn btn-sm" onClick={edit}>
-          {device.operator ? "Change the operator" : "Choose an operator"}
-        </button>
+        {atLeast(device.level, "steward") && (
+          <button type="button" className="btn btn-sm" onClick={edit}>
+            {device.operator ? "Change the operator" : "Choose an operator"}
+          </button>
+        )}
       </div>
       {type && (
         <div>
@@ -584,7 +586,7 @@ function Families({ device, add }: { device: Device; add: () => void }) {
         <h3 id="families" className="font-semibold">
           Other accounts of this machine
         </h3>
-        {!device.family_of && (
+        {!device.family_of && atLeast(device.level, "edit") && (
           <button type="button" className="btn btn-sm" onClick={add}>
             <Plus className="size-4" aria-hidden="true" />
             Add a family
@@ -629,6 +631,7 @@ function DeviceDetail({ me, device }: { me: Me; device: Device }) {
       ),
   });
   const accounts = on.data ?? [];
+  const stewards = atLeast(device.level, "steward");
   const bound = device.bindings.find((binding) => binding.role === "operator");
   const operator: Operator | undefined =
     bound?.credential_path && device.operator
@@ -672,10 +675,12 @@ function DeviceDetail({ me, device }: { me: Me; device: Device }) {
       actions={
         <>
           <State word={stateOf(device)} />
-          <button type="button" className="btn btn-sm" onClick={() => setEditing(true)}>
-            <Pencil className="size-4" aria-hidden="true" />
-            Edit {device.name}
-          </button>
+          {stewards && (
+            <button type="button" className="btn btn-sm" onClick={() => setEditing(true)}>
+              <Pencil className="size-4" aria-hidden="true" />
+              Edit {device.name}
+            </button>
+          )}
         </>
       }
     >
@@ -720,7 +725,7 @@ function DeviceDetail({ me, device }: { me: Me; device: Device }) {
             ),
           },
           { name: "Upkeep", show: () => <DeviceJobs device={device} /> },
-          ...(me.duties.includes("audit")
+          ...(me.duties.includes("audit") || stewards
             ? [{ name: "Activity", show: () => <DeviceActivity device={device} /> }]
             : []),
         ]}

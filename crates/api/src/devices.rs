@@ -1,6 +1,7 @@
 //! Devices.
 
 use chrono::{DateTime, Utc};
+use jexlin_core::access::Level;
 use jexlin_core::dialogue::InstructionsKind;
 use jexlin_core::upkeep::{ConnectorKind, FoundAccount, IdentityKind, JobState, Role};
 use serde::{Deserialize, Serialize};
@@ -46,6 +47,9 @@ pub struct Device {
     pub folder: Uuid,
     /// The path of that folder.
     pub place: String,
+    /// The caller's level on that folder.
+    #[schema(required)]
+    pub level: Option<Level>,
     /// Its type.
     pub connector: ConnectorKind,
     /// What it runs, as a label.

@@ -610,6 +610,35 @@ fn the_accounts_of_a_machine_are_of_families_with_an_operator_each_and_move_toge
         "{said}"
     );
 
+    // Its stewards see what happened to it, and nobody else without the duty does.
+    let tomas = ines.person("tomas", &[]);
+    let grant = |level: &str| json!({"folder": works, "person": tomas, "level": level});
+    let made = ines.make("/api/v1/grants", &grant("edit"));
+    let session = service.sign_in("tomas");
+    let log = format!("/api/v1/audit?target={device}");
+    session.get(&log).refused(403, "needs-duty");
+    assert_eq!(
+        session.get(&format!("/api/v1/devices/{device}")).good()["level"],
+        "edit"
+    );
+    let _ = ines
+        .patch(
+            &format!("/api/v1/grants/{made}"),
+            1,
+            &json!({"level": "steward"}),
+        )
+        .good();
+    let seen = session.get(&log).good();
+    assert!(
+        seen["items"]
+            .as_array()
+            .unwrap()
+            .iter()
+            .any(|event| event["action"] == "device.add")
+    );
+    let said = client.good(&["audit", "list", "--device", main]);
+    assert!(said.contains("device.add"), "{said}");
+
     // They go where the first one goes, and are in the bin before it.
     let alone = client.run(&["device", "move", "/Works/firewall API", "/Office"], "");
     let said = String::from_utf8_lossy(&alone.stderr).into_owned();

@@ -106,7 +106,7 @@ pub async fn list(
         let target = filter
             .target
             .ok_or_else(|| AppError::needs_duty(Duty::Audit))?;
-        crate::guards::allow_credential::<mark::Steward>(unit, target)
+        as_steward_of(unit, target)
             .await
             .map_err(|_| AppError::needs_duty(Duty::Audit))?;
     }
@@ -129,6 +129,22 @@ pub async fn list(
     let rows = unit.tx()?.events(&filter).await?;
     unit.commit_audited().await?;
     Ok(Paged::of(rows, paging.limit, |row| row.seq, show))
+}
+
+/// Whoever is a steward of a device or a credential reads what happened to it.
+async fn as_steward_of(unit: &mut UnitOfWork, target: Uuid) -> AppResult<()> {
+    if let Ok(device) = unit.tx()?.device(target).await {
+        let (person, now) = (unit.person.id, unit.now);
+        let reach = unit
+            .tx()?
+            .reach_folder(person, device.folder_id, now)
+            .await?;
+        unit.demand::<mark::Steward>(reach)?;
+        return Ok(());
+    }
+    crate::guards::allow_credential::<mark::Steward>(unit, target)
+        .await
+        .map(|_| ())
 }
 
 /// What happened to a folder and to everything in and below it, newest first, for its

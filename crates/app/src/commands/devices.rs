@@ -74,6 +74,7 @@ async fn main_of(unit: &mut UnitOfWork, folder: Uuid, wanted: Uuid) -> AppResult
 pub async fn show_device(unit: &mut UnitOfWork, row: DeviceRow) -> AppResult<Device> {
     let (person, now) = (unit.person.id, unit.now);
     let place = unit.tx()?.path_of(row.folder_id).await?;
+    let reach = unit.tx()?.reach_folder(person, row.folder_id, now).await?;
     let accounts = unit.tx()?.accounts_on(row.id).await?;
     let (settings, _) = crate::settings::settings(unit.tx()?).await?;
     let app = unit.app.clone();
@@ -110,6 +111,7 @@ pub async fn show_device(unit: &mut UnitOfWork, row: DeviceRow) -> AppResult<Dev
         name: row.name,
         folder: row.folder_id,
         place,
+        level: reach.level(),
         connector: row.connector.0,
         platform: row.platform,
         description: row.description,

@@ -34,6 +34,9 @@ pub enum Audit {
         /// On this credential
         #[arg(long, value_name = "PATH")]
         credential: Option<String>,
+        /// On this device
+        #[arg(long, value_name = "PATH", conflicts_with = "credential")]
+        device: Option<String>,
         /// done, refused or failed
         #[arg(long)]
         outcome: Option<Outcome>,
@@ -115,6 +118,7 @@ impl Run {
                 action,
                 actor,
                 credential,
+                device,
                 outcome,
                 since,
                 until,
@@ -124,10 +128,9 @@ impl Run {
                     .map(|name| lookup::person(&self.connection, &name))
                     .transpose()?
                     .map(|person| person.id.to_string());
-                let target = credential
-                    .map(|path| lookup::credential(&self.connection, &path))
-                    .transpose()?
-                    .map(|id| id.to_string());
+                let credential = credential.map(|path| lookup::credential(&self.connection, &path));
+                let device = device.map(|path| lookup::device(&self.connection, &path));
+                let target = credential.or(device).transpose()?.map(|id| id.to_string());
                 let filters = [
                     ("action", action),
                     ("actor", actor),
