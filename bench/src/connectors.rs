@@ -1,5 +1,5 @@
-//! Rotations by each connector, verified, beside a loop of the tool that an administrator would write, which
-//! verifies nothing.
+//! Verified rotations with each connector, against a loop of the command-line tool that an administrator
+//! would use, which verifies nothing.
 
 use std::fmt::Write as _;
 use std::io::Write as _;
@@ -15,7 +15,7 @@ use serde_json::json;
 
 use crate::{figure, memory, service};
 
-/// So many jobs at a time, and so many of the loops.
+/// How many jobs, and how many commands of the loops, run at a time.
 const AT_A_TIME: &str = "4";
 
 /// A service with one device, and accounts on it.

@@ -624,8 +624,8 @@ export interface paths {
     get?: never;
     put?: never;
     /**
-     * Goes as far as a rotation can without changing anything: what is said and heard on the way stays
-     *     with the job.
+     * Rehearses a rotation on the device: goes up to the change, without changing anything. The
+     *     transcript stays with the job.
      */
     post: operations["upkeep_rehearse"];
     delete?: never;
@@ -3333,12 +3333,11 @@ export interface components {
       dialogue: string | null;
       /** @description The name of that and its version, such as `ridge-switch 2`. */
       dialogue_name: string;
-      /** @description The other entries of the same machine, the first one first. */
+      /** @description The other account families on the same machine, the main device first. */
       families: components["schemas"]["DeviceFamily"][];
       /**
        * Format: uuid
-       * @description The device whose accounts are changed in another way by this entry; none for the first entry of
-       *     a machine.
+       * @description The main device, if this one is a further account family of it.
        */
       family_of: string | null;
       /**
@@ -3430,10 +3429,7 @@ export interface components {
       /** @description Why no password is sent; empty when the binding is in force. */
       suspended: string;
     };
-    /**
-     * @description Another way in which accounts of the same machine are changed, with its own type, address, identity
-     *     and operator.
-     */
+    /** @description Another account family on the same machine, with its own type, address, identity and operator. */
     DeviceFamily: {
       /**
        * Format: int64
@@ -4044,7 +4040,7 @@ export interface components {
        * @description When somebody last signed in with it.
        */
       signed_in_at: string | null;
-      /** @description Whether anybody can sign in with it. */
+      /** @description Whether the account can be used to sign in. */
       signs_in: boolean;
     };
     /** @description A gate. */
@@ -4398,6 +4394,8 @@ export interface components {
     };
     /** @description The result of undoing an import. */
     ImportUndone: {
+      /** @description The number of devices moved to the bin: those that the import added and that are not used. */
+      devices: number;
       /** @description The number of folders moved to the bin: those that the import added and that are empty now. */
       folders: number;
       /**
@@ -4834,8 +4832,7 @@ export interface components {
       dialogue?: string | null;
       /**
        * Format: uuid
-       * @description The device in the same folder whose other accounts this entry is for: they are changed in
-       *     another way than its own.
+       * @description The main device, to add a further account family to it; it must be in the same folder.
        */
       family_of?: string | null;
       /**
@@ -5514,12 +5511,11 @@ export interface components {
         dialogue: string | null;
         /** @description The name of that and its version, such as `ridge-switch 2`. */
         dialogue_name: string;
-        /** @description The other entries of the same machine, the first one first. */
+        /** @description The other account families on the same machine, the main device first. */
         families: components["schemas"]["DeviceFamily"][];
         /**
          * Format: uuid
-         * @description The device whose accounts are changed in another way by this entry; none for the first entry of
-         *     a machine.
+         * @description The main device, if this one is a further account family of it.
          */
         family_of: string | null;
         /**
@@ -7504,12 +7500,11 @@ export interface components {
         dialogue: string | null;
         /** @description The name of that and its version, such as `ridge-switch 2`. */
         dialogue_name: string;
-        /** @description The other entries of the same machine, the first one first. */
+        /** @description The other account families on the same machine, the main device first. */
         families: components["schemas"]["DeviceFamily"][];
         /**
          * Format: uuid
-         * @description The device whose accounts are changed in another way by this entry; none for the first entry of
-         *     a machine.
+         * @description The main device, if this one is a further account family of it.
          */
         family_of: string | null;
         /**

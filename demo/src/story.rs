@@ -756,8 +756,8 @@ async fn last_days(demo: &mut Demo) -> Outcome<()> {
     // By a dialogue and by a recipe.
     for path in [
         "/Works/Highfield/filter hall duty",
-        "/Control room/firewall duty",
-        "/Pumping/Mill race/telemetry unit duty",
+        "/Works/firewall duty",
+        "/Works/Lower Osmere/inlet unit duty",
         "/Office/cloud backups",
     ] {
         let account = demo.id(path)?;

@@ -79,7 +79,7 @@ export function AddDevice({
   close,
 }: {
   folder: string;
-  /** The device whose other accounts the new entry is for. */
+  /** The main device, to add an account family to it. */
   main?: Device;
   close: () => void;
 }) {

@@ -577,29 +577,32 @@ function DeviceJobs({ device }: { device: Device }) {
   );
 }
 
-/** The other families of accounts on the same machine: each is changed in its own way. */
+/** The other account families on the same machine. */
 function Families({ device, add }: { device: Device; add: () => void }) {
   const types = useDeviceTypes();
   return (
     <section aria-labelledby="families" className="mt-6 flex flex-col gap-2">
       <div className="flex flex-wrap items-center justify-between gap-3">
         <h3 id="families" className="font-semibold">
-          Other accounts of this machine
+          Other account families
         </h3>
         {!device.family_of && atLeast(device.level, "edit") && (
           <button type="button" className="btn btn-sm" onClick={add}>
             <Plus className="size-4" aria-hidden="true" />
-            Add a family
+            Add an account family
           </button>
         )}
       </div>
       {device.families.length === 0 ? (
         <p className="quiet max-w-prose text-sm">
-          Accounts that are changed in another way, such as those of a web interface, are a family
-          with a type and an operator of its own.
+          Accounts of this machine that are changed in another way, such as those of its web
+          interface, form a family with their own type and operator.
         </p>
       ) : (
-        <Table label={`Other accounts of ${device.name}`} heads={["Family", "Type", "Accounts"]}>
+        <Table
+          label={`Other account families of ${device.name}`}
+          heads={["Family", "Type", "Accounts"]}
+        >
           {device.families.map((family) => (
             <tr key={family.id}>
               <td>
@@ -697,7 +700,7 @@ function DeviceDetail({ me, device }: { me: Me; device: Device }) {
         />
       </Drawer>
       <Drawer
-        title={`Add a family of accounts to ${device.name}`}
+        title={`Add an account family to ${device.name}`}
         open={adding}
         close={() => setAdding(false)}
       >

@@ -190,7 +190,7 @@ export function FoundAccounts({ device }: { device: Device }) {
   useEffect(() => {
     if (data?.state === "done") void client.invalidateQueries({ queryKey: ["jobs"] });
   }, [client, data?.state]);
-  // First what somebody can sign in with, and of that what may do the most.
+  // Accounts that can sign in come first, the privileged ones at the top.
   const rows = useMemo(() => {
     const weight = (account: DeviceAccount) =>
       (account.signs_in ? 2 : 0) + (account.privileged === null ? 0 : 1);

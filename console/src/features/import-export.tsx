@@ -500,7 +500,7 @@ function Imports() {
       api.POST("/api/v1/imports/{import}/undo", { params: { path: { import: item.id } } }),
     );
     told(
-      `Moved to the bin: ${counted(undone.removed, "credential")}, ${counted(undone.folders, "empty folder")}. Restored: ${undone.restored}. Left unchanged: ${undone.left} (changed since, or moved to where you are not a steward).`,
+      `Moved to the bin: ${counted(undone.removed, "credential")}, ${counted(undone.devices, "device")}, ${counted(undone.folders, "empty folder")}. Restored: ${undone.restored}. Left unchanged: ${undone.left} (changed since, or moved to where you are not a steward).`,
     );
   };
   if (imports.data?.length === 0)

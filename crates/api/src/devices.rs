@@ -74,11 +74,10 @@ pub struct Device {
     pub operator: Option<Uuid>,
     /// The number of credentials that are its accounts.
     pub accounts: i64,
-    /// The device whose accounts are changed in another way by this entry; none for the first entry of
-    /// a machine.
+    /// The main device, if this one is a further account family of it.
     #[schema(required)]
     pub family_of: Option<Uuid>,
-    /// The other entries of the same machine, the first one first.
+    /// The other account families on the same machine, the main device first.
     pub families: Vec<DeviceFamily>,
     /// Since when it is paused: no job uses its operator.
     #[schema(required)]
@@ -89,8 +88,7 @@ pub struct Device {
     pub revision: i32,
 }
 
-/// Another way in which accounts of the same machine are changed, with its own type, address, identity
-/// and operator.
+/// Another account family on the same machine, with its own type, address, identity and operator.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct DeviceFamily {
     /// Its identifier.
@@ -133,8 +131,7 @@ pub struct NewDevice {
     /// Its identities: host keys, `known_hosts` lines, SSHFP records or SHA-256 fingerprints.
     #[serde(default)]
     pub identity: Vec<String>,
-    /// The device in the same folder whose other accounts this entry is for: they are changed in
-    /// another way than its own.
+    /// The main device, to add a further account family to it; it must be in the same folder.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub family_of: Option<Uuid>,
 }

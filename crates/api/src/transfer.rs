@@ -191,6 +191,8 @@ pub struct ImportUndone {
     /// The number of credentials left as they are: changed since, or where the caller is not a
     /// steward.
     pub left: usize,
+    /// The number of devices moved to the bin: those that the import added and that are not used.
+    pub devices: usize,
     /// The number of folders moved to the bin: those that the import added and that are empty now.
     pub folders: usize,
 }

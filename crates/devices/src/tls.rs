@@ -121,14 +121,14 @@ impl ServerCertVerifier for IdentityWatch {
     }
 }
 
-/// The certificate that somebody signs in by, and its key.
+/// A client certificate and its key.
 struct OwnCertificate {
     chain: Vec<CertificateDer<'static>>,
     key: PrivateKeyDer<'static>,
 }
 
 impl OwnCertificate {
-    /// None for whoever signs in by a password.
+    /// None for a login with a password.
     fn of<R: RoleMark>(login: &BoundLogin<R>) -> Result<Option<Self>, String> {
         if !login.is_key() {
             return Ok(None);
@@ -140,7 +140,7 @@ impl OwnCertificate {
         if chain.is_empty() {
             return Err("the credential that signs in has no certificate".into());
         }
-        // What is wrong with a key is not repeated: it could be a part of it.
+        // The parser's message is dropped: it could repeat a part of the key.
         let key = PrivateKeyDer::from_pem_slice(login.password().expose_secret()).map_err(
             |_| "the private key of the certificate cannot be read: it must have no passphrase",
         )?;

@@ -1,4 +1,4 @@
-//! What watches the tests of the connectors finds a secret in the log, and the libraries do log.
+//! The search for secrets in the connectors' tests: it finds one in the log, and there is a log to search.
 
 #![allow(
     clippy::unwrap_used,

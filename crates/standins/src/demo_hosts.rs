@@ -103,7 +103,7 @@ const FIREWALL_ACCOUNTS: [(&str, &str); 4] = [
 /// The last number of the address of the demo's telemetry unit, and its port: the one of Telnet.
 const UNIT: (u8, u16) = (15, 23);
 /// Its accounts, with the codes of the first day.
-const UNIT_ACCOUNTS: [(&str, &str); 2] = [(FITTER, "Fitter1stday"), ("duty", "Osmere2019")];
+const UNIT_ACCOUNTS: [(&str, &str); 2] = [(FITTER, "Inlet1stday"), ("duty", "Osmere2019")];
 
 /// The last number of the address of the demo's cloud console.
 const CONSOLE: u8 = 12;
@@ -186,14 +186,14 @@ pub fn start(folder: &Path, network: &str) -> Result<Running> {
     )?;
     let firewall = command_line(
         Model::Firewall,
-        "control-room-firewall",
+        "works-firewall",
         FIREWALL,
         SSH_PORT,
         &FIREWALL_ACCOUNTS,
     )?;
     let unit = command_line(
         Model::Telemetry,
-        "mill-lane-unit",
+        "inlet-unit",
         UNIT.0,
         UNIT.1,
         &UNIT_ACCOUNTS,

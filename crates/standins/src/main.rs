@@ -25,7 +25,7 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
         )?);
     } else {
         eprintln!(
-            "Without root the demo's hosts are left out: north-ridge-telemetry, weir-lane-telemetry, works-historian, control-room-gateway, the reports database, the alarm queue, the filter hall switch, the control room firewall, the Mill lane unit and the cloud console."
+            "Without root the demo's hosts are left out: north-ridge-telemetry, weir-lane-telemetry, works-historian, control-room-gateway, the reports database, the alarm queue, the filter hall switch, the firewall, the inlet unit and the cloud console."
         );
     }
     let mut out = std::io::stdout();

@@ -34,9 +34,10 @@ pub struct DeviceRow {
     pub platform: String,
     pub description: String,
     pub family_of: Option<Uuid>,
+    pub import_id: Option<Uuid>,
 }
 
-/// An entry of the same machine.
+/// Another account family on the same machine.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct FamilyRow {
     /// Its identifier.
@@ -62,7 +63,7 @@ impl Tx {
         Ok(())
     }
 
-    /// The other entries of the machine that a device is an entry of, the first one first.
+    /// The other account families on the machine of a device, the main device first.
     ///
     /// # Errors
     /// [`StoreError`].
@@ -93,7 +94,7 @@ impl Tx {
         Ok(families)
     }
 
-    /// Puts the other entries of a machine into the folder that its first one goes to.
+    /// Moves the other account families of a main device into the folder that it goes to.
     ///
     /// # Errors
     /// [`StoreError::Conflict`] when a name is taken there.

@@ -13,7 +13,8 @@ use uuid::Uuid;
 use crate::schema::{
     add_credentials, add_first_versions, add_import_rows, add_imported_folders,
     analyze_after_import, credential, folder, import, import_row, level_on_folder,
-    mark_assessments_stale, record_events, removal, remove_imported_folders,
+    mark_assessments_stale, record_events, removal, remove_imported_devices,
+    remove_imported_folders,
 };
 use crate::stored::Stored;
 use crate::tx::Lock;
@@ -259,6 +260,25 @@ impl Tx {
     ) -> Result<usize> {
         self.lock_tree().await?;
         let removed: i32 = diesel::select(remove_imported_folders(row.target, person, row.id, now))
+            .get_result(self.conn()?)
+            .await?;
+        Ok(usize::try_from(removed).unwrap_or(0))
+    }
+
+    /// Moves those of the devices that an import added to the bin, as part of an act of removing,
+    /// that have no accounts, no operator and no other account families, and that somebody is a
+    /// steward of. How many.
+    ///
+    /// # Errors
+    /// [`StoreError`].
+    pub async fn remove_imported_devices(
+        &mut self,
+        row: &RemovalRow,
+        person: Uuid,
+        now: DateTime<Utc>,
+    ) -> Result<usize> {
+        self.must_revalidate();
+        let removed: i32 = diesel::select(remove_imported_devices(row.target, person, row.id, now))
             .get_result(self.conn()?)
             .await?;
         Ok(usize::try_from(removed).unwrap_or(0))

@@ -25,7 +25,7 @@ const BEFORE_TABLES: [&str; 2] = ["scope", "searchable"];
 
 /// When functions are applied, among the migrations: by version; all of them, or those that tables
 /// need.
-const STEPS: [Step; 9] = [
+const STEPS: [Step; 10] = [
     Step {
         version: "20261128000001",
         all: false,
@@ -60,6 +60,10 @@ const STEPS: [Step; 9] = [
     },
     Step {
         version: "20261130000016",
+        all: true,
+    },
+    Step {
+        version: "20261130000019",
         all: true,
     },
 ];

@@ -141,6 +141,7 @@ diesel::table! {
         platform -> Text,
         description -> Text,
         family_of -> Nullable<Uuid>,
+        import_id -> Nullable<Uuid>,
     }
 }
 
@@ -1121,6 +1122,13 @@ mod functions {
             placed: Array<Uuid>,
             places: Array<Uuid>,
         ) -> Nothing;
+        /// Moves the empty devices that an import added to the bin. How many.
+        fn remove_imported_devices(
+            import: Uuid,
+            removed_by: Uuid,
+            removal: Uuid,
+            now: Timestamptz,
+        ) -> Integer;
         /// Moves the empty folders that an import added to the bin. How many.
         fn remove_imported_folders(
             import: Uuid,

@@ -263,6 +263,25 @@ fn a_firewall_is_rehearsed_and_then_rotated_with_its_enable_password_and_context
 }
 
 #[test]
+fn a_policy_that_asks_for_what_the_device_does_not_take_ends_the_rotation_at_once() {
+    let service = Service::ready();
+    let ines = service.sign_in("ines");
+    let switch = switch();
+    let short = DIALOGUE.replace("longest = 48", "longest = 4");
+    let dialogue = add(&ines, &short);
+    let hall = hall(&ines, switch.port(), dialogue["id"].as_str().unwrap());
+    for (task, outcome) in [("rehearse", "unreachable"), ("rotate", "refused")] {
+        let ended = job(&ines, &hall.duty, task);
+        assert_eq!(ended["outcome"], outcome, "{ended}");
+        assert_eq!(ended["attempts"], 1);
+        let said = ended["message"].as_str().unwrap();
+        assert!(said.contains("no password fits both"), "{said}");
+    }
+    assert_eq!(switch.password("duty"), OLD);
+    assert_eq!(ines.reveal(&hall.duty).text("value"), OLD);
+}
+
+#[test]
 fn a_switch_that_misbehaves_ends_a_rotation_in_the_devices_own_words() {
     let service = Service::ready();
     let ines = service.sign_in("ines");

@@ -107,7 +107,9 @@ fn a_file_is_previewed_imported_and_the_import_undone() {
         .to_owned();
     let told = client.good(&["import", "undo", &import]);
     assert!(
-        told.contains("Moved to the bin: 1 credential and 0 empty folders. Restored: 1."),
+        told.contains(
+            "Moved to the bin: 1 credential, 0 devices and 0 empty folders. Restored: 1."
+        ),
         "{told}"
     );
     assert_eq!(
@@ -136,7 +138,7 @@ fn a_file_is_previewed_imported_and_the_import_undone() {
     let first = imports["items"].as_array().unwrap().last().unwrap()["id"].clone();
     let _ = client.good(&["credential", "add", "/Office/Pumps/other"]);
     let told = client.good(&["import", "undo", first.as_str().unwrap()]);
-    assert!(told.contains("3 credentials and 1 empty folder"), "{told}");
+    assert!(told.contains("3 credentials, 0 devices and 1 empty folder"), "{told}");
     let folders = client.good(&["folder", "list"]);
     assert!(
         folders.contains("Pumps") && !folders.contains("North ridge"),
@@ -762,7 +764,7 @@ fn undoing_an_import_affects_only_what_the_caller_is_a_steward_of_now() {
     let told = theirs.good(&["import", "undo", &import]);
     assert!(
         told.contains(
-            "Moved to the bin: 1 credential and 0 empty folders. Restored: 0. Left unchanged: 3"
+            "Moved to the bin: 1 credential, 0 devices and 0 empty folders. Restored: 0. Left unchanged: 3"
         ),
         "{told}"
     );
@@ -803,4 +805,45 @@ fn undoing_an_import_affects_only_what_the_caller_is_a_steward_of_now() {
             .good(&["reveal", "/Office/Open/b", "--pipe"]),
         "Winter-tide-42"
     );
+}
+
+#[test]
+fn devices_that_an_import_added_go_with_it_unless_they_are_used_since() {
+    let service = Service::ready();
+    let ines = service.sign_in("ines");
+    let works = ines.folder("Works");
+    let client = service.client("ines");
+    let text = "Title,User,Password,Device,Device type,Device address\nHistorian duty,duty,Winter-tide-61,historian,ssh,192.0.2.7\nGateway duty,duty,Winter-tide-62,gateway,ssh,192.0.2.8:2222\n";
+    let path = file(&client, "devices.csv", text);
+    let told = client.good(&["import", "file", &path, "--into", "/Works"]);
+    assert!(told.contains("2 added"), "{told}");
+    let on = service.sql("SELECT id FROM device WHERE name = 'gateway'");
+    // Somebody has put another account on one of them since.
+    let _ = ines.make(
+        "/api/v1/credentials",
+        &json!({"folder": works, "kind": "device-admin", "name": "night", "fields": {"user_name": "night"}, "password": "Winter-tide-63", "device": on}),
+    );
+    let import = ines.get("/api/v1/imports").good()["items"][0]["id"]
+        .as_str()
+        .unwrap()
+        .to_owned();
+    let told = client.good(&["import", "undo", &import]);
+    assert!(
+        told.contains("Moved to the bin: 2 credentials, 1 device and 0 empty folders."),
+        "{told}"
+    );
+    let left = || {
+        service
+            .sql("SELECT string_agg(name, ' ' ORDER BY name) FROM device WHERE removed_at IS NULL")
+    };
+    assert_eq!(left(), "gateway");
+    // They come back with it.
+    let removal = ines.get("/api/v1/bin").good()["items"][0]["id"]
+        .as_str()
+        .unwrap()
+        .to_owned();
+    let _ = ines
+        .post(&format!("/api/v1/bin/{removal}/restore"), &json!({}))
+        .good();
+    assert_eq!(left(), "gateway historian");
 }

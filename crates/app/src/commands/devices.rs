@@ -53,8 +53,7 @@ fn show_family(row: FamilyRow) -> DeviceFamily {
     }
 }
 
-/// The device that another entry is for, by its identifier: one in the same folder, and the first of
-/// its machine.
+/// The main device of a new account family: it is in the same folder, and itself no family of another.
 async fn main_of(unit: &mut UnitOfWork, folder: Uuid, wanted: Uuid) -> AppResult<DeviceRow> {
     let row = unit.tx()?.device(wanted).await;
     let row = row
@@ -64,7 +63,7 @@ async fn main_of(unit: &mut UnitOfWork, folder: Uuid, wanted: Uuid) -> AppResult
     if row.family_of.is_some() {
         return Err(AppError::field(
             "family_of",
-            "must be the first entry of the machine; this one belongs to another device",
+            "must be a main device; this one is an account family of another",
         ));
     }
     Ok(row)
@@ -333,7 +332,7 @@ async fn is_key(
     }
 }
 
-/// Whether a credential is a certificate with its key, and the operator of a device signs in by one.
+/// Whether a credential is a certificate with its key, on a device whose operator signs in with one.
 async fn is_certificate_of_operator(
     unit: &mut UnitOfWork,
     operator: Uuid,
@@ -518,6 +517,7 @@ pub async fn add_device(unit: &mut UnitOfWork, body: NewDevice) -> AppResult<Ver
         platform: check_platform(&body.platform)?,
         description: check_description(&body.description)?,
         family_of: main.as_ref().map(|main| main.id),
+        import_id: None,
     };
     unit.tx()?.add_device(&row).await?;
     if let Some(main) = main {
@@ -565,7 +565,7 @@ pub async fn move_device(unit: &mut UnitOfWork, row: &mut DeviceRow, to: Uuid) -
     if row.family_of.is_some() {
         return Err(AppError::field(
             "folder",
-            "follows the device that this entry belongs to: move that one",
+            "an account family moves with its main device: move that one",
         ));
     }
     let reach = unit.tx()?.reach_folder(person, to, now).await?;
@@ -592,7 +592,7 @@ async fn gates_before(
     let there = unit.tx()?.gate_ids_on_folder(to).await?;
     let mut before = vec![];
     if here.iter().any(|gate| !there.contains(gate)) {
-        // The other entries of the machine go with it.
+        // The other account families move with it.
         let others = unit.tx()?.families_beside(row).await?;
         for device in others.iter().map(|other| other.id).chain([row.id]) {
             for credential in unit.tx()?.all_credentials_on(device).await? {
@@ -683,8 +683,8 @@ pub async fn remove_device(unit: &mut UnitOfWork, device: Uuid, revision: i32) -
     if row.family_of.is_none() && !unit.tx()?.families_beside(&row).await?.is_empty() {
         return Err(AppError::conflict(
             ErrorCode::HasAccounts,
-            "Other entries of the same machine belong to this device.",
-            "Remove those first.",
+            "This device has other account families.",
+            "Remove them first.",
         ));
     }
     let now = unit.now;

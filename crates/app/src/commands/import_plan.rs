@@ -268,6 +268,7 @@ impl Devices {
                     platform: String::new(),
                     description: String::new(),
                     family_of: None,
+                    import_id: None,
                 };
                 let made = (row.id, connector);
                 self.known.insert(key, made);

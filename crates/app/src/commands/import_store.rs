@@ -267,16 +267,21 @@ pub async fn store(
     unit.tx()?
         .add_imported_folders(options.id, &folders.new)
         .await?;
-    put_on_devices(unit, devices, accounts).await
+    put_on_devices(unit, options.id, devices, accounts).await
 }
 
 /// Adds the new devices, and makes the credentials the passwords of their accounts.
 async fn put_on_devices(
     unit: &mut UnitOfWork,
+    import: Uuid,
     new: &[DeviceRow],
     accounts: Vec<(Uuid, String, Uuid)>,
 ) -> AppResult<()> {
     for row in new {
+        let row = &DeviceRow {
+            import_id: Some(import),
+            ..row.clone()
+        };
         unit.tx()?.add_device(row).await?;
         let place = format!("{}/{}", unit.tx()?.path_of(row.folder_id).await?, row.name);
         let address = format!("{} port {}", row.address, row.port);

@@ -161,6 +161,10 @@ pub async fn undo(unit: &mut UnitOfWork, import: Uuid) -> AppResult<ImportUndone
             left += 1;
         }
     }
+    let devices = unit
+        .tx()?
+        .remove_imported_devices(&going, person, now)
+        .await?;
     let folders = unit
         .tx()?
         .remove_imported_folders(&going, person, now)
@@ -170,6 +174,7 @@ pub async fn undo(unit: &mut UnitOfWork, import: Uuid) -> AppResult<ImportUndone
         ("removed", removed),
         ("restored", restored),
         ("left", left),
+        ("devices", devices),
         ("folders", folders),
     ];
     for (name, count) in counts {
@@ -180,6 +185,7 @@ pub async fn undo(unit: &mut UnitOfWork, import: Uuid) -> AppResult<ImportUndone
         removed,
         restored,
         left,
+        devices,
         folders,
     })
 }

@@ -551,7 +551,7 @@ pub async fn check(unit: &mut UnitOfWork, credential: Uuid) -> AppResult<Job> {
     ask(unit, credential, Task::Check, None).await
 }
 
-/// Goes as far as a rotation can without changing anything.
+/// Rehearses a rotation on the device: goes up to the change, without changing anything.
 pub async fn rehearse(unit: &mut UnitOfWork, credential: Uuid, body: NewJob) -> AppResult<Job> {
     let target = credential;
     unit.begin_audit(

@@ -67,8 +67,7 @@ pub enum Device {
         /// fingerprint (repeatable)
         #[arg(long, value_name = "LINE")]
         identity: Vec<String>,
-        /// The device in the same folder whose other accounts this entry is for: they are changed
-        /// in another way than its own
+        /// The main device, to add a further account family to it; it must be in the same folder
         #[arg(long, value_name = "PATH")]
         family_of: Option<String>,
     },
@@ -336,7 +335,7 @@ impl Run {
         if self.format != Format::Table || device.families.is_empty() {
             return Ok(());
         }
-        say("Other families of accounts on the same machine:")?;
+        say("Other account families on this machine:")?;
         for family in &device.families {
             let what = match family.accounts {
                 1 => "1 account".to_owned(),

@@ -172,8 +172,9 @@ impl Run {
                     &serde_json::json!({}),
                 )?;
                 say(&format!(
-                    "Moved to the bin: {} and {}. Restored: {}. Left unchanged: {} (changed since, or moved to where you are not a steward).",
+                    "Moved to the bin: {}, {} and {}. Restored: {}. Left unchanged: {} (changed since, or moved to where you are not a steward).",
                     output::counted(undone.removed, "credential", "credentials"),
+                    output::counted(undone.devices, "device", "devices"),
                     output::counted(undone.folders, "empty folder", "empty folders"),
                     undone.restored,
                     undone.left

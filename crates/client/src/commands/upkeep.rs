@@ -45,13 +45,13 @@ pub enum Upkeep {
         #[arg(long)]
         wait: bool,
     },
-    /// Go as far as a rotation can without changing anything, and see what the device says
+    /// Rehearse a rotation on the device: go up to the change, without changing anything
     #[command(after_help = "EXAMPLES
   jexlin upkeep rehearse \"/Works/Highfield/filter hall duty\" --wait")]
     Rehearse {
         #[command(flatten)]
         selection: Selection,
-        /// Go the way on which the account changes its own password, not the operator's
+        /// Rehearse the change that the account makes itself, not the operator
         #[arg(long)]
         as_itself: bool,
         /// Wait until the job has ended

@@ -498,7 +498,7 @@ word_enum! {
         #[serde(rename = "upkeep.listed")]
         #[strum(serialize = "upkeep.listed")]
         UpkeepListed,
-        /// A rehearsal of a rotation is asked for.
+        /// A rehearsal of a rotation is requested.
         #[serde(rename = "upkeep.rehearse")]
         #[strum(serialize = "upkeep.rehearse")]
         UpkeepRehearse,

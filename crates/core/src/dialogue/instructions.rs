@@ -56,7 +56,7 @@ impl Instructions {
         }
     }
 
-    /// Whether it needs an enable password of whoever signs in.
+    /// Whether it may say the enable password of the credential that signs in.
     #[must_use]
     pub fn enables(&self) -> bool {
         match self {

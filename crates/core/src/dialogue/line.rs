@@ -16,7 +16,7 @@ word_enum! {
         Operator,
         /// The password of the operator.
         OperatorPassword,
-        /// The enable password, which whoever signs in gives for the device's privileged mode.
+        /// The password for the device's privileged mode, from the credential that signs in.
         EnablePassword,
         /// The name of the device.
         Device,
@@ -66,7 +66,7 @@ impl Placeholder {
     }
 }
 
-/// What begins the name of a field of the account's credential: `{field.context}`.
+/// The prefix of a placeholder for a field of the account's credential, such as `{field.context}`.
 const FIELD: &str = "field.";
 
 /// The name of a field, if a placeholder stands for one.
@@ -77,7 +77,7 @@ pub(crate) fn field_of(placeholder: &str) -> Option<&str> {
     })
 }
 
-/// The placeholders that there are, for people.
+/// All placeholders, as a list for messages.
 pub(crate) fn known_placeholders() -> String {
     let known = Placeholder::ALL.map(|each| format!("{{{}}}", each.word()));
     format!("{} and {{{FIELD}NAME}}", known.join(", "))

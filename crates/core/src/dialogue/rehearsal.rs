@@ -93,7 +93,7 @@ pub(crate) fn against(
         "{enable_password}",
     ]
     .map(|text| Secret::from_text(text.into()));
-    // A field is called as it is: what a credential has there is not known here.
+    // There is no credential here, so each field has its own name as its value.
     let fields = fields
         .iter()
         .map(|name| ((*name).to_owned(), (*name).to_owned()))

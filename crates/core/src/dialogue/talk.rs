@@ -32,7 +32,7 @@ pub struct Values<'a> {
     pub new: Option<&'a Secret>,
     /// The password of the operator.
     pub operator_password: Option<&'a Secret>,
-    /// The enable password of whoever signs in.
+    /// The enable password of the credential that signs in.
     pub enable_password: Option<&'a Secret>,
     /// The fields of the account's credential that are not secret.
     pub fields: Option<&'a BTreeMap<String, String>>,
@@ -63,8 +63,7 @@ impl<'a> Values<'a> {
         (!text.is_empty()).then_some(text)
     }
 
-    /// Why the fields that are needed cannot be sent: one is missing, or would not be taken for a
-    /// name.
+    /// Why a needed field cannot be typed: it is missing, or does not fit the allowed names.
     pub(crate) fn field_problem<'n>(
         &self,
         head: &Head,
@@ -76,8 +75,8 @@ impl<'a> Values<'a> {
         })
     }
 
-    /// Why a step cannot be said, whose placeholders are these: what is missing is not known before
-    /// the device asks for it.
+    /// Why a step with these placeholders cannot be said. An enable password that is missing is only
+    /// reported here, since not every device asks for one.
     pub(crate) fn missing(
         &self,
         mut needed: impl Iterator<Item = Placeholder>,
@@ -174,7 +173,7 @@ pub struct Talk<'a> {
     said: usize,
     changing: bool,
     ending: Option<Ending>,
-    /// The talk broke off at a place that the dialogue does not know.
+    /// The talk stopped in a state that the dialogue does not know.
     astray: bool,
 }
 
@@ -300,7 +299,7 @@ impl<'a> Talk<'a> {
         Secret::from_bytes([line.expose_secret(), end].concat())
     }
 
-    /// What was to be typed was held back, and is not in the transcript.
+    /// The line that was to be typed was not sent: takes it out of the transcript.
     pub fn held_back(&mut self) {
         self.astray = true;
         if matches!(self.turns.last(), Some(Turn::Said(_))) {
@@ -369,8 +368,8 @@ impl<'a> Talk<'a> {
         self.changing
     }
 
-    /// What is said in the end, whatever happened. Nothing where the device is at a question that the
-    /// dialogue does not know: it would take the line for the answer, for a new password even.
+    /// The leaving line. Nothing when the device waits at a question that the dialogue does not know:
+    /// it would take the line for the answer, perhaps for a new password.
     #[must_use]
     pub fn farewell(&self) -> Option<Secret> {
         if self.astray && !self.is_at_a_prompt() {
@@ -380,7 +379,7 @@ impl<'a> Talk<'a> {
         Some(self.ended(typed))
     }
 
-    /// Whether the last line is a prompt that the dialogue knows.
+    /// Whether the last line is one of the dialogue's prompts.
     fn is_at_a_prompt(&self) -> bool {
         let last = self.screen.last_line().trim_end();
         let own = self.dialogue.steps.iter().flat_map(|step| &step.hear);

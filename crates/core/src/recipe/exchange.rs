@@ -304,7 +304,7 @@ impl<'a> Exchange<'a> {
         Some(())
     }
 
-    /// The request was held back, and is not in the transcript.
+    /// The request was not sent: takes it out of the transcript.
     pub fn held_back(&mut self) {
         if matches!(self.turns.last(), Some(Turn::Said(_))) {
             self.turns.pop();

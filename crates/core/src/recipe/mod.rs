@@ -45,7 +45,7 @@ pub enum Method {
 /// A recipe that was read.
 #[derive(Clone, Debug)]
 pub struct Recipe {
-    /// Whether the operator signs in by a client certificate.
+    /// Whether the operator signs in with a client certificate.
     client_certificate: bool,
     head: Head,
     always: Vec<Answer>,
@@ -167,8 +167,8 @@ impl Recipe {
             .reached(purpose, |request| self.exits(request).collect())
     }
 
-    /// Whether the operator signs in by a certificate that TLS shows for it (RFC 8446, section 4.4.2),
-    /// and by no password.
+    /// Whether the operator signs in with a TLS client certificate (RFC 8446, section 4.4.2) instead of
+    /// a password.
     #[must_use]
     pub const fn shows_certificate(&self) -> bool {
         self.client_certificate

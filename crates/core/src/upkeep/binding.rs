@@ -115,7 +115,7 @@ impl DeviceFacts {
         self.dialogue.as_deref().map_or("", |it| it.head().digest())
     }
 
-    /// Whether its operator signs in by a client certificate.
+    /// Whether its operator signs in with a client certificate.
     #[must_use]
     pub fn shows_certificate(&self) -> bool {
         match self.dialogue.as_deref() {

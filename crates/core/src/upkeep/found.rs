@@ -19,7 +19,7 @@ const LONGEST_WORDS: usize = 120;
 pub struct FoundAccount {
     /// Its login.
     pub login: String,
-    /// Whether anybody can sign in with it.
+    /// Whether the account can be used to sign in.
     pub signs_in: bool,
     /// Why it may do more than its own work, in words; none for an ordinary account.
     #[cfg_attr(feature = "schema", schema(required))]

@@ -14,7 +14,7 @@ word_enum! {
         Rotation,
         /// Finds out which accounts the device has.
         Listing,
-        /// Goes as far as a rotation can without changing anything.
+        /// Rehearses a rotation: goes up to the change, without changing anything.
         Rehearsal,
     }
 }
@@ -70,7 +70,7 @@ word_enum! {
         LockedOut,
         /// The device did not answer, or not as itself.
         Unreachable,
-        /// The device and the vault have the new password; or what else was to be done is done.
+        /// The job did what it was for: a rotation, a listing or a rehearsal.
         Done,
         /// The device said no; both still have the old password.
         Refused,

@@ -167,8 +167,8 @@ pub fn open_for_device<R: crate::upkeep::RoleMark>(
     )
 }
 
-/// Binds a password that is stored nowhere to the endpoint of a permit: what stands in for a new one
-/// where nothing is changed.
+/// Binds a password that is not stored to the endpoint of a permit. It stands in for a new password
+/// in a rehearsal.
 ///
 /// # Errors
 /// As [`crate::upkeep::SendPermit`] says for keys.
@@ -180,8 +180,8 @@ pub fn stand_in(
     permit.bind(login, 0, password)
 }
 
-/// Opens the enable password of the same credential, and adds it to a login. It goes where the
-/// password may go, and nowhere else.
+/// Opens the enable password of the same credential and adds it to a login. It may be sent only where
+/// the password may be sent.
 ///
 /// # Errors
 /// As [`open`]; [`SealProblem::OtherCredential`] also when the login is of another one.

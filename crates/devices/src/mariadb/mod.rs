@@ -184,7 +184,7 @@ impl Mariadb {
                 Change::Lost(plain_words(&words.replace(&kept, "…")))
             }
             Ok(Err(Broken::Said(number, words))) => {
-                // Whoever reads the message could guess at the password with it.
+                // The hash in the server's message would let a reader test guesses of the password.
                 let words = redact(&words, &[candidate.password()]).replace(&kept, "…");
                 let advice = if number == WANTS_TO_READ {
                     ". The server wants to read new passwords, to judge them: set strict_password_validation = OFF there, and let a password policy here judge them"

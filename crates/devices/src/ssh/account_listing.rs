@@ -1,5 +1,5 @@
-//! Listing the accounts of an OpenSSH host: as its name service has them (`getent`), with what its shadow
-//! file and its records of sign-ins say where it has them.
+//! Lists the accounts of an OpenSSH host from its name service (`getent`), its shadow file and its
+//! sign-in records, as far as it has them.
 
 use std::collections::HashMap;
 use std::sync::atomic::AtomicBool;
@@ -15,10 +15,10 @@ use super::connection::NoSession;
 use super::password_change::{Broken, run};
 use crate::{FoundAccount, Listing, Met};
 
-/// A host with ten thousand accounts writes about so many bytes.
+/// The longest listing, in bytes: about that of a host with ten thousand accounts.
 const LONGEST_LISTING: usize = 4 * 1024 * 1024;
 
-/// Ends of shells that nobody can sign in with.
+/// Shells that refuse every sign-in, by the end of their path.
 const NO_SHELL: [&str; 3] = ["/nologin", "/false", "/sync"];
 
 impl Ssh {

@@ -46,7 +46,7 @@ fn status_words(status: u32, output: &str) -> String {
     }
 }
 
-/// A command as whoever is signed in, or as this user when root is.
+/// A shell command. It runs as the user who is signed in, or as `user` when root is signed in.
 fn command(script: &str, user: Option<&str>, given: &[&str]) -> String {
     let given: Vec<String> = given.iter().map(|text| shell_word(text)).collect();
     let script = shell_word(&format!("{WHERE}{script}"));

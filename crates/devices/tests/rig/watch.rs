@@ -1,5 +1,5 @@
-//! Every secret that a test gives to a connector is looked for in all that the connector and the
-//! libraries below it write: results, transcripts, and the log of everything, at its most detailed.
+//! Searches everything that a connector and the libraries below it write for every secret that a test
+//! uses: outcomes, transcripts, and the log at its most detailed level.
 
 use std::collections::BTreeMap;
 use std::io;
@@ -14,7 +14,7 @@ use jexlin_devices::{
 use jexlin_standins::secret_search::{Searched, Wanted};
 use tracing_subscriber::fmt::MakeWriter;
 
-/// The secrets so far, where one was found, and how much each library has logged.
+/// The secrets so far, where one was found, and the number of log lines.
 #[derive(Default)]
 struct Known {
     wanted: BTreeMap<String, Arc<Wanted>>,
@@ -49,7 +49,7 @@ pub fn remember(secret: &str) {
     }
 }
 
-/// Where secrets were found, and how much was logged.
+/// Where secrets were found, and the number of log lines.
 pub fn result() -> (Vec<String>, usize) {
     let mut known = known();
     let known = known.get_or_insert_default();

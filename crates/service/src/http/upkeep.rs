@@ -194,8 +194,8 @@ pub async fn check(mut unit: Unit, credential: &str) -> ApiResult<Sent<Job>> {
     ))
 }
 
-/// Goes as far as a rotation can without changing anything: what is said and heard on the way stays
-/// with the job.
+/// Rehearses a rotation on the device: goes up to the change, without changing anything. The
+/// transcript stays with the job.
 #[utoipa::path(
     operation_id = "upkeep_rehearse",
     context_path = "",

@@ -1,5 +1,5 @@
-//! A rehearsal: a rotation as far as it goes without changing anything. What is said and heard on the
-//! way stays with the job.
+//! A rehearsal: a rotation up to the change, without changing anything. The transcript stays with the
+//! job.
 
 use jexlin_app::error::AppError;
 use jexlin_core::audit::{Action, Outcome};
@@ -53,7 +53,7 @@ impl Runner {
             .note_identity(candidate.trusts_first_contact(), met)
             .await?;
         let (outcome, words) = match heard {
-            // The answer that it may not send: all that comes before went well.
+            // The connector was ready to send, and was told not to.
             Change::LeaseLost => (
                 JobOutcome::Done,
                 "everything went well up to the change, which was left out".to_owned(),
@@ -72,7 +72,7 @@ impl Runner {
         self.end_rehearsal(outcome, &words).await
     }
 
-    /// A password that stands in for a new one: made like one, stored nowhere, and not sent.
+    /// A stand-in for the new password: generated like one, but neither stored nor sent.
     async fn stand_in(&mut self) -> Step<Result<BoundLogin<Account>, String>> {
         let mut tx = self.begin_held(STEP).await?;
         let facts = self.device_facts(&mut tx).await?;
@@ -98,8 +98,12 @@ impl Runner {
         } else {
             None
         };
-        let (password, _) = self.generate(&mut tx, self.credential.folder_id).await?;
+        let made = self.generate(&mut tx, self.credential.folder_id).await?;
         tx.commit().await?;
+        let password = match made {
+            Ok((password, _)) => password,
+            Err(why) => return Ok(Err(why)),
+        };
         let login = stand_in(&permit, &self.account.login, password)?;
         let login = login.with_fields(plain_fields(&self.credential.fields));
         Ok(Ok(login.replacing(former)))

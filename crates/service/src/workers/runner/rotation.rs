@@ -65,10 +65,14 @@ impl Runner {
         let mut message = String::new();
         loop {
             let heard = match rotation.next() {
-                Next::Make => {
-                    candidate = self.make().await?;
-                    Heard::Kept
-                }
+                Next::Make => match self.make().await? {
+                    Ok(number) => {
+                        candidate = number;
+                        Heard::Kept
+                    }
+                    // Another try would make none either.
+                    Err(why) => return self.stop(&why, RotationOutcome::Refused).await,
+                },
                 Next::Apply => {
                     self.apply(candidate, kept.and_then(|(_, since)| since), &mut message)
                         .await?
@@ -104,15 +108,18 @@ impl Runner {
     }
 
     /// Generates a candidate and makes it durable with its event, before anything is tried. Its
-    /// number.
-    pub(super) async fn make(&mut self) -> Step<i32> {
+    /// number, or why there can be none.
+    pub(super) async fn make(&mut self) -> Step<Result<i32, String>> {
         failpoints::point("before-candidate").await;
         let (organisation, credential) = (self.credential.organisation, self.credential.id);
         let mut tx = self.begin_held("making a new password").await?;
         let now = self.now();
         let row = tx.credential_locked(credential).await?;
         let mut rng = self.app.rng()?;
-        let (password, facts) = self.generate(&mut tx, row.folder_id).await?;
+        let (password, facts) = match self.generate(&mut tx, row.folder_id).await? {
+            Ok(made) => made,
+            Err(why) => return Ok(Err(why)),
+        };
         let number = tx.next_number(credential, PASSWORD).await?;
         let data_key =
             self.keys
@@ -145,16 +152,16 @@ impl Runner {
         event.detail.insert("version".into(), number.to_string());
         tx.commit_with(&event, &self.keys.mac).await?;
         failpoints::point("after-candidate").await;
-        Ok(number)
+        Ok(Ok(number))
     }
 
     /// A new password, or key, as the policy wants it and the device takes it, and what may be known of
-    /// it.
+    /// it; or why the two have no password in common.
     pub(super) async fn generate(
         &self,
         tx: &mut Tx,
         folder: Uuid,
-    ) -> Step<(Secret, serde_json::Value)> {
+    ) -> Step<Result<(Secret, serde_json::Value), String>> {
         let mut rng = self.app.rng()?;
         if self.is_key() {
             let like = former_key(&tx.versions(self.credential.id).await?);
@@ -162,7 +169,7 @@ impl Runner {
                 .map_err(|problem| AppError::internal(problem.to_string()))?;
             let facts = serde_json::to_value(key.facts())
                 .map_err(|error| AppError::internal(error.to_string()))?;
-            return Ok((key.into_text(), facts));
+            return Ok(Ok((key.into_text(), facts)));
         }
         let planned = tx
             .plan_of(self.account.id)
@@ -183,10 +190,12 @@ impl Runner {
             user_name: &self.account.login,
             used_ago: None,
         };
-        let password = rules
-            .generate(&mut rng, about)
-            .map_err(|problem| AppError::internal(problem.to_string()))?;
-        Ok((password, serde_json::json!({})))
+        Ok(match rules.generate(&mut rng, about) {
+            Ok(password) => Ok((password, serde_json::json!({}))),
+            Err(problem) => Err(format!(
+                "no password fits both the password policy and the device: {problem}"
+            )),
+        })
     }
 
     /// Asks, immediately before the candidate is sent, whether the lease still holds, and marks the
