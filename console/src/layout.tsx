@@ -493,7 +493,11 @@ export function Shell({ me }: { me: Me }) {
       </header>
       <div className="flex min-h-0 grow">
         <Sidebar me={me} overview={data} narrow={narrow} setNarrow={remember} />
-        <main id="content" tabIndex={-1} className="min-w-0 grow overflow-y-auto outline-none">
+        <main
+          id="content"
+          tabIndex={-1}
+          className="relative min-w-0 grow overflow-y-auto outline-none"
+        >
           <Pages me={me} />
         </main>
       </div>

@@ -148,8 +148,8 @@ export function AddDevice({
     <Form
       label={
         accounts.length > 0
-          ? `Add the device and ${accounts.length} of its accounts`
-          : "Add the device"
+          ? `Add the ${main ? "family" : "device"} and ${accounts.length} of its accounts`
+          : `Add the ${main ? "family" : "device"}`
       }
       after={["devices", "credentials", "upkeep", "overview"]}
       submit={async (data) => {

@@ -182,6 +182,16 @@ async fn nothing_is_cut_off_at_320_pixels() {
             .await
             .unwrap();
         assert_eq!(width, json!(320), "{path}");
+        // The page scrolls inside of its frame alone, not the frame as well.
+        let below = page
+            .0
+            .execute(
+                "const d = document.scrollingElement; return d.scrollHeight - d.clientHeight",
+                vec![],
+            )
+            .await
+            .unwrap();
+        assert_eq!(below, json!(0), "{path}");
         let inner = page
             .0
             .execute(

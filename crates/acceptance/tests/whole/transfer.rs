@@ -138,7 +138,10 @@ fn a_file_is_previewed_imported_and_the_import_undone() {
     let first = imports["items"].as_array().unwrap().last().unwrap()["id"].clone();
     let _ = client.good(&["credential", "add", "/Office/Pumps/other"]);
     let told = client.good(&["import", "undo", first.as_str().unwrap()]);
-    assert!(told.contains("3 credentials, 0 devices and 1 empty folder"), "{told}");
+    assert!(
+        told.contains("3 credentials, 0 devices and 1 empty folder"),
+        "{told}"
+    );
     let folders = client.good(&["folder", "list"]);
     assert!(
         folders.contains("Pumps") && !folders.contains("North ridge"),
