@@ -111,6 +111,12 @@ pub trait Connector: std::fmt::Debug + Send + Sync {
         vec![]
     }
 
+    /// Whether the connections of operators are kept open, so that only the first of many changes
+    /// signs in.
+    fn keeps_operators(&self) -> bool {
+        false
+    }
+
     /// Ends a kept connection; a command that runs over it ends.
     fn close_operator(&self, _which: &OperatorConnection) {}
 

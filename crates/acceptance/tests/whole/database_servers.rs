@@ -8,7 +8,7 @@ use jexlin_standins::directory_server::{DirectoryServer, SUFFIX};
 use jexlin_standins::domain_controller::{DOMAIN, DomainController};
 use jexlin_standins::mariadb_server::{self, MariadbServer};
 use jexlin_standins::redis_server::{OPERATOR_RIGHTS, RedisServer};
-use serde_json::Value;
+use serde_json::{Value, json};
 
 fn server() -> &'static DatabaseServer {
     static SERVER: OnceLock<DatabaseServer> = OnceLock::new();
@@ -749,4 +749,44 @@ fn nobody_takes_the_accounts_of_a_device_out_from_under_a_gate_by_moving_the_dev
     // A steward where the gate is set may remove it, and so may move the device.
     let _ = ines.patch(&address, 1, &moved).good();
     assert_eq!(ines.reveal(&reports).status, 200);
+}
+
+/// Each sign-in of the operator counts against its lockout budget until it has succeeded: many at
+/// the same moment must not be taken for failures.
+#[test]
+fn all_roles_of_a_server_are_rotated_at_once_by_one_operator() {
+    const COUNT: usize = 24;
+    let service = Service::ready();
+    let ines = service.sign_in("ines");
+    let folder = ines.folder("Works");
+    let device = ines.make(
+        "/api/v1/devices",
+        &json!({"folder": folder, "name": "historian", "connector": "postgresql", "address": "127.0.0.1", "port": server().port()}),
+    );
+    let add = |role: &str, password: &str| {
+        ines.make(
+            "/api/v1/credentials",
+            &json!({"folder": folder, "kind": "database-account", "name": role, "fields": {"user_name": role}, "password": password, "device": device}),
+        )
+    };
+    let operator = add("rotator", "Rotator-tide-1");
+    let path = format!("/api/v1/devices/{device}");
+    let _ = ines.patch(&path, 1, &json!({"operator": operator})).good();
+    let roles: Vec<String> = (0..COUNT)
+        .map(|n| {
+            let role = format!("many{n}");
+            let sql = format!("CREATE ROLE {role} LOGIN PASSWORD 'Many-tide-{n}'");
+            server().sql(&sql).expect("a role");
+            add(&role, &format!("Many-tide-{n}"))
+        })
+        .collect();
+    let jobs: Vec<String> = roles
+        .iter()
+        .map(|role| ines.make(&format!("/api/v1/credentials/{role}/rotate"), &json!({})))
+        .collect();
+    for job in jobs {
+        let settled = ines.settled(&job);
+        assert_eq!(settled["outcome"], "done", "{settled}");
+    }
+    assert_eq!(service.sql("SELECT count(*) FROM failed_login"), "0");
 }

@@ -209,6 +209,10 @@ impl Connector for Ssh {
         });
     }
 
+    fn keeps_operators(&self) -> bool {
+        true
+    }
+
     fn has_operator(&self, operator: &BoundLogin<Operator>) -> bool {
         let slot = self
             .operators

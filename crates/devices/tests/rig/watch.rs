@@ -204,6 +204,10 @@ impl Connector for Watched {
         self.0.close_idle();
     }
 
+    fn keeps_operators(&self) -> bool {
+        self.0.keeps_operators()
+    }
+
     fn has_operator(&self, operator: &BoundLogin<Operator>) -> bool {
         self.0.has_operator(operator)
     }

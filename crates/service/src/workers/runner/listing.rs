@@ -20,6 +20,12 @@ impl Runner {
             Err(why) => return self.end_listing(JobOutcome::Unreachable, &why).await,
         };
         let signs_in = !self.connector()?.has_operator(&operator);
+        // As for a change: one sign-in of the operator at a time.
+        let _signing_in = if signs_in {
+            Some(self.app.sign_ins.on(self.device).lock_owned().await)
+        } else {
+            None
+        };
         if signs_in && !self.spend_login(self.account.id).await? {
             return self.end_listing(JobOutcome::LockedOut, NO_BUDGET).await;
         }

@@ -333,11 +333,13 @@ impl Runner {
         may_send: MaySend<'_>,
         message: &mut String,
     ) -> Step<Met<Change>> {
-        // One signs in, and those that come meanwhile wait for its connection: each sign-in counts
-        // until it has succeeded, and a few at once would be taken for failures.
+        // Each sign-in counts until it has succeeded, and a few at once would be taken for failures.
+        // So one signs in at a time; where its connection is kept, the others wait for that alone.
         let turn = self.app.sign_ins.on(self.device);
         let _signing_in = if self.connector()?.has_operator(operator) {
             None
+        } else if !self.connector()?.keeps_operators() {
+            Some(turn.lock_owned().await)
         } else if let Ok(first) = turn.clone().try_lock_owned() {
             Some(first)
         } else {
