@@ -5,7 +5,7 @@ use std::io;
 use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Stdio};
 
-use crate::{spawn_tied, wait_for_port};
+use crate::{spawn_tied, wait_so_long};
 
 const SCRIPT: &str = include_str!("host.sh");
 
@@ -106,7 +106,10 @@ impl Host {
                 .stderr(log);
         })?;
         self.child = Some(child);
-        wait_for_port(&self.address, self.port)
+        // The first start adds the accounts: a few dozen in a second.
+        let accounts = fs::read_to_string(self.folder.join("accounts"))?;
+        let seconds = 20 + accounts.lines().count() / 8;
+        wait_so_long(&self.address, self.port, seconds)
     }
 
     /// Its address.

@@ -81,13 +81,18 @@ pub fn spawn_tied(
 /// # Errors
 /// When nothing does.
 pub fn wait_for_port(address: &str, port: u16) -> io::Result<()> {
-    for _ in 0..400 {
+    wait_so_long(address, port, 20)
+}
+
+/// The same for what takes longer, in seconds.
+pub(crate) fn wait_so_long(address: &str, port: u16, seconds: usize) -> io::Result<()> {
+    for _ in 0..seconds * 20 {
         if std::net::TcpStream::connect((address, port)).is_ok() {
             return Ok(());
         }
         std::thread::sleep(std::time::Duration::from_millis(50));
     }
     Err(io::Error::other(format!(
-        "nothing answers on {address} port {port} after 20 seconds"
+        "nothing answers on {address} port {port} after {seconds} seconds"
     )))
 }
