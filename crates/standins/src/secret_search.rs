@@ -49,8 +49,8 @@ impl Wanted {
                 .map(u8::to_string)
                 .collect::<Vec<_>>()
                 .join(","),
-            String::from_utf8_lossy(&utf16(u16::to_le_bytes)).into_owned(),
-            String::from_utf8_lossy(&utf16(u16::to_be_bytes)).into_owned(),
+            without_space(&String::from_utf8_lossy(&utf16(u16::to_le_bytes))),
+            without_space(&String::from_utf8_lossy(&utf16(u16::to_be_bytes))),
         ];
         // In base64 a text looks different after one or two other bytes; what its neighbours have a
         // part in is left off.

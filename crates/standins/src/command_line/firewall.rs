@@ -1,7 +1,7 @@
 //! A firewall of the made-up family Holloway: it is divided into contexts, a mode for changes has a
 //! password of its own, and a session that is open already is asked about.
 
-use super::{CHANGES, Machine, Manner, Shared, WARDEN, Waits};
+use super::{CHANGES, Machine, Manner, Repeated, Shared, WARDEN, Waits};
 
 /// The contexts that there are.
 const CONTEXTS: [&str; 2] = ["edge", "plant"];
@@ -37,7 +37,7 @@ impl Session {
         }
     }
 
-    fn prompt(&self) -> String {
+    fn sign(&self) -> String {
         if self.shared.manner() == Manner::OtherPrompt {
             return "holloway (secondary) :: ".into();
         }
@@ -98,7 +98,7 @@ impl Session {
         Some((said, At::Prompt))
     }
 
-    fn said(&mut self, line: &str) -> Option<(String, At)> {
+    fn next(&mut self, line: &str) -> Option<(String, At)> {
         let own = self.user.clone();
         let said = match std::mem::replace(&mut self.at, At::Prompt) {
             At::Prompt => return self.command(line),
@@ -114,19 +114,11 @@ impl Session {
                 return Some(("New secret: ".into(), At::New(own)));
             }
             At::Present => "Error: that is not the present secret.\r\n",
-            At::Again(user, new) if self.shared.manner() == Manner::AsksForEver => {
-                self.shared.told(line);
-                return Some(("Repeat secret: ".into(), At::Again(user, new)));
-            }
-            At::Again(user, new) => {
-                self.shared.told(line);
-                if new == line {
-                    self.shared.set(&user, &new);
-                    "Secret stored.\r\n"
-                } else {
-                    "Error: the two differ.\r\n"
-                }
-            }
+            At::Again(user, new) => match self.shared.repeated(&user, &new, line) {
+                Repeated::Asked => return Some(("Repeat secret: ".into(), At::Again(user, new))),
+                Repeated::Set => "Secret stored.\r\n",
+                Repeated::Differ => "Error: the two differ.\r\n",
+            },
         };
         Some((said.into(), At::Prompt))
     }
@@ -151,21 +143,22 @@ impl Machine for Session {
                     "{banner}{user} has a session since 02:14: (r)euse it, (n)ew one, (l)eave? "
                 )
             }
-            _ => format!("{banner}{}", self.prompt()),
+            _ => format!("{banner}{}", self.sign()),
         }
     }
 
-    fn answer(&mut self, line: &str) -> Option<String> {
-        let shows = self.waits() == Waits::Hidden && self.shared.manner() == Manner::ShowsSecrets;
-        let (said, at) = self.said(line)?;
-        let shown = if shows { line } else { "" };
-        let prompt = if at == At::Prompt {
-            self.prompt()
-        } else {
-            String::new()
-        };
+    fn shared(&self) -> &Shared {
+        &self.shared
+    }
+
+    fn said(&mut self, line: &str) -> Option<String> {
+        let (said, at) = self.next(line)?;
         self.at = at;
-        Some(format!("{shown}\r\n{said}{prompt}"))
+        Some(said)
+    }
+
+    fn prompt(&self) -> Option<String> {
+        (self.at == At::Prompt).then(|| self.sign())
     }
 
     fn waits(&self) -> Waits {

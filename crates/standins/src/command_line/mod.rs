@@ -86,12 +86,34 @@ enum Waits {
 
 /// A session at a command line.
 trait Machine: Send {
+    /// What the device has in common with its other sessions.
+    fn shared(&self) -> &Shared;
     /// What it writes when somebody has come; over SSH, has signed in.
     fn greeting(&mut self) -> String;
-    /// What it writes for a line; nothing when it hangs up.
-    fn answer(&mut self, line: &str) -> Option<String>;
+    /// What it says to a line; nothing when it hangs up.
+    fn said(&mut self, line: &str) -> Option<String>;
+    /// The prompt, where it waits for a command.
+    fn prompt(&self) -> Option<String>;
     /// What it waits for.
     fn waits(&self) -> Waits;
+
+    /// All that it writes for a line; nothing when it hangs up.
+    fn answer(&mut self, line: &str) -> Option<String> {
+        let shows = self.waits() == Waits::Hidden && self.shared().manner() == Manner::ShowsSecrets;
+        let said = self.said(line)?;
+        let shown = if shows { line } else { "" };
+        let prompt = self.prompt().unwrap_or_default();
+        Some(format!("{shown}\r\n{said}{prompt}"))
+    }
+}
+
+/// What comes of a new password that was typed once more.
+enum Repeated {
+    /// The device asks yet again.
+    Asked,
+    /// Both are the same; the account has it.
+    Set,
+    Differ,
 }
 
 #[derive(Debug)]
@@ -138,6 +160,19 @@ impl Shared {
         if inner.manner != Manner::Lies {
             inner.accounts.insert(user.to_owned(), password.to_owned());
         }
+    }
+
+    /// A new password was typed for the second time.
+    fn repeated(&self, user: &str, new: &str, line: &str) -> Repeated {
+        self.told(line);
+        if self.manner() == Manner::AsksForEver {
+            return Repeated::Asked;
+        }
+        if new != line {
+            return Repeated::Differ;
+        }
+        self.set(user, new);
+        Repeated::Set
     }
 
     fn save(&self) {

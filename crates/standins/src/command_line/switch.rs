@@ -1,6 +1,6 @@
 //! A switch of the made-up family Ridge.
 
-use super::{KEEPER, Machine, Manner, Shared, Waits};
+use super::{KEEPER, Machine, Manner, Repeated, Shared, Waits};
 
 /// What the switch waits for.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -31,7 +31,7 @@ impl Session {
         }
     }
 
-    fn prompt(&self) -> String {
+    fn sign(&self) -> String {
         let sign = if self.privileged { '#' } else { '>' };
         match self.shared.manner() {
             Manner::OtherPrompt => "ridge-3 (standby) :: ".into(),
@@ -74,7 +74,7 @@ impl Session {
         Some((said, At::Prompt))
     }
 
-    fn said(&mut self, line: &str) -> Option<(String, At)> {
+    fn next(&mut self, line: &str) -> Option<(String, At)> {
         let own = self.user.clone();
         let said = match std::mem::replace(&mut self.at, At::Prompt) {
             At::Prompt => return self.command(line),
@@ -89,19 +89,11 @@ impl Session {
                 return Some(("New password: ".into(), At::New(own)));
             }
             At::Enable | At::Present => "Wrong password.\r\n",
-            At::Again(user, new) if self.shared.manner() == Manner::AsksForEver => {
-                self.shared.told(line);
-                return Some(("Once more: ".into(), At::Again(user, new)));
-            }
-            At::Again(user, new) => {
-                self.shared.told(line);
-                if new == line {
-                    self.shared.set(&user, &new);
-                    "Password changed.\r\n"
-                } else {
-                    "% The two differ.\r\n"
-                }
-            }
+            At::Again(user, new) => match self.shared.repeated(&user, &new, line) {
+                Repeated::Asked => return Some(("Once more: ".into(), At::Again(user, new))),
+                Repeated::Set => "Password changed.\r\n",
+                Repeated::Differ => "% The two differ.\r\n",
+            },
         };
         Some((said.into(), At::Prompt))
     }
@@ -124,21 +116,22 @@ impl Machine for Session {
                 let user = &self.user;
                 format!("{banner}{user} is signed in elsewhere. Take it over? [y/n] ")
             }
-            _ => format!("{banner}{}", self.prompt()),
+            _ => format!("{banner}{}", self.sign()),
         }
     }
 
-    fn answer(&mut self, line: &str) -> Option<String> {
-        let shows = self.waits() == Waits::Hidden && self.shared.manner() == Manner::ShowsSecrets;
-        let (said, at) = self.said(line)?;
-        let shown = if shows { line } else { "" };
-        let prompt = if at == At::Prompt {
-            self.prompt()
-        } else {
-            String::new()
-        };
+    fn shared(&self) -> &Shared {
+        &self.shared
+    }
+
+    fn said(&mut self, line: &str) -> Option<String> {
+        let (said, at) = self.next(line)?;
         self.at = at;
-        Some(format!("{shown}\r\n{said}{prompt}"))
+        Some(said)
+    }
+
+    fn prompt(&self) -> Option<String> {
+        (self.at == At::Prompt).then(|| self.sign())
     }
 
     fn waits(&self) -> Waits {

@@ -1,7 +1,7 @@
 //! A telemetry unit of the made-up family Tarn: it asks for name and code by itself, and shows its
 //! channels first, a screenful at a time.
 
-use super::{FITTER, Machine, Manner, Shared, Waits};
+use super::{FITTER, Machine, Manner, Repeated, Shared, Waits};
 
 /// A unit that hears the wrong code so often ends the session.
 const MOST_WRONG: u32 = 3;
@@ -36,10 +36,10 @@ impl Session {
         }
     }
 
-    fn prompt(&self) -> &'static str {
+    fn sign(&self) -> String {
         match self.shared.manner() {
-            Manner::OtherPrompt => "loader $ ",
-            _ => "tarn-2: ",
+            Manner::OtherPrompt => "loader $ ".into(),
+            _ => "tarn-2: ".into(),
         }
     }
 
@@ -96,7 +96,7 @@ impl Session {
         Some((said, At::Prompt))
     }
 
-    fn said(&mut self, line: &str) -> Option<(String, At)> {
+    fn next(&mut self, line: &str) -> Option<(String, At)> {
         let said = match std::mem::replace(&mut self.at, At::Prompt) {
             At::Name => return Some(("code: ".into(), At::Code(line.to_owned()))),
             At::Code(name) if self.shared.opens(&name, line) => {
@@ -123,19 +123,11 @@ impl Session {
             }
             At::Present => "? wrong code\r\n",
             At::New(user) => return self.new_code(user, line),
-            At::Again(user, new) if self.shared.manner() == Manner::AsksForEver => {
-                self.shared.told(line);
-                return Some(("again: ".into(), At::Again(user, new)));
-            }
-            At::Again(user, new) => {
-                self.shared.told(line);
-                if new == line {
-                    self.shared.set(&user, &new);
-                    "stored\r\n"
-                } else {
-                    "? the two differ\r\n"
-                }
-            }
+            At::Again(user, new) => match self.shared.repeated(&user, &new, line) {
+                Repeated::Asked => return Some(("again: ".into(), At::Again(user, new))),
+                Repeated::Set => "stored\r\n",
+                Repeated::Differ => "? the two differ\r\n",
+            },
         };
         Some((said.into(), At::Prompt))
     }
@@ -149,13 +141,18 @@ impl Machine for Session {
         }
     }
 
-    fn answer(&mut self, line: &str) -> Option<String> {
-        let shows = self.waits() == Waits::Hidden && self.shared.manner() == Manner::ShowsSecrets;
-        let (said, at) = self.said(line)?;
-        let shown = if shows { line } else { "" };
-        let prompt = if at == At::Prompt { self.prompt() } else { "" };
+    fn shared(&self) -> &Shared {
+        &self.shared
+    }
+
+    fn said(&mut self, line: &str) -> Option<String> {
+        let (said, at) = self.next(line)?;
         self.at = at;
-        Some(format!("{shown}\r\n{said}{prompt}"))
+        Some(said)
+    }
+
+    fn prompt(&self) -> Option<String> {
+        (self.at == At::Prompt).then(|| self.sign())
     }
 
     fn waits(&self) -> Waits {

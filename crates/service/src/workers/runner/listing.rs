@@ -1,8 +1,8 @@
 //! Reading the accounts of a device, as its operator.
 
 use jexlin_core::audit::{Action, TargetType};
+use jexlin_core::upkeep::JobOutcome;
 use jexlin_core::upkeep::found::bounded;
-use jexlin_core::upkeep::{JobOutcome, JobState};
 use jexlin_core::words::Word as _;
 use jexlin_devices::Listing;
 
@@ -58,23 +58,10 @@ impl Runner {
     }
 
     async fn end_listing(&mut self, outcome: JobOutcome, message: &str) -> Step<()> {
-        let mut tx = self.begin_held("ending").await?;
-        let state = if outcome == JobOutcome::Done {
-            JobState::Done
-        } else {
-            JobState::Failed
-        };
-        tx.finish_job(&self.lease, state, outcome, message, self.now())
-            .await?;
         let mut event = self.event(Action::UpkeepListed);
         event.target = self.device.to_string();
         event.target_type = TargetType::Device.word().into();
         event.target_name.clone_from(&self.device_name);
-        if state == JobState::Failed {
-            event.outcome = jexlin_core::audit::Outcome::Failed;
-        }
-        event.detail.insert("message".into(), message.to_owned());
-        tx.commit_with(&event, &self.keys.mac).await?;
-        Ok(())
+        self.end_with(event, outcome, message).await
     }
 }

@@ -260,6 +260,24 @@ impl Runner {
         Ok(tx)
     }
 
+    /// Ends a job that changes no password, with what came of it.
+    async fn end_with(&mut self, mut event: Event, outcome: JobOutcome, message: &str) -> Step<()> {
+        let mut tx = self.begin_held("ending").await?;
+        let state = if outcome == JobOutcome::Done {
+            JobState::Done
+        } else {
+            JobState::Failed
+        };
+        tx.finish_job(&self.lease, state, outcome, message, self.now())
+            .await?;
+        if state == JobState::Failed {
+            event.outcome = jexlin_core::audit::Outcome::Failed;
+        }
+        event.detail.insert("message".into(), message.to_owned());
+        tx.commit_with(&event, &self.keys.mac).await?;
+        Ok(())
+    }
+
     /// Whether the account is opened by an SSH key.
     fn is_key(&self) -> bool {
         self.account.family == Family::Key.word()

@@ -8,7 +8,7 @@ use jexlin_core::audit::{Action, Event, TargetType};
 use jexlin_core::dialogue::{self, Instructions};
 use jexlin_core::upkeep::rotation::Heard;
 use jexlin_core::upkeep::{
-    Account, Binding, BoundLogin, DeviceFacts, Operator, RoleMark, budget_allows,
+    Account, Binding, BoundLogin, DeviceFacts, Operator, RoleMark, SendPermit, budget_allows,
 };
 use jexlin_core::vault::kinds::{ENABLE_PASSWORD, PASSWORD};
 use jexlin_core::vault::{Place, Sealed, WrappedKey, add_enable_password, open_for_device};
@@ -97,25 +97,11 @@ impl Runner {
         let mut tx = self.begin_held(step).await?;
         let facts = self.device_facts(&mut tx).await?;
         let now = self.now();
-        let Some(own) = tx
-            .binding_of_account(self.device, self.credential.id)
-            .await?
-        else {
-            return Ok(Err(
-                "no binding lets this password be sent to the device".into()
-            ));
-        };
-        let account_permit = match self.lease.permit::<Account>(&own.binding, &facts, now) {
+        let account_permit = match self.account_permit(&mut tx, &facts).await? {
             Ok(permit) => permit,
-            Err(no) => return refusal(no).map(Err),
+            Err(why) => return Ok(Err(why)),
         };
-        let former = if self.is_key() {
-            let known = former_key(&tx.versions(self.credential.id).await?);
-            let line = known.get("public_key").and_then(serde_json::Value::as_str);
-            line.map(ToOwned::to_owned)
-        } else {
-            None
-        };
+        let former = self.former_public_key(&mut tx).await?;
         let mut withheld = vec![];
         for number in versions {
             withheld.push(
@@ -177,6 +163,39 @@ impl Runner {
             None => None,
         };
         Ok(Ok(Opened { account, operator }))
+    }
+
+    /// The permit to send the account's password to the device, or why there is none.
+    pub(super) async fn account_permit(
+        &self,
+        tx: &mut Tx,
+        facts: &DeviceFacts,
+    ) -> Step<Result<SendPermit<Account>, String>> {
+        let Some(own) = tx
+            .binding_of_account(self.device, self.credential.id)
+            .await?
+        else {
+            return Ok(Err(
+                "no binding lets this password be sent to the device".into()
+            ));
+        };
+        match self
+            .lease
+            .permit::<Account>(&own.binding, facts, self.now())
+        {
+            Ok(permit) => Ok(Ok(permit)),
+            Err(no) => refusal(no).map(Err),
+        }
+    }
+
+    /// The public key that a rotation replaces; none for an account with a password.
+    pub(super) async fn former_public_key(&self, tx: &mut Tx) -> Step<Option<String>> {
+        if !self.is_key() {
+            return Ok(None);
+        }
+        let known = former_key(&tx.versions(self.credential.id).await?);
+        let line = known.get("public_key").and_then(serde_json::Value::as_str);
+        Ok(line.map(ToOwned::to_owned))
     }
 
     /// The same for the operator of the device alone, where no account is meant.
@@ -246,7 +265,7 @@ impl Runner {
 
     pub(super) fn open_version<R: RoleMark>(
         &self,
-        permit: &jexlin_core::upkeep::SendPermit<R>,
+        permit: &SendPermit<R>,
         login: &str,
         sealed: SealedVersion,
         enable: Option<&SealedVersion>,

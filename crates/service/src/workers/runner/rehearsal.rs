@@ -2,14 +2,14 @@
 //! job.
 
 use jexlin_app::error::AppError;
-use jexlin_core::audit::{Action, Outcome};
-use jexlin_core::upkeep::{Account, BoundLogin, ChangeMethod, JobOutcome, JobState};
+use jexlin_core::audit::Action;
+use jexlin_core::upkeep::{Account, BoundLogin, ChangeMethod, JobOutcome};
 use jexlin_core::vault::stand_in;
 use jexlin_devices::{Change, MaySend};
 
 use super::opening::{NO_BUDGET, plain_fields};
-use super::rotation::{OPERATOR_REFUSED, former_key};
-use super::{Runner, Step, refusal};
+use super::rotation::OPERATOR_REFUSED;
+use super::{Runner, Step};
 
 const STEP: &str = "rehearsing a rotation";
 
@@ -76,28 +76,11 @@ impl Runner {
     async fn stand_in(&mut self) -> Step<Result<BoundLogin<Account>, String>> {
         let mut tx = self.begin_held(STEP).await?;
         let facts = self.device_facts(&mut tx).await?;
-        let Some(own) = tx
-            .binding_of_account(self.device, self.credential.id)
-            .await?
-        else {
-            return Ok(Err(
-                "no binding lets this password be sent to the device".into()
-            ));
-        };
-        let permit = match self
-            .lease
-            .permit::<Account>(&own.binding, &facts, self.now())
-        {
+        let permit = match self.account_permit(&mut tx, &facts).await? {
             Ok(permit) => permit,
-            Err(no) => return refusal(no).map(Err),
+            Err(why) => return Ok(Err(why)),
         };
-        let former = if self.is_key() {
-            let known = former_key(&tx.versions(self.credential.id).await?);
-            let line = known.get("public_key").and_then(serde_json::Value::as_str);
-            line.map(ToOwned::to_owned)
-        } else {
-            None
-        };
+        let former = self.former_public_key(&mut tx).await?;
         let made = self.generate(&mut tx, self.credential.folder_id).await?;
         tx.commit().await?;
         let password = match made {
@@ -110,20 +93,7 @@ impl Runner {
     }
 
     async fn end_rehearsal(&mut self, outcome: JobOutcome, message: &str) -> Step<()> {
-        let mut tx = self.begin_held("ending").await?;
-        let state = if outcome == JobOutcome::Done {
-            JobState::Done
-        } else {
-            JobState::Failed
-        };
-        tx.finish_job(&self.lease, state, outcome, message, self.now())
-            .await?;
-        let mut event = self.event(Action::UpkeepRehearsed);
-        if state == JobState::Failed {
-            event.outcome = Outcome::Failed;
-        }
-        event.detail.insert("message".into(), message.to_owned());
-        tx.commit_with(&event, &self.keys.mac).await?;
-        Ok(())
+        let event = self.event(Action::UpkeepRehearsed);
+        self.end_with(event, outcome, message).await
     }
 }
