@@ -217,7 +217,7 @@ fn a_firewall_is_rehearsed_and_then_rotated_with_its_enable_password_and_context
         assert!(!service.log().contains(secret) && !transcript.contains(secret));
     }
 
-    // Whoever may edit an account writes what is typed at the operator's prompt: no command.
+    // A field that an editor of the account can set must not become a command at the operator's prompt.
     let pim = ines.person("pim", &[]);
     let _ = ines.make(
         "/api/v1/grants",
@@ -600,7 +600,7 @@ fn the_accounts_of_a_machine_are_of_families_with_an_operator_each_and_move_toge
     };
     assert!(add("/Works/firewall API", main).status.success());
     for (path, of) in [
-        // One that belongs to another is no first entry, and one elsewhere is another machine.
+        // The main device must not be a family itself, and must be in the same folder.
         ("/Works/third", "/Works/firewall API"),
         ("/Office/elsewhere", main),
     ] {
@@ -629,7 +629,7 @@ fn the_accounts_of_a_machine_are_of_families_with_an_operator_each_and_move_toge
         "{said}"
     );
 
-    // Its stewards see what happened to it, and nobody else without the duty does.
+    // Only its stewards and auditors can read its events.
     let tomas = ines.person("tomas", &[]);
     let grant = |level: &str| json!({"folder": works, "person": tomas, "level": level});
     let made = ines.make("/api/v1/grants", &grant("edit"));
@@ -658,7 +658,7 @@ fn the_accounts_of_a_machine_are_of_families_with_an_operator_each_and_move_toge
     let said = client.good(&["audit", "list", "--device", main]);
     assert!(said.contains("device.add"), "{said}");
 
-    // They go where the first one goes, and are in the bin before it.
+    // They move with the main device, and must be removed before it.
     let alone = client.run(&["device", "move", "/Works/firewall API", "/Office"], "");
     let said = String::from_utf8_lossy(&alone.stderr).into_owned();
     assert!(said.contains("move that one"), "{said}");
@@ -667,7 +667,7 @@ fn the_accounts_of_a_machine_are_of_families_with_an_operator_each_and_move_toge
     assert_eq!(places, office);
     let kept = ines.delete(&format!("/api/v1/devices/{device}"), Some(2));
     assert_eq!(kept.status, 409, "{}", kept.body);
-    // The keys of the table say the same, whoever writes to it.
+    // The constraints of the table enforce the same.
     for change in [
         format!("folder_id = '{works}' WHERE id = '{api}'"),
         format!("family_of = id WHERE id = '{device}'"),

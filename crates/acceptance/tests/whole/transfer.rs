@@ -821,7 +821,7 @@ fn devices_that_an_import_added_go_with_it_unless_they_are_used_since() {
     let told = client.good(&["import", "file", &path, "--into", "/Works"]);
     assert!(told.contains("2 added"), "{told}");
     let on = service.sql("SELECT id FROM device WHERE name = 'gateway'");
-    // Somebody has put another account on one of them since.
+    // Another account has been added to one of the devices.
     let _ = ines.make(
         "/api/v1/credentials",
         &json!({"folder": works, "kind": "device-admin", "name": "night", "fields": {"user_name": "night"}, "password": "Winter-tide-63", "device": on}),
@@ -840,7 +840,7 @@ fn devices_that_an_import_added_go_with_it_unless_they_are_used_since() {
             .sql("SELECT string_agg(name, ' ' ORDER BY name) FROM device WHERE removed_at IS NULL")
     };
     assert_eq!(left(), "gateway");
-    // They come back with it.
+    // Restoring the import restores the device.
     let removal = ines.get("/api/v1/bin").good()["items"][0]["id"]
         .as_str()
         .unwrap()

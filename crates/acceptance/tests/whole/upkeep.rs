@@ -840,7 +840,7 @@ fn a_former_key_that_could_not_be_taken_out_is_taken_out_by_the_rotation_that_is
         until("a settled rotation", || {
             let now = ines.get(&format!("/api/v1/jobs/{job}")).good();
             if now["state"] == "queued" {
-                // In doubt, it is tried again at once when somebody asks.
+                // A rotation in doubt is retried at once on request.
                 service.sql("DELETE FROM failed_login");
                 let _ = ines.post(&format!("/api/v1/credentials/{id}/rotate"), &json!({}));
                 return None;

@@ -131,7 +131,7 @@ pub async fn list(
     Ok(Paged::of(rows, paging.limit, |row| row.seq, show))
 }
 
-/// Whoever is a steward of a device or a credential reads what happened to it.
+/// Allows stewards of a device or a credential to read its events.
 async fn as_steward_of(unit: &mut UnitOfWork, target: Uuid) -> AppResult<()> {
     if let Ok(device) = unit.tx()?.device(target).await {
         let (person, now) = (unit.person.id, unit.now);

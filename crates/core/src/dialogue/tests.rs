@@ -211,7 +211,7 @@ fn a_firewall_gets_its_enable_password_and_the_context_of_the_account() {
     assert!(!format!("{turns:?}").contains("tide"), "{turns:?}");
 }
 
-/// A field of a credential is written by whoever may edit it, and typed at the operator's prompt.
+/// An editor of the credential sets the field, and it is typed at the operator's prompt.
 #[test]
 fn a_field_that_would_be_a_command_or_is_missing_is_refused_before_anything_is_said() {
     let new = Secret::from_text("new-tide-2".into());

@@ -35,7 +35,7 @@ pub struct Place {
     pub rules: ConnectRules,
     pub dialogue: Option<Arc<Instructions>>,
     pub connector: ConnectorKind,
-    /// The enable password of whoever signs in.
+    /// The enable password of every credential.
     pub enable: Option<&'static str>,
     /// The field `context` of every credential.
     pub context: &'static str,

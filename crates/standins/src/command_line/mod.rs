@@ -28,21 +28,21 @@ pub enum Manner {
     /// As it should.
     #[default]
     Obeys,
-    /// It writes every byte by itself.
+    /// It sends its output one byte at a time.
     Dribbles,
-    /// It greets with more than a screenful, and stops at each.
+    /// Its greeting is longer than a screen and is shown through a pager.
     Chatty,
-    /// Another session is open, and it asks what to do about that.
+    /// It asks what to do about another open session.
     AlreadyOpen,
     /// It takes no new password.
     Refuses,
-    /// Its prompt is one that nobody expects.
+    /// It shows an unexpected prompt.
     OtherPrompt,
     /// It says that the password is changed, and keeps the old one.
     Lies,
-    /// It writes passwords back, as if they were names.
+    /// It echoes passwords.
     ShowsSecrets,
-    /// It never says anything after the sign-in.
+    /// It sends nothing after the sign-in.
     Silent,
     /// It greets without end.
     Floods,
@@ -88,7 +88,7 @@ enum Waits {
 trait Machine: Send {
     /// What the device has in common with its other sessions.
     fn shared(&self) -> &Shared;
-    /// What it writes when somebody has come; over SSH, has signed in.
+    /// The first output of a session; over SSH, after the sign-in.
     fn greeting(&mut self) -> String;
     /// What it says to a line; nothing when it hangs up.
     fn said(&mut self, line: &str) -> Option<String>;
@@ -138,7 +138,7 @@ impl Shared {
         self.lock().manner
     }
 
-    /// Whether a password that was typed is that of an account.
+    /// Records a typed password, and tells whether it is the account's.
     fn opens(&self, user: &str, password: &str) -> bool {
         let mut inner = self.lock();
         inner.told.push(password.to_owned());
@@ -149,7 +149,7 @@ impl Shared {
         self.lock().accounts.contains_key(user)
     }
 
-    /// Somebody typed a new password.
+    /// Records a password that was typed.
     fn told(&self, password: &str) {
         self.lock().told.push(password.to_owned());
     }
