@@ -26,7 +26,8 @@ pub struct DeviceBinding {
     pub credential: Uuid,
     /// Its path; empty for a caller without access to it.
     pub credential_path: String,
-    /// Whether it is the account's own password, or the operator's.
+    /// Whether it is the account's own password, the operator's, or that of whoever signs in to the
+    /// jump host.
     pub role: Role,
     /// The login name.
     pub login: String,
@@ -72,6 +73,9 @@ pub struct Device {
     /// The operator: the credential that changes its accounts' passwords.
     #[schema(required)]
     pub operator: Option<Uuid>,
+    /// The jump host through which it is reached; none when directly.
+    #[schema(required)]
+    pub jump_host: Option<DeviceJumpHost>,
     /// The number of credentials that are its accounts.
     pub accounts: i64,
     /// The main device, if this one is a further account family of it.
@@ -101,6 +105,19 @@ pub struct DeviceFamily {
     pub accounts: i64,
 }
 
+/// The SSH host through which a device is reached.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct DeviceJumpHost {
+    /// Its device; none for a caller without access to the folder of that.
+    #[schema(required)]
+    pub device: Option<Uuid>,
+    /// Its path; empty for the same caller.
+    pub path: String,
+    /// The credential that signs in there.
+    #[schema(required)]
+    pub account: Option<Uuid>,
+}
+
 /// Adds a device.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct NewDevice {
@@ -125,6 +142,10 @@ pub struct NewDevice {
     /// The operator: the credential that changes its accounts' passwords.
     #[serde(default)]
     pub operator: Option<Uuid>,
+    /// The jump account: the credential of an account on an SSH host, through which the device is
+    /// reached.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub jump_account: Option<Uuid>,
     /// The version of the dialogue or recipe that it is talked to by.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub dialogue: Option<Uuid>,
@@ -192,7 +213,7 @@ pub struct DeviceType {
 }
 
 /// Edits a device; what is left out stays as it is. A new address, port, identity or dialogue
-/// suspends its bindings.
+/// suspends its bindings; so does another jump host where the device proves no identity.
 #[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
 pub struct EditDevice {
     /// A new name.
@@ -219,6 +240,13 @@ pub struct EditDevice {
     /// Removes its operator.
     #[serde(default)]
     pub no_operator: bool,
+    /// The jump account: the credential of an account on an SSH host, through which the device is
+    /// reached.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub jump_account: Option<Uuid>,
+    /// Has it reached directly.
+    #[serde(default)]
+    pub no_jump_host: bool,
     /// Another version of a dialogue or recipe, or another one.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub dialogue: Option<Uuid>,
@@ -238,7 +266,7 @@ pub struct BindingsConfirmed {
     pub device: Device,
 }
 
-/// Where a credential may be used as an operator.
+/// Where a credential may be used as an operator, or to sign in to a jump host.
 #[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
 pub struct OperatorScope {
     /// On these devices.

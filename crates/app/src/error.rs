@@ -547,6 +547,11 @@ fn of_conflict(conflict: Conflict) -> AppError {
             "There is an attachment of this name already.",
             "Choose another, or remove that one first.",
         ),
+        Conflict::IsJumpHost => (
+            ErrorCode::InUse,
+            "Devices elsewhere are reached through a device in this folder.",
+            "Choose another way for those first.",
+        ),
         Conflict::HasAccountsElsewhere => (
             ErrorCode::HasAccounts,
             "Credentials elsewhere are accounts of a device in this folder.",
@@ -609,8 +614,8 @@ fn of_conflict(conflict: Conflict) -> AppError {
         ),
         Conflict::IsOperator => (
             ErrorCode::IsOperator,
-            "A device is changed with this credential as its operator.",
-            "Give the device another operator first.",
+            "A device is changed with this credential as its operator, or reached with it through a jump host.",
+            "Give the device another one first.",
         ),
         Conflict::FolderRemoved => (
             ErrorCode::FolderRemoved,

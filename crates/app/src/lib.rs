@@ -22,6 +22,7 @@ pub mod file_reader;
 pub mod guards;
 mod import_progress;
 pub mod jobs;
+pub mod jump_hosts;
 pub mod keyring;
 pub mod kinds;
 pub mod leaked_passwords;

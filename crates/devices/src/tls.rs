@@ -13,11 +13,11 @@ use rustls::crypto::{CryptoProvider, verify_tls12_signature, verify_tls13_signat
 use rustls::pki_types::pem::PemObject as _;
 use rustls::pki_types::{CertificateDer, PrivateKeyDer, ServerName, UnixTime};
 use rustls::server::ParsedCertificate;
-use tokio::net::TcpStream;
 use tokio_rustls::TlsConnector;
 use tokio_rustls::client::TlsStream;
 
-use crate::network::{self, no_connection};
+use crate::network::no_connection;
+use crate::reach::{self, Connection};
 use rustls::{
     CertificateError, ClientConfig, DigitallySignedStruct, RootCertStore, SignatureScheme,
 };
@@ -212,13 +212,13 @@ pub(crate) fn server_name(endpoint: &Endpoint) -> Result<ServerName<'static>, St
 }
 
 /// A connection to a device that has proved its identity.
-pub(crate) type DeviceStream = TlsStream<TcpStream>;
+pub(crate) type DeviceStream = TlsStream<Connection>;
 
 /// Connects, and proves the identity before anything is sent. With what the device showed, if it did.
 pub(crate) async fn open<R: RoleMark>(
     login: &BoundLogin<R>,
 ) -> (Result<DeviceStream, String>, Option<PresentedIdentity>) {
-    match network::connect(login.endpoint()).await {
+    match reach::connect(login.endpoint()).await {
         Ok(stream) => open_over(stream, login).await,
         Err(why) => (Err(why), None),
     }
@@ -226,7 +226,7 @@ pub(crate) async fn open<R: RoleMark>(
 
 /// Begins TLS on a connection, and proves the identity before anything more is sent.
 pub(crate) async fn open_over<R: RoleMark>(
-    stream: TcpStream,
+    stream: Connection,
     login: &BoundLogin<R>,
 ) -> (Result<DeviceStream, String>, Option<PresentedIdentity>) {
     let endpoint = login.endpoint();
@@ -251,12 +251,12 @@ pub(crate) async fn open_over<R: RoleMark>(
 
 /// Reads the identity that a device shows.
 pub(crate) async fn look(endpoint: &Endpoint) -> Result<Vec<PresentedIdentity>, String> {
-    look_over(network::connect(endpoint).await?, endpoint).await
+    look_over(reach::connect(endpoint).await?, endpoint).await
 }
 
 /// Reads the identity that a device shows when TLS begins on a connection.
 pub(crate) async fn look_over(
-    stream: TcpStream,
+    stream: Connection,
     endpoint: &Endpoint,
 ) -> Result<Vec<PresentedIdentity>, String> {
     let watched = Watched::to_look_at()?;

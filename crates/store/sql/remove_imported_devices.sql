@@ -11,7 +11,8 @@ BEGIN
     WHERE d.import_id = $1 AND d.removed_at IS NULL AND level_on_folder($2, d.folder_id, $4) = 5
       AND NOT EXISTS (SELECT FROM binding b JOIN credential c ON c.id = b.credential_id
                       WHERE b.device_id = d.id AND c.removed_at IS NULL)
-      AND NOT EXISTS (SELECT FROM device f WHERE f.family_of = d.id AND f.removed_at IS NULL);
+      AND NOT EXISTS (SELECT FROM device f WHERE f.family_of = d.id AND f.removed_at IS NULL)
+      AND NOT EXISTS (SELECT FROM device b WHERE b.jump_host_id = d.id AND b.removed_at IS NULL);
     GET DIAGNOSTICS total = ROW_COUNT;
     RETURN total;
 END $$;

@@ -6,14 +6,14 @@ use diesel::sql_types;
 use diesel_async::RunQueryDsl;
 use jexlin_core::upkeep::JobState;
 use jexlin_core::upkeep::account::Family;
-use jexlin_core::upkeep::{Binding, Role, StoredBinding};
+use jexlin_core::upkeep::{Binding, Role, StoredBinding, way};
 use jexlin_core::upkeep::{CheckOutcome, RotationOutcome};
 use jexlin_core::words::Word as _;
 use uuid::Uuid;
 
 use crate::schema::{
     account, binding, credential, device, failed_logins, forgive_login, in_operator_scope,
-    operator_scope,
+    operator_scope, way_changed,
 };
 use crate::stored::Stored;
 use crate::{Conflict, DeviceRow, Result, StoreError, Tx};
@@ -197,11 +197,12 @@ impl Tx {
         Ok(())
     }
 
-    /// Lets jobs send a credential's password to a device as it is now. Confirms a binding that
-    /// exists.
+    /// Lets jobs send a credential's password to a device as it is now, or to its jump host as that
+    /// is now. Confirms a binding that exists.
     ///
     /// # Errors
-    /// [`StoreError`].
+    /// [`StoreError`]; [`StoreError::NotFound`] for the password at a jump host of a device that has
+    /// none.
     pub async fn bind(
         &mut self,
         credential: Uuid,
@@ -211,11 +212,22 @@ impl Tx {
         now: DateTime<Utc>,
     ) -> Result<()> {
         let organisation = self.organisation();
+        let host = self.jump_host(on).await?;
+        let through = host.as_ref().map(|host| {
+            let port = u16::try_from(host.port).unwrap_or(0);
+            way(&host.address, port, &host.identity)
+        });
+        let (at, through) = if role == Role::JumpHost {
+            (host.as_ref().ok_or(StoreError::NotFound)?, String::new())
+        } else {
+            (on, through.unwrap_or_default())
+        };
         let set = (
-            binding::address.eq(&on.address),
-            binding::port.eq(on.port),
-            binding::identity.eq(&on.identity),
-            binding::dialogue.eq(&on.dialogue_digest),
+            binding::address.eq(&at.address),
+            binding::port.eq(at.port),
+            binding::identity.eq(&at.identity),
+            binding::dialogue.eq(&at.dialogue_digest),
+            binding::way.eq(&through),
             binding::confirmed_at.eq(now),
             binding::confirmed_by.eq(by),
         );
@@ -235,15 +247,15 @@ impl Tx {
         Ok(())
     }
 
-    /// Takes a device's operator away, if it has one.
+    /// Takes a device's operator away, or whoever signs in to its jump host, if it has one.
     ///
     /// # Errors
     /// [`StoreError`].
-    pub async fn unbind_operator(&mut self, on: Uuid) -> Result<()> {
+    pub async fn unbind(&mut self, on: Uuid, role: Role) -> Result<()> {
         diesel::delete(
             binding::table
                 .filter(binding::device_id.eq(on))
-                .filter(binding::role.eq(Role::Operator.word())),
+                .filter(binding::role.eq(role.word())),
         )
         .execute(self.conn()?)
         .await?;
@@ -265,6 +277,18 @@ impl Tx {
     pub async fn operator_of(&mut self, on: Uuid) -> Result<Option<BindingView>> {
         Ok(self
             .read_bindings(on, None, Some(Role::Operator))
+            .await?
+            .into_iter()
+            .next())
+    }
+
+    /// Whoever signs in to the jump host of a device.
+    ///
+    /// # Errors
+    /// [`StoreError`].
+    pub async fn jump_account_of(&mut self, on: Uuid) -> Result<Option<BindingView>> {
+        Ok(self
+            .read_bindings(on, None, Some(Role::JumpHost))
             .await?
             .into_iter()
             .next())
@@ -297,7 +321,11 @@ impl Tx {
             .left_join(
                 account::table.on(account::credential_id
                     .eq(binding::credential_id.nullable())
-                    .and(account::device_id.eq(binding::device_id))),
+                    .and(
+                        account::device_id
+                            .eq(binding::device_id)
+                            .or(binding::role.eq(Role::JumpHost.word())),
+                    )),
             )
             .filter(binding::device_id.eq(on))
             .filter(credential::removed_at.is_null())
@@ -314,6 +342,7 @@ impl Tx {
                     binding::port,
                     binding::identity,
                     binding::dialogue,
+                    binding::way,
                     binding::confirmed_at,
                 ),
                 in_operator_scope(binding::credential_id, binding::device_id),
@@ -329,8 +358,8 @@ impl Tx {
             query = query.filter(binding::role.eq(role.word()));
         }
         type Found = (
-            (Uuid, Uuid, Uuid, String),
-            (String, i32, String, String, DateTime<Utc>),
+            (Uuid, Uuid, Uuid, Stored<Role>),
+            (String, i32, String, String, String, DateTime<Utc>),
             bool,
             Option<String>,
             serde_json::Value,
@@ -339,27 +368,23 @@ impl Tx {
         let rows: Vec<Found> = query.load(self.conn()?).await?;
         let read = |(
             (organisation, credential, device, role),
-            (address, port, identity, dialogue, confirmed_at),
+            (address, port, identity, dialogue, way, confirmed_at),
             in_scope,
             login,
             fields,
             name,
         ): Found| {
-            let role = if role == Role::Operator.word() {
-                Role::Operator
-            } else {
-                Role::Account
-            };
             let port = u16::try_from(port).unwrap_or(0);
             let stored = StoredBinding {
                 organisation,
                 credential,
                 device,
-                role,
+                role: role.0,
                 address,
                 port,
                 identity,
                 dialogue,
+                way,
                 in_scope,
             };
             let login = login
@@ -395,6 +420,7 @@ impl Tx {
         use crate::schema::level_on_folder;
         let changed = binding::table
             .filter(binding::device_id.eq(device::id))
+            .filter(binding::role.ne(Role::JumpHost.word()))
             .filter(
                 binding::address
                     .ne(device::address)
@@ -407,7 +433,11 @@ impl Tx {
             );
         let query = device::table
             .filter(device::removed_at.is_null())
-            .filter(diesel::dsl::exists(changed).or(device::paused_at.is_not_null()))
+            .filter(
+                diesel::dsl::exists(changed)
+                    .or(way_changed(device::id))
+                    .or(device::paused_at.is_not_null()),
+            )
             .filter(
                 level_on_folder(person, device::folder_id, now)
                     .eq(jexlin_core::access::Level::Steward.number()),

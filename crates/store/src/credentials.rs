@@ -232,7 +232,7 @@ impl Tx {
             .filter(
                 binding::credential_id
                     .eq(id)
-                    .and(binding::role.eq(Stored(Role::Operator)))
+                    .and(binding::role.ne(Stored(Role::Account)))
                     .and(device::removed_at.is_null()),
             )
             .count()

@@ -35,6 +35,7 @@ pub struct DeviceRow {
     pub description: String,
     pub family_of: Option<Uuid>,
     pub import_id: Option<Uuid>,
+    pub jump_host_id: Option<Uuid>,
 }
 
 /// Another account family on the same machine.
@@ -123,6 +124,38 @@ impl Tx {
             .await?)
     }
 
+    /// The jump host of a device, if it has one; without an identity when it is removed.
+    ///
+    /// # Errors
+    /// [`StoreError`].
+    pub async fn jump_host(&mut self, of: &DeviceRow) -> Result<Option<DeviceRow>> {
+        let Some(id) = of.jump_host_id else {
+            return Ok(None);
+        };
+        let mut row: DeviceRow = device::table
+            .find(id)
+            .select(DeviceRow::as_select())
+            .first(self.conn()?)
+            .await?;
+        if row.removed_at.is_some() {
+            row.identity.clear();
+        }
+        Ok(Some(row))
+    }
+
+    /// Whether devices are reached through this one.
+    ///
+    /// # Errors
+    /// [`StoreError`].
+    pub async fn is_jump_host(&mut self, id: Uuid) -> Result<bool> {
+        let behind = device::table
+            .filter(device::jump_host_id.eq(id))
+            .filter(device::removed_at.is_null());
+        Ok(diesel::select(diesel::dsl::exists(behind))
+            .get_result(self.conn()?)
+            .await?)
+    }
+
     /// The devices in folders that somebody holds a level on, by name.
     ///
     /// # Errors
@@ -190,6 +223,7 @@ impl Tx {
             device::dialogue_digest.eq(&row.dialogue_digest),
             device::platform.eq(&row.platform),
             device::description.eq(&row.description),
+            device::jump_host_id.eq(row.jump_host_id),
             device::paused_at.eq(row.paused_at),
             device::paused_why.eq(&row.paused_why),
             device::removed_at.eq(row.removed_at),

@@ -55,8 +55,10 @@ pub enum Conflict {
     JobRunning,
     /// The credential is checked out.
     CheckedOut,
-    /// A device has the credential as its operator.
+    /// A device has the credential as its operator, or is reached with it.
     IsOperator,
+    /// Devices elsewhere are reached through the device.
+    IsJumpHost,
     /// The folder is in the bin.
     FolderRemoved,
     /// The device is in the bin.

@@ -25,7 +25,7 @@ const BEFORE_TABLES: [&str; 2] = ["scope", "searchable"];
 
 /// When functions are applied, among the migrations: by version; all of them, or those that tables
 /// need.
-const STEPS: [Step; 10] = [
+const STEPS: [Step; 11] = [
     Step {
         version: "20261128000001",
         all: false,
@@ -64,6 +64,10 @@ const STEPS: [Step; 10] = [
     },
     Step {
         version: "20261130000019",
+        all: true,
+    },
+    Step {
+        version: "20261130000021",
         all: true,
     },
 ];

@@ -153,6 +153,16 @@ impl Tx {
             .get_result(self.conn()?)
             .await?;
         conflict_if(elsewhere, Conflict::HasAccountsElsewhere)?;
+        let host = diesel::alias!(device as host);
+        let behind = device::table
+            .inner_join(host.on(device::jump_host_id.eq(host.field(device::id).nullable())))
+            .filter(host.field(device::folder_id).eq_any(&inside))
+            .filter(device::removed_at.is_null())
+            .filter(device::folder_id.ne_all(&inside));
+        let behind: bool = diesel::select(exists(behind))
+            .get_result(self.conn()?)
+            .await?;
+        conflict_if(behind, Conflict::IsJumpHost)?;
         let removed = self.put_in_bin(row, &here).await?;
         let devices = device::table
             .filter(device::folder_id.eq_any(&inside))
@@ -205,8 +215,8 @@ impl Tx {
         conflict_if(found, Conflict::CheckedOut)
     }
 
-    /// Refuses to take credentials away with which a device is operated that is in none of these
-    /// folders.
+    /// Refuses to take credentials away with which a device is operated, or reached, that is in none
+    /// of these folders.
     ///
     /// # Errors
     /// [`StoreError::Conflict`] with `is_operator`.
@@ -217,7 +227,7 @@ impl Tx {
     ) -> Result<()> {
         let outside = binding::table
             .inner_join(device::table.on(device::id.eq(binding::device_id)))
-            .filter(binding::role.eq(Stored(Role::Operator)))
+            .filter(binding::role.ne(Stored(Role::Account)))
             .filter(binding::credential_id.eq_any(credentials))
             .filter(device::removed_at.is_null())
             .filter(device::folder_id.ne_all(but_in));

@@ -142,6 +142,7 @@ diesel::table! {
         description -> Text,
         family_of -> Nullable<Uuid>,
         import_id -> Nullable<Uuid>,
+        jump_host_id -> Nullable<Uuid>,
     }
 }
 
@@ -281,6 +282,7 @@ diesel::table! {
         confirmed_at -> Timestamptz,
         confirmed_by -> Nullable<Uuid>,
         dialogue -> Text,
+        way -> Text,
     }
 }
 
@@ -1088,6 +1090,8 @@ mod functions {
         fn plan_of(account: Uuid) -> Nullable<Uuid>;
         /// Whether a credential may be used as the operator of a device.
         fn in_operator_scope(credential: Uuid, device: Uuid) -> Bool;
+        /// Whether the way to a device is another than a binding of it was made for.
+        fn way_changed(device: Uuid) -> Bool;
         /// Whether a change of tags changes whom a narrowed grant reaches.
         fn tags_move_access(folder: Uuid, changed: Array<Text>, at: Timestamptz) -> Bool;
         /// The path of a folder.

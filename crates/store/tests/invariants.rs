@@ -493,6 +493,7 @@ async fn a_search_finds_by_words_and_devices_and_only_what_grants_reach_in_one_o
             paused_why: String::new(),
             family_of: None,
             import_id: None,
+            jump_host_id: None,
         };
         tx.add_device(&unit).await.unwrap();
         for (name, place, on) in [
@@ -626,7 +627,7 @@ fn a_database_that_stopped_at_any_version_can_be_brought_up_to_date() {
         )
         .unwrap();
     // What tables need, then all functions, and all of them again with the imported folders.
-    assert_eq!(versions, (folders.len() + 10).to_string());
+    assert_eq!(versions, (folders.len() + 11).to_string());
 }
 
 #[tokio::test(flavor = "multi_thread")]

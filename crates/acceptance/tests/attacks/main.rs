@@ -34,6 +34,7 @@ mod purging_the_account_of_a_removed_device;
 mod sending_a_password_to_an_own_server;
 mod swapping_the_host_behind_an_address;
 mod two_credentials_for_one_account;
+mod using_an_account_of_a_jump_host;
 mod using_an_operator_without_its_stewards;
 mod using_anothers_kept_connection;
 mod widening_access_by_a_tag;

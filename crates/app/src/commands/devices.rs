@@ -5,7 +5,7 @@ use std::collections::HashMap;
 use jexlin_api::ErrorCode;
 use jexlin_api::{
     BindingsConfirmed, Device, DeviceAccount, DeviceAccounts, DeviceBinding, DeviceFamily,
-    DeviceIdentity, DeviceType, EditDevice, NewDevice, OperatorScope, Page,
+    DeviceIdentity, DeviceJumpHost, DeviceType, EditDevice, NewDevice, OperatorScope, Page,
 };
 use jexlin_core::access::{Level, mark};
 use jexlin_core::audit::{Action, TargetType};
@@ -29,6 +29,7 @@ use crate::guards::allow_folder;
 use crate::guards::device_for_stewards;
 use crate::guards::through;
 use crate::jobs::queued;
+use crate::jump_hosts;
 use crate::operators::device_facts;
 use crate::paging::{Paged, Paging, Versioned};
 use crate::unit_of_work::UnitOfWork;
@@ -82,11 +83,13 @@ pub async fn show_device(unit: &mut UnitOfWork, row: DeviceRow) -> AppResult<Dev
         Some(id) => dialogue_name(unit, id).await?,
         None => String::new(),
     };
-    let (mut operator, mut bindings) = (None, vec![]);
+    let (mut operator, mut jump_account, mut bindings) = (None, None, vec![]);
     for view in unit.tx()?.bindings_on(row.id).await? {
         let stored = view.binding.stored();
-        if stored.role == Role::Operator {
-            operator = Some(stored.credential);
+        match stored.role {
+            Role::Operator => operator = Some(stored.credential),
+            Role::JumpHost => jump_account = Some(stored.credential),
+            Role::Account => {}
         }
         let approach = unit.tx()?.approach(person, stored.credential, now).await?;
         let known = approach.reach.level().is_some();
@@ -105,6 +108,7 @@ pub async fn show_device(unit: &mut UnitOfWork, row: DeviceRow) -> AppResult<Dev
     }
     let identity = Identity::parse_lines(&row.identity).map_err(AppError::internal)?;
     let families = unit.tx()?.families_beside(&row).await?;
+    let jump_host = show_jump_host(unit, &row, jump_account).await?;
     Ok(Device {
         id: row.id,
         name: row.name,
@@ -121,6 +125,7 @@ pub async fn show_device(unit: &mut UnitOfWork, row: DeviceRow) -> AppResult<Dev
         dialogue_name,
         bindings,
         operator,
+        jump_host,
         accounts,
         family_of: row.family_of,
         families: families.into_iter().map(show_family).collect(),
@@ -213,14 +218,22 @@ async fn record_binding(
     role: Role,
 ) -> AppResult<()> {
     let place = crate::guards::place_of(unit, credential).await?;
+    let host = unit.tx()?.jump_host(on).await?;
+    let at = match &host {
+        Some(host) if role == Role::JumpHost => host,
+        _ => on,
+    };
     let mut detail = vec![
         ("device", on.name.clone()),
         ("as", role.word().to_owned()),
-        ("endpoint", format!("{} port {}", on.address, on.port)),
-        ("identity", identity_words(&on.identity)),
+        ("endpoint", format!("{} port {}", at.address, at.port)),
+        ("identity", identity_words(&at.identity)),
     ];
-    if let Some(id) = on.dialogue_id {
+    if let Some(id) = at.dialogue_id {
         detail.push(("dialogue", dialogue_name(unit, id).await?));
+    }
+    if let Some(host) = &host {
+        detail.push(("jump_host", host.name.clone()));
     }
     unit.record_beside(
         Action::BindingConfirm,
@@ -351,41 +364,136 @@ async fn is_certificate_of_operator(
         && holds("certificate") == Some(FieldType::Certificate))
 }
 
-/// Makes a credential the operator of a device. It takes that its password may be seen at this
-/// moment, and that its stewards allow it there; a steward of it allows it by naming it.
+/// Demands that a credential may be used for a device: that its password may be seen at this moment,
+/// and that its stewards allow it there; a steward of it allows it by naming it.
+async fn allow_for_device(
+    unit: &mut UnitOfWork,
+    on: &DeviceRow,
+    credential: Uuid,
+) -> AppResult<()> {
+    let (person, now) = (unit.person.id, unit.now);
+    if unit.tx()?.is_in_operator_scope(credential, on.id).await? {
+        return Ok(());
+    }
+    let reach = unit.tx()?.reach_credential(person, credential, now).await?;
+    if reach.level() < Some(Level::Steward) {
+        return Err(AppError::forbidden(
+            "The stewards of this credential have not allowed its use for this device.",
+            "Ask one of them: `jexlin credential operator-scope`.",
+        ));
+    }
+    unit.tx()?
+        .add_operator_scope(credential, &ScopeEntry::Device(on.id))
+        .await?;
+    let place = crate::guards::place_of(unit, credential).await?;
+    unit.record_beside(
+        Action::CredentialOperatorScope,
+        TargetType::Credential,
+        credential,
+        &place,
+        &[("added", on.name.clone())],
+    )
+    .await
+}
+
+/// Makes a credential the operator of a device.
 async fn make_operator(unit: &mut UnitOfWork, on: &DeviceRow, operator: Uuid) -> AppResult<()> {
     let (person, now) = (unit.person.id, unit.now);
     pass_reveal(unit, operator, "operator credential").await?;
     if !is_certificate_of_operator(unit, operator, on).await? {
         is_key(unit, operator, on.connector.0).await?;
     }
-    if !unit.tx()?.is_in_operator_scope(operator, on.id).await? {
-        let reach = unit.tx()?.reach_credential(person, operator, now).await?;
-        if reach.level() < Some(Level::Steward) {
-            return Err(AppError::forbidden(
-                "The stewards of this credential have not allowed it as an operator on this device.",
-                "Ask one of them: `jexlin credential operator-scope`.",
-            ));
-        }
-        unit.tx()?
-            .add_operator_scope(operator, &ScopeEntry::Device(on.id))
-            .await?;
-        let place = crate::guards::place_of(unit, operator).await?;
-        unit.record_beside(
-            Action::CredentialOperatorScope,
-            TargetType::Credential,
-            operator,
-            &place,
-            &[("added", on.name.clone())],
-        )
-        .await?;
-    }
-    unit.tx()?.unbind_operator(on.id).await?;
+    allow_for_device(unit, on, operator).await?;
+    unit.tx()?.unbind(on.id, Role::Operator).await?;
     unit.tx()?
         .bind(operator, on, Role::Operator, person, now)
         .await?;
     unit.add_detail("operator", operator.to_string());
     record_binding(unit, operator, on, Role::Operator).await
+}
+
+/// Has a device reached through the SSH host that a credential is an account of.
+async fn reach_through(
+    unit: &mut UnitOfWork,
+    row: &mut DeviceRow,
+    credential: Uuid,
+) -> AppResult<()> {
+    const FIELD: &str = "jump_account";
+    let (person, now) = (unit.person.id, unit.now);
+    pass_reveal(unit, credential, "jump account").await?;
+    let account = unit.tx()?.account_of(credential).await?;
+    let host = match account {
+        Some(account) => Some(unit.tx()?.device(account.device_id).await?),
+        None => None,
+    };
+    let Some(host) = host.filter(|host| host.connector.0 == ConnectorKind::Ssh) else {
+        return Err(AppError::field(
+            FIELD,
+            "must be an account of an SSH host that is a device here",
+        ));
+    };
+    if host.id == row.id {
+        return Err(AppError::field(
+            FIELD,
+            "must be an account of another device: none is reached through itself",
+        ));
+    }
+    if host.jump_host_id.is_some() {
+        return Err(AppError::field(
+            FIELD,
+            "must be an account of a host that is reached directly; this one is behind a jump host itself",
+        ));
+    }
+    if unit.tx()?.is_jump_host(row.id).await? {
+        return Err(AppError::conflict(
+            ErrorCode::InUse,
+            "Other devices are reached through this one, so it must be reached directly.",
+            "Choose another way for those first.",
+        ));
+    }
+    if host.identity.is_empty() {
+        return Err(AppError::conflict(
+            ErrorCode::NoIdentity,
+            "The identity of the jump host is not confirmed yet.",
+            "Confirm it first: `jexlin device identity`.",
+        ));
+    }
+    allow_for_device(unit, row, credential).await?;
+    row.jump_host_id = Some(host.id);
+    unit.tx()?.unbind(row.id, Role::JumpHost).await?;
+    unit.tx()?
+        .bind(credential, row, Role::JumpHost, person, now)
+        .await?;
+    unit.add_detail("jump_host", host.name.clone());
+    record_binding(unit, credential, row, Role::JumpHost).await
+}
+
+/// The jump host of a device as somebody may know it.
+async fn show_jump_host(
+    unit: &mut UnitOfWork,
+    row: &DeviceRow,
+    credential: Option<Uuid>,
+) -> AppResult<Option<DeviceJumpHost>> {
+    let Some(host) = unit.tx()?.jump_host(row).await? else {
+        return Ok(None);
+    };
+    let (person, now) = (unit.person.id, unit.now);
+    let reach = unit.tx()?.reach_folder(person, host.folder_id, now).await?;
+    let known = reach.level().is_some();
+    let path = if known {
+        format!(
+            "{}/{}",
+            unit.tx()?.path_of(host.folder_id).await?,
+            host.name
+        )
+    } else {
+        String::new()
+    };
+    Ok(Some(DeviceJumpHost {
+        device: known.then_some(host.id),
+        path,
+        account: credential,
+    }))
 }
 
 fn read_identity_lines(lines: &[String], connector: ConnectorKind) -> AppResult<String> {
@@ -483,10 +591,13 @@ async fn dialogue_of(
 pub async fn add_device(unit: &mut UnitOfWork, body: NewDevice) -> AppResult<Versioned<Device>> {
     unit.begin_audit(Action::DeviceAdd, TargetType::Device, None, &body.name);
     let held = allow_folder::<mark::Edit>(unit, body.folder).await?.held();
-    let set = body.operator.is_some() || !body.identity.is_empty() || body.dialogue.is_some();
+    let set = body.operator.is_some()
+        || body.jump_account.is_some()
+        || !body.identity.is_empty()
+        || body.dialogue.is_some();
     if set && held < Level::Steward {
         return Err(AppError::forbidden(
-            "Only a steward of its folder may set the identity, the dialogue and the operator of a device.",
+            "Only a steward of its folder may set the identity, the dialogue, the operator and the jump host of a device.",
             "Ask a steward, or add the device without them.",
         ));
     }
@@ -496,7 +607,7 @@ pub async fn add_device(unit: &mut UnitOfWork, body: NewDevice) -> AppResult<Ver
         Some(wanted) => Some(main_of(unit, body.folder, wanted).await?),
         None => None,
     };
-    let row = DeviceRow {
+    let mut row = DeviceRow {
         id: Uuid::now_v7(),
         organisation: unit.organisation(),
         folder_id: body.folder,
@@ -518,6 +629,7 @@ pub async fn add_device(unit: &mut UnitOfWork, body: NewDevice) -> AppResult<Ver
         description: check_description(&body.description)?,
         family_of: main.as_ref().map(|main| main.id),
         import_id: None,
+        jump_host_id: None,
     };
     unit.tx()?.add_device(&row).await?;
     if let Some(main) = main {
@@ -527,12 +639,17 @@ pub async fn add_device(unit: &mut UnitOfWork, body: NewDevice) -> AppResult<Ver
     unit.add_detail("address", format!("{} port {}", row.address, row.port));
     unit.add_detail("type", connector.word());
     unit.add_detail("identity", identity_words(&row.identity));
+    if let Some(account) = body.jump_account {
+        reach_through(unit, &mut row, account).await?;
+        unit.tx()?.edit_device(&row).await?;
+        row.revision += 1;
+    }
     if let Some(operator) = body.operator {
         make_operator(unit, &row, operator).await?;
     }
     let shown = show_device(unit, row).await?;
     unit.commit_audited().await?;
-    Ok(Versioned(1, shown))
+    Ok(Versioned(shown.revision, shown))
 }
 
 /// One device.
@@ -646,8 +763,16 @@ pub async fn edit_device(
         (row.dialogue_id, row.dialogue_digest) =
             dialogue_of(unit, row.connector.0, body.dialogue).await?;
     }
+    if body.no_jump_host {
+        unit.tx()?.unbind(target, Role::JumpHost).await?;
+        row.jump_host_id = None;
+        unit.add_detail("jump_host", "none");
+    }
+    if let Some(account) = body.jump_account {
+        reach_through(unit, &mut row, account).await?;
+    }
     if body.no_operator {
-        unit.tx()?.unbind_operator(target).await?;
+        unit.tx()?.unbind(target, Role::Operator).await?;
         unit.add_detail("operator", "none");
     }
     if let Some(operator) = body.operator {
@@ -680,6 +805,13 @@ pub async fn remove_device(unit: &mut UnitOfWork, device: Uuid, revision: i32) -
             "Remove them from the device, or to the bin, first.",
         ));
     }
+    if unit.tx()?.is_jump_host(target).await? {
+        return Err(AppError::conflict(
+            ErrorCode::InUse,
+            "Other devices are reached through this one.",
+            "Choose another way for those first.",
+        ));
+    }
     if row.family_of.is_none() && !unit.tx()?.families_beside(&row).await?.is_empty() {
         return Err(AppError::conflict(
             ErrorCode::HasAccounts,
@@ -702,7 +834,8 @@ pub async fn remove_device(unit: &mut UnitOfWork, device: Uuid, revision: i32) -
     Ok(())
 }
 
-/// Reads who answers at a device's address, without sending anything to it.
+/// Reads who answers at a device's address, without sending anything to it. To reach it, somebody may
+/// have to sign in to its jump host, which is an event of that credential.
 pub async fn read_identity(unit: &mut UnitOfWork, device: Uuid) -> AppResult<Page<DeviceIdentity>> {
     let target = device;
     unit.begin_audit(
@@ -715,22 +848,45 @@ pub async fn read_identity(unit: &mut UnitOfWork, device: Uuid) -> AppResult<Pag
     let (settings, _) = crate::settings::settings(unit.tx()?).await?;
     let app = unit.app.clone();
     let facts = device_facts(&app, unit.tx()?, &row, &settings).await?;
-    unit.commit_audited().await?;
-    let endpoint = Endpoint::to_look_at(
-        unit.organisation(),
-        target,
-        facts.address,
-        facts.port,
-        facts.rules,
-    );
-    let connector = unit.app.connector(row.connector.0)?;
-    let shown = connector.identify(&endpoint).await.map_err(|why| {
+    let unreachable = |why: String| {
         AppError::conflict(
             ErrorCode::Unreachable,
             format!("The device shows no identity: {why}."),
             "Check its address and port, or enter its identity by hand.",
         )
-    })?;
+    };
+    let waiting = jump_hosts::prepare(unit.tx()?, &row, &facts)
+        .await?
+        .map_err(unreachable)?;
+    if let Some(waiting) = &waiting {
+        let place = crate::guards::place_of(unit, waiting.credential).await?;
+        let detail = [
+            ("step", "reading the identity of a device".to_owned()),
+            ("as", Role::JumpHost.word().to_owned()),
+            ("for", row.name.clone()),
+        ];
+        unit.record_beside(
+            Action::UpkeepSignIn,
+            TargetType::Credential,
+            waiting.credential,
+            &place,
+            &detail,
+        )
+        .await?;
+    }
+    let (_, receipt) = unit.commit_audited().await?;
+    let organisation = unit.organisation();
+    let open = match waiting {
+        Some(waiting) => {
+            let keys = app.keyring.keys(&app.store, organisation).await?;
+            let tried = jump_hosts::sign_in(&app, organisation, &keys, waiting, &receipt).await?;
+            Some(tried.map_err(unreachable)?)
+        }
+        None => None,
+    };
+    let endpoint = Endpoint::to_look_at(organisation, &facts).through(open.as_ref());
+    let connector = unit.app.connector(row.connector.0)?;
+    let shown = connector.identify(&endpoint).await.map_err(unreachable)?;
     let mut items = vec![];
     for presented in shown {
         items.push(show_identity(&Identity::HostKey(presented.key)));

@@ -269,6 +269,7 @@ impl Devices {
                     description: String::new(),
                     family_of: None,
                     import_id: None,
+                    jump_host_id: None,
                 };
                 let made = (row.id, connector);
                 self.known.insert(key, made);

@@ -280,6 +280,7 @@ async fn put_on_devices(
     for row in new {
         let row = &DeviceRow {
             import_id: Some(import),
+            jump_host_id: None,
             ..row.clone()
         };
         unit.tx()?.add_device(row).await?;

@@ -38,7 +38,8 @@ pub enum Device {
     #[command(after_help = "EXAMPLES
   jexlin device add \"/Pumping/North ridge/radio\" --address 127.0.10.5 --operator \"/Pumping/North ridge/telemetry root\"
   jexlin device add \"/Works/Highfield/trends database\" --type postgresql --address 127.0.10.7
-  jexlin device add \"/Works/Lower Osmere/dosing switch\" --type command-line --dialogue ridge-switch --address 127.0.10.11")]
+  jexlin device add \"/Works/Lower Osmere/dosing switch\" --type command-line --dialogue ridge-switch --address 127.0.10.11
+  jexlin device add \"/Works/Highfield/filter panel\" --address 127.0.10.16 --jump-account \"/Works/Highfield/gateway tunnel\"")]
     Add {
         /// Path of the new device
         path: String,
@@ -60,6 +61,10 @@ pub enum Device {
         /// The operator: the credential that changes its accounts' passwords
         #[arg(long, value_name = "PATH")]
         operator: Option<String>,
+        /// The jump account: the credential of an account on an SSH host, through which the device is
+        /// reached
+        #[arg(long, value_name = "PATH")]
+        jump_account: Option<String>,
         /// The dialogue or recipe that it is talked to by: its newest version, or "NAME VERSION"
         #[arg(long, value_name = "NAME")]
         dialogue: Option<String>,
@@ -99,6 +104,13 @@ pub enum Device {
         /// Remove its operator
         #[arg(long, conflicts_with = "operator")]
         no_operator: bool,
+        /// The jump account: the credential of an account on an SSH host, through which the device is
+        /// reached
+        #[arg(long, value_name = "PATH")]
+        jump_account: Option<String>,
+        /// Reach it directly
+        #[arg(long, conflicts_with = "jump_account")]
+        no_jump_host: bool,
     },
     /// List the accounts that a device has, as its operator last read them
     #[command(
@@ -212,6 +224,7 @@ impl Run {
                 platform,
                 description,
                 operator,
+                jump_account,
                 dialogue,
                 identity,
                 family_of,
@@ -226,7 +239,8 @@ impl Run {
                     port,
                     platform,
                     description,
-                    operator: self.operator(operator)?,
+                    operator: self.known_credential(operator)?,
+                    jump_account: self.known_credential(jump_account)?,
                     dialogue: self.known_dialogue(dialogue)?,
                     identity,
                     family_of: family_of.map(|device| device.id),
@@ -243,6 +257,8 @@ impl Run {
                 operator,
                 dialogue,
                 no_operator,
+                jump_account,
+                no_jump_host,
             } => {
                 let present = self.known_device(&path)?;
                 let body = EditDevice {
@@ -252,8 +268,10 @@ impl Run {
                     port,
                     platform,
                     description,
-                    operator: self.operator(operator)?,
+                    operator: self.known_credential(operator)?,
                     no_operator,
+                    jump_account: self.known_credential(jump_account)?,
+                    no_jump_host,
                     dialogue: self.known_dialogue(dialogue)?,
                     identity: None,
                 };
@@ -332,7 +350,17 @@ impl Run {
 
     fn show_device(&self, device: &DeviceItem) -> Done {
         output::one(self.format, device, &COLUMNS)?;
-        if self.format != Format::Table || device.families.is_empty() {
+        if self.format != Format::Table {
+            return Ok(());
+        }
+        if let Some(host) = &device.jump_host {
+            let path = match host.path.as_str() {
+                "" => "a jump host that you have no access to",
+                path => path,
+            };
+            say(&format!("Reached through {path}."))?;
+        }
+        if device.families.is_empty() {
             return Ok(());
         }
         say("Other account families on this machine:")?;
@@ -355,7 +383,7 @@ impl Run {
         self.connection.get(&format!("/api/v1/devices/{id}"))
     }
 
-    fn operator(&self, path: Option<String>) -> Result<Option<Uuid>, ClientError> {
+    fn known_credential(&self, path: Option<String>) -> Result<Option<Uuid>, ClientError> {
         path.map(|path| lookup::credential(&self.connection, &path))
             .transpose()
     }

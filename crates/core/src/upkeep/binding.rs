@@ -15,16 +15,13 @@
 
 use std::collections::BTreeMap;
 use std::marker::PhantomData;
-use std::sync::Arc;
 
 use chrono::{DateTime, Utc};
 use uuid::Uuid;
 
-use super::connect::ConnectRules;
+use super::device_facts::DeviceFacts;
+use super::endpoint::{Endpoint, JumpConnection, Way};
 use super::identity::Identity;
-use super::job::ConnectorKind;
-use crate::dialogue::{Dialogue, Instructions};
-use crate::recipe::Recipe;
 use crate::secret::Secret;
 use crate::vault::{self, SealProblem};
 use crate::words::word_enum;
@@ -36,6 +33,8 @@ word_enum! {
         Account,
         /// As the password of the operator that changes other accounts.
         Operator,
+        /// To the jump host through which the device is reached.
+        JumpHost,
     }
 }
 
@@ -59,6 +58,13 @@ impl RoleMark for Operator {
     const ROLE: Role = Role::Operator;
 }
 
+/// Whoever signs in to the jump host of the job's device.
+#[derive(Debug)]
+pub struct JumpHost;
+impl RoleMark for JumpHost {
+    const ROLE: Role = Role::JumpHost;
+}
+
 /// A binding as it is stored.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct StoredBinding {
@@ -70,7 +76,7 @@ pub struct StoredBinding {
     pub device: Uuid,
     /// As what.
     pub role: Role,
-    /// To this address.
+    /// To this address. For [`Role::JumpHost`], address, port and identity are those of the jump host.
     pub address: String,
     /// And this port.
     pub port: u16,
@@ -79,58 +85,20 @@ pub struct StoredBinding {
     pub identity: String,
     /// By this dialogue, as its digest; empty where the connector needs none.
     pub dialogue: String,
-    /// For an operator: whether the stewards of its credential still name this device or a folder
-    /// above it.
+    /// Through which jump host, as [`DeviceFacts::way`] says it; empty when directly.
+    pub way: String,
+    /// For an operator or at a jump host: whether the stewards of its credential still name this
+    /// device or a folder above it.
     pub in_scope: bool,
-}
-
-/// A device as it is now.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct DeviceFacts {
-    /// The device.
-    pub device: Uuid,
-    /// Its type.
-    pub connector: ConnectorKind,
-    /// Where it is.
-    pub address: String,
-    /// Its port.
-    pub port: u16,
-    /// Its accepted identities, one a line; empty when none was confirmed.
-    pub identity: String,
-    /// How it is talked to, where its connector asks for that.
-    pub dialogue: Option<Arc<Instructions>>,
-    /// Whether the organisation lets passwords go to devices that prove no identity, where a steward
-    /// has accepted it.
-    pub allows_unproven: bool,
-    /// Whether the organisation trusts whatever answers first.
-    pub trust_first_contact: bool,
-    /// Where the organisation lets the service connect to.
-    pub rules: ConnectRules,
-}
-
-impl DeviceFacts {
-    /// The digest of its dialogue; empty when it has none.
-    #[must_use]
-    pub fn dialogue_digest(&self) -> &str {
-        self.dialogue.as_deref().map_or("", |it| it.head().digest())
-    }
-
-    /// Whether its operator signs in with a client certificate.
-    #[must_use]
-    pub fn shows_certificate(&self) -> bool {
-        match self.dialogue.as_deref() {
-            Some(Instructions::Recipe(recipe)) => recipe.shows_certificate(),
-            _ => false,
-        }
-    }
 }
 
 /// Why a binding does not count now.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, thiserror::Error)]
 pub enum Suspended {
-    /// Address, port, identity or dialogue are not those that were confirmed.
+    /// Address, port, identity or dialogue are not those that were confirmed; of a device that proves
+    /// no identity, also the jump host.
     #[error(
-        "the device's address, port, identity or dialogue has changed; a person who may reveal the password must confirm the binding"
+        "the device's address, port, identity, dialogue or jump host has changed; a person who may reveal the password must confirm the binding"
     )]
     Changed,
     /// The device proves no identity, and the organisation does not allow that.
@@ -141,8 +109,8 @@ pub enum Suspended {
     /// Nobody has confirmed who the device is.
     #[error("the device's identity is not confirmed yet")]
     NoIdentity,
-    /// The operator's stewards do not allow it there.
-    #[error("the stewards of the operator credential do not allow it on this device")]
+    /// The stewards of the credential do not allow it there.
+    #[error("the stewards of the credential do not allow it for this device")]
     OutOfScope,
 }
 
@@ -152,22 +120,34 @@ impl StoredBinding {
     /// # Errors
     /// [`Suspended`].
     pub fn check(&self, device: &DeviceFacts) -> Result<(), Suspended> {
-        if (&self.address, self.port, &self.identity)
-            != (&device.address, device.port, &device.identity)
-            || self.dialogue != device.dialogue_digest()
+        let host = device.jump_host.as_deref();
+        let at_host = self.role == Role::JumpHost;
+        let at = if at_host {
+            host.ok_or(Suspended::Changed)?
+        } else {
+            device
+        };
+        if (&self.address, self.port, &self.identity) != (&at.address, at.port, &at.identity)
+            || self.dialogue != at.dialogue_digest()
         {
             return Err(Suspended::Changed);
         }
-        if self.identity.is_empty() && !device.trust_first_contact {
+        // Everything for the devices behind a jump host goes through it: a first contact is too little.
+        if self.identity.is_empty() && (at_host || !at.trust_first_contact) {
             return Err(Suspended::NoIdentity);
         }
         // Of a device that could prove one, an accepted lack of it is none.
         let unproven = Identity::parse_lines(&self.identity)
             .is_ok_and(|all| all.contains(&Identity::Unproven));
-        if unproven && (!device.allows_unproven || device.connector.proves_identity()) {
+        if unproven && (!at.allows_unproven || at.connector.proves_identity()) {
             return Err(Suspended::Unproven);
         }
-        if self.role == Role::Operator && !self.in_scope {
+        // A device that proves its identity is the same whichever way it is reached.
+        let proved = !unproven && !self.identity.is_empty();
+        if !at_host && !proved && self.way != device.way() {
+            return Err(Suspended::Changed);
+        }
+        if self.role != Role::Account && !self.in_scope {
             return Err(Suspended::OutOfScope);
         }
         Ok(())
@@ -189,101 +169,6 @@ impl Binding {
     #[must_use]
     pub const fn stored(&self) -> &StoredBinding {
         &self.0
-    }
-}
-
-/// Where a password may be sent, and what must be proved first.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Endpoint {
-    organisation: Uuid,
-    device: Uuid,
-    address: String,
-    port: u16,
-    identity: Vec<Identity>,
-    dialogue: Option<Arc<Instructions>>,
-    rules: ConnectRules,
-}
-
-impl Endpoint {
-    /// An endpoint that is only looked at: the identity of whatever answers there is read, and
-    /// nothing is sent. It accepts no identity, so that no password can follow.
-    #[must_use]
-    pub const fn to_look_at(
-        organisation: Uuid,
-        device: Uuid,
-        address: String,
-        port: u16,
-        rules: ConnectRules,
-    ) -> Self {
-        Self {
-            organisation,
-            device,
-            address,
-            port,
-            identity: vec![],
-            dialogue: None,
-            rules,
-        }
-    }
-
-    /// The organisation.
-    #[must_use]
-    pub const fn organisation(&self) -> Uuid {
-        self.organisation
-    }
-
-    /// The device.
-    #[must_use]
-    pub const fn device(&self) -> Uuid {
-        self.device
-    }
-
-    /// Host name or address.
-    #[must_use]
-    pub fn address(&self) -> &str {
-        &self.address
-    }
-
-    /// The port.
-    #[must_use]
-    pub const fn port(&self) -> u16 {
-        self.port
-    }
-
-    /// The accepted identities.
-    #[must_use]
-    pub fn identity(&self) -> &[Identity] {
-        &self.identity
-    }
-
-    /// Whether it is accepted that the device proves no identity.
-    #[must_use]
-    pub fn is_accepted_unproven(&self) -> bool {
-        self.identity == [Identity::Unproven]
-    }
-
-    /// The dialogue with its command line, if that is how it is talked to.
-    #[must_use]
-    pub fn dialogue(&self) -> Option<&Dialogue> {
-        match self.dialogue.as_deref() {
-            Some(Instructions::Dialogue(dialogue)) => Some(dialogue),
-            _ => None,
-        }
-    }
-
-    /// The recipe of its requests, if that is how it is talked to.
-    #[must_use]
-    pub fn recipe(&self) -> Option<&Recipe> {
-        match self.dialogue.as_deref() {
-            Some(Instructions::Recipe(recipe)) => Some(recipe),
-            _ => None,
-        }
-    }
-
-    /// Where the service may connect to.
-    #[must_use]
-    pub const fn rules(&self) -> &ConnectRules {
-        &self.rules
     }
 }
 
@@ -358,42 +243,63 @@ impl Lease {
         device: &DeviceFacts,
         now: DateTime<Utc>,
     ) -> Result<SendPermit<R>, NoPermit> {
-        let Binding(stored) = binding;
+        let stored = binding.stored();
         if now >= self.until {
             return Err(NoPermit::LeaseOver);
         }
-        let own = R::ROLE == Role::Operator || stored.credential == self.credential;
-        if stored.role != R::ROLE
-            || stored.device != self.device
-            || device.device != self.device
-            || !own
-        {
+        let own = R::ROLE != Role::Account || stored.credential == self.credential;
+        if stored.device != self.device || !own {
+            return Err(NoPermit::OtherBinding);
+        }
+        binding.permit(device)
+    }
+}
+
+impl Binding {
+    /// The one decision whether a password may be sent to the jump host of a device. It takes no
+    /// lease, since nothing is changed there.
+    ///
+    /// # Errors
+    /// [`NoPermit`].
+    pub fn permit_jump_host(&self, device: &DeviceFacts) -> Result<SendPermit<JumpHost>, NoPermit> {
+        self.permit(device)
+    }
+
+    fn permit<R: RoleMark>(&self, device: &DeviceFacts) -> Result<SendPermit<R>, NoPermit> {
+        let Self(stored) = self;
+        if stored.role != R::ROLE || device.device != stored.device {
             return Err(NoPermit::OtherBinding);
         }
         stored.check(device)?;
         let identity =
             Identity::parse_lines(&stored.identity).map_err(|_| Suspended::NoIdentity)?;
+        let (at, way) = match device.jump_host.as_deref() {
+            Some(host) if R::ROLE == Role::JumpHost => (host, Way::Direct),
+            _ => (device, Way::to(device)),
+        };
         let endpoint = Endpoint {
             organisation: stored.organisation,
-            device: stored.device,
+            device: at.device,
             address: stored.address.clone(),
             port: stored.port,
             identity,
-            dialogue: device.dialogue.clone(),
-            rules: device.rules.clone(),
+            dialogue: at.dialogue.clone(),
+            rules: at.rules.clone(),
+            way,
         };
         Ok(SendPermit {
             credential: stored.credential,
             endpoint,
             first_contact: stored.identity.is_empty(),
-            takes_keys: device.connector.takes_keys()
-                || R::ROLE == Role::Operator && device.shows_certificate(),
+            takes_keys: at.connector.takes_keys()
+                || R::ROLE == Role::Operator && at.shows_certificate(),
             role: PhantomData,
         })
     }
 }
 
-/// Proof that a credential's password may be sent to an endpoint. Only [`Lease::permit`] makes one.
+/// Proof that a credential's password may be sent to an endpoint. Only [`Lease::permit`] and
+/// [`Binding::permit_jump_host`] make one.
 #[derive(Clone, Debug)]
 pub struct SendPermit<R: RoleMark> {
     credential: Uuid,
@@ -481,6 +387,16 @@ impl<R: RoleMark> BoundLogin<R> {
         Self { fields, ..self }
     }
 
+    /// The same, reached through a connection to the jump host of the device. One to another host
+    /// changes nothing, and the endpoint is not reached.
+    #[must_use]
+    pub fn through(self, open: Option<&JumpConnection>) -> Self {
+        Self {
+            endpoint: self.endpoint.through(open),
+            ..self
+        }
+    }
+
     /// The password for the privileged mode of the device, where the credential has one.
     #[must_use]
     pub const fn enable_password(&self) -> Option<&Secret> {
@@ -548,6 +464,14 @@ impl<R: RoleMark> BoundLogin<R> {
     }
 }
 
+impl BoundLogin<JumpHost> {
+    /// The connection that is opened with it.
+    #[must_use]
+    pub fn connection(&self) -> JumpConnection {
+        JumpConnection::to(&self.endpoint, self.credential, self.version, &self.login)
+    }
+}
+
 #[cfg(test)]
 #[allow(
     clippy::disallowed_methods,
@@ -555,6 +479,10 @@ impl<R: RoleMark> BoundLogin<R> {
 )]
 mod tests {
     use strum::VariantArray as _;
+
+    use super::super::connect::ConnectRules;
+    use super::super::endpoint::Route;
+    use super::super::job::ConnectorKind;
 
     use super::*;
 
@@ -583,6 +511,7 @@ mod tests {
             port: 22,
             identity: KEY.into(),
             dialogue: String::new(),
+            way: String::new(),
             in_scope: true,
         }
     }
@@ -596,6 +525,7 @@ mod tests {
             port: 22,
             identity: KEY.into(),
             dialogue: None,
+            jump_host: None,
             trust_first_contact: false,
             rules: ConnectRules::default(),
         }
@@ -740,6 +670,177 @@ mod tests {
                 .unwrap_err(),
             NoPermit::Suspended(Suspended::OutOfScope)
         );
+    }
+
+    fn behind(host: DeviceFacts) -> DeviceFacts {
+        DeviceFacts {
+            jump_host: Some(Box::new(host)),
+            ..device()
+        }
+    }
+
+    fn host() -> DeviceFacts {
+        DeviceFacts {
+            device: id(4),
+            address: "192.0.2.1".into(),
+            ..device()
+        }
+    }
+
+    fn at_host() -> StoredBinding {
+        StoredBinding {
+            credential: id(5),
+            address: "192.0.2.1".into(),
+            ..stored(Role::JumpHost)
+        }
+    }
+
+    fn signed_in(to: &DeviceFacts, binding: StoredBinding) -> JumpConnection {
+        let permit = Binding::from_store(binding).permit_jump_host(to).unwrap();
+        let password = Secret::from_text("x".into());
+        permit.bind("tunnel", 1, password).unwrap().connection()
+    }
+
+    #[test]
+    fn a_device_behind_a_jump_host_is_reached_through_that_alone() {
+        let facts = behind(host());
+        let binding = Binding::from_store(stored(Role::Account));
+        let permit = lease().permit::<Account>(&binding, &facts, at(0)).unwrap();
+        let bound = || {
+            let password = Secret::from_text("x".into());
+            permit.bind("duty", 1, password).unwrap()
+        };
+        assert_eq!(bound().endpoint().address(), "192.0.2.5");
+        assert_eq!(bound().endpoint().route(), Route::NotOpen);
+        assert_eq!(bound().through(None).endpoint().route(), Route::NotOpen);
+        let open = signed_in(&facts, at_host());
+        let through = bound().through(Some(&open));
+        assert_eq!(through.endpoint().route(), Route::Through(&open));
+        let other = DeviceFacts {
+            device: id(6),
+            ..host()
+        };
+        let elsewhere = signed_in(&behind(other), at_host());
+        let astray = bound().through(Some(&elsewhere));
+        assert_eq!(astray.endpoint().route(), Route::NotOpen);
+        // One that is reached directly stays so.
+        let direct = lease()
+            .permit::<Account>(&binding, &device(), at(0))
+            .unwrap();
+        let direct = direct
+            .bind("duty", 1, Secret::from_text("x".into()))
+            .unwrap();
+        assert_eq!(
+            direct.through(Some(&open)).endpoint().route(),
+            Route::Direct
+        );
+    }
+
+    #[test]
+    fn the_password_at_a_jump_host_goes_to_the_host_as_it_was_confirmed() {
+        let permit = Binding::from_store(at_host())
+            .permit_jump_host(&behind(host()))
+            .unwrap();
+        let login = permit
+            .bind("tunnel", 1, Secret::from_text("x".into()))
+            .unwrap();
+        let endpoint = login.endpoint();
+        assert_eq!(
+            (endpoint.address(), endpoint.device(), endpoint.route()),
+            ("192.0.2.1", id(4), Route::Direct)
+        );
+        let moved = DeviceFacts {
+            address: "192.0.2.9".into(),
+            ..host()
+        };
+        let rekeyed = DeviceFacts {
+            identity: "SHA256:x".into(),
+            ..host()
+        };
+        for (binding, facts, why) in [
+            (at_host(), device(), Suspended::Changed),
+            (at_host(), behind(moved), Suspended::Changed),
+            (at_host(), behind(rekeyed), Suspended::Changed),
+            (
+                StoredBinding {
+                    in_scope: false,
+                    ..at_host()
+                },
+                behind(host()),
+                Suspended::OutOfScope,
+            ),
+        ] {
+            let refused = Binding::from_store(binding).permit_jump_host(&facts);
+            assert_eq!(refused.unwrap_err(), NoPermit::Suspended(why), "{facts:?}");
+        }
+        // A first contact is too little there, whatever the organisation trusts.
+        let unknown = DeviceFacts {
+            identity: String::new(),
+            trust_first_contact: true,
+            ..host()
+        };
+        let unconfirmed = StoredBinding {
+            identity: String::new(),
+            ..at_host()
+        };
+        let refused = Binding::from_store(unconfirmed).permit_jump_host(&behind(unknown));
+        assert_eq!(
+            refused.unwrap_err(),
+            NoPermit::Suspended(Suspended::NoIdentity)
+        );
+        // Nor does the binding of an account or an operator open the way, or that of another device.
+        for other in [
+            stored(Role::Account),
+            stored(Role::Operator),
+            StoredBinding {
+                device: id(8),
+                ..at_host()
+            },
+        ] {
+            let refused = Binding::from_store(other).permit_jump_host(&behind(host()));
+            assert_eq!(refused.unwrap_err(), NoPermit::OtherBinding);
+        }
+    }
+
+    #[test]
+    fn another_way_suspends_the_bindings_of_devices_that_prove_nothing() {
+        let proved = stored(Role::Account);
+        assert_eq!(proved.check(&behind(host())), Ok(()));
+        let telnet = |jump_host: Option<DeviceFacts>| DeviceFacts {
+            connector: ConnectorKind::Telnet,
+            allows_unproven: true,
+            identity: "unproven".into(),
+            jump_host: jump_host.map(Box::new),
+            ..device()
+        };
+        let confirmed = |facts: &DeviceFacts| StoredBinding {
+            identity: "unproven".into(),
+            way: facts.way(),
+            ..stored(Role::Account)
+        };
+        let ways = [
+            telnet(None),
+            telnet(Some(host())),
+            telnet(Some(DeviceFacts {
+                address: "192.0.2.9".into(),
+                ..host()
+            })),
+            telnet(Some(DeviceFacts {
+                identity: "SHA256:x".into(),
+                ..host()
+            })),
+        ];
+        for (a, here) in ways.iter().enumerate() {
+            for (b, there) in ways.iter().enumerate() {
+                let counts = confirmed(here).check(there);
+                let expected = if a == b {
+                    Ok(())
+                } else {
+                    Err(Suspended::Changed)
+                };
+                assert_eq!(counts, expected, "{a} {b}");
+            }
+        }
     }
 
     #[test]

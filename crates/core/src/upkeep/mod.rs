@@ -10,6 +10,8 @@ pub mod authorized_keys;
 mod binding;
 mod budget;
 mod connect;
+mod device_facts;
+mod endpoint;
 pub mod found;
 pub mod identity;
 mod job;
@@ -19,12 +21,14 @@ pub mod rotation;
 use crate::words::word_enum;
 
 pub use binding::{
-    Account, Binding, BoundLogin, DeviceFacts, Endpoint, Lease, NoPermit, Operator, Role, RoleMark,
-    SendPermit, StoredBinding, Suspended,
+    Account, Binding, BoundLogin, JumpHost, Lease, NoPermit, Operator, Role, RoleMark, SendPermit,
+    StoredBinding, Suspended,
 };
 
 pub use budget::{BUDGET_PER_HOUR, budget_allows};
 pub use connect::{ConnectRule, ConnectRules};
+pub use device_facts::{DeviceFacts, way};
+pub use endpoint::{Endpoint, JumpConnection, Route};
 pub use found::FoundAccount;
 pub use identity::IdentityKind;
 pub use job::{

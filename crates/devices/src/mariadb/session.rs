@@ -20,9 +20,9 @@ use mysql_common::proto::{MyDeserialize, MySerialize, Text};
 use mysql_common::row::{Row, RowDeserializer};
 use mysql_common::value::ServerSide;
 use tokio::io::{AsyncRead, AsyncReadExt as _, AsyncWrite, AsyncWriteExt as _};
-use tokio::net::TcpStream;
 
 use crate::network::{self, no_connection};
+use crate::reach::{self, Connection};
 use crate::tls::{self, DeviceStream};
 
 /// So many bytes are read of one session, and no more.
@@ -165,8 +165,8 @@ fn greeting(packet: &[u8]) -> Result<HandshakePacket<'_>> {
 
 /// Asks for TLS. What the server has said is gone then: whoever is between could have said it.
 async fn ask_for_tls(
-    stream: TcpStream,
-) -> Result<(TcpStream, HandshakePacket<'static>, PacketCodec)> {
+    stream: Connection,
+) -> Result<(Connection, HandshakePacket<'static>, PacketCodec)> {
     let mut codec = PacketCodec::default();
     codec.max_allowed_packet = LONGEST_PACKET;
     let mut packets = Packets::new(stream, codec);
@@ -258,7 +258,7 @@ impl Session {
         user: &str,
     ) -> (Result<Self>, Option<PresentedIdentity>) {
         let begun = async {
-            let stream = network::connect(login.endpoint())
+            let stream = reach::connect(login.endpoint())
                 .await
                 .map_err(Broken::Lost)?;
             ask_for_tls(stream).await
@@ -287,7 +287,7 @@ impl Session {
     pub(super) async fn look(
         endpoint: &Endpoint,
     ) -> std::result::Result<Vec<PresentedIdentity>, String> {
-        let stream = network::connect(endpoint).await?;
+        let stream = reach::connect(endpoint).await?;
         match ask_for_tls(stream).await {
             Ok((stream, ..)) => tls::look_over(stream, endpoint).await,
             Err(Broken::Lost(why) | Broken::Said(_, why)) => Err(why),

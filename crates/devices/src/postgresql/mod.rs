@@ -22,7 +22,8 @@ use tokio_postgres::{Client, Config};
 use tokio_rustls::TlsConnector;
 
 use self::stream::Tls;
-use crate::network::{self, no_connection, plain_words};
+use crate::network::{no_connection, plain_words};
+use crate::reach;
 use crate::tls::{NOT_PROVED, Watched, server_name};
 use crate::{Capabilities, Change, Connector, FoundAccount, Listing, MaySend, Met, Probe};
 
@@ -131,7 +132,7 @@ async fn sign_in<R: RoleMark>(login: &BoundLogin<R>, database: &str) -> Opened {
         .application_name("jexlin")
         .ssl_mode(SslMode::Require)
         .channel_binding(ChannelBinding::Require);
-    let stream = match network::connect(endpoint).await {
+    let stream = match reach::connect(endpoint).await {
         Ok(stream) => stream,
         Err(why) => return failed(why),
     };
@@ -203,7 +204,7 @@ impl Connector for Postgresql {
         let look = async {
             let watched = Watched::to_look_at()?;
             let name = server_name(endpoint)?;
-            let mut stream = network::connect(endpoint).await?;
+            let mut stream = reach::connect(endpoint).await?;
             let broken = |error: std::io::Error| no_connection(&error.to_string());
             stream.write_all(&SSL_REQUEST).await.map_err(broken)?;
             if stream.read_u8().await.map_err(broken)? != b'S' {

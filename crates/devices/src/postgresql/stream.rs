@@ -8,10 +8,11 @@ use std::task::{Context, Poll};
 use rustls::pki_types::ServerName;
 use sha2::{Digest as _, Sha256, Sha384, Sha512};
 use tokio::io::{AsyncRead, AsyncWrite, ReadBuf};
-use tokio::net::TcpStream;
 use tokio_postgres::tls::{ChannelBinding, TlsConnect, TlsStream};
 use tokio_rustls::TlsConnector;
 use x509_parser::prelude::{FromDer as _, X509Certificate};
+
+use crate::reach::Connection;
 
 /// Opens TLS over a connection.
 pub(super) struct Tls {
@@ -19,12 +20,12 @@ pub(super) struct Tls {
     pub(super) name: ServerName<'static>,
 }
 
-impl TlsConnect<TcpStream> for Tls {
+impl TlsConnect<Connection> for Tls {
     type Stream = Stream;
     type Error = io::Error;
     type Future = Pin<Box<dyn Future<Output = io::Result<Stream>> + Send>>;
 
-    fn connect(self, stream: TcpStream) -> Self::Future {
+    fn connect(self, stream: Connection) -> Self::Future {
         Box::pin(async move {
             let stream = self.connector.connect(self.name, stream).await?;
             Ok(Stream {
@@ -41,7 +42,7 @@ const MOST_READ: usize = 8 * 1024 * 1024;
 
 /// A connection in TLS.
 pub(super) struct Stream {
-    inner: Box<tokio_rustls::client::TlsStream<TcpStream>>,
+    inner: Box<tokio_rustls::client::TlsStream<Connection>>,
     left: usize,
 }
 

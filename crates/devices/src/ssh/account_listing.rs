@@ -11,8 +11,8 @@ use jexlin_core::upkeep::{BoundLogin, Operator};
 use tokio::time::timeout;
 
 use super::Ssh;
-use super::connection::NoSession;
 use super::password_change::{Broken, run};
+use super::sign_in::NoSession;
 use crate::{FoundAccount, Listing, Met};
 
 /// The longest listing, in bytes: about that of a host with ten thousand accounts.

@@ -9,7 +9,8 @@ use russh::client::Msg;
 use russh::{Channel, Disconnect};
 use tokio::time::{Duration, timeout};
 
-use super::connection::{NoSession, Session};
+use super::connection::Session;
+use super::sign_in::NoSession;
 use super::{InChannel, Settings, Ssh};
 use crate::conversation::converse;
 use crate::instructed::{Came, Instructed, Stopped};

@@ -14,8 +14,9 @@ use sha2::{Digest as _, Sha256};
 use tokio::time::timeout;
 
 use super::Ssh;
-use super::connection::{NoSession, Session};
+use super::connection::Session;
 use super::password_change::{Broken, Ran, run};
+use super::sign_in::NoSession;
 use crate::network::plain_words;
 use crate::{Answer, Change, MaySend};
 

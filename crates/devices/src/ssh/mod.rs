@@ -6,6 +6,7 @@ mod command_line;
 mod connection;
 mod key_change;
 mod password_change;
+pub(crate) mod sign_in;
 
 use std::borrow::Cow;
 use std::collections::HashMap;
@@ -22,9 +23,11 @@ use tokio::sync::Mutex;
 use tokio::time::timeout;
 
 pub(crate) use self::command_line::CommandLine;
-use self::connection::{IdentityWatch, KEYS, NoSession, Session, connect};
+use self::connection::Session;
+use self::sign_in::{IdentityWatch, KEYS, NoSession, exchange_keys};
 use crate::conversation::{Heard, Terminal};
 use crate::network::plain_words;
+use crate::reach;
 use crate::{Capabilities, Change, Connector, Listing, MaySend, Met, OperatorConnection, Probe};
 
 /// How long to wait for a host.
@@ -118,7 +121,13 @@ impl Connector for Ssh {
                 trust: false,
                 presented: Arc::clone(&presented),
             };
-            let tried = timeout(self.settings.connect, connect(endpoint, watch, preferred)).await;
+            let looking = async {
+                let stream = reach::connect(endpoint)
+                    .await
+                    .map_err(NoSession::NoAnswer)?;
+                exchange_keys(stream, watch, preferred).await
+            };
+            let tried = timeout(self.settings.connect, looking).await;
             match (
                 presented.lock().ok().and_then(|mut slot| slot.take()),
                 tried,

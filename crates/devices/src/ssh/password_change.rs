@@ -10,7 +10,8 @@ use jexlin_core::upkeep::{Account, BoundLogin, Operator};
 use russh::ChannelMsg;
 use tokio::time::timeout;
 
-use super::connection::{NoSession, Session};
+use super::connection::Session;
+use super::sign_in::NoSession;
 use super::{InChannel, Ssh};
 use crate::conversation::converse;
 use crate::instructed::change;

@@ -12,14 +12,14 @@ use jexlin_core::secret::Secret;
 use jexlin_core::upkeep::identity::PresentedIdentity;
 use jexlin_core::upkeep::{BoundLogin, ConnectorKind, Endpoint, RoleMark};
 use tokio::io::{AsyncReadExt as _, AsyncWriteExt as _};
-use tokio::net::TcpStream;
 use tokio::time::timeout;
 
 use self::options::{Options, typed};
 use crate::MaySend;
 use crate::conversation::{Heard, Terminal, converse};
 use crate::instructed::{Came, Instructed, Stopped};
-use crate::network::{self, no_connection};
+use crate::network::no_connection;
+use crate::reach::{self, Connection};
 
 /// A farewell takes at most so long; the result stands already.
 const LEAVING: Duration = Duration::from_secs(2);
@@ -44,8 +44,8 @@ impl Telnet {
         Self { settings }
     }
 
-    async fn connect(&self, endpoint: &Endpoint) -> Result<TcpStream, String> {
-        timeout(self.settings.connect, network::connect(endpoint))
+    async fn connect(&self, endpoint: &Endpoint) -> Result<Connection, String> {
+        timeout(self.settings.connect, reach::connect(endpoint))
             .await
             .unwrap_or_else(|_| {
                 Err(format!(
@@ -58,7 +58,7 @@ impl Telnet {
 
 /// A connection as a terminal.
 struct Line {
-    stream: TcpStream,
+    stream: Connection,
     options: Options,
 }
 

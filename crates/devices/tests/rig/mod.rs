@@ -12,8 +12,8 @@ use jexlin_core::dialogue::Instructions;
 use jexlin_core::secret::Secret;
 use jexlin_core::upkeep::identity::Identity;
 use jexlin_core::upkeep::{
-    Account, Binding, BoundLogin, ConnectRules, ConnectorKind, DeviceFacts, Endpoint, Lease,
-    Operator, RoleMark, StoredBinding,
+    Account, Binding, BoundLogin, ConnectRules, ConnectorKind, DeviceFacts, Endpoint,
+    JumpConnection, JumpHost, Lease, Operator, Role, RoleMark, StoredBinding,
 };
 use jexlin_core::vault::{
     OrganisationKey, Place as VaultPlace, RootKey, add_enable_password, open_for_device,
@@ -25,6 +25,9 @@ use rustls::pki_types::pem::PemObject as _;
 use rustls::pki_types::{CertificateDer, PrivateKeyDer};
 use tokio::io::{AsyncReadExt as _, AsyncWriteExt as _};
 use uuid::Uuid;
+
+const DEVICE: Uuid = Uuid::from_u128(2);
+const JUMP_HOST: Uuid = Uuid::from_u128(3);
 
 /// Where a device is, and what it must prove.
 pub struct Place {
@@ -41,6 +44,8 @@ pub struct Place {
     pub context: &'static str,
     /// The field `certificate` of every credential.
     pub certificate: String,
+    /// Through which connection to which jump host it is reached.
+    pub through: Option<(DeviceFacts, JumpConnection)>,
 }
 
 pub fn place(address: &str, port: u16) -> Place {
@@ -55,6 +60,7 @@ pub fn place(address: &str, port: u16) -> Place {
         enable: None,
         context: "",
         certificate: String::new(),
+        through: None,
     }
 }
 
@@ -66,21 +72,15 @@ impl Place {
         password: &str,
         version: i32,
     ) -> BoundLogin<R> {
-        let (organisation, device, credential) = (
-            Uuid::from_u128(1),
-            Uuid::from_u128(2),
-            Uuid::from_u128(credential),
-        );
-        let facts = DeviceFacts {
-            device,
-            connector: self.connector,
-            allows_unproven: true,
-            address: self.address.clone(),
-            port: self.port,
-            identity: self.identity.clone(),
-            trust_first_contact: self.trust,
-            rules: self.rules.clone(),
-            dialogue: self.dialogue.clone(),
+        let (organisation, device, credential) =
+            (Uuid::from_u128(1), DEVICE, Uuid::from_u128(credential));
+        let facts = match R::ROLE {
+            // Whoever signs in here does so on the way to another device.
+            Role::JumpHost => DeviceFacts {
+                jump_host: Some(Box::new(self.facts(JUMP_HOST))),
+                ..self.facts(device)
+            },
+            Role::Account | Role::Operator => self.facts(device),
         };
         let stored = StoredBinding {
             organisation,
@@ -91,6 +91,7 @@ impl Place {
             port: self.port,
             identity: self.identity.clone(),
             dialogue: facts.dialogue_digest().to_owned(),
+            way: facts.way(),
             in_scope: true,
         };
         let now = chrono::Utc::now();
@@ -132,6 +133,7 @@ impl Place {
             ("certificate".to_owned(), self.certificate.clone()),
         ]);
         let login = login.with_fields(fields);
+        let login = login.through(self.through.as_ref().map(|(_, open)| open));
         let Some(enable) = self.enable else {
             return login;
         };
@@ -149,13 +151,37 @@ impl Place {
     }
 
     pub fn look(&self) -> Endpoint {
-        Endpoint::to_look_at(
-            Uuid::from_u128(1),
-            Uuid::from_u128(2),
-            self.address.clone(),
-            self.port,
-            self.rules.clone(),
-        )
+        let open = self.through.as_ref().map(|(_, open)| open);
+        Endpoint::to_look_at(Uuid::from_u128(1), &self.facts(DEVICE)).through(open)
+    }
+
+    fn facts(&self, device: Uuid) -> DeviceFacts {
+        let host = self.through.as_ref().map(|(host, _)| host.clone());
+        DeviceFacts {
+            device,
+            connector: self.connector,
+            allows_unproven: true,
+            address: self.address.clone(),
+            port: self.port,
+            identity: self.identity.clone(),
+            jump_host: host.map(Box::new),
+            trust_first_contact: self.trust,
+            rules: self.rules.clone(),
+            dialogue: self.dialogue.clone(),
+        }
+    }
+
+    /// The same place, reached through an account of a jump host.
+    pub fn behind(self, host: &Self, login: &BoundLogin<JumpHost>) -> Self {
+        Self {
+            through: Some((host.facts(JUMP_HOST), login.connection())),
+            ..self
+        }
+    }
+
+    /// An account of a jump host, by the number of its credential.
+    pub fn jump_account(&self, user: &str, password: &str, number: u8) -> BoundLogin<JumpHost> {
+        self.login(900 + u128::from(number), user, password, 1)
     }
 
     /// The same place, with the identity that answers there confirmed.

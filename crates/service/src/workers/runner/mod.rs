@@ -62,6 +62,7 @@ pub(super) async fn forever(app: App) {
         }
         drop(place);
         app.connectors.close_idle();
+        jexlin_devices::jump_host::close_idle();
         // Other services queue too, and leases run out: look now and then without being woken.
         let _ = tokio::time::timeout(Duration::from_millis(700), app.wake.notified()).await;
     }

@@ -4,11 +4,13 @@ use std::collections::BTreeMap;
 
 use chrono::TimeDelta;
 use jexlin_app::error::AppError;
+use jexlin_app::jump_hosts;
 use jexlin_core::audit::{Action, Event, TargetType};
 use jexlin_core::dialogue::{self, Instructions};
 use jexlin_core::upkeep::rotation::Heard;
 use jexlin_core::upkeep::{
-    Account, Binding, BoundLogin, DeviceFacts, Operator, RoleMark, SendPermit, budget_allows,
+    Account, BoundLogin, DeviceFacts, JumpConnection, Operator, Role, RoleMark, SendPermit,
+    budget_allows,
 };
 use jexlin_core::vault::kinds::{ENABLE_PASSWORD, PASSWORD};
 use jexlin_core::vault::{Place, Sealed, WrappedKey, add_enable_password, open_for_device};
@@ -85,6 +87,28 @@ pub(super) fn plain_fields(fields: &serde_json::Value) -> BTreeMap<String, Strin
 }
 
 impl Runner {
+    /// Signs in to the jump host of the device, if there is one and nobody has yet. An event on the
+    /// credential that is used says so.
+    async fn reach(&mut self, step: &str) -> Step<Result<Option<JumpConnection>, String>> {
+        let mut tx = self.begin_held(step).await?;
+        let device = tx.device(self.device).await?;
+        let facts = self.device_facts(&mut tx).await?;
+        let waiting = match jump_hosts::prepare(&mut tx, &device, &facts).await? {
+            Ok(Some(waiting)) => waiting,
+            Ok(None) => return Ok(Ok(None)),
+            Err(why) => return Ok(Err(why)),
+        };
+        let done_for = self.device_name.clone();
+        let event = self
+            .use_event(&mut tx, waiting.credential, Role::JumpHost, step, &done_for)
+            .await?;
+        let receipt = tx.commit_with(&event, &self.keys.mac).await?;
+        let organisation = self.credential.organisation;
+        let opened =
+            jump_hosts::sign_in(&self.app, organisation, &self.keys, waiting, &receipt).await?;
+        Ok(opened.map(Some))
+    }
+
     /// Notes the step, records on each credential that its password leaves the vault for the
     /// device, and opens them; the versions of the account's password by their numbers, none for
     /// the current one. A binding that does not count opens nothing, and says why.
@@ -94,6 +118,10 @@ impl Runner {
         versions: &[Option<i32>],
         with_operator: bool,
     ) -> Step<Result<Opened, String>> {
+        let way = match self.reach(step).await? {
+            Ok(way) => way,
+            Err(why) => return Ok(Err(why)),
+        };
         let mut tx = self.begin_held(step).await?;
         let facts = self.device_facts(&mut tx).await?;
         let now = self.now();
@@ -127,7 +155,7 @@ impl Runner {
             let sealed = tx.sealed_for_job(credential, PASSWORD, None).await?;
             let enable = sealed_enable(&mut tx, &facts, credential).await?;
             let mut event = self
-                .operator_event(&mut tx, &binding.binding, step, &self.path)
+                .use_event(&mut tx, credential, Role::Operator, step, &self.path)
                 .await?;
             note_fields(&mut event, enable.is_some());
             tx.record(&event, &self.keys.mac).await?;
@@ -152,13 +180,13 @@ impl Runner {
                 enable.as_ref(),
             )?;
             let login = login.with_fields(plain_fields(&self.credential.fields));
-            account.push(login.replacing(former.clone()));
+            account.push(login.replacing(former.clone()).through(way.as_ref()));
         }
         let operator = match operator {
             Some((permit, login, sealed, enable, fields)) => {
                 let (sealed, enable) = (sealed.after(&receipt)?, after(enable)?);
                 let login = self.open_version(&permit, &login, sealed, enable.as_ref())?;
-                Some(login.with_fields(fields))
+                Some(login.with_fields(fields).through(way.as_ref()))
             }
             None => None,
         };
@@ -203,6 +231,10 @@ impl Runner {
         &mut self,
         step: &str,
     ) -> Step<Result<BoundLogin<Operator>, String>> {
+        let way = match self.reach(step).await? {
+            Ok(way) => way,
+            Err(why) => return Ok(Err(why)),
+        };
         let mut tx = self.begin_held(step).await?;
         let facts = self.device_facts(&mut tx).await?;
         let Some(binding) = tx.operator_of(self.device).await? else {
@@ -220,25 +252,25 @@ impl Runner {
         let enable = sealed_enable(&mut tx, &facts, credential).await?;
         let fields = plain_fields(&tx.credential(credential).await?.fields);
         let mut event = self
-            .operator_event(&mut tx, &binding.binding, step, &self.device_name)
+            .use_event(&mut tx, credential, Role::Operator, step, &self.device_name)
             .await?;
         note_fields(&mut event, enable.is_some());
         let receipt = tx.commit_with(&event, &self.keys.mac).await?;
         let sealed = sealed.after(&receipt)?;
         let enable = enable.map(|sealed| sealed.after(&receipt)).transpose()?;
         let login = self.open_version(&permit, &binding.login, sealed, enable.as_ref())?;
-        Ok(Ok(login.with_fields(fields)))
+        Ok(Ok(login.with_fields(fields).through(way.as_ref())))
     }
 
-    /// The use of an operator is an event on the operator's own credential.
-    async fn operator_event(
+    /// The use of an operator, or of whoever signs in to a jump host, is an event on that credential.
+    async fn use_event(
         &self,
         tx: &mut Tx,
-        binding: &Binding,
+        credential: Uuid,
+        role: Role,
         step: &str,
         done_for: &str,
     ) -> Step<Event> {
-        let credential = binding.stored().credential;
         let asked_by = match self.job.asked_by {
             Some(person) => tx
                 .person(person)
@@ -254,7 +286,7 @@ impl Runner {
             .await?
             .unwrap_or_default();
         event.detail.insert("step".into(), step.to_owned());
-        event.detail.insert("as".into(), "operator".into());
+        event.detail.insert("as".into(), role.word().into());
         event.detail.insert("for".into(), done_for.to_owned());
         event.detail.insert(
             "asked_by".into(),
