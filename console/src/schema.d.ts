@@ -3352,6 +3352,7 @@ export interface components {
       id: string;
       /** @description The identities that it must prove before a password is sent to it; empty until confirmed. */
       identity: components["schemas"]["DeviceIdentity"][];
+      jump_host: components["schemas"]["DeviceJumpHost"] | null;
       level: components["schemas"]["Level"] | null;
       /** @description Its name. */
       name: string;
@@ -3424,7 +3425,10 @@ export interface components {
       credential_path: string;
       /** @description The login name. */
       login: string;
-      /** @description Whether it is the account's own password, or the operator's. */
+      /**
+       * @description Whether it is the account's own password, the operator's, or that of whoever signs in to the
+       *     jump host.
+       */
       role: components["schemas"]["Role"];
       /** @description Why no password is sent; empty when the binding is in force. */
       suspended: string;
@@ -3454,6 +3458,21 @@ export interface components {
       kind: components["schemas"]["IdentityKind"];
       /** @description What [`EditDevice::identity`] takes. */
       line: string;
+    };
+    /** @description The SSH host through which a device is reached. */
+    DeviceJumpHost: {
+      /**
+       * Format: uuid
+       * @description The credential that signs in there.
+       */
+      account: string | null;
+      /**
+       * Format: uuid
+       * @description Its device; none for a caller without access to the folder of that.
+       */
+      device: string | null;
+      /** @description Its path; empty for the same caller. */
+      path: string;
     };
     /** @description A device that is moved. */
     DeviceMoved: {
@@ -3645,7 +3664,7 @@ export interface components {
     };
     /**
      * @description Edits a device; what is left out stays as it is. A new address, port, identity or dialogue
-     *     suspends its bindings.
+     *     suspends its bindings; so does another jump host where the device proves no identity.
      * @example {
      *       "address": "127.0.10.6",
      *       "port": 22
@@ -3668,8 +3687,16 @@ export interface components {
       folder?: string | null;
       /** @description New identities; an empty list removes the confirmed ones. */
       identity?: string[] | null;
+      /**
+       * Format: uuid
+       * @description The jump account: the credential of an account on an SSH host, through which the device is
+       *     reached.
+       */
+      jump_account?: string | null;
       /** @description A new name. */
       name?: string | null;
+      /** @description Has it reached directly. */
+      no_jump_host?: boolean;
       /** @description Removes its operator. */
       no_operator?: boolean;
       /**
@@ -4842,6 +4869,12 @@ export interface components {
       folder: string;
       /** @description Its identities: host keys, `known_hosts` lines, SSHFP records or SHA-256 fingerprints. */
       identity?: string[];
+      /**
+       * Format: uuid
+       * @description The jump account: the credential of an account on an SSH host, through which the device is
+       *     reached.
+       */
+      jump_account?: string | null;
       /** @description Its name. */
       name: string;
       /**
@@ -5161,7 +5194,7 @@ export interface components {
       period: number | null;
     };
     /**
-     * @description Where a credential may be used as an operator.
+     * @description Where a credential may be used as an operator, or to sign in to a jump host.
      * @example {
      *       "devices": [],
      *       "folders": [
@@ -5530,6 +5563,7 @@ export interface components {
         id: string;
         /** @description The identities that it must prove before a password is sent to it; empty until confirmed. */
         identity: components["schemas"]["DeviceIdentity"][];
+        jump_host: components["schemas"]["DeviceJumpHost"] | null;
         level: components["schemas"]["Level"] | null;
         /** @description Its name. */
         name: string;
@@ -6972,7 +7006,7 @@ export interface components {
      * @description As what a password is sent.
      * @enum {string}
      */
-    Role: "account" | "operator";
+    Role: "account" | "operator" | "jump-host";
     /**
      * @description What became of a rotation.
      * @enum {string}
@@ -7519,6 +7553,7 @@ export interface components {
         id: string;
         /** @description The identities that it must prove before a password is sent to it; empty until confirmed. */
         identity: components["schemas"]["DeviceIdentity"][];
+        jump_host: components["schemas"]["DeviceJumpHost"] | null;
         level: components["schemas"]["Level"] | null;
         /** @description Its name. */
         name: string;

@@ -228,11 +228,15 @@ async fn add_devices(demo: &mut Demo, world: &World, late: bool) -> Outcome<()> 
             Some(name) => Some(demo.id(&format!("dialogue {name}"))?),
             None => None,
         };
+        let jump_account = match &device.jump_account {
+            Some(path) => Some(demo.id(path)?),
+            None => None,
+        };
         let made = demo
             .post(
                 "ines",
                 "/api/v1/devices",
-                json!({"folder": demo.id(folder)?, "name": name, "connector": device.connector, "address": device.address, "dialogue": dialogue, "platform": device.platform, "description": device.description}),
+                json!({"folder": demo.id(folder)?, "name": name, "jump_account": jump_account, "connector": device.connector, "address": device.address, "dialogue": dialogue, "platform": device.platform, "description": device.description}),
             )
             .await?;
         let id = text(&made, "id");

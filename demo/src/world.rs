@@ -69,6 +69,9 @@ pub struct Device {
     /// The operator's password for privileged mode.
     #[serde(default)]
     pub enable_password: Option<String>,
+    /// The account of a jump host that it is reached with.
+    #[serde(default)]
+    pub jump_account: Option<String>,
     /// Whether it came in the last days only.
     #[serde(default)]
     pub late: bool,

@@ -326,7 +326,7 @@ function Copying({ it }: { it: Credential }) {
   );
 }
 
-/** Where a credential may be used as the operator. */
+/** For which devices a credential may be used as the operator, or at a jump host. */
 function OperatorDevices({ it, close }: { it: Credential; close: () => void }) {
   const key = ["credentials", it.id, "operator-scope"];
   const scope = useQuery({
@@ -363,7 +363,7 @@ function OperatorDevices({ it, close }: { it: Credential; close: () => void }) {
       <p className="quiet">
         {paths.length > 0
           ? `Current scope: ${paths.join(", ")}.`
-          : "It may not be used as an operator on any device."}{" "}
+          : "It may not be used as an operator, or at a jump host, for any device."}{" "}
         Each use is in its log.
       </p>
       <Form label="Save" submit={submit} after={["credentials", "devices"]} done={close}>

@@ -200,6 +200,116 @@ function Edit({
   );
 }
 
+/** The account of an SSH host through which a device is reached. */
+function JumpHostForm({ device, close }: { device: Device; close: () => void }) {
+  const devices = useQuery({
+    queryKey: ["devices"],
+    queryFn: () => all((page) => api.GET("/api/v1/devices", { params: { query: page } })),
+  });
+  const hosts = (devices.data ?? []).filter(
+    (each) => each.connector === "ssh" && each.id !== device.id && !each.jump_host,
+  );
+  const [chosen, setChosen] = useState(device.jump_host?.device ?? "");
+  const host = chosen || (hosts[0]?.id ?? "");
+  const accounts = useQuery({
+    queryKey: ["credentials", "on", host],
+    queryFn: () =>
+      all((page) => api.GET("/api/v1/credentials", { params: { query: { ...page, on: host } } })),
+    enabled: host !== "",
+  });
+  if (!devices.data) return <Trouble error={devices.error} />;
+  if (hosts.length === 0)
+    return <Empty>A jump host is an SSH host that is a device here. There is none yet.</Empty>;
+  const submit = (data: FormData) =>
+    result(
+      api.PATCH("/api/v1/devices/{device}", {
+        params: { path: { device: device.id }, header: ifMatch(device.revision) },
+        body: { jump_account: text(data, "account") },
+      }),
+    );
+  return (
+    <Form label="Save" submit={submit} after={AFTER} done={close}>
+      <p className="quiet">
+        The service signs in there and connects from there. It takes that you may see the password
+        of the account; each use is in its log.
+      </p>
+      <Choice
+        label="Jump host"
+        name="host"
+        value={host}
+        onChange={(event) => setChosen(event.target.value)}
+        options={hosts.map((each): [string, string] => [each.id, `${each.place}/${each.name}`])}
+      />
+      <Choice
+        label="Account that signs in there"
+        name="account"
+        key={`${host} ${accounts.data?.length}`}
+        defaultValue={device.jump_host?.account ?? undefined}
+        required
+        options={(accounts.data ?? []).map((each): [string, string] => [
+          each.id,
+          `${each.name} (${each.user_name})`,
+        ])}
+      />
+    </Form>
+  );
+}
+
+/** The way that leads to a device. */
+function WayTo({ device }: { device: Device }) {
+  const through = device.jump_host;
+  const account = device.bindings.find((binding) => binding.role === "jump-host");
+  return (
+    <section className="mt-4">
+      <h3 className="font-semibold">Way to the device</h3>
+      <p>
+        {through ? (
+          <>
+            It is reached through{" "}
+            {through.device ? (
+              <Link href={`/devices/${through.device}`} className="link">
+                {through.path}
+              </Link>
+            ) : (
+              "a jump host that you have no access to"
+            )}
+            {account?.credential_path && (
+              <>
+                , where <CredentialLink id={account.credential} path={account.credential_path} />{" "}
+                signs in as <span className="font-mono">{account.login}</span>
+              </>
+            )}
+            .
+          </>
+        ) : (
+          "The service reaches it directly."
+        )}
+      </p>
+      {atLeast(device.level, "steward") && (
+        <div className="mt-2 flex flex-wrap gap-2">
+          <DrawerButton label={through ? "Change the jump host" : "Choose a jump host"}>
+            {(close) => <JumpHostForm device={device} close={close} />}
+          </DrawerButton>
+          {through && (
+            <Act
+              label="Reach it directly"
+              run={() =>
+                result(
+                  api.PATCH("/api/v1/devices/{device}", {
+                    params: { path: { device: device.id }, header: ifMatch(device.revision) },
+                    body: { no_jump_host: true },
+                  }),
+                )
+              }
+              after={AFTER}
+            />
+          )}
+        </div>
+      )}
+    </section>
+  );
+}
+
 /** What a device must prove before a password is sent to it, and what answers now. */
 function Identity({ device, close }: { device: Device; close: () => void }) {
   const [shown, setShown] = useState<DeviceIdentity[]>();
@@ -328,7 +438,7 @@ function Bindings({ device }: { device: Device }) {
               "one that you have no access to"
             )}
           </td>
-          <td>{binding.role}</td>
+          <td>{binding.role.replace("-", " ")}</td>
           <td>{binding.login}</td>
           <td>
             <When at={binding.confirmed_at} />
@@ -663,6 +773,18 @@ function DeviceDetail({ me, device }: { me: Me; device: Device }) {
               </Link>
             </>
           )}
+          {device.jump_host && (
+            <>
+              , through{" "}
+              {device.jump_host.device ? (
+                <Link href={`/devices/${device.jump_host.device}`} className="link">
+                  {nameIn(device.jump_host.path)}
+                </Link>
+              ) : (
+                "a jump host"
+              )}
+            </>
+          )}
           , operator:{" "}
           {device.operator ? (
             operator ? (
@@ -720,7 +842,15 @@ function DeviceDetail({ me, device }: { me: Me; device: Device }) {
               </>
             ),
           },
-          { name: "Identity", show: () => <Identity device={device} close={() => undefined} /> },
+          {
+            name: "Identity",
+            show: () => (
+              <>
+                <Identity device={device} close={() => undefined} />
+                <WayTo device={device} />
+              </>
+            ),
+          },
           {
             name: "Operator",
             show: () => (

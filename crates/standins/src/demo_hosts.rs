@@ -42,6 +42,7 @@ const HOSTS: [DemoHost; 4] = [
             ("duty", "North-ridge-2019"),
             ("deploy", "Nobody-signs-in-with-this-1"),
             ("archive", "Archive-2018"),
+            ("tunnel", "Tunnel-first-day-1"),
         ],
     ),
     (

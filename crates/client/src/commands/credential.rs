@@ -183,7 +183,7 @@ pub enum Credential {
     AddFavourite(Selection),
     /// Remove credentials from your favourites
     RemoveFavourite(Selection),
-    /// Show or set the devices on which a credential may be used as the operator
+    /// Show or set the devices for which a credential may be used, as the operator or at a jump host
     #[command(
         after_help = "EXAMPLES\n  jexlin credential operator-scope \"/Pumping/North ridge/telemetry root\"\n  jexlin credential operator-scope \"/Pumping/North ridge/telemetry root\" --folder \"/Pumping/North ridge\"\n  jexlin credential operator-scope \"/Works/Highfield/historian root\" --nowhere"
     )]
@@ -646,8 +646,8 @@ impl Run {
         output::list(
             self.format,
             &rows,
-            &[("may be used as the operator on", "path")],
-            "It may not be used as an operator on any device.",
+            &[("may be used for", "path")],
+            "It may not be used as an operator, or at a jump host, for any device.",
         )
     }
 
