@@ -4,9 +4,9 @@
 use std::fmt::Write as _;
 use std::io::Write as _;
 use std::process::{Command, Stdio};
-use std::time::Instant;
+use std::time::{Duration, Instant};
 
-use jexlin_acceptance::{Service, Session, until};
+use jexlin_acceptance::{Service, Session};
 use jexlin_standins::cluster::{Care, Cluster};
 use jexlin_standins::database_server::DatabaseServer;
 use jexlin_standins::domain_controller::{DOMAIN, DomainController, PORT};
@@ -17,6 +17,23 @@ use crate::{figure, memory, service};
 
 /// How many jobs, and how many commands of the loops, run at a time.
 const AT_A_TIME: &str = "4";
+
+/// Looks until there is something; a thousand jobs take minutes.
+fn wait_for<T>(what: &str, mut look: impl FnMut() -> Option<T>) -> T {
+    let begin = Instant::now();
+    while begin.elapsed() < LONGEST_WAIT {
+        if let Some(found) = look() {
+            return found;
+        }
+        std::thread::sleep(Duration::from_millis(100));
+    }
+    panic!(
+        "still not so after {} minutes: {what}",
+        LONGEST_WAIT.as_secs() / 60
+    );
+}
+
+const LONGEST_WAIT: Duration = Duration::from_secs(30 * 60);
 
 /// A service with one device, and accounts on it.
 struct Bench {
@@ -82,7 +99,7 @@ impl Bench {
         let all = self.ids.len();
         let ended =
             "SELECT count(*) FROM job WHERE task = 'rotation' AND state IN ('done', 'failed')";
-        until("all jobs", || {
+        wait_for("all jobs", || {
             let count = self
                 .cluster
                 .psql(&self.service.database.name, ended)
@@ -191,7 +208,7 @@ fn connections(host: &Host, root: &Login, accounts: &[Login]) {
             .post(&format!("/api/v1/credentials/{id}/check"), &json!({}))
             .good();
     }
-    until("all jobs", || {
+    wait_for("all jobs", || {
         most = most.max(memory(&bench.service));
         let sql = "SELECT count(*) FILTER (WHERE state = 'running') || ' ' || count(*) FILTER (WHERE state IN ('queued', 'running')) FROM job WHERE task = 'check'";
         let counts = bench

@@ -302,6 +302,11 @@ function WayTo({ device }: { device: Device }) {
                 )
               }
               after={AFTER}
+              confirm={
+                device.connector === "telnet"
+                  ? `${device.name} proves no identity: on another way, no password is sent until a person who may see it confirms that. Reach it directly?`
+                  : undefined
+              }
             />
           )}
         </div>
@@ -363,12 +368,32 @@ function Identity({ device, close }: { device: Device; close: () => void }) {
       <ul>
         {device.identity.map((identity) => (
           <li key={identity.line}>
-            <State word="confirmed" /> {identity.kind}{" "}
-            <span className="font-mono break-all">{identity.fingerprint}</span>
+            {identity.kind === "unproven" ? (
+              "A steward has accepted that it proves no identity."
+            ) : (
+              <>
+                <State word="confirmed" /> {identity.kind}{" "}
+                <span className="font-mono break-all">{identity.fingerprint}</span>
+              </>
+            )}
           </li>
         ))}
       </ul>
-      <Act label="Read the identity" run={read} />
+      <div className="flex flex-wrap gap-2">
+        <Act label="Read the identity" run={read} />
+        <DrawerButton label="Enter an identity by hand">
+          {() => (
+            <Form label="Set the identity" submit={byHand} after={AFTER} done={close}>
+              <Lines
+                label="Host keys, known_hosts lines, SSHFP records or SHA256 fingerprints, one per line; or the certificate of an authority (PEM)"
+                name="lines"
+                rows={3}
+                defaultValue={device.identity.map((identity) => identity.line).join("\n")}
+              />
+            </Form>
+          )}
+        </DrawerButton>
+      </div>
       {shown && (
         <ul className="flex flex-col gap-1">
           {shown.map((identity) => (
@@ -407,18 +432,6 @@ function Identity({ device, close }: { device: Device; close: () => void }) {
           ))}
         </ul>
       )}
-      <DrawerButton label="Enter an identity by hand">
-        {() => (
-          <Form label="Set the identity" submit={byHand} after={AFTER} done={close}>
-            <Lines
-              label="Host keys, known_hosts lines, SSHFP records or SHA256 fingerprints, one per line; or the certificate of an authority (PEM)"
-              name="lines"
-              rows={3}
-              defaultValue={device.identity.map((identity) => identity.line).join("\n")}
-            />
-          </Form>
-        )}
-      </DrawerButton>
     </div>
   );
 }

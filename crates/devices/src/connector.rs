@@ -106,25 +106,30 @@ pub trait Connector: std::fmt::Debug + Send + Sync {
     /// Lists the accounts of a device, as its operator.
     async fn list_accounts(&self, operator: &BoundLogin<Operator>) -> Met<Listing>;
 
-    /// The connections of operators that are kept open; none where a sign-in costs little.
-    fn kept_operators(&self) -> Vec<OperatorConnection> {
-        vec![]
+    /// The connections of operators that are kept open, so that only the first of many changes signs
+    /// in; none where each signs in anew.
+    fn kept(&self) -> Option<&dyn KeptOperators> {
+        None
     }
-
-    /// Whether the connections of operators are kept open, so that only the first of many changes
-    /// signs in.
-    fn keeps_operators(&self) -> bool {
-        false
-    }
-
-    /// Ends a kept connection; a command that runs over it ends.
-    fn close_operator(&self, _which: &OperatorConnection) {}
-
-    /// Ends the kept connections that nobody has used for a while.
-    fn close_idle(&self) {}
 
     /// Whether an operator's connection is kept open, so that no sign-in is needed.
-    fn has_operator(&self, _operator: &BoundLogin<Operator>) -> bool {
-        false
+    fn has_operator(&self, operator: &BoundLogin<Operator>) -> bool {
+        self.kept()
+            .is_some_and(|kept| kept.has(&OperatorConnection::of(operator)))
     }
+}
+
+/// The connections of operators that a connector keeps open.
+pub trait KeptOperators: Send + Sync {
+    /// All of them.
+    fn all(&self) -> Vec<OperatorConnection>;
+
+    /// Ends one; a command that runs over it ends.
+    fn close(&self, which: &OperatorConnection);
+
+    /// Ends those that nobody has used for a while.
+    fn close_idle(&self);
+
+    /// Whether there is one that can be used.
+    fn has(&self, which: &OperatorConnection) -> bool;
 }

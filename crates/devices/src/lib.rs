@@ -11,6 +11,7 @@ mod conversation;
 pub mod http_api;
 mod instructed;
 pub mod jump_host;
+mod kept;
 pub mod ldap;
 pub mod mariadb;
 mod network;
@@ -25,7 +26,7 @@ mod tls;
 use jexlin_core::dialogue::Turn;
 use jexlin_core::upkeep::identity::PresentedIdentity;
 
-pub use connector::{Answer, Capabilities, Connector, MaySend, OperatorConnection};
+pub use connector::{Answer, Capabilities, Connector, KeptOperators, MaySend, OperatorConnection};
 pub use jexlin_core::upkeep::FoundAccount;
 pub use registry::{Registry, Settings};
 

@@ -85,18 +85,22 @@ impl Registry {
     #[must_use]
     pub fn kept_operators(&self) -> Vec<OperatorConnection> {
         self.iter()
-            .flat_map(|connector| connector.kept_operators())
+            .filter_map(|connector| connector.kept())
+            .flat_map(|kept| kept.all())
             .collect()
     }
 
     /// Ends a kept connection, whichever connector has it.
     pub fn close_operator(&self, which: &OperatorConnection) {
         self.iter()
-            .for_each(|connector| connector.close_operator(which));
+            .filter_map(|connector| connector.kept())
+            .for_each(|kept| kept.close(which));
     }
 
     /// Ends the kept connections that nobody has used for a while.
     pub fn close_idle(&self) {
-        self.iter().for_each(Connector::close_idle);
+        self.iter()
+            .filter_map(|connector| connector.kept())
+            .for_each(|kept| kept.close_idle());
     }
 }

@@ -16,10 +16,11 @@ use std::time::Duration;
 use jexlin_devices::active_directory::{ActiveDirectory, Settings};
 use jexlin_devices::{Change, Connector as _, Probe};
 use jexlin_standins::domain_controller::{DOMAIN, DomainController, PORT};
+use jexlin_standins::misbehaving_device::Wire;
 use proptest::prelude::*;
 
 use rig::watch::{Watched, watched};
-use rig::{Place, Tried, answer, place, yes};
+use rig::{Place, Tried, answer, changes_over_a_kept_session, place, yes};
 
 const OPERATOR: &str = "Operator-tide-1";
 const FIRST: &str = "Duty-tide-1";
@@ -29,7 +30,7 @@ fn controller() -> &'static DomainController {
     CONTROLLER.get_or_init(|| {
         let mut accounts = vec![("rotator", OPERATOR)];
         for name in [
-            "duty", "night", "off", "locked", "must", "nasty", "dropped", "gauge",
+            "duty", "night", "off", "locked", "must", "nasty", "dropped", "gauge", "kept",
         ] {
             accounts.push((name, FIRST));
         }
@@ -115,7 +116,7 @@ async fn an_operator_and_an_account_itself_change_a_password_that_no_log_ever_ha
         .change_as_operator(&operator, &candidate, answer(false))
         .await;
     assert_eq!(met.result, Change::LeaseLost);
-    let wrong = here.operator(&name("rotator"), "Wrong-tide-9");
+    let wrong = here.login(8, &name("rotator"), "Wrong-tide-9", 2);
     let met = connector
         .change_as_operator(&wrong, &candidate, yes())
         .await;
@@ -221,4 +222,15 @@ proptest! {
             assert_eq!(connector.check(&candidate).await.result, Probe::Opened);
         });
     }
+}
+
+#[tokio::test]
+async fn an_operator_signs_in_once_for_many_changes_and_again_after_the_line_was_cut() {
+    let kept = name("kept");
+    let line = Wire::to(controller().address(), PORT).unwrap();
+    let connector = connector();
+    let there = place("127.0.0.1", line.port()).confirmed(&connector).await;
+    let operator = there.operator(&name("rotator"), OPERATOR);
+    let candidate = there.login(7, &kept, "Kept-tide-2", 2);
+    changes_over_a_kept_session(&connector, &line, &operator, &candidate).await;
 }

@@ -16,10 +16,11 @@ use std::time::Duration;
 use jexlin_devices::ldap::{Ldap, Settings};
 use jexlin_devices::{Change, Connector as _, Probe};
 use jexlin_standins::directory_server::{DirectoryServer, SUFFIX};
+use jexlin_standins::misbehaving_device::Wire;
 use proptest::prelude::*;
 
 use rig::watch::{Watched, watched};
-use rig::{Place, Tried, answer, place, yes};
+use rig::{Place, Tried, answer, changes_over_a_kept_session, place, yes};
 
 const OPERATOR: &str = "Operator-tide-1";
 const FIRST: &str = "Duty-tide-1";
@@ -27,7 +28,8 @@ const FIRST: &str = "Duty-tide-1";
 fn server() -> &'static DirectoryServer {
     static SERVER: OnceLock<DirectoryServer> = OnceLock::new();
     SERVER.get_or_init(|| {
-        let accounts = ["duty", "night", "gauge", "dropped", "nasty"].map(|name| (name, FIRST));
+        let accounts =
+            ["duty", "night", "gauge", "dropped", "nasty", "kept"].map(|name| (name, FIRST));
         DirectoryServer::temporary(OPERATOR, &accounts).expect("a directory")
     })
 }
@@ -91,7 +93,7 @@ async fn an_operator_and_an_account_itself_change_a_password() {
     assert_eq!(met.result, Change::LeaseLost);
     let met = connector.change_as_itself(&first, &candidate, yes()).await;
     assert_eq!(met.result, Change::AccountRefused);
-    let wrong = here.operator(&rotator(), "Wrong-tide-9");
+    let wrong = here.login(8, &rotator(), "Wrong-tide-9", 2);
     let met = connector
         .change_as_operator(&wrong, &candidate, yes())
         .await;
@@ -219,4 +221,15 @@ proptest! {
             assert_eq!(connector.check(&candidate).await.result, Probe::Opened);
         });
     }
+}
+
+#[tokio::test]
+async fn an_operator_signs_in_once_for_many_changes_and_again_after_the_line_was_cut() {
+    let kept = dn("kept");
+    let line = Wire::to("127.0.0.1", server().port()).unwrap();
+    let connector = ldap();
+    let there = place("127.0.0.1", line.port()).confirmed(&connector).await;
+    let operator = there.operator(&rotator(), OPERATOR);
+    let candidate = there.login(7, &kept, "Kept-tide-2", 2);
+    changes_over_a_kept_session(&connector, &line, &operator, &candidate).await;
 }

@@ -17,12 +17,12 @@ use jexlin_core::upkeep::identity::Identity;
 use jexlin_devices::postgresql::{Postgresql, Settings};
 use jexlin_devices::{Change, Connector as _, Probe};
 use jexlin_standins::database_server::DatabaseServer;
-use jexlin_standins::misbehaving_device::{self, Manner};
+use jexlin_standins::misbehaving_device::{self, Manner, Wire};
 use proptest::prelude::*;
 use tokio::io::{AsyncReadExt as _, AsyncWriteExt as _};
 
 use rig::watch::{Watched, watched};
-use rig::{Place, Tried, answer, place, server_tls, yes};
+use rig::{Place, Tried, answer, changes_over_a_kept_session, place, server_tls, yes};
 
 const OPERATOR: &str = "Operator-tide-1";
 const FIRST: &str = "Historian-tide-1";
@@ -129,7 +129,7 @@ async fn an_operator_and_a_role_itself_change_a_password_that_no_log_ever_has() 
     let stale = here.account("historian", FIRST);
     let met = connector.change_as_itself(&stale, &candidate, yes()).await;
     assert_eq!(met.result, Change::AccountRefused);
-    let wrong = here.operator("rotator", "Wrong-tide-9");
+    let wrong = here.login(8, "rotator", "Wrong-tide-9", 2);
     let met = connector
         .change_as_operator(&wrong, &candidate, yes())
         .await;
@@ -365,4 +365,15 @@ proptest! {
             assert_eq!(connector.check(&candidate).await.result, Probe::Opened);
         });
     }
+}
+
+#[tokio::test]
+async fn an_operator_signs_in_once_for_many_changes_and_again_after_the_line_was_cut() {
+    role("kept");
+    let line = Wire::to("127.0.0.1", server().port()).unwrap();
+    let connector = postgresql();
+    let there = place("127.0.0.1", line.port()).confirmed(&connector).await;
+    let operator = there.operator("rotator", OPERATOR);
+    let candidate = there.login(7, "kept", "Kept-tide-2", 2);
+    changes_over_a_kept_session(&connector, &line, &operator, &candidate).await;
 }

@@ -146,7 +146,7 @@ async fn a_kept_connection_serves_one_credential_and_version_and_ends_when_idle(
             .result,
         Change::Applied
     );
-    assert_eq!(ssh.kept_operators().len(), 1);
+    assert_eq!(ssh.kept().unwrap().all().len(), 1);
     // Another credential of the same name at the same address, with the same version and a wrong
     // password.
     let other: BoundLogin<Operator> = place.login(9, "root", "wrong", 1);
@@ -174,8 +174,8 @@ async fn a_kept_connection_serves_one_credential_and_version_and_ends_when_idle(
             .result,
         Change::Applied
     );
-    ssh.close_idle();
-    assert!(ssh.kept_operators().is_empty());
+    ssh.kept().unwrap().close_idle();
+    assert!(ssh.kept().unwrap().all().is_empty());
 }
 
 #[tokio::test]

@@ -2,7 +2,7 @@
 
 use std::io::{self, Read as _, Write as _};
 use std::net::{Shutdown, TcpListener, TcpStream};
-use std::sync::atomic::{AtomicBool, AtomicI64, Ordering};
+use std::sync::atomic::{AtomicBool, AtomicI64, AtomicUsize, Ordering};
 use std::sync::{Arc, Mutex};
 use std::thread;
 
@@ -52,6 +52,7 @@ pub struct Wire {
     cut: Arc<AtomicBool>,
     left: Arc<AtomicI64>,
     open: Arc<Mutex<Vec<TcpStream>>>,
+    joined: Arc<AtomicUsize>,
 }
 
 impl Wire {
@@ -66,6 +67,7 @@ impl Wire {
             cut: Arc::new(AtomicBool::new(false)),
             left: Arc::new(AtomicI64::new(i64::MAX)),
             open: Arc::default(),
+            joined: Arc::default(),
         };
         let (address, own) = (address.to_owned(), wire.clone());
         thread::spawn(move || {
@@ -94,6 +96,7 @@ impl Wire {
         if let Ok(mut open) = self.open.lock() {
             open.extend([near3, far3]);
         }
+        self.joined.fetch_add(1, Ordering::SeqCst);
         for (mut from, mut to) in [(near, far), (far2, near2)] {
             let own = self.clone();
             thread::spawn(move || {
@@ -126,6 +129,12 @@ impl Wire {
     #[must_use]
     pub const fn port(&self) -> u16 {
         self.port
+    }
+
+    /// How many connections there have been.
+    #[must_use]
+    pub fn connections(&self) -> usize {
+        self.joined.load(Ordering::SeqCst)
     }
 
     /// Cuts it: what is under way is lost, and nothing new gets through.

@@ -129,6 +129,15 @@ impl Endpoint {
         }
     }
 
+    /// The connection to its jump host, if it is reached through one.
+    #[must_use]
+    pub const fn connection(&self) -> Option<&JumpConnection> {
+        match self.route() {
+            Route::Through(open) => Some(open),
+            Route::Direct | Route::NotOpen => None,
+        }
+    }
+
     /// How it is reached.
     #[must_use]
     pub const fn route(&self) -> Route<'_> {

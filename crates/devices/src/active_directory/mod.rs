@@ -13,11 +13,15 @@ use ldap3::{Ldap as Session, LdapError, LdapResult, Mod};
 use tokio::time::timeout;
 
 use self::entry::{NAME, entry_of, list, parts};
-use crate::ldap::session::{NoSession, open};
+use crate::kept::Kept;
+use crate::ldap::session::{IDLE, NoSession, kept, open};
 use crate::ldap::{UNSURE, words_of};
 use crate::network::{no_connection, plain_words};
 use crate::tls;
-use crate::{Capabilities, Change, Connector, Listing, MaySend, Met, Probe};
+use crate::{
+    Capabilities, Change, Connector, KeptOperators, Listing, MaySend, Met, OperatorConnection,
+    Probe,
+};
 
 /// How long to wait for a domain controller.
 #[derive(Clone, Copy, Debug)]
@@ -28,10 +32,16 @@ pub struct Settings {
     pub change: Duration,
 }
 
-/// The connector.
-#[derive(Debug)]
+/// The connector. It keeps sessions of operators open, to use them again.
 pub struct ActiveDirectory {
     settings: Settings,
+    operators: Kept<Session>,
+}
+
+impl std::fmt::Debug for ActiveDirectory {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.write_str("ActiveDirectory")
+    }
 }
 
 /// Why a domain controller does not let somebody in, by the code in its diagnostic message (a Windows
@@ -90,8 +100,20 @@ fn quoted(password: &str) -> Vec<u8> {
 impl ActiveDirectory {
     /// A connector with these settings.
     #[must_use]
-    pub const fn new(settings: Settings) -> Self {
-        Self { settings }
+    pub fn new(settings: Settings) -> Self {
+        Self {
+            settings,
+            operators: Kept::new(IDLE),
+        }
+    }
+
+    /// The kept session of an operator, or a new one.
+    async fn operator_session(
+        &self,
+        operator: &BoundLogin<Operator>,
+    ) -> (Result<Session, NoSession>, Option<PresentedIdentity>) {
+        let within = self.settings.connect;
+        kept(&self.operators, operator, within, || self.open(operator)).await
     }
 
     fn silence(&self) -> String {
@@ -211,12 +233,15 @@ impl Connector for ActiveDirectory {
         candidate: &BoundLogin<Account>,
         may_send: MaySend<'_>,
     ) -> Met<Change> {
-        let (session, presented) = self.open(operator).await;
+        let (session, presented) = self.operator_session(operator).await;
         let result = match session {
             Ok(session) => self.change(session, candidate, None, may_send).await,
             Err(NoSession::Closed) => Change::OperatorRefused,
             Err(why) => Change::NotReached(why.words("the operator's")),
         };
+        if matches!(result, Change::Lost(_)) {
+            self.operators.close(&OperatorConnection::of(operator));
+        }
         Met::of(result, presented)
     }
 
@@ -239,7 +264,7 @@ impl Connector for ActiveDirectory {
     }
 
     async fn list_accounts(&self, operator: &BoundLogin<Operator>) -> Met<Listing> {
-        let (session, presented) = self.open(operator).await;
+        let (session, presented) = self.operator_session(operator).await;
         let broken = |error: LdapError| plain_words(&error.to_string());
         let result = match session {
             Ok(session) => timeout(self.settings.change, list(session))
@@ -251,6 +276,10 @@ impl Connector for ActiveDirectory {
             Err(why) => Listing::NoAnswer(why.words("the operator's")),
         };
         Met::of(result, presented)
+    }
+
+    fn kept(&self) -> Option<&dyn KeptOperators> {
+        Some(&self.operators)
     }
 }
 

@@ -14,10 +14,14 @@ use ldap3::exop::PasswordModify;
 use ldap3::{Ldap as Session, LdapResult, Scope, SearchEntry};
 use tokio::time::timeout;
 
-use self::session::{NoSession, open};
+use self::session::{IDLE, NoSession, kept, open};
+use crate::kept::Kept;
 use crate::network::{no_connection, plain_words};
 use crate::tls;
-use crate::{Capabilities, Change, Connector, FoundAccount, Listing, MaySend, Met, Probe};
+use crate::{
+    Capabilities, Change, Connector, FoundAccount, KeptOperators, Listing, MaySend, Met,
+    OperatorConnection, Probe,
+};
 
 /// The most accounts that are listed.
 const MOST_ACCOUNTS: usize = 10_000;
@@ -39,17 +43,35 @@ pub struct Settings {
     pub change: Duration,
 }
 
-/// The connector.
-#[derive(Debug)]
+/// The connector. It keeps sessions of operators open, to use them again.
 pub struct Ldap {
     settings: Settings,
+    operators: Kept<Session>,
+}
+
+impl std::fmt::Debug for Ldap {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.write_str("Ldap")
+    }
 }
 
 impl Ldap {
     /// A connector with these settings.
     #[must_use]
-    pub const fn new(settings: Settings) -> Self {
-        Self { settings }
+    pub fn new(settings: Settings) -> Self {
+        Self {
+            settings,
+            operators: Kept::new(IDLE),
+        }
+    }
+
+    /// The kept session of an operator, or a new one.
+    async fn operator_session(
+        &self,
+        operator: &BoundLogin<Operator>,
+    ) -> (Result<Session, NoSession>, Option<PresentedIdentity>) {
+        let within = self.settings.connect;
+        kept(&self.operators, operator, within, || self.open(operator)).await
     }
 
     fn silence(&self) -> String {
@@ -182,13 +204,16 @@ impl Connector for Ldap {
         candidate: &BoundLogin<Account>,
         may_send: MaySend<'_>,
     ) -> Met<Change> {
-        let (session, presented) = self.open(operator).await;
+        let (session, presented) = self.operator_session(operator).await;
         let result = match session {
             Ok(_) if !may_send().await => Change::LeaseLost,
             Ok(session) => self.change(session, candidate, None).await,
             Err(NoSession::Closed) => Change::OperatorRefused,
             Err(why) => Change::NotReached(why.words("the operator's")),
         };
+        if matches!(result, Change::Lost(_)) {
+            self.operators.close(&OperatorConnection::of(operator));
+        }
         Met::of(result, presented)
     }
 
@@ -209,7 +234,7 @@ impl Connector for Ldap {
     }
 
     async fn list_accounts(&self, operator: &BoundLogin<Operator>) -> Met<Listing> {
-        let (session, presented) = self.open(operator).await;
+        let (session, presented) = self.operator_session(operator).await;
         let result = match session {
             Ok(session) => timeout(self.settings.change, list(session))
                 .await
@@ -220,6 +245,10 @@ impl Connector for Ldap {
             Err(why) => Listing::NoAnswer(why.words("the operator's")),
         };
         Met::of(result, presented)
+    }
+
+    fn kept(&self) -> Option<&dyn KeptOperators> {
+        Some(&self.operators)
     }
 }
 

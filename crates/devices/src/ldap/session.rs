@@ -1,13 +1,20 @@
 //! Sessions with a directory, over TLS that this service opens itself, so that the identity is proved
 //! before anything is sent, and no more is read than a session can need.
 
+use std::future::Future;
+use std::time::Duration;
+
 use jexlin_core::secret::Secret;
 use jexlin_core::upkeep::identity::PresentedIdentity;
-use jexlin_core::upkeep::{BoundLogin, RoleMark};
-use ldap3::{Ldap as Session, LdapConnAsync, LdapConnSettings, LdapResult, StdStream};
+use jexlin_core::upkeep::{BoundLogin, Operator, RoleMark};
+use ldap3::{Ldap as Session, LdapConnAsync, LdapConnSettings, LdapResult, Scope, StdStream};
 use tokio::io::{AsyncReadExt as _, AsyncWriteExt as _};
 use tokio::net::UnixStream;
+use tokio::time::timeout;
 
+use crate::OperatorConnection;
+use crate::connector::KeptOperators as _;
+use crate::kept::{Kept, Lasting};
 use crate::network::no_connection;
 use crate::tls::{self, DeviceStream};
 
@@ -83,6 +90,39 @@ async fn sign_in<R: RoleMark>(
         Ok(session)
     } else {
         Err(judge(&result, login.password()))
+    }
+}
+
+impl Lasting for Session {
+    fn is_closed(&self) -> bool {
+        Self::is_closed(&mut self.clone())
+    }
+}
+
+/// A kept session of an operator ends after so long without use.
+pub(crate) const IDLE: Duration = Duration::from_secs(60);
+
+/// The kept session of an operator, or a new one. It must answer first, so that a change is not sent
+/// to a directory that is gone.
+pub(crate) async fn kept<F: Future<Output = Opened>>(
+    operators: &Kept<Session>,
+    operator: &BoundLogin<Operator>,
+    within: Duration,
+    open: impl Fn() -> F,
+) -> (Result<Session, NoSession>, Option<PresentedIdentity>) {
+    let kept = match operators.session(operator, open()).await {
+        Ok(kept) => kept,
+        Err((why, presented)) => return (Err(why), presented),
+    };
+    let (mut session, presented) = (Session::clone(&kept), kept.presented.clone());
+    let asking = session.search("", Scope::Base, "(objectClass=*)", vec!["1.1"]);
+    if matches!(timeout(within, asking).await, Ok(Ok(_))) {
+        return (Ok(session), presented);
+    }
+    operators.close(&OperatorConnection::of(operator));
+    match operators.session(operator, open()).await {
+        Ok(kept) => (Ok(Session::clone(&kept)), kept.presented.clone()),
+        Err((why, presented)) => (Err(why), presented),
     }
 }
 

@@ -7,6 +7,7 @@
 
 mod stream;
 
+use std::sync::Arc;
 use std::time::Duration;
 
 use async_trait::async_trait;
@@ -22,16 +23,23 @@ use tokio_postgres::{Client, Config};
 use tokio_rustls::TlsConnector;
 
 use self::stream::Tls;
+use crate::kept::{Kept, KeptSession, Lasting};
 use crate::network::{no_connection, plain_words};
 use crate::reach;
 use crate::tls::{NOT_PROVED, Watched, server_name};
-use crate::{Capabilities, Change, Connector, FoundAccount, Listing, MaySend, Met, Probe};
+use crate::{
+    Capabilities, Change, Connector, FoundAccount, KeptOperators, Listing, MaySend, Met,
+    OperatorConnection, Probe,
+};
 
 /// What a client sends first to speak TLS: the length, and the code of an SSLRequest.
 const SSL_REQUEST: [u8; 8] = [0, 0, 0, 8, 0x04, 0xd2, 0x16, 0x2f];
 
 /// Databases that every server has; a role that may not connect to one may to the other.
 const DATABASES: [&str; 2] = ["postgres", "template1"];
+
+/// A kept session ends after so long without use.
+const IDLE: Duration = Duration::from_secs(60);
 
 /// How long to wait for a server.
 #[derive(Clone, Copy, Debug)]
@@ -42,10 +50,22 @@ pub struct Settings {
     pub change: Duration,
 }
 
-/// The connector.
-#[derive(Debug)]
+/// The connector. It keeps sessions of operators open, to use them again.
 pub struct Postgresql {
     settings: Settings,
+    operators: Kept<Client>,
+}
+
+impl std::fmt::Debug for Postgresql {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.write_str("Postgresql")
+    }
+}
+
+impl Lasting for Client {
+    fn is_closed(&self) -> bool {
+        Self::is_closed(self)
+    }
 }
 
 /// Why there is no session.
@@ -62,8 +82,11 @@ type Opened = (Result<Client, NoSession>, Option<PresentedIdentity>);
 impl Postgresql {
     /// A connector with these settings.
     #[must_use]
-    pub const fn new(settings: Settings) -> Self {
-        Self { settings }
+    pub fn new(settings: Settings) -> Self {
+        Self {
+            settings,
+            operators: Kept::new(IDLE),
+        }
     }
 
     fn silence(&self) -> String {
@@ -86,6 +109,24 @@ impl Postgresql {
             }
         }
         last
+    }
+
+    /// The kept session of an operator, or a new one. One that nobody has just used must answer
+    /// first, so that a change is not sent to a server that is gone.
+    async fn operator_session(
+        &self,
+        operator: &BoundLogin<Operator>,
+    ) -> Result<Arc<KeptSession<Client>>, (NoSession, Option<PresentedIdentity>)> {
+        let client = self
+            .operators
+            .session(operator, self.open(operator))
+            .await?;
+        let asked = timeout(self.settings.connect, client.batch_execute("")).await;
+        if matches!(asked, Ok(Ok(()))) {
+            return Ok(client);
+        }
+        self.operators.close(&OperatorConnection::of(operator));
+        self.operators.session(operator, self.open(operator)).await
     }
 
     /// Sends one change of a role's password.
@@ -239,17 +280,23 @@ impl Connector for Postgresql {
         candidate: &BoundLogin<Account>,
         may_send: MaySend<'_>,
     ) -> Met<Change> {
-        let (session, presented) = self.open(operator).await;
-        let result = match session {
-            Ok(_) if !may_send().await => Change::LeaseLost,
-            Ok(client) => {
-                let role = escape_identifier(candidate.login());
-                self.change(&client, &role, candidate).await
+        let client = match self.operator_session(operator).await {
+            Ok(client) => client,
+            Err((NoSession::Closed, presented)) => {
+                return Met::of(Change::OperatorRefused, presented);
             }
-            Err(NoSession::Closed) => Change::OperatorRefused,
-            Err(why) => not_reached(why),
+            Err((why, presented)) => return Met::of(not_reached(why), presented),
         };
-        Met::of(result, presented)
+        let result = if may_send().await {
+            let role = escape_identifier(candidate.login());
+            self.change(&client, &role, candidate).await
+        } else {
+            Change::LeaseLost
+        };
+        if matches!(result, Change::Lost(_)) {
+            self.operators.close(&OperatorConnection::of(operator));
+        }
+        Met::of(result, client.presented.clone())
     }
 
     async fn change_as_itself(
@@ -269,7 +316,13 @@ impl Connector for Postgresql {
     }
 
     async fn list_accounts(&self, operator: &BoundLogin<Operator>) -> Met<Listing> {
-        let (session, presented) = self.open(operator).await;
+        let (session, presented) = match self.operator_session(operator).await {
+            Ok(client) => {
+                let presented = client.presented.clone();
+                (Ok(client), presented)
+            }
+            Err((why, presented)) => (Err(why), presented),
+        };
         let result = match session {
             Ok(client) => timeout(self.settings.change, list(&client))
                 .await
@@ -280,6 +333,10 @@ impl Connector for Postgresql {
             Err(NoSession::NoAnswer(why)) => Listing::NoAnswer(why),
         };
         Met::of(result, presented)
+    }
+
+    fn kept(&self) -> Option<&dyn KeptOperators> {
+        Some(&self.operators)
     }
 }
 

@@ -9,7 +9,6 @@ mod password_change;
 pub(crate) mod sign_in;
 
 use std::borrow::Cow;
-use std::collections::HashMap;
 use std::sync::{Arc, Mutex as StdMutex};
 use std::time::Duration;
 
@@ -19,16 +18,19 @@ use jexlin_core::upkeep::identity::PresentedIdentity;
 use jexlin_core::upkeep::{Account, BoundLogin, ConnectorKind, Endpoint, Operator};
 use russh::client::Msg;
 use russh::{Channel, ChannelMsg, Disconnect, Preferred};
-use tokio::sync::Mutex;
 use tokio::time::timeout;
 
 pub(crate) use self::command_line::CommandLine;
 use self::connection::Session;
 use self::sign_in::{IdentityWatch, KEYS, NoSession, exchange_keys};
 use crate::conversation::{Heard, Terminal};
+use crate::kept::Kept;
 use crate::network::plain_words;
 use crate::reach;
-use crate::{Capabilities, Change, Connector, Listing, MaySend, Met, OperatorConnection, Probe};
+use crate::{
+    Capabilities, Change, Connector, KeptOperators, Listing, MaySend, Met, OperatorConnection,
+    Probe,
+};
 
 /// How long to wait for a host.
 #[derive(Clone, Copy, Debug)]
@@ -52,10 +54,15 @@ impl Default for Settings {
 }
 
 /// The connector. It keeps connections of operators open, to use them again.
-#[derive(Default)]
 pub struct Ssh {
     settings: Settings,
-    operators: StdMutex<HashMap<OperatorConnection, Slot>>,
+    operators: Kept<Session>,
+}
+
+impl Default for Ssh {
+    fn default() -> Self {
+        Self::new(Settings::default())
+    }
 }
 
 impl std::fmt::Debug for Ssh {
@@ -64,23 +71,19 @@ impl std::fmt::Debug for Ssh {
     }
 }
 
-type Slot = Arc<Mutex<Option<Arc<Session>>>>;
-
 impl Ssh {
     /// A connector with these settings.
     #[must_use]
     pub fn new(settings: Settings) -> Self {
         Self {
             settings,
-            operators: StdMutex::default(),
+            operators: Kept::new(settings.idle),
         }
     }
 
     /// Ends a kept connection; a command that runs over it ends.
     pub(super) fn close_kept(&self, which: &OperatorConnection) {
-        if let Ok(mut kept) = self.operators.lock() {
-            kept.remove(which);
-        }
+        self.operators.close(which);
     }
 }
 
@@ -188,53 +191,8 @@ impl Connector for Ssh {
         self.accounts_of(operator).await
     }
 
-    fn kept_operators(&self) -> Vec<OperatorConnection> {
-        self.operators
-            .lock()
-            .map(|kept| kept.keys().cloned().collect())
-            .unwrap_or_default()
-    }
-
-    fn close_operator(&self, which: &OperatorConnection) {
-        self.close_kept(which);
-    }
-
-    fn close_idle(&self) {
-        let Ok(mut kept) = self.operators.lock() else {
-            return;
-        };
-        kept.retain(|_, slot| {
-            // A slot that is locked is being connected.
-            let Ok(session) = slot.try_lock() else {
-                return true;
-            };
-            session.as_ref().is_some_and(|session| {
-                !session.handle.is_closed()
-                    && session
-                        .last_used
-                        .lock()
-                        .is_ok_and(|last| last.elapsed() < self.settings.idle)
-            })
-        });
-    }
-
-    fn keeps_operators(&self) -> bool {
-        true
-    }
-
-    fn has_operator(&self, operator: &BoundLogin<Operator>) -> bool {
-        let slot = self
-            .operators
-            .lock()
-            .ok()
-            .and_then(|kept| kept.get(&OperatorConnection::of(operator)).cloned());
-        slot.is_some_and(|slot| {
-            slot.try_lock().is_ok_and(|session| {
-                session
-                    .as_ref()
-                    .is_some_and(|session| !session.handle.is_closed())
-            })
-        })
+    fn kept(&self) -> Option<&dyn KeptOperators> {
+        Some(&self.operators)
     }
 }
 

@@ -2,7 +2,6 @@
 //! itself at the prompt of `passwd`.
 
 use std::sync::atomic::{AtomicBool, Ordering};
-use std::time::Instant;
 
 use jexlin_core::dialogue::{LINUX_PASSWD, Purpose, Talk, Values};
 use jexlin_core::secret::{Secret, redact};
@@ -60,9 +59,6 @@ impl Ssh {
                 return Met::of(Change::NotReached(why), presented);
             }
         };
-        if let Ok(mut last) = session.last_used.lock() {
-            *last = Instant::now();
-        }
         let line = Secret::from_text(format!("{user}:{plain}\n"));
         let sent = AtomicBool::new(false);
         let result = match timeout(
@@ -112,9 +108,6 @@ impl Ssh {
                 return Met::of(Change::NotReached(why), presented);
             }
         };
-        if let Ok(mut last) = session.last_used.lock() {
-            *last = Instant::now();
-        }
         let user = Some(candidate.login());
         let result = self.replace_key(&session, user, candidate, may_send).await;
         if matches!(result, Change::Lost(_) | Change::NotReached(_)) {

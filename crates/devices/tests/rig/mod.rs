@@ -209,6 +209,36 @@ pub fn answer<'a>(holds: bool) -> MaySend<'a> {
     Box::new(move || -> Answer<'a> { Box::pin(async move { holds }) })
 }
 
+/// Has an operator change a password several times over one session, and once more after the line was
+/// cut.
+pub async fn changes_over_a_kept_session(
+    connector: &dyn Connector,
+    line: &Wire,
+    operator: &BoundLogin<Operator>,
+    candidate: &BoundLogin<Account>,
+) {
+    assert!(!connector.has_operator(operator));
+    let change = async || {
+        let changing = connector.change_as_operator(operator, candidate, yes());
+        changing.await.result
+    };
+    for _ in 0..3 {
+        assert_eq!(change().await, Change::Applied);
+        assert!(connector.has_operator(operator));
+    }
+    let lines = line.connections();
+    assert_eq!(change().await, Change::Applied);
+    assert_eq!(line.connections(), lines, "no other connection was opened");
+    line.cut();
+    line.fix();
+    assert_eq!(change().await, Change::Applied);
+    assert_eq!(line.connections(), lines + 1);
+    let kept = connector.kept().unwrap();
+    assert_eq!(kept.all().len(), 1);
+    kept.all().iter().for_each(|which| kept.close(which));
+    assert!(!connector.has_operator(operator));
+}
+
 /// The TLS of a server; certificates are made in the folder, which goes again.
 pub fn server_tls(folder: &std::path::Path) -> tokio_rustls::TlsAcceptor {
     std::fs::create_dir_all(folder).unwrap();

@@ -9,7 +9,7 @@ use async_trait::async_trait;
 use jexlin_core::upkeep::identity::PresentedIdentity;
 use jexlin_core::upkeep::{Account, BoundLogin, ConnectorKind, Endpoint, Operator, RoleMark};
 use jexlin_devices::{
-    Capabilities, Change, Connector, Listing, MaySend, Met, OperatorConnection, Probe,
+    Capabilities, Change, Connector, KeptOperators, Listing, MaySend, Met, Probe,
 };
 use jexlin_standins::secret_search::{Searched, Wanted};
 use tracing_subscriber::fmt::MakeWriter;
@@ -192,23 +192,7 @@ impl Connector for Watched {
         clean(self.0.list_accounts(operator).await)
     }
 
-    fn kept_operators(&self) -> Vec<OperatorConnection> {
-        self.0.kept_operators()
-    }
-
-    fn close_operator(&self, which: &OperatorConnection) {
-        self.0.close_operator(which);
-    }
-
-    fn close_idle(&self) {
-        self.0.close_idle();
-    }
-
-    fn keeps_operators(&self) -> bool {
-        self.0.keeps_operators()
-    }
-
-    fn has_operator(&self, operator: &BoundLogin<Operator>) -> bool {
-        self.0.has_operator(operator)
+    fn kept(&self) -> Option<&dyn KeptOperators> {
+        self.0.kept()
     }
 }

@@ -98,7 +98,7 @@ impl Runner {
             Ok(None) => return Ok(Ok(None)),
             Err(why) => return Ok(Err(why)),
         };
-        let done_for = self.device_name.clone();
+        let done_for = self.path.clone();
         let event = self
             .use_event(&mut tx, waiting.credential, Role::JumpHost, step, &done_for)
             .await?;

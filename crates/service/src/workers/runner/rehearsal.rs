@@ -22,17 +22,22 @@ impl Runner {
         // Nothing that changes the device may be sent.
         let never: MaySend<'_> = Box::new(|| Box::pin(async { false }));
         let mut message = String::new();
+        let trusts_first_contact = candidate.trusts_first_contact();
         let met = if self.job.method == ChangeMethod::Own {
+            if !self.spend_login(self.account.id).await? {
+                return self.end_rehearsal(JobOutcome::LockedOut, NO_BUDGET).await;
+            }
             let opened = match self.open(STEP, &[None], false).await? {
                 Ok(opened) => opened,
-                Err(why) => return self.end_rehearsal(JobOutcome::Unreachable, &why).await,
+                Err(why) => {
+                    self.forgive_login(self.account.id).await?;
+                    return self.end_rehearsal(JobOutcome::Unreachable, &why).await;
+                }
             };
             let Some(current) = opened.account.first() else {
                 return Err(AppError::internal("nothing was opened").into());
             };
-            if !self.spend_login(self.account.id).await? {
-                return self.end_rehearsal(JobOutcome::LockedOut, NO_BUDGET).await;
-            }
+            let candidate = candidate.through(current.endpoint().connection());
             let met = self
                 .connector()?
                 .change_as_itself(current, &candidate, never)
@@ -46,12 +51,11 @@ impl Runner {
                 Ok(operator) => operator,
                 Err(why) => return self.end_rehearsal(JobOutcome::Unreachable, &why).await,
             };
+            let candidate = candidate.through(operator.endpoint().connection());
             self.change_as_operator(&operator, &candidate, never, &mut message)
                 .await?
         };
-        let heard = self
-            .note_identity(candidate.trusts_first_contact(), met)
-            .await?;
+        let heard = self.note_identity(trusts_first_contact, met).await?;
         let (outcome, words) = match heard {
             // The connector was ready to send, and was told not to.
             Change::LeaseLost => (

@@ -338,7 +338,7 @@ impl Runner {
         let turn = self.app.sign_ins.on(self.device);
         let _signing_in = if self.connector()?.has_operator(operator) {
             None
-        } else if !self.connector()?.keeps_operators() {
+        } else if self.connector()?.kept().is_none() {
             Some(turn.lock_owned().await)
         } else if let Ok(first) = turn.clone().try_lock_owned() {
             Some(first)
