@@ -3354,6 +3354,11 @@ export interface components {
       identity: components["schemas"]["DeviceIdentity"][];
       jump_host: components["schemas"]["DeviceJumpHost"] | null;
       level: components["schemas"]["Level"] | null;
+      /**
+       * @description Whether its operator can list the accounts that there are. By a dialogue or a recipe only if
+       *     that says how.
+       */
+      lists_accounts: boolean;
       /** @description Its name. */
       name: string;
       /**
@@ -3500,8 +3505,6 @@ export interface components {
       instructions: components["schemas"]["InstructionsKind"] | null;
       /** @description What such a device is called. */
       label: string;
-      /** @description An operator can list the accounts that there are. */
-      lists_accounts: boolean;
       /** @description What operators and accounts must be allowed to do there. */
       needed_rights: string;
       /**
@@ -3564,6 +3567,8 @@ export interface components {
     };
     /** @description What came of a rehearsal. */
     DialogueRehearsal: {
+      /** @description The accounts that were listed. */
+      accounts: components["schemas"]["FoundAccount"][];
       /** @description Whether it came to `done`. */
       done: boolean;
       /** @description How it ended, in words, or where dialogue and transcript part. */
@@ -5565,6 +5570,11 @@ export interface components {
         identity: components["schemas"]["DeviceIdentity"][];
         jump_host: components["schemas"]["DeviceJumpHost"] | null;
         level: components["schemas"]["Level"] | null;
+        /**
+         * @description Whether its operator can list the accounts that there are. By a dialogue or a recipe only if
+         *     that says how.
+         */
+        lists_accounts: boolean;
         /** @description Its name. */
         name: string;
         /**
@@ -5626,8 +5636,6 @@ export interface components {
         instructions: components["schemas"]["InstructionsKind"] | null;
         /** @description What such a device is called. */
         label: string;
-        /** @description An operator can list the accounts that there are. */
-        lists_accounts: boolean;
         /** @description What operators and accounts must be allowed to do there. */
         needed_rights: string;
         /**
@@ -6833,7 +6841,7 @@ export interface components {
      * @description What a dialogue is for.
      * @enum {string}
      */
-    Purpose: "check" | "operator" | "account";
+    Purpose: "check" | "operator" | "account" | "list";
     /** @description A file to be rehearsed against a transcript. */
     RehearseDialogue: {
       /** @description The name of the account; `duty` when left out. */
@@ -7555,6 +7563,11 @@ export interface components {
         identity: components["schemas"]["DeviceIdentity"][];
         jump_host: components["schemas"]["DeviceJumpHost"] | null;
         level: components["schemas"]["Level"] | null;
+        /**
+         * @description Whether its operator can list the accounts that there are. By a dialogue or a recipe only if
+         *     that says how.
+         */
+        lists_accounts: boolean;
         /** @description Its name. */
         name: string;
         /**

@@ -850,7 +850,7 @@ function DeviceDetail({ me, device }: { me: Me; device: Device }) {
             show: () => (
               <>
                 <Accounts device={device} accounts={accounts} />
-                {type?.lists_accounts && <FoundAccounts device={device} />}
+                {device.lists_accounts && <FoundAccounts device={device} />}
                 <Families device={device} add={() => setAdding(true)} />
               </>
             ),

@@ -37,6 +37,7 @@ const PURPOSES: Record<Dialogue["purposes"][number], string> = {
   check: "check",
   operator: "change by the operator",
   account: "change by the account",
+  list: "list of accounts",
 };
 
 const FIRST = `dialogue = 1
@@ -250,6 +251,21 @@ function Rehearse({ file, purposes }: { file: () => string; purposes: string[] }
               {came.done ? "It came to done." : came.result}
             </p>
             <Conversation turns={came.turns} />
+            {came.accounts.length > 0 && (
+              <>
+                <h3 className="font-semibold">Accounts that it lists</h3>
+                <ul>
+                  {came.accounts.map((each) => (
+                    <li key={each.login}>
+                      <span className="font-mono">{each.login}</span>
+                      {each.privileged && `, privileged: ${each.privileged}`}
+                      {each.locked && ", locked"}
+                      {!each.signs_in && ", off"}
+                    </li>
+                  ))}
+                </ul>
+              </>
+            )}
           </div>
         )}
       </div>

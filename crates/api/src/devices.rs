@@ -76,6 +76,9 @@ pub struct Device {
     /// The jump host through which it is reached; none when directly.
     #[schema(required)]
     pub jump_host: Option<DeviceJumpHost>,
+    /// Whether its operator can list the accounts that there are. By a dialogue or a recipe only if
+    /// that says how.
+    pub lists_accounts: bool,
     /// The number of credentials that are its accounts.
     pub accounts: i64,
     /// The main device, if this one is a further account family of it.
@@ -205,8 +208,6 @@ pub struct DeviceType {
     pub changes_as_operator: bool,
     /// An account can change its own password.
     pub changes_as_itself: bool,
-    /// An operator can list the accounts that there are.
-    pub lists_accounts: bool,
     /// By what such a device is talked to, where an administrator says that.
     #[schema(required)]
     pub instructions: Option<InstructionsKind>,

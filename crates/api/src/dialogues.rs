@@ -2,6 +2,7 @@
 
 use chrono::{DateTime, Utc};
 use jexlin_core::dialogue::{InstructionsKind, Purpose, Severity};
+use jexlin_core::upkeep::FoundAccount;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 use uuid::Uuid;
@@ -111,6 +112,8 @@ pub struct DialogueRehearsal {
     pub done: bool,
     /// How it ended, in words, or where dialogue and transcript part.
     pub result: String,
+    /// The accounts that were listed.
+    pub accounts: Vec<FoundAccount>,
 }
 
 /// What was said and heard in a job, without secrets.

@@ -24,8 +24,6 @@ pub struct Capabilities {
     pub changes_as_operator: bool,
     /// An account changes its own password.
     pub changes_as_itself: bool,
-    /// An operator lists the accounts that there are.
-    pub lists_accounts: bool,
 }
 
 /// Whose kept connection it is: one organisation, one operator credential, one version of its

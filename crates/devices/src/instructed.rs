@@ -6,7 +6,7 @@ use jexlin_core::dialogue::{Ending, Purpose, Turn, Values};
 use jexlin_core::upkeep::identity::PresentedIdentity;
 use jexlin_core::upkeep::{Account, BoundLogin, ConnectorKind, Endpoint, Operator, RoleMark};
 
-use crate::{Capabilities, Change, Connector, Listing, MaySend, Met, Probe};
+use crate::{Capabilities, Change, Connector, FoundAccount, Listing, MaySend, Met, Probe};
 
 /// Why a talk broke off.
 pub(crate) enum Stopped {
@@ -25,6 +25,8 @@ pub(crate) struct Came {
     pub(crate) is_changing: bool,
     pub(crate) presented: Option<PresentedIdentity>,
     pub(crate) transcript: Vec<Turn>,
+    /// The accounts that were listed.
+    pub(crate) found: Vec<FoundAccount>,
 }
 
 impl Came {
@@ -35,6 +37,7 @@ impl Came {
             is_changing: false,
             presented,
             transcript: vec![],
+            found: vec![],
         }
     }
 }
@@ -125,7 +128,6 @@ impl<T: Instructed> Connector for ByInstructions<T> {
         Capabilities {
             changes_as_operator: true,
             changes_as_itself: true,
-            lists_accounts: false,
         }
     }
 
@@ -208,8 +210,36 @@ impl<T: Instructed> Connector for ByInstructions<T> {
             .await
     }
 
-    async fn list_accounts(&self, _: &BoundLogin<Operator>) -> Met<Listing> {
-        let why = "instructions do not list accounts";
-        Met::of(Listing::NoAnswer(why.into()), None)
+    async fn list_accounts(&self, operator: &BoundLogin<Operator>) -> Met<Listing> {
+        let password = (!operator.is_key()).then(|| operator.password());
+        let values = Values {
+            operator: operator.login(),
+            operator_password: password,
+            enable_password: operator.enable_password(),
+            fields: Some(operator.fields()),
+            ..Values::default()
+        };
+        // A list changes nothing, so that this is never asked.
+        let never: MaySend<'_> = Box::new(|| Box::pin(async { false }));
+        let Some(came) = self.0.talk(operator, Purpose::List, values, never).await else {
+            return Met::of(Listing::NoAnswer(T::MISSING.into()), None);
+        };
+        Met {
+            result: match came.outcome {
+                Ok(Ending::Done) => Listing::Found(came.found),
+                Ok(Ending::WrongPassword) | Err(Stopped::Closed) => Listing::OperatorRefused,
+                Ok(Ending::Locked(why)) => {
+                    Listing::NoAnswer(format!("the operator is locked: {why}"))
+                }
+                Ok(Ending::Refused(why) | Ending::GaveUp(why)) | Err(Stopped::Connection(why)) => {
+                    Listing::NoAnswer(why)
+                }
+                Err(Stopped::LeaseLost) => {
+                    Listing::NoAnswer("a list would have changed something".into())
+                }
+            },
+            presented: came.presented,
+            transcript: came.transcript,
+        }
     }
 }

@@ -16,7 +16,7 @@ use std::time::Duration;
 use jexlin_core::dialogue::{Instructions, Turn};
 use jexlin_core::secret::Secret;
 use jexlin_core::upkeep::ConnectorKind;
-use jexlin_devices::{Change, Connector as _, Met, Probe, Settings, ssh, telnet};
+use jexlin_devices::{Change, Connector as _, Listing, Met, Probe, Settings, ssh, telnet};
 use jexlin_standins::command_line::{CHANGES, CommandLine, FITTER, KEEPER, Manner, Model, WARDEN};
 use jexlin_standins::host::Host;
 use jexlin_standins::misbehaving_device::Wire;
@@ -318,6 +318,24 @@ async fn misbehaves(family: &FamilyOf) {
             }
             _ => panic!("{said}"),
         }
+        let listed = connector.list_accounts(&operator).await;
+        match (manner, &listed.result) {
+            (Manner::OtherPrompt | Manner::Silent | Manner::Floods, Listing::NoAnswer(why)) => {
+                assert!(!why.is_empty());
+            }
+            (_, Listing::Found(found)) => {
+                let shown: Vec<(&str, bool)> = found
+                    .iter()
+                    .map(|one| (one.login.as_str(), one.privileged.is_some()))
+                    .collect();
+                assert_eq!(
+                    shown,
+                    [("duty", false), (family.operator, true)],
+                    "{manner:?}"
+                );
+            }
+            (_, other) => panic!("{:?} {manner:?}: {other:?}", family.model),
+        }
         let is_new = matches!(met.result, Change::Applied | Change::Lost(_))
             && !matches!(manner, Manner::Lies | Manner::HangsUp | Manner::AsksForEver);
         for leave in ["quit", "leave", "bye"] {
@@ -517,6 +535,17 @@ async fn a_real_host_is_kept_up_by_an_operator_with_sudo_and_by_its_accounts() {
         .await;
     assert_eq!(own.result, Change::Applied, "{own:?}");
     assert!(host.opens("duty", "Own-Tide-77-north").expect("a login"));
+    let listed = connector.list_accounts(&operator).await;
+    let Listing::Found(found) = &listed.result else {
+        panic!("{listed:?}");
+    };
+    let account = |name: &str| {
+        let one = found.iter().find(|one| one.login == name);
+        one.map(|one| (one.privileged.as_deref(), one.signs_in))
+    };
+    assert_eq!(account("duty"), Some((None, true)), "{listed:?}");
+    assert_eq!(account("root"), Some((Some("root"), true)));
+    assert_eq!(account("daemon"), Some((None, false)));
     let nobody = connector
         .change_as_operator(&operator, &there.account("nobody-here", NEW), yes())
         .await;

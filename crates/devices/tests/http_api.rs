@@ -15,7 +15,7 @@ use std::time::Duration;
 
 use jexlin_core::dialogue::Instructions;
 use jexlin_core::upkeep::ConnectorKind;
-use jexlin_devices::{Change, Connector, Probe, Settings, http_api};
+use jexlin_devices::{Change, Connector, Listing, Probe, Settings, http_api};
 use jexlin_standins::api_servers::ApiServer;
 use jexlin_standins::cloud_console::{CloudConsole, KEEPER};
 use rig::watch::{Watched, watched_too};
@@ -53,6 +53,8 @@ struct Server {
     server: ApiServer,
     text: &'static str,
     operator: (&'static str, &'static str),
+    /// Whether it says which users are administrators.
+    tells_privileged: bool,
 }
 
 fn etcd() -> Server {
@@ -61,6 +63,7 @@ fn etcd() -> Server {
         server: ApiServer::etcd(&users).expect("etcd"),
         text: ETCD,
         operator: ("root", "Root-2019-a"),
+        tells_privileged: false,
     }
 }
 
@@ -70,6 +73,7 @@ fn influxdb() -> Server {
         server: ApiServer::influxdb(&users).expect("InfluxDB"),
         text: INFLUXDB,
         operator: ("rotator", "Rotator-2019-a"),
+        tells_privileged: true,
     }
 }
 
@@ -79,6 +83,7 @@ fn rabbitmq() -> Server {
         server: ApiServer::rabbitmq(&users).expect("RabbitMQ"),
         text: RABBITMQ,
         operator: ("rotator", "Rotator-2019-a"),
+        tells_privileged: true,
     }
 }
 
@@ -110,6 +115,30 @@ async fn is_kept_up(of: &Server) {
         assert!(!met.transcript.is_empty());
     }
     let last = passwords.last().expect("one");
+    let listed = connector.list_accounts(&operator).await;
+    let Listing::Found(found) = &listed.result else {
+        panic!("{listed:?}");
+    };
+    let names: Vec<&str> = found.iter().map(|one| one.login.as_str()).collect();
+    for name in ["duty", of.operator.0] {
+        assert!(names.contains(&name), "{names:?}");
+    }
+    let privileged = |name: &str| {
+        found
+            .iter()
+            .any(|one| one.login == name && one.privileged.is_some())
+    };
+    assert_eq!(privileged(of.operator.0), of.tells_privileged);
+    assert!(!privileged("duty"));
+    let wrong = there.operator(of.operator.0, "wrong");
+    let listed = connector.list_accounts(&wrong).await;
+    assert_eq!(listed.result, Listing::OperatorRefused, "{listed:?}");
+    let powerless = there.operator("duty", last);
+    let listed = connector.list_accounts(&powerless).await;
+    assert!(
+        matches!(&listed.result, Listing::NoAnswer(why) if why.contains("the operator")),
+        "{listed:?}"
+    );
     let refused = connector
         .change_as_operator(
             &there.operator(of.operator.0, "wrong"),
@@ -217,6 +246,21 @@ async fn a_console_with_sessions_is_kept_up_by_its_operator_and_by_the_account()
     for _ in 0..5 {
         let _ = check("wrong").await;
     }
+    let listed = connector.list_accounts(&operator).await;
+    let Listing::Found(found) = listed.result else {
+        panic!("{listed:?}");
+    };
+    let shown: Vec<(&str, Option<&str>, Option<bool>)> = found
+        .iter()
+        .map(|one| (one.login.as_str(), one.privileged.as_deref(), one.locked))
+        .collect();
+    assert_eq!(
+        shown,
+        [
+            ("backups", None, Some(true)),
+            (KEEPER, Some("owner"), Some(false))
+        ]
+    );
     assert!(
         matches!(check("Own-tide-2-x").await, Probe::NoAnswer(why) if why.contains("the account is locked"))
     );
@@ -364,7 +408,7 @@ async fn an_operator_signs_in_by_a_client_certificate_whose_key_is_in_no_request
             &says_it,
             &certificate,
             &key,
-            "needs something that is not known here",
+            "has no value, or one that is not allowed there",
         ),
     ] {
         let said = rotate(text, certificate, secret).await;

@@ -217,6 +217,11 @@ async fn answer(request: Request<Incoming>, is_keeper: bool, inner: &Shared) -> 
     };
     let body = body.to_bytes();
     let path: Vec<&str> = head.uri.path().split('/').skip(1).collect();
+    let header = |name: &str| head.headers.get(name)?.to_str().ok();
+    let cookie = header("cookie").and_then(|all| {
+        all.split("; ")
+            .find_map(|pair| pair.strip_prefix("harbour="))
+    });
     match (&head.method, path.as_slice()) {
         (&Method::POST, ["session"]) => sign_in(&body, &mut lock(inner)),
         (&Method::POST, ["session", "certificate"]) if is_keeper => {
@@ -226,12 +231,8 @@ async fn answer(request: Request<Incoming>, is_keeper: bool, inner: &Shared) -> 
             StatusCode::UNAUTHORIZED,
             "No certificate that is known was shown.",
         ),
+        (&Method::GET, ["accounts"]) => list(&lock(inner), cookie),
         (&Method::PUT, ["accounts", name, "password"]) => {
-            let header = |name: &str| head.headers.get(name)?.to_str().ok();
-            let cookie = header("cookie").and_then(|all| {
-                all.split("; ")
-                    .find_map(|pair| pair.strip_prefix("harbour="))
-            });
             let name = percent_decoded(name);
             change(
                 &mut lock(inner),
@@ -243,6 +244,39 @@ async fn answer(request: Request<Incoming>, is_keeper: bool, inner: &Shared) -> 
         }
         _ => problem(StatusCode::NOT_FOUND, "There is nothing here."),
     }
+}
+
+/// The accounts, for whoever keeps the console.
+fn list(inner: &Inner, cookie: Option<&str>) -> Answered {
+    let session = cookie.and_then(|cookie| inner.sessions.get(cookie));
+    match session {
+        None => return problem(StatusCode::UNAUTHORIZED, "Sign in first."),
+        Some((who, _)) if who != KEEPER => {
+            return problem(
+                StatusCode::FORBIDDEN,
+                "Only harbour-master sees the accounts.",
+            );
+        }
+        Some(_) => {}
+    }
+    let locked = |name: &String| {
+        inner
+            .wrong
+            .get(name)
+            .is_some_and(|wrong| *wrong >= MOST_WRONG)
+    };
+    let accounts: Vec<serde_json::Value> = inner
+        .accounts
+        .keys()
+        .map(|name| {
+            let role = if name == KEEPER { "owner" } else { "member" };
+            serde_json::json!({ "name": name, "roles": [role], "locked": locked(name) })
+        })
+        .collect();
+    let body = serde_json::json!({ "accounts": accounts }).to_string();
+    Response::builder()
+        .header("content-type", "application/json")
+        .body(Full::new(body.into()))
 }
 
 fn percent_decoded(text: &str) -> String {

@@ -72,9 +72,6 @@ fn make(folder: &Path, address: &str) -> io::Result<()> {
 fn launch(folder: &Path, address: &str, port: u16) -> io::Result<Child> {
     let at = |name: &str| folder.join(name).display().to_string();
     let mut settings = vec!["--no-defaults".to_owned()];
-    if is_root() {
-        settings.push(format!("--user={ACCOUNT}"));
-    }
     for (name, value) in [
         ("datadir", at("data")),
         ("socket", at("socket")),
@@ -93,7 +90,16 @@ fn launch(folder: &Path, address: &str, port: u16) -> io::Result<Child> {
     }
     settings.push("--skip-name-resolve".to_owned());
     let errors = fs::File::create(folder.join("errors"))?;
-    let child = spawn_tied("/usr/sbin/mariadbd", "KILL", move |command| {
+    const SERVER: &str = "/usr/sbin/mariadbd";
+    // Becoming another user unties a process from its parent: it is tied again afterwards.
+    let program = if is_root() { "setpriv" } else { SERVER };
+    let child = spawn_tied(program, "KILL", move |command| {
+        if is_root() {
+            let user = [format!("--reuid={ACCOUNT}"), format!("--regid={ACCOUNT}")];
+            command
+                .args(user)
+                .args(["--clear-groups", "--pdeathsig", "KILL", "--", SERVER]);
+        }
         command.args(&settings).stdout(Stdio::null()).stderr(errors);
     })?;
     wait_for_port(address, port)?;

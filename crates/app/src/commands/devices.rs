@@ -9,10 +9,11 @@ use jexlin_api::{
 };
 use jexlin_core::access::{Level, mark};
 use jexlin_core::audit::{Action, TargetType};
+use jexlin_core::dialogue::{Instructions, Purpose};
 use jexlin_core::names::check_note;
 use jexlin_core::upkeep::account::{Family, check_login};
 use jexlin_core::upkeep::identity::Identity;
-use jexlin_core::upkeep::{ChangeMethod, ConnectorKind, JobCause, Task};
+use jexlin_core::upkeep::{ChangeMethod, ConnectorKind, DeviceFacts, JobCause, Task};
 use jexlin_core::upkeep::{Endpoint, Role, Suspended};
 use jexlin_core::vault::kinds::{FieldType, PASSWORD};
 use jexlin_core::vault::{RemovedType, VersionState};
@@ -68,6 +69,14 @@ async fn main_of(unit: &mut UnitOfWork, folder: Uuid, wanted: Uuid) -> AppResult
         ));
     }
     Ok(row)
+}
+
+/// Whether the operator of a device can list its accounts.
+fn lists_accounts(facts: &DeviceFacts) -> bool {
+    match facts.dialogue.as_deref() {
+        Some(instructions) => instructions.head().is_for(Purpose::List),
+        None => facts.connector.instructions().is_none(),
+    }
 }
 
 /// A device as the interface shows it.
@@ -126,6 +135,7 @@ pub async fn show_device(unit: &mut UnitOfWork, row: DeviceRow) -> AppResult<Dev
         bindings,
         operator,
         jump_host,
+        lists_accounts: lists_accounts(&facts),
         accounts,
         family_of: row.family_of,
         families: families.into_iter().map(show_family).collect(),
@@ -546,7 +556,6 @@ pub async fn device_types(unit: &mut UnitOfWork) -> AppResult<Page<DeviceType>> 
                 needed_rights: connector.needed_rights().into(),
                 changes_as_operator: can.changes_as_operator,
                 changes_as_itself: can.changes_as_itself,
-                lists_accounts: can.lists_accounts,
                 instructions: kind.instructions(),
             }
         })
@@ -956,14 +965,18 @@ pub async fn read_accounts(unit: &mut UnitOfWork, device: Uuid) -> AppResult<Dev
     );
     let row = device_for_stewards(unit, device).await?;
     let kind = row.connector.0;
-    if !unit.app.connector(kind)?.capabilities().lists_accounts {
+    let (settings, _) = crate::settings::settings(unit.tx()?).await?;
+    let app = unit.app.clone();
+    let facts = device_facts(&app, unit.tx()?, &row, &settings).await?;
+    if !lists_accounts(&facts) {
+        let what = facts.dialogue.as_deref().map(Instructions::kind);
         return Err(AppError::conflict(
             ErrorCode::NoOperator,
-            format!(
-                "A device of this type ({}) does not list its accounts.",
-                kind.label()
-            ),
-            "Add its accounts by hand.",
+            match what {
+                Some(what) => format!("The {what} of this device does not list accounts."),
+                None => "This device has no dialogue or recipe yet.".to_owned(),
+            },
+            "Add its accounts by hand, or choose a version that lists them (`list` in `[begin]`).",
         ));
     }
     let Some(operator) = unit.tx()?.operator_of(device).await? else {

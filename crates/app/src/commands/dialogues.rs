@@ -168,6 +168,7 @@ pub async fn rehearse(
     Ok(DialogueRehearsal {
         done: rehearsal.problem.is_none() && rehearsal.ending == Some(Ending::Done),
         result: result_of(&rehearsal),
+        accounts: rehearsal.found,
         turns: rehearsal
             .turns
             .into_iter()

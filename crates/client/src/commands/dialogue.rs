@@ -170,6 +170,14 @@ impl Run {
                         say(&format!("{} {line}", if turn.typed { '>' } else { '<' }))?;
                     }
                 }
+                if !came.accounts.is_empty() {
+                    say("Accounts:")?;
+                }
+                for account in &came.accounts {
+                    let privileged = account.privileged.as_deref();
+                    let why = privileged.map_or_else(String::new, |why| format!(" ({why})"));
+                    say(&format!("  {}{why}", account.login))?;
+                }
                 if came.done {
                     return say("It came to done.");
                 }

@@ -6,6 +6,7 @@ use regex::Regex;
 use serde::Deserialize;
 use sha2::{Digest as _, Sha256};
 
+use super::account_line::AccountLine;
 use super::line::{Line, known_placeholders};
 use super::{Dialogue, Finding, HeadFile, Hear, Purpose, Step, Then, What};
 
@@ -117,6 +118,8 @@ struct StepFile {
     shown_because: Option<String>,
     #[serde(default)]
     seconds: Option<u32>,
+    #[serde(default)]
+    lists: Option<String>,
     hear: Vec<HearFile>,
 }
 
@@ -234,6 +237,10 @@ impl Reading {
                 changes: step.changes,
                 shown_because: step.shown_because.clone(),
                 seconds: step.seconds.unwrap_or(20).clamp(1, 25),
+                lists: step
+                    .lists
+                    .as_deref()
+                    .and_then(|pattern| self.account_line(name, pattern)),
                 hear: self.hears(Some(name), &step.hear, &find),
             });
         }
@@ -283,6 +290,16 @@ impl Reading {
             Ok(regex) => Some(regex),
             Err(why) => {
                 self.wrong(step, why);
+                None
+            }
+        }
+    }
+
+    fn account_line(&mut self, step: &str, pattern: &str) -> Option<AccountLine> {
+        match AccountLine::of(self.pattern(Some(step), pattern)?) {
+            Ok(line) => Some(line),
+            Err(why) => {
+                self.wrong(Some(step), why);
                 None
             }
         }

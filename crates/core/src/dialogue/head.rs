@@ -60,7 +60,7 @@ impl HeadFile {
         }
         if self.begin.is_empty() {
             say(format!(
-                "nothing is begun: name the first {noun} of `check`, `operator` or `account`"
+                "nothing is begun: name the first {noun} of `check`, `operator`, `account` or `list`"
             ));
         }
         let mut begin = BTreeMap::new();

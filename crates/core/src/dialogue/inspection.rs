@@ -157,10 +157,16 @@ impl Dialogue {
         }
         let changing = steps().find(|step| step.changes);
         match (purpose, changing) {
-            (Purpose::Check, Some(step)) => found.push(Finding::error(
+            (Purpose::Check | Purpose::List, Some(step)) => found.push(Finding::error(
                 Some(&step.name),
-                "a check comes to this step, which changes something".into(),
+                format!("`{purpose}` comes to this step, which changes something"),
             )),
+            (Purpose::List, None) if steps().all(|step| step.lists.is_none()) => {
+                found.push(Finding::error(
+                    None,
+                    "`list` has no step with `lists`: say which lines are accounts".into(),
+                ));
+            }
             (Purpose::Operator | Purpose::Account, None) => found.push(Finding::error(
                 None,
                 format!("`{purpose}` has no step with `changes = true`: say which line changes the password"),
@@ -187,6 +193,12 @@ impl Dialogue {
             found.push(Finding::error(name, "this step hears nothing".into()));
         }
         self.look_at_texts(step, found);
+        if step.lists.is_some() && !purposes.contains(&Purpose::List) {
+            found.push(Finding::warning(
+                name,
+                "`lists` is about accounts, and `list` does not come to this step".into(),
+            ));
+        }
         let Some(line) = &step.say else {
             if step.changes || step.hidden {
                 found.push(Finding::warning(

@@ -58,10 +58,14 @@ impl Placeholder {
     #[must_use]
     pub const fn is_known(self, purpose: Purpose) -> bool {
         match self {
-            Self::Account | Self::Device | Self::EnablePassword => true,
-            Self::Current => !matches!(purpose, Purpose::Operator),
-            Self::New => !matches!(purpose, Purpose::Check),
-            Self::Operator | Self::OperatorPassword => matches!(purpose, Purpose::Operator),
+            Self::Device | Self::EnablePassword => true,
+            // A list is of no account in particular.
+            Self::Account => !matches!(purpose, Purpose::List),
+            Self::Current => matches!(purpose, Purpose::Check | Purpose::Account),
+            Self::New => matches!(purpose, Purpose::Operator | Purpose::Account),
+            Self::Operator | Self::OperatorPassword => {
+                matches!(purpose, Purpose::Operator | Purpose::List)
+            }
         }
     }
 }

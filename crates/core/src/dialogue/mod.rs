@@ -11,6 +11,7 @@
 //!                    └─► inspect ─► findings
 //! ```
 
+mod account_line;
 mod file;
 mod head;
 mod inspection;
@@ -24,6 +25,7 @@ use std::sync::LazyLock;
 
 use regex::Regex;
 
+use self::account_line::AccountLine;
 pub use file::{LineEnd, Takes};
 pub(crate) use file::{digest_of, pattern_of};
 pub use head::Head;
@@ -48,6 +50,8 @@ word_enum! {
         Operator,
         /// Changes the password of an account, as the account itself.
         Account,
+        /// Lists the accounts that there are, as the operator.
+        List,
     }
 }
 
@@ -71,6 +75,8 @@ struct Step {
     changes: bool,
     shown_because: Option<String>,
     seconds: u32,
+    /// Which of the lines that are heard are accounts.
+    lists: Option<AccountLine>,
     hear: Vec<Hear>,
 }
 

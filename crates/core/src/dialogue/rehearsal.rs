@@ -13,6 +13,7 @@
 
 use super::{Act, Dialogue, Ending, Purpose, Talk, Turn, Values};
 use crate::secret::Secret;
+use crate::upkeep::FoundAccount;
 
 /// The longest transcript, in bytes.
 const MOST_BYTES: usize = 1024 * 1024;
@@ -26,6 +27,8 @@ pub struct Rehearsal {
     pub ending: Option<Ending>,
     /// Where the two part, in words.
     pub problem: Option<String>,
+    /// The accounts that were listed.
+    pub found: Vec<FoundAccount>,
 }
 
 /// A conversation as a transcript, which can be rehearsed against.
@@ -79,12 +82,15 @@ fn entries(transcript: &str) -> Result<Vec<Entry>, String> {
     Ok(entries)
 }
 
+/// What was said, the accounts that were listed, and how it ended.
+pub(crate) type Rehearsed = (Vec<Turn>, Vec<FoundAccount>, Result<Ending, String>);
+
 /// Reads a transcript, and lets somebody talk to it with secrets that are their own placeholders.
 pub(crate) fn against(
     transcript: &str,
     account: &str,
     fields: &[&str],
-    talk: impl FnOnce(Values<'_>, &[Entry]) -> (Vec<Turn>, Result<Ending, String>),
+    talk: impl FnOnce(Values<'_>, &[Entry]) -> Rehearsed,
 ) -> Rehearsal {
     let [current, new, operator_password, enable_password] = [
         "{current}",
@@ -108,14 +114,15 @@ pub(crate) fn against(
         enable_password: Some(&enable_password),
         fields: Some(&fields),
     };
-    let (turns, outcome) = match entries(transcript) {
+    let (turns, found, outcome) = match entries(transcript) {
         Ok(entries) => talk(values, &entries),
-        Err(problem) => (vec![], Err(problem)),
+        Err(problem) => (vec![], vec![], Err(problem)),
     };
     Rehearsal {
         turns,
         ending: outcome.as_ref().ok().cloned(),
         problem: outcome.err(),
+        found,
     }
 }
 
@@ -132,7 +139,7 @@ pub fn rehearse(
     against(transcript, account, &fields, |values, entries| {
         let (mut talk, act) = Talk::begin(dialogue, purpose, values);
         let outcome = follow(&mut talk, act, entries);
-        (talk.transcript().to_vec(), outcome)
+        (talk.transcript().to_vec(), talk.take_found(), outcome)
     })
 }
 

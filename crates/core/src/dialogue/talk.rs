@@ -7,6 +7,8 @@ use super::line::{Line, Piece, Placeholder};
 use super::screen::Screen;
 use super::{Dialogue, Head, Purpose, Step, Takes, Then, What};
 use crate::secret::{Secret, redact};
+use crate::upkeep::FoundAccount;
+use crate::upkeep::found::bounded;
 
 /// The most that a device may write in one talk, in bytes.
 const MOST_HEARD: usize = 1024 * 1024;
@@ -86,7 +88,9 @@ impl<'a> Values<'a> {
             "the device asks for an enable password, and the credential that signs in has none"
                 .to_owned()
         } else {
-            format!("“{step}” needs something that is not known here, or that cannot stand there")
+            format!(
+                "a placeholder of the step “{step}” has no value, or one that is not allowed there"
+            )
         }
     }
 
@@ -175,6 +179,8 @@ pub struct Talk<'a> {
     ending: Option<Ending>,
     /// The talk stopped in a state that the dialogue does not know.
     astray: bool,
+    /// The accounts that were listed.
+    found: Vec<FoundAccount>,
 }
 
 impl<'a> Talk<'a> {
@@ -195,6 +201,7 @@ impl<'a> Talk<'a> {
             changing: false,
             ending: None,
             astray: false,
+            found: vec![],
         };
         let act = match (talk.unfit(purpose), dialogue.head.begin.get(&purpose)) {
             (Some(why), _) => talk.end(Ending::Refused(why)),
@@ -477,6 +484,11 @@ impl<'a> Talk<'a> {
         };
         let part = text.get(..until).unwrap_or_default().to_owned();
         self.heard.push_str(&part);
+        if let Some(lists) = &step.lists {
+            // Before anything is kept: a device may list the passwords that it was given.
+            let clean = redact(&part, &self.values.secrets());
+            self.found.extend(lists.accounts_in(&clean));
+        }
         self.screen.forget(until);
         self.looked = (0, 0);
         match &hear.then {
@@ -557,6 +569,12 @@ impl<'a> Talk<'a> {
         let line = words.join(" ");
         let count = line.chars().count();
         line.chars().skip(count.saturating_sub(300)).collect()
+    }
+
+    /// Takes the accounts that were listed.
+    #[must_use]
+    pub fn take_found(&mut self) -> Vec<FoundAccount> {
+        bounded(std::mem::take(&mut self.found))
     }
 
     /// What was said and heard, without secrets.

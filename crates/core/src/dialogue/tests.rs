@@ -478,6 +478,86 @@ fn what_is_wrong_with_a_dialogue_is_found() {
 }
 
 #[test]
+fn a_list_of_accounts_is_read_line_by_line_over_every_screenful() {
+    let dialogue = read(SWITCH);
+    let transcript = "< ridge-3>\n> users\n< USER             ROLE\n< duty             view\n< keeper           keeper\n< -- more --\n>  \n< night            view\n< keeper-tide      boss\n< ridge-3>\n";
+    let rehearsal = rehearse(&dialogue, Purpose::List, "", transcript);
+    assert_eq!(
+        (rehearsal.problem, rehearsal.ending),
+        (None, Some(Ending::Done))
+    );
+    let found: Vec<(&str, Option<&str>)> = rehearsal
+        .found
+        .iter()
+        .map(|one| (one.login.as_str(), one.privileged.as_deref()))
+        .collect();
+    assert_eq!(
+        found,
+        [("duty", None), ("keeper", Some("keeper")), ("night", None)]
+    );
+    // Nothing is listed for another purpose, or where nobody may see it.
+    let refused = "< ridge-3>\n> users\n< Not allowed.\n";
+    let rehearsal = rehearse(&dialogue, Purpose::List, "", refused);
+    assert!(matches!(rehearsal.ending, Some(Ending::GaveUp(why)) if why.contains("role keeper")));
+    assert_eq!(rehearsal.found, []);
+}
+
+#[test]
+fn a_device_that_lists_the_passwords_it_was_given_gives_none_away() {
+    let (dialogue, operator) = (read(SWITCH), Secret::from_text("keeper-tide-3".into()));
+    let values = Values {
+        operator: "keeper",
+        operator_password: Some(&operator),
+        ..Values::default()
+    };
+    let (mut talk, _) = Talk::begin(&dialogue, Purpose::List, values);
+    let _ = talk.hear(b"ridge-3>");
+    let _ = talk.silence(false);
+    let _ = talk.typed();
+    let _ = talk.hear(b"users\r\nkeeper-tide-3    view\r\nduty    view\r\nridge-3>");
+    assert!(matches!(talk.silence(false), Act::End(Ending::Done)));
+    let found = format!("{:?}", talk.take_found());
+    assert!(found.contains("duty") && !found.contains("tide"), "{found}");
+}
+
+#[test]
+fn what_is_wrong_with_a_list_is_found() {
+    let list = |step: &str| {
+        small("check = \"look\"", "check = \"look\"\nlist = \"users\"")
+            + &format!(
+                "[step.users]\nsay = \"users\"\n{step}\nhear = [{{ prompt = '[$]$', done = true }}]\n"
+            )
+    };
+    for (text, expected) in [
+        (list(""), "`list` has no step with `lists`"),
+        (list("lists = '^(\\S+)$'"), "(?<name>…)"),
+        (
+            list("lists = '^(?<name>\\S+) (?<age>.*)$'"),
+            "no use for the group “age”",
+        ),
+        (
+            list("changes = true\nlists = '^(?<name>\\S+)$'"),
+            "`list` comes to this step, which changes something",
+        ),
+        (
+            list("lists = '^(?<name>\\S+)$'")
+                .replace("\"users\"\nlists", "\"users {account}\"\nlists"),
+            "`list` comes to this step, and does not know {account}",
+        ),
+        (
+            small(
+                "say = \"passwd\"",
+                "say = \"passwd\"\nlists = '^(?<name>a)$'",
+            ),
+            "`list` does not come to this step",
+        ),
+    ] {
+        let all = messages(&text).join("; ");
+        assert!(all.contains(expected), "{expected}: {all}");
+    }
+}
+
+#[test]
 fn a_dialogue_is_rehearsed_against_a_transcript() {
     let dialogue = read(SWITCH);
     let rehearsal = rehearse(&dialogue, Purpose::Operator, "duty", SESSION);

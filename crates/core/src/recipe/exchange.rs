@@ -10,6 +10,8 @@ use super::template::{Piece, Template};
 use super::{Answer, Body, Json, Method, Reason, Recipe, RequestStep, Source, Then};
 use crate::dialogue::{Ending, Placeholder, Purpose, Turn, Values};
 use crate::secret::{Secret, redact};
+use crate::upkeep::FoundAccount;
+use crate::upkeep::found::bounded;
 
 /// The most of an answer that is read, in bytes.
 pub(super) const MOST_ANSWER: usize = 1024 * 1024;
@@ -58,6 +60,8 @@ pub struct Exchange<'a> {
     turns: Vec<Turn>,
     sent: usize,
     changing: bool,
+    /// The accounts that were listed.
+    found: Vec<FoundAccount>,
 }
 
 /// What was taken from an answer.
@@ -103,6 +107,7 @@ impl<'a> Exchange<'a> {
             turns: vec![],
             sent: 0,
             changing: false,
+            found: vec![],
         };
         let next = match (exchange.unfit(), recipe.head.begin.get(&purpose)) {
             (Some(why), _) => Next::End(Ending::Refused(why)),
@@ -171,7 +176,9 @@ impl<'a> Exchange<'a> {
         }
         if step.basic {
             let (login, password) = match self.purpose {
-                Purpose::Operator => (self.values.operator, self.values.operator_password?),
+                Purpose::Operator | Purpose::List => {
+                    (self.values.operator, self.values.operator_password?)
+                }
                 Purpose::Check | Purpose::Account => (self.values.account, self.values.current?),
             };
             // A colon ends the name there (RFC 7617).
@@ -353,6 +360,27 @@ impl<'a> Exchange<'a> {
                 }
             }
         }
+        if let (Some(Then::Request(_) | Then::Done), Some(lists), Some(json)) =
+            (found, &step.lists, &json)
+        {
+            // Before anything is kept: a device may list the passwords that it was given.
+            let secrets = self.secrets();
+            let listed = lists
+                .accounts_in(json)
+                .into_iter()
+                .map(|account| FoundAccount {
+                    login: redact(&account.login, &secrets),
+                    privileged: account.privileged.map(|why| redact(&why, &secrets)),
+                    groups: account
+                        .groups
+                        .iter()
+                        .map(|group| redact(group, &secrets))
+                        .collect(),
+                    ..account
+                });
+            let listed: Vec<FoundAccount> = listed.collect();
+            self.found.extend(listed);
+        }
         self.note(status, &text);
         let words = || self.words(status, &text);
         match (found, missing) {
@@ -453,6 +481,12 @@ impl<'a> Exchange<'a> {
     #[must_use]
     pub fn request(&self) -> &'a str {
         self.request.map_or("", |request| request.name.as_str())
+    }
+
+    /// Takes the accounts that were listed.
+    #[must_use]
+    pub fn take_found(&mut self) -> Vec<FoundAccount> {
+        bounded(std::mem::take(&mut self.found))
     }
 
     /// What was sent and answered, without secrets.

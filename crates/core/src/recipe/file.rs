@@ -4,6 +4,7 @@ use std::collections::BTreeMap;
 
 use serde::Deserialize;
 
+use super::account_list::AccountList;
 use super::template::Template;
 use super::{Answer, Body, Json, Method, Reason, Recipe, RequestStep, Source, Then};
 use crate::dialogue::{Finding, HeadFile, Purpose, Takes, digest_of, known_placeholders};
@@ -68,6 +69,8 @@ struct RequestFile {
     shown_because: Option<String>,
     #[serde(default)]
     take: BTreeMap<String, String>,
+    #[serde(default)]
+    lists: Option<AccountList>,
     answer: Vec<AnswerFile>,
 }
 
@@ -247,8 +250,20 @@ impl Reading {
             changes: file.changes,
             shown_because: file.shown_because.clone(),
             take,
+            lists: self.account_list(at, file),
             answers: self.answers(at, &file.answer, find),
         })
+    }
+
+    fn account_list(&mut self, request: Option<&str>, file: &RequestFile) -> Option<AccountList> {
+        let lists = file.lists.clone()?;
+        if let Some(pointer) = lists.no_pointer() {
+            self.wrong(
+                request,
+                format!("“{pointer}” in `lists` is no JSON pointer, such as /users"),
+            );
+        }
+        Some(lists)
     }
 
     fn template(&mut self, request: Option<&str>, text: &str) -> Option<Template> {

@@ -83,10 +83,17 @@ impl Recipe {
             ));
         }
         match (purpose, steps().find(|step| step.changes)) {
-            (Purpose::Check, Some(step)) => found.push(Finding::error(
+            (Purpose::Check | Purpose::List, Some(step)) => found.push(Finding::error(
                 Some(&step.name),
-                "a check comes to this request, which changes something".into(),
+                format!("`{purpose}` comes to this request, which changes something"),
             )),
+            (Purpose::List, None) if steps().all(|step| step.lists.is_none()) => {
+                found.push(Finding::error(
+                    None,
+                    "`list` has no request with `lists`: say where in the answer the accounts are"
+                        .into(),
+                ));
+            }
             (Purpose::Operator | Purpose::Account, None) => found.push(Finding::error(
                 None,
                 format!("`{purpose}` has no request with `changes = true`: say which one changes the password"),

@@ -12,6 +12,7 @@
 //!                    └─► inspect ─► findings
 //! ```
 
+mod account_list;
 mod exchange;
 mod file;
 mod inspection;
@@ -22,6 +23,7 @@ pub use exchange::{Exchange, Next, Request};
 pub use inspection::inspect;
 pub use rehearsal::rehearse;
 
+use self::account_list::AccountList;
 use self::template::Template;
 use crate::dialogue::{Finding, Head, Placeholder, Purpose};
 
@@ -65,6 +67,8 @@ struct RequestStep {
     changes: bool,
     shown_because: Option<String>,
     take: Vec<(String, Source)>,
+    /// Where in the answer accounts are listed.
+    lists: Option<AccountList>,
     answers: Vec<Answer>,
 }
 

@@ -20,7 +20,11 @@ pub fn rehearse(recipe: &Recipe, purpose: Purpose, account: &str, transcript: &s
     against(transcript, account, &fields, |values, entries| {
         let (mut exchange, next) = Exchange::begin(recipe, purpose, values);
         let outcome = follow(&mut exchange, next, account, entries);
-        (exchange.transcript().to_vec(), outcome)
+        (
+            exchange.transcript().to_vec(),
+            exchange.take_found(),
+            outcome,
+        )
     })
 }
 

@@ -426,6 +426,58 @@ fn what_is_wrong_with_a_recipe_is_found() {
 }
 
 #[test]
+fn accounts_are_listed_and_no_password_among_them() {
+    let recipe = ready("rabbitmq");
+    let transcript = "> GET /api/users\n< 200\n< [{\"name\": \"rotator\", \"tags\": [\"administrator\"]},\n< {\"name\": \"duty\", \"tags\": [\"monitoring\"]}, {\"name\": \"{operator_password}\", \"tags\": []}]\n";
+    let rehearsal = rehearse(&recipe, Purpose::List, "", transcript);
+    assert_eq!(
+        (rehearsal.problem, rehearsal.ending),
+        (None, Some(Ending::Done))
+    );
+    let duty = rehearsal.found.iter().find(|one| one.login == "duty");
+    assert!(duty.is_some_and(|one| one.privileged.is_none() && one.groups == ["monitoring"]));
+    let rotator = rehearsal.found.iter().find(|one| one.login == "rotator");
+    assert!(rotator.is_some_and(|one| one.privileged.as_deref() == Some("administrator")));
+    assert!(
+        !rehearsal
+            .found
+            .iter()
+            .any(|one| one.login.contains("operator_password"))
+    );
+    // What is refused lists nothing, whatever the answer holds.
+    let refused = "> GET /api/users\n< 401\n< [{\"name\": \"duty\"}]\n";
+    let rehearsal = rehearse(&recipe, Purpose::List, "", refused);
+    assert_eq!(rehearsal.ending, Some(Ending::WrongPassword));
+    assert_eq!(rehearsal.found, []);
+}
+
+#[test]
+fn what_is_wrong_with_a_list_is_found() {
+    let (_, rabbitmq) = READY[2];
+    for (from, to, expected) in [
+        (
+            "lists = {",
+            "take = {}\n# ",
+            "`list` has no request with `lists`",
+        ),
+        (
+            "name = \"/name\"",
+            "name = \"name\"",
+            "“name” in `lists` is no JSON pointer",
+        ),
+        ("groups = ", "kinds = ", "unknown field"),
+        (
+            "path = \"/api/users\"",
+            "changes = true\npath = \"/api/users\"",
+            "`list` comes to this request, which changes something",
+        ),
+    ] {
+        let all = messages(&rabbitmq.replace(from, to)).join("; ");
+        assert!(all.contains(expected), "{expected}: {all}");
+    }
+}
+
+#[test]
 fn a_recipe_is_rehearsed_against_a_transcript() {
     let recipe = ready("rabbitmq");
     let transcript = "> GET /api/users/{account}\n< 200\n< {\"tags\": [\"monitoring\"]}\n> PUT /api/users/duty\n< 204 No Content\n";

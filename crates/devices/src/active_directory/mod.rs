@@ -198,7 +198,6 @@ impl Connector for ActiveDirectory {
         Capabilities {
             changes_as_operator: true,
             changes_as_itself: true,
-            lists_accounts: true,
         }
     }
 

@@ -71,13 +71,14 @@ impl Instructed for HttpApi {
         may_send: MaySend<'_>,
     ) -> Option<Came> {
         let recipe = login.endpoint().recipe()?;
-        if purpose == Purpose::Operator && recipe.shows_certificate() && !login.is_key() {
+        let as_operator = matches!(purpose, Purpose::Operator | Purpose::List);
+        if as_operator && recipe.shows_certificate() && !login.is_key() {
             let why = "the operator of this device signs in by a client certificate: make a credential of the kind Certificate with key the operator";
             return Some(Came::stopped(Stopped::Connection(why.into()), None));
         }
         let most = match purpose {
             Purpose::Check => self.settings.connect,
-            Purpose::Operator | Purpose::Account => self.settings.change,
+            Purpose::Operator | Purpose::Account | Purpose::List => self.settings.change,
         };
         let (mut exchange, first) = Exchange::begin(recipe, purpose, values);
         // Kept out here, so that what is known when the time is over is not lost.
@@ -120,6 +121,7 @@ impl Instructed for HttpApi {
             is_changing,
             presented,
             transcript: exchange.transcript().to_vec(),
+            found: exchange.take_found(),
         })
     }
 }

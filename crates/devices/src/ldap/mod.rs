@@ -170,7 +170,6 @@ impl Connector for Ldap {
         Capabilities {
             changes_as_operator: true,
             changes_as_itself: true,
-            lists_accounts: true,
         }
     }
 

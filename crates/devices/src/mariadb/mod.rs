@@ -265,7 +265,6 @@ impl Connector for Mariadb {
         Capabilities {
             changes_as_operator: true,
             changes_as_itself: true,
-            lists_accounts: true,
         }
     }
 

@@ -233,7 +233,6 @@ impl Connector for Postgresql {
         Capabilities {
             changes_as_operator: true,
             changes_as_itself: true,
-            lists_accounts: true,
         }
     }
 

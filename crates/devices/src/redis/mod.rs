@@ -284,7 +284,6 @@ impl Connector for Redis {
         Capabilities {
             changes_as_operator: true,
             changes_as_itself: false,
-            lists_accounts: true,
         }
     }
 

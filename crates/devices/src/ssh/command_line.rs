@@ -82,6 +82,7 @@ impl Instructed for CommandLine {
                     };
                     came.is_changing = talk.is_changing();
                     came.transcript = talk.transcript().to_vec();
+                    came.found = talk.take_found();
                     let farewell = async {
                         if let Some(line) = talk.farewell() {
                             let _ = channel.data_bytes(line.expose_secret().to_vec()).await;

@@ -97,7 +97,6 @@ impl Connector for Ssh {
         Capabilities {
             changes_as_operator: true,
             changes_as_itself: true,
-            lists_accounts: true,
         }
     }
 

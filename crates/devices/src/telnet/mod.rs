@@ -152,6 +152,7 @@ impl Instructed for Telnet {
             is_changing: talk.is_changing(),
             presented: None,
             transcript: talk.transcript().to_vec(),
+            found: talk.take_found(),
         })
     }
 }

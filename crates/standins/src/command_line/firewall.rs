@@ -73,6 +73,16 @@ impl Session {
                 return Some(("New secret: ".into(), At::New((*user).to_owned())));
             }
             ["account", _, "secret"] => "Error: no such account.\r\n",
+            ["accounts"] if self.user != WARDEN => "Error: only wardens see accounts.\r\n",
+            ["accounts"] => {
+                let users = self.shared.users().into_iter();
+                let line = |user: String| {
+                    let role = if user == WARDEN { WARDEN } else { "reader" };
+                    format!("account {user}, role {role}\r\n")
+                };
+                let lines: String = users.filter(|user| user != CHANGES).map(line).collect();
+                return Some((lines, At::Prompt));
+            }
             ["own", "secret"] => return Some(("Present secret: ".into(), At::Present)),
             ["apply"] if self.shared.manner() == Manner::DoesNotSave => {
                 "Error: the standby unit does not answer.\r\n"

@@ -149,6 +149,11 @@ impl Shared {
         self.lock().accounts.contains_key(user)
     }
 
+    /// The users.
+    fn users(&self) -> Vec<String> {
+        self.lock().accounts.keys().cloned().collect()
+    }
+
     /// Records a password that was typed.
     fn told(&self, password: &str) {
         self.lock().told.push(password.to_owned());

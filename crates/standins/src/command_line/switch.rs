@@ -46,6 +46,8 @@ impl Session {
             ["quit"] => return None,
             ["enable"] if self.user == KEEPER => return Some(("Password: ".into(), At::Enable)),
             ["enable"] => "Not allowed.\r\n",
+            ["users"] if self.user == KEEPER => return Some((self.users(), At::Prompt)),
+            ["users"] => "Not allowed.\r\n",
             ["user", user, "password"] if self.privileged && self.shared.knows(user) => {
                 return Some(("New password: ".into(), At::New((*user).to_owned())));
             }
@@ -59,6 +61,16 @@ impl Session {
             _ => "Unknown command.\r\n",
         };
         Some((said.into(), At::Prompt))
+    }
+
+    /// The users with their roles, as a table.
+    fn users(&self) -> String {
+        let line = |user: String| {
+            let role = if user == KEEPER { KEEPER } else { "view" };
+            format!("{user:<16} {role}\r\n")
+        };
+        let lines: String = self.shared.users().into_iter().map(line).collect();
+        format!("USER             ROLE\r\n{lines}")
     }
 
     /// A new password was typed.

@@ -71,6 +71,15 @@ impl Session {
                 return Some(("new code: ".into(), At::New((*user).to_owned())));
             }
             ["code", _] => "? no such name\r\n",
+            ["names"] if self.user != FITTER => "? for fitters only\r\n",
+            ["names"] => {
+                let line = |name: String| {
+                    let may = if name == FITTER { "changes" } else { "reads" };
+                    format!("{name} {may}\r\n")
+                };
+                let lines: String = self.shared.users().into_iter().map(line).collect();
+                return Some((lines, At::Prompt));
+            }
             ["keep"] if self.shared.manner() == Manner::DoesNotSave => {
                 "? the store is worn out\r\n"
             }

@@ -149,6 +149,7 @@ async fn lease_of(app: &App, organisation: Uuid) -> AppResult<Option<Found>> {
         path,
         credential,
         device: device.id,
+        is_behind: device.jump_host_id.is_some(),
         connector: device.connector.0,
         device_name: device.name,
     }))))
@@ -163,6 +164,8 @@ struct Runner {
     credential: CredentialRow,
     path: String,
     device: Uuid,
+    /// Whether the device was behind a jump host when the job was leased.
+    is_behind: bool,
     device_name: String,
     connector: ConnectorKind,
 }
