@@ -28,6 +28,7 @@ import {
   text,
   told,
 } from "../parts";
+import { inBlocks } from "../parts/blocks";
 import { showOrder } from "./neighbours";
 import { drag, each, useCut } from "./drag-and-drop";
 import { Considered } from "./access-preview";
@@ -443,6 +444,7 @@ export function Items({
     getScrollElement: () => box.current,
     estimateSize: () => ROW,
     overscan: 12,
+    rangeExtractor: inBlocks,
     onChange: (instance) => {
       const last = instance.getVirtualItems().at(-1);
       if (last && last.index >= items.length - 20 && pages.hasNextPage && !pages.isFetchingNextPage)

@@ -24,6 +24,7 @@ import {
   useRef,
   useState,
 } from "react";
+import { inBlocks } from "./blocks";
 import { Empty } from "./empty";
 import { keepFile } from "./file";
 import { SavedViews } from "./saved-views";
@@ -232,6 +233,7 @@ function Body<T>({
     getScrollElement: () => box.current,
     estimateSize: () => height,
     overscan: 12,
+    rangeExtractor: inBlocks,
     enabled: many,
   });
   useEffect(() => virtual.measure(), [virtual, height]);

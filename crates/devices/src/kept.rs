@@ -66,12 +66,46 @@ impl<S: Lasting> KeptSession<S> {
     }
 }
 
-type Slot<S> = Arc<Mutex<Option<Arc<KeptSession<S>>>>>;
+/// Where the session of one operator is kept.
+struct Slot<S> {
+    /// Held by whoever opens one.
+    opening: Mutex<()>,
+    session: StdMutex<Option<Arc<KeptSession<S>>>>,
+}
+
+impl<S> Default for Slot<S> {
+    fn default() -> Self {
+        Self {
+            opening: Mutex::default(),
+            session: StdMutex::new(None),
+        }
+    }
+}
+
+impl<S: Lasting> Slot<S> {
+    /// The session, if it can be used.
+    fn usable(&self) -> Option<Arc<KeptSession<S>>> {
+        let session = self.session.lock().ok()?.clone();
+        session.filter(|session| session.is_usable())
+    }
+
+    fn keep(&self, session: Option<Arc<KeptSession<S>>>) {
+        if let Ok(mut slot) = self.session.lock() {
+            *slot = session;
+        }
+    }
+}
 
 /// The kept sessions of a connector.
 pub(crate) struct Kept<S> {
-    slots: StdMutex<HashMap<OperatorConnection, Slot<S>>>,
+    slots: StdMutex<HashMap<OperatorConnection, Arc<Slot<S>>>>,
     idle: Duration,
+}
+
+impl<S> std::fmt::Debug for Kept<S> {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.write_str("Kept")
+    }
 }
 
 impl<S: Lasting> Kept<S> {
@@ -83,8 +117,8 @@ impl<S: Lasting> Kept<S> {
         }
     }
 
-    /// The kept session of an operator, or a new one. Each has a lock of its own: jobs that begin
-    /// together open one session, and a device that does not answer keeps nobody else waiting.
+    /// The kept session of an operator, or a new one. Jobs that begin together open one session, and a
+    /// device that does not answer keeps nobody else waiting.
     pub(crate) async fn session<E>(
         &self,
         operator: &BoundLogin<Operator>,
@@ -101,14 +135,18 @@ impl<S: Lasting> Kept<S> {
                 });
                 Arc::clone(slots.entry(key.clone()).or_default())
             }
-            Err(_) => Slot::default(),
+            Err(_) => Arc::default(),
         };
-        let mut kept = slot.lock().await;
-        if let Some(session) = kept.as_ref().filter(|session| session.is_usable()) {
+        if let Some(session) = slot.usable() {
             session.use_again();
-            return Ok(Arc::clone(session));
+            return Ok(session);
         }
-        *kept = None;
+        let _opening = slot.opening.lock().await;
+        if let Some(session) = slot.usable() {
+            session.use_again();
+            return Ok(session);
+        }
+        slot.keep(None);
         let (session, presented) = open.await;
         let session = match session {
             Ok(session) => Arc::new(KeptSession::new(session, presented)),
@@ -118,7 +156,7 @@ impl<S: Lasting> Kept<S> {
         if operator.trusts_first_contact() {
             self.close(&key);
         } else {
-            *kept = Some(Arc::clone(&session));
+            slot.keep(Some(Arc::clone(&session)));
         }
         Ok(session)
     }
@@ -143,16 +181,14 @@ impl<S: Lasting> KeptOperators for Kept<S> {
             return;
         };
         slots.retain(|_, slot| {
-            // A slot that is locked is being opened.
-            let Ok(session) = slot.try_lock() else {
+            if slot.opening.try_lock().is_err() {
                 return true;
-            };
-            session.as_ref().is_some_and(|session| {
-                let recent = session
+            }
+            slot.usable().is_some_and(|session| {
+                session
                     .used
                     .lock()
-                    .is_ok_and(|used| used.0.elapsed() < self.idle);
-                recent && session.is_usable()
+                    .is_ok_and(|used| used.0.elapsed() < self.idle)
             })
         });
     }
@@ -163,9 +199,51 @@ impl<S: Lasting> KeptOperators for Kept<S> {
             .lock()
             .ok()
             .and_then(|slots| slots.get(which).cloned());
-        slot.is_some_and(|slot| {
-            slot.try_lock()
-                .is_ok_and(|session| session.as_ref().is_some_and(|session| session.is_usable()))
-        })
+        slot.is_some_and(|slot| slot.usable().is_some())
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use std::sync::atomic::{AtomicBool, Ordering};
+
+    use super::*;
+
+    struct Line(AtomicBool);
+
+    impl Lasting for Line {
+        fn is_closed(&self) -> bool {
+            self.0.load(Ordering::SeqCst)
+        }
+    }
+
+    fn slot() -> (Arc<Slot<Line>>, Arc<KeptSession<Line>>) {
+        let slot = Arc::new(Slot::default());
+        let session = Arc::new(KeptSession::new(Line(AtomicBool::new(false)), None));
+        slot.keep(Some(Arc::clone(&session)));
+        (slot, session)
+    }
+
+    #[test]
+    fn a_session_that_somebody_uses_is_there_for_all_others() {
+        let (slot, session) = slot();
+        let _opening = slot.opening.try_lock().unwrap();
+        assert!(
+            slot.usable().is_some(),
+            "whoever opens a new one hides none"
+        );
+        session.session.0.store(true, Ordering::SeqCst);
+        assert!(slot.usable().is_none());
+    }
+
+    #[test]
+    fn a_session_is_used_so_often_and_no_more() {
+        let (slot, session) = slot();
+        let mut uses = 1;
+        while slot.usable().is_some() {
+            session.use_again();
+            uses += 1;
+        }
+        assert_eq!(uses, MOST_USES);
     }
 }

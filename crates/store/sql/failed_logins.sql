@@ -10,5 +10,5 @@ AS $$
     JOIN device e ON e.id = o.device_id
     JOIN failed_login l ON l.account_id = o.id
     WHERE a.id = wanted AND l.at > since
-      AND (o.id = a.id OR (lower(e.address) = lower(d.address) AND e.port = d.port) OR (e.identity = d.identity AND e.identity <> '' AND e.identity NOT LIKE '%@cert-authority%'))
+      AND (o.id = a.id OR (lower(e.address) = lower(d.address) AND e.port = d.port) OR (e.identity = d.identity AND e.identity NOT IN ('', 'unproven') AND e.identity NOT LIKE '%@cert-authority%'))
 $$;

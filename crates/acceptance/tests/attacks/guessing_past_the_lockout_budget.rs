@@ -156,3 +156,23 @@ fn many_rotations_at_once_are_not_taken_for_guesses_with_the_operators_password(
     }
     assert_eq!(service.sql("SELECT count(*) FROM failed_login"), "0");
 }
+
+#[test]
+fn devices_that_prove_no_identity_do_not_spend_each_others_budget() {
+    let service = strict(&[]);
+    service.settings(&json!({"unproven_devices": true}));
+    let ines = service.sign_in("ines");
+    let folder = ines.folder("Works");
+    // Nothing listens there: what is tried at all is unreachable.
+    let accounts = [("inlet", 9), ("outlet", 10)].map(|(name, port)| {
+        let body = json!({"folder": folder, "name": name, "connector": "telnet", "address": "127.0.0.1", "port": port, "identity": ["unproven"]});
+        let unit = ines.make("/api/v1/devices", &body);
+        account(&ines, &folder, &unit, name, "fitter", "Inlet1stday")
+    });
+    service.sql(&format!(
+        "INSERT INTO failed_login (organisation, account_id, at) SELECT organisation, id, now() FROM account, generate_series(1, 3) WHERE credential_id = '{}'",
+        accounts[0]
+    ));
+    let found = accounts.map(|credential| job(&ines, &credential, "check")["outcome"].clone());
+    assert_eq!(found, [json!("locked-out"), json!("unreachable")]);
+}

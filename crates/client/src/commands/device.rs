@@ -39,7 +39,7 @@ pub enum Device {
   jexlin device add \"/Pumping/North ridge/radio\" --address 127.0.10.5 --operator \"/Pumping/North ridge/telemetry root\"
   jexlin device add \"/Works/Highfield/trends database\" --type postgresql --address 127.0.10.7
   jexlin device add \"/Works/Lower Osmere/dosing switch\" --type command-line --dialogue ridge-switch --address 127.0.10.11
-  jexlin device add \"/Works/Highfield/filter panel\" --address 127.0.10.16 --jump-account \"/Works/Highfield/gateway tunnel\"")]
+  jexlin device add \"/Works/Lower Osmere/outlet unit\" --type telnet --dialogue tarn-telemetry --address 127.0.10.16 --jump-account \"/Works/Highfield/historian tunnel\"")]
     Add {
         /// Path of the new device
         path: String,

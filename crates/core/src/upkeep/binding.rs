@@ -98,7 +98,7 @@ pub enum Suspended {
     /// Address, port, identity or dialogue are not those that were confirmed; of a device that proves
     /// no identity, also the jump host.
     #[error(
-        "the device's address, port, identity, dialogue or jump host has changed; a person who may reveal the password must confirm the binding"
+        "the device's address, port, identity or dialogue has changed, or its jump host; a person who may reveal the password must confirm the binding"
     )]
     Changed,
     /// The device proves no identity, and the organisation does not allow that.

@@ -33,15 +33,10 @@ pub struct Settings {
 }
 
 /// The connector. It keeps sessions of operators open, to use them again.
+#[derive(Debug)]
 pub struct ActiveDirectory {
     settings: Settings,
     operators: Kept<Session>,
-}
-
-impl std::fmt::Debug for ActiveDirectory {
-    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        f.write_str("ActiveDirectory")
-    }
 }
 
 /// Why a domain controller does not let somebody in, by the code in its diagnostic message (a Windows

@@ -44,15 +44,10 @@ pub struct Settings {
 }
 
 /// The connector. It keeps sessions of operators open, to use them again.
+#[derive(Debug)]
 pub struct Ldap {
     settings: Settings,
     operators: Kept<Session>,
-}
-
-impl std::fmt::Debug for Ldap {
-    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        f.write_str("Ldap")
-    }
 }
 
 impl Ldap {

@@ -51,15 +51,10 @@ pub struct Settings {
 }
 
 /// The connector. It keeps sessions of operators open, to use them again.
+#[derive(Debug)]
 pub struct Postgresql {
     settings: Settings,
     operators: Kept<Client>,
-}
-
-impl std::fmt::Debug for Postgresql {
-    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        f.write_str("Postgresql")
-    }
 }
 
 impl Lasting for Client {

@@ -54,6 +54,7 @@ impl Default for Settings {
 }
 
 /// The connector. It keeps connections of operators open, to use them again.
+#[derive(Debug)]
 pub struct Ssh {
     settings: Settings,
     operators: Kept<Session>,
@@ -62,12 +63,6 @@ pub struct Ssh {
 impl Default for Ssh {
     fn default() -> Self {
         Self::new(Settings::default())
-    }
-}
-
-impl std::fmt::Debug for Ssh {
-    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        f.write_str("Ssh")
     }
 }
 

@@ -126,7 +126,20 @@ impl Runner {
             Ok(way) => way,
             Err(why) => return Ok(Err(why)),
         };
-        let mut tx = self.begin_held(step).await?;
+        let tx = self.begin_held(step).await?;
+        self.open_in(tx, step, versions, with_operator, way.as_ref())
+            .await
+    }
+
+    /// The same in a transaction that has begun, which it commits where it opens something.
+    async fn open_in(
+        &self,
+        mut tx: Tx,
+        step: &str,
+        versions: &[Option<i32>],
+        with_operator: bool,
+        way: Option<&JumpConnection>,
+    ) -> Step<Result<Opened, String>> {
         let facts = self.device_facts(&mut tx).await?;
         let now = self.now();
         let account_permit = match self.account_permit(&mut tx, &facts).await? {
@@ -184,13 +197,13 @@ impl Runner {
                 enable.as_ref(),
             )?;
             let login = login.with_fields(plain_fields(&self.credential.fields));
-            account.push(login.replacing(former.clone()).through(way.as_ref()));
+            account.push(login.replacing(former.clone()).through(way));
         }
         let operator = match operator {
             Some((permit, login, sealed, enable, fields)) => {
                 let (sealed, enable) = (sealed.after(&receipt)?, after(enable)?);
                 let login = self.open_version(&permit, &login, sealed, enable.as_ref())?;
-                Some(login.with_fields(fields).through(way.as_ref()))
+                Some(login.with_fields(fields).through(way))
             }
             None => None,
         };
@@ -372,14 +385,19 @@ impl Runner {
     /// Whether one more login to an account may be tried. It counts as failed from now on, until
     /// [`Runner::login_opened`] says otherwise: logins tried at the same moment all count.
     pub(super) async fn spend_login(&mut self, account: Uuid) -> Step<bool> {
-        let now = self.now();
         let mut tx = self.begin_held("looking at the lockout budget").await?;
+        let allowed = self.spend_login_in(&mut tx, account).await?;
+        tx.commit().await?;
+        Ok(allowed)
+    }
+
+    async fn spend_login_in(&self, tx: &mut Tx, account: Uuid) -> Step<bool> {
+        let now = self.now();
         let failures = tx.failed_logins(account, now - TimeDelta::hours(1)).await?;
         let allowed = budget_allows(&failures, now);
         if allowed {
             tx.note_failed_login(account, now).await?;
         }
-        tx.commit().await?;
         Ok(allowed)
     }
 
@@ -392,15 +410,21 @@ impl Runner {
 
     /// Logs in afresh with a version of the password, within the budget of failed logins.
     pub(super) async fn probe(&mut self, step: &str, version: Option<i32>) -> Step<Probed> {
-        if !self.spend_login(self.account.id).await? {
+        let way = match self.reach(step).await? {
+            Ok(way) => way,
+            Err(why) => return Ok(Probed::NoAnswer(why)),
+        };
+        let mut tx = self.begin_held(step).await?;
+        if !self.spend_login_in(&mut tx, self.account.id).await? {
             return Ok(Probed::NoBudget);
         }
-        let opened = match self.open(step, &[version], false).await? {
+        // What cannot be opened is not tried either, and takes back what was spent on it.
+        let opened = match self
+            .open_in(tx, step, &[version], false, way.as_ref())
+            .await?
+        {
             Ok(opened) => opened,
-            Err(why) => {
-                self.forgive_login(self.account.id).await?;
-                return Ok(Probed::NoAnswer(why));
-            }
+            Err(why) => return Ok(Probed::NoAnswer(why)),
         };
         let Some(login) = opened.account.first() else {
             return Err(AppError::internal("nothing was opened").into());

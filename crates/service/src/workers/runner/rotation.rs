@@ -346,20 +346,21 @@ impl Runner {
             drop(turn.lock().await);
             None
         };
-        let signs_in = !self.connector()?.has_operator(operator);
-        let mut tx = self.begin().await?;
-        let device = tx.device(self.device).await?;
-        let account = tx
-            .ensure_account(
-                &device,
-                self.connector.family(),
-                operator.login(),
-                self.now(),
-            )
-            .await?
-            .id;
-        tx.commit().await?;
-        if signs_in && !self.spend_login(account).await? {
+        let account = if self.connector()?.has_operator(operator) {
+            None
+        } else {
+            let mut tx = self.begin().await?;
+            let device = tx.device(self.device).await?;
+            let (family, now) = (self.connector.family(), self.now());
+            let account = tx
+                .ensure_account(&device, family, operator.login(), now)
+                .await?;
+            tx.commit().await?;
+            Some(account.id)
+        };
+        if let Some(account) = account
+            && !self.spend_login(account).await?
+        {
             NO_BUDGET.clone_into(message);
             return Ok(Met::of(
                 Change::NotReached(
@@ -373,7 +374,7 @@ impl Runner {
             .change_as_operator(operator, new, may_send)
             .await;
         if met.result != Change::OperatorRefused {
-            if signs_in {
+            if let Some(account) = account {
                 self.forgive_login(account).await?;
             }
             return Ok(met);
