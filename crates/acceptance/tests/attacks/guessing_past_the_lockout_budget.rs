@@ -119,6 +119,15 @@ fn an_operator_that_the_device_refuses_pauses_it_with_one_message() {
 
 #[test]
 fn many_rotations_at_once_are_not_taken_for_guesses_with_the_operators_password() {
+    many_at_once(true);
+}
+
+#[test]
+fn nor_are_they_at_first_contact_when_no_connection_is_kept() {
+    many_at_once(false);
+}
+
+fn many_at_once(is_known: bool) {
     let service = strict(&[("JEXLIN_RUNNERS", "8"), ("JEXLIN_PER_DEVICE", "8")]);
     let ines = service.sign_in("ines");
     let folder = ines.folder("Pumping");
@@ -130,7 +139,11 @@ fn many_rotations_at_once_are_not_taken_for_guesses_with_the_operators_password(
         .collect();
     let host = SshDevice::start(&list).unwrap();
     let unit = device(&ines, &folder, "unit", host.port());
-    confirm(&ines, &unit);
+    if is_known {
+        confirm(&ines, &unit);
+    } else {
+        service.settings(&json!({"trust_first_contact": true, "connect_to": ["127.0.0.0/8"]}));
+    }
     let root = login(&ines, &folder, "root", "root", "Root-1");
     make_operator(&ines, &unit, &root);
     let credentials: Vec<String> = accounts
@@ -160,7 +173,7 @@ fn many_rotations_at_once_are_not_taken_for_guesses_with_the_operators_password(
 #[test]
 fn devices_that_prove_no_identity_do_not_spend_each_others_budget() {
     let service = strict(&[]);
-    service.settings(&json!({"unproven_devices": true}));
+    service.settings(&json!({"unproven_devices": true, "connect_to": ["127.0.0.0/8"]}));
     let ines = service.sign_in("ines");
     let folder = ines.folder("Works");
     // Nothing listens there: what is tried at all is unreachable.

@@ -19,13 +19,14 @@ impl Runner {
             Ok(operator) => operator,
             Err(why) => return self.end_listing(JobOutcome::Unreachable, &why).await,
         };
-        let signs_in = !self.connector()?.has_operator(&operator);
         // As for a change: one sign-in of the operator at a time.
-        let _signing_in = if signs_in {
-            Some(self.app.sign_ins.on(self.device).lock_owned().await)
-        } else {
+        let _signing_in = if self.connector()?.has_operator(&operator) {
             None
+        } else {
+            let turn = self.app.sign_ins.on(self.device).lock_owned().await;
+            (!self.connector()?.has_operator(&operator)).then_some(turn)
         };
+        let signs_in = !self.connector()?.has_operator(&operator);
         if signs_in && !self.spend_login(self.account.id).await? {
             return self.end_listing(JobOutcome::LockedOut, NO_BUDGET).await;
         }

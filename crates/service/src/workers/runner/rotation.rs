@@ -334,17 +334,13 @@ impl Runner {
         message: &mut String,
     ) -> Step<Met<Change>> {
         // Each sign-in counts until it has succeeded, and a few at once would be taken for failures.
-        // So one signs in at a time; where its connection is kept, the others wait for that alone.
-        let turn = self.app.sign_ins.on(self.device);
+        // So one signs in at a time. Where its connection is kept, the others then need no sign-in; at
+        // first contact it is not.
         let _signing_in = if self.connector()?.has_operator(operator) {
             None
-        } else if self.connector()?.kept().is_none() {
-            Some(turn.lock_owned().await)
-        } else if let Ok(first) = turn.clone().try_lock_owned() {
-            Some(first)
         } else {
-            drop(turn.lock().await);
-            None
+            let turn = self.app.sign_ins.on(self.device).lock_owned().await;
+            (!self.connector()?.has_operator(operator)).then_some(turn)
         };
         let account = if self.connector()?.has_operator(operator) {
             None
