@@ -127,6 +127,15 @@ impl Runner {
             Err(why) => return Ok(Err(why)),
         };
         let tx = self.begin_held(step).await?;
+        let opened = self
+            .open_in(tx, step, versions, with_operator, way.as_ref())
+            .await?;
+        if opened.is_ok() {
+            return Ok(opened);
+        }
+        // At first contact another job may note the identity of the device between two looks at it:
+        // what is refused is looked at once more.
+        let tx = self.begin_held(step).await?;
         self.open_in(tx, step, versions, with_operator, way.as_ref())
             .await
     }
@@ -419,12 +428,25 @@ impl Runner {
             return Ok(Probed::NoBudget);
         }
         // What cannot be opened is not tried either, and takes back what was spent on it.
-        let opened = match self
+        let opened = self
             .open_in(tx, step, &[version], false, way.as_ref())
-            .await?
-        {
+            .await?;
+        let opened = match opened {
             Ok(opened) => opened,
-            Err(why) => return Ok(Probed::NoAnswer(why)),
+            Err(_) => {
+                // As in `open`: once more.
+                let mut tx = self.begin_held(step).await?;
+                if !self.spend_login_in(&mut tx, self.account.id).await? {
+                    return Ok(Probed::NoBudget);
+                }
+                match self
+                    .open_in(tx, step, &[version], false, way.as_ref())
+                    .await?
+                {
+                    Ok(opened) => opened,
+                    Err(why) => return Ok(Probed::NoAnswer(why)),
+                }
+            }
         };
         let Some(login) = opened.account.first() else {
             return Err(AppError::internal("nothing was opened").into());
