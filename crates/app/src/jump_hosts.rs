@@ -41,7 +41,7 @@ pub async fn prepare(
     };
     let Some(view) = tx.jump_account_of(device.id).await? else {
         return Ok(Err(
-            "nobody signs in to the jump host of the device; choose an account there".to_owned(),
+            "no account is chosen for the jump host of the device; choose one".to_owned(),
         ));
     };
     let permit = match permit(&view.binding, facts) {
@@ -80,8 +80,8 @@ pub async fn counts(tx: &mut Tx, device: &DeviceRow, facts: &DeviceFacts) -> App
     Ok(bound.is_some_and(|bound| permit(&bound.binding, facts).is_ok()))
 }
 
-/// Signs in, unless somebody has already; the connection, or why there is none. One signs in at a
-/// time, within the budget of failed logins of the account there.
+/// Signs in, unless a connection is open already. Returns the connection, or why there is none. One job
+/// signs in at a time, within the lockout budget of the account there.
 ///
 /// # Errors
 /// [`crate::error::AppError`].

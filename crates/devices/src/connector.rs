@@ -125,7 +125,7 @@ pub trait KeptOperators: Send + Sync {
     /// Ends one; a command that runs over it ends.
     fn close(&self, which: &OperatorConnection);
 
-    /// Ends those that nobody has used for a while.
+    /// Ends those that have been idle for a while.
     fn close_idle(&self);
 
     /// Whether there is one that can be used.

@@ -2,8 +2,8 @@
 //! (RFC 4254, section 7.2).
 //!
 //! Whoever performs a job signs in first, with [`open`]; connectors find the connection again by what
-//! their endpoint says. The connections are kept for all devices behind the same host, and end when
-//! nobody has used them for a while.
+//! their endpoint says. One connection serves all devices behind the same host, and ends when it has
+//! been idle for a while.
 
 use std::collections::HashMap;
 use std::sync::{Arc, LazyLock, Mutex as StdMutex};
@@ -22,9 +22,9 @@ use crate::{Met, Probe};
 const CONNECT: Duration = Duration::from_secs(15);
 /// For a connection from the jump host to a device.
 const FORWARD: Duration = Duration::from_secs(10);
-/// A connection that nobody uses is kept so long.
+/// An idle connection is kept for this long.
 const IDLE: Duration = Duration::from_secs(60);
-/// So many addresses of a device are tried.
+/// At most this many addresses of a device are tried.
 const MOST_ADDRESSES: usize = 4;
 
 struct Kept {
@@ -48,7 +48,7 @@ fn find(open: &JumpConnection) -> Option<Arc<Kept>> {
     })
 }
 
-/// Whether somebody has signed in there, so that no sign-in is needed.
+/// Whether there is an open connection, so that no sign-in is needed.
 #[must_use]
 pub fn is_open(open: &JumpConnection) -> bool {
     find(open).is_some()
@@ -77,8 +77,8 @@ pub async fn open(login: &BoundLogin<JumpHost>) -> Met<Probe> {
     Met::of(probe, presented)
 }
 
-/// Ends the connections that nobody has used for a while, and those that have ended already. A
-/// device that is still reached through one keeps it.
+/// Ends the connections that have been idle for a while, and forgets those that were closed. One that
+/// a device is still reached through is kept.
 pub fn close_idle() {
     with_all(|all| {
         all.retain(|_, kept| {

@@ -118,7 +118,7 @@ impl<S: Lasting> Kept<S> {
     }
 
     /// The kept session of an operator, or a new one. Jobs that begin together open one session, and a
-    /// device that does not answer keeps nobody else waiting.
+    /// device that does not answer holds up no other device.
     pub(crate) async fn session<E>(
         &self,
         operator: &BoundLogin<Operator>,

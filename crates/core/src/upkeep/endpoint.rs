@@ -62,7 +62,7 @@ pub enum Route<'a> {
     Direct,
     /// Through this connection to its jump host.
     Through(&'a JumpConnection),
-    /// Not now: it is behind a jump host that nobody has signed in to.
+    /// Not at all: it is behind a jump host without an open connection.
     NotOpen,
 }
 

@@ -106,8 +106,8 @@ impl Postgresql {
         last
     }
 
-    /// The kept session of an operator, or a new one. One that nobody has just used must answer
-    /// first, so that a change is not sent to a server that is gone.
+    /// The kept session of an operator, or a new one. It must answer first, so that a change is not
+    /// sent to a server that is gone.
     async fn operator_session(
         &self,
         operator: &BoundLogin<Operator>,
