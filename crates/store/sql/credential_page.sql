@@ -31,9 +31,9 @@ AS $$
                CASE WHEN z.seen AND j.leaked > 0 THEN 'leaked' END,
                CASE WHEN u.check_outcome = 'out-of-sync' THEN 'out-of-sync' END,
                CASE WHEN z.seen AND j.score < $6 THEN 'weak' END,
-               CASE WHEN z.seen AND EXISTS (SELECT FROM assessment o JOIN credential c ON c.id = o.credential_id
+               CASE WHEN z.seen AND EXISTS (SELECT FROM (SELECT c.id FROM assessment o JOIN credential c ON c.id = o.credential_id
                                  WHERE o.organisation = j.organisation AND o.fingerprint = j.fingerprint AND o.credential_id <> p.id AND c.removed_at IS NULL
-                                   AND sees_value($1, c.id, $2)) THEN 'reused' END,
+                                 OFFSET 0) same WHERE sees_value($1, same.id, $2)) THEN 'reused' END,
                CASE WHEN x.ends < $2::date THEN 'expired' END,
                CASE WHEN z.seen AND cardinality(j.lacks) > 0 THEN 'breaks-policy' END,
                CASE WHEN x.ends >= $2::date AND x.ends < $2::date + $8 THEN 'expires-soon' END,

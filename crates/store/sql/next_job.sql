@@ -7,12 +7,19 @@ CREATE OR REPLACE FUNCTION next_job(at timestamp with time zone, most_per_device
 AS $$
 BEGIN
     RETURN (
+        -- Counted once: a thousand jobs may wait.
+        WITH running AS MATERIALIZED (
+            SELECT r.device_id, r.asked_by FROM job r WHERE r.state = 'running' AND r.leased_until > at
+        ), on_device AS MATERIALIZED (
+            SELECT r.device_id, count(*) AS jobs FROM running r GROUP BY 1
+        ), of_asker AS MATERIALIZED (
+            SELECT r.asked_by, count(*) AS jobs FROM running r GROUP BY 1
+        )
         SELECT j.id FROM job j JOIN device d ON d.id = j.device_id
-        CROSS JOIN LATERAL (SELECT count(*) FILTER (WHERE r.device_id = j.device_id) AS device, count(*) FILTER (WHERE r.asked_by = j.asked_by) AS asker
-                            FROM job r WHERE r.state = 'running' AND r.leased_until > at AND (r.device_id = j.device_id OR r.asked_by = j.asked_by)) busy
+        LEFT JOIN on_device b ON b.device_id = j.device_id LEFT JOIN of_asker a ON a.asked_by = j.asked_by
         WHERE ((j.state = 'queued' AND j.not_before <= at) OR (j.state = 'running' AND j.leased_until <= at))
-          AND busy.device < most_per_device AND busy.asker < most_per_asker
+          AND coalesce(b.jobs, 0) < most_per_device AND coalesce(a.jobs, 0) < most_per_asker
           AND (d.paused_at IS NULL OR j.task = 'check' OR j.method = 'self')
-        ORDER BY busy.device, j.not_before, j.id LIMIT 1 FOR UPDATE OF j SKIP LOCKED);
+        ORDER BY coalesce(b.jobs, 0), j.not_before, j.id LIMIT 1 FOR UPDATE OF j SKIP LOCKED);
 END
 $$;

@@ -25,7 +25,7 @@ const BEFORE_TABLES: [&str; 2] = ["scope", "searchable"];
 
 /// When functions are applied, among the migrations: by version; all of them, or those that tables
 /// need.
-const STEPS: [Step; 11] = [
+const STEPS: [Step; 12] = [
     Step {
         version: "20261128000001",
         all: false,
@@ -68,6 +68,10 @@ const STEPS: [Step; 11] = [
     },
     Step {
         version: "20261130000021",
+        all: true,
+    },
+    Step {
+        version: "20261130000022",
         all: true,
     },
 ];

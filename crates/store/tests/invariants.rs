@@ -627,7 +627,7 @@ fn a_database_that_stopped_at_any_version_can_be_brought_up_to_date() {
         )
         .unwrap();
     // What tables need, then all functions, and all of them again with the imported folders.
-    assert_eq!(versions, (folders.len() + 11).to_string());
+    assert_eq!(versions, (folders.len() + 12).to_string());
 }
 
 #[tokio::test(flavor = "multi_thread")]

@@ -1,4 +1,4 @@
-//! Who waits for whom, and that nobody waits for each other.
+//! Who waits for whom, that nobody waits for each other, and that nobody waits while all is looked through.
 
 #![allow(
     clippy::unwrap_used,
@@ -12,8 +12,9 @@ mod rig;
 
 use std::time::Duration;
 
+use jexlin_core::access::Level;
 use jexlin_core::vault::{ValueOrigin, VersionState};
-use jexlin_store::{AssessmentRow, NewVersion, Store, StoreError, Tx};
+use jexlin_store::{AssessmentRow, GrantRow, NewVersion, Store, StoreError, Tx};
 use uuid::Uuid;
 
 use rig::{at, credential, folder, organisation, removal, world};
@@ -49,6 +50,25 @@ fn assessment(organisation: Uuid, credential_id: Uuid) -> AssessmentRow {
         leaked: 0,
         made_at: at(0),
         stale: false,
+    }
+}
+
+fn grant(organisation: Uuid, folder: Uuid, person: Uuid) -> GrantRow {
+    GrantRow {
+        only_kind: None,
+        only_tag: None,
+        history: true,
+        id: Uuid::now_v7(),
+        organisation,
+        folder_id: Some(folder),
+        credential_id: None,
+        person_id: Some(person),
+        group_id: None,
+        held: Level::Steward.number(),
+        ends_at: None,
+        note: String::new(),
+        created_at: at(0),
+        created_by: None,
     }
 }
 
@@ -187,4 +207,44 @@ async fn two_who_wait_for_each_other_are_told_that_the_records_are_busy() {
     let there = waiting.await.unwrap();
     let busy = |result: &Result<(), StoreError>| matches!(result, Err(StoreError::Busy(_)));
     assert!(busy(&here) != busy(&there), "{here:?} {there:?}");
+}
+
+#[tokio::test]
+async fn who_may_see_a_password_is_looked_up_for_the_same_passwords_alone() {
+    let _alone = ALONE.lock().await;
+    let store = store();
+    let (entry, person) = organisation(&store).await;
+    let place = Uuid::now_v7();
+    let mut tx = store.begin(entry).await.unwrap();
+    tx.add_folder(&folder(entry, place, None, false))
+        .await
+        .unwrap();
+    tx.add_grant(&grant(entry, place, person)).await.unwrap();
+    let mut logins = vec![];
+    for number in 0..40 {
+        logins.push(add_login(&mut tx, place, &format!("pump {number}")).await);
+    }
+    for login in &logins {
+        let mut row = assessment(entry, *login);
+        // The first two are the same.
+        if *login == logins[1] {
+            row.fingerprint = logins[0].as_bytes().to_vec();
+        }
+        tx.keep_assessment(&row, "password").await.unwrap();
+    }
+    tx.commit().await.unwrap();
+    let (cluster, database) = world();
+    let looked_up = |login: Uuid| {
+        // The plan that the planner takes for tables that it takes for empty.
+        let sql = format!(
+            "SET track_functions = 'all'; SET enable_nestloop = off; SET enable_indexscan = off; SET enable_bitmapscan = off;
+             BEGIN; SET LOCAL jexlin.organisation = '{entry}';
+             SELECT 'reused' = ANY (findings_of('{login}', '{person}', '2026-11-30', 3, 0, 0));
+             SELECT calls FROM pg_stat_xact_user_functions WHERE funcname = 'sees_value'; COMMIT"
+        );
+        cluster.psql(&database.name, &sql).unwrap()
+    };
+    // Once for the credential itself, and once for each that has the same password.
+    assert_eq!(looked_up(logins[0]).trim(), "t\n2");
+    assert_eq!(looked_up(logins[2]).trim(), "f\n1");
 }
