@@ -11,10 +11,7 @@ use jexlin_core::dialogue::Instructions;
 use jexlin_core::policy::{About, PasswordPolicy};
 use jexlin_core::secret::Secret;
 use jexlin_core::upkeep::ConnectorKind;
-use jexlin_devices::{
-    Connector, Registry, Settings as ConnectorSettings, active_directory, http_api, ldap, mariadb,
-    postgresql, redis, ssh, telnet,
-};
+use jexlin_devices::{Connector, Registry, Settings as ConnectorSettings, TimeLimits, ssh};
 use jexlin_store::{LiveNews, Store};
 use rand::SeedableRng as _;
 use rand::rngs::{StdRng, SysRng};
@@ -132,24 +129,22 @@ pub struct Opening {
 fn connectors(config: &Config) -> [ConnectorSettings; 9] {
     let connect = Duration::from_secs(config.connect_seconds);
     let change = Duration::from_secs(config.change_seconds);
+    let limits = TimeLimits { connect, change };
+    let ssh = ssh::Settings {
+        connect,
+        change,
+        ..ssh::Settings::default()
+    };
     [
-        ConnectorSettings::Ssh(ssh::Settings {
-            connect,
-            change,
-            ..ssh::Settings::default()
-        }),
-        ConnectorSettings::CommandLine(ssh::Settings {
-            connect,
-            change,
-            ..ssh::Settings::default()
-        }),
-        ConnectorSettings::Telnet(telnet::Settings { connect, change }),
-        ConnectorSettings::HttpApi(http_api::Settings { connect, change }),
-        ConnectorSettings::Postgresql(postgresql::Settings { connect, change }),
-        ConnectorSettings::Ldap(ldap::Settings { connect, change }),
-        ConnectorSettings::Redis(redis::Settings { connect, change }),
-        ConnectorSettings::Mariadb(mariadb::Settings { connect, change }),
-        ConnectorSettings::ActiveDirectory(active_directory::Settings { connect, change }),
+        ConnectorSettings::Ssh(ssh),
+        ConnectorSettings::CommandLine(ssh),
+        ConnectorSettings::Telnet(limits),
+        ConnectorSettings::HttpApi(limits),
+        ConnectorSettings::Postgresql(limits),
+        ConnectorSettings::Ldap(limits),
+        ConnectorSettings::Redis(limits),
+        ConnectorSettings::Mariadb(limits),
+        ConnectorSettings::ActiveDirectory(limits),
     ]
 }
 

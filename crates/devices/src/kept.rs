@@ -9,9 +9,13 @@ use std::time::{Duration, Instant};
 use jexlin_core::upkeep::identity::PresentedIdentity;
 use jexlin_core::upkeep::{BoundLogin, Operator};
 use tokio::sync::Mutex;
+use tokio::time::timeout;
 
 use crate::OperatorConnection;
 use crate::connector::KeptOperators;
+
+/// A kept session ends after so long without use, where nothing else is set.
+pub(crate) const IDLE: Duration = Duration::from_secs(60);
 
 /// A session is used so often, and so long, before its operator must sign in again: an operator that
 /// the device no longer lets in is noticed then.
@@ -22,6 +26,12 @@ const LONGEST_LIFE: Duration = Duration::from_secs(600);
 pub(crate) trait Lasting: Send + Sync + 'static {
     /// Whether it has ended.
     fn is_closed(&self) -> bool;
+
+    /// Asks the device for a sign of life. A protocol that tells a change that was not sent from one
+    /// that was lost needs none.
+    fn answers(&self) -> impl Future<Output = bool> + Send {
+        std::future::ready(true)
+    }
 }
 
 /// A session that is kept, with the identity that the device showed.
@@ -117,9 +127,27 @@ impl<S: Lasting> Kept<S> {
         }
     }
 
-    /// The kept session of an operator, or a new one. Jobs that begin together open one session, and a
-    /// device that does not answer holds up no other device.
-    pub(crate) async fn session<E>(
+    /// The kept session of an operator, or a new one. One that is kept must answer within this time, so
+    /// that a change is not sent to a device that is gone. Jobs that begin together open one session,
+    /// and a device that does not answer holds up no other device.
+    pub(crate) async fn session<E, F>(
+        &self,
+        operator: &BoundLogin<Operator>,
+        within: Duration,
+        open: impl Fn() -> F,
+    ) -> Result<Arc<KeptSession<S>>, (E, Option<PresentedIdentity>)>
+    where
+        F: Future<Output = (Result<S, E>, Option<PresentedIdentity>)>,
+    {
+        let session = self.usable_or_new(operator, open()).await?;
+        if matches!(timeout(within, session.answers()).await, Ok(true)) {
+            return Ok(session);
+        }
+        self.close(&OperatorConnection::of(operator));
+        self.usable_or_new(operator, open()).await
+    }
+
+    async fn usable_or_new<E>(
         &self,
         operator: &BoundLogin<Operator>,
         open: impl Future<Output = (Result<S, E>, Option<PresentedIdentity>)>,

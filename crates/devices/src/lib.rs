@@ -21,6 +21,7 @@ pub mod redis;
 mod registry;
 pub mod ssh;
 pub mod telnet;
+mod time_limits;
 mod tls;
 
 use jexlin_core::dialogue::Turn;
@@ -29,6 +30,7 @@ use jexlin_core::upkeep::identity::PresentedIdentity;
 pub use connector::{Answer, Capabilities, Connector, KeptOperators, MaySend, OperatorConnection};
 pub use jexlin_core::upkeep::FoundAccount;
 pub use registry::{Registry, Settings};
+pub use time_limits::TimeLimits;
 
 /// What a login showed.
 #[derive(Clone, Debug, PartialEq, Eq)]

@@ -4,16 +4,16 @@ use std::sync::Arc;
 
 use jexlin_core::upkeep::ConnectorKind;
 
-use crate::active_directory::{self, ActiveDirectory};
-use crate::http_api::{self, HttpApi};
+use crate::active_directory::ActiveDirectory;
+use crate::http_api::HttpApi;
 use crate::instructed::ByInstructions;
-use crate::ldap::{self, Ldap};
-use crate::mariadb::{self, Mariadb};
-use crate::postgresql::{self, Postgresql};
-use crate::redis::{self, Redis};
+use crate::ldap::Ldap;
+use crate::mariadb::Mariadb;
+use crate::postgresql::Postgresql;
+use crate::redis::Redis;
 use crate::ssh::{self, CommandLine, Ssh};
-use crate::telnet::{self, Telnet};
-use crate::{Connector, OperatorConnection};
+use crate::telnet::Telnet;
+use crate::{Connector, OperatorConnection, TimeLimits};
 
 /// The settings of a connector.
 #[derive(Clone, Copy, Debug)]
@@ -21,21 +21,21 @@ pub enum Settings {
     /// Of OpenSSH hosts.
     Ssh(ssh::Settings),
     /// Of PostgreSQL servers.
-    Postgresql(postgresql::Settings),
+    Postgresql(TimeLimits),
     /// Of directories that speak LDAP.
-    Ldap(ldap::Settings),
+    Ldap(TimeLimits),
     /// Of MariaDB servers.
-    Mariadb(mariadb::Settings),
+    Mariadb(TimeLimits),
     /// Of Redis servers.
-    Redis(redis::Settings),
+    Redis(TimeLimits),
     /// Of command lines over SSH.
     CommandLine(ssh::Settings),
     /// Of command lines over Telnet.
-    Telnet(telnet::Settings),
+    Telnet(TimeLimits),
     /// Of HTTP APIs.
-    HttpApi(http_api::Settings),
+    HttpApi(TimeLimits),
     /// Of domain controllers of Active Directory.
-    ActiveDirectory(active_directory::Settings),
+    ActiveDirectory(TimeLimits),
 }
 
 impl Settings {

@@ -13,8 +13,8 @@ mod rig;
 use std::sync::OnceLock;
 use std::time::Duration;
 
-use jexlin_devices::active_directory::{ActiveDirectory, Settings};
-use jexlin_devices::{Change, Connector as _, Probe};
+use jexlin_devices::active_directory::ActiveDirectory;
+use jexlin_devices::{Change, Connector as _, Probe, TimeLimits};
 use jexlin_standins::domain_controller::{DOMAIN, DomainController, PORT};
 use jexlin_standins::misbehaving_device::Wire;
 use proptest::prelude::*;
@@ -46,7 +46,7 @@ fn name(account: &str) -> String {
 }
 
 fn connector() -> Watched {
-    watched(ActiveDirectory::new(Settings {
+    watched(ActiveDirectory::new(TimeLimits {
         connect: Duration::from_secs(10),
         change: Duration::from_secs(10),
     }))
@@ -187,7 +187,7 @@ async fn a_controller_proves_who_it_is_by_its_key_its_pin_or_an_authority() {
 
 #[tokio::test]
 async fn what_is_no_controller_or_does_not_answer_is_said_in_bounded_time() {
-    let connector = ActiveDirectory::new(Settings {
+    let connector = ActiveDirectory::new(TimeLimits {
         connect: Duration::from_millis(700),
         change: Duration::from_millis(700),
     });

@@ -16,7 +16,7 @@ use std::time::Duration;
 use jexlin_core::dialogue::{Instructions, Turn};
 use jexlin_core::secret::Secret;
 use jexlin_core::upkeep::ConnectorKind;
-use jexlin_devices::{Change, Connector as _, Listing, Met, Probe, Settings, ssh, telnet};
+use jexlin_devices::{Change, Connector as _, Listing, Met, Probe, Settings, TimeLimits, ssh};
 use jexlin_standins::command_line::{CHANGES, CommandLine, FITTER, KEEPER, Manner, Model, WARDEN};
 use jexlin_standins::host::Host;
 use jexlin_standins::misbehaving_device::Wire;
@@ -245,7 +245,7 @@ impl FamilyOf {
     fn connector(&self) -> Watched {
         match self.model {
             Model::Telemetry => watched_too(
-                Settings::Telnet(telnet::Settings {
+                Settings::Telnet(TimeLimits {
                     connect: Duration::from_secs(10),
                     change: Duration::from_secs(10),
                 })

@@ -15,7 +15,7 @@ use std::time::Duration;
 
 use jexlin_core::dialogue::Instructions;
 use jexlin_core::upkeep::ConnectorKind;
-use jexlin_devices::{Change, Connector, Listing, Probe, Settings, http_api};
+use jexlin_devices::{Change, Connector, Listing, Probe, Settings, TimeLimits};
 use jexlin_standins::api_servers::ApiServer;
 use jexlin_standins::cloud_console::{CloudConsole, KEEPER};
 use rig::watch::{Watched, watched_too};
@@ -40,7 +40,7 @@ fn at(port: u16, text: &str) -> Place {
 
 fn connector() -> Watched {
     watched_too(
-        Settings::HttpApi(http_api::Settings {
+        Settings::HttpApi(TimeLimits {
             connect: Duration::from_secs(5),
             change: Duration::from_secs(5),
         })

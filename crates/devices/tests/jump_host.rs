@@ -16,9 +16,9 @@ use std::time::Duration;
 
 use jexlin_core::dialogue::Instructions;
 use jexlin_core::upkeep::{BoundLogin, ConnectRules, ConnectorKind, JumpHost};
-use jexlin_devices::postgresql::{Postgresql, Settings as PostgresqlSettings};
+use jexlin_devices::postgresql::Postgresql;
 use jexlin_devices::ssh::{Settings, Ssh};
-use jexlin_devices::{Change, Connector, Probe, jump_host, telnet};
+use jexlin_devices::{Change, Connector, Probe, TimeLimits, jump_host};
 use jexlin_standins::database_server::DatabaseServer;
 use jexlin_standins::host::Host;
 use jexlin_standins::misbehaving_device::Wire;
@@ -124,7 +124,7 @@ async fn databases_and_command_lines_are_reached_through_one_too() {
     server
         .sql("CREATE ROLE historian LOGIN PASSWORD 'Historian-tide-1'")
         .unwrap();
-    let database = watched(Postgresql::new(PostgresqlSettings {
+    let database = watched(Postgresql::new(TimeLimits {
         connect: Duration::from_secs(8),
         change: Duration::from_secs(8),
     }));
@@ -144,7 +144,7 @@ async fn databases_and_command_lines_are_reached_through_one_too() {
         ..place("127.0.0.1", router.port())
     };
     let prompt = prompt.known_by("unproven").behind(&host, &tunnel);
-    let line = telnet::Settings {
+    let line = TimeLimits {
         connect: Duration::from_secs(8),
         change: Duration::from_secs(8),
     };

@@ -13,8 +13,8 @@ mod rig;
 use std::sync::OnceLock;
 use std::time::Duration;
 
-use jexlin_devices::ldap::{Ldap, Settings};
-use jexlin_devices::{Change, Connector as _, Probe};
+use jexlin_devices::ldap::Ldap;
+use jexlin_devices::{Change, Connector as _, Probe, TimeLimits};
 use jexlin_standins::directory_server::{DirectoryServer, SUFFIX};
 use jexlin_standins::misbehaving_device::Wire;
 use proptest::prelude::*;
@@ -43,7 +43,7 @@ fn rotator() -> String {
 }
 
 fn ldap() -> Watched {
-    watched(Ldap::new(Settings {
+    watched(Ldap::new(TimeLimits {
         connect: Duration::from_secs(5),
         change: Duration::from_secs(5),
     }))
@@ -144,7 +144,7 @@ async fn a_directory_proves_who_it_is_by_its_key_its_pin_or_an_authority() {
 
 #[tokio::test]
 async fn what_is_no_directory_or_does_not_answer_is_said_in_bounded_time() {
-    let connector = Ldap::new(Settings {
+    let connector = Ldap::new(TimeLimits {
         connect: Duration::from_millis(700),
         change: Duration::from_millis(700),
     });

@@ -14,8 +14,8 @@ use std::sync::{Arc, Mutex, OnceLock};
 use std::time::Duration;
 
 use jexlin_core::upkeep::identity::Identity;
-use jexlin_devices::postgresql::{Postgresql, Settings};
-use jexlin_devices::{Change, Connector as _, Probe};
+use jexlin_devices::postgresql::Postgresql;
+use jexlin_devices::{Change, Connector as _, Probe, TimeLimits};
 use jexlin_standins::database_server::DatabaseServer;
 use jexlin_standins::misbehaving_device::{self, Manner, Wire};
 use proptest::prelude::*;
@@ -47,7 +47,7 @@ fn role(name: &str) {
 }
 
 fn postgresql() -> Watched {
-    watched(Postgresql::new(Settings {
+    watched(Postgresql::new(TimeLimits {
         connect: Duration::from_secs(5),
         change: Duration::from_secs(5),
     }))
@@ -222,7 +222,7 @@ async fn a_server_proves_who_it_is_by_its_key_its_pin_or_an_authority() {
 
 #[tokio::test]
 async fn what_is_no_server_or_does_not_answer_is_said_in_bounded_time() {
-    let connector = Postgresql::new(Settings {
+    let connector = Postgresql::new(TimeLimits {
         connect: Duration::from_millis(700),
         change: Duration::from_millis(700),
     });

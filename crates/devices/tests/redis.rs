@@ -13,8 +13,8 @@ mod rig;
 use std::sync::OnceLock;
 use std::time::Duration;
 
-use jexlin_devices::redis::{Redis, Settings};
-use jexlin_devices::{Change, Connector as _, Probe};
+use jexlin_devices::redis::Redis;
+use jexlin_devices::{Change, Connector as _, Probe, TimeLimits};
 use jexlin_standins::redis_server::{OPERATOR_RIGHTS, RedisServer};
 use proptest::prelude::*;
 
@@ -47,7 +47,7 @@ fn server() -> &'static RedisServer {
 }
 
 fn redis() -> Watched {
-    watched(Redis::new(Settings {
+    watched(Redis::new(TimeLimits {
         connect: Duration::from_secs(5),
         change: Duration::from_secs(5),
     }))
@@ -189,7 +189,7 @@ async fn a_server_proves_who_it_is_by_its_key_its_pin_or_an_authority() {
 
 #[tokio::test]
 async fn what_is_no_server_or_does_not_answer_is_said_in_bounded_time() {
-    let connector = Redis::new(Settings {
+    let connector = Redis::new(TimeLimits {
         connect: Duration::from_millis(700),
         change: Duration::from_millis(700),
     });
@@ -209,7 +209,7 @@ async fn a_server_that_says_the_password_back_or_never_ends_is_left_within_bound
             Some(said) => said.repeat(2000),
         })
         .await;
-        let connector = Redis::new(Settings {
+        let connector = Redis::new(TimeLimits {
             connect: Duration::from_secs(2),
             change: Duration::from_secs(2),
         });

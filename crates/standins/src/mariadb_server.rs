@@ -30,9 +30,10 @@ impl Drop for MariadbServer {
 }
 
 /// What an operator may do, and no more.
-pub const OPERATOR_RIGHTS: [&str; 2] = [
+pub const OPERATOR_RIGHTS: [&str; 3] = [
     "GRANT UPDATE ON mysql.* TO rotator",
-    "GRANT SELECT (User, Host, plugin, is_role, Super_priv, Create_user_priv, Grant_priv) ON mysql.user TO rotator",
+    "GRANT SELECT (User, Host, plugin, is_role, Super_priv, Create_user_priv, Grant_priv, Insert_priv, Update_priv) ON mysql.user TO rotator",
+    "GRANT SELECT (User, Host, Db, Insert_priv, Update_priv) ON mysql.db TO rotator",
 ];
 
 /// As root, the account that Debian's package makes.

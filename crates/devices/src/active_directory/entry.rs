@@ -46,6 +46,14 @@ pub(super) fn parts(login: &str) -> Option<(&str, &str)> {
     (!wrong(name) && !wrong(domain)).then_some((name, domain))
 }
 
+const LOGON_NAME: &str = "sAMAccountName";
+
+/// Whether a domain's name of an account is the one that is asked for. A controller of Windows finds
+/// `Jürgen` under `Jurgen` too; here these would be two accounts, each with a lockout budget of its own.
+fn is_same_name(written: &str, asked: &str) -> bool {
+    written.to_lowercase() == asked.to_lowercase()
+}
+
 fn filter(name: &str) -> String {
     let name = ldap_escape(name);
     format!("(&(objectClass=user)(sAMAccountName={name}))")
@@ -70,16 +78,22 @@ pub(super) async fn entry_of(
         )));
     }
     let (found, _) = session
-        .search(&context, Scope::Subtree, &filter(name), vec!["1.1"])
+        .search(&context, Scope::Subtree, &filter(name), vec![LOGON_NAME])
         .await?
         .success()?;
     // References to other domains are no entries.
-    let mut names = found
+    let mut entries = found
         .into_iter()
         .filter(|entry| !entry.is_ref())
-        .map(|entry| SearchEntry::construct(entry).dn);
-    Ok(match (names.next(), names.next()) {
-        (Some(name), None) => Ok(name),
+        .map(SearchEntry::construct);
+    Ok(match (entries.next(), entries.next()) {
+        (Some(entry), None) => match entry.attrs.get(LOGON_NAME).and_then(|all| all.first()) {
+            Some(written) if !is_same_name(written, name) => Err(format!(
+                "the account is written {}@{here} there",
+                plain_words(written)
+            )),
+            _ => Ok(entry.dn),
+        },
         (Some(_), Some(_)) => Err("several accounts have this name".into()),
         (None, _) => {
             Err("there is no such account, or the one that is signed in may not see it".into())
@@ -115,7 +129,7 @@ pub(super) async fn list(mut session: Session) -> Result<Vec<FoundAccount>, Ldap
         return Ok(vec![]);
     };
     let attributes = vec![
-        "sAMAccountName",
+        LOGON_NAME,
         "userAccountControl",
         "adminCount",
         "lockoutTime",
@@ -144,7 +158,7 @@ pub(super) async fn list(mut session: Session) -> Result<Vec<FoundAccount>, Ldap
         }
         let entry = SearchEntry::construct(entry);
         let one = |name: &str| entry.attrs.get(name).and_then(|values| values.first());
-        let Some(name) = one("sAMAccountName") else {
+        let Some(name) = one(LOGON_NAME) else {
             continue;
         };
         let flags: u32 = one("userAccountControl")
@@ -175,7 +189,7 @@ pub(super) async fn list(mut session: Session) -> Result<Vec<FoundAccount>, Ldap
 
 #[cfg(test)]
 mod tests {
-    use super::{common_name, dns_name, file_time, filter, parts};
+    use super::{common_name, dns_name, file_time, filter, is_same_name, parts};
 
     #[test]
     fn an_account_has_one_name_and_one_way_to_write_it() {
@@ -208,6 +222,13 @@ mod tests {
         assert_eq!(common_name(group), "Domain Admins");
         let odd = "CN=Pumps\\, all,DC=osmere,DC=example";
         assert_eq!(common_name(odd), odd);
+    }
+
+    #[test]
+    fn an_account_that_is_written_in_another_way_is_another_account() {
+        assert!(is_same_name("Duty", "dUTY"));
+        assert!(is_same_name("jürgen", "JÜRGEN"));
+        assert!(!is_same_name("Jurgen", "Jürgen"));
     }
 
     #[test]

@@ -13,29 +13,21 @@ use ldap3::{Ldap as Session, LdapError, LdapResult, Mod};
 use tokio::time::timeout;
 
 use self::entry::{NAME, entry_of, list, parts};
-use crate::kept::Kept;
-use crate::ldap::session::{IDLE, NoSession, kept, open};
+use crate::kept::{IDLE, Kept};
+use crate::ldap::session::{NoSession, Opened, kept, open};
 use crate::ldap::{UNSURE, words_of};
 use crate::network::{no_connection, plain_words};
+use crate::time_limits::{TimeLimits, silence};
 use crate::tls;
 use crate::{
     Capabilities, Change, Connector, KeptOperators, Listing, MaySend, Met, OperatorConnection,
     Probe,
 };
 
-/// How long to wait for a domain controller.
-#[derive(Clone, Copy, Debug)]
-pub struct Settings {
-    /// For the connection, the handshake and the sign-in together.
-    pub connect: Duration,
-    /// For the change of a password.
-    pub change: Duration,
-}
-
 /// The connector. It keeps sessions of operators open, to use them again.
 #[derive(Debug)]
 pub struct ActiveDirectory {
-    settings: Settings,
+    limits: TimeLimits,
     operators: Kept<Session>,
 }
 
@@ -93,42 +85,29 @@ fn quoted(password: &str) -> Vec<u8> {
 }
 
 impl ActiveDirectory {
-    /// A connector with these settings.
+    /// A connector with these limits.
     #[must_use]
-    pub fn new(settings: Settings) -> Self {
+    pub fn new(limits: TimeLimits) -> Self {
         Self {
-            settings,
+            limits,
             operators: Kept::new(IDLE),
         }
     }
 
     /// The kept session of an operator, or a new one.
-    async fn operator_session(
-        &self,
-        operator: &BoundLogin<Operator>,
-    ) -> (Result<Session, NoSession>, Option<PresentedIdentity>) {
-        let within = self.settings.connect;
+    async fn operator_session(&self, operator: &BoundLogin<Operator>) -> Opened {
+        let within = self.limits.connect;
         kept(&self.operators, operator, within, || self.open(operator)).await
     }
 
-    fn silence(&self) -> String {
-        format!(
-            "the device did not answer within {} seconds",
-            self.settings.connect.as_secs()
-        )
-    }
-
     /// Signs in where the identity is proved.
-    async fn open<R: RoleMark>(
-        &self,
-        login: &BoundLogin<R>,
-    ) -> (Result<Session, NoSession>, Option<PresentedIdentity>) {
+    async fn open<R: RoleMark>(&self, login: &BoundLogin<R>) -> Opened {
         if parts(login.login()).is_none() {
             return (Err(NoSession::NoAnswer(NAME.into())), None);
         }
-        timeout(self.settings.connect, open(login, judge))
+        timeout(self.limits.connect, open(login, judge))
             .await
-            .unwrap_or_else(|_| (Err(NoSession::NoAnswer(self.silence())), None))
+            .unwrap_or_else(|_| (Err(NoSession::NoAnswer(silence(self.limits.connect))), None))
     }
 
     /// Finds the account, and sends one change of its password, by whoever is signed in.
@@ -144,11 +123,11 @@ impl ActiveDirectory {
             return Change::NotReached("the new password is not text".into());
         };
         let looking = entry_of(&mut session, candidate.login());
-        let name = match timeout(self.settings.change, looking).await {
+        let name = match timeout(self.limits.change, looking).await {
             Ok(Ok(Ok(name))) => name,
             Ok(Ok(Err(why))) => return Change::Refused(why),
             Ok(Err(error)) => return Change::NotReached(no_connection(&error.to_string())),
-            Err(_) => return Change::NotReached(self.silence()),
+            Err(_) => return Change::NotReached(silence(self.limits.change)),
         };
         let attribute = b"unicodePwd".to_vec();
         let changes = match present.map(|present| text(present.password())) {
@@ -162,14 +141,11 @@ impl ActiveDirectory {
         if !may_send().await {
             return Change::LeaseLost;
         }
-        let result = match timeout(self.settings.change, session.modify(&name, changes)).await {
+        let result = match timeout(self.limits.change, session.modify(&name, changes)).await {
             Ok(Ok(result)) => result,
             Ok(Err(error)) => return Change::Lost(no_connection(&error.to_string())),
             Err(_) => {
-                return Change::Lost(format!(
-                    "the device did not answer within {} seconds",
-                    self.settings.change.as_secs()
-                ));
+                return Change::Lost(silence(self.limits.change));
             }
         };
         let mut secrets = vec![candidate.password()];
@@ -201,9 +177,9 @@ impl Connector for ActiveDirectory {
     }
 
     async fn identify(&self, endpoint: &Endpoint) -> Result<Vec<PresentedIdentity>, String> {
-        timeout(self.settings.connect, tls::look(endpoint))
+        timeout(self.limits.connect, tls::look(endpoint))
             .await
-            .unwrap_or_else(|_| Err(self.silence()))
+            .unwrap_or_else(|_| Err(silence(self.limits.connect)))
     }
 
     async fn check(&self, account: &BoundLogin<Account>) -> Met<Probe> {
@@ -261,9 +237,12 @@ impl Connector for ActiveDirectory {
         let (session, presented) = self.operator_session(operator).await;
         let broken = |error: LdapError| plain_words(&error.to_string());
         let result = match session {
-            Ok(session) => timeout(self.settings.change, list(session))
+            Ok(session) => timeout(self.limits.change, list(session))
                 .await
-                .map_or_else(|_| Err(self.silence()), |found| found.map_err(broken))
+                .map_or_else(
+                    |_| Err(silence(self.limits.change)),
+                    |found| found.map_err(broken),
+                )
                 .map_err(|why| redact(&why, &[operator.password()]))
                 .into(),
             Err(NoSession::Closed) => Listing::OperatorRefused,

@@ -11,42 +11,25 @@ use jexlin_core::dialogue::{Ending, Purpose, Values};
 use jexlin_core::recipe::{Exchange, Next, Request};
 use jexlin_core::upkeep::identity::PresentedIdentity;
 use jexlin_core::upkeep::{BoundLogin, ConnectorKind, Endpoint, RoleMark};
-use tokio::time::{Duration, timeout};
+use tokio::time::timeout;
 
 use crate::instructed::{Came, Instructed, Stopped};
 use crate::network::plain_words;
+use crate::time_limits::{TimeLimits, silence};
 use crate::{MaySend, tls};
 
 /// The most of an answer that is read, in bytes.
 const MOST_ANSWER: usize = 1024 * 1024;
 
-/// How long to wait for a device.
-#[derive(Clone, Copy, Debug)]
-pub struct Settings {
-    /// For a check.
-    pub connect: Duration,
-    /// For the change of a password.
-    pub change: Duration,
-}
-
-impl Default for Settings {
-    fn default() -> Self {
-        Self {
-            connect: Duration::from_secs(15),
-            change: Duration::from_secs(20),
-        }
-    }
-}
-
 /// Carries out recipes.
 #[derive(Clone, Copy, Debug)]
 pub(crate) struct HttpApi {
-    settings: Settings,
+    limits: TimeLimits,
 }
 
 impl HttpApi {
-    pub(crate) const fn new(settings: Settings) -> Self {
-        Self { settings }
+    pub(crate) const fn new(limits: TimeLimits) -> Self {
+        Self { limits }
     }
 }
 
@@ -57,7 +40,7 @@ impl Instructed for HttpApi {
     const MISSING: &'static str = "the device has no recipe; a steward chooses one";
 
     async fn look(&self, endpoint: &Endpoint) -> Result<Vec<PresentedIdentity>, String> {
-        let most = self.settings.connect;
+        let most = self.limits.connect;
         timeout(most, tls::look(endpoint))
             .await
             .map_err(|_| silence(most))?
@@ -77,8 +60,8 @@ impl Instructed for HttpApi {
             return Some(Came::stopped(Stopped::Connection(why.into()), None));
         }
         let most = match purpose {
-            Purpose::Check => self.settings.connect,
-            Purpose::Operator | Purpose::Account | Purpose::List => self.settings.change,
+            Purpose::Check => self.limits.connect,
+            Purpose::Operator | Purpose::Account | Purpose::List => self.limits.change,
         };
         let (mut exchange, first) = Exchange::begin(recipe, purpose, values);
         // Kept out here, so that what is known when the time is over is not lost.
@@ -124,13 +107,6 @@ impl Instructed for HttpApi {
             found: exchange.take_found(),
         })
     }
-}
-
-fn silence(most: Duration) -> String {
-    format!(
-        "the device did not answer within {} seconds",
-        most.as_secs()
-    )
 }
 
 type Answer = (u16, Vec<(String, String)>, Bytes);

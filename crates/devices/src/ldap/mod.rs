@@ -14,9 +14,10 @@ use ldap3::exop::PasswordModify;
 use ldap3::{Ldap as Session, LdapResult, Scope, SearchEntry};
 use tokio::time::timeout;
 
-use self::session::{IDLE, NoSession, kept, open};
-use crate::kept::Kept;
+use self::session::{NoSession, Opened, kept, open};
+use crate::kept::{IDLE, Kept};
 use crate::network::{no_connection, plain_words};
+use crate::time_limits::{TimeLimits, silence};
 use crate::tls;
 use crate::{
     Capabilities, Change, Connector, FoundAccount, KeptOperators, Listing, MaySend, Met,
@@ -34,56 +35,34 @@ pub(crate) const UNSURE: [u32; 4] = [
     80, // other
 ];
 
-/// How long to wait for a directory.
-#[derive(Clone, Copy, Debug)]
-pub struct Settings {
-    /// For the connection, the handshake and the sign-in together.
-    pub connect: Duration,
-    /// For the change of a password.
-    pub change: Duration,
-}
-
 /// The connector. It keeps sessions of operators open, to use them again.
 #[derive(Debug)]
 pub struct Ldap {
-    settings: Settings,
+    limits: TimeLimits,
     operators: Kept<Session>,
 }
 
 impl Ldap {
-    /// A connector with these settings.
+    /// A connector with these limits.
     #[must_use]
-    pub fn new(settings: Settings) -> Self {
+    pub fn new(limits: TimeLimits) -> Self {
         Self {
-            settings,
+            limits,
             operators: Kept::new(IDLE),
         }
     }
 
     /// The kept session of an operator, or a new one.
-    async fn operator_session(
-        &self,
-        operator: &BoundLogin<Operator>,
-    ) -> (Result<Session, NoSession>, Option<PresentedIdentity>) {
-        let within = self.settings.connect;
+    async fn operator_session(&self, operator: &BoundLogin<Operator>) -> Opened {
+        let within = self.limits.connect;
         kept(&self.operators, operator, within, || self.open(operator)).await
     }
 
-    fn silence(&self) -> String {
-        format!(
-            "the device did not answer within {} seconds",
-            self.settings.connect.as_secs()
-        )
-    }
-
     /// Signs in where the identity is proved.
-    async fn open<R: RoleMark>(
-        &self,
-        login: &BoundLogin<R>,
-    ) -> (Result<Session, NoSession>, Option<PresentedIdentity>) {
-        timeout(self.settings.connect, open(login, judge))
+    async fn open<R: RoleMark>(&self, login: &BoundLogin<R>) -> Opened {
+        timeout(self.limits.connect, open(login, judge))
             .await
-            .unwrap_or_else(|_| (Err(NoSession::NoAnswer(self.silence())), None))
+            .unwrap_or_else(|_| (Err(NoSession::NoAnswer(silence(self.limits.connect))), None))
     }
 
     /// Sends one change, by whoever is signed in.
@@ -102,14 +81,11 @@ impl Ldap {
             old_pass: former,
             new_pass: Some(password),
         };
-        let result = match timeout(self.settings.change, session.extended(request)).await {
+        let result = match timeout(self.limits.change, session.extended(request)).await {
             Ok(Ok(answer)) => answer.1,
             Ok(Err(error)) => return Change::Lost(no_connection(&error.to_string())),
             Err(_) => {
-                return Change::Lost(format!(
-                    "the device did not answer within {} seconds",
-                    self.settings.change.as_secs()
-                ));
+                return Change::Lost(silence(self.limits.change));
             }
         };
         // A directory may say the password back.
@@ -173,9 +149,9 @@ impl Connector for Ldap {
     }
 
     async fn identify(&self, endpoint: &Endpoint) -> Result<Vec<PresentedIdentity>, String> {
-        timeout(self.settings.connect, tls::look(endpoint))
+        timeout(self.limits.connect, tls::look(endpoint))
             .await
-            .unwrap_or_else(|_| Err(self.silence()))
+            .unwrap_or_else(|_| Err(silence(self.limits.connect)))
     }
 
     async fn check(&self, account: &BoundLogin<Account>) -> Met<Probe> {
@@ -230,9 +206,9 @@ impl Connector for Ldap {
     async fn list_accounts(&self, operator: &BoundLogin<Operator>) -> Met<Listing> {
         let (session, presented) = self.operator_session(operator).await;
         let result = match session {
-            Ok(session) => timeout(self.settings.change, list(session))
+            Ok(session) => timeout(self.limits.change, list(session))
                 .await
-                .unwrap_or_else(|_| Err(self.silence()))
+                .unwrap_or_else(|_| Err(silence(self.limits.change)))
                 .map_err(|why| redact(&why, &[operator.password()]))
                 .into(),
             Err(NoSession::Closed) => Listing::OperatorRefused,

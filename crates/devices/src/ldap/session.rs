@@ -10,10 +10,7 @@ use jexlin_core::upkeep::{BoundLogin, Operator, RoleMark};
 use ldap3::{Ldap as Session, LdapConnAsync, LdapConnSettings, LdapResult, Scope, StdStream};
 use tokio::io::{AsyncReadExt as _, AsyncWriteExt as _};
 use tokio::net::UnixStream;
-use tokio::time::timeout;
 
-use crate::OperatorConnection;
-use crate::connector::KeptOperators as _;
 use crate::kept::{Kept, Lasting};
 use crate::network::no_connection;
 use crate::tls::{self, DeviceStream};
@@ -97,30 +94,22 @@ impl Lasting for Session {
     fn is_closed(&self) -> bool {
         Self::is_closed(&mut self.clone())
     }
+
+    async fn answers(&self) -> bool {
+        let mut asking = self.clone();
+        let root = asking.search("", Scope::Base, "(objectClass=*)", vec!["1.1"]);
+        root.await.is_ok()
+    }
 }
 
-/// A kept session of an operator ends after so long without use.
-pub(crate) const IDLE: Duration = Duration::from_secs(60);
-
-/// The kept session of an operator, or a new one. It must answer first, so that a change is not sent
-/// to a directory that is gone.
+/// The kept session of an operator, or a new one.
 pub(crate) async fn kept<F: Future<Output = Opened>>(
     operators: &Kept<Session>,
     operator: &BoundLogin<Operator>,
     within: Duration,
     open: impl Fn() -> F,
-) -> (Result<Session, NoSession>, Option<PresentedIdentity>) {
-    let kept = match operators.session(operator, open()).await {
-        Ok(kept) => kept,
-        Err((why, presented)) => return (Err(why), presented),
-    };
-    let (mut session, presented) = (Session::clone(&kept), kept.presented.clone());
-    let asking = session.search("", Scope::Base, "(objectClass=*)", vec!["1.1"]);
-    if matches!(timeout(within, asking).await, Ok(Ok(_))) {
-        return (Ok(session), presented);
-    }
-    operators.close(&OperatorConnection::of(operator));
-    match operators.session(operator, open()).await {
+) -> Opened {
+    match operators.session(operator, within, open).await {
         Ok(kept) => (Ok(Session::clone(&kept)), kept.presented.clone()),
         Err((why, presented)) => (Err(why), presented),
     }

@@ -7,8 +7,6 @@
 
 mod session;
 
-use std::time::Duration;
-
 use async_trait::async_trait;
 use jexlin_core::secret::{Secret, redact};
 use jexlin_core::upkeep::identity::PresentedIdentity;
@@ -18,21 +16,13 @@ use tokio::time::timeout;
 
 use self::session::{Broken, Session, kept};
 use crate::network::plain_words;
+use crate::time_limits::{TimeLimits, silence};
 use crate::{Capabilities, Change, Connector, FoundAccount, Listing, MaySend, Met, Probe};
-
-/// How long to wait for a server.
-#[derive(Clone, Copy, Debug)]
-pub struct Settings {
-    /// For the connection, the handshake and the sign-in together.
-    pub connect: Duration,
-    /// For the change of a password.
-    pub change: Duration,
-}
 
 /// The connector.
 #[derive(Debug)]
 pub struct Mariadb {
-    settings: Settings,
+    limits: TimeLimits,
 }
 
 /// Why there is no session.
@@ -96,17 +86,10 @@ fn text(row: &Row, column: usize) -> String {
 }
 
 impl Mariadb {
-    /// A connector with these settings.
+    /// A connector with these limits.
     #[must_use]
-    pub const fn new(settings: Settings) -> Self {
-        Self { settings }
-    }
-
-    fn silence(&self) -> String {
-        format!(
-            "the device did not answer within {} seconds",
-            self.settings.connect.as_secs()
-        )
+    pub const fn new(limits: TimeLimits) -> Self {
+        Self { limits }
     }
 
     /// Signs in where the identity is proved.
@@ -118,8 +101,8 @@ impl Mariadb {
             return (Err(NoSession::NoAnswer(NAME.into())), None);
         };
         let opening = Session::open(login, user.name);
-        let Ok((session, presented)) = timeout(self.settings.connect, opening).await else {
-            return (Err(NoSession::NoAnswer(self.silence())), None);
+        let Ok((session, presented)) = timeout(self.limits.connect, opening).await else {
+            return (Err(NoSession::NoAnswer(silence(self.limits.connect))), None);
         };
         let session = session.map_err(|why| match why {
             Broken::Said(number, _) if ACCESS_DENIED.contains(&number) => NoSession::Closed,
@@ -136,13 +119,13 @@ impl Mariadb {
     /// may be one without a name.
     async fn is_meant(&self, session: &mut Session, login: &str) -> Result<(), NoSession> {
         let asking = session.ask("SELECT CURRENT_USER()");
-        let rows = match timeout(self.settings.connect, asking).await {
+        let rows = match timeout(self.limits.connect, asking).await {
             Ok(Ok(rows)) => rows,
             Ok(Err(Broken::Said(number, _))) if EXPIRED.contains(&number) => return Ok(()),
             Ok(Err(Broken::Said(_, why) | Broken::Lost(why))) => {
                 return Err(NoSession::NoAnswer(plain_words(&why)));
             }
-            Err(_) => return Err(NoSession::NoAnswer(self.silence())),
+            Err(_) => return Err(NoSession::NoAnswer(silence(self.limits.connect))),
         };
         let whole = rows.first().map(|row| text(row, 0)).unwrap_or_default();
         if whole == login {
@@ -178,7 +161,7 @@ impl Mariadb {
         }
         // What is kept has letters, digits and * + / alone.
         let statement = format!("SET PASSWORD{whose} = '{kept}'");
-        match timeout(self.settings.change, session.ask(&statement)).await {
+        match timeout(self.limits.change, session.ask(&statement)).await {
             Ok(Ok(_)) => Change::Applied,
             Ok(Err(Broken::Said(number, words))) if ENDED.contains(&number) => {
                 Change::Lost(plain_words(&words.replace(&kept, "…")))
@@ -194,10 +177,7 @@ impl Mariadb {
                 Change::Refused(plain_words(&words) + advice)
             }
             Ok(Err(Broken::Lost(why))) => Change::Lost(why),
-            Err(_) => Change::Lost(format!(
-                "the device did not answer within {} seconds",
-                self.settings.change.as_secs()
-            )),
+            Err(_) => Change::Lost(silence(self.limits.change)),
         }
     }
 
@@ -211,11 +191,11 @@ impl Mariadb {
             value(user.name),
             value(user.host)
         );
-        let rows = match timeout(self.settings.change, session.ask(&statement)).await {
+        let rows = match timeout(self.limits.change, session.ask(&statement)).await {
             Ok(Ok(rows)) => rows,
             Ok(Err(Broken::Said(_, words))) => return Err(Change::Refused(plain_words(&words))),
             Ok(Err(Broken::Lost(why))) => return Err(Change::NotReached(why)),
-            Err(_) => return Err(Change::NotReached(self.silence())),
+            Err(_) => return Err(Change::NotReached(silence(self.limits.change))),
         };
         let row = rows
             .first()
@@ -269,13 +249,13 @@ impl Connector for Mariadb {
     }
 
     fn needed_rights(&self) -> &'static str {
-        "The server is MariaDB 10.4 or later and offers TLS (ssl_cert, ssl_key). Users sign in by mysql_native_password or ed25519. The operator has UPDATE on mysql.*, which SET PASSWORD asks for, and SELECT on mysql.user, which can be limited to the columns User, Host, plugin, is_role, Super_priv, Create_user_priv and Grant_priv. Whoever has it can change the password of every user, root too. A user that changes its own password needs nothing more."
+        "The server is MariaDB 10.4 or later and offers TLS (ssl_cert, ssl_key). Users sign in by mysql_native_password or ed25519. The operator has UPDATE on mysql.*, which SET PASSWORD asks for, and SELECT on mysql.user and mysql.db, which can be limited to the columns User, Host, plugin, is_role, Super_priv, Create_user_priv, Grant_priv, Insert_priv and Update_priv of the one, and User, Host, Db, Insert_priv and Update_priv of the other. Whoever has it can change the password of every user, root too. A user that changes its own password needs nothing more."
     }
 
     async fn identify(&self, endpoint: &Endpoint) -> Result<Vec<PresentedIdentity>, String> {
-        timeout(self.settings.connect, Session::look(endpoint))
+        timeout(self.limits.connect, Session::look(endpoint))
             .await
-            .unwrap_or_else(|_| Err(self.silence()))
+            .unwrap_or_else(|_| Err(silence(self.limits.connect)))
     }
 
     async fn check(&self, account: &BoundLogin<Account>) -> Met<Probe> {
@@ -329,17 +309,15 @@ impl Connector for Mariadb {
             Err(why) => Err(why),
         };
         let result = match session {
-            Ok(mut session) => {
-                match timeout(self.settings.connect, own_plugin(&mut session)).await {
-                    Ok(Ok(plugin)) => {
-                        self.change(&mut session, &plugin, "", candidate, may_send)
-                            .await
-                    }
-                    Ok(Err(Broken::Said(_, words))) => Change::Refused(plain_words(&words)),
-                    Ok(Err(Broken::Lost(why))) => Change::NotReached(why),
-                    Err(_) => Change::NotReached(self.silence()),
+            Ok(mut session) => match timeout(self.limits.connect, own_plugin(&mut session)).await {
+                Ok(Ok(plugin)) => {
+                    self.change(&mut session, &plugin, "", candidate, may_send)
+                        .await
                 }
-            }
+                Ok(Err(Broken::Said(_, words))) => Change::Refused(plain_words(&words)),
+                Ok(Err(Broken::Lost(why))) => Change::NotReached(why),
+                Err(_) => Change::NotReached(silence(self.limits.connect)),
+            },
             Err(NoSession::Closed) => Change::AccountRefused,
             Err(NoSession::NoAnswer(why)) => Change::NotReached(why),
         };
@@ -349,9 +327,9 @@ impl Connector for Mariadb {
     async fn list_accounts(&self, operator: &BoundLogin<Operator>) -> Met<Listing> {
         let (session, presented) = self.open(operator).await;
         let result = match session {
-            Ok(mut session) => timeout(self.settings.change, list(&mut session))
+            Ok(mut session) => timeout(self.limits.change, list(&mut session))
                 .await
-                .unwrap_or_else(|_| Err(self.silence()))
+                .unwrap_or_else(|_| Err(silence(self.limits.change)))
                 .map_err(|why| redact(&why, &[operator.password()]))
                 .into(),
             Err(NoSession::Closed) => Listing::OperatorRefused,
@@ -361,13 +339,18 @@ impl Connector for Mariadb {
     }
 }
 
-/// The users, each with whether it may do more than use data. The server says who is locked to those
+/// The users, each with whether it may do more than use data: whoever may write to the schema `mysql`
+/// can make itself anything. The server says who is locked to those
 /// alone who may read what it keeps of passwords, which an operator need not.
 async fn list(session: &mut Session) -> Result<Vec<FoundAccount>, String> {
     let rows = session
         .ask(
-            "SELECT User, Host, plugin, 'Y' IN (Super_priv, Create_user_priv, Grant_priv) FROM mysql.user
-             WHERE is_role = 'N' AND User <> '' ORDER BY User, Host LIMIT 10000",
+            "SELECT User, Host, plugin,
+                    'Y' IN (Super_priv, Create_user_priv, Grant_priv, Insert_priv, Update_priv)
+                    OR EXISTS (SELECT 1 FROM mysql.db d
+                               WHERE d.User = u.User AND d.Host = u.Host AND 'mysql' LIKE d.Db
+                                 AND 'Y' IN (d.Insert_priv, d.Update_priv))
+             FROM mysql.user u WHERE is_role = 'N' AND User <> '' ORDER BY User, Host LIMIT 10000",
         )
         .await
         .map_err(|why| match why {

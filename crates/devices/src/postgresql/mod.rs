@@ -8,7 +8,6 @@
 mod stream;
 
 use std::sync::Arc;
-use std::time::Duration;
 
 use async_trait::async_trait;
 use jexlin_core::upkeep::identity::{PresentedIdentity, proves};
@@ -23,9 +22,10 @@ use tokio_postgres::{Client, Config};
 use tokio_rustls::TlsConnector;
 
 use self::stream::Tls;
-use crate::kept::{Kept, KeptSession, Lasting};
+use crate::kept::{IDLE, Kept, KeptSession, Lasting};
 use crate::network::{no_connection, plain_words};
 use crate::reach;
+use crate::time_limits::{TimeLimits, silence};
 use crate::tls::{NOT_PROVED, Watched, server_name};
 use crate::{
     Capabilities, Change, Connector, FoundAccount, KeptOperators, Listing, MaySend, Met,
@@ -38,28 +38,20 @@ const SSL_REQUEST: [u8; 8] = [0, 0, 0, 8, 0x04, 0xd2, 0x16, 0x2f];
 /// Databases that every server has; a role that may not connect to one may to the other.
 const DATABASES: [&str; 2] = ["postgres", "template1"];
 
-/// A kept session ends after so long without use.
-const IDLE: Duration = Duration::from_secs(60);
-
-/// How long to wait for a server.
-#[derive(Clone, Copy, Debug)]
-pub struct Settings {
-    /// For the connection, the handshake and the sign-in together.
-    pub connect: Duration,
-    /// For the change of a password.
-    pub change: Duration,
-}
-
 /// The connector. It keeps sessions of operators open, to use them again.
 #[derive(Debug)]
 pub struct Postgresql {
-    settings: Settings,
+    limits: TimeLimits,
     operators: Kept<Client>,
 }
 
 impl Lasting for Client {
     fn is_closed(&self) -> bool {
         Self::is_closed(self)
+    }
+
+    async fn answers(&self) -> bool {
+        self.batch_execute("").await.is_ok()
     }
 }
 
@@ -75,29 +67,22 @@ enum NoSession {
 type Opened = (Result<Client, NoSession>, Option<PresentedIdentity>);
 
 impl Postgresql {
-    /// A connector with these settings.
+    /// A connector with these limits.
     #[must_use]
-    pub fn new(settings: Settings) -> Self {
+    pub fn new(limits: TimeLimits) -> Self {
         Self {
-            settings,
+            limits,
             operators: Kept::new(IDLE),
         }
-    }
-
-    fn silence(&self) -> String {
-        format!(
-            "the device did not answer within {} seconds",
-            self.settings.connect.as_secs()
-        )
     }
 
     /// Signs in where the identity is proved.
     async fn open<R: RoleMark>(&self, login: &BoundLogin<R>) -> Opened {
         let mut last = (Err(NoSession::NoDatabase), None);
         for database in DATABASES {
-            last = match timeout(self.settings.connect, sign_in(login, database)).await {
+            last = match timeout(self.limits.connect, sign_in(login, database)).await {
                 Ok(opened) => opened,
-                Err(_) => (Err(NoSession::NoAnswer(self.silence())), None),
+                Err(_) => (Err(NoSession::NoAnswer(silence(self.limits.connect))), None),
             };
             if !matches!(last.0, Err(NoSession::NoDatabase)) {
                 break;
@@ -106,22 +91,14 @@ impl Postgresql {
         last
     }
 
-    /// The kept session of an operator, or a new one. It must answer first, so that a change is not
-    /// sent to a server that is gone.
+    /// The kept session of an operator, or a new one.
     async fn operator_session(
         &self,
         operator: &BoundLogin<Operator>,
     ) -> Result<Arc<KeptSession<Client>>, (NoSession, Option<PresentedIdentity>)> {
-        let client = self
-            .operators
-            .session(operator, self.open(operator))
-            .await?;
-        let asked = timeout(self.settings.connect, client.batch_execute("")).await;
-        if matches!(asked, Ok(Ok(()))) {
-            return Ok(client);
-        }
-        self.operators.close(&OperatorConnection::of(operator));
-        self.operators.session(operator, self.open(operator)).await
+        self.operators
+            .session(operator, self.limits.connect, || self.open(operator))
+            .await
     }
 
     /// Sends one change of a role's password.
@@ -132,7 +109,7 @@ impl Postgresql {
         let verifier = scram_sha_256(password.as_bytes());
         // A verifier has letters, digits and $ : + / = alone.
         let statement = format!("ALTER ROLE {role} PASSWORD '{verifier}'");
-        match timeout(self.settings.change, client.batch_execute(&statement)).await {
+        match timeout(self.limits.change, client.batch_execute(&statement)).await {
             Ok(Ok(())) => Change::Applied,
             Ok(Err(error)) => match error.as_db_error() {
                 // The server ends, or ended this session: whether it was changed is not known.
@@ -142,10 +119,7 @@ impl Postgresql {
                 }
                 _ => Change::Lost(no_connection(&error.to_string())),
             },
-            Err(_) => Change::Lost(format!(
-                "the device did not answer within {} seconds",
-                self.settings.change.as_secs()
-            )),
+            Err(_) => Change::Lost(silence(self.limits.change)),
         }
     }
 }
@@ -253,9 +227,9 @@ impl Connector for Postgresql {
                 None => Err(session.map_or_else(broken, |_| "no certificate was shown".into())),
             }
         };
-        timeout(self.settings.connect, look)
+        timeout(self.limits.connect, look)
             .await
-            .unwrap_or_else(|_| Err(self.silence()))
+            .unwrap_or_else(|_| Err(silence(self.limits.connect)))
     }
 
     async fn check(&self, account: &BoundLogin<Account>) -> Met<Probe> {
@@ -318,9 +292,9 @@ impl Connector for Postgresql {
             Err((why, presented)) => (Err(why), presented),
         };
         let result = match session {
-            Ok(client) => timeout(self.settings.change, list(&client))
+            Ok(client) => timeout(self.limits.change, list(&client))
                 .await
-                .unwrap_or_else(|_| Err(self.silence()))
+                .unwrap_or_else(|_| Err(silence(self.limits.change)))
                 .into(),
             Err(NoSession::Closed) => Listing::OperatorRefused,
             Err(NoSession::NoDatabase) => Listing::NoAnswer(NO_DATABASE.into()),

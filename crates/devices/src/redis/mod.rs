@@ -2,8 +2,6 @@
 //! operator. What is sent for a change is the SHA-256 hash that the server keeps, so no log of the server has
 //! the password.
 
-use std::time::Duration;
-
 use ::redis::aio::MultiplexedConnection;
 use ::redis::{
     AsyncConnectionConfig, Cmd, ErrorKind, RedisConnectionInfo, RedisError, RedisResult, Value, cmd,
@@ -18,6 +16,7 @@ use tokio::io::AsyncReadExt as _;
 use tokio::time::timeout;
 
 use crate::network::{no_connection, plain_words};
+use crate::time_limits::{TimeLimits, silence};
 use crate::tls;
 use crate::{Capabilities, Change, Connector, FoundAccount, Listing, MaySend, Met, Probe};
 
@@ -27,19 +26,10 @@ const MOST_READ: u64 = 8 * 1024 * 1024;
 /// The most accounts that are listed.
 const MOST_ACCOUNTS: usize = 10_000;
 
-/// How long to wait for a server.
-#[derive(Clone, Copy, Debug)]
-pub struct Settings {
-    /// For the connection, the handshake and the sign-in together.
-    pub connect: Duration,
-    /// For the change of a password.
-    pub change: Duration,
-}
-
 /// The connector.
 #[derive(Debug)]
 pub struct Redis {
-    settings: Settings,
+    limits: TimeLimits,
 }
 
 /// Why there is no session.
@@ -52,17 +42,10 @@ enum NoSession {
 type Session = MultiplexedConnection;
 
 impl Redis {
-    /// A connector with these settings.
+    /// A connector with these limits.
     #[must_use]
-    pub const fn new(settings: Settings) -> Self {
-        Self { settings }
-    }
-
-    fn silence(&self) -> String {
-        format!(
-            "the device did not answer within {} seconds",
-            self.settings.connect.as_secs()
-        )
+    pub const fn new(limits: TimeLimits) -> Self {
+        Self { limits }
     }
 
     /// Connects where the identity is proved, without signing in.
@@ -80,9 +63,9 @@ impl Redis {
             };
             (session, presented)
         };
-        timeout(self.settings.connect, connected)
+        timeout(self.limits.connect, connected)
             .await
-            .unwrap_or_else(|_| (Err(NoSession::NoAnswer(self.silence())), None))
+            .unwrap_or_else(|_| (Err(NoSession::NoAnswer(silence(self.limits.connect))), None))
     }
 
     /// Signs in where the identity is proved.
@@ -104,9 +87,9 @@ impl Redis {
         login: &BoundLogin<R>,
     ) -> Result<(), NoSession> {
         let signing = authenticate(session, login.login(), login.password());
-        match timeout(self.settings.connect, signing).await {
+        match timeout(self.limits.connect, signing).await {
             Ok(result) => result,
-            Err(_) => Err(NoSession::NoAnswer(self.silence())),
+            Err(_) => Err(NoSession::NoAnswer(silence(self.limits.connect))),
         }
     }
 
@@ -118,11 +101,11 @@ impl Redis {
     ) -> Result<bool, NoSession> {
         let guess = Secret::from_text(hex(&rand::rng().random::<[u8; 16]>()));
         let trying = authenticate(session, login.login(), &guess);
-        match timeout(self.settings.connect, trying).await {
+        match timeout(self.limits.connect, trying).await {
             Ok(Ok(())) => Ok(true),
             Ok(Err(NoSession::Closed)) => Ok(false),
             Ok(Err(why)) => Err(why),
-            Err(_) => Err(NoSession::NoAnswer(self.silence())),
+            Err(_) => Err(NoSession::NoAnswer(silence(self.limits.connect))),
         }
     }
 
@@ -190,14 +173,11 @@ impl Redis {
 
     async fn answer(&self, session: &mut Session, command: &Cmd) -> Result<Value, NoAnswer> {
         let asking = session.send_packed_command(command);
-        match timeout(self.settings.change, asking).await {
+        match timeout(self.limits.change, asking).await {
             Ok(answer) => answer
                 .and_then(Value::extract_error)
                 .map_err(NoAnswer::Said),
-            Err(_) => Err(NoAnswer::Silence(format!(
-                "the device did not answer within {} seconds",
-                self.settings.change.as_secs()
-            ))),
+            Err(_) => Err(NoAnswer::Silence(silence(self.limits.change))),
         }
     }
 }
@@ -292,9 +272,9 @@ impl Connector for Redis {
     }
 
     async fn identify(&self, endpoint: &Endpoint) -> Result<Vec<PresentedIdentity>, String> {
-        timeout(self.settings.connect, tls::look(endpoint))
+        timeout(self.limits.connect, tls::look(endpoint))
             .await
-            .unwrap_or_else(|_| Err(self.silence()))
+            .unwrap_or_else(|_| Err(silence(self.limits.connect)))
     }
 
     async fn check(&self, account: &BoundLogin<Account>) -> Met<Probe> {
@@ -349,9 +329,9 @@ impl Connector for Redis {
     async fn list_accounts(&self, operator: &BoundLogin<Operator>) -> Met<Listing> {
         let (session, presented) = self.open(operator).await;
         let result = match session {
-            Ok(session) => timeout(self.settings.change, list(session))
+            Ok(session) => timeout(self.limits.change, list(session))
                 .await
-                .unwrap_or_else(|_| Err(self.silence()))
+                .unwrap_or_else(|_| Err(silence(self.limits.change)))
                 .map_err(|why| redact(&why, &[operator.password()]))
                 .into(),
             Err(NoSession::Closed) => Listing::OperatorRefused,

@@ -10,6 +10,7 @@ use super::Ssh;
 use super::sign_in::{self, IdentityWatch, NoSession};
 use crate::kept::{KeptSession, Lasting};
 use crate::reach;
+use crate::time_limits::silence;
 
 /// What was said to somebody who asked for a session, and the identity that was shown.
 pub(super) type Opened = (Result<Session, NoSession>, Option<PresentedIdentity>);
@@ -26,7 +27,7 @@ impl Lasting for Session {
 
 impl Ssh {
     pub(super) fn silence(&self) -> String {
-        sign_in::silence(self.settings.connect)
+        silence(self.settings.connect)
     }
 
     /// The kept connection of an operator, or a new one.
@@ -34,7 +35,9 @@ impl Ssh {
         &self,
         operator: &BoundLogin<Operator>,
     ) -> Result<Arc<KeptSession<Session>>, (NoSession, Option<PresentedIdentity>)> {
-        self.operators.session(operator, self.open(operator)).await
+        self.operators
+            .session(operator, self.settings.connect, || self.open(operator))
+            .await
     }
 
     pub(super) async fn open<R: RoleMark>(&self, account: &BoundLogin<R>) -> Opened {

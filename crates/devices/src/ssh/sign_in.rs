@@ -17,6 +17,7 @@ use russh::{MethodKind, Preferred};
 use tokio::time::timeout;
 
 use crate::network::{Stream, no_connection};
+use crate::time_limits::silence;
 
 /// Notes the identity that a device shows, and lets the key exchange end only when it is accepted.
 pub(crate) struct IdentityWatch {
@@ -196,14 +197,6 @@ pub(crate) async fn open<R: RoleMark, S: Stream>(
         return (Err(NoSession::NoAnswer(why.to_owned())), None);
     }
     (opened, shown)
-}
-
-/// What is said of a device that keeps silent.
-pub(super) fn silence(within: Duration) -> String {
-    format!(
-        "the device did not answer within {} seconds",
-        within.as_secs()
-    )
 }
 
 async fn sign_in<R: RoleMark, S: Stream>(

@@ -20,39 +20,26 @@ use crate::conversation::{Heard, Terminal, converse};
 use crate::instructed::{Came, Instructed, Stopped};
 use crate::network::no_connection;
 use crate::reach::{self, Connection};
+use crate::time_limits::{TimeLimits, silence};
 
 /// A farewell takes at most so long; the result stands already.
 const LEAVING: Duration = Duration::from_secs(2);
 
-/// How long to wait for a device.
-#[derive(Clone, Copy, Debug)]
-pub struct Settings {
-    /// For the connection.
-    pub connect: Duration,
-    /// For the whole talk.
-    pub change: Duration,
-}
-
 /// Talks over Telnet.
 #[derive(Debug)]
 pub(crate) struct Telnet {
-    settings: Settings,
+    limits: TimeLimits,
 }
 
 impl Telnet {
-    pub(crate) const fn new(settings: Settings) -> Self {
-        Self { settings }
+    pub(crate) const fn new(limits: TimeLimits) -> Self {
+        Self { limits }
     }
 
     async fn connect(&self, endpoint: &Endpoint) -> Result<Connection, String> {
-        timeout(self.settings.connect, reach::connect(endpoint))
+        timeout(self.limits.connect, reach::connect(endpoint))
             .await
-            .unwrap_or_else(|_| {
-                Err(format!(
-                    "the device did not answer within {} seconds",
-                    self.settings.connect.as_secs()
-                ))
-            })
+            .unwrap_or_else(|_| Err(silence(self.limits.connect)))
     }
 }
 
@@ -135,11 +122,11 @@ impl Instructed for Telnet {
         };
         let (mut talk, act) = Talk::begin(dialogue, purpose, values);
         let talking = converse(&mut line, &mut talk, act, may_send);
-        let outcome: Result<Ending, Stopped> = match timeout(self.settings.change, talking).await {
+        let outcome: Result<Ending, Stopped> = match timeout(self.limits.change, talking).await {
             Ok(outcome) => outcome,
             Err(_) => Err(Stopped::Connection(format!(
                 "the talk took longer than {} seconds, at the step “{}”",
-                self.settings.change.as_secs(),
+                self.limits.change.as_secs(),
                 talk.step()
             ))),
         };
