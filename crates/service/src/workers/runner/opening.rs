@@ -16,7 +16,7 @@ use jexlin_core::vault::kinds::{ENABLE_PASSWORD, PASSWORD};
 use jexlin_core::vault::{Place, Sealed, WrappedKey, add_enable_password, open_for_device};
 use jexlin_core::words::Word as _;
 use jexlin_devices::{Met, Probe};
-use jexlin_store::{SealedVersion, Tx, Withheld};
+use jexlin_store::{Receipt, SealedVersion, Tx, Withheld};
 use uuid::Uuid;
 
 use super::rotation::former_key;
@@ -26,6 +26,41 @@ use super::{Runner, Step, refusal};
 pub(super) struct Opened {
     pub(super) account: Vec<BoundLogin<Account>>,
     pub(super) operator: Option<BoundLogin<Operator>>,
+}
+
+/// The operator of a device before it is opened.
+struct FoundOperator {
+    permit: SendPermit<Operator>,
+    login: String,
+    sealed: Withheld<SealedVersion>,
+    enable: Option<Withheld<SealedVersion>>,
+    fields: BTreeMap<String, String>,
+}
+
+/// What is opened for one step of a job.
+struct Wanted<'a> {
+    step: &'a str,
+    /// Versions of the account's password, none for the current one.
+    versions: &'a [Option<i32>],
+    with_operator: bool,
+    /// Whether a login of the account is spent of the budget.
+    spends_login: bool,
+}
+
+/// Why nothing was opened.
+enum Unopened {
+    /// One more login that fails could lock the account.
+    NoBudget,
+    Refused(String),
+}
+
+impl Unopened {
+    fn words(self) -> String {
+        match self {
+            Self::NoBudget => NO_BUDGET.into(),
+            Self::Refused(why) => why,
+        }
+    }
 }
 
 /// What a login within the budget showed.
@@ -126,38 +161,60 @@ impl Runner {
             Ok(way) => way,
             Err(why) => return Ok(Err(why)),
         };
-        let tx = self.begin_held(step).await?;
-        let opened = self
-            .open_in(tx, step, versions, with_operator, way.as_ref())
-            .await?;
-        if opened.is_ok() {
-            return Ok(opened);
+        let wanted = Wanted {
+            step,
+            versions,
+            with_operator,
+            spends_login: false,
+        };
+        let opened = self.open_wanted(&wanted, way.as_ref()).await?;
+        Ok(opened.map_err(Unopened::words))
+    }
+
+    /// Opens what is wanted. At first contact another job may note the identity of the device between
+    /// two looks at it, so what is refused is looked at once more.
+    async fn open_wanted(
+        &mut self,
+        wanted: &Wanted<'_>,
+        way: Option<&JumpConnection>,
+    ) -> Step<Result<Opened, Unopened>> {
+        let first = self.open_once(wanted, way).await?;
+        if matches!(first, Err(Unopened::Refused(_))) {
+            return self.open_once(wanted, way).await;
         }
-        // At first contact another job may note the identity of the device between two looks at it:
-        // what is refused is looked at once more.
-        let tx = self.begin_held(step).await?;
-        self.open_in(tx, step, versions, with_operator, way.as_ref())
-            .await
+        Ok(first)
+    }
+
+    async fn open_once(
+        &mut self,
+        wanted: &Wanted<'_>,
+        way: Option<&JumpConnection>,
+    ) -> Step<Result<Opened, Unopened>> {
+        let mut tx = self.begin_held(wanted.step).await?;
+        // What cannot be opened is not tried either: the transaction takes back what was spent on it.
+        if wanted.spends_login && !self.spend_login_in(&mut tx, self.account.id).await? {
+            return Ok(Err(Unopened::NoBudget));
+        }
+        let opened = self.open_in(tx, wanted, way).await?;
+        Ok(opened.map_err(Unopened::Refused))
     }
 
     /// The same in a transaction that has begun, which it commits where it opens something.
     async fn open_in(
         &self,
         mut tx: Tx,
-        step: &str,
-        versions: &[Option<i32>],
-        with_operator: bool,
+        wanted: &Wanted<'_>,
         way: Option<&JumpConnection>,
     ) -> Step<Result<Opened, String>> {
+        let (step, with_operator) = (wanted.step, wanted.with_operator);
         let facts = self.device_facts(&mut tx).await?;
-        let now = self.now();
         let account_permit = match self.account_permit(&mut tx, &facts).await? {
             Ok(permit) => permit,
             Err(why) => return Ok(Err(why)),
         };
         let former = self.former_public_key(&mut tx).await?;
         let mut withheld = vec![];
-        for number in versions {
+        for number in wanted.versions {
             withheld.push(
                 tx.sealed_for_job(self.credential.id, PASSWORD, *number)
                     .await?,
@@ -170,33 +227,22 @@ impl Runner {
         };
         let mut operator = None;
         if with_operator {
-            let Some(binding) = tx.operator_of(self.device).await? else {
-                return Ok(Err("the device has no operator".into()));
+            let (found, event) = match self
+                .operator_to_open(&mut tx, &facts, step, &self.path)
+                .await?
+            {
+                Ok(found) => found,
+                Err(why) => return Ok(Err(why)),
             };
-            let permit = match self.lease.permit::<Operator>(&binding.binding, &facts, now) {
-                Ok(permit) => permit,
-                Err(no) => return refusal(no).map(Err),
-            };
-            let credential = binding.binding.stored().credential;
-            let sealed = tx.sealed_for_job(credential, PASSWORD, None).await?;
-            let enable = sealed_enable(&mut tx, &facts, credential).await?;
-            let mut event = self
-                .use_event(&mut tx, credential, Role::Operator, step, &self.path)
-                .await?;
-            note_fields(&mut event, enable.is_some());
             tx.record(&event, &self.keys.mac).await?;
-            let fields = plain_fields(&tx.credential(credential).await?.fields);
-            operator = Some((permit, binding.login, sealed, enable, fields));
+            operator = Some(found);
         }
         let mut event = self.event(Action::UpkeepSignIn);
         note_fields(&mut event, enable.is_some());
         event.detail.insert("step".into(), step.to_owned());
         event.detail.insert("as".into(), "account".into());
         let receipt = tx.commit_with(&event, &self.keys.mac).await?;
-        let after = |withheld: Option<Withheld<SealedVersion>>| {
-            withheld.map(|sealed| sealed.after(&receipt)).transpose()
-        };
-        let enable = after(enable)?;
+        let enable = enable.map(|sealed| sealed.after(&receipt)).transpose()?;
         let mut account = vec![];
         for sealed in withheld {
             let login = self.open_version(
@@ -208,15 +254,61 @@ impl Runner {
             let login = login.with_fields(plain_fields(&self.credential.fields));
             account.push(login.replacing(former.clone()).through(way));
         }
-        let operator = match operator {
-            Some((permit, login, sealed, enable, fields)) => {
-                let (sealed, enable) = (sealed.after(&receipt)?, after(enable)?);
-                let login = self.open_version(&permit, &login, sealed, enable.as_ref())?;
-                Some(login.with_fields(fields).through(way))
-            }
-            None => None,
-        };
+        let operator = operator
+            .map(|found| self.open_found(found, &receipt, way))
+            .transpose()?;
         Ok(Ok(Opened { account, operator }))
+    }
+
+    /// The operator of the device, not yet opened, and the event that opening it wants.
+    async fn operator_to_open(
+        &self,
+        tx: &mut Tx,
+        facts: &DeviceFacts,
+        step: &str,
+        done_for: &str,
+    ) -> Step<Result<(FoundOperator, Event), String>> {
+        let Some(binding) = tx.operator_of(self.device).await? else {
+            return Ok(Err("the device has no operator".into()));
+        };
+        let permit = match self
+            .lease
+            .permit::<Operator>(&binding.binding, facts, self.now())
+        {
+            Ok(permit) => permit,
+            Err(no) => return refusal(no).map(Err),
+        };
+        let credential = binding.binding.stored().credential;
+        let sealed = tx.sealed_for_job(credential, PASSWORD, None).await?;
+        let enable = sealed_enable(tx, facts, credential).await?;
+        let mut event = self
+            .use_event(tx, credential, Role::Operator, step, done_for)
+            .await?;
+        note_fields(&mut event, enable.is_some());
+        let fields = plain_fields(&tx.credential(credential).await?.fields);
+        let found = FoundOperator {
+            permit,
+            login: binding.login,
+            sealed,
+            enable,
+            fields,
+        };
+        Ok(Ok((found, event)))
+    }
+
+    fn open_found(
+        &self,
+        found: FoundOperator,
+        receipt: &Receipt,
+        way: Option<&JumpConnection>,
+    ) -> Step<BoundLogin<Operator>> {
+        let sealed = found.sealed.after(receipt)?;
+        let enable = found
+            .enable
+            .map(|sealed| sealed.after(receipt))
+            .transpose()?;
+        let login = self.open_version(&found.permit, &found.login, sealed, enable.as_ref())?;
+        Ok(login.with_fields(found.fields).through(way))
     }
 
     /// The permit to send the account's password to the device, or why there is none.
@@ -263,29 +355,15 @@ impl Runner {
         };
         let mut tx = self.begin_held(step).await?;
         let facts = self.device_facts(&mut tx).await?;
-        let Some(binding) = tx.operator_of(self.device).await? else {
-            return Ok(Err("the device has no operator".into()));
-        };
-        let permit = match self
-            .lease
-            .permit::<Operator>(&binding.binding, &facts, self.now())
+        let (found, event) = match self
+            .operator_to_open(&mut tx, &facts, step, &self.device_name)
+            .await?
         {
-            Ok(permit) => permit,
-            Err(no) => return refusal(no).map(Err),
+            Ok(found) => found,
+            Err(why) => return Ok(Err(why)),
         };
-        let credential = binding.binding.stored().credential;
-        let sealed = tx.sealed_for_job(credential, PASSWORD, None).await?;
-        let enable = sealed_enable(&mut tx, &facts, credential).await?;
-        let fields = plain_fields(&tx.credential(credential).await?.fields);
-        let mut event = self
-            .use_event(&mut tx, credential, Role::Operator, step, &self.device_name)
-            .await?;
-        note_fields(&mut event, enable.is_some());
         let receipt = tx.commit_with(&event, &self.keys.mac).await?;
-        let sealed = sealed.after(&receipt)?;
-        let enable = enable.map(|sealed| sealed.after(&receipt)).transpose()?;
-        let login = self.open_version(&permit, &binding.login, sealed, enable.as_ref())?;
-        Ok(Ok(login.with_fields(fields).through(way.as_ref())))
+        self.open_found(found, &receipt, way.as_ref()).map(Ok)
     }
 
     /// The use of an operator, or of whoever signs in to a jump host, is an event on that credential.
@@ -392,7 +470,7 @@ impl Runner {
     }
 
     /// Whether one more login to an account may be tried. It counts as failed from now on, until
-    /// [`Runner::login_opened`] says otherwise: logins tried at the same moment all count.
+    /// [`Runner::forgive_login`] says otherwise: logins tried at the same moment all count.
     pub(super) async fn spend_login(&mut self, account: Uuid) -> Step<bool> {
         let mut tx = self.begin_held("looking at the lockout budget").await?;
         let allowed = self.spend_login_in(&mut tx, account).await?;
@@ -423,30 +501,16 @@ impl Runner {
             Ok(way) => way,
             Err(why) => return Ok(Probed::NoAnswer(why)),
         };
-        let mut tx = self.begin_held(step).await?;
-        if !self.spend_login_in(&mut tx, self.account.id).await? {
-            return Ok(Probed::NoBudget);
-        }
-        // What cannot be opened is not tried either, and takes back what was spent on it.
-        let opened = self
-            .open_in(tx, step, &[version], false, way.as_ref())
-            .await?;
-        let opened = match opened {
+        let wanted = Wanted {
+            step,
+            versions: &[version],
+            with_operator: false,
+            spends_login: true,
+        };
+        let opened = match self.open_wanted(&wanted, way.as_ref()).await? {
             Ok(opened) => opened,
-            Err(_) => {
-                // As in `open`: once more.
-                let mut tx = self.begin_held(step).await?;
-                if !self.spend_login_in(&mut tx, self.account.id).await? {
-                    return Ok(Probed::NoBudget);
-                }
-                match self
-                    .open_in(tx, step, &[version], false, way.as_ref())
-                    .await?
-                {
-                    Ok(opened) => opened,
-                    Err(why) => return Ok(Probed::NoAnswer(why)),
-                }
-            }
+            Err(Unopened::NoBudget) => return Ok(Probed::NoBudget),
+            Err(Unopened::Refused(why)) => return Ok(Probed::NoAnswer(why)),
         };
         let Some(login) = opened.account.first() else {
             return Err(AppError::internal("nothing was opened").into());
