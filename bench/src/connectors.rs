@@ -39,6 +39,7 @@ const LONGEST_WAIT: Duration = Duration::from_secs(30 * 60);
 struct Bench {
     cluster: Cluster,
     service: Service,
+    folder: String,
     ids: Vec<String>,
 }
 
@@ -80,6 +81,7 @@ impl Bench {
         Self {
             cluster,
             service,
+            folder,
             ids,
         }
     }
@@ -145,7 +147,8 @@ fn told(what: &str, rate: f64, loop_of: &str, peer: f64) {
     );
 }
 
-fn postgresql() {
+/// A thousand roles of one server, against `psql`.
+pub(crate) fn postgresql() {
     const COUNT: usize = 1_000;
     let server = DatabaseServer::temporary().unwrap();
     let mut roles = "CREATE ROLE rotator LOGIN CREATEROLE PASSWORD 'Rotator-tide-1';".to_owned();
@@ -167,7 +170,8 @@ fn postgresql() {
     told("1,000 PostgreSQL roles", bench.rotate_all(), "psql", peer);
 }
 
-fn ssh() {
+/// A thousand accounts of one host, against `ssh`; and the memory of many connections.
+pub(crate) fn ssh() {
     const COUNT: usize = 1_000;
     let root = ("root".to_owned(), "Ridge-root-1".to_owned());
     let accounts: Vec<Login> = (0..COUNT)
@@ -196,29 +200,35 @@ fn ssh() {
     connections(&host, &root, &accounts);
 }
 
-/// The memory of two hundred connections at once.
+/// The memory of two hundred connections at once, by a plan whose checks are all due: nobody may ask
+/// for as many.
 fn connections(host: &Host, root: &Login, accounts: &[Login]) {
     let device = ("ssh", "127.0.0.1", host.port());
     let bench = Bench::new(device, "device-admin", root, &accounts[..600], "200");
-    let ines = bench.session();
+    let sql = |statement: &str| {
+        let name = &bench.service.database.name;
+        bench.cluster.psql(name, statement).unwrap()
+    };
+    let plan = json!({"folder": bench.folder, "check": "FREQ=YEARLY", "out_of_sync": "report", "time_zone": "Europe/London"});
+    let _ = bench.session().make("/api/v1/plans", &plan);
+    wait_for("a time for each check", || {
+        let planned = sql("SELECT count(*) FROM account WHERE next_check_at IS NOT NULL");
+        (planned == (bench.ids.len() + 1).to_string()).then_some(())
+    });
     let before = memory(&bench.service);
     let (mut most, mut busiest) = (before, 0_u32);
-    for id in &bench.ids {
-        let _ = ines
-            .post(&format!("/api/v1/credentials/{id}/check"), &json!({}))
-            .good();
-    }
-    wait_for("all jobs", || {
+    let _ = sql("UPDATE account SET next_check_at = now()");
+    wait_for("all checks", || {
         most = most.max(memory(&bench.service));
-        let sql = "SELECT count(*) FILTER (WHERE state = 'running') || ' ' || count(*) FILTER (WHERE state IN ('queued', 'running')) FROM job WHERE task = 'check'";
-        let counts = bench
-            .cluster
-            .psql(&bench.service.database.name, sql)
-            .unwrap();
-        let (running, left) = counts.split_once(' ').unwrap();
+        let counts = sql(
+            "SELECT count(*) FILTER (WHERE state = 'running') || ' ' || count(*) FILTER (WHERE state IN ('done', 'failed')) FROM job WHERE task = 'check'",
+        );
+        let (running, ended) = counts.split_once(' ').unwrap();
         busiest = busiest.max(running.parse().unwrap());
-        (left == "0").then_some(())
+        (ended == (bench.ids.len() + 1).to_string()).then_some(())
     });
+    let failed = sql("SELECT count(*) FROM job WHERE task = 'check' AND state = 'failed'");
+    eprintln!("{busiest} checks at once, {failed} failed");
     figure(
         &format!("memory while up to {busiest} checks over SSH run at once"),
         most - before,
@@ -230,7 +240,8 @@ fn connections(host: &Host, root: &Login, accounts: &[Login]) {
     );
 }
 
-fn active_directory() {
+/// Two thousand accounts of a domain, against `ldapmodify`.
+pub(crate) fn active_directory() {
     const COUNT: usize = 2_000;
     let domain = DomainController::temporary(&[("rotator", "Rotator-tide-1")]).unwrap();
     let uri = format!("ldaps://{}:{PORT}", domain.address());
@@ -292,11 +303,4 @@ fn active_directory() {
         peer,
     );
     let _ = std::fs::remove_dir_all(&folder);
-}
-
-/// Each connector that has a peer.
-pub(crate) fn run() {
-    postgresql();
-    ssh();
-    active_directory();
 }

@@ -28,7 +28,7 @@ use jexlin_standins::host::Host;
 use serde_json::{Value, json};
 
 type Bench = (&'static str, fn());
-const ALL: [Bench; 12] = [
+const ALL: [Bench; 14] = [
     ("reveals", reveals),
     ("upkeep", upkeep),
     ("lists", lists),
@@ -38,7 +38,9 @@ const ALL: [Bench; 12] = [
     ("import-folders", import_folders),
     ("client", client),
     ("console", console),
-    ("connectors", connectors::run),
+    ("connectors-postgresql", connectors::postgresql),
+    ("connectors-ssh", connectors::ssh),
+    ("connectors-domain", connectors::active_directory),
     ("dialogues", dialogues::run),
     ("start", start),
 ];

@@ -26,6 +26,11 @@ if [ "$fresh" = 1 ]; then
         cat "$folder/$list" > /etc/$list
         rm "$folder/$list" "$folder/$of"
     done
+    # What this machine's root has a shell do at a sign-in is not the host's.
+    install -d -m 700 "$folder/root"
+    awk -F: -v OFS=: -v home="$folder/root" '$1 == "root" { $6 = home } 1' /etc/passwd > "$folder/passwd"
+    cat "$folder/passwd" > /etc/passwd
+    rm "$folder/passwd"
     # A wrong password is answered at once; nothing else of PAM is changed.
     sed -i 's/^\(auth.*pam_unix\.so\).*/\1 nullok nodelay/' /etc/pam.d/common-auth
     rm -f /etc/ssh/sshd_config.d/*.conf
