@@ -6,8 +6,11 @@ import { useState } from "react";
 import { useLocation } from "wouter";
 import { type Device, api, ifMatch, result } from "../api";
 import { Choice, Field, Form, text } from "../parts";
+import { atLeast } from "./access-levels";
 import { useDeviceTypes } from "./device-types";
 import { useDialogues } from "./dialogues";
+import { useFolders } from "./folders";
+import { JumpHostFields, useJumpHosts } from "./jump-host";
 
 interface Account {
   /** What tells it from the others while it has no name yet. */
@@ -91,6 +94,8 @@ export function AddDevice({
   const [type, setType] = useState<Device["connector"]>("ssh");
   const chosen = types.data?.find((each) => each.connector === type);
   const dialogues = useDialogues(Boolean(chosen?.instructions));
+  const { hosts } = useJumpHosts();
+  const level = useFolders().data?.find((each) => each.id === folder)?.level;
   const next = (accounts.at(-1)?.key ?? 0) + 1;
   const submit = async (data: FormData) => {
     const on =
@@ -105,6 +110,7 @@ export function AddDevice({
             ...(main && { family_of: main.id }),
             ...(chosen?.instructions && { dialogue: text(data, "dialogue") || undefined }),
             port: Number(text(data, "port")),
+            ...(text(data, "host") && { jump_account: text(data, "account") }),
           },
         }),
       ));
@@ -199,6 +205,14 @@ export function AddDevice({
             required
           />
         </div>
+        {hosts.length > 0 && atLeast(level, "steward") && (
+          <JumpHostFields
+            hosts={hosts}
+            host={main?.jump_host?.device}
+            account={main?.jump_host?.account}
+            direct="None: the service reaches the device directly"
+          />
+        )}
       </fieldset>
       {accounts.map((account) => (
         <AccountRow

@@ -46,6 +46,7 @@ import { useDialogues } from "./dialogues";
 import { FoundAccounts } from "./found-accounts";
 import { useFolders } from "./folders";
 import { JobRows } from "./job-rows";
+import { JumpHostFields, useJumpHosts } from "./jump-host";
 
 const AFTER = ["devices", "upkeep", "overview"];
 
@@ -202,22 +203,8 @@ function Edit({
 
 /** The account of an SSH host through which a device is reached. */
 function JumpHostForm({ device, close }: { device: Device; close: () => void }) {
-  const devices = useQuery({
-    queryKey: ["devices"],
-    queryFn: () => all((page) => api.GET("/api/v1/devices", { params: { query: page } })),
-  });
-  const hosts = (devices.data ?? []).filter(
-    (each) => each.connector === "ssh" && each.id !== device.id && !each.jump_host,
-  );
-  const [chosen, setChosen] = useState(device.jump_host?.device ?? "");
-  const host = chosen || (hosts[0]?.id ?? "");
-  const accounts = useQuery({
-    queryKey: ["credentials", "on", host],
-    queryFn: () =>
-      all((page) => api.GET("/api/v1/credentials", { params: { query: { ...page, on: host } } })),
-    enabled: host !== "",
-  });
-  if (!devices.data) return <Trouble error={devices.error} />;
+  const { hosts, loaded, error } = useJumpHosts(device.id);
+  if (!loaded) return <Trouble error={error} />;
   if (hosts.length === 0)
     return <Empty>A jump host is an SSH host that is a device here. There is none yet.</Empty>;
   const submit = (data: FormData) =>
@@ -229,27 +216,11 @@ function JumpHostForm({ device, close }: { device: Device; close: () => void }) 
     );
   return (
     <Form label="Save" submit={submit} after={AFTER} done={close}>
-      <p className="quiet">
-        The service signs in there and connects from there. It takes that you may see the password
-        of the account; each use is in its log.
-      </p>
-      <Choice
-        label="Jump host"
-        name="host"
-        value={host}
-        onChange={(event) => setChosen(event.target.value)}
-        options={hosts.map((each): [string, string] => [each.id, `${each.place}/${each.name}`])}
-      />
-      <Choice
-        label="Account that signs in there"
-        name="account"
-        key={`${host} ${accounts.data?.length}`}
-        defaultValue={device.jump_host?.account ?? undefined}
-        required
-        options={(accounts.data ?? []).map((each): [string, string] => [
-          each.id,
-          `${each.name} (${each.user_name})`,
-        ])}
+      <p className="quiet">The service signs in there and connects from there.</p>
+      <JumpHostFields
+        hosts={hosts}
+        host={device.jump_host?.device}
+        account={device.jump_host?.account}
       />
     </Form>
   );
