@@ -478,7 +478,7 @@ async fn reach_through(
     record_binding(unit, credential, row, Role::JumpHost).await
 }
 
-/// The jump host of a device as somebody may know it.
+/// The jump host of a device as far as the person may know it.
 async fn show_jump_host(
     unit: &mut UnitOfWork,
     row: &DeviceRow,
@@ -843,8 +843,8 @@ pub async fn remove_device(unit: &mut UnitOfWork, device: Uuid, revision: i32) -
     Ok(())
 }
 
-/// Reads who answers at a device's address, without sending anything to it. To reach it, somebody may
-/// have to sign in to its jump host, which is an event of that credential.
+/// Reads who answers at a device's address, without sending anything to it. Behind a jump host this
+/// signs in there first, which is an event of that credential.
 pub async fn read_identity(unit: &mut UnitOfWork, device: Uuid) -> AppResult<Page<DeviceIdentity>> {
     let target = device;
     unit.begin_audit(
