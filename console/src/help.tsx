@@ -45,7 +45,7 @@ const HELP: Record<string, { what: string; steps: string[] }> = {
   devices: {
     what: "Hosts on which Jexlin checks and rotates passwords.",
     steps: [
-      "Add a device in its folder in the vault, with its accounts and its operator.",
+      "Add a device with its accounts and its operator.",
       "Confirm its identity: until then no password is sent to it.",
       "The operator changes the passwords of the other accounts.",
     ],

@@ -9,6 +9,7 @@ import { Choice, Field, Form, text } from "../parts";
 import { atLeast } from "./access-levels";
 import { useDeviceTypes } from "./device-types";
 import { useDialogues } from "./dialogues";
+import { FolderField } from "./folder-field";
 import { useFolders } from "./folders";
 import { JumpHostFields, useJumpHosts } from "./jump-host";
 
@@ -77,16 +78,18 @@ function AccountRow({
 }
 
 export function AddDevice({
-  folder,
+  folder: within,
   main,
   close,
 }: {
-  folder: string;
+  /** Where it comes; left out, the form asks. */
+  folder?: string;
   /** The main device, to add an account family to it. */
   main?: Device;
   close: () => void;
 }) {
   const [, go] = useLocation();
+  const [folder, setFolder] = useState(within);
   const [accounts, setAccounts] = useState<Account[]>([]);
   const [operator, setOperator] = useState<number | null>(null);
   const [device, setDevice] = useState<Device>();
@@ -98,6 +101,7 @@ export function AddDevice({
   const level = useFolders().data?.find((each) => each.id === folder)?.level;
   const next = (accounts.at(-1)?.key ?? 0) + 1;
   const submit = async (data: FormData) => {
+    if (!folder) throw new Error("Choose a folder.");
     const on =
       device ??
       (await result(
@@ -166,6 +170,7 @@ export function AddDevice({
     >
       <fieldset disabled={device !== undefined} className="flex flex-col gap-2">
         <legend className="sr-only">Device</legend>
+        {!within && <FolderField label="Folder" chosen={setFolder} />}
         <Choice
           label="Type"
           name="type"

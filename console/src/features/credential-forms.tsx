@@ -17,6 +17,7 @@ import {
   ifMatch,
 } from "../api";
 import { Choice, Field, Form, Trouble, text } from "../parts";
+import { FolderField } from "./folder-field";
 import { Inputs, MAIN, TYPES, collect, fieldsOf, splitTags, tagsOf } from "./credential-fields";
 import { atLeast } from "./access-levels";
 import { Shifts } from "./access-preview";
@@ -56,7 +57,6 @@ export function useRule(folder: string): { words: string; choices: PasswordPolic
 
 /** Copies a credential with its current values into another folder. */
 export function CopyForm({ it, close }: { it: Credential; close: () => void }) {
-  const folders = useFolders();
   const submit = (data: FormData) =>
     result(
       api.POST("/api/v1/credentials/{credential}/copy", {
@@ -69,14 +69,7 @@ export function CopyForm({ it, close }: { it: Credential; close: () => void }) {
     );
   return (
     <Form label="Copy" submit={submit} after={["credentials"]} done={close}>
-      <Choice
-        label="Into"
-        name="folder"
-        defaultValue={it.folder}
-        options={(folders.data ?? [])
-          .filter((folder) => atLeast(folder.level, "edit"))
-          .map((folder) => [folder.id, folder.path])}
-      />
+      <FolderField label="Into" start={it.folder} />
       <Field label="Under the name" name="name" defaultValue={it.name} required />
       <p className="quiet text-sm">
         The copy has the same values, and everybody with access to that folder has access to them.

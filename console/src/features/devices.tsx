@@ -36,6 +36,7 @@ import {
 } from "../parts";
 import { type Asked, RemoteTable, chosenOnly, narrowed } from "../parts/remote-table";
 import type { Column } from "../parts/table-state";
+import { FolderField } from "./folder-field";
 import { AuditRows } from "./audit-rows";
 import { atLeast } from "./access-levels";
 import { Shifts } from "./access-preview";
@@ -73,8 +74,7 @@ function Edit({
 }) {
   const type = useDeviceTypes().data?.find((each) => each.connector === device.connector);
   const dialogues = useDialogues(Boolean(type?.instructions));
-  const folders = useFolders();
-  const [folder, setFolder] = useState(device.folder);
+  const [folder, setFolder] = useState<string | undefined>(device.folder);
   // The operator may be an account of another device, such as one that stands before this one.
   const choices = accounts.map(({ id, name, user_name }) => ({ id, name, user_name }));
   if (operator && !choices.some((account) => account.id === operator.id))
@@ -98,7 +98,7 @@ function Edit({
           name: typed.name,
           platform: typed.platform,
           description: typed.description,
-          ...(folder !== device.folder && { folder }),
+          ...(folder && folder !== device.folder && { folder }),
           ...(moved && { address: typed.address, port: typed.port }),
           ...(dialogue && dialogue !== device.dialogue && { dialogue }),
           ...(chosen === "none"
@@ -120,16 +120,8 @@ function Edit({
           hint="What it runs, such as Debian 12."
         />
         <Lines label="Description" name="description" rows={2} defaultValue={device.description} />
-        <Choice
-          label="Folder"
-          name="folder"
-          value={folder}
-          onChange={(event) => setFolder(event.target.value)}
-          options={(folders.data ?? [])
-            .filter((each) => each.id === device.folder || atLeast(each.level, "edit"))
-            .map((each): [string, string] => [each.id, each.path])}
-        />
-        {folder !== device.folder && (
+        <FolderField label="Folder" start={device.folder} chosen={setFolder} />
+        {folder && folder !== device.folder && (
           <div className="rounded-box border border-base-300 p-3">
             <p className="quiet">
               Whoever is a steward there answers for the device. Its accounts stay in their folders.
@@ -894,9 +886,23 @@ export function DevicesPage({ me, device }: { me: Me; device: string | undefined
     () => columns(new Map(types.data?.map((type) => [type.connector, type.label]))),
     [types.data],
   );
+  const adds = useFolders(!device).data?.some((each) => atLeast(each.level, "edit"));
   if (device) return <OneDevice me={me} id={device} />;
+  const add = adds && (
+    <DrawerButton
+      label="Add a device"
+      icon={<Plus className="size-4" aria-hidden="true" />}
+      look="btn-sm btn-primary"
+    >
+      {(close) => <AddDevice close={close} />}
+    </DrawerButton>
+  );
   return (
-    <Page title="Devices" note="Hosts and servers whose accounts are checked and rotated.">
+    <Page
+      title="Devices"
+      note="Hosts and servers whose accounts are checked and rotated."
+      actions={add}
+    >
       <RemoteTable
         label="Devices"
         columns={shown}
@@ -906,17 +912,7 @@ export function DevicesPage({ me, device }: { me: Me; device: string | undefined
         values={chosenOnly}
         first="name"
         file="devices.csv"
-        empty={
-          <Empty
-            action={
-              <Link href="/vault" className="btn btn-sm btn-primary">
-                Open the vault
-              </Link>
-            }
-          >
-            There are no devices yet. Open a folder in the vault and choose “Add a device”.
-          </Empty>
-        }
+        empty={<Empty>There are no devices yet.</Empty>}
       />
     </Page>
   );

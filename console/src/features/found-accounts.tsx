@@ -6,7 +6,6 @@ import { type Device, type DeviceAccount, Problem, api, result } from "../api";
 import {
   Act,
   Ago,
-  Choice,
   CredentialLink,
   DrawerButton,
   Empty,
@@ -19,9 +18,8 @@ import {
 } from "../parts";
 import { DataTable } from "../parts/data-table";
 import type { Column } from "../parts/table-state";
-import { atLeast } from "./access-levels";
+import { FolderField } from "./folder-field";
 import { useDeviceTypes } from "./device-types";
-import { useFolders } from "./folders";
 
 const yesNo = (value: boolean | null) => (value === null ? "" : value ? "yes" : "no");
 
@@ -101,7 +99,6 @@ function AddToVault({
   chosen: DeviceAccount[];
   done: () => void;
 }) {
-  const folders = useFolders();
   const kind = useDeviceTypes().data?.find(
     (each) => each.connector === device.connector,
   )?.account_kind;
@@ -157,15 +154,7 @@ function AddToVault({
           <li key={account.login}>{account.login}</li>
         ))}
       </ul>
-      <Choice
-        label="Folder of the credentials"
-        name="folder"
-        defaultValue={device.folder}
-        key={folders.data?.length}
-        options={(folders.data ?? [])
-          .filter((folder) => atLeast(folder.level, "edit"))
-          .map((folder) => [folder.id, folder.path])}
-      />
+      <FolderField label="Folder of the credentials" start={device.folder} />
     </Form>
   );
 }

@@ -57,7 +57,7 @@ export function JumpHostFields({
           key={`${host} ${accounts.data?.length}`}
           defaultValue={account ?? undefined}
           required
-          hint="It takes that you may see its password; each use is in its log."
+          hint="Only an account whose password you may see. Each use is in its log."
           options={(accounts.data ?? []).map((each): [string, string] => [
             each.id,
             `${each.name} (${each.user_name})`,

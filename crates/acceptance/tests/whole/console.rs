@@ -1,7 +1,7 @@
 //! The console in headless Chromium: the whole job once, and accessibility by axe in both themes.
 
 use jexlin_acceptance::browser::{Driver, Page};
-use jexlin_acceptance::{PASSWORD, Service};
+use jexlin_acceptance::{PASSWORD, Service, Session};
 use serde_json::json;
 
 fn world() -> (Service, String) {
@@ -205,6 +205,7 @@ async fn a_steward_recalls_changes_a_device_and_makes_a_policy_in_the_console() 
             .text("address"),
         "127.0.0.10"
     );
+    add_a_device_where_its_folder_is_typed(&page, &service, &ines, &folder).await;
     page.0
         .goto(&format!("{}/policies", service.url))
         .await
@@ -226,6 +227,36 @@ async fn a_steward_recalls_changes_a_device_and_makes_a_policy_in_the_console() 
     page.sees("Telemetry units").await;
     page.0.close().await.unwrap();
     assert_eq!(ines.events("policy.add").len(), 1);
+}
+
+/// From the page of all devices, where no folder is open.
+async fn add_a_device_where_its_folder_is_typed(
+    page: &Page,
+    service: &Service,
+    ines: &Session<'_>,
+    folder: &str,
+) {
+    let path = ines.get(&format!("/api/v1/folders/{folder}")).text("path");
+    page.0
+        .goto(&format!("{}/devices", service.url))
+        .await
+        .unwrap();
+    page.press("Add a device").await;
+    page.fill("Name", "inlet").await;
+    page.fill("Address", "127.0.0.11").await;
+    page.fill("Folder", &format!("{path} and more")).await;
+    page.press("Add the device").await;
+    page.sees("Choose one of the folders.").await;
+    page.find("//input[@name='folder path']")
+        .await
+        .clear()
+        .await
+        .unwrap();
+    page.fill("Folder", &path).await;
+    page.press("Add the device").await;
+    page.find("//h1[normalize-space(.)='inlet']").await;
+    let added = service.sql("SELECT folder_id FROM device WHERE name = 'inlet'");
+    assert_eq!(added, folder);
 }
 
 #[tokio::test(flavor = "multi_thread")]
