@@ -169,6 +169,8 @@ impl Host {
             .unwrap_or_default()
             .trim()
             .to_owned();
+        // The host's root has a home of its own.
+        let script = format!("export HOME=$(getent passwd root | cut -d: -f6); {script}");
         let output = Command::new("nsenter")
             .args([
                 "-t",
@@ -179,7 +181,7 @@ impl Host {
                 "--",
                 "/bin/bash",
                 "-c",
-                script,
+                &script,
             ])
             .output()?;
         if output.status.success() {
