@@ -200,8 +200,8 @@ pub(crate) fn ssh() {
     connections(&host, &root, &accounts);
 }
 
-/// The memory of two hundred connections at once, by a plan whose checks are all due: nobody may ask
-/// for as many.
+/// The memory of two hundred connections at once. The checks come from a plan, since the jobs that one
+/// person asks for run six at a time.
 fn connections(host: &Host, root: &Login, accounts: &[Login]) {
     let device = ("ssh", "127.0.0.1", host.port());
     let bench = Bench::new(device, "device-admin", root, &accounts[..600], "200");

@@ -5,7 +5,7 @@ import { Field } from "../parts";
 import { atLeast } from "./access-levels";
 import { useFolders } from "./folders";
 
-/** So many are offered at once. */
+/** The most folders that are offered at once. */
 const OFFERED = 50;
 
 /** A field for a folder that something may be put into; its identifier is in the field `folder`. */

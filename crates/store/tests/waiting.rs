@@ -1,4 +1,4 @@
-//! Who waits for whom, that nobody waits for each other, and that nobody waits while all is looked through.
+//! Locks: who waits for whom, and that there is no deadlock. And that a lookup reads no more than it needs.
 
 #![allow(
     clippy::unwrap_used,

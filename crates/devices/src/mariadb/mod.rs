@@ -339,8 +339,8 @@ impl Connector for Mariadb {
     }
 }
 
-/// The users, each with whether it may do more than use data: whoever may write to the schema `mysql`
-/// can make itself anything. The server says who is locked to those
+/// The users, each with whether it is privileged: a user that may write to the schema `mysql` can give
+/// itself any right. The server says who is locked to those
 /// alone who may read what it keeps of passwords, which an operator need not.
 async fn list(session: &mut Session) -> Result<Vec<FoundAccount>, String> {
     let rows = session
