@@ -28,7 +28,7 @@ need_packages() {
 }
 
 packages_for_start() { need_packages postgresql redis-server mariadb-server openssl openssh-server openssh-client build-essential pkg-config util-linux procps; }
-packages_for_test() { packages_for_start; need_packages chromium chromium-driver sshpass xvfb xclip openssl python3 slapd ldap-utils systemd samba samba-ad-provision samba-dsdb-modules samba-vfs-modules winbind etcd-server etcd-client influxdb influxdb-client rabbitmq-server sudo frr; }
+packages_for_test() { packages_for_start; need_packages chromium chromium-driver sshpass xvfb xclip openssl python3 slapd 389-ds-base libnss3-tools ldap-utils systemd samba samba-ad-provision samba-dsdb-modules samba-vfs-modules winbind etcd-server etcd-client influxdb influxdb-client rabbitmq-server sudo frr; }
 
 # The console is built again only when something it is made of has changed.
 build_console() {

@@ -6,6 +6,7 @@ import { Search as Magnifier, ShieldHalf, SlidersHorizontal, Star, Users } from 
 import {
   type KeyboardEvent,
   type ReactNode,
+  type RefObject,
   memo,
   useCallback,
   useEffect,
@@ -398,6 +399,65 @@ const Row = memo(function Row({
   );
 });
 
+/** The rows that are seen, and some beside them: they alone are drawn again while somebody scrolls. */
+const Rows = memo(function Rows({
+  items,
+  box,
+  look,
+  folder,
+  open,
+  chosen,
+  choose,
+  load,
+  pressed,
+}: {
+  items: CredentialItem[];
+  box: RefObject<HTMLDivElement | null>;
+  /** Told how far somebody has come. */
+  look: (last: number) => void;
+  folder: string | undefined;
+  open: string | undefined;
+  chosen: Map<string, CredentialItem>;
+} & Pick<RowProps, "choose" | "load" | "pressed">) {
+  const virtual = useVirtualizer({
+    count: items.length,
+    getScrollElement: () => box.current,
+    estimateSize: () => ROW,
+    overscan: 12,
+    rangeExtractor: inBlocks,
+  });
+  const drawn = virtual.getVirtualItems();
+  const first = drawn[0]?.index ?? 0;
+  const last = drawn.at(-1)?.index ?? -1;
+  useEffect(() => look(last), [look, last]);
+  // The virtualizer speaks at every row that is scrolled past; these stay the same until a block of
+  // rows comes or goes.
+  const rows = useMemo(
+    () =>
+      items
+        .slice(first, last + 1)
+        .map((item, place) => (
+          <Row
+            key={item.id}
+            item={item}
+            start={(first + place) * ROW}
+            folder={folder}
+            here={item.id === open}
+            chosen={chosen.has(item.id)}
+            choose={choose}
+            load={load}
+            pressed={pressed}
+          />
+        )),
+    [items, first, last, folder, open, chosen, choose, load, pressed],
+  );
+  return (
+    <ul className="relative" style={{ height: `${virtual.getTotalSize()}px` }}>
+      {rows}
+    </ul>
+  );
+});
+
 export function Items({
   folder,
   open,
@@ -439,18 +499,13 @@ export function Items({
     structuralSharing: false,
   });
   const items = useMemo(() => pages.data?.pages.flatMap((page) => page.items) ?? [], [pages.data]);
-  const rows = useVirtualizer({
-    count: items.length,
-    getScrollElement: () => box.current,
-    estimateSize: () => ROW,
-    overscan: 12,
-    rangeExtractor: inBlocks,
-    onChange: (instance) => {
-      const last = instance.getVirtualItems().at(-1);
-      if (last && last.index >= items.length - 20 && pages.hasNextPage && !pages.isFetchingNextPage)
-        void pages.fetchNextPage();
+  const { hasNextPage, isFetchingNextPage, fetchNextPage } = pages;
+  const look = useCallback(
+    (last: number) => {
+      if (last >= items.length - 20 && hasNextPage && !isFetchingNextPage) void fetchNextPage();
     },
-  });
+    [items, hasNextPage, isFetchingNextPage, fetchNextPage],
+  );
   const latest = useRef(chosen);
   latest.current = chosen;
   // These never change, so that a row that was drawn is drawn again only when it has changed itself.
@@ -546,25 +601,17 @@ export function Items({
         ref={box}
         className="min-h-40 grow overflow-y-auto border-t border-base-300 bg-base-100 contain-content will-change-scroll"
       >
-        <ul className="relative" style={{ height: `${rows.getTotalSize()}px` }}>
-          {rows.getVirtualItems().map((row) => {
-            const item = items[row.index];
-            if (!item) return null;
-            return (
-              <Row
-                key={item.id}
-                item={item}
-                start={row.start}
-                folder={folder}
-                here={item.id === open}
-                chosen={chosen.has(item.id)}
-                choose={choose}
-                load={load}
-                pressed={pressed}
-              />
-            );
-          })}
-        </ul>
+        <Rows
+          items={items}
+          box={box}
+          look={look}
+          folder={folder}
+          open={open}
+          chosen={chosen}
+          choose={choose}
+          load={load}
+          pressed={pressed}
+        />
       </div>
       {chosen.size > 0 && <Bulk chosen={[...chosen.values()]} clear={() => setChosen(new Map())} />}
       <div className="quiet flex justify-between gap-2 border-t border-base-300 px-3 py-2">

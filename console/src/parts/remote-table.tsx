@@ -11,7 +11,7 @@ import { told } from "./toast";
 import { Trouble } from "./trouble";
 
 /** So many rows are fetched at once. */
-const PART = 100;
+const PART = 200;
 /** The most that the service gives at once. */
 const LARGEST = 500;
 /** More are not selected or written at once. */

@@ -21,6 +21,7 @@ import {
   useCallback,
   useEffect,
   useLayoutEffect,
+  useMemo,
   useRef,
   useState,
 } from "react";
@@ -246,10 +247,12 @@ function Body<T>({
   useEffect(() => look?.(first, last), [look, first, last]);
   const above = many ? first * height : 0;
   const below = many ? (count - last - 1) * height : 0;
-  return (
-    <tbody>
-      {above > 0 && <tr aria-hidden="true" style={{ height: above }} />}
-      {drawn.map((index) => {
+  // The virtualizer speaks at every row that is scrolled past; these stay the same until a block of
+  // rows comes or goes.
+  const lines = useMemo(
+    () =>
+      Array.from({ length: last - first + 1 }, (_, place) => {
+        const index = first + place;
         const row = rows.at(index);
         if (row === undefined)
           return (
@@ -272,7 +275,13 @@ function Body<T>({
             here={here?.(row) ?? false}
           />
         );
-      })}
+      }),
+    [rows, first, last, height, columns, select, id, selection, name, here],
+  );
+  return (
+    <tbody>
+      {above > 0 && <tr aria-hidden="true" style={{ height: above }} />}
+      {drawn.length > 0 && lines}
       {below > 0 && <tr aria-hidden="true" style={{ height: below }} />}
     </tbody>
   );

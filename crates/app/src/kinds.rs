@@ -1,7 +1,7 @@
 //! The kinds that an organisation has: the built-in ones and its own.
 
-use jexlin_core::vault::kinds::{self as core_kinds};
-use jexlin_store::{KindRow, Tx};
+use jexlin_core::vault::kinds::{self as core_kinds, Field, Kind};
+use jexlin_store::{CredentialRow, KindRow, Tx};
 
 use crate::error::{AppError, AppResult};
 
@@ -9,7 +9,7 @@ use crate::error::{AppError, AppResult};
 #[derive(Clone, Debug)]
 pub struct Known {
     /// The kind.
-    pub kind: core_kinds::Kind,
+    pub kind: Kind,
     /// Whether it is one of the organisation's own.
     pub own: bool,
     /// Whether no new credential can be of it.
@@ -25,7 +25,7 @@ pub struct Known {
 pub fn of_row(row: KindRow) -> AppResult<Known> {
     let fields = serde_json::from_value(row.fields)
         .map_err(|error| AppError::internal(format!("kind {}: {error}", row.id)))?;
-    let kind = core_kinds::Kind {
+    let kind = Kind {
         name: row.name,
         label: row.label,
         fields,
@@ -41,7 +41,7 @@ pub fn of_row(row: KindRow) -> AppResult<Known> {
 
 /// The kind of a name, built-in or own.
 pub async fn find(tx: &mut Tx, name: &str) -> AppResult<Option<Known>> {
-    if let Some(kind) = core_kinds::Kind::find(name) {
+    if let Some(kind) = Kind::find(name) {
         return Ok(Some(Known {
             kind,
             own: false,
@@ -68,7 +68,7 @@ pub async fn all(tx: &mut Tx) -> AppResult<Vec<Known>> {
 }
 
 /// The kinds that new credentials can be of.
-pub async fn in_use(tx: &mut Tx) -> AppResult<Vec<core_kinds::Kind>> {
+pub async fn in_use(tx: &mut Tx) -> AppResult<Vec<Kind>> {
     Ok(all(tx)
         .await?
         .into_iter()
@@ -91,6 +91,30 @@ pub async fn all_names(tx: &mut Tx) -> AppResult<std::collections::BTreeSet<Stri
 ///
 /// # Errors
 /// [`AppError`].
-pub async fn kind(tx: &mut Tx, name: &str) -> AppResult<Option<core_kinds::Kind>> {
+pub async fn kind(tx: &mut Tx, name: &str) -> AppResult<Option<Kind>> {
     Ok(find(tx, name).await?.map(|known| known.kind))
+}
+
+/// The fields that a credential has for itself alone.
+#[must_use]
+pub fn own_fields_of(row: &CredentialRow) -> Vec<Field> {
+    serde_json::from_value(row.extra.clone()).unwrap_or_default()
+}
+
+/// The kind of a credential, with the fields that it has for itself alone.
+///
+/// # Errors
+/// [`AppError`] when its kind cannot be read.
+pub async fn kind_of(tx: &mut Tx, row: &CredentialRow) -> AppResult<Kind> {
+    let known = find(tx, &row.kind)
+        .await?
+        .ok_or_else(|| AppError::internal("a credential without a kind"))?;
+    let mut kind = known.kind;
+    // The kind may have got a field of the same name since; then that one counts.
+    let own: Vec<Field> = own_fields_of(row)
+        .into_iter()
+        .filter(|field| kind.field(&field.name).is_none())
+        .collect();
+    kind.fields.extend(own);
+    Ok(kind)
 }

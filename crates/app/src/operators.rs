@@ -1,5 +1,8 @@
 //! Devices as core decides about them, and the kept connections of their operators.
 
+use std::sync::Arc;
+
+use jexlin_core::dialogue::Instructions;
 use jexlin_core::policy::settings::Settings;
 use jexlin_core::upkeep::{ConnectRules, DeviceFacts};
 use jexlin_core::vault::VersionState;
@@ -11,6 +14,22 @@ use crate::app::App;
 use crate::error::{AppError, AppResult};
 use crate::jump_hosts;
 
+/// The dialogue or recipe of a device that has one.
+///
+/// # Errors
+/// [`AppError`] when it cannot be read.
+pub async fn instructions_of(
+    app: &App,
+    tx: &mut Tx,
+    device: &DeviceRow,
+) -> AppResult<Option<Arc<Instructions>>> {
+    let Some(id) = device.dialogue_id else {
+        return Ok(None);
+    };
+    let row = tx.dialogue(id).await?;
+    Ok(Some(app.dialogues.get(id, || row.text)?))
+}
+
 /// A device as core decides about it.
 ///
 /// # Errors
@@ -21,13 +40,7 @@ pub async fn device_facts(
     device: &DeviceRow,
     settings: &Settings,
 ) -> AppResult<DeviceFacts> {
-    let dialogue = match device.dialogue_id {
-        Some(id) => {
-            let row = tx.dialogue(id).await?;
-            Some(app.dialogues.get(id, || row.text)?)
-        }
-        None => None,
-    };
+    let dialogue = instructions_of(app, tx, device).await?;
     let rules = ConnectRules::new(&settings.connect_to, app.never_connect_to.to_vec())
         .map_err(AppError::internal)?;
     let facts = |row: &DeviceRow| DeviceFacts {

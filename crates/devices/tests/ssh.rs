@@ -20,6 +20,7 @@ use jexlin_devices::{Change, Connector as _, Probe};
 use jexlin_standins::host::Host;
 use jexlin_standins::misbehaving_device::{self, Manner, Wire};
 
+use proptest::prelude::*;
 use rig::watch::{Watched, watched};
 use rig::{Place, answer, place, yes};
 
@@ -32,6 +33,7 @@ fn host() -> &'static Host {
             ("night", "Night-shift-4"),
             ("strict", "Strict-account-1"),
             ("wired", "Wired-account-1"),
+            ("nasty", "Nasty-account-1"),
         ];
         Host::temporary("north-ridge-telemetry", &accounts).expect("a host")
     })
@@ -425,5 +427,28 @@ async fn wherever_the_wire_is_cut_the_answer_is_never_wrong() {
                 .any(|password| host.opens("wired", password).unwrap()),
             "none of what it can be, cut at {bytes}"
         );
+    }
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig { cases: 24, ..ProptestConfig::default() })]
+
+    #[test]
+    fn every_printable_password_opens_what_it_was_set_on(password in "[ -~äß€\u{2003}]{12,40}") {
+        let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build().unwrap();
+        runtime.block_on(async {
+            let ssh = ssh();
+            let place = at_host(host()).confirmed(&ssh).await;
+            let root = place.operator("root", "Ridge-root-1");
+            let candidate = place.login(7, "nasty", &password, 2);
+            let met = ssh.change_as_operator(&root, &candidate, yes()).await;
+            assert_eq!(met.result, Change::Applied);
+            assert_eq!(ssh.check(&candidate).await.result, Probe::Opened);
+            // And at the prompt, where it is the current one.
+            let next = place.login(7, "nasty", &format!("Next {password}"), 3);
+            let met = ssh.change_as_itself(&candidate, &next, yes()).await;
+            assert_eq!(met.result, Change::Applied);
+            assert_eq!(ssh.check(&next).await.result, Probe::Opened);
+        });
     }
 }

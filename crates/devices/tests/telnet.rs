@@ -111,6 +111,33 @@ async fn a_router_is_checked_and_changes_its_password_for_good() {
 }
 
 #[tokio::test]
+async fn passwords_of_every_character_that_the_router_takes_are_set() {
+    let router = Router::temporary(OLD, None).unwrap();
+    let (connector, here) = (connector(10), at(router.port()));
+    let takes = here.dialogue.as_ref().expect("one").head().takes().clone();
+    let all: Vec<char> = (' '..='~')
+        .filter(|c| takes.problem(&c.to_string()).is_none())
+        .collect();
+    assert_eq!(all.len(), 62, "letters and digits alone");
+    let mut present = OLD.to_owned();
+    for part in all.chunks(16) {
+        let next: String = part.iter().collect();
+        let candidate = here.login(7, "vty", &next, 2);
+        let met = connector
+            .change_as_itself(&here.account("vty", &present), &candidate, yes())
+            .await;
+        assert_eq!(met.result, Change::Applied, "{met:?}");
+        assert!(!format!("{met:?}").contains(&next));
+        assert_eq!(
+            connector.check(&candidate).await.result,
+            Probe::Opened,
+            "{next}"
+        );
+        present = next;
+    }
+}
+
+#[tokio::test]
 async fn a_router_with_a_password_for_enable_gets_the_one_of_the_credential() {
     const ENABLE: &str = "Enable-2019-a";
     let router = Router::temporary(OLD, Some(ENABLE)).unwrap();

@@ -376,16 +376,13 @@ impl Tx {
         now: DateTime<Utc>,
         outcome: RotationOutcome,
     ) -> Result<()> {
-        let state = account::table.find(of);
-        diesel::update(state)
-            .set((
-                account::rotation_outcome.eq(Stored(outcome)),
-                account::stale.eq(true),
-            ))
-            .execute(self.conn()?)
-            .await?;
+        let noted = (
+            account::rotation_outcome.eq(Stored(outcome)),
+            account::stale.eq(true),
+        );
+        let state = diesel::update(account::table.find(of));
         if outcome == RotationOutcome::Done {
-            let set = (
+            let settled = (
                 account::rotated_at.eq(now),
                 account::checked_at.eq(now),
                 account::check_outcome.eq(Stored(CheckOutcome::InSync)),
@@ -393,7 +390,10 @@ impl Tx {
                 account::owed_next_at.eq(None::<DateTime<Utc>>),
                 account::owed_tries.eq(0),
             );
-            diesel::update(state).set(set).execute(self.conn()?).await?;
+            let both = state.set((noted, settled));
+            both.execute(self.conn()?).await?;
+        } else {
+            state.set(noted).execute(self.conn()?).await?;
         }
         Ok(())
     }

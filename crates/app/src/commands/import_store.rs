@@ -17,7 +17,7 @@ use jexlin_store::{
 use tokio::task::spawn_blocking;
 use uuid::Uuid;
 
-use super::devices::give;
+use super::bindings::give;
 use super::import_plan::{Folders, Plan, changed_tags, plain_fields};
 use crate::app::App;
 use crate::error::{AppError, AppResult};

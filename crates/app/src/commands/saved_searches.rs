@@ -7,7 +7,7 @@ use jexlin_core::audit::{Action, TargetType};
 use jexlin_store::SavedSearchRow;
 use uuid::Uuid;
 
-use super::credentials::FILTERS;
+use super::credential_lists::FILTERS;
 use super::names::named;
 use crate::error::{AppError, AppResult};
 use crate::unit_of_work::UnitOfWork;

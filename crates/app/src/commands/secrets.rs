@@ -19,13 +19,14 @@ use jexlin_store::{Approach, NewVersion, SealedVersion, Target, Withheld};
 use uuid::Uuid;
 use zeroize::Zeroizing;
 
-use super::credentials::{keep_new, kind_of, show};
+use super::credentials::{keep_new, show};
 use super::names::named;
 use crate::assessment;
 use crate::error::{AppError, AppResult};
 use crate::guards::allow_credential;
 use crate::guards::allow_folder;
 use crate::guards::{through, through_all};
+use crate::kinds::kind_of;
 use crate::paging::Versioned;
 use crate::unit_of_work::UnitOfWork;
 

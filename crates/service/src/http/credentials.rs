@@ -30,8 +30,8 @@ pub struct Narrowed<'r> {
 }
 
 impl<'r> Narrowed<'r> {
-    fn read(self) -> ApiResult<commands::credentials::Narrowed<'r>> {
-        Ok(commands::credentials::Narrowed {
+    fn read(self) -> ApiResult<commands::credential_lists::Narrowed<'r>> {
+        Ok(commands::credential_lists::Narrowed {
             folder: maybe_id(self.folder)?,
             below: maybe_id(self.below)?,
             find: self.find,
@@ -130,7 +130,8 @@ pub async fn list(
     limit: Option<i64>,
 ) -> ApiResult<Sent<Page<CredentialItem>>> {
     Ok(Sent(encode_page(
-        commands::credentials::list(&mut unit, narrowed.read()?, paging(cursor, limit)?).await?,
+        commands::credential_lists::list(&mut unit, narrowed.read()?, paging(cursor, limit)?)
+            .await?,
     )))
 }
 
@@ -153,7 +154,7 @@ pub async fn table(
     limit: Option<i64>,
 ) -> ApiResult<Sent<Table<CredentialItem>>> {
     let sort = sort.unwrap_or("name");
-    let part = commands::credentials::Part {
+    let part = commands::credential_lists::Part {
         sort: word::<CredentialSort>("sort", Some(sort.trim_start_matches('-')))?
             .unwrap_or(CredentialSort::Name),
         down: sort.starts_with('-'),
@@ -161,6 +162,6 @@ pub async fn table(
         limit: limit.unwrap_or(100).clamp(1, MOST_ITEMS),
     };
     Ok(Sent(
-        commands::credentials::table(&mut unit, narrowed.read()?, part).await?,
+        commands::credential_lists::table(&mut unit, narrowed.read()?, part).await?,
     ))
 }

@@ -130,7 +130,7 @@ pub async fn remove_device(mut unit: Unit, device: &str, revision: IfMatch) -> A
 #[get("/api/v1/devices/<device>/accounts")]
 pub async fn accounts(mut unit: Unit, device: &str) -> ApiResult<Sent<DeviceAccounts>> {
     Ok(Sent(
-        commands::devices::accounts(&mut unit, id(device)?).await?,
+        commands::device_accounts::accounts(&mut unit, id(device)?).await?,
     ))
 }
 
@@ -144,7 +144,7 @@ pub async fn accounts(mut unit: Unit, device: &str) -> ApiResult<Sent<DeviceAcco
 #[post("/api/v1/devices/<device>/read-accounts")]
 pub async fn read_accounts(mut unit: Unit, device: &str) -> ApiResult<Sent<DeviceAccounts>> {
     Ok(Sent(
-        commands::devices::read_accounts(&mut unit, id(device)?).await?,
+        commands::device_accounts::read_accounts(&mut unit, id(device)?).await?,
     ))
 }
 
@@ -203,7 +203,7 @@ pub async fn resume(mut unit: Unit, device: &str, revision: IfMatch) -> ApiResul
 #[get("/api/v1/credentials/<credential>/operator-scope")]
 pub async fn read_scope(mut unit: Unit, credential: &str) -> ApiResult<Sent<OperatorScope>> {
     Ok(Sent(
-        commands::devices::read_scope(&mut unit, id(credential)?).await?,
+        commands::operator_scope::read_scope(&mut unit, id(credential)?).await?,
     ))
 }
 
@@ -221,6 +221,6 @@ pub async fn set_scope(
 ) -> ApiResult<Sent<OperatorScope>> {
     let Call(mut unit, body) = body;
     Ok(Sent(
-        commands::devices::set_scope(&mut unit, id(credential)?, body).await?,
+        commands::operator_scope::set_scope(&mut unit, id(credential)?, body).await?,
     ))
 }

@@ -55,7 +55,7 @@ impl Wanted<'_> {
         exactly: &[(&'static str, Option<&str>)],
     ) -> TableFilter {
         TableFilter {
-            find: commands::credentials::words_of(self.find),
+            find: commands::credential_lists::words_of(self.find),
             parts: given(parts)
                 .map(|(name, text)| (name, composed(text)))
                 .collect(),

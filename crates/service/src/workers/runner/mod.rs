@@ -19,9 +19,10 @@ use jexlin_core::upkeep::JobState;
 use jexlin_core::upkeep::Task;
 use jexlin_core::upkeep::account::Family;
 use jexlin_core::upkeep::{DeviceFacts, Lease, NoPermit, back_off};
+use jexlin_core::vault::kinds::PASSWORD;
 use jexlin_core::words::Word as _;
 use jexlin_devices::Connector;
-use jexlin_store::{AccountRow, CredentialRow, JobRow, LeasedJob, StoreError, Tx};
+use jexlin_store::{AccountRow, CredentialRow, DeviceRow, JobRow, LeasedJob, StoreError, Tx};
 use tokio::sync::Semaphore;
 use uuid::Uuid;
 
@@ -51,9 +52,9 @@ pub(super) async fn forever(app: App) {
                 let app = app.clone();
                 tokio::spawn(async move {
                     runner.run().await;
-                    drop(place);
                     // Another job of the same device may have waited for this one to end.
-                    app.wake.notify_one();
+                    while run_one(&app).await {}
+                    drop(place);
                 });
                 continue;
             }
@@ -68,7 +69,7 @@ pub(super) async fn forever(app: App) {
     }
 }
 
-/// Leases and performs one job. Whether there was one.
+/// Leases one job and carries it out. Whether there was one.
 pub async fn run_one(app: &App) -> bool {
     match lease(app).await {
         Some(Found::Job(runner)) => {
@@ -139,6 +140,10 @@ async fn lease_of(app: &App, organisation: Uuid) -> AppResult<Option<Found>> {
         tx.path_of(credential.folder_id).await?,
         credential.name
     );
+    let candidate = match row.task.0 {
+        Task::Rotation => tx.candidate(credential.id, PASSWORD).await?,
+        Task::Check | Task::Listing | Task::Rehearsal => None,
+    };
     tx.commit().await?;
     Ok(Some(Found::Job(Box::new(Runner {
         app: app.clone(),
@@ -152,6 +157,8 @@ async fn lease_of(app: &App, organisation: Uuid) -> AppResult<Option<Found>> {
         is_behind: device.jump_host_id.is_some(),
         connector: device.connector.0,
         device_name: device.name,
+        candidate,
+        owes_forgiveness: false,
     }))))
 }
 
@@ -168,6 +175,10 @@ struct Runner {
     is_behind: bool,
     device_name: String,
     connector: ConnectorKind,
+    /// The password of an earlier try of a rotation, and since when it is sent without an answer.
+    candidate: Option<(i32, Option<DateTime<Utc>>)>,
+    /// Whether a login has opened the account that still counts as failed.
+    owes_forgiveness: bool,
 }
 
 /// Why a step ended.
@@ -237,6 +248,7 @@ impl Runner {
     /// The service failed: later again, a bounded number of times.
     async fn restore(&self) -> Step<()> {
         let mut tx = self.begin().await?;
+        self.forgive_in(&mut tx).await?;
         let message = "the service itself failed; it is tried again";
         tx.retry_job(
             &self.lease,
@@ -312,12 +324,14 @@ impl Runner {
         event
     }
 
+    async fn device_row(&self, tx: &mut Tx) -> Step<DeviceRow> {
+        let found = tx.device(self.device).await;
+        Ok(found.map_err(|_| AppError::internal("the device of a job is gone"))?)
+    }
+
     /// The device as it is now, as core decides about it.
     async fn device_facts(&self, tx: &mut Tx) -> Step<DeviceFacts> {
-        let device = tx
-            .device(self.device)
-            .await
-            .map_err(|_| AppError::internal("the device of a job is gone"))?;
+        let device = self.device_row(tx).await?;
         let (settings, _) = jexlin_app::settings::settings(tx).await?;
         Ok(device_facts(&self.app, tx, &device, &settings).await?)
     }

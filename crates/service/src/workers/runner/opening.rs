@@ -353,6 +353,19 @@ impl Runner {
             Ok(way) => way,
             Err(why) => return Ok(Err(why)),
         };
+        let first = self.open_operator_once(step, way.as_ref()).await?;
+        // At first contact, as in `open_wanted`.
+        if first.is_err() {
+            return self.open_operator_once(step, way.as_ref()).await;
+        }
+        Ok(first)
+    }
+
+    async fn open_operator_once(
+        &mut self,
+        step: &str,
+        way: Option<&JumpConnection>,
+    ) -> Step<Result<BoundLogin<Operator>, String>> {
         let mut tx = self.begin_held(step).await?;
         let facts = self.device_facts(&mut tx).await?;
         let (found, event) = match self
@@ -363,7 +376,7 @@ impl Runner {
             Err(why) => return Ok(Err(why)),
         };
         let receipt = tx.commit_with(&event, &self.keys.mac).await?;
-        self.open_found(found, &receipt, way.as_ref()).map(Ok)
+        self.open_found(found, &receipt, way).map(Ok)
     }
 
     /// The use of an operator, or of whoever signs in to a jump host, is an event on that credential.
@@ -495,7 +508,16 @@ impl Runner {
         Ok(tx.commit().await?)
     }
 
-    /// Logs in afresh with a version of the password, within the budget of failed logins.
+    /// Forgives a login that opened the account, in the transaction that writes down what came of it.
+    pub(super) async fn forgive_in(&self, tx: &mut Tx) -> Step<()> {
+        if self.owes_forgiveness {
+            tx.forgive_login(self.account.id).await?;
+        }
+        Ok(())
+    }
+
+    /// Logs in afresh with a version of the password, within the budget of failed logins. One that
+    /// opens the account counts as failed until the caller forgives it.
     pub(super) async fn probe(&mut self, step: &str, version: Option<i32>) -> Step<Probed> {
         let way = match self.reach(step).await? {
             Ok(way) => way,
@@ -522,7 +544,7 @@ impl Runner {
         Ok(match probe {
             Probe::Closed => Probed::Closed,
             Probe::Opened => {
-                self.forgive_login(self.account.id).await?;
+                self.owes_forgiveness = true;
                 Probed::Opened
             }
             Probe::NoAnswer(why) => {

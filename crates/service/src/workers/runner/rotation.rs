@@ -4,6 +4,7 @@ use chrono::{DateTime, Utc};
 use jexlin_app::assessment;
 use jexlin_app::error::AppError;
 use jexlin_app::failpoints;
+use jexlin_app::operators::instructions_of;
 use jexlin_core::audit::{Action, TargetType};
 use jexlin_core::audit::{Event, Outcome};
 use jexlin_core::policy::About;
@@ -52,9 +53,7 @@ impl Runner {
     }
 
     pub(super) async fn rotate(&mut self) -> Step<()> {
-        let mut tx = self.begin().await?;
-        let kept = tx.candidate(self.credential.id, PASSWORD).await?;
-        tx.commit().await?;
+        let kept = self.candidate;
         let stored = match kept {
             None => Stored::Nothing,
             Some((_, None)) => Stored::Candidate,
@@ -179,9 +178,10 @@ impl Runner {
             .await?
             .policy;
         // The device takes what it takes, whatever the policy allows.
-        let rules = match &self.device_facts(tx).await?.dialogue {
-            Some(dialogue) => {
-                let takes = dialogue.head().takes();
+        let device = self.device_row(tx).await?;
+        let rules = match instructions_of(&self.app, tx, &device).await? {
+            Some(instructions) => {
+                let takes = instructions.head().takes();
                 rules.within(&takes.without, takes.longest)
             }
             None => rules,
@@ -413,6 +413,7 @@ impl Runner {
             tx.mark_unanswered(self.credential.id, PASSWORD, candidate, None)
                 .await?;
         }
+        self.forgive_in(&mut tx).await?;
         tx.reassess(self.credential.id).await?;
         let outcome = RotationOutcome::Done;
         tx.finish_job(&self.lease, JobState::Done, outcome.into(), "", now)
@@ -440,6 +441,7 @@ impl Runner {
     ) -> Step<()> {
         let mut tx = self.begin_held("discarding the new password").await?;
         let now = self.now();
+        self.forgive_in(&mut tx).await?;
         tx.discard_candidate(self.credential.id, PASSWORD).await?;
         if !unanswered {
             tx.mark_unanswered(self.credential.id, PASSWORD, candidate, None)

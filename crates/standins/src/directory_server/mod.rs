@@ -1,8 +1,11 @@
-//! An OpenLDAP server as a device: over TLS alone, with accounts of its own.
+//! An LDAP directory as a device, OpenLDAP or 389 Directory Server: over TLS alone, with accounts of
+//! its own.
+
+mod ds_389;
 
 use std::fs;
 use std::io;
-use std::path::{Path, PathBuf};
+use std::path::PathBuf;
 use std::process::{Child, Command};
 
 use crate::database_server::certificates;
@@ -15,6 +18,8 @@ pub const SUFFIX: &str = "dc=osmere,dc=example";
 #[derive(Debug)]
 pub struct DirectoryServer {
     folder: PathBuf,
+    /// Where it writes what it does, in its folder.
+    log: &'static str,
     port: u16,
     child: Child,
 }
@@ -37,18 +42,39 @@ fn run(command: &mut Command) -> io::Result<()> {
     }
 }
 
+/// The entries of a directory: an operator `cn=rotator`, and accounts `uid=NAME,ou=people`, each with
+/// its password. `more` is added to the first of them.
+fn entries(operator: &str, accounts: &[(&str, &str)], more: &str) -> String {
+    let mut entries = format!(
+        "dn: {SUFFIX}\nobjectClass: organization\nobjectClass: dcObject\ndc: osmere\no: Osmere Water\n{more}
+dn: cn=rotator,{SUFFIX}\nobjectClass: organizationalRole\nobjectClass: simpleSecurityObject\ncn: rotator\nuserPassword: {operator}\n
+dn: ou=people,{SUFFIX}\nobjectClass: organizationalUnit\nou: people\n\n"
+    );
+    for (name, password) in accounts {
+        entries.push_str(&format!("dn: uid={name},ou=people,{SUFFIX}\nobjectClass: inetOrgPerson\nuid: {name}\ncn: {name}\nsn: {name}\nuserPassword: {password}\n\n"));
+    }
+    entries
+}
+
+/// A new folder of a directory, with its certificates, and a port for it.
+fn folder() -> io::Result<(PathBuf, u16)> {
+    let port = crate::free_port()?;
+    let folder =
+        std::env::temp_dir().join(format!("jexlin-directory-{}-{port}", std::process::id()));
+    fs::create_dir_all(&folder)?;
+    certificates(&folder, "127.0.0.1")?;
+    Ok((folder, port))
+}
+
 impl DirectoryServer {
-    /// Starts one in a temporary folder, with an operator `cn=rotator` and accounts
+    /// Starts OpenLDAP in a temporary folder, with an operator `cn=rotator` and accounts
     /// `uid=NAME,ou=people`, each with its password.
     ///
     /// # Errors
     /// slapd's or openssl's own words.
     pub fn temporary(operator: &str, accounts: &[(&str, &str)]) -> io::Result<Self> {
-        let port = crate::free_port()?;
-        let folder =
-            std::env::temp_dir().join(format!("jexlin-directory-{}-{port}", std::process::id()));
-        fs::create_dir_all(folder.join("data"))?;
-        certificates(&folder, "127.0.0.1")?;
+        let (folder, port) = folder()?;
+        fs::create_dir(folder.join("data"))?;
         let at = |name: &str| folder.join(name).display().to_string();
         let configuration = format!(
             "include /etc/ldap/schema/core.schema
@@ -72,15 +98,7 @@ access to * by users read by * none
             at("data"),
         );
         fs::write(folder.join("slapd.conf"), configuration)?;
-        let mut entries = format!(
-            "dn: {SUFFIX}\nobjectClass: organization\nobjectClass: dcObject\ndc: osmere\no: Osmere Water\n
-dn: cn=rotator,{SUFFIX}\nobjectClass: organizationalRole\nobjectClass: simpleSecurityObject\ncn: rotator\nuserPassword: {operator}\n
-dn: ou=people,{SUFFIX}\nobjectClass: organizationalUnit\nou: people\n\n"
-        );
-        for (name, password) in accounts {
-            entries.push_str(&format!("dn: uid={name},ou=people,{SUFFIX}\nobjectClass: inetOrgPerson\nuid: {name}\ncn: {name}\nsn: {name}\nuserPassword: {password}\n\n"));
-        }
-        fs::write(folder.join("entries.ldif"), entries)?;
+        fs::write(folder.join("entries.ldif"), entries(operator, accounts, ""))?;
         run(Command::new("/usr/sbin/slapadd")
             .args(["-f", "slapd.conf", "-l", "entries.ldif"])
             .current_dir(&folder))?;
@@ -93,6 +111,7 @@ dn: ou=people,{SUFFIX}\nobjectClass: organizationalUnit\nou: people\n\n"
         })?;
         let server = Self {
             folder,
+            log: "log",
             port,
             child,
         };
@@ -119,6 +138,6 @@ dn: ou=people,{SUFFIX}\nobjectClass: organizationalUnit\nou: people\n\n"
     /// # Errors
     /// When it cannot be read.
     pub fn log(&self) -> io::Result<String> {
-        fs::read_to_string(Path::new(&self.folder).join("log"))
+        fs::read_to_string(self.folder.join(self.log))
     }
 }
