@@ -3,10 +3,11 @@
 
 Drives Debian's chromium through chromedriver's WebDriver interface.
 """
-import base64, json, subprocess, sys, tempfile, time, urllib.request
+import base64, json, os, subprocess, sys, tempfile, time, urllib.request
 
 url, out, wanted = sys.argv[1].rstrip("/"), sys.argv[2], sys.argv[3:]
 PORT = 9517
+FILES = tempfile.mkdtemp()
 PASSWORD = "osmere-water-demo"
 
 
@@ -40,7 +41,13 @@ class Browser:
         Object.getOwnPropertyDescriptor(e.constructor.prototype,'value').set.call(e,arguments[1]);e.dispatchEvent(new Event(e.tagName==='SELECT'?'change':'input',{bubbles:true}))""", label, text)
 
     def press(self, text):
-        self.js("const b=[...document.querySelectorAll('button,a')].find(b=>b.textContent.trim().includes(arguments[0]));b.click()", text)
+        found = "const b=[...document.querySelectorAll('button,a')].find(b=>b.textContent.trim().includes(arguments[0]));b?.click();return !!b"
+        for _ in range(40):
+            if self.js(found, text):
+                break
+            time.sleep(0.25)
+        else:
+            sys.exit(f"no button or link has the text {text}")
         time.sleep(1.0)
 
     def tab(self, name):
@@ -130,14 +137,14 @@ try:
     b.go("/access")
     request = urllib.request.Request(url + "/api/v1/access", headers={"Authorization": f"Bearer {b.token()}"})
     text = urllib.request.urlopen(request).read().decode()
-    with tempfile.NamedTemporaryFile("w", suffix=".toml") as file:
+    with open(os.path.join(FILES, "access.toml"), "w") as file:
         file.write(text.replace('to = "group Contractors", level = "list"', 'to = "group Contractors", level = "use"').replace('members = ["person pim"]', 'members = ["person pim", "person yusra"]'))
         file.flush()
         b.attach("input[name=access-file]", file.name)
     b.js("[...document.querySelectorAll('h2')].forEach(h=>h.textContent==='Access file'&&h.scrollIntoView())")
     b.shot("access")
     b.go("/import-export")
-    with tempfile.NamedTemporaryFile("w", suffix=".csv") as sheet:
+    with open(os.path.join(FILES, "systems.csv"), "w") as sheet:
         sheet.write("System,Kind,User,Kennwort,Web,Group,Product\nDepot alarm,,depot,Quiet-barrel-58,alarm.example,Depot,\nDrawing board,Licence,,QX-4471-B,,Depot,Drawing board 4\nWeigh bridge,,scales,,scales.example,Depot,\n")
         sheet.flush()
         b.attach("input[type=file]", sheet.name)

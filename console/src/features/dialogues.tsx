@@ -248,7 +248,7 @@ function Rehearse({ file, purposes }: { file: () => string; purposes: string[] }
               ) : (
                 <CircleX className="size-4 shrink-0" aria-hidden="true" />
               )}
-              {came.done ? "It came to done." : came.result}
+              {came.done ? "The conversation ends in success." : came.result}
             </p>
             <Conversation turns={came.turns} />
             {came.accounts.length > 0 && (

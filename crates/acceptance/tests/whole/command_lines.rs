@@ -413,7 +413,7 @@ fn a_dialogue_is_inspected_and_rehearsed_from_the_client() {
     ];
     let said = client.good(&rehearse);
     assert!(
-        said.contains("> {new}") && said.contains("It came to done."),
+        said.contains("> {new}") && said.contains("The conversation ends in success."),
         "{said}"
     );
     let wrong = [

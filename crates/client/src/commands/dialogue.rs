@@ -179,11 +179,11 @@ impl Run {
                     say(&format!("  {}{why}", account.login))?;
                 }
                 if came.done {
-                    return say("It came to done.");
+                    return say("The conversation ends in success.");
                 }
                 Err(ClientError::failed(
                     format!(
-                        "It did not come to done: {}.",
+                        "The conversation does not end in success: {}.",
                         came.result.trim_end_matches('.')
                     ),
                     "Compare the transcript with the step that it stopped at.",

@@ -249,7 +249,7 @@ impl Connector for Mariadb {
     }
 
     fn needed_rights(&self) -> &'static str {
-        "The server is MariaDB 10.4 or later and offers TLS (ssl_cert, ssl_key). Users sign in by mysql_native_password or ed25519. The operator has UPDATE on mysql.*, which SET PASSWORD asks for, and SELECT on mysql.user and mysql.db, which can be limited to the columns User, Host, plugin, is_role, Super_priv, Create_user_priv, Grant_priv, Insert_priv and Update_priv of the one, and User, Host, Db, Insert_priv and Update_priv of the other. Whoever has it can change the password of every user, root too. A user that changes its own password needs nothing more."
+        "The server is MariaDB 10.4 or later and offers TLS (ssl_cert, ssl_key). Users sign in by mysql_native_password or ed25519. The operator needs UPDATE on mysql.*, without which SET PASSWORD is refused, and SELECT on mysql.user and mysql.db. SELECT can be limited to columns: of mysql.user to User, Host, plugin, is_role, Super_priv, Create_user_priv, Grant_priv, Insert_priv and Update_priv; of mysql.db to User, Host, Db, Insert_priv and Update_priv. With these rights the operator can change the password of every user, root included. A user that changes its own password needs nothing more."
     }
 
     async fn identify(&self, endpoint: &Endpoint) -> Result<Vec<PresentedIdentity>, String> {
