@@ -507,7 +507,9 @@ export function Items({
     [items, hasNextPage, isFetchingNextPage, fetchNextPage],
   );
   const latest = useRef(chosen);
-  latest.current = chosen;
+  useEffect(() => {
+    latest.current = chosen;
+  }, [chosen]);
   // These never change, so that a row that was drawn is drawn again only when it has changed itself.
   const choose = useCallback((item: CredentialItem) => {
     setChosen((before) => {

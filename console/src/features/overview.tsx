@@ -2,7 +2,7 @@
 
 import { useQuery } from "@tanstack/react-query";
 import { Copy, Star } from "lucide-react";
-import { type ReactNode, Suspense, lazy } from "react";
+import type { ReactNode } from "react";
 import { Link } from "wouter";
 import { type CredentialItem, type Me, type Overview, api, overviewQuery, result } from "../api";
 import {
@@ -25,9 +25,8 @@ import { Pending } from "./pending-acts";
 import { Asks, Decision } from "./decision";
 import { TryAgain, rotate } from "./job-tasks";
 import { lend, useTimes } from "./reveal";
+import { DayBars } from "../parts/chart";
 import { useDateLanguage } from "../parts/time";
-
-const DayBars = lazy(() => import("../parts/chart"));
 
 /** One line of what is wrong: the state, what it is of, what it means, what to do. */
 function Line({
@@ -218,9 +217,7 @@ function Week({ data }: { data: Overview }) {
       }
     >
       {data.rotations.some((day) => day.done + day.failed > 0) ? (
-        <Suspense fallback={<Skeleton rows={4} />}>
-          <DayBars days={data.rotations} label="Rotations in seven days" />
-        </Suspense>
+        <DayBars days={data.rotations} label="Rotations in seven days" />
       ) : (
         <Empty>No rotation has run in seven days.</Empty>
       )}
