@@ -58,6 +58,7 @@ impl Bench {
         let jobs = [
             ("JEXLIN_RUNNERS", at_a_time),
             ("JEXLIN_PER_DEVICE", at_a_time),
+            ("JEXLIN_CONNECT_SECONDS", "50"),
         ];
         let service = service(&cluster, &jobs);
         let ines = service.sign_in("ines");
@@ -170,11 +171,10 @@ pub(crate) fn postgresql() {
     told("1,000 PostgreSQL roles", bench.rotate_all(), "psql", peer);
 }
 
-/// A thousand accounts of one host, against `ssh`; and the memory of many connections.
-pub(crate) fn ssh() {
-    const COUNT: usize = 1_000;
+/// A host with so many accounts, and its root.
+fn ssh_host(count: usize) -> (Host, Login, Vec<Login>) {
     let root = ("root".to_owned(), "Ridge-root-1".to_owned());
-    let accounts: Vec<Login> = (0..COUNT)
+    let accounts: Vec<Login> = (0..count)
         .map(|n| (format!("bench{n}"), format!("Bench-2019-{n}")))
         .collect();
     let list: Vec<(&str, &str)> = std::iter::once(&root)
@@ -182,6 +182,13 @@ pub(crate) fn ssh() {
         .map(|(user, password)| (user.as_str(), password.as_str()))
         .collect();
     let host = Host::temporary("bench", &list).unwrap();
+    (host, root, accounts)
+}
+
+/// A thousand accounts of one host, against `ssh`.
+pub(crate) fn ssh() {
+    const COUNT: usize = 1_000;
+    let (host, root, accounts) = ssh_host(COUNT);
     let options = "-o StrictHostKeyChecking=no -o UserKnownHostsFile=/dev/null -o LogLevel=ERROR -o PreferredAuthentications=password";
     let line = format!(
         "echo benchN:Bench-2019-N | sshpass -p Ridge-root-1 ssh {options} -p {} root@127.0.0.1 chpasswd",
@@ -196,15 +203,18 @@ pub(crate) fn ssh() {
         "ssh and chpasswd",
         peer,
     );
-    drop(bench);
-    connections(&host, &root, &accounts);
 }
 
-/// The memory of two hundred connections at once. The checks come from a plan, since the jobs that one
-/// person asks for run six at a time.
-fn connections(host: &Host, root: &Login, accounts: &[Login]) {
+/// The memory of two hundred connections at once: the host takes its time to say whether a password
+/// is right, so that nothing but connections is waited for. The checks come from a plan, since the
+/// jobs that one person asks for run six at a time.
+pub(crate) fn memory_of_connections() {
+    const COUNT: usize = 600;
+    let (host, root, accounts) = ssh_host(COUNT);
+    let slowly = "sed -i '1i auth optional pam_exec.so quiet /bin/sleep 20' /etc/pam.d/sshd";
+    let _ = host.inside(slowly).unwrap();
     let device = ("ssh", "127.0.0.1", host.port());
-    let bench = Bench::new(device, "device-admin", root, &accounts[..600], "200");
+    let bench = Bench::new(device, "device-admin", &root, &accounts, "200");
     let sql = |statement: &str| {
         let name = &bench.service.database.name;
         bench.cluster.psql(name, statement).unwrap()

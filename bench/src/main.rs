@@ -28,7 +28,7 @@ use jexlin_standins::host::Host;
 use serde_json::{Value, json};
 
 type Bench = (&'static str, fn());
-const ALL: [Bench; 14] = [
+const ALL: [Bench; 15] = [
     ("reveals", reveals),
     ("upkeep", upkeep),
     ("lists", lists),
@@ -40,6 +40,7 @@ const ALL: [Bench; 14] = [
     ("console", console),
     ("connectors-postgresql", connectors::postgresql),
     ("connectors-ssh", connectors::ssh),
+    ("connectors-memory", connectors::memory_of_connections),
     ("connectors-domain", connectors::active_directory),
     ("dialogues", dialogues::run),
     ("start", start),
