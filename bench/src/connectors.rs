@@ -58,7 +58,7 @@ impl Bench {
         let jobs = [
             ("JEXLIN_RUNNERS", at_a_time),
             ("JEXLIN_PER_DEVICE", at_a_time),
-            ("JEXLIN_CONNECT_SECONDS", "50"),
+            ("JEXLIN_CONNECT_SECONDS", "25"),
         ];
         let service = service(&cluster, &jobs);
         let ines = service.sign_in("ines");
@@ -211,7 +211,7 @@ pub(crate) fn ssh() {
 pub(crate) fn memory_of_connections() {
     const COUNT: usize = 600;
     let (host, root, accounts) = ssh_host(COUNT);
-    let slowly = "sed -i '1i auth optional pam_exec.so quiet /bin/sleep 20' /etc/pam.d/sshd";
+    let slowly = "sed -i '1i auth optional pam_exec.so quiet /bin/sleep 14' /etc/pam.d/sshd";
     let _ = host.inside(slowly).unwrap();
     let device = ("ssh", "127.0.0.1", host.port());
     let bench = Bench::new(device, "device-admin", &root, &accounts, "200");
