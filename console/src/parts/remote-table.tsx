@@ -2,7 +2,7 @@
 // thousand rows open as quickly as ten.
 
 import { keepPreviousData, useQueries, useQuery, useQueryClient } from "@tanstack/react-query";
-import { type ReactNode, useCallback, useMemo, useState } from "react";
+import { type ReactNode, useCallback, useDeferredValue, useMemo, useState } from "react";
 import { Skeleton } from "./empty";
 import { useSettled } from "./settled";
 import { type Column, order, useTableState } from "./table-state";
@@ -78,8 +78,10 @@ export function RemoteTable<T>({
   const state = useTableState(columns);
   const client = useQueryClient();
   const words = useSettled(state.words);
-  const sort = state.sort || first;
-  const filterText = JSON.stringify([...state.filters]);
+  const chosen = state.sort || first;
+  // The head of the column changes at once; forty new rows may take longer than a blink.
+  const sort = useDeferredValue(chosen);
+  const filterText = useDeferredValue(JSON.stringify([...state.filters]));
   const asked = useMemo<Asked>(
     () => ({ sort, words, filters: new Map(JSON.parse(filterText) as [string, string[]][]) }),
     [sort, words, filterText],
@@ -142,9 +144,9 @@ export function RemoteTable<T>({
   return (
     <TableView
       label={label}
-      rows={{ count: total, at, look, all }}
+      rows={{ count: total, at, look, all, sort }}
       columns={columns}
-      state={{ ...state, sort }}
+      state={{ ...state, sort: chosen }}
       values={values}
       id={id}
       file={file}

@@ -197,6 +197,8 @@ export interface Rows<T> {
   at: (index: number) => T | undefined;
   /** Which are looked at. */
   look?: (first: number, last: number) => void;
+  /** What they are sorted by, where they follow the head of the table later. */
+  sort?: string;
   /** All that are shown, to be selected or written. */
   all: () => T[] | Promise<T[]>;
 }
@@ -348,7 +350,7 @@ export function TableView<T>({
     setBefore(asked);
     if (selection.size > 0) setSelection(new Map());
   }
-  const made = `${visible.map((column) => column.name).join(" ")} ${compact} ${sort} ${asked}`;
+  const made = `${visible.map((column) => column.name).join(" ")} ${compact} ${rows.sort ?? sort} ${asked}`;
   const select = useCallback((key: string, row: T) => {
     setSelection((was) => {
       const next = new Map(was);
