@@ -171,7 +171,7 @@ pub(crate) fn postgresql() {
     told("1,000 PostgreSQL roles", bench.rotate_all(), "psql", peer);
 }
 
-/// A host with so many accounts, and its root.
+/// Starts a host with this number of accounts. Returns it with its root login and the accounts.
 fn ssh_host(count: usize) -> (Host, Login, Vec<Login>) {
     let root = ("root".to_owned(), "Ridge-root-1".to_owned());
     let accounts: Vec<Login> = (0..count)

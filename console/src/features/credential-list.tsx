@@ -399,7 +399,7 @@ const Row = memo(function Row({
   );
 });
 
-/** The rows that are seen, and some beside them: they alone are drawn again while somebody scrolls. */
+/** The visible rows and a few around them. Scrolling renders only this component again. */
 const Rows = memo(function Rows({
   items,
   box,
@@ -413,7 +413,7 @@ const Rows = memo(function Rows({
 }: {
   items: CredentialItem[];
   box: RefObject<HTMLDivElement | null>;
-  /** Told how far somebody has come. */
+  /** Called with the index of the last row rendered. */
   look: (last: number) => void;
   folder: string | undefined;
   open: string | undefined;
@@ -430,8 +430,8 @@ const Rows = memo(function Rows({
   const first = drawn[0]?.index ?? 0;
   const last = drawn.at(-1)?.index ?? -1;
   useEffect(() => look(last), [look, last]);
-  // The virtualizer speaks at every row that is scrolled past; these stay the same until a block of
-  // rows comes or goes.
+  // The virtualizer renders at every row scrolled past; the rows change only when a block of them
+  // is added or removed.
   const rows = useMemo(
     () =>
       items

@@ -6,7 +6,7 @@ export type Day = { day: string; done: number; failed: number };
 
 /** The height of the longest bar, in pixels. */
 const HIGHEST = 76;
-/** A bar of so many is as high as that at least: one rotation does not fill the chart. */
+/** The scale covers at least this many rotations, so that a single one does not fill the chart. */
 const LEAST = 4;
 
 /** One bar for each day: what went well, and on top of it what failed. */

@@ -79,7 +79,7 @@ export function RemoteTable<T>({
   const client = useQueryClient();
   const words = useSettled(state.words);
   const chosen = state.sort || first;
-  // The head of the column changes at once; forty new rows may take longer than a blink.
+  // The column head changes at once; the rows follow after the next paint.
   const sort = useDeferredValue(chosen);
   const filterText = useDeferredValue(JSON.stringify([...state.filters]));
   const asked = useMemo<Asked>(

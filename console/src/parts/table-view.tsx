@@ -249,8 +249,8 @@ function Body<T>({
   useEffect(() => look?.(first, last), [look, first, last]);
   const above = many ? first * height : 0;
   const below = many ? (count - last - 1) * height : 0;
-  // The virtualizer speaks at every row that is scrolled past; these stay the same until a block of
-  // rows comes or goes.
+  // The virtualizer renders at every row scrolled past; the rows change only when a block of them
+  // is added or removed.
   const lines = useMemo(
     () =>
       Array.from({ length: last - first + 1 }, (_, place) => {

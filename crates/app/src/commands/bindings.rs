@@ -114,7 +114,8 @@ pub async fn enroll(
     give(unit, credential, login, &row).await
 }
 
-/// Makes a credential the password of an account of a device, for whoever may do that.
+/// Makes a credential the password of an account of a device. The caller has checked that the person
+/// may do that.
 pub async fn give(
     unit: &mut UnitOfWork,
     credential: Uuid,

@@ -23,7 +23,7 @@ pub const FILTERS: [&str; 10] = [
 const MOST_WORDS: usize = 6;
 const LONGEST_WORD: usize = 60;
 
-/// So many of the latest or most often used are shown.
+/// How many of the most recent or most used credentials are shown.
 const MOST_USED: i64 = 50;
 
 fn show_item(row: CredentialListing, near: bool) -> CredentialItem {
@@ -79,7 +79,7 @@ pub struct Narrowed<'r> {
     pub device: Option<&'r str>,
     /// The outcome of the last check.
     pub check: Option<CheckOutcome>,
-    /// The device of which it is an account.
+    /// An account of this device.
     pub on: Option<Uuid>,
     /// A finding, or `any`.
     pub finding: Option<&'r str>,
@@ -93,7 +93,7 @@ fn typed(text: Option<&str>) -> Option<String> {
         .map(|text| text.chars().take(LONGEST_WORD).collect())
 }
 
-/// The words that somebody looks for; more of them, or longer ones, do not count.
+/// The words of a search. Too many words, and what is too long of one, are ignored.
 #[must_use]
 pub fn words_of(find: Option<&str>) -> Vec<String> {
     find.unwrap_or_default()
@@ -160,9 +160,9 @@ pub struct Part {
     pub sort: CredentialSort,
     /// The last first.
     pub down: bool,
-    /// After so many rows.
+    /// How many rows come before it.
     pub from: i64,
-    /// At most so many.
+    /// The most rows that it has.
     pub limit: i64,
 }
 
@@ -235,7 +235,7 @@ pub async fn list(
         });
     }
     if near {
-        // The nearest first: whoever does not find it here types it otherwise.
+        // The closest matches come first, and one page of them is enough.
         rows.truncate(usize::try_from(paging.limit).unwrap_or(0));
         return Ok(Paged {
             items: rows.into_iter().map(|row| show_item(row, true)).collect(),

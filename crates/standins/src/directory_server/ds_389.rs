@@ -8,7 +8,7 @@ use std::process::{Command, Stdio};
 use super::{DirectoryServer, SUFFIX, entries, folder, run};
 use crate::{spawn_tied, wait_for_port};
 
-/// Whoever runs this test runs the server too.
+/// The name of the user who runs the tests: the server runs as the same one.
 fn user() -> io::Result<String> {
     let output = Command::new("id").arg("-un").output()?;
     Ok(String::from_utf8_lossy(&output.stdout).trim().to_owned())
