@@ -434,18 +434,6 @@ function Bindings({ device }: { device: Device }) {
   );
 }
 
-const TYPES: Device["connector"][] = [
-  "ssh",
-  "command-line",
-  "telnet",
-  "http-api",
-  "ldap",
-  "active-directory",
-  "postgresql",
-  "mariadb",
-  "redis",
-];
-
 const columns = (labels: Map<string, string>): Column<Device>[] => [
   {
     name: "name",
@@ -462,7 +450,7 @@ const columns = (labels: Map<string, string>): Column<Device>[] => [
     head: "Type",
     value: (device) => labels.get(device.connector) ?? device.connector,
     word: (value) => labels.get(value) ?? value,
-    choices: TYPES,
+    choices: [...labels.keys()],
     one: true,
   },
   { name: "folder", head: "Folder", value: (device) => device.place },

@@ -11,7 +11,7 @@ use jexlin_core::dialogue::Instructions;
 use jexlin_core::policy::{About, PasswordPolicy};
 use jexlin_core::secret::Secret;
 use jexlin_core::upkeep::ConnectorKind;
-use jexlin_devices::{Connector, Registry, Settings as ConnectorSettings, TimeLimits, ssh};
+use jexlin_devices::{Connector, Registry, TimeLimits};
 use jexlin_store::{LiveNews, Store};
 use rand::SeedableRng as _;
 use rand::rngs::{StdRng, SysRng};
@@ -125,29 +125,6 @@ pub struct Opening {
     pub refused: u32,
 }
 
-/// The connectors that there are, as the configuration wants them.
-fn connectors(config: &Config) -> [ConnectorSettings; 9] {
-    let connect = Duration::from_secs(config.connect_seconds);
-    let change = Duration::from_secs(config.change_seconds);
-    let limits = TimeLimits { connect, change };
-    let ssh = ssh::Settings {
-        connect,
-        change,
-        ..ssh::Settings::default()
-    };
-    [
-        ConnectorSettings::Ssh(ssh),
-        ConnectorSettings::CommandLine(ssh),
-        ConnectorSettings::Telnet(limits),
-        ConnectorSettings::HttpApi(limits),
-        ConnectorSettings::Postgresql(limits),
-        ConnectorSettings::Ldap(limits),
-        ConnectorSettings::Redis(limits),
-        ConnectorSettings::Mariadb(limits),
-        ConnectorSettings::ActiveDirectory(limits),
-    ]
-}
-
 impl App {
     /// Puts the parts together; connects to nothing yet.
     ///
@@ -156,6 +133,11 @@ impl App {
     pub fn new(config: Config, clock: Clock) -> Result<Self, String> {
         let store =
             Store::open(&config.database, config.connections).map_err(|error| error.to_string())?;
+        let limits = TimeLimits {
+            connect: Duration::from_secs(config.connect_seconds),
+            change: Duration::from_secs(config.change_seconds),
+            ..TimeLimits::default()
+        };
         let keyring = Keyring::default();
         if let Some(root) = keyring::root_key_from_manager(config.credentials.as_deref())? {
             keyring.open(root);
@@ -165,7 +147,7 @@ impl App {
             store,
             keyring,
             clock,
-            connectors: Registry::new(connectors(&config)),
+            connectors: Registry::new(limits),
             leaks: LeakedPasswords::at(config.leaked.clone()),
             personal: OpenFolders::default(),
             imports: crate::import_progress::Imports::default(),

@@ -6,7 +6,9 @@ use jexlin_core::dialogue::{Ending, Purpose, Turn, Values};
 use jexlin_core::upkeep::identity::PresentedIdentity;
 use jexlin_core::upkeep::{Account, BoundLogin, ConnectorKind, Endpoint, Operator, RoleMark};
 
-use crate::{Capabilities, Change, Connector, FoundAccount, Listing, MaySend, Met, Probe};
+use crate::{
+    Capabilities, Change, Connector, FoundAccount, Listing, MaySend, Met, Probe, TimeLimits,
+};
 
 /// Why a talk broke off.
 pub(crate) enum Stopped {
@@ -52,6 +54,9 @@ pub(crate) trait Instructed: std::fmt::Debug + Send + Sync {
     /// What a device is told that has no instructions yet.
     const MISSING: &'static str;
 
+    /// One with these limits.
+    fn new(limits: TimeLimits) -> Self;
+
     /// Reads the identities that a device shows.
     async fn look(&self, endpoint: &Endpoint) -> Result<Vec<PresentedIdentity>, String>;
 
@@ -68,7 +73,7 @@ pub(crate) trait Instructed: std::fmt::Debug + Send + Sync {
 
 /// The connector of such a one.
 #[derive(Debug)]
-pub(crate) struct ByInstructions<T>(pub(crate) T);
+pub(crate) struct ByInstructions<T>(T);
 
 /// What a talk that was to change a password came to. `wrong` is what it means that the password
 /// which signs in does not count.
@@ -94,6 +99,11 @@ pub(crate) fn change(outcome: Result<Ending, Stopped>, is_changing: bool, wrong:
 }
 
 impl<T: Instructed> ByInstructions<T> {
+    /// A connector with these limits.
+    pub(crate) fn new(limits: TimeLimits) -> Self {
+        Self(T::new(limits))
+    }
+
     async fn changed<R: RoleMark + Send + Sync>(
         &self,
         login: &BoundLogin<R>,

@@ -14,9 +14,6 @@ use tokio::time::timeout;
 use crate::OperatorConnection;
 use crate::connector::KeptOperators;
 
-/// A kept session ends after so long without use, where nothing else is set.
-pub(crate) const IDLE: Duration = Duration::from_secs(60);
-
 /// A session is used so often, and so long, before its operator must sign in again: an operator that
 /// the device no longer lets in is noticed then.
 const MOST_USES: usize = 500;

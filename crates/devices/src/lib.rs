@@ -29,7 +29,7 @@ use jexlin_core::upkeep::identity::PresentedIdentity;
 
 pub use connector::{Answer, Capabilities, Connector, KeptOperators, MaySend, OperatorConnection};
 pub use jexlin_core::upkeep::FoundAccount;
-pub use registry::{Registry, Settings};
+pub use registry::{Registry, connector};
 pub use time_limits::TimeLimits;
 
 /// What a login showed.

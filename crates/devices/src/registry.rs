@@ -1,4 +1,4 @@
-//! The connectors that there are.
+//! The connectors that there are, by the lines of [`jexlin_core::connectors!`].
 
 use std::sync::Arc;
 
@@ -11,63 +11,38 @@ use crate::ldap::Ldap;
 use crate::mariadb::Mariadb;
 use crate::postgresql::Postgresql;
 use crate::redis::Redis;
-use crate::ssh::{self, CommandLine, Ssh};
+use crate::ssh::{CommandLine, Ssh};
 use crate::telnet::Telnet;
 use crate::{Connector, OperatorConnection, TimeLimits};
 
-/// The settings of a connector.
-#[derive(Clone, Copy, Debug)]
-pub enum Settings {
-    /// Of OpenSSH hosts.
-    Ssh(ssh::Settings),
-    /// Of PostgreSQL servers.
-    Postgresql(TimeLimits),
-    /// Of directories that speak LDAP.
-    Ldap(TimeLimits),
-    /// Of MariaDB servers.
-    Mariadb(TimeLimits),
-    /// Of Redis servers.
-    Redis(TimeLimits),
-    /// Of command lines over SSH.
-    CommandLine(ssh::Settings),
-    /// Of command lines over Telnet.
-    Telnet(TimeLimits),
-    /// Of HTTP APIs.
-    HttpApi(TimeLimits),
-    /// Of domain controllers of Active Directory.
-    ActiveDirectory(TimeLimits),
+/// Makes the connectors of the lines of the registry.
+macro_rules! makers {
+    ($($(#[$about:meta])* $kind:ident, $connector:ty, $facts:expr;)*) => {
+        /// The connector of a kind, with these limits.
+        #[must_use]
+        pub fn connector(kind: ConnectorKind, limits: TimeLimits) -> Arc<dyn Connector> {
+            match kind {
+                $(ConnectorKind::$kind => Arc::new(<$connector>::new(limits)),)*
+            }
+        }
+    };
 }
 
-impl Settings {
-    /// The connector with these settings.
-    #[must_use]
-    pub fn connector(self) -> Arc<dyn Connector> {
-        match self {
-            Self::Ssh(settings) => Arc::new(Ssh::new(settings)),
-            Self::CommandLine(settings) => Arc::new(ByInstructions(CommandLine::new(settings))),
-            Self::Telnet(settings) => Arc::new(ByInstructions(Telnet::new(settings))),
-            Self::HttpApi(settings) => Arc::new(ByInstructions(HttpApi::new(settings))),
-            Self::Postgresql(settings) => Arc::new(Postgresql::new(settings)),
-            Self::Ldap(settings) => Arc::new(Ldap::new(settings)),
-            Self::Mariadb(settings) => Arc::new(Mariadb::new(settings)),
-            Self::Redis(settings) => Arc::new(Redis::new(settings)),
-            Self::ActiveDirectory(settings) => Arc::new(ActiveDirectory::new(settings)),
-        }
-    }
-}
+jexlin_core::connectors!(makers);
 
 /// The connectors of a service, each by its kind.
 #[derive(Clone, Debug)]
 pub struct Registry(Arc<[Arc<dyn Connector>]>);
 
 impl Registry {
-    /// The connectors with these settings; of two with the same kind the first counts.
+    /// All connectors, with these limits.
     #[must_use]
-    pub fn new(settings: impl IntoIterator<Item = Settings>) -> Self {
-        Self(settings.into_iter().map(Settings::connector).collect())
+    pub fn new(limits: TimeLimits) -> Self {
+        let all = ConnectorKind::ALL.iter();
+        Self(all.map(|kind| connector(*kind, limits)).collect())
     }
 
-    /// The connector of a kind; none when this service has none.
+    /// The connector of a kind.
     #[must_use]
     pub fn get(&self, kind: ConnectorKind) -> Option<&dyn Connector> {
         self.0
@@ -102,5 +77,17 @@ impl Registry {
         self.iter()
             .filter_map(|connector| connector.kept())
             .for_each(|kept| kept.close_idle());
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::{ConnectorKind, Registry, TimeLimits};
+
+    #[test]
+    fn every_type_of_device_has_the_connector_that_its_line_names() {
+        let registry = Registry::new(TimeLimits::default());
+        let kinds: Vec<ConnectorKind> = registry.iter().map(|it| it.kind()).collect();
+        assert_eq!(kinds, ConnectorKind::ALL);
     }
 }

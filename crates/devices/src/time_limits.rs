@@ -9,6 +9,8 @@ pub struct TimeLimits {
     pub connect: Duration,
     /// For the change of a password.
     pub change: Duration,
+    /// A kept connection of an operator ends after so long without use.
+    pub idle: Duration,
 }
 
 impl Default for TimeLimits {
@@ -16,6 +18,7 @@ impl Default for TimeLimits {
         Self {
             connect: Duration::from_secs(15),
             change: Duration::from_secs(20),
+            idle: Duration::from_secs(60),
         }
     }
 }

@@ -49,6 +49,7 @@ fn connector() -> Watched {
     watched(ActiveDirectory::new(TimeLimits {
         connect: Duration::from_secs(10),
         change: Duration::from_secs(10),
+        ..TimeLimits::default()
     }))
 }
 
@@ -190,6 +191,7 @@ async fn what_is_no_controller_or_does_not_answer_is_said_in_bounded_time() {
     let connector = ActiveDirectory::new(TimeLimits {
         connect: Duration::from_millis(700),
         change: Duration::from_millis(700),
+        ..TimeLimits::default()
     });
     rig::is_left_in_bounded_time(&connector, &name("gauge"), FIRST).await;
 }

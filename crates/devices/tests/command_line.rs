@@ -16,7 +16,7 @@ use std::time::Duration;
 use jexlin_core::dialogue::{Instructions, Turn};
 use jexlin_core::secret::Secret;
 use jexlin_core::upkeep::ConnectorKind;
-use jexlin_devices::{Change, Connector as _, Listing, Met, Probe, Settings, TimeLimits, ssh};
+use jexlin_devices::{Change, Connector as _, Listing, Met, Probe, TimeLimits};
 use jexlin_standins::command_line::{CHANGES, CommandLine, FITTER, KEEPER, Manner, Model, WARDEN};
 use jexlin_standins::host::Host;
 use jexlin_standins::misbehaving_device::Wire;
@@ -40,14 +40,14 @@ fn at(port: u16) -> Place {
 }
 
 fn connector() -> Watched {
-    watched_too(
-        Settings::CommandLine(ssh::Settings {
+    watched_too(jexlin_devices::connector(
+        ConnectorKind::CommandLine,
+        TimeLimits {
             connect: Duration::from_secs(10),
             change: Duration::from_secs(10),
-            ..ssh::Settings::default()
-        })
-        .connector(),
-    )
+            ..TimeLimits::default()
+        },
+    ))
 }
 
 async fn rotated(place: &Place, new: &str) -> Met<Change> {
@@ -244,13 +244,14 @@ impl FamilyOf {
 
     fn connector(&self) -> Watched {
         match self.model {
-            Model::Telemetry => watched_too(
-                Settings::Telnet(TimeLimits {
+            Model::Telemetry => watched_too(jexlin_devices::connector(
+                ConnectorKind::Telnet,
+                TimeLimits {
                     connect: Duration::from_secs(10),
                     change: Duration::from_secs(10),
-                })
-                .connector(),
-            ),
+                    ..TimeLimits::default()
+                },
+            )),
             Model::Switch | Model::Firewall => connector(),
         }
     }

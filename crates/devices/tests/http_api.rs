@@ -15,7 +15,7 @@ use std::time::Duration;
 
 use jexlin_core::dialogue::Instructions;
 use jexlin_core::upkeep::ConnectorKind;
-use jexlin_devices::{Change, Connector, Listing, Probe, Settings, TimeLimits};
+use jexlin_devices::{Change, Connector, Listing, Probe, TimeLimits};
 use jexlin_standins::api_servers::ApiServer;
 use jexlin_standins::cloud_console::{CloudConsole, KEEPER};
 use rig::watch::{Watched, watched_too};
@@ -39,13 +39,14 @@ fn at(port: u16, text: &str) -> Place {
 }
 
 fn connector() -> Watched {
-    watched_too(
-        Settings::HttpApi(TimeLimits {
+    watched_too(jexlin_devices::connector(
+        ConnectorKind::HttpApi,
+        TimeLimits {
             connect: Duration::from_secs(5),
             change: Duration::from_secs(5),
-        })
-        .connector(),
-    )
+            ..TimeLimits::default()
+        },
+    ))
 }
 
 /// A server with its operator: the recipe, and the operator's name and password.

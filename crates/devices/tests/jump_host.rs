@@ -17,7 +17,7 @@ use std::time::Duration;
 use jexlin_core::dialogue::Instructions;
 use jexlin_core::upkeep::{BoundLogin, ConnectRules, ConnectorKind, JumpHost};
 use jexlin_devices::postgresql::Postgresql;
-use jexlin_devices::ssh::{Settings, Ssh};
+use jexlin_devices::ssh::Ssh;
 use jexlin_devices::{Change, Connector, Probe, TimeLimits, jump_host};
 use jexlin_standins::database_server::DatabaseServer;
 use jexlin_standins::host::Host;
@@ -59,7 +59,7 @@ fn station() -> &'static Host {
 }
 
 fn ssh() -> Ssh {
-    Ssh::new(Settings {
+    Ssh::new(TimeLimits {
         connect: Duration::from_secs(8),
         change: Duration::from_secs(8),
         idle: Duration::from_secs(60),
@@ -127,6 +127,7 @@ async fn databases_and_command_lines_are_reached_through_one_too() {
     let database = watched(Postgresql::new(TimeLimits {
         connect: Duration::from_secs(8),
         change: Duration::from_secs(8),
+        ..TimeLimits::default()
     }));
     let there = place("127.0.0.1", server.port()).behind(&host, &tunnel);
     let there = there.confirmed(&database).await;
@@ -147,8 +148,9 @@ async fn databases_and_command_lines_are_reached_through_one_too() {
     let line = TimeLimits {
         connect: Duration::from_secs(8),
         change: Duration::from_secs(8),
+        ..TimeLimits::default()
     };
-    let line = watched_too(jexlin_devices::Settings::Telnet(line).connector());
+    let line = watched_too(jexlin_devices::connector(ConnectorKind::Telnet, line));
     let probe = line.check(&prompt.account("vty", "Router2019a")).await;
     assert_eq!(probe.result, Probe::Opened);
 }

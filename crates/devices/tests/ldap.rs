@@ -84,6 +84,7 @@ fn ldap() -> Watched {
     watched(Ldap::new(TimeLimits {
         connect: Duration::from_secs(5),
         change: Duration::from_secs(5),
+        ..TimeLimits::default()
     }))
 }
 
@@ -187,6 +188,7 @@ async fn what_is_no_directory_or_does_not_answer_is_said_in_bounded_time() {
     let connector = Ldap::new(TimeLimits {
         connect: Duration::from_millis(700),
         change: Duration::from_millis(700),
+        ..TimeLimits::default()
     });
     rig::is_left_in_bounded_time(&connector, &dn("gauge"), FIRST).await;
 }

@@ -47,6 +47,7 @@ fn mariadb() -> Watched {
     watched(Mariadb::new(TimeLimits {
         connect: Duration::from_secs(5),
         change: Duration::from_secs(5),
+        ..TimeLimits::default()
     }))
 }
 
@@ -56,6 +57,7 @@ fn hasty() -> Watched {
     watched(Mariadb::new(TimeLimits {
         connect: short,
         change: short,
+        ..TimeLimits::default()
     }))
 }
 

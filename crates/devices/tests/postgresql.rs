@@ -50,6 +50,7 @@ fn postgresql() -> Watched {
     watched(Postgresql::new(TimeLimits {
         connect: Duration::from_secs(5),
         change: Duration::from_secs(5),
+        ..TimeLimits::default()
     }))
 }
 
@@ -225,6 +226,7 @@ async fn what_is_no_server_or_does_not_answer_is_said_in_bounded_time() {
     let connector = Postgresql::new(TimeLimits {
         connect: Duration::from_millis(700),
         change: Duration::from_millis(700),
+        ..TimeLimits::default()
     });
     let free = jexlin_standins::free_port().unwrap();
     let mut ports = vec![(free, "refused")];

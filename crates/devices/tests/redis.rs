@@ -50,6 +50,7 @@ fn redis() -> Watched {
     watched(Redis::new(TimeLimits {
         connect: Duration::from_secs(5),
         change: Duration::from_secs(5),
+        ..TimeLimits::default()
     }))
 }
 
@@ -192,6 +193,7 @@ async fn what_is_no_server_or_does_not_answer_is_said_in_bounded_time() {
     let connector = Redis::new(TimeLimits {
         connect: Duration::from_millis(700),
         change: Duration::from_millis(700),
+        ..TimeLimits::default()
     });
     rig::is_left_in_bounded_time(&connector, "gauge", FIRST).await;
 }
@@ -212,6 +214,7 @@ async fn a_server_that_says_the_password_back_or_never_ends_is_left_within_bound
         let connector = Redis::new(TimeLimits {
             connect: Duration::from_secs(2),
             change: Duration::from_secs(2),
+            ..TimeLimits::default()
         });
         let there = place("127.0.0.1", port).confirmed(&connector).await;
         let operator = there.operator("rotator", OPERATOR);

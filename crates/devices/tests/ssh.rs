@@ -15,8 +15,8 @@ use std::time::Duration;
 
 use jexlin_core::upkeep::identity::Identity;
 use jexlin_core::upkeep::{BoundLogin, ConnectRules, Operator};
-use jexlin_devices::ssh::{Settings, Ssh};
-use jexlin_devices::{Change, Connector as _, Probe};
+use jexlin_devices::ssh::Ssh;
+use jexlin_devices::{Change, Connector as _, Probe, TimeLimits};
 use jexlin_standins::host::Host;
 use jexlin_standins::misbehaving_device::{self, Manner, Wire};
 
@@ -53,8 +53,8 @@ fn at_host(host: &Host) -> Place {
     place(host.address(), host.port())
 }
 
-fn patience(connect: u64, change: u64) -> Settings {
-    Settings {
+fn patience(connect: u64, change: u64) -> TimeLimits {
+    TimeLimits {
         connect: Duration::from_secs(connect),
         change: Duration::from_secs(change),
         idle: Duration::from_secs(60),
@@ -136,7 +136,7 @@ async fn the_operator_changes_another_account_over_one_connection() {
 
 #[tokio::test]
 async fn a_kept_connection_serves_one_credential_and_version_and_ends_when_idle() {
-    let ssh = watched(Ssh::new(Settings {
+    let ssh = watched(Ssh::new(TimeLimits {
         idle: Duration::ZERO,
         ..patience(5, 8)
     }));

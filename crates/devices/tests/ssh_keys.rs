@@ -15,8 +15,8 @@ use std::time::Duration;
 
 use jexlin_core::upkeep::{Account, BoundLogin, Operator};
 use jexlin_core::vault::ssh_keys::SshKey;
-use jexlin_devices::ssh::{Settings, Ssh};
-use jexlin_devices::{Change, Connector as _, Probe};
+use jexlin_devices::ssh::Ssh;
+use jexlin_devices::{Change, Connector as _, Probe, TimeLimits};
 use jexlin_standins::host::Host;
 use jexlin_standins::misbehaving_device::Wire;
 
@@ -24,7 +24,7 @@ use rig::watch::{Watched, watched};
 use rig::{Place, answer, place, settled, yes};
 
 fn ssh() -> Watched {
-    watched(Ssh::new(Settings {
+    watched(Ssh::new(TimeLimits {
         connect: Duration::from_secs(5),
         change: Duration::from_secs(8),
         idle: Duration::from_secs(60),

@@ -16,7 +16,7 @@ use std::time::Duration;
 
 use jexlin_core::dialogue::{Instructions, Turn};
 use jexlin_core::upkeep::ConnectorKind;
-use jexlin_devices::{Change, Connector, Probe, Settings, TimeLimits};
+use jexlin_devices::{Change, Connector, Probe, TimeLimits};
 use jexlin_standins::misbehaving_device::{self, Manner, Wire};
 use jexlin_standins::router::Router;
 use rig::watch::{Watched, watched_too};
@@ -36,13 +36,14 @@ fn at(port: u16) -> Place {
 
 fn connector(seconds: u64) -> Watched {
     let time = Duration::from_secs(seconds);
-    watched_too(
-        Settings::Telnet(TimeLimits {
+    watched_too(jexlin_devices::connector(
+        ConnectorKind::Telnet,
+        TimeLimits {
             connect: time,
             change: time,
-        })
-        .connector(),
-    )
+            ..TimeLimits::default()
+        },
+    ))
 }
 
 #[tokio::test]

@@ -12,8 +12,8 @@ mod rig;
 
 use std::time::Duration;
 
-use jexlin_devices::ssh::{Settings, Ssh};
-use jexlin_devices::{Connector as _, Probe};
+use jexlin_devices::ssh::Ssh;
+use jexlin_devices::{Connector as _, Probe, TimeLimits};
 use jexlin_standins::ssh_device::SshDevice;
 use rig::place;
 use rig::watch::{remember, result, watched};
@@ -22,7 +22,7 @@ use rig::watch::{remember, result, watched};
 async fn a_secret_in_the_log_is_found_and_the_libraries_below_write_to_that_log() {
     let device = SshDevice::start(&[("duty", "Duty-tide-1")]).expect("a device");
     let time = Duration::from_secs(5);
-    let ssh = watched(Ssh::new(Settings {
+    let ssh = watched(Ssh::new(TimeLimits {
         connect: time,
         change: time,
         idle: time,

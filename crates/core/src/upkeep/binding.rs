@@ -481,8 +481,8 @@ mod tests {
     use strum::VariantArray as _;
 
     use super::super::connect::ConnectRules;
+    use super::super::connectors::ConnectorKind;
     use super::super::endpoint::Route;
-    use super::super::job::ConnectorKind;
 
     use super::*;
 

@@ -5,7 +5,7 @@ use std::sync::Arc;
 use uuid::Uuid;
 
 use super::connect::ConnectRules;
-use super::job::ConnectorKind;
+use super::connectors::ConnectorKind;
 use crate::dialogue::Instructions;
 
 /// A device as it is now.

@@ -1,8 +1,6 @@
 //! Jobs: the work that is done on devices.
 
-use super::account::Family;
 use super::{CheckOutcome, RotationOutcome};
-use crate::dialogue::InstructionsKind;
 use crate::words::word_enum;
 
 word_enum! {
@@ -181,148 +179,6 @@ impl From<RotationOutcome> for JobOutcome {
     }
 }
 
-word_enum! {
-    /// How a device is reached.
-    pub enum ConnectorKind {
-        /// An OpenSSH host.
-        Ssh,
-        /// A PostgreSQL server.
-        Postgresql,
-        /// A directory that speaks LDAP.
-        Ldap,
-        /// A Redis server.
-        Redis,
-        /// A domain controller of Active Directory.
-        ActiveDirectory,
-        /// A command line over SSH, by a dialogue.
-        CommandLine,
-        /// An HTTP API over TLS, by a recipe.
-        HttpApi,
-        /// A MariaDB server.
-        Mariadb,
-        /// A command line over Telnet, by a dialogue.
-        Telnet,
-    }
-}
-
-impl ConnectorKind {
-    /// Whether an account there can be opened by an SSH key.
-    #[must_use]
-    pub const fn takes_keys(self) -> bool {
-        matches!(self, Self::Ssh)
-    }
-
-    /// Whether such a device can show who it is. Passwords go to others only where somebody has
-    /// accepted that.
-    #[must_use]
-    pub const fn proves_identity(self) -> bool {
-        !matches!(self, Self::Telnet)
-    }
-
-    /// The family of the accounts that it reaches by password.
-    #[must_use]
-    pub const fn family(self) -> Family {
-        match self {
-            Self::Ssh | Self::CommandLine | Self::Telnet => Family::Local,
-            Self::Postgresql | Self::Mariadb | Self::Redis => Family::Database,
-            Self::Ldap | Self::ActiveDirectory => Family::Directory,
-            Self::HttpApi => Family::Application,
-        }
-    }
-
-    /// The kind of credential that its accounts usually are.
-    #[must_use]
-    pub const fn usual_kind(self) -> &'static str {
-        match self.family() {
-            Family::Local | Family::Key | Family::Application => "device-admin",
-            Family::Database => "database-account",
-            Family::Directory => "directory-account",
-        }
-    }
-
-    /// What such a device is called.
-    #[must_use]
-    pub const fn label(self) -> &'static str {
-        match self {
-            Self::Ssh => "OpenSSH host",
-            Self::Postgresql => "PostgreSQL server",
-            Self::Ldap => "LDAP directory",
-            Self::Redis => "Redis server",
-            Self::Mariadb => "MariaDB server",
-            Self::ActiveDirectory => "Active Directory",
-            Self::CommandLine => "Command line over SSH",
-            Self::Telnet => "Command line over Telnet",
-            Self::HttpApi => "HTTP API",
-        }
-    }
-
-    /// The line of a shell that connects to such a device as somebody, who is asked for the password.
-    /// Nothing where a name would be taken for an option; whatever else is in a name means itself.
-    #[must_use]
-    pub fn connection_line(self, user: &str, address: &str, port: u16) -> Option<String> {
-        let wrong = |text: &str| {
-            text.is_empty() || text.starts_with('-') || text.chars().any(char::is_control)
-        };
-        if wrong(user) || wrong(address) {
-            return None;
-        }
-        let (who, host) = (shell_word(user), shell_word(address));
-        Some(match self {
-            Self::Ssh | Self::CommandLine => {
-                format!("ssh -p {port} {}", shell_word(&format!("{user}@{address}")))
-            }
-            Self::Postgresql => format!("psql -h {host} -p {port} -U {who} postgres"),
-            Self::Mariadb => {
-                // A host after the name is what the server calls it, not what is signed in with.
-                let name = user.rsplit_once('@').map_or(user, |(name, _)| name);
-                format!(
-                    "mariadb --ssl -h {host} -P {port} -u {} -p",
-                    shell_word(name)
-                )
-            }
-            Self::Telnet => format!("telnet {host} {port}"),
-            // Where on the device to sign in, its recipe does not say.
-            Self::HttpApi => return None,
-            Self::Redis => {
-                format!("redis-cli --tls -h {host} -p {port} --user {who} --askpass")
-            }
-            Self::Ldap | Self::ActiveDirectory => {
-                let host = if address.contains(':') {
-                    format!("[{address}]")
-                } else {
-                    address.to_owned()
-                };
-                let at = shell_word(&format!("ldaps://{host}:{port}"));
-                format!("ldapsearch -x -W -H {at} -D {who} -s base -b ''")
-            }
-        })
-    }
-
-    /// By what such a device is talked to, where an administrator says that.
-    #[must_use]
-    pub const fn instructions(self) -> Option<InstructionsKind> {
-        match self {
-            Self::CommandLine | Self::Telnet => Some(InstructionsKind::Dialogue),
-            Self::HttpApi => Some(InstructionsKind::Recipe),
-            _ => None,
-        }
-    }
-
-    /// The port where such a device usually listens.
-    #[must_use]
-    pub const fn usual_port(self) -> u16 {
-        match self {
-            Self::Ssh | Self::CommandLine => 22,
-            Self::Postgresql => 5432,
-            Self::Ldap | Self::ActiveDirectory => 636,
-            Self::Redis => 6379,
-            Self::Mariadb => 3306,
-            Self::Telnet => 23,
-            Self::HttpApi => 443,
-        }
-    }
-}
-
 /// A word of a POSIX shell that means this text.
 ///
 /// ```text
@@ -337,38 +193,5 @@ pub fn shell_word(text: &str) -> String {
         text.to_owned()
     } else {
         format!("'{}'", text.replace('\'', "'\\''"))
-    }
-}
-
-#[cfg(test)]
-mod tests {
-    use super::ConnectorKind;
-
-    #[test]
-    fn a_line_connects_and_what_somebody_wrote_into_a_name_runs_nothing() {
-        let line = |kind: ConnectorKind, user: &str| kind.connection_line(user, "192.0.2.7", 22);
-        assert_eq!(
-            line(ConnectorKind::Ssh, "duty").as_deref(),
-            Some("ssh -p 22 duty@192.0.2.7")
-        );
-        assert_eq!(
-            line(ConnectorKind::Postgresql, "night shift").as_deref(),
-            Some("psql -h 192.0.2.7 -p 22 -U 'night shift' postgres")
-        );
-        assert_eq!(
-            line(ConnectorKind::Ssh, "$(reboot)").as_deref(),
-            Some("ssh -p 22 '$(reboot)@192.0.2.7'")
-        );
-        assert_eq!(
-            line(ConnectorKind::Redis, "o'neil; id").as_deref(),
-            Some("redis-cli --tls -h 192.0.2.7 -p 22 --user 'o'\\''neil; id' --askpass")
-        );
-        assert_eq!(
-            ConnectorKind::Ldap.connection_line("uid=duty,dc=osmere", "2001:db8::7", 636),
-            Some("ldapsearch -x -W -H 'ldaps://[2001:db8::7]:636' -D uid=duty,dc=osmere -s base -b ''".into())
-        );
-        for wrong in ["-oProxyCommand=id", "", "duty\nid"] {
-            assert_eq!(line(ConnectorKind::Ssh, wrong), None, "{wrong}");
-        }
     }
 }

@@ -10,6 +10,7 @@ pub mod authorized_keys;
 mod binding;
 mod budget;
 mod connect;
+mod connectors;
 mod device_facts;
 mod endpoint;
 pub mod found;
@@ -27,13 +28,14 @@ pub use binding::{
 
 pub use budget::{BUDGET_PER_HOUR, budget_allows};
 pub use connect::{ConnectRule, ConnectRules};
+pub use connectors::ConnectorKind;
 pub use device_facts::{DeviceFacts, way};
 pub use endpoint::{Endpoint, JumpConnection, Route};
 pub use found::FoundAccount;
 pub use identity::IdentityKind;
 pub use job::{
-    AccountSort, ChangeMethod, ConnectorKind, DeviceIdentityState, DevicePause, DeviceSort,
-    JobCause, JobOutcome, JobSort, JobState, Task, shell_word,
+    AccountSort, ChangeMethod, DeviceIdentityState, DevicePause, DeviceSort, JobCause, JobOutcome,
+    JobSort, JobState, Task, shell_word,
 };
 pub use plan::{Hours, NextTimes, OutOfSync, Plan, PlanProblem, Recurrence, day_of, spread};
 

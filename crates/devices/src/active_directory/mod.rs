@@ -13,7 +13,7 @@ use ldap3::{Ldap as Session, LdapError, LdapResult, Mod};
 use tokio::time::timeout;
 
 use self::entry::{NAME, entry_of, list, parts};
-use crate::kept::{IDLE, Kept};
+use crate::kept::Kept;
 use crate::ldap::session::{NoSession, Opened, kept, open};
 use crate::ldap::{UNSURE, words_of};
 use crate::network::{no_connection, plain_words};
@@ -90,7 +90,7 @@ impl ActiveDirectory {
     pub fn new(limits: TimeLimits) -> Self {
         Self {
             limits,
-            operators: Kept::new(IDLE),
+            operators: Kept::new(limits.idle),
         }
     }
 

@@ -27,17 +27,15 @@ pub(crate) struct HttpApi {
     limits: TimeLimits,
 }
 
-impl HttpApi {
-    pub(crate) const fn new(limits: TimeLimits) -> Self {
-        Self { limits }
-    }
-}
-
 #[async_trait]
 impl Instructed for HttpApi {
     const KIND: ConnectorKind = ConnectorKind::HttpApi;
     const NEEDED_RIGHTS: &'static str = "The operator may make the requests of the device's recipe. What those need there, the recipe says.";
     const MISSING: &'static str = "the device has no recipe; a steward chooses one";
+
+    fn new(limits: TimeLimits) -> Self {
+        Self { limits }
+    }
 
     async fn look(&self, endpoint: &Endpoint) -> Result<Vec<PresentedIdentity>, String> {
         let most = self.limits.connect;

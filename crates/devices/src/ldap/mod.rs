@@ -15,7 +15,7 @@ use ldap3::{Ldap as Session, LdapResult, Scope, SearchEntry};
 use tokio::time::timeout;
 
 use self::session::{NoSession, Opened, kept, open};
-use crate::kept::{IDLE, Kept};
+use crate::kept::Kept;
 use crate::network::{no_connection, plain_words};
 use crate::time_limits::{TimeLimits, silence};
 use crate::tls;
@@ -48,7 +48,7 @@ impl Ldap {
     pub fn new(limits: TimeLimits) -> Self {
         Self {
             limits,
-            operators: Kept::new(IDLE),
+            operators: Kept::new(limits.idle),
         }
     }
 

@@ -22,7 +22,7 @@ use tokio_postgres::{Client, Config};
 use tokio_rustls::TlsConnector;
 
 use self::stream::Tls;
-use crate::kept::{IDLE, Kept, KeptSession, Lasting};
+use crate::kept::{Kept, KeptSession, Lasting};
 use crate::network::{no_connection, plain_words};
 use crate::reach;
 use crate::time_limits::{TimeLimits, silence};
@@ -72,7 +72,7 @@ impl Postgresql {
     pub fn new(limits: TimeLimits) -> Self {
         Self {
             limits,
-            operators: Kept::new(IDLE),
+            operators: Kept::new(limits.idle),
         }
     }
 

@@ -36,7 +36,7 @@ impl Ssh {
         let (input, sent) = (Secret::from_text(String::new()), AtomicBool::new(false));
         let may_send = Box::new(|| -> crate::Answer<'_> { Box::pin(async { true }) });
         let ran = timeout(
-            self.settings.change,
+            self.limits.change,
             run(&session, COMMAND, &input, may_send, &sent, LONGEST_LISTING),
         );
         let result = match ran.await {

@@ -11,11 +11,11 @@ use tokio::time::{Duration, timeout};
 
 use super::connection::Session;
 use super::sign_in::NoSession;
-use super::{InChannel, Settings, Ssh};
+use super::{InChannel, Ssh};
 use crate::conversation::converse;
 use crate::instructed::{Came, Instructed, Stopped};
 use crate::network::plain_words;
-use crate::{Connector as _, MaySend};
+use crate::{Connector as _, MaySend, TimeLimits};
 
 /// A farewell and the end of a connection take at most so long; the result stands already.
 const LEAVING: Duration = Duration::from_secs(2);
@@ -23,17 +23,8 @@ const LEAVING: Duration = Duration::from_secs(2);
 /// Talks at prompts. Each talk has a connection of its own: many devices take few sessions at a time.
 #[derive(Debug)]
 pub(crate) struct CommandLine {
-    settings: Settings,
+    limits: TimeLimits,
     ssh: Ssh,
-}
-
-impl CommandLine {
-    pub(crate) fn new(settings: Settings) -> Self {
-        Self {
-            settings,
-            ssh: Ssh::new(settings),
-        }
-    }
 }
 
 #[async_trait]
@@ -41,6 +32,13 @@ impl Instructed for CommandLine {
     const KIND: ConnectorKind = ConnectorKind::CommandLine;
     const NEEDED_RIGHTS: &'static str = "The operator signs in by password and may give the commands of the device's dialogue. What those need there, the dialogue says.";
     const MISSING: &'static str = "the device has no dialogue; a steward chooses one";
+
+    fn new(limits: TimeLimits) -> Self {
+        Self {
+            limits,
+            ssh: Ssh::new(limits),
+        }
+    }
 
     async fn look(&self, endpoint: &Endpoint) -> Result<Vec<PresentedIdentity>, String> {
         self.ssh.identify(endpoint).await
@@ -67,16 +65,16 @@ impl Instructed for CommandLine {
             // Signing in is all that there is to be checked.
             came.outcome = Ok(Ending::Done);
         } else {
-            match timeout(self.settings.connect, at_a_prompt(&session)).await {
+            match timeout(self.limits.connect, at_a_prompt(&session)).await {
                 Ok(Ok(mut channel)) => {
                     let (mut talk, act) = Talk::begin(dialogue, purpose, values);
                     let mut terminal = InChannel(&mut channel);
                     let talking = converse(&mut terminal, &mut talk, act, may_send);
-                    came.outcome = match timeout(self.settings.change, talking).await {
+                    came.outcome = match timeout(self.limits.change, talking).await {
                         Ok(outcome) => outcome,
                         Err(_) => Err(Stopped::Connection(format!(
                             "the talk took longer than {} seconds, at the step “{}”",
-                            self.settings.change.as_secs(),
+                            self.limits.change.as_secs(),
                             talk.step()
                         ))),
                     };

@@ -27,7 +27,7 @@ impl Lasting for Session {
 
 impl Ssh {
     pub(super) fn silence(&self) -> String {
-        silence(self.settings.connect)
+        silence(self.limits.connect)
     }
 
     /// The kept connection of an operator, or a new one.
@@ -36,13 +36,13 @@ impl Ssh {
         operator: &BoundLogin<Operator>,
     ) -> Result<Arc<KeptSession<Session>>, (NoSession, Option<PresentedIdentity>)> {
         self.operators
-            .session(operator, self.settings.connect, || self.open(operator))
+            .session(operator, self.limits.connect, || self.open(operator))
             .await
     }
 
     pub(super) async fn open<R: RoleMark>(&self, account: &BoundLogin<R>) -> Opened {
         let connecting = reach::connect(account.endpoint());
-        let (opened, shown) = sign_in::open(connecting, account, self.settings.connect).await;
+        let (opened, shown) = sign_in::open(connecting, account, self.limits.connect).await;
         (opened.map(|handle| Session { handle }), shown)
     }
 }

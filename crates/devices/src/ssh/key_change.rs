@@ -115,7 +115,7 @@ impl Ssh {
     ) -> Result<Ran, NotDone> {
         let (input, sent) = (Secret::from_bytes(input.to_vec()), AtomicBool::new(false));
         let running = run(session, command, &input, may_send, &sent, LONGEST_FILE);
-        match timeout(self.settings.change, running).await {
+        match timeout(self.limits.change, running).await {
             Ok(Ok(ran)) => Ok(ran),
             Ok(Err(Broken::Before(why))) => Err(NotDone::NotReached(why)),
             Ok(Err(Broken::After(why))) => Err(NotDone::Lost(why)),

@@ -29,50 +29,29 @@ use crate::network::plain_words;
 use crate::reach;
 use crate::{
     Capabilities, Change, Connector, KeptOperators, Listing, MaySend, Met, OperatorConnection,
-    Probe,
+    Probe, TimeLimits,
 };
-
-/// How long to wait for a host.
-#[derive(Clone, Copy, Debug)]
-pub struct Settings {
-    /// For the connection, the handshake and the sign-in together.
-    pub connect: Duration,
-    /// For the change of a password.
-    pub change: Duration,
-    /// A kept connection ends after so long without use.
-    pub idle: Duration,
-}
-
-impl Default for Settings {
-    fn default() -> Self {
-        Self {
-            connect: Duration::from_secs(15),
-            change: Duration::from_secs(20),
-            idle: Duration::from_secs(60),
-        }
-    }
-}
 
 /// The connector. It keeps connections of operators open, to use them again.
 #[derive(Debug)]
 pub struct Ssh {
-    settings: Settings,
+    limits: TimeLimits,
     operators: Kept<Session>,
 }
 
 impl Default for Ssh {
     fn default() -> Self {
-        Self::new(Settings::default())
+        Self::new(TimeLimits::default())
     }
 }
 
 impl Ssh {
-    /// A connector with these settings.
+    /// A connector with these limits.
     #[must_use]
-    pub fn new(settings: Settings) -> Self {
+    pub fn new(limits: TimeLimits) -> Self {
         Self {
-            settings,
-            operators: Kept::new(settings.idle),
+            limits,
+            operators: Kept::new(limits.idle),
         }
     }
 
@@ -124,7 +103,7 @@ impl Connector for Ssh {
                     .map_err(NoSession::NoAnswer)?;
                 exchange_keys(stream, watch, preferred).await
             };
-            let tried = timeout(self.settings.connect, looking).await;
+            let tried = timeout(self.limits.connect, looking).await;
             match (
                 presented.lock().ok().and_then(|mut slot| slot.take()),
                 tried,

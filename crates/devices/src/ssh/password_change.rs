@@ -62,7 +62,7 @@ impl Ssh {
         let line = Secret::from_text(format!("{user}:{plain}\n"));
         let sent = AtomicBool::new(false);
         let result = match timeout(
-            self.settings.change,
+            self.limits.change,
             run(
                 &session,
                 "LC_ALL=C chpasswd",
@@ -140,7 +140,7 @@ impl Ssh {
             Ok(session) => {
                 let talk =
                     at_the_prompt(&session, account.password(), candidate.password(), may_send);
-                match timeout(self.settings.change, talk).await {
+                match timeout(self.limits.change, talk).await {
                     Ok(change) => change,
                     Err(_) => Change::Lost("the device did not finish its prompt in time".into()),
                 }

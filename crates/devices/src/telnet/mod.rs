@@ -32,10 +32,6 @@ pub(crate) struct Telnet {
 }
 
 impl Telnet {
-    pub(crate) const fn new(limits: TimeLimits) -> Self {
-        Self { limits }
-    }
-
     async fn connect(&self, endpoint: &Endpoint) -> Result<Connection, String> {
         timeout(self.limits.connect, reach::connect(endpoint))
             .await
@@ -87,6 +83,10 @@ impl Instructed for Telnet {
     const KIND: ConnectorKind = ConnectorKind::Telnet;
     const NEEDED_RIGHTS: &'static str = "Telnet shows no identity and encrypts nothing: whoever is on the network between reads the passwords, and can take the device's place. Use SSH wherever the device has it. The dialogue signs in; what the operator needs there, it says.";
     const MISSING: &'static str = "the device has no dialogue; a steward chooses one";
+
+    fn new(limits: TimeLimits) -> Self {
+        Self { limits }
+    }
 
     async fn look(&self, endpoint: &Endpoint) -> Result<Vec<PresentedIdentity>, String> {
         // There is nothing to be shown; whether somebody is there at all can be said.
