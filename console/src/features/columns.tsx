@@ -11,6 +11,7 @@ export const credentialColumn = <T,>(
   name: "credential",
   head: "Credential",
   value: path,
+  reused: true,
   cell: (row) => <CredentialLink id={id(row)} path={path(row)} />,
 });
 
@@ -23,6 +24,7 @@ export const whenColumn = <T,>(
   name,
   head,
   value: (row) => at(row) ?? "",
+  reused: true,
   cell: (row) => <When at={at(row)} />,
 });
 
@@ -35,6 +37,7 @@ export const stateColumn = <T,>(
   name,
   head,
   value: (row) => of(row) ?? "never checked",
+  reused: true,
   cell: (row) => <State word={of(row)} />,
   word: (value) => value.replaceAll("-", " "),
   choices: true,

@@ -1,7 +1,6 @@
 // The list of credentials: narrowed by every column, many at a time, saved as a search.
 
 import { useInfiniteQuery, useQuery } from "@tanstack/react-query";
-import { useVirtualizer } from "@tanstack/react-virtual";
 import { Search as Magnifier, ShieldHalf, SlidersHorizontal, Star, Users } from "lucide-react";
 import {
   type KeyboardEvent,
@@ -29,7 +28,8 @@ import {
   text,
   told,
 } from "../parts";
-import { inBlocks } from "../parts/blocks";
+import { useDrawnRows } from "../parts/drawn-rows";
+import { useLatest } from "../parts/latest";
 import { showOrder } from "./neighbours";
 import { drag, each, useCut } from "./drag-and-drop";
 import { Considered } from "./access-preview";
@@ -351,6 +351,7 @@ const Row = memo(function Row({
   return (
     <li
       className={`absolute inset-x-0 flex items-center border-b border-base-300 pl-2 ${here || chosen ? "bg-secondary" : "hover:bg-base-200"}`}
+      data-row={item.id}
       style={{ top: `${start}px`, height: `${ROW}px` }}
     >
       <label className="grid size-6 shrink-0 cursor-pointer place-items-center">
@@ -419,40 +420,34 @@ const Rows = memo(function Rows({
   open: string | undefined;
   chosen: Map<string, CredentialItem>;
 } & Pick<RowProps, "choose" | "load" | "pressed">) {
-  const virtual = useVirtualizer({
-    count: items.length,
-    getScrollElement: () => box.current,
-    estimateSize: () => ROW,
-    overscan: 12,
-    rangeExtractor: inBlocks,
-  });
-  const drawn = virtual.getVirtualItems();
-  const first = drawn[0]?.index ?? 0;
-  const last = drawn.at(-1)?.index ?? -1;
-  useEffect(() => look(last), [look, last]);
-  // The virtualizer renders at every row scrolled past; the rows change only when a block of them
-  // is added or removed.
+  const drawn = useDrawnRows({ count: items.length, box, height: ROW, around: 8 });
+  const { end, order, elements } = drawn;
+  useEffect(() => look(end - 1), [look, end]);
+  // This renders at every row scrolled past; the rows change only when a block of them comes.
   const rows = useMemo(
     () =>
-      items
-        .slice(first, last + 1)
-        .map((item, place) => (
-          <Row
-            key={item.id}
-            item={item}
-            start={(first + place) * ROW}
-            folder={folder}
-            here={item.id === open}
-            chosen={chosen.has(item.id)}
-            choose={choose}
-            load={load}
-            pressed={pressed}
-          />
-        )),
-    [items, first, last, folder, open, chosen, choose, load, pressed],
+      order.map((index) => {
+        const item = items[index];
+        return (
+          item && (
+            <Row
+              key={index % elements}
+              item={item}
+              start={index * ROW}
+              folder={folder}
+              here={item.id === open}
+              chosen={chosen.has(item.id)}
+              choose={choose}
+              load={load}
+              pressed={pressed}
+            />
+          )
+        );
+      }),
+    [order, elements, items, folder, open, chosen, choose, load, pressed],
   );
   return (
-    <ul className="relative" style={{ height: `${virtual.getTotalSize()}px` }}>
+    <ul className="relative" style={{ height: `${drawn.height}px` }}>
       {rows}
     </ul>
   );
@@ -506,10 +501,8 @@ export function Items({
     },
     [items, hasNextPage, isFetchingNextPage, fetchNextPage],
   );
-  const latest = useRef(chosen);
-  useEffect(() => {
-    latest.current = chosen;
-  }, [chosen]);
+  const latest = useLatest(chosen);
+  const rows = useLatest(items);
   // These never change, so that a row that was drawn is drawn again only when it has changed itself.
   const choose = useCallback((item: CredentialItem) => {
     setChosen((before) => {
@@ -522,20 +515,15 @@ export function Items({
     (item: CredentialItem) => ({
       items: latest.current.has(item.id) ? [...latest.current.values()] : [item],
     }),
-    [],
+    [latest],
   );
   const pressed = useCallback(
     (event: KeyboardEvent<HTMLElement>, item: CredentialItem) => {
-      const move =
-        event.key === "ArrowDown"
-          ? "nextElementSibling"
-          : event.key === "ArrowUp"
-            ? "previousElementSibling"
-            : null;
-      const next = move && event.currentTarget.parentElement?.[move]?.querySelector("a");
-      if (next instanceof HTMLElement) {
+      const move = event.key === "ArrowDown" ? 1 : event.key === "ArrowUp" ? -1 : 0;
+      const next = move && rows.current[rows.current.indexOf(item) + move];
+      if (next) {
         event.preventDefault();
-        next.focus();
+        box.current?.querySelector<HTMLElement>(`[data-row="${next.id}"] a`)?.focus();
       }
       if (event.key === " ") {
         event.preventDefault();
@@ -543,7 +531,7 @@ export function Items({
       }
       if ((event.ctrlKey || event.metaKey) && event.key === "x") setCut(load(item));
     },
-    [choose, load, setCut],
+    [choose, load, setCut, rows],
   );
   useEffect(() => showOrder(items.map((item) => item.id)), [items]);
   const narrowed = find || view || Object.values(filters).some(Boolean);

@@ -29,6 +29,7 @@ const COLUMNS: Column<CredentialItem>[] = [
     name: "name",
     head: "Name",
     value: (item) => item.name,
+    reused: true,
     cell: (item) => (
       <Link
         href={`/vault/${item.folder}/${item.id}`}
@@ -46,6 +47,7 @@ const COLUMNS: Column<CredentialItem>[] = [
     name: "folder",
     head: "Folder",
     value: (item) => item.place,
+    reused: true,
     cell: (item) => (
       <Link href={`/vault/${item.folder}`} className="hover:underline">
         {item.place}
@@ -60,6 +62,7 @@ const COLUMNS: Column<CredentialItem>[] = [
     name: "check",
     head: "Check",
     value: (item) => (item.device ? (item.check ?? "never checked") : ""),
+    reused: true,
     cell: (item) => item.device && <State word={item.check} />,
     choices: CHECKS,
     one: true,
@@ -68,6 +71,7 @@ const COLUMNS: Column<CredentialItem>[] = [
     name: "findings",
     head: "Findings",
     value: (item) => item.findings.map((finding) => finding.replaceAll("-", " ")).join(", "),
+    reused: true,
     cell: (item) => (
       <span className="flex flex-wrap gap-x-2">
         {item.findings.map((finding) => (
@@ -114,6 +118,7 @@ const COLUMNS: Column<CredentialItem>[] = [
     name: "changed",
     head: "Changed",
     value: (item) => item.changed_at,
+    reused: true,
     cell: (item) => <When at={item.changed_at} />,
     unfiltered: true,
     extra: true,

@@ -1,6 +1,5 @@
 // The tree of folders: filter, fold, keyboard, and a place to drop things.
 
-import { useVirtualizer } from "@tanstack/react-virtual";
 import {
   ChevronDown,
   ChevronRight,
@@ -15,6 +14,8 @@ import { type KeyboardEvent, type RefObject, memo, useMemo, useRef, useState } f
 import { Link, useLocation } from "wouter";
 import type { Folder } from "../api";
 import { Menu } from "../parts";
+import { useDrawnRows } from "../parts/drawn-rows";
+import { useLatest } from "../parts/latest";
 import { atLeast } from "./access-levels";
 import { type Load, MoveAsk, drag, useCut } from "./drag-and-drop";
 
@@ -50,6 +51,7 @@ const Row = memo(function Row({
   return (
     <li
       className="absolute inset-x-0 flex items-center"
+      data-row={folder.id}
       style={{
         top: `${start}px`,
         height: `${ROW}px`,
@@ -75,7 +77,6 @@ const Row = memo(function Row({
       )}
       <Link
         href={`/vault/${folder.id}`}
-        data-folder={folder.id}
         draggable={atLeast(folder.level, "steward")}
         onDragStart={() => drag.begin({ items: [], folder })}
         onDragOver={(event) => {
@@ -136,12 +137,7 @@ export function Tree({ folders, open }: { folders: Folder[]; open: string | unde
     }
     return out;
   }, [folders, filter, shut]);
-  const rows = useVirtualizer({
-    count: seen.length,
-    getScrollElement: () => box.current,
-    estimateSize: () => ROW,
-    overscan: 15,
-  });
+  const rows = useDrawnRows({ count: seen.length, box, height: ROW, around: 12 });
   const toggle = (id: string, close: boolean) => {
     const next = new Set(shut);
     if (close) next.add(id);
@@ -158,9 +154,9 @@ export function Tree({ folders, open }: { folders: Folder[]; open: string | unde
       event.preventDefault();
       const next = seen[at + move];
       if (!next) return;
-      rows.scrollToIndex(at + move);
+      rows.scrollTo(at + move);
       requestAnimationFrame(() =>
-        box.current?.querySelector<HTMLElement>(`a[data-folder="${next.id}"]`)?.focus(),
+        box.current?.querySelector<HTMLElement>(`[data-row="${next.id}"] a`)?.focus(),
       );
     }
     if (event.key === "ArrowLeft") toggle(folder.id, true);
@@ -175,9 +171,7 @@ export function Tree({ folders, open }: { folders: Folder[]; open: string | unde
     const load = drag.take();
     if (load && load.folder?.id !== to.id && atLeast(to.level, "edit")) setMoving({ load, to });
   };
-  // Always the same, so that a row that was drawn is drawn again only when it has changed itself.
-  const acts = useRef<Acts>({ toggle, pressed, dropped, setOver });
-  acts.current = { toggle, pressed, dropped, setOver };
+  const acts = useLatest<Acts>({ toggle, pressed, dropped, setOver });
   return (
     <nav aria-label="Folders" className="flex min-h-0 grow flex-col">
       <div className="flex items-center gap-1 p-2">
@@ -223,16 +217,16 @@ export function Tree({ folders, open }: { folders: Folder[]; open: string | unde
         ref={box}
         className="min-h-40 grow overflow-y-auto bg-base-100 px-1.5 contain-content will-change-scroll"
       >
-        <ul className="relative" style={{ height: `${rows.getTotalSize()}px` }}>
-          {rows.getVirtualItems().map((row) => {
-            const folder = seen[row.index];
+        <ul className="relative" style={{ height: `${rows.height}px` }}>
+          {rows.order.map((index) => {
+            const folder = seen[index];
             if (!folder) return null;
             return (
               <Row
-                key={folder.id}
+                key={index % rows.elements}
                 folder={folder}
-                at={row.index}
-                start={row.start}
+                at={index}
+                start={index * ROW}
                 parent={parents.has(folder.id)}
                 shut={shut.has(folder.id)}
                 open={folder.id === open}

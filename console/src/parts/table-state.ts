@@ -13,6 +13,8 @@ export interface Column<T> {
   /** What it sorts, filters and is written by. */
   value: (row: T) => string | number;
   cell?: (row: T) => ReactNode;
+  /** Its cells keep nothing of their row, so that those which are scrolled out of sight show others. */
+  reused?: boolean;
   /** Numbers align. */
   right?: boolean;
   /** It is filtered by choosing among its values: those of the rows, or these. */

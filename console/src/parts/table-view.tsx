@@ -3,7 +3,6 @@
 // to.
 
 import { Popover } from "@base-ui/react/popover";
-import { useVirtualizer } from "@tanstack/react-virtual";
 import {
   ArrowDown,
   ArrowUp,
@@ -15,17 +14,17 @@ import {
   X,
 } from "lucide-react";
 import {
+  type CSSProperties,
   type ReactNode,
   type RefObject,
   memo,
   useCallback,
   useEffect,
-  useLayoutEffect,
   useMemo,
   useRef,
   useState,
 } from "react";
-import { inBlocks } from "./blocks";
+import { useDrawnRows } from "./drawn-rows";
 import { Empty } from "./empty";
 import { keepFile } from "./file";
 import { SavedViews } from "./saved-views";
@@ -51,7 +50,8 @@ export function csvOf<T>(columns: Column<T>[], rows: T[]): Blob {
   return new Blob([`${text}\r\n`], { type: "text/csv" });
 }
 
-function HeadFilter({
+/** What a column is filtered by. */
+function ColumnFilter({
   column,
   values,
   chosen,
@@ -68,72 +68,100 @@ function HeadFilter({
   chosen: string[];
   choose: (next: string[]) => void;
 }) {
+  if (column.choices)
+    return (
+      <div className="flex flex-col gap-1">
+        {values.map((value) => (
+          <label key={value} className="flex cursor-pointer items-center gap-2">
+            <input
+              type="checkbox"
+              className="checkbox checkbox-xs"
+              checked={chosen.includes(value)}
+              onChange={() =>
+                choose(
+                  chosen.includes(value)
+                    ? chosen.filter((other) => other !== value)
+                    : column.one
+                      ? [value]
+                      : [...chosen, value],
+                )
+              }
+            />
+            {(column.word?.(value) ?? value) || "none"}
+          </label>
+        ))}
+      </div>
+    );
+  if (column.days)
+    return (
+      <div className="flex flex-col gap-2">
+        {["First day", "Last day"].map((label, place) => (
+          <label key={label} className="flex flex-col gap-1">
+            {label}
+            <input
+              type="date"
+              className="input input-sm w-full"
+              value={chosen[place] ?? ""}
+              min={place === 1 ? chosen[0] || undefined : undefined}
+              max={place === 0 ? chosen[1] || undefined : undefined}
+              onChange={(event) => {
+                const next = [chosen[0] ?? "", chosen[1] ?? ""];
+                next[place] = event.target.value;
+                choose(next.some(Boolean) ? next : []);
+              }}
+            />
+          </label>
+        ))}
+      </div>
+    );
   return (
-    <Popover.Root>
-      <Popover.Trigger
-        className={`cursor-pointer rounded-selector p-1 hover:bg-base-300 ${chosen.length > 0 ? "text-primary" : "quiet"}`}
-        aria-label={`Filter by ${column.head}`}
-      >
-        <ListFilter className="size-3.5" aria-hidden="true" />
-      </Popover.Trigger>
-      <Popover.Portal>
-        <Popover.Positioner sideOffset={4} align="start" className="z-50">
-          <Popover.Popup className="max-h-80 w-60 overflow-y-auto rounded-box border border-base-300 bg-base-100 p-3 outline-none">
-            <Popover.Title className="mb-2 font-semibold">{column.head}</Popover.Title>
-            {column.choices ? (
-              <div className="flex flex-col gap-1">
-                {values.map((value) => (
-                  <label key={value} className="flex cursor-pointer items-center gap-2">
-                    <input
-                      type="checkbox"
-                      className="checkbox checkbox-xs"
-                      checked={chosen.includes(value)}
-                      onChange={() =>
-                        choose(
-                          chosen.includes(value)
-                            ? chosen.filter((other) => other !== value)
-                            : column.one
-                              ? [value]
-                              : [...chosen, value],
-                        )
-                      }
+    <input
+      className="input input-sm w-full"
+      aria-label={`${column.head} contains`}
+      placeholder="contains"
+      value={chosen[0] ?? ""}
+      onChange={(event) => choose(event.target.value ? [event.target.value] : [])}
+    />
+  );
+}
+
+/** What the heads of the columns open: one for all of them, since each would be drawn with the table. */
+function HeadFilters<T>({
+  handle,
+  columns,
+  state,
+  values,
+}: {
+  handle: Popover.Handle<string>;
+  columns: Column<T>[];
+  state: TableState<T>;
+  values: (column: Column<T>) => string[];
+}) {
+  return (
+    <Popover.Root handle={handle}>
+      {({ payload }) => {
+        const column = columns.find((each) => each.name === payload);
+        return (
+          <Popover.Portal>
+            <Popover.Positioner sideOffset={4} align="start" className="z-50">
+              <Popover.Popup className="max-h-80 w-60 overflow-y-auto rounded-box border border-base-300 bg-base-100 p-3 outline-none">
+                {column && (
+                  <>
+                    <Popover.Title className="mb-2 font-semibold">{column.head}</Popover.Title>
+                    <ColumnFilter
+                      key={column.name}
+                      column={column}
+                      values={column.choices ? values(column) : []}
+                      chosen={state.filters.get(column.name) ?? []}
+                      choose={(next) => state.setFilter(column.name, next)}
                     />
-                    {(column.word?.(value) ?? value) || "none"}
-                  </label>
-                ))}
-              </div>
-            ) : column.days ? (
-              <div className="flex flex-col gap-2">
-                {["First day", "Last day"].map((label, place) => (
-                  <label key={label} className="flex flex-col gap-1">
-                    {label}
-                    <input
-                      type="date"
-                      className="input input-sm w-full"
-                      value={chosen[place] ?? ""}
-                      min={place === 1 ? chosen[0] || undefined : undefined}
-                      max={place === 0 ? chosen[1] || undefined : undefined}
-                      onChange={(event) => {
-                        const next = [chosen[0] ?? "", chosen[1] ?? ""];
-                        next[place] = event.target.value;
-                        choose(next.some(Boolean) ? next : []);
-                      }}
-                    />
-                  </label>
-                ))}
-              </div>
-            ) : (
-              <input
-                className="input input-sm w-full"
-                aria-label={`${column.head} contains`}
-                placeholder="contains"
-                value={chosen[0] ?? ""}
-                onChange={(event) => choose(event.target.value ? [event.target.value] : [])}
-              />
-            )}
-          </Popover.Popup>
-        </Popover.Positioner>
-      </Popover.Portal>
+                  </>
+                )}
+              </Popover.Popup>
+            </Popover.Positioner>
+          </Popover.Portal>
+        );
+      }}
     </Popover.Root>
   );
 }
@@ -141,6 +169,9 @@ function HeadFilter({
 interface LineProps<T> {
   row: T;
   id: string;
+  /** Which row of a long table it is, and how far below its head, in pixels. */
+  index: number | undefined;
+  top: number;
   columns: Column<T>[];
   selected: boolean;
   /** Nothing, where rows cannot be selected. */
@@ -149,10 +180,21 @@ interface LineProps<T> {
   here: boolean;
 }
 
+/** A row of a long table, which the browser would not take for a row by its look. */
+const placed = (index: number, top: number) => ({
+  role: "row",
+  "aria-rowindex": index + 2,
+  style: { top: `${top}px` },
+});
+
+const CELL = { role: "cell" };
+
 /** A row that was drawn is drawn again only when it has changed itself. */
 const Line = memo(function Line<T>({
   row,
   id,
+  index: at,
+  top,
   columns,
   selected,
   select,
@@ -160,9 +202,13 @@ const Line = memo(function Line<T>({
   here,
 }: LineProps<T>) {
   return (
-    <tr className={selected || here ? "bg-secondary" : "hover:bg-base-200"}>
+    <tr
+      className={selected || here ? "bg-secondary" : "hover:bg-base-200"}
+      data-row={id}
+      {...(at !== undefined && placed(at, top))}
+    >
       {select && (
-        <td>
+        <td {...(at !== undefined && CELL)}>
           <input
             type="checkbox"
             className="checkbox checkbox-xs"
@@ -174,7 +220,8 @@ const Line = memo(function Line<T>({
       )}
       {columns.map((column, index) => (
         <td
-          key={column.name}
+          {...(at !== undefined && CELL)}
+          key={column.reused || !column.cell ? column.name : `${column.name} ${id}`}
           className={
             column.right ? "text-right tabular-nums" : index === 0 && !column.slim ? "min-w-44" : ""
           }
@@ -214,7 +261,6 @@ function Body<T>({
   select,
   name,
   here,
-  made,
 }: {
   rows: Rows<T>;
   columns: Column<T>[];
@@ -226,40 +272,32 @@ function Body<T>({
   /** What a row is called by. */
   name: Column<T> | undefined;
   here: ((row: T) => boolean) | undefined;
-  /** The columns and rows that widths are kept for. */
-  made: string;
 }) {
   const { count, look } = rows;
   const many = count > MANY;
-  const virtual = useVirtualizer({
+  const { first, end, order, elements } = useDrawnRows({
     count,
-    getScrollElement: () => box.current,
-    estimateSize: () => height,
-    overscan: 12,
-    rangeExtractor: inBlocks,
+    box,
+    height,
+    around: 8,
     enabled: many,
   });
-  useEffect(() => virtual.measure(), [virtual, height]);
-  const drawn = many
-    ? virtual.getVirtualItems().map((item) => item.index)
-    : Array.from({ length: count }, (_, index) => index);
-  useKeptWidths(box, many, drawn.length > 0 && rows.at(drawn[0] ?? 0) !== undefined, made);
-  const first = drawn[0] ?? 0;
-  const last = drawn.at(-1) ?? 0;
-  useEffect(() => look?.(first, last), [look, first, last]);
-  const above = many ? first * height : 0;
-  const below = many ? (count - last - 1) * height : 0;
-  // The virtualizer renders at every row scrolled past; the rows change only when a block of them
-  // is added or removed.
+  useEffect(() => look?.(first, Math.max(first, end - 1)), [look, first, end]);
+  // This renders at every row scrolled past; the rows change only when a block of them comes.
   const lines = useMemo(
     () =>
-      Array.from({ length: last - first + 1 }, (_, place) => {
-        const index = first + place;
+      order.map((index) => {
         const row = rows.at(index);
+        const top = index * height;
         if (row === undefined)
           return (
-            <tr key={`row ${index}`} style={{ height }}>
-              <td colSpan={columns.length + (select ? 1 : 0)} aria-label="on its way">
+            <tr key={`${index % elements}, on its way`} {...placed(index, top)}>
+              <td
+                {...CELL}
+                className="col-span-full"
+                colSpan={columns.length + (select ? 1 : 0)}
+                aria-label="on its way"
+              >
                 <div className="skeleton h-4 w-full" />
               </td>
             </tr>
@@ -267,8 +305,10 @@ function Body<T>({
         const key = id(row);
         return (
           <Line
-            key={key}
+            key={many ? index % elements : key}
             id={key}
+            index={many ? index : undefined}
+            top={top}
             row={row}
             columns={columns}
             selected={selection.has(key)}
@@ -278,39 +318,59 @@ function Body<T>({
           />
         );
       }),
-    [rows, first, last, height, columns, select, id, selection, name, here],
+    [rows, order, elements, many, height, columns, select, id, selection, name, here],
   );
   return (
-    <tbody>
-      {above > 0 && <tr aria-hidden="true" style={{ height: above }} />}
-      {drawn.length > 0 && lines}
-      {below > 0 && <tr aria-hidden="true" style={{ height: below }} />}
+    <tbody
+      role={many ? "rowgroup" : undefined}
+      style={many ? { height: `${count * height}px` } : undefined}
+    >
+      {lines}
     </tbody>
   );
 }
 
-/** Keeps the columns as wide as the first rows made them, so that those which are drawn later neither
- * move them nor have the whole table laid out again. */
-function useKeptWidths(
-  box: RefObject<HTMLDivElement | null>,
-  many: boolean,
-  drawn: boolean,
-  made: string,
-): void {
-  useLayoutEffect(() => {
-    const table = box.current?.querySelector("table");
-    if (!table) return;
-    const heads = [...table.querySelectorAll<HTMLElement>("thead th")];
-    table.style.tableLayout = "";
-    for (const head of heads) head.style.width = "";
-    // For which columns, in which order, they are.
-    table.dataset.widths = made;
-    if (!many || !drawn) return;
-    const widths = heads.map((head) => head.getBoundingClientRect().width);
-    for (const [index, head] of heads.entries()) head.style.width = `${widths[index] ?? 0}px`;
-    table.style.tableLayout = "fixed";
-  }, [box, many, drawn, made]);
+/** The widths of the columns of a long table, by the words of its first rows. They are reckoned and not
+ * measured, so that no row needs to be laid out for another's sake; all rows have the same.
+ *
+ * A column whose longest word has 14 letters, beside one with 28, gets a third of the width that is
+ * there, and at least what its head needs. */
+function widthsOf<T>(
+  columns: Column<T>[],
+  rows: T[],
+  select: boolean,
+): { all: string; least: string } {
+  let sum = select ? SELECT : 0;
+  const tracks = columns.map((column, place) => {
+    const head = column.head.length + (column.unfiltered ? 1 : 4);
+    // Beside the words of a cell there may be an icon.
+    const beside = column.cell ? 3 : 0;
+    const longest = Math.max(...rows.map((row) => lettersOf(column.value(row)))) + beside;
+    const letters = Math.min(Math.max(head, longest), MOST_LETTERS);
+    const needed = Math.min(letters, Math.max(head, FEW_LETTERS)) * LETTER + GAP;
+    const least = place === 0 && !column.slim ? Math.max(needed, FIRST) : needed;
+    sum += least;
+    return `minmax(${least.toFixed(2)}rem, ${letters}fr)`;
+  });
+  return {
+    all: [...(select ? [`${SELECT}rem`] : []), ...tracks].join(" "),
+    least: `${sum.toFixed(2)}rem`,
+  };
 }
+
+// In rem: the column of check boxes, the least of the column that says what a row is, a letter, and
+// what is beside the words.
+const SELECT = 2.25;
+const FIRST = 11;
+const LETTER = 0.43;
+const GAP = 1.25;
+/** What a column may be narrowed to, and what a long word counts for at most. */
+const FEW_LETTERS = 12;
+const MOST_LETTERS = 32;
+
+/** How many letters a value has as it is shown: a moment is shown shorter than it is sent. */
+const lettersOf = (value: string | number): number =>
+  typeof value === "string" && /^\d{4}-\d\d-\d\dT/.test(value) ? 14 : String(value).length;
 
 export function TableView<T>({
   label,
@@ -340,6 +400,7 @@ export function TableView<T>({
   const { visible } = state;
   const [selection, setSelection] = useState<Map<string, T>>(new Map());
   const [busy, setBusy] = useState(false);
+  const [opened] = useState(() => Popover.createHandle<string>());
   const box = useRef<HTMLDivElement>(null);
   const { count } = rows;
   const many = count > MANY;
@@ -350,7 +411,15 @@ export function TableView<T>({
     setBefore(asked);
     if (selection.size > 0) setSelection(new Map());
   }
-  const made = `${visible.map((column) => column.name).join(" ")} ${compact} ${rows.sort ?? sort} ${asked}`;
+  // They are reckoned again when other columns, or other rows, come first.
+  const begin = many ? rows.at(0) : undefined;
+  const made = begin && `${visible.map((column) => column.name).join(" ")} ${id(begin)}`;
+  const [widths, setWidths] = useState({ made: "", all: "", least: "" });
+  if (made && made !== widths.made) {
+    const top = Array.from({ length: 30 }, (_, index) => rows.at(index));
+    const known = top.filter((row) => row !== undefined);
+    setWidths({ made, ...widthsOf(visible, known, Boolean(bulk)) });
+  }
   const select = useCallback((key: string, row: T) => {
     setSelection((was) => {
       const next = new Map(was);
@@ -463,11 +532,18 @@ export function TableView<T>({
           aria-label={label}
           tabIndex={0}
         >
-          <table className={`table table-sm ${many ? "one-line" : ""}`}>
-            <thead className="sticky top-0 z-10 bg-base-100">
-              <tr>
+          <table
+            className={`table table-sm ${many ? "one-line" : ""}`}
+            {...(many && {
+              role: "table",
+              "aria-rowcount": count + 1,
+              style: { "--columns": widths.all, minWidth: widths.least } as CSSProperties,
+            })}
+          >
+            <thead role={many ? "rowgroup" : undefined} className="sticky top-0 z-10 bg-base-100">
+              <tr {...(many && { role: "row", "aria-rowindex": 1 })}>
                 {bulk && (
-                  <th scope="col" className="w-8">
+                  <th scope="col" role={many ? "columnheader" : undefined} className="w-8">
                     <input
                       type="checkbox"
                       className="checkbox checkbox-xs"
@@ -492,6 +568,7 @@ export function TableView<T>({
                     <th
                       key={column.name}
                       scope="col"
+                      role={many ? "columnheader" : undefined}
                       aria-sort={up ? "ascending" : down ? "descending" : undefined}
                       className={column.right ? "text-right" : ""}
                     >
@@ -509,12 +586,14 @@ export function TableView<T>({
                           </button>
                         )}
                         {!column.unfiltered && (
-                          <HeadFilter
-                            column={column}
-                            values={column.choices ? values(column) : []}
-                            chosen={filters.get(column.name) ?? []}
-                            choose={(next) => state.setFilter(column.name, next)}
-                          />
+                          <Popover.Trigger
+                            handle={opened}
+                            payload={column.name}
+                            className={`cursor-pointer rounded-selector p-1 hover:bg-base-300 ${filters.has(column.name) ? "text-primary" : "quiet"}`}
+                            aria-label={`Filter by ${column.head}`}
+                          >
+                            <ListFilter className="size-3.5" aria-hidden="true" />
+                          </Popover.Trigger>
                         )}
                       </span>
                     </th>
@@ -532,9 +611,9 @@ export function TableView<T>({
               select={bulk && select}
               name={columns[0]}
               here={here}
-              made={made}
             />
           </table>
+          <HeadFilters handle={opened} columns={columns} state={state} values={values} />
           {count === 0 && (
             <div className="px-3">
               <Empty>Nothing in this list matches. Clear the search or a filter.</Empty>

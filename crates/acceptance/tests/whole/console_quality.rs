@@ -792,3 +792,68 @@ async fn a_view_of_a_table_is_saved_for_oneself_and_chosen_again() {
             .refused(422, "bad-input");
     }
 }
+
+/// The names of the rows that are drawn, in the order of the document, and as they are seen from above.
+const ROWS: &str = "const rows = [...document.querySelectorAll('[data-row]')].filter(row => row.querySelector('input[aria-label^=\"Select pump\"]')); const name = row => row.querySelector('a').textContent.match(/pump \\d{3}/)[0]; return [rows.map(name), [...rows].sort((a, b) => a.getBoundingClientRect().top - b.getBoundingClientRect().top).map(name), rows.filter(row => row.querySelector('input').checked).map(name), document.activeElement.closest('[data-row]') ? name(document.activeElement.closest('[data-row]')) : '']";
+
+#[tokio::test(flavor = "multi_thread")]
+async fn an_element_that_shows_another_row_has_nothing_left_of_the_one_before() {
+    let service = Service::ready();
+    let names: Vec<String> = (0..360).map(|n| format!("pump {n:03}")).collect();
+    {
+        let ines = service.sign_in("ines");
+        let folder = ines.folder("Pumping");
+        for name in &names {
+            let _ = ines.login(&folder, name, "Winter-tide-O01l");
+        }
+    }
+    let driver = Driver::start();
+    let page = Page(driver.browser(&[]).await);
+    page.sign_in(&service, "ines").await;
+    for address in ["/credentials", "/vault"] {
+        page.0
+            .goto(&format!("{}{address}", service.url))
+            .await
+            .unwrap();
+        page.find("//input[@aria-label='Select pump 002']")
+            .await
+            .click()
+            .await
+            .unwrap();
+        let scroll = "const on = document.querySelector('[data-row] input[aria-label^=\"Select pump\"]').closest('table, ul').parentElement; if (arguments[1]) document.querySelector('[aria-label=\"Select pump 002\"]').closest('[data-row]').querySelector('a').focus(); on.scrollTop = on.querySelector('[data-row]').offsetHeight * arguments[0]";
+        let drawn = async || {
+            let said = page.0.execute(ROWS, vec![]).await.unwrap();
+            serde_json::from_value::<(Vec<String>, Vec<String>, Vec<String>, String)>(said).unwrap()
+        };
+        let (before, _, chosen, _) = drawn().await;
+        assert_eq!(chosen, ["pump 002"], "{address}");
+        let _ = page
+            .0
+            .execute(scroll, vec![json!(150), json!(true)])
+            .await
+            .unwrap();
+        page.find("//input[@aria-label='Select pump 150']").await;
+        // Once nobody scrolls any more, they stand in the document as they are seen.
+        let mut far = drawn().await;
+        for _ in 0..200 {
+            if far.0 == far.1 {
+                break;
+            }
+            far = drawn().await;
+        }
+        let (in_document, as_seen, chosen, focused) = far;
+        assert_eq!(in_document, as_seen, "{address}");
+        let at = names.iter().position(|it| *it == as_seen[0]).unwrap();
+        assert_eq!(as_seen, names[at..at + as_seen.len()], "{address}");
+        assert_eq!(as_seen.len(), before.len(), "{address}");
+        assert_eq!((chosen.len(), focused.as_str()), (0, ""), "{address}");
+        let _ = page
+            .0
+            .execute(scroll, vec![json!(0), json!(false)])
+            .await
+            .unwrap();
+        page.find("//input[@aria-label='Select pump 000']").await;
+        assert_eq!(drawn().await.2, ["pump 002"], "{address}");
+    }
+    page.0.close().await.unwrap();
+}
