@@ -3114,14 +3114,14 @@ export interface components {
      */
     ConnectorKind:
       | "ssh"
-      | "postgresql"
-      | "ldap"
-      | "redis"
-      | "active-directory"
       | "command-line"
+      | "telnet"
       | "http-api"
+      | "ldap"
+      | "active-directory"
+      | "postgresql"
       | "mariadb"
-      | "telnet";
+      | "redis";
     /**
      * @description Whether an act takes a second person.
      * @enum {string}
