@@ -104,8 +104,8 @@ pub fn words_of(find: Option<&str>) -> Vec<String> {
         .collect()
 }
 
-/// What somebody asked for, as the store is asked for it. Views in an order of their own are left
-/// to the caller.
+/// The store's query for what somebody asked for. The caller handles the views that have an order of
+/// their own.
 async fn query_of(
     unit: &mut UnitOfWork,
     narrowed: &Narrowed<'_>,
