@@ -1,9 +1,16 @@
 // A table that the service sorts and filters: only what is looked at is fetched, so that a hundred
 // thousand rows open as quickly as ten.
 
-import { keepPreviousData, useQueries, useQuery, useQueryClient } from "@tanstack/react-query";
+import {
+  type UseQueryResult,
+  keepPreviousData,
+  useQueries,
+  useQuery,
+  useQueryClient,
+} from "@tanstack/react-query";
 import { type ReactNode, useCallback, useDeferredValue, useMemo, useState } from "react";
 import { Skeleton } from "./empty";
+import { useLatest } from "./latest";
 import { useSettled } from "./settled";
 import { type Column, order, useTableState } from "./table-state";
 import { TableView } from "./table-view";
@@ -42,6 +49,12 @@ export interface Part<T> {
   total: number;
   items: T[];
 }
+
+/** What of the parts is drawn. */
+const together = <T,>(parts: UseQueryResult<Part<T>>[]) => ({
+  data: parts.map((part) => part.data),
+  error: parts.find((part) => part.error)?.error,
+});
 
 export function RemoteTable<T>({
   label,
@@ -105,21 +118,24 @@ export function RemoteTable<T>({
       (number) => number > 0,
     );
   }, [seen, total]);
-  const parts = useQueries({ queries: wanted.map(part) });
-  const byNumber = new Map(wanted.map((number, index) => [number, parts[index]?.data]));
+  const parts = useQueries({ queries: wanted.map(part), combine: together });
   const look = useCallback((one: number, other: number) => {
     const [from, to] = [Math.floor(one / PART), Math.floor(other / PART)];
     setSeen((was) => (was[0] === from && was[1] === to ? was : [from, to]));
   }, []);
-  const at = (index: number): T | undefined => {
-    const number = Math.floor(index / PART);
-    const data =
-      number === 0
-        ? head.data
-        : (byNumber.get(number) ?? client.getQueryData<Part<T>>([...key, number]));
-    return data?.items[index % PART];
-  };
-  const all = async () => {
+  // The same as long as no part has come, so that nothing is drawn again for what else happens.
+  const at = useCallback(
+    (index: number): T | undefined => {
+      const number = Math.floor(index / PART);
+      const data =
+        number === 0
+          ? head.data
+          : (parts.data[wanted.indexOf(number)] ?? client.getQueryData<Part<T>>([...key, number]));
+      return data?.items[index % PART];
+    },
+    [head.data, parts.data, wanted, client, key],
+  );
+  const all = useLatest(async () => {
     if (total > MOST) {
       told(`More than ${MOST.toLocaleString()} rows. Filter the list first.`);
       return [];
@@ -136,15 +152,19 @@ export function RemoteTable<T>({
     return column
       ? rows.sort((a, b) => way * order.compare(String(column.value(a)), String(column.value(b))))
       : rows;
-  };
-  const error = head.error ?? parts.find((each) => each.error)?.error;
+  });
+  const rows = useMemo(
+    () => ({ count: total, at, look, all: () => all.current(), sort }),
+    [total, at, look, all, sort],
+  );
+  const error = head.error ?? parts.error;
   if (error) return <Trouble error={error} retry={() => void head.refetch()} />;
   if (!head.data) return <Skeleton rows={6} />;
   if (total === 0 && !words && state.filters.size === 0) return <>{empty}</>;
   return (
     <TableView
       label={label}
-      rows={{ count: total, at, look, all, sort }}
+      rows={rows}
       columns={columns}
       state={{ ...state, sort: chosen }}
       values={values}

@@ -250,18 +250,7 @@ export interface Rows<T> {
   all: () => T[] | Promise<T[]>;
 }
 
-/** The rows: they alone are drawn again while somebody scrolls. */
-function Body<T>({
-  rows,
-  columns,
-  id,
-  box,
-  height,
-  selection,
-  select,
-  name,
-  here,
-}: {
+interface BodyProps<T> {
   rows: Rows<T>;
   columns: Column<T>[];
   id: (row: T) => string;
@@ -272,7 +261,20 @@ function Body<T>({
   /** What a row is called by. */
   name: Column<T> | undefined;
   here: ((row: T) => boolean) | undefined;
-}) {
+}
+
+/** The rows: they alone are drawn again while somebody scrolls. */
+const Body = memo(function Body<T>({
+  rows,
+  columns,
+  id,
+  box,
+  height,
+  selection,
+  select,
+  name,
+  here,
+}: BodyProps<T>) {
   const { count, look } = rows;
   const many = count > MANY;
   const { first, end, order, elements } = useDrawnRows({
@@ -328,7 +330,7 @@ function Body<T>({
       {lines}
     </tbody>
   );
-}
+}) as <T>(props: BodyProps<T>) => ReactNode;
 
 /** The widths of the columns of a long table, by the words of its first rows. They are reckoned and not
  * measured, so that no row needs to be laid out for another's sake; all rows have the same.
