@@ -257,6 +257,18 @@ async fn an_operator_lists_users_with_what_they_may() {
     let _ = server()
         .sql("CREATE USER chief IDENTIFIED BY 'Chief-tide-1'; GRANT ALL ON *.* TO chief")
         .unwrap();
+    for name in ["deputy", "scribe", "clerk"] {
+        user(name);
+    }
+    let _ = server()
+        .sql(
+            "CREATE ROLE keepers; GRANT CREATE USER ON *.* TO keepers;
+             CREATE ROLE shift; GRANT keepers TO shift; GRANT shift TO deputy;
+             CREATE ROLE readers; GRANT SELECT ON mysql.user TO readers; GRANT readers TO clerk;
+             GRANT UPDATE ON mysql.time_zone TO clerk;
+             GRANT INSERT (User, Host, Role) ON mysql.roles_mapping TO scribe",
+        )
+        .unwrap();
     let (connector, here) = (mariadb(), here().await);
     let operator = here.operator("rotator@%", OPERATOR);
     let found = connector
@@ -274,6 +286,14 @@ async fn an_operator_lists_users_with_what_they_may() {
         of("rotator").privileged.is_some(),
         "who writes to the schema mysql may change every user"
     );
+    // By roles of roles, and by a single table that holds rights.
+    let why = |name: &str| of(name).privileged.clone().unwrap_or_default();
+    assert_eq!(
+        why("deputy"),
+        "may grant rights or change users with the role keepers"
+    );
+    assert_eq!(why("scribe"), "may grant rights or change users");
+    assert_eq!(why("clerk"), "");
     let root = found.iter().find(|found| found.login == "root@localhost");
     assert!(root.is_some_and(|root| root.signs_in && root.privileged.is_some()));
     assert!(of("plain").signs_in && !of("elsewhere").signs_in);

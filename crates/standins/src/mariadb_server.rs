@@ -30,10 +30,12 @@ impl Drop for MariadbServer {
 }
 
 /// What an operator may do, and no more.
-pub const OPERATOR_RIGHTS: [&str; 3] = [
+pub const OPERATOR_RIGHTS: [&str; 5] = [
     "GRANT UPDATE ON mysql.* TO rotator",
     "GRANT SELECT (User, Host, plugin, is_role, Super_priv, Create_user_priv, Grant_priv, Insert_priv, Update_priv) ON mysql.user TO rotator",
     "GRANT SELECT (User, Host, Db, Insert_priv, Update_priv) ON mysql.db TO rotator",
+    "GRANT SELECT (User, Host, Db, Table_name, Table_priv, Column_priv) ON mysql.tables_priv TO rotator",
+    "GRANT SELECT ON mysql.roles_mapping TO rotator",
 ];
 
 /// As root, the account that Debian's package makes.

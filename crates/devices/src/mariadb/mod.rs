@@ -249,7 +249,7 @@ impl Connector for Mariadb {
     }
 
     fn needed_rights(&self) -> &'static str {
-        "The server is MariaDB 10.4 or later and offers TLS (ssl_cert, ssl_key). Users sign in by mysql_native_password or ed25519. The operator needs UPDATE on mysql.*, without which SET PASSWORD is refused, and SELECT on mysql.user and mysql.db. SELECT can be limited to columns: of mysql.user to User, Host, plugin, is_role, Super_priv, Create_user_priv, Grant_priv, Insert_priv and Update_priv; of mysql.db to User, Host, Db, Insert_priv and Update_priv. With these rights the operator can change the password of every user, root included. A user that changes its own password needs nothing more."
+        "The server is MariaDB 10.4 or later and offers TLS (ssl_cert, ssl_key). Users sign in by mysql_native_password or ed25519. The operator needs UPDATE on mysql.*, without which SET PASSWORD is refused, and SELECT on mysql.user, mysql.db, mysql.tables_priv and mysql.roles_mapping. SELECT can be limited to columns: of mysql.user to User, Host, plugin, is_role, Super_priv, Create_user_priv, Grant_priv, Insert_priv and Update_priv; of mysql.db to User, Host, Db, Insert_priv and Update_priv; of mysql.tables_priv to User, Host, Db, Table_name, Table_priv and Column_priv. With these rights the operator can change the password of every user, root included. A user that changes its own password needs nothing more."
     }
 
     async fn identify(&self, endpoint: &Endpoint) -> Result<Vec<PresentedIdentity>, String> {
@@ -339,18 +339,36 @@ impl Connector for Mariadb {
     }
 }
 
-/// The users, each with whether it is privileged: a user that may write to the schema `mysql` can give
-/// itself any right. The server says who is locked to those
-/// alone who may read what it keeps of passwords, which an operator need not.
+/// The users, each with whether it is privileged: a user that may write to the schema `mysql`, or to a
+/// table of it that holds rights, can give itself any right. What a role may do, those may do to whom it
+/// is granted, and so on through roles of roles. The server says who is locked to those alone who may
+/// read what it keeps of passwords, which an operator need not.
 async fn list(session: &mut Session) -> Result<Vec<FoundAccount>, String> {
     let rows = session
         .ask(
-            "SELECT User, Host, plugin,
-                    'Y' IN (Super_priv, Create_user_priv, Grant_priv, Insert_priv, Update_priv)
-                    OR EXISTS (SELECT 1 FROM mysql.db d
-                               WHERE d.User = u.User AND d.Host = u.Host AND 'mysql' LIKE d.Db
-                                 AND 'Y' IN (d.Insert_priv, d.Update_priv))
-             FROM mysql.user u WHERE is_role = 'N' AND User <> '' ORDER BY User, Host LIMIT 10000",
+            "WITH RECURSIVE powerful AS (
+                 SELECT u.User, u.Host FROM mysql.user u
+                 WHERE 'Y' IN (Super_priv, Create_user_priv, Grant_priv, Insert_priv, Update_priv)
+                 UNION
+                 SELECT d.User, d.Host FROM mysql.db d
+                 WHERE 'mysql' LIKE d.Db AND 'Y' IN (d.Insert_priv, d.Update_priv)
+                 UNION
+                 SELECT t.User, t.Host FROM mysql.tables_priv t
+                 WHERE t.Db = 'mysql'
+                   AND t.Table_name IN ('columns_priv', 'db', 'func', 'global_priv', 'plugin', 'procs_priv',
+                                        'proxies_priv', 'roles_mapping', 'tables_priv', 'user')
+                   AND CONCAT(t.Table_priv, ',', t.Column_priv) REGEXP 'Insert|Update'
+             ), held AS (
+                 SELECT m.User, m.Host, m.Role FROM mysql.roles_mapping m
+                 UNION
+                 SELECT h.User, h.Host, m.Role FROM held h
+                 JOIN mysql.roles_mapping m ON m.User = h.Role AND m.Host = ''
+             )
+             SELECT u.User, u.Host, u.plugin,
+                    EXISTS (SELECT 1 FROM powerful p WHERE p.User = u.User AND p.Host = u.Host),
+                    (SELECT MIN(h.Role) FROM held h JOIN powerful p ON p.User = h.Role AND p.Host = ''
+                     WHERE h.User = u.User AND h.Host = u.Host)
+             FROM mysql.user u WHERE u.is_role = 'N' AND u.User <> '' ORDER BY u.User, u.Host LIMIT 10000",
         )
         .await
         .map_err(|why| match why {
@@ -360,10 +378,20 @@ async fn list(session: &mut Session) -> Result<Vec<FoundAccount>, String> {
     let found = rows.iter().map(|row| FoundAccount {
         login: format!("{}@{}", text(row, 0), text(row, 1)),
         signs_in: kept(&text(row, 2), &nothing).is_some(),
-        privileged: (text(row, 3) == "1").then(|| "may grant rights or change users".into()),
+        privileged: why_privileged(&text(row, 3), &text(row, 4)),
         ..FoundAccount::default()
     });
     Ok(found.collect())
+}
+
+/// Why a user is privileged: by itself (`1`), or by a role.
+fn why_privileged(itself: &str, role: &str) -> Option<String> {
+    let why = "may grant rights or change users";
+    match (itself, role) {
+        ("1", _) => Some(why.to_owned()),
+        (_, "") => None,
+        (_, role) => Some(format!("{why} with the role {role}")),
+    }
 }
 
 #[cfg(test)]
