@@ -263,7 +263,7 @@ export function FolderDetail({ me, here, folders }: { me: Me; here: Folder; fold
       { name: "Gate", show: () => <GateForm folder={here.id} close={() => undefined} /> },
       { name: "Upkeep", show: () => <PlanForm folder={here.id} close={() => undefined} /> },
       {
-        name: "Passwords in this folder",
+        name: "Password policy",
         show: () => <RuleForm here={here} close={() => undefined} />,
       },
       { name: "Activity", show: () => <FolderHistory folder={here.id} /> },

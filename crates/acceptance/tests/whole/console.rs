@@ -462,7 +462,7 @@ async fn kinds_settings_policies_and_ones_own_folder_in_the_console() {
         .goto(&format!("{}/vault/{works}", service.url))
         .await
         .unwrap();
-    page.press("Passwords in this folder").await;
+    page.press("Password policy").await;
     page.find("//input[@name='policy']")
         .await
         .click()
