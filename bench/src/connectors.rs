@@ -95,9 +95,9 @@ impl Bench {
     fn rotate_all(&self) -> f64 {
         let ines = self.session();
         let begin = Instant::now();
-        for id in &self.ids {
-            let address = format!("/api/v1/credentials/{id}/rotate");
-            let _ = ines.post(&address, &json!({})).good();
+        for ids in self.ids.chunks(1_000) {
+            let body = json!({"task": "rotation", "credentials": ids});
+            let _ = ines.post("/api/v1/jobs", &body).good();
         }
         let all = self.ids.len();
         let ended =

@@ -1336,7 +1336,11 @@ export interface paths {
     /** Lists the jobs that the caller may list, newest first. */
     get: operations["upkeep_jobs"];
     put?: never;
-    post?: never;
+    /**
+     * Asks for the same job now for many accounts, each with its own event in the log. What is refused for
+     *     some keeps no other waiting.
+     */
+    post: operations["upkeep_ask_for_many"];
     delete?: never;
     options?: never;
     head?: never;
@@ -2842,6 +2846,21 @@ export interface components {
       | "vault.assess"
       | "vault.lock"
       | "vault.unlock";
+    /** @description What came of asking for a job for one of many accounts: the job, or the problem. */
+    AskedJob: {
+      /**
+       * Format: uuid
+       * @description The credential.
+       */
+      credential: string;
+      job: components["schemas"]["Job"] | null;
+      problem: components["schemas"]["Problem"] | null;
+    };
+    /** @description What came of asking for the same job for many accounts, in their order. */
+    AskedJobs: {
+      /** @description One for each credential. */
+      items: components["schemas"]["AskedJob"][];
+    };
     /** @description A file that belongs to a credential. */
     Attachment: {
       /**
@@ -5033,6 +5052,23 @@ export interface components {
      */
     NewJob: {
       method?: components["schemas"]["ChangeMethod"] | null;
+    };
+    /**
+     * @description Asks for the same job now for many accounts.
+     * @example {
+     *       "credentials": [
+     *         "019f3c6e-8d1a-7c40-9b51-0d6c5f0a7e17",
+     *         "019f3c6e-8d1a-7c40-9b51-0d6c5f0a7e18"
+     *       ],
+     *       "task": "rotation"
+     *     }
+     */
+    NewJobs: {
+      /** @description The credentials, up to 1,000. */
+      credentials: string[];
+      method?: components["schemas"]["ChangeMethod"] | null;
+      /** @description `check`, `rotation` or `rehearsal`. */
+      task: components["schemas"]["Task"];
     };
     /**
      * @description Adds a kind of the organisation's own.
@@ -11173,6 +11209,38 @@ export interface operations {
         };
         content: {
           "application/json": components["schemas"]["Page_Job"];
+        };
+      };
+      /** @description What failed, as problem details (RFC 9457) */
+      default: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/problem+json": components["schemas"]["Problem"];
+        };
+      };
+    };
+  };
+  upkeep_ask_for_many: {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["NewJobs"];
+      };
+    };
+    responses: {
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["AskedJobs"];
         };
       };
       /** @description What failed, as problem details (RFC 9457) */

@@ -33,6 +33,7 @@ import { useLatest } from "../parts/latest";
 import { showOrder } from "./neighbours";
 import { drag, each, useCut } from "./drag-and-drop";
 import { Considered } from "./access-preview";
+import { asAsked, askForJobs } from "./job-tasks";
 
 const VIEWS: [string, string][] = [
   ["", "All credentials"],
@@ -232,6 +233,7 @@ export function Bulk({
       told(`${chosen.length - bad.length} of ${chosen.length} ${done}.`, undo);
       if (bad.length === 0) clear();
     };
+  const accounts = chosen.filter((item) => item.device);
   const removals: string[] = [];
   const credential = async (item: CredentialItem) =>
     result(
@@ -284,6 +286,14 @@ export function Bulk({
         <button type="button" className="btn btn-sm" onClick={() => setCut({ items: chosen })}>
           Cut
         </button>
+        {accounts.length > 0 && (
+          <Act
+            label={`Rotate ${accounts.length}`}
+            run={() => askForJobs("rotation", accounts.map(asAsked))}
+            after={[...after, "jobs", "upkeep"]}
+            confirm={`Rotate ${accounts.length === 1 ? "1 password" : `${accounts.length} passwords`}? Each account on a device gets a new generated password, on the device and in the vault.${accounts.length < chosen.length ? " What is on no device is left out." : ""}`}
+          />
+        )}
         <Act label="Remove" run={remove} after={after} confirm={whatRemovingDoes(chosen)} />
         <Act
           label="Favourite"

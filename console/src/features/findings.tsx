@@ -6,6 +6,7 @@ import { Act, Empty, Page, State } from "../parts";
 import { type Asked, RemoteTable, chosenOnly, narrowed } from "../parts/remote-table";
 import type { Column } from "../parts/table-state";
 import { credentialColumn, whenColumn } from "./columns";
+import { asAsked, askForJobs } from "./job-tasks";
 
 const FINDINGS = [
   "leaked",
@@ -73,16 +74,6 @@ const part = (asked: Asked, from: number, limit: number) =>
   );
 
 export function Findings() {
-  const rotate = (items: CredentialItem[]) => async () => {
-    for (const item of items) {
-      await result(
-        api.POST("/api/v1/credentials/{credential}/rotate", {
-          params: { path: { credential: item.id } },
-          body: {},
-        }),
-      );
-    }
-  };
   return (
     <Page
       title="Findings"
@@ -104,7 +95,7 @@ export function Findings() {
               label={`Rotate ${accounts.length}`}
               look="btn-sm btn-primary"
               run={async () => {
-                await rotate(accounts)();
+                await askForJobs("rotation", accounts.map(asAsked));
                 clear();
               }}
               after={["credentials", "jobs", "overview"]}

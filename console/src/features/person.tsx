@@ -29,12 +29,11 @@ import {
   Trouble,
   When,
   text,
-  told,
   type Tab,
 } from "../parts";
 import { type Column, DataTable } from "../parts/data-table";
 import { AuditRows } from "./audit-rows";
-import { each } from "./drag-and-drop";
+import { askForJobs } from "./job-tasks";
 import { atLeast } from "./access-levels";
 import { DUTIES, DutyBoxes, changePerson, groupsOf, useGroups } from "./people";
 import { Sessions } from "./sessions";
@@ -195,18 +194,6 @@ function HasSeen({ person }: { person: Person }) {
   });
   const rotatable = (rows: SeenItem[]) =>
     rows.filter((item) => item.device && !item.changed_since && atLeast(item.level, "edit"));
-  const rotate = async (rows: SeenItem[]) => {
-    const named = rows.map((item) => ({ ...item, name: item.path }));
-    const bad = await each(named, (item) =>
-      result(
-        api.POST("/api/v1/credentials/{credential}/rotate", {
-          params: { path: { credential: item.credential } },
-          body: {},
-        }),
-      ),
-    );
-    told(`${rows.length - bad.length} of ${rows.length} rotations are queued. ${bad.join(" ")}`);
-  };
   const all = rotatable(seen.data ?? []);
   const still = seen.data?.filter((item) => !item.changed_since) ?? [];
   return (
@@ -224,7 +211,7 @@ function HasSeen({ person }: { person: Person }) {
             <Act
               label={all.length === 1 ? "Rotate it" : `Rotate ${all.length}`}
               look="btn-sm btn-primary"
-              run={() => rotate(all)}
+              run={() => askForJobs("rotation", all)}
               after={["people", "jobs", "upkeep", "credentials"]}
               confirm={`Rotate ${all.length === 1 ? "the password" : `${all.length} passwords`} that ${person.display_name} has seen? The jobs begin at once.`}
             />
@@ -244,7 +231,7 @@ function HasSeen({ person }: { person: Person }) {
             <Act
               label={`Rotate ${some.length}`}
               run={async () => {
-                await rotate(some);
+                await askForJobs("rotation", some);
                 clear();
               }}
               after={["people", "jobs", "upkeep", "credentials"]}

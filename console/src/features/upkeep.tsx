@@ -3,12 +3,12 @@
 import { useQuery } from "@tanstack/react-query";
 import { Link } from "wouter";
 import { type Account, type Job, type Plan, api, result, wholeList } from "../api";
-import { Act, Empty, Page, State, When, told } from "../parts";
+import { Act, Empty, Page, State, When } from "../parts";
 import { type Column, DataTable } from "../parts/data-table";
 import { type Asked, RemoteTable, chosenOnly, narrowed } from "../parts/remote-table";
 import { credentialColumn, stateColumn, whenColumn } from "./columns";
 import { CAUSES } from "./job-rows";
-import { TryAgain, check, rotate } from "./job-tasks";
+import { TryAgain, askForJobs } from "./job-tasks";
 
 /** What a plan does, in words. */
 export function planWords(plan: Plan): string {
@@ -67,20 +67,8 @@ const ACCOUNTS: Column<Account>[] = [
   },
 ];
 
-/** Does the same to many accounts, and says how many it could not be begun for. */
-async function forEach(
-  accounts: Account[],
-  act: (credential: string) => () => Promise<unknown>,
-  what: string,
-): Promise<void> {
-  const done = await Promise.allSettled(accounts.map((account) => act(account.credential)()));
-  const failed = done.filter((one) => one.status === "rejected").length;
-  told(
-    failed > 0
-      ? `${what}: ${done.length - failed} queued, ${failed} could not be queued.`
-      : `${what}: ${done.length} queued.`,
-  );
-}
+const rows = (accounts: Account[]) =>
+  accounts.map((account) => ({ credential: account.credential, path: account.credential_path }));
 
 const accountPart = (asked: Asked, from: number, limit: number) =>
   result(
@@ -133,13 +121,13 @@ export function Accounts() {
           <>
             <Act
               label={`Check ${chosen.length}`}
-              run={() => forEach(chosen, check, "Checks").then(clear)}
+              run={() => askForJobs("check", rows(chosen)).then(clear)}
               after={["jobs", "upkeep"]}
             />
             <Act
               label={`Rotate ${chosen.length}`}
               look="btn-sm btn-primary"
-              run={() => forEach(chosen, rotate, "Rotations").then(clear)}
+              run={() => askForJobs("rotation", rows(chosen)).then(clear)}
               after={["jobs", "upkeep"]}
               confirm={`Rotate ${chosen.length} ${chosen.length === 1 ? "account" : "accounts"}? Each gets a new generated password, on the device and in the vault.`}
             />

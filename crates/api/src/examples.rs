@@ -57,6 +57,7 @@ mod tests {
             NewGrant,
             NewGroup,
             NewJob,
+            NewJobs,
             NewKind,
             NewPasswordPolicy,
             NewPerson,

@@ -9,6 +9,8 @@ use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 use uuid::Uuid;
 
+use crate::problem::Problem;
+
 /// An upkeep plan.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct Plan {
@@ -177,6 +179,38 @@ pub struct Job {
     pub has_transcript: bool,
     /// Whether no later job did the same for the account.
     pub latest: bool,
+}
+
+/// Asks for the same job now for many accounts.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct NewJobs {
+    /// `check`, `rotation` or `rehearsal`.
+    pub task: Task,
+    /// The credentials, up to 1,000.
+    pub credentials: Vec<Uuid>,
+    /// `operator` or `self`; the operator when left out, where the device has one.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub method: Option<ChangeMethod>,
+}
+
+/// What came of asking for a job for one of many accounts: the job, or the problem.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct AskedJob {
+    /// The credential.
+    pub credential: Uuid,
+    /// The job.
+    #[schema(required)]
+    pub job: Option<Job>,
+    /// Why there is none.
+    #[schema(required)]
+    pub problem: Option<Problem>,
+}
+
+/// What came of asking for the same job for many accounts, in their order.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct AskedJobs {
+    /// One for each credential.
+    pub items: Vec<AskedJob>,
 }
 
 /// Asks for a job now.

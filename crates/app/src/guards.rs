@@ -7,7 +7,7 @@ use jexlin_core::audit::TargetType;
 use jexlin_core::gate::{self, Passed};
 use jexlin_core::people::Duty;
 use jexlin_core::words::Word as _;
-use jexlin_store::{DeviceRow, Spot, Target};
+use jexlin_store::{Approach, DeviceRow, Spot, Target};
 use uuid::Uuid;
 
 use crate::error::{AppError, AppResult};
@@ -20,6 +20,15 @@ pub async fn allow_credential<L: AtLeast>(
 ) -> AppResult<Allowed<L>> {
     let (person, now) = (unit.person.id, unit.now);
     let approach = unit.tx()?.approach(person, credential, now).await?;
+    allow_on_way(unit, credential, &approach)
+}
+
+/// The same, where what leads to the credential is known already.
+pub fn allow_on_way<L: AtLeast>(
+    unit: &mut UnitOfWork,
+    credential: Uuid,
+    approach: &Approach,
+) -> AppResult<Allowed<L>> {
     if approach.reach.level().is_some() {
         unit.set_target(credential, &approach.path);
     }

@@ -382,12 +382,6 @@ impl UnitOfWork {
         target_name: &str,
         detail: &[(&str, String)],
     ) -> AppResult<()> {
-        let actor = Actor {
-            organisation: self.organisation(),
-            person: Some(self.person.id),
-            name: self.person.display_name.clone(),
-            origin: self.origin.clone(),
-        };
         let intent = Intent {
             action,
             target_type,
@@ -398,7 +392,7 @@ impl UnitOfWork {
                 .map(|(name, value)| ((*name).to_owned(), value.clone()))
                 .collect(),
         };
-        let event = event_of(Uuid::now_v7(), &actor, &intent, self.now);
+        let event = event_of(Uuid::now_v7(), &self.actor(), &intent, self.now);
         let keys = Arc::clone(&self.keys);
         Ok(self.tx()?.record(&event, &keys.mac).await?)
     }
@@ -414,27 +408,45 @@ impl UnitOfWork {
         Ok(())
     }
 
+    /// Keeps that what was intended so far is refused, if that is worth an event, to be recorded
+    /// together with all the rest.
+    ///
+    /// # Errors
+    /// [`AppError`].
+    pub async fn queue_refusal(&mut self, error: &AppError) -> AppResult<()> {
+        if !error.is_refusal() {
+            return Ok(());
+        }
+        let (intent, actor, now) = (self.intent()?, self.actor(), self.now);
+        let event = refusal_of(self.tx()?, &actor, intent, error, now).await?;
+        self.gathered.push(event);
+        Ok(())
+    }
+
+    fn intent(&self) -> AppResult<Intent> {
+        let slot = self.audit.0.lock().ok();
+        slot.and_then(|slot| slot.intent.clone())
+            .ok_or_else(|| AppError::internal("nothing was intended"))
+    }
+
+    fn actor(&self) -> Actor {
+        Actor {
+            organisation: self.organisation(),
+            person: Some(self.person.id),
+            name: self.person.display_name.clone(),
+            origin: self.origin.clone(),
+        }
+    }
+
     fn event(&self, id: Uuid) -> AppResult<Event> {
-        let intent = self
-            .audit
-            .0
-            .lock()
-            .ok()
-            .and_then(|slot| slot.intent.clone())
-            .ok_or_else(|| AppError::internal("nothing was intended"))?;
+        let intent = self.intent()?;
         if intent.action.needed_level() > self.demanded {
             return Err(AppError::internal(format!(
                 "`{}` was about to be done without the level that it takes",
                 intent.action
             )));
         }
-        let actor = Actor {
-            organisation: self.organisation(),
-            person: Some(self.person.id),
-            name: self.person.display_name.clone(),
-            origin: self.origin.clone(),
-        };
-        Ok(event_of(id, &actor, &intent, self.now))
+        Ok(event_of(id, &self.actor(), &intent, self.now))
     }
 
     /// Commits the action together with its event; returns the event and the receipt.
@@ -444,6 +456,21 @@ impl UnitOfWork {
     pub async fn commit_audited(&mut self) -> AppResult<(Uuid, Receipt)> {
         let id = Uuid::now_v7();
         let event = self.event(id)?;
+        Ok((id, self.commit_event(&event).await?))
+    }
+
+    /// Commits what was done together with the events that were kept, and nothing else.
+    ///
+    /// # Errors
+    /// [`AppError`]; then nothing was done.
+    pub async fn commit_queued(&mut self) -> AppResult<()> {
+        match self.gathered.pop() {
+            Some(last) => self.commit_event(&last).await.map(drop),
+            None => self.commit().await,
+        }
+    }
+
+    async fn commit_event(&mut self, event: &Event) -> AppResult<Receipt> {
         let mut tx = self
             .tx
             .take()
@@ -454,7 +481,7 @@ impl UnitOfWork {
         for chunk in std::mem::take(&mut self.gathered).chunks(2000) {
             tx.record_all(chunk, &self.keys.mac).await?;
         }
-        Ok((id, tx.commit_with(&event, &self.keys.mac).await?))
+        Ok(tx.commit_with(event, &self.keys.mac).await?)
     }
 
     /// Ends the transaction where nothing of worth was touched.
@@ -562,15 +589,35 @@ async fn note_value_answer(tx: &mut Tx, person: Uuid, now: DateTime<Utc>) -> App
     Ok(tx.note_failure(&key, before + 1, now).await?)
 }
 
+/// The event of a refusal. Somebody who had no right to learn the name of its target did not bring it
+/// along.
+async fn refusal_of(
+    tx: &mut Tx,
+    actor: &Actor,
+    mut intent: Intent,
+    error: &AppError,
+    now: DateTime<Utc>,
+) -> AppResult<Event> {
+    intent
+        .detail
+        .insert("refused".into(), error.code.word().to_owned());
+    if let (Some(target), true) = (intent.target, intent.target_name.is_empty()) {
+        intent.target_name = tx
+            .name_for_event(intent.target_type, target)
+            .await?
+            .unwrap_or_default();
+    }
+    let mut event = event_of(Uuid::now_v7(), actor, &intent, now);
+    event.outcome = Outcome::Refused;
+    Ok(event)
+}
+
 async fn record_refusal(
     app: &App,
     actor: &Actor,
-    mut intent: Intent,
+    intent: Intent,
     fault: &AppError,
 ) -> AppResult<()> {
-    intent
-        .detail
-        .insert("refused".into(), fault.code.word().to_owned());
     let keys = app.keyring.keys(&app.store, actor.organisation).await?;
     let mut tx = app.store.begin(actor.organisation).await?;
     // Strangers do not fill the log: the first refusal of a minute is recorded, the others are
@@ -583,17 +630,10 @@ async fn record_refusal(
         tx.commit().await?;
         return Ok(());
     }
-    if let (Some(target), true) = (intent.target, intent.target_name.is_empty()) {
-        intent.target_name = tx
-            .name_for_event(intent.target_type, target)
-            .await?
-            .unwrap_or_default();
-    }
     if let (true, Some(person)) = (fault.tells_of_value(), actor.person) {
         note_value_answer(&mut tx, person, app.clock.now()).await?;
     }
-    let mut event = event_of(Uuid::now_v7(), actor, &intent, app.clock.now());
-    event.outcome = Outcome::Refused;
+    let event = refusal_of(&mut tx, actor, intent, fault, app.clock.now()).await?;
     tx.commit_with(&event, &keys.mac).await?;
     Ok(())
 }

@@ -62,7 +62,8 @@ fn problem(status: Status, code: ErrorCode, [title, detail, advice]: [&str; 3]) 
     }
 }
 
-fn of_app(error: &AppError) -> Problem {
+/// What a command says, as problem details without the request.
+pub fn of_app(error: &AppError) -> Problem {
     let words = [error.title(), error.detail(), error.advice()];
     Problem {
         fields: error.fields().clone(),

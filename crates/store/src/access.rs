@@ -1,5 +1,7 @@
 //! Grants, and what reaches a person: the fast form of the access rule.
 
+use std::collections::HashMap;
+
 use chrono::{DateTime, Utc};
 use diesel::helper_types::{AsSelect, IntoBoxed, Select};
 use diesel::pg::Pg;
@@ -91,6 +93,18 @@ pub struct Approach {
     pub path: String,
 }
 
+impl Approach {
+    /// To something that is not there, or that nothing leads to.
+    #[must_use]
+    pub const fn none(person: Uuid, credential: Uuid) -> Self {
+        Self {
+            reach: read_reach(person, credential, None),
+            gates: Vec::new(),
+            path: String::new(),
+        }
+    }
+}
+
 type Grants<'a> = IntoBoxed<'a, Select<grant_view::table, AsSelect<GrantView, Pg>>, Pg>;
 
 /// Grants with names, the highest level first.
@@ -138,10 +152,25 @@ impl Tx {
         id: Uuid,
         now: DateTime<Utc>,
     ) -> Result<Approach> {
+        let found = self.approaches(person, &[id], now).await?.remove(&id);
+        Ok(found.unwrap_or_else(|| Approach::none(person, id)))
+    }
+
+    /// The same of many credentials; those that are not there or removed are left out.
+    ///
+    /// # Errors
+    /// [`StoreError`].
+    pub async fn approaches(
+        &mut self,
+        person: Uuid,
+        ids: &[Uuid],
+        now: DateTime<Utc>,
+    ) -> Result<HashMap<Uuid, Approach>> {
         let query = credential::table
-            .find(id)
+            .filter(credential::id.eq_any(ids))
             .filter(credential::removed_at.is_null())
             .select((
+                credential::id,
                 level_on_credential(person, credential::id, now),
                 gates_of(credential::id),
                 path_of(credential::folder_id)
@@ -149,14 +178,12 @@ impl Tx {
                     .concat("/")
                     .concat(credential::name),
             ));
-        let found: Option<(Option<i16>, Vec<Uuid>, String)> =
-            query.first(self.conn()?).await.optional()?;
-        let (level, gates, path) = found.unwrap_or_default();
-        Ok(Approach {
-            reach: read_reach(person, id, level.and_then(Level::from_number)),
-            gates,
-            path,
-        })
+        let rows: Vec<(Uuid, Option<i16>, Vec<Uuid>, String)> = query.load(self.conn()?).await?;
+        let approaches = rows.into_iter().map(|(id, level, gates, path)| {
+            let reach = read_reach(person, id, level.and_then(Level::from_number));
+            (id, Approach { reach, gates, path })
+        });
+        Ok(approaches.collect())
     }
 
     /// The same, with a version of a secret field that the way leads to: the current one, or one by

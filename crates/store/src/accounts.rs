@@ -1,5 +1,7 @@
 //! Accounts of devices, bindings, and where an operator may be used.
 
+use std::collections::{HashMap, HashSet};
+
 use chrono::{DateTime, Utc};
 use diesel::prelude::*;
 use diesel::sql_types;
@@ -106,6 +108,38 @@ impl Tx {
             .filter(account::credential_id.eq(credential))
             .select(AccountRow::as_select());
         Ok(query.first(self.conn()?).await.optional()?)
+    }
+
+    /// The accounts whose passwords these credentials are, by credential. Until the transaction ends
+    /// nobody takes them or their credentials away, and nothing else queues what is due for them.
+    ///
+    /// # Errors
+    /// [`StoreError`].
+    pub async fn accounts_of(&mut self, credentials: &[Uuid]) -> Result<HashMap<Uuid, AccountRow>> {
+        let query = account::table
+            .inner_join(credential::table.on(account::credential_id.eq(credential::id.nullable())))
+            .filter(credential::id.eq_any(credentials))
+            // In one order, so that no two of these wait for each other.
+            .order(account::id)
+            .select((credential::id, AccountRow::as_select()))
+            .for_key_share();
+        let rows: Vec<(Uuid, AccountRow)> = query.load(self.conn()?).await?;
+        Ok(rows.into_iter().collect())
+    }
+
+    /// Those of these devices that have an operator.
+    ///
+    /// # Errors
+    /// [`StoreError`].
+    pub async fn operated(&mut self, devices: &[Uuid]) -> Result<HashSet<Uuid>> {
+        let query = binding::table
+            .inner_join(credential::table.on(credential::id.eq(binding::credential_id)))
+            .filter(binding::device_id.eq_any(devices))
+            .filter(binding::role.eq(Role::Operator.word()))
+            .filter(credential::removed_at.is_null())
+            .select(binding::device_id);
+        let rows: Vec<Uuid> = query.load(self.conn()?).await?;
+        Ok(rows.into_iter().collect())
     }
 
     /// An account.

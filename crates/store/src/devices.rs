@@ -1,5 +1,7 @@
 //! Devices.
 
+use std::collections::HashMap;
+
 use chrono::{DateTime, Utc};
 use diesel::prelude::*;
 use diesel_async::RunQueryDsl;
@@ -122,6 +124,19 @@ impl Tx {
             .select(DeviceRow::as_select())
             .first(self.conn()?)
             .await?)
+    }
+
+    /// These devices, by their identifiers; those that are removed are left out.
+    ///
+    /// # Errors
+    /// [`StoreError`].
+    pub async fn devices_by_id(&mut self, ids: &[Uuid]) -> Result<HashMap<Uuid, DeviceRow>> {
+        let query = device::table
+            .filter(device::id.eq_any(ids))
+            .filter(device::removed_at.is_null())
+            .select(DeviceRow::as_select());
+        let rows: Vec<DeviceRow> = query.load(self.conn()?).await?;
+        Ok(rows.into_iter().map(|row| (row.id, row)).collect())
     }
 
     /// The jump host of a device, if it has one; without an identity when it is removed.

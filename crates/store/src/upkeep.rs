@@ -1,5 +1,7 @@
 //! Upkeep plans, what is due, jobs and their leases.
 
+use std::collections::{HashMap, HashSet};
+
 use chrono::{DateTime, NaiveDate, Utc};
 use diesel::prelude::*;
 use diesel_async::RunQueryDsl;
@@ -438,6 +440,20 @@ impl Tx {
         Ok(())
     }
 
+    /// Queues jobs, but for accounts that have one under way. The identifiers of those that are
+    /// queued.
+    ///
+    /// # Errors
+    /// [`crate::StoreError`].
+    pub async fn add_jobs(&mut self, rows: &[JobRow]) -> Result<HashSet<Uuid>> {
+        let query = diesel::insert_into(job::table)
+            .values(rows)
+            .on_conflict_do_nothing()
+            .returning(job::id);
+        let added: Vec<Uuid> = query.get_results(self.conn()?).await?;
+        Ok(added.into_iter().collect())
+    }
+
     /// Whether a job is queued or running for an account.
     ///
     /// # Errors
@@ -644,41 +660,34 @@ impl Tx {
         Ok(())
     }
 
-    /// A job of the same task that waits is let run now.
+    /// The jobs of accounts that wait, with their tasks, by account; an account has one at most. Nobody
+    /// else begins or cancels them before the transaction ends.
     ///
     /// # Errors
     /// [`crate::StoreError`].
-    pub async fn hurry_job(
-        &mut self,
-        of: Uuid,
-        task: Task,
-        now: DateTime<Utc>,
-    ) -> Result<Option<Uuid>> {
-        let waiting = job::table
-            .filter(job::account_id.eq(of))
+    pub async fn waiting_jobs(&mut self, of: &[Uuid]) -> Result<HashMap<Uuid, (Uuid, Task)>> {
+        let query = job::table
+            .filter(job::account_id.eq_any(of))
             .filter(job::state.eq(Stored(JobState::Queued)))
-            .filter(job::task.eq(Stored(task)));
-        let query = diesel::update(waiting)
-            .set(job::not_before.eq(now))
-            .returning(job::id);
-        Ok(query.get_result(self.conn()?).await.optional()?)
+            // In one order, so that no two of these wait for each other.
+            .order(job::id)
+            .select((job::account_id, job::id, job::task))
+            .for_update();
+        let rows: Vec<(Uuid, Uuid, Stored<Task>)> = query.load(self.conn()?).await?;
+        let jobs = rows.into_iter().map(|(of, id, task)| (of, (id, task.0)));
+        Ok(jobs.collect())
     }
 
-    /// The check of an account that waits, if there is one.
+    /// Lets a job that waits run now.
     ///
     /// # Errors
     /// [`crate::StoreError`].
-    pub async fn waiting_check(&mut self, of: Uuid) -> Result<Option<Uuid>> {
-        let waiting = job::table
-            .filter(job::account_id.eq(of))
-            .filter(job::state.eq(Stored(JobState::Queued)))
-            .filter(job::task.eq(Stored(Task::Check)));
-        Ok(waiting
-            .select(job::id)
-            .for_update()
-            .first(self.conn()?)
-            .await
-            .optional()?)
+    pub async fn hurry_job(&mut self, id: Uuid, now: DateTime<Utc>) -> Result<()> {
+        diesel::update(job::table.find(id))
+            .set(job::not_before.eq(now))
+            .execute(self.conn()?)
+            .await?;
+        Ok(())
     }
 
     /// A job with names.
@@ -703,7 +712,10 @@ impl Tx {
     }
 
     /// These jobs, as somebody sees them.
-    pub(crate) async fn job_views(
+    ///
+    /// # Errors
+    /// [`crate::StoreError`].
+    pub async fn job_views(
         &mut self,
         person: Uuid,
         now: DateTime<Utc>,

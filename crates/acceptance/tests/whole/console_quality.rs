@@ -627,7 +627,7 @@ async fn tasks_of_an_administrator(by: By) {
     hand.click("//button[normalize-space(.)='Rotate it']").await;
     hand.click("//*[@role='alertdialog']//button[starts-with(normalize-space(.), 'Rotate')]")
         .await;
-    ines.sees("1 of 1 rotations are queued").await;
+    ines.sees("1 rotation queued").await;
     hand.took(4);
     // See why it failed, and try again: three.
     jexlin_acceptance::until("the rotation to fail", || {

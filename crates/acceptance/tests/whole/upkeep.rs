@@ -885,3 +885,137 @@ fn a_former_key_that_could_not_be_taken_out_is_taken_out_by_the_rotation_that_is
     }
     panic!("the line never broke between the two steps");
 }
+
+/// A job that waits for an hour, as a back-off leaves one.
+fn waiting(service: &Service, credential: &str, task: &str) -> String {
+    service.sql(&format!(
+        "INSERT INTO job (id, organisation, credential_id, device_id, account_id, task, state, cause, queued_at, not_before)
+         SELECT gen_random_uuid(), organisation, credential_id, device_id, id, '{task}', 'queued', 'plan', now(), now() + interval '1 hour'
+         FROM account WHERE credential_id = '{credential}' RETURNING id"
+    ))
+}
+
+#[test]
+fn a_job_is_asked_for_many_accounts_at_once_and_each_is_answered_for_itself() {
+    let service = Service::ready();
+    let ines = service.sign_in("ines");
+    let (folder, device) = device(&ines, host().port());
+    let duty = account(&ines, &folder, &device, "duty", "North-ridge-2019");
+    let night = account(&ines, &folder, &device, "night", "Night-shift-2019");
+    let planned = account(&ines, &folder, &device, "planned", "Planned-2019-a");
+    let on_none = ines.login(&folder, "portal", "Winter-tide-51");
+    let works = ines.folder("Works");
+    let (lent, hidden) = (
+        ines.login(&works, "lent", "Winter-tide-52"),
+        ines.login(&works, "hidden", "Winter-tide-53"),
+    );
+    let marek = ines.person("marek", &[]);
+    for grant in [
+        json!({"folder": folder, "person": marek, "level": "edit"}),
+        json!({"credential": lent, "person": marek, "level": "use"}),
+    ] {
+        let _ = ines.make("/api/v1/grants", &grant);
+    }
+    let check = waiting(&service, &night, "check");
+    let rotation = waiting(&service, &planned, "rotation");
+    let marek = service.sign_in("marek");
+    let body = json!({"task": "rotation", "credentials": [duty, duty, night, planned, on_none, lent, hidden]});
+    let asked = marek.post("/api/v1/jobs", &body).good();
+    let items = asked["items"].as_array().unwrap();
+    let answers: Vec<(&str, &str)> = items
+        .iter()
+        .map(|item| {
+            let code = item["problem"]["code"].as_str();
+            let task = item["job"]["task"].as_str();
+            assert!(code.is_some() != task.is_some(), "{item}");
+            (item["credential"].as_str().unwrap(), code.or(task).unwrap())
+        })
+        .collect();
+    assert_eq!(
+        answers,
+        [
+            (duty.as_str(), "rotation"),
+            (&night, "rotation"),
+            (&planned, "rotation"),
+            (&on_none, "no-device"),
+            (&lent, "not-allowed"),
+            (&hidden, "unknown"),
+        ]
+    );
+    // What waits runs now; a check that waits gives way.
+    assert_eq!(items[2]["job"]["id"], json!(rotation));
+    let state = "SELECT state || ' ' || outcome FROM job WHERE id";
+    assert_eq!(
+        service.sql(&format!("{state} = '{check}'")),
+        "failed cancelled"
+    );
+    for (item, user) in items.iter().zip(["duty", "night", "planned"]) {
+        let settled = ines.settled(item["job"]["id"].as_str().unwrap());
+        assert_eq!(settled["outcome"], "done", "{settled}");
+        assert!(opens(&ines, item["credential"].as_str().unwrap(), user));
+    }
+    // The log of each says who asked for it, whether it was granted or not.
+    let events = ines.events("upkeep.rotate");
+    let told = |of: &str| {
+        let event = events.iter().find(|event| event["target"] == *of).unwrap();
+        assert_eq!(event["actor_name"], "marek of Osmere");
+        (
+            event["target_name"].as_str().unwrap().to_owned(),
+            event["outcome"].as_str().unwrap().to_owned(),
+            event["detail"]["refused"].as_str().map(ToOwned::to_owned),
+        )
+    };
+    assert_eq!(events.len(), 6);
+    assert_eq!(told(&duty), ("/Pumping/duty".into(), "done".into(), None));
+    let refused = |path: &str, code: &str| (path.into(), "refused".into(), Some(code.into()));
+    assert_eq!(told(&on_none), refused("/Pumping/portal", "no-device"));
+    assert_eq!(told(&lent), refused("/Works/lent", "not-allowed"));
+    assert_eq!(told(&hidden), refused("/Works/hidden", "unknown"));
+}
+
+#[test]
+fn jobs_for_nobody_for_too_many_or_of_another_sort_are_refused_and_none_is_queued() {
+    let service = Service::ready();
+    let ines = service.sign_in("ines");
+    let (folder, device) = device(&ines, host().port());
+    let duty = account(&ines, &folder, &device, "duty", "North-ridge-2019");
+    let too_many: Vec<String> = (0..1_001)
+        .map(|n| format!("019f3c6e-8d1a-7c40-9b51-{n:012}"))
+        .collect();
+    for (task, credentials) in [
+        ("check", vec![]),
+        ("check", too_many),
+        ("listing", vec![duty]),
+    ] {
+        let body = json!({"task": task, "credentials": credentials});
+        ines.post("/api/v1/jobs", &body).refused(422, "bad-input");
+    }
+    assert_eq!(service.sql("SELECT count(*) FROM job"), "0");
+}
+
+#[test]
+fn the_client_queues_all_that_a_rule_selects_and_says_what_came_of_each() {
+    let service = Service::ready();
+    let ines = service.sign_in("ines");
+    let (folder, device) = device(&ines, host().port());
+    let _ = account(&ines, &folder, &device, "gated", "Gated-2019-a");
+    let late = account(&ines, &folder, &device, "late", "Late-2019-a");
+    let client = service.client("ines");
+    let all = ["upkeep", "check", "--below", "/Pumping", "--wait"];
+    let shown = client.good(&all);
+    for name in ["gated", "late", "root"] {
+        let line = shown.lines().find(|line| line.contains(name)).unwrap();
+        assert!(line.contains("check done"), "{shown}");
+    }
+    // One that is under way is told of beside the others.
+    let running = format!(
+        "UPDATE job SET state = 'running', leased_until = now() + interval '1 hour' WHERE credential_id = '{late}'"
+    );
+    let _ = service.sql(&running);
+    let output = client.run(&all, "");
+    let shown = String::from_utf8_lossy(&output.stdout).into_owned();
+    assert!(!output.status.success(), "{shown}");
+    let line_of = |name: &str| shown.lines().find(|line| line.contains(name)).unwrap();
+    assert!(line_of("late").contains("A job is under way"), "{shown}");
+    assert!(line_of("gated").contains("check done"), "{shown}");
+}

@@ -111,12 +111,10 @@ pub async fn read_accounts(unit: &mut UnitOfWork, device: Uuid) -> AppResult<Dev
         .tx()?
         .ensure_account(&row, kind.family(), &operator.login, now)
         .await?;
-    if unit
-        .tx()?
-        .hurry_job(account.id, Task::Listing, now)
-        .await?
-        .is_none()
-    {
+    let waiting = unit.tx()?.waiting_jobs(&[account.id]).await?;
+    if let Some((waiting, Task::Listing)) = waiting.get(&account.id) {
+        unit.tx()?.hurry_job(*waiting, now).await?;
+    } else {
         if unit.tx()?.job_under_way(account.id).await? {
             return Err(AppError::conflict(
                 ErrorCode::JobUnderWay,

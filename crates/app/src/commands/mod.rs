@@ -28,6 +28,7 @@ pub mod keys;
 pub mod kinds;
 pub mod lookup;
 pub mod names;
+pub mod new_jobs;
 pub mod operator_scope;
 pub mod overview;
 pub mod pending_acts;

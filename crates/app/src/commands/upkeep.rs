@@ -2,10 +2,10 @@
 
 use chrono::{DateTime, Utc};
 use jexlin_api::ErrorCode;
-use jexlin_api::{Job, JobTranscript, NewJob, NewPlan, Page, Plan, PlanRules, PlanTimes, Upkeep};
+use jexlin_api::{Job, JobTranscript, NewPlan, Page, Plan, PlanRules, PlanTimes, Upkeep};
 use jexlin_core::access::mark;
 use jexlin_core::audit::{Action, TargetType};
-use jexlin_core::upkeep::{ChangeMethod, JobCause, JobOutcome, JobState, OutOfSync, Task, day_of};
+use jexlin_core::upkeep::{JobOutcome, JobState, OutOfSync, day_of};
 use jexlin_core::words::Word as _;
 use jexlin_store::Stored;
 use jexlin_store::{AccountRow, JobFilter, JobView, PlanRow, Target, UpkeepView};
@@ -17,7 +17,6 @@ use crate::guards::allow_steward;
 use crate::guards::place_of;
 use crate::guards::target_of;
 use crate::guards::target_type_of;
-use crate::jobs::queued;
 use crate::paging::{Paged, Paging, Versioned};
 use crate::plans::parse_plan;
 use crate::unit_of_work::UnitOfWork;
@@ -420,95 +419,6 @@ pub async fn transcript(unit: &mut UnitOfWork, job: Uuid) -> AppResult<JobTransc
     Ok(JobTranscript { text })
 }
 
-async fn ask(
-    unit: &mut UnitOfWork,
-    credential: Uuid,
-    task: Task,
-    wanted: Option<ChangeMethod>,
-) -> AppResult<Job> {
-    let target = credential;
-    let account = unit.tx()?.account_of(target).await?;
-    let account = account.ok_or_else(|| {
-        AppError::conflict(
-            ErrorCode::NoDevice,
-            "This credential is not an account on a device.",
-            "Set its device first.",
-        )
-    })?;
-    let device = unit.tx()?.device(account.device_id).await?;
-    let operated = unit.tx()?.operator_of(device.id).await?.is_some();
-    let method = wanted.unwrap_or(if operated {
-        ChangeMethod::Operator
-    } else {
-        ChangeMethod::Own
-    });
-    let changes = matches!(task, Task::Rotation | Task::Rehearsal);
-    if changes && method == ChangeMethod::Operator {
-        if !operated {
-            return Err(AppError::conflict(
-                ErrorCode::NoOperator,
-                "The device has no operator.",
-                "Set an operator, or rotate as the account itself: `--as-itself`.",
-            ));
-        }
-        if device.paused_at.is_some() {
-            return Err(AppError::conflict(
-                ErrorCode::DevicePaused,
-                format!("The device is paused: {}.", device.paused_why),
-                "Correct the operator's password and have a steward resume the device.",
-            ));
-        }
-    }
-    let kind = device.connector.0;
-    if changes
-        && method == ChangeMethod::Own
-        && !unit.app.connector(kind)?.capabilities().changes_as_itself
-    {
-        return Err(AppError::conflict(
-            ErrorCode::NoOperator,
-            format!(
-                "An account on this type of device ({}) cannot change its own password.",
-                kind.label()
-            ),
-            "Set an operator on the device, and rotate by it.",
-        ));
-    }
-    let (organisation, by, now) = (unit.organisation(), unit.person.id, unit.now);
-    // Asking for what waits already makes it run now.
-    let job = match unit.tx()?.hurry_job(account.id, task, now).await? {
-        Some(waiting) => waiting,
-        None => {
-            // A check that waits would be in the way of a rotation, which proves as much.
-            if task == Task::Rotation
-                && let Some(check) = unit.tx()?.waiting_check(account.id).await?
-            {
-                unit.tx()?
-                    .cancel_job(check, now, "a rotation was asked for instead")
-                    .await?;
-                unit.add_detail("cancelled_check", check.to_string());
-            }
-            let job = queued(
-                organisation,
-                &account,
-                target,
-                task,
-                method,
-                JobCause::Person,
-                Some(by),
-                now,
-            );
-            unit.tx()?.add_job(&job).await?;
-            job.id
-        }
-    };
-    let view = unit.tx()?.job_view(by, now, job).await?;
-    unit.add_detail("job", job.to_string());
-    unit.add_detail("method", view.row.method.0.word());
-    unit.commit_audited().await?;
-    unit.app.wake.notify_one();
-    Ok(show_job(view))
-}
-
 /// Cancels a job that waits.
 pub async fn cancel(unit: &mut UnitOfWork, job: Uuid) -> AppResult<Job> {
     let target = job;
@@ -536,43 +446,4 @@ pub async fn cancel(unit: &mut UnitOfWork, job: Uuid) -> AppResult<Job> {
     let shown = show_job(unit.tx()?.job_view(person, now, target).await?);
     unit.commit_audited().await?;
     Ok(shown)
-}
-
-/// Checks now whether the stored password opens the account.
-pub async fn check(unit: &mut UnitOfWork, credential: Uuid) -> AppResult<Job> {
-    let target = credential;
-    unit.begin_audit(
-        Action::UpkeepCheck,
-        TargetType::Credential,
-        Some(target),
-        "",
-    );
-    allow_credential::<mark::Use>(unit, target).await?;
-    ask(unit, credential, Task::Check, None).await
-}
-
-/// Rehearses a rotation on the device: goes up to the change, without changing anything.
-pub async fn rehearse(unit: &mut UnitOfWork, credential: Uuid, body: NewJob) -> AppResult<Job> {
-    let target = credential;
-    unit.begin_audit(
-        Action::UpkeepRehearse,
-        TargetType::Credential,
-        Some(target),
-        "",
-    );
-    allow_credential::<mark::Edit>(unit, target).await?;
-    ask(unit, credential, Task::Rehearsal, body.method).await
-}
-
-/// Rotates the password now, on the device and in the vault.
-pub async fn rotate(unit: &mut UnitOfWork, credential: Uuid, body: NewJob) -> AppResult<Job> {
-    let target = credential;
-    unit.begin_audit(
-        Action::UpkeepRotate,
-        TargetType::Credential,
-        Some(target),
-        "",
-    );
-    allow_credential::<mark::Edit>(unit, target).await?;
-    ask(unit, credential, Task::Rotation, body.method).await
 }

@@ -3,8 +3,8 @@
 use std::collections::BTreeMap;
 
 use clap::Subcommand;
-use jexlin_api::words::{ChangeMethod, JobOutcome, JobState, Topic, Word};
-use jexlin_api::{Job, JobTranscript, NewJob, Upkeep as UpkeepItem};
+use jexlin_api::words::{ChangeMethod, JobOutcome, JobState, Task, Topic, Word};
+use jexlin_api::{AskedJob, AskedJobs, Job, JobTranscript, NewJobs, Upkeep as UpkeepItem};
 use serde_json::json;
 use uuid::Uuid;
 
@@ -81,6 +81,9 @@ pub enum Upkeep {
     Watch,
 }
 
+/// For so many accounts the service takes a job in one request.
+const MOST_AT_ONCE: usize = 1_000;
+
 const JOB: [Column; 8] = [
     ("queued", "queued_at"),
     ("task", "task"),
@@ -115,10 +118,7 @@ impl Run {
             }
             Upkeep::Check { selection, wait } => {
                 let many = self.selected_accounts(&selection)?;
-                self.jobs(&selection, &many, wait, |id| {
-                    self.connection
-                        .post(&format!("/api/v1/credentials/{id}/check"), &json!({}))
-                })
+                self.jobs(&selection, &many, wait, Task::Check, None)
             }
             Upkeep::Rotate {
                 selection,
@@ -127,13 +127,8 @@ impl Run {
             } => {
                 let many = self.selected_accounts(&selection)?;
                 self.confirm_many(&selection, &many, "Rotate the passwords of")?;
-                let body = NewJob {
-                    method: as_itself.then_some(ChangeMethod::Own),
-                };
-                self.jobs(&selection, &many, wait, |id| {
-                    self.connection
-                        .post(&format!("/api/v1/credentials/{id}/rotate"), &body)
-                })
+                let method = as_itself.then_some(ChangeMethod::Own);
+                self.jobs(&selection, &many, wait, Task::Rotation, method)
             }
             Upkeep::Rehearse {
                 selection,
@@ -141,13 +136,8 @@ impl Run {
                 wait,
             } => {
                 let many = self.selected_accounts(&selection)?;
-                let body = NewJob {
-                    method: as_itself.then_some(ChangeMethod::Own),
-                };
-                self.jobs(&selection, &many, wait, |id| {
-                    self.connection
-                        .post(&format!("/api/v1/credentials/{id}/rehearse"), &body)
-                })
+                let method = as_itself.then_some(ChangeMethod::Own);
+                self.jobs(&selection, &many, wait, Task::Rehearsal, method)
             }
             Upkeep::Transcript { job } => {
                 let found: JobTranscript = self
@@ -195,23 +185,31 @@ impl Run {
         selection: &Selection,
         many: &[Selected],
         wait: bool,
-        start: impl Fn(Uuid) -> Result<Job, ClientError>,
+        task: Task,
+        method: Option<ChangeMethod>,
     ) -> Done {
+        let found = many.iter().map(|one| {
+            let id = lookup::credential(&self.connection, &one.key);
+            (one.key.clone(), id)
+        });
+        let mut found: BTreeMap<String, Result<Uuid, ClientError>> = found.collect();
+        let ids: Vec<Uuid> = found
+            .values()
+            .filter_map(|id| id.as_ref().ok().copied())
+            .collect();
+        // All are queued before the first is waited for.
+        let mut asked = self.ask_for_jobs(task, &ids, method)?;
+        let mut job_of = |key: &str| {
+            let unknown = || ClientError::local("The job was not started.");
+            let id = found.remove(key).unwrap_or_else(|| Err(unknown()))?;
+            asked.remove(&id).unwrap_or_else(|| Err(unknown()))
+        };
         if let ([one], 1) = (many, selection.paths.len()) {
-            let job = start(lookup::credential(&self.connection, &one.key)?)?;
+            let job = job_of(&one.key)?;
             return self.follow(job, wait);
         }
-        // All are queued before the first is waited for.
-        let mut started: BTreeMap<String, Result<Job, ClientError>> = many
-            .iter()
-            .map(|one| {
-                let job = lookup::credential(&self.connection, &one.key).and_then(&start);
-                (one.key.clone(), job)
-            })
-            .collect();
         self.each(many, |key| {
-            let unknown = || ClientError::local("The job was not started.");
-            let job = started.remove(key).unwrap_or_else(|| Err(unknown()))?;
+            let job = job_of(key)?;
             if !wait {
                 return Ok(format!("{} queued", job.task));
             }
@@ -225,6 +223,37 @@ impl Run {
                 )),
             }
         })
+    }
+
+    /// Asks for the same job for each credential, in as few requests as the service takes.
+    fn ask_for_jobs(
+        &self,
+        task: Task,
+        ids: &[Uuid],
+        method: Option<ChangeMethod>,
+    ) -> Result<BTreeMap<Uuid, Result<Job, ClientError>>, ClientError> {
+        let mut asked = BTreeMap::new();
+        for part in ids.chunks(MOST_AT_ONCE) {
+            let body = NewJobs {
+                task,
+                credentials: part.to_vec(),
+                method,
+            };
+            let answer: AskedJobs = self.connection.post("/api/v1/jobs", &body)?;
+            for AskedJob {
+                credential,
+                job,
+                problem,
+            } in answer.items
+            {
+                let unanswered = || ClientError::local("The service did not say what came of it.");
+                let refused = problem.map_or_else(unanswered, |problem| {
+                    ClientError::Service(Box::new(problem))
+                });
+                asked.insert(credential, job.ok_or(refused));
+            }
+        }
+        Ok(asked)
     }
 
     /// Shows a job, once it has ended when that is wanted.

@@ -1,12 +1,15 @@
 //! Upkeep plans, accounts, jobs.
 
-use jexlin_api::{Job, JobTranscript, NewJob, NewPlan, Page, Plan, PlanRules, PlanTimes, Upkeep};
+use jexlin_api::{
+    AskedJob, AskedJobs, Job, JobTranscript, NewJob, NewJobs, NewPlan, Page, Plan, PlanRules,
+    PlanTimes, Upkeep,
+};
 use jexlin_app::commands;
 use jexlin_core::upkeep::JobState;
 use rocket::{Route, delete, get, post, put, routes};
 
 use super::payload::{Call, IfMatch, Sent, Tagged, encode_page, id, maybe_id, paging, word};
-use crate::error::ApiResult;
+use crate::error::{ApiResult, of_app};
 use crate::guards::Unit;
 
 pub fn routes() -> Vec<Route> {
@@ -23,7 +26,8 @@ pub fn routes() -> Vec<Route> {
         cancel,
         check,
         rehearse,
-        rotate
+        rotate,
+        ask_for_many
     ]
 }
 
@@ -190,7 +194,7 @@ pub async fn cancel(mut unit: Unit, job: &str) -> ApiResult<Sent<Job>> {
 #[post("/api/v1/credentials/<credential>/check")]
 pub async fn check(mut unit: Unit, credential: &str) -> ApiResult<Sent<Job>> {
     Ok(Sent(
-        commands::upkeep::check(&mut unit, id(credential)?).await?,
+        commands::new_jobs::check(&mut unit, id(credential)?).await?,
     ))
 }
 
@@ -206,7 +210,7 @@ pub async fn check(mut unit: Unit, credential: &str) -> ApiResult<Sent<Job>> {
 pub async fn rehearse(credential: &str, body: Call<NewJob>) -> ApiResult<Sent<Job>> {
     let Call(mut unit, body) = body;
     Ok(Sent(
-        commands::upkeep::rehearse(&mut unit, id(credential)?, body).await?,
+        commands::new_jobs::rehearse(&mut unit, id(credential)?, body).await?,
     ))
 }
 
@@ -221,6 +225,31 @@ pub async fn rehearse(credential: &str, body: Call<NewJob>) -> ApiResult<Sent<Jo
 pub async fn rotate(credential: &str, body: Call<NewJob>) -> ApiResult<Sent<Job>> {
     let Call(mut unit, body) = body;
     Ok(Sent(
-        commands::upkeep::rotate(&mut unit, id(credential)?, body).await?,
+        commands::new_jobs::rotate(&mut unit, id(credential)?, body).await?,
     ))
+}
+
+/// Asks for the same job now for many accounts, each with its own event in the log. What is refused for
+/// some keeps no other waiting.
+#[utoipa::path(
+    operation_id = "upkeep_ask_for_many",
+    context_path = "",
+    request_body = NewJobs,
+    responses((status = 200, body = AskedJobs)),
+)]
+#[post("/api/v1/jobs", data = "<body>")]
+pub async fn ask_for_many(body: Call<NewJobs>) -> ApiResult<Sent<AskedJobs>> {
+    let Call(mut unit, body) = body;
+    let asked = commands::new_jobs::ask_for_many(&mut unit, body).await?;
+    let items = asked.into_iter().map(|(credential, outcome)| {
+        let problem = outcome.as_ref().err().map(of_app);
+        AskedJob {
+            credential,
+            job: outcome.ok(),
+            problem,
+        }
+    });
+    Ok(Sent(AskedJobs {
+        items: items.collect(),
+    }))
 }
