@@ -6,7 +6,7 @@ use jexlin_core::upkeep::JobCause;
 use jexlin_core::upkeep::JobState;
 use jexlin_core::upkeep::Task;
 use jexlin_core::upkeep::back_off;
-use jexlin_store::{AccountRow, CheckoutRow, JobRow, StoreError, Tx};
+use jexlin_store::{AccountRow, CheckoutRow, JobRow, Tx};
 use uuid::Uuid;
 
 use crate::error::AppResult;
@@ -99,15 +99,9 @@ pub async fn queue(
         None,
         now,
     );
-    // A conflict would end the transaction: look first. The row of the credential is held, so that
-    // nobody queues another in between.
-    tx.credential_locked(credential).await?;
-    if tx.job_under_way(account.id).await? {
+    // Not for what is being removed: the removal looks for jobs, and then there are none.
+    if tx.accounts_of(&[credential]).await?.is_empty() {
         return Ok(false);
     }
-    match tx.add_job(&job).await {
-        Ok(()) => Ok(true),
-        Err(StoreError::Conflict(_)) => Ok(false),
-        Err(error) => Err(error.into()),
-    }
+    Ok(!tx.add_jobs(vec![job]).await?.is_empty())
 }

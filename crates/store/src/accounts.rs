@@ -48,6 +48,7 @@ pub struct AccountRow {
 pub struct BindingView {
     pub binding: Binding,
     pub login: String,
+    pub fields: serde_json::Value,
     pub confirmed_at: DateTime<Utc>,
 }
 
@@ -119,6 +120,7 @@ impl Tx {
         let query = account::table
             .inner_join(credential::table.on(account::credential_id.eq(credential::id.nullable())))
             .filter(credential::id.eq_any(credentials))
+            .filter(credential::removed_at.is_null())
             // In one order, so that no two of these wait for each other.
             .order(account::id)
             .select((credential::id, AccountRow::as_select()))
@@ -379,7 +381,13 @@ impl Tx {
                     binding::way,
                     binding::confirmed_at,
                 ),
-                in_operator_scope(binding::credential_id, binding::device_id),
+                // An account's own password has no scope.
+                binding::role
+                    .ne(Role::Account.word())
+                    .and(in_operator_scope(
+                        binding::credential_id,
+                        binding::device_id,
+                    )),
                 account::login.nullable(),
                 credential::fields,
                 credential::name,
@@ -434,6 +442,7 @@ impl Tx {
             BindingView {
                 binding: Binding::from_store(stored),
                 login,
+                fields,
                 confirmed_at,
             }
         };

@@ -121,7 +121,8 @@ impl Tx {
         Ok(query.first(self.conn()?).await?)
     }
 
-    /// A credential, kept from changes until the transaction ends.
+    /// A credential, kept from changes until the transaction ends, and from everything that begins
+    /// to refer to it: jobs, checkouts, grants.
     ///
     /// # Errors
     /// [`StoreError::NotFound`].
@@ -131,6 +132,20 @@ impl Tx {
             .filter(credential::removed_at.is_null())
             .select(CredentialRow::as_select())
             .for_update();
+        Ok(query.first(self.conn()?).await?)
+    }
+
+    /// A credential, kept for whoever sets a value of it: until the transaction ends nobody else sets
+    /// one or changes it, but jobs may be queued for it.
+    ///
+    /// # Errors
+    /// [`StoreError::NotFound`].
+    pub async fn credential_held(&mut self, id: Uuid) -> Result<CredentialRow> {
+        let query = credential::table
+            .find(id)
+            .filter(credential::removed_at.is_null())
+            .select(CredentialRow::as_select())
+            .for_no_key_update();
         Ok(query.first(self.conn()?).await?)
     }
 

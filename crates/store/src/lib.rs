@@ -88,7 +88,7 @@ pub use settings::SettingsRow;
 pub use stored::Stored;
 pub use tables::{TableFilter, TableOrder};
 pub use tx::{OpenOrganisation, Receipt, Store, Tx, Withheld, addresses_of};
-pub use upkeep::{JobFilter, JobRow, JobView, LeasedJob, PlanRow, UpkeepView};
+pub use upkeep::{JobFacts, JobFilter, JobRow, JobView, LeasedJob, PlanRow, UpkeepView};
 
 /// The result of everything here.
 pub type Result<T> = std::result::Result<T, StoreError>;

@@ -14,11 +14,12 @@ use uuid::Uuid;
 
 use crate::people::one_row;
 use crate::schema::{
-    account, coalesce, credential, job, job_view, last_of, level_on_credential, level_on_folder,
-    lower, next_job, plan_of, subtree_of, upkeep_plan, upkeep_view,
+    account, coalesce, credential, device, job, job_view, last_of, level_on_credential,
+    level_on_folder, lower, next_job, path_of, person, plan_of, subtree_of, upkeep_plan,
+    upkeep_view,
 };
 use crate::stored::Stored;
-use crate::{AccountRow, Result, Tx};
+use crate::{AccountRow, CredentialRow, DeviceRow, Result, Tx};
 
 /// An upkeep plan.
 #[derive(Clone, Debug, Queryable, Selectable, Insertable)]
@@ -153,6 +154,21 @@ pub struct LeasedJob {
     pub row: JobRow,
     /// The lease for core.
     pub lease: Lease,
+}
+
+/// What a job works with.
+#[derive(Clone, Debug)]
+pub struct JobFacts {
+    /// Its credential.
+    pub credential: CredentialRow,
+    /// The path of the credential.
+    pub path: String,
+    /// Its device.
+    pub device: DeviceRow,
+    /// Its account.
+    pub account: AccountRow,
+    /// The name of whoever asked for it.
+    pub asked_by: Option<String>,
 }
 
 /// So much of a transcript is kept, in characters.
@@ -428,43 +444,20 @@ impl Tx {
         Ok(query.load(self.conn()?).await?)
     }
 
-    /// Queues a job.
-    ///
-    /// # Errors
-    /// [`crate::StoreError::Conflict`] when one is under way for the same credential.
-    pub async fn add_job(&mut self, row: &JobRow) -> Result<()> {
-        diesel::insert_into(job::table)
-            .values(row)
-            .execute(self.conn()?)
-            .await?;
-        Ok(())
-    }
-
     /// Queues jobs, but for accounts that have one under way. The identifiers of those that are
     /// queued.
     ///
     /// # Errors
     /// [`crate::StoreError`].
-    pub async fn add_jobs(&mut self, rows: &[JobRow]) -> Result<HashSet<Uuid>> {
+    pub async fn add_jobs(&mut self, mut rows: Vec<JobRow>) -> Result<HashSet<Uuid>> {
+        // In one order, so that no two of these wait for each other.
+        rows.sort_by_key(|row| row.account_id);
         let query = diesel::insert_into(job::table)
-            .values(rows)
+            .values(&rows)
             .on_conflict_do_nothing()
             .returning(job::id);
         let added: Vec<Uuid> = query.get_results(self.conn()?).await?;
         Ok(added.into_iter().collect())
-    }
-
-    /// Whether a job is queued or running for an account.
-    ///
-    /// # Errors
-    /// [`crate::StoreError`].
-    pub async fn job_under_way(&mut self, of: Uuid) -> Result<bool> {
-        let query = job::table
-            .filter(job::account_id.eq(of))
-            .filter(job::state.eq_any([JobState::Queued, JobState::Running].map(Stored)))
-            .count();
-        let count: i64 = query.get_result(self.conn()?).await?;
-        Ok(count > 0)
     }
 
     /// Leases the next job that may run. Jobs that a worker left running are taken over when their
@@ -503,6 +496,41 @@ impl Tx {
         #[allow(clippy::disallowed_methods, reason = "the store hands out leases")]
         let lease = Lease::from_store(row.id, row.fence, row.credential_id, row.device_id, until);
         Ok(Some(LeasedJob { row, lease }))
+    }
+
+    /// What a job works with; nothing when its credential or its device was removed.
+    ///
+    /// # Errors
+    /// [`crate::StoreError`].
+    pub async fn job_facts(&mut self, of: &JobRow) -> Result<Option<JobFacts>> {
+        let query = account::table
+            .find(of.account_id)
+            .inner_join(credential::table.on(credential::id.eq(of.credential_id)))
+            .inner_join(device::table.on(device::id.eq(of.device_id)))
+            .left_join(person::table.on(person::id.nullable().eq(of.asked_by)))
+            .filter(credential::removed_at.is_null())
+            .filter(device::removed_at.is_null())
+            .select((
+                CredentialRow::as_select(),
+                path_of(credential::folder_id)
+                    .assume_not_null()
+                    .concat("/")
+                    .concat(credential::name),
+                DeviceRow::as_select(),
+                AccountRow::as_select(),
+                person::display_name.nullable(),
+            ));
+        type Found = (CredentialRow, String, DeviceRow, AccountRow, Option<String>);
+        let found: Option<Found> = query.first(self.conn()?).await.optional()?;
+        Ok(
+            found.map(|(credential, path, device, account, asked_by)| JobFacts {
+                credential,
+                path,
+                device,
+                account,
+                asked_by,
+            }),
+        )
     }
 
     /// Makes sure that a lease is still the last one of its job, and holds it on until the given

@@ -8,7 +8,7 @@ use jexlin_standins::host::Host;
 use jexlin_standins::misbehaving_device::{self, Manner, Wire};
 use serde_json::{Value, json};
 
-const ACCOUNTS: [(&str, &str); 11] = [
+const ACCOUNTS: [(&str, &str); 16] = [
     ("root", "Ridge-root-1"),
     ("duty", "North-ridge-2019"),
     ("night", "Night-shift-2019"),
@@ -20,6 +20,11 @@ const ACCOUNTS: [(&str, &str); 11] = [
     ("planned", "Planned-2019-a"),
     ("deploy", "Deploy-2019-a"),
     ("standby", "Standby-2019-a"),
+    ("shift", "Shift-2019-a"),
+    ("relief", "Relief-2019-a"),
+    ("weekend", "Weekend-2019-a"),
+    ("spare", "Spare-2019-a"),
+    ("reserve", "Reserve-2019-a"),
 ];
 
 fn host() -> &'static Host {
@@ -900,9 +905,9 @@ fn a_job_is_asked_for_many_accounts_at_once_and_each_is_answered_for_itself() {
     let service = Service::ready();
     let ines = service.sign_in("ines");
     let (folder, device) = device(&ines, host().port());
-    let duty = account(&ines, &folder, &device, "duty", "North-ridge-2019");
-    let night = account(&ines, &folder, &device, "night", "Night-shift-2019");
-    let planned = account(&ines, &folder, &device, "planned", "Planned-2019-a");
+    let shift = account(&ines, &folder, &device, "shift", "Shift-2019-a");
+    let relief = account(&ines, &folder, &device, "relief", "Relief-2019-a");
+    let weekend = account(&ines, &folder, &device, "weekend", "Weekend-2019-a");
     let on_none = ines.login(&folder, "portal", "Winter-tide-51");
     let works = ines.folder("Works");
     let (lent, hidden) = (
@@ -916,10 +921,11 @@ fn a_job_is_asked_for_many_accounts_at_once_and_each_is_answered_for_itself() {
     ] {
         let _ = ines.make("/api/v1/grants", &grant);
     }
-    let check = waiting(&service, &night, "check");
-    let rotation = waiting(&service, &planned, "rotation");
+    let nowhere = "019f3c6e-8d1a-7c40-9b51-0d6c5f0a7e99".to_owned();
+    let check = waiting(&service, &relief, "check");
+    let rotation = waiting(&service, &weekend, "rotation");
     let marek = service.sign_in("marek");
-    let body = json!({"task": "rotation", "credentials": [duty, duty, night, planned, on_none, lent, hidden]});
+    let body = json!({"task": "rotation", "credentials": [shift, shift, relief, weekend, on_none, lent, hidden, nowhere]});
     let asked = marek.post("/api/v1/jobs", &body).good();
     let items = asked["items"].as_array().unwrap();
     let answers: Vec<(&str, &str)> = items
@@ -934,14 +940,17 @@ fn a_job_is_asked_for_many_accounts_at_once_and_each_is_answered_for_itself() {
     assert_eq!(
         answers,
         [
-            (duty.as_str(), "rotation"),
-            (&night, "rotation"),
-            (&planned, "rotation"),
+            (shift.as_str(), "rotation"),
+            (&relief, "rotation"),
+            (&weekend, "rotation"),
             (&on_none, "no-device"),
             (&lent, "not-allowed"),
             (&hidden, "unknown"),
+            (&nowhere, "unknown"),
         ]
     );
+    // Nothing tells what is hidden from what is not there.
+    assert_eq!(items[5]["problem"], items[6]["problem"]);
     // What waits runs now; a check that waits gives way.
     assert_eq!(items[2]["job"]["id"], json!(rotation));
     let state = "SELECT state || ' ' || outcome FROM job WHERE id";
@@ -949,7 +958,7 @@ fn a_job_is_asked_for_many_accounts_at_once_and_each_is_answered_for_itself() {
         service.sql(&format!("{state} = '{check}'")),
         "failed cancelled"
     );
-    for (item, user) in items.iter().zip(["duty", "night", "planned"]) {
+    for (item, user) in items.iter().zip(["shift", "relief", "weekend"]) {
         let settled = ines.settled(item["job"]["id"].as_str().unwrap());
         assert_eq!(settled["outcome"], "done", "{settled}");
         assert!(opens(&ines, item["credential"].as_str().unwrap(), user));
@@ -965,8 +974,8 @@ fn a_job_is_asked_for_many_accounts_at_once_and_each_is_answered_for_itself() {
             event["detail"]["refused"].as_str().map(ToOwned::to_owned),
         )
     };
-    assert_eq!(events.len(), 6);
-    assert_eq!(told(&duty), ("/Pumping/duty".into(), "done".into(), None));
+    assert_eq!(events.len(), 7);
+    assert_eq!(told(&shift), ("/Pumping/shift".into(), "done".into(), None));
     let refused = |path: &str, code: &str| (path.into(), "refused".into(), Some(code.into()));
     assert_eq!(told(&on_none), refused("/Pumping/portal", "no-device"));
     assert_eq!(told(&lent), refused("/Works/lent", "not-allowed"));
@@ -998,24 +1007,74 @@ fn the_client_queues_all_that_a_rule_selects_and_says_what_came_of_each() {
     let service = Service::ready();
     let ines = service.sign_in("ines");
     let (folder, device) = device(&ines, host().port());
-    let _ = account(&ines, &folder, &device, "gated", "Gated-2019-a");
-    let late = account(&ines, &folder, &device, "late", "Late-2019-a");
+    let _ = account(&ines, &folder, &device, "spare", "Spare-2019-a");
+    let reserve = account(&ines, &folder, &device, "reserve", "Reserve-2019-a");
     let client = service.client("ines");
     let all = ["upkeep", "check", "--below", "/Pumping", "--wait"];
     let shown = client.good(&all);
-    for name in ["gated", "late", "root"] {
+    for name in ["spare", "reserve", "root"] {
         let line = shown.lines().find(|line| line.contains(name)).unwrap();
         assert!(line.contains("check done"), "{shown}");
     }
     // One that is under way is told of beside the others.
     let running = format!(
-        "UPDATE job SET state = 'running', leased_until = now() + interval '1 hour' WHERE credential_id = '{late}'"
+        "UPDATE job SET state = 'running', leased_until = now() + interval '1 hour' WHERE credential_id = '{reserve}'"
     );
     let _ = service.sql(&running);
     let output = client.run(&all, "");
     let shown = String::from_utf8_lossy(&output.stdout).into_owned();
     assert!(!output.status.success(), "{shown}");
     let line_of = |name: &str| shown.lines().find(|line| line.contains(name)).unwrap();
-    assert!(line_of("late").contains("A job is under way"), "{shown}");
-    assert!(line_of("gated").contains("check done"), "{shown}");
+    assert!(line_of("reserve").contains("A job is under way"), "{shown}");
+    assert!(line_of("spare").contains("check done"), "{shown}");
+}
+
+#[test]
+fn two_people_who_ask_for_the_same_accounts_in_opposite_orders_do_not_wait_for_each_other() {
+    let service = Service::ready();
+    let ines = service.sign_in("ines");
+    // Nothing listens there, so that jobs end soon and others can be queued all the time.
+    let (folder, device) = device(&ines, 1);
+    let mut accounts: Vec<String> = (0..40)
+        .map(|n| {
+            account(
+                &ines,
+                &folder,
+                &device,
+                &format!("user{n}"),
+                "Winter-tide-51",
+            )
+        })
+        .collect();
+    let marek = ines.person("marek", &[]);
+    let grant = json!({"folder": folder, "person": marek, "level": "edit"});
+    let _ = ines.make("/api/v1/grants", &grant);
+    let marek = service.sign_in("marek");
+    let ask = |session: &Session<'_>, task: &str, credentials: &[String]| {
+        for _ in 0..6 {
+            let body = json!({"task": task, "credentials": credentials});
+            let answer = session.post("/api/v1/jobs", &body).good();
+            let items = answer["items"].as_array().unwrap();
+            assert_eq!(items.len(), credentials.len());
+            for item in items {
+                let problem = &item["problem"]["code"];
+                assert!(
+                    item["job"].is_object() || problem == "job-under-way",
+                    "{item}"
+                );
+            }
+        }
+    };
+    let forward = accounts.clone();
+    accounts.reverse();
+    std::thread::scope(|threads| {
+        threads.spawn(|| ask(&ines, "check", &forward));
+        threads.spawn(|| ask(&marek, "rotation", &accounts));
+    });
+    // One at a time for each account, whoever asked.
+    let most = "SELECT coalesce(max(n), 0) FROM (SELECT count(*) AS n FROM job WHERE state IN ('queued', 'running') GROUP BY account_id) c";
+    assert!(matches!(service.sql(most).as_str(), "0" | "1"));
+    let asked = "SELECT count(*) FROM job";
+    let recorded = "SELECT count(DISTINCT detail->>'job') FROM audit_event WHERE action IN ('upkeep.check', 'upkeep.rotate') AND outcome = 'done'";
+    assert_eq!(service.sql(recorded), service.sql(asked));
 }

@@ -115,13 +115,6 @@ pub async fn read_accounts(unit: &mut UnitOfWork, device: Uuid) -> AppResult<Dev
     if let Some((waiting, Task::Listing)) = waiting.get(&account.id) {
         unit.tx()?.hurry_job(*waiting, now).await?;
     } else {
-        if unit.tx()?.job_under_way(account.id).await? {
-            return Err(AppError::conflict(
-                ErrorCode::JobUnderWay,
-                "A job of the device's operator is under way.",
-                "Wait until it has ended, and try again.",
-            ));
-        }
         let job = queued(
             organisation,
             &account,
@@ -132,8 +125,14 @@ pub async fn read_accounts(unit: &mut UnitOfWork, device: Uuid) -> AppResult<Dev
             Some(by),
             now,
         );
-        unit.tx()?.add_job(&job).await?;
         unit.add_detail("job", job.id.to_string());
+        if unit.tx()?.add_jobs(vec![job]).await?.is_empty() {
+            return Err(AppError::conflict(
+                ErrorCode::JobUnderWay,
+                "A job of the device's operator is under way.",
+                "Wait until it has ended, and try again.",
+            ));
+        }
     }
     let shown = show_accounts(unit, &row).await?;
     unit.commit_audited().await?;

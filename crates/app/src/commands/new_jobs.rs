@@ -225,12 +225,12 @@ async fn ask(
             Err(error) => return Err(error),
         }
     }
-    let added = unit.tx()?.add_jobs(&new).await?;
-    let under_way: HashSet<Uuid> = new
-        .iter()
-        .filter(|job| !added.contains(&job.id))
-        .map(|job| job.credential_id)
-        .collect();
+    let mut under_way: HashMap<Uuid, Uuid> =
+        new.iter().map(|job| (job.id, job.credential_id)).collect();
+    for added in unit.tx()?.add_jobs(new).await? {
+        under_way.remove(&added);
+    }
+    let under_way: HashSet<Uuid> = under_way.into_values().collect();
     let ids: Vec<Uuid> = all
         .iter()
         .filter_map(|asked| asked.job.as_ref().ok().copied().flatten())

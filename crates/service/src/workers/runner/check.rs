@@ -36,7 +36,7 @@ impl Runner {
         let mut tx = self.begin_held("writing down what was found").await?;
         self.forgive_in(&mut tx).await?;
         if let Some(number) = adopted {
-            tx.credential_locked(self.credential.id).await?;
+            tx.credential_held(self.credential.id).await?;
             tx.promote_version(self.credential.id, PASSWORD, number)
                 .await?;
             tx.reassess(self.credential.id).await?;

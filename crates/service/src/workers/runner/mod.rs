@@ -123,25 +123,15 @@ async fn lease_of(app: &App, organisation: Uuid) -> AppResult<Option<Found>> {
         None
     };
     // A credential or device that was removed meanwhile leaves nothing to do.
-    let found = (
-        tx.credential(row.credential_id).await,
-        tx.device(row.device_id).await,
-        tx.account(row.account_id).await,
-    );
-    let (Ok(credential), Ok(device), Ok(account), None) = (found.0, found.1, found.2, close) else {
+    let (Some(facts), None) = (tx.job_facts(&row).await?, close) else {
         let why = close.unwrap_or("the credential or its device was removed");
         tx.finish_job(&lease, JobState::Failed, JobOutcome::Refused, why, now)
             .await?;
         tx.commit().await?;
         return Ok(Some(Found::Closed));
     };
-    let path = format!(
-        "{}/{}",
-        tx.path_of(credential.folder_id).await?,
-        credential.name
-    );
     let candidate = match row.task.0 {
-        Task::Rotation => tx.candidate(credential.id, PASSWORD).await?,
+        Task::Rotation => tx.candidate(row.credential_id, PASSWORD).await?,
         Task::Check | Task::Listing | Task::Rehearsal => None,
     };
     tx.commit().await?;
@@ -150,13 +140,14 @@ async fn lease_of(app: &App, organisation: Uuid) -> AppResult<Option<Found>> {
         keys,
         job: row,
         lease,
-        account,
-        path,
-        credential,
-        device: device.id,
-        is_behind: device.jump_host_id.is_some(),
-        connector: device.connector.0,
-        device_name: device.name,
+        account: facts.account,
+        path: facts.path,
+        credential: facts.credential,
+        asked_by: facts.asked_by,
+        device: facts.device.id,
+        is_behind: facts.device.jump_host_id.is_some(),
+        connector: facts.device.connector.0,
+        device_name: facts.device.name,
         candidate,
         owes_forgiveness: false,
     }))))
@@ -170,6 +161,8 @@ struct Runner {
     account: AccountRow,
     credential: CredentialRow,
     path: String,
+    /// The name of whoever asked for the job.
+    asked_by: Option<String>,
     device: Uuid,
     /// Whether the device was behind a jump host when the job was leased.
     is_behind: bool,

@@ -285,7 +285,7 @@ impl Runner {
             .use_event(tx, credential, Role::Operator, step, done_for)
             .await?;
         note_fields(&mut event, enable.is_some());
-        let fields = plain_fields(&tx.credential(credential).await?.fields);
+        let fields = plain_fields(&binding.fields);
         let found = FoundOperator {
             permit,
             login: binding.login,
@@ -388,14 +388,6 @@ impl Runner {
         step: &str,
         done_for: &str,
     ) -> Step<Event> {
-        let asked_by = match self.job.asked_by {
-            Some(person) => tx
-                .person(person)
-                .await
-                .ok()
-                .map(|person| person.display_name),
-            None => None,
-        };
         let mut event = self.event(Action::UpkeepSignIn);
         event.target = credential.to_string();
         event.target_name = tx
@@ -407,7 +399,9 @@ impl Runner {
         event.detail.insert("for".into(), done_for.to_owned());
         event.detail.insert(
             "asked_by".into(),
-            asked_by.unwrap_or_else(|| self.job.cause.0.word().to_owned()),
+            self.asked_by
+                .clone()
+                .unwrap_or_else(|| self.job.cause.0.word().to_owned()),
         );
         Ok(event)
     }

@@ -113,7 +113,7 @@ impl Runner {
         let (organisation, credential) = (self.credential.organisation, self.credential.id);
         let mut tx = self.begin_held("making a new password").await?;
         let now = self.now();
-        let row = tx.credential_locked(credential).await?;
+        let row = tx.credential_held(credential).await?;
         let mut rng = self.app.rng()?;
         let (password, facts) = match self.generate(&mut tx, row.folder_id).await? {
             Ok(made) => made,
@@ -406,7 +406,7 @@ impl Runner {
         let mut tx = self.begin_held("keeping the new password").await?;
         let now = self.now();
         // Whoever sets a value holds the credential first.
-        tx.credential_locked(self.credential.id).await?;
+        tx.credential_held(self.credential.id).await?;
         tx.promote_version(self.credential.id, PASSWORD, candidate)
             .await?;
         if !unanswered {
