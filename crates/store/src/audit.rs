@@ -404,15 +404,23 @@ impl Tx {
 
     async fn without_leaf(&mut self, among: Option<(i64, Vec<i64>)>) -> Result<Vec<Raw>> {
         let sealed = audit_leaf::table.filter(audit_leaf::event_id.eq(audit_event::id));
-        let mut query = audit_event::table
-            .filter(diesel::dsl::not(diesel::dsl::exists(sealed)))
+        let query = audit_event::table
             .order(audit_event::seq)
             .limit(i64::try_from(MOST_PER_ROUND).unwrap_or(i64::MAX))
             .select(Raw::as_select())
             .into_boxed();
-        if let Some((above, gaps)) = among {
-            query = query.filter(audit_event::seq.gt(above).or(audit_event::seq.eq_any(gaps)));
-        }
+        let query = match among {
+            None => query.filter(diesel::dsl::not(diesel::dsl::exists(sealed))),
+            // What comes after everything that was seen, however long the log is: the lower end lets
+            // the index begin there, and each leaf is looked up by itself.
+            Some((above, gaps)) => {
+                let before = gaps.iter().min().map_or(above, |gap| above.min(gap - 1));
+                query
+                    .filter(audit_event::seq.gt(before))
+                    .filter(audit_event::seq.gt(above).or(audit_event::seq.eq_any(gaps)))
+                    .filter(sealed.select(audit_leaf::leaf).single_value().is_null())
+            }
+        };
         Ok(query.load(self.conn()?).await?)
     }
 
