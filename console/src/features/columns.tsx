@@ -1,6 +1,9 @@
 // Columns that many lists have.
 
-import { CredentialLink, State, When } from "../parts";
+import { Star } from "lucide-react";
+import { Link } from "wouter";
+import type { CredentialItem } from "../api";
+import { CredentialLink, KindIcon, State, When } from "../parts";
 import type { Column } from "../parts/data-table";
 
 /** The credential that a row is about. */
@@ -14,6 +17,40 @@ export const credentialColumn = <T,>(
   reused: true,
   cell: (row) => <CredentialLink id={id(row)} path={path(row)} />,
 });
+
+/** What a credential is called, and where it is: each is sorted by what it shows. */
+export const nameAndFolder: Column<CredentialItem>[] = [
+  {
+    name: "name",
+    head: "Name",
+    value: (item) => item.name,
+    reused: true,
+    cell: (item) => (
+      <Link
+        href={`/vault/${item.folder}/${item.id}`}
+        className="flex min-w-0 items-center gap-2 font-semibold hover:underline"
+      >
+        <KindIcon kind={item.kind} />
+        <span className="truncate" title={item.name}>
+          {item.name}
+        </span>
+        {item.favourite && <Star className="size-3.5" aria-label="a favourite" />}
+      </Link>
+    ),
+  },
+  {
+    name: "folder",
+    head: "Folder",
+    value: (item) => item.place,
+    reused: true,
+    cell: (item) => (
+      <Link href={`/vault/${item.folder}`} className="hover:underline">
+        {item.place}
+      </Link>
+    ),
+    unfiltered: true,
+  },
+];
 
 /** A moment, if there is one. */
 export const whenColumn = <T,>(

@@ -1,13 +1,12 @@
 // All credentials as one table, or those below a folder: to sort, compare, and act on many.
 
 import { useQuery } from "@tanstack/react-query";
-import { Star } from "lucide-react";
 import { useCallback, useMemo } from "react";
-import { Link } from "wouter";
 import { type CredentialItem, type CredentialQuery, all, api, result, wholeList } from "../api";
-import { Empty, KindIcon, Page, State, When, useQueryPart } from "../parts";
+import { Empty, Page, State, When, useQueryPart } from "../parts";
 import { type Asked, RemoteTable } from "../parts/remote-table";
 import type { Column } from "../parts/table-state";
+import { nameAndFolder } from "./columns";
 import { Bulk } from "./credential-list";
 import { useFolders } from "./folders";
 
@@ -25,36 +24,7 @@ const FINDINGS = [
 ];
 
 const COLUMNS: Column<CredentialItem>[] = [
-  {
-    name: "name",
-    head: "Name",
-    value: (item) => item.name,
-    reused: true,
-    cell: (item) => (
-      <Link
-        href={`/vault/${item.folder}/${item.id}`}
-        className="flex min-w-0 items-center gap-2 font-semibold hover:underline"
-      >
-        <KindIcon kind={item.kind} />
-        <span className="truncate" title={item.name}>
-          {item.name}
-        </span>
-        {item.favourite && <Star className="size-3.5" aria-label="a favourite" />}
-      </Link>
-    ),
-  },
-  {
-    name: "folder",
-    head: "Folder",
-    value: (item) => item.place,
-    reused: true,
-    cell: (item) => (
-      <Link href={`/vault/${item.folder}`} className="hover:underline">
-        {item.place}
-      </Link>
-    ),
-    unfiltered: true,
-  },
+  ...nameAndFolder,
   { name: "kind", head: "Kind", value: (item) => item.kind, choices: true, one: true },
   { name: "user", head: "User name", value: (item) => item.user_name },
   { name: "device", head: "Device", value: (item) => item.device ?? "" },

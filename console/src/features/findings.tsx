@@ -5,7 +5,7 @@ import { type CredentialItem, api, result } from "../api";
 import { Act, Empty, Page, State } from "../parts";
 import { type Asked, RemoteTable, chosenOnly, narrowed } from "../parts/remote-table";
 import type { Column } from "../parts/table-state";
-import { credentialColumn, whenColumn } from "./columns";
+import { nameAndFolder, whenColumn } from "./columns";
 import { asAsked, askForJobs } from "./job-tasks";
 
 const FINDINGS = [
@@ -36,13 +36,7 @@ const COLUMNS: Column<CredentialItem>[] = [
     one: true,
     unsorted: true,
   },
-  {
-    ...credentialColumn<CredentialItem>(
-      (item) => item.id,
-      (item) => `${item.place}/${item.name}`,
-    ),
-    name: "name",
-  },
+  ...nameAndFolder,
   { name: "user-name", head: "User name", value: (item) => item.user_name },
   { name: "device", head: "Device", value: (item) => item.device ?? "" },
   {
