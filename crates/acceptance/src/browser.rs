@@ -253,8 +253,16 @@ impl Page {
     /// # Panics
     /// When it is not there.
     pub async fn fill(&self, label: &str, text: &str) {
-        let field = self.find(&format!("//label[starts-with(normalize-space(.), \"{label}\")]/following-sibling::*[self::input or self::textarea] | //input[starts-with(@aria-label, \"{label}\")]")).await;
-        field.send_keys(text).await.unwrap();
+        let xpath = format!(
+            "//label[starts-with(normalize-space(.), \"{label}\")]/following-sibling::*[self::input or self::textarea] | //input[starts-with(@aria-label, \"{label}\")]"
+        );
+        // One that was drawn anew meanwhile has nothing typed into it yet.
+        let mut tries = 0;
+        while let Err(error) = self.find(&xpath).await.send_keys(text).await {
+            tries += 1;
+            let gone = error.to_string().contains("stale element");
+            assert!(gone && tries < 50, "{label}: {error}");
+        }
     }
 
     /// Waits until something is no longer there.
