@@ -196,13 +196,22 @@ impl Page {
         let xpath = format!(
             "//button[contains(normalize-space(.), \"{text}\") and not(@disabled)] | //a[contains(normalize-space(.), \"{text}\")]"
         );
-        // What is above it may come or go meanwhile; a person would press where it is then.
+        self.click(&xpath).await;
+    }
+
+    /// Clicks on something, by XPath.
+    ///
+    /// # Panics
+    /// When it is not there.
+    pub async fn click(&self, xpath: &str) {
+        // It may be drawn anew, and what is above it may come or go meanwhile; a person would press
+        // where it is then.
         let mut tries = 0;
-        while let Err(error) = self.find(&xpath).await.click().await {
+        while let Err(error) = self.find(xpath).await.click().await {
             let moved = error.to_string();
             let moved = moved.contains("intercepted") || moved.contains("stale element");
             tries += 1;
-            assert!(moved && tries < 50, "{text}: {error}");
+            assert!(moved && tries < 50, "{xpath}: {error}");
             tokio::time::sleep(Duration::from_millis(100)).await;
         }
     }
@@ -287,7 +296,7 @@ impl Page {
         let xpath = format!(
             "//*[@role='alertdialog']//button[normalize-space(.)=\"{label}\" and not(@disabled)]"
         );
-        self.find(&xpath).await.click().await.unwrap();
+        self.click(&xpath).await;
     }
 
     /// Chooses from a menu, by what its button says.
@@ -295,18 +304,11 @@ impl Page {
     /// # Panics
     /// When one of them is not there.
     pub async fn choose(&self, menu: &str, action: &str) {
-        self.find(&format!("//button[@aria-haspopup='menu' and (starts-with(@aria-label, \"{menu}\") or contains(normalize-space(.), \"{menu}\"))]"))
-            .await
-            .click()
-            .await
-            .unwrap();
-        self.find(&format!(
+        self.click(&format!("//button[@aria-haspopup='menu' and (starts-with(@aria-label, \"{menu}\") or contains(normalize-space(.), \"{menu}\"))]")).await;
+        self.click(&format!(
             "//*[@role='menuitem' and contains(normalize-space(.), \"{action}\")]"
         ))
-        .await
-        .click()
-        .await
-        .unwrap();
+        .await;
     }
 
     /// Waits for a text.

@@ -391,19 +391,13 @@ async fn issues_are_fixed_stewardship_is_transferred_and_a_file_is_applied_in_th
     );
     // Handing over asks with the preview.
     page.0.refresh().await.unwrap();
-    page.find("//select[@name='to']/option[contains(., 'marek')]")
-        .await
-        .click()
-        .await
-        .unwrap();
+    page.click("//select[@name='to']/option[contains(., 'marek')]")
+        .await;
     page.press("Transfer stewardship …").await;
     page.sees("1 person gets more access, 1 person gets less access")
         .await;
-    page.find("//button[normalize-space()='Transfer stewardship']")
-        .await
-        .click()
-        .await
-        .unwrap();
+    page.click("//button[normalize-space()='Transfer stewardship']")
+        .await;
     page.sees("Stewardship transferred: /Office").await;
     assert!(
         service

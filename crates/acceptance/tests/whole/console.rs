@@ -288,19 +288,12 @@ async fn an_engineers_day_in_the_vault() {
         .await
         .unwrap();
     page.sees("Generate a new one").await;
-    page.find("//button[@aria-label='Add to favourites']")
-        .await
-        .click()
-        .await
-        .unwrap();
+    page.click("//button[@aria-label='Add to favourites']")
+        .await;
     page.find("//button[@aria-label='Remove from favourites']")
         .await;
     page.press("Edit").await;
-    page.find("//input[@name='generate']")
-        .await
-        .click()
-        .await
-        .unwrap();
+    page.click("//input[@name='generate']").await;
     page.fill("Reason", "it could be guessed").await;
     page.press("Save").await;
     page.press("History").await;
@@ -331,11 +324,8 @@ async fn an_engineers_day_in_the_vault() {
     assert_eq!(shown.replace('\n', ""), "Winter-tide-41");
     // Many at a time, cut and pasted into another folder, after a look at whose access changes.
     for name in ["Franking", "Ordering portal"] {
-        page.find(&format!("//input[@aria-label='Select {name}']"))
-            .await
-            .click()
-            .await
-            .unwrap();
+        page.click(&format!("//input[@aria-label='Select {name}']"))
+            .await;
     }
     page.sees("2 selected").await;
     page.accessible("a selection").await;
@@ -347,11 +337,8 @@ async fn an_engineers_day_in_the_vault() {
         .unwrap();
     page.sees("Move 2 credentials into /Archive?").await;
     page.sees("No access changes").await;
-    page.find("//*[@role='alertdialog']//button[contains(., 'Move')]")
-        .await
-        .click()
-        .await
-        .unwrap();
+    page.click("//*[@role='alertdialog']//button[contains(., 'Move')]")
+        .await;
     page.sees("are now in /Archive").await;
     // By the mouse as well.
     page.drag(
@@ -360,11 +347,8 @@ async fn an_engineers_day_in_the_vault() {
     )
     .await;
     page.sees("into /Archive?").await;
-    page.find("//*[@role='alertdialog']//button[contains(., 'Move')]")
-        .await
-        .click()
-        .await
-        .unwrap();
+    page.click("//*[@role='alertdialog']//button[contains(., 'Move')]")
+        .await;
     page.sees("Rainfall is now in /Archive").await;
     // Removed, and back by one press.
     page.0
@@ -374,11 +358,8 @@ async fn an_engineers_day_in_the_vault() {
     page.choose("More actions", "Remove").await;
     page.confirm("Remove").await;
     page.sees("is in the bin").await;
-    page.find("//div[@role='status']//button[contains(., 'Undo')]")
-        .await
-        .click()
-        .await
-        .unwrap();
+    page.click("//div[@role='status']//button[contains(., 'Undo')]")
+        .await;
     page.sees("Undone").await;
     assert_eq!(
         ines.get(&format!("/api/v1/credentials/{portal}"))
@@ -463,11 +444,7 @@ async fn kinds_settings_policies_and_ones_own_folder_in_the_console() {
         .await
         .unwrap();
     page.press("Password policy").await;
-    page.find("//input[@name='policy']")
-        .await
-        .click()
-        .await
-        .unwrap();
+    page.click("//input[@name='policy']").await;
     page.press("Set the policy").await;
     jexlin_acceptance::until("the rule", || {
         ines.get(&format!("/api/v1/folders/{works}/password-rule"))

@@ -132,7 +132,7 @@ async fn the_browser_has_nothing_to_complain_about() {
             .await
             .unwrap();
         settled(&page).await;
-        page.find(opener).await.click().await.unwrap();
+        page.click(opener).await;
         page.find("//*[@role='dialog' or @role='menu']").await;
         page.accessible(opener).await;
         page.find("//body")
@@ -695,11 +695,8 @@ async fn what_was_typed_is_not_lost_without_a_question_and_is_checked_while_it_i
     ines.choose("Add something else", "Add a folder here").await;
     // Nothing typed: it closes at once.
     ines.find("//*[@role='dialog']//input[@name='name']").await;
-    ines.find("//*[@role='dialog']//button[@aria-label='Close']")
-        .await
-        .click()
-        .await
-        .unwrap();
+    ines.click("//*[@role='dialog']//button[@aria-label='Close']")
+        .await;
     closed(&ines, "the form").await;
     ines.choose("Add something else", "Add a folder here").await;
     let name = ines.find("//*[@role='dialog']//input[@name='name']").await;
@@ -747,7 +744,7 @@ async fn a_view_of_a_table_is_saved_for_oneself_and_chosen_again() {
     let people = format!("{}/people", world.service.url);
     ines.0.goto(&format!("{people}?sort=-name")).await.unwrap();
     let views = "//button[@aria-label='Saved views']";
-    ines.find(views).await.click().await.unwrap();
+    ines.click(views).await;
     ines.find("//input[@aria-label='Name of the view']")
         .await
         .send_keys("Last first\u{e007}")
@@ -757,8 +754,8 @@ async fn a_view_of_a_table_is_saved_for_oneself_and_chosen_again() {
     ines.find(kept).await;
     // From the page as it is, back to the view.
     ines.0.goto(&people).await.unwrap();
-    ines.find(views).await.click().await.unwrap();
-    ines.find(kept).await.click().await.unwrap();
+    ines.click(views).await;
+    ines.click(kept).await;
     ines.find("//th[@aria-sort='descending']").await;
     assert!(
         ines.0
@@ -815,11 +812,7 @@ async fn an_element_that_shows_another_row_has_nothing_left_of_the_one_before() 
             .goto(&format!("{}{address}", service.url))
             .await
             .unwrap();
-        page.find("//input[@aria-label='Select pump 002']")
-            .await
-            .click()
-            .await
-            .unwrap();
+        page.click("//input[@aria-label='Select pump 002']").await;
         let scroll = "const on = document.querySelector('[data-row] input[aria-label^=\"Select pump\"]').closest('table, ul').parentElement; if (arguments[1]) document.querySelector('[aria-label=\"Select pump 002\"]').closest('[data-row]').querySelector('a').focus(); on.scrollTop = on.querySelector('[data-row]').offsetHeight * arguments[0]";
         let drawn = async || {
             let said = page.0.execute(ROWS, vec![]).await.unwrap();

@@ -544,44 +544,28 @@ async fn the_console_shows_the_preview_before_it_grants() {
         .await
         .unwrap();
     page.press("Grant access").await;
-    page.find(
+    page.click(
         "//*[@role='dialog']//option[normalize-space(.)='Marek Holm' or contains(., 'marek') or contains(., 'Marek')]",
-    )
-    .await
-    .click()
-    .await
-    .unwrap();
+    ).await;
     page.press("Grant …").await;
     page.sees("1 person gets more access, nobody gets less.")
         .await;
     page.accessible("the preview of a grant").await;
-    page.find("//*[@role='alertdialog']//button[normalize-space(.)='Grant']")
-        .await
-        .click()
-        .await
-        .unwrap();
+    page.click("//*[@role='alertdialog']//button[normalize-space(.)='Grant']")
+        .await;
     page.find("//button[starts-with(@aria-label, 'Remove list from')]")
         .await;
     assert_eq!(ines.events("grant.add").len(), 1);
     // Other terms, seen first; then everybody who has access.
-    page.find("//button[starts-with(@aria-label, 'Edit list to')]")
-        .await
-        .click()
-        .await
-        .unwrap();
-    page.find("//form[.//button[normalize-space(.)='Edit …']]//option[@value='reveal']")
-        .await
-        .click()
-        .await
-        .unwrap();
+    page.click("//button[starts-with(@aria-label, 'Edit list to')]")
+        .await;
+    page.click("//form[.//button[normalize-space(.)='Edit …']]//option[@value='reveal']")
+        .await;
     page.press("Edit …").await;
     page.sees("1 person gets more access, nobody gets less.")
         .await;
-    page.find("//*[@role='alertdialog']//button[normalize-space(.)='Apply']")
-        .await
-        .click()
-        .await
-        .unwrap();
+    page.click("//*[@role='alertdialog']//button[normalize-space(.)='Apply']")
+        .await;
     page.find("//button[starts-with(@aria-label, 'Edit reveal to')]")
         .await;
     assert_eq!(ines.events("grant.edit").len(), 1);
@@ -618,19 +602,13 @@ async fn a_file_is_imported_and_the_import_undone_in_the_console() {
         .await;
     page.find("//button[normalize-space(.)='Save the list as a file']")
         .await;
-    page.find("//label[contains(., 'Import the valid rows')]//input")
-        .await
-        .click()
-        .await
-        .unwrap();
+    page.click("//label[contains(., 'Import the valid rows')]//input")
+        .await;
     page.press("Import 1").await;
     page.sees("1 added").await;
     page.sees("Now delete the file").await;
-    page.find("//button[@aria-label='Undo import logins.csv']")
-        .await
-        .click()
-        .await
-        .unwrap();
+    page.click("//button[@aria-label='Undo import logins.csv']")
+        .await;
     page.confirm("Undo import").await;
     page.sees("Moved to the bin: 1").await;
     assert_eq!(ines.get("/api/v1/credentials").good()["items"], json!([]));
