@@ -1337,10 +1337,10 @@ export interface paths {
     get: operations["upkeep_jobs"];
     put?: never;
     /**
-     * Asks for the same job now for many accounts, each with its own event in the log. What is refused for
-     *     some keeps no other waiting.
+     * Adds a job of the same task for each of many accounts. Each has its own event in the audit log, and
+     *     a refusal for one does not affect the others.
      */
-    post: operations["upkeep_ask_for_many"];
+    post: operations["jobs_add"];
     delete?: never;
     options?: never;
     head?: never;
@@ -2846,21 +2846,6 @@ export interface components {
       | "vault.assess"
       | "vault.lock"
       | "vault.unlock";
-    /** @description What came of asking for a job for one of many accounts: the job, or the problem. */
-    AskedJob: {
-      /**
-       * Format: uuid
-       * @description The credential.
-       */
-      credential: string;
-      job: components["schemas"]["Job"] | null;
-      problem: components["schemas"]["Problem"] | null;
-    };
-    /** @description What came of asking for the same job for many accounts, in their order. */
-    AskedJobs: {
-      /** @description One for each credential. */
-      items: components["schemas"]["AskedJob"][];
-    };
     /** @description A file that belongs to a credential. */
     Attachment: {
       /**
@@ -4565,6 +4550,21 @@ export interface components {
       | "refused"
       | "in-doubt"
       | "cancelled";
+    /** @description The result for one of many accounts: its job or its problem. */
+    JobResult: {
+      /**
+       * Format: uuid
+       * @description The credential.
+       */
+      credential: string;
+      job: components["schemas"]["Job"] | null;
+      problem: components["schemas"]["Problem"] | null;
+    };
+    /** @description The results for many accounts, in the order of the request. */
+    JobResults: {
+      /** @description One result for each credential. */
+      items: components["schemas"]["JobResult"][];
+    };
     /**
      * @description The state of a job.
      * @enum {string}
@@ -5054,7 +5054,7 @@ export interface components {
       method?: components["schemas"]["ChangeMethod"] | null;
     };
     /**
-     * @description Asks for the same job now for many accounts.
+     * @description Adds a job of the same task for each of many accounts.
      * @example {
      *       "credentials": [
      *         "019f3c6e-8d1a-7c40-9b51-0d6c5f0a7e17",
@@ -11222,7 +11222,7 @@ export interface operations {
       };
     };
   };
-  upkeep_ask_for_many: {
+  jobs_add: {
     parameters: {
       query?: never;
       header?: never;
@@ -11240,7 +11240,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": components["schemas"]["AskedJobs"];
+          "application/json": components["schemas"]["JobResults"];
         };
       };
       /** @description What failed, as problem details (RFC 9457) */

@@ -33,7 +33,7 @@ import { useLatest } from "../parts/latest";
 import { showOrder } from "./neighbours";
 import { drag, each, useCut } from "./drag-and-drop";
 import { Considered } from "./access-preview";
-import { asAsked, askForJobs } from "./job-tasks";
+import { accountOf, addJobs } from "./job-tasks";
 
 const VIEWS: [string, string][] = [
   ["", "All credentials"],
@@ -289,9 +289,9 @@ export function Bulk({
         {accounts.length > 0 && (
           <Act
             label={`Rotate ${accounts.length}`}
-            run={() => askForJobs("rotation", accounts.map(asAsked))}
+            run={() => addJobs("rotation", accounts.map(accountOf)).then(clear)}
             after={[...after, "jobs", "upkeep"]}
-            confirm={`Rotate ${accounts.length === 1 ? "1 password" : `${accounts.length} passwords`}? Each account on a device gets a new generated password, on the device and in the vault.${accounts.length < chosen.length ? " What is on no device is left out." : ""}`}
+            confirm={`Rotate ${accounts.length === 1 ? "the password" : `${accounts.length} passwords`}? Each account on a device gets a new generated password, on the device and in the vault.${accounts.length < chosen.length ? " Credentials that are not on a device are left out." : ""}`}
           />
         )}
         <Act label="Remove" run={remove} after={after} confirm={whatRemovingDoes(chosen)} />

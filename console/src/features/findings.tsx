@@ -6,7 +6,7 @@ import { Act, Empty, Page, State } from "../parts";
 import { type Asked, RemoteTable, chosenOnly, narrowed } from "../parts/remote-table";
 import type { Column } from "../parts/table-state";
 import { nameAndFolder, whenColumn } from "./columns";
-import { asAsked, askForJobs } from "./job-tasks";
+import { accountOf, addJobs } from "./job-tasks";
 
 const FINDINGS = [
   "leaked",
@@ -89,7 +89,7 @@ export function Findings() {
               label={`Rotate ${accounts.length}`}
               look="btn-sm btn-primary"
               run={async () => {
-                await askForJobs("rotation", accounts.map(asAsked));
+                await addJobs("rotation", accounts.map(accountOf));
                 clear();
               }}
               after={["credentials", "jobs", "overview"]}

@@ -15,37 +15,42 @@ export const rotate = (credential: string) => () =>
 export const rehearse = (credential: string) => () =>
   result(api.POST("/api/v1/credentials/{credential}/rehearse", { ...of(credential), body: {} }));
 
-/** A credential as one that a job is asked for. */
-export const asAsked = (item: CredentialItem) => ({
+/** An account that a job can be added for. */
+interface Account {
+  credential: string;
+  path: string;
+}
+
+/** The account of a credential. */
+export const accountOf = (item: CredentialItem) => ({
   credential: item.id,
   path: `${item.place}/${item.name}`,
 });
 
-/** Asks for the same of many accounts in one request, and says what came of it. */
-export async function askForJobs(
-  task: "check" | "rotation",
-  rows: { credential: string; path: string }[],
-): Promise<void> {
-  const paths = new Map(rows.map((row) => [row.credential, row.path]));
-  const asked = [];
-  for (let from = 0; from < rows.length; from += MOST_AT_ONCE) {
-    const credentials = rows.slice(from, from + MOST_AT_ONCE).map((row) => row.credential);
-    // One after the other: what a person asks for begins in the order of the rows.
+/** Adds a job for each of many accounts, and shows how many were queued. */
+export async function addJobs(task: "check" | "rotation", accounts: Account[]): Promise<void> {
+  const paths = new Map(accounts.map((account) => [account.credential, account.path]));
+  const results = [];
+  for (let from = 0; from < accounts.length; from += MAX_CREDENTIALS) {
+    const credentials = accounts
+      .slice(from, from + MAX_CREDENTIALS)
+      .map((account) => account.credential);
+    // One after the other, so that the jobs begin in the order of the list.
     // oxlint-disable-next-line no-await-in-loop
     const answer = await result(api.POST("/api/v1/jobs", { body: { task, credentials } }));
-    asked.push(...answer.items);
+    results.push(...answer.items);
   }
-  const refused = asked.flatMap(({ credential, problem }) =>
+  const refused = results.flatMap(({ credential, problem }) =>
     problem ? [`${paths.get(credential)}: ${problem.detail}`] : [],
   );
   const what = task === "check" ? "checks" : "rotations";
-  const queued = asked.length - refused.length;
-  const first = refused.slice(0, MOST_TOLD).join(" ");
-  const others = refused.length - MOST_TOLD;
+  const queued = results.length - refused.length;
+  const first = refused.slice(0, MAX_SHOWN).join(" ");
+  const others = refused.length - MAX_SHOWN;
   told(
     [
       refused.length > 0
-        ? `${queued} of ${asked.length} ${what} are queued.`
+        ? `${queued} of ${results.length} ${what} are queued.`
         : `${queued} ${queued === 1 ? what.slice(0, -1) : what} queued.`,
       first,
       others > 0 ? `And ${others} more.` : "",
@@ -55,10 +60,10 @@ export async function askForJobs(
   );
 }
 
-/** For so many accounts the service takes a job in one request. */
-const MOST_AT_ONCE = 1000;
-/** Of so many that are refused it is told why. */
-const MOST_TOLD = 5;
+/** The most credentials that the service takes in one request. */
+const MAX_CREDENTIALS = 1000;
+/** The most refusals that are shown. */
+const MAX_SHOWN = 5;
 
 const TASKS: Record<string, (credential: string) => () => Promise<Job>> = {
   check,

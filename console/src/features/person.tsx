@@ -33,7 +33,7 @@ import {
 } from "../parts";
 import { type Column, DataTable } from "../parts/data-table";
 import { AuditRows } from "./audit-rows";
-import { askForJobs } from "./job-tasks";
+import { addJobs } from "./job-tasks";
 import { atLeast } from "./access-levels";
 import { DUTIES, DutyBoxes, changePerson, groupsOf, useGroups } from "./people";
 import { Sessions } from "./sessions";
@@ -211,7 +211,7 @@ function HasSeen({ person }: { person: Person }) {
             <Act
               label={all.length === 1 ? "Rotate it" : `Rotate ${all.length}`}
               look="btn-sm btn-primary"
-              run={() => askForJobs("rotation", all)}
+              run={() => addJobs("rotation", all)}
               after={["people", "jobs", "upkeep", "credentials"]}
               confirm={`Rotate ${all.length === 1 ? "the password" : `${all.length} passwords`} that ${person.display_name} has seen? The jobs begin at once.`}
             />
@@ -231,7 +231,7 @@ function HasSeen({ person }: { person: Person }) {
             <Act
               label={`Rotate ${some.length}`}
               run={async () => {
-                await askForJobs("rotation", some);
+                await addJobs("rotation", some);
                 clear();
               }}
               after={["people", "jobs", "upkeep", "credentials"]}

@@ -8,7 +8,7 @@ import { type Column, DataTable } from "../parts/data-table";
 import { type Asked, RemoteTable, chosenOnly, narrowed } from "../parts/remote-table";
 import { credentialColumn, stateColumn, whenColumn } from "./columns";
 import { CAUSES } from "./job-rows";
-import { TryAgain, askForJobs } from "./job-tasks";
+import { TryAgain, addJobs } from "./job-tasks";
 
 /** What a plan does, in words. */
 export function planWords(plan: Plan): string {
@@ -67,7 +67,7 @@ const ACCOUNTS: Column<Account>[] = [
   },
 ];
 
-const rows = (accounts: Account[]) =>
+const pathsOf = (accounts: Account[]) =>
   accounts.map((account) => ({ credential: account.credential, path: account.credential_path }));
 
 const accountPart = (asked: Asked, from: number, limit: number) =>
@@ -121,13 +121,13 @@ export function Accounts() {
           <>
             <Act
               label={`Check ${chosen.length}`}
-              run={() => askForJobs("check", rows(chosen)).then(clear)}
+              run={() => addJobs("check", pathsOf(chosen)).then(clear)}
               after={["jobs", "upkeep"]}
             />
             <Act
               label={`Rotate ${chosen.length}`}
               look="btn-sm btn-primary"
-              run={() => askForJobs("rotation", rows(chosen)).then(clear)}
+              run={() => addJobs("rotation", pathsOf(chosen)).then(clear)}
               after={["jobs", "upkeep"]}
               confirm={`Rotate ${chosen.length} ${chosen.length === 1 ? "account" : "accounts"}? Each gets a new generated password, on the device and in the vault.`}
             />

@@ -204,8 +204,7 @@ impl Page {
     /// # Panics
     /// When it is not there.
     pub async fn click(&self, xpath: &str) {
-        // It may be drawn anew, and what is above it may come or go meanwhile; a person would press
-        // where it is then.
+        // The element may be replaced, or something may cover it for a moment: try again.
         let mut tries = 0;
         while let Err(error) = self.find(xpath).await.click().await {
             let moved = error.to_string();
@@ -265,7 +264,7 @@ impl Page {
         let xpath = format!(
             "//label[starts-with(normalize-space(.), \"{label}\")]/following-sibling::*[self::input or self::textarea] | //input[starts-with(@aria-label, \"{label}\")]"
         );
-        // One that was drawn anew meanwhile has nothing typed into it yet.
+        // The field may be replaced before anything is typed: try again.
         let mut tries = 0;
         while let Err(error) = self.find(&xpath).await.send_keys(text).await {
             tries += 1;

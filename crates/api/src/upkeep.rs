@@ -181,21 +181,21 @@ pub struct Job {
     pub latest: bool,
 }
 
-/// Asks for the same job now for many accounts.
+/// Adds a job of the same task for each of many accounts.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct NewJobs {
     /// `check`, `rotation` or `rehearsal`.
     pub task: Task,
     /// The credentials, up to 1,000.
     pub credentials: Vec<Uuid>,
-    /// `operator` or `self`; the operator when left out, where the device has one.
+    /// `operator` or `self`; by default the operator, if the device has one.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub method: Option<ChangeMethod>,
 }
 
-/// What came of asking for a job for one of many accounts: the job, or the problem.
+/// The result for one of many accounts: its job or its problem.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-pub struct AskedJob {
+pub struct JobResult {
     /// The credential.
     pub credential: Uuid,
     /// The job.
@@ -206,11 +206,11 @@ pub struct AskedJob {
     pub problem: Option<Problem>,
 }
 
-/// What came of asking for the same job for many accounts, in their order.
+/// The results for many accounts, in the order of the request.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-pub struct AskedJobs {
-    /// One for each credential.
-    pub items: Vec<AskedJob>,
+pub struct JobResults {
+    /// One result for each credential.
+    pub items: Vec<JobResult>,
 }
 
 /// Asks for a job now.

@@ -132,6 +132,16 @@ impl AppError {
         )
     }
 
+    /// A device is paused, so its operator is not used.
+    #[must_use]
+    pub fn device_paused(why: &str) -> Self {
+        Self::conflict(
+            ErrorCode::DevicePaused,
+            format!("The device is paused: {why}."),
+            "Correct the operator's password and have a steward resume the device.",
+        )
+    }
+
     /// Not allowed, for a reason in words.
     #[must_use]
     pub fn forbidden(detail: impl Into<String>, advice: &str) -> Self {

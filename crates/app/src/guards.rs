@@ -20,11 +20,11 @@ pub async fn allow_credential<L: AtLeast>(
 ) -> AppResult<Allowed<L>> {
     let (person, now) = (unit.person.id, unit.now);
     let approach = unit.tx()?.approach(person, credential, now).await?;
-    allow_on_way(unit, credential, &approach)
+    allow_approach(unit, credential, &approach)
 }
 
-/// The same, where what leads to the credential is known already.
-pub fn allow_on_way<L: AtLeast>(
+/// The same, with an approach that was read before.
+pub fn allow_approach<L: AtLeast>(
     unit: &mut UnitOfWork,
     credential: Uuid,
     approach: &Approach,

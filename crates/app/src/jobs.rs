@@ -99,7 +99,7 @@ pub async fn queue(
         None,
         now,
     );
-    // Not for what is being removed: the removal looks for jobs, and then there are none.
+    // This holds the credential. One that is being removed gets no job.
     if tx.accounts_of(&[credential]).await?.is_empty() {
         return Ok(false);
     }

@@ -408,8 +408,8 @@ impl UnitOfWork {
         Ok(())
     }
 
-    /// Keeps that what was intended so far is refused, if that is worth an event, to be recorded
-    /// together with all the rest.
+    /// Queues an event that the intended action was refused, if the refusal is worth one.
+    /// [`UnitOfWork::commit_audited`] and [`UnitOfWork::commit_queued`] record it.
     ///
     /// # Errors
     /// [`AppError`].
@@ -459,7 +459,7 @@ impl UnitOfWork {
         Ok((id, self.commit_event(&event).await?))
     }
 
-    /// Commits what was done together with the events that were kept, and nothing else.
+    /// Commits the actions together with the queued events.
     ///
     /// # Errors
     /// [`AppError`]; then nothing was done.
@@ -589,8 +589,8 @@ async fn note_value_answer(tx: &mut Tx, person: Uuid, now: DateTime<Utc>) -> App
     Ok(tx.note_failure(&key, before + 1, now).await?)
 }
 
-/// The event of a refusal. Somebody who had no right to learn the name of its target did not bring it
-/// along.
+/// The event of a refused action. The name of the target is read here when the command had no right to
+/// read it.
 async fn refusal_of(
     tx: &mut Tx,
     actor: &Actor,

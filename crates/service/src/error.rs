@@ -62,7 +62,7 @@ fn problem(status: Status, code: ErrorCode, [title, detail, advice]: [&str; 3]) 
     }
 }
 
-/// What a command says, as problem details without the request.
+/// The problem details of a command's error, without the request.
 pub fn of_app(error: &AppError) -> Problem {
     let words = [error.title(), error.detail(), error.advice()];
     Problem {

@@ -94,7 +94,7 @@ pub struct Approach {
 }
 
 impl Approach {
-    /// To something that is not there, or that nothing leads to.
+    /// The approach to a credential that does not exist.
     #[must_use]
     pub const fn none(person: Uuid, credential: Uuid) -> Self {
         Self {
@@ -156,7 +156,7 @@ impl Tx {
         Ok(found.unwrap_or_else(|| Approach::none(person, id)))
     }
 
-    /// The same of many credentials; those that are not there or removed are left out.
+    /// The approaches to many credentials. Those that do not exist or are removed are left out.
     ///
     /// # Errors
     /// [`StoreError`].

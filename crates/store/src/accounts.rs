@@ -111,8 +111,8 @@ impl Tx {
         Ok(query.first(self.conn()?).await.optional()?)
     }
 
-    /// The accounts whose passwords these credentials are, by credential. Until the transaction ends
-    /// nobody takes them or their credentials away, and nothing else queues what is due for them.
+    /// The accounts of these credentials, by credential. Both are locked until the transaction ends:
+    /// they cannot be removed, and the scheduler skips these accounts.
     ///
     /// # Errors
     /// [`StoreError`].
@@ -121,7 +121,7 @@ impl Tx {
             .inner_join(credential::table.on(account::credential_id.eq(credential::id.nullable())))
             .filter(credential::id.eq_any(credentials))
             .filter(credential::removed_at.is_null())
-            // In one order, so that no two of these wait for each other.
+            // All callers lock in one order, so there is no deadlock.
             .order(account::id)
             .select((credential::id, AccountRow::as_select()))
             .for_key_share();

@@ -411,8 +411,8 @@ impl Tx {
             .into_boxed();
         let query = match among {
             None => query.filter(diesel::dsl::not(diesel::dsl::exists(sealed))),
-            // What comes after everything that was seen, however long the log is: the lower end lets
-            // the index begin there, and each leaf is looked up by itself.
+            // The lower bound lets the index scan begin at the new events, and the subquery looks up
+            // one leaf at a time. Otherwise each round would read the whole log.
             Some((above, gaps)) => {
                 let before = gaps.iter().min().map_or(above, |gap| above.min(gap - 1));
                 query

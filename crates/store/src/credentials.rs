@@ -121,8 +121,8 @@ impl Tx {
         Ok(query.first(self.conn()?).await?)
     }
 
-    /// A credential, kept from changes until the transaction ends, and from everything that begins
-    /// to refer to it: jobs, checkouts, grants.
+    /// A credential, locked until the transaction ends. Nobody else can change it, and no new job,
+    /// checkout or grant can refer to it.
     ///
     /// # Errors
     /// [`StoreError::NotFound`].
@@ -135,8 +135,8 @@ impl Tx {
         Ok(query.first(self.conn()?).await?)
     }
 
-    /// A credential, kept for whoever sets a value of it: until the transaction ends nobody else sets
-    /// one or changes it, but jobs may be queued for it.
+    /// A credential, locked until the transaction ends so that its value can be set. Nobody else can
+    /// change it, but jobs may be queued for it.
     ///
     /// # Errors
     /// [`StoreError::NotFound`].

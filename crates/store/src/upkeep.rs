@@ -167,7 +167,7 @@ pub struct JobFacts {
     pub device: DeviceRow,
     /// Its account.
     pub account: AccountRow,
-    /// The name of whoever asked for it.
+    /// The display name of the person who added it.
     pub asked_by: Option<String>,
 }
 
@@ -444,13 +444,13 @@ impl Tx {
         Ok(query.load(self.conn()?).await?)
     }
 
-    /// Queues jobs, but for accounts that have one under way. The identifiers of those that are
-    /// queued.
+    /// Queues jobs, except for accounts that have one under way. Returns the identifiers of the jobs
+    /// that were queued.
     ///
     /// # Errors
     /// [`crate::StoreError`].
     pub async fn add_jobs(&mut self, mut rows: Vec<JobRow>) -> Result<HashSet<Uuid>> {
-        // In one order, so that no two of these wait for each other.
+        // All callers lock in one order, so there is no deadlock.
         rows.sort_by_key(|row| row.account_id);
         let query = diesel::insert_into(job::table)
             .values(&rows)
@@ -688,8 +688,8 @@ impl Tx {
         Ok(())
     }
 
-    /// The jobs of accounts that wait, with their tasks, by account; an account has one at most. Nobody
-    /// else begins or cancels them before the transaction ends.
+    /// The waiting jobs of these accounts with their tasks, by account. They are locked until the
+    /// transaction ends.
     ///
     /// # Errors
     /// [`crate::StoreError`].
@@ -697,7 +697,7 @@ impl Tx {
         let query = job::table
             .filter(job::account_id.eq_any(of))
             .filter(job::state.eq(Stored(JobState::Queued)))
-            // In one order, so that no two of these wait for each other.
+            // All callers lock in one order, so there is no deadlock.
             .order(job::id)
             .select((job::account_id, job::id, job::task))
             .for_update();

@@ -921,11 +921,12 @@ fn a_job_is_asked_for_many_accounts_at_once_and_each_is_answered_for_itself() {
     ] {
         let _ = ines.make("/api/v1/grants", &grant);
     }
-    let nowhere = "019f3c6e-8d1a-7c40-9b51-0d6c5f0a7e99".to_owned();
+    let made_up = |last: &str| format!("019f3c6e-8d1a-7c40-9b51-0d6c5f0a7e{last}");
+    let (nowhere, neither) = (made_up("98"), made_up("99"));
     let check = waiting(&service, &relief, "check");
     let rotation = waiting(&service, &weekend, "rotation");
     let marek = service.sign_in("marek");
-    let body = json!({"task": "rotation", "credentials": [shift, shift, relief, weekend, on_none, lent, hidden, nowhere]});
+    let body = json!({"task": "rotation", "credentials": [shift, shift, relief, weekend, on_none, lent, hidden, nowhere, neither]});
     let asked = marek.post("/api/v1/jobs", &body).good();
     let items = asked["items"].as_array().unwrap();
     let answers: Vec<(&str, &str)> = items
@@ -947,9 +948,10 @@ fn a_job_is_asked_for_many_accounts_at_once_and_each_is_answered_for_itself() {
             (&lent, "not-allowed"),
             (&hidden, "unknown"),
             (&nowhere, "unknown"),
+            (&neither, "unknown"),
         ]
     );
-    // Nothing tells what is hidden from what is not there.
+    // The answer is the same for a hidden credential and for one that does not exist.
     assert_eq!(items[5]["problem"], items[6]["problem"]);
     // What waits runs now; a check that waits gives way.
     assert_eq!(items[2]["job"]["id"], json!(rotation));
@@ -975,6 +977,12 @@ fn a_job_is_asked_for_many_accounts_at_once_and_each_is_answered_for_itself() {
         )
     };
     assert_eq!(events.len(), 7);
+    // Made-up identifiers share one event, so that they cannot fill the log.
+    assert_eq!(told(&nowhere).1, "refused");
+    let counted = events
+        .iter()
+        .filter_map(|event| event["detail"]["unknown_credentials"].as_str());
+    assert_eq!(counted.collect::<Vec<_>>(), ["2"]);
     assert_eq!(told(&shift), ("/Pumping/shift".into(), "done".into(), None));
     let refused = |path: &str, code: &str| (path.into(), "refused".into(), Some(code.into()));
     assert_eq!(told(&on_none), refused("/Pumping/portal", "no-device"));
@@ -1071,7 +1079,7 @@ fn two_people_who_ask_for_the_same_accounts_in_opposite_orders_do_not_wait_for_e
         threads.spawn(|| ask(&ines, "check", &forward));
         threads.spawn(|| ask(&marek, "rotation", &accounts));
     });
-    // One at a time for each account, whoever asked.
+    // An account never has two jobs at a time.
     let most = "SELECT coalesce(max(n), 0) FROM (SELECT count(*) AS n FROM job WHERE state IN ('queued', 'running') GROUP BY account_id) c";
     assert!(matches!(service.sql(most).as_str(), "0" | "1"));
     let asked = "SELECT count(*) FROM job";

@@ -100,11 +100,7 @@ pub async fn read_accounts(unit: &mut UnitOfWork, device: Uuid) -> AppResult<Dev
         ));
     };
     if row.paused_at.is_some() {
-        return Err(AppError::conflict(
-            ErrorCode::DevicePaused,
-            format!("The device is paused: {}.", row.paused_why),
-            "Correct the operator's password and have a steward resume the device.",
-        ));
+        return Err(AppError::device_paused(&row.paused_why));
     }
     let (organisation, by, now) = (unit.organisation(), unit.person.id, unit.now);
     let account = unit

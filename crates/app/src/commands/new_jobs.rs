@@ -1,7 +1,8 @@
-//! Jobs that somebody asks for: for one account, or for many in one request.
+//! Adds jobs for one account, or for many accounts in one request.
 //!
-//! Many take as few ways to the database as one, each with its own right, its own refusal and its own
-//! event. All of them become durable together.
+//! A request for many makes no more queries than one for a single account. The right to each
+//! credential is checked separately, and each has its own refusal and its own audit event. Everything
+//! commits together.
 
 use std::collections::{HashMap, HashSet};
 
@@ -15,25 +16,25 @@ use uuid::Uuid;
 
 use super::upkeep::show_job;
 use crate::error::{AppError, AppResult};
-use crate::guards::allow_on_way;
+use crate::guards::allow_approach;
 use crate::jobs::queued;
 use crate::unit_of_work::UnitOfWork;
 
-/// For so many accounts a job can be asked for in one request.
-const MOST: usize = 1_000;
+/// The most credentials that one request may name.
+const MAX_CREDENTIALS: usize = 1_000;
 
-/// What becomes of asking for a job for one of these credentials.
-struct Asked {
+/// One credential of a request.
+struct Entry {
     credential: Uuid,
-    /// Its path, where the one who asks may know it.
-    path: String,
-    /// The job, once there is one; or why there is none.
+    /// Its path, for the audit log; nothing when there is no such credential.
+    path: Option<String>,
+    /// The job, once there is one, or the reason why there is none.
     job: AppResult<Option<Uuid>>,
-    /// A check that waited, and that a rotation replaces.
+    /// The waiting check that a rotation replaces.
     cancelled_check: Option<Uuid>,
 }
 
-/// What is known of the accounts that are asked about.
+/// What the database has about the accounts of a request.
 struct Known {
     accounts: HashMap<Uuid, AccountRow>,
     devices: HashMap<Uuid, DeviceRow>,
@@ -41,7 +42,7 @@ struct Known {
     waiting: HashMap<Uuid, (Uuid, Task)>,
 }
 
-/// What asking for a task is recorded as.
+/// The audit action of a request for a task.
 fn action_of(task: Task) -> AppResult<Action> {
     match task {
         Task::Check => Ok(Action::UpkeepCheck),
@@ -54,40 +55,30 @@ fn action_of(task: Task) -> AppResult<Action> {
     }
 }
 
-/// Demands what asking for a task takes, of each credential by itself.
-async fn allowed(unit: &mut UnitOfWork, credentials: &[Uuid], task: Task) -> AppResult<Vec<Asked>> {
+/// Checks the level that the task needs on each credential.
+async fn allowed(unit: &mut UnitOfWork, credentials: &[Uuid], task: Task) -> AppResult<Vec<Entry>> {
+    let action = action_of(task)?;
     let (person, now) = (unit.person.id, unit.now);
     let mut approaches = unit.tx()?.approaches(person, credentials, now).await?;
-    let mut all = vec![];
+    let mut entries = vec![];
     for credential in credentials.iter().copied() {
-        unit.begin_audit(
-            action_of(task)?,
-            TargetType::Credential,
-            Some(credential),
-            "",
-        );
-        let approach = approaches
-            .remove(&credential)
-            .unwrap_or_else(|| Approach::none(person, credential));
-        let job = match task {
-            Task::Check => allow_on_way::<mark::Use>(unit, credential, &approach).map(|_| None),
-            Task::Rotation | Task::Rehearsal | Task::Listing => {
-                allow_on_way::<mark::Edit>(unit, credential, &approach).map(|_| None)
-            }
+        unit.begin_audit(action, TargetType::Credential, Some(credential), "");
+        let found = approaches.remove(&credential);
+        let path = found.as_ref().map(|approach| approach.path.clone());
+        let approach = found.unwrap_or_else(|| Approach::none(person, credential));
+        let allowed = if task == Task::Check {
+            allow_approach::<mark::Use>(unit, credential, &approach).map(drop)
+        } else {
+            allow_approach::<mark::Edit>(unit, credential, &approach).map(drop)
         };
-        let is_known = approach.reach.level().is_some();
-        all.push(Asked {
+        entries.push(Entry {
             credential,
-            path: if is_known {
-                approach.path
-            } else {
-                String::new()
-            },
-            job,
+            path,
+            job: allowed.map(|()| None),
             cancelled_check: None,
         });
     }
-    Ok(all)
+    Ok(entries)
 }
 
 async fn known(unit: &mut UnitOfWork, credentials: &[Uuid]) -> AppResult<Known> {
@@ -103,7 +94,7 @@ async fn known(unit: &mut UnitOfWork, credentials: &[Uuid]) -> AppResult<Known> 
     })
 }
 
-/// Who changes the password in a job that somebody asks for, or why there can be none.
+/// The method of a job that a person adds, or the reason why there can be no such job.
 fn method_for(
     unit: &UnitOfWork,
     device: &DeviceRow,
@@ -128,11 +119,7 @@ fn method_for(
             ));
         }
         if device.paused_at.is_some() {
-            return Err(AppError::conflict(
-                ErrorCode::DevicePaused,
-                format!("The device is paused: {}.", device.paused_why),
-                "Correct the operator's password and have a steward resume the device.",
-            ));
+            return Err(AppError::device_paused(&device.paused_why));
         }
         return Ok(method);
     }
@@ -150,10 +137,10 @@ fn method_for(
     ))
 }
 
-/// Lets a job that waits run now, or makes one to be queued.
-async fn hurry_or_make(
+/// Lets a waiting job of the same task run now, or makes a new job.
+async fn run_now_or_make(
     unit: &mut UnitOfWork,
-    asked: &mut Asked,
+    entry: &mut Entry,
     known: &Known,
     task: Task,
     wanted: Option<ChangeMethod>,
@@ -165,96 +152,97 @@ async fn hurry_or_make(
             "Set its device first.",
         )
     };
-    let account = known
-        .accounts
-        .get(&asked.credential)
-        .ok_or_else(no_device)?;
-    let device = known
-        .devices
-        .get(&account.device_id)
-        .ok_or_else(no_device)?;
+    let account = known.accounts.get(&entry.credential);
+    let account = account.ok_or_else(no_device)?;
+    let device = known.devices.get(&account.device_id);
+    let device = device.ok_or_else(no_device)?;
     let is_operated = known.operated.contains(&device.id);
     let method = method_for(unit, device, is_operated, task, wanted)?;
     let (organisation, by, now) = (unit.organisation(), unit.person.id, unit.now);
     match known.waiting.get(&account.id) {
-        // Asking for what waits already makes it run now.
         Some((waiting, of)) if *of == task => {
             unit.tx()?.hurry_job(*waiting, now).await?;
-            asked.job = Ok(Some(*waiting));
+            entry.job = Ok(Some(*waiting));
             return Ok(None);
         }
-        // A check that waits would be in the way of a rotation, which proves as much.
+        // An account has one job at a time, and a rotation proves as much as a check.
         Some((check, Task::Check)) if task == Task::Rotation => {
             let why = "a rotation was asked for instead";
             unit.tx()?.cancel_job(*check, now, why).await?;
-            asked.cancelled_check = Some(*check);
+            entry.cancelled_check = Some(*check);
         }
         _ => {}
     }
     let job = queued(
         organisation,
         account,
-        asked.credential,
+        entry.credential,
         task,
         method,
         JobCause::Person,
         Some(by),
         now,
     );
-    asked.job = Ok(Some(job.id));
+    entry.job = Ok(Some(job.id));
     Ok(Some(job))
 }
 
-/// Asks for a task for each of these credentials, in their order, and keeps the event of each for the
-/// commit. Why it is refused for one is told of that one, and keeps no other waiting.
-async fn ask(
+/// Adds a job for each credential, and queues an audit event for each. The results are in the order of
+/// the credentials.
+async fn add(
     unit: &mut UnitOfWork,
     credentials: &[Uuid],
     task: Task,
     wanted: Option<ChangeMethod>,
 ) -> AppResult<Vec<(Uuid, AppResult<Job>)>> {
-    let mut all = allowed(unit, credentials, task).await?;
-    let of_allowed = all.iter().filter(|asked| asked.job.is_ok());
-    let of_allowed: Vec<Uuid> = of_allowed.map(|asked| asked.credential).collect();
+    let mut entries = allowed(unit, credentials, task).await?;
+    let of_allowed = entries.iter().filter(|entry| entry.job.is_ok());
+    let of_allowed: Vec<Uuid> = of_allowed.map(|entry| entry.credential).collect();
     let known = known(unit, &of_allowed).await?;
     let mut new = vec![];
-    for asked in all.iter_mut().filter(|asked| asked.job.is_ok()) {
-        match hurry_or_make(unit, asked, &known, task, wanted).await {
+    for entry in entries.iter_mut().filter(|entry| entry.job.is_ok()) {
+        match run_now_or_make(unit, entry, &known, task, wanted).await {
             Ok(job) => new.extend(job),
-            Err(error) if error.is_refusal() => asked.job = Err(error),
+            Err(error) if error.is_refusal() => entry.job = Err(error),
             Err(error) => return Err(error),
         }
     }
-    let mut under_way: HashMap<Uuid, Uuid> =
-        new.iter().map(|job| (job.id, job.credential_id)).collect();
+    let mut under_way: HashSet<Uuid> = new.iter().map(|job| job.id).collect();
     for added in unit.tx()?.add_jobs(new).await? {
         under_way.remove(&added);
     }
-    let under_way: HashSet<Uuid> = under_way.into_values().collect();
-    let ids: Vec<Uuid> = all
-        .iter()
-        .filter_map(|asked| asked.job.as_ref().ok().copied().flatten())
-        .collect();
+    for entry in &mut entries {
+        if matches!(entry.job, Ok(Some(job)) if under_way.contains(&job)) {
+            entry.job = Err(StoreError::Conflict(Conflict::JobOneAtATime).into());
+        }
+    }
+    results(unit, entries, task).await
+}
+
+/// Reads the jobs of the entries, and queues their audit events.
+async fn results(
+    unit: &mut UnitOfWork,
+    entries: Vec<Entry>,
+    task: Task,
+) -> AppResult<Vec<(Uuid, AppResult<Job>)>> {
+    let jobs = entries.iter().filter_map(|entry| entry.job.as_ref().ok());
+    let jobs: Vec<Uuid> = jobs.copied().flatten().collect();
     let (person, now) = (unit.person.id, unit.now);
-    let views = unit.tx()?.job_views(person, now, &ids).await?;
+    let views = unit.tx()?.job_views(person, now, &jobs).await?;
     let mut views: HashMap<Uuid, _> = views.into_iter().map(|view| (view.row.id, view)).collect();
-    let mut ended = vec![];
-    for asked in all {
-        let id = asked.credential;
-        let action = action_of(task)?;
-        unit.begin_audit(action, TargetType::Credential, Some(id), &asked.path);
-        let job = if under_way.contains(&id) {
-            Err(StoreError::Conflict(Conflict::JobOneAtATime).into())
-        } else {
-            asked.job
-        };
-        let outcome = match job {
+    // Made-up identifiers could fill the log, so there is one event for all of them.
+    let mut unknown = entries.iter().filter(|entry| entry.path.is_none()).count();
+    let mut results = vec![];
+    for entry in entries {
+        let (id, action) = (entry.credential, action_of(task)?);
+        let path = entry.path.as_deref().unwrap_or_default();
+        unit.begin_audit(action, TargetType::Credential, Some(id), path);
+        let result = match entry.job {
             Ok(job) => {
                 let view = job.and_then(|job| views.remove(&job));
-                let job = view
-                    .map(show_job)
-                    .ok_or_else(|| AppError::internal("a job that was queued is not there"))?;
-                if let Some(check) = asked.cancelled_check {
+                let view = view.ok_or_else(|| AppError::internal("a new job cannot be read"))?;
+                let job = show_job(view);
+                if let Some(check) = entry.cancelled_check {
                     unit.add_detail("cancelled_check", check.to_string());
                 }
                 unit.add_detail("job", job.id.to_string());
@@ -262,37 +250,47 @@ async fn ask(
                 unit.queue_event()?;
                 Ok(job)
             }
-            Err(error) => {
+            Err(error) if entry.path.is_some() => {
                 unit.queue_refusal(&error).await?;
                 Err(error)
             }
+            Err(error) => {
+                if unknown > 1 {
+                    unit.add_detail("unknown_credentials", unknown.to_string());
+                }
+                if unknown > 0 {
+                    unit.queue_refusal(&error).await?;
+                    unknown = 0;
+                }
+                Err(error)
+            }
         };
-        ended.push((id, outcome));
+        results.push((id, result));
     }
-    Ok(ended)
+    Ok(results)
 }
 
-/// Asks for a task for one credential.
-async fn ask_for_one(
+/// Adds a job for one credential.
+async fn add_one(
     unit: &mut UnitOfWork,
     credential: Uuid,
     task: Task,
     wanted: Option<ChangeMethod>,
 ) -> AppResult<Job> {
-    let asked = ask(unit, &[credential], task, wanted).await?;
-    let job = asked.into_iter().next().map(|(_, job)| job);
-    let job = job.ok_or_else(|| AppError::internal("nothing was asked for"))??;
+    let results = add(unit, &[credential], task, wanted).await?;
+    let result = results.into_iter().next().map(|(_, job)| job);
+    let job = result.ok_or_else(|| AppError::internal("no job was added"))??;
     unit.commit_queued().await?;
     unit.app.wake.notify_one();
     Ok(job)
 }
 
-/// Asks for the same task for many credentials, in one transaction. What is refused of some keeps no
-/// other waiting, and is in the log as a refusal.
+/// Adds a job of the same task for each of many credentials, in one transaction. A credential for which
+/// that is refused does not affect the others; its refusal is in the audit log.
 ///
 /// # Errors
-/// When nothing was asked for at all; then nothing was queued.
-pub async fn ask_for_many(
+/// [`AppError`] for the request as a whole; no job is added then.
+pub async fn add_many(
     unit: &mut UnitOfWork,
     body: NewJobs,
 ) -> AppResult<Vec<(Uuid, AppResult<Job>)>> {
@@ -300,29 +298,29 @@ pub async fn ask_for_many(
     let mut seen = HashSet::new();
     let mut credentials = body.credentials;
     credentials.retain(|id| seen.insert(*id));
-    if credentials.is_empty() || credentials.len() > MOST {
+    if credentials.is_empty() || credentials.len() > MAX_CREDENTIALS {
         return Err(AppError::field(
             "credentials",
-            format!("name between 1 and {MOST} of them"),
+            format!("name between 1 and {MAX_CREDENTIALS} credentials"),
         ));
     }
-    let asked = ask(unit, &credentials, body.task, body.method).await?;
+    let results = add(unit, &credentials, body.task, body.method).await?;
     unit.commit_queued().await?;
     unit.app.wake.notify_one();
-    Ok(asked)
+    Ok(results)
 }
 
 /// Checks now whether the stored password opens the account.
 pub async fn check(unit: &mut UnitOfWork, credential: Uuid) -> AppResult<Job> {
-    ask_for_one(unit, credential, Task::Check, None).await
+    add_one(unit, credential, Task::Check, None).await
 }
 
 /// Rehearses a rotation on the device: goes up to the change, without changing anything.
 pub async fn rehearse(unit: &mut UnitOfWork, credential: Uuid, body: NewJob) -> AppResult<Job> {
-    ask_for_one(unit, credential, Task::Rehearsal, body.method).await
+    add_one(unit, credential, Task::Rehearsal, body.method).await
 }
 
 /// Rotates the password now, on the device and in the vault.
 pub async fn rotate(unit: &mut UnitOfWork, credential: Uuid, body: NewJob) -> AppResult<Job> {
-    ask_for_one(unit, credential, Task::Rotation, body.method).await
+    add_one(unit, credential, Task::Rotation, body.method).await
 }

@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 
 use clap::Subcommand;
 use jexlin_api::words::{ChangeMethod, JobOutcome, JobState, Task, Topic, Word};
-use jexlin_api::{AskedJob, AskedJobs, Job, JobTranscript, NewJobs, Upkeep as UpkeepItem};
+use jexlin_api::{Job, JobResult, JobResults, JobTranscript, NewJobs, Upkeep as UpkeepItem};
 use serde_json::json;
 use uuid::Uuid;
 
@@ -81,8 +81,8 @@ pub enum Upkeep {
     Watch,
 }
 
-/// For so many accounts the service takes a job in one request.
-const MOST_AT_ONCE: usize = 1_000;
+/// The most credentials that the service takes in one request.
+const MAX_CREDENTIALS: usize = 1_000;
 
 const JOB: [Column; 8] = [
     ("queued", "queued_at"),
@@ -198,11 +198,11 @@ impl Run {
             .filter_map(|id| id.as_ref().ok().copied())
             .collect();
         // All are queued before the first is waited for.
-        let mut asked = self.ask_for_jobs(task, &ids, method)?;
+        let mut results = self.add_jobs(task, &ids, method)?;
         let mut job_of = |key: &str| {
             let unknown = || ClientError::local("The job was not started.");
             let id = found.remove(key).unwrap_or_else(|| Err(unknown()))?;
-            asked.remove(&id).unwrap_or_else(|| Err(unknown()))
+            results.remove(&id).unwrap_or_else(|| Err(unknown()))
         };
         if let ([one], 1) = (many, selection.paths.len()) {
             let job = job_of(&one.key)?;
@@ -225,35 +225,36 @@ impl Run {
         })
     }
 
-    /// Asks for the same job for each credential, in as few requests as the service takes.
-    fn ask_for_jobs(
+    /// Adds a job for each credential, in as few requests as the service allows.
+    fn add_jobs(
         &self,
         task: Task,
         ids: &[Uuid],
         method: Option<ChangeMethod>,
     ) -> Result<BTreeMap<Uuid, Result<Job, ClientError>>, ClientError> {
-        let mut asked = BTreeMap::new();
-        for part in ids.chunks(MOST_AT_ONCE) {
+        let mut results = BTreeMap::new();
+        for part in ids.chunks(MAX_CREDENTIALS) {
             let body = NewJobs {
                 task,
                 credentials: part.to_vec(),
                 method,
             };
-            let answer: AskedJobs = self.connection.post("/api/v1/jobs", &body)?;
-            for AskedJob {
+            let answer: JobResults = self.connection.post("/api/v1/jobs", &body)?;
+            for JobResult {
                 credential,
                 job,
                 problem,
             } in answer.items
             {
-                let unanswered = || ClientError::local("The service did not say what came of it.");
+                let unanswered =
+                    || ClientError::local("The service gave neither a job nor a problem.");
                 let refused = problem.map_or_else(unanswered, |problem| {
                     ClientError::Service(Box::new(problem))
                 });
-                asked.insert(credential, job.ok_or(refused));
+                results.insert(credential, job.ok_or(refused));
             }
         }
-        Ok(asked)
+        Ok(results)
     }
 
     /// Shows a job, once it has ended when that is wanted.

@@ -339,10 +339,10 @@ impl Connector for Mariadb {
     }
 }
 
-/// The users, each with whether it is privileged: a user that may write to the schema `mysql`, or to a
-/// table of it that holds rights, can give itself any right. What a role may do, those may do to whom it
-/// is granted, and so on through roles of roles. The server says who is locked to those alone who may
-/// read what it keeps of passwords, which an operator need not.
+/// Lists the users. A user who may write to the schema `mysql`, or to one of its tables that hold
+/// rights, can give itself any right, so it is privileged. So is a user with a role, granted directly
+/// or through other roles, that may. Only those who may read password hashes are told which users are
+/// locked, and an operator need not have that right.
 async fn list(session: &mut Session) -> Result<Vec<FoundAccount>, String> {
     let rows = session
         .ask(
@@ -384,7 +384,7 @@ async fn list(session: &mut Session) -> Result<Vec<FoundAccount>, String> {
     Ok(found.collect())
 }
 
-/// Why a user is privileged: by itself (`1`), or by a role.
+/// The reason why a user is privileged: its own rights (`1`) or a role.
 fn why_privileged(itself: &str, role: &str) -> Option<String> {
     let why = "may grant rights or change users";
     match (itself, role) {

@@ -218,7 +218,7 @@ pub use payload::MOST_BODY;
         upkeep::check,
         upkeep::rehearse,
         upkeep::rotate,
-        upkeep::ask_for_many,
+        upkeep::add_jobs,
         pending_acts::list,
         pending_acts::confirm,
         pending_acts::refuse,

@@ -1,7 +1,7 @@
 //! Upkeep plans, accounts, jobs.
 
 use jexlin_api::{
-    AskedJob, AskedJobs, Job, JobTranscript, NewJob, NewJobs, NewPlan, Page, Plan, PlanRules,
+    Job, JobResult, JobResults, JobTranscript, NewJob, NewJobs, NewPlan, Page, Plan, PlanRules,
     PlanTimes, Upkeep,
 };
 use jexlin_app::commands;
@@ -27,7 +27,7 @@ pub fn routes() -> Vec<Route> {
         check,
         rehearse,
         rotate,
-        ask_for_many
+        add_jobs
     ]
 }
 
@@ -229,27 +229,27 @@ pub async fn rotate(credential: &str, body: Call<NewJob>) -> ApiResult<Sent<Job>
     ))
 }
 
-/// Asks for the same job now for many accounts, each with its own event in the log. What is refused for
-/// some keeps no other waiting.
+/// Adds a job of the same task for each of many accounts. Each has its own event in the audit log, and
+/// a refusal for one does not affect the others.
 #[utoipa::path(
-    operation_id = "upkeep_ask_for_many",
+    operation_id = "jobs_add",
     context_path = "",
     request_body = NewJobs,
-    responses((status = 200, body = AskedJobs)),
+    responses((status = 200, body = JobResults)),
 )]
 #[post("/api/v1/jobs", data = "<body>")]
-pub async fn ask_for_many(body: Call<NewJobs>) -> ApiResult<Sent<AskedJobs>> {
+pub async fn add_jobs(body: Call<NewJobs>) -> ApiResult<Sent<JobResults>> {
     let Call(mut unit, body) = body;
-    let asked = commands::new_jobs::ask_for_many(&mut unit, body).await?;
-    let items = asked.into_iter().map(|(credential, outcome)| {
-        let problem = outcome.as_ref().err().map(of_app);
-        AskedJob {
+    let results = commands::new_jobs::add_many(&mut unit, body).await?;
+    let items = results.into_iter().map(|(credential, result)| {
+        let problem = result.as_ref().err().map(of_app);
+        JobResult {
             credential,
-            job: outcome.ok(),
+            job: result.ok(),
             problem,
         }
     });
-    Ok(Sent(AskedJobs {
+    Ok(Sent(JobResults {
         items: items.collect(),
     }))
 }

@@ -161,7 +161,7 @@ struct Runner {
     account: AccountRow,
     credential: CredentialRow,
     path: String,
-    /// The name of whoever asked for the job.
+    /// The display name of the person who added the job.
     asked_by: Option<String>,
     device: Uuid,
     /// Whether the device was behind a jump host when the job was leased.
